@@ -1,0 +1,3 @@
+from kovel.cli import main
+
+main()

@@ -1,0 +1,63 @@
+"""Seams: the joins between neighbouring pieces, and what kind each is."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kovel.core.story import Piece, Sources, Story
+
+SPARE = 3  # frames by which a cover must overlap a join on each side to hide it (common practice, no source)
+
+
+@dataclass(frozen=True, slots=True)
+class Seam:
+    """The join at story frame `at` between pieces `left` and `right`.
+
+    kind: `jump` (same camera setup on both sides, seen), `covered` (a cover hides it with frames to spare),
+    `clean` (different setups, or a space), `through` (the recording simply runs on).
+    """
+
+    at: int
+    left: Piece
+    right: Piece
+    kind: str
+
+    @property
+    def key(self) -> tuple[int, int, int]:
+        """What makes it the same jump before and after an edit: the source frames that meet."""
+        return (self.left.source or 0, self.left.end, self.right.start)
+
+
+def seams(story: Story, sources: Sources) -> list[Seam]:
+    """Every join of the dialogue line, in order."""
+    starts = story.starts
+    joins = [(starts[i + 1], a, b) for i, (a, b) in enumerate(zip(story.pieces, story.pieces[1:], strict=False))]
+    spans = sorted((a, b) for a, b, _ in story.spans())
+    out, i, reach = [], 0, [0]
+    for at, a, b in joins:
+        # furthest end among covers that begin early enough to hide this join (spans are sorted, joins too)
+        while i < len(spans) and spans[i][0] <= at - SPARE:
+            reach.append(max(reach[-1], spans[i][1]))
+            i += 1
+        if a.source is None or b.source is None:
+            kind = "clean"
+        elif a.source == b.source and a.end == b.start:
+            kind = "through"
+        elif reach[-1] >= at + SPARE:
+            kind = "covered"
+        elif _setup(a, sources) == _setup(b, sources):
+            kind = "jump"
+        else:
+            kind = "clean"
+        out.append(Seam(at, a, b, kind))
+    return out
+
+
+def exposed(story: Story, sources: Sources) -> list[Seam]:
+    """The jump cuts that the viewer sees."""
+    return [s for s in seams(story, sources) if s.kind == "jump"]
+
+
+def _setup(p: Piece, sources: Sources) -> str | int | None:
+    s = sources.get(p.source) if p.source is not None else None
+    return (s.setup or s.id) if s else p.source

@@ -1,0 +1,182 @@
+"""The story: an ordered dialogue line of pieces and the covers laid on it, as frozen values.
+
+    time ─►      0        1        2        3
+    cover             [boat──────]               tethered to a word of A
+    dialogue    [ A: "we haul"  ][ B: "since…" ]  pieces, gapless
+
+All positions inside recordings are in *story frames on the recording's clock*: `Piece.start == 50` at 25 fps is 2 s
+into the recording, whatever its own rate. So every edit is integer arithmetic on one rate; only the plan converts.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+
+from kovel.core.rate import Rate, length_in
+
+
+class Refused(ValueError):
+    """An edit that cannot be met. The message tells the editor why; nothing has changed."""
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """What the core needs to know of a recording.
+
+    `frames` counts its own frames at its own `rate`; None for a still, which lasts as long as asked.
+    `setup` names the camera position: two pieces of one setup side by side make a jump cut.
+    """
+
+    id: int
+    name: str
+    rate: Rate
+    frames: int | None
+    picture: bool = True
+    sound: bool = True
+    setup: str = ""
+
+    def length(self, clock: Rate) -> int | None:
+        """Whole frames of `clock` it fills; None for a still."""
+        return None if self.frames is None else length_in(self.frames, self.rate, clock)
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """A range of a recording in the dialogue line, or (source None) a space of that length.
+
+    A space keeps a `start` too, so that what is tethered into it stays where it is when its head is trimmed.
+    """
+
+    id: int
+    source: int | None
+    start: int
+    length: int
+
+    @property
+    def end(self) -> int:
+        return self.start + self.length
+
+    def holds(self, moment: int) -> bool:
+        return self.start <= moment < self.start + self.length
+
+
+@dataclass(frozen=True, slots=True)
+class Tether:
+    """Ties something to a moment of a piece's source, in story frames on that source's clock."""
+
+    piece: int
+    moment: int
+
+
+@dataclass(frozen=True, slots=True)
+class Cover:
+    """Picture laid over the dialogue; its first frame stands at its tether. In a shared frame the higher lane is seen."""
+
+    id: int
+    source: int
+    start: int
+    length: int
+    tether: Tether
+    lane: int = 1
+
+    @property
+    def end(self) -> int:
+        return self.start + self.length
+
+
+@dataclass(frozen=True)
+class Story:
+    """Pieces in order; covers in place; loose covers, whose word is not in the story. Equal stories compare equal."""
+
+    rate: Rate
+    pieces: tuple[Piece, ...] = ()
+    covers: tuple[Cover, ...] = ()
+    loose: tuple[Cover, ...] = ()
+    locked: frozenset[str] = frozenset()
+    next_id: int = 1
+    __hash__ = None  # type: ignore[assignment]
+
+    @cached_property
+    def starts(self) -> tuple[int, ...]:
+        """Story frame at which each piece begins, and at the end the length of the whole."""
+        out, t = [], 0
+        for p in self.pieces:
+            out.append(t)
+            t += p.length
+        return (*out, t)
+
+    @property
+    def length(self) -> int:
+        return self.starts[-1]
+
+    @cached_property
+    def _index(self) -> dict[int, int]:
+        return {p.id: i for i, p in enumerate(self.pieces)}
+
+    def index_of(self, piece: int) -> int:
+        try:
+            return self._index[piece]
+        except KeyError:
+            raise Refused("That piece is no longer in the story.") from None
+
+    def piece(self, piece: int) -> Piece:
+        return self.pieces[self.index_of(piece)]
+
+    def index_at(self, frame: int) -> int:
+        """Index of the piece under a story frame."""
+        if not 0 <= frame < self.length:
+            raise Refused("There is nothing in the story at that time.")
+        return bisect_right(self.starts, frame, 0, len(self.pieces)) - 1
+
+    def at_of(self, tether: Tether) -> int | None:
+        """Story frame of a tether's moment, None when its word has left."""
+        i = self._index.get(tether.piece)
+        if i is None or not self.pieces[i].holds(tether.moment):
+            return None
+        return self.starts[i] + tether.moment - self.pieces[i].start
+
+    def at(self, cover: Cover) -> int:
+        """Story frame at which a cover in place begins."""
+        at = self.at_of(cover.tether)
+        if at is None:
+            raise Refused("That cover is loose: its word is not in the story.")
+        return at
+
+    def tether_at(self, frame: int) -> Tether:
+        i = self.index_at(frame)
+        p = self.pieces[i]
+        return Tether(p.id, p.start + frame - self.starts[i])
+
+    def cover(self, cover: int) -> Cover:
+        for c in (*self.covers, *self.loose):
+            if c.id == cover:
+                return c
+        raise Refused("That cover is no longer in the story.")
+
+    def spans(self) -> Iterator[tuple[int, int, Cover]]:
+        """(start, end, cover) in story frames of every cover in place; the end may lie past the story's."""
+        for c in self.covers:
+            at = self.at(c)
+            yield at, at + c.length, c
+
+
+Sources = Mapping[int, Source]
+
+
+@dataclass(frozen=True, slots=True)
+class Report:
+    """What an edit did besides what was asked, in words for the editor, and what it touched."""
+
+    did: str
+    notes: tuple[str, ...] = ()
+    made: tuple[int, ...] = ()
+    loosened: tuple[int, ...] = ()
+    returned: tuple[int, ...] = ()
+    exposed: tuple[int, ...] = field(default=())
+    playhead: int | None = None
+
+    def with_notes(self, notes: Iterable[str]) -> Report:
+        return replace(self, notes=(*self.notes, *notes))

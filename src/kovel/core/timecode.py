@@ -1,0 +1,97 @@
+"""SMPTE ST 12-1 timecode, with and without drop-frame, and times as editors type them."""
+
+from __future__ import annotations
+
+import re
+from fractions import Fraction
+
+from kovel.core.rate import Rate
+
+
+class TimeError(ValueError):
+    """A time that cannot be read; the message is for the editor."""
+
+
+def can_drop(rate: Rate) -> bool:
+    """Drop-frame counting exists at 29.97 and 59.94 only (ST 12-1)."""
+    return rate.ntsc and rate.nominal in (30, 60)
+
+
+def format_timecode(frame: int, rate: Rate, drop: bool = False) -> str:
+    """`HH:MM:SS:FF`, or `HH:MM:SS;FF` in drop-frame; wraps at 24 hours, negative frames count back from midnight.
+
+    ST 12-1: drop-frame skips the first two frame *numbers* (four at 59.94) of each minute that is not a multiple of ten.
+    """
+    n = rate.nominal
+    drop = drop and can_drop(rate)
+    if drop:
+        skip = n // 15
+        ten = n * 600 - skip * 9
+        frame %= ten * 144
+        tens, rest = divmod(frame, ten)
+        frame += skip * 9 * tens
+        if rest >= n * 60:
+            frame += skip * (1 + (rest - n * 60) // (n * 60 - skip))
+    else:
+        frame %= n * 86400
+    seconds, ff = divmod(frame, n)
+    mark = ";" if drop else ":"
+    return f"{seconds // 3600:02d}:{seconds // 60 % 60:02d}:{seconds % 60:02d}{mark}{ff:02d}"
+
+
+def timecode_to_frame(hours: int, minutes: int, seconds: int, frames: int, rate: Rate, drop: bool = False) -> int:
+    """Frame count of a timecode; fields past their limit carry over (75 frames at 25 are 3 seconds).
+
+    Numbers that drop-frame skips (00:01:00;00) stand for the next frame that exists.
+    """
+    n = rate.nominal
+    total = ((hours * 60 + minutes) * 60 + seconds) * n + frames
+    if not (drop and can_drop(rate)):
+        return total
+    skip = n // 15
+    whole, ff = divmod(total, n)
+    m, ss = divmod(whole, 60)
+    if ss == 0 and ff < skip and m % 10:
+        ff = skip
+    return (m * 60 + ss) * n + ff - skip * (m - m // 10)
+
+
+def running(frame: int, rate: Rate) -> str:
+    """Running time as people say it: `0:14`, `1:02:09` (whole seconds passed, by the real rate)."""
+    s = int(frame / rate.fps)
+    return f"{s // 3600}:{s // 60 % 60:02d}:{s % 60:02d}" if s >= 3600 else f"{s // 60}:{s % 60:02d}"
+
+
+_ENTRY = re.compile(r"^\s*([+-]?)\s*(?:(\d+(?:\.\d+)?)\s*s|(\d+(?:[:;.]\d+)*))\s*$")
+
+
+def parse_entry(text: str, rate: Rate, *, now: int = 0, drop: bool = False, start: int = 0) -> int:
+    """What an editor types in a time field -> a frame.
+
+    | typed         | means                                              |
+    |---------------|----------------------------------------------------|
+    | `3:15`        | 3 seconds 15 frames; fields fill from the right    |
+    | `00:00:03:15` | the same, in full; `;` before the frames is drop-frame |
+    | `90`          | 90 frames; frames past the rate carry over         |
+    | `1.5s`        | seconds, to the nearest frame                      |
+    | `+12` `-1:00` | that far after or before `now`                     |
+
+    A full, unsigned timecode is read against the `start` timecode (in frames); everything else counts from 0.
+    """
+    m = _ENTRY.match(text)
+    if not m:
+        raise TimeError(f"“{text.strip()[:40]}” is not a time. Type 3:15 (seconds and frames), +12, -1:00 or 1.5s.")
+    sign, secs, fields = m.groups()
+    if secs is not None:
+        value = rate.seconds_to_frame(Fraction(secs))
+        full = False
+    else:
+        parts = [int(p) for p in re.split(r"[:;.]", fields)]
+        if len(parts) > 4:
+            raise TimeError(f"“{text.strip()[:40]}” has more than hours, minutes, seconds and frames.")
+        full = len(parts) == 4
+        h, mi, s, f = [0] * (4 - len(parts)) + parts
+        value = timecode_to_frame(h, mi, s, f, rate, (drop or ";" in fields) and full and not sign)
+    if sign:
+        return now + (value if sign == "+" else -value)
+    return value - start if full and value >= start else value

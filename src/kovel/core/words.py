@@ -1,0 +1,66 @@
+"""Words and their frames, and how they stand in lines on the lined page."""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from kovel.core.rate import Rate
+
+
+@dataclass(frozen=True, slots=True)
+class Word:
+    """A spoken word; start and end in 48 kHz samples of its recording."""
+
+    text: str
+    start: int
+    end: int
+    speaker: str = ""
+
+    def frames(self, rate: Rate) -> tuple[int, int]:
+        """First frame it sounds in, and the frame after the last."""
+        return rate.sample_to_frame(self.start), rate.sample_to_frame(max(self.end - 1, self.start)) + 1
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """One line of words of a piece. `top` is the row it stands in; words carry their source frame."""
+
+    top: int
+    words: tuple[tuple[int, Word], ...]  # (first frame on the source's clock, word)
+
+
+def words_in(words: Sequence[Word], rate: Rate, start: int, length: int) -> list[tuple[int, Word]]:
+    """Words whose middle lies in [start, start+length) frames: a word cut in two belongs to the side that keeps more."""
+    a, b = rate.frame_to_sample(start), rate.frame_to_sample(start + length)
+    i = bisect_left(words, a, key=lambda w: w.start)
+    while i > 0 and words[i - 1].end > a:
+        i -= 1
+    out = []
+    for w in words[i:]:
+        if w.start >= b:
+            break
+        if a <= (w.start + w.end) // 2 < b:
+            out.append((max(w.frames(rate)[0], start), w))
+    return out
+
+
+def lines(
+    words: Sequence[tuple[int, Word]], *, start: int, length: int, frames_per_row: float, rows: int, chars: int
+) -> list[Line]:
+    """Set words in rows at their time; a full row pushes words down while rows are left, then they crowd the last.
+
+    row 0 |We haul the ferry across by|      a row is `frames_per_row` frames tall and holds about `chars` characters
+    row 1 |hand, two of us            |
+    """
+    table: list[list[tuple[int, Word]]] = [[] for _ in range(max(rows, 1))]
+    used = [0] * len(table)
+    row = 0
+    for f, w in words:
+        row = max(row, min(int((f - start) / frames_per_row), len(table) - 1))
+        if used[row] + len(w.text) > chars and row + 1 < len(table):
+            row += 1
+        table[row].append((f, w))
+        used[row] += len(w.text) + 1
+    return [Line(i, tuple(r)) for i, r in enumerate(table) if r]

@@ -1,0 +1,105 @@
+"""The demo project: the footage that ships with Kovel, its first transcript, a log and the opening of a story."""
+
+from pathlib import Path
+
+from kovel.core.rate import Rate
+from kovel.store import jobs, projects, recordings, stories, subclips
+from kovel.store.recordings import Recording
+from kovel.work.data import Data
+from kovel.work.intake import bring_in, take_words
+
+FOOTAGE = Path(__file__).parent / "footage"
+NAME = "The Last Haul"
+# file, name, kind, day, roll, camera
+RECORDINGS = (
+    ("maren-a.mp4", "Maren, camera A", "interview", "1", "M1", "A"),
+    ("maren-b.mp4", "Maren, camera B", "interview", "1", "M1", "B"),
+    ("tobin.mp4", "Tobin in the boatyard", "interview", "2", "T1", "A"),
+    ("odile.mp4", "Odile in the tide room", "interview", "2", "D1", "A"),
+    ("creek.mp4", "Ferry crossing, wide", "b-roll", "1", "B1", "A"),
+    ("wheel.mp4", "Chain over the wheel", "b-roll", "1", "B1", "A"),
+    ("rope.mp4", "Hands on the rope", "b-roll", "1", "B1", "A"),
+    ("crates.mp4", "Crates on the deck", "b-roll", "1", "B1", "A"),
+    ("bell.mp4", "The crossing bell", "b-roll", "2", "B2", "A"),
+    ("gulls.mp4", "Gulls over the landing", "b-roll", "2", "B2", "A"),
+    ("bench.mp4", "Caulking a seam", "b-roll", "2", "B2", "A"),
+    ("feet.mp4", "Feet going aboard", "b-roll", "2", "B2", "A"),
+    ("marks.mp4", "Tide marks", "b-roll", "2", "B2", "A"),
+    ("bed.flac", "Music bed, 96 bpm", "music", "", "", ""),
+    ("photograph.jpg", "The crossing, old photograph", "still", "", "", ""),
+)
+# file, first words, last words, name, tags
+BITES = (
+    ("maren-a.mp4", "The first winter, I", "would last.", "Nobody thought I would last", "winter, beginnings"),
+    ("maren-a.mp4", "We haul the", "the rest.", "We haul by hand", "work, chain"),
+    ("maren-a.mp4", "She said the", "your hands.", "The chain tells you things", "chain, mother"),
+    ("maren-a.mp4", "There was one", "stop ringing.", "The night of the flood", "flood, bell"),
+    ("tobin.mp4", "Wood forgives you,", "does not.", "Wood forgives, iron does not", "craft"),
+    ("tobin.mp4", "So I write", "whoever comes.", "I write it down now", "craft, endings"),
+    ("odile.mp4", "Once for a", "the doctor.", "What the bell says", "bell"),
+    ("odile.mp4", "But on the", "to people.", "While you wait you talk", "ferry, endings"),
+)
+STORY = (
+    "We haul by hand",
+    "The chain tells you things",
+    "Nobody thought I would last",
+    "What the bell says",
+    "The night of the flood",
+)
+# shot, first word it lies over (after the nth piece began), seconds, start in the shot
+COVERS = (
+    ("Hands on the rope", 0, "chain,", 5.2, 1.0),
+    ("Ferry crossing, wide", 2, "twenty", 4.0, 3.0),
+    ("The crossing bell", 3, "twice", 4.4, 2.6),
+)
+
+
+def ensure(data: Data) -> int:
+    """The demo project's id, made if it is not there. Preparing its recordings is left to the jobs."""
+    for p in projects.listing(data.db):
+        if p.name == NAME:
+            return p.id
+    p = projects.create(data.db, NAME, "25", "1920x1080", "10:00:00:00")
+    made: dict[str, Recording] = {}
+    for file, name, kind, day, roll, camera in RECORDINGS:
+        path = FOOTAGE / file
+        r = bring_in(data, p.id, path, name=name, kind=kind, day=day, roll=roll, camera=camera)
+        if kind == "interview":
+            take_words(data, r, path.with_suffix(".json"))
+        made[file] = r
+    ranges: dict[str, tuple[int, int, int]] = {}
+    for file, first, last, name, tags in BITES:
+        a, b = find(data, made[file], p.rate, first, last)
+        subclips.add(data.db, made[file].id, a, b, name=name, tags=tags)
+        ranges[name] = (made[file].id, a, b)
+    sid = stories.first_of(data.db, p.id)
+    for name in STORY:
+        source, a, b = ranges[name]
+        stories.edit(data.db, sid, None, "add_at_end", {"source": source, "start": a, "length": b - a})
+    by_name = {r.name: r for r in made.values()}
+    for shot, piece, word, seconds, start in COVERS:
+        q = stories.load(data.db, sid).story
+        source, a, b = ranges[STORY[piece]]
+        w = next(w for w in recordings.words(data.db, source) if w.text == word and a <= w.frames(p.rate)[0] < b)
+        at = q.starts[piece] + w.frames(p.rate)[0] - a
+        until = at + int(seconds * 25)
+        stories.edit(
+            data.db, sid, None, "lay_cover", {"source": by_name[shot].id, "at": at, "until": until, "start": int(start * 25)}
+        )
+    return p.id
+
+
+def find(data: Data, r: Recording, rate: Rate, first: str, last: str) -> tuple[int, int]:
+    """Frames [a, b) from the first to the last of these words, with three frames of air where there is room."""
+    words = recordings.words(data.db, r.id)
+    text = [w.text for w in words]
+    i = next(i for i in range(len(text)) if text[i : i + len(first.split())] == first.split())
+    n = len(last.split())
+    j = next(j for j in range(i, len(text)) if text[j : j + n] == last.split()) + n - 1
+    a = max(words[i].frames(rate)[0] - 3, words[i - 1].frames(rate)[1] if i else 0)
+    b = min(words[j].frames(rate)[1] + 4, words[j + 1].frames(rate)[0] if j + 1 < len(words) else r.length(rate))
+    return a, b
+
+
+def ready(data: Data, project: int) -> bool:
+    return all(j.state == "done" for j in jobs.latest_of_recordings(data.db, project).values())

@@ -1,0 +1,154 @@
+"""Decoding in a process of its own, with limits: a hostile or broken file can hurt nothing but this child.
+
+Protocol: one JSON request on the child's standard input, which stays open (when it closes, the parent is gone and the
+child ends). Answers are JSON lines: {"progress": x}, and last {"result": ...} or {"unusable": "why"}.
+"""
+
+import contextlib
+import json
+import os
+import resource
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Callable
+from typing import Any
+
+from kovel.media.files import Unusable
+
+# wall seconds (None: as long as progress comes), CPU seconds, address space
+LIMITS: dict[str, tuple[float | None, int, int]] = {
+    "probe": (30, 25, 4 << 30),
+    "derive": (None, 6 * 3600, 12 << 30),
+    "render": (None, 24 * 3600, 16 << 30),
+}
+SILENT = 300.0  # seconds without progress before a child is given up
+
+
+class Cancelled(RuntimeError):
+    """The editor stopped the job."""
+
+
+def call(
+    name: str,
+    params: dict[str, Any],
+    on_progress: Callable[[float], None] | None = None,
+    cancelled: Callable[[], bool] | None = None,
+) -> Any:
+    """Run one of probe, derive, render in a child and wait. Raises `Unusable`, or `Cancelled` within half a second."""
+    wall, cpu, memory = LIMITS[name]
+    args = [sys.executable, "-m", "kovel.media.child", str(cpu), str(memory)]
+    p = subprocess.Popen(args, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    assert p.stdin and p.stdout and p.stderr
+    answers: list[dict[str, Any]] = []
+    heard = time.monotonic()
+
+    def listen() -> None:
+        nonlocal heard
+        assert p.stdout
+        for line in p.stdout:
+            heard = time.monotonic()
+            with contextlib.suppress(ValueError):
+                got = json.loads(line)
+                if "progress" in got:
+                    if on_progress:
+                        on_progress(got["progress"])
+                else:
+                    answers.append(got)
+
+    noise: list[str] = []
+    threads = [
+        threading.Thread(target=listen, daemon=True),
+        threading.Thread(target=lambda: noise.extend(p.stderr or ()), daemon=True),
+    ]
+    for t in threads:
+        t.start()
+    began = time.monotonic()
+    name_of = os.path.basename(params.get("path") or params.get("out") or "The file")
+    try:
+        p.stdin.write(json.dumps({"call": name, "params": params}) + "\n")
+        p.stdin.flush()
+        while p.poll() is None:
+            with contextlib.suppress(subprocess.TimeoutExpired):
+                p.wait(0.1)
+            if cancelled and cancelled():
+                raise Cancelled
+            now = time.monotonic()
+            if (wall and now - began > wall) or now - heard > SILENT:
+                raise Unusable(
+                    f"{name_of} took too long to read and was given up. It may be damaged; copy it from the card again."
+                )
+    except BrokenPipeError:
+        pass
+    finally:
+        if p.poll() is None:
+            p.kill()
+            p.wait()
+        for t in threads:
+            t.join(5)
+        p.stdin.close()
+        p.stdout.close()
+        p.stderr.close()
+        if name == "render":
+            with contextlib.suppress(OSError):
+                os.unlink(params["out"] + ".part")
+    for a in answers:
+        if "result" in a:
+            return a["result"]
+        if "unusable" in a:
+            raise Unusable(a["unusable"])
+    why = noise[-1].strip() if noise else f"code {p.returncode}"
+    raise Unusable(f"{name_of} could not be worked on: it is damaged or needs more memory than allowed ({why[:160]}).")
+
+
+def main() -> None:
+    cpu, memory = int(sys.argv[1]), int(sys.argv[2])
+    resource.setrlimit(resource.RLIMIT_CPU, (cpu, cpu))
+    resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    request = json.loads(sys.stdin.readline())
+
+    def orphaned() -> None:
+        sys.stdin.read()
+        os._exit(3)
+
+    threading.Thread(target=orphaned, daemon=True).start()
+    import av
+
+    av.logging.set_level(None)
+    out = os.fdopen(os.dup(1), "w", buffering=1)
+    os.dup2(2, 1)  # libraries that print cannot break the protocol
+    last = 0.0
+
+    def progress(x: float) -> None:
+        nonlocal last
+        if time.monotonic() - last > 0.2:
+            last = time.monotonic()
+            out.write(json.dumps({"progress": round(x, 4)}) + "\n")
+
+    from kovel.media.derive import derive
+    from kovel.media.probe import probe
+    from kovel.media.render import render
+
+    try:
+        if request["call"] == "probe":
+            result = probe(**request["params"])
+        elif request["call"] == "derive":
+            result = derive(**request["params"], progress=progress)
+        else:
+            result = render(**request["params"], progress=progress)
+        answer = {"result": result}
+    except Unusable as e:
+        answer = {"unusable": str(e)}
+    except MemoryError:
+        answer = {"unusable": "The file needs more memory than allowed to read. It is damaged or far too large."}
+    except OSError as e:
+        answer = {"unusable": f"The disk refused: {e.strerror or e}. Make room or check the folder, then try again."}
+    out.write(json.dumps(answer) + "\n")
+    out.flush()
+    os._exit(0)
+
+
+if __name__ == "__main__":
+    main()

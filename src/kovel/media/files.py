@@ -1,0 +1,74 @@
+"""What Kovel opens: containers known by their first bytes, each read by the one demuxer named here, from files only."""
+
+from pathlib import Path
+from typing import Any
+
+import av
+
+STILLS = {b"\xff\xd8\xff": "jpeg", b"\x89PNG\r\n\x1a\n": "png", b"II*\x00": "tiff", b"MM\x00*": "tiff"}
+
+
+class Unusable(ValueError):
+    """A file that cannot be used. The message says what is wrong and what to do, in the editor's words."""
+
+
+def kind_of(path: Path) -> str:
+    """The demuxer for a file, or `still`; `Unusable` for anything not on the list (playlists among them).
+
+    Decided by content, never by name. With the demuxer fixed, no other one can be talked into opening the file.
+    """
+    try:
+        size = path.stat().st_size
+        with path.open("rb") as f:
+            head = f.read(600)
+    except OSError:
+        raise Unusable(f"{path.name} cannot be read. Check that it is still there and that you may open it.") from None
+    if not path.is_file():
+        raise Unusable(f"{path.name} is not a file.")
+    if size == 0:
+        raise Unusable(f"{path.name} is empty (0 bytes). The copy probably broke off; copy it from the card again.")
+    if head[4:8] in (b"ftyp", b"moov", b"mdat", b"wide", b"free", b"skip"):
+        return "mov"
+    if head[:4] == b"\x1a\x45\xdf\xa3":
+        return "matroska"
+    if head[:4] in (b"RIFF", b"RF64"):
+        if head[8:12] == b"AVI ":
+            return "avi"
+        if head[8:12] == b"WAVE":
+            return "wav"
+        if head[8:12] == b"WEBP":
+            return "still"
+    if head[:4] == b"FORM" and head[8:12] in (b"AIFF", b"AIFC"):
+        return "aiff"
+    if head[:4] == b"fLaC":
+        return "flac"
+    if head[:4] == b"OggS":
+        return "ogg"
+    if head[:4] == b"\x06\x0e\x2b\x34":
+        return "mxf"
+    if len(head) > 376 and head[0] == head[188] == head[376] == 0x47:
+        return "mpegts"
+    if any(head.startswith(m) for m in STILLS):
+        return "still"
+    if head[:3] == b"ID3" or (head[0] == 0xFF and head[1] & 0xE6 == 0xE2):
+        return "mp3"
+    if head.lstrip()[:7] == b"#EXTM3U":
+        raise Unusable(f"{path.name} is a playlist, not a recording. Bring in the recordings it names.")
+    if b"\x00" not in head:
+        raise Unusable(f"{path.name} is a text file, whatever its name says. Nothing was brought in.")
+    raise Unusable(
+        f"{path.name} is not a kind of file Kovel reads. It takes MP4, MOV, MKV, WebM, AVI, MXF, MPEG-TS, WAV, AIFF, FLAC, Ogg, MP3, JPEG, PNG, TIFF and WebP."
+    )
+
+
+def open_media(path: Path) -> Any:
+    """An `av` container on a local file with the demuxer its first bytes call for; no other protocol than `file`."""
+    kind = kind_of(path)
+    if kind == "still":
+        raise Unusable(f"{path.name} is a still picture.")
+    try:
+        return av.open(str(path), format=kind, options={"protocol_whitelist": "file"}, metadata_errors="replace")
+    except (av.FFmpegError, OSError, ValueError):
+        raise Unusable(
+            f"{path.name} cannot be opened: it is damaged or was cut off while copying. Copy it from the card again, or play it back in the camera and save it anew."
+        ) from None

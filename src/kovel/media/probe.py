@@ -1,0 +1,130 @@
+"""What a recording is: rate, length, picture, sound, and in plain words whatever is unusual about it."""
+
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import av
+from PIL import Image, ImageOps
+
+from kovel.core.rate import RATES, Rate
+from kovel.media.files import Unusable, kind_of, open_media
+
+MOST_PIXELS = 100_000_000
+
+
+def probe(path: str) -> dict[str, Any]:
+    """Facts of one file as plain values (see the keys below); `Unusable` if there is nothing to use in it.
+
+    size (bytes), rate [num, den], frames (own frames, None for a still), picture, sound, width, height (as seen, after
+    rotation and pixel shape), rotation (degrees), channels, start_timecode, variable, remarks, kind (a first guess).
+    """
+    p = Path(path)
+    if kind_of(p) == "still":
+        return _still(p)
+    with open_media(p) as c:
+        try:
+            return _moving(p, c)
+        except (av.FFmpegError, OverflowError, ZeroDivisionError):
+            raise Unusable(f"{p.name} is damaged: its contents cannot be read. Copy it from the card again.") from None
+
+
+def _still(p: Path) -> dict[str, Any]:
+    Image.MAX_IMAGE_PIXELS = MOST_PIXELS
+    try:
+        with Image.open(p) as im:
+            w, h = ImageOps.exif_transpose(im).size
+    except Exception:
+        raise Unusable(f"{p.name} cannot be read as a picture: it is damaged or far too large.") from None
+    return _facts(p, kind="still", width=w, height=h, picture=True)
+
+
+def _facts(p: Path, **more: Any) -> dict[str, Any]:
+    base = {
+        "size": p.stat().st_size, "rate": [25, 1], "frames": None, "picture": False, "sound": False, "width": 0, "height": 0,
+        "rotation": 0, "channels": 0, "start_timecode": "", "variable": False, "remarks": [], "kind": "sound",
+    }  # fmt: skip
+    return {**base, **more}
+
+
+def exact_rate(measured: Fraction) -> Rate:
+    """The table's rate when the measured one is within 0.2 %, else the measured one itself (denominator to 1001)."""
+    near = min(RATES, key=lambda r: abs(r.fps - measured))
+    if abs(near.fps - measured) / near.fps < Fraction(1, 500):
+        return near
+    f = measured.limit_denominator(1001)
+    return Rate(f.numerator, f.denominator)
+
+
+def _moving(p: Path, c: Any) -> dict[str, Any]:
+    video = next((s for s in c.streams.video if not s.disposition & av.stream.Disposition.attached_pic), None)
+    audio = next(iter(c.streams.audio), None)
+    remarks: list[str] = []
+    facts = _facts(p, sound=audio is not None, channels=min(audio.codec_context.channels, 2) if audio else 0)
+    if audio and (audio.codec_context.sample_rate or 0) <= 0:
+        raise Unusable(f"{p.name}: its sound cannot be read. Save it anew from the program that made it.")
+    if audio and len(c.streams.audio) > 1:
+        remarks.append(f"It has {len(c.streams.audio)} sound tracks; the first is used.")
+    if audio and audio.codec_context.channels > 2:
+        remarks.append(f"Its {audio.codec_context.channels} sound channels are mixed to two.")
+    length = Fraction(c.duration or 0, 1_000_000)
+    if video is None:
+        if audio is None:
+            raise Unusable(f"{p.name} has neither picture nor sound in it.")
+        if not any(len(f.to_ndarray()[0]) for f in _first(c, audio)):
+            raise Unusable(f"{p.name} has no sound in it: it is cut off or empty.")
+        frames = max(1, int(length * 25))
+        return {**facts, "frames": frames, "kind": "sound", "remarks": ["Sound only; its frames are counted at 25."]}
+    first = next(iter(_first(c, video)), None)
+    if first is None:
+        raise Unusable(f"{p.name}: no picture could be read from it. The copy probably broke off; copy it from the card again.")
+    if video.width * video.height > MOST_PIXELS:
+        raise Unusable(f"{p.name} is too large: {video.width} by {video.height}.")
+    average = Fraction(video.average_rate or video.guessed_rate or 25)
+    base = Fraction(video.base_rate or average)
+    variable = abs(average - base) / base > Fraction(1, 100)
+    rate = Rate.nearest(average if variable else base) if variable else exact_rate(average)
+    if not 1 <= rate.fps <= 240:
+        rate, variable = Rate.nearest(average), True
+    if variable:
+        remarks.append(f"Its frame rate varies; it is treated as {rate} frames a second, in step with its sound.")
+    rotation = int(getattr(first, "rotation", 0) or 0) % 360
+    sar = video.sample_aspect_ratio or Fraction(1)
+    w, h = round(video.width * sar), video.height
+    if rotation in (90, 270):
+        w, h = h, w
+    if rotation:
+        remarks.append("The camera was turned; the picture is shown upright.")
+    if sar != 1:
+        remarks.append("Its pixels are not square; the picture is shown in its true shape.")
+    if w % 2 or h % 2:
+        remarks.append("Its size is odd; one line of pixels is scaled away in renders.")
+    if audio is None:
+        remarks.append("It has no sound.")
+    if video.duration:
+        length = Fraction(video.duration * video.time_base)
+    frames = max(1, round(length * rate.fps))
+    tc = (
+        video.metadata.get("timecode")
+        or c.metadata.get("timecode")
+        or next((s.metadata["timecode"] for s in c.streams if s.metadata.get("timecode")), "")
+    )
+    return {
+        **facts, "rate": [rate.num, rate.den], "frames": frames, "picture": True, "width": w, "height": h, "rotation": rotation,
+        "start_timecode": tc, "variable": variable, "remarks": remarks, "kind": "interview" if audio and length > 40 else "b-roll",
+    }  # fmt: skip
+
+
+def _first(c: Any, stream: Any) -> list[Any]:
+    """The first decodable frame of a stream, in a list; empty if none comes within 300 packets."""
+    c.seek(0) if c.duration else None
+    for i, packet in enumerate(c.demux(stream)):
+        try:
+            frames = packet.decode()
+        except av.FFmpegError:
+            frames = []
+        if frames:
+            return frames[:1]
+        if i > 300:
+            break
+    return []

@@ -1,0 +1,69 @@
+"""The database: one SQLite file, WAL, foreign keys, numbered migrations, short immediate transactions."""
+
+import sqlite3
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from importlib import resources
+from pathlib import Path
+
+
+class Database:
+    """Connections to one file, one a thread. `read()` for queries, `write()` for a transaction that all or nothing lands."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self._local = threading.local()
+        path.parent.mkdir(parents=True, exist_ok=True)
+        migrate(self._connection())
+
+    def _connection(self) -> sqlite3.Connection:
+        c = getattr(self._local, "connection", None)
+        if c is None:
+            c = sqlite3.connect(self.path, timeout=15, isolation_level=None)
+            c.row_factory = sqlite3.Row
+            c.execute("PRAGMA journal_mode = WAL")
+            c.execute("PRAGMA synchronous = FULL")
+            c.execute("PRAGMA foreign_keys = ON")
+            self._local.connection = c
+        return c
+
+    def read(self) -> sqlite3.Connection:
+        return self._connection()
+
+    @contextmanager
+    def write(self) -> Iterator[sqlite3.Connection]:
+        """A transaction that holds the write lock from its first read; rolled back on any exception."""
+        c = self._connection()
+        c.execute("BEGIN IMMEDIATE")
+        try:
+            yield c
+        except BaseException:
+            c.execute("ROLLBACK")
+            raise
+        c.execute("COMMIT")
+
+    def close(self) -> None:
+        c = getattr(self._local, "connection", None)
+        if c is not None:
+            c.close()
+            self._local.connection = None
+
+
+def migrate(c: sqlite3.Connection) -> None:
+    """Apply each migrations/NNNN_*.sql that this file has not seen, in order, each in a transaction of its own."""
+    files = sorted(
+        (f for f in resources.files("kovel.store").joinpath("migrations").iterdir() if f.name.endswith(".sql")),
+        key=lambda f: f.name,
+    )
+    for f in files:
+        number = int(f.name[:4])
+        if c.execute("PRAGMA user_version").fetchone()[0] >= number:
+            continue
+        c.execute("BEGIN IMMEDIATE")
+        if c.execute("PRAGMA user_version").fetchone()[0] < number:  # another process may have been first
+            script = "\n".join(line.split("--")[0] for line in f.read_text().splitlines())
+            for statement in filter(str.strip, script.split(";")):
+                c.execute(statement)
+            c.execute(f"PRAGMA user_version = {number}")
+        c.execute("COMMIT")

@@ -1,0 +1,108 @@
+"""Long jobs as rows: what waits, what works, how far it is, how it ended."""
+
+import json
+import sqlite3
+import time
+from dataclasses import dataclass
+from typing import Any
+
+from kovel.store.db import Database
+from kovel.store.projects import Missing
+
+
+@dataclass(frozen=True, slots=True)
+class Job:
+    id: int
+    project: int
+    recording: int | None
+    kind: str
+    params: dict[str, Any]
+    state: str
+    progress: float
+    started: float | None
+    finished: float | None
+    message: str
+    result: dict[str, Any] | None
+
+    @property
+    def seconds_left(self) -> int | None:
+        """From the pace so far; None until there is one."""
+        if self.state != "working" or self.started is None or self.progress < 0.03:
+            return None
+        return round((time.time() - self.started) * (1 - self.progress) / self.progress)
+
+
+def _job(r: sqlite3.Row) -> Job:
+    return Job(
+        r["id"], r["project"], r["recording"], r["kind"], json.loads(r["params"]), r["state"], r["progress"], r["started"],
+        r["finished"], r["message"], json.loads(r["result"]) if r["result"] else None,
+    )  # fmt: skip
+
+
+def add(db: Database, project: int, kind: str, params: dict[str, Any], recording: int | None = None) -> Job:
+    with db.write() as c:
+        jid = c.execute(
+            "INSERT INTO job (project, recording, kind, params) VALUES (?,?,?,?)",
+            (project, recording, kind, json.dumps(params)),
+        ).lastrowid
+    return get(db, jid)
+
+
+def get(db: Database, job: int) -> Job:
+    r = db.read().execute("SELECT * FROM job WHERE id = ?", (job,)).fetchone()
+    if r is None:
+        raise Missing("There is no such job.")
+    return _job(r)
+
+
+def in_state(db: Database, *states: str) -> list[Job]:
+    return [
+        _job(r)
+        for r in db.read().execute(f"SELECT * FROM job WHERE state IN ({','.join('?' * len(states))}) ORDER BY id", states)
+    ]
+
+
+def of_project(db: Database, project: int, kind: str | None = None) -> list[Job]:
+    rows = db.read().execute(
+        "SELECT * FROM job WHERE project = ? AND (? IS NULL OR kind = ?) ORDER BY id DESC", (project, kind, kind)
+    )
+    return [_job(r) for r in rows]
+
+
+def latest_of_recordings(db: Database, project: int) -> dict[int, Job]:
+    rows = db.read().execute(
+        "SELECT * FROM job WHERE id IN (SELECT max(id) FROM job WHERE project = ? AND recording IS NOT NULL GROUP BY recording)",
+        (project,),
+    )
+    return {r["recording"]: _job(r) for r in rows}
+
+
+def begin(db: Database, job: int) -> None:
+    with db.write() as c:
+        c.execute(
+            "UPDATE job SET state = 'working', started = ?, progress = 0, message = '' WHERE id = ? AND state = 'waiting'",
+            (time.time(), job),
+        )
+
+
+def advance(db: Database, job: int, progress: float) -> None:
+    with db.write() as c:
+        c.execute("UPDATE job SET progress = ? WHERE id = ? AND state = 'working'", (progress, job))
+
+
+def end(db: Database, job: int, state: str, message: str = "", result: dict[str, Any] | None = None) -> None:
+    """Close a job that is still open; a cancelled one stays cancelled."""
+    with db.write() as c:
+        c.execute(
+            "UPDATE job SET state = ?, message = ?, result = ?, finished = ?, progress = CASE WHEN ? = 'done' THEN 1 ELSE progress END"
+            " WHERE id = ? AND state IN ('waiting', 'working')",
+            (state, message, json.dumps(result) if result else None, time.time(), state, job),
+        )
+
+
+def again(db: Database, job: int) -> None:
+    """Back into the queue: after a restart, or when the editor asks."""
+    with db.write() as c:
+        c.execute(
+            "UPDATE job SET state = 'waiting', progress = 0, started = NULL, finished = NULL, message = '' WHERE id = ?", (job,)
+        )

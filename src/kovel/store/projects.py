@@ -1,0 +1,190 @@
+"""Projects: made, renamed, duplicated, archived, deleted and brought back."""
+
+import sqlite3
+from dataclasses import dataclass
+
+from kovel.core.rate import RATES, Rate
+from kovel.core.timecode import TimeError, can_drop, format_timecode, parse_entry
+from kovel.store.db import Database
+
+SIZES = {
+    "1920x1080": "16:9 HD",
+    "3840x2160": "16:9 UHD",
+    "1280x720": "16:9 small",
+    "1080x1920": "9:16 upright",
+    "1080x1080": "1:1 square",
+}
+NAME_LIMIT = 80
+
+
+class Invalid(ValueError):
+    """Something typed cannot be kept; the message is for the editor."""
+
+
+class Missing(LookupError):
+    """What was asked for is not there (any more)."""
+
+
+@dataclass(frozen=True, slots=True)
+class Project:
+    id: int
+    name: str
+    rate: Rate
+    width: int
+    height: int
+    start_frame: int
+    drop: bool
+    created: str
+    archived: bool
+    deleted: bool
+
+    @property
+    def start_timecode(self) -> str:
+        return format_timecode(self.start_frame, self.rate, self.drop)
+
+    def timecode(self, frame: int) -> str:
+        return format_timecode(self.start_frame + frame, self.rate, self.drop)
+
+
+def clean_name(name: str, what: str = "name", limit: int = NAME_LIMIT) -> str:
+    """A name without control characters or outer space; `Invalid` when empty or longer than `limit` characters."""
+    out = " ".join("".join(ch if ch.isprintable() or ch == "\u200d" else " " for ch in name).split())
+    if not out:
+        raise Invalid(f"Give it a {what}.")
+    if len(out) > limit:
+        raise Invalid(f"That {what} has {len(out)} characters. Please keep it to {limit}.")
+    return out
+
+
+def _project(r: sqlite3.Row) -> Project:
+    return Project(
+        r["id"], r["name"], Rate(r["rate_num"], r["rate_den"]), r["width"], r["height"], r["start_frame"],
+        bool(r["drop_frame"]), r["created"], bool(r["archived"]), r["deleted"] is not None,
+    )  # fmt: skip
+
+
+def create(
+    db: Database, name: str, rate: str = "25", size: str = "1920x1080", start: str = "00:00:00:00", drop: bool = False
+) -> Project:
+    """A new project with one empty story."""
+    name = clean_name(name)
+    try:
+        r = Rate.parse(rate)
+    except ValueError as e:
+        raise Invalid(str(e)) from None
+    if r not in RATES or size not in SIZES:
+        raise Invalid(f"Choose one of these sizes: {', '.join(SIZES)}.")
+    if drop and not can_drop(r):
+        raise Invalid(f"Drop-frame timecode exists at 29.97 and 59.94 only, not at {r}.")
+    try:
+        first = parse_entry(start or "0", r, drop=drop)
+    except TimeError as e:
+        raise Invalid(f"Start timecode: {e}") from None
+    if first < 0:
+        raise Invalid("The start timecode cannot lie before 00:00:00:00.")
+    w, h = map(int, size.split("x"))
+    with db.write() as c:
+        pid = c.execute(
+            "INSERT INTO project (name, rate_num, rate_den, width, height, start_frame, drop_frame) VALUES (?,?,?,?,?,?,?)",
+            (name, r.num, r.den, w, h, first, drop),
+        ).lastrowid
+        c.execute("INSERT INTO story (project, name) VALUES (?, 'Story cut')", (pid,))
+    return get(db, pid)
+
+
+def get(db: Database, project: int) -> Project:
+    r = db.read().execute("SELECT * FROM project WHERE id = ? AND deleted IS NULL", (project,)).fetchone()
+    if r is None:
+        raise Missing("There is no such project. It may have been deleted.")
+    return _project(r)
+
+
+def listing(db: Database) -> list[Project]:
+    """Every project that is not deleted, newest first, archived ones last."""
+    return [_project(r) for r in db.read().execute("SELECT * FROM project WHERE deleted IS NULL ORDER BY archived, id DESC")]
+
+
+def find(db: Database, name: str) -> Project:
+    """By id or by name, for the command line."""
+    for p in listing(db):
+        if name in (p.name, str(p.id)):
+            return p
+    raise Missing(f"There is no project called {name}. `kovel list` shows them all.")
+
+
+def rename(db: Database, project: int, name: str) -> Project:
+    name = clean_name(name)
+    with db.write() as c:
+        c.execute("UPDATE project SET name = ? WHERE id = ?", (name, project))
+    return get(db, project)
+
+
+def set_archived(db: Database, project: int, archived: bool) -> None:
+    with db.write() as c:
+        c.execute("UPDATE project SET archived = ? WHERE id = ?", (archived, project))
+
+
+def set_deleted(db: Database, project: int, deleted: bool) -> None:
+    """Delete, or bring back. Recordings and derived media stay until the next clean-up, so undo loses nothing."""
+    with db.write() as c:
+        c.execute(
+            "UPDATE project SET deleted = CASE WHEN ? THEN strftime('%Y-%m-%dT%H:%M:%fZ', 'now') END WHERE id = ?",
+            (deleted, project),
+        )
+
+
+def duplicate(db: Database, project: int) -> Project:
+    """A second project with the same recordings, words, subclips and stories (their present state, without history).
+
+    Derived media are made once more by the caller's jobs; recordings themselves are never copied.
+    """
+    old = get(db, project)
+    name = f"{old.name[: NAME_LIMIT - 7]} (copy)"
+    with db.write() as c:
+        new = c.execute(
+            "INSERT INTO project (name, rate_num, rate_den, width, height, start_frame, drop_frame)"
+            " SELECT ?, rate_num, rate_den, width, height, start_frame, drop_frame FROM project WHERE id = ?",
+            (name, project),
+        ).lastrowid
+        ids = {}
+        cols = "path, name, kind, roll, camera, day, ordinal, aside, size, checksum, rate_num, rate_den, frames, picture, sound, width, height, channels, start_timecode, remarks"
+        for (rid,) in c.execute("SELECT id FROM recording WHERE project = ?", (project,)).fetchall():
+            ids[rid] = c.execute(
+                f"INSERT INTO recording (project, {cols}) SELECT ?, {cols} FROM recording WHERE id = ?", (new, rid)
+            ).lastrowid
+            c.execute("INSERT INTO word SELECT ?, i, text, start, end, speaker FROM word WHERE recording = ?", (ids[rid], rid))
+            c.execute(
+                "INSERT INTO subclip (recording, name, start, length, note, tags, verdict)"
+                " SELECT ?, name, start, length, note, tags, verdict FROM subclip WHERE recording = ?",
+                (ids[rid], rid),
+            )
+        for (sid,) in c.execute("SELECT id FROM story WHERE project = ?", (project,)).fetchall():
+            copy = c.execute(
+                "INSERT INTO story (project, name, next_id, locked) SELECT ?, name, next_id, locked FROM story WHERE id = ?",
+                (new, sid),
+            ).lastrowid
+            rows = c.execute("SELECT * FROM piece WHERE story = ?", (sid,)).fetchall()
+            c.executemany(
+                "INSERT INTO piece VALUES (?,?,?,?,?,?)",
+                [(copy, r["id"], r["ordinal"], ids.get(r["source"]), r["start"], r["length"]) for r in rows],
+            )
+            rows = c.execute("SELECT * FROM cover WHERE story = ?", (sid,)).fetchall()
+            c.executemany(
+                "INSERT INTO cover VALUES (?,?,?,?,?,?,?,?,?,?)",
+                [
+                    (
+                        copy,
+                        r["id"],
+                        r["loose"],
+                        r["ordinal"],
+                        ids[r["source"]],
+                        r["start"],
+                        r["length"],
+                        r["piece"],
+                        r["moment"],
+                        r["lane"],
+                    )
+                    for r in rows
+                ],
+            )
+    return get(db, new)

@@ -1,0 +1,156 @@
+"""Recordings and their words, as rows. The files themselves are never written."""
+
+import json
+import sqlite3
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+from kovel.core.rate import Rate
+from kovel.core.story import Source
+from kovel.core.words import Word
+from kovel.store.db import Database
+from kovel.store.projects import Invalid, Missing, clean_name
+
+KINDS = ("interview", "b-roll", "sound", "music", "still")
+
+
+@dataclass(frozen=True, slots=True)
+class Recording:
+    id: int
+    project: int
+    path: str
+    name: str
+    kind: str
+    roll: str
+    camera: str
+    day: str
+    aside: bool
+    size: int
+    checksum: str
+    rate: Rate
+    frames: int | None
+    picture: bool
+    sound: bool
+    width: int
+    height: int
+    channels: int
+    start_timecode: str
+    remarks: tuple[str, ...]
+    ready: bool
+
+    @property
+    def source(self) -> Source:
+        """What the core needs of it. Two recordings of one roll and camera share a setup; without a roll each is its own."""
+        setup = f"{self.roll}/{self.camera}" if self.roll and self.kind == "interview" else f"#{self.id}"
+        return Source(self.id, self.name, self.rate, self.frames, self.picture, self.sound, setup)
+
+    def length(self, clock: Rate) -> int:
+        """Frames of the project's clock; a still counts as 5 seconds where a length is needed."""
+        return self.source.length(clock) or clock.nominal * 5
+
+
+def _recording(r: sqlite3.Row) -> Recording:
+    return Recording(
+        r["id"], r["project"], r["path"], r["name"], r["kind"], r["roll"], r["camera"], r["day"], bool(r["aside"]), r["size"],
+        r["checksum"], Rate(r["rate_num"], r["rate_den"]), r["frames"], bool(r["picture"]), bool(r["sound"]), r["width"],
+        r["height"], r["channels"], r["start_timecode"], tuple(json.loads(r["remarks"])), bool(r["ready"]),
+    )  # fmt: skip
+
+
+def add(
+    db: Database, project: int, path: str, name: str, kind: str, facts: dict, *, roll: str = "", camera: str = "", day: str = ""
+) -> Recording:
+    """A new recording from what the probe found (`facts`); `Invalid` if that file is in the project already."""
+    with db.write() as c:
+        old = c.execute("SELECT name FROM recording WHERE project = ? AND path = ?", (project, path)).fetchone()
+        if old:
+            raise Invalid(f"{old['name']} is already in this project.")
+        rid = c.execute(
+            "INSERT INTO recording (project, path, name, kind, roll, camera, day, ordinal, size, rate_num, rate_den, frames, picture, sound,"
+            " width, height, channels, start_timecode, remarks)"
+            " VALUES (?,?,?,?,?,?,?,(SELECT coalesce(max(ordinal), 0) + 1 FROM recording WHERE project = ?),?,?,?,?,?,?,?,?,?,?,?)",
+            (project, path, clean_name(name, limit=120), kind, roll, camera, day, project, facts["size"], facts["rate"][0], facts["rate"][1],
+             facts["frames"], facts["picture"], facts["sound"], facts["width"], facts["height"], facts["channels"],
+             facts["start_timecode"], json.dumps(facts["remarks"])),
+        ).lastrowid  # fmt: skip
+    return get(db, rid)
+
+
+def get(db: Database, recording: int) -> Recording:
+    r = db.read().execute("SELECT * FROM recording WHERE id = ?", (recording,)).fetchone()
+    if r is None:
+        raise Missing("There is no such recording in the project.")
+    return _recording(r)
+
+
+def of_project(db: Database, project: int) -> list[Recording]:
+    return [
+        _recording(r) for r in db.read().execute("SELECT * FROM recording WHERE project = ? ORDER BY ordinal, id", (project,))
+    ]
+
+
+def sources(db: Database, project: int) -> dict[int, Source]:
+    return {r.id: r.source for r in of_project(db, project)}
+
+
+def update(db: Database, recording: int, **fields: str | int) -> Recording:
+    """Change name, kind, roll, camera, day or aside."""
+    if "name" in fields:
+        fields["name"] = clean_name(str(fields["name"]), limit=120)
+    if fields.get("kind", "b-roll") not in KINDS:
+        raise Invalid(f"A recording is one of: {', '.join(KINDS)}.")
+    for k in ("roll", "camera", "day"):
+        if k in fields:
+            fields[k] = str(fields[k]).strip()[:40]
+    if set(fields) - {"name", "kind", "roll", "camera", "day", "aside"}:
+        raise Invalid("That cannot be changed on a recording.")
+    get(db, recording)
+    with db.write() as c:
+        c.execute(f"UPDATE recording SET {', '.join(f'{k} = ?' for k in fields)} WHERE id = ?", (*fields.values(), recording))
+    return get(db, recording)
+
+
+def reorder(db: Database, recording: int, before: int | None) -> None:
+    """Put a recording before another one of its project (None: last)."""
+    r = get(db, recording)
+    rest = [x.id for x in of_project(db, r.project) if x.id != recording]
+    rest.insert(rest.index(before) if before in rest else len(rest), recording)
+    with db.write() as c:
+        c.executemany("UPDATE recording SET ordinal = ? WHERE id = ?", [(i, x) for i, x in enumerate(rest)])
+
+
+def set_ready(db: Database, recording: int, checksum: str, frames: int | None) -> None:
+    """Derived media are made; `frames` is the exact count found while making them."""
+    with db.write() as c:
+        c.execute("UPDATE recording SET ready = 1, checksum = ?, frames = ? WHERE id = ?", (checksum, frames, recording))
+
+
+def remove(db: Database, recording: int) -> None:
+    """Take a recording out of its project (never its file); refused while a story uses it."""
+    used = (
+        db.read()
+        .execute("SELECT 1 FROM piece WHERE source = ?1 UNION SELECT 1 FROM cover WHERE source = ?1 LIMIT 1", (recording,))
+        .fetchone()
+    )
+    if used:
+        raise Invalid("The story uses this recording. Take it out of the story first, or set it aside.")
+    with db.write() as c:
+        c.execute("DELETE FROM recording WHERE id = ?", (recording,))
+
+
+def words(db: Database, recording: int) -> list[Word]:
+    rows = db.read().execute("SELECT text, start, end, speaker FROM word WHERE recording = ? ORDER BY i", (recording,))
+    return [Word(r["text"], r["start"], r["end"], r["speaker"]) for r in rows]
+
+
+def words_of(db: Database, recordings: Iterable[int]) -> dict[int, list[Word]]:
+    return {r: words(db, r) for r in set(recordings)}
+
+
+def set_words(db: Database, recording: int, said: Sequence[Word]) -> None:
+    with db.write() as c:
+        c.execute("DELETE FROM word WHERE recording = ?", (recording,))
+        c.executemany(
+            "INSERT INTO word VALUES (?,?,?,?,?,?)",
+            [(recording, i, w.text, w.start, w.end, w.speaker) for i, w in enumerate(said)],
+        )

@@ -1,0 +1,93 @@
+"""The web application: one module a room, thin routes, server-rendered pages."""
+
+import secrets
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from pathlib import Path
+
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import HTMLResponse, JSONResponse
+from fastapi.staticfiles import StaticFiles
+from starlette.exceptions import HTTPException
+from starlette.middleware.sessions import SessionMiddleware
+
+from kovel.core.story import Refused
+from kovel.media.files import Unusable
+from kovel.store.projects import Invalid, Missing
+from kovel.store.stories import Stale
+from kovel.web import footage, handoff, log, media, start, story
+from kovel.web.pages import Web, say
+from kovel.web.security import Guard
+from kovel.work.data import Data
+from kovel.work.foreman import Foreman
+
+STATUS: dict[type[Exception], int] = {Refused: 422, Invalid: 422, Unusable: 422, Stale: 409, Missing: 404}
+
+
+def create_app(
+    data: Data,
+    roots: list[Path] | None = None,
+    *,
+    hosts: set[str] | None = None,
+    passphrase: str | None = None,
+    jobs: bool = True,
+) -> FastAPI:
+    """`roots` are the folders recordings may be brought in from; `hosts` further names it answers to; `jobs` False for tests."""
+
+    @asynccontextmanager
+    async def lifespan(_: FastAPI) -> AsyncIterator[None]:
+        foreman = Foreman(data)
+        if jobs:
+            foreman.start()
+        yield
+        foreman.stop()
+
+    app = FastAPI(title="Kovel", lifespan=lifespan, docs_url=None, redoc_url=None)
+    app.state.web = Web(data, roots or [Path.home()], passphrase)
+    app.add_middleware(Guard, hosts=hosts or set(), passphrase=passphrase)
+    if passphrase:
+        app.add_middleware(SessionMiddleware, secret_key=_secret(data), same_site="strict", session_cookie="kovel")
+    app.mount("/static", StaticFiles(directory=Path(__file__).parent / "static"), name="static")
+    for room in (start, footage, log, story, handoff, media):
+        app.include_router(room.router)
+
+    def refuse(request: Request, status: int, message: str) -> HTMLResponse | JSONResponse:
+        if "application/json" in request.headers.get("accept", ""):
+            return JSONResponse({"error": message}, status)
+        return say(request, message, status)
+
+    async def known(request: Request, e: Exception) -> HTMLResponse | JSONResponse:
+        return refuse(request, next(s for t, s in STATUS.items() if isinstance(e, t)), str(e))
+
+    for kind in STATUS:
+        app.add_exception_handler(kind, known)
+
+    @app.exception_handler(RequestValidationError)
+    async def unreadable(request: Request, e: RequestValidationError) -> HTMLResponse | JSONResponse:
+        wrong = ", ".join(str(x["loc"][-1]) for x in e.errors()[:4])
+        return refuse(request, 422, f"That request could not be read ({wrong}). Nothing was changed.")
+
+    @app.exception_handler(HTTPException)
+    async def http(request: Request, e: HTTPException) -> HTMLResponse | JSONResponse:
+        text = "There is no such page." if e.status_code == 404 else str(e.detail)
+        return refuse(request, e.status_code, text)
+
+    @app.exception_handler(Exception)
+    async def unforeseen(request: Request, e: Exception) -> HTMLResponse | JSONResponse:
+        return refuse(
+            request,
+            500,
+            "Something unforeseen went wrong. Nothing was lost: everything acknowledged is on disk. Reload the page and try again.",
+        )
+
+    return app
+
+
+def _secret(data: Data) -> str:
+    """Signs the sign-in cookie; kept, so that a restart does not sign everybody out."""
+    p = data.root / "session.key"
+    if not p.exists():
+        p.touch(0o600)
+        p.write_text(secrets.token_hex(32))
+    return p.read_text()

@@ -1,0 +1,152 @@
+"""The Footage room: bring in, name, order, see what is being prepared."""
+
+import os
+from pathlib import Path
+from typing import Annotated
+
+from fastapi import APIRouter, Form, Request, UploadFile
+from fastapi.responses import HTMLResponse
+from starlette.concurrency import run_in_threadpool
+
+from kovel.media.files import Unusable
+from kovel.store import jobs, projects, recordings
+from kovel.store.projects import Invalid
+from kovel.web.pages import page, report, rooms_state, small, web
+from kovel.work.intake import allowed, bring_in, files_in, free_name, prepare, safe
+
+router = APIRouter(prefix="/p/{project}")
+
+
+def _rows(request: Request, project: int) -> dict:
+    w = web(request)
+    p = projects.get(w.data.db, project)
+    state = rooms_state(w, project)
+    rows = [
+        {
+            "r": r,
+            "job": state["jobs"].get(r.id),
+            "face": small(w, r, r.length(p.rate) // 3, p.rate),
+            "online": os.path.exists(r.path),
+        }
+        for r in state["recordings"]
+    ]
+    busy = any(x["job"] and x["job"].state in ("waiting", "working") for x in rows)
+    return {"project": p, "rows": rows, "busy": busy, "kinds": recordings.KINDS}
+
+
+@router.get("/footage")
+def room(request: Request, project: int) -> HTMLResponse:
+    return page(request, "footage.html", room="footage", roots=web(request).roots, **_rows(request, project))
+
+
+@router.get("/footage/list")
+def listing(request: Request, project: int) -> HTMLResponse:
+    return page(request, "parts/recordings.html", **_rows(request, project))
+
+
+def _listed(request: Request, project: int, did: str, notes: list[str] | None = None, error: bool = False) -> HTMLResponse:
+    html = listing(request, project)
+    return HTMLResponse(
+        html.body.decode() + report(did, tuple(notes or ()), error=error), headers={"cache-control": "no-store"}
+    )
+
+
+def _several(request: Request, project: int, paths: list[Path]) -> HTMLResponse:
+    good, bad = 0, []
+    for p in paths:
+        try:
+            bring_in(web(request).data, project, p)
+            good += 1
+        except (Unusable, Invalid) as e:
+            bad.append(str(e))
+    did = f"{good} recording{'s' if good != 1 else ''} brought in." if good else "Nothing was brought in."
+    return _listed(request, project, did, bad, error=not good)
+
+
+@router.post("/footage/path")
+def by_path(request: Request, project: int, path: Annotated[str, Form()] = "") -> HTMLResponse:
+    """Bring in a file, or all files of a folder, where they are."""
+    w = web(request)
+    projects.get(w.data.db, project)
+    if not path.strip():
+        raise Invalid("Type the path of a file or a folder on this machine.")
+    found = files_in(allowed(path, w.roots))
+    if not found:
+        raise Invalid("There are no files in that folder.")
+    return _several(request, project, found)
+
+
+@router.post("/footage/upload")
+async def upload(request: Request, project: int, files: list[UploadFile]) -> HTMLResponse:
+    """Keep uploaded files in the data folder, then bring them in. One that cannot be used is not kept."""
+    w = web(request)
+    await run_in_threadpool(projects.get, w.data.db, project)
+    done, bad = 0, []
+    for f in files:
+        name = Path(f.filename or "recording").name
+        to = free_name(w.data.uploads(project), safe(Path(name).stem), safe(Path(name).suffix.lower() or ".bin"))
+        try:
+            with to.open("wb") as out:
+                while block := await f.read(1 << 20):
+                    await run_in_threadpool(out.write, block)
+            await run_in_threadpool(lambda to=to, name=name: bring_in(w.data, project, to, name=Path(name).stem))
+            done += 1
+        except (Unusable, Invalid, OSError) as e:
+            to.unlink(missing_ok=True)
+            bad.append(str(e).replace(to.name, name))
+    did = f"{done} recording{'s' if done != 1 else ''} brought in." if done else "Nothing was brought in."
+    return await run_in_threadpool(_listed, request, project, did, bad, not done)
+
+
+@router.post("/recordings/{recording}")
+def change(
+    request: Request, project: int, recording: int, name: Annotated[str | None, Form()] = None, kind: Annotated[str | None, Form()] = None,
+    roll: Annotated[str | None, Form()] = None, camera: Annotated[str | None, Form()] = None, day: Annotated[str | None, Form()] = None,
+    aside: Annotated[int | None, Form()] = None,
+) -> HTMLResponse:  # fmt: skip
+    given = {"name": name, "kind": kind, "roll": roll, "camera": camera, "day": day, "aside": aside}
+    r = recordings.update(web(request).data.db, recording, **{k: v for k, v in given.items() if v is not None})
+    return _listed(request, project, f"{r.name} {'set aside' if aside else 'changed'}.")
+
+
+@router.post("/recordings/{recording}/order")
+def order(
+    request: Request,
+    project: int,
+    recording: int,
+    before: Annotated[int | None, Form()] = None,
+    step: Annotated[int | None, Form()] = None,
+) -> HTMLResponse:
+    db = web(request).data.db
+    if step is not None:
+        ids = [r.id for r in recordings.of_project(db, project)]
+        i = ids.index(recording)
+        rest = [x for x in ids if x != recording]
+        j = max(0, min(len(rest), i + step))
+        before = rest[j] if j < len(rest) else None
+    recordings.reorder(db, recording, before)
+    return _listed(request, project, "Order changed.")
+
+
+@router.post("/recordings/{recording}/remove")
+def remove(request: Request, project: int, recording: int) -> HTMLResponse:
+    db = web(request).data.db
+    r = recordings.get(db, recording)
+    recordings.remove(db, recording)
+    return _listed(request, project, f"{r.name} taken out of the project. The file itself was not touched.")
+
+
+@router.post("/recordings/{recording}/cancel")
+def cancel(request: Request, project: int, recording: int) -> HTMLResponse:
+    db = web(request).data.db
+    job = jobs.latest_of_recordings(db, project).get(recording)
+    if job:
+        jobs.end(db, job.id, "cancelled")
+    return _listed(request, project, "Preparation stopped. “Try again” takes it up.")
+
+
+@router.post("/recordings/{recording}/retry")
+def retry(request: Request, project: int, recording: int) -> HTMLResponse:
+    w = web(request)
+    prepare(w.data, recordings.get(w.data.db, recording))
+    return _listed(request, project, "Preparation begun again.")

@@ -1,0 +1,138 @@
+"""The Hand-off room: what to look at before, render with its size and progress, open formats."""
+
+import os
+from pathlib import Path
+from typing import Annotated
+
+import opentimelineio as otio
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import FileResponse, HTMLResponse, Response
+
+from kovel.core.edits import clock
+from kovel.core.seams import seams
+from kovel.exchange import to_edl, to_otio
+from kovel.store import jobs, projects, recordings, stories
+from kovel.store.projects import Missing
+from kovel.web.pages import page, report, web
+from kovel.work.intake import expected_size, safe, start_render
+
+router = APIRouter(prefix="/p/{project}")
+
+
+def _renders(request: Request, project: int) -> dict:
+    db = web(request).data.db
+    rows = [
+        {"job": j, "name": Path(j.params["out"]).name, "there": os.path.exists(j.params["out"])}
+        for j in jobs.of_project(db, project, "render")
+    ]
+    return {
+        "project": projects.get(db, project),
+        "renders": rows,
+        "busy": any(r["job"].state in ("waiting", "working") for r in rows),
+    }
+
+
+def _findings(request: Request, project: int) -> list[dict]:
+    """What the editor should look at, each with the story frame it is at."""
+    db = web(request).data.db
+    kept = stories.load(db, stories.first_of(db, project))
+    rows = {r.id: r for r in recordings.of_project(db, project)}
+    sources = {i: r.source for i, r in rows.items()}
+    out = [{"kind": "jump", "text": f"An exposed jump cut at {clock(s.at, kept.story.rate)}, inside {rows[s.left.source].name if s.left.source == s.right.source else 'one camera setup'}", "at": s.at}
+           for s in seams(kept.story, sources) if s.kind == "jump" and s.left.source in rows]  # fmt: skip
+    out += [
+        {"kind": "loose", "text": f"{rows[c.source].name} is loose: its word left the story", "at": None}
+        for c in kept.story.loose
+        if c.source in rows
+    ]
+    out += [
+        {"kind": "gap", "text": f"A space of {p.length} frames at {clock(t, kept.story.rate)}", "at": t}
+        for t, p in zip(kept.story.starts, kept.story.pieces, strict=False)
+        if p.source is None
+    ]
+    used = {p.source for p in kept.story.pieces} | {c.source for c in kept.story.covers}
+    out += [
+        {"kind": "off-line", "text": f"{r.name} is off-line: its file is not where it was", "at": None}
+        for i, r in rows.items()
+        if i in used and not os.path.exists(r.path)
+    ]
+    return out
+
+
+@router.get("/handoff")
+def room(request: Request, project: int) -> HTMLResponse:
+    w = web(request)
+    sid = stories.first_of(w.data.db, project)
+    kept = stories.load(w.data.db, sid)
+    sizes = {q: expected_size(w.data, sid, q) for q in ("high", "small")}
+    return page(
+        request,
+        "handoff.html",
+        room="handoff",
+        kept=kept,
+        sizes=sizes,
+        findings=_findings(request, project),
+        **_renders(request, project),
+    )
+
+
+@router.get("/handoff/renders")
+def renders(request: Request, project: int) -> HTMLResponse:
+    return page(request, "parts/renders.html", **_renders(request, project))
+
+
+@router.post("/handoff/render")
+def render(request: Request, project: int, quality: Annotated[str, Form()] = "high") -> HTMLResponse:
+    w = web(request)
+    job = start_render(w.data, stories.first_of(w.data.db, project), quality)
+    html = page(request, "parts/renders.html", **_renders(request, project))
+    return HTMLResponse(html.body.decode() + report(f"Rendering {Path(job.params['out']).name}."))
+
+
+def _job(request: Request, project: int, job: int) -> jobs.Job:
+    j = jobs.get(web(request).data.db, job)
+    if j.project != project or j.kind != "render":
+        raise Missing("There is no such render.")
+    return j
+
+
+@router.post("/handoff/renders/{job}/cancel")
+def cancel(request: Request, project: int, job: int) -> HTMLResponse:
+    db = web(request).data.db
+    jobs.end(db, _job(request, project, job).id, "cancelled")
+    html = page(request, "parts/renders.html", **_renders(request, project))
+    return HTMLResponse(html.body.decode() + report("Render stopped. Nothing half made was left behind."))
+
+
+@router.post("/handoff/renders/{job}/retry")
+def retry(request: Request, project: int, job: int) -> HTMLResponse:
+    db = web(request).data.db
+    jobs.again(db, _job(request, project, job).id)
+    return page(request, "parts/renders.html", **_renders(request, project))
+
+
+@router.get("/handoff/renders/{job}/file")
+def file(request: Request, project: int, job: int) -> FileResponse:
+    path = _job(request, project, job).params["out"]
+    if not os.path.exists(path):
+        raise Missing("That file is not there any more. Render again.")
+    return FileResponse(path, media_type="video/mp4", filename=Path(path).name)
+
+
+@router.get("/export/{kind}")
+def export(request: Request, project: int, kind: str) -> Response:
+    """The story as `otio` or `edl`."""
+    db = web(request).data.db
+    p = projects.get(db, project)
+    kept = stories.load(db, stories.first_of(db, project))
+    rows = {r.id: r for r in recordings.of_project(db, project)}
+    if kind == "otio":
+        body = otio.adapters.write_to_string(to_otio(kept.story, kept.name, p, rows), "otio_json")
+    elif kind == "edl":
+        body = to_edl(kept.story, kept.name, p, rows)
+    else:
+        raise Missing("There is no such format.")
+    name = f"{safe(p.name)}.{kind}".encode("ascii", "replace").decode().replace("?", "_")
+    return Response(
+        body, media_type="application/octet-stream", headers={"content-disposition": f'attachment; filename="{name}"'}
+    )

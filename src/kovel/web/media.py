@@ -1,0 +1,31 @@
+"""Derived media by range. Only the files Kovel makes itself are served, by name from a fixed list."""
+
+import re
+
+from fastapi import APIRouter, Request
+from fastapi.responses import FileResponse
+
+from kovel.store.projects import Missing
+from kovel.web.pages import web
+
+router = APIRouter()
+SERVED = {
+    "media.json": "application/json",
+    "proxy.mp4": "video/mp4",
+    "proxy.idx": "application/octet-stream",
+    "sound.pcm": "application/octet-stream",
+    "peaks.bin": "application/octet-stream",
+}
+
+
+@router.get("/media/{recording}/{name}")
+def derived(request: Request, recording: int, name: str) -> FileResponse:
+    kind = SERVED.get(name) or ("image/jpeg" if re.fullmatch(r"small-\d{1,4}\.jpg", name) else None)
+    path = web(request).data.derived(recording) / name
+    if kind is None or not path.is_file():
+        raise Missing("That is not made yet.")
+    return FileResponse(
+        path,
+        media_type=kind,
+        headers={"cache-control": "private, no-cache" if name == "media.json" else "private, max-age=600"},
+    )

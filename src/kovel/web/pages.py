@@ -1,0 +1,117 @@
+"""What every room uses: templates, formats, messages."""
+
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+from fastapi import Request
+from fastapi.responses import HTMLResponse
+from jinja2 import Environment, FileSystemLoader, StrictUndefined
+
+from kovel.core.rate import Rate
+from kovel.core.timecode import format_timecode, running
+from kovel.store import jobs, recordings
+from kovel.store.recordings import Recording
+from kovel.work.data import Data
+from kovel.work.intake import media_facts
+
+
+@dataclass(frozen=True)
+class Web:
+    """What the running application holds."""
+
+    data: Data
+    roots: list[Path]
+    passphrase: str | None
+
+
+def web(request: Request) -> Web:
+    return request.app.state.web
+
+
+def size(n: float) -> str:
+    for unit in ("bytes", "kB", "MB", "GB"):
+        if n < 1000 or unit == "GB":
+            return f"{n:.0f} {unit}" if unit in ("bytes", "kB") or n >= 100 else f"{n:.1f} {unit}"
+        n /= 1000
+    return ""
+
+
+def seconds(s: float | None) -> str:
+    if s is None:
+        return ""
+    return f"{s:.0f} s" if s < 90 else f"{s / 60:.0f} min"
+
+
+def dur(frames: int, rate: Rate) -> str:
+    """`1:07+16`: minutes, seconds and frames."""
+    n = rate.nominal
+    return f"{frames // n // 60}:{frames // n % 60:02d}+{frames % n:02d}"
+
+
+@lru_cache
+def _env() -> Environment:
+    e = Environment(
+        loader=FileSystemLoader(Path(__file__).parent / "templates"),
+        autoescape=True,
+        undefined=StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
+    )
+    e.filters.update(size=size, seconds=seconds, dur=dur, running=running, timecode=format_timecode)
+    return e
+
+
+def render(template: str, **values: Any) -> str:
+    return _env().get_template(template).render(**values)
+
+
+def page(request: Request, template: str, status: int = 200, **values: Any) -> HTMLResponse:
+    """A whole page, or a fragment; `request` is known to every template."""
+    html = render(template, request=request, signed=bool(web(request).passphrase), **values)
+    return HTMLResponse(html, status, headers={"cache-control": "no-store"})
+
+
+def say(request: Request, message: str, status: int) -> HTMLResponse:
+    """A message: into the page's report line for a fragment request, as a page of its own otherwise."""
+    if request.headers.get("hx-request") or request.headers.get("x-kovel"):
+        return HTMLResponse(report(message, error=True), status, headers={"hx-reswap": "none", "cache-control": "no-store"})
+    return page(request, "message.html", status, message=message)
+
+
+def report(did: str, notes: tuple[str, ...] = (), *, error: bool = False) -> str:
+    """The report line, swapped in beside whatever else an answer brings."""
+    return render("parts/report.html", did=did, notes=notes, error=error)
+
+
+def small(web_: Web, r: Recording, frame: int, clock: Rate) -> dict[str, Any] | None:
+    """Which small frame stands for a moment of a recording: sheet URL and offset, for `parts/small.html`."""
+    facts = _facts(web_, r)
+    if not facts or not facts.get("small"):
+        return None
+    s = facts["small"]
+    own = frame * clock.den * r.rate.num // (clock.num * r.rate.den) if r.frames is not None else 0
+    i = min(own // s["every"], s["count"] - 1)
+    return {
+        "url": f"/media/{r.id}/small-{i // 100}.jpg",
+        "x": i % 100 % 10 * s["width"],
+        "y": i % 100 // 10 * s["height"],
+        "w": s["width"],
+        "h": s["height"],
+    }
+
+
+@lru_cache(4096)
+def _facts_at(root: Data, recording: int, checksum: str) -> dict[str, Any] | None:
+    return media_facts(root, recording)
+
+
+def _facts(w: Web, r: Recording) -> dict[str, Any] | None:
+    return _facts_at(w.data, r.id, r.checksum) if r.ready else None
+
+
+def rooms_state(w: Web, project: int) -> dict[str, Any]:
+    """Recordings with their newest job, for lists."""
+    latest = jobs.latest_of_recordings(w.data.db, project)
+    return {"recordings": recordings.of_project(w.data.db, project), "jobs": latest}

@@ -1,0 +1,97 @@
+"""The start page: projects."""
+
+from typing import Annotated
+
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import HTMLResponse, RedirectResponse, Response
+
+from kovel.core.rate import RATES
+from kovel.store import projects, recordings, stories
+from kovel.store.projects import SIZES
+from kovel.web.pages import page, report, small, web
+from kovel.web.security import right
+from kovel.work.intake import prepare
+
+router = APIRouter()
+
+
+def _cards(request: Request) -> list[dict]:
+    w = web(request)
+    out = []
+    for p in projects.listing(w.data.db):
+        rs = recordings.of_project(w.data.db, p.id)
+        kept = stories.load(w.data.db, stories.first_of(w.data.db, p.id))
+        face = next((f for r in rs if r.picture and (f := small(w, r, r.length(p.rate) // 3, p.rate))), None)
+        out.append({"project": p, "recordings": len(rs), "story": kept.story.length, "face": face})
+    return out
+
+
+@router.get("/")
+def index(request: Request) -> HTMLResponse:
+    return page(request, "start.html", cards=_cards(request), rates=RATES, sizes=SIZES, project=None, room="")
+
+
+def _list(request: Request, message: str, undo: int | None = None) -> HTMLResponse:
+    html = page(request, "parts/projects.html", cards=_cards(request), deleted=undo)
+    return HTMLResponse(html.body.decode() + report(message))
+
+
+@router.post("/projects")
+def create(
+    request: Request, name: Annotated[str, Form()] = "", rate: Annotated[str, Form()] = "25", size: Annotated[str, Form()] = "1920x1080",
+    start: Annotated[str, Form()] = "", drop: Annotated[bool, Form()] = False,
+) -> Response:  # fmt: skip
+    p = projects.create(web(request).data.db, name, rate, size, start, drop)
+    return Response(status_code=204, headers={"hx-redirect": f"/p/{p.id}/footage"})
+
+
+@router.post("/projects/{project}/rename")
+def rename(request: Request, project: int, name: Annotated[str, Form()] = "") -> HTMLResponse:
+    p = projects.rename(web(request).data.db, project, name)
+    return _list(request, f"Renamed to {p.name}.")
+
+
+@router.post("/projects/{project}/duplicate")
+def duplicate(request: Request, project: int) -> HTMLResponse:
+    w = web(request)
+    p = projects.duplicate(w.data.db, project)
+    for r in recordings.of_project(w.data.db, p.id):
+        prepare(w.data, r)
+    return _list(request, f"{p.name} made. Its recordings are being prepared.")
+
+
+@router.post("/projects/{project}/archive")
+def archive(request: Request, project: int) -> HTMLResponse:
+    db = web(request).data.db
+    p = projects.get(db, project)
+    projects.set_archived(db, project, not p.archived)
+    return _list(request, f"{p.name} {'taken out of' if p.archived else 'put in'} the archive.")
+
+
+@router.post("/projects/{project}/delete")
+def delete(request: Request, project: int) -> HTMLResponse:
+    db = web(request).data.db
+    p = projects.get(db, project)
+    projects.set_deleted(db, project, True)
+    return _list(request, f"{p.name} deleted. No recording was touched.", undo=project)
+
+
+@router.post("/projects/{project}/restore")
+def restore(request: Request, project: int) -> HTMLResponse:
+    db = web(request).data.db
+    projects.set_deleted(db, project, False)
+    return _list(request, f"{projects.get(db, project).name} is back.")
+
+
+@router.get("/login")
+def login_page(request: Request) -> HTMLResponse:
+    return page(request, "login.html", wrong=False)
+
+
+@router.post("/login")
+def login(request: Request, passphrase: Annotated[str, Form()] = "") -> Response:
+    ours = web(request).passphrase
+    if ours and right(ours, passphrase):
+        request.session["in"] = True
+        return RedirectResponse("/", 303)
+    return page(request, "login.html", 403, wrong=True)

@@ -1,0 +1,33 @@
+// In every room: the look, the key sheet, and the report line that fades once read.
+import { typing } from "./transport.js";
+
+const root = document.documentElement;
+document.querySelector("[data-theme-toggle]").addEventListener("click", () => {
+  root.dataset.theme = root.dataset.theme === "night" ? "day" : "night";
+  localStorage.setItem("kovel-look", root.dataset.theme);
+  document.dispatchEvent(new Event("look"));
+});
+const sheet = document.getElementById("keys");
+const help = () => sheet.open ? sheet.close() : sheet.showModal();
+document.querySelector("[data-help]").addEventListener("click", help);
+document.addEventListener("keydown", (e) => { if (e.key === "?" && !typing(e)) { e.preventDefault(); help(); } });
+
+let fading;
+new MutationObserver(() => {
+  const r = document.getElementById("report");
+  clearTimeout(fading);
+  if (!r || !r.textContent.trim() || r.dataset.seen) return;
+  r.dataset.seen = "1";
+  if (!r.classList.contains("bad")) fading = setTimeout(() => r.classList.add("faded"), 4500 + 40 * r.textContent.length);
+}).observe(document.body, { childList: true, subtree: true });
+document.addEventListener("click", (e) => { if (e.target.closest("#report")) { const r = document.getElementById("report"); r.textContent = ""; r.className = ""; } });
+
+// htmx tells of a server that does not answer; say so in words.
+document.body.addEventListener("htmx:sendError", () => say("Kovel does not answer. Check that it still runs, then try again. Nothing acknowledged is lost.", true));
+
+export function say(text, bad = false) {
+  const r = document.getElementById("report");
+  r.className = bad ? "bad" : "";
+  delete r.dataset.seen;
+  r.textContent = text;
+}

@@ -1,0 +1,65 @@
+// Transport row and its keys, the same in every room with a picture.
+import { Player } from "./player.js";
+
+export function timecode(frame, rate, start = 0, drop = false) {
+  // Display only; the server's timecode module is the truth and is what is stored.
+  const n = Math.ceil(rate[0] / rate[1] - 1e-9);
+  let f = frame + start;
+  if (drop) {
+    const skip = n / 15, ten = n * 600 - skip * 9, tens = Math.floor(f / ten), rest = f % ten;
+    f += skip * 9 * tens + (rest >= n * 60 ? skip * (1 + Math.floor((rest - n * 60) / (n * 60 - skip))) : 0);
+  }
+  const p = (x) => String(x).padStart(2, "0"), s = Math.floor(f / n);
+  return `${p(Math.floor(s / 3600) % 24)}:${p(Math.floor(s / 60) % 60)}:${p(s % 60)}${drop ? ";" : ":"}${p(f % n)}`;
+}
+
+// Keys belong to the page unless one is typing, or a control that uses them has the focus.
+export const typing = (e) => e.target.closest?.("input:not([type=checkbox],[type=radio]), textarea, select, [contenteditable]");
+
+export async function transport(root, planUrl) {
+  const canvas = root.querySelector("canvas");
+  const player = new Player(canvas, { pool: new URLSearchParams(location.search).has("pool") });
+  const at = root.querySelector("[data-timecode]"), total = root.querySelector("[data-total]"), note = root.querySelector("[data-note]");
+  const start = Number(root.dataset.start || 0), drop = root.dataset.drop === "1";
+  const show = () => { if (player.plan) at.textContent = timecode(player.frame, player.plan.rate, start, drop); };
+  player.addEventListener("time", show);
+  player.addEventListener("state", () => {
+    root.querySelector("[data-act=toggle]").setAttribute("aria-label", player.playing ? "Pause" : "Play");
+    root.classList.toggle("is-playing", player.playing);
+    root.querySelector("[data-speed]").textContent = player.playing && player.speed !== 1 ? `${player.speed}×` : "";
+    show();
+  });
+  if (!player.pictures.exact) note.textContent = "Pictures within one frame: this browser or address has no exact decoder.";
+  player.reload = async () => {
+    const answer = await fetch(planUrl);
+    if (!answer.ok) return;
+    const plan = await answer.json();
+    player.lengths = new Map(Object.entries(plan.frames || {}).map(([k, v]) => [Number(k), v]));
+    player.load(plan);
+    if (total) total.textContent = timecode(plan.length, plan.rate, 0, false);
+    show();
+  };
+  const acts = {
+    toggle: () => player.toggle(), back: () => step(-1), ahead: () => step(1), start: () => player.seek(0),
+    end: () => player.seek(player.plan.length), reverse: () => player.shuttle(-1), forward: () => player.shuttle(1),
+  };
+  const step = (n) => { player.stop(); player.seek(player.frame + n); };
+  root.addEventListener("click", (e) => { const b = e.target.closest("[data-act]"); if (b) acts[b.dataset.act]?.(); });
+  document.addEventListener("keydown", (e) => {
+    if (typing(e) || e.ctrlKey || e.metaKey || e.altKey || document.querySelector("dialog[open]")) return;
+    const k = e.key;
+    if (k === " " && !e.target.closest("button, summary, a, [role=button]")) player.toggle();
+    else if (k === "j" || k === "J") player.shuttle(-1);
+    else if (k === "k" || k === "K") player.stop();
+    else if (k === "l" || k === "L") player.shuttle(1);
+    else if (k === "ArrowLeft") step(e.shiftKey ? -5 : -1);
+    else if (k === "ArrowRight") step(e.shiftKey ? 5 : 1);
+    else if (k === "Home") acts.start();
+    else if (k === "End") acts.end();
+    else return;
+    e.preventDefault();
+  });
+  await player.reload();
+  window.kovel = { ...(window.kovel || {}), player };
+  return player;
+}

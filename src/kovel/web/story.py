@@ -1,0 +1,228 @@
+"""The Story room: the lined page, its edits, undo and redo, the plan the player reads."""
+
+from typing import Annotated, Any, Union
+
+from fastapi import APIRouter, Body, Form, Request
+from fastapi.responses import HTMLResponse, JSONResponse, Response
+from pydantic import BaseModel, ConfigDict, Field, create_model
+
+from kovel.core import commands
+from kovel.core.lined import LinedPage, lined
+from kovel.core.plan import make_plan
+from kovel.core.story import Report
+from kovel.store import projects, recordings, stories, subclips
+from kovel.store.stories import Kept, Stale
+from kovel.web.pages import page, render, report, small, web
+from kovel.work.intake import media_facts
+
+router = APIRouter(prefix="/p/{project}")
+ROW = 24  # pixels of a line of words
+ZOOMS = (1, 2, 4, 8, 16)  # seconds a row
+CHARS = 50
+
+
+class _Edit(BaseModel):
+    model_config = ConfigDict(extra="forbid", strict=True)
+    revision: int | None = None
+    command: str
+
+    def params(self) -> dict[str, Any]:
+        return self.model_dump(exclude={"revision", "command"}, exclude_unset=True)
+
+
+def _models() -> Any:
+    """A request model for each command of the core, from its signature."""
+    from typing import Literal
+
+    made = []
+    for name in commands.COMMANDS:
+        fields: dict[str, Any] = {k: (t, d) for k, (t, d) in commands.parameters(name).items()}
+        made.append(create_model(f"{name}_request", __base__=_Edit, command=(Literal[name], ...), **fields))
+    return Annotated[Union[tuple(made)], Field(discriminator="command")]  # noqa: UP007
+
+
+EditRequest = _models()
+
+
+def _kept(request: Request, project: int) -> Kept:
+    db = web(request).data.db
+    projects.get(db, project)
+    return stories.load(db, stories.first_of(db, project))
+
+
+def _wavy(x: float, y0: float, y1: float) -> str:
+    """An SVG path waving about x from y0 to y1."""
+    half = 6.0
+    n = max(1, round((y1 - y0) / half))
+    step = (y1 - y0) / n
+    return f"M{x:g} {y0:.1f}" + "".join(f"q{4 if i % 2 else -4} {step / 2:.2f} 0 {step:.2f}" for i in range(n))
+
+
+def _sheet(request: Request, kept: Kept, zoom: int) -> dict[str, Any]:
+    """Everything parts/page.html draws: the core's layout in pixels, with faces for covers."""
+    w = web(request)
+    p = projects.get(w.data.db, kept.project)
+    rows = {r.id: r for r in recordings.of_project(w.data.db, kept.project)}
+    sources = {i: r.source for i, r in rows.items()}
+    per_row = zoom * float(p.rate.fps)
+    px = ROW / per_row
+    used = {q.source for q in kept.story.pieces if q.source is not None}
+    laid: LinedPage = lined(kept.story, sources, recordings.words_of(w.data.db, used), per_row, CHARS)
+    covers = []
+    for a, b, c in laid.covers:
+        tall = (b - a) * px
+        r = rows.get(c.source)
+        n = max(1, min(6, int(tall // 62)))
+        faces = [small(w, r, c.start + (b - a) * (2 * i + 1) // (2 * n), p.rate) for i in range(n)] if r else []
+        covers.append(
+            {"c": c, "at": a, "top": a * px, "tall": tall, "name": r.name if r else "?", "faces": [f for f in faces if f]}
+        )
+    lines = [
+        {
+            "x": 13 + 38 * s.column,
+            "y0": s.a * px,
+            "y1": s.b * px,
+            "seen": s.seen,
+            "d": "" if s.seen else _wavy(13 + 38 * s.column, s.a * px, s.b * px),
+        }
+        for s in laid.stretches
+    ]
+    step = max(1, round(48 / (px * float(p.rate.fps)) / 5) * 5) if px * float(p.rate.fps) < 48 else 1
+    ticks = [{"y": p.rate.seconds_to_frame(s) * px, "s": s} for s in range(0, int(kept.story.length / p.rate.fps) + 1, step)]  # type: ignore[arg-type]
+    loose = [
+        {
+            "c": c,
+            "name": rows[c.source].name if c.source in rows else "?",
+            "face": small(w, rows[c.source], c.start, p.rate) if c.source in rows else None,
+        }
+        for c in kept.story.loose
+    ]
+    return {
+        "project": p, "kept": kept, "laid": laid, "px": px, "rows": rows, "covers": covers, "lines": lines, "zoom": zoom, "zooms": ZOOMS,
+        "ticks": ticks, "loose": loose, "tall": kept.story.length * px, "row": ROW, "fps": float(p.rate.fps),
+        "jumps": sum(1 for s in laid.seams if s.kind == "jump"),
+    }  # fmt: skip
+
+
+def _zoom(request: Request) -> int:
+    try:
+        z = int(request.headers.get("x-zoom") or request.query_params.get("zoom") or 2)
+    except ValueError:
+        z = 2
+    return z if z in ZOOMS else 2
+
+
+@router.get("/story")
+def room(request: Request, project: int) -> HTMLResponse:
+    w = web(request)
+    kept = _kept(request, project)
+    sheet = _sheet(request, kept, _zoom(request))
+    p, rows = sheet["project"], sheet["rows"]
+    bites = [
+        {"c": c, "r": rows[c.recording], "face": small(w, rows[c.recording], c.start, p.rate)}
+        for c in subclips.of_project(w.data.db, project)
+        if c.verdict != "drop"
+    ]
+    used = {c.source for c in kept.story.covers}
+    shots = [
+        {"r": r, "face": small(w, r, r.length(p.rate) // 3, p.rate), "used": i in used, "length": r.length(p.rate)}
+        for i, r in rows.items()
+        if r.kind in ("b-roll", "still") and not r.aside
+    ]
+    return page(
+        request,
+        "story.html",
+        room="story",
+        bites=[b for b in bites if b["r"].kind not in ("b-roll", "still")],
+        shots=shots,
+        ranges=[b for b in bites if b["r"].kind in ("b-roll", "still")],
+        **sheet,
+    )
+
+
+@router.get("/story/page")
+def fresh(request: Request, project: int) -> HTMLResponse:
+    return page(request, "parts/page.html", **_sheet(request, _kept(request, project), _zoom(request)))
+
+
+@router.get("/story/plan")
+def plan(request: Request, project: int) -> JSONResponse:
+    w = web(request)
+    kept = _kept(request, project)
+    sources = recordings.sources(w.data.db, project)
+    made = make_plan(kept.story, sources)
+    shown = {x.source for x in made.pictures if x.source is not None}
+    frames = {i: (media_facts(w.data, i) or {}).get("frames") or 1 for i in shown}
+    return JSONResponse({**made.to_json(sources), "frames": frames, "revision": kept.revision})
+
+
+def _answer(request: Request, kept: Kept, done: Report) -> Response:
+    if "application/json" in request.headers.get("accept", ""):
+        return JSONResponse(
+            {
+                "revision": kept.revision,
+                "length": kept.story.length,
+                "did": done.did,
+                "notes": done.notes,
+                "made": done.made,
+                "playhead": done.playhead,
+            }
+        )
+    html = render("parts/page.html", request=request, **_sheet(request, kept, _zoom(request)))
+    headers = {
+        "cache-control": "no-store",
+        "x-playhead": "" if done.playhead is None else str(done.playhead),
+        "x-made": ",".join(map(str, done.made)),
+    }
+    return HTMLResponse(html + report(done.did, done.notes), headers=headers)
+
+
+def _stale(request: Request, project: int, why: Stale) -> Response:
+    """A page that is too old gets the fresh story with the message; its edit was not made."""
+    if "application/json" in request.headers.get("accept", ""):
+        raise why
+    html = render("parts/page.html", request=request, **_sheet(request, _kept(request, project), _zoom(request)))
+    return HTMLResponse(html + report(str(why), error=True), 409, headers={"cache-control": "no-store"})
+
+
+@router.post("/story/edit")
+def edit(request: Request, project: int, asked: Annotated[EditRequest, Body()]) -> Response:
+    """One edit: key or click -> this -> core -> rows, journal and revision in one transaction -> fragments."""
+    kept = _kept(request, project)
+    try:
+        return _answer(request, *stories.edit(web(request).data.db, kept.id, asked.revision, asked.command, asked.params()))
+    except Stale as e:
+        return _stale(request, project, e)
+
+
+@router.post("/story/undo")
+def undo(request: Request, project: int, revision: Annotated[int | None, Form()] = None) -> Response:
+    try:
+        return _answer(request, *stories.undo(web(request).data.db, _kept(request, project).id, revision))
+    except Stale as e:
+        return _stale(request, project, e)
+
+
+@router.post("/story/redo")
+def redo(request: Request, project: int, revision: Annotated[int | None, Form()] = None) -> Response:
+    try:
+        return _answer(request, *stories.redo(web(request).data.db, _kept(request, project).id, revision))
+    except Stale as e:
+        return _stale(request, project, e)
+
+
+@router.get("/story/history")
+def history(request: Request, project: int) -> HTMLResponse:
+    return page(request, "parts/history.html", rows=stories.history(web(request).data.db, _kept(request, project).id))
+
+
+@router.get("/story/revision")
+def revision(request: Request, project: int, seen: int = -1) -> Response:
+    """204 while the page is current; the fresh page once the story was changed elsewhere."""
+    kept = _kept(request, project)
+    if kept.revision == seen:
+        return Response(status_code=204)
+    return HTMLResponse(
+        render("parts/page.html", request=request, **_sheet(request, kept, _zoom(request)))
+        + report("The story was changed elsewhere; this is how it stands now.")
+    )

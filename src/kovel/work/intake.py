@@ -1,0 +1,156 @@
+"""Bringing recordings in, and getting renders out: what page and command line share."""
+
+import json
+import re
+from pathlib import Path
+from typing import Any
+
+from kovel.core.plan import make_plan
+from kovel.core.words import Word
+from kovel.media.child import call
+from kovel.media.files import Unusable
+from kovel.media.render import expected_bytes
+from kovel.store import jobs, projects, recordings, stories
+from kovel.store.jobs import Job
+from kovel.store.projects import Invalid
+from kovel.store.recordings import Recording
+from kovel.work.data import Data
+
+
+def allowed(path: str, roots: list[Path]) -> Path:
+    """The real path, if it lies in one of the folders Kovel may read; `Invalid` otherwise. Links are followed first."""
+    try:
+        p = Path(path.strip()).expanduser().resolve(strict=True)
+    except (OSError, RuntimeError, ValueError):
+        raise Invalid(f"There is no file or folder {path.strip()[:200]} on this machine.") from None
+    if not any(p == r or r in p.parents for r in roots):
+        names = ", ".join(str(r) for r in roots)
+        raise Invalid(
+            f"{p.name} lies outside the folders Kovel may read ({names}). Move it there, or start Kovel with --media FOLDER."
+        )
+    return p
+
+
+def files_in(path: Path) -> list[Path]:
+    """A file itself, or the visible files of a folder in name order (not of its subfolders)."""
+    if path.is_file():
+        return [path]
+    return sorted(
+        p
+        for p in path.iterdir()
+        if p.is_file() and not p.name.startswith(".") and p.suffix.lower() not in (".json", ".md", ".txt", ".part")
+    )
+
+
+def bring_in(
+    data: Data, project: int, path: Path, *, name: str = "", kind: str = "", roll: str = "", camera: str = "", day: str = ""
+) -> Recording:
+    """Probe a file in a child, add it as a recording, queue its preparation. `Unusable` or `Invalid` and nothing is added."""
+    facts = call("probe", {"path": str(path)})
+    if kind and kind not in recordings.KINDS:
+        raise Invalid(f"A recording is one of: {', '.join(recordings.KINDS)}.")
+    r = recordings.add(
+        data.db, project, str(path), name or path.stem[:120], kind or facts["kind"], facts, roll=roll, camera=camera, day=day
+    )
+    prepare(data, r)
+    return r
+
+
+def prepare(data: Data, r: Recording) -> Job:
+    """Queue making everything derived from a recording."""
+    params = {
+        "path": r.path,
+        "out": str(data.derived(r.id)),
+        "rate": [r.rate.num, r.rate.den],
+        "picture": r.picture,
+        "sound": r.sound,
+        "frames": r.frames,
+    }
+    return jobs.add(data.db, r.project, "prepare", params, r.id)
+
+
+def take_words(data: Data, r: Recording, sidecar: Path) -> int:
+    """Words with times (seconds) from a JSON file beside a recording; returns how many."""
+    try:
+        rows = json.loads(sidecar.read_text())["words"]
+        said = [
+            Word(str(w["text"]), round(w["start"] * 48000), round(w["end"] * 48000), str(w.get("speaker", ""))) for w in rows
+        ]
+    except (ValueError, KeyError, TypeError):
+        raise Invalid(f"{sidecar.name} holds no words with times.") from None
+    recordings.set_words(data.db, r.id, said)
+    return len(said)
+
+
+def media_facts(data: Data, recording: int) -> dict[str, Any] | None:
+    """media.json of a prepared recording."""
+    try:
+        return json.loads((data.derived(recording) / "media.json").read_text())
+    except (OSError, ValueError):
+        return None
+
+
+def start_render(
+    data: Data, story: int, quality: str = "high", out: Path | None = None, size: tuple[int, int] | None = None
+) -> Job:
+    """Queue a render of a story as it stands now."""
+    kept = stories.load(data.db, story)
+    project = projects.get(data.db, kept.project)
+    if not kept.story.pieces:
+        raise Invalid("The story is empty: there is nothing to render yet.")
+    if quality not in ("high", "small"):
+        raise Invalid("Quality is high or small.")
+    sources = recordings.sources(data.db, project.id)
+    plan = make_plan(kept.story, sources)
+    used = {p.source for p in plan.pictures if p.source is not None} | {h.source for h in plan.sounds}
+    files = {}
+    for i in used:
+        r = recordings.get(data.db, i)
+        facts = media_facts(data, i)
+        if not r.ready or facts is None:
+            raise Invalid(f"{r.name} is still being prepared. Render when it is ready.")
+        files[str(i)] = {
+            "name": r.name, "path": r.path, "rate": [r.rate.num, r.rate.den], "still": r.frames is None,
+            "pcm": str(data.derived(i) / "sound.pcm") if r.sound else None, "channels": facts.get("channels", 1),
+        }  # fmt: skip
+    w, h = size or (project.width, project.height)
+    if out is None:
+        out = free_name(data.renders(project.id), f"{safe(project.name)} - {safe(kept.name)}")
+    params = {"plan": plan.to_json(sources), "files": files, "out": str(out), "width": w, "height": h, "quality": quality}
+    return jobs.add(data.db, project.id, "render", params)
+
+
+def expected_size(data: Data, story: int, quality: str) -> int:
+    """Bytes the render will take."""
+    kept = stories.load(data.db, story)
+    p = projects.get(data.db, kept.project)
+    return expected_bytes(kept.story.length, p.width, p.height, p.rate, quality)
+
+
+def safe(name: str) -> str:
+    """A name that every file system takes."""
+    return re.sub(r"[^\w .,()'-]", "_", name)[:80].strip(" .") or "untitled"
+
+
+def free_name(folder: Path, stem: str, suffix: str = ".mp4") -> Path:
+    """stem.mp4, or stem 2.mp4, ... whichever is free."""
+    folder.mkdir(parents=True, exist_ok=True)
+    n = 1
+    while True:
+        p = folder / f"{stem}{'' if n == 1 else f' {n}'}{suffix}"
+        if not p.exists() and not p.with_name(p.name + ".part").exists():
+            return p
+        n += 1
+
+
+__all__ = [
+    "Unusable",
+    "allowed",
+    "bring_in",
+    "expected_size",
+    "files_in",
+    "media_facts",
+    "prepare",
+    "start_render",
+    "take_words",
+]

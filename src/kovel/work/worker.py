@@ -1,0 +1,29 @@
+"""A worker process: `python -m kovel.work.worker QUEUE COUNT`. Ends when its standard input closes."""
+
+import logging
+import os
+import sys
+import threading
+
+from huey.consumer import Consumer
+
+from kovel.work.queue import Queue
+
+
+class Quiet(Consumer):
+    """Huey's consumer without signal handlers: it lives and dies with its parent."""
+
+    def _set_signal_handlers(self) -> None:
+        pass
+
+
+def main() -> None:
+    logging.getLogger("huey").setLevel(logging.ERROR)
+    consumer = Quiet(Queue(sys.argv[1]).huey, workers=int(sys.argv[2]), initial_delay=0.05, max_delay=0.3, periodic=False)
+    threading.Thread(target=lambda: (sys.stdin.read(), os._exit(0)), daemon=True).start()
+    consumer.start()
+    threading.Event().wait()
+
+
+if __name__ == "__main__":
+    main()

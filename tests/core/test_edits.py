@@ -1,0 +1,150 @@
+"""Each edit by example: what it does, what it reports, what it refuses. Values are common practice, no source."""
+
+import pytest
+
+from kovel.core.commands import run
+from kovel.core.covers import three_points
+from kovel.core.lined import lined
+from kovel.core.seams import seams
+from kovel.core.story import Refused, Story
+from kovel.core.words import Word, lines, words_in
+from tests.core.stories import EMPTY, SOURCES, R, do, three
+
+
+def shape(s: Story) -> list[tuple[int | None, int, int]]:
+    return [(p.source, p.start, p.length) for p in s.pieces]
+
+
+def test_dialogue_edits() -> None:
+    s = three()
+    assert s.starts == (0, 100, 160, 240)
+    assert shape(do(s, "insert", at=50, source=2, start=5, length=10))[:3] == [(1, 100, 50), (2, 5, 10), (1, 150, 50)]
+    assert shape(do(s, "overwrite", at=90, source=2, start=5, length=20)) == [
+        (1, 100, 90),
+        (2, 5, 20),
+        (1, 310, 50),
+        (2, 0, 80),
+    ]
+    assert shape(do(s, "overwrite", at=230, source=2, start=5, length=20))[-2:] == [(2, 0, 70), (2, 5, 20)]
+    assert shape(do(s, "lift", a=90, b=170)) == [(1, 100, 90), (None, 0, 80), (2, 10, 70)]
+    assert shape(do(s, "extract", a=20, b=30)) == [(1, 100, 20), (1, 130, 70), (1, 300, 60), (2, 0, 80)]
+    assert shape(do(s, "split", at=100 + 7))[1:3] == [(1, 300, 7), (1, 307, 53)]
+    assert shape(do(s, "trim", piece=2, edge="in", delta=10))[1] == (1, 310, 50)
+    assert shape(do(s, "trim", piece=2, edge="out", delta=-10))[1] == (1, 300, 50)
+    assert shape(do(s, "move", piece=3, before=1))[0] == (2, 0, 80)
+    assert shape(do(s, "swap", first=1, second=3)) == [(2, 0, 80), (1, 300, 60), (1, 100, 100)]
+    assert shape(do(s, "remove", piece=2)) == [(1, 100, 100), (2, 0, 80)]
+
+
+def test_cover_stays_on_its_word_through_edits_before_it() -> None:
+    s = do(three(), "lay_cover", source=3, at=120, until=180, start=10)
+    (c,) = s.covers
+    assert (c.tether.piece, c.tether.moment, s.at(c)) == (2, 320, 120)
+    for name, values, at in (
+        ("insert", {"at": 0, "source": 2, "start": 0, "length": 33}, 153),
+        ("extract", {"a": 10, "b": 60}, 70),
+        ("trim", {"piece": 2, "edge": "in", "delta": 5}, 115),
+        ("move", {"piece": 2, "before": 1}, 20),
+        ("split", {"at": 110}, 120),  # its word is now in the right half
+        ("swap", {"first": 2, "second": 3}, 200),
+    ):
+        t = do(s, name, **values)
+        (d,) = t.covers
+        assert d.tether.moment == 320 and t.at(d) == at, name
+
+
+def test_cover_comes_loose_and_returns() -> None:
+    s = do(three(), "lay_cover", source=3, at=120, until=180)
+    cut, report = run(s, SOURCES, "trim", {"piece": 2, "edge": "in", "delta": 30})
+    assert not cut.covers and [c.id for c in cut.loose] == [4] and report.loosened == (4,)
+    assert "came loose" in report.notes[0]
+    back, report = run(cut, SOURCES, "trim", {"piece": 2, "edge": "in", "delta": -30})
+    assert back == s and report.returned == (4,)
+    laid = do(cut, "move_cover", cover=4, at=10)
+    assert laid.at(laid.covers[0]) == 10 and not laid.loose
+
+
+def test_two_covers_that_meet_keep_their_words() -> None:
+    s = do(three(), "lay_cover", source=3, at=80, until=110, lane=1)
+    s = do(s, "lay_cover", source=3, at=130, until=150, lane=1)
+    t, report = run(s, SOURCES, "extract", {"a": 90, "b": 125})
+    assert [(t.at(c), c.lane) for c in t.covers] == [(80, 1), (95, 2)]
+    assert any("lane 2" in n for n in report.notes)
+
+
+def test_three_points() -> None:
+    assert three_points(at=10, until=30, start=5, end=None, most=99) == (10, 5, 20)
+    assert three_points(at=10, until=30, start=None, end=50, most=99) == (10, 30, 20)  # back-timed in the shot
+    assert three_points(at=None, until=30, start=5, end=15, most=99) == (20, 5, 10)  # back-timed in the story
+    assert three_points(at=10, until=None, start=5, end=None, most=99) == (10, 5, 94)
+    for bad in (
+        {"at": None, "until": None, "start": 1, "end": 2},
+        {"at": 5, "until": 5, "start": 0, "end": None},
+        {"at": 5, "until": None, "start": 9, "end": 9},
+    ):
+        with pytest.raises(Refused):
+            three_points(**bad, most=99)
+
+
+@pytest.mark.parametrize(
+    ("name", "params", "says"),
+    [
+        ("insert", {"at": 0, "source": 1, "start": 1990, "length": 20}, "10 frames past the end of A"),
+        ("insert", {"at": 0, "source": 1, "start": 5, "length": 0}, "empty"),
+        ("insert", {"at": 999, "source": 1, "start": 5, "length": 5}, "past the end"),
+        ("insert", {"at": 0, "source": 99, "start": 5, "length": 5}, "not in this project"),
+        ("trim", {"piece": 1, "edge": "in", "delta": -101}, "A has 100 frames before this in point, not 101"),
+        ("trim", {"piece": 1, "edge": "in", "delta": 100}, "nothing of the piece"),
+        ("trim", {"piece": 1, "edge": "middle", "delta": 1}, "either in or out"),
+        ("extract", {"a": 5, "b": 5}, "empty"),
+        ("extract", {"a": 5, "b": 500}, "past the end"),
+        ("split", {"at": 100}, "already a join"),
+        ("move", {"piece": 2, "before": 3}, "already there"),
+        ("swap", {"first": 2, "second": 2}, "different"),
+        ("lay_cover", {"source": 6, "at": 0, "until": 9, "start": 0}, "no picture"),
+        ("lay_cover", {"source": 3, "at": 240, "until": 250, "start": 0}, "over the story"),
+        ("lay_cover", {"source": 3, "at": 0, "until": 240, "start": 100}, "40 frames past the end of boat"),
+        ("remove_cover", {"cover": 77}, "no longer"),
+        ("nonsense", {}, "no edit called"),
+    ],
+)
+def test_refusals_say_why(name: str, params: dict, says: str) -> None:
+    with pytest.raises(Refused, match=says):
+        run(three(), SOURCES, name, params)
+
+
+def test_locks() -> None:
+    s = do(do(three(), "lay_cover", source=3, at=0, until=9, start=0), "set_lock", lane="cover 1", locked=True)
+    with pytest.raises(Refused, match="cover 1 lane is locked"):
+        do(s, "trim_cover", cover=4, edge="out", delta=1)
+    assert do(s, "extract", a=20, b=30).covers == s.covers
+    with pytest.raises(Refused, match="dialogue lane is locked"):
+        do(do(s, "set_lock", lane="dialogue", locked=True), "split", at=5)
+
+
+def test_seams_tell_what_the_viewer_sees() -> None:
+    s = do(three(), "split", at=130)
+    kinds = lambda st: [x.kind for x in seams(st, SOURCES)]  # noqa: E731
+    assert kinds(s) == ["jump", "through", "clean"]  # same setup; runs on; other setup
+    assert kinds(do(s, "lay_cover", source=3, at=97, until=103, start=0))[0] == "covered"
+    assert kinds(do(s, "lay_cover", source=3, at=98, until=110, start=0))[0] == "jump"  # too little to spare before it
+    _, report = run(do(s, "lay_cover", source=3, at=97, until=103, start=0), SOURCES, "remove_cover", {"cover": 5})
+    assert report.exposed == (100,) and "exposed" in report.notes[-1]
+
+
+def test_words_stand_at_their_time() -> None:
+    said = [Word(f"w{i}", 48000 * i, 48000 * i + 24000, "M") for i in range(8)]
+    inside = words_in(said, R, 100, 60)  # 4 s to 6.4 s: w4, w5, and w6 only by its first 0.4 s of 0.5
+    assert [w.text for _, w in inside] == ["w4", "w5", "w6"]
+    assert [w.text for _, w in words_in(said, R, 100, 54)] == ["w4", "w5"]
+    rows = lines(inside, start=100, length=60, frames_per_row=25, rows=2, chars=40)
+    assert [(r.top, [w.text for _, w in r.words]) for r in rows] == [(0, ["w4"]), (1, ["w5", "w6"])]
+    page = lined(do(three(), "lay_cover", source=3, at=90, until=120, start=0), SOURCES, {1: said}, 50, 40)
+    assert [(x.a, x.b, x.seen) for x in page.stretches] == [
+        (0, 90, True),
+        (90, 100, False),
+        (100, 120, False),
+        (120, 160, True),
+        (160, 240, True),
+    ]
+    assert page.columns == ("A", "B") and EMPTY.length == 0
