@@ -1,6 +1,7 @@
 """What a recording is: rate, length, picture, sound, and in plain words whatever is unusual about it."""
 
 from fractions import Fraction
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
@@ -81,9 +82,9 @@ def _moving(p: Path, c: Any) -> dict[str, Any]:
     if video.width * video.height > MOST_PIXELS:
         raise Unusable(f"{p.name} is too large: {video.width} by {video.height}.")
     average = Fraction(video.average_rate or video.guessed_rate or 25)
-    base = Fraction(video.base_rate or average)
-    variable = abs(average - base) / base > Fraction(1, 100)
-    rate = Rate.nearest(average if variable else base) if variable else exact_rate(average)
+    step = _uneven(c, video)
+    variable = step is not None
+    rate = Rate.nearest(1 / step) if step else exact_rate(average)
     if not 1 <= rate.fps <= 240:
         rate, variable = Rate.nearest(average), True
     if variable:
@@ -113,6 +114,28 @@ def _moving(p: Path, c: Any) -> dict[str, Any]:
         **facts, "rate": [rate.num, rate.den], "frames": frames, "picture": True, "width": w, "height": h, "rotation": rotation,
         "start_timecode": tc, "variable": variable, "remarks": remarks, "kind": "interview" if audio and length > 40 else "b-roll",
     }  # fmt: skip
+
+
+def _uneven(c: Any, stream: Any) -> Fraction | None:
+    """The usual step between pictures in seconds, if the first 600 are not evenly spaced; None if they are.
+
+    Containers round stamps (to a millisecond at worst), so a step counts as uneven from a third of its length on.
+    """
+    c.seek(0) if c.duration else None
+    stamps: list[int] = []
+    for packet in c.demux(stream):
+        if packet.pts is not None:
+            stamps.append(packet.pts)
+        if len(stamps) >= 600:
+            break
+    stamps.sort()
+    steps = sorted(b - a for a, b in pairwise(stamps[:590] if len(stamps) == 600 else stamps))
+    if not steps:
+        return None
+    usual = steps[len(steps) // 2]
+    if usual <= 0 or all(abs(x - usual) * 3 <= usual for x in steps):
+        return None
+    return Fraction(usual * stream.time_base)
 
 
 def _first(c: Any, stream: Any) -> list[Any]:

@@ -1,0 +1,71 @@
+"""Shared: a data folder, made recordings (once a session), projects with prepared recordings."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from kovel.core.rate import Rate
+from kovel.store import jobs, projects, recordings
+from kovel.store.recordings import Recording
+from kovel.work.data import Data
+from kovel.work.foreman import Foreman
+from kovel.work.intake import bring_in
+from tests import made
+
+
+@pytest.fixture(scope="session")
+def clips(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
+    """Three coded recordings: an interview of 40 s, another of 24 s at 50 frames a second, a shot of 12 s."""
+    d = tmp_path_factory.mktemp("clips")
+    return {
+        "talk": made.clip(d / "talk.mov", 1, 1000),
+        "fifty": made.clip(d / "fifty.mov", 2, 1200, Rate(50)),
+        "boat": made.clip(d / "boat.mp4", 3, 300, size=(1280, 720)),
+    }
+
+
+@pytest.fixture
+def data(tmp_path: Path) -> Data:
+    return Data(tmp_path / "data")
+
+
+def finish(data: Data) -> None:
+    """Run this folder's jobs until none is left; fail if one failed."""
+    import time
+
+    foreman = Foreman(data)
+    assert foreman.start()
+    try:
+        while jobs.in_state(data.db, "waiting", "working"):
+            time.sleep(0.05)
+    finally:
+        foreman.stop()
+    assert not jobs.in_state(data.db, "failed"), [j.message for j in jobs.in_state(data.db, "failed")]
+
+
+@pytest.fixture(scope="session")
+def prepared(tmp_path_factory: pytest.TempPathFactory, clips: dict[str, Path]) -> Path:
+    """A data folder with project 1 and the coded recordings, prepared; to be copied, not changed."""
+    data = Data(tmp_path_factory.mktemp("prepared") / "data")
+    p = projects.create(data.db, "Coded", "25", "1280x720")
+    for name, path in clips.items():
+        bring_in(data, p.id, path, name=name, kind="b-roll" if name == "boat" else "interview")
+    finish(data)
+    data.db.close()
+    return data.root
+
+
+@pytest.fixture
+def coded(prepared: Path, tmp_path: Path) -> tuple[Data, dict[str, Recording]]:
+    """A copy of the prepared project of one's own, and its recordings by name."""
+    import shutil
+
+    shutil.copytree(prepared, tmp_path / "data")
+    data = Data(tmp_path / "data")
+    return data, {r.name: r for r in recordings.of_project(data.db, 1)}
+
+
+@pytest.fixture
+def finished() -> Callable[[Data], None]:
+    return finish

@@ -1,0 +1,109 @@
+"""Made recordings whose every frame says which one it is, and whose sound is told apart by correlation.
+
+Picture: 16 columns of black or white, a second row their complement: bits 1 0, two for the source, twelve for the frame.
+Sound: noise seeded by the source, exact to the sample.
+"""
+
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import numpy as np
+
+from kovel.core.rate import Rate
+
+
+def noise(src: int, samples: int) -> np.ndarray:
+    """int16 (samples,), different for each source, soft enough to survive AAC."""
+    x = np.random.default_rng(src).standard_normal(samples + 7)
+    return (np.convolve(x, np.ones(8) / 8, "valid")[:samples] * 9000).clip(-32000, 32000).astype(np.int16)
+
+
+def picture(src: int, n: int, w: int, h: int) -> np.ndarray:
+    bits = [1, 0, src >> 1 & 1, src & 1, *(n >> (11 - i) & 1 for i in range(12))]
+    y = np.full((h, w), 90 + 20 * src, np.uint8)
+    for i, b in enumerate(bits):
+        a, z = i * w // 16, (i + 1) * w // 16
+        y[: h // 6, a:z] = 235 if b else 16
+        y[h // 6 : h // 3, a:z] = 16 if b else 235
+    return y
+
+
+def read(y: np.ndarray) -> tuple[int, int] | None:
+    """(source, frame) of a luma plane, None if it carries no code."""
+    h, w = y.shape
+    bits = []
+    for i in range(16):
+        x = (2 * i + 1) * w // 32
+        a, b = int(y[h // 12, x]), int(y[h // 4, x])
+        if abs(a - b) < 60:
+            return None
+        bits.append(a > b)
+    if bits[:2] != [True, False]:
+        return None
+    n = 0
+    for b in bits[4:]:
+        n = 2 * n + b
+    return bits[2] * 2 + bits[3], n
+
+
+def clip(
+    path: Path, src: int, frames: int, rate: Rate = Rate(25), size: tuple[int, int] = (640, 360), *, sound: bool = True,
+    stamps: list[int] | None = None, rotate: int = 0, gop: int = 50,
+) -> Path:  # fmt: skip
+    """A recording. `stamps`: milliseconds of each frame, for a variable rate."""
+    with av.open(str(path), "w") as c:
+        v = c.add_stream("libx264", rate=rate.fps, options={"preset": "ultrafast", "crf": "18", "g": str(gop)})
+        v.width, v.height, v.pix_fmt = size[0], size[1], "yuv420p" if not (size[0] % 2 or size[1] % 2) else "yuv444p"
+        base = Fraction(1, 1000) if stamps else 1 / rate.fps
+        v.codec_context.time_base = base
+        a = None
+        if sound:
+            a = c.add_stream("pcm_s16le" if path.suffix in (".mov", ".mkv") else "aac", rate=48000, layout="mono")
+        for n in range(frames):
+            y = picture(src, n, *size)
+            f = av.VideoFrame.from_ndarray(np.repeat(y[..., None], 3, 2), format="rgb24").reformat(format=v.pix_fmt)
+            f.pts, f.time_base = (stamps[n] if stamps else n), base
+            c.mux(v.encode(f))
+        c.mux(v.encode(None))
+        if a is not None:
+            total = rate.frame_to_sample(frames) if not stamps else 48 * (stamps[-1] + 40)
+            x = noise(src, total)
+            for i in range(0, total, 1024):
+                f = av.AudioFrame.from_ndarray(x[None, i : i + 1024], "s16", "mono")
+                f.sample_rate, f.pts, f.time_base = 48000, i, Fraction(1, 48000)
+                c.mux(a.encode(f))
+            c.mux(a.encode(None))
+    return path
+
+
+def luma(f: av.VideoFrame) -> np.ndarray:
+    p = f.planes[0]
+    return np.frombuffer(p, np.uint8).reshape(-1, p.line_size)[: f.height, : f.width]
+
+
+def codes(path: Path) -> list[tuple[int, int] | None]:
+    """The code of every frame of a file."""
+    with av.open(str(path)) as c:
+        return [read(luma(f)) for f in c.decode(video=0)]
+
+
+def decoded_sound(path: Path) -> np.ndarray:
+    """float32 (samples,), left channel at 48 kHz, from the file's time zero."""
+    with av.open(str(path)) as c:
+        rows = [f for f in c.decode(audio=0)]
+        x = np.concatenate([f.to_ndarray()[0] for f in rows])
+        first = round(float(rows[0].pts * rows[0].time_base) * 48000)
+    x = x[-first:] if first < 0 else np.pad(x, (first, 0))
+    return x.astype(np.float32) / (32768 if x.dtype == np.int16 else 1)
+
+
+def lag(got: np.ndarray, want: np.ndarray, reach: int = 4000) -> tuple[int, float]:
+    """By how many samples `got` is late against `want` (0 is right), and the normalised correlation there."""
+    n = min(len(got), len(want))
+    g, w = got[:n], want[:n]
+    size = 1 << (2 * n).bit_length()
+    c = np.fft.irfft(np.fft.rfft(g, size) * np.conj(np.fft.rfft(w, size)), size)
+    both = np.concatenate([c[-reach:], c[:reach]])
+    k = int(np.argmax(both)) - reach
+    return k, float(c[k] / (np.linalg.norm(g) * np.linalg.norm(w) + 1e-9))

@@ -1,0 +1,235 @@
+"""Probe, derived media and render on made recordings of every awkward kind."""
+
+import json
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+
+from kovel.core.plan import RAMP, make_plan
+from kovel.core.rate import Rate
+from kovel.media.child import call
+from kovel.media.files import Unusable
+from kovel.store import jobs, recordings, stories
+from kovel.store.projects import Invalid
+from kovel.work.data import Data
+from kovel.work.intake import start_render
+from tests import made
+
+
+def derive(path: Path, out: Path) -> tuple[dict, dict]:
+    facts = call("probe", {"path": str(path)})
+    call("derive", {"path": str(path), "out": str(out), **{k: facts[k] for k in ("rate", "picture", "sound", "frames")}})
+    return facts, json.loads((out / "media.json").read_text())
+
+
+def packets(out: Path, media: dict) -> list[bytes]:
+    sizes = np.fromfile(out / "proxy.idx", "<u4")
+    at = media["first"] + np.concatenate([[0], np.cumsum(sizes)]).astype(int)
+    raw = (out / "proxy.mp4").read_bytes()
+    return [raw[a:b] for a, b in zip(at, at[1:], strict=False)]
+
+
+def test_proxy_index_sound_and_peaks_are_exact(clips: dict[str, Path], tmp_path: Path) -> None:
+    facts, media = derive(clips["fifty"], tmp_path)
+    assert (facts["rate"], facts["frames"], media["frames"], media["samples"]) == ([50, 1], 1200, 1200, 24 * 48000)
+    assert made.codes(tmp_path / "proxy.mp4") == [(2, n) for n in range(1200)]
+    rows = packets(tmp_path, media)
+    assert len(rows) == 1200 and all(
+        (r[4] & 31 in (5, 6, 7)) == (i % 12 == 0) for i, r in enumerate(rows)
+    )  # H.264 NAL types: key frames every 12
+    pcm = np.fromfile(tmp_path / "sound.pcm", "<i2")
+    assert np.array_equal(pcm, made.noise(2, 24 * 48000))
+    raw = (tmp_path / "peaks.bin").read_bytes()
+    n = np.frombuffer(raw[4:20], "<u4")
+    assert raw[:4] == b"KVP1" and list(n) == [3, 2400, 300, 38]
+    first = np.frombuffer(raw[20 : 20 + 4800], np.int8).reshape(-1, 2)
+    block = pcm[480 * 7 : 480 * 8]
+    assert first[7, 0] == block.min() >> 8 and first[7, 1] == -(-int(block.max()) >> 8)
+
+
+def test_variable_rate_keeps_step_with_its_sound(tmp_path: Path) -> None:
+    """A long held frame, then quick ones: each tick shows the frame that stood at its time."""
+    stamps = [0, 40, 80, 1000, 1010, 1020, 1100, 1140, 1180, 1220, 1500, 1540]
+    path = made.clip(tmp_path / "phone.mkv", 1, len(stamps), stamps=stamps)
+    facts, media = derive(path, tmp_path / "out")
+    assert any("varies" in r for r in facts["remarks"])
+    rate = Rate(*facts["rate"])
+    shown = [c[1] for c in made.codes(tmp_path / "out" / "proxy.mp4") if c]
+    for tick, n in enumerate(shown):
+        t = 1000 * (tick + 0.25) / rate.fps
+        assert n == max(i for i, s in enumerate(stamps) if s <= t)
+    assert media["samples"] == 48 * 1580
+
+
+@pytest.mark.parametrize("name", ["odd", "silent", "ntsc"])
+def test_unusual_pictures(name: str, tmp_path: Path) -> None:
+    path = {
+        "odd": lambda: made.clip(tmp_path / "odd.mkv", 1, 30, size=(641, 361)),
+        "silent": lambda: made.clip(tmp_path / "silent.mp4", 1, 30, sound=False),
+        "ntsc": lambda: made.clip(tmp_path / "ntsc.mkv", 1, 90, Rate(30000, 1001)),
+    }[name]()
+    facts, media = derive(path, tmp_path / "out")
+    assert media["width"] % 2 == 0 and facts["sound"] == (name != "silent")
+    assert [c[1] for c in made.codes(tmp_path / "out" / "proxy.mp4") if c] == list(range(90 if name == "ntsc" else 30))
+    assert facts["rate"] == ([30000, 1001] if name == "ntsc" else [25, 1])
+    assert {"odd": "odd", "silent": "no sound", "ntsc": ""}[name] in " ".join(facts["remarks"])
+
+
+def test_turned_camera_still_and_sound_alone(tmp_path: Path) -> None:
+
+    from kovel.media.reader import Fit, still_frame
+
+    Image.fromarray(np.dstack([made.picture(1, 5, 640, 360)] * 3)).save(tmp_path / "s.png")
+    facts, media = derive(tmp_path / "s.png", tmp_path / "still")
+    assert (facts["kind"], facts["frames"], media["frames"]) == ("still", None, None)
+    assert made.read(made.luma(Fit(1280, 720)(still_frame(tmp_path / "s.png")))) == (1, 5)
+    exif = Image.Exif()
+    exif[274] = 6  # turned a quarter
+    Image.new("RGB", (64, 32)).save(tmp_path / "t.jpg", exif=exif)
+    assert call("probe", {"path": str(tmp_path / "t.jpg")})["height"] == 64
+    import av
+
+    with av.open(str(tmp_path / "v.wav"), "w") as c:
+        a = c.add_stream("pcm_s16le", rate=44100, layout="stereo")
+        f = av.AudioFrame.from_ndarray(np.zeros((1, 2 * 44100), np.int16), "s16", "stereo")
+        f.sample_rate = 44100
+        c.mux(a.encode(f))
+    facts, media = derive(tmp_path / "v.wav", tmp_path / "voice")
+    assert not facts["picture"] and media["samples"] == 48000 and media["channels"] == 2 and media["frames"] == 25
+
+
+@pytest.mark.parametrize(
+    ("name", "body", "says"),
+    [
+        ("talk.mp4", b"Dear diary, this is no film.\n" * 40, "text file"),
+        ("list.m3u8", b"#EXTM3U\n#EXT-X-VERSION:3\nhttp://127.0.0.1/x.ts\n", "playlist"),
+        ("zero.mp4", b"", "empty"),
+        ("noise.mov", bytes(range(256)) * 20, "not a kind of file"),
+        ("concat.mp4", b"ffconcat version 1.0\nfile /etc/passwd\n", "text file"),
+    ],
+)
+def test_bad_files_are_refused_in_words(name: str, body: bytes, says: str, tmp_path: Path) -> None:
+    (tmp_path / name).write_bytes(body)
+    with pytest.raises(Unusable, match=says) as e:
+        call("probe", {"path": str(tmp_path / name)})
+    assert name in str(e.value)
+
+
+def test_truncated_recordings(clips: dict[str, Path], tmp_path: Path) -> None:
+    whole = clips["boat"].read_bytes()
+    cut = tmp_path / "cut.mp4"
+    cut.write_bytes(whole[: len(whole) // 2])  # its table of contents stood at the end
+    with pytest.raises(Unusable, match=r"cut\.mp4"):
+        call("probe", {"path": str(cut)})
+    fast = tmp_path / "fast.mp4"
+    import av
+
+    with av.open(str(clips["boat"])) as a, av.open(str(fast), "w", options={"movflags": "faststart"}) as b:
+        s = {st.index: b.add_stream_from_template(st) for st in a.streams}
+        for p in a.demux():
+            if p.dts is not None:
+                p.stream = s[p.stream.index]
+                b.mux(p)
+    raw = fast.read_bytes()
+    fast.write_bytes(raw[: len(raw) * 2 // 3])  # opens, but ends early: what is there is used
+    _, media = derive(fast, tmp_path / "out")
+    assert 0 < media["frames"] <= 300
+
+
+def build(data: Data, r: dict[str, recordings.Recording]) -> stories.Kept:
+    """Jump cuts, two rates, a cover over a join, a space, a continuous split, a still-standing loose end."""
+    do = lambda name, **v: stories.edit(data.db, 1, None, name, v)[0]  # noqa: E731
+    do("add_at_end", source=r["talk"].id, start=100, length=61)
+    do("add_at_end", source=r["talk"].id, start=300, length=5)
+    do("add_at_end", source=r["fifty"].id, start=33, length=40)
+    do("add_at_end", source=r["talk"].id, start=20, length=47)
+    do("split", at=130)
+    do("insert_space", at=66, length=9)
+    do("lay_cover", source=r["boat"].id, at=50, until=72, start=111)
+    return do("lay_cover", source=r["fifty"].id, at=60, until=64, start=3)
+
+
+def expected_sound(kept: stories.Kept, sources: dict, ids: dict[int, int]) -> np.ndarray:
+    """The plainest reading of the plan's sound, from the recordings' own samples."""
+    plan = make_plan(kept.story, sources)
+    out = np.zeros(plan.samples, np.float32)
+    for h in plan.sounds:
+        x = made.noise(ids[h.source], 40 * 48000)[h.start : h.start + h.end - h.at].astype(np.float32) / 32768
+        n = len(x)
+        i = np.arange(n)
+        out[h.at : h.end] += x * np.minimum(1, np.minimum(i, n - i) / RAMP)
+    return out
+
+
+def test_render_is_frame_and_sample_exact(coded: tuple[Data, dict], finished: Callable[[Data], None], tmp_path: Path) -> None:
+    data, r = coded
+    kept = build(data, r)
+    out = tmp_path / "film.mp4"
+    start_render(data, 1, "small", out)
+    finished(data)
+    sources = recordings.sources(data.db, 1)
+    plan = make_plan(kept.story, sources)
+    number = {r["talk"].id: 1, r["fifty"].id: 2, r["boat"].id: 3}
+    want = [(number[x[0]], x[1]) if (x := plan.recording_frame(t, sources)) else None for t in range(plan.length)]
+    got = made.codes(out)
+    assert len(got) == plan.length == 162 and got == want
+    assert want.count(None) == 3 and want[60] == (2, 6)  # the space that no cover hides; the second cover on top
+    heard = made.decoded_sound(out)
+    k, fit = made.lag(heard, expected_sound(kept, sources, number))
+    assert k == 0 and fit > 0.97
+    for a, b in ((0, 66), (75, 115), (115, 162)):  # each stretch by itself, too
+        x = slice(a * 1920, b * 1920)
+        assert made.lag(heard[x], expected_sound(kept, sources, number)[x])[0] == 0
+    assert not list(out.parent.glob("*.part"))
+
+
+def test_render_that_cannot_be_finished_leaves_nothing(
+    coded: tuple[Data, dict], finished: Callable[[Data], None], tmp_path: Path
+) -> None:
+    data, r = coded
+    with pytest.raises(Invalid, match="empty"):
+        start_render(data, 1)
+    gone = tmp_path / "gone.mp4"
+    shutil.copy(r["boat"].path, gone)
+    with data.db.write() as c:
+        c.execute("UPDATE recording SET path = ? WHERE id = ?", (str(gone), r["boat"].id))
+    stories.edit(data.db, 1, None, "add_at_end", {"source": r["boat"].id, "start": 0, "length": 30})
+    job = start_render(data, 1, "small", tmp_path / "x.mp4")
+    gone.unlink()
+    with pytest.raises(AssertionError, match="off-line"):
+        finished(data)
+    assert (
+        jobs.get(data.db, job.id).state == "failed" and not (tmp_path / "x.mp4").exists() and not list(tmp_path.glob("*.part"))
+    )
+
+
+def test_jobs_go_on_after_a_restart_and_stop_when_told(
+    clips: dict[str, Path], data: Data, finished: Callable[[Data], None]
+) -> None:
+    from kovel.store import projects
+    from kovel.work.foreman import Foreman
+    from kovel.work.intake import bring_in
+
+    p = projects.create(data.db, "P")
+    r = bring_in(data, p.id, clips["talk"])
+    (job,) = jobs.of_project(data.db, p.id)
+    with data.db.write() as c:  # as a killed process leaves it
+        c.execute("UPDATE job SET state = 'working', progress = 0.4, started = 1 WHERE id = ?", (job.id,))
+    finished(data)
+    assert recordings.get(data.db, r.id).ready and len(recordings.get(data.db, r.id).checksum) == 64
+    jobs.again(data.db, job.id)
+    foreman = Foreman(data, workers=1)
+    assert foreman.start() and not Foreman(data).start()  # one foreman a folder
+    import time
+
+    end = time.time() + 20
+    while jobs.get(data.db, job.id).progress == 0 and time.time() < end:
+        time.sleep(0.02)
+    jobs.end(data.db, job.id, "cancelled")
+    time.sleep(1.5)
+    foreman.stop()
+    assert jobs.get(data.db, job.id).state == "cancelled"

@@ -1,0 +1,235 @@
+"""What is acknowledged is kept: killed servers, stale pages, undo after a restart, hostile requests."""
+
+import json
+import os
+import random
+import signal
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from fastapi.testclient import TestClient
+
+from kovel.core.patch import story_to_json
+from kovel.core.story import Refused
+from kovel.store import projects, recordings, stories, subclips
+from kovel.store.projects import Invalid
+from kovel.store.stories import Stale
+from kovel.web.app import create_app
+from kovel.work.data import Data
+
+EDITOR = """
+import random, sys
+from pathlib import Path
+from kovel.core.story import Refused
+from kovel.store import stories
+from kovel.work.data import Data
+data, rng = Data(Path(sys.argv[1])), random.Random(int(sys.argv[2]))
+while True:
+    k = stories.load(data.db, 1)
+    n, r = k.story.length, rng.random
+    name, v = rng.choice([
+        ("insert", dict(at=int(n * r()), source=rng.choice([1, 2]), start=int(300 * r()), length=1 + int(90 * r()))),
+        ("lay_cover", dict(source=3, at=int(n * r()), until=int(n * r()) + 20, start=5)),
+        ("extract", dict(a=int(n * r()), b=int(n * r()))), ("split", dict(at=int(n * r()))), ("undo", {}), ("redo", {})])
+    try:
+        k, _ = stories.undo(data.db, 1) if name == "undo" else stories.redo(data.db, 1) if name == "redo" else stories.edit(data.db, 1, k.revision, name, v)
+    except Refused:
+        continue
+    print(k.revision, flush=True)
+"""
+
+
+def sources_only(data: Data) -> None:
+    """Three recordings as rows; no media are needed to edit."""
+    projects.create(data.db, "Kept")
+    facts = {
+        "size": 1,
+        "rate": [25, 1],
+        "frames": 2000,
+        "picture": True,
+        "sound": True,
+        "width": 16,
+        "height": 9,
+        "channels": 1,
+        "start_timecode": "",
+        "remarks": [],
+    }
+    for i in range(3):
+        recordings.add(data.db, 1, f"/nowhere/{i}.mov", f"r{i}", "interview", facts)
+
+
+def test_sigkill_amid_edits_loses_no_acknowledged_edit(data: Data) -> None:
+    """Twenty times: a process edits as fast as it can and is killed; the story is whole and no older than what it told."""
+    sources_only(data)
+    root, rng = data.root, random.Random(3)
+    told = 0
+    env = {**os.environ, "PYTHONPATH": "src"}
+    for turn in range(20):
+        p = subprocess.Popen([sys.executable, "-c", EDITOR, str(root), str(turn)], stdout=subprocess.PIPE, text=True, env=env)
+        assert p.stdout
+        for _ in range(rng.randrange(3, 30)):
+            line = p.stdout.readline()
+            assert line, "the editor stopped by itself"
+            told = int(line)
+        p.send_signal(signal.SIGKILL)
+        rest = p.stdout.read().split("\n")
+        told = max([told, *(int(x) for x in rest[:-1] if x)])
+        p.wait()
+        fresh = Data(root)
+        kept = stories.load(fresh.db, 1)
+        assert told <= kept.revision <= told + 1  # one may be on disk that it had no time to tell
+        assert fresh.db.read().execute("PRAGMA integrity_check").fetchone()[0] == "ok"
+        assert [p.id for p in kept.story.pieces] == list(dict.fromkeys(p.id for p in kept.story.pieces))
+    while True:  # and the journal leads all the way back to nothing, and forward again
+        try:
+            kept, _ = stories.undo(data.db, 1)
+        except Refused:
+            break
+    assert kept.story.pieces == () and kept.story.covers == () and not kept.can_undo
+
+
+def test_undo_and_redo_are_exact_after_a_restart(data: Data) -> None:
+    sources_only(data)
+    states = [story_to_json(stories.load(data.db, 1).story)]
+    rng = random.Random(1)
+    for i in range(60):
+        n = stories.load(data.db, 1).story.length
+        steps = [
+            ("insert", {"at": rng.randrange(n + 1), "source": 1, "start": rng.randrange(900), "length": 40}),
+            ("lay_cover", {"source": 2, "at": n // 2, "until": n // 2 + 9, "start": i}),
+            ("move", {"piece": 1, "before": None}),
+        ]
+        try:
+            kept, _ = stories.edit(data.db, 1, None, *steps[i % 3])
+        except Refused:
+            continue
+        states.append(story_to_json(kept.story))
+    again = Data(data.root)
+    for want in reversed(states[:-1]):
+        assert story_to_json(stories.undo(again.db, 1)[0].story) == want
+    for want in states[1:]:
+        assert story_to_json(stories.redo(again.db, 1)[0].story) == want
+    with pytest.raises(Refused, match="nothing to redo"):
+        stories.redo(again.db, 1)
+
+
+def test_a_stale_edit_is_told_and_changes_nothing(data: Data) -> None:
+    sources_only(data)
+    first, _ = stories.edit(data.db, 1, 0, "add_at_end", {"source": 1, "start": 0, "length": 50})
+    with pytest.raises(Stale, match="changed elsewhere"):
+        stories.edit(data.db, 1, 0, "add_at_end", {"source": 2, "start": 0, "length": 50})
+    assert stories.load(data.db, 1) == first
+
+
+def test_projects_and_subclips(data: Data) -> None:
+    sources_only(data)
+    subclips.add(data.db, 1, 10, 60, name="bite", tags="Flood; bell, flood")
+    stories.edit(data.db, 1, None, "add_at_end", {"source": 1, "start": 10, "length": 50})
+    stories.edit(data.db, 1, None, "lay_cover", {"source": 2, "at": 5, "until": 15, "start": 0})
+    copy = projects.duplicate(data.db, 1)
+    a, b = stories.load(data.db, 1).story, stories.load(data.db, stories.first_of(data.db, copy.id)).story
+    assert [(p.start, p.length) for p in a.pieces] == [(p.start, p.length) for p in b.pieces] and b.covers[
+        0
+    ].source == recordings.of_project(data.db, copy.id)[1].id
+    assert subclips.of_project(data.db, copy.id)[0].tags == ("flood", "bell")
+    projects.set_deleted(data.db, 1, True)
+    assert [p.name for p in projects.listing(data.db)] == ["Kept (copy)"]
+    projects.set_deleted(data.db, 1, False)
+    for bad in ("", " \n ", "\U0001f6a3" * 100):
+        with pytest.raises(Invalid):
+            projects.create(data.db, bad)
+    assert projects.create(data.db, "\U0001f6a3" * 80).name == "\U0001f6a3" * 80
+    with pytest.raises(Invalid, match="29.97"):
+        projects.create(data.db, "x", "25", drop=True)
+    with pytest.raises(Invalid, match="uses this recording"):
+        recordings.remove(data.db, 1)
+    with pytest.raises(Invalid, match="past the end"):
+        subclips.add(data.db, 1, 1990, 2001)
+
+
+@pytest.fixture
+def client(data: Data, tmp_path: Path) -> TestClient:
+    sources_only(data)
+    (tmp_path / "media").mkdir()
+    return TestClient(
+        create_app(data, [tmp_path / "media"], jobs=False),
+        base_url="http://127.0.0.1:8463",
+        headers={"x-kovel": "1"},
+        raise_server_exceptions=False,
+    )
+
+
+def test_only_its_own_pages_may_talk_to_it(client: TestClient) -> None:
+    ok = client.get("/")
+    assert ok.status_code == 200 and "script-src 'self'" in ok.headers["content-security-policy"]
+    assert client.get("/", headers={"host": "evil.example"}).status_code == 421
+    edit = {"command": "add_at_end", "source": 1, "start": 0, "length": 50}
+    for headers in ({"origin": "http://evil.example"}, {"origin": "null"}, {"origin": "http://127.0.0.1:9999"}):
+        assert client.post("/p/1/story/edit", json=edit, headers=headers).status_code == 403
+    assert client.post("/p/1/story/edit", json=edit, headers={"x-kovel": ""}).status_code == 403
+    assert client.post("/p/1/story/edit", json=edit, headers={"origin": "http://127.0.0.1:8463"}).status_code == 200
+    for path in ("/media/1/..%2f..%2fkovel.db", "/media/1/kovel.db", "/media/..%2fkovel.db/x", "/static/..%2fapp.py"):
+        assert client.get(path).status_code in (404, 422)
+
+
+def test_edits_over_http_are_typed_and_refused_in_words(client: TestClient) -> None:
+    def edit(**body: object) -> tuple[int, dict]:
+        r = client.post("/p/1/story/edit", json=body, headers={"accept": "application/json"})
+        return r.status_code, r.json()
+
+    assert edit(command="add_at_end", source=1, start=0, length=50)[1]["length"] == 50
+    assert edit(command="split", at=20, revision=1)[1]["revision"] == 2
+    assert edit(command="split", at=30, revision=1) == (
+        409,
+        {
+            "error": "The story was changed elsewhere meanwhile. Here it is as it stands now; your edit was not made. Please try again."
+        },
+    )
+    for bad in (
+        {"command": "split"},
+        {"command": "split", "at": "5"},
+        {"command": "split", "at": 5, "x": 1},
+        {"command": "drop table"},
+        {"command": "split", "at": 2.5},
+    ):
+        assert edit(**bad)[0] == 422
+    status, body = edit(command="extract", a=10, b=400)
+    assert status == 422 and body["error"] == "The range runs past the end of the story."
+    stale = client.post("/p/1/story/edit", json={"command": "split", "at": 5, "revision": 1})
+    assert stale.status_code == 409 and 'data-revision="2"' in stale.text and "changed elsewhere" in stale.text
+
+
+def test_bad_input_brings_clear_words_and_nothing_half_done(client: TestClient, data: Data, tmp_path: Path) -> None:
+    before = len(recordings.of_project(data.db, 1))
+
+    def path(p: str) -> str:
+        return client.post("/p/1/footage/path", data={"path": p}).text
+
+    assert "outside the folders" in path("/etc/passwd")
+    assert "outside the folders" in path(str(tmp_path / "media" / ".." / "data"))
+    (tmp_path / "media" / "link.mp4").symlink_to("/etc/passwd")
+    assert "outside the folders" in path(str(tmp_path / "media" / "link.mp4"))
+    assert "no file or folder" in path("/no/such\x00thing") and "Type the path" in path("  ")
+    for name, body, says in (
+        ("a.mp4", b"text " * 200, "text file"),
+        ("a.m3u8", b"#EXTM3U\n", "playlist"),
+        ("a.mov", b"", "empty"),
+    ):
+        r = client.post("/p/1/footage/upload", files={"files": (name, body)})
+        assert says in r.text and name in r.text and "Traceback" not in r.text
+    assert len(recordings.of_project(data.db, 1)) == before and not any(p.is_file() for p in data.uploads(1).rglob("*"))
+    r = client.post("/projects", data={"name": "\U0001f6a3" * 100})
+    assert r.status_code == 422 and "100 characters" in r.text
+    assert client.get("/p/99/story").status_code == 404 and client.get("/p/1/export/xyz").status_code == 404
+    assert "<b>x" not in client.post("/projects/1/rename", data={"name": "<b>x</b>"}).text
+
+
+def test_other_machines_need_the_passphrase(data: Data) -> None:
+    app = create_app(data, [], hosts={"studio"}, passphrase="two of us", jobs=False)
+    c = TestClient(app, base_url="http://studio:8463", headers={"x-kovel": "1"}, follow_redirects=False)
+    assert c.get("/").headers["location"] == "/login" and c.post("/projects", data={"name": "x"}).status_code == 401
+    assert c.post("/login", data={"passphrase": "wrong"}).status_code == 403
+    assert c.post("/login", data={"passphrase": "two of us"}).status_code == 303 and c.get("/").status_code == 200
+    assert json.dumps(str(c.cookies)) and projects.listing(data.db) == []
