@@ -41,7 +41,9 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
             label or r.name, media, span(first + start, length), metadata={"kovel": {"roll": r.roll, "camera": r.camera}}
         )
 
-    tl = otio.schema.Timeline(f"{project.name} - {name}", otio.opentime.RationalTime(project.start_frame, fps))
+    tl = otio.schema.Timeline(
+        f"{project.name} - {name}", global_start_time=otio.opentime.RationalTime(project.start_frame, fps)
+    )
     picture = otio.schema.Track("Dialogue", kind=otio.schema.TrackKind.Video)
     sound = otio.schema.Track("Dialogue sound", kind=otio.schema.TrackKind.Audio)
     for p in story.pieces:

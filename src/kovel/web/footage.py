@@ -1,6 +1,7 @@
 """The Footage room: bring in, name, order, see what is being prepared."""
 
 import os
+import re
 from pathlib import Path
 from typing import Annotated
 
@@ -84,7 +85,10 @@ async def upload(request: Request, project: int, files: list[UploadFile]) -> HTM
     done, bad = 0, []
     for f in files:
         name = Path(f.filename or "recording").name
-        to = free_name(w.data.uploads(project), safe(Path(name).stem), safe(Path(name).suffix.lower() or ".bin"))
+        suffix = Path(name).suffix.lower()
+        to = free_name(
+            w.data.uploads(project), safe(Path(name).stem), suffix if re.fullmatch(r"\.[a-z0-9]{1,8}", suffix) else ""
+        )
         try:
             with to.open("wb") as out:
                 while block := await f.read(1 << 20):

@@ -128,7 +128,7 @@ def build(who):
             if kind == F:  # broken off
                 dry = dry[: int(len(dry) * 0.93)]
                 dry[-480:] *= np.linspace(1, 0, 480)
-                said = [(w, s, min(e, len(dry) / SR)) for w, s, e in said]
+                said = [(w, s, min(e, len(dry) / SR)) for w, s, e in said if s + 0.02 < len(dry) / SR]
             if " um," in x:
                 dry, said = open_pause(dry, said, 0.4)
             a = speech_level(off_mic(dry), -33) if kind == Q else speech_level(dry, -22)

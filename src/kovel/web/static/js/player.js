@@ -90,7 +90,7 @@ export class Player extends EventTarget {
     const from = this.frame;
     const asked = performance.now();
     const heard = speed === 1 || speed === 2;
-    this.want(from, speed);
+    this.want(from, this.pictures.exact ? speed : 0); // the pool must not run before the sound does
     const sample = Math.round((from * this.plan.rate[1] * RATE) / this.plan.rate[0]);
     const [audible] = await Promise.all([
       heard ? this.sound.open() : false,
@@ -108,6 +108,7 @@ export class Player extends EventTarget {
       this.zero = when;
     } else this.zero = performance.now() / 1000;
     this.speed = speed;
+    this.want(from, speed);
     this.late = 0;
     this.startMs = performance.now() - asked;
     this.dispatchEvent(new Event("state"));

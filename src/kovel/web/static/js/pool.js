@@ -50,13 +50,16 @@ export class VideoPool {
 
   get(id, n) {
     const fit = this.elements.filter((e) => e.id === id && e.ready && e.run && e.video.readyState >= 2);
-    let best = null, off = 1e9;
-    for (const e of fit) { const d = Math.abs(e.video.currentTime * e.rate - 0.5 - n); if (d < off) { off = d; best = e; } }
+    let best = null, off = Infinity; // seconds ahead of where it should be
+    for (const e of fit) { const d = e.video.currentTime - (n + 0.5) / e.rate; if (Math.abs(d) < Math.abs(off)) { off = d; best = e; } }
     for (const e of this.elements) e.current = e === best;
-    if (best && this.playing && off > 1.5 && off < 12 && !best.video.seeking) best.video.playbackRate = this.speed * (best.video.currentTime * best.rate > n ? 0.9 : 1.1);
-    else if (best && this.playing && off >= 12 && !best.video.seeking) best.video.currentTime = (n + 2) / best.rate;
-    else if (best && !this.playing && off > 0.6 && !best.video.seeking) best.video.currentTime = (n + 0.5) / best.rate;
-    return best && (this.playing || off <= 1) ? best.video : undefined;
+    if (!best) return undefined;
+    const v = best.video;
+    if (this.playing && !v.seeking) {
+      if (Math.abs(off) > 0.25) v.currentTime = (n + 1.5) / best.rate;
+      else v.playbackRate = Math.abs(off) < 0.012 ? this.speed : Math.max(0.5, this.speed * (1 - Math.max(-0.3, Math.min(0.3, off * 4))));
+    } else if (!this.playing && Math.abs(off) > 0.6 / best.rate && !v.seeking) v.currentTime = (n + 0.5) / best.rate;
+    return this.playing || Math.abs(off) <= 1 / best.rate ? v : undefined;
   }
 
   clear() { for (const e of this.elements) { e.video.pause(); e.run = null; } }

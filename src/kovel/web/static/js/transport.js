@@ -59,6 +59,8 @@ export async function transport(root, planUrl) {
     else return;
     e.preventDefault();
   });
+  // A clicked button gives the keyboard back, so that the space bar plays instead of pressing it again.
+  document.addEventListener("click", (e) => { if (e.detail > 0) e.target.closest?.("button")?.blur(); });
   await player.reload();
   window.kovel = { ...(window.kovel || {}), player };
   return player;

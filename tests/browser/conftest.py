@@ -1,0 +1,121 @@
+"""A real server in a process of its own, and Debian's chromium."""
+
+import os
+import re
+import signal
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from playwright.sync_api import Browser, BrowserContext, Page, sync_playwright
+
+ARGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+
+
+class Server:
+    """`kovel serve` on a free port."""
+
+    def __init__(self, data: Path, media: Path) -> None:
+        self.data, self.media = data, media
+        self.process: subprocess.Popen[str] | None = None
+        self.start()
+
+    def start(self, port: int = 0) -> None:
+        args = [
+            sys.executable,
+            "-m",
+            "kovel",
+            "serve",
+            "--data",
+            str(self.data),
+            "--port",
+            str(port),
+            "--no-browser",
+            "--media",
+            str(self.media),
+        ]
+        env = {**os.environ, "PYTHONPATH": "src"}
+        self.process = subprocess.Popen(args, stdout=subprocess.PIPE, text=True, env=env)
+        assert self.process.stdout
+        found = re.search(r"http://\S+", self.process.stdout.readline())
+        assert found
+        self.url = found[0].rstrip("/")
+
+    def kill(self) -> None:
+        assert self.process
+        self.process.send_signal(signal.SIGKILL)
+        self.process.wait()
+
+    def cli(self, *args: str) -> str:
+        env = {**os.environ, "PYTHONPATH": "src"}
+        done = subprocess.run(
+            [sys.executable, "-m", "kovel", *args, "--data", str(self.data)], capture_output=True, text=True, env=env
+        )
+        assert done.returncode == 0, done.stderr
+        return done.stdout
+
+
+@pytest.fixture
+def serve(tmp_path: Path) -> Iterator[Callable[..., Server]]:
+    made: list[Server] = []
+
+    def start(data: Path, media: Path) -> Server:
+        made.append(Server(data, media))
+        return made[-1]
+
+    yield start
+    for s in made:
+        if s.process and s.process.poll() is None:
+            s.kill()
+
+
+@pytest.fixture(scope="session")
+def chromium() -> Iterator[Browser]:
+    with sync_playwright() as p:
+        b = p.chromium.launch(executable_path="/usr/bin/chromium", args=ARGS)
+        yield b
+        b.close()
+
+
+@pytest.fixture
+def page(chromium: Browser) -> Iterator[Page]:
+    context: BrowserContext = chromium.new_context(viewport={"width": 1280, "height": 800})
+    context.set_default_timeout(20_000)
+    p = context.new_page()
+    errors: list[str] = []
+    p.on("pageerror", lambda e: errors.append(str(e)))
+    p.on("console", lambda m: errors.append(m.text) if m.type == "error" and "Failed to load resource" not in m.text else None)
+    yield p
+    context.close()
+    assert not errors, errors
+
+
+WATCH = """
+() => { // at every screen refresh: which story frame it should be, and the code on the canvas
+  const player = window.kovel.player, c = player.canvas, g = c.getContext("2d"), rows = window.seen = [];
+  const read = () => {
+    const h = c.height, w = c.width, a = g.getImageData(0, Math.floor(h / 12), w, 1).data, b = g.getImageData(0, Math.floor(h / 4), w, 1).data, bits = [];
+    for (let i = 0; i < 16; i++) { const x = Math.floor(((2 * i + 1) * w) / 32) * 4; if (Math.abs(a[x] - b[x]) < 60) return null; bits.push(a[x] > b[x] ? 1 : 0); }
+    if (bits[0] !== 1 || bits[1] !== 0) return null;
+    return [bits[2] * 2 + bits[3], bits.slice(4).reduce((n, x) => n * 2 + x, 0)];
+  };
+  window.readCode = read;
+  const loop = () => { if (player.playing && (player.speed < 0 || player.now() >= player.base)) rows.push([player.frame, read(), performance.now()]); if (!window.enough) requestAnimationFrame(loop); };
+  requestAnimationFrame(loop);
+}
+"""
+
+
+@pytest.fixture
+def watch() -> Callable[[Page], Any]:
+    return lambda page: page.evaluate(WATCH)

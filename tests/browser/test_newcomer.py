@@ -1,0 +1,295 @@
+"""The newcomer's whole path in the real interface, frames read off the canvas, the rendered file checked frame by frame."""
+
+import json
+import shutil
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+from playwright.sync_api import Page, expect
+
+from kovel.core.plan import make_plan
+from kovel.media.render import Sound
+from kovel.store import recordings, stories
+from kovel.work.data import Data
+from tests import made
+from tests.media.test_media import expected_sound
+
+NUMBER = {"talk": 1, "fifty": 2, "boat": 3}
+
+
+def truth(data: Data, project: int) -> tuple[stories.Kept, list[tuple[int, int] | None], dict[int, int]]:
+    """The story as kept, the code every frame of its plan must show, and each recording's code number."""
+    kept = stories.load(data.db, stories.first_of(data.db, project))
+    rows = recordings.of_project(data.db, project)
+    sources = {r.id: r.source for r in rows}
+    number = {r.id: NUMBER[Path(r.path).stem] for r in rows}
+    plan = make_plan(kept.story, sources)
+    want = [(number[x[0]], x[1]) if (x := plan.recording_frame(t, sources)) else None for t in range(plan.length)]
+    return kept, want, number
+
+
+def until(page: Page, what: str, arg: object = None, seconds: float = 20) -> None:
+    """Wait for something to be true in the page (Playwright's own waiting needs eval, which the page forbids)."""
+    end = time.monotonic() + seconds
+    while not page.evaluate(what if "=>" in what else f"() => Boolean({what})", arg):
+        assert time.monotonic() < end, what
+        page.wait_for_timeout(15)
+
+
+def wrong(rows: list, want: list) -> list:
+    return [(t, code, want[t]) for t, code, _ in rows if t < len(want) and (tuple(code) if code else None) != want[t]]
+
+
+def test_from_footage_to_a_film_on_disk(
+    page: Page, serve: Callable, watch: Callable, clips: dict[str, Path], tmp_path: Path
+) -> None:
+    media = tmp_path / "media"
+    media.mkdir()
+    for p in clips.values():
+        shutil.copy(p, media)
+    server = serve(tmp_path / "data", media)
+    page.goto(server.url)
+    page.get_by_label("Name", exact=True).fill("Ferry \u201cone\u201d <1>")
+    page.get_by_label("Picture size").select_option("1280x720")
+    page.get_by_role("button", name="Make project").click()
+    page.wait_for_url("**/footage")
+
+    # Footage: one by path, one uploaded, one by the command line while the server runs
+    page.get_by_label("From this machine").fill(str(media / "fifty.mov"))
+    page.get_by_role("button", name="Bring in").click()
+    expect(page.locator("#report")).to_contain_text("1 recording brought in")
+    page.locator("input[type=file]").set_input_files(str(media / "boat.mp4"))
+    expect(page.locator("tr[data-recording]")).to_have_count(2)
+    words = [{"text": f"word{i}", "start": i * 0.5 + 0.02, "end": i * 0.5 + 0.4, "speaker": "Maren"} for i in range(78)]
+    (tmp_path / "words.json").write_text(json.dumps({"words": words}))
+    out = json.loads(
+        server.cli("import", str(media / "talk.mov"), "--words", str(tmp_path / "words.json"), "--kind", "interview", "--json")
+    )
+    assert out["recordings"][0]["ready"] and not out["refused"]
+    expect(page.locator("[data-poll]")).to_have_count(0, timeout=60_000)
+    page.reload()
+    expect(page.locator("td", has_text="ready")).to_have_count(3)
+    page.get_by_label("Kind of boat").select_option("b-roll")
+    expect(page.locator("#report")).to_contain_text("boat changed")
+
+    # Log: in, out, a name, kept; once by keys, once by dragging over words
+    page.get_by_role("link", name="Log", exact=True).click()
+    page.locator(".rail a", has_text="talk").click()
+    expect(page.locator(".w")).to_have_count(78)
+    until(page, "window.kovel?.player?.plan")
+    page.evaluate("kovel.player.seek(100)")
+    page.keyboard.press("i")
+    for _ in range(10):
+        page.keyboard.press("Shift+ArrowRight")
+    page.keyboard.press("ArrowRight")
+    page.keyboard.press("o")
+    page.keyboard.press("n")
+    page.keyboard.type("First bite")
+    page.keyboard.press("Enter")
+    expect(page.locator("[data-clip]")).to_have_count(1)
+    page.locator(".w", has_text="word30").hover()
+    page.mouse.down()
+    page.locator(".w", has_text="word33").hover()
+    page.mouse.up()
+    page.get_by_placeholder("Name of the soundbite (N)").fill("Second bite")
+    page.get_by_role("button", name="Keep (Enter)").click()
+    expect(page.locator("[data-clip]")).to_have_count(2)
+    first, second = (json.loads(server.cli("list", "-p", "1", "--json"))["subclips"][i] for i in (0, 1))
+    assert (first["start"], first["length"]) == (100, 51) and second["start"] in range(372, 376)
+
+    # Story: two bites by key, a shot dragged on to a word before the join
+    page.get_by_role("link", name="Story", exact=True).click()
+    until(page, "window.kovel?.story")
+    for name in ("First bite", "Second bite"):
+        page.locator("#shelf-bites .shelf-item", has_text=name).focus()
+        page.keyboard.press("Enter")
+        page.keyboard.press("e")
+        expect(page.locator("#report")).to_contain_text("at the end")
+        page.evaluate("kovel.story.idle()")
+    expect(page.locator(".piece")).to_have_count(2)
+    expect(page.locator('.seam[data-kind="jump"]')).to_have_count(1)
+    page.get_by_role("tab", name="B-roll").click()
+    page.locator("#cover-length").fill("1s")
+    page.locator(".shelf-item", has_text="boat").drag_to(page.locator(".piece .w", has_text="word11"))
+    expect(page.locator(".laid")).to_have_count(1)
+    expect(page.locator('.seam[data-kind="covered"]')).to_have_count(1)
+    page.evaluate("kovel.story.idle()")
+    data = Data(tmp_path / "data")
+    kept, want, number = truth(data, 1)
+    (cover,) = kept.story.covers
+    assert kept.story.at(cover) == 38 and cover.length == 25  # word11 begins at 5.52 s: frame 138 of its recording
+    assert want[37][0] == 1 and want[38] == (3, 0) and want[62] == (3, 24) and want[63][0] == 1
+
+    # play it all: every refresh shows the plan's frame
+    watch(page)
+    page.keyboard.press("Home")
+    page.locator("body").click(position={"x": 1200, "y": 700})
+    page.keyboard.press("Home")
+    page.keyboard.press("Space")
+    until(page, "kovel.player.playing")
+    until(page, "!kovel.player.playing", seconds=15)
+    rows = page.evaluate("window.seen")
+    assert len({r[0] for r in rows}) > 0.9 * len(want) and not wrong(rows, want)
+    for key, frame in (
+        ("Home", 0),
+        ("ArrowRight", 1),
+        ("Shift+ArrowRight", 6),
+        ("ArrowLeft", 5),
+        ("ArrowDown", 51),
+        ("End", len(want)),
+    ):
+        page.keyboard.press(key)
+        assert page.evaluate("kovel.player.frame") == frame
+    page.keyboard.press("ArrowUp")
+    until(page, "f => JSON.stringify(readCode()) === JSON.stringify(f)", arg=list(want[51]))
+
+    # undo, redo; then the browser is gone, the server is killed, and all stands as it was
+    page.keyboard.press("z")
+    expect(page.locator(".laid")).to_have_count(0)
+    page.keyboard.press("Shift+Z")
+    expect(page.locator(".laid")).to_have_count(1)
+    revision = page.locator("#page").get_attribute("data-revision")
+    before = page.locator("#page").inner_text()
+    page.goto("about:blank")
+    server.kill()
+    server.start()
+    page.goto(f"{server.url}/p/1/story")
+    until(page, "window.kovel?.story")
+    assert page.locator("#page").inner_text() == before and page.locator("#page").get_attribute("data-revision") == revision
+    assert truth(data, 1)[0].story == kept.story
+
+    # hand-off: a file whose every frame and sample is what was seen and heard
+    page.get_by_role("link", name="Hand-off").click()
+    page.get_by_label("Small").check()
+    page.get_by_role("button", name="Render").click()
+    page.wait_for_selector('[data-render][data-state="done"]', timeout=60_000)
+    with page.expect_download() as got:
+        page.get_by_role("link", name="Save the file").click()
+    film = tmp_path / "film.mp4"
+    got.value.save_as(film)
+    assert made.codes(film) == want
+    k, fit = made.lag(made.decoded_sound(film), expected_sound(kept, recordings.sources(data.db, 1), number))
+    assert k == 0 and fit > 0.97
+
+
+@pytest.fixture
+def forty(coded: tuple[Data, dict], serve: Callable, tmp_path: Path):
+    """Forty pieces in a minute, 5 frames to 4 s, jumps inside one recording among them, and six covers."""
+    data, r = coded
+    rng = np.random.default_rng(7)
+    at = 0
+    for i in range(41):
+        source = r["talk"] if i % 3 else r["fifty"]
+        n = int(rng.choice([5, 8, 12, 20, 30, 45, 60, 75]))
+        most = (source.length(r["talk"].rate) or 0) - n
+        stories.edit(data.db, 1, None, "add_at_end", {"source": source.id, "start": int(rng.integers(0, most)), "length": n})
+        at += n
+    for i in range(6):
+        stories.edit(
+            data.db,
+            1,
+            None,
+            "lay_cover",
+            {"source": r["boat"].id, "at": 100 + 180 * i, "until": 140 + 180 * i, "start": 30 * i},
+        )
+    return data, serve(data.root, tmp_path)
+
+
+def test_no_wrong_frame_across_forty_cuts(page: Page, watch: Callable, forty: tuple) -> None:
+    data, server = forty
+    _, want, _ = truth(data, 1)
+    page.goto(f"{server.url}/p/1/story")
+    until(page, "window.kovel?.story")
+    watch(page)
+    page.locator("#scroll").click(position={"x": 700, "y": 500})
+    page.keyboard.press("Home")
+    page.keyboard.press("Space")
+    until(page, "kovel.player.playing")
+    assert page.evaluate("kovel.player.pictures.exact") and page.evaluate("kovel.player.startMs") < 300
+    until(page, "!kovel.player.playing", seconds=90)
+    rows = page.evaluate("window.seen")
+    bad = wrong(rows, want)
+    assert len(bad) == 0, (len(bad), len(rows), bad[:5])
+    assert len({t for t, *_ in rows}) > 0.95 * len(want)
+    starts = []
+    for t in (700, 33, 1011, 402):  # start anywhere
+        page.evaluate("t => { kovel.player.seek(t); return kovel.player.play(1); }", t)
+        starts.append(page.evaluate("kovel.player.startMs"))
+        page.evaluate("kovel.player.stop()")
+    assert max(starts) < 300, starts
+    for speed, keys in ((2, "ll"), (-1, "j")):  # again for faster; backwards
+        page.evaluate("window.seen.length = 0; kovel.player.stop(); kovel.player.seek(600)")
+        for k in keys:
+            page.keyboard.press(k)
+            until(page, "kovel.player.playing")
+        until(page, "s => kovel.player.speed === s && window.seen.length > 60", arg=speed)
+        page.keyboard.press("k")
+        rows = [x for x in page.evaluate("window.seen")]
+        assert not wrong(rows, want)
+        assert (rows[-1][0] > rows[0][0]) == (speed > 0)
+
+
+def test_browser_mixes_and_schedules_the_renderers_samples(page: Page, forty: tuple) -> None:
+    data, server = forty
+    page.goto(f"{server.url}/p/1/story")
+    until(page, "window.kovel?.story")
+    sources = recordings.sources(data.db, 1)
+    plan = make_plan(truth(data, 1)[0].story, sources)
+    raw = {i: (data.derived(i) / "sound.pcm", 1) for i in {h.source for h in plan.sounds}}
+    a, b = 3 * 48000 + 17, 8 * 48000 + 5
+    got = page.evaluate(
+        "async ([a, b]) => { const { mix } = await import('/static/js/sound.js'); return Array.from((await mix(kovel.player.plan, a, b))[0]); }",
+        [a, b],
+    )
+    want = Sound(plan, raw).block(a, b)[:, 0]
+    assert np.abs(np.array(got, np.float32) - want).max() < 1e-6
+    heard = page.evaluate("""async ([a, n]) => {
+      const { Sound } = await import('/static/js/sound.js');
+      const s = new Sound(); s.context = new OfflineAudioContext(2, n, 48000);
+      await s.ready(kovel.player.plan, a); s.start(480 / 48000, a, 1);
+      await new Promise((r) => setTimeout(r, 600));
+      return Array.from((await s.context.startRendering()).getChannelData(0));
+    }""", [a, 72000])  # fmt: skip
+    x = np.array(heard, np.float32)
+    assert np.abs(x[:480]).max() == 0 and np.abs(x[480:72000] - Sound(plan, raw).block(a, a + 71520)[:, 0]).max() < 1e-4
+
+
+def test_without_webcodecs_pictures_stay_within_a_frame(page: Page, watch: Callable, forty: tuple) -> None:
+    data, server = forty
+    _, want, _ = truth(data, 1)
+    page.goto(f"{server.url}/p/1/story?pool")
+    until(page, "window.kovel?.story")
+    expect(page.locator("[data-note]")).to_contain_text("within one frame")
+    watch(page)
+    page.wait_for_timeout(600)
+    page.keyboard.press("Space")
+    page.wait_for_timeout(6000)
+    page.keyboard.press("k")
+    rows = [r for r in page.evaluate("window.seen") if r[1]][20:]
+
+    def close(t: int, code: list[int]) -> bool:  # the right recording, within a frame of the story (two of the 50 fps one's)
+        return any(w and code[0] == w[0] and abs(code[1] - w[1]) <= 2 for w in want[max(0, t - 1) : t + 2])
+
+    near = [r for r in rows if close(r[0], r[1])]
+    far = [(r[0], r[1], want[r[0]]) for r in rows if r not in near]
+    assert len(near) > 0.95 * len(rows) > 50, (len(near), len(rows), far[:60])
+
+
+def test_another_window_is_followed_and_a_stale_page_is_told(page: Page, forty: tuple) -> None:
+    _, server = forty
+    page.goto(f"{server.url}/p/1/story")
+    until(page, "window.kovel?.story")
+    page.evaluate("kovel.player.seek(0)")
+    server.cli("story", "edit", "split", "at=3")
+    page.evaluate("kovel.story.edit('split', { at: 2 })")
+    expect(page.locator("#report")).to_contain_text("changed elsewhere")
+    expect(page.locator(".piece")).to_have_count(42)
+    server.cli("story", "undo")
+    expect(page.locator(".piece")).to_have_count(41, timeout=8000)
+    t = time.perf_counter()
+    page.evaluate("kovel.story.edit('split', { at: 2 })")
+    expect(page.locator(".piece")).to_have_count(42)
+    assert time.perf_counter() - t < 2

@@ -1,0 +1,87 @@
+"""The whole path without a browser, and help that helps."""
+
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+from kovel.demo.project import FOOTAGE
+from tests import made
+
+
+def kovel(folder: Path, *args: str, ok: bool = True) -> str:
+    env = {**os.environ, "PYTHONPATH": "src", "KOVEL_DATA": str(folder)}
+    done = subprocess.run([sys.executable, "-m", "kovel", *args], capture_output=True, text=True, env=env)
+    assert (done.returncode == 0) == ok, done.stdout + done.stderr
+    assert "Traceback" not in done.stderr
+    return done.stdout if ok else done.stderr
+
+
+def test_from_recordings_to_a_film(clips: dict[str, Path], tmp_path: Path) -> None:
+    d = tmp_path / "data"
+    bad = tmp_path / "diary.mp4"
+    bad.write_text("no film")
+    out = json.loads(
+        kovel(d, "import", "--new", "Ferry", "--size", "1280x720", str(clips["talk"]), str(clips["boat"]), str(bad), "--json")
+    )
+    assert [r["ready"] for r in out["recordings"]] == [True, True] and "diary.mp4" in out["refused"][0]
+    assert json.loads(kovel(d, "log", "talk", "4s", "+1:00", "--name", "one", "--tags", "flood", "--json"))["length"] == 25
+    kovel(d, "log", "talk", "10:00", "11:10", "--name", "two")
+    kovel(d, "story", "add", "one", "two")
+    assert "laid over" in kovel(d, "story", "cover", "boat", "--at", "20", "--until", "1:20", "--start", "2s")
+    show = json.loads(kovel(d, "story", "show", "--json"))
+    assert (
+        [p["start"] for p in show["pieces"]] == [100, 250]
+        and show["pieces"][1]["seam"] == "covered"
+        and show["covers"][0]["length"] == 25
+    )
+    assert "Undone" in kovel(d, "story", "undo") and "Done again" in kovel(d, "story", "redo")
+    assert "Split at" in kovel(d, "story", "edit", "split", "at=5") and "Undone" in kovel(d, "story", "undo")
+    film = tmp_path / "film.mp4"
+    done = json.loads(kovel(d, "render", "--out", str(film), "--quality", "small", "--json"))
+    assert done["frames"] == 60 and made.codes(film) == [(1, 100 + t) for t in range(20)] + [(3, 50 + t) for t in range(25)] + [
+        (1, 270 + t) for t in range(15)
+    ]
+    assert "OTIO_SCHEMA" in kovel(d, "export", "otio") and "TITLE: Ferry" in kovel(d, "export", "edl")
+    for args, says in (
+        (("render", "--out", str(film)), "--force"),
+        (("log", "talk", "5x", "6s"), "is not a time"),
+        (("log", "nobody", "1s", "2s"), "no recording called nobody"),
+        (("story", "add", "three"), "no subclip called three"),
+        (("story", "edit", "trim", "piece=1", "edge=in", "delta=-101"), "before this in point"),
+        (("story", "edit", "trim", "nonsense=1"), "takes piece=..."),
+        (("list", "-p", "Nowhere"), "no project called Nowhere"),
+        (("serve", "--host", "0.0.0.0"), "KOVEL_PASSPHRASE"),
+    ):
+        assert says in kovel(d, *args, ok=False)
+    for command in ("", "story", "import", "render"):
+        assert "--help" in kovel(d, *command.split(), "--help")
+
+
+def test_demo_footage_is_what_its_sidecars_say() -> None:
+    """Sizes, lengths, words inside their recordings, hits where the sound jumps, camera B's offset by correlation."""
+    files = sorted(p for p in FOOTAGE.iterdir() if p.suffix != ".json")
+    assert sum(p.stat().st_size for p in files) < 25e6 and all(p.stat().st_size < 4e6 for p in files)
+    known = {p.stem: json.loads(p.with_suffix(".json").read_text()) for p in files}
+    shots = [k for k in known.values() if k["kind"] == "b-roll"]
+    assert len(shots) >= 8 and all(8 <= s["seconds"] <= 15 for s in shots) and max(len(s["hits"]) for s in shots) >= 12
+    for name in ("maren-a", "maren-b", "tobin", "odile"):
+        k = known[name]
+        assert 60 <= k["seconds"] <= 90 and {e["kind"] for e in k["events"]} >= {"question", "pause", "um", "false"}
+        assert all(0 <= w["start"] < w["end"] <= k["seconds"] for w in k["words"])
+        x = made.decoded_sound(FOOTAGE / f"{name}.mp4")
+        level = lambda a, b, x=x: float((x[int(a * 48000) : int(b * 48000)] ** 2).mean()) ** 0.5  # noqa: E731
+        own = [w for w in k["words"] if w["speaker"] != "interviewer"]
+        gaps = [e for e in k["events"] if e["kind"] == "pause" and e["end"] - e["start"] > 0.8]
+        assert sum(level(w["start"], w["end"]) for w in own) / len(own) > 4 * max(
+            level(e["start"] + 0.25, e["end"] - 0.1) for e in gaps
+        )
+    k = known["maren-b"]["sync"]["offset"]
+    a, b = made.decoded_sound(FOOTAGE / "maren-a.mp4"), made.decoded_sound(FOOTAGE / "maren-b.mp4")
+    late, _ = made.lag(b, a[round(k * 48000) :])
+    assert abs(late) <= 24  # half a millisecond; the second microphone has a room on it
+    x = made.decoded_sound(FOOTAGE / "wheel.mp4")
+    for h in known["wheel"]["hits"]:
+        i = round(h["time"] * 48000)
+        assert abs(x[i : i + 960]).max() > 3 * abs(x[i - 2400 : i - 480]).max()
