@@ -3,6 +3,7 @@
 import json
 import shutil
 from collections.abc import Callable
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
@@ -30,7 +31,7 @@ def packets(out: Path, media: dict) -> list[bytes]:
     sizes = np.fromfile(out / "proxy.idx", "<u4")
     at = media["first"] + np.concatenate([[0], np.cumsum(sizes)]).astype(int)
     raw = (out / "proxy.mp4").read_bytes()
-    return [raw[a:b] for a, b in zip(at, at[1:], strict=False)]
+    return [raw[a:b] for a, b in pairwise(at)]
 
 
 def test_proxy_index_sound_and_peaks_are_exact(clips: dict[str, Path], tmp_path: Path) -> None:

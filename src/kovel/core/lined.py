@@ -65,7 +65,7 @@ def lined(story: Story, sources: Sources, words: Mapping[int, Sequence[Word]], f
     for at, p in zip(story.starts, story.pieces, strict=False):
         end = at + p.length
         said = words_in(words.get(p.source, ()), story.rate, p.start, p.length) if p.source is not None else []
-        rows = max(1, int(p.length / frames_per_row))
+        rows = max(1, int(p.length / frames_per_row + 0.3))  # a last row may hang over by a quarter
         speaker = next((w.speaker for _, w in said if w.speaker), "")
         blocks.append(
             Block(

@@ -3,7 +3,7 @@
 import json
 import sqlite3
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from kovel.core import commands
@@ -145,8 +145,12 @@ def undo(db: Database, story: int, revision: int | None = None) -> tuple[Kept, R
         r = c.execute("SELECT j.* FROM journal j JOIN story s ON s.head = j.id WHERE s.id = ?", (story,)).fetchone()
         if r is None:
             raise Refused("There is nothing to undo.")
-        _write(c, story, Patch.from_json(json.loads(r["patch"])).inverse(), r["parent"])
-    return load(db, story), Report(f"Undone: {r['did']}")
+        patch = Patch.from_json(json.loads(r["patch"])).inverse()
+        _write(c, story, patch, r["parent"])
+    now = replace(
+        kept, revision=kept.revision + 1, story=patch.apply(kept.story), can_undo=r["parent"] is not None, can_redo=True
+    )
+    return now, Report(f"Undone: {r['did']}")
 
 
 def redo(db: Database, story: int, revision: int | None = None) -> tuple[Kept, Report]:
@@ -160,8 +164,11 @@ def redo(db: Database, story: int, revision: int | None = None) -> tuple[Kept, R
         ).fetchone()
         if r is None:
             raise Refused("There is nothing to redo.")
-        _write(c, story, Patch.from_json(json.loads(r["patch"])), r["id"])
-    return load(db, story), Report(f"Done again: {r['did']}")
+        patch = Patch.from_json(json.loads(r["patch"]))
+        _write(c, story, patch, r["id"])
+        more = c.execute("SELECT 1 FROM journal WHERE story = ? AND parent = ? LIMIT 1", (story, r["id"])).fetchone()
+    now = replace(kept, revision=kept.revision + 1, story=patch.apply(kept.story), can_undo=True, can_redo=more is not None)
+    return now, Report(f"Done again: {r['did']}")
 
 
 def history(db: Database, story: int, limit: int = 50) -> list[dict[str, Any]]:

@@ -100,6 +100,7 @@ def _sheet(request: Request, kept: Kept, zoom: int) -> dict[str, Any]:
     return {
         "project": p, "kept": kept, "laid": laid, "px": px, "rows": rows, "covers": covers, "lines": lines, "zoom": zoom, "zooms": ZOOMS,
         "ticks": ticks, "loose": loose, "tall": kept.story.length * px, "row": ROW, "fps": float(p.rate.fps),
+        "used": ",".join(map(str, sorted({c.source for c in kept.story.covers}))),
         "jumps": sum(1 for s in laid.seams if s.kind == "jump"),
     }  # fmt: skip
 
@@ -123,9 +124,8 @@ def room(request: Request, project: int) -> HTMLResponse:
         for c in subclips.of_project(w.data.db, project)
         if c.verdict != "drop"
     ]
-    used = {c.source for c in kept.story.covers}
     shots = [
-        {"r": r, "face": small(w, r, r.length(p.rate) // 3, p.rate), "used": i in used, "length": r.length(p.rate)}
+        {"r": r, "face": small(w, r, r.length(p.rate) // 3, p.rate), "length": r.length(p.rate)}
         for i, r in rows.items()
         if r.kind in ("b-roll", "still") and not r.aside
     ]

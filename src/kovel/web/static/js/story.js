@@ -62,6 +62,8 @@ function dress() {
   $("[data-do=redo]").disabled = sheet().dataset.redo === "0";
   if (!$("#shelf-history").hidden) history();
   $("#total-length").textContent = sheet().dataset.total;
+  const used = sheet().dataset.used.split(",");
+  for (const u of $$("[data-use]")) u.textContent = used.includes(u.dataset.use) ? "used" : "not used yet";
   const jumps = num(sheet().dataset.jumps);
   $("#jump-count").textContent = jumps ? `${jumps} exposed jump${jumps > 1 ? "s" : ""}` : "";
   mark();
