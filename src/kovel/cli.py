@@ -167,6 +167,10 @@ def demo(folder: Path | None, port: int, host: str, no_browser: bool, media: tup
 
     data = Data(folder or default_folder().with_name("kovel-demo"))
     project = ensure(data)
+    open_jobs = [j.id for j in jobs.in_state(data.db, "waiting", "working")]
+    if open_jobs:
+        click.echo("Kovel: preparing the demo footage, once (about a minute) ...", err=True)
+        _wait(data, open_jobs, most=120)
     _serve(data, host, port, not no_browser, media, f"/p/{project}/story")
 
 
@@ -280,10 +284,11 @@ def import_(
         sys.exit(1)
 
 
-def _wait(data: Data, ids: list[int], quiet: bool = False) -> list[jobs.Job]:
-    """Until these jobs are over. If no running Kovel looks after the folder, this process does meanwhile."""
+def _wait(data: Data, ids: list[int], quiet: bool = False, most: float = float("inf")) -> list[jobs.Job]:
+    """Until these jobs are over, or `most` seconds have passed. If no running Kovel looks after the folder, this process does meanwhile."""
     foreman = Foreman(data)
     own = foreman.start()
+    end = time.monotonic() + most
     try:
         while True:
             rows = [jobs.get(data.db, i) for i in ids]
@@ -294,7 +299,7 @@ def _wait(data: Data, ids: list[int], quiet: bool = False) -> list[jobs.Job]:
                     nl=False,
                     err=True,
                 )
-            if all(j.state in ("done", "failed", "cancelled") for j in rows):
+            if all(j.state in ("done", "failed", "cancelled") for j in rows) or time.monotonic() > end:
                 if not quiet and sys.stderr.isatty():
                     click.echo("\r", nl=False, err=True)
                 return rows

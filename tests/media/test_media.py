@@ -2,10 +2,12 @@
 
 import json
 import shutil
+import struct
 from collections.abc import Callable
 from itertools import pairwise
 from pathlib import Path
 
+import av
 import numpy as np
 import pytest
 from PIL import Image
@@ -92,8 +94,6 @@ def test_turned_camera_still_and_sound_alone(tmp_path: Path) -> None:
     exif[274] = 6  # turned a quarter
     Image.new("RGB", (64, 32)).save(tmp_path / "t.jpg", exif=exif)
     assert call("probe", {"path": str(tmp_path / "t.jpg")})["height"] == 64
-    import av
-
     with av.open(str(tmp_path / "v.wav"), "w") as c:
         a = c.add_stream("pcm_s16le", rate=44100, layout="stereo")
         f = av.AudioFrame.from_ndarray(np.zeros((1, 2 * 44100), np.int16), "s16", "stereo")
@@ -101,6 +101,21 @@ def test_turned_camera_still_and_sound_alone(tmp_path: Path) -> None:
         c.mux(a.encode(f))
     facts, media = derive(tmp_path / "v.wav", tmp_path / "voice")
     assert not facts["picture"] and media["samples"] == 48000 and media["channels"] == 2 and media["frames"] == 25
+
+
+def test_a_turned_camera_is_shown_upright(tmp_path: Path) -> None:
+    """ISO/IEC 14496-12: the track matrix (0 1 / -1 0) turns the picture a quarter clockwise."""
+    path = made.clip(tmp_path / "phone.mp4", 1, 30, sound=False)
+    raw = bytearray(path.read_bytes())
+    at = raw.index(b"tkhd") + 4 + 40
+    raw[at : at + 36] = struct.pack(">9i", 0, 1 << 16, 0, -1 << 16, 0, 0, 0, 0, 1 << 30)
+    path.write_bytes(raw)
+    facts, media = derive(path, tmp_path / "out")
+    assert (facts["width"], facts["height"], media["width"], media["height"]) == (360, 640, 360, 640) and "upright" in facts[
+        "remarks"
+    ][0]
+    with av.open(str(tmp_path / "out" / "proxy.mp4")) as c:
+        assert [made.read(np.rot90(made.luma(f))) for f in c.decode(video=0)] == [(1, n) for n in range(30)]
 
 
 @pytest.mark.parametrize(
@@ -127,8 +142,6 @@ def test_truncated_recordings(clips: dict[str, Path], tmp_path: Path) -> None:
     with pytest.raises(Unusable, match=r"cut\.mp4"):
         call("probe", {"path": str(cut)})
     fast = tmp_path / "fast.mp4"
-    import av
-
     with av.open(str(clips["boat"])) as a, av.open(str(fast), "w", options={"movflags": "faststart"}) as b:
         s = {st.index: b.add_stream_from_template(st) for st in a.streams}
         for p in a.demux():

@@ -45,6 +45,17 @@ def listing(request: Request, project: int) -> HTMLResponse:
     return page(request, "parts/recordings.html", **_rows(request, project))
 
 
+@router.get("/preparing")
+def preparing(request: Request, project: int, seen: int = 0) -> HTMLResponse:
+    """How many recordings are still being prepared, for the head of every room; the Story reloads once all are there."""
+    db = web(request).data.db
+    busy = [j for j in jobs.latest_of_recordings(db, project).values() if j.state in ("waiting", "working")]
+    out = page(request, "parts/preparing.html", project=projects.get(db, project), count=len(busy))
+    if seen and not busy:
+        out.headers["hx-trigger"] = "prepared"
+    return out
+
+
 def _listed(request: Request, project: int, did: str, notes: list[str] | None = None, error: bool = False) -> HTMLResponse:
     html = listing(request, project)
     return HTMLResponse(

@@ -195,6 +195,12 @@ export class Player extends EventTarget {
     const c = this.canvas;
     if (!p) { this.paint.fillStyle = "#000"; this.paint.fillRect(0, 0, c.width, c.height); this.shown = id; this.drawn?.(t); return; }
     const f = this.pictures.get(...this.limit(p));
+    if (!f && this.pictures.failed && this.shown !== "none") {
+      this.paint.fillStyle = "#191816"; this.paint.fillRect(0, 0, c.width, c.height);
+      this.paint.fillStyle = "#ece4d5"; this.paint.font = "28px sans-serif"; this.paint.textAlign = "center";
+      this.paint.fillText("This recording is not prepared yet", c.width / 2, c.height / 2);
+      this.shown = "none";
+    }
     if (!f) { if (this.playing && !this.missed) { this.late++; } this.missed = true; return; }
     this.missed = false;
     const w = f.displayWidth || f.videoWidth, h = f.displayHeight || f.videoHeight;

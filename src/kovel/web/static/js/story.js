@@ -280,6 +280,7 @@ setInterval(() => {
   });
 }, 3000);
 
+document.body.addEventListener("prepared", () => { if (!player.playing) location.reload(); });
 document.addEventListener("look", () => waves(sheet()));
 dress();
 if (location.hash.length > 1) player.seek(num(location.hash.slice(1)) || 0);
