@@ -13,6 +13,7 @@ from fastapi.testclient import TestClient
 
 from kovel.core.patch import story_to_json
 from kovel.core.story import Refused
+from kovel.core.words import Word
 from kovel.store import projects, recordings, stories, subclips
 from kovel.store.projects import Invalid
 from kovel.store.stories import Stale
@@ -23,6 +24,7 @@ EDITOR = """
 import random, sys
 from pathlib import Path
 from kovel.core.story import Refused
+from kovel.core.words import Word
 from kovel.store import stories
 from kovel.work.data import Data
 data, rng = Data(Path(sys.argv[1])), random.Random(int(sys.argv[2]))
@@ -149,6 +151,25 @@ def test_projects_and_subclips(data: Data) -> None:
         subclips.add(data.db, 1, 1990, 2001)
 
 
+def test_what_was_said_is_found(data: Data) -> None:
+    sources_only(data)
+    text = "The ferry ran all night. Nobody crossed in the flood, though. Caf\u00e9 talk: the ferryman\u2019s bell rang twice!"
+    said = [Word(w, i * 24000, i * 24000 + 20000, "Maren") for i, w in enumerate(text.split())]
+    recordings.set_words(data.db, 1, said)
+    found = lambda q: [f.text.replace("\x02", "[").replace("\x03", "]") for f in recordings.search(data.db, 1, q)]  # noqa: E731
+    assert found("FERRY") == ["The [ferry] ran all night."] and len(found("ferry*")) == 2
+    assert found('"the flood"') == ["Nobody crossed in [the flood], though."] and found('"flood the"') == []
+    assert (
+        found("cafe bell") == ["[Caf\u00e9] talk: the ferryman\u2019s [bell] rang twice!"] and len(found("night nobody")) == 0
+    )
+    for odd in ("", '"', "***", "a AND", "NEAR(", "' OR 1=1 --", "-", "(("):
+        assert isinstance(found(odd), list)
+    recordings.set_words(data.db, 1, said[:5])
+    assert found("bell") == [] and recordings.search(data.db, 1, "ferry")[0].end == 4 * 24000 + 20000
+    with data.db.write() as c:
+        c.execute("INSERT INTO sentence_search (sentence_search) VALUES ('integrity-check')")
+
+
 @pytest.fixture
 def client(data: Data, tmp_path: Path) -> TestClient:
     sources_only(data)
@@ -224,6 +245,28 @@ def test_bad_input_brings_clear_words_and_nothing_half_done(client: TestClient, 
     assert r.status_code == 422 and "100 characters" in r.text
     assert client.get("/p/99/story").status_code == 404 and client.get("/p/1/export/xyz").status_code == 404
     assert "<b>x" not in client.post("/projects/1/rename", data={"name": "<b>x</b>"}).text
+
+
+def test_a_transcript_is_taken_whole_or_told(client: TestClient, data: Data) -> None:
+    def take(name: str, body: str) -> str:
+        return client.post(
+            "/p/1/recordings/1/words", files={"transcript_file": (name, body.encode())}, headers={"hx-request": "true"}
+        ).text
+
+    good = "WEBVTT\n\n00:01.000 --> 00:02.000\nHello there\n\n00:05.000 --> 00:04.000\nbackwards\n\n01:39:00.000 --> 01:39:01.000\nlate\n"
+    told = take("a.vtt", good)
+    assert "2 words taken" in told and "Line 6: it ends before it begins" in told and "1 words lie after the end" in told
+    for name, body, says in (
+        ("a.vtt", "WEBVTT\n", "not a transcript"),
+        ("a.json", "{}", "no words with times"),
+        ("a.srt", "1\n00:00:09,000 --> 00:00:08,000\nx\n", "no words in a.srt"),
+        ("a.txt", "plain", "not a transcript"),
+    ):
+        assert says in take(name, body)
+    assert [w.text for w in recordings.words(data.db, 1)] == ["Hello", "there"]
+    out = client.get("/p/1/recordings/1/words.vtt")
+    assert "attachment" in out.headers["content-disposition"] and "<00:00:01.500>there" in out.text
+    assert "00:00:01,000 --> 00:00:02,000\nHello there" in client.get("/p/1/recordings/1/words.srt").text
 
 
 def test_other_machines_need_the_passphrase(data: Data) -> None:

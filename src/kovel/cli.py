@@ -25,7 +25,7 @@ from kovel.store.recordings import Recording
 from kovel.store.stories import Stale
 from kovel.work.data import Data, default_folder
 from kovel.work.foreman import Foreman
-from kovel.work.intake import bring_in, files_in, start_render, take_words
+from kovel.work.intake import bring_in, files_in, start_render, take_words, transcript
 
 KNOWN = (Invalid, Missing, Refused, Stale, Unusable, TimeError)
 
@@ -241,7 +241,11 @@ def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
 @click.option("--rate", default="25", help="Its frames a second.", show_default=True)
 @click.option("--size", default="1920x1080", help="Its picture size.", show_default=True)
 @click.option("--kind", default="", help="interview, b-roll, sound, music or still (default: a guess).")
-@click.option("--words", type=click.Path(path_type=Path, exists=True), help="JSON of words with times, for one recording.")
+@click.option(
+    "--words",
+    type=click.Path(path_type=Path, exists=True),
+    help="Transcript with times for one recording: WebVTT, SRT or JSON.",
+)
 @click.option("--no-wait", is_flag=True, help="Do not wait until they are prepared.")
 @json_option
 def import_(
@@ -266,7 +270,7 @@ def import_(
         except KNOWN as e:
             bad.append(str(e))
     if words and len(made) == 1:
-        take_words(data, made[0], words)
+        bad += take_words(data, made[0], words.name, words.read_text(errors="replace"))[1]
     if made and not no_wait:
         done = _wait(
             data,
@@ -349,6 +353,55 @@ def log(
         {"id": c.id, "name": c.name, "recording": r.id, "start": c.start, "length": c.length},
         f"Kept “{c.name}” as number {c.id}.",
     )
+
+
+@main.command()
+@click.argument("words", nargs=-1, required=True)
+@data_option
+@project_option
+@json_option
+def search(words: tuple[str, ...], folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Sentences in which all WORDS were said. A part in "quotes" stands together; a word with * at its end begins so."""
+    data = _data(folder)
+    p = _project(data, project_name)
+    names = {r.id: r.name for r in recordings.of_project(data.db, p.id)}
+    asked = " ".join(f'"{w}"' if " " in w and '"' not in w else w for w in words)
+    rows = recordings.search(data.db, p.id, asked)
+    plain = [f.text.replace("\x02", "").replace("\x03", "") for f in rows]
+    value = [
+        {
+            "recording": f.recording,
+            "name": names[f.recording],
+            "start": f.start / 48000,
+            "end": f.end / 48000,
+            "speaker": f.speaker,
+            "text": t,
+        }
+        for f, t in zip(rows, plain, strict=True)
+    ]
+    lines = [
+        f"{names[f.recording]}  {running(p.rate.sample_to_frame(f.start), p.rate)}  {f.speaker}: {t}"
+        for f, t in zip(rows, plain, strict=True)
+    ]
+    _out(as_json, value, "\n".join(lines) or "Nobody says that in this project.")
+
+
+@main.command()
+@click.argument("recording")
+@click.argument("kind", type=click.Choice(["vtt", "srt", "json"]))
+@click.option("--out", type=click.Path(path_type=Path), help="File to write (default: standard output).")
+@data_option
+@project_option
+def words(recording: str, kind: str, out: Path | None, folder: Path | None, project_name: str | None) -> None:
+    """The transcript of a recording as WebVTT, SRT or JSON."""
+    data = _data(folder)
+    r = _recording(data, _project(data, project_name).id, recording)
+    body = transcript(recordings.words(data.db, r.id), kind)
+    if out:
+        out.write_text(body)
+        click.echo(f"{out} written.")
+    else:
+        click.echo(body, nl=False)
 
 
 # ---- the story

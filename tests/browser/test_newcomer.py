@@ -11,6 +11,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from kovel.core.plan import make_plan
+from kovel.core.words import Word
 from kovel.media.render import Sound
 from kovel.store import recordings, stories
 from kovel.work.data import Data
@@ -293,3 +294,73 @@ def test_another_window_is_followed_and_a_stale_page_is_told(page: Page, forty: 
     page.evaluate("kovel.story.edit('split', { at: 2 })")
     expect(page.locator(".piece")).to_have_count(42)
     assert time.perf_counter() - t < 2
+
+
+def test_loupes_set_the_edge_to_the_frame(page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path) -> None:
+    """By key, and by dragging: the edge lands on the frame under the pointer, however long the recording."""
+    data, r = coded
+    recordings.set_words(data.db, r["talk"].id, [Word(f"word{i}", 24000 * i, 24000 * i + 20000, "M") for i in range(78)])
+    server = serve(data.root, tmp_path)
+    page.goto(f"{server.url}/p/1/log?rec={r['talk'].id}")
+    until(page, "window.kovel?.marks")
+    page.evaluate("kovel.player.seek(500)")
+    page.keyboard.press("i")
+    page.evaluate("kovel.player.seek(900)")
+    page.keyboard.press("o")
+    loupe = page.get_by_role("slider", name="In point, close up")
+    loupe.focus()
+    for k in ("ArrowRight", "ArrowRight", "ArrowRight", "Shift+ArrowLeft"):
+        page.keyboard.press(k)
+    assert page.evaluate("kovel.marks()") == {"in": 498, "out": 900} and page.evaluate("kovel.player.frame") == 498
+    expect(loupe).to_have_attribute("aria-valuetext", "00:00:19:23")
+    expect(loupe.locator(".loupe-words")).to_contain_text("word40")
+    for times, seconds in ((0, 4), (3, 4 * 0.8**3)):
+        for _ in range(times):
+            page.keyboard.press("+")
+        centre = page.evaluate("kovel.marks().in")
+        box = loupe.bounding_box()
+        assert box
+        x = box["x"] + box["width"] * 0.7
+        page.mouse.move(box["x"] + box["width"] / 2, box["y"] + 40)
+        page.mouse.down()
+        page.mouse.move(x, box["y"] + 40, steps=4)
+        page.mouse.up()
+        assert page.evaluate("kovel.marks().in") == round(centre + 0.2 * seconds * 25)
+    page.get_by_role("searchbox").fill('"word40 word41"')
+    page.locator("#found a").click()
+    until(page, "kovel.player?.frame === 0 || kovel.player?.frame > 0")
+    assert "#" in page.url and page.locator(".w.is-now").count() <= 1
+
+
+def test_everything_can_be_reached_and_read(page: Page, forty: tuple) -> None:
+    """WCAG 2.2 AA by computation: every control has a name; text keeps 4.5:1 on its ground, by day and by night."""
+    _, server = forty
+    for path in ("/", "/p/1/footage", "/p/1/log", "/p/1/story", "/p/1/handoff"):
+        page.goto(server.url + path)
+        page.wait_for_timeout(300)
+        for look in ("day", "night"):
+            page.evaluate("l => { document.documentElement.dataset.theme = l }", look)
+            bad = page.evaluate(AUDIT)
+            assert not bad, (path, look, bad[:6])
+    page.evaluate("document.documentElement.style.setProperty('--soft', '#777')")
+    assert page.evaluate(AUDIT)  # it does find what is too faint
+
+
+AUDIT = """() => {
+  const bad = [], num = (c) => { const x = document.createElement('canvas').getContext('2d'); x.fillStyle = c; x.fillRect(0, 0, 1, 1); return [...x.getImageData(0, 0, 1, 1).data]; };
+  const lum = (c) => { const v = c.slice(0, 3).map((x) => { x /= 255; return x <= 0.03928 ? x / 12.92 : ((x + 0.055) / 1.055) ** 2.4; }); return 0.2126 * v[0] + 0.7152 * v[1] + 0.0722 * v[2]; };
+  const ground = (e) => { for (; e; e = e.parentElement) { const c = num(getComputedStyle(e).backgroundColor); if (c[3] > 250) return c; } return [255, 255, 255, 255]; };
+  for (const e of document.querySelectorAll('button, a, input:not([type=hidden]), select, summary, [tabindex="0"]')) {
+    if (!e.checkVisibility()) continue;
+    const name = e.getAttribute('aria-label') || e.textContent.trim() || e.title || e.labels?.[0]?.textContent.trim() || e.closest('label')?.textContent.trim();
+    if (!name && !e.closest('[aria-hidden=true]')) bad.push(['no name', e.outerHTML.slice(0, 120)]);
+  }
+  const walk = document.createTreeWalker(document.body, NodeFilter.SHOW_TEXT);
+  while (walk.nextNode()) {
+    const e = walk.currentNode.parentElement;
+    if (!walk.currentNode.textContent.trim() || !e.checkVisibility({ opacityProperty: true }) || e.closest('script, template, :disabled, .aside, [aria-hidden=true], #report')) continue;
+    const a = lum(num(getComputedStyle(e).color)), b = lum(ground(e)), ratio = (Math.max(a, b) + 0.05) / (Math.min(a, b) + 0.05);
+    if (ratio < 4.5) bad.push([ratio.toFixed(2), e.outerHTML.slice(0, 120)]);
+  }
+  return bad;
+}"""

@@ -31,6 +31,38 @@ class Line:
     words: tuple[tuple[int, Word], ...]  # (first frame on the source's clock, word)
 
 
+@dataclass(frozen=True, slots=True)
+class Sentence:
+    """What was said in one go: samples, speaker and text."""
+
+    start: int
+    end: int
+    speaker: str
+    text: str
+    count: int  # of words
+
+
+def sentences(words: Sequence[Word], pause: int = 72_000) -> list[Sentence]:
+    """Words up to a full stop, a change of speaker, or a pause of `pause` samples (1.5 s)."""
+    out: list[Sentence] = []
+    run: list[Word] = []
+    for w in words:
+        if run and (w.speaker != run[-1].speaker or w.start - run[-1].end >= pause):
+            out.append(_sentence(run))
+            run = []
+        run.append(w)
+        if w.text.rstrip("\"'\u201d\u2019)").endswith((".", "?", "!", "\u2026")):
+            out.append(_sentence(run))
+            run = []
+    if run:
+        out.append(_sentence(run))
+    return out
+
+
+def _sentence(run: Sequence[Word]) -> Sentence:
+    return Sentence(run[0].start, run[-1].end, run[0].speaker, " ".join(w.text for w in run), len(run))
+
+
 def words_in(words: Sequence[Word], rate: Rate, start: int, length: int) -> list[tuple[int, Word]]:
     """Words whose middle lies in [start, start+length) frames: a word cut in two belongs to the side that keeps more."""
     a, b = rate.frame_to_sample(start), rate.frame_to_sample(start + length)

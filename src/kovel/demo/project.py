@@ -65,7 +65,7 @@ def ensure(data: Data) -> int:
         path = FOOTAGE / file
         r = bring_in(data, p.id, path, name=name, kind=kind, day=day, roll=roll, camera=camera)
         if kind == "interview":
-            take_words(data, r, path.with_suffix(".json"))
+            take_words(data, r, f"{path.stem}.json", path.with_suffix(".json").read_text())
         made[file] = r
     ranges: dict[str, tuple[int, int, int]] = {}
     for file, first, last, name, tags in BITES:

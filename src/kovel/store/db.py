@@ -64,6 +64,6 @@ def migrate(c: sqlite3.Connection) -> None:
         if c.execute("PRAGMA user_version").fetchone()[0] < number:  # another process may have been first
             script = "\n".join(line.split("--")[0] for line in f.read_text().splitlines())
             for statement in filter(str.strip, script.split(";")):
-                c.execute(statement)
+                c.execute(statement.replace("|", ";"))  # a semicolon inside a trigger is written |
             c.execute(f"PRAGMA user_version = {number}")
         c.execute("COMMIT")

@@ -154,6 +154,10 @@ def duplicate(db: Database, project: int) -> Project:
             ).lastrowid
             c.execute("INSERT INTO word SELECT ?, i, text, start, end, speaker FROM word WHERE recording = ?", (ids[rid], rid))
             c.execute(
+                "INSERT INTO sentence (recording, start, end, speaker, text) SELECT ?, start, end, speaker, text FROM sentence WHERE recording = ?",
+                (ids[rid], rid),
+            )
+            c.execute(
                 "INSERT INTO subclip (recording, name, start, length, note, tags, verdict)"
                 " SELECT ?, name, start, length, note, tags, verdict FROM subclip WHERE recording = ?",
                 (ids[rid], rid),

@@ -1,13 +1,14 @@
 """Recordings and their words, as rows. The files themselves are never written."""
 
 import json
+import re
 import sqlite3
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from kovel.core.rate import Rate
 from kovel.core.story import Source
-from kovel.core.words import Word
+from kovel.core.words import Word, sentences
 from kovel.store.db import Database
 from kovel.store.projects import Invalid, Missing, clean_name
 
@@ -148,9 +149,43 @@ def words_of(db: Database, recordings: Iterable[int]) -> dict[int, list[Word]]:
 
 
 def set_words(db: Database, recording: int, said: Sequence[Word]) -> None:
+    """Replace a recording's words, and what is searched of them."""
     with db.write() as c:
         c.execute("DELETE FROM word WHERE recording = ?", (recording,))
+        c.execute("DELETE FROM sentence WHERE recording = ?", (recording,))
         c.executemany(
             "INSERT INTO word VALUES (?,?,?,?,?,?)",
             [(recording, i, w.text, w.start, w.end, w.speaker) for i, w in enumerate(said)],
         )
+        rows = [(recording, s.start, s.end, s.speaker, s.text) for s in sentences(said)]
+        c.executemany("INSERT INTO sentence (recording, start, end, speaker, text) VALUES (?,?,?,?,?)", rows)
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """A sentence that was said: where, by whom, and its text with the found words between \x02 and \x03."""
+
+    recording: int
+    start: int
+    end: int
+    speaker: str
+    text: str
+
+
+def search(db: Database, project: int, asked: str, limit: int = 200) -> list[Found]:
+    """Sentences with all the words asked for, best first. "quoted words" stand together; a word with * at its end begins so."""
+    terms = [q or w for q, w in re.findall(r'"([^"]+)"|([^\s"]+)', asked)]
+    query = []
+    for t in terms:
+        words = re.sub(r"[^\w\s]", " ", t.replace("\u2019", " ")).split()
+        if words:
+            query.append('"' + " ".join(words) + '"' + ("*" if t.endswith("*") else ""))
+    if not query:
+        return []
+    rows = db.read().execute(
+        "SELECT s.recording, s.start, s.end, s.speaker, highlight(sentence_search, 0, char(2), char(3)) AS text"
+        " FROM sentence_search JOIN sentence s ON s.id = sentence_search.rowid JOIN recording r ON r.id = s.recording"
+        " WHERE sentence_search MATCH ? AND r.project = ? ORDER BY rank LIMIT ?",
+        (" ".join(query), project, limit),
+    )
+    return [Found(*r) for r in rows]

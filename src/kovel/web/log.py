@@ -2,8 +2,9 @@
 
 from typing import Annotated
 
-from fastapi import APIRouter, Form, Request
-from fastapi.responses import HTMLResponse, JSONResponse
+from fastapi import APIRouter, Form, Request, UploadFile
+from fastapi.responses import HTMLResponse, JSONResponse, Response
+from starlette.concurrency import run_in_threadpool
 
 from kovel.core.plan import window_plan
 from kovel.core.rate import Rate
@@ -12,7 +13,7 @@ from kovel.core.words import Word
 from kovel.store import projects, recordings, stories, subclips
 from kovel.store.projects import Invalid, Missing
 from kovel.web.pages import page, report, small, web
-from kovel.work.intake import media_facts
+from kovel.work.intake import media_facts, safe, take_words, transcript
 
 router = APIRouter(prefix="/p/{project}")
 
@@ -62,6 +63,47 @@ def plan(request: Request, project: int, recording: int) -> JSONResponse:
     facts = media_facts(w.data, recording) or {}
     out = window_plan(p.rate, src).to_json({src.id: src})
     return JSONResponse({**out, "frames": {src.id: facts.get("frames") or 1}})
+
+
+@router.get("/search")
+def search(request: Request, project: int, q: str = "") -> HTMLResponse:
+    """Who said it: sentences of all recordings, with the words found marked."""
+    w = web(request)
+    p = projects.get(w.data.db, project)
+    names = {r.id: r.name for r in recordings.of_project(w.data.db, project)}
+    rows = []
+    for f in recordings.search(w.data.db, project, q, 60):
+        parts = [(chunk, i % 2 == 1) for i, chunk in enumerate(f.text.replace("\x03", "\x02").split("\x02"))]
+        rows.append({"f": f, "name": names[f.recording], "frame": p.rate.sample_to_frame(f.start), "parts": parts})
+    return page(request, "parts/found.html", project=p, rows=rows, q=q)
+
+
+@router.post("/recordings/{recording}/words")
+async def words_in(request: Request, project: int, recording: int, transcript_file: UploadFile) -> HTMLResponse:
+    """Take a transcript with times: WebVTT, SRT, JSON."""
+    w = web(request)
+    name = transcript_file.filename or "transcript"
+    raw = await transcript_file.read(20_000_000)
+    r = await run_in_threadpool(recordings.get, w.data.db, recording)
+    count, left = await run_in_threadpool(take_words, w.data, r, name, raw.decode("utf-8-sig", "replace"))
+    headers = {"hx-redirect": f"/p/{project}/log?rec={recording}"} if not left else {"hx-reswap": "none"}
+    return HTMLResponse(
+        report(f"{count} words taken from {name}. Reload to see them." if left else f"{count} words taken.", tuple(left[:8])),
+        headers=headers,
+    )
+
+
+@router.get("/recordings/{recording}/words.{kind}")
+def words_out(request: Request, project: int, recording: int, kind: str) -> Response:
+    db = web(request).data.db
+    if kind not in ("vtt", "srt", "json"):
+        raise Missing("There is no such format.")
+    r = recordings.get(db, recording)
+    body = transcript(recordings.words(db, recording), kind)
+    name = safe(r.name).encode("ascii", "replace").decode().replace("?", "_")
+    return Response(
+        body, media_type="text/plain; charset=utf-8", headers={"content-disposition": f'attachment; filename="{name}.{kind}"'}
+    )
 
 
 @router.get("/time")

@@ -1,5 +1,6 @@
 // The Log room: marks by key, by word and by dragging; where the playhead is among the words.
 import { say } from "./base.js";
+import { Loupe } from "./loupe.js";
 import { wave } from "./peaks.js";
 import { timecode, transport, typing } from "./transport.js";
 
@@ -10,6 +11,10 @@ const words = [...document.querySelectorAll("#words .w")].map((el) => ({ el, a: 
 let marks = { in: null, out: null };
 const player = await transport(document.querySelector("[data-player]"), `/p/${log.dataset.project}/recordings/${log.dataset.recording}/plan`);
 const rate = player.plan.rate;
+
+const loupes = ["in", "out"].map((which) => new Loupe($(`loupe-${which}`), {
+  recording: log.dataset.recording, fps, rate, total, words, get: () => marks[which], set: (f) => mark(which, f), go: (f) => player.seek(f),
+}));
 
 function mark(which, frame) {
   frame = Math.max(0, Math.min(total, Math.round(frame)));
@@ -29,11 +34,13 @@ function show() {
   if (b !== null) $("edge-out").style.left = pc(b);
   $("range").hidden = a === null || b === null;
   if (a !== null && b !== null) { $("range").style.left = pc(a); $("range").style.width = pc(b - a); }
+  for (const l of loupes) l.show(player.frame);
   for (const w of words) w.el.classList.toggle("is-on", a !== null && b !== null && w.a < b && w.b > a);
 }
 
 let now = null;
 player.addEventListener("time", () => {
+  for (const l of loupes) if (l.get() === null) l.show(player.frame);
   $("now").style.left = `${(100 * player.frame) / total}%`;
   let lo = 0, hi = words.length;
   while (lo < hi) { const m = (lo + hi) >> 1; if (words[m].a <= player.frame) lo = m + 1; else hi = m; }
@@ -77,7 +84,7 @@ overview.addEventListener("pointerup", () => { held = null; });
 const draw = () => wave(overview.querySelector("canvas"), log.dataset.recording, 0, total / fps);
 draw();
 new ResizeObserver(draw).observe(overview);
-document.addEventListener("look", draw);
+document.addEventListener("look", () => { draw(); loupes.forEach((l) => l.draw()); });
 
 function keptMarks() {
   const clips = [...document.querySelectorAll("#clips [data-clip]")];
@@ -117,10 +124,14 @@ document.addEventListener("keydown", (e) => {
   if (k === "i") { if (e.shiftKey) player.seek(marks.in ?? player.frame); else mark("in", player.frame); }
   else if (k === "o") { if (e.shiftKey) player.seek(marks.out ?? player.frame); else mark("out", player.frame); }
   else if (k === "p") playRange();
+  else if (k === "/") $("q").focus();
   else if (k === "n") form.elements.name.focus();
   else if (k === "enter" && !e.target.closest("button, a, select")) form.requestSubmit();
   else return;
   e.preventDefault();
 });
 show();
+const goTo = () => { if (location.hash.length > 1) { player.seek(Number(location.hash.slice(1)) || 0); now?.scrollIntoView({ block: "center" }); } };
+addEventListener("hashchange", goTo);
+goTo();
 window.kovel.marks = () => marks;
