@@ -443,7 +443,7 @@ def story_show(folder: Path | None, project_name: str | None, as_json: bool) -> 
     ]
     covers = [
         {"id": c.id, "at": a, "recording": c.source, "start": c.start, "length": c.length, "lane": c.lane}
-        for a, _, c in s.spans()
+        for a, _, c in s.spans
     ]
     loose = [{"id": c.id, "recording": c.source, "length": c.length} for c in s.loose]
     text = [

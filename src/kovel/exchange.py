@@ -56,7 +56,7 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
     for lane in sorted({c.lane for c in story.covers}):
         track = otio.schema.Track(f"Cover {lane}", kind=otio.schema.TrackKind.Video)
         t = 0
-        for at, end, c in sorted((s for s in story.spans() if s[2].lane == lane), key=lambda s: s[0]):
+        for at, end, c in sorted((s for s in story.spans if s[2].lane == lane), key=lambda s: s[0]):
             end = min(end, story.length)
             if at > t:
                 track.append(otio.schema.Gap(source_range=span(0, at - t)))

@@ -124,6 +124,19 @@ def test_from_footage_to_a_film_on_disk(
     assert kept.story.at(cover) == 38 and cover.length == 25  # word11 begins at 5.52 s: frame 138 of its recording
     assert want[37][0] == 1 and want[38] == (3, 0) and want[62] == (3, 24) and want[63][0] == 1
 
+    # words swept with the pointer are what the next edit is about
+    page.locator(".piece .w", has_text="word9").hover()
+    page.mouse.down()
+    page.locator(".piece .w", has_text="word10").hover()
+    page.mouse.up()
+    expect(page.locator(".w.is-on")).to_have_text(["word9", "word10"])
+    page.keyboard.press("x")
+    expect(page.locator("#report")).to_contain_text("Took out 23 frames")  # from word9's first frame to word10's last
+    page.keyboard.press("z")
+    expect(page.locator("#report")).to_contain_text("Undone")
+    page.evaluate("kovel.story.idle()")
+    assert truth(data, 1)[0].story == kept.story
+
     # play it all: every refresh shows the plan's frame
     watch(page)
     page.keyboard.press("Home")
@@ -364,3 +377,33 @@ AUDIT = """() => {
   }
   return bad;
 }"""
+
+
+def test_a_two_hour_story_opens_scrolls_and_answers(page: Page, serve: Callable, data: Data, tmp_path: Path) -> None:
+    """2,000 pieces and 1,500 covers: only what is near the screen is in the page, wherever one scrolls or edits."""
+    from bench.edits import made as long_story
+
+    long_story(data)
+    kept = stories.load(data.db, 1)
+    server = serve(data.root, tmp_path)
+    t = time.perf_counter()
+    page.goto(f"{server.url}/p/1/story")
+    until(page, "window.kovel?.story")
+    assert time.perf_counter() - t < 4  # asked: a second; machines are noisy, see bench
+    assert page.locator(".piece").count() < 120
+    far = kept.story.starts[1500]
+    page.evaluate("f => kovel.player.seek(f)", far)
+    expect(page.locator(f'[data-piece="{kept.story.pieces[1500].id}"]')).to_have_count(1)
+    assert page.locator(".piece").count() < 120
+    page.evaluate("f => kovel.player.seek(f)", far + 20)
+    page.keyboard.press("s")
+    expect(page.locator("#report")).to_contain_text("Split at")
+    page.evaluate("kovel.story.idle()")
+    assert page.evaluate("kovel.lastEditMs") < 1500
+    page.keyboard.press("g")
+    page.keyboard.press("Alt+ArrowUp")
+    expect(page.locator("#report")).to_contain_text("moved")
+    page.keyboard.press("ArrowDown")
+    assert page.evaluate("kovel.player.frame") in stories.load(data.db, 1).story.starts
+    page.evaluate("document.getElementById('scroll').scrollTop = 1e9")
+    expect(page.locator(f'[data-piece="{kept.story.pieces[-1].id}"]')).to_have_count(1)

@@ -139,7 +139,14 @@ def test_words_stand_at_their_time() -> None:
     assert [w.text for _, w in words_in(said, R, 100, 54)] == ["w4", "w5"]
     rows = lines(inside, start=100, length=60, frames_per_row=25, rows=2, chars=40)
     assert [(r.top, [w.text for _, w in r.words]) for r in rows] == [(0, ["w4"]), (1, ["w5", "w6"])]
-    page = lined(do(three(), "lay_cover", source=3, at=90, until=120, start=0), SOURCES, {1: said}, 50, 40)
+    story = do(three(), "lay_cover", source=3, at=90, until=120, start=0)
+    asked = []
+
+    def words(source: int, start: int, length: int) -> list[Word]:
+        asked.append((source, start, length))
+        return said if source == 1 else []
+
+    page = lined(story, SOURCES, words, 50, 40)
     assert [(x.a, x.b, x.seen) for x in page.stretches] == [
         (0, 90, True),
         (90, 100, False),
@@ -148,3 +155,7 @@ def test_words_stand_at_their_time() -> None:
         (160, 240, True),
     ]
     assert page.columns == ("A", "B") and EMPTY.length == 0
+    asked.clear()
+    part = lined(story, SOURCES, words, 50, 40, view=(110, 150))  # a screenful: what reaches into it, at the same places
+    assert [b.piece.id for b in part.blocks] == [2] and asked == [(1, 310, 40)] and part.columns == page.columns
+    assert [(x.a, x.b, x.seen) for x in part.stretches] == [(110, 120, False), (120, 150, True)] and part.covers == page.covers

@@ -148,7 +148,7 @@ class Editing(RuleBasedStateMachine):
             total = SOURCES[x.source].length(R) if x.source is not None else None
             assert x.source is None or (x.start >= 0 and (total is None or x.start + x.length <= total)), self.log
         lanes: dict[int, list[tuple[int, int]]] = {}
-        for a, b, c in s.spans():
+        for a, b, c in s.spans:
             assert 0 <= a < s.length
             lanes.setdefault(c.lane, []).append((a, b))
         for spans in lanes.values():
@@ -162,7 +162,7 @@ class Editing(RuleBasedStateMachine):
         s, plan = self.story, make_plan(self.story, SOURCES)
         assert [p.at for p in plan.pictures] == [0, *(p.end for p in plan.pictures)][: len(plan.pictures)]
         assert (plan.pictures[-1].end if plan.pictures else 0) == s.length == plan.length
-        spans = list(s.spans())
+        spans = list(s.spans)
         for t in range(0, s.length, 7):
             i = s.index_at(t)
             p = s.pieces[i]

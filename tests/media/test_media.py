@@ -4,6 +4,7 @@ import json
 import shutil
 import struct
 from collections.abc import Callable
+from fractions import Fraction
 from itertools import pairwise
 from pathlib import Path
 
@@ -16,6 +17,7 @@ from kovel.core.plan import RAMP, make_plan
 from kovel.core.rate import Rate
 from kovel.media.child import call
 from kovel.media.files import Unusable
+from kovel.media.reader import Fit, FrameReader
 from kovel.store import jobs, recordings, stories
 from kovel.store.projects import Invalid
 from kovel.work.data import Data
@@ -84,7 +86,7 @@ def test_unusual_pictures(name: str, tmp_path: Path) -> None:
 
 def test_turned_camera_still_and_sound_alone(tmp_path: Path) -> None:
 
-    from kovel.media.reader import Fit, still_frame
+    from kovel.media.reader import still_frame
 
     Image.fromarray(np.dstack([made.picture(1, 5, 640, 360)] * 3)).save(tmp_path / "s.png")
     facts, media = derive(tmp_path / "s.png", tmp_path / "still")
@@ -247,3 +249,133 @@ def test_jobs_go_on_after_a_restart_and_stop_when_told(
     time.sleep(1.5)
     foreman.stop()
     assert jobs.get(data.db, job.id).state == "cancelled"
+
+
+def test_sound_that_begins_later_or_at_another_rate_keeps_its_place(tmp_path: Path) -> None:
+    """A click 1.5 s after the first picture lies at sample 72 000, whatever the stream's own start, rate or channels."""
+    for name, rate, layout, delay in (
+        ("late.mkv", 48000, "mono", 24000),
+        ("cd.mkv", 44100, "stereo", 0),
+        ("five.mkv", 48000, "5.1", 4800),
+    ):
+        path = tmp_path / name
+        with av.open(str(path), "w") as c:
+            v = c.add_stream("libx264", rate=25, options={"preset": "ultrafast"})
+            v.width, v.height, v.pix_fmt = 64, 48, "yuv420p"
+            a = c.add_stream("pcm_s16le", rate=rate, layout=layout)
+            channels = a.codec_context.channels
+            for n in range(75):
+                f = av.VideoFrame(64, 48, "yuv420p")
+                f.pts = n
+                c.mux(v.encode(f))
+            c.mux(v.encode(None))
+            x = np.zeros((3 * rate - delay, channels), np.int16)
+            x[rate * 3 // 2 - delay : rate * 3 // 2 - delay + rate // 100, :2] = 20000
+            for i in range(0, len(x), 1000):
+                f = av.AudioFrame.from_ndarray(np.ascontiguousarray(x[i : i + 1000].reshape(1, -1)), "s16", layout)
+                f.sample_rate, f.pts, f.time_base = rate, delay + i, Fraction(1, rate)
+                c.mux(a.encode(f))
+            c.mux(a.encode(None))
+        facts, media = derive(path, tmp_path / name.split(".")[0])
+        pcm = np.fromfile(tmp_path / name.split(".")[0] / "sound.pcm", "<i2").reshape(-1, media["channels"])
+        loud = np.flatnonzero(np.abs(pcm[:, 0].astype(int)) > 4000)
+        assert abs(loud[0] - 72000) <= (0 if rate == 48000 else 2) and abs(len(pcm) - 144000) <= 48, (name, loud[0], len(pcm))
+        assert media["channels"] == (1 if layout == "mono" else 2) and any("mixed to two" in r for r in facts["remarks"]) == (
+            layout == "5.1"
+        )
+
+
+def test_frames_are_exact_in_any_order_and_fit_the_project(clips: dict[str, Path], tmp_path: Path) -> None:
+    """Forwards, backwards and at random in a recording with B-frames and a key frame every 250; letterboxed, never stretched."""
+    path = tmp_path / "long.mp4"
+    with av.open(str(path), "w") as c:
+        v = c.add_stream("libx264", rate=25, options={"preset": "medium", "g": "250", "bf": "3"})
+        v.width, v.height, v.pix_fmt = 640, 480, "yuv420p"
+        for n in range(400):
+            f = av.VideoFrame.from_ndarray(np.repeat(made.picture(1, n, 640, 480)[..., None], 3, 2), format="rgb24").reformat(
+                format="yuv420p"
+            )
+            f.pts = n
+            c.mux(v.encode(f))
+        c.mux(v.encode(None))
+    reader = FrameReader(path, Rate(25))
+    order = [0, 1, 2, 399, 398, 10, 260, 250, 249, 251, 5, *np.random.default_rng(1).integers(0, 400, 40).tolist(), 405]
+    assert [made.read(made.luma(reader.get(n))) for n in order] == [(1, min(n, 399)) for n in order]
+    y = made.luma(Fit(1280, 720)(reader.get(77)))
+    assert (
+        y.shape == (720, 1280) and y[:, :158].max() <= 18 and y[:, -158:].max() <= 18 and made.read(y[:, 160:1120]) == (1, 77)
+    )
+    upright = made.luma(Fit(1080, 1920)(reader.get(78)))
+    assert made.read(upright[555:1365]) == (1, 78) and upright[:540].max() <= 18
+    reader.close()
+
+
+@pytest.mark.parametrize("limit", ["wall", "memory"])
+def test_a_child_that_goes_wild_is_ended_and_told(
+    limit: str, clips: dict[str, Path], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from kovel.media import child
+
+    monkeypatch.setitem(child.LIMITS, "derive", (0.6, 60, 12 << 30) if limit == "wall" else (None, 60, 180 << 20))
+    with pytest.raises(
+        Unusable, match="took too long" if limit == "wall" else r"talk\.mov could not be worked on|more memory"
+    ) as e:
+        child.call(
+            "derive",
+            {
+                "path": str(clips["talk"]),
+                "out": str(tmp_path / "o"),
+                "rate": [25, 1],
+                "picture": True,
+                "sound": True,
+                "frames": 1000,
+            },
+        )
+    assert "Traceback" not in str(e.value) and not (tmp_path / "o" / "media.json").exists()
+
+
+def test_workers_that_die_are_replaced_and_their_jobs_taken_up_again(clips: dict[str, Path], data: Data) -> None:
+    import time
+
+    from kovel.store import projects
+    from kovel.work.foreman import Foreman
+    from kovel.work.intake import bring_in
+
+    p = projects.create(data.db, "P")
+    r = bring_in(data, p.id, clips["boat"])
+    foreman = Foreman(data, workers=1)
+    assert foreman.start()
+    end = time.time() + 60
+    while not jobs.in_state(data.db, "working") and time.time() < end:
+        time.sleep(0.02)
+    assert foreman._process
+    foreman._process.kill()
+    while not recordings.get(data.db, r.id).ready and time.time() < end:
+        time.sleep(0.05)
+    foreman.stop()
+    assert recordings.get(data.db, r.id).ready
+
+
+def test_a_database_of_the_first_version_is_brought_up_to_date(tmp_path: Path) -> None:
+    """Migrations run once each, in order, and keep what is there."""
+    import sqlite3
+    from importlib import resources
+
+    from kovel.store.db import Database
+
+    first = resources.files("kovel.store").joinpath("migrations/0001_first.sql").read_text()
+    c = sqlite3.connect(tmp_path / "kovel.db")
+    c.executescript(
+        first
+        + "PRAGMA user_version = 1; INSERT INTO project (name, rate_num, rate_den, width, height) VALUES ('Old', 25, 1, 16, 9);"
+    )
+    c.close()
+    for _ in range(2):
+        db = Database(tmp_path / "kovel.db")
+        names = {r[0] for r in db.read().execute("SELECT name FROM sqlite_master")}
+        assert db.read().execute("SELECT name FROM project").fetchone()[0] == "Old" and {"sentence", "word_time"} <= names
+        assert (
+            db.read().execute("PRAGMA user_version").fetchone()[0] == 2
+            and db.read().execute("PRAGMA journal_mode").fetchone()[0] == "wal"
+        )
+        db.close()

@@ -10,7 +10,7 @@ from kovel.core.story import Cover, Refused, Sources, Story, Tether
 
 def free_lane(story: Story, at: int, end: int, *, without: int | None = None) -> int:
     """The lowest lane on which [at, end) would be seen: above everything it meets."""
-    return 1 + max((c.lane for a, b, c in story.spans() if a < end and b > at and c.id != without), default=0)
+    return 1 + max((c.lane for a, b, c in story.spans if a < end and b > at and c.id != without), default=0)
 
 
 def three_points(

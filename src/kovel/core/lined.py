@@ -10,7 +10,8 @@ All places are story frames; what a frame measures on a screen is the page's aff
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from bisect import bisect_right
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from kovel.core.seams import Seam, seams
@@ -52,51 +53,63 @@ class LinedPage:
     lanes: int
 
 
-def lined(story: Story, sources: Sources, words: Mapping[int, Sequence[Word]], frames_per_row: float, chars: int) -> LinedPage:
-    """Lay a story out. A row is `frames_per_row` frames tall and holds about `chars` characters."""
-    spans = [(a, min(b, story.length), c) for a, b, c in story.spans()]
+def lined(
+    story: Story,
+    sources: Sources,
+    words: Callable[[int, int, int], Sequence[Word]],
+    frames_per_row: float,
+    chars: int,
+    view: tuple[int, int] | None = None,
+) -> LinedPage:
+    """Lay a story out. A row is `frames_per_row` frames tall and holds about `chars` characters.
+
+    `words(source, start, length)` gives the words of a range of a recording, in story frames on its clock. With `view`
+    only what reaches into those story frames is laid out (words, lines and all), so that a screenful of a two-hour story
+    costs no more than one of a short film; columns and seams are always those of the whole story.
+    """
+    spans = [(a, min(b, story.length), c) for a, b, c in story.spans]
+    lo, hi = view or (0, story.length)
     columns: dict[str, int] = {}
     names: list[str] = []
+    for p in story.pieces:
+        s = sources.get(p.source) if p.source is not None else None
+        if s and (s.setup or str(s.id)) not in columns:
+            columns[s.setup or str(s.id)] = len(columns)
+            names.append(s.name)
     stretches: list[Stretch] = []
     blocks: list[Block] = []
     before = ""
-    order = sorted(spans, key=lambda s: s[0])
-    first = 0
-    for at, p in zip(story.starts, story.pieces, strict=False):
+    near = sorted((x for x in spans if x[1] > lo and x[0] < hi), key=lambda x: x[0])
+    first = max(0, bisect_right(story.starts, lo, 0, len(story.pieces)) - 1)
+    for i in range(first, len(story.pieces)):
+        p, at = story.pieces[i], story.starts[i]
         end = at + p.length
-        said = words_in(words.get(p.source, ()), story.rate, p.start, p.length) if p.source is not None else []
+        if at >= hi:
+            break
+        seen_from, seen_to = max(at, lo), min(end, hi)
+        start, length = p.start + seen_from - at, seen_to - seen_from
+        said = (
+            words_in(words(p.source, start, length), story.rate, start, length) if p.source is not None and length > 0 else []
+        )
         rows = max(1, int(p.length / frames_per_row + 0.3))  # a last row may hang over by a quarter
         speaker = next((w.speaker for _, w in said if w.speaker), "")
-        blocks.append(
-            Block(
-                p,
-                at,
-                tuple(lines(said, start=p.start, length=p.length, frames_per_row=frames_per_row, rows=rows, chars=chars)),
-                speaker,
-                speaker != before,
-            )
-        )
+        set_in = lines(said, start=p.start, length=p.length, frames_per_row=frames_per_row, rows=rows, chars=chars)
+        blocks.append(Block(p, at, tuple(set_in), speaker, speaker != before))
         before = speaker
         s = sources.get(p.source) if p.source is not None else None
         if s is None:
             continue
-        key = s.setup or str(s.id)
-        if key not in columns:
-            columns[key] = len(columns)
-            names.append(s.name)
-        while first < len(order) and order[first][1] <= at and all(x[1] <= at for x in order[: first + 1]):
-            first += 1
-        t = at
-        for a, b, _ in order[first:]:
-            if a >= end:
+        column, t = columns[s.setup or str(s.id)], seen_from
+        for a, b, _ in near:
+            if a >= seen_to:
                 break
             if b <= t:
                 continue
             if a > t:
-                stretches.append(Stretch(columns[key], t, a, True))
-            stretches.append(Stretch(columns[key], max(a, t), min(b, end), False))
-            t = min(b, end)
-        if t < end:
-            stretches.append(Stretch(columns[key], t, end, True))
+                stretches.append(Stretch(column, t, a, True))
+            stretches.append(Stretch(column, max(a, t), min(b, seen_to), False))
+            t = min(b, seen_to)
+        if t < seen_to:
+            stretches.append(Stretch(column, t, seen_to, True))
     lanes = max((c.lane for c in story.covers), default=1)
-    return LinedPage(tuple(blocks), tuple(names), tuple(stretches), tuple(spans), tuple(seams(story, sources)), lanes)
+    return LinedPage(tuple(blocks), tuple(names), tuple(stretches), tuple(near), tuple(seams(story, sources)), lanes)

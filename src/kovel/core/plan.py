@@ -78,7 +78,7 @@ class Plan:
 
     def to_json(self, sources: Sources) -> dict[str, Any]:
         """For the player. Each picture run carries the exact ratio from story frames to its recording's frames."""
-        ratio = {i: [self.rate.den * s.rate.num, self.rate.num * s.rate.den] for i, s in sources.items()}
+        ratio = {i: (s.rate.fps / self.rate.fps).as_integer_ratio() for i, s in sources.items()}
         return {
             "rate": [self.rate.num, self.rate.den],
             "length": self.length,
@@ -130,7 +130,7 @@ def make_plan(story: Story, sources: Sources) -> Plan:
                 sounds[-1] = Heard(last.at, b, s.id, last.start, last.gain)
             else:
                 sounds.append(Heard(a, b, s.id, start))
-    spans = [(a, min(b, story.length), c) for a, b, c in story.spans() if c.source in sources]
+    spans = [(a, min(b, story.length), c) for a, b, c in story.spans if c.source in sources]
     if not spans:
         return Plan(story.rate, story.length, _shown(dialogue), tuple(sounds))
     edges = sorted({0, story.length, *(e for a, b, _ in spans for e in (a, b)), *(d.at for d in dialogue)})

@@ -29,10 +29,18 @@ class Seam:
 
 
 def seams(story: Story, sources: Sources) -> list[Seam]:
-    """Every join of the dialogue line, in order."""
+    """Every join of the dialogue line, in order. Remembered with the story, which never changes."""
+    key = tuple((i, s.setup) for i, s in sources.items())
+    memo: dict[object, list[Seam]] = story.__dict__.setdefault("_seams", {})
+    if key not in memo:
+        memo[key] = _seams(story, sources)
+    return memo[key]
+
+
+def _seams(story: Story, sources: Sources) -> list[Seam]:
     starts = story.starts
     joins = [(starts[i + 1], a, b) for i, (a, b) in enumerate(zip(story.pieces, story.pieces[1:], strict=False))]
-    spans = sorted((a, b) for a, b, _ in story.spans())
+    spans = sorted((a, b) for a, b, _ in story.spans)
     out, i, reach = [], 0, [0]
     for at, a, b in joins:
         # furthest end among covers that begin early enough to hide this join (spans are sorted, joins too)

@@ -11,7 +11,7 @@ into the recording, whatever its own rate. So every edit is integer arithmetic o
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
@@ -156,11 +156,15 @@ class Story:
                 return c
         raise Refused("That cover is no longer in the story.")
 
-    def spans(self) -> Iterator[tuple[int, int, Cover]]:
+    @cached_property
+    def spans(self) -> tuple[tuple[int, int, Cover], ...]:
         """(start, end, cover) in story frames of every cover in place; the end may lie past the story's."""
+        out = []
         for c in self.covers:
-            at = self.at(c)
-            yield at, at + c.length, c
+            i = self._index[c.tether.piece]
+            at = self.starts[i] + c.tether.moment - self.pieces[i].start
+            out.append((at, at + c.length, c))
+        return tuple(out)
 
 
 Sources = Mapping[int, Source]

@@ -7,6 +7,8 @@ from contextlib import contextmanager
 from importlib import resources
 from pathlib import Path
 
+from kovel.core.story import Story
+
 
 class Database:
     """Connections to one file, one a thread. `read()` for queries, `write()` for a transaction that all or nothing lands."""
@@ -14,6 +16,7 @@ class Database:
     def __init__(self, path: Path) -> None:
         self.path = path
         self._local = threading.local()
+        self.stories: dict[int, tuple[int, Story]] = {}  # by id: the revision last seen and the story at it
         path.parent.mkdir(parents=True, exist_ok=True)
         migrate(self._connection())
 

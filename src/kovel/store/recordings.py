@@ -3,7 +3,7 @@
 import json
 import re
 import sqlite3
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from kovel.core.rate import Rate
@@ -144,8 +144,14 @@ def words(db: Database, recording: int) -> list[Word]:
     return [Word(r["text"], r["start"], r["end"], r["speaker"]) for r in rows]
 
 
-def words_of(db: Database, recordings: Iterable[int]) -> dict[int, list[Word]]:
-    return {r: words(db, r) for r in set(recordings)}
+def words_between(db: Database, recording: int, start: int, end: int) -> list[Word]:
+    """Words that begin in samples [start, end), and the one that is under way at `start`."""
+    rows = db.read().execute(
+        "SELECT text, start, end, speaker FROM word WHERE recording = ?1 AND start < ?3"
+        " AND start >= coalesce((SELECT max(start) FROM word WHERE recording = ?1 AND start <= ?2), ?2) ORDER BY start, i",
+        (recording, start, end),
+    )
+    return [Word(*r) for r in rows]
 
 
 def set_words(db: Database, recording: int, said: Sequence[Word]) -> None:

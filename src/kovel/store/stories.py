@@ -40,15 +40,25 @@ def first_of(db: Database, project: int) -> int:
 
 
 def load(db: Database, story: int) -> Kept:
-    return _load(db.read(), story)
+    return _load(db, db.read(), story)
 
 
-def _load(c: sqlite3.Connection, story: int) -> Kept:
+def _load(db: Database, c: sqlite3.Connection, story: int) -> Kept:
+    """The story at the revision this connection sees; its rows are read only when that is another one than last time."""
     r = c.execute(
         "SELECT s.*, p.rate_num, p.rate_den FROM story s JOIN project p ON p.id = s.project WHERE s.id = ?", (story,)
     ).fetchone()
     if r is None:
         raise Missing("There is no such story. It may have been deleted.")
+    revision, known = db.stories.get(story, (-1, None))
+    if known is None or revision != r["revision"]:
+        known = _rows(c, story, r)
+        db.stories[story] = (r["revision"], known)
+    redo = c.execute("SELECT 1 FROM journal WHERE story = ? AND parent IS ? LIMIT 1", (story, r["head"])).fetchone()
+    return Kept(r["id"], r["project"], r["name"], r["revision"], known, r["head"] is not None, redo is not None)
+
+
+def _rows(c: sqlite3.Connection, story: int, r: sqlite3.Row) -> Story:
     pieces = tuple(
         Piece(*x) for x in c.execute("SELECT id, source, start, length FROM piece WHERE story = ? ORDER BY ordinal", (story,))
     )
@@ -57,7 +67,7 @@ def _load(c: sqlite3.Connection, story: int) -> Kept:
         "SELECT loose, id, source, start, length, piece, moment, lane FROM cover WHERE story = ? ORDER BY ordinal", (story,)
     ):
         covers[x[0]].append(Cover(x[1], x[2], x[3], x[4], Tether(x[5], x[6]), x[7]))
-    s = Story(
+    return Story(
         Rate(r["rate_num"], r["rate_den"]),
         pieces,
         tuple(covers[0]),
@@ -65,8 +75,6 @@ def _load(c: sqlite3.Connection, story: int) -> Kept:
         frozenset(json.loads(r["locked"])),
         r["next_id"],
     )
-    redo = c.execute("SELECT 1 FROM journal WHERE story = ? AND parent IS ? LIMIT 1", (story, r["head"])).fetchone()
-    return Kept(r["id"], r["project"], r["name"], r["revision"], s, r["head"] is not None, redo is not None)
 
 
 def _write(c: sqlite3.Connection, story: int, p: Patch, head: int | None) -> None:
@@ -116,7 +124,7 @@ def edit(db: Database, story: int, revision: int | None, name: str, params: Mapp
     Raises `Refused` (cannot be met) or `Stale` (page too old); in both cases nothing has changed.
     """
     with db.write() as c:
-        kept = _load(c, story)
+        kept = _load(db, c, story)
         _check(kept, revision)
         new, report = commands.run(kept.story, recordings.sources(db, kept.project), name, params)
         patch = Patch.between(kept.story, new)
@@ -134,13 +142,19 @@ def edit(db: Database, story: int, revision: int | None, name: str, params: Mapp
             ),
         ).lastrowid
         _write(c, story, patch, entry)
-    return Kept(story, kept.project, kept.name, kept.revision + 1, new, True, False), report
+    return _now(db, replace(kept, revision=kept.revision + 1, story=new, can_undo=True, can_redo=False)), report
+
+
+def _now(db: Database, kept: Kept) -> Kept:
+    """Remember what was just committed, so that the next edit need not read it back."""
+    db.stories[kept.id] = (kept.revision, kept.story)
+    return kept
 
 
 def undo(db: Database, story: int, revision: int | None = None) -> tuple[Kept, Report]:
     """Back to exactly the story before the last edit."""
     with db.write() as c:
-        kept = _load(c, story)
+        kept = _load(db, c, story)
         _check(kept, revision)
         r = c.execute("SELECT j.* FROM journal j JOIN story s ON s.head = j.id WHERE s.id = ?", (story,)).fetchone()
         if r is None:
@@ -150,13 +164,13 @@ def undo(db: Database, story: int, revision: int | None = None) -> tuple[Kept, R
     now = replace(
         kept, revision=kept.revision + 1, story=patch.apply(kept.story), can_undo=r["parent"] is not None, can_redo=True
     )
-    return now, Report(f"Undone: {r['did']}")
+    return _now(db, now), Report(f"Undone: {r['did']}")
 
 
 def redo(db: Database, story: int, revision: int | None = None) -> tuple[Kept, Report]:
     """Forward again along the newest branch."""
     with db.write() as c:
-        kept = _load(c, story)
+        kept = _load(db, c, story)
         _check(kept, revision)
         r = c.execute(
             "SELECT * FROM journal WHERE story = ?1 AND parent IS (SELECT head FROM story WHERE id = ?1) ORDER BY id DESC LIMIT 1",
@@ -168,7 +182,7 @@ def redo(db: Database, story: int, revision: int | None = None) -> tuple[Kept, R
         _write(c, story, patch, r["id"])
         more = c.execute("SELECT 1 FROM journal WHERE story = ? AND parent = ? LIMIT 1", (story, r["id"])).fetchone()
     now = replace(kept, revision=kept.revision + 1, story=patch.apply(kept.story), can_undo=True, can_redo=more is not None)
-    return now, Report(f"Done again: {r['did']}")
+    return _now(db, now), Report(f"Done again: {r['did']}")
 
 
 def history(db: Database, story: int, limit: int = 50) -> list[dict[str, Any]]:

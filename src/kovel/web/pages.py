@@ -45,9 +45,13 @@ def seconds(s: float | None) -> str:
 
 
 def dur(frames: int, rate: Rate) -> str:
-    """`1:07+16`: minutes, seconds and frames."""
-    n = rate.nominal
-    return f"{frames // n // 60}:{frames // n % 60:02d}+{frames % n:02d}"
+    """`1:07+16`: (hours,) minutes, seconds and frames."""
+    s, f = divmod(frames, rate.nominal)
+    return f"{clock(s)}+{f:02d}"
+
+
+def clock(s: int) -> str:
+    return f"{s // 3600}:{s // 60 % 60:02d}:{s % 60:02d}" if s >= 3600 else f"{s // 60}:{s % 60:02d}"
 
 
 @lru_cache
@@ -59,7 +63,7 @@ def _env() -> Environment:
         trim_blocks=True,
         lstrip_blocks=True,
     )
-    e.filters.update(size=size, seconds=seconds, dur=dur, running=running, timecode=format_timecode)
+    e.filters.update(size=size, seconds=seconds, dur=dur, clock=clock, running=running, timecode=format_timecode)
     return e
 
 

@@ -10,6 +10,7 @@ from kovel.core import commands
 from kovel.core.lined import LinedPage, lined
 from kovel.core.plan import make_plan
 from kovel.core.story import Report
+from kovel.core.words import Word
 from kovel.store import projects, recordings, stories, subclips
 from kovel.store.stories import Kept, Stale
 from kovel.web.pages import page, render, report, small, web
@@ -17,6 +18,7 @@ from kovel.work.intake import media_facts
 
 router = APIRouter(prefix="/p/{project}")
 ROW = 24  # pixels of a line of words
+SCREENS = 3000  # pixels of the page sent at first
 ZOOMS = (1, 2, 4, 8, 16)  # seconds a row
 CHARS = 50
 
@@ -44,10 +46,14 @@ def _models() -> Any:
 EditRequest = _models()
 
 
-def _kept(request: Request, project: int) -> Kept:
+def _id(request: Request, project: int) -> int:
     db = web(request).data.db
     projects.get(db, project)
-    return stories.load(db, stories.first_of(db, project))
+    return stories.first_of(db, project)
+
+
+def _kept(request: Request, project: int) -> Kept:
+    return stories.load(web(request).data.db, _id(request, project))
 
 
 def _wavy(x: float, y0: float, y1: float) -> str:
@@ -58,16 +64,32 @@ def _wavy(x: float, y0: float, y1: float) -> str:
     return f"M{x:g} {y0:.1f}" + "".join(f"q{4 if i % 2 else -4} {step / 2:.2f} 0 {step:.2f}" for i in range(n))
 
 
+def _view(request: Request, px: float, length: int) -> tuple[int, int]:
+    """The story frames around what the page shows, as it says; at first, a few screens from the start."""
+    asked = request.headers.get("x-view") or request.query_params.get("view") or ""
+    try:
+        a, b = (max(0, int(x)) for x in asked.split("-"))
+    except ValueError:
+        a, b = 0, int(SCREENS / px)
+    return a, min(max(b, a), a + int(4 * SCREENS / px), max(length, 1))
+
+
 def _sheet(request: Request, kept: Kept, zoom: int) -> dict[str, Any]:
-    """Everything parts/page.html draws: the core's layout in pixels, with faces for covers."""
+    """Everything parts/page.html draws: the core's layout of what is in view, in pixels, with faces for covers."""
     w = web(request)
     p = projects.get(w.data.db, kept.project)
     rows = {r.id: r for r in recordings.of_project(w.data.db, kept.project)}
     sources = {i: r.source for i, r in rows.items()}
     per_row = zoom * float(p.rate.fps)
     px = ROW / per_row
-    used = {q.source for q in kept.story.pieces if q.source is not None}
-    laid: LinedPage = lined(kept.story, sources, recordings.words_of(w.data.db, used), per_row, CHARS)
+    view = _view(request, px, kept.story.length)
+
+    def words(source: int, start: int, length: int) -> list[Word]:
+        return recordings.words_between(
+            w.data.db, source, p.rate.frame_to_sample(start), p.rate.frame_to_sample(start + length)
+        )
+
+    laid: LinedPage = lined(kept.story, sources, words, per_row, CHARS, view)
     covers = []
     for a, b, c in laid.covers:
         tall = (b - a) * px
@@ -88,7 +110,10 @@ def _sheet(request: Request, kept: Kept, zoom: int) -> dict[str, Any]:
         for s in laid.stretches
     ]
     step = max(1, round(48 / (px * float(p.rate.fps)) / 5) * 5) if px * float(p.rate.fps) < 48 else 1
-    ticks = [{"y": p.rate.seconds_to_frame(s) * px, "s": s} for s in range(0, int(kept.story.length / p.rate.fps) + 1, step)]  # type: ignore[arg-type]
+    ticks = [
+        {"y": p.rate.seconds_to_frame(s) * px, "s": s}
+        for s in range(int(view[0] / p.rate.fps) // step * step, int(view[1] / p.rate.fps) + 1, step)
+    ]  # type: ignore[arg-type]
     loose = [
         {
             "c": c,
@@ -100,6 +125,8 @@ def _sheet(request: Request, kept: Kept, zoom: int) -> dict[str, Any]:
     return {
         "project": p, "kept": kept, "laid": laid, "px": px, "rows": rows, "covers": covers, "lines": lines, "zoom": zoom, "zooms": ZOOMS,
         "ticks": ticks, "loose": loose, "tall": kept.story.length * px, "row": ROW, "fps": float(p.rate.fps),
+        "view": view,
+        "near": [s for s in laid.seams if view[0] <= s.at <= view[1]],
         "used": ",".join(map(str, sorted({c.source for c in kept.story.covers}))),
         "jumps": sum(1 for s in laid.seams if s.kind == "jump"),
     }  # fmt: skip
@@ -153,7 +180,8 @@ def plan(request: Request, project: int) -> JSONResponse:
     made = make_plan(kept.story, sources)
     shown = {x.source for x in made.pictures if x.source is not None}
     frames = {i: (media_facts(w.data, i) or {}).get("frames") or 1 for i in shown}
-    return JSONResponse({**made.to_json(sources), "frames": frames, "revision": kept.revision})
+    pieces = [[q.id, at, q.length] for at, q in zip(kept.story.starts, kept.story.pieces, strict=False)]
+    return JSONResponse({**made.to_json(sources), "frames": frames, "revision": kept.revision, "pieces": pieces})
 
 
 def _answer(request: Request, kept: Kept, done: Report) -> Response:
@@ -188,9 +216,10 @@ def _stale(request: Request, project: int, why: Stale) -> Response:
 @router.post("/story/edit")
 def edit(request: Request, project: int, asked: Annotated[EditRequest, Body()]) -> Response:
     """One edit: key or click -> this -> core -> rows, journal and revision in one transaction -> fragments."""
-    kept = _kept(request, project)
     try:
-        return _answer(request, *stories.edit(web(request).data.db, kept.id, asked.revision, asked.command, asked.params()))
+        return _answer(
+            request, *stories.edit(web(request).data.db, _id(request, project), asked.revision, asked.command, asked.params())
+        )
     except Stale as e:
         return _stale(request, project, e)
 
@@ -198,7 +227,7 @@ def edit(request: Request, project: int, asked: Annotated[EditRequest, Body()]) 
 @router.post("/story/undo")
 def undo(request: Request, project: int, revision: Annotated[int | None, Form()] = None) -> Response:
     try:
-        return _answer(request, *stories.undo(web(request).data.db, _kept(request, project).id, revision))
+        return _answer(request, *stories.undo(web(request).data.db, _id(request, project), revision))
     except Stale as e:
         return _stale(request, project, e)
 
@@ -206,14 +235,14 @@ def undo(request: Request, project: int, revision: Annotated[int | None, Form()]
 @router.post("/story/redo")
 def redo(request: Request, project: int, revision: Annotated[int | None, Form()] = None) -> Response:
     try:
-        return _answer(request, *stories.redo(web(request).data.db, _kept(request, project).id, revision))
+        return _answer(request, *stories.redo(web(request).data.db, _id(request, project), revision))
     except Stale as e:
         return _stale(request, project, e)
 
 
 @router.get("/story/history")
 def history(request: Request, project: int) -> HTMLResponse:
-    return page(request, "parts/history.html", rows=stories.history(web(request).data.db, _kept(request, project).id))
+    return page(request, "parts/history.html", rows=stories.history(web(request).data.db, _id(request, project)))
 
 
 @router.get("/story/revision")

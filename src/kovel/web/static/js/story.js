@@ -24,7 +24,7 @@ async function go(url, body, form) {
   const began = performance.now();
   const r = await fetch(url, {
     method: "POST",
-    headers: { "Content-Type": form ? "application/x-www-form-urlencoded" : "application/json", "X-Kovel": "1", "X-Zoom": zoom.value },
+    headers: { "Content-Type": form ? "application/x-www-form-urlencoded" : "application/json", "X-Kovel": "1", "X-Zoom": zoom.value, "X-View": view() },
     body: form ? new URLSearchParams({ revision }) : JSON.stringify({ revision, ...body }),
   });
   const html = await r.text();
@@ -34,7 +34,7 @@ async function go(url, body, form) {
       const at = r.headers.get("x-playhead"), made = r.headers.get("x-made");
       await player.reload();
       if (at) { player.seek(num(at)); }
-      if (made && body?.command !== "split") { const id = num(made.split(",")[0]); if ($(`[data-piece="${id}"]`)) choose({ kind: "piece", id }); else if ($(`[data-cover="${id}"]`)) choose({ kind: "cover", id }); }
+      if (made && body?.command !== "split") { const id = num(made.split(",")[0]); if (player.plan.pieces.some((p) => p[0] === id)) choose({ kind: "piece", id }); else choose({ kind: "cover", id }); }
     } else await player.reload();
   } else put(html);
   window.kovel.lastEditMs = performance.now() - began;
@@ -42,6 +42,25 @@ async function go(url, body, form) {
 const edit = (command, params) => send(`${base}/edit`, { command, ...params });
 const undo = () => send(`${base}/undo`, null, true);
 const redo = () => send(`${base}/redo`, null, true);
+
+// The story frames around what is on the screen; only these are asked for.
+function view() {
+  const h = scroll.clientHeight, y = scroll.scrollTop;
+  return `${Math.floor(Math.max(0, y - 1.5 * h) / px())}-${Math.ceil((y + 2.5 * h) / px())}`;
+}
+let fetching = false;
+async function fill() {
+  const s = sheet(), y = scroll.scrollTop, h = scroll.clientHeight, a = num(s.dataset.from) * px(), b = num(s.dataset.to) * px(), end = num(s.dataset.length) * px();
+  if (fetching || drag || ((a <= 0 || a <= y - h / 2) && (b >= end - 1 || b >= y + 1.5 * h))) return;
+  fetching = true;
+  try {
+    const revision = s.dataset.revision, r = await fetch(`${base}/page`, { headers: { "X-Zoom": zoom.value, "X-View": view() } });
+    const html = await r.text();
+    if (r.ok && sheet().dataset.revision === revision) put(html);
+  } catch { return; /* the next scroll asks again */ } finally { fetching = false; }
+  requestAnimationFrame(fill);
+}
+scroll.addEventListener("scroll", fill, { passive: true });
 
 // Fragments: the page, and beside it the report line.
 function put(html) {
@@ -78,13 +97,13 @@ function mark() {
   if (chosen?.kind === "cover") $(`.laid[data-cover="${chosen.id}"]`)?.classList.add("is-chosen");
   if (chosen?.kind === "words") for (const w of $$(".w", sheet())) if (num(w.dataset.f) < chosen.b && num(w.dataset.e) > chosen.a) w.classList.add("is-on");
 }
-const piece = () => chosen?.kind === "piece" && $(`[data-piece="${chosen.id}"]`);
+const piece = () => (chosen?.kind === "piece" && pieces().find((p) => p.id === chosen.id)) || null;
 const cover = () => chosen?.kind === "cover" && $(`.laid[data-cover="${chosen.id}"]`);
 // The range an edit is about: chosen words, a piece, else nothing.
 function range() {
   if (chosen?.kind === "words") return [chosen.a, chosen.b];
   const p = piece();
-  return p ? [num(p.dataset.at), num(p.dataset.at) + num(p.dataset.length)] : null;
+  return p ? [p.at, p.at + p.length] : null;
 }
 function pick(item) {
   picked = item && picked?.dataset !== item.dataset ? item : null;
@@ -140,15 +159,17 @@ room.addEventListener("dblclick", (e) => { const i = e.target.closest(".shelf-it
 // ---- the page: where is a point in time
 const px = () => num(sheet().dataset.px);
 function frameAt(y) { return Math.max(0, Math.min(num(sheet().dataset.length), Math.round((y - sheet().getBoundingClientRect().top) / px()))); }
-let from = null;
-scroll.addEventListener("pointerdown", (e) => { from = e.target.closest(".w"); if (from) e.preventDefault(); });
+let from = null, swept = false; // a sweep over words ends in a click that must not choose anything else
+scroll.addEventListener("pointerdown", (e) => { swept = false; from = e.target.closest(".w"); if (from) e.preventDefault(); });
 scroll.addEventListener("pointermove", (e) => {
   if (!from || !e.buttons) return;
   const to = document.elementFromPoint(e.clientX, e.clientY)?.closest?.(".w");
-  if (to && to !== from) choose({ kind: "words", a: Math.min(num(from.dataset.f), num(to.dataset.f)), b: Math.max(num(from.dataset.e), num(to.dataset.e)) });
+  if (to && to !== from) swept = true;
+  if (swept && to) choose({ kind: "words", a: Math.min(num(from.dataset.f), num(to.dataset.f)), b: Math.max(num(from.dataset.e), num(to.dataset.e)) });
 });
 document.addEventListener("pointerup", () => setTimeout(() => { from = null; }));
 scroll.addEventListener("click", (e) => {
+  if (swept) return;
   const w = e.target.closest(".w"), c = e.target.closest(".laid"), s = e.target.closest(".seam"), p = e.target.closest(".piece");
   if (c) { choose({ kind: "cover", id: num(c.dataset.cover) }); player.seek(num(c.dataset.at)); }
   else if (s) { player.seek(num(s.dataset.at)); choose(null); }
@@ -173,9 +194,8 @@ document.addEventListener("dragstart", (e) => {
 function landing(e) {
   const w = document.elementFromPoint(e.clientX, e.clientY)?.closest?.(".w");
   if (drag.kind === "bite" || drag.kind === "piece") {
-    const t = frameAt(e.clientY), rows = $$(".piece", sheet());
-    const next = rows.find((p) => t < num(p.dataset.at) + num(p.dataset.length) / 2);
-    return { at: next ? num(next.dataset.at) : num(sheet().dataset.length), before: next ? num(next.dataset.piece) : null };
+    const t = frameAt(e.clientY), next = pieces().find((p) => t < p.at + p.length / 2);
+    return { at: next ? next.at : num(sheet().dataset.length), before: next ? next.id : null };
   }
   if (w) return { at: num(w.dataset.f), word: w };
   return { at: Math.max(0, frameAt(e.clientY) - (drag.hold || 0)) };
@@ -221,7 +241,8 @@ player.addEventListener("time", () => {
 });
 
 // ---- keys
-const joins = () => [0, ...$$(".seam", sheet()).map((s) => num(s.dataset.at)), num(sheet().dataset.length)];
+const pieces = () => player.plan.pieces.map(([id, at, length]) => ({ id, at, length }));
+const joins = () => [...player.plan.pieces.map((p) => p[1]), player.plan.length];
 const under = (sel) => $$(sel, sheet()).filter((x) => num(x.dataset.at) <= player.frame && player.frame < num(x.dataset.at) + num(x.dataset.length)).pop();
 function nudge(edge, e) {
   const by = (e.altKey ? -1 : 1) * (e.shiftKey ? 5 : 1);
@@ -230,11 +251,11 @@ function nudge(edge, e) {
   return say("Choose a piece (G) or a cover (V) first.", true);
 }
 function shift(by) {
-  const rows = $$(".piece", sheet()), i = rows.findIndex((p) => num(p.dataset.piece) === chosen?.id);
-  if (!piece() || i < 0) return say("Choose a piece first (G).", true);
+  const rows = pieces(), i = chosen?.kind === "piece" ? rows.findIndex((p) => p.id === chosen.id) : -1;
+  if (i < 0) return say("Choose a piece first (G).", true);
   const to = by < 0 ? rows[i - 1] : rows[i + 2];
   if (by < 0 && !to) return say("It is the first piece already.", true);
-  return edit("move", { piece: chosen.id, before: to ? num(to.dataset.piece) : null });
+  return edit("move", { piece: chosen.id, before: to ? to.id : null });
 }
 document.addEventListener("keydown", (e) => {
   if (typing(e) || document.querySelector("dialog[open]")) { if (e.key === "Escape" && typing(e)) e.target.blur(); return; }
@@ -255,8 +276,8 @@ document.addEventListener("keydown", (e) => {
   else if (k === "s") acts.split();
   else if (k === "x" || k === "delete" || k === "backspace") (e.shiftKey ? acts.lift : acts.extract)();
   else if (k === "m") { if (cover()) edit("move_cover", { cover: chosen.id, at: player.frame }); else if (picked?.dataset.kind === "loose") coverAt(player.frame); else say("Choose a cover first (V), or pick one up in the tray.", true); }
-  else if (k === "y") { const rows = $$(".piece", sheet()), i = rows.findIndex((p) => num(p.dataset.piece) === chosen?.id); if (piece() && rows[i + 1]) edit("swap", { first: chosen.id, second: num(rows[i + 1].dataset.piece) }); else say("Choose a piece that has another one after it.", true); }
-  else if (k === "g") { const p = under(".piece"); choose(p ? { kind: "piece", id: num(p.dataset.piece) } : null); }
+  else if (k === "y") { const rows = pieces(), i = chosen?.kind === "piece" ? rows.findIndex((p) => p.id === chosen.id) : -1; if (i >= 0 && rows[i + 1]) edit("swap", { first: chosen.id, second: rows[i + 1].id }); else say("Choose a piece that has another one after it.", true); }
+  else if (k === "g") { const p = pieces().find((x) => x.at <= player.frame && player.frame < x.at + x.length); choose(p ? { kind: "piece", id: p.id } : null); }
   else if (k === "v") { const c = under(".laid"); if (c) choose({ kind: "cover", id: num(c.dataset.cover) }); else say("No cover lies at the playhead.", true); }
   else if (k === "escape") { choose(null); pick(null); }
   else if ("1234".includes(k) && k.length === 1) { tab(tabs[num(k) - 1]); $(".shelf-item", document.getElementById(tabs[num(k) - 1].getAttribute("aria-controls")))?.focus(); }
@@ -268,6 +289,7 @@ zoom.addEventListener("change", async () => {
   const y = player.frame;
   put(await (await fetch(`${base}/page?zoom=${zoom.value}`)).text());
   scroll.scrollTop = Math.max(0, y * px() - scroll.clientHeight / 3);
+  fill();
   zoom.blur();
 });
 
@@ -275,7 +297,7 @@ zoom.addEventListener("change", async () => {
 setInterval(() => {
   if (document.hidden) return;
   busy = busy.then(async () => {
-    const r = await fetch(`${base}/revision?seen=${sheet().dataset.revision}`, { headers: { "X-Zoom": zoom.value } }).catch(() => null);
+    const r = await fetch(`${base}/revision?seen=${sheet().dataset.revision}`, { headers: { "X-Zoom": zoom.value, "X-View": view() } }).catch(() => null);
     if (r?.status === 200) { put(await r.text()); await player.reload(); }
   });
 }, 3000);

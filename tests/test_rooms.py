@@ -1,0 +1,236 @@
+"""Each room over HTTP, without a browser: what its forms do, what they answer, what they refuse."""
+
+import html
+import re
+from pathlib import Path
+
+import pytest
+from fastapi.testclient import TestClient
+
+from kovel.core.words import Word
+from kovel.store import jobs, projects, recordings, stories, subclips
+from kovel.store.recordings import Recording
+from kovel.web.app import create_app
+from kovel.work.data import Data
+
+Coded = tuple[Data, dict[str, Recording]]
+
+
+@pytest.fixture
+def room(coded: Coded) -> TestClient:
+    data, _ = coded
+    return TestClient(
+        create_app(data, [], jobs=False), base_url="http://localhost:8463", headers={"hx-request": "true", "x-kovel": "1"}
+    )
+
+
+def said(r) -> str:
+    m = re.search(r'<div id="report".*?>(.*?)</div>', r.text, re.S)
+    return html.unescape(re.sub(r"<[^>]+>", " ", m[1])).strip() if m else ""
+
+
+def test_footage(room: TestClient, coded: Coded) -> None:
+    data, r = coded
+    talk, fifty, boat = (r[n].id for n in ("talk", "fifty", "boat"))
+    names = lambda: [x.name for x in recordings.of_project(data.db, 1)]  # noqa: E731
+    assert names() == ["talk", "fifty", "boat"]
+    room.post(f"/p/1/recordings/{boat}/order", data={"before": talk})
+    assert names() == ["boat", "talk", "fifty"]
+    room.post(f"/p/1/recordings/{boat}/order", data={"step": 1})
+    assert names() == ["talk", "boat", "fifty"]
+    for _ in range(3):  # past the end it stays last
+        room.post(f"/p/1/recordings/{boat}/order", data={"step": 1})
+    assert names() == ["talk", "fifty", "boat"]
+    assert said(room.post(f"/p/1/recordings/{talk}", data={"name": "  Maren   Oskel "})) == "Maren Oskel changed."
+    room.post(f"/p/1/recordings/{talk}", data={"roll": "M1", "camera": "A", "day": "2"})
+    room.post(f"/p/1/recordings/{fifty}", data={"roll": "M1", "camera": "A", "aside": "1"})
+    a, b = recordings.get(data.db, talk), recordings.get(data.db, fifty)
+    assert (a.name, a.roll, a.day, b.aside) == ("Maren Oskel", "M1", "2", True)
+    assert a.source.setup == b.source.setup == "M1/A" != recordings.get(data.db, boat).source.setup
+    assert room.post(f"/p/1/recordings/{talk}", data={"kind": "opera"}).status_code == 422
+    assert "Give it a name" in said(room.post(f"/p/1/recordings/{talk}", data={"name": "\x00 "}))
+    stories.edit(data.db, 1, None, "add_at_end", {"source": talk, "start": 0, "length": 10})
+    assert "The story uses this recording" in said(room.post(f"/p/1/recordings/{talk}/remove"))
+    path = Path(recordings.get(data.db, boat).path)
+    assert "The file itself was not touched" in said(room.post(f"/p/1/recordings/{boat}/remove")) and path.exists()
+    room.post(f"/p/1/recordings/{fifty}/retry")
+    assert "data-poll" in room.get("/p/1/footage/list").text
+    room.post(f"/p/1/recordings/{fifty}/cancel")
+    assert (
+        jobs.latest_of_recordings(data.db, 1)[fifty].state == "cancelled"
+        and "data-poll" not in room.get("/p/1/footage/list").text
+    )
+    page = room.get("/p/1/footage").text
+    assert page.count("<tr data-recording") + page.count('data-recording="') >= 2 and "1280 × 720" not in page
+
+
+def test_log(room: TestClient, coded: Coded) -> None:
+    data, r = coded
+    url = f"/p/1/recordings/{r['talk'].id}/subclips"
+    ok = room.post(
+        url,
+        data={"start": "50", "end": "4:00", "name": "A <bite>", "note": "n", "tags": "Flood, bell,flood", "verdict": "maybe"},
+    )
+    (c,) = subclips.of_project(data.db, 1)
+    assert (
+        (c.start, c.length, c.tags, c.verdict) == (50, 50, ("flood", "bell"), "maybe")
+        and "A &lt;bite&gt;" in ok.text
+        and "<bite>" not in ok.text
+    )
+    for values, why in (
+        ({}, "Set an in and an out point first"),
+        ({"start": "50", "end": "50"}, "same place"),
+        ({"start": "60", "end": "50"}, "same place"),
+        ({"start": "0", "end": "1001"}, "past the end of talk"),
+        ({"start": "x", "end": "9"}, "In: “x” is not a time"),
+        ({"start": "0", "end": "9", "verdict": "great"}, "keep, maybe or drop"),
+    ):
+        answer = room.post(url, data=values)
+        assert answer.status_code == 422 and why in said(answer)
+    assert len(subclips.of_project(data.db, 1)) == 1
+    room.post(f"/p/1/subclips/{c.id}", data={"verdict": "keep", "name": "Bite"})
+    assert subclips.get(data.db, c.id).name == "Bite"
+    assert "in the story, at the end" in said(room.post(f"/p/1/subclips/{c.id}/to-story"))
+    assert [(p.start, p.length) for p in stories.load(data.db, 1).story.pieces] == [(50, 50)]
+    assert "no longer in the log" in said(room.post(f"/p/1/subclips/{c.id}/remove")) and not subclips.of_project(data.db, 1)
+    assert stories.load(data.db, 1).story.length == 50  # what is in the story stays
+    assert room.get("/p/1/time", params={"text": "+1:05", "now": 10}).json() == {"frame": 40}
+    plan = room.get(f"/p/1/recordings/{r['fifty'].id}/plan").json()
+    assert (
+        plan["length"] == 600
+        and plan["pictures"] == [[0, 600, r["fifty"].id, 0, 2, 1]]
+        and plan["frames"] == {str(r["fifty"].id): 1200}
+    )
+    recordings.set_words(
+        data.db, r["talk"].id, [Word("<i>flood</i>", 48000, 60000, "Maren"), Word("came.", 60000, 90000, "Maren")]
+    )
+    found = room.get("/p/1/search", params={"q": "flood"}).text
+    assert f"log?rec={r['talk'].id}#25" in found and "&lt;i&gt;<mark" in found.replace("</span>", "") and "1 sentence<" in found
+
+
+def test_lined_page_puts_everything_at_its_time(room: TestClient, coded: Coded) -> None:
+    """24 pixels are a line, a line is `zoom` seconds: places on the page are the story's frames."""
+    data, r = coded
+    recordings.set_words(data.db, r["talk"].id, [Word(f"w{i}", 24000 * i, 24000 * i + 20000, "Maren") for i in range(80)])
+    for start in (100, 300):
+        stories.edit(data.db, 1, None, "add_at_end", {"source": r["talk"].id, "start": start, "length": 75})
+    stories.edit(data.db, 1, None, "lay_cover", {"source": r["boat"].id, "at": 60, "until": 110, "start": 0})
+    for zoom, px in ((1, 24 / 25), (2, 12 / 25), (8, 3 / 25)):
+        text = room.get("/p/1/story/page", params={"zoom": zoom}).text
+        tops = [
+            (int(a), float(t), float(h))
+            for a, t, h in re.findall(r'data-piece="\d+" data-at="(\d+)".*?style="top:([\d.]+)px;height:([\d.]+)px"', text)
+        ]
+        assert [(a, round(t / px), round(h / px)) for a, t, h in tops] == [(0, 0, 75), (75, 75, 75)]
+        cover = re.search(r'data-cover="\d+" data-at="60".*?top:([\d.]+)px;height:([\d.]+)px', text, re.S)
+        assert cover and round(float(cover[1]) / px) == 60 and round(float(cover[2]) / px) == 50
+        assert text.count('class="seam"') == 1 and 'data-kind="covered"' in text
+        words = re.findall(r'class="w[^"]*" data-f="(\d+)" data-e="(\d+)">(w\d+)<', text)
+        for f, e, w in words:
+            assert (
+                int(f) == max(0, int(w[1:]) * 25 // 2 + (0 if int(w[1:]) < 20 else 75) - (100 if int(w[1:]) < 20 else 300))
+                and int(f) < int(e) <= 150
+            )
+        assert [w for *_, w in words] == [f"w{i}" for i in (8, 9, 10, 11, 12, 13)] + [f"w{i}" for i in (24, 25, 26, 27, 28, 29)]
+        assert text.count("<path d=") == 2 and text.count("<line ") == 2  # seen, heard | heard, seen
+    assert room.get("/p/1/story/page", headers={"x-view": "80-90"}).text.count("<article") == 1
+    assert room.get("/p/1/story/page", headers={"x-view": "nonsense"}).text.count("<article") == 2
+    assert "came loose" not in room.get("/p/1/story/history").text and room.get("/p/1/story/history").text.count("<li") == 3
+    now = re.search(r'data-revision="(\d+)"', room.get("/p/1/story").text)
+    assert now and room.get("/p/1/story/revision", params={"seen": now[1]}).status_code == 204
+    assert "changed elsewhere" in said(room.get("/p/1/story/revision", params={"seen": 0}))
+    undone = room.post("/p/1/story/undo", data={"revision": now[1]})
+    assert "Undone: boat laid over" in said(undone) and "data-cover=" not in undone.text
+    assert room.post("/p/1/story/redo", data={"revision": now[1]}).status_code == 409  # that page is old by now
+    assert "Done again" in said(room.post("/p/1/story/redo"))
+    assert "nothing to redo" in said(room.post("/p/1/story/redo"))
+
+
+def test_handoff(room: TestClient, coded: Coded) -> None:
+    data, r = coded
+    assert "story is empty" in said(room.post("/p/1/handoff/render")) and "disabled" in room.get("/p/1/handoff").text
+    for start in (0, 300):
+        stories.edit(data.db, 1, None, "add_at_end", {"source": r["talk"].id, "start": start, "length": 250})
+    stories.edit(data.db, 1, None, "lay_cover", {"source": r["boat"].id, "at": 400, "until": 420, "start": 0})
+    stories.edit(data.db, 1, None, "lift", {"a": 390, "b": 430})
+    page = html.unescape(room.get("/p/1/handoff").text)
+    assert "An exposed jump cut at 0:10+00, inside talk" in page and "boat is loose" in page and "A space of 40 frames" in page
+    # 20 s at 1280x720: (8 Mbit/s x 4/9 + 192 kbit/s) / 8 x 20 s, bit rate times length (common practice)
+    assert "High, about 9.4 MB" in page
+    assert "Rendering Coded - Story cut.mp4" in said(room.post("/p/1/handoff/render", data={"quality": "small"}))
+    (job,) = jobs.of_project(data.db, 1, "render")
+    assert (
+        job.state == "waiting" and job.params["width"] == 1280 and 'hx-trigger="every' in room.get("/p/1/handoff/renders").text
+    )
+    assert "Nothing half made" in said(room.post(f"/p/1/handoff/renders/{job.id}/cancel"))
+    assert jobs.get(data.db, job.id).state == "cancelled"
+    room.post(f"/p/1/handoff/renders/{job.id}/retry")
+    assert jobs.get(data.db, job.id).state == "waiting"
+    assert (
+        room.get(f"/p/1/handoff/renders/{job.id}/file").status_code == 404
+        and room.post("/p/1/handoff/renders/999/cancel").status_code == 404
+    )
+    assert room.post("/p/1/handoff/render", data={"quality": "best"}).status_code == 422
+    for kind, mark in (("otio", "OTIO_SCHEMA"), ("edl", "TITLE: Coded - Story cut")):
+        got = room.get(f"/p/1/export/{kind}")
+        assert mark in got.text and got.headers["content-disposition"] == f'attachment; filename="Coded.{kind}"'
+
+
+def test_projects(room: TestClient, coded: Coded) -> None:
+    data, _ = coded
+    assert (
+        room.post(
+            "/projects", data={"name": "New", "rate": "29.97", "size": "1080x1920", "start": "10:00:00;00", "drop": "true"}
+        ).headers["hx-redirect"]
+        == "/p/2/footage"
+    )
+    p = projects.get(data.db, 2)
+    assert (str(p.rate), p.height, p.drop, p.start_timecode, p.timecode(1800)) == (
+        "29.97",
+        1920,
+        True,
+        "10:00:00;00",
+        "10:01:00;02",
+    )
+    for values, why in (
+        ({"name": ""}, "Give it a name"),
+        ({"name": "x", "rate": "12"}, "not a frame rate"),
+        ({"name": "x", "size": "1x1"}, "one of these sizes"),
+        ({"name": "x", "start": "tea"}, "Start timecode"),
+        ({"name": "x", "drop": "true"}, "29.97 and 59.94"),
+    ):
+        answer = room.post("/projects", data=values)
+        assert answer.status_code == 422 and why in said(answer)
+    assert "Renamed to Other" in said(room.post("/projects/2/rename", data={"name": "Other"}))
+    assert "put in the archive" in said(room.post("/projects/2/archive")) and projects.listing(data.db)[-1].archived
+    assert "taken out of the archive" in said(room.post("/projects/2/archive"))
+    assert "being prepared" in said(room.post("/projects/1/duplicate"))
+    assert len(jobs.in_state(data.db, "waiting")) == 3 and [p.name for p in projects.listing(data.db)] == [
+        "Coded (copy)",
+        "Other",
+        "Coded",
+    ]
+    gone = room.post("/projects/1/delete")
+    assert "Bring it back" in gone.text and room.get("/p/1/story").status_code == 404
+    assert "Coded is back" in said(room.post("/projects/1/restore")) and room.get("/p/1/story").status_code == 200
+    assert (
+        room.get("/p/1/nowhere").status_code == 404
+        and "There is no such page" in room.get("/p/1/nowhere", headers={"hx-request": ""}).text
+    )
+
+
+def test_media_by_range(room: TestClient, coded: Coded) -> None:
+    data, r = coded
+    i = r["talk"].id
+    whole = (data.derived(i) / "sound.pcm").read_bytes()
+    part = room.get(f"/media/{i}/sound.pcm", headers={"range": "bytes=96000-191999"})
+    assert (
+        part.status_code == 206
+        and part.content == whole[96000:192000]
+        and part.headers["content-range"].endswith(f"/{len(whole)}")
+    )
+    assert room.get(f"/media/{i}/sound.pcm", headers={"range": f"bytes={len(whole) + 5}-"}).status_code == 416
+    for name in ("media.json", "proxy.idx", "peaks.bin", "small-0.jpg"):
+        assert room.get(f"/media/{i}/{name}").status_code == 200
+    for name in ("kovel.db", "small-x.jpg", "..%2f1%2fmedia.json", "small-99999.jpg"):
+        assert room.get(f"/media/{i}/{name}").status_code == 404
