@@ -1,3 +1,3 @@
 from kovel.cli import main
 
-main()
+main(prog_name="kovel")

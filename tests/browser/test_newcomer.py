@@ -11,6 +11,8 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from kovel.core.plan import make_plan
+from kovel.core.rate import RATES, Rate
+from kovel.core.timecode import format_timecode
 from kovel.core.words import Word
 from kovel.media.render import Sound
 from kovel.store import recordings, stories
@@ -343,6 +345,20 @@ def test_loupes_set_the_edge_to_the_frame(page: Page, coded: tuple[Data, dict], 
     page.locator("#found a").click()
     until(page, "kovel.player?.frame === 0 || kovel.player?.frame > 0")
     assert "#" in page.url and page.locator(".w.is-now").count() <= 1
+
+
+def test_the_page_writes_timecode_as_the_core_does(page: Page, forty: tuple) -> None:
+    _, server = forty
+    page.goto(server.url)
+    rng = np.random.default_rng(5)
+    for rate, drop in [(r, False) for r in RATES] + [(Rate(30000, 1001), True), (Rate(60000, 1001), True)]:
+        n = rate.nominal
+        frames = [*rng.integers(0, n * 80_000, 300).tolist(), *(n * 60 * k + d for k in range(1, 40) for d in (-1, 0, 1, 4))]
+        got = page.evaluate(
+            "async ([f, rate, drop]) => { const { timecode } = await import('/static/js/transport.js'); return f.map((x) => timecode(x, rate, 0, drop)); }",
+            [frames, [rate.num, rate.den], drop],
+        )
+        assert got == [format_timecode(f, rate, drop) for f in frames], rate
 
 
 def test_everything_can_be_reached_and_read(page: Page, forty: tuple) -> None:

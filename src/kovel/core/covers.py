@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from kovel.core.edits import Edit, _unlocked, check_handles, check_range, clock, frames_of, lane_key, settle, source_of
+from kovel.core.edits import Edit, check_handles, check_range, clock, frames_of, lane_key, refuse_locked, settle, source_of
 from kovel.core.story import Cover, Refused, Sources, Story, Tether
 
 
@@ -65,7 +65,7 @@ def lay_cover(
     lane = seen if lane is None else lane
     if lane < 1:
         raise Refused("Cover lanes are counted from 1.")
-    _unlocked(story, lane_key(lane))
+    refuse_locked(story, lane_key(lane))
     n = story.next_id
     c = Cover(n, source, source_in, length, story.tether_at(story_in), lane)
     new, report = settle(story, story.pieces, sources, f"{s.name} laid over {clock(story_in, story.rate)}, {frames_of(length)}",
@@ -83,7 +83,7 @@ def _in_place(story: Story, cover: int) -> Cover:
     c = story.cover(cover)
     if c in story.loose:
         raise Refused("That cover is loose. Lay it over a word first.")
-    _unlocked(story, lane_key(c.lane))
+    refuse_locked(story, lane_key(c.lane))
     return c
 
 
@@ -131,13 +131,13 @@ def move_cover(story: Story, sources: Sources, cover: int, at: int, lane: int | 
     c = story.cover(cover)
     loose = c in story.loose
     if not loose:
-        _unlocked(story, lane_key(c.lane))
+        refuse_locked(story, lane_key(c.lane))
     if not 0 <= at < story.length:
         raise Refused("A cover must begin over the story.")
     to = lane or (free_lane(story, at, at + c.length, without=cover) if loose else c.lane)
     if to < 1:
         raise Refused("Cover lanes are counted from 1.")
-    _unlocked(story, lane_key(to))
+    refuse_locked(story, lane_key(to))
     t: Tether = story.tether_at(at)
     if not loose and t == c.tether and to == c.lane:
         raise Refused("It is already there.")
@@ -160,7 +160,7 @@ def remove_cover(story: Story, sources: Sources, cover: int) -> Edit:
     """Take a cover away, from its place or from the tray."""
     c = story.cover(cover)
     if c not in story.loose:
-        _unlocked(story, lane_key(c.lane))
+        refuse_locked(story, lane_key(c.lane))
     base = replace(story, loose=tuple(x for x in story.loose if x.id != cover))
     name = sources[c.source].name if c.source in sources else "The cover"
     return settle(base, story.pieces, sources, f"{name} taken off", covers=[x for x in story.covers if x.id != cover])

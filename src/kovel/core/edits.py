@@ -22,7 +22,8 @@ def lane_key(lane: int) -> str:
     return f"cover {lane}"
 
 
-def _unlocked(story: Story, lane: str) -> None:
+def refuse_locked(story: Story, lane: str) -> None:
+    """Refuse a change to a locked lane."""
     if lane in story.locked:
         raise Refused(f"The {lane} lane is locked. Unlock it to change what lies on it.")
 
@@ -183,7 +184,7 @@ def insert(story: Story, sources: Sources, at: int, source: int, start: int, len
     | A      | B |   insert C at ^   ->   | A  | C | A' | B |
          ^
     """
-    _unlocked(story, DIALOGUE)
+    refuse_locked(story, DIALOGUE)
     s = check_range(sources, story.rate, source, start, length)
     if not 0 <= at <= story.length:
         raise Refused("The playhead is past the end of the story.")
@@ -198,7 +199,7 @@ def insert(story: Story, sources: Sources, at: int, source: int, start: int, len
 
 def insert_space(story: Story, sources: Sources, at: int, length: int) -> Edit:
     """Insert an intended gap of `length` frames."""
-    _unlocked(story, DIALOGUE)
+    refuse_locked(story, DIALOGUE)
     if length <= 0:
         raise Refused("A space needs a length of at least one frame.")
     if not 0 <= at <= story.length:
@@ -214,7 +215,7 @@ def overwrite(story: Story, sources: Sources, at: int, source: int, start: int, 
     | A      | B      |   overwrite C   ->   | A  | C  | B'   |
          [C..]
     """
-    _unlocked(story, DIALOGUE)
+    refuse_locked(story, DIALOGUE)
     s = check_range(sources, story.rate, source, start, length)
     if not 0 <= at <= story.length:
         raise Refused("The playhead is past the end of the story.")
@@ -231,7 +232,7 @@ def overwrite(story: Story, sources: Sources, at: int, source: int, start: int, 
 
 def lift(story: Story, sources: Sources, a: int, b: int) -> Edit:
     """Take out [a, b) and leave a space of the same length."""
-    _unlocked(story, DIALOGUE)
+    refuse_locked(story, DIALOGUE)
     pieces, _, i, split, n = _cut_out(story, a, b)
     pieces.insert(i, Piece(n, None, 0, b - a))
     return settle(
@@ -245,7 +246,7 @@ def extract(story: Story, sources: Sources, a: int, b: int) -> Edit:
     | A   | B    | C |   extract   ->   | A | B' | C |
         [----)
     """
-    _unlocked(story, DIALOGUE)
+    refuse_locked(story, DIALOGUE)
     pieces, _, _, split, n = _cut_out(story, a, b)
     return settle(story, pieces, sources, f"Took out {frames_of(b - a)} and closed up", split=split, next_id=n, playhead=a)
 
@@ -258,7 +259,7 @@ def remove(story: Story, sources: Sources, piece: int) -> Edit:
 
 def split(story: Story, sources: Sources, at: int) -> Edit:
     """Cut the piece under `at` in two; nothing moves."""
-    _unlocked(story, DIALOGUE)
+    refuse_locked(story, DIALOGUE)
     if not 0 < at < story.length or at in story.starts:
         raise Refused(
             "There is already a join at the playhead." if at in story.starts else "There is nothing to split at the playhead."
@@ -275,7 +276,7 @@ def trim(story: Story, sources: Sources, piece: int, edge: str, delta: int) -> E
     in  +2:   [..AAAAAA]  ->  [AAAAAA]      the piece starts later in its recording, the story is 2 shorter
     out +2:   [AAAA]..    ->  [AAAAAA]
     """
-    _unlocked(story, DIALOGUE)
+    refuse_locked(story, DIALOGUE)
     i = story.index_of(piece)
     p = story.pieces[i]
     if delta == 0:
@@ -304,7 +305,7 @@ def move(story: Story, sources: Sources, piece: int, before: int | None) -> Edit
 
     | A | B | C |   move C before A   ->   | C | A | B |
     """
-    _unlocked(story, DIALOGUE)
+    refuse_locked(story, DIALOGUE)
     i = story.index_of(piece)
     p = story.pieces[i]
     rest = [*story.pieces[:i], *story.pieces[i + 1 :]]
@@ -320,7 +321,7 @@ def move(story: Story, sources: Sources, piece: int, before: int | None) -> Edit
 
 def swap(story: Story, sources: Sources, first: int, second: int) -> Edit:
     """Two pieces change places; what lies between stays between."""
-    _unlocked(story, DIALOGUE)
+    refuse_locked(story, DIALOGUE)
     i, j = sorted((story.index_of(first), story.index_of(second)))
     if i == j:
         raise Refused("Choose two different pieces to swap.")

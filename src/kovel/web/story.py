@@ -1,6 +1,6 @@
 """The Story room: the lined page, its edits, undo and redo, the plan the player reads."""
 
-from typing import Annotated, Any, Union
+from typing import Annotated, Any, Literal, Union
 
 from fastapi import APIRouter, Body, Form, Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response
@@ -34,8 +34,6 @@ class _Edit(BaseModel):
 
 def _models() -> Any:
     """A request model for each command of the core, from its signature."""
-    from typing import Literal
-
     made = []
     for name in commands.COMMANDS:
         fields: dict[str, Any] = {k: (t, d) for k, (t, d) in commands.parameters(name).items()}

@@ -9,7 +9,6 @@ from kovel.core.captions import read_captions, write_srt, write_vtt
 from kovel.core.plan import make_plan
 from kovel.core.words import Word
 from kovel.media.child import call
-from kovel.media.files import Unusable
 from kovel.media.render import expected_bytes
 from kovel.store import jobs, projects, recordings, stories
 from kovel.store.jobs import Job
@@ -181,16 +180,3 @@ def free_name(folder: Path, stem: str, suffix: str = ".mp4") -> Path:
         if not p.exists() and not p.with_name(p.name + ".part").exists():
             return p
         n += 1
-
-
-__all__ = [
-    "Unusable",
-    "allowed",
-    "bring_in",
-    "expected_size",
-    "files_in",
-    "media_facts",
-    "prepare",
-    "start_render",
-    "take_words",
-]

@@ -18,7 +18,6 @@ import soundfile as sf
 
 FPS, SR = 25, 48000
 OFF_B = 7.36  # camera B started this many seconds after camera A
-TITLE = {"maren": "maren", "tobin": "tobin", "odile": "odile"}
 
 
 def encoder(out, wav, sound="80k"):
@@ -62,7 +61,7 @@ def talk(who, cam, sounds, out):
     first = int(late * FPS)
     n = total - first
     x = a[int(late * SR) : int(late * SR) + n * SR // FPS]
-    name = f"{TITLE[who]}-{cam.lower()}" if who == "maren" else TITLE[who]
+    name = f"{who}-{cam.lower()}" if who == "maren" else who  # only Maren was shot by two cameras
     if cam == "B":  # its own microphone: further away, with the room on it
         rs = np.random.default_rng(3)
         ir = np.zeros(9600)

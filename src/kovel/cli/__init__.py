@@ -1,0 +1,29 @@
+"""The command line: the same abilities without a browser, on the same data folder, also while the server runs."""
+
+import click
+
+from kovel.cli import footage, out, server, story
+from kovel.cli.common import Group
+
+
+@click.group(cls=Group, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+def main() -> None:
+    """Kovel: from hours of interview to a story cut.
+
+    `kovel demo` opens the demo project in a browser; `kovel test` runs the tests.
+    """
+
+
+for command in (
+    server.serve,
+    server.demo,
+    footage.list_,
+    footage.import_,
+    footage.log,
+    footage.search,
+    footage.words,
+    story.story,
+    out.render,
+    out.export,
+):
+    main.add_command(command)

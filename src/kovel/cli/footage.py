@@ -1,0 +1,218 @@
+"""Recordings, their log and their words."""
+
+import sys
+from pathlib import Path
+
+import click
+
+from kovel.cli.common import (
+    KNOWN,
+    answer,
+    data_option,
+    json_option,
+    open_data,
+    project_option,
+    the_project,
+    the_recording,
+    typed,
+    wait_for,
+)
+from kovel.core.timecode import running
+from kovel.store import jobs, projects, recordings, subclips
+from kovel.work.intake import bring_in, files_in, take_words, transcript
+
+
+@click.command("list")
+@data_option
+@project_option
+@json_option
+def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Projects; with --project its recordings and subclips."""
+    data = open_data(folder)
+    if not project_name:
+        rows = projects.listing(data.db)
+        value = [
+            {"id": p.id, "name": p.name, "rate": str(p.rate), "width": p.width, "height": p.height, "archived": p.archived}
+            for p in rows
+        ]
+        return answer(
+            as_json,
+            value,
+            "\n".join(f"{p.id:>4}  {p.name}  {p.rate} fps  {p.width}x{p.height}" for p in rows) or "No projects yet.",
+        )
+    p = projects.find(data.db, project_name)
+    latest = jobs.latest_of_recordings(data.db, p.id)
+    recs = recordings.of_project(data.db, p.id)
+    value = {
+        "recordings": [
+            {
+                "id": r.id,
+                "name": r.name,
+                "kind": r.kind,
+                "path": r.path,
+                "rate": str(r.rate),
+                "frames": r.frames,
+                "ready": r.ready,
+                "state": latest[r.id].state if r.id in latest else "",
+            }
+            for r in recs
+        ],
+        "subclips": [
+            {
+                "id": c.id,
+                "recording": c.recording,
+                "name": c.name,
+                "start": c.start,
+                "length": c.length,
+                "verdict": c.verdict,
+                "tags": c.tags,
+            }
+            for c in subclips.of_project(data.db, p.id)
+        ],
+    }
+    text = [
+        f"{r.id:>4}  {r.name}  {r.kind}  {'ready' if r.ready else latest[r.id].state if r.id in latest else 'not prepared'}"
+        for r in recs
+    ]
+    text += [f"      {c['id']:>4}  {c['name']}  {c['start']}+{c['length']}" for c in value["subclips"]]
+    return answer(as_json, value, "\n".join(text) or "No recordings yet.")
+
+
+@click.command("import")
+@click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path))
+@data_option
+@project_option
+@click.option("--new", help="Make a project of this name first.")
+@click.option("--rate", default="25", help="Its frames a second.", show_default=True)
+@click.option("--size", default="1920x1080", help="Its picture size.", show_default=True)
+@click.option("--kind", default="", help="interview, b-roll, sound, music or still (default: a guess).")
+@click.option(
+    "--words",
+    type=click.Path(path_type=Path, exists=True),
+    help="Transcript with times for one recording: WebVTT, SRT or JSON.",
+)
+@click.option("--no-wait", is_flag=True, help="Do not wait until they are prepared.")
+@json_option
+def import_(
+    folder: Path | None,
+    files: tuple[Path, ...],
+    project_name: str | None,
+    new: str | None,
+    rate: str,
+    size: str,
+    kind: str,
+    words: Path | None,
+    no_wait: bool,
+    as_json: bool,
+) -> None:
+    """Bring recordings (files or folders) into a project and prepare them."""
+    data = open_data(folder)
+    p = projects.create(data.db, new, rate, size) if new else the_project(data, project_name)
+    made, bad = [], []
+    for path in (f for given in files for f in (files_in(given.resolve()) if given.exists() else [given])):
+        try:
+            made.append(bring_in(data, p.id, path.resolve(), kind=kind))
+        except KNOWN as e:
+            bad.append(str(e))
+    if words and len(made) == 1:
+        bad += take_words(data, made[0], words.name, words.read_text(errors="replace"))[1]
+    if made and not no_wait:
+        done = wait_for(
+            data,
+            [j.id for j in jobs.latest_of_recordings(data.db, p.id).values() if j.recording in {r.id for r in made}],
+            quiet=as_json,
+        )
+        bad += [j.message for j in done if j.state == "failed"]
+    value = {
+        "project": p.id,
+        "recordings": [{"id": r.id, "name": r.name, "ready": recordings.get(data.db, r.id).ready} for r in made],
+        "refused": bad,
+    }
+    answer(as_json, value, "\n".join([*(f"{r.name}: in {p.name} as number {r.id}" for r in made), *bad]))
+    if not made:
+        sys.exit(1)
+
+
+@click.command()
+@click.argument("recording")
+@click.argument("start")
+@click.argument("end")
+@click.option("--name", default="")
+@click.option("--note", default="")
+@click.option("--tags", default="", help="With commas between.")
+@click.option("--verdict", default="keep", help="keep, maybe or drop.", show_default=True)
+@data_option
+@project_option
+@json_option
+def log(
+    recording: str,
+    start: str,
+    end: str,
+    name: str,
+    note: str,
+    tags: str,
+    verdict: str,
+    folder: Path | None,
+    project_name: str | None,
+    as_json: bool,
+) -> None:
+    """Keep START to END of a recording as a subclip. Times as typed: 3:15, 1.5s, 00:00:03:15; END may be +12."""
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    r = the_recording(data, p.id, recording)
+    a = typed(start, p.rate)
+    c = subclips.add(data.db, r.id, a, typed(end, p.rate, a), name=name, note=note, tags=tags, verdict=verdict)
+    answer(
+        as_json,
+        {"id": c.id, "name": c.name, "recording": r.id, "start": c.start, "length": c.length},
+        f"Kept “{c.name}” as number {c.id}.",
+    )
+
+
+@click.command()
+@click.argument("words", nargs=-1, required=True)
+@data_option
+@project_option
+@json_option
+def search(words: tuple[str, ...], folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Sentences in which all WORDS were said. A part in "quotes" stands together; a word with * at its end begins so."""
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    names = {r.id: r.name for r in recordings.of_project(data.db, p.id)}
+    asked = " ".join(f'"{w}"' if " " in w and '"' not in w else w for w in words)
+    rows = recordings.search(data.db, p.id, asked)
+    plain = [f.text.replace("\x02", "").replace("\x03", "") for f in rows]
+    value = [
+        {
+            "recording": f.recording,
+            "name": names[f.recording],
+            "start": f.start / 48000,
+            "end": f.end / 48000,
+            "speaker": f.speaker,
+            "text": t,
+        }
+        for f, t in zip(rows, plain, strict=True)
+    ]
+    lines = [
+        f"{names[f.recording]}  {running(p.rate.sample_to_frame(f.start), p.rate)}  {f.speaker}: {t}"
+        for f, t in zip(rows, plain, strict=True)
+    ]
+    answer(as_json, value, "\n".join(lines) or "Nobody says that in this project.")
+
+
+@click.command()
+@click.argument("recording")
+@click.argument("kind", type=click.Choice(["vtt", "srt", "json"]))
+@click.option("--out", type=click.Path(path_type=Path), help="File to write (default: standard output).")
+@data_option
+@project_option
+def words(recording: str, kind: str, out: Path | None, folder: Path | None, project_name: str | None) -> None:
+    """The transcript of a recording as WebVTT, SRT or JSON."""
+    data = open_data(folder)
+    r = the_recording(data, the_project(data, project_name).id, recording)
+    body = transcript(recordings.words(data.db, r.id), kind)
+    if out:
+        out.write_text(body)
+        click.echo(f"{out} written.")
+    else:
+        click.echo(body, nl=False)

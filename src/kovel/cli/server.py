@@ -1,0 +1,104 @@
+"""Starting the server, with the demo project or without."""
+
+import os
+import socket
+import sys
+import threading
+import time
+import webbrowser
+from collections.abc import Callable
+from pathlib import Path
+
+import click
+
+from kovel.cli.common import data_option, open_data, wait_for
+from kovel.store import jobs
+from kovel.work.data import Data, default_folder
+
+
+def _serve(data: Data, host: str, port: int, browser: bool, media: tuple[Path, ...], path: str = "/") -> None:
+    import uvicorn
+
+    from kovel.demo.project import FOOTAGE
+    from kovel.web.app import create_app
+
+    passphrase = os.environ.get("KOVEL_PASSPHRASE") or None
+    local = host in ("127.0.0.1", "localhost", "::1")
+    if not local and not passphrase:
+        raise click.ClickException("Open to other machines, Kovel needs a passphrase: set KOVEL_PASSPHRASE and start again.")
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    with socket.socket(family) as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind((host, port))
+        except OSError:
+            raise click.ClickException(
+                f"Port {port} is taken, perhaps by another Kovel. Choose another: --port {port + 1}"
+            ) from None
+        port = probe.getsockname()[1]
+    roots = [
+        Path.home(),
+        FOOTAGE,
+        *(m.expanduser().resolve() for m in media),
+        *(p for p in (Path("/media"), Path("/mnt"), Path("/Volumes")) if p.is_dir()),
+    ]
+    hosts = set() if local else {host, socket.gethostname()}
+    address = f"http://{'127.0.0.1' if host == '0.0.0.0' else f'[{host}]' if ':' in host else host}:{port}{path}"
+    app = create_app(data, roots, hosts=hosts, passphrase=None if local and not passphrase else passphrase)
+    server = uvicorn.Server(
+        uvicorn.Config(app, host=host, port=port, log_level="warning", access_log=False, timeout_graceful_shutdown=2)
+    )
+
+    def announce() -> None:
+        while not server.started:
+            if server.should_exit:
+                return
+            time.sleep(0.02)
+        click.echo(f"Kovel is at {address}   (data in {data.root}; Ctrl-C ends it)")
+        sys.stdout.flush()
+        if browser and (sys.platform == "darwin" or os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")):
+            webbrowser.open(address)
+
+    threading.Thread(target=announce, daemon=True).start()
+    server.run()
+
+
+def server_options(f: Callable) -> Callable:
+    for o in (
+        click.option(
+            "--media",
+            type=click.Path(path_type=Path),
+            multiple=True,
+            help="A further folder recordings may be brought in from.",
+        ),
+        click.option("--no-browser", is_flag=True, help="Do not open a browser."),
+        click.option(
+            "--host", default="127.0.0.1", show_default=True, help="Other than this machine's own needs KOVEL_PASSPHRASE."
+        ),
+        click.option("--port", default=8463, show_default=True),
+        data_option,
+    ):
+        f = o(f)
+    return f
+
+
+@click.command()
+@server_options
+def serve(folder: Path | None, port: int, host: str, no_browser: bool, media: tuple[Path, ...]) -> None:
+    """Start Kovel and print its address."""
+    _serve(open_data(folder), host, port, not no_browser, media)
+
+
+@click.command()
+@server_options
+def demo(folder: Path | None, port: int, host: str, no_browser: bool, media: tuple[Path, ...]) -> None:
+    """Start with the demo project (its own data folder unless --data is given)."""
+    from kovel.demo.project import ensure
+
+    data = Data(folder or default_folder().with_name("kovel-demo"))
+    project = ensure(data)
+    open_jobs = [j.id for j in jobs.in_state(data.db, "waiting", "working")]
+    if open_jobs:
+        click.echo("Kovel: preparing the demo footage, once (about a minute) ...", err=True)
+        wait_for(data, open_jobs, most=120)
+    _serve(data, host, port, not no_browser, media, f"/p/{project}/story")

@@ -1,0 +1,176 @@
+"""The story from the command line."""
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import click
+
+from kovel.cli.common import answer, data_option, json_option, open_data, project_option, the_project, the_recording, typed
+from kovel.core.commands import COMMANDS, parameters
+from kovel.core.seams import seams
+from kovel.core.timecode import running
+from kovel.store import recordings, stories, subclips
+from kovel.store.projects import Invalid, Missing
+from kovel.work.data import Data
+
+
+@click.group()
+def story() -> None:
+    """The story: show, add, cover, edit, undo, redo."""
+
+
+def _told(data: Data, as_json: bool, kept: stories.Kept, done: Any) -> None:
+    value = {
+        "revision": kept.revision,
+        "length": kept.story.length,
+        "did": done.did,
+        "notes": list(done.notes),
+        "made": list(done.made),
+    }
+    answer(as_json, value, "\n".join([done.did, *(f"  {n}" for n in done.notes)]))
+
+
+def story_options(f: Callable) -> Callable:
+    return data_option(project_option(json_option(f)))
+
+
+@story.command("show")
+@story_options
+def story_show(folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Pieces, seams and covers as they stand."""
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    kept = stories.load(data.db, stories.first_of(data.db, p.id))
+    rows = {r.id: r for r in recordings.of_project(data.db, p.id)}
+    s = kept.story
+    kinds = {x.at: x.kind for x in seams(s, {i: r.source for i, r in rows.items()})}
+    pieces = [
+        {"id": q.id, "at": at, "recording": q.source, "start": q.start, "length": q.length, "seam": kinds.get(at)}
+        for at, q in zip(s.starts, s.pieces, strict=False)
+    ]
+    covers = [
+        {"id": c.id, "at": a, "recording": c.source, "start": c.start, "length": c.length, "lane": c.lane}
+        for a, _, c in s.spans
+    ]
+    loose = [{"id": c.id, "recording": c.source, "length": c.length} for c in s.loose]
+    text = [
+        f"{running(q['at'], s.rate):>7}  piece {q['id']:<4} {rows[q['recording']].name if q['recording'] else 'space'}  {q['length']} frames{'  (' + q['seam'] + ')' if q['seam'] else ''}"
+        for q in pieces
+    ]  # type: ignore[arg-type, index]
+    text += [
+        f"{running(c['at'], s.rate):>7}  cover {c['id']:<4} {rows[c['recording']].name}  {c['length']} frames, lane {c['lane']}"
+        for c in covers
+    ]
+    text += [f"  loose  cover {c['id']:<4} {rows[c['recording']].name}" for c in loose]
+    answer(
+        as_json,
+        {
+            "revision": kept.revision,
+            "length": s.length,
+            "rate": str(s.rate),
+            "pieces": pieces,
+            "covers": covers,
+            "loose": loose,
+        },
+        "\n".join(text) or "The story is empty.",
+    )
+
+
+@story.command("add")
+@click.argument("subclip", nargs=-1, required=True)
+@click.option("--at", help="Insert at this story time instead of at the end.")
+@story_options
+def story_add(subclip: tuple[str, ...], at: str | None, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Add subclips (by name or number) at the end of the story, or at a time."""
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    sid = stories.first_of(data.db, p.id)
+    for name in subclip:
+        c = next((c for c in subclips.of_project(data.db, p.id) if name in (c.name, str(c.id))), None)
+        if c is None:
+            raise Missing(f"There is no subclip called {name}. `kovel list --project ...` shows them.")
+        values: dict[str, Any] = {"source": c.recording, "start": c.start, "length": c.length}
+        if at is not None:
+            values["at"] = typed(at, p.rate)
+        _told(data, as_json, *stories.edit(data.db, sid, None, "insert" if at is not None else "add_at_end", values))
+
+
+@story.command("cover")
+@click.argument("recording")
+@click.option("--at", help="Story in point.")
+@click.option("--until", help="Story out point.")
+@click.option("--start", help="In point in the shot.")
+@click.option("--end", help="Out point in the shot.")
+@click.option("--lane", type=int)
+@story_options
+def story_cover(
+    recording: str,
+    at: str | None,
+    until: str | None,
+    start: str | None,
+    end: str | None,
+    lane: int | None,
+    folder: Path | None,
+    project_name: str | None,
+    as_json: bool,
+) -> None:
+    """Lay a shot over the dialogue by three points, picture only."""
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    values: dict[str, Any] = {"source": the_recording(data, p.id, recording).id}
+    values |= {k: typed(v, p.rate) for k, v in (("at", at), ("until", until), ("start", start), ("end", end)) if v is not None}
+    if lane is not None:
+        values["lane"] = lane
+    _told(data, as_json, *stories.edit(data.db, stories.first_of(data.db, p.id), None, "lay_cover", values))
+
+
+@story.command("edit")
+@click.argument("command", type=click.Choice(sorted(COMMANDS)))
+@click.argument("values", nargs=-1)
+@click.option("--revision", type=int, help="Refuse if the story has changed since.")
+@story_options
+def story_edit(
+    command: str, values: tuple[str, ...], revision: int | None, folder: Path | None, project_name: str | None, as_json: bool
+) -> None:
+    """Any edit of the core: COMMAND name=value ... Lengths and times in frames (or as typed, with a colon or s)."""
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    known = parameters(command)
+    given: dict[str, Any] = {}
+    for v in values:
+        k, eq, x = v.partition("=")
+        if not eq or k not in known:
+            raise Invalid(f"{command} takes {', '.join(f'{n}=...' for n in known)}.")
+        try:
+            kind = known[k][0]
+            given[k] = (
+                x
+                if kind is str
+                else x == "true"
+                if kind is bool
+                else None
+                if x == "none"
+                else int(x)
+                if x.lstrip("-").isdigit()
+                else typed(x, p.rate)
+            )
+        except ValueError as e:
+            raise Invalid(f"{k}: {e}") from None
+    _told(data, as_json, *stories.edit(data.db, stories.first_of(data.db, p.id), revision, command, given))
+
+
+@story.command("undo")
+@story_options
+def story_undo(folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Take the last edit back."""
+    data = open_data(folder)
+    _told(data, as_json, *stories.undo(data.db, stories.first_of(data.db, the_project(data, project_name).id)))
+
+
+@story.command("redo")
+@story_options
+def story_redo(folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Do again what was undone."""
+    data = open_data(folder)
+    _told(data, as_json, *stories.redo(data.db, stories.first_of(data.db, the_project(data, project_name).id)))
