@@ -1,0 +1,122 @@
+"""Start page, Footage and Log in the browser: what HTTP tests cannot see."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+from playwright.sync_api import Page, expect
+
+from kovel.store import projects, recordings, subclips
+from kovel.work.data import Data
+from tests.browser.test_newcomer import until
+
+
+def test_projects_are_made_changed_and_brought_back(
+    page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path
+) -> None:
+    data, _ = coded
+    server = serve(data.root, tmp_path)
+    page.goto(server.url)
+    page.get_by_role("button", name="Make project").click()  # the browser itself asks for a name
+    assert page.url.rstrip("/") == server.url and len(projects.listing(data.db)) == 1
+    page.get_by_label("Name", exact=True).fill("\U0001f6a3" * 100)
+    page.get_by_role("button", name="Make project").click()
+    expect(page.locator("#report.bad")).to_contain_text("100 characters")
+    page.get_by_label("Name", exact=True).fill("Second")
+    page.get_by_label("Start timecode").fill("tea")
+    page.get_by_role("button", name="Make project").click()
+    expect(page.locator("#report.bad")).to_contain_text("not a time")
+    page.get_by_text("Rename, duplicate, archive, delete").click()
+    page.get_by_label("New name of Coded").fill("First <b>film</b>")
+    page.get_by_role("button", name="Rename").click()
+    expect(page.get_by_role("link", name="First <b>film</b>")).to_be_visible()
+    page.get_by_text("Rename, duplicate, archive, delete").click()
+    page.get_by_role("button", name="Delete").click()
+    expect(page.get_by_text("No project yet")).to_be_visible()
+    page.get_by_role("button", name="Bring it back").click()
+    expect(page.get_by_role("link", name="First <b>film</b>")).to_be_visible()
+
+
+def test_footage_by_hand(page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path) -> None:
+    data, _ = coded
+    server = serve(data.root, tmp_path)
+    names = lambda: [r.name for r in recordings.of_project(data.db, 1)]  # noqa: E731
+    page.goto(f"{server.url}/p/1/footage")
+    rows = page.locator("tr[data-recording]")
+    rows.nth(2).locator("td").nth(6).drag_to(rows.nth(0).locator("td").nth(6))
+    expect(page.locator("#report")).to_contain_text("Order changed")
+    assert names() == ["boat", "talk", "fifty"]
+    page.get_by_label("Kind of boat").focus()
+    page.keyboard.press("Alt+ArrowDown")
+    expect(rows.nth(1).get_by_label("Name", exact=True)).to_have_value("boat")
+    assert names() == ["talk", "boat", "fifty"]
+    page.get_by_label("Roll of talk").fill("M1")
+    page.keyboard.press("Enter")
+    expect(page.locator("#report")).to_contain_text("talk changed")
+    page.get_by_label("Set fifty aside").check()
+    expect(page.locator("tr.aside")).to_have_count(1)
+    (tmp_path / "diary.mp4").write_text("Dear diary")
+    page.evaluate("""async () => { // files dropped anywhere on the room
+      const d = new DataTransfer(); d.items.add(new File(['Dear diary, no film'], 'diary.mp4', { type: 'video/mp4' }));
+      document.body.dispatchEvent(new DragEvent('drop', { dataTransfer: d, bubbles: true, cancelable: true }));
+    }""")
+    expect(page.locator("#report.bad")).to_contain_text("diary.mp4 is a text file")
+    page.get_by_label("From this machine").fill("/etc/passwd")
+    page.keyboard.press("Enter")
+    expect(page.locator("#report.bad")).to_contain_text("outside the folders")
+    expect(rows).to_have_count(3)
+    page.goto(f"{server.url}/p/1/log")
+    expect(page.locator(".rail a")).to_have_count(2)  # what is set aside is not logged
+
+
+def test_marking_in_the_log(page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path) -> None:
+    data, r = coded
+    server = serve(data.root, tmp_path)
+    page.goto(f"{server.url}/p/1/log?rec={r['talk'].id}")
+    until(page, "window.kovel?.marks")
+    marks = lambda: page.evaluate("kovel.marks()")  # noqa: E731
+    page.keyboard.press("Enter")
+    expect(page.locator("#report.bad")).to_contain_text("Set an in and an out point first")
+    for key, frame, want in (("i", 200, (200, None)), ("o", 260, (200, 260)), ("i", 300, (300, None)), ("o", 340, (300, 340))):
+        page.evaluate("f => kovel.player.seek(f)", frame)
+        page.keyboard.press(key)
+        assert tuple(marks().values()) == want  # an in point past the out point takes it away
+    page.keyboard.press("Shift+I")
+    assert page.evaluate("kovel.player.frame") == 300
+    page.keyboard.press("p")  # in to out, and it stops at the out point
+    until(page, "kovel.player.playing")
+    until(page, "!kovel.player.playing", seconds=6)
+    assert page.evaluate("kovel.player.frame") == 340
+    for typed, frame in (("4:10", 110), ("+1:00", 365), ("0.5s", 13)):
+        page.evaluate("kovel.player.seek(340)")
+        page.locator("#in-tc").fill(typed)
+        page.locator("#in-tc").blur()
+        until(page, "f => kovel.marks().in === f", arg=frame)
+    page.locator("#out-tc").fill("soon")
+    page.locator("#out-tc").blur()
+    expect(page.locator("#report.bad")).to_contain_text("“soon” is not a time")
+    page.evaluate("kovel.player.seek(700)")
+    page.keyboard.press("o")
+    box = page.locator("#overview").bounding_box()
+    assert box
+    at = lambda f: box["x"] + box["width"] * f / 1000  # noqa: E731
+    page.mouse.move(at(700), box["y"] + 50)
+    page.mouse.down()
+    page.mouse.move(at(800), box["y"] + 50, steps=5)
+    page.mouse.up()
+    assert abs(marks()["out"] - 800) <= 1 and marks()["in"] == 13
+    page.mouse.click(at(500), box["y"] + 50)
+    assert abs(page.evaluate("kovel.player.frame") - 500) <= 1
+    page.keyboard.press("n")
+    page.keyboard.type("Long one")
+    page.keyboard.press("Enter")
+    expect(page.locator("[data-clip]")).to_have_count(1)
+    assert marks() == {"in": None, "out": None}
+    page.locator("#kept-marks button").click()
+    assert abs(marks()["out"] - 800) <= 1
+    page.get_by_label("Verdict on Long one").select_option("drop")
+    expect(page.locator("#report")).to_contain_text("changed")
+    assert subclips.of_project(data.db, 1)[0].verdict == "drop"
+    page.get_by_role("button", name="To the story").click()
+    expect(page.locator("#report")).to_contain_text("in the story, at the end")
+    page.get_by_label("Remove Long one from the log").click()
+    expect(page.locator("[data-clip]")).to_have_count(0)
