@@ -6,7 +6,6 @@ from pathlib import Path
 import click
 
 from kovel.cli.common import (
-    KNOWN,
     answer,
     data_option,
     json_option,
@@ -19,7 +18,7 @@ from kovel.cli.common import (
 )
 from kovel.core.timecode import running
 from kovel.store import jobs, projects, recordings, subclips
-from kovel.work.intake import bring_in, files_in, take_words, transcript
+from kovel.work.intake import bring_in_all, files_in, take_words, transcript
 
 
 @click.command("list")
@@ -108,12 +107,8 @@ def import_(
     """Bring recordings (files or folders) into a project and prepare them."""
     data = open_data(folder)
     p = projects.create(data.db, new, rate, size) if new else the_project(data, project_name)
-    made, bad = [], []
-    for path in (f for given in files for f in (files_in(given.resolve()) if given.exists() else [given])):
-        try:
-            made.append(bring_in(data, p.id, path.resolve(), kind=kind))
-        except KNOWN as e:
-            bad.append(str(e))
+    paths = [f for given in files for f in (files_in(given.resolve()) if given.exists() else [given.absolute()])]
+    made, bad = bring_in_all(data, p.id, paths, kind=kind)
     if words and len(made) == 1:
         bad += take_words(data, made[0], words.name, words.read_text(errors="replace"))[1]
     if made and not no_wait:

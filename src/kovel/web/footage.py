@@ -2,6 +2,7 @@
 
 import os
 import re
+import shutil
 from pathlib import Path
 from typing import Annotated
 
@@ -13,7 +14,7 @@ from kovel.media.files import Unusable
 from kovel.store import jobs, projects, recordings
 from kovel.store.projects import Invalid
 from kovel.web.pages import page, report, rooms_state, small, web
-from kovel.work.intake import allowed, bring_in, files_in, free_name, prepare, safe
+from kovel.work.intake import allowed, bring_in, bring_in_all, files_in, free_name, prepare, safe
 
 router = APIRouter(prefix="/p/{project}")
 
@@ -64,13 +65,8 @@ def _listed(request: Request, project: int, did: str, notes: list[str] | None = 
 
 
 def _several(request: Request, project: int, paths: list[Path]) -> HTMLResponse:
-    good, bad = 0, []
-    for p in paths:
-        try:
-            bring_in(web(request).data, project, p)
-            good += 1
-        except (Unusable, Invalid) as e:
-            bad.append(str(e))
+    made, bad = bring_in_all(web(request).data, project, paths)
+    good = len(made)
     did = f"{good} recording{'s' if good != 1 else ''} brought in." if good else "Nothing was brought in."
     return _listed(request, project, did, bad, error=not good)
 
@@ -148,6 +144,7 @@ def remove(request: Request, project: int, recording: int) -> HTMLResponse:
     db = web(request).data.db
     r = recordings.get(db, recording)
     recordings.remove(db, recording)
+    shutil.rmtree(web(request).data.derived(recording), ignore_errors=True)
     return _listed(request, project, f"{r.name} taken out of the project. The file itself was not touched.")
 
 

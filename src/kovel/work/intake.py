@@ -2,6 +2,7 @@
 
 import json
 import re
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -9,6 +10,7 @@ from kovel.core.captions import read_captions, write_srt, write_vtt
 from kovel.core.plan import make_plan
 from kovel.core.words import Word
 from kovel.media.child import call
+from kovel.media.files import Unusable
 from kovel.media.render import expected_bytes
 from kovel.store import jobs, projects, recordings, stories
 from kovel.store.jobs import Job
@@ -46,12 +48,45 @@ def bring_in(
     data: Data, project: int, path: Path, *, name: str = "", kind: str = "", roll: str = "", camera: str = "", day: str = ""
 ) -> Recording:
     """Probe a file in a child, add it as a recording, queue its preparation. `Unusable` or `Invalid` and nothing is added."""
-    facts = call("probe", {"path": str(path)})
+    return _add(data, project, path, call("probe", {"path": str(path)}), name or path.stem[:120], kind, roll, camera, day)
+
+
+def bring_in_all(data: Data, project: int, paths: list[Path], *, kind: str = "") -> tuple[list[Recording], list[str]]:
+    """Bring in several files in their order, looking at a few at a time; those taken, and why each other one was not."""
+
+    def look(path: Path) -> dict[str, Any] | Unusable:
+        try:
+            return call("probe", {"path": str(path)})
+        except Unusable as e:
+            return e
+
+    made: list[Recording] = []
+    refused: list[str] = []
+    with ThreadPoolExecutor(4) as pool:
+        for path, facts in zip(paths, pool.map(look, paths), strict=True):
+            try:
+                if isinstance(facts, Unusable):
+                    raise facts
+                made.append(_add(data, project, path, facts, path.stem[:120], kind))
+            except (Unusable, Invalid) as e:
+                refused.append(str(e))
+    return made, refused
+
+
+def _add(
+    data: Data,
+    project: int,
+    path: Path,
+    facts: dict[str, Any],
+    name: str,
+    kind: str,
+    roll: str = "",
+    camera: str = "",
+    day: str = "",
+) -> Recording:
     if kind and kind not in recordings.KINDS:
         raise Invalid(f"A recording is one of: {', '.join(recordings.KINDS)}.")
-    r = recordings.add(
-        data.db, project, str(path), name or path.stem[:120], kind or facts["kind"], facts, roll=roll, camera=camera, day=day
-    )
+    r = recordings.add(data.db, project, str(path), name, kind or facts["kind"], facts, roll=roll, camera=camera, day=day)
     prepare(data, r)
     return r
 
