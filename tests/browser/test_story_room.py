@@ -142,6 +142,13 @@ def test_covers_by_key(room: Room) -> None:
     room.press("m")
     (c,) = room.story.covers
     assert room.story.at(c) == 10 and not room.story.loose
+    p.get_by_label("Lock cover lane 1").click()
+    room.report("still follow their words")
+    room.seek(12)
+    room.press("v", "x")
+    room.report("cover 1 lane is locked")
+    p.get_by_label("Lock cover lane 1").click()
+    room.report("Cover 1 lane unlocked")
     room.press("Escape", "v")
     room.seek(12)
     room.press("v", "x")
@@ -168,6 +175,7 @@ def test_drags(room: Room) -> None:
     p.get_by_role("tab", name="B-roll").click()
     p.locator("#cover-length").fill("2s")
     p.locator(".shelf-item", has_text="boat").drag_to(p.locator(".piece .w", has_text="word10"))
+    room.report("boat laid over")
     (c,) = room.story.covers
     assert (room.story.at(c), c.length) == (25, 50)  # word10 begins at 5.02 s: frame 125
     p.locator(".laid").drag_to(p.locator(".piece .w", has_text="word25"), source_position={"x": 40, "y": 2})
@@ -197,6 +205,14 @@ def test_buttons_tabs_zoom_and_looks(room: Room) -> None:
     assert len(room.story.pieces) == 4
     p.get_by_role("button", name="Redo").click()
     assert len(room.story.pieces) == 6
+    p.get_by_role("button", name="Lock dialogue").click()
+    expect(p.get_by_role("button", name="Dialogue locked")).to_have_attribute("aria-pressed", "true")
+    room.seek(33)
+    room.press("s")
+    room.report("dialogue lane is locked")
+    p.get_by_role("button", name="Dialogue locked").click()
+    room.report("Dialogue lane unlocked")
+    assert len(room.story.pieces) == 6 and not room.story.locked
     for tab, panel in (("B-roll", "shots"), ("Loose", "loose"), ("History", "history"), ("Bites", "bites")):
         p.get_by_role("tab", name=tab).click()
         expect(p.locator(f"#shelf-{panel}")).to_be_visible()
@@ -204,7 +220,7 @@ def test_buttons_tabs_zoom_and_looks(room: Room) -> None:
     p.get_by_role("tab", name="Bites").press("ArrowRight")
     expect(p.locator("#shelf-shots")).to_be_visible()
     p.get_by_role("tab", name="History").click()
-    expect(p.locator("#shelf-history li")).to_have_count(5)
+    expect(p.locator("#shelf-history li")).to_have_count(7)
     tall = lambda: p.locator("#page").bounding_box()["height"]  # type: ignore[index]  # noqa: E731
     two = tall()
     p.locator("#zoom").select_option("1")

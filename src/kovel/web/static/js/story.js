@@ -80,6 +80,9 @@ function dress() {
   $("[data-do=undo]").disabled = sheet().dataset.undo === "0";
   $("[data-do=redo]").disabled = sheet().dataset.redo === "0";
   if (!$("#shelf-history").hidden) history();
+  const lock = $("#tools [data-lock]"), locked = sheet().dataset.locked === "1";
+  lock.setAttribute("aria-pressed", locked);
+  lock.textContent = locked ? "Dialogue locked" : "Lock dialogue";
   $("#total-length").textContent = sheet().dataset.total;
   const used = sheet().dataset.used.split(",");
   for (const u of $$("[data-use]")) u.textContent = used.includes(u.dataset.use) ? "used" : "not used yet";
@@ -142,6 +145,11 @@ const acts = {
 };
 document.getElementById("tools").addEventListener("click", (e) => { const b = e.target.closest("[data-do]"); if (b) acts[b.dataset.do](); });
 
+room.addEventListener("click", (e) => {
+  const b = e.target.closest("[data-lock]");
+  if (b) edit("set_lock", { lane: b.dataset.lock, locked: b.getAttribute("aria-pressed") !== "true" });
+});
+
 // ---- shelf
 const tabs = $$(".tab");
 function tab(t) {
@@ -169,7 +177,7 @@ scroll.addEventListener("pointermove", (e) => {
 });
 document.addEventListener("pointerup", () => setTimeout(() => { from = null; }));
 scroll.addEventListener("click", (e) => {
-  if (swept) return;
+  if (swept || e.target.closest("[data-lock]")) return;
   const w = e.target.closest(".w"), c = e.target.closest(".laid"), s = e.target.closest(".seam"), p = e.target.closest(".piece");
   if (c) { choose({ kind: "cover", id: num(c.dataset.cover) }); player.seek(num(c.dataset.at)); }
   else if (s) { player.seek(num(s.dataset.at)); choose(null); }
