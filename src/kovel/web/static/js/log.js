@@ -35,7 +35,7 @@ function show() {
   $("range").hidden = a === null || b === null;
   if (a !== null && b !== null) { $("range").style.left = pc(a); $("range").style.width = pc(b - a); }
   for (const l of loupes) l.show(player.frame);
-  for (const w of words) w.el.classList.toggle("is-on", a !== null && b !== null && w.a < b && w.b > a);
+  for (const w of words) w.el.classList.toggle("is-on", a !== null && b !== null && a <= (w.a + w.b) / 2 && (w.a + w.b) / 2 < b);
 }
 
 let now = null;

@@ -98,7 +98,10 @@ function mark() {
   for (const el of $$(".is-chosen, .w.is-on", sheet())) el.classList.remove("is-chosen", "is-on");
   if (chosen?.kind === "piece") $(`[data-piece="${chosen.id}"]`)?.classList.add("is-chosen");
   if (chosen?.kind === "cover") $(`.laid[data-cover="${chosen.id}"]`)?.classList.add("is-chosen");
-  if (chosen?.kind === "words") for (const w of $$(".w", sheet())) if (num(w.dataset.f) < chosen.b && num(w.dataset.e) > chosen.a) w.classList.add("is-on");
+  if (chosen?.kind === "words") for (const w of $$(".w", sheet())) {
+    const middle = (num(w.dataset.f) + num(w.dataset.e)) / 2; // neighbours may share a frame
+    if (chosen.a <= middle && middle < chosen.b) w.classList.add("is-on");
+  }
 }
 const piece = () => (chosen?.kind === "piece" && pieces().find((p) => p.id === chosen.id)) || null;
 const cover = () => chosen?.kind === "cover" && $(`.laid[data-cover="${chosen.id}"]`);
