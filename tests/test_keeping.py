@@ -1,6 +1,5 @@
 """What is acknowledged is kept: killed servers, stale pages, undo after a restart, hostile requests."""
 
-import json
 import os
 import random
 import signal
@@ -275,4 +274,4 @@ def test_other_machines_need_the_passphrase(data: Data) -> None:
     assert c.get("/").headers["location"] == "/login" and c.post("/projects", data={"name": "x"}).status_code == 401
     assert c.post("/login", data={"passphrase": "wrong"}).status_code == 403
     assert c.post("/login", data={"passphrase": "two of us"}).status_code == 303 and c.get("/").status_code == 200
-    assert json.dumps(str(c.cookies)) and projects.listing(data.db) == []
+    assert projects.listing(data.db) == []

@@ -37,7 +37,6 @@ class Block:
     at: int
     lines: tuple[Line, ...]
     speaker: str
-    new_speaker: bool
 
     def story_frame(self, source_frame: int) -> int:
         return self.at + source_frame - self.piece.start
@@ -78,7 +77,6 @@ def lined(
             names.append(s.name)
     stretches: list[Stretch] = []
     blocks: list[Block] = []
-    before = ""
     near = sorted((x for x in spans if x[1] > lo and x[0] < hi), key=lambda x: x[0])
     first = max(0, bisect_right(story.starts, lo, 0, len(story.pieces)) - 1)
     for i in range(first, len(story.pieces)):
@@ -94,8 +92,7 @@ def lined(
         rows = max(1, int(p.length / frames_per_row + 0.3))  # a last row may hang over by a quarter
         speaker = next((w.speaker for _, w in said if w.speaker), "")
         set_in = lines(said, start=p.start, length=p.length, frames_per_row=frames_per_row, rows=rows, chars=chars)
-        blocks.append(Block(p, at, tuple(set_in), speaker, speaker != before))
-        before = speaker
+        blocks.append(Block(p, at, tuple(set_in), speaker))
         s = sources.get(p.source) if p.source is not None else None
         if s is None:
             continue

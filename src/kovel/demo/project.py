@@ -3,7 +3,7 @@
 from pathlib import Path
 
 from kovel.core.rate import Rate
-from kovel.store import jobs, projects, recordings, stories, subclips
+from kovel.store import projects, recordings, stories, subclips
 from kovel.store.recordings import Recording
 from kovel.work.data import Data
 from kovel.work.intake import bring_in, take_words
@@ -99,7 +99,3 @@ def find(data: Data, r: Recording, rate: Rate, first: str, last: str) -> tuple[i
     a = max(words[i].frames(rate)[0] - 3, words[i - 1].frames(rate)[1] if i else 0)
     b = min(words[j].frames(rate)[1] + 4, words[j + 1].frames(rate)[0] if j + 1 < len(words) else r.length(rate))
     return a, b
-
-
-def ready(data: Data, project: int) -> bool:
-    return all(j.state == "done" for j in jobs.latest_of_recordings(data.db, project).values())

@@ -19,7 +19,7 @@ export const typing = (e) => e.target.closest?.("input:not([type=checkbox],[type
 export async function transport(root, planUrl) {
   const canvas = root.querySelector("canvas");
   const player = new Player(canvas, { pool: new URLSearchParams(location.search).has("pool") });
-  const at = root.querySelector("[data-timecode]"), total = root.querySelector("[data-total]"), note = root.querySelector("[data-note]");
+  const at = root.querySelector("[data-timecode]"), note = root.querySelector("[data-note]");
   const start = Number(root.dataset.start || 0), drop = root.dataset.drop === "1";
   const show = () => { if (player.plan) at.textContent = timecode(player.frame, player.plan.rate, start, drop); };
   player.addEventListener("time", show);
@@ -36,7 +36,6 @@ export async function transport(root, planUrl) {
     const plan = await answer.json();
     player.lengths = new Map(Object.entries(plan.frames || {}).map(([k, v]) => [Number(k), v]));
     player.load(plan);
-    if (total) total.textContent = timecode(plan.length, plan.rate, 0, false);
     show();
   };
   const acts = {
