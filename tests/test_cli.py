@@ -26,8 +26,10 @@ def test_from_recordings_to_a_film(clips: dict[str, Path], tmp_path: Path) -> No
         kovel(d, "import", "--new", "Ferry", "--size", "1280x720", str(clips["talk"]), str(clips["boat"]), str(bad), "--json")
     )
     assert [r["ready"] for r in out["recordings"]] == [True, True] and "diary.mp4" in out["refused"][0]
-    assert json.loads(kovel(d, "log", "talk", "4s", "+1:00", "--name", "one", "--tags", "flood", "--json"))["length"] == 25
-    kovel(d, "log", "talk", "10:00", "11:10", "--name", "two")
+    assert (
+        json.loads(kovel(d, "log", "add", "talk", "4s", "+1:00", "--name", "one", "--tags", "flood", "--json"))["length"] == 25
+    )
+    kovel(d, "log", "add", "talk", "10:00", "11:10", "--name", "two")
     kovel(d, "story", "add", "one", "two")
     assert "laid over" in kovel(d, "story", "cover", "boat", "--at", "20", "--until", "1:20", "--start", "2s")
     show = json.loads(kovel(d, "story", "show", "--json"))
@@ -46,8 +48,8 @@ def test_from_recordings_to_a_film(clips: dict[str, Path], tmp_path: Path) -> No
     assert "OTIO_SCHEMA" in kovel(d, "export", "otio") and "TITLE: Ferry" in kovel(d, "export", "edl")
     for args, says in (
         (("render", "--out", str(film)), "--force"),
-        (("log", "talk", "5x", "6s"), "is not a time"),
-        (("log", "nobody", "1s", "2s"), "no recording called nobody"),
+        (("log", "add", "talk", "5x", "6s"), "is not a time"),
+        (("log", "add", "nobody", "1s", "2s"), "no recording called nobody"),
         (("story", "add", "three"), "no subclip called three"),
         (("story", "edit", "trim", "piece=1", "edge=in", "delta=-101"), "before this in point"),
         (("story", "edit", "trim", "nonsense=1"), "takes piece=..."),

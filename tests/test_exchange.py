@@ -6,7 +6,7 @@ import pytest
 from kovel.core.plan import make_plan
 from kovel.core.rate import Rate
 from kovel.core.timecode import format_timecode
-from kovel.exchange import to_edl, to_otio
+from kovel.exchange.story import to_edl, to_otio
 from kovel.store import projects, recordings, stories
 from kovel.store.recordings import Recording
 from kovel.work.data import Data

@@ -70,6 +70,26 @@ class Editing(RuleBasedStateMachine):
     def put(self, name: str, at: int, s: int, start: int, n: int) -> None:
         self.do(name, at=at, source=s, start=start, length=n)
 
+    @rule(at=frame, rows=st.lists(st.tuples(source, frame, st.integers(0, 60)), max_size=3))
+    def put_several(self, at: int, rows: list[tuple[int, int, int]]) -> None:
+        self.do("insert_several", at=at, ranges=[list(r) for r in rows])
+
+    @rule(edges=st.lists(frame, max_size=8))
+    def take_several(self, edges: list[int]) -> None:
+        """What is left is what a plain list of frames has left."""
+        e = sorted(edges)[: len(edges) // 2 * 2]
+        cuts = [[a, b] for a, b in zip(e[::2], e[1::2], strict=True)]
+        said = lambda s: [(p.source, p.start + k) for p in s.pieces for k in range(p.length)]  # noqa: E731
+        was, before = said(self.story), self.story
+        self.do("take_out", cuts=cuts)
+        if self.story is not before:
+            gone = {f for a, b in cuts for f in range(a, b)}
+            assert said(self.story) == [x for t, x in enumerate(was) if t not in gone]
+
+    @rule(i=frame)
+    def open_again(self, i: int) -> None:
+        self.do("open_again", piece=self.a_piece(i))
+
     @rule(name=st.sampled_from(["lift", "extract"]), a=frame, n=small)
     def take(self, name: str, a: int, n: int) -> None:
         self.do(name, a=a, b=a + n)

@@ -2,7 +2,7 @@
 
 import click
 
-from kovel.cli import footage, out, server, story
+from kovel.cli import footage, hear, log, out, server, story
 from kovel.cli.common import Group
 
 
@@ -19,9 +19,11 @@ for command in (
     server.demo,
     footage.list_,
     footage.import_,
-    footage.log,
+    log.log,
     footage.search,
     footage.words,
+    hear.transcribe,
+    hear.find_pauses,
     story.story,
     out.render,
     out.export,

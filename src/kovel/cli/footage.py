@@ -13,12 +13,12 @@ from kovel.cli.common import (
     project_option,
     the_project,
     the_recording,
-    typed,
     wait_for,
 )
 from kovel.core.timecode import running
 from kovel.store import jobs, projects, recordings, subclips
-from kovel.work.intake import bring_in_all, files_in, take_words, transcript
+from kovel.work.hearing import take_words, transcript
+from kovel.work.intake import bring_in_all, files_in
 
 
 @click.command("list")
@@ -129,42 +129,6 @@ def import_(
 
 
 @click.command()
-@click.argument("recording")
-@click.argument("start")
-@click.argument("end")
-@click.option("--name", default="")
-@click.option("--note", default="")
-@click.option("--tags", default="", help="With commas between.")
-@click.option("--verdict", default="keep", help="keep, maybe or drop.", show_default=True)
-@data_option
-@project_option
-@json_option
-def log(
-    recording: str,
-    start: str,
-    end: str,
-    name: str,
-    note: str,
-    tags: str,
-    verdict: str,
-    folder: Path | None,
-    project_name: str | None,
-    as_json: bool,
-) -> None:
-    """Keep START to END of a recording as a subclip. Times as typed: 3:15, 1.5s, 00:00:03:15; END may be +12."""
-    data = open_data(folder)
-    p = the_project(data, project_name)
-    r = the_recording(data, p.id, recording)
-    a = typed(start, p.rate)
-    c = subclips.add(data.db, r.id, a, typed(end, p.rate, a), name=name, note=note, tags=tags, verdict=verdict)
-    answer(
-        as_json,
-        {"id": c.id, "name": c.name, "recording": r.id, "start": c.start, "length": c.length},
-        f"Kept “{c.name}” as number {c.id}.",
-    )
-
-
-@click.command()
 @click.argument("words", nargs=-1, required=True)
 @data_option
 @project_option
@@ -197,12 +161,12 @@ def search(words: tuple[str, ...], folder: Path | None, project_name: str | None
 
 @click.command()
 @click.argument("recording")
-@click.argument("kind", type=click.Choice(["vtt", "srt", "json"]))
+@click.argument("kind", type=click.Choice(["vtt", "srt", "json", "txt"]))
 @click.option("--out", type=click.Path(path_type=Path), help="File to write (default: standard output).")
 @data_option
 @project_option
 def words(recording: str, kind: str, out: Path | None, folder: Path | None, project_name: str | None) -> None:
-    """The transcript of a recording as WebVTT, SRT or JSON."""
+    """The transcript of a recording as WebVTT, SRT, JSON or plain text."""
     data = open_data(folder)
     r = the_recording(data, the_project(data, project_name).id, recording)
     body = transcript(recordings.words(data.db, r.id), kind)

@@ -43,7 +43,7 @@ def export(kind: str, out: Path | None, folder: Path | None, project_name: str |
     """The story as OpenTimelineIO or EDL."""
     import opentimelineio as otio
 
-    from kovel.exchange import to_edl, to_otio
+    from kovel.exchange.story import to_edl, to_otio
 
     data = open_data(folder)
     p = the_project(data, project_name)

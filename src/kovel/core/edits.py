@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from itertools import pairwise
 
 from kovel.core.rate import Rate
 from kovel.core.seams import exposed
@@ -195,6 +196,91 @@ def insert(story: Story, sources: Sources, at: int, source: int, start: int, len
         story, pieces, sources, f"{s.name}, {frames_of(length)}, {what}",
         split=split, made=(n,), next_id=n + 1, playhead=at + length,
     )  # fmt: skip
+
+
+def insert_several(story: Story, sources: Sources, at: int, ranges: list[list[int]]) -> Edit:
+    """Insert ranges [source, start, length] one after the other at story frame `at`: one edit, in their order.
+
+    | A      | B |   insert C D at ^   ->   | A  | C | D | A' | B |
+         ^
+    """
+    refuse_locked(story, DIALOGUE)
+    if not ranges:
+        raise Refused("There is nothing to put in. Choose a subclip first.")
+    if any(len(r) != 3 for r in ranges):
+        raise Refused("Each range needs a recording, a start and a length.")
+    names = [check_range(sources, story.rate, *r).name for r in ranges]
+    if not 0 <= at <= story.length:
+        raise Refused("The playhead is past the end of the story.")
+    pieces, i, split, n = _cut_at(story, at, story.next_id)
+    new = [Piece(n + k, *r) for k, r in enumerate(ranges)]
+    pieces[i:i] = new
+    total = sum(p.length for p in new)
+    what = names[0] if len(set(names)) == 1 else "Pieces"
+    where = "at the end" if at == story.length else f"at {clock(at, story.rate)}"
+    return settle(
+        story, pieces, sources, f"{what}: {len(new)} piece{'s' if len(new) != 1 else ''}, {frames_of(total)}, {where}",
+        split=split, made=tuple(p.id for p in new), next_id=n + len(new), playhead=at + total,
+    )  # fmt: skip
+
+
+def take_out(story: Story, sources: Sources, cuts: list[list[int]]) -> Edit:
+    """Take several stretches [a, b) of the story out and close up: one edit, covers keep their words.
+
+    | A ~~ A | B ~~~ B |   take out ~   ->   | A | A | B | B |
+    """
+    refuse_locked(story, DIALOGUE)
+    if not cuts:
+        raise Refused("There is nothing to take out.")
+    edges = sorted((a, b) for a, b in cuts)
+    if any(a >= b for a, b in edges) or edges[0][0] < 0 or edges[-1][1] > story.length:
+        raise Refused("A stretch to take out is empty, or lies outside the story.")
+    if any(b > a for (_, b), (a, _) in pairwise(edges)):
+        raise Refused("Two stretches to take out overlap.")
+    pieces: list[Piece] = []
+    parts: dict[int, tuple[int, ...]] = {}
+    n, k = story.next_id, 0
+    for at, p in zip(story.starts, story.pieces, strict=False):
+        end, t, first = at + p.length, at, True
+        ids = []
+        while k > 0 and edges[k - 1][1] > at:
+            k -= 1
+        while k < len(edges) and edges[k][0] < end:
+            a, b = max(edges[k][0], at), min(edges[k][1], end)
+            if a > t:
+                pieces.append(Piece(p.id if first else n, p.source, p.start + t - at, a - t))
+                ids.append(pieces[-1].id)
+                n, first = n + (not first), False
+            t = max(t, b)
+            k += 1
+        if t < end:
+            pieces.append(Piece(p.id if first else n, p.source, p.start + t - at, end - t))
+            ids.append(pieces[-1].id)
+            n += not first
+        if ids != [p.id]:
+            parts[p.id] = tuple(ids)
+    total = sum(b - a for a, b in edges)
+    did = f"Took out {len(edges)} stretch{'es' if len(edges) != 1 else ''}, {frames_of(total)}"
+    return settle(story, pieces, sources, did, split=parts, next_id=n, playhead=edges[0][0])
+
+
+def open_again(story: Story, sources: Sources, piece: int) -> Edit:
+    """Put back what was taken out between a piece and the one after it, where both come from one recording.
+
+    | A1 |A2 |   with .. between them in the recording   ->   | A1 .. A2 |
+    """
+    refuse_locked(story, DIALOGUE)
+    i = story.index_of(piece)
+    if i + 1 >= len(story.pieces):
+        raise Refused("There is no piece after this one.")
+    p, q = story.pieces[i], story.pieces[i + 1]
+    if p.source is None or p.source != q.source or q.start < p.end:
+        raise Refused("Nothing was taken out here: the two pieces do not follow each other in one recording.")
+    whole = replace(p, length=q.end - p.start)
+    pieces = [*story.pieces[:i], whole, *story.pieces[i + 2 :]]
+    gap = q.start - p.end
+    did = f"{frames_of(gap)} put back" if gap else "Joined through"
+    return settle(story, pieces, sources, did, split={q.id: (p.id,), p.id: (p.id,)}, made=(p.id,), playhead=story.starts[i + 1])
 
 
 def insert_space(story: Story, sources: Sources, at: int, length: int) -> Edit:

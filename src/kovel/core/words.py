@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from kovel.core.rate import Rate
 
@@ -17,6 +17,7 @@ class Word:
     start: int
     end: int
     speaker: str = ""
+    sure: float = 1.0  # how sure the recogniser is; corrected and imported words are certain
 
     def frames(self, rate: Rate) -> tuple[int, int]:
         """First frame it sounds in, and the frame after the last."""
@@ -57,6 +58,51 @@ def sentences(words: Sequence[Word], pause: int = 72_000) -> list[Sentence]:
     if run:
         out.append(_sentence(run))
     return out
+
+
+def corrected(word: Word, text: str) -> list[Word]:
+    """A word with other text and its own times; text of several words shares the time out by their length.
+
+    [we haul    ]  ->  [we][haul   ]
+    """
+    parts = text.split()
+    size = [len(p) + 1 for p in parts]
+    edges = [word.start + (word.end - word.start) * sum(size[:i]) // max(1, sum(size)) for i in range(len(parts) + 1)]
+    return [replace(word, text=p, start=edges[i], end=edges[i + 1], sure=1.0) for i, p in enumerate(parts)]
+
+
+def joined(run: Sequence[Word]) -> Word:
+    """Neighbouring words as one."""
+    return replace(run[0], text="".join(w.text for w in run), end=run[-1].end, sure=1.0)
+
+
+def replaced(words: Sequence[Word], find: str, put: str) -> tuple[list[Word], int]:
+    """Every place where the words `find` were said, in whatever case and punctuation, with `put` instead; and how often.
+
+    A capital at the beginning and punctuation at the end are kept; times stay those of the words replaced.
+    """
+    asked = [_plain(f) for f in find.split()]
+    out: list[Word] = []
+    i = n = 0
+    while i < len(words):
+        run = words[i : i + len(asked)]
+        if asked and [_plain(w.text) for w in run] == asked:
+            whole = Word("", run[0].start, run[-1].end, run[0].speaker)
+            tail = run[-1].text[len(run[-1].text.rstrip(".,;:?!\u2026")) :]
+            text = put
+            if text and run[0].text[:1].isupper() and find[:1].islower():
+                text = text[:1].upper() + text[1:]
+            out += corrected(whole, (text.rstrip(".,;:?!") + tail) if text else "")
+            i += len(asked)
+            n += 1
+        else:
+            out.append(words[i])
+            i += 1
+    return out, n
+
+
+def _plain(text: str) -> str:
+    return "".join(ch for ch in text.casefold() if ch.isalnum() or ch == "'")
 
 
 def _sentence(run: Sequence[Word]) -> Sentence:

@@ -6,7 +6,8 @@ from kovel.core.rate import Rate
 from kovel.store import projects, recordings, stories, subclips
 from kovel.store.recordings import Recording
 from kovel.work.data import Data
-from kovel.work.intake import bring_in, take_words
+from kovel.work.hearing import take_words
+from kovel.work.intake import bring_in
 
 FOOTAGE = Path(__file__).parent / "footage"
 NAME = "The Last Haul"

@@ -22,7 +22,11 @@ LIMITS: dict[str, tuple[float | None, int, int]] = {
     "probe": (30, 25, 4 << 30),
     "derive": (None, 6 * 3600, 12 << 30),
     "render": (None, 24 * 3600, 16 << 30),
+    "listen": (None, 6 * 3600, 16 << 30),
+    "transcribe": (None, 48 * 3600, 24 << 30),
+    "align_text": (None, 6 * 3600, 16 << 30),
 }
+MODULES = {"align_text": "transcribe"}
 SILENT = 300.0  # seconds without progress before a child is given up
 
 
@@ -36,7 +40,7 @@ def call(
     on_progress: Callable[[float], None] | None = None,
     cancelled: Callable[[], bool] | None = None,
 ) -> Any:
-    """Run one of probe, derive, render in a child and wait. Raises `Unusable`, or `Cancelled` within half a second."""
+    """Run one of LIMITS in a child and wait. Raises `Unusable`, or `Cancelled` within half a second."""
     wall, cpu, memory = LIMITS[name]
     args = [sys.executable, "-m", "kovel.media.child", str(cpu), str(memory)]
     p = subprocess.Popen(args, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
@@ -127,17 +131,12 @@ def main() -> None:
             last = time.monotonic()
             out.write(json.dumps({"progress": round(x, 4)}) + "\n")
 
-    from kovel.media.derive import derive
-    from kovel.media.probe import probe
-    from kovel.media.render import render
+    from importlib import import_module
 
+    name = request["call"]
     try:
-        if request["call"] == "probe":
-            result = probe(**request["params"])
-        elif request["call"] == "derive":
-            result = derive(**request["params"], progress=progress)
-        else:
-            result = render(**request["params"], progress=progress)
+        work = getattr(import_module(f"kovel.media.{MODULES.get(name, name)}"), name)
+        result = work(**request["params"]) if name == "probe" else work(**request["params"], progress=progress)
         answer = {"result": result}
     except Unusable as e:
         answer = {"unusable": str(e)}

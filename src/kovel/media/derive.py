@@ -5,6 +5,7 @@ proxy.idx    one little-endian uint32 a frame: its packet's size. Packets lie en
 sound.pcm    48 kHz 16-bit little-endian, mono or interleaved stereo, sample 0 at the first picture's moment
 peaks.bin    "KVP1", count of levels, pairs a level (uint32 LE), then int8 (min, max) pairs, finest level first
 small-N.jpg  sheets of 100 small frames, 160 wide
+motion.npy   float16 (frames, 4): brightness, change, shift right and down of each frame (core/shots.py)
 media.json   the facts a player needs
 """
 
@@ -23,6 +24,8 @@ from PIL import Image
 
 from kovel.core.peaks import PeakMaker
 from kovel.core.rate import SAMPLE_RATE, Rate
+from kovel.core.shots import HIGH, MotionMaker
+from kovel.core.shots import WIDE as GREY_WIDE
 from kovel.media.files import Unusable, kind_of, open_media
 from kovel.media.reader import Fit, FrameReader, still_frame
 
@@ -95,12 +98,16 @@ class _Proxy:
         self.sheet = Image.new("RGB", (self.small_size[0] * 10, self.small_size[1] * 10))
         self.smalls = 0
         self.count = 0
-        self._last: tuple[Any, Any] = (None, None)
+        self.motion = MotionMaker()
+        self._grey = av.video.reformatter.VideoReformatter()
+        self._last: tuple[Any, Any, Any] = (None, None, None)
 
     def add(self, frame: Any) -> None:
         if self._last[0] is not frame:
-            self._last = (frame, self.fit(frame))
+            f = self.fit(frame)
+            self._last = (frame, f, self._grey.reformat(f, GREY_WIDE, HIGH, "gray8").to_ndarray())
         f = self._last[1]
+        self.motion.feed(self._last[2])
         if self.count % self.every == 0:
             i = self.smalls % SHEET
             tile = f.reformat(*self.small_size, "rgb24").to_image()
@@ -130,6 +137,7 @@ class _Proxy:
         if not whole or not all(p[2] for p in packets[::GOP]):
             raise Unusable("The proxy came out damaged. Try again; if it happens twice, the disk may be full.")
         (self.folder / "proxy.idx").write_bytes(sizes.tobytes())
+        np.save(self.folder / "motion.npy", self.motion.finish())
         return {
             "frames": self.count, "width": self.size[0], "height": self.size[1], "gop": GOP, "first": packets[0][0],
             "codec": f"avc1.{extra[1]:02x}{extra[2]:02x}{extra[3]:02x}", "avcc": base64.b64encode(extra).decode(),

@@ -69,10 +69,13 @@ def of_project(db: Database, project: int, kind: str | None = None) -> list[Job]
     return [_job(r) for r in rows]
 
 
-def latest_of_recordings(db: Database, project: int) -> dict[int, Job]:
+def latest_of_recordings(db: Database, project: int, *kinds: str) -> dict[int, Job]:
+    """The newest job of these kinds (preparing, if none is named) for each recording."""
+    marks = ",".join("?" * len(kinds or ("prepare",)))
     rows = db.read().execute(
-        "SELECT * FROM job WHERE id IN (SELECT max(id) FROM job WHERE project = ? AND recording IS NOT NULL GROUP BY recording)",
-        (project,),
+        "SELECT * FROM job WHERE id IN (SELECT max(id) FROM job WHERE project = ? AND recording IS NOT NULL"
+        f" AND kind IN ({marks}) GROUP BY recording)",
+        (project, *(kinds or ("prepare",))),
     )
     return {r["recording"]: _job(r) for r in rows}
 
@@ -105,4 +108,14 @@ def again(db: Database, job: int) -> None:
     with db.write() as c:
         c.execute(
             "UPDATE job SET state = 'waiting', progress = 0, started = NULL, finished = NULL, message = '' WHERE id = ?", (job,)
+        )
+
+
+def forget_message(db: Database, job: int) -> None:
+    """What it said was read: an ended job keeps its state only."""
+    with db.write() as c:
+        c.execute(
+            "UPDATE job SET message = '', state = CASE state WHEN 'failed' THEN 'cancelled' ELSE state END"
+            " WHERE id = ? AND state NOT IN ('waiting', 'working')",
+            (job,),
         )

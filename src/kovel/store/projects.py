@@ -152,14 +152,21 @@ def duplicate(db: Database, project: int) -> Project:
             ids[rid] = c.execute(
                 f"INSERT INTO recording (project, {cols}) SELECT ?, {cols} FROM recording WHERE id = ?", (new, rid)
             ).lastrowid
-            c.execute("INSERT INTO word SELECT ?, i, text, start, end, speaker FROM word WHERE recording = ?", (ids[rid], rid))
+            c.execute(
+                "INSERT INTO word (recording, i, text, start, end, speaker, sure) SELECT ?, i, text, start, end, speaker, sure FROM word WHERE recording = ?",
+                (ids[rid], rid),
+            )
             c.execute(
                 "INSERT INTO sentence (recording, start, end, speaker, text) SELECT ?, start, end, speaker, text FROM sentence WHERE recording = ?",
                 (ids[rid], rid),
             )
             c.execute(
-                "INSERT INTO subclip (recording, name, start, length, note, tags, verdict)"
-                " SELECT ?, name, start, length, note, tags, verdict FROM subclip WHERE recording = ?",
+                "INSERT INTO subclip (recording, name, start, length, note, tags, verdict, board)"
+                " SELECT ?, name, start, length, note, tags, verdict, board FROM subclip WHERE recording = ?",
+                (ids[rid], rid),
+            )
+            c.execute(
+                "INSERT INTO marker (recording, frame, name) SELECT ?, frame, name FROM marker WHERE recording = ?",
                 (ids[rid], rid),
             )
         for (sid,) in c.execute("SELECT id FROM story WHERE project = ?", (project,)).fetchall():

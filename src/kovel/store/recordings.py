@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from kovel.core.rate import Rate
 from kovel.core.story import Source
 from kovel.core.words import Word, sentences
+from kovel.store import steps
 from kovel.store.db import Database
 from kovel.store.projects import Invalid, Missing, clean_name
 
@@ -139,32 +140,78 @@ def remove(db: Database, recording: int) -> None:
         c.execute("DELETE FROM recording WHERE id = ?", (recording,))
 
 
+def clock_of(db: Database, project: int) -> Rate:
+    """The project's rate, on which all positions inside its recordings are counted."""
+    r = db.read().execute("SELECT rate_num, rate_den FROM project WHERE id = ?", (project,)).fetchone()
+    if r is None:
+        raise Missing("There is no such project. It may have been deleted.")
+    return Rate(*r)
+
+
 def words(db: Database, recording: int) -> list[Word]:
-    rows = db.read().execute("SELECT text, start, end, speaker FROM word WHERE recording = ? ORDER BY i", (recording,))
-    return [Word(r["text"], r["start"], r["end"], r["speaker"]) for r in rows]
+    rows = db.read().execute("SELECT text, start, end, speaker, sure FROM word WHERE recording = ? ORDER BY i", (recording,))
+    return [Word(*r) for r in rows]
 
 
 def words_between(db: Database, recording: int, start: int, end: int) -> list[Word]:
     """Words that begin in samples [start, end), and the one that is under way at `start`."""
     rows = db.read().execute(
-        "SELECT text, start, end, speaker FROM word WHERE recording = ?1 AND start < ?3"
+        "SELECT text, start, end, speaker, sure FROM word WHERE recording = ?1 AND start < ?3"
         " AND start >= coalesce((SELECT max(start) FROM word WHERE recording = ?1 AND start <= ?2), ?2) ORDER BY start, i",
         (recording, start, end),
     )
     return [Word(*r) for r in rows]
 
 
-def set_words(db: Database, recording: int, said: Sequence[Word]) -> None:
-    """Replace a recording's words, and what is searched of them."""
-    with db.write() as c:
-        c.execute("DELETE FROM word WHERE recording = ?", (recording,))
-        c.execute("DELETE FROM sentence WHERE recording = ?", (recording,))
-        c.executemany(
-            "INSERT INTO word VALUES (?,?,?,?,?,?)",
-            [(recording, i, w.text, w.start, w.end, w.speaker) for i, w in enumerate(said)],
+def has_words(db: Database, project: int) -> set[int]:
+    rows = db.read().execute(
+        "SELECT id FROM recording r WHERE project = ? AND EXISTS (SELECT 1 FROM word WHERE recording = r.id)", (project,)
+    )
+    return {r[0] for r in rows}
+
+
+def set_words(db: Database, recording: int, said: Sequence[Word], did: str = "") -> None:
+    """Replace all of a recording's words, and what is searched of them; one undoable step of the log."""
+    r = get(db, recording)
+    change_words(db, recording, 0, words(db, recording), said, did or f"words of {r.name}")
+
+
+def change_words(db: Database, recording: int, at: int, old: Sequence[Word], new: Sequence[Word], did: str) -> None:
+    """Put `new` in place of `old`, the words from index `at` on; one undoable step. `Invalid` if they are not there any more."""
+    project = get(db, recording).project
+    with steps.step(db, project, did) as s:
+        rows = s.c.execute(
+            "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND i >= ? AND i < ? ORDER BY i",
+            (recording, at, at + len(old)),
         )
-        rows = [(recording, s.start, s.end, s.speaker, s.text) for s in sentences(said)]
-        c.executemany("INSERT INTO sentence (recording, start, end, speaker, text) VALUES (?,?,?,?,?)", rows)
+        if [Word(*r) for r in rows] != list(old):
+            raise Invalid("The words were changed elsewhere meanwhile. Reload the page, then correct them.")
+        write_words(s.c, recording, at, len(old), new)
+        s.replaced(recording, at, old, new)
+
+
+def write_words(c: sqlite3.Connection, recording: int, at: int, count: int, new: Sequence[Word]) -> None:
+    """Inside a transaction: rows for `new` in place of the `count` words from `at` on, and the sentences that changed."""
+    c.execute("DELETE FROM word WHERE recording = ? AND i >= ? AND i < ?", (recording, at, at + count))
+    shift = len(new) - count
+    if shift:  # by way of negative numbers, so that no two rows ever share one
+        c.execute("UPDATE word SET i = -(i + ?) WHERE recording = ? AND i >= ?", (shift, recording, at + count))
+        c.execute("UPDATE word SET i = -i WHERE recording = ? AND i < 0", (recording,))
+    c.executemany(
+        "INSERT INTO word (recording, i, text, start, end, speaker, sure) VALUES (?,?,?,?,?,?,?)",
+        [(recording, at + k, w.text, w.start, w.end, w.speaker, w.sure) for k, w in enumerate(new)],
+    )
+    rows = c.execute("SELECT text, start, end, speaker, sure FROM word WHERE recording = ? ORDER BY i", (recording,))
+    want = {(s.start, s.end, s.speaker, s.text) for s in sentences([Word(*r) for r in rows])}
+    have = {
+        tuple(r)[1:]: r[0]
+        for r in c.execute("SELECT id, start, end, speaker, text FROM sentence WHERE recording = ?", (recording,))
+    }
+    c.executemany("DELETE FROM sentence WHERE id = ?", [(i,) for k, i in have.items() if k not in want])
+    c.executemany(
+        "INSERT INTO sentence (recording, start, end, speaker, text) VALUES (?,?,?,?,?)",
+        [(recording, *k) for k in sorted(want - set(have))],
+    )
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,13 +1,15 @@
-"""Subclips: named ranges of recordings."""
+"""Subclips and soundbites: ranges of recordings that were found good, or waiting to be judged."""
 
 import sqlite3
+from collections.abc import Sequence
 from dataclasses import dataclass
 
-from kovel.store import recordings
+from kovel.store import recordings, steps
 from kovel.store.db import Database
 from kovel.store.projects import Invalid, Missing, clean_name
 
-VERDICTS = ("keep", "maybe", "drop")
+VERDICTS = ("", "keep", "maybe", "drop")  # "": a slice nobody has judged yet
+COLUMNS = "id, recording, name, start, length, note, tags, verdict, board"
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,86 +22,157 @@ class Subclip:
     note: str
     tags: tuple[str, ...]
     verdict: str
+    board: float | None
+
+    @property
+    def end(self) -> int:
+        return self.start + self.length
 
 
 def _subclip(r: sqlite3.Row) -> Subclip:
-    return Subclip(
-        r["id"],
-        r["recording"],
-        r["name"],
-        r["start"],
-        r["length"],
-        r["note"],
-        tuple(filter(None, r["tags"].split(","))),
-        r["verdict"],
-    )
+    tags = tuple(filter(None, r["tags"].split(",")))
+    return Subclip(r["id"], r["recording"], r["name"], r["start"], r["length"], r["note"], tags, r["verdict"], r["board"])
 
 
-def _tags(text: str) -> str:
+def clean_tags(text: str) -> str:
     return ",".join(dict.fromkeys(t.strip().lower()[:40] for t in text.replace(";", ",").split(",") if t.strip()))
+
+
+@dataclass(frozen=True, slots=True)
+class New:
+    """A range to keep, in project frames on the recording's clock: [start, end)."""
+
+    recording: int
+    start: int
+    end: int
+    name: str = ""
+    note: str = ""
+    tags: str = ""
+    verdict: str = "keep"
+
+
+def check(r: recordings.Recording, total: int, new: New) -> None:
+    """`Invalid` for a range that is empty or leaves its recording, or a verdict that is none."""
+    if new.end <= new.start:
+        raise Invalid("In and out are at the same place. Set the out point after the in point.")
+    if new.start < 0 or new.end > total:
+        raise Invalid(f"The range runs past the {'start' if new.start < 0 else 'end'} of {r.name}.")
+    if new.verdict not in VERDICTS:
+        raise Invalid("A verdict is keep, maybe or drop.")
+
+
+def add_all(db: Database, project: int, rows: Sequence[New], did: str) -> list[Subclip]:
+    """Keep several ranges in one undoable step; `Invalid` and none is kept if one cannot be."""
+    rate = recordings.clock_of(db, project)
+    known = {r.id: r for r in recordings.of_project(db, project)}
+    for n in rows:
+        if n.recording not in known:
+            raise Missing("There is no such recording in the project.")
+        check(known[n.recording], known[n.recording].length(rate), n)
+    counts = dict(
+        db.read().execute("SELECT recording, count(*) FROM subclip GROUP BY recording").fetchall()
+    )  # names are numbered on from these
+    ids = []
+    with steps.step(db, project, did) as s:
+        for n in rows:
+            counts[n.recording] = counts.get(n.recording, 0) + 1
+            name = clean_name(n.name or f"{known[n.recording].name[:100]} {counts[n.recording]}", limit=120)
+            row = s.c.execute(
+                "INSERT INTO subclip (recording, name, start, length, note, tags, verdict) VALUES (?,?,?,?,?,?,?)",
+                (n.recording, name, n.start, n.end - n.start, n.note.strip()[:2000], clean_tags(n.tags), n.verdict),
+            ).lastrowid
+            ids.append(s.made("subclip", row))
+    return [get(db, i) for i in ids]
 
 
 def add(
     db: Database, recording: int, start: int, end: int, *, name: str = "", note: str = "", tags: str = "", verdict: str = "keep"
 ) -> Subclip:
     """Keep [start, end) of a recording, in project frames on its clock."""
-    r = recordings.get(db, recording)
-    rate = db.read().execute("SELECT rate_num, rate_den FROM project WHERE id = ?", (r.project,)).fetchone()
-    total = r.length(recordings.Rate(*rate))
-    if end <= start:
-        raise Invalid("In and out are at the same place. Set the out point after the in point.")
-    if start < 0 or end > total:
-        raise Invalid(f"The range runs past the {'start' if start < 0 else 'end'} of {r.name}.")
-    if verdict not in VERDICTS:
-        raise Invalid("A verdict is keep, maybe or drop.")
-    count = db.read().execute("SELECT count(*) FROM subclip WHERE recording = ?", (recording,)).fetchone()[0]
-    name = clean_name(name or f"{r.name} {count + 1}", limit=120)
-    with db.write() as c:
-        sid = c.execute(
-            "INSERT INTO subclip (recording, name, start, length, note, tags, verdict) VALUES (?,?,?,?,?,?,?)",
-            (recording, name, start, end - start, note.strip()[:2000], _tags(tags), verdict),
-        ).lastrowid
-    return get(db, sid)
+    project = recordings.get(db, recording).project
+    (made,) = add_all(db, project, [New(recording, start, end, name, note, tags, verdict)], name or "range kept")
+    return made
 
 
 def get(db: Database, subclip: int) -> Subclip:
-    r = db.read().execute("SELECT * FROM subclip WHERE id = ?", (subclip,)).fetchone()
+    r = db.read().execute(f"SELECT {COLUMNS} FROM subclip WHERE id = ?", (subclip,)).fetchone()
     if r is None:
         raise Missing("That subclip is not there any more.")
     return _subclip(r)
 
 
-def update(db: Database, subclip: int, **fields: str) -> Subclip:
-    get(db, subclip)
-    if set(fields) - {"name", "note", "tags", "verdict"}:
+def update(db: Database, ids: Sequence[int], **fields: str | int | float | None) -> list[Subclip]:
+    """Change one or several subclips in one step: name, note, tags, verdict, start, length, board; `add_tags` adds to theirs."""
+    old = [get(db, i) for i in ids]
+    if not old:
+        raise Invalid("Choose a subclip first.")
+    if set(fields) - {"name", "note", "tags", "verdict", "start", "length", "board", "add_tags"}:
         raise Invalid("That cannot be changed on a subclip.")
     if "name" in fields:
-        fields["name"] = clean_name(fields["name"], limit=120)
+        fields["name"] = clean_name(str(fields["name"]), limit=120)
+    if "note" in fields:
+        fields["note"] = str(fields["note"]).strip()[:2000]
     if "tags" in fields:
-        fields["tags"] = _tags(fields["tags"])
+        fields["tags"] = clean_tags(str(fields["tags"]))
     if fields.get("verdict", "keep") not in VERDICTS:
         raise Invalid("A verdict is keep, maybe or drop.")
-    with db.write() as c:
-        c.execute(f"UPDATE subclip SET {', '.join(f'{k} = ?' for k in fields)} WHERE id = ?", (*fields.values(), subclip))
-    return get(db, subclip)
+    more = str(fields.pop("add_tags", "") or "")
+    first = recordings.get(db, old[0].recording)
+    rate = recordings.clock_of(db, first.project)
+    if {"start", "length"} & set(fields):
+        for c in old:
+            a = int(fields.get("start", c.start) or 0)
+            r = recordings.get(db, c.recording)
+            check(r, r.length(rate), New(c.recording, a, a + int(fields.get("length", c.length) or 0)))
+    what = old[0].name if len(old) == 1 else f"{len(old)} subclips"
+    with steps.step(db, first.project, f"{what} changed") as s:
+        s.before("subclip", list(ids))
+        for c in old:
+            put = dict(fields)
+            if more:
+                put["tags"] = clean_tags(",".join([*c.tags, more]))
+            if put:
+                s.c.execute(f"UPDATE subclip SET {', '.join(f'{k} = ?' for k in put)} WHERE id = ?", (*put.values(), c.id))
+    return [get(db, i) for i in ids]
 
 
-def remove(db: Database, subclip: int) -> Subclip:
-    old = get(db, subclip)
-    with db.write() as c:
-        c.execute("DELETE FROM subclip WHERE id = ?", (subclip,))
+def remove(db: Database, ids: Sequence[int]) -> list[Subclip]:
+    old = [get(db, i) for i in ids]
+    if not old:
+        raise Invalid("Choose a subclip first.")
+    what = old[0].name if len(old) == 1 else f"{len(old)} subclips"
+    with steps.step(db, recordings.get(db, old[0].recording).project, f"{what} taken out of the log") as s:
+        s.before("subclip", list(ids))
+        s.c.executemany("DELETE FROM subclip WHERE id = ?", [(i,) for i in ids])
     return old
 
 
+def arrange(db: Database, project: int, ids: Sequence[int]) -> None:
+    """The storyboard holds these subclips in this order, and no others of the project."""
+    here = {c.id: c for c in of_project(db, project)}
+    changed = [i for i, c in here.items() if c.board is not None or i in ids]
+    with steps.step(db, project, "storyboard arranged") as s:
+        s.before("subclip", changed)
+        s.c.executemany("UPDATE subclip SET board = NULL WHERE id = ?", [(i,) for i in changed])
+        s.c.executemany("UPDATE subclip SET board = ? WHERE id = ?", [(n, i) for n, i in enumerate(ids) if i in here])
+
+
 def of_recording(db: Database, recording: int) -> list[Subclip]:
-    return [
-        _subclip(r) for r in db.read().execute("SELECT * FROM subclip WHERE recording = ? ORDER BY start, id", (recording,))
-    ]
+    rows = db.read().execute(f"SELECT {COLUMNS} FROM subclip WHERE recording = ? ORDER BY start, id", (recording,))
+    return [_subclip(r) for r in rows]
 
 
 def of_project(db: Database, project: int) -> list[Subclip]:
+    cols = ", ".join(f"s.{c}" for c in COLUMNS.split(", "))
     rows = db.read().execute(
-        "SELECT s.* FROM subclip s JOIN recording r ON r.id = s.recording WHERE r.project = ? ORDER BY r.ordinal, s.start, s.id",
+        f"SELECT {cols} FROM subclip s JOIN recording r ON r.id = s.recording WHERE r.project = ? ORDER BY r.ordinal, s.start, s.id",
         (project,),
     )
     return [_subclip(r) for r in rows]
+
+
+def reshape(db: Database, project: int, rows: Sequence[tuple[int, int, int]], did: str) -> None:
+    """New edges (subclip, start, end) for several subclips, in one undoable step."""
+    with steps.step(db, project, did) as s:
+        s.before("subclip", [i for i, _, _ in rows])
+        s.c.executemany("UPDATE subclip SET start = ?, length = ? WHERE id = ?", [(a, b - a, i) for i, a, b in rows])

@@ -10,7 +10,7 @@ from fastapi.responses import FileResponse, HTMLResponse, Response
 
 from kovel.core.edits import clock
 from kovel.core.seams import seams
-from kovel.exchange import to_edl, to_otio
+from kovel.exchange.story import to_edl, to_otio
 from kovel.store import jobs, projects, recordings, stories
 from kovel.store.projects import Missing
 from kovel.web.pages import page, report, web

@@ -1,40 +1,71 @@
-"""The Log room: one recording, its words, in and out, and what was kept of it."""
+"""The Log room's desk: one recording, its words, in and out, markers and slices, and what was kept of it."""
 
-from typing import Annotated
+from typing import Annotated, Any
 
-from fastapi import APIRouter, Form, Request, UploadFile
-from fastapi.responses import HTMLResponse, JSONResponse, Response
-from starlette.concurrency import run_in_threadpool
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import HTMLResponse, JSONResponse
 
+from kovel.core.pauses import VOICE, nearest_pause
 from kovel.core.plan import window_plan
 from kovel.core.rate import Rate
 from kovel.core.timecode import TimeError, parse_entry
+from kovel.core.usage import ranges_used, uses
 from kovel.core.words import Word
-from kovel.store import projects, recordings, stories, subclips
+from kovel.store import jobs, markers, projects, recordings, settings, steps, stories, subclips
 from kovel.store.projects import Invalid, Missing
-from kovel.web.pages import page, report, small, web
-from kovel.work.intake import media_facts, safe, take_words, transcript
+from kovel.store.recordings import Recording
+from kovel.store.subclips import Subclip
+from kovel.web.pages import joined, page, render, report, small, the_recording, web
+from kovel.web.shots import shot
+from kovel.work.data import media_facts
+from kovel.work.hearing import found_pauses
 
 router = APIRouter(prefix="/p/{project}")
+PULL = 48_000 * 3 // 2  # samples a mark may be pulled
 
 
-def _turns(words: list[Word], rate: Rate) -> list[dict]:
+def turns(words: list[Word], rate: Rate) -> list[dict[str, Any]]:
     """Words by speaker's turn, broken also at pauses over a second; each word with its first and last frame."""
-    turns: list[dict] = []
+    out: list[dict[str, Any]] = []
     for w in words:
-        last = turns[-1] if turns else None
+        last = out[-1] if out else None
         if not last or last["speaker"] != w.speaker or w.start - last["words"][-1][2].end > 48000:
-            turns.append({"speaker": w.speaker, "start": w.frames(rate)[0], "words": []})
-        turns[-1]["words"].append((*w.frames(rate), w))
-    return turns
+            out.append({"speaker": w.speaker, "start": w.frames(rate)[0], "first": w.start, "words": []})
+        out[-1]["words"].append((*w.frames(rate), w))
+    return out
 
 
-def _clips(request: Request, project: int, recording: int) -> dict:
+def words_part(request: Request, r: Recording) -> str:
+    """The transcript as a fragment."""
+    w = web(request)
+    p = projects.get(w.data.db, r.project)
+    said = recordings.words(w.data.db, r.id)
+    names = sorted({x.speaker for x in said if x.speaker})
+    return render(
+        "parts/words.html", project=p, r=r, turns=turns(said, p.rate), speakers=names, voice=VOICE,
+        hearing=hearing(request, r), model=settings.get(w.data.db, "model"),
+    )  # fmt: skip
+
+
+def hearing(request: Request, r: Recording) -> jobs.Job | None:
+    """The newest transcription of a recording, if it runs or ended otherwise than well."""
+    job = jobs.latest_of_recordings(web(request).data.db, r.project, "transcribe", "align").get(r.id)
+    return job if job and (job.state in ("waiting", "working", "failed") or job.message) else None
+
+
+def _clips(request: Request, project: int, recording: int) -> dict[str, Any]:
     w = web(request)
     p = projects.get(w.data.db, project)
-    r = recordings.get(w.data.db, recording)
+    r = the_recording(request, project, recording)
     rows = [{"c": c, "face": small(w, r, c.start, p.rate)} for c in subclips.of_recording(w.data.db, recording)]
-    return {"project": p, "r": r, "clips": rows, "total": r.length(p.rate)}
+    return {
+        "project": p, "r": r, "clips": rows, "total": r.length(p.rate), "markers": markers.of_recording(w.data.db, recording),
+        "unjudged": sum(1 for x in rows if not x["c"].verdict),
+    }  # fmt: skip
+
+
+def _listed(request: Request, project: int, recording: int, did: str, notes: tuple[str, ...] = ()) -> HTMLResponse:
+    return joined(render("parts/clips.html", **_clips(request, project, recording)), report(did, notes))
 
 
 @router.get("/log")
@@ -49,9 +80,12 @@ def room(request: Request, project: int, rec: int | None = None) -> HTMLResponse
     base = {"room": "log", "project": p, "rows": rows, "faces": faces}
     if chosen is None:
         return page(request, "log.html", **base, r=None)
-    turns = _turns(recordings.words(w.data.db, chosen.id), p.rate)
     names = sorted({t for c in subclips.of_project(w.data.db, project) for t in c.tags})
-    return page(request, "log.html", **{**base, **_clips(request, project, chosen.id)}, turns=turns, tags=names)
+    is_shot = chosen.kind in ("b-roll", "still") and chosen.ready
+    return page(
+        request, "log.html", **{**base, **_clips(request, project, chosen.id)}, tags=names,
+        words=words_part(request, chosen), shot=shot(request, p, chosen) if is_shot else None,
+    )  # fmt: skip
 
 
 @router.get("/recordings/{recording}/plan")
@@ -59,10 +93,28 @@ def plan(request: Request, project: int, recording: int) -> JSONResponse:
     """The whole recording as a plan for the player."""
     w = web(request)
     p = projects.get(w.data.db, project)
-    src = recordings.get(w.data.db, recording).source
+    src = the_recording(request, project, recording).source
     facts = media_facts(w.data, recording) or {}
     out = window_plan(p.rate, src).to_json({src.id: src})
     return JSONResponse({**out, "frames": {src.id: facts.get("frames") or 1}})
+
+
+@router.get("/recordings/{recording}/marks")
+def marks(request: Request, project: int, recording: int) -> JSONResponse:
+    """What is drawn along the recording's line, in frames: who speaks, pauses, and what the story uses."""
+    w = web(request)
+    p = projects.get(w.data.db, project)
+    the_recording(request, project, recording)
+    f = p.rate.sample_to_frame
+    speakers: list[list[Any]] = []
+    for x in recordings.words(w.data.db, recording):
+        if speakers and speakers[-1][2] == x.speaker and x.start - speakers[-1][3] < 96_000:
+            speakers[-1][1], speakers[-1][3] = f(x.end), x.end
+        else:
+            speakers.append([f(x.start), f(x.end), x.speaker, x.end])
+    story = stories.load(w.data.db, stories.first_of(w.data.db, project)).story
+    pauses = [[f(x.start), f(x.end)] for x in found_pauses(w.data, recording)]
+    return JSONResponse({"speakers": [s[:3] for s in speakers], "pauses": pauses, "used": ranges_used(uses(story), recording)})
 
 
 @router.get("/search")
@@ -78,42 +130,15 @@ def search(request: Request, project: int, q: str = "") -> HTMLResponse:
     return page(request, "parts/found.html", project=p, rows=rows, q=q)
 
 
-@router.post("/recordings/{recording}/words")
-async def words_in(request: Request, project: int, recording: int, transcript_file: UploadFile) -> HTMLResponse:
-    """Take a transcript with times: WebVTT, SRT, JSON."""
-    w = web(request)
-    name = transcript_file.filename or "transcript"
-    raw = await transcript_file.read(20_000_000)
-    r = await run_in_threadpool(recordings.get, w.data.db, recording)
-    count, left = await run_in_threadpool(take_words, w.data, r, name, raw.decode("utf-8-sig", "replace"))
-    headers = {"hx-redirect": f"/p/{project}/log?rec={recording}"} if not left else {"hx-reswap": "none"}
-    return HTMLResponse(
-        report(f"{count} words taken from {name}. Reload to see them." if left else f"{count} words taken.", tuple(left[:8])),
-        headers=headers,
-    )
-
-
-@router.get("/recordings/{recording}/words.{kind}")
-def words_out(request: Request, project: int, recording: int, kind: str) -> Response:
-    db = web(request).data.db
-    if kind not in ("vtt", "srt", "json"):
-        raise Missing("There is no such format.")
-    r = recordings.get(db, recording)
-    body = transcript(recordings.words(db, recording), kind)
-    name = safe(r.name).encode("ascii", "replace").decode().replace("?", "_")
-    return Response(
-        body, media_type="text/plain; charset=utf-8", headers={"content-disposition": f'attachment; filename="{name}.{kind}"'}
-    )
-
-
 @router.get("/time")
 def time(request: Request, project: int, text: str, now: int = 0) -> JSONResponse:
     """A time as editors type it -> {"frame"}, at the project's rate."""
     p = projects.get(web(request).data.db, project)
-    return JSONResponse({"frame": _time(text, p.rate, "That time", now)})
+    return JSONResponse({"frame": typed(text, p.rate, "That time", now)})
 
 
-def _time(text: str, rate: Rate, what: str, now: int = 0) -> int:
+def typed(text: str, rate: Rate, what: str, now: int = 0) -> int:
+    """A time as editors type it; `Invalid`, naming the field, if it is none."""
     try:
         return parse_entry(text, rate, now=now)
     except TimeError as e:
@@ -125,49 +150,173 @@ def keep(
     request: Request, project: int, recording: int, start: Annotated[str, Form()] = "", end: Annotated[str, Form()] = "", name: Annotated[str, Form()] = "",
     note: Annotated[str, Form()] = "", tags: Annotated[str, Form()] = "", verdict: Annotated[str, Form()] = "keep",
 ) -> HTMLResponse:  # fmt: skip
-    w = web(request)
-    p = projects.get(w.data.db, project)
+    """Keep in to out; with an empty verdict it is a slice that waits to be judged."""
+    db = web(request).data.db
+    p = projects.get(db, project)
+    the_recording(request, project, recording)
     if not start or not end:
         raise Invalid("Set an in and an out point first: I and O, or drag over words.")
-    c = subclips.add(
-        w.data.db,
-        recording,
-        _time(start, p.rate, "In"),
-        _time(end, p.rate, "Out"),
-        name=name,
-        note=note,
-        tags=tags,
-        verdict=verdict,
-    )
-    html = page(request, "parts/clips.html", **_clips(request, project, recording))
-    return HTMLResponse(html.body.decode() + report(f"Kept “{c.name}”."))
+    a, b = typed(start, p.rate, "In"), typed(end, p.rate, "Out")
+    c = subclips.add(db, recording, a, b, name=name, note=note, tags=tags, verdict=verdict)
+    return _listed(request, project, recording, f"Kept “{c.name}”." if verdict else f"Slice kept as “{c.name}”.")
+
+
+def of_project(request: Request, project: int, ids: list[int]) -> list[Subclip]:
+    """These subclips; `Missing` if one belongs elsewhere."""
+    db = web(request).data.db
+    found = [subclips.get(db, i) for i in ids]
+    for c in found:
+        if recordings.get(db, c.recording).project != project:
+            raise Missing("That subclip is not in this project.")
+    return found
 
 
 @router.post("/subclips/{subclip}")
 def change(
     request: Request, project: int, subclip: int, name: Annotated[str | None, Form()] = None, note: Annotated[str | None, Form()] = None,
     tags: Annotated[str | None, Form()] = None, verdict: Annotated[str | None, Form()] = None,
+    start: Annotated[str | None, Form()] = None, end: Annotated[str | None, Form()] = None,
 ) -> HTMLResponse:  # fmt: skip
-    given = {"name": name, "note": note, "tags": tags, "verdict": verdict}
-    c = subclips.update(web(request).data.db, subclip, **{k: v for k, v in given.items() if v is not None})
-    html = page(request, "parts/clips.html", **_clips(request, project, c.recording))
-    return HTMLResponse(html.body.decode() + report(f"“{c.name}” changed."))
+    db = web(request).data.db
+    (old,) = of_project(request, project, [subclip])
+    given: dict[str, Any] = {"name": name, "note": note, "tags": tags, "verdict": verdict}
+    if start is not None or end is not None:
+        rate = projects.get(db, project).rate
+        a = old.start if start is None else typed(start, rate, "In", old.start)
+        b = old.end if end is None else typed(end, rate, "Out", old.end)
+        given |= {"start": a, "length": b - a}
+    (c,) = subclips.update(db, [subclip], **{k: v for k, v in given.items() if v is not None})
+    return _listed(request, project, c.recording, f"“{c.name}” changed.")
 
 
 @router.post("/subclips/{subclip}/remove")
 def remove(request: Request, project: int, subclip: int) -> HTMLResponse:
-    c = subclips.remove(web(request).data.db, subclip)
-    html = page(request, "parts/clips.html", **_clips(request, project, c.recording))
-    return HTMLResponse(html.body.decode() + report(f"“{c.name}” is no longer in the log. The recording was not touched."))
+    of_project(request, project, [subclip])
+    (c,) = subclips.remove(web(request).data.db, [subclip])
+    return _listed(
+        request,
+        project,
+        c.recording,
+        f"“{c.name}” is no longer in the log. The recording was not touched. Ctrl Z brings it back.",
+    )
 
 
 @router.post("/subclips/{subclip}/to-story")
 def to_story(request: Request, project: int, subclip: int) -> HTMLResponse:
     db = web(request).data.db
-    c = subclips.get(db, subclip)
-    if recordings.get(db, c.recording).project != project:
-        raise Missing("That subclip is not in this project.")
-    _, done = stories.edit(
-        db, stories.first_of(db, project), None, "add_at_end", {"source": c.recording, "start": c.start, "length": c.length}
+    (c,) = of_project(request, project, [subclip])
+    asked = {"source": c.recording, "start": c.start, "length": c.length}
+    _, done = stories.edit(db, stories.first_of(db, project), None, "add_at_end", asked)
+    return joined(report(f"“{c.name}” is in the story, at the end.", done.notes), hx_reswap="none")
+
+
+@router.post("/recordings/{recording}/markers")
+def mark(
+    request: Request, project: int, recording: int, frame: Annotated[int, Form()], name: Annotated[str, Form()] = ""
+) -> HTMLResponse:
+    the_recording(request, project, recording)
+    markers.add(web(request).data.db, recording, frame, name)
+    return _listed(request, project, recording, "Marker set. Name it in the list when there is time.")
+
+
+@router.post("/markers/{marker}")
+def name_marker(request: Request, project: int, marker: int, name: Annotated[str, Form()] = "") -> HTMLResponse:
+    db = web(request).data.db
+    the_recording(request, project, markers.get(db, marker).recording)
+    m = markers.rename(db, marker, name)
+    return _listed(request, project, m.recording, f"Marker named “{m.name}”." if m.name else "Marker without a name.")
+
+
+@router.post("/markers/{marker}/remove")
+def remove_marker(request: Request, project: int, marker: int) -> HTMLResponse:
+    db = web(request).data.db
+    the_recording(request, project, markers.get(db, marker).recording)
+    m = markers.remove(db, marker)
+    return _listed(request, project, m.recording, "Marker taken away.")
+
+
+def _pulled(request: Request, p: projects.Project, recording: int, frame: int) -> int | None:
+    at = nearest_pause(found_pauses(web(request).data, recording), p.rate.frame_to_sample(frame), PULL)
+    return None if at is None else p.rate.sample_to_frame(at)
+
+
+@router.get("/recordings/{recording}/pull")
+def pull(request: Request, project: int, recording: int, start: int | None = None, end: int | None = None) -> JSONResponse:
+    """Marks at the nearest pause: frames; a mark with no pause within 1.5 s stays."""
+    p = projects.get(web(request).data.db, project)
+    the_recording(request, project, recording)
+    a = None if start is None else _pulled(request, p, recording, start)
+    b = None if end is None else _pulled(request, p, recording, end)
+    return JSONResponse(
+        {"start": start if a is None else a, "end": end if b is None else b, "found": [a is not None, b is not None]}
     )
-    return HTMLResponse(report(f"“{c.name}” is in the story, at the end.", done.notes), headers={"hx-reswap": "none"})
+
+
+@router.post("/recordings/{recording}/pull")
+def pull_slices(request: Request, project: int, recording: int) -> HTMLResponse:
+    """Every slice that is not judged yet: both edges to the nearest pause."""
+    db = web(request).data.db
+    p = projects.get(db, project)
+    total = the_recording(request, project, recording).length(p.rate)
+    rows: list[tuple[int, int, int]] = []
+    for c in subclips.of_recording(db, recording):
+        if c.verdict:
+            continue
+        a, b = (_pulled(request, p, recording, f) for f in (c.start, c.end))
+        new = (max(0, c.start if a is None else a), min(total, c.end if b is None else b))
+        if new[0] < new[1] and new != (c.start, c.end):
+            rows.append((c.id, *new))
+    if not rows:
+        raise Invalid("No slice is near a pause that was found. They stay as they are; set their edges by ear.")
+    subclips.reshape(db, project, rows, "slices pulled to pauses")
+    return _listed(
+        request, project, recording, f"{len(rows)} slice{'s' if len(rows) != 1 else ''} pulled to the nearest pauses."
+    )
+
+
+@router.post("/recordings/{recording}/keep-used")
+def keep_used(request: Request, project: int, recording: int) -> HTMLResponse:
+    """Every range of this recording that the story uses becomes a subclip named by its first words."""
+    count = keep_all_used(request, project, recording)
+    return _listed(request, project, recording, f"{count} range{'s' if count != 1 else ''} the story uses kept as subclips.")
+
+
+def keep_all_used(request: Request, project: int, only: int | None = None) -> int:
+    """Ranges the story uses that are in the log under no subclip yet, kept in one step; how many."""
+    db = web(request).data.db
+    p = projects.get(db, project)
+    found = uses(stories.load(db, stories.first_of(db, project)).story)
+    new = []
+    for r in recordings.of_project(db, project):
+        if only not in (None, r.id):
+            continue
+        have = {(c.start, c.end) for c in subclips.of_recording(db, r.id)}
+        for a, b in ranges_used(found, r.id):
+            if (a, b) not in have:
+                said = recordings.words_between(db, r.id, p.rate.frame_to_sample(a), p.rate.frame_to_sample(b))
+                name = " ".join(w.text for w in said if w.text != VOICE and w.start >= p.rate.frame_to_sample(a) - 4800)
+                new.append(
+                    subclips.New(r.id, a, min(b, r.length(p.rate)), name[:48].rsplit(" ", 1)[0] if len(name) > 48 else name)
+                )
+    if not new:
+        raise Invalid("The story uses no range here that is not in the log already.")
+    return len(subclips.add_all(db, project, new, "used ranges kept"))
+
+
+@router.post("/log/undo")
+def undo(request: Request, project: int, rec: int | None = None, redo: bool = False) -> HTMLResponse:
+    """Undo or redo the last step of the log, wherever it was made; the shown recording is drawn anew."""
+    db = web(request).data.db
+    did, touched = steps.turn(db, project, redo)
+    said = report(f"{'Done again' if redo else 'Undone'}: {did}.")
+    if rec is None:
+        return joined(said, hx_refresh="true")
+    r = the_recording(request, project, rec)
+    if rec not in touched:
+        names = ", ".join(x.name for x in recordings.of_project(db, project) if x.id in touched)
+        return joined(report(f"{'Done again' if redo else 'Undone'}, in {names}: {did}."))
+    clips = render("parts/clips.html", **_clips(request, project, rec)).replace(
+        'id="clips"', 'id="clips" hx-swap-oob="true"', 1
+    )
+    words = words_part(request, r).replace('id="words"', 'id="words" hx-swap-oob="true"', 1)
+    return joined(clips, words, said)

@@ -12,9 +12,9 @@ from jinja2 import Environment, FileSystemLoader, StrictUndefined
 from kovel.core.rate import Rate
 from kovel.core.timecode import format_timecode, running
 from kovel.store import jobs, recordings
+from kovel.store.projects import Missing
 from kovel.store.recordings import Recording
-from kovel.work.data import Data
-from kovel.work.intake import media_facts
+from kovel.work.data import Data, media_facts
 
 
 @dataclass(frozen=True)
@@ -119,3 +119,19 @@ def rooms_state(w: Web, project: int) -> dict[str, Any]:
     """Recordings with their newest job, for lists."""
     latest = jobs.latest_of_recordings(w.data.db, project)
     return {"recordings": recordings.of_project(w.data.db, project), "jobs": latest}
+
+
+def the_recording(request: Request, project: int, recording: int) -> Recording:
+    """A recording of this project; `Missing` if it is another one's."""
+    r = recordings.get(web(request).data.db, recording)
+    if r.project != project:
+        raise Missing("There is no such recording in the project.")
+    return r
+
+
+def joined(*parts: str | HTMLResponse, status: int = 200, **headers: str) -> HTMLResponse:
+    """Several fragments as one answer."""
+    html = "".join(p if isinstance(p, str) else bytes(p.body).decode() for p in parts)
+    return HTMLResponse(
+        html, status, headers={"cache-control": "no-store", **{k.replace("_", "-"): v for k, v in headers.items()}}
+    )

@@ -14,7 +14,7 @@ from kovel.core.words import Word
 from kovel.store import projects, recordings, stories, subclips
 from kovel.store.stories import Kept, Stale
 from kovel.web.pages import page, render, report, small, web
-from kovel.work.intake import media_facts
+from kovel.work.data import media_facts
 
 router = APIRouter(prefix="/p/{project}")
 ROW = 24  # pixels of a line of words

@@ -1,8 +1,10 @@
 """One folder holds everything Kovel keeps: the database, the job queue, what was uploaded, and what it derived."""
 
 import fcntl
+import json
 import os
 from pathlib import Path
+from typing import Any
 
 import platformdirs
 
@@ -43,3 +45,11 @@ class Data:
             os.close(fd)
             return None
         return fd
+
+
+def media_facts(data: Data, recording: int) -> dict[str, Any] | None:
+    """media.json of a prepared recording."""
+    try:
+        return json.loads((data.derived(recording) / "media.json").read_text())
+    except (OSError, ValueError):
+        return None

@@ -9,9 +9,11 @@ import threading
 from kovel.store import jobs, recordings
 from kovel.store.projects import Missing
 from kovel.work.data import Data
+from kovel.work.hearing import listen, take_heard
 from kovel.work.queue import Queue
 
-CALLS = {"prepare": "derive", "render": "render"}
+CALLS = {"prepare": "derive", "render": "render", "listen": "listen", "transcribe": "transcribe", "align": "align_text"}
+URGENT = {"render": 0, "prepare": 1, "listen": 2, "align": 3, "transcribe": 4}
 
 
 class Foreman:
@@ -79,8 +81,15 @@ class Foreman:
         for job_id in list(self._told):
             self._tell_cancelled(job_id)
         free = self.workers - len(working)
-        waiting = sorted(jobs.in_state(self.data.db, "waiting"), key=lambda j: (j.kind != "render", j.id))
-        for job in waiting[: max(0, free)]:
+        waiting = sorted(jobs.in_state(self.data.db, "waiting"), key=lambda j: (URGENT[j.kind], j.id))
+        heavy = sum(j.kind == "transcribe" for j in working)  # one recogniser fills the machine
+        for job in waiting:
+            if free <= 0:
+                break
+            if job.kind == "transcribe" and heavy:
+                continue
+            heavy += job.kind == "transcribe"
+            free -= 1
             jobs.begin(self.data.db, job.id)
             self._told.add(job.id)
             self.queue.put(str(job.id), CALLS[job.kind], job.params)
@@ -96,7 +105,17 @@ class Foreman:
         if "result" in answer:
             if job.kind == "prepare" and job.recording is not None:
                 recordings.set_ready(self.data.db, job.recording, answer["result"]["checksum"], answer["result"]["frames"])
-            jobs.end(self.data.db, job.id, "done", result=answer["result"])
+                listen(self.data, job.recording)
+            message = ""
+            if job.kind in ("transcribe", "align") and job.recording is not None:
+                message = take_heard(self.data, job.recording, answer["result"])
+            jobs.end(
+                self.data.db,
+                job.id,
+                "done",
+                message,
+                result=answer["result"] if job.kind not in ("transcribe", "align") else None,
+            )
         elif "cancelled" in answer:
             jobs.end(self.data.db, job.id, "cancelled")
         else:

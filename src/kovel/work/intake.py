@@ -1,14 +1,11 @@
 """Bringing recordings in, and getting renders out: what page and command line share."""
 
-import json
 import re
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
-from kovel.core.captions import read_captions, write_srt, write_vtt
 from kovel.core.plan import make_plan
-from kovel.core.words import Word
 from kovel.media.child import call
 from kovel.media.files import Unusable
 from kovel.media.render import expected_bytes
@@ -16,7 +13,7 @@ from kovel.store import jobs, projects, recordings, stories
 from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
-from kovel.work.data import Data
+from kovel.work.data import Data, media_facts
 
 
 def allowed(path: str, roots: list[Path]) -> Path:
@@ -102,66 +99,6 @@ def prepare(data: Data, r: Recording) -> Job:
         "frames": r.frames,
     }
     return jobs.add(data.db, r.project, "prepare", params, r.id)
-
-
-def take_words(data: Data, r: Recording, name: str, text: str) -> tuple[int, list[str]]:
-    """Words with times from WebVTT, SubRip, or JSON ({"words": [{"text", "start", "end", "speaker"}]}, seconds).
-
-    Returns how many were taken, and each thing left out with its line and reason. `Invalid` if there is nothing to take;
-    the words there were stay then.
-    """
-    left: list[str] = []
-    if name.lower().endswith(".json"):
-        try:
-            rows = json.loads(text)["words"]
-            said = [
-                Word(
-                    " ".join(str(w["text"]).split()),
-                    round(w["start"] * 48000),
-                    round(w["end"] * 48000),
-                    str(w.get("speaker", "")),
-                )
-                for w in rows
-            ]
-        except (ValueError, KeyError, TypeError, AttributeError):
-            raise Invalid(f"{name} holds no words with times.") from None
-        said = sorted((w for w in said if w.text and 0 <= w.start < w.end), key=lambda w: w.start)
-    elif "-->" in text:
-        got = read_captions(text)
-        said = list(got.words)
-        left = [f"Line {n}: {why}. Left out." for n, why in got.refused]
-    else:
-        raise Invalid(f"{name} is not a transcript with times. Kovel takes WebVTT, SRT and JSON.")
-    if r.frames is not None:
-        total = r.rate.frame_to_sample(r.frames)
-        late = sum(1 for w in said if w.start >= total)
-        if late:
-            left.append(f"{late} words lie after the end of {r.name}. Left out.")
-        said = [Word(w.text, w.start, min(w.end, total), w.speaker) for w in said if w.start < total]
-    if not said:
-        raise Invalid(
-            f"There are no words in {name}. The words of {r.name} are as they were." + "".join(f" {x}" for x in left[:3])
-        )
-    recordings.set_words(data.db, r.id, said)
-    return len(said), left
-
-
-def transcript(said: list[Word], kind: str) -> str:
-    """Words as `vtt`, `srt` or `json` text."""
-    if kind == "vtt":
-        return write_vtt(said)
-    if kind == "srt":
-        return write_srt(said)
-    rows = [{"text": w.text, "start": w.start / 48000, "end": w.end / 48000, "speaker": w.speaker} for w in said]
-    return json.dumps({"words": rows}, ensure_ascii=False, indent=1) + "\n"
-
-
-def media_facts(data: Data, recording: int) -> dict[str, Any] | None:
-    """media.json of a prepared recording."""
-    try:
-        return json.loads((data.derived(recording) / "media.json").read_text())
-    except (OSError, ValueError):
-        return None
 
 
 def start_render(

@@ -6,8 +6,8 @@ import { timecode } from "./transport.js";
 const PAIRS = 100; // peak pairs a second, finest level
 
 export class Loupe {
-  constructor(el, { recording, fps, rate, total, words, get, set, go }) {
-    Object.assign(this, { el, recording, fps, rate, total, words, get, set, go });
+  constructor(el, { recording, fps, rate, total, words, get, set, go, near = (f) => f }) {
+    Object.assign(this, { el, recording, fps, rate, total, words, get, set, go, near });
     this.seconds = 4;
     this.centre = 0;
     this.canvas = el.querySelector("canvas");
@@ -31,7 +31,8 @@ export class Loupe {
   // Frame under a pointer: the frame boundary nearest to it.
   move(e) {
     const r = this.el.getBoundingClientRect();
-    const f = Math.round(this.centre + ((e.clientX - r.left) / r.width - 0.5) * this.seconds * this.fps);
+    const per = (this.seconds * this.fps) / r.width;
+    const f = this.near(Math.round(this.centre + (e.clientX - r.left - r.width / 2) * per), Math.ceil(10 * per));
     this.set(Math.max(0, Math.min(this.total, f)));
     this.go(this.get() ?? f);
     this.draw();

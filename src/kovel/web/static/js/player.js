@@ -89,12 +89,12 @@ export class Player extends EventTarget {
     if (speed > 0 && this.frame >= this.plan.length) this.frame = 0;
     const from = this.frame;
     const asked = performance.now();
-    const heard = speed === 1 || speed === 2;
+    const heard = speed === 1 || speed === 1.5 || speed === 2;
     this.want(from, this.pictures.exact ? speed : 0); // the pool must not run before the sound does
     const sample = Math.round((from * this.plan.rate[1] * RATE) / this.plan.rate[0]);
     const [audible] = await Promise.all([
       heard ? this.sound.open() : false,
-      heard ? this.sound.ready(this.plan, sample).catch(() => {}) : null,
+      heard ? this.sound.ready(this.plan, sample, speed).catch(() => {}) : null,
       this.firstPicture(from, gen),
     ]);
     if (gen !== this.starting) return;
@@ -132,10 +132,10 @@ export class Player extends EventTarget {
 
   toggle() { if (this.playing) this.stop(); else this.play(1); }
 
-  // Faster in the same direction at each press: 1, 2, 4, 8.
+  // Faster in the same direction at each press; forwards up to 2 the sound keeps its pitch, beyond there is none.
   shuttle(direction) {
-    const s = this.speed;
-    this.play(Math.sign(s) === direction ? direction * Math.min(8, Math.abs(s) * 2) : direction);
+    const steps = direction > 0 ? [1, 1.5, 2, 4, 8] : [1, 2, 4, 8], now = Math.sign(this.speed) === direction ? steps.indexOf(Math.abs(this.speed)) : -1;
+    this.play(direction * steps[Math.min(now + 1, steps.length - 1)]);
   }
 
   seek(t) {

@@ -13,6 +13,7 @@ let chosen = null; // {kind: "piece"|"cover", id} or {kind: "words", a, b}
 let busy = Promise.resolve();
 
 const player = await transport($("[data-player]"), `${base}/plan`);
+player.addEventListener("time", () => { if (!player.playing) localStorage.setItem(`kovel-head-${room.dataset.project}`, player.frame); }); // for "at the playhead" in the Log
 
 // ---- sending edits
 function send(url, body, form = false) {

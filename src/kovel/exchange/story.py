@@ -25,20 +25,27 @@ def _first_frame(r: Recording, project: Project) -> int:
         return 0
 
 
+def clip_of(r: Recording, project: Project, start: int, length: int, label: str = "") -> otio.schema.Clip:
+    """Frames [start, start+length) of a recording as a clip that refers to its file."""
+    fps = float(project.rate.fps)
+
+    def span(a: int, n: int) -> otio.opentime.TimeRange:
+        return otio.opentime.TimeRange(otio.opentime.RationalTime(a, fps), otio.opentime.RationalTime(n, fps))
+
+    first = _first_frame(r, project)
+    media = otio.schema.ExternalReference(Path(r.path).as_uri(), span(first, r.length(project.rate)))
+    media.name = Path(r.path).name
+    metadata = {"kovel": {"roll": r.roll, "camera": r.camera}}
+    return otio.schema.Clip(label or r.name, media, span(first + start, length), metadata=metadata)
+
+
 def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Recording]) -> otio.schema.Timeline:
     """A timeline with a track for the dialogue's picture, one for each cover lane, and one for its sound."""
     fps = float(project.rate.fps)
 
-    def span(start: int, length: int) -> otio.opentime.TimeRange:
-        return otio.opentime.TimeRange(otio.opentime.RationalTime(start, fps), otio.opentime.RationalTime(length, fps))
-
-    def clip(source: int, start: int, length: int, label: str = "") -> otio.schema.Clip:
-        r = recordings[source]
-        first = _first_frame(r, project)
-        media = otio.schema.ExternalReference(Path(r.path).as_uri(), span(first, r.length(project.rate)))
-        media.name = Path(r.path).name
-        return otio.schema.Clip(
-            label or r.name, media, span(first + start, length), metadata={"kovel": {"roll": r.roll, "camera": r.camera}}
+    def gap(n: int) -> otio.schema.Gap:
+        return otio.schema.Gap(
+            source_range=otio.opentime.TimeRange(otio.opentime.RationalTime(0, fps), otio.opentime.RationalTime(n, fps))
         )
 
     tl = otio.schema.Timeline(
@@ -49,9 +56,9 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
     for p in story.pieces:
         for track, has in ((picture, "picture"), (sound, "sound")):
             if p.source is None or not getattr(recordings[p.source], has):
-                track.append(otio.schema.Gap(source_range=span(0, p.length)))
+                track.append(gap(p.length))
             else:
-                track.append(clip(p.source, p.start, p.length))
+                track.append(clip_of(recordings[p.source], project, p.start, p.length))
     tl.tracks.append(picture)
     for lane in sorted({c.lane for c in story.covers}):
         track = otio.schema.Track(f"Cover {lane}", kind=otio.schema.TrackKind.Video)
@@ -59,8 +66,8 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
         for at, end, c in sorted((s for s in story.spans if s[2].lane == lane), key=lambda s: s[0]):
             end = min(end, story.length)
             if at > t:
-                track.append(otio.schema.Gap(source_range=span(0, at - t)))
-            track.append(clip(c.source, c.start, end - at))
+                track.append(gap(at - t))
+            track.append(clip_of(recordings[c.source], project, c.start, end - at))
             t = end
         tl.tracks.append(track)
     tl.tracks.append(sound)

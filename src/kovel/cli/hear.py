@@ -1,0 +1,101 @@
+"""What is heard in a file: words and pauses, without a project."""
+
+import sys
+from pathlib import Path
+
+import click
+
+from kovel.cli.common import answer, data_option, json_option, open_data, project_option, the_project, the_recording, wait_for
+from kovel.core.levels import QUIETEST
+from kovel.core.pauses import Settings, noise_floor, pauses
+from kovel.media.child import call
+from kovel.media.files import Unusable
+from kovel.store import jobs, recordings
+from kovel.work import hearing
+from kovel.work.single import ready
+
+
+@click.command()
+@click.argument("file")
+@click.option("--model", default="", help="Folder of another recogniser model of the same format.")
+@click.option("--name", "names", multiple=True, help="A person, place or thing to be heard as written; may be given again.")
+@data_option
+@project_option
+@json_option
+def transcribe(
+    file: str, model: str, names: tuple[str, ...], folder: Path | None, project_name: str | None, as_json: bool
+) -> None:
+    """Words with times of FILE, on this machine. If FILE names a recording of --project, they are kept there."""
+    path = Path(file)
+    remark = ""
+    if project_name or not path.exists():
+        data = open_data(folder)
+        if not project_name and not path.exists() and "/" in file:
+            raise Unusable(f"There is no file {file}.")
+        r = the_recording(data, the_project(data, project_name).id, file)
+        (done,) = wait_for(data, [hearing.transcribe(data, r.id).id], quiet=as_json)
+        if done.state != "done":
+            raise click.ClickException(done.message or "The transcription was stopped.")
+        said, remark = recordings.words(data.db, r.id), jobs.get(data.db, done.id).message
+        rows = [{"text": w.text, "start": w.start / 48000, "end": w.end / 48000, "sure": round(w.sure, 3)} for w in said]
+    else:
+        with ready(path) as x:
+            params = {"out": str(x.folder), "channels": x.channels, "model": model, "names": list(names)}
+            got = call("transcribe", params, _told if sys.stderr.isatty() else None)
+        remark = got["remark"]
+        rows = [{"text": t, "start": a / 48000, "end": b / 48000, "sure": s} for t, a, b, s in got["words"]]
+    answer(
+        as_json, {"words": rows, "remark": remark}, " ".join(str(w["text"]) for w in rows) + (f"\n{remark}" if remark else "")
+    )
+
+
+def _told(x: float) -> None:
+    click.echo(f"\r{x:.0%} ", nl=False, err=True)
+
+
+def threshold_of(ctx: click.Context, param: click.Parameter, value: str) -> float | None:
+    if value == "auto":
+        return None
+    try:
+        x = float(value)
+    except ValueError:
+        raise click.BadParameter("auto, or a level in dBFS such as -40") from None
+    if not -100 <= x <= 0:
+        raise click.BadParameter("a level in dBFS lies between -100 and 0")
+    return x
+
+
+@click.command("pauses")
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--threshold", default="auto", callback=threshold_of, help="auto, or a level in dBFS.", show_default=True)
+@click.option(
+    "--min", "shortest", default=0.3, type=click.FloatRange(0.02, 60), help="Shortest pause, seconds.", show_default=True
+)
+@click.option(
+    "--pad-before", default=0.0, type=click.FloatRange(0, 10), help="Air left before speech, seconds.", show_default=True
+)
+@click.option(
+    "--pad-after", default=0.0, type=click.FloatRange(0, 10), help="Air left after speech, seconds.", show_default=True
+)
+@click.option(
+    "--island", default=0.08, type=click.FloatRange(0, 5), help="Speech shorter than this is a click.", show_default=True
+)
+@json_option
+def find_pauses(
+    file: Path, threshold: float | None, shortest: float, pad_before: float, pad_after: float, island: float, as_json: bool
+) -> None:
+    """Pauses of FILE: stretches in which nobody speaks. Air makes each as much shorter."""
+    s = Settings(shortest, pad_before, pad_after, island, threshold)
+    with ready(file) as x:
+        assert x.levels is not None
+        found = pauses(x.levels, s)
+        rows = []
+        for p in found:
+            if cut := p.cut(s):
+                rows.append({"start": cut[0] / 48000, "end": min(cut[1], x.samples) / 48000, "confidence": p.sure})
+        value = {
+            "rate": 48000, "duration": x.samples / 48000, "pauses": rows,
+            "noise_floor_dbfs": round(noise_floor(x.levels) if len(x.levels) else QUIETEST, 1),
+        }  # fmt: skip
+    text = "\n".join(f"{r['start']:9.2f} {r['end']:9.2f}   {r['confidence']:.0%}" for r in rows) or "No pauses."
+    answer(as_json, value, text)

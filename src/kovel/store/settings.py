@@ -1,0 +1,13 @@
+"""Settings that hold for every project: the recogniser's model, the words that count as fillers."""
+
+from kovel.store.db import Database
+
+
+def get(db: Database, key: str, default: str = "") -> str:
+    r = db.read().execute("SELECT value FROM setting WHERE key = ?", (key,)).fetchone()
+    return default if r is None else r[0]
+
+
+def put(db: Database, key: str, value: str) -> None:
+    with db.write() as c:
+        c.execute("INSERT INTO setting VALUES (?,?) ON CONFLICT (key) DO UPDATE SET value = excluded.value", (key, value))

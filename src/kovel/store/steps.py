@@ -1,0 +1,101 @@
+"""Undo and redo in the log: each step keeps the rows it touched, as they were before and as they are after.
+
+Subclips and markers are kept by row; words as the slice of a recording that was replaced. A step lands in the same
+transaction as the change itself.
+"""
+
+import json
+import sqlite3
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from typing import Any
+
+from kovel.core.words import Word
+from kovel.store.db import Database
+from kovel.store.projects import Invalid, Missing
+
+MOST = 300  # steps kept a project
+TABLES = {
+    "subclip": ("id", "recording", "name", "start", "length", "note", "tags", "verdict", "board", "created"),
+    "marker": ("id", "recording", "frame", "name"),
+}
+
+
+class Step:
+    """A transaction under way. `before` must see rows before they change; `made` those that are new."""
+
+    def __init__(self, c: sqlite3.Connection) -> None:
+        self.c = c
+        self.ids: dict[str, set[int]] = {t: set() for t in TABLES}
+        self.rows: dict[str, dict[int, list[Any]]] = {t: {} for t in TABLES}
+        self.words: dict[str, Any] | None = None
+
+    def before(self, table: str, ids: Sequence[int]) -> None:
+        self.rows[table] |= _rows(self.c, table, ids)
+        self.ids[table] |= set(ids)
+
+    def made(self, table: str, row: int | None) -> int:
+        assert row is not None
+        self.ids[table].add(row)
+        return row
+
+    def replaced(self, recording: int, at: int, old: Sequence[Word], new: Sequence[Word]) -> None:
+        self.words = {"recording": recording, "at": at, "old": [_flat(w) for w in old], "new": [_flat(w) for w in new]}
+
+
+def _flat(w: Word) -> list[Any]:
+    return [w.text, w.start, w.end, w.speaker, w.sure]
+
+
+def _rows(c: sqlite3.Connection, table: str, ids: Sequence[int]) -> dict[int, list[Any]]:
+    cols, marks = ", ".join(TABLES[table]), ",".join("?" * len(ids))
+    return {r["id"]: list(r) for r in c.execute(f"SELECT {cols} FROM {table} WHERE id IN ({marks})", list(ids))}
+
+
+@contextmanager
+def step(db: Database, project: int, did: str) -> Iterator[Step]:
+    """One undoable change of the log, in one transaction."""
+    with db.write() as c:
+        s = Step(c)
+        yield s
+        change: dict[str, Any] = {}
+        for t in TABLES:
+            if s.ids[t]:
+                after = _rows(c, t, sorted(s.ids[t]))
+                change[t] = [[i, s.rows[t].get(i), after.get(i)] for i in sorted(s.ids[t])]
+        if s.words:
+            change["words"] = s.words
+        c.execute("DELETE FROM log_step WHERE project = ? AND undone", (project,))
+        c.execute("INSERT INTO log_step (project, did, change) VALUES (?,?,?)", (project, did, json.dumps(change)))
+        c.execute(
+            "DELETE FROM log_step WHERE project = ?1 AND id <= (SELECT max(id) FROM log_step WHERE project = ?1) - ?2",
+            (project, MOST),
+        )
+
+
+def turn(db: Database, project: int, redo: bool = False) -> tuple[str, list[int]]:
+    """Undo the last step of a project's log, or do the last undone one again: what it was, and the recordings touched."""
+    from kovel.store.recordings import write_words  # they call each other
+
+    with db.write() as c:
+        order = "undone = 1 ORDER BY id" if redo else "undone = 0 ORDER BY id DESC"
+        row = c.execute(f"SELECT * FROM log_step WHERE project = ? AND {order} LIMIT 1", (project,)).fetchone()
+        if row is None:
+            raise Invalid(f"There is nothing to {'do again' if redo else 'undo'} in the log.")
+        change = json.loads(row["change"])
+        touched: set[int] = set()
+        for t, cols in TABLES.items():
+            for i, before, after in change.get(t, ()):
+                put = after if redo else before
+                touched |= {r[1] for r in (before, after) if r}
+                c.execute(f"DELETE FROM {t} WHERE id = ?", (i,))
+                if put and c.execute("SELECT 1 FROM recording WHERE id = ?", (put[1],)).fetchone():
+                    c.execute(f"INSERT INTO {t} ({', '.join(cols)}) VALUES ({','.join('?' * len(cols))})", put)
+        if w := change.get("words"):
+            old, new = (w["old"], w["new"]) if redo else (w["new"], w["old"])
+            if not c.execute("SELECT 1 FROM recording WHERE id = ?", (w["recording"],)).fetchone():
+                raise Missing("That recording is not in the project any more.")
+            write_words(c, w["recording"], w["at"], len(old), [Word(*x) for x in new])
+            touched.add(w["recording"])
+        c.execute("UPDATE log_step SET undone = ? WHERE id = ?", (not redo, row["id"]))
+    return row["did"], sorted(touched)

@@ -1,0 +1,215 @@
+"""The whole log: every subclip of the project as rows, as cards, on the storyboard; in and out as open formats."""
+
+from typing import Annotated, Any
+
+import opentimelineio as otio
+from fastapi import APIRouter, Form, Request, UploadFile
+from fastapi.responses import HTMLResponse, Response
+from starlette.concurrency import run_in_threadpool
+
+from kovel.exchange.log import Line, from_csv, to_csv, to_otio
+from kovel.store import markers, projects, recordings, stories, subclips
+from kovel.store.projects import Invalid
+from kovel.web.log import keep_all_used, of_project
+from kovel.web.pages import joined, page, render, report, small, web
+from kovel.work.intake import safe
+from kovel.work.sheet import log_lines
+
+router = APIRouter(prefix="/p/{project}")
+VIEWS = {"rows": "Rows", "cards": "Cards", "board": "Storyboard"}
+SORTS = {"recording": "As recorded", "name": "Name", "length": "Length", "verdict": "Verdict", "used": "Used"}
+GROUPS = {"": "No groups", "tag": "Tag", "speaker": "Speaker", "recording": "Recording", "day": "Day"}
+RANK = {"keep": 0, "maybe": 1, "": 2, "drop": 3}
+
+
+def _asked(request: Request) -> dict[str, str]:
+    """What to show and how, from the query or from the page a form was sent from."""
+    q = request.query_params
+    kept = {k: q.get(k, "")[:120] for k in ("view", "sort", "group", "q", "verdict", "tag", "speaker", "rec", "used")}
+    kept["view"] = kept["view"] if kept["view"] in VIEWS else "rows"
+    kept["sort"] = kept["sort"] if kept["sort"] in SORTS else "recording"
+    kept["group"] = kept["group"] if kept["group"] in GROUPS else ""
+    return kept
+
+
+def _chosen(all_lines: list[Line], asked: dict[str, str]) -> list[Line]:
+    """The lines asked for, in the order asked for."""
+
+    def fits(x: Line) -> bool:
+        text = f"{x.clip.name} {x.clip.note} {' '.join(x.clip.tags)} {x.words} {x.recording.name}".casefold()
+        return (
+            all(w in text for w in asked["q"].casefold().split())
+            and asked["verdict"] in ("", x.clip.verdict or "open")
+            and asked["tag"] in ("", *x.clip.tags)
+            and asked["speaker"] in ("", x.speaker)
+            and asked["rec"] in ("", str(x.recording.id))
+            and asked["used"] in ("", "yes" if x.used else "no")
+        )
+
+    rows = [x for x in all_lines if fits(x)]
+    if asked["view"] == "board":
+        return sorted((x for x in rows if x.clip.board is not None), key=lambda x: x.clip.board or 0)
+    key: Any = {
+        "name": lambda x: x.clip.name.casefold(), "length": lambda x: -x.clip.length, "verdict": lambda x: RANK[x.clip.verdict],
+        "used": lambda x: -x.used,
+    }.get(asked["sort"])  # fmt: skip
+    return sorted(rows, key=key) if key else rows
+
+
+def _groups(rows: list[Line], by: str) -> list[tuple[str, list[Line]]]:
+    if not by:
+        return [("", rows)]
+    out: dict[str, list[Line]] = {}
+    for x in rows:
+        keys = {
+            "tag": list(x.clip.tags) or ["no tag"], "speaker": [x.speaker or "nobody named"], "recording": [x.recording.name],
+            "day": [f"day {x.recording.day}" if x.recording.day else "no day"],
+        }[by]  # fmt: skip
+        for k in keys:
+            out.setdefault(k, []).append(x)
+    return sorted(out.items()) if by == "tag" else list(out.items())
+
+
+def _sheet(request: Request, project: int) -> dict[str, Any]:
+    w = web(request)
+    p = projects.get(w.data.db, project)
+    asked = _asked(request)
+    every = log_lines(web(request).data, project)
+    rows = _chosen(every, asked)
+    return {
+        "project": p, "asked": asked, "groups": _groups(rows, asked["group"] if asked["view"] != "board" else ""), "shown": rows,
+        "count": len(every), "views": VIEWS, "sorts": SORTS, "group_names": GROUPS,
+        "faces": {x.clip.id: small(w, x.recording, x.clip.start, p.rate) for x in rows},
+        "tags": sorted({t for x in every for t in x.clip.tags}), "speakers": sorted({x.speaker for x in every if x.speaker}),
+        "rows": sorted({(x.recording.id, x.recording.name) for x in every}),
+        "total": sum(x.clip.length for x in rows), "query": str(request.query_params),
+    }  # fmt: skip
+
+
+def _shown(request: Request, project: int, did: str, notes: tuple[str, ...] = ()) -> HTMLResponse:
+    return joined(render("parts/logsheet.html", **_sheet(request, project)), report(did, notes))
+
+
+@router.get("/log/whole")
+def room(request: Request, project: int) -> HTMLResponse:
+    if request.headers.get("hx-target") == "sheet":
+        return joined(render("parts/logsheet.html", **_sheet(request, project)))
+    return page(request, "logsheet.html", room="log", **_sheet(request, project))
+
+
+@router.get("/log/print")
+def printed(request: Request, project: int) -> HTMLResponse:
+    return page(request, "log_print.html", **_sheet(request, project))
+
+
+@router.post("/log/several")
+def several(
+    request: Request, project: int, do: Annotated[str, Form()], ids: Annotated[list[int] | None, Form()] = None,
+    verdict: Annotated[str, Form()] = "", tags: Annotated[str, Form()] = "", at: Annotated[int | None, Form()] = None,
+) -> HTMLResponse:  # fmt: skip
+    """Do one thing to the chosen subclips (all shown, if none is chosen for sending): one step."""
+    db = web(request).data.db
+    sheet = _sheet(request, project)
+    chosen = of_project(request, project, ids or [])
+    order = {x.clip.id: i for i, x in enumerate(sheet["shown"])}
+    chosen.sort(key=lambda c: order.get(c.id, len(order)))
+    if not chosen and do in ("to-end", "to-playhead"):
+        chosen = [x.clip for x in sheet["shown"] if x.clip.verdict != "drop"]
+    if not chosen:
+        raise Invalid("Choose at least one subclip: tick it, or press X on it.")
+    n = f"{len(chosen)} subclip{'s' if len(chosen) != 1 else ''}"
+    pick = [c.id for c in chosen]
+    if do == "verdict":
+        subclips.update(db, pick, verdict=verdict)
+        return _shown(request, project, f"{n}: {verdict or 'not judged'}.")
+    if do == "tags":
+        if not tags.strip():
+            raise Invalid("Type the tags to add first.")
+        subclips.update(db, pick, add_tags=tags)
+        return _shown(request, project, f"{n} tagged {tags.strip()}.")
+    if do == "remove":
+        subclips.remove(db, pick)
+        return _shown(request, project, f"{n} taken out of the log. Ctrl Z brings them back.")
+    if do == "board":
+        on = [c for c in sorted(subclips.of_project(db, project), key=lambda c: c.board or 0) if c.board is not None]
+        subclips.arrange(db, project, list(dict.fromkeys([*(c.id for c in on), *pick])))
+        return _shown(request, project, f"{n} put on the storyboard.")
+    if do == "off-board":
+        on = [c for c in sorted(subclips.of_project(db, project), key=lambda c: c.board or 0) if c.board is not None]
+        subclips.arrange(db, project, [c.id for c in on if c.id not in pick])
+        return _shown(request, project, f"{n} taken off the storyboard.")
+    if do not in ("to-end", "to-playhead"):
+        raise Invalid("That cannot be done to subclips.")
+    sid = stories.first_of(db, project)
+    length = stories.load(db, sid).story.length
+    place = length if do == "to-end" or at is None else max(0, min(at, length))
+    _, done = stories.edit(
+        db, sid, None, "insert_several", {"at": place, "ranges": [[c.recording, c.start, c.length] for c in chosen]}
+    )
+    return _shown(request, project, done.did + ".", done.notes)
+
+
+@router.post("/log/board")
+def board(request: Request, project: int, ids: Annotated[list[int], Form()]) -> HTMLResponse:
+    """The storyboard in a new order."""
+    subclips.arrange(web(request).data.db, project, ids)
+    return _shown(request, project, "Storyboard arranged.")
+
+
+@router.post("/log/edit/{subclip}")
+def change(
+    request: Request, project: int, subclip: int, name: Annotated[str | None, Form()] = None, note: Annotated[str | None, Form()] = None,
+    tags: Annotated[str | None, Form()] = None, verdict: Annotated[str | None, Form()] = None,
+) -> HTMLResponse:  # fmt: skip
+    """Edit in place; the sheet stays as it is, so that nothing jumps under the editor's hands."""
+    of_project(request, project, [subclip])
+    given = {"name": name, "note": note, "tags": tags, "verdict": verdict}
+    (c,) = subclips.update(web(request).data.db, [subclip], **{k: v for k, v in given.items() if v is not None})
+    return joined(report(f"“{c.name}” changed."), hx_reswap="none")
+
+
+@router.post("/log/keep-used")
+def keep_used(request: Request, project: int) -> HTMLResponse:
+    n = keep_all_used(request, project)
+    return _shown(request, project, f"{n} range{'s' if n != 1 else ''} the story uses kept as subclips.")
+
+
+@router.get("/log.csv")
+def csv_out(request: Request, project: int) -> Response:
+    """The shown subclips, in the shown order."""
+    p = projects.get(web(request).data.db, project)
+    body = to_csv(_chosen(log_lines(web(request).data, project), _asked(request)), p.rate)
+    return _file(body, "text/csv; charset=utf-8", f"{p.name} - log.csv")
+
+
+@router.get("/log.otio")
+def otio_out(request: Request, project: int) -> Response:
+    db = web(request).data.db
+    p = projects.get(db, project)
+    rows = recordings.of_project(db, project)
+    marked = {r.id: markers.of_recording(db, r.id) for r in rows}
+    made = to_otio("log", p, rows, [x.clip for x in _chosen(log_lines(web(request).data, project), _asked(request))], marked)
+    return _file(otio.adapters.write_to_string(made, "otio_json"), "application/json", f"{p.name} - log.otio")
+
+
+def _file(body: str, kind: str, name: str) -> Response:
+    name = safe(name).encode("ascii", "replace").decode().replace("?", "_")
+    return Response(body, media_type=kind, headers={"content-disposition": f'attachment; filename="{name}"'})
+
+
+@router.post("/log/csv")
+async def csv_in(request: Request, project: int, sheet: UploadFile) -> HTMLResponse:
+    """Take a CSV log: what fits is kept in one step, what does not is told by line and reason."""
+    raw = await sheet.read(10_000_000)
+
+    def take() -> HTMLResponse:
+        db = web(request).data.db
+        p = projects.get(db, project)
+        new, left = from_csv(raw.decode("utf-8-sig", "replace"), recordings.of_project(db, project), p.rate)
+        if not new:
+            raise Invalid(f"Nothing was taken from {sheet.filename}. " + " ".join(left[:4]))
+        subclips.add_all(db, project, new, f"log taken from {sheet.filename}")
+        more = (f"and {len(left) - 8} more",) if len(left) > 8 else ()
+        return _shown(request, project, f"{len(new)} subclips taken from {sheet.filename}.", (*left[:8], *more))
+
+    return await run_in_threadpool(take)

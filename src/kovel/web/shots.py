@@ -1,0 +1,57 @@
+"""Shot view: b-roll as rows of frames, with what each shot is like and its best few seconds."""
+
+from typing import Any
+
+import numpy as np
+from fastapi import APIRouter, Request
+from fastapi.responses import HTMLResponse
+
+from kovel.core.shots import best_stretch, look
+from kovel.store import projects, recordings, subclips
+from kovel.store.projects import Project
+from kovel.store.recordings import Recording
+from kovel.web.pages import page, small, web
+
+router = APIRouter(prefix="/p/{project}")
+POINTS = 160  # of a curve
+FACES = 10
+
+
+def _curve(values: np.ndarray, wide: float = 1000, high: float = 40) -> str:
+    """An SVG polyline's points for values 0 to 1."""
+    if not len(values):
+        return ""
+    parts = np.array_split(values, min(POINTS, len(values)))
+    y = [float(p.mean()) for p in parts]
+    return " ".join(f"{wide * (i + 0.5) / len(y):.0f},{high * (1 - min(1.0, v)):.1f}" for i, v in enumerate(y))
+
+
+def shot(request: Request, p: Project, r: Recording) -> dict[str, Any]:
+    """All that parts/shot.html draws of one shot; frames are the project's."""
+    w = web(request)
+    total = r.length(p.rate)
+    faces = [small(w, r, total * (2 * i + 1) // (2 * FACES), p.rate) for i in range(FACES)]
+    out: dict[str, Any] = {"r": r, "total": total, "faces": faces, "steady": "", "bright": "", "best": None, "marks": {}}
+    try:
+        rows = np.load(w.data.derived(r.id) / "motion.npy")
+    except (OSError, ValueError):
+        rows = np.zeros((0, 4), np.float16)
+    if len(rows) and r.frames is not None:
+        fps = float(r.rate.fps)
+        seen = look(rows, fps)
+        out["steady"], out["bright"] = _curve(seen.steady), _curve(seen.bright)
+        out["marks"] = {"steady": round(100 * float(seen.steady.mean())), "bright": round(100 * float(seen.bright.mean()))}
+        if best := best_stretch(seen, fps):
+            k = float(p.rate.fps) / fps
+            out["best"] = (round(best[0] * k), min(total, round(best[1] * k)))
+    out["clips"] = subclips.of_recording(w.data.db, r.id)
+    return out
+
+
+@router.get("/log/shots")
+def room(request: Request, project: int) -> HTMLResponse:
+    """Every shot of the project as a row."""
+    db = web(request).data.db
+    p = projects.get(db, project)
+    rows = [r for r in recordings.of_project(db, project) if r.kind in ("b-roll", "still") and not r.aside and r.ready]
+    return page(request, "shots.html", room="log", project=p, shots=[shot(request, p, r) for r in rows])

@@ -1,0 +1,192 @@
+"""Words in the Log room: recognised, taken from a file, corrected, named, found and replaced, saved."""
+
+from typing import Annotated
+
+from fastapi import APIRouter, Form, Request, UploadFile
+from fastapi.responses import HTMLResponse, Response
+from starlette.concurrency import run_in_threadpool
+
+from kovel.core.words import Word, corrected, joined, replaced
+from kovel.store import jobs, recordings
+from kovel.store.projects import Invalid, Missing
+from kovel.store.recordings import Recording
+from kovel.web import pages
+from kovel.web.log import hearing, words_part
+from kovel.web.pages import page, report, the_recording, web
+from kovel.work.hearing import align, set_model, take_words, transcribe, transcript
+from kovel.work.intake import allowed, safe
+
+router = APIRouter(prefix="/p/{project}")
+MOST_TEXT = 20_000_000
+
+
+def _shown(request: Request, r: Recording, did: str, notes: tuple[str, ...] = ()) -> HTMLResponse:
+    return pages.joined(words_part(request, r), report(did, notes))
+
+
+@router.get("/recordings/{recording}/words")
+def fresh(request: Request, project: int, recording: int) -> HTMLResponse:
+    return pages.joined(words_part(request, the_recording(request, project, recording)))
+
+
+@router.post("/recordings/{recording}/words")
+async def words_in(request: Request, project: int, recording: int, transcript_file: UploadFile) -> HTMLResponse:
+    """Take a transcript: WebVTT, SRT, JSON with times; plain text is put to the sound by a job."""
+    w = web(request)
+    name = transcript_file.filename or "transcript"
+    raw = await transcript_file.read(MOST_TEXT)
+    text = raw.decode("utf-8-sig", "replace")
+    r = await run_in_threadpool(the_recording, request, project, recording)
+
+    def take() -> HTMLResponse:
+        if not text.strip() or "\x00" in text:
+            raise Invalid(
+                f"{name} is {'empty' if not text.strip() else 'not a text file'}. The words of {r.name} are as they were."
+            )
+        if "-->" not in text and not name.lower().endswith((".json", ".vtt", ".srt")):
+            align(w.data, recording, text)
+            return _shown(request, r, f"{name} is being put to the sound of {r.name}.")
+        count, left = take_words(w.data, r, name, text)
+        return _shown(request, r, f"{count} words taken from {name}.", tuple(left[:8]))
+
+    return await run_in_threadpool(take)
+
+
+@router.get("/recordings/{recording}/words.{kind}")
+def words_out(request: Request, project: int, recording: int, kind: str) -> Response:
+    db = web(request).data.db
+    if kind not in ("vtt", "srt", "json", "txt"):
+        raise Missing("There is no such format.")
+    r = the_recording(request, project, recording)
+    name = safe(r.name).encode("ascii", "replace").decode().replace("?", "_")
+    return Response(
+        transcript(recordings.words(db, recording), kind), media_type="text/plain; charset=utf-8",
+        headers={"content-disposition": f'attachment; filename="{name}.{kind}"'},
+    )  # fmt: skip
+
+
+@router.post("/recordings/{recording}/transcribe")
+def start(request: Request, project: int, recording: int) -> HTMLResponse:
+    r = the_recording(request, project, recording)
+    transcribe(web(request).data, recording)
+    return _shown(request, r, f"{r.name} is being transcribed on this machine.")
+
+
+@router.get("/recordings/{recording}/hearing")
+def how_far(request: Request, project: int, recording: int) -> HTMLResponse:
+    """How far a transcription is; the words once it is done."""
+    r = the_recording(request, project, recording)
+    job = hearing(request, r)
+    if job and job.state in ("waiting", "working"):
+        return page(request, "parts/hearing.html", project=web_project(project), r=r, hearing=job)
+    html = pages.joined(words_part(request, r), hx_retarget="#words", hx_reswap="outerHTML")
+    return html
+
+
+def web_project(project: int) -> dict[str, int]:
+    return {"id": project}
+
+
+@router.post("/recordings/{recording}/hearing/cancel")
+def cancel(request: Request, project: int, recording: int) -> HTMLResponse:
+    r = the_recording(request, project, recording)
+    db = web(request).data.db
+    job = jobs.latest_of_recordings(db, project, "transcribe", "align").get(recording)
+    if job:
+        jobs.end(db, job.id, "cancelled")
+    return _shown(request, r, f"Stopped. The words of {r.name} are as they were.")
+
+
+@router.post("/recordings/{recording}/hearing/dismiss")
+def dismiss(request: Request, project: int, recording: int) -> HTMLResponse:
+    """The remark on the last transcription was read."""
+    r = the_recording(request, project, recording)
+    db = web(request).data.db
+    job = jobs.latest_of_recordings(db, project, "transcribe", "align").get(recording)
+    if job:
+        jobs.forget_message(db, job.id)
+    return pages.joined(words_part(request, r))
+
+
+def _find(said: list[Word], start: int, text: str) -> int:
+    for i, w in enumerate(said):
+        if w.start == start and w.text == text:
+            return i
+    raise Invalid("That word was changed elsewhere meanwhile. Reload the page, then correct it.")
+
+
+@router.post("/recordings/{recording}/words/correct")
+def correct(
+    request: Request, project: int, recording: int, start: Annotated[int, Form()], was: Annotated[str, Form()],
+    text: Annotated[str, Form()] = "", how: Annotated[str, Form()] = "correct",
+) -> HTMLResponse:  # fmt: skip
+    """Other text for a word (several words share its time; none takes it out), or the word and the next one as one."""
+    db = web(request).data.db
+    r = the_recording(request, project, recording)
+    said = recordings.words(db, recording)
+    i = _find(said, start, was)
+    if how == "join":
+        if i + 1 >= len(said):
+            raise Invalid("There is no word after this one to join it with.")
+        recordings.change_words(db, recording, i, said[i : i + 2], [joined(said[i : i + 2])], f"“{was}” joined")
+        return _shown(request, r, f"“{was}” joined with “{said[i + 1].text}”.")
+    new = corrected(said[i], text[:200])
+    recordings.change_words(db, recording, i, said[i : i + 1], new, f"“{was}” corrected")
+    return _shown(
+        request, r, f"“{was}” is “{' '.join(w.text for w in new)}” now." if new else f"“{was}” taken out of the words."
+    )
+
+
+@router.post("/recordings/{recording}/words/speaker")
+def speaker(
+    request: Request, project: int, recording: int, start: Annotated[int, Form()], count: Annotated[int, Form()],
+    name: Annotated[str, Form()] = "", everywhere: Annotated[bool, Form()] = False,
+) -> HTMLResponse:  # fmt: skip
+    """Who says these words; or, everywhere, the name that stood here replaced by another one."""
+    from dataclasses import replace
+
+    db = web(request).data.db
+    r = the_recording(request, project, recording)
+    said = recordings.words(db, recording)
+    i = next((k for k, w in enumerate(said) if w.start == start), None)
+    if i is None or count < 1:
+        raise Invalid("Those words were changed elsewhere meanwhile. Reload the page, then name the speaker.")
+    name = " ".join(name.split())[:40]
+    old = said[i].speaker
+    a, b = (0, len(said)) if everywhere else (i, min(len(said), i + count))
+    new = [replace(w, speaker=name) if not everywhere or w.speaker == old else w for w in said[a:b]]
+    recordings.change_words(db, recording, a, said[a:b], new, f"speaker {name or 'unnamed'}")
+    return _shown(request, r, f"{name or 'Nobody'} says this{' wherever it was ' + (old or 'nobody') if everywhere else ''}.")
+
+
+@router.post("/recordings/{recording}/words/replace")
+def find_and_replace(
+    request: Request, project: int, recording: int, find: Annotated[str, Form()] = "", put: Annotated[str, Form()] = "",
+    everywhere: Annotated[bool, Form()] = False,
+) -> HTMLResponse:  # fmt: skip
+    """Replace words in this recording, or in all of the project."""
+    db = web(request).data.db
+    r = the_recording(request, project, recording)
+    if not find.strip():
+        raise Invalid("Type what to find.")
+    total, where = 0, []
+    for x in recordings.of_project(db, project) if everywhere else [r]:
+        said = recordings.words(db, x.id)
+        new, n = replaced(said, find, put)
+        if n:
+            recordings.change_words(db, x.id, 0, said, new, f"“{find.strip()}” replaced by “{put.strip()}”")
+            total, where = total + n, [*where, x.name]
+    if not total:
+        raise Invalid(f"“{find.strip()[:60]}” does not stand {'anywhere' if everywhere else f'in {r.name}'}.")
+    return _shown(request, r, f"Replaced {total} time{'s' if total != 1 else ''}, in {', '.join(where[:4])}.")
+
+
+@router.post("/recogniser")
+def recogniser(request: Request, project: int, model: Annotated[str, Form()] = "") -> HTMLResponse:
+    """Which recogniser model to use; empty for the bundled one."""
+    w = web(request)
+    folder = str(allowed(model, w.roots)) if model.strip() else ""
+    set_model(w.data, folder)
+    return pages.joined(
+        report(f"The model in {folder} is used from now on." if folder else "The bundled model is used."), hx_reswap="none"
+    )

@@ -1,0 +1,179 @@
+"""What is heard in a recording: levels, pauses, words; and transcripts in and out."""
+
+import json
+import re
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from kovel.core.captions import read_captions, write_srt, write_vtt
+from kovel.core.levels import Levels, Mask
+from kovel.core.pauses import Pause, Settings, pauses, speech
+from kovel.core.words import Word
+from kovel.store import jobs, recordings, settings, subclips
+from kovel.store.jobs import Job
+from kovel.store.projects import Invalid
+from kovel.store.recordings import Recording
+from kovel.work.data import Data, media_facts
+
+
+def listen(data: Data, recording: int) -> Job | None:
+    """Queue finding where somebody speaks; None for a recording without sound."""
+    r = recordings.get(data.db, recording)
+    facts = media_facts(data, recording)
+    if not r.sound or facts is None:
+        return None
+    return jobs.add(
+        data.db, r.project, "listen", {"out": str(data.derived(recording)), "channels": facts["channels"]}, recording
+    )
+
+
+@lru_cache(24)
+def _levels(path: Path, stamp: int) -> Levels:
+    return Levels.from_array(np.load(path))
+
+
+def levels(data: Data, recording: int) -> Levels | None:
+    """The kept levels, as far as they are heard by now; None while there are none."""
+    p = data.derived(recording) / "levels.npy"
+    try:
+        return _levels(p, p.stat().st_mtime_ns)
+    except (OSError, ValueError):
+        return None
+
+
+@lru_cache(64)
+def _speech(path: Path, stamp: int, s: Settings) -> Mask:
+    return speech(_levels(path, stamp), s)
+
+
+def found_pauses(data: Data, recording: int, s: Settings | None = None) -> list[Pause]:
+    """Pauses of a recording under settings; none while nothing was heard of it."""
+    heard = levels(data, recording)
+    if heard is None:
+        return []
+    s = s or Settings()
+    p = data.derived(recording) / "levels.npy"
+    mask = _speech(p, p.stat().st_mtime_ns, Settings(island=s.island, threshold=s.threshold))
+    return pauses(heard, s, recordings.words(data.db, recording), mask=mask)
+
+
+def names_of(data: Data, project: int) -> list[str]:
+    """People, places and tags of a project: so that the recogniser writes them as the editor does."""
+    out: dict[str, None] = {}
+    for r in recordings.of_project(data.db, project):
+        for w in re.findall(r"[A-Z][\w'-]{2,}", r.name):
+            out[w] = None
+    for c in subclips.of_project(data.db, project):
+        for t in c.tags:
+            out[t] = None
+        for w in re.findall(r"(?<!^)\b[A-Z][\w'-]{2,}", c.name):
+            out[w] = None
+    return list(out)[:60]
+
+
+def transcribe(data: Data, recording: int) -> Job:
+    """Queue recognising the words of a recording."""
+    r = recordings.get(data.db, recording)
+    if not r.sound:
+        raise Invalid(f"{r.name} has no sound, so there is nothing to transcribe.")
+    facts = media_facts(data, recording)
+    if not r.ready or facts is None:
+        raise Invalid(f"{r.name} is still being prepared. Transcribe it when it is ready.")
+    running = jobs.latest_of_recordings(data.db, r.project, "transcribe", "align").get(recording)
+    if running and running.state in ("waiting", "working"):
+        raise Invalid(f"{r.name} is being transcribed already.")
+    params = {
+        "out": str(data.derived(recording)), "channels": facts["channels"], "model": settings.get(data.db, "model"),
+        "names": names_of(data, r.project),
+    }  # fmt: skip
+    return jobs.add(data.db, r.project, "transcribe", params, recording)
+
+
+def align(data: Data, recording: int, text: str) -> Job:
+    """Queue placing a text without times in the sound."""
+    r = recordings.get(data.db, recording)
+    facts = media_facts(data, recording)
+    if not r.sound or not r.ready or facts is None:
+        raise Invalid(f"{r.name} has no sound that is ready to put a text to.")
+    text = re.sub(r"^\s*[A-Z][\w .'-]{0,24}:\s", "", text, flags=re.M)
+    if not text.split():
+        raise Invalid(f"There are no words in that text. The words of {r.name} are as they were.")
+    params = {"out": str(data.derived(recording)), "channels": facts["channels"], "text": text}
+    return jobs.add(data.db, r.project, "align", params, recording)
+
+
+def take_heard(data: Data, recording: int, result: dict[str, Any]) -> str:
+    """Keep the words a job found; the remark for the editor. Words that were there stay if none were found."""
+    said = [Word(str(t), int(a), int(b), "", float(rest[0]) if rest else 1.0) for t, a, b, *rest in result["words"]]
+    if said:
+        r = recordings.get(data.db, recording)
+        recordings.set_words(data.db, recording, said, f"{r.name} transcribed")
+    return str(result.get("remark", ""))
+
+
+def set_model(data: Data, folder: str) -> None:
+    """Use another recogniser model of the same format (a folder with model.bin); empty for the bundled one."""
+    if folder.strip() and not (Path(folder.strip()).expanduser() / "model.bin").is_file():
+        raise Invalid(
+            f"There is no model.bin in {folder.strip()[:200]}. A model is a folder with model.bin, config.json and its vocabulary."
+        )
+    settings.put(data.db, "model", str(Path(folder.strip()).expanduser()) if folder.strip() else "")
+
+
+def take_words(data: Data, r: Recording, name: str, text: str) -> tuple[int, list[str]]:
+    """Words with times from WebVTT, SubRip, or JSON ({"words": [{"text", "start", "end", "speaker", "sure"}]}, seconds).
+
+    Returns how many were taken, and each thing left out with its line and reason. `Invalid` if there is nothing to take;
+    the words there were stay then.
+    """
+    left: list[str] = []
+    if name.lower().endswith(".json"):
+        try:
+            rows = json.loads(text)["words"]
+            said = [
+                Word(
+                    " ".join(str(w["text"]).split()),
+                    round(w["start"] * 48000),
+                    round(w["end"] * 48000),
+                    str(w.get("speaker") or ""),
+                    float(w.get("sure", 1.0)),
+                )
+                for w in rows
+            ]
+        except (ValueError, KeyError, TypeError, AttributeError):
+            raise Invalid(f"{name} holds no words with times.") from None
+        said = sorted((w for w in said if w.text and 0 <= w.start < w.end), key=lambda w: w.start)
+    elif "-->" in text:
+        got = read_captions(text)
+        said = list(got.words)
+        left = [f"Line {n}: {why}. Left out." for n, why in got.refused]
+    else:
+        raise Invalid(f"{name} is not a transcript with times. Kovel takes WebVTT, SRT, JSON and plain text.")
+    if r.frames is not None:
+        total = r.rate.frame_to_sample(r.frames)
+        late = sum(1 for w in said if w.start >= total)
+        if late:
+            left.append(f"{late} words lie after the end of {r.name}. Left out.")
+        said = [Word(w.text, w.start, min(w.end, total), w.speaker) for w in said if w.start < total]
+    if not said:
+        raise Invalid(
+            f"There are no words in {name}. The words of {r.name} are as they were." + "".join(f" {x}" for x in left[:3])
+        )
+    recordings.set_words(data.db, r.id, said)
+    return len(said), left
+
+
+def transcript(said: list[Word], kind: str) -> str:
+    """Words as `vtt`, `srt`, `json` or plain `txt`."""
+    if kind == "vtt":
+        return write_vtt(said)
+    if kind == "srt":
+        return write_srt(said)
+    rows = [
+        {"text": w.text, "start": w.start / 48000, "end": w.end / 48000, "speaker": w.speaker, "sure": round(w.sure, 3)}
+        for w in said
+    ]
+    return json.dumps({"words": rows}, ensure_ascii=False, indent=1) + "\n"
