@@ -7,6 +7,7 @@ together with gaps of known length. How the noises are built: common practice, n
 import gzip
 from dataclasses import dataclass
 from functools import lru_cache
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
@@ -43,7 +44,7 @@ def runs(mask: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 def _texts() -> dict[str, str]:
     out = {}
-    for line in gzip.open(TEXTS, "rt", errors="replace"):
+    for line in gzip.decompress(TEXTS.read_bytes()).decode("utf-8", "replace").splitlines():
         key, colon, text = line.strip().partition(":")
         if colon and key and key[0] != ";" and text.strip() and not text.strip().startswith("["):
             out[key.strip()] = text.strip()
@@ -105,7 +106,7 @@ def talk(seconds: float = 150, seed: int = 7) -> Talk:
     blow = 10 ** ((np.where((t // 140) % 2 == 0, -38, -33) + 2 * np.sin(2 * np.pi * t / 47)) / 20)
     drift = y * loud + fan * blow
     band = butter(2, [600, 3500], "band", fs=SR, output="sos")
-    for p, q in zip(prompts[:-1], prompts[1:], strict=True):
+    for p, q in pairwise(prompts):
         if q.start - p.end > 0.6 and rng.random() < 0.35:  # a breath
             m = int(rng.uniform(0.22, 0.4) * SR)
             b = sosfilt(band, rng.standard_normal(m)) * np.hanning(m)

@@ -259,7 +259,8 @@ def test_a_transcript_is_taken_whole_or_told(client: TestClient, data: Data) -> 
         ("a.vtt", "WEBVTT\n", "not a transcript"),
         ("a.json", "{}", "no words with times"),
         ("a.srt", "1\n00:00:09,000 --> 00:00:08,000\nx\n", "no words in a.srt"),
-        ("a.txt", "plain", "not a transcript"),
+        ("a.txt", "plain", "no sound that is ready"),
+        ("a.txt", " \n", "a.txt is empty"),
     ):
         assert says in take(name, body)
     assert [w.text for w in recordings.words(data.db, 1)] == ["Hello", "there"]

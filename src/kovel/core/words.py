@@ -90,7 +90,7 @@ def replaced(words: Sequence[Word], find: str, put: str) -> tuple[list[Word], in
             whole = Word("", run[0].start, run[-1].end, run[0].speaker)
             tail = run[-1].text[len(run[-1].text.rstrip(".,;:?!\u2026")) :]
             text = put
-            if text and run[0].text[:1].isupper() and find[:1].islower():
+            if text and run[0].text[:1].isupper() and find[:1].islower():  # it stood at the beginning of a sentence
                 text = text[:1].upper() + text[1:]
             out += corrected(whole, (text.rstrip(".,;:?!") + tail) if text else "")
             i += len(asked)

@@ -6,14 +6,14 @@ import shutil
 from pathlib import Path
 from typing import Annotated
 
-from fastapi import APIRouter, Form, Request, UploadFile
+from fastapi import APIRouter, Depends, Form, Request, UploadFile
 from fastapi.responses import HTMLResponse
 from starlette.concurrency import run_in_threadpool
 
 from kovel.media.files import Unusable
 from kovel.store import jobs, projects, recordings
 from kovel.store.projects import Invalid
-from kovel.web.pages import page, report, rooms_state, small, web
+from kovel.web.pages import page, report, rooms_state, sent, small, the_recording, web
 from kovel.work.intake import allowed, bring_in, bring_in_all, files_in, free_name, prepare, safe
 
 router = APIRouter(prefix="/p/{project}")
@@ -110,14 +110,15 @@ async def upload(request: Request, project: int, files: list[UploadFile]) -> HTM
 
 
 @router.post("/recordings/{recording}")
-def change(
-    request: Request, project: int, recording: int, name: Annotated[str | None, Form()] = None, kind: Annotated[str | None, Form()] = None,
-    roll: Annotated[str | None, Form()] = None, camera: Annotated[str | None, Form()] = None, day: Annotated[str | None, Form()] = None,
-    aside: Annotated[int | None, Form()] = None,
-) -> HTMLResponse:  # fmt: skip
-    given = {"name": name, "kind": kind, "roll": roll, "camera": camera, "day": day, "aside": aside}
-    r = recordings.update(web(request).data.db, recording, **{k: v for k, v in given.items() if v is not None})
-    return _listed(request, project, f"{r.name} {'set aside' if aside else 'changed'}.")
+def change(request: Request, project: int, recording: int, form: Annotated[dict[str, str], Depends(sent)]) -> HTMLResponse:
+    the_recording(request, project, recording)
+    given: dict[str, str | int] = {k: v for k, v in form.items() if k in ("name", "kind", "roll", "camera", "day")}
+    if "aside" in form:
+        given["aside"] = int(form["aside"] == "1")
+    if not given:
+        raise Invalid("There is nothing to change in that request.")
+    r = recordings.update(web(request).data.db, recording, **given)
+    return _listed(request, project, f"{r.name} {'set aside' if given.get('aside') else 'changed'}.")
 
 
 @router.post("/recordings/{recording}/order")

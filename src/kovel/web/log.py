@@ -2,7 +2,7 @@
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Form, Request
+from fastapi import APIRouter, Depends, Form, Request
 from fastapi.responses import HTMLResponse, JSONResponse
 
 from kovel.core.pauses import VOICE, nearest_pause
@@ -15,7 +15,7 @@ from kovel.store import jobs, markers, projects, recordings, settings, steps, st
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.store.subclips import Subclip
-from kovel.web.pages import joined, page, render, report, small, the_recording, web
+from kovel.web.pages import joined, page, render, report, sent, small, the_recording, web
 from kovel.web.shots import shot
 from kovel.work.data import media_facts
 from kovel.work.hearing import found_pauses
@@ -150,7 +150,8 @@ def keep(
     request: Request, project: int, recording: int, start: Annotated[str, Form()] = "", end: Annotated[str, Form()] = "", name: Annotated[str, Form()] = "",
     note: Annotated[str, Form()] = "", tags: Annotated[str, Form()] = "", verdict: Annotated[str, Form()] = "keep",
 ) -> HTMLResponse:  # fmt: skip
-    """Keep in to out; with an empty verdict it is a slice that waits to be judged."""
+    """Keep in to out; with the verdict `open` it is a slice that waits to be judged."""
+    verdict = "" if verdict == "open" else verdict
     db = web(request).data.db
     p = projects.get(db, project)
     the_recording(request, project, recording)
@@ -171,21 +172,23 @@ def of_project(request: Request, project: int, ids: list[int]) -> list[Subclip]:
     return found
 
 
+def fields(form: dict[str, str]) -> dict[str, Any]:
+    """What a form changes on a subclip; the verdict `open` stands for none yet."""
+    out = {k: v for k, v in form.items() if k in ("name", "note", "tags", "verdict")}
+    return out | {"verdict": ""} if out.get("verdict") == "open" else out
+
+
 @router.post("/subclips/{subclip}")
-def change(
-    request: Request, project: int, subclip: int, name: Annotated[str | None, Form()] = None, note: Annotated[str | None, Form()] = None,
-    tags: Annotated[str | None, Form()] = None, verdict: Annotated[str | None, Form()] = None,
-    start: Annotated[str | None, Form()] = None, end: Annotated[str | None, Form()] = None,
-) -> HTMLResponse:  # fmt: skip
+def change(request: Request, project: int, subclip: int, form: Annotated[dict[str, str], Depends(sent)]) -> HTMLResponse:
     db = web(request).data.db
     (old,) = of_project(request, project, [subclip])
-    given: dict[str, Any] = {"name": name, "note": note, "tags": tags, "verdict": verdict}
-    if start is not None or end is not None:
+    given = fields(form)
+    if form.get("start") or form.get("end"):
         rate = projects.get(db, project).rate
-        a = old.start if start is None else typed(start, rate, "In", old.start)
-        b = old.end if end is None else typed(end, rate, "Out", old.end)
+        a = typed(form["start"], rate, "In", old.start) if form.get("start") else old.start
+        b = typed(form["end"], rate, "Out", old.end) if form.get("end") else old.end
         given |= {"start": a, "length": b - a}
-    (c,) = subclips.update(db, [subclip], **{k: v for k, v in given.items() if v is not None})
+    (c,) = subclips.update(db, [subclip], **given)
     return _listed(request, project, c.recording, f"“{c.name}” changed.")
 
 

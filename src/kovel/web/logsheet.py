@@ -3,15 +3,15 @@
 from typing import Annotated, Any
 
 import opentimelineio as otio
-from fastapi import APIRouter, Form, Request, UploadFile
+from fastapi import APIRouter, Depends, Form, Request, UploadFile
 from fastapi.responses import HTMLResponse, Response
 from starlette.concurrency import run_in_threadpool
 
 from kovel.exchange.log import Line, from_csv, to_csv, to_otio
 from kovel.store import markers, projects, recordings, stories, subclips
 from kovel.store.projects import Invalid
-from kovel.web.log import keep_all_used, of_project
-from kovel.web.pages import joined, page, render, report, small, web
+from kovel.web.log import fields, keep_all_used, of_project
+from kovel.web.pages import joined, page, render, report, sent, small, web
 from kovel.work.intake import safe
 from kovel.work.sheet import log_lines
 
@@ -157,14 +157,10 @@ def board(request: Request, project: int, ids: Annotated[list[int], Form()]) -> 
 
 
 @router.post("/log/edit/{subclip}")
-def change(
-    request: Request, project: int, subclip: int, name: Annotated[str | None, Form()] = None, note: Annotated[str | None, Form()] = None,
-    tags: Annotated[str | None, Form()] = None, verdict: Annotated[str | None, Form()] = None,
-) -> HTMLResponse:  # fmt: skip
+def change(request: Request, project: int, subclip: int, form: Annotated[dict[str, str], Depends(sent)]) -> HTMLResponse:
     """Edit in place; the sheet stays as it is, so that nothing jumps under the editor's hands."""
     of_project(request, project, [subclip])
-    given = {"name": name, "note": note, "tags": tags, "verdict": verdict}
-    (c,) = subclips.update(web(request).data.db, [subclip], **{k: v for k, v in given.items() if v is not None})
+    (c,) = subclips.update(web(request).data.db, [subclip], **fields(form))
     return joined(report(f"“{c.name}” changed."), hx_reswap="none")
 
 

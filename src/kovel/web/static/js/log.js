@@ -195,7 +195,7 @@ const post = (url, values) => htmx.ajax("POST", url, { target: "#clips", swap: "
 function boundary() {
   const f = player.frame;
   if (slice === null) { slice = f; say("Slicing: S at each boundary, Shift S to end."); }
-  else if (f > slice) { post(`${here}/subclips`, { start: slice, end: f, verdict: "" }); slice = f; }
+  else if (f > slice) { post(`${here}/subclips`, { start: slice, end: f, verdict: "open" }); slice = f; }
   tellSlice();
 }
 function endSlices() { if (slice !== null && player.frame > slice) boundary(); slice = null; tellSlice(); }
