@@ -44,11 +44,15 @@ def test_words_are_corrected_with_their_times(room: TestClient, coded: Coded) ->
         [Word("The", 0, 900), Word("fairycame", 1000, 2900), Word("a", 3000, 3900), Word("cross.", 4000, 5000)],
     )
     first = text(data, talk)
-    room.post(f"{url}/correct", data={"start": 1000, "was": "fairycame", "text": "ferry came"})  # a space splits: 6 + 5 shares
+    room.post(
+        f"{url}/correct", data={"start": 1000, "was": "fairycame", "text": "ferry came", "first": 0, "count": 4}
+    )  # a space splits: 6 + 5 shares
     assert text(data, talk)[1:3] == [("ferry", 1000, 2036, ""), ("came", 2036, 2900, "")]
-    room.post(f"{url}/correct", data={"start": 3000, "was": "a", "how": "join"})
+    room.post(f"{url}/correct", data={"start": 3000, "was": "a", "how": "join", "first": 0, "count": 5})
     assert text(data, talk)[-1] == ("across.", 3000, 5000, "")
-    assert "changed elsewhere" in said(room.post(f"{url}/correct", data={"start": 1000, "was": "fairycame", "text": "x"}))
+    assert "changed elsewhere" in said(
+        room.post(f"{url}/correct", data={"start": 1000, "was": "fairycame", "text": "x", "first": 0, "count": 5})
+    )
     room.post(f"{url}/speaker", data={"start": 0, "count": 4, "name": " Maren  Oskel "})
     assert {w[3] for w in text(data, talk)} == {"Maren Oskel"}
     room.post(f"{url}/speaker", data={"start": 0, "count": 1, "name": "Tobin", "everywhere": "true"})

@@ -163,6 +163,13 @@ def words_between(db: Database, recording: int, start: int, end: int) -> list[Wo
     return [Word(*r) for r in rows]
 
 
+def speakers(db: Database, recording: int) -> list[str]:
+    rows = db.read().execute(
+        "SELECT DISTINCT speaker FROM sentence WHERE recording = ? AND speaker != '' ORDER BY 1", (recording,)
+    )
+    return [r[0] for r in rows]
+
+
 def has_words(db: Database, project: int) -> set[int]:
     rows = db.read().execute(
         "SELECT id FROM recording r WHERE project = ? AND EXISTS (SELECT 1 FROM word WHERE recording = r.id)", (project,)
@@ -201,17 +208,49 @@ def write_words(c: sqlite3.Connection, recording: int, at: int, count: int, new:
         "INSERT INTO word (recording, i, text, start, end, speaker, sure) VALUES (?,?,?,?,?,?,?)",
         [(recording, at + k, w.text, w.start, w.end, w.speaker, w.sure) for k, w in enumerate(new)],
     )
-    rows = c.execute("SELECT text, start, end, speaker, sure FROM word WHERE recording = ? ORDER BY i", (recording,))
+    _sentences_around(c, recording, at, len(new))
+
+
+def _sentences_around(c: sqlite3.Connection, recording: int, at: int, count: int) -> None:
+    """Make the sentences anew that hold words [at, at + count) or touch them; what lies further off cannot have changed."""
+    edge = "SELECT s.start, s.end FROM sentence s JOIN word w ON w.recording = s.recording AND w.start >= s.start AND w.start < s.end WHERE w.recording = ? AND w.i = ?"
+    before = c.execute(edge, (recording, at - 1)).fetchone()
+    after = c.execute(edge, (recording, at + count)).fetchone()
+    low, high = before[0] if before else -1, after[1] if after else 1 << 62
+    rows = c.execute(
+        "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND start >= ? AND start < ? ORDER BY i",
+        (recording, low, high),
+    )
     want = {(s.start, s.end, s.speaker, s.text) for s in sentences([Word(*r) for r in rows])}
     have = {
         tuple(r)[1:]: r[0]
-        for r in c.execute("SELECT id, start, end, speaker, text FROM sentence WHERE recording = ?", (recording,))
+        for r in c.execute(
+            "SELECT id, start, end, speaker, text FROM sentence WHERE recording = ? AND start >= ? AND start < ?",
+            (recording, low, high),
+        )
     }
     c.executemany("DELETE FROM sentence WHERE id = ?", [(i,) for k, i in have.items() if k not in want])
     c.executemany(
         "INSERT INTO sentence (recording, start, end, speaker, text) VALUES (?,?,?,?,?)",
         [(recording, *k) for k in sorted(want - set(have))],
     )
+
+
+def words_from(db: Database, recording: int, start: int, count: int) -> tuple[int, list[Word]]:
+    """Up to `count` words from the one that begins at sample `start` on, and its index; empty if none begins there."""
+    r = db.read().execute("SELECT min(i) FROM word WHERE recording = ? AND start = ?", (recording, start)).fetchone()
+    if r[0] is None:
+        return 0, []
+    return r[0], words_at(db, recording, r[0], count)
+
+
+def words_at(db: Database, recording: int, at: int, count: int) -> list[Word]:
+    """Words `at` to `at + count`, as far as there are any."""
+    rows = db.read().execute(
+        "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND i >= ? AND i < ? ORDER BY i",
+        (recording, at, at + count),
+    )
+    return [Word(*r) for r in rows]
 
 
 @dataclass(frozen=True, slots=True)

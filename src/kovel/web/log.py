@@ -35,15 +35,17 @@ def turns(words: list[Word], rate: Rate) -> list[dict[str, Any]]:
     return out
 
 
+FIRST = 2500  # words sent with the page; the rest follows by itself
+
+
 def words_part(request: Request, r: Recording) -> str:
-    """The transcript as a fragment."""
+    """The transcript as a fragment; of a long one the beginning, which fetches the rest."""
     w = web(request)
     p = projects.get(w.data.db, r.project)
-    said = recordings.words(w.data.db, r.id)
-    names = sorted({x.speaker for x in said if x.speaker})
+    said = recordings.words_at(w.data.db, r.id, 0, FIRST + 1)
     return render(
-        "parts/words.html", project=p, r=r, turns=turns(said, p.rate), speakers=names, voice=VOICE,
-        hearing=hearing(request, r), model=settings.get(w.data.db, "model"),
+        "parts/words.html", project=p, r=r, turns=turns(said[:FIRST], p.rate), more=FIRST if len(said) > FIRST else 0, voice=VOICE,
+        speakers=recordings.speakers(w.data.db, r.id), hearing=hearing(request, r), model=settings.get(w.data.db, "model"), before="",
     )  # fmt: skip
 
 

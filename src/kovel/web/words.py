@@ -1,18 +1,20 @@
 """Words in the Log room: recognised, taken from a file, corrected, named, found and replaced, saved."""
 
+from dataclasses import replace
 from typing import Annotated
 
 from fastapi import APIRouter, Form, Request, UploadFile
 from fastapi.responses import HTMLResponse, Response
 from starlette.concurrency import run_in_threadpool
 
-from kovel.core.words import Word, corrected, joined, replaced
-from kovel.store import jobs, recordings
+from kovel.core.pauses import VOICE
+from kovel.core.words import corrected, joined, replaced
+from kovel.store import jobs, projects, recordings
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.web import pages
-from kovel.web.log import hearing, words_part
-from kovel.web.pages import page, report, the_recording, web
+from kovel.web.log import hearing, turns, words_part
+from kovel.web.pages import page, render, report, the_recording, web
 from kovel.work.hearing import align, set_model, take_words, transcribe, transcript
 from kovel.work.intake import allowed, safe
 
@@ -78,13 +80,8 @@ def how_far(request: Request, project: int, recording: int) -> HTMLResponse:
     r = the_recording(request, project, recording)
     job = hearing(request, r)
     if job and job.state in ("waiting", "working"):
-        return page(request, "parts/hearing.html", project=web_project(project), r=r, hearing=job)
-    html = pages.joined(words_part(request, r), hx_retarget="#words", hx_reswap="outerHTML")
-    return html
-
-
-def web_project(project: int) -> dict[str, int]:
-    return {"id": project}
+        return page(request, "parts/hearing.html", project=projects.get(web(request).data.db, project), r=r, hearing=job)
+    return pages.joined(words_part(request, r), hx_retarget="#words", hx_reswap="outerHTML")
 
 
 @router.post("/recordings/{recording}/hearing/cancel")
@@ -108,33 +105,57 @@ def dismiss(request: Request, project: int, recording: int) -> HTMLResponse:
     return pages.joined(words_part(request, r))
 
 
-def _find(said: list[Word], start: int, text: str) -> int:
-    for i, w in enumerate(said):
-        if w.start == start and w.text == text:
-            return i
-    raise Invalid("That word was changed elsewhere meanwhile. Reload the page, then correct it.")
+@router.get("/recordings/{recording}/words/more")
+def more(request: Request, project: int, recording: int, at: int) -> HTMLResponse:
+    """The turns from word `at` on."""
+    db = web(request).data.db
+    r = the_recording(request, project, recording)
+    p = projects.get(db, project)
+    said = recordings.words_at(db, recording, max(1, at) - 1, 8001)
+    return page(
+        request, "parts/turns.html", project=p, r=r, turns=turns(said[1:], p.rate), before=said[0].speaker if said else "", voice=VOICE,
+        more=at + 8000 if len(said) > 8000 else 0,
+    )  # fmt: skip
 
 
 @router.post("/recordings/{recording}/words/correct")
 def correct(
     request: Request, project: int, recording: int, start: Annotated[int, Form()], was: Annotated[str, Form()],
-    text: Annotated[str, Form()] = "", how: Annotated[str, Form()] = "correct",
+    first: Annotated[int, Form()], count: Annotated[int, Form()], text: Annotated[str, Form()] = "", how: Annotated[str, Form()] = "correct",
 ) -> HTMLResponse:  # fmt: skip
-    """Other text for a word (several words share its time; none takes it out), or the word and the next one as one."""
+    """Other text for a word (several words share its time; none takes it out), or the word and the next one as one.
+
+    `first` and `count` say which words the turn has that the word stands in; that turn comes back.
+    """
     db = web(request).data.db
     r = the_recording(request, project, recording)
-    said = recordings.words(db, recording)
-    i = _find(said, start, was)
+    i, near = recordings.words_from(db, recording, start, 2)
+    if not near or near[0].text != was:
+        raise Invalid("That word was changed elsewhere meanwhile. Reload the page, then correct it.")
+    word, rest = near[0], near[1:]
     if how == "join":
-        if i + 1 >= len(said):
+        if not rest:
             raise Invalid("There is no word after this one to join it with.")
-        recordings.change_words(db, recording, i, said[i : i + 2], [joined(said[i : i + 2])], f"“{was}” joined")
-        return _shown(request, r, f"“{was}” joined with “{said[i + 1].text}”.")
-    new = corrected(said[i], text[:200])
-    recordings.change_words(db, recording, i, said[i : i + 1], new, f"“{was}” corrected")
-    return _shown(
-        request, r, f"“{was}” is “{' '.join(w.text for w in new)}” now." if new else f"“{was}” taken out of the words."
+        old, new = [word, *rest], [joined([word, *rest])]
+        did = f"“{was}” joined with “{rest[0].text}”."
+    else:
+        old, new = [word], corrected(word, text[:200])
+        did = f"“{was}” is “{' '.join(w.text for w in new)}” now." if new else f"“{was}” taken out of the words."
+    recordings.change_words(db, recording, i, old, new, f"“{was}” corrected")
+    p = projects.get(db, project)
+    at = i if first == start else recordings.words_from(db, recording, first, 1)[0]
+    said = recordings.words_at(db, recording, at, count + len(new) - len(old))
+    before = recordings.words_at(db, recording, at - 1, 1) if at else []
+    part = render(
+        "parts/turns.html",
+        project=p,
+        r=r,
+        turns=turns(said, p.rate),
+        before=before[0].speaker if before else "",
+        voice=VOICE,
+        more=0,
     )
+    return pages.joined(part, report(did))
 
 
 @router.post("/recordings/{recording}/words/speaker")
@@ -143,8 +164,6 @@ def speaker(
     name: Annotated[str, Form()] = "", everywhere: Annotated[bool, Form()] = False,
 ) -> HTMLResponse:  # fmt: skip
     """Who says these words; or, everywhere, the name that stood here replaced by another one."""
-    from dataclasses import replace
-
     db = web(request).data.db
     r = the_recording(request, project, recording)
     said = recordings.words(db, recording)

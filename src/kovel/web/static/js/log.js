@@ -107,13 +107,16 @@ function beside(form, el) {
   first.focus(); first.select();
 }
 function editWord(el) { edit.word = el; edit.elements.text.value = el.textContent; who.hidden = true; beside(edit, el); }
-async function wordsChange(path, values) {
+async function wordsChange(path, values, target = "#words") {
   edit.hidden = who.hidden = true;
   const top = $("words").scrollTop;
-  await htmx.ajax("POST", `${here}/words/${path}`, { target: "#words", swap: "outerHTML", values });
+  await htmx.ajax("POST", `${here}/words/${path}`, { target, swap: "outerHTML", values });
   $("words").scrollTop = top;
 }
-const change = (values) => wordsChange("correct", { start: edit.word.dataset.s, was: edit.word.textContent, ...values });
+const change = (values) => {
+  const turn = edit.word.closest(".turn");
+  return wordsChange("correct", { start: edit.word.dataset.s, was: edit.word.textContent, first: turn.dataset.first, count: turn.dataset.count, ...values }, turn);
+};
 edit?.addEventListener("submit", (e) => { e.preventDefault(); change({ text: edit.elements.text.value }); });
 edit?.querySelector("[data-join]").addEventListener("click", () => change({ how: "join" }));
 edit?.querySelector("[data-out]").addEventListener("click", () => change({ text: "" }));

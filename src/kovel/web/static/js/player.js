@@ -86,6 +86,7 @@ export class Player extends EventTarget {
     if (!this.plan?.length) return;
     this.stop(true);
     const gen = ++this.starting;
+    this.asked = speed; // until it runs: a second press may come before that
     if (speed > 0 && this.frame >= this.plan.length) this.frame = 0;
     const from = this.frame;
     const asked = performance.now();
@@ -122,6 +123,7 @@ export class Player extends EventTarget {
 
   stop(quiet = false) {
     this.starting++;
+    this.asked = 0;
     if (this.playing) { const f = Math.floor(this.now() + 1e-6); this.frame = Math.max(0, Math.min(f, this.plan.length)); }
     const was = this.playing;
     this.speed = 0;
@@ -134,7 +136,8 @@ export class Player extends EventTarget {
 
   // Faster in the same direction at each press; forwards up to 2 the sound keeps its pitch, beyond there is none.
   shuttle(direction) {
-    const steps = direction > 0 ? [1, 1.5, 2, 4, 8] : [1, 2, 4, 8], now = Math.sign(this.speed) === direction ? steps.indexOf(Math.abs(this.speed)) : -1;
+    const steps = direction > 0 ? [1, 1.5, 2, 4, 8] : [1, 2, 4, 8], was = this.asked || this.speed;
+    const now = Math.sign(was) === direction ? steps.indexOf(Math.abs(was)) : -1;
     this.play(direction * steps[Math.min(now + 1, steps.length - 1)]);
   }
 
