@@ -24,6 +24,8 @@ for command in (
     footage.words,
     hear.transcribe,
     hear.find_pauses,
+    hear.hits_,
+    hear.beats_,
     story.story,
     out.render,
     out.export,

@@ -1,11 +1,13 @@
 """What is heard in a file: words and pauses, without a project."""
 
+import json
 import sys
 from pathlib import Path
 
 import click
 
 from kovel.cli.common import answer, data_option, json_option, open_data, project_option, the_project, the_recording, wait_for
+from kovel.core.hits import Hit, at_sensitivity
 from kovel.core.levels import QUIETEST
 from kovel.core.pauses import Settings, noise_floor, pauses
 from kovel.media.child import call
@@ -99,3 +101,36 @@ def find_pauses(
         }  # fmt: skip
     text = "\n".join(f"{r['start']:9.2f} {r['end']:9.2f}   {r['confidence']:.0%}" for r in rows) or "No pauses."
     answer(as_json, value, text)
+
+
+@click.command("hits")
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option(
+    "--sensitivity",
+    default=0.5,
+    type=click.FloatRange(0, 1),
+    help="0: only the plainest, 1: all that might be.",
+    show_default=True,
+)
+@json_option
+def hits_(file: Path, sensitivity: float, as_json: bool) -> None:
+    """Hits of FILE: sudden sounds, to the millisecond."""
+    with ready(file, levels=False) as x:
+        call("pulse", {"out": str(x.folder), "channels": x.channels})
+        rows = json.loads((x.folder / "pulse.json").read_text())["hits"]
+    found = at_sensitivity([Hit(*r[:3]) for r in rows], sensitivity)
+    value = {"hits": [{"time": h.sample / 48000, "strength": h.strength} for h in found]}
+    answer(as_json, value, "\n".join(f"{h.sample / 48000:9.3f}   {h.strength:.0%}" for h in found) or "No hits.")
+
+
+@click.command("beats")
+@click.argument("file", type=click.Path(path_type=Path))
+@json_option
+def beats_(file: Path, as_json: bool) -> None:
+    """Tempo and beats of a music file."""
+    with ready(file, levels=False) as x:
+        call("pulse", {"out": str(x.folder), "channels": x.channels})
+        got = json.loads((x.folder / "pulse.json").read_text())
+    times = [b / 48000 for b in got["beats"]]
+    text = f"{got['tempo']:.1f} beats a minute, {len(times)} beats" if times else "No pulse was found in it."
+    answer(as_json, {"tempo": got["tempo"], "beats": times, "downbeats": times[got["first"] :: got["bar"]]}, text)

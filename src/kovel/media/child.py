@@ -24,9 +24,10 @@ LIMITS: dict[str, tuple[float | None, int, int]] = {
     "render": (None, 24 * 3600, 16 << 30),
     "listen": (None, 6 * 3600, 16 << 30),
     "transcribe": (None, 48 * 3600, 24 << 30),
+    "pulse": (None, 6 * 3600, 16 << 30),
     "align_text": (None, 6 * 3600, 16 << 30),
 }
-MODULES = {"align_text": "transcribe"}
+MODULES = {"align_text": "transcribe", "pulse": "listen"}
 SILENT = 300.0  # seconds without progress before a child is given up
 
 

@@ -1,14 +1,19 @@
 """Listening: how loud a recording is and where somebody speaks, from its raw sound. Kept as levels.npy."""
 
+import json
 import os
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from scipy.signal import firwin, resample_poly
 
+from kovel.core.beats import find_beats
+from kovel.core.hits import candidates, ring_out
 from kovel.core.levels import RATE, Floats, LevelMaker, Levels, local_floor, stretch_to_ticks
+from kovel.core.rate import Rate
 
 WINDOW = 512  # samples the detector takes at a time
 BLOCK = 48_000 * 60
@@ -87,3 +92,34 @@ def save(folder: Path, levels: Levels) -> None:
     with part.open("wb") as f:
         np.save(f, levels.to_array())
     part.replace(folder / "levels.npy")
+
+
+def sound24(folder: Path, channels: int) -> Floats:
+    """The whole sound of a recording, mono at 24 kHz."""
+    raw = np.memmap(folder / "sound.pcm", "<i2", "r") if (folder / "sound.pcm").stat().st_size else np.zeros(0, np.int16)
+    samples = raw[: len(raw) // channels * channels].reshape(-1, channels)
+    out = [np.zeros(0, np.float32)]
+    for a in range(0, len(samples), BLOCK):
+        low, high = max(0, a - 60), min(len(samples), a + BLOCK + 60)
+        y = samples[low:high].astype(np.float32).mean(1) / 32768
+        out.append(resample_poly(y, 1, 2).astype(np.float32)[(a - low) // 2 :][: (min(BLOCK, len(samples) - a) + 1) // 2])
+    return np.concatenate(out)
+
+
+def pulse(out: str, channels: int, progress: Progress) -> dict[str, Any]:
+    """Hits and beats of a prepared recording: pulse.json with what may be a hit [sample, strength, needs, ring in seconds],
+    and the beats."""
+    x = sound24(Path(out), channels)
+    progress(0.2)
+    rows = candidates(x)
+    rings = ring_out(x, rows, Rate(100), 200)
+    progress(0.6)
+    b = find_beats(x)
+    value = {
+        "hits": [[h.sample, h.strength, h.needs, n / 100] for h, n in zip(rows, rings, strict=True)],
+        "beats": list(b.beats), "tempo": b.tempo, "first": b.first, "bar": b.bar,
+    }  # fmt: skip
+    part = Path(out) / "pulse.json.part"
+    part.write_text(json.dumps(value))
+    part.replace(Path(out) / "pulse.json")
+    return {"hits": len(rows), "tempo": b.tempo}

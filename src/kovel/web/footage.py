@@ -13,7 +13,9 @@ from starlette.concurrency import run_in_threadpool
 from kovel.media.files import Unusable
 from kovel.store import jobs, projects, recordings
 from kovel.store.projects import Invalid
+from kovel.store.recordings import Recording
 from kovel.web.pages import page, report, rooms_state, sent, small, the_recording, web
+from kovel.work.hearing import transcribe
 from kovel.work.intake import allowed, bring_in, bring_in_all, files_in, free_name, prepare, safe
 
 router = APIRouter(prefix="/p/{project}")
@@ -32,8 +34,20 @@ def _rows(request: Request, project: int) -> dict:
         }
         for r in state["recordings"]
     ]
-    busy = any(x["job"] and x["job"].state in ("waiting", "working") for x in rows)
-    return {"project": p, "rows": rows, "busy": busy, "kinds": recordings.KINDS}
+    hearing = jobs.latest_of_recordings(w.data.db, project, "transcribe", "align")
+    have = recordings.has_words(w.data.db, project)
+    for x in rows:
+        job = hearing.get(x["r"].id)
+        x["hearing"] = job if job and job.state in ("waiting", "working", "failed") else None
+        x["words"] = x["r"].id in have
+    busy = any(j and j.state in ("waiting", "working") for x in rows for j in (x["job"], x["hearing"]))
+    silent = sum(1 for x in rows if _speaks(x["r"]) and not x["words"] and not x["hearing"])
+    return {"project": p, "rows": rows, "busy": busy, "kinds": recordings.KINDS, "silent": silent}
+
+
+def _speaks(r: Recording) -> bool:
+    """Whether somebody is likely to speak in it."""
+    return r.kind == "interview" and r.sound and r.ready and not r.aside
 
 
 @router.get("/footage")
@@ -44,6 +58,36 @@ def room(request: Request, project: int) -> HTMLResponse:
 @router.get("/footage/list")
 def listing(request: Request, project: int) -> HTMLResponse:
     return page(request, "parts/recordings.html", **_rows(request, project))
+
+
+@router.post("/footage/transcribe")
+def transcribe_all(request: Request, project: int) -> HTMLResponse:
+    """Transcribe every interview that has no words yet, one after the other."""
+    w = web(request)
+    have = recordings.has_words(w.data.db, project)
+    done, notes = 0, []
+    for r in recordings.of_project(w.data.db, project):
+        if _speaks(r) and r.id not in have:
+            try:
+                transcribe(w.data, r.id)
+                done += 1
+            except Invalid as e:
+                notes.append(str(e))
+    if not done:
+        raise Invalid("No interview is without words. " + " ".join(notes[:3]))
+    return _listed(
+        request, project, f"{done} recording{'s' if done != 1 else ''} will be transcribed, one after the other.", notes
+    )
+
+
+@router.post("/footage/transcribe/stop")
+def transcribe_none(request: Request, project: int) -> HTMLResponse:
+    """Stop every transcription of the project."""
+    db = web(request).data.db
+    stopped = [j for j in jobs.of_project(db, project, "transcribe") if j.state in ("waiting", "working")]
+    for j in stopped:
+        jobs.end(db, j.id, "cancelled")
+    return _listed(request, project, f"{len(stopped)} transcription{'s' if len(stopped) != 1 else ''} stopped.")
 
 
 @router.get("/preparing")

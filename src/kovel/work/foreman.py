@@ -12,8 +12,15 @@ from kovel.work.data import Data
 from kovel.work.hearing import listen, take_heard
 from kovel.work.queue import Queue
 
-CALLS = {"prepare": "derive", "render": "render", "listen": "listen", "transcribe": "transcribe", "align": "align_text"}
-URGENT = {"render": 0, "prepare": 1, "listen": 2, "align": 3, "transcribe": 4}
+CALLS = {
+    "prepare": "derive",
+    "render": "render",
+    "listen": "listen",
+    "pulse": "pulse",
+    "transcribe": "transcribe",
+    "align": "align_text",
+}
+URGENT = {"render": 0, "prepare": 1, "listen": 2, "pulse": 3, "align": 4, "transcribe": 5}
 
 
 class Foreman:

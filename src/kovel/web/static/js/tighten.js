@@ -1,0 +1,157 @@
+// The Tighten room: go through what is proposed by key, hear it, move its edges. The server proposes and keeps.
+import { say } from "./base.js";
+import { wave } from "./peaks.js";
+import { transport, typing } from "./transport.js";
+
+const room = document.getElementById("tighten"), $ = (id) => document.getElementById(id);
+const fps = Number(room.dataset.fps), start = Number(room.dataset.start), end = Number(room.dataset.end), total = end - start;
+const base = `/p/${room.dataset.project}`, rec = room.dataset.recording;
+const player = await transport(document.querySelector("[data-player]"), `${base}/recordings/${rec}/plan`);
+let whole = player.plan; // the recording as it is; other plans are for hearing
+let shift = null; // while a plan for hearing is loaded: its frame -> the recording's
+let chosen = null;
+
+const rows = () => [...document.querySelectorAll("#list [data-key]")];
+const of = (r) => ({ key: r.dataset.key, a: Number(r.dataset.a), b: Number(r.dataset.b), out: r.dataset.out === "1", kind: r.dataset.kind });
+const pc = (f) => `${(100 * (f - start)) / total}%`;
+
+// The settings stand under the picture; they come with every answer and are put in their place.
+function settle() {
+  const s = $("settings");
+  s.hidden = false;
+  $("settings-here").replaceChildren(s);
+  htmx.process(s);
+  draw(); stand();
+}
+const picture = () => wave(document.querySelector("#overview canvas"), rec, start / fps, end / fps);
+function draw() {
+  $("proposed").replaceChildren(...rows().map((r) => {
+    const p = of(r), el = document.createElement("button");
+    el.type = "button"; el.className = `proposed ${p.out ? "is-out" : ""}`; el.dataset.key = p.key; el.title = `${p.kind}: ${r.querySelector("[title]").title}`;
+    el.setAttribute("aria-label", `Choose the ${p.kind}`); el.tabIndex = -1;
+    el.style.left = pc(p.a); el.style.width = `${(100 * (p.b - p.a)) / total}%`;
+    el.addEventListener("click", () => choose(p.key, true));
+    return el;
+  }));
+}
+function stand() {
+  for (const el of document.querySelectorAll("[data-key]")) el.classList.toggle("is-here", chosen !== null && el.dataset.key === chosen);
+}
+const here = () => { const r = rows().find((x) => x.dataset.key === chosen); return r ? of(r) : null; };
+function choose(key, scroll = false) {
+  chosen = key; stand();
+  const r = rows().find((x) => x.dataset.key === key);
+  if (!r) return;
+  r.scrollIntoView({ block: "nearest" });
+  if (scroll) document.querySelector(`#tight-words [data-key="${key}"]`)?.scrollIntoView({ block: "center" });
+  back();
+  player.seek(Number(r.dataset.a));
+}
+function walk(by) {
+  const all = rows();
+  if (!all.length) return;
+  const i = all.findIndex((r) => r.dataset.key === chosen);
+  choose(all[Math.max(0, Math.min(all.length - 1, i < 0 ? 0 : i + by))].dataset.key, true);
+}
+async function send(values) {
+  const top = $("list").scrollTop, words = $("tight-words").scrollTop, desk = $("desk");
+  await htmx.ajax("POST", desk.dataset.url + desk.dataset.query, { target: "#desk", swap: "outerHTML", values });
+  $("list").scrollTop = top; $("tight-words").scrollTop = words;
+}
+let tops = [0, 0];
+document.body.addEventListener("htmx:beforeSwap", () => { tops = [$("list")?.scrollTop ?? 0, $("tight-words")?.scrollTop ?? 0]; });
+document.body.addEventListener("htmx:afterSettle", () => { if (document.querySelector("#desk #settings")) { settle(); $("list").scrollTop = tops[0]; $("tight-words").scrollTop = tops[1]; } });
+document.body.addEventListener("htmx:configRequest", (e) => { if (e.detail.elt.id === "send") e.detail.parameters.set("at", localStorage.getItem(`kovel-head-${room.dataset.project}`) || ""); });
+
+// ---- hearing: the player gets a plan without what is taken out
+async function hear(a, b, gone) {
+  const q = new URLSearchParams({ a, b, gone: gone.map((g) => g.join("-")).join(",") });
+  const plan = await (await fetch(`${base}/tighten/${rec}/hear?${q}`)).json();
+  if (!plan.length) { say("Nothing would be left here.", true); return; }
+  player.stop(true);
+  player.lengths = new Map(Object.entries(plan.frames).map(([k, v]) => [Number(k), v]));
+  const stays = [];
+  let at = a;
+  for (const [x, y] of [...gone, [b, b]]) { if (x > at) stays.push([at, x]); at = Math.max(at, y); }
+  shift = stays;
+  player.frame = 0; player.load(plan); player.seek(0); player.play(1);
+}
+function back() {
+  if (!shift) return;
+  const f = source(player.frame);
+  shift = null;
+  player.stop(true); player.load(whole); player.seek(f);
+}
+function source(f) { // the recording's frame at a frame of what is heard
+  if (!shift) return f;
+  for (const [a, b] of shift) { if (f < b - a) return a + f; f -= b - a; }
+  return shift.at(-1)?.[1] ?? 0;
+}
+const goneNow = () => rows().map(of).filter((p) => p.out).map((p) => [p.a, p.b]).sort((x, y) => x[0] - y[0]);
+function hearOne(asItIs) {
+  const p = here();
+  if (!p) { say("Choose a proposal first: ↓ and ↑.", true); return; }
+  const s = Math.round(fps);
+  hear(Math.max(0, p.a - s), Math.min(end, p.b + s), asItIs ? [] : [[p.a, p.b]]);
+}
+player.addEventListener("time", () => { $("now").style.left = pc(source(player.frame)); });
+player.addEventListener("state", () => { if (!player.playing && shift && player.frame >= player.plan.length - 1) back(); });
+
+document.addEventListener("click", (e) => {
+  const pick = e.target.closest("#list [data-pick]");
+  if (pick) choose(pick.closest("[data-key]").dataset.key, true);
+  const w = e.target.closest("#tight-words .w");
+  if (w) { if (w.dataset.key) choose(w.dataset.key); else { back(); player.seek(Number(w.dataset.a)); } }
+  if (e.target.closest("#play-all")) hear(start, end, goneNow());
+  if (e.target.closest("#find-threshold")) { $("settings").elements.threshold.value = "auto"; htmx.trigger($("settings"), "change"); }
+});
+
+// ---- the threshold is a line to drag
+let held = false;
+const dbAt = (e) => { const r = $("hills").getBoundingClientRect(); return Math.round(Math.max(-80, Math.min(0, -80 + (80 * (e.clientX - r.left)) / r.width)) * 2) / 2; };
+function line(db) { $("line").setAttribute("transform", `translate(${(300 * (db + 80)) / 80} 0)`); $("settings").elements.threshold.value = db; }
+document.addEventListener("pointerdown", (e) => { if (e.target.closest("#hills")) { held = true; line(dbAt(e)); } });
+document.addEventListener("pointermove", (e) => { if (held) line(dbAt(e)); });
+document.addEventListener("pointerup", () => { if (held) { held = false; htmx.trigger($("settings"), "change"); } });
+
+// ---- drag over the recording's line: a stretch to protect; a click goes there
+const overview = $("overview");
+const frameAt = (e) => { const r = overview.getBoundingClientRect(); return Math.round(start + ((e.clientX - r.left) / r.width) * total); };
+let from = null, stretch = null;
+overview.addEventListener("pointerdown", (e) => { if (!e.target.closest(".proposed")) { from = frameAt(e); overview.setPointerCapture(e.pointerId); } });
+overview.addEventListener("pointermove", (e) => {
+  if (from === null || !e.buttons || Math.abs(frameAt(e) - from) < 2) return;
+  stretch = [from, frameAt(e)].sort((a, b) => a - b);
+  $("range").hidden = false; $("range").style.left = pc(stretch[0]); $("range").style.width = `${(100 * (stretch[1] - stretch[0])) / total}%`;
+});
+overview.addEventListener("pointerup", (e) => { if (from !== null && (!stretch || Math.abs(frameAt(e) - from) < 2)) { back(); player.seek(frameAt(e)); } from = null; });
+function protect() {
+  if (!stretch) { say("Drag over a stretch of the recording's line first, then protect it.", true); return; }
+  send({ do: "protect", a: stretch[0], b: stretch[1] });
+  stretch = null; $("range").hidden = true;
+}
+
+document.addEventListener("keydown", (e) => {
+  if (e.target.id === "hills" && (e.key === "ArrowLeft" || e.key === "ArrowRight")) {
+    e.preventDefault(); e.stopPropagation();
+    line(Number(e.target.getAttribute("aria-valuenow")) + (e.key === "ArrowLeft" ? -1 : 1)); htmx.trigger($("settings"), "change"); return;
+  }
+  if (typing(e) || e.ctrlKey || e.metaKey || e.altKey || document.querySelector("dialog[open]")) return;
+  const k = e.key, n = e.shiftKey ? 5 : 1, p = here();
+  const nudge = { "[": ["start", -n], "{": ["start", -5], "]": ["start", n], "}": ["start", 5], ",": ["end", -n], "<": ["end", -5], ".": ["end", n], ">": ["end", 5] }[k];
+  if (k === "ArrowDown") walk(1);
+  else if (k === "ArrowUp") walk(-1);
+  else if (k === "h") hearOne(false);
+  else if (k === "H") hearOne(true);
+  else if (k === "p") hear(start, end, goneNow());
+  else if (k === "x" && p) send({ do: "toggle", key: p.key });
+  else if (k === "g") protect();
+  else if (k === "e") document.querySelector('#send [value="end"]').click();
+  else if (nudge && p) send({ do: "nudge", key: p.key, edge: nudge[0], by: nudge[1] });
+  else return;
+  e.preventDefault();
+});
+picture();
+new ResizeObserver(picture).observe(overview);
+document.addEventListener("look", picture);
+settle();

@@ -1,0 +1,226 @@
+"""The Tighten room: what could go from a recording, why, how it would sound; then as pieces in the story."""
+
+from typing import Annotated, Any
+
+import numpy as np
+from fastapi import APIRouter, Depends, Form, Request
+from fastapi.responses import HTMLResponse, JSONResponse, Response
+
+from kovel.core.levels import TICK, runs
+from kovel.core.pauses import VOICE, Hills, hills, noise_floor, speech
+from kovel.core.plan import make_plan
+from kovel.core.story import Piece, Story
+from kovel.store import jobs, projects, recordings, stories, subclips
+from kovel.store.projects import Invalid, Missing
+from kovel.store.recordings import Recording
+from kovel.web.pages import joined, page, render, report, sent, small, the_recording, web
+from kovel.work import hearing, tighten
+from kovel.work.data import media_facts
+from kovel.work.intake import safe
+
+router = APIRouter(prefix="/p/{project}")
+MOST = 400  # proposals drawn in the list at a time
+LOW, HIGH = -80, 0  # dBFS of the level picture
+
+
+def _range(request: Request, project: int, r: Recording, clip: int | None) -> tuple[int, int, str]:
+    """What of a recording is worked on: all of it, or a subclip."""
+    db = web(request).data.db
+    total = r.length(projects.get(db, project).rate)
+    if clip is None:
+        return 0, total, ""
+    c = subclips.get(db, clip)
+    if c.recording != r.id:
+        raise Missing("That subclip is of another recording.")
+    return c.start, c.end, c.name
+
+
+def _picture(h: Hills) -> dict[str, Any]:
+    """The two hills as SVG areas 300 wide and 90 high, with the floor and the threshold as places on them."""
+    x = lambda db: 300 * (min(HIGH, max(LOW, db)) - LOW) / (HIGH - LOW)  # noqa: E731
+    top = max(1, int(h.speech[LOW - h.low :].max(initial=1)), int(h.background[LOW - h.low :].max(initial=1)))
+
+    def area(counts: np.ndarray) -> str:
+        points = [
+            f"{x(h.low + i + 0.5):.1f},{88 - 80 * min(1.0, float(n) / top):.1f}"
+            for i, n in enumerate(counts)
+            if h.low + i >= LOW
+        ]
+        return f"M0,88 L{' L'.join(points)} L300,88 Z"
+
+    return {
+        "speech": area(h.speech),
+        "background": area(h.background),
+        "floor": x(h.floor),
+        "threshold": x(h.threshold),
+        "at": h.threshold,
+        "floor_db": h.floor,
+    }
+
+
+def _words(request: Request, r: Recording, found: list[tighten.Row], start: int, end: int) -> list[dict[str, Any]]:
+    """Words of the range, each with the proposal that takes it out, if one does."""
+    db = web(request).data.db
+    rate = recordings.clock_of(db, r.project)
+    out, k = [], 0
+    for w in recordings.words_between(db, r.id, rate.frame_to_sample(start), rate.frame_to_sample(end)):
+        a, b = w.frames(rate)
+        while k < len(found) and found[k].end <= a:
+            k += 1
+        hit = next((p for p in found[k : k + 4] if p.start < (a + b) / 2 < p.end), None)
+        out.append(
+            {
+                "a": a,
+                "text": w.text,
+                "voice": w.text == VOICE,
+                "key": hit.key if hit else "",
+                "out": bool(hit and hit.out),
+                "kind": hit.kind if hit else "",
+            }
+        )
+    return out
+
+
+def _desk(request: Request, project: int, r: Recording, clip: int | None) -> dict[str, Any]:
+    w = web(request)
+    p = projects.get(w.data.db, project)
+    start, end, name = _range(request, project, r, clip)
+    d = tighten.desk(w.data, r.id)
+    found = [x for x in tighten.rows(w.data, r.id, p.rate, d) if x.start < end and start < x.end]
+    heard = hearing.levels(w.data, r.id)
+    pieces = tighten.left(found, start, end)
+    kinds = {k: [x for x in found if x.kind == k] for k in tighten.KINDS}
+    picture = None
+    if heard is not None and len(heard):
+        a, b = p.rate.frame_to_sample(start), p.rate.frame_to_sample(end)
+        part = heard.between(a, b)
+        mask = speech(heard, d.settings)[a // TICK : -(-b // TICK)]
+        picture = _picture(hills(part, mask[: len(part)], d.settings))
+    listening = jobs.latest_of_recordings(w.data.db, project, "listen").get(r.id)
+    return {
+        "project": p, "r": r, "clip": clip, "clip_name": name, "start": start, "end": end, "desk": d, "found": found, "shown": found[:MOST],
+        "kinds": kinds, "sums": tighten.saved(pieces, start, end), "picture": picture, "words": _words(request, r, found, start, end),
+        "fillers": tighten.fillers(w.data), "heard": heard is not None and heard.heard, "fps": float(p.rate.fps),
+        "listening": listening if listening and listening.state in ("waiting", "working") else None,
+        "taken": sum(1 for x in found if x.out),
+    }  # fmt: skip
+
+
+def _drawn(
+    request: Request, project: int, r: Recording, clip: int | None, did: str, notes: tuple[str, ...] = ()
+) -> HTMLResponse:
+    return joined(render("parts/tighten.html", **_desk(request, project, r, clip)), report(did, notes))
+
+
+@router.get("/tighten")
+def room(request: Request, project: int, rec: int | None = None, clip: int | None = None) -> HTMLResponse:
+    w = web(request)
+    p = projects.get(w.data.db, project)
+    rows = [
+        r for r in recordings.of_project(w.data.db, project) if r.sound and not r.aside and r.kind in ("interview", "sound")
+    ]
+    if clip is not None and rec is None:
+        rec = subclips.get(w.data.db, clip).recording
+    chosen = next((r for r in rows if r.id == rec), rows[0] if rows else None)
+    faces = {r.id: small(w, r, r.length(p.rate) // 3, p.rate) for r in rows}
+    base = {"room": "tighten", "project": p, "rows": rows, "faces": faces}
+    if chosen is None or not chosen.ready:
+        return page(request, "tighten.html", **{**base, "r": chosen})
+    clips = subclips.of_recording(w.data.db, chosen.id)
+    return page(request, "tighten.html", **{**base, **_desk(request, project, chosen, clip), "clips": clips})
+
+
+@router.get("/tighten/{recording}")
+def fresh(request: Request, project: int, recording: int, clip: int | None = None) -> HTMLResponse:
+    r = the_recording(request, project, recording)
+    return joined(render("parts/tighten.html", **_desk(request, project, r, clip)))
+
+
+@router.post("/tighten/{recording}")
+def change(
+    request: Request, project: int, recording: int, form: Annotated[dict[str, str], Depends(sent)], clip: int | None = None
+) -> HTMLResponse:
+    """A setting or a decision; the desk comes back as it stands then."""
+    w = web(request)
+    r = the_recording(request, project, recording)
+    did = tighten.change(w.data, recording, projects.get(w.data.db, project).rate, form)
+    return _drawn(request, project, r, clip, did)
+
+
+@router.get("/tighten/{recording}/hear")
+def hear(request: Request, project: int, recording: int, a: int, b: int, gone: str = "") -> JSONResponse:
+    """Frames [a, b) of a recording as they would sound without the stretches `gone` (a-b, a-b, ...), as a plan."""
+    w = web(request)
+    p = projects.get(w.data.db, project)
+    r = the_recording(request, project, recording)
+    try:
+        cuts = [(int(x), int(y)) for x, y in (g.split("-") for g in gone.split(",") if g)]
+    except ValueError:
+        raise Invalid("Those stretches cannot be read.") from None
+    total = r.length(p.rate)
+    a, b = max(0, a), min(total, b)
+    pieces = [Piece(i, r.id, s, e - s) for i, (s, e) in enumerate(tighten.kept(a, b, cuts), 1)]
+    made = make_plan(Story(p.rate, tuple(pieces), next_id=len(pieces) + 1), {r.id: r.source})
+    facts = media_facts(w.data, r.id) or {}
+    return JSONResponse({**made.to_json({r.id: r.source}), "frames": {r.id: facts.get("frames") or 1}})
+
+
+@router.get("/tighten/{recording}/list.csv")
+def as_csv(request: Request, project: int, recording: int) -> Response:
+    w = web(request)
+    r = the_recording(request, project, recording)
+    p = projects.get(w.data.db, project)
+    name = safe(f"{r.name} - tightened").encode("ascii", "replace").decode().replace("?", "_")
+    body = tighten.as_csv(tighten.rows(w.data, recording, p.rate), p.rate)
+    return Response(
+        body, media_type="text/csv; charset=utf-8", headers={"content-disposition": f'attachment; filename="{name}.csv"'}
+    )
+
+
+@router.post("/tighten/{recording}/send")
+def send(
+    request: Request, project: int, recording: int, where: Annotated[str, Form()] = "end", at: Annotated[int | None, Form()] = None,
+    clip: int | None = None, also: Annotated[list[int] | None, Form()] = None,
+) -> HTMLResponse:  # fmt: skip
+    """What stays, as pieces: at the end, at the playhead, or in place of what stands in the story. One undo step."""
+    w = web(request)
+    r = the_recording(request, project, recording)
+    p = projects.get(w.data.db, project)
+    sid = stories.first_of(w.data.db, project)
+    story = stories.load(w.data.db, sid).story
+    if where in ("place", "everywhere"):
+        cuts = tighten.in_story(w.data, story, recording if where == "place" else None)
+        if not cuts:
+            raise Invalid("Nothing of what would be taken out stands in the story.")
+        _, done = stories.edit(w.data.db, sid, None, "take_out", {"cuts": cuts})
+        return joined(report(done.did + ", in place.", done.notes), hx_reswap="none")
+    ranges = []
+    chosen = [(r, *_range(request, project, r, clip)[:2])]
+    for i in also or []:
+        x = the_recording(request, project, i)
+        if x.id != r.id:
+            chosen.append((x, 0, x.length(p.rate)))
+    order = {x.id: n for n, x in enumerate(recordings.of_project(w.data.db, project))}
+    for x, a, b in sorted(chosen, key=lambda c: order[c[0].id]):
+        ranges += [[x.id, s, e - s] for s, e in tighten.left(tighten.rows(w.data, x.id, p.rate), a, b)]
+    if not ranges:
+        raise Invalid("Nothing is left: everything would be taken out. Leave something in first.")
+    place = story.length if where == "end" or at is None else max(0, min(at, story.length))
+    _, done = stories.edit(w.data.db, sid, None, "insert_several", {"at": place, "ranges": ranges})
+    return joined(report(done.did + ". One undo in the Story takes it back.", done.notes), hx_reswap="none")
+
+
+@router.get("/tighten/{recording}/levels")
+def drawn_levels(request: Request, project: int, recording: int) -> JSONResponse:
+    """Where somebody speaks, in frames, for the recording's line; and the noise floor."""
+    w = web(request)
+    the_recording(request, project, recording)
+    heard = hearing.levels(w.data, recording)
+    rate = projects.get(w.data.db, project).rate
+    if heard is None:
+        return JSONResponse({"speech": [], "floor": None})
+    mask = speech(heard, tighten.desk(w.data, recording).settings)
+    spans = [
+        [rate.sample_to_frame(int(a) * TICK), rate.sample_to_frame(int(b) * TICK)] for a, b in zip(*runs(mask), strict=True)
+    ]
+    return JSONResponse({"speech": spans, "floor": noise_floor(heard)})

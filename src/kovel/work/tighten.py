@@ -1,0 +1,213 @@
+"""Tightening: what is proposed for a recording, what the editor decided, and the pieces that come of it.
+
+The editor's decisions are kept beside the recording, by the proposal's frames; so a changed setting loses none of those
+that still stand.
+"""
+
+import json
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass, field, replace
+from typing import Any
+
+from kovel.core.fillers import FILLERS, KINDS, kept, proposals
+from kovel.core.pauses import Settings
+from kovel.core.rate import Rate
+from kovel.core.story import Story
+from kovel.store import recordings, settings
+from kovel.store.projects import Invalid
+from kovel.work.data import Data
+from kovel.work.hearing import found_pauses, levels
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """A proposal in the project's frames [start, end) on the recording's clock; `out` when it will be taken out."""
+
+    key: str
+    start: int
+    end: int
+    kind: str
+    why: str
+    sure: float
+    out: bool
+
+    @property
+    def length(self) -> int:
+        return self.end - self.start
+
+
+@dataclass
+class Desk:
+    """The editor's settings and decisions for one recording."""
+
+    settings: Settings = field(default_factory=Settings)
+    off: list[str] = field(default_factory=list)  # keys of proposals left in
+    on: list[str] = field(default_factory=list)  # keys taken out although their kind is left in
+    kinds_off: list[str] = field(default_factory=lambda: ["question"])
+    moved: dict[str, list[int]] = field(default_factory=dict)  # key -> [start, end] after nudging
+    protected: list[list[int]] = field(default_factory=list)
+
+
+def desk(data: Data, recording: int) -> Desk:
+    raw = settings.get(data.db, f"tighten {recording}")
+    if not raw:
+        return Desk()
+    d = json.loads(raw)
+    return Desk(Settings(**d.pop("settings")), **d)
+
+
+def put(data: Data, recording: int, d: Desk) -> None:
+    settings.put(data.db, f"tighten {recording}", json.dumps(asdict(d)))
+
+
+def fillers(data: Data) -> list[str]:
+    """The words that count as fillers: the editor's own list, or the one to start with."""
+    raw = settings.get(data.db, "fillers")
+    return [w for w in raw.split("\n") if w] if raw else list(FILLERS)
+
+
+def set_fillers(data: Data, text: str) -> None:
+    rows = list(dict.fromkeys(" ".join(w.split()).lower()[:40] for w in text.replace(",", "\n").split("\n") if w.strip()))
+    settings.put(data.db, "fillers", "\n".join(rows[:200]))
+
+
+def rows(data: Data, recording: int, rate: Rate, d: Desk | None = None) -> list[Row]:
+    """Every proposal for a recording, whole frames inside what was found, in order."""
+    d = d or desk(data, recording)
+    said = recordings.words(data.db, recording)
+    found = proposals(said, found_pauses(data, recording, d.settings), d.settings, levels(data, recording), fillers(data))
+    out = []
+    off, on = set(d.off), set(d.on)
+    for p in found:
+        a, b = rate.sample_to_frame(p.start), rate.sample_to_frame(p.end)
+        a += rate.frame_to_sample(a) < p.start
+        if b <= a:
+            continue
+        key = f"{p.kind[:2]}{a}"
+        a, b = d.moved.get(key, [a, b])
+        safe = any(x < b and a < y for x, y in d.protected)
+        take = not safe and (key in on or (key not in off and p.kind not in d.kinds_off))
+        out.append(Row(key, a, b, p.kind, p.why if not safe else f"protected; {p.why}", p.sure, take))
+    return out
+
+
+def change(data: Data, recording: int, rate: Rate, form: dict[str, str]) -> str:
+    """One decision or setting, by the form that asks for it; what was done, in words."""
+    d = desk(data, recording)
+    do = form.get("do", "")
+    if do == "settings":
+        d.settings = _settings(form, rate, d.settings)
+        if "fillers" in form:
+            set_fillers(data, form["fillers"])
+        did = "Settings changed."
+    elif do == "all":
+        kind, out = form.get("kind", ""), form.get("out") == "1"
+        if kind not in KINDS:
+            raise Invalid("There is no such kind of proposal.")
+        here = {r.key for r in rows(data, recording, rate, d) if r.kind == kind}
+        d.kinds_off = [k for k in d.kinds_off if k != kind] + ([] if out else [kind])
+        d.off, d.on = [k for k in d.off if k not in here], [k for k in d.on if k not in here]
+        did = f"Every {kind} is {'taken out' if out else 'left in'}."
+    elif do == "protect":
+        a, b = int(form.get("a") or 0), int(form.get("b") or 0)
+        if b <= a:
+            raise Invalid("Drag over a stretch of the recording's line first, then protect it.")
+        d.protected.append([a, b])
+        did = "Protected: nothing is taken out there."
+    elif do == "reset":
+        d = Desk(d.settings)
+        did = "All decisions taken back; the settings stay."
+    else:
+        row = next((r for r in rows(data, recording, rate, d) if r.key == form.get("key")), None)
+        if row is None:
+            raise Invalid("That proposal is not there any more: the settings changed it. Choose another one.")
+        if do == "toggle":
+            d.off, d.on = [k for k in d.off if k != row.key], [k for k in d.on if k != row.key]
+            if row.out:
+                d.off.append(row.key)
+            elif row.kind in d.kinds_off:
+                d.on.append(row.key)
+            d.protected = [p for p in d.protected if row.out or not (p[0] < row.end and row.start < p[1])]
+            did = "Left in." if row.out else "Taken out."
+        elif do == "nudge":
+            by = int(form.get("by") or 0)
+            a, b = (row.start + by, row.end) if form.get("edge") == "start" else (row.start, row.end + by)
+            total = recordings.get(data.db, recording).length(rate)
+            if not 0 <= a < b <= total:
+                raise Invalid("There is no room to move that edge further.")
+            d.moved[row.key] = [a, b]
+            did = f"Edge moved by {abs(by)} frame{'s' if abs(by) != 1 else ''}."
+        else:
+            raise Invalid("That cannot be done to a proposal.")
+    put(data, recording, d)
+    return did
+
+
+def _settings(form: dict[str, str], rate: Rate, old: Settings) -> Settings:
+    def number(name: str, low: float, high: float, now: float) -> float:
+        try:
+            x = float(form[name].replace(",", ".")) if form.get(name) else now
+        except ValueError:
+            raise Invalid(f"“{form[name][:20]}” is not a number.") from None
+        return min(high, max(low, x))
+
+    threshold = old.threshold
+    if "threshold" in form:
+        threshold = None if form["threshold"] in ("", "auto") else number("threshold", -90, 0, -40)
+    s = Settings(
+        number("shortest", 0.05, 10, old.shortest), number("before", 0, 5, old.before), number("after", 0, 5, old.after),
+        number("island", 0, 2, old.island), threshold,
+    )  # fmt: skip
+    if form.get("breath"):
+        each = number("breath", 0, 100, 5) / float(rate.fps) / 2
+        s = replace(s, before=round(each, 3), after=round(each, 3))
+    return s
+
+
+def left(found: Sequence[Row], start: int, end: int) -> list[tuple[int, int]]:
+    """The pieces of [start, end) that stay."""
+    return kept(start, end, [(r.start, r.end) for r in found if r.out])
+
+
+def in_story(data: Data, story: Story, only: int | None = None) -> list[list[int]]:
+    """Stretches of the story to take out: what is decided for each recording, where the story uses it (`only` one of them)."""
+    cuts: list[list[int]] = []
+    known: dict[int, list[Row]] = {}
+    for at, p in zip(story.starts, story.pieces, strict=False):
+        if p.source is None or (only is not None and p.source != only):
+            continue
+        if p.source not in known:
+            known[p.source] = [r for r in rows(data, p.source, story.rate) if r.out]
+        for r in known[p.source]:
+            a, b = max(r.start, p.start), min(r.end, p.end)
+            if b > a and (a > p.start or b < p.end):
+                cuts.append([at + a - p.start, at + b - p.start])
+    out: list[list[int]] = []
+    for a, b in sorted(cuts):
+        if out and a <= out[-1][1]:
+            out[-1][1] = max(b, out[-1][1])
+        else:
+            out.append([a, b])
+    return out
+
+
+def as_csv(found: Sequence[Row], rate: Rate) -> str:
+    """What is proposed and decided, as CSV."""
+    import csv
+    import io
+
+    from kovel.core.timecode import format_timecode
+
+    out = io.StringIO()
+    sheet = csv.writer(out)
+    sheet.writerow(["start", "end", "length", "kind", "why", "sure", "decision"])
+    for r in found:
+        times = [format_timecode(f, rate) for f in (r.start, r.end, r.length)]
+        sheet.writerow([*times, r.kind, r.why, r.sure, "take out" if r.out else "leave in"])
+    return out.getvalue()
+
+
+def saved(pieces: Sequence[tuple[int, int]], start: int, end: int) -> dict[str, Any]:
+    """Before, after, what is saved, and the jump cuts it makes."""
+    after = sum(b - a for a, b in pieces)
+    return {"before": end - start, "after": after, "saved": end - start - after, "jumps": max(0, len(pieces) - 1)}
