@@ -2,7 +2,7 @@
 
 import click
 
-from kovel.cli import footage, hear, log, out, server, story
+from kovel.cli import footage, hear, log, out, server, story, tight
 from kovel.cli.common import Group
 
 
@@ -27,6 +27,7 @@ for command in (
     hear.hits_,
     hear.beats_,
     story.story,
+    tight.tighten,
     out.render,
     out.export,
 ):

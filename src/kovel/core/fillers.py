@@ -124,7 +124,7 @@ def _repeats(words: Sequence[Word]) -> list[Proposal]:
                     continue
                 if n == 1 and head[0] in ("very", "no", "yes", "had", "that", "really", "bye", "so"):
                     continue
-                if words[j].start - words[i].start > 48_000 * 8 or any(w.text[-1:] in ".?!" for w in words[i : j - 1]):
+                if words[j].start - words[i].start > 48_000 * 8 or any(w.text[-1:] in ".?!" for w in words[i:j]):
                     continue
                 best = (n, j)
                 break
@@ -150,7 +150,7 @@ def questions(words: Sequence[Word], levels: Levels | None, interviewer: str = "
     named = any(w.speaker == interviewer for w in words)
     rows = sentences([w for w in words if w.text != VOICE])
     loud = [_level(levels, s.start, s.end) for s in rows]
-    usual = float(np.median(loud)) if loud else 0.0
+    usual = float(np.median(np.repeat(loud, [s.count for s in rows]))) if loud else 0.0
     for s, level in zip(rows, loud, strict=True):
         asks = s.text.rstrip().endswith("?")
         soft = usual - level

@@ -21,7 +21,7 @@ function draw() {
   }));
 }
 function settle() {
-  const s = $("settings");
+  const s = document.querySelector("#desk #settings");
   if (s) { s.hidden = false; $("settings-here").replaceChildren(s); htmx.process(s); }
   draw();
 }

@@ -17,10 +17,8 @@ const pc = (f) => `${(100 * (f - start)) / total}%`;
 
 // The settings stand under the picture; they come with every answer and are put in their place.
 function settle() {
-  const s = $("settings");
-  s.hidden = false;
-  $("settings-here").replaceChildren(s);
-  htmx.process(s);
+  const s = document.querySelector("#desk #settings");
+  if (s) { s.hidden = false; $("settings-here").replaceChildren(s); htmx.process(s); }
   draw(); stand();
 }
 const picture = () => wave(document.querySelector("#overview canvas"), rec, start / fps, end / fps);

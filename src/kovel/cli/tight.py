@@ -1,0 +1,66 @@
+"""Tightening from the command line."""
+
+from pathlib import Path
+
+import click
+
+from kovel.cli.common import answer, data_option, json_option, open_data, project_option, the_project, the_recording
+from kovel.core.fillers import KINDS
+from kovel.core.pauses import Settings
+from kovel.store import stories
+from kovel.store.projects import Invalid
+from kovel.work import tighten as work
+
+
+@click.command()
+@click.argument("recordings", nargs=-1, required=True)
+@click.option("--kinds", default="pause,filler,repeat,false start", help=f"What goes: {', '.join(KINDS)}.", show_default=True)
+@click.option(
+    "--min", "shortest", default=0.3, type=click.FloatRange(0.02, 60), help="Shortest pause, seconds.", show_default=True
+)
+@click.option(
+    "--pad-before", default=0.08, type=click.FloatRange(0, 10), help="Air left before speech, seconds.", show_default=True
+)
+@click.option(
+    "--pad-after", default=0.12, type=click.FloatRange(0, 10), help="Air left after speech, seconds.", show_default=True
+)
+@click.option(
+    "--in-place", is_flag=True, help="Take it out where the story uses these recordings, instead of adding pieces at the end."
+)
+@click.option("--dry", is_flag=True, help="Only say what would come of it.")
+@data_option
+@project_option
+@json_option
+def tighten(
+    recordings: tuple[str, ...], kinds: str, shortest: float, pad_before: float, pad_after: float, in_place: bool, dry: bool,
+    folder: Path | None, project_name: str | None, as_json: bool,
+) -> None:  # fmt: skip
+    """Make pieces of RECORDINGS without their pauses, fillers and false starts: one undo step in the story."""
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    wanted = [k.strip() for k in kinds.split(",") if k.strip()]
+    if unknown := [k for k in wanted if k not in KINDS]:
+        raise Invalid(f"There is no kind called {unknown[0]}. The kinds are: {', '.join(KINDS)}.")
+    sid = stories.first_of(data.db, p.id)
+    story = stories.load(data.db, sid).story
+    before, ranges, cuts = 0, [], []
+    for name in recordings:
+        r = the_recording(data, p.id, name)
+        d = work.Desk(Settings(shortest, pad_before, pad_after), kinds_off=[k for k in KINDS if k not in wanted])
+        found = work.rows(data, r.id, p.rate, d)
+        if in_place:
+            work.put(data, r.id, d)
+            cuts += work.in_story(data, story, r.id)
+        pieces = work.left(found, 0, r.length(p.rate))
+        before += r.length(p.rate)
+        ranges += [[r.id, a, b - a] for a, b in pieces]
+    after = sum(n for _, _, n in ranges)
+    value = {"pieces": len(ranges), "before": before, "after": after, "saved": before - after, "cuts": len(cuts)}
+    did = "Nothing was changed."
+    if not dry:
+        if in_place and not cuts:
+            raise Invalid("Nothing of what would be taken out stands in the story.")
+        asked = ("take_out", {"cuts": sorted(cuts)}) if in_place else ("insert_several", {"at": story.length, "ranges": ranges})
+        did = stories.edit(data.db, sid, None, *asked)[1].did
+    seconds = [float(x / p.rate.fps) for x in (before, after)]
+    answer(as_json, value, f"{did} {seconds[0]:.1f} s before, {seconds[1]:.1f} s after, {len(ranges)} pieces.")
