@@ -118,7 +118,7 @@ def test_from_proposals_to_pieces(room: TestClient, coded: Coded) -> None:
     # what was taken out can be opened again from the story; one undo takes all of it back
     first = stories.load(data.db, 1).story.pieces[0].id
     stories.edit(data.db, 1, None, "open_again", {"piece": first})
-    assert [(p.start, p.length) for p in stories.load(data.db, 1).story.pieces][0] == (0, 553)
+    assert next((p.start, p.length) for p in stories.load(data.db, 1).story.pieces) == (0, 553)
     room.post("/p/1/story/undo")
     room.post("/p/1/story/undo")
     assert not stories.load(data.db, 1).story.pieces
@@ -187,12 +187,7 @@ def test_quick_cuts_over_http(room: TestClient, coded: Coded) -> None:
     room.post(url, data={"sensitivity": "0.3", "before": "2", "length": "5", "target": "40", "ring": ""})
     rate = recordings.clock_of(data.db, 1)
     cuts = quick.pieces(data, talk, rate, quick.desk(data, talk))
-    assert (
-        [c.start for c in cuts][0] == 23
-        and cuts[-1].start == 348
-        and len(cuts) == 8
-        and sum(c.end - c.start for c in cuts) == 40
-    )
+    assert cuts[0].start == 23 and cuts[-1].start == 348 and len(cuts) == 8 and sum(c.end - c.start for c in cuts) == 40
     assert room.get(f"{url}/plan").json()["length"] == 40
     assert "8 pieces, 40 frames, at the end" in said(room.post(f"{url}/send", data={"where": "end"}))
     assert len(stories.load(data.db, 1).story.pieces) == 8

@@ -91,13 +91,13 @@ def _number(digits: str) -> list[str]:
     return [*_number(str(n // 1000)), "thousand", *(_number(str(n % 1000)) if n % 1000 else [])]
 
 
-def snap(words: Sequence[Word], talking: Mask) -> list[Word]:
+def snap(words: Sequence[Word], talking: Mask, *, whole: bool = False) -> list[Word]:
     """Words with their edges out of proven silence, in order and without overlap.
 
     speech  ______█████████___██████        a start in silence moves on to the speech, an end in silence back to it;
     before     [we  ][haul   ][it ]         a first or last word of a stretch takes the stretch's edge if that is near
     after         [we][haul ] [it  ]
-    A word for which nothing sounds is left out: the recogniser made it up.
+    A word for which nothing sounds is left out, for the recogniser made it up; unless the words must stay `whole`.
     """
     starts, ends = (x * TICK for x in runs(talking))
     if not len(starts):
@@ -119,7 +119,7 @@ def snap(words: Sequence[Word], talking: Mask) -> list[Word]:
                 i += 1
             else:
                 a = max(e[i] - (b - a), out[-1].end if out else 0)
-                if a > e[i] - 2 * TICK:
+                if a > e[i] - 2 * TICK and not whole:
                     continue  # nothing is said there
         first = not out or out[-1].end <= s[i]
         last = limit is None or limit >= e[i] or words[k + 1].end > e[i] + near

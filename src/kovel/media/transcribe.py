@@ -10,6 +10,7 @@ import re
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
+from difflib import SequenceMatcher
 from functools import lru_cache
 from importlib.util import find_spec
 from itertools import pairwise
@@ -20,7 +21,7 @@ import numpy as np
 
 from kovel.core.align import LATE, Clip, clips, snap, sounds, spoken
 from kovel.core.levels import RATE, TICK, Floats, Levels, Mask, hysteresis
-from kovel.core.pauses import speech, voiced_between
+from kovel.core.pauses import VOICE, speech, voiced_between
 from kovel.core.words import Word
 from kovel.media.files import Unusable
 from kovel.media.listen import Sound16, listen
@@ -91,7 +92,6 @@ class Aligner:
         import pocketsphinx
 
         self.decoder = pocketsphinx.Decoder(samprate=RATE, bestpath=False, loglevel="FATAL", lm=None)
-        self.fit = 0.0  # how well the last text fitted, to compare texts for the same sound
 
     def __call__(self, x: Floats, words: Sequence[str]) -> list[tuple[int, int] | None]:
         """(start, end) in ticks from the beginning of `x` for each written word; None where it could not be placed."""
@@ -114,8 +114,6 @@ class Aligner:
             self.decoder.start_utt()
             self.decoder.process_raw((np.clip(x, -1, 1) * 32767).astype("<i2").tobytes(), full_utt=True)
             self.decoder.end_utt()
-            best = self.decoder.hyp()
-            self.fit = best.score if best else -1e9
             rows = [(s.start_frame, s.end_frame + 1, re.sub(r"\(\d+\)$", "", s.word)) for s in self.decoder.seg() or ()]
         except RuntimeError:
             return out
@@ -203,6 +201,11 @@ def _doubt(words: Sequence[Word], talking: Mask) -> str:
     seconds = float(talking.sum()) / 100
     if not words:
         return "No words could be made out. It may be music, noise, or another language than English."
+    sure = sum(w.sure for w in words) / len(words)
+    if len(words) >= 8 and sure < 0.55:
+        return (
+            f"Most of these words are guesses (on average {sure:.0%} sure). It may be another language than English, or music."
+        )
     if seconds > 20 and len(words) / seconds < 0.8:
         return "Few words could be made out for the time somebody speaks. It may be another language than English, or music."
     return ""
@@ -214,60 +217,54 @@ def transcribe(out: str, channels: int, progress: Progress, model: str = "", nam
     return {"words": [[w.text, w.start, w.end, round(w.sure, 3)] for w in heard.words], "remark": heard.remark}
 
 
-def align_text(out: str, channels: int, text: str, progress: Progress) -> dict[str, Any]:
-    """Words of a text without times, placed in a prepared recording. Paragraphs keep their order.
+def align_text(out: str, channels: int, text: str, progress: Progress, model: str = "") -> dict[str, Any]:
+    """The words of a text without times, placed in a prepared recording in their order.
 
-    The text is shared out over the speech by the length of its words, then aligned stretch by stretch; each time a
-    stretch is done, what is left is shared out anew over the speech that is left.
+    What the recogniser hears gives the anchors; the words between two anchors are aligned to the sound between them, or
+    shared out over it by their length where they cannot be found.
     """
     sound, levels = Sound16(Path(out) / "sound.pcm", channels), load_levels(out, channels)
-    talking = speech(levels)
-    parts = clips(talking, longest=20.0)
     said = text.split()
-    if not parts or not said:
+    heard = [w for w in transcribe_sound(sound, levels, model, said[:40], lambda x: progress(0.9 * x)).words if w.text != VOICE]
+    if not heard or not said:
         return {"words": [], "remark": "There is no speech in this recording to put the text to." if said else ""}
-    placed = list(_dealt(Aligner(), sound, talking, parts, said, progress))
-    return {"words": [[w.text, w.start, w.end] for w in snap(placed, talking)], "remark": ""}
+    talking = speech(levels)
+    words = snap(place_between(Aligner(), sound, said, heard, len(levels) * TICK), talking, whole=True)
+    share = sum(1 for _ in anchors(said, heard)) / len(said)
+    remark = (
+        "" if share > 0.3 else "Few words of the text were heard in the recording. Check that it is the transcript of this one."
+    )
+    return {"words": [[w.text, w.start, w.end, w.sure] for w in words], "remark": remark}
 
 
-def _dealt(
-    aligner: Aligner, sound: Sound16, talking: Mask, parts: Sequence[Clip], said: list[str], progress: Progress
-) -> Iterator[Word]:
-    share = [float(sum(talking[a:b].sum() for a, b in c.parts)) for c in parts]
-    at = 0
-    for k, clip in enumerate(parts):
-        left = sum(len(w) + 1 for w in said[at:])
-        want = left * share[k] / max(1.0, sum(share[k:]))
-        x = _read(sound, clip)
-        count, size = 0, 0.0
-        while at + count < len(said) and (size < want or k + 1 == len(parts)):
-            size += len(said[at + count]) + 1
-            count += 1
-        best: tuple[float, int, list[tuple[int, int] | None]] | None = None
-        ends = [at + count] if k + 1 == len(parts) else _ends(said, at, count)
-        for end in ends:
-            found = aligner(x, said[at:end])
-            fit = aligner.fit if any(found) else -1e9
-            if best is None or fit > best[0]:
-                best = (fit, end, found)
-        if best is None or best[1] <= at:
-            continue
-        _, end, found = best
-        span = clip.length / max(1, end - at)
-        yield from place_found(
-            clip,
-            [Word(t, 0, 0) for t in said[at:end]],
-            [f or (int(i * span), int((i + 1) * span)) for i, f in enumerate(found)],
-        )
-        at = end
-        progress(min(0.99, (k + 1) / len(parts)))
+def anchors(said: Sequence[str], heard: Sequence[Word]) -> Iterator[tuple[int, int]]:
+    """Pairs (word of the text, word heard) that are the same, in order."""
+    left, right = [" ".join(spoken(w)) for w in said], [" ".join(spoken(w.text)) for w in heard]
+    for block in SequenceMatcher(None, left, right, autojunk=False).get_matching_blocks():
+        yield from ((block.a + i, block.b + i) for i in range(block.size) if left[block.a + i])
 
 
-def _ends(said: list[str], at: int, count: int) -> list[int]:
-    """Where this stretch of the text may end: ends of sentences and phrases near the expected place."""
-    low, high = at + max(1, int(count * 0.6) - 4), min(len(said), at + int(count * 1.5) + 6)
-    marks = [i + 1 for i in range(low - 1, high) if i < len(said) and said[i][-1] in ".?!,;:"]
-    return sorted({*marks, min(len(said), at + max(1, count))}, key=lambda e: abs(e - at - count))[:10]
+def place_between(aligner: Aligner, sound: Sound16, said: Sequence[str], heard: Sequence[Word], end: int) -> list[Word]:
+    """Words at their anchors, and those between at the places the aligner finds between the anchors."""
+    out: list[Word] = []
+    pairs = [*anchors(said, heard), (len(said), -1)]
+    i, at = 0, 0
+    for a, b in pairs:
+        until = heard[b].start if b >= 0 else end
+        if a > i:
+            between = said[i:a]
+            first, last = at // TICK, max(at // TICK + 2 * len(between), until // TICK)
+            x = sound.read(first * 160, last * 160)
+            found = aligner(x, between) if 10 < last - first < 6000 else [None] * len(between)
+            size = [len(w) + 1 for w in between]
+            edges = [first + (last - first) * sum(size[:k]) // sum(size) for k in range(len(size) + 1)]
+            for k, (w, f) in enumerate(zip(between, found, strict=True)):
+                s, e = (first + f[0], first + f[1]) if f else (edges[k], edges[k + 1])
+                out.append(Word(w, s * TICK, max(e, s + 1) * TICK, "", 1.0 if f else 0.3))
+        if b >= 0:
+            out.append(Word(said[a], heard[b].start, heard[b].end))
+            i, at = a + 1, heard[b].end
+    return out
 
 
 def load_levels(out: str, channels: int) -> Levels:

@@ -180,17 +180,20 @@ def fields(form: dict[str, str]) -> dict[str, Any]:
     return out | {"verdict": ""} if out.get("verdict") == "open" else out
 
 
+def edges(form: dict[str, str], old: Subclip, rate: Rate) -> dict[str, int]:
+    """A new in or out point, as typed."""
+    if not form.get("start") and not form.get("end"):
+        return {}
+    a = typed(form["start"], rate, "In", old.start) if form.get("start") else old.start
+    b = typed(form["end"], rate, "Out", old.end) if form.get("end") else old.end
+    return {"start": a, "length": b - a}
+
+
 @router.post("/subclips/{subclip}")
 def change(request: Request, project: int, subclip: int, form: Annotated[dict[str, str], Depends(sent)]) -> HTMLResponse:
     db = web(request).data.db
     (old,) = of_project(request, project, [subclip])
-    given = fields(form)
-    if form.get("start") or form.get("end"):
-        rate = projects.get(db, project).rate
-        a = typed(form["start"], rate, "In", old.start) if form.get("start") else old.start
-        b = typed(form["end"], rate, "Out", old.end) if form.get("end") else old.end
-        given |= {"start": a, "length": b - a}
-    (c,) = subclips.update(db, [subclip], **given)
+    (c,) = subclips.update(db, [subclip], **fields(form), **edges(form, old, projects.get(db, project).rate))
     return _listed(request, project, c.recording, f"“{c.name}” changed.")
 
 

@@ -10,7 +10,7 @@ from starlette.concurrency import run_in_threadpool
 from kovel.exchange.log import Line, from_csv, to_csv, to_otio
 from kovel.store import markers, projects, recordings, stories, subclips
 from kovel.store.projects import Invalid
-from kovel.web.log import fields, keep_all_used, of_project
+from kovel.web.log import edges, fields, keep_all_used, of_project
 from kovel.web.pages import joined, page, render, report, sent, small, web
 from kovel.work.intake import safe
 from kovel.work.sheet import log_lines
@@ -159,8 +159,9 @@ def board(request: Request, project: int, ids: Annotated[list[int], Form()]) -> 
 @router.post("/log/edit/{subclip}")
 def change(request: Request, project: int, subclip: int, form: Annotated[dict[str, str], Depends(sent)]) -> HTMLResponse:
     """Edit in place; the sheet stays as it is, so that nothing jumps under the editor's hands."""
-    of_project(request, project, [subclip])
-    (c,) = subclips.update(web(request).data.db, [subclip], **fields(form))
+    (old,) = of_project(request, project, [subclip])
+    db = web(request).data.db
+    (c,) = subclips.update(db, [subclip], **fields(form), **edges(form, old, projects.get(db, project).rate))
     return joined(report(f"“{c.name}” changed."), hx_reswap="none")
 
 

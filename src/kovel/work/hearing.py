@@ -101,7 +101,9 @@ def align(data: Data, recording: int, text: str) -> Job:
     text = re.sub(r"^\s*[A-Z][\w .'-]{0,24}:\s", "", text, flags=re.M)
     if not text.split():
         raise Invalid(f"There are no words in that text. The words of {r.name} are as they were.")
-    params = {"out": str(data.derived(recording)), "channels": facts["channels"], "text": text}
+    params = {
+        "out": str(data.derived(recording)), "channels": facts["channels"], "text": text, "model": settings.get(data.db, "model"),
+    }  # fmt: skip
     return jobs.add(data.db, r.project, "align", params, recording)
 
 

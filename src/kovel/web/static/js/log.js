@@ -281,7 +281,12 @@ document.addEventListener("keydown", (e) => {
 });
 show();
 waves(document);
-const goTo = () => { if (location.hash.length > 1) { player.seek(Number(location.hash.slice(1)) || 0); now?.scrollIntoView({ block: "center" }); } };
+const goTo = () => {
+  const m = location.hash.match(/^#(\d+)(-play)?$/);
+  if (!m) return;
+  player.stop(); player.seek(Number(m[1])); now?.scrollIntoView({ block: "center" });
+  if (m[2]) player.play(1);
+};
 addEventListener("hashchange", goTo);
 goTo();
 window.kovel.marks = () => marks;
