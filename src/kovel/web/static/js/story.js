@@ -289,6 +289,7 @@ document.addEventListener("keydown", (e) => {
   else if (k === "x" || k === "delete" || k === "backspace") (e.shiftKey ? acts.lift : acts.extract)();
   else if (k === "m") { if (cover()) edit("move_cover", { cover: chosen.id, at: player.frame }); else if (picked?.dataset.kind === "loose") coverAt(player.frame); else say("Choose a cover first (V), or pick one up in the tray.", true); }
   else if (k === "y") { const rows = pieces(), i = chosen?.kind === "piece" ? rows.findIndex((p) => p.id === chosen.id) : -1; if (i >= 0 && rows[i + 1]) edit("swap", { first: chosen.id, second: rows[i + 1].id }); else say("Choose a piece that has another one after it.", true); }
+  else if (k === "r") { if (chosen?.kind === "piece") edit("open_again", { piece: chosen.id }); else say("Choose the piece after which something was taken out (G).", true); }
   else if (k === "g") { const p = pieces().find((x) => x.at <= player.frame && player.frame < x.at + x.length); choose(p ? { kind: "piece", id: p.id } : null); }
   else if (k === "v") { const c = under(".laid"); if (c) choose({ kind: "cover", id: num(c.dataset.cover) }); else say("No cover lies at the playhead.", true); }
   else if (k === "escape") { choose(null); pick(null); }
