@@ -180,7 +180,14 @@ async function loadAlong() {
 keptMarks();
 loadAlong();
 let walking = null; // id of the subclip being walked through
-document.body.addEventListener("htmx:afterSettle", () => { gather(); keptMarks(); lit = []; now = null; show(); stand(); });
+document.body.addEventListener("htmx:afterSettle", (e) => {
+  if (e.target.closest?.("#clips")) { keptMarks(); stand(); }
+  if (!e.target.closest?.("#words")) return;
+  gather();
+  now?.classList.remove("is-now"); lit = []; now = null;
+  show();
+});
+document.body.addEventListener("htmx:oobAfterSwap", () => { gather(); keptMarks(); lit = []; now = null; show(); stand(); });
 document.body.addEventListener("htmx:afterRequest", (e) => {
   if (e.detail.elt === form && e.detail.successful) { form.reset(); marks = { in: null, out: null }; show(); document.activeElement.blur(); }
   if (e.detail.successful && (e.detail.pathInfo?.requestPath || "").match(/words|hearing|to-story|undo/)) loadAlong();
