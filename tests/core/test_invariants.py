@@ -213,7 +213,7 @@ class Editing(RuleBasedStateMachine):
 
 TestEditing = Editing.TestCase
 TestEditing.settings = settings(
-    max_examples=int(os.environ.get("KOVEL_EXAMPLES", "40")),
+    max_examples=int(os.environ.get("KOVEL_EXAMPLES", "25")),
     stateful_step_count=40,
     deadline=None,
     suppress_health_check=list(HealthCheck),
