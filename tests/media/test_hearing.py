@@ -11,7 +11,8 @@ import numpy as np
 import pytest
 from pydub import AudioSegment, silence
 
-from kovel.core.levels import RATE, LevelMaker, Levels, local_floor, stretch_to_ticks
+from kovel.core.levels import RATE, Levels, local_floor, stretch_to_ticks
+from kovel.core.loudness import LevelMaker
 from kovel.core.pauses import VOICE, Settings, noise_floor, pauses, speech
 from kovel.core.words import Word
 from kovel.media.listen import WINDOW, speech_probability

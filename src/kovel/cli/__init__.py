@@ -1,34 +1,34 @@
 """The command line: the same abilities without a browser, on the same data folder, also while the server runs."""
 
+from importlib import import_module
+
 import click
 
-from kovel.cli import footage, hear, log, out, server, story, tight
 from kovel.cli.common import Group
 
+COMMANDS = {  # name -> module and function; each is loaded when it is called, so that a short answer comes at once
+    "serve": "server.serve", "demo": "server.demo", "list": "footage.list_", "import": "footage.import_", "search": "footage.search",
+    "words": "footage.words", "log": "log.log", "transcribe": "hear.transcribe", "pauses": "hear.find_pauses", "hits": "hear.hits_",
+    "beats": "hear.beats_", "tighten": "tight.tighten", "story": "story.story", "render": "out.render", "export": "out.export",
+}  # fmt: skip
 
-@click.group(cls=Group, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+
+class Lazy(Group):
+    """Commands by name, imported on demand."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return sorted(COMMANDS)
+
+    def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        if name not in COMMANDS:
+            return None
+        module, function = COMMANDS[name].split(".")
+        return getattr(import_module(f"kovel.cli.{module}"), function)
+
+
+@click.group(cls=Lazy, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
 def main() -> None:
     """Kovel: from hours of interview to a story cut.
 
     `kovel demo` opens the demo project in a browser; `kovel test` runs the tests.
     """
-
-
-for command in (
-    server.serve,
-    server.demo,
-    footage.list_,
-    footage.import_,
-    log.log,
-    footage.search,
-    footage.words,
-    hear.transcribe,
-    hear.find_pauses,
-    hear.hits_,
-    hear.beats_,
-    story.story,
-    tight.tighten,
-    out.render,
-    out.export,
-):
-    main.add_command(command)

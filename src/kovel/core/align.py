@@ -14,7 +14,6 @@ from kovel.core.levels import TICK, Mask, runs
 from kovel.core.words import Word
 
 LATE = 7_200  # samples the recogniser's own starts come late by (measured: 150-200 ms)
-FILLERS = frozenset(("um", "umm", "uhm", "uh", "uhh", "er", "erm", "hm", "hmm", "mm", "ah", "eh"))
 
 # Letters to phones of the aligner's set (ARPAbet), longest first; a rough reading is enough to find where a word stands.
 _SOUNDS = {
@@ -36,7 +35,7 @@ def sounds(word: str) -> str:
     out, i = [], 0
     while i < len(w):
         for n in (4, 3, 2, 1):
-            if w[i : i + n] in _SOUNDS and len(w[i : i + n]) == n:
+            if w[i : i + n] in _SOUNDS:
                 out.append(_SOUNDS[w[i : i + n]])
                 i += n
                 break
@@ -54,27 +53,9 @@ def spoken(text: str) -> list[str]:
 
 
 _ONES = [
-    "zero",
-    "one",
-    "two",
-    "three",
-    "four",
-    "five",
-    "six",
-    "seven",
-    "eight",
-    "nine",
-    "ten",
-    "eleven",
-    "twelve",
-    "thirteen",
-    "fourteen",
-    "fifteen",
-    "sixteen",
-    "seventeen",
-    "eighteen",
-    "nineteen",
-]
+    "zero", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten", "eleven", "twelve", "thirteen",
+    "fourteen", "fifteen", "sixteen", "seventeen", "eighteen", "nineteen",
+]  # fmt: skip
 _TENS = ["-", "-", "twenty", "thirty", "forty", "fifty", "sixty", "seventy", "eighty", "ninety"]
 
 

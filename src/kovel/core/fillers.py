@@ -6,14 +6,15 @@ proposed         ~~~ ~~~~~~~~~~~~~~~~~~~~~~
 
 from __future__ import annotations
 
+from bisect import bisect_left, bisect_right, insort
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from kovel.core.levels import TICK, Levels
 from kovel.core.pauses import VOICE, Pause, Settings
-from kovel.core.words import Word, sentences
+from kovel.core.words import Word, plain, sentences
 
 FILLERS = ("um", "umm", "uh", "uhm", "er", "erm", "hm", "hmm", "ah", "you know", "i mean", "sort of", "kind of")
 KINDS = ("pause", "filler", "voice", "repeat", "false start", "question")
@@ -29,10 +30,6 @@ class Proposal:
     kind: str
     why: str
     sure: float
-
-
-def plain(text: str) -> str:
-    return "".join(ch for ch in text.casefold() if ch.isalnum() or ch == "'")
 
 
 def proposals(
@@ -54,15 +51,15 @@ def proposals(
 def _apart(rows: Sequence[Proposal]) -> list[Proposal]:
     """Without overlaps: questions before false starts before words before pauses; a pause is cut down to what is left."""
     rank = {"question": 0, "false start": 1, "repeat": 2, "filler": 3, "voice": 4, "pause": 5}
-    out: list[Proposal] = []
+    out: list[Proposal] = []  # by time, no two overlapping
     for p in sorted(rows, key=lambda p: (rank[p.kind], p.start)):
-        left = [(p.start, p.end)]
-        for o in out:
-            left = [x for a, b in left for x in ((a, min(b, o.start)), (max(a, o.end), b)) if x[1] > x[0]]
-        for a, b in left:
-            if b - a >= 4 * TICK and (p.kind == "pause" or (a, b) == (p.start, p.end)):
-                out.append(Proposal(a, b, p.kind, p.why, p.sure))
-    return sorted(out, key=lambda p: p.start)
+        i = bisect_right(out, p.start, key=lambda o: o.end)
+        j = bisect_left(out, p.end, key=lambda o: o.start)
+        left = kept(p.start, p.end, [(o.start, o.end) for o in out[i:j]])
+        fits = [(a, b) for a, b in left if b - a >= 4 * TICK and (p.kind == "pause" or (a, b) == (p.start, p.end))]
+        for a, b in fits:
+            insort(out, replace(p, start=a, end=b), key=lambda o: o.start)
+    return out
 
 
 def _around(words: Sequence[Word], i: int, j: int) -> tuple[int, int]:

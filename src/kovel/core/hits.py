@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -69,11 +68,14 @@ def novelty(x: Floats) -> Floats:
     return total
 
 
-def candidates(x: Floats) -> list[Hit]:
-    """Everything in 24 kHz mono sound that might be a hit, in order, each with the sensitivity it needs."""
+def candidates(x: Floats, new: Floats | None = None) -> list[Hit]:
+    """Everything in 24 kHz mono sound that might be a hit, in order, each with the sensitivity it needs.
+
+    `new` is `novelty(x)`, for those who have it already.
+    """
     if len(x) < WINDOWS[1]:
         return []
-    d = novelty(x)
+    d = novelty(x) if new is None else new
     rest = median_filter(d, 201)
     over = d - rest
     score = over / (median_filter(np.abs(over), 401) * 1.4826 + 0.02)
@@ -177,22 +179,20 @@ def thinned(cuts: Sequence[Cut], target: int) -> list[Cut]:
     return best
 
 
-def ring_out(x: Floats, hits: Sequence[Hit], rate: Any, most: int = 25) -> list[int]:
-    """For each hit, the frames until its sound has fallen to a tenth of its power over the background, at most `most`."""
+def ring_out(x: Floats, hits: Sequence[Hit], most: float = 2.0) -> list[float]:
+    """For each hit, the seconds until its sound has fallen to a tenth of its power over the background, at most `most`."""
     out = []
     e = uniform_filter1d(x.astype(np.float32) ** 2, 480)
     for h in hits:
         at = h.sample // 2
-        end = at + int(most / float(rate.fps) * RATE)
-        s = e[at:end]
+        s = e[at : at + int(most * RATE)]
         if not len(s):
-            out.append(1)
+            out.append(0.0)
             continue
-        floor = float(np.percentile(e[max(0, at - RATE) : at + 1], 20)) if at else 0.0
+        floor = float(np.percentile(e[max(0, at - RATE) : at + 1], 20))
         top = int(s[: RATE // 10].argmax())
         gone = np.flatnonzero(s[top:] < floor + (float(s[top]) - floor) * 0.1)
-        n = top + (int(gone[0]) if len(gone) else len(s))
-        out.append(max(1, round(n / RATE * float(rate.fps))))
+        out.append((top + (int(gone[0]) if len(gone) else len(s) - top)) / RATE)
     return out
 
 

@@ -14,7 +14,6 @@ from functools import cached_property
 import numpy as np
 import numpy.typing as npt
 from scipy.ndimage import uniform_filter1d
-from scipy.signal import butter, sosfilt
 
 TICK = 480  # samples at 48 kHz: 10 ms
 RATE = 16_000  # of the sound these are computed from
@@ -71,32 +70,6 @@ class Levels:
     def from_array(rows: npt.NDArray[np.float16]) -> Levels:
         s, lv, f = rows.astype(np.float32).T.copy()
         return Levels(s, lv, f)
-
-
-class LevelMaker:
-    """Takes 16 kHz mono float samples block by block (a block may have any length) and gives the level of each 10 ms."""
-
-    _SOS = butter(4, [200, 4000], "band", fs=RATE, output="sos")
-
-    def __init__(self) -> None:
-        self._state = np.zeros((len(self._SOS), 2), np.float32)
-        self._left = np.zeros(0, np.float32)
-        self._rows: list[Floats] = []
-
-    def feed(self, x: Floats) -> None:
-        y, self._state = sosfilt(self._SOS.astype(np.float32), x, zi=self._state)
-        y = np.concatenate([self._left, y.astype(np.float32)])
-        n = len(y) // STEP
-        self._left = y[n * STEP :]
-        if n:
-            z = y[: n * STEP].reshape(n, STEP)
-            self._rows.append(10 * np.log10(np.einsum("ij,ij->i", z, z) / STEP + 1e-9))
-
-    def finish(self) -> Floats:
-        rows = [*self._rows]
-        if len(self._left) >= STEP // 2:
-            rows.append(np.array([10 * np.log10(float(np.mean(self._left**2)) + 1e-9)], np.float32))
-        return np.concatenate(rows).astype(np.float32) if rows else np.zeros(0, np.float32)
 
 
 def local_floor(level: Floats, seconds: float = 20.0, percent: float = 10.0) -> Floats:

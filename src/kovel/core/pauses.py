@@ -142,7 +142,8 @@ def voiced_between(levels: Levels, words: Sequence[Word], least: float = 0.16, m
 
 
 def noise_floor(levels: Levels) -> float:
-    """The level the quiet tenth stays under, dBFS; QUIETEST for digital silence or nothing at all."""
+    """The usual level where nobody speaks, dBFS (what the quietest tenth stays under, while the detector has not listened);
+    QUIETEST for digital silence or nothing at all."""
     if not len(levels):
         return QUIETEST
     quiet = levels.level[levels.speech < OFF] if levels.heard else levels.level

@@ -81,12 +81,12 @@ def replaced(words: Sequence[Word], find: str, put: str) -> tuple[list[Word], in
 
     A capital at the beginning and punctuation at the end are kept; times stay those of the words replaced.
     """
-    asked = [_plain(f) for f in find.split()]
+    asked = [plain(f) for f in find.split()]
     out: list[Word] = []
     i = n = 0
     while i < len(words):
         run = words[i : i + len(asked)]
-        if asked and [_plain(w.text) for w in run] == asked:
+        if asked and [plain(w.text) for w in run] == asked:
             whole = Word("", run[0].start, run[-1].end, run[0].speaker)
             tail = run[-1].text[len(run[-1].text.rstrip(".,;:?!\u2026")) :]
             text = put
@@ -101,7 +101,8 @@ def replaced(words: Sequence[Word], find: str, put: str) -> tuple[list[Word], in
     return out, n
 
 
-def _plain(text: str) -> str:
+def plain(text: str) -> str:
+    """A word without case and punctuation, for comparing."""
     return "".join(ch for ch in text.casefold() if ch.isalnum() or ch == "'")
 
 

@@ -11,9 +11,9 @@ import numpy as np
 from scipy.signal import firwin, resample_poly
 
 from kovel.core.beats import find_beats
-from kovel.core.hits import candidates, ring_out
-from kovel.core.levels import RATE, Floats, LevelMaker, Levels, local_floor, stretch_to_ticks
-from kovel.core.rate import Rate
+from kovel.core.hits import candidates, novelty, ring_out
+from kovel.core.levels import RATE, Floats, Levels, local_floor, stretch_to_ticks
+from kovel.core.loudness import LevelMaker
 
 WINDOW = 512  # samples the detector takes at a time
 BLOCK = 48_000 * 60
@@ -21,12 +21,17 @@ _FIR = firwin(31, 0.32).astype(np.float32)
 Progress = Callable[[float], None]
 
 
+def samples_of(pcm: Path, channels: int) -> np.ndarray:
+    """The raw 48 kHz samples of a sound.pcm, (n, channels), read from disk as they are asked for."""
+    raw = np.memmap(pcm, "<i2", "r") if pcm.stat().st_size else np.zeros(0, np.int16)
+    return raw[: len(raw) // channels * channels].reshape(-1, channels)
+
+
 class Sound16:
     """The mono 16 kHz sound of a recording, read piece by piece from its sound.pcm."""
 
     def __init__(self, pcm: Path, channels: int) -> None:
-        raw = np.memmap(pcm, "<i2", "r") if pcm.stat().st_size else np.zeros(0, np.int16)
-        self.samples = raw[: len(raw) // channels * channels].reshape(-1, channels)
+        self.samples = samples_of(pcm, channels)
 
     def __len__(self) -> int:
         return len(self.samples) // 3
@@ -36,7 +41,7 @@ class Sound16:
         margin = 30
         a, b = start * 3 - margin, end * 3 + margin
         x = self.samples[max(0, a) : max(0, b)]
-        y = x.astype(np.float32).mean(1) / 32768 if x.shape[1] > 1 else x[:, 0].astype(np.float32) / 32768
+        y = x.astype(np.float32).mean(1) / 32768
         y = np.pad(y, (max(0, -a), max(0, (b - a) - len(y) - max(0, -a))))
         return np.asarray(resample_poly(y, 1, 3, window=_FIR)[margin // 3 : margin // 3 + end - start], np.float32)
 
@@ -81,8 +86,6 @@ def listen(out: str, channels: int, progress: Progress) -> dict[str, float]:
             if k % 4 == 3 or a + step >= n:
                 save(folder, Levels(speech, level, floor))
             progress(0.2 + 0.8 * min(1.0, (a + step) / max(1, n)))
-    if not n:
-        save(folder, Levels(speech, level, floor))
     return {"seconds": len(level) / 100}
 
 
@@ -96,8 +99,7 @@ def save(folder: Path, levels: Levels) -> None:
 
 def sound24(folder: Path, channels: int) -> Floats:
     """The whole sound of a recording, mono at 24 kHz."""
-    raw = np.memmap(folder / "sound.pcm", "<i2", "r") if (folder / "sound.pcm").stat().st_size else np.zeros(0, np.int16)
-    samples = raw[: len(raw) // channels * channels].reshape(-1, channels)
+    samples = samples_of(folder / "sound.pcm", channels)
     out = [np.zeros(0, np.float32)]
     for a in range(0, len(samples), BLOCK):
         low, high = max(0, a - 60), min(len(samples), a + BLOCK + 60)
@@ -111,12 +113,13 @@ def pulse(out: str, channels: int, progress: Progress) -> dict[str, Any]:
     and the beats."""
     x = sound24(Path(out), channels)
     progress(0.2)
-    rows = candidates(x)
-    rings = ring_out(x, rows, Rate(100), 200)
+    new = novelty(x) if len(x) else x
     progress(0.6)
-    b = find_beats(x)
+    rows = candidates(x, new)
+    rings = ring_out(x, rows)
+    b = find_beats(x, new)
     value = {
-        "hits": [[h.sample, h.strength, h.needs, n / 100] for h, n in zip(rows, rings, strict=True)],
+        "hits": [[h.sample, h.strength, h.needs, round(n, 3)] for h, n in zip(rows, rings, strict=True)],
         "beats": list(b.beats), "tempo": b.tempo, "first": b.first, "bar": b.bar,
     }  # fmt: skip
     part = Path(out) / "pulse.json.part"

@@ -13,6 +13,7 @@ from typing import Any
 from kovel.core.words import Word
 from kovel.store.db import Database
 from kovel.store.projects import Invalid, Missing
+from kovel.store.wordrows import write_words
 
 MOST = 300  # steps kept a project
 TABLES = {
@@ -75,8 +76,6 @@ def step(db: Database, project: int, did: str) -> Iterator[Step]:
 
 def turn(db: Database, project: int, redo: bool = False) -> tuple[str, list[int]]:
     """Undo the last step of a project's log, or do the last undone one again: what it was, and the recordings touched."""
-    from kovel.store.recordings import write_words  # they call each other
-
     with db.write() as c:
         order = "undone = 1 ORDER BY id" if redo else "undone = 0 ORDER BY id DESC"
         row = c.execute(f"SELECT * FROM log_step WHERE project = ? AND {order} LIMIT 1", (project,)).fetchone()

@@ -18,7 +18,7 @@ from kovel.store.subclips import Subclip
 from kovel.web.pages import joined, page, render, report, sent, small, the_recording, web
 from kovel.web.shots import shot
 from kovel.work.data import media_facts
-from kovel.work.hearing import found_pauses
+from kovel.work.speaking import found_pauses
 
 router = APIRouter(prefix="/p/{project}")
 PULL = 48_000 * 3 // 2  # samples a mark may be pulled

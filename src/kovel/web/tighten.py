@@ -14,7 +14,7 @@ from kovel.store import jobs, projects, recordings, stories, subclips
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.web.pages import joined, page, render, report, sent, small, the_recording, web
-from kovel.work import hearing, tighten
+from kovel.work import speaking, tighten
 from kovel.work.data import media_facts
 from kovel.work.intake import safe
 
@@ -87,7 +87,7 @@ def _desk(request: Request, project: int, r: Recording, clip: int | None) -> dic
     start, end, name = _range(request, project, r, clip)
     d = tighten.desk(w.data, r.id)
     found = [x for x in tighten.rows(w.data, r.id, p.rate, d) if x.start < end and start < x.end]
-    heard = hearing.levels(w.data, r.id)
+    heard = speaking.levels(w.data, r.id)
     pieces = tighten.left(found, start, end)
     kinds = {k: [x for x in found if x.kind == k] for k in tighten.KINDS}
     picture = None
@@ -215,7 +215,7 @@ def drawn_levels(request: Request, project: int, recording: int) -> JSONResponse
     """Where somebody speaks, in frames, for the recording's line; and the noise floor."""
     w = web(request)
     the_recording(request, project, recording)
-    heard = hearing.levels(w.data, recording)
+    heard = speaking.levels(w.data, recording)
     rate = projects.get(w.data.db, project).rate
     if heard is None:
         return JSONResponse({"speech": [], "floor": None})

@@ -1,17 +1,12 @@
-"""What is heard in a recording: levels, pauses, words; and transcripts in and out."""
+"""Words of recordings: recognised, put to the sound, taken from files, given out; and the jobs that listen."""
 
 import json
 import re
-from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
 from kovel.core.captions import read_captions, write_srt, write_vtt
-from kovel.core.levels import Levels, Mask
-from kovel.core.pauses import Pause, Settings, pauses, speech
-from kovel.core.words import Word
+from kovel.core.words import Word, sentences
 from kovel.store import jobs, recordings, settings, subclips
 from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
@@ -28,36 +23,6 @@ def listen(data: Data, recording: int) -> Job | None:
     return jobs.add(
         data.db, r.project, "listen", {"out": str(data.derived(recording)), "channels": facts["channels"]}, recording
     )
-
-
-@lru_cache(24)
-def _levels(path: Path, stamp: int) -> Levels:
-    return Levels.from_array(np.load(path))
-
-
-def levels(data: Data, recording: int) -> Levels | None:
-    """The kept levels, as far as they are heard by now; None while there are none."""
-    p = data.derived(recording) / "levels.npy"
-    try:
-        return _levels(p, p.stat().st_mtime_ns)
-    except (OSError, ValueError):
-        return None
-
-
-@lru_cache(64)
-def _speech(path: Path, stamp: int, s: Settings) -> Mask:
-    return speech(_levels(path, stamp), s)
-
-
-def found_pauses(data: Data, recording: int, s: Settings | None = None) -> list[Pause]:
-    """Pauses of a recording under settings; none while nothing was heard of it."""
-    heard = levels(data, recording)
-    if heard is None:
-        return []
-    s = s or Settings()
-    p = data.derived(recording) / "levels.npy"
-    mask = _speech(p, p.stat().st_mtime_ns, Settings(island=s.island, threshold=s.threshold))
-    return pauses(heard, s, recordings.words(data.db, recording), mask=mask)
 
 
 def names_of(data: Data, project: int) -> list[str]:
@@ -174,6 +139,8 @@ def transcript(said: list[Word], kind: str) -> str:
         return write_vtt(said)
     if kind == "srt":
         return write_srt(said)
+    if kind == "txt":
+        return "\n\n".join(f"{s.speaker + ': ' if s.speaker else ''}{s.text}" for s in sentences(said)) + "\n"
     rows = [
         {"text": w.text, "start": w.start / 48000, "end": w.end / 48000, "speaker": w.speaker, "sure": round(w.sure, 3)}
         for w in said

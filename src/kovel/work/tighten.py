@@ -16,7 +16,7 @@ from kovel.core.story import Story
 from kovel.store import recordings, settings
 from kovel.store.projects import Invalid
 from kovel.work.data import Data
-from kovel.work.hearing import found_pauses, levels
+from kovel.work.speaking import found_pauses, levels
 
 
 @dataclass(frozen=True, slots=True)

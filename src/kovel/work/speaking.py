@@ -1,0 +1,48 @@
+"""Where somebody speaks in a recording and where not, read from its kept levels."""
+
+from collections.abc import Sequence
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+
+from kovel.core.levels import Levels, Mask
+from kovel.core.pauses import Pause, Settings, pauses, speech
+from kovel.core.words import Word
+from kovel.store import recordings
+from kovel.work.data import Data
+
+
+@lru_cache(24)
+def _levels(path: Path, stamp: int) -> Levels:
+    return Levels.from_array(np.load(path))
+
+
+def levels(data: Data, recording: int) -> Levels | None:
+    """The kept levels, as far as they are heard by now; None while there are none."""
+    p = data.derived(recording) / "levels.npy"
+    try:
+        return _levels(p, p.stat().st_mtime_ns)
+    except (OSError, ValueError):
+        return None
+
+
+@lru_cache(64)
+def _speech(path: Path, stamp: int, s: Settings) -> Mask:
+    return speech(_levels(path, stamp), s)
+
+
+def speaking(data: Data, recording: int, s: Settings) -> Mask:
+    """For each tick, whether somebody speaks under settings; kept, as only island and threshold change it."""
+    p = data.derived(recording) / "levels.npy"
+    return _speech(p, p.stat().st_mtime_ns, Settings(island=s.island, threshold=s.threshold))
+
+
+def found_pauses(data: Data, recording: int, s: Settings | None = None, words: Sequence[Word] | None = None) -> list[Pause]:
+    """Pauses of a recording under settings; none while nothing was heard of it."""
+    heard = levels(data, recording)
+    if heard is None:
+        return []
+    s = s or Settings()
+    said = recordings.words(data.db, recording) if words is None else words
+    return pauses(heard, s, said, mask=speaking(data, recording, s))
