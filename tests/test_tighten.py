@@ -110,7 +110,7 @@ def test_from_proposals_to_pieces(room: TestClient, coded: Coded) -> None:
     assert [(x.start, x.end) for x in now] == [(253, 293), (553, 598), (703, 748), (853, 898)]
     assert "no room" in said(room.post(url, data={"do": "nudge", "key": pauses[1].key, "edge": "end", "by": "-99"}))
     assert "not there any more" in said(room.post(url, data={"do": "toggle", "key": "pa77"}))
-    plan = room.get(f"{url}/hear", params={"a": 228, "b": 318, "gone": "253-293"}).json()
+    plan = room.get(f"{url}/hear", params={"a": 228, "b": 318, "without": "253-293"}).json()
     assert plan["length"] == 50 and [p[3] for p in plan["pictures"]] == [228, 293]
     assert "4 pieces" not in said(room.post(f"{url}/send", data={"where": "end"}))
     pieces = [(p.start, p.length) for p in stories.load(data.db, 1).story.pieces]

@@ -23,13 +23,17 @@ NUDGE = 2_400  # samples of air a cut keeps around the words beside it, where th
 
 @dataclass(frozen=True, slots=True)
 class Proposal:
-    """Samples [start, end) that could be taken out: what it is, why, and how sure (0 to 1)."""
+    """Samples [start, end) that could be taken out: what it is, why, and how sure (0 to 1).
+
+    `anchor` is where what it stands for begins (a pause, with its air): it stays when settings change the edges.
+    """
 
     start: int
     end: int
     kind: str
     why: str
     sure: float
+    anchor: int = -1
 
 
 def proposals(
@@ -38,7 +42,7 @@ def proposals(
 ) -> list[Proposal]:  # fmt: skip
     """All that is proposed, in order of time; nothing overlaps: what is surer stays whole."""
     rows = [
-        Proposal(c[0], c[1], "pause", f"{(p.end - p.start) / 48000:.1f} s without speech", p.sure)
+        Proposal(c[0], c[1], "pause", f"{(p.end - p.start) / 48000:.1f} s without speech", p.sure, p.start)
         for p in found
         if (c := p.cut(settings))
     ]

@@ -171,6 +171,19 @@ def speakers(db: Database, recording: int) -> list[str]:
     return [r[0] for r in rows]
 
 
+def turns(db: Database, recording: int, apart: int) -> list[tuple[int, int, str]]:
+    """(start, end, speaker) in samples of what is said in one go: sentences of one speaker no more than `apart` from each other."""
+    out: list[tuple[int, int, str]] = []
+    for a, b, who in db.read().execute(
+        "SELECT start, end, speaker FROM sentence WHERE recording = ? ORDER BY start", (recording,)
+    ):
+        if out and out[-1][2] == who and a - out[-1][1] < apart:
+            out[-1] = (out[-1][0], max(b, out[-1][1]), who)
+        else:
+            out.append((a, b, who))
+    return out
+
+
 def has_words(db: Database, project: int) -> set[int]:
     rows = db.read().execute(
         "SELECT id FROM recording r WHERE project = ? AND EXISTS (SELECT 1 FROM word WHERE recording = r.id)", (project,)

@@ -2,7 +2,7 @@
 
 import json
 import sqlite3
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -37,6 +37,14 @@ def first_of(db: Database, project: int) -> int:
     if r is None:
         raise Missing("This project has no story.")
     return int(r[0])
+
+
+def put_in(db: Database, project: int, ranges: Sequence[Sequence[int]], at: int | None) -> Report:
+    """Ranges [recording, start, length] into a project's story, at the end or at a frame of it: one edit."""
+    sid = first_of(db, project)
+    length = load(db, sid).story.length
+    place = length if at is None else max(0, min(at, length))
+    return edit(db, sid, None, "insert_several", {"at": place, "ranges": [list(r) for r in ranges]})[1]
 
 
 def load(db: Database, story: int) -> Kept:

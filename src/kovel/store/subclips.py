@@ -157,6 +157,11 @@ def arrange(db: Database, project: int, ids: Sequence[int]) -> None:
         s.c.executemany("UPDATE subclip SET board = ? WHERE id = ?", [(n, i) for n, i in enumerate(ids) if i in here])
 
 
+def on_board(db: Database, project: int) -> list[Subclip]:
+    """The storyboard, in its order."""
+    return sorted((c for c in of_project(db, project) if c.board is not None), key=lambda c: c.board or 0)
+
+
 def of_recording(db: Database, recording: int) -> list[Subclip]:
     rows = db.read().execute(f"SELECT {COLUMNS} FROM subclip WHERE recording = ? ORDER BY start, id", (recording,))
     return [_subclip(r) for r in rows]

@@ -13,8 +13,8 @@ from kovel.core.seams import seams
 from kovel.exchange.story import to_edl, to_otio
 from kovel.store import jobs, projects, recordings, stories
 from kovel.store.projects import Missing
-from kovel.web.pages import page, report, web
-from kovel.work.intake import expected_size, safe, start_render
+from kovel.web.pages import download, page, report, web
+from kovel.work.intake import expected_size, start_render
 
 router = APIRouter(prefix="/p/{project}")
 
@@ -132,7 +132,4 @@ def export(request: Request, project: int, kind: str) -> Response:
         body = to_edl(kept.story, kept.name, p, rows)
     else:
         raise Missing("There is no such format.")
-    name = f"{safe(p.name)}.{kind}".encode("ascii", "replace").decode().replace("?", "_")
-    return Response(
-        body, media_type="application/octet-stream", headers={"content-disposition": f'attachment; filename="{name}"'}
-    )
+    return download(body, f"{p.name}.{kind}", "application/octet-stream")

@@ -15,9 +15,8 @@ from kovel.store import jobs, markers, projects, recordings, settings, steps, st
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.store.subclips import Subclip
-from kovel.web.pages import joined, page, render, report, sent, small, the_recording, web
+from kovel.web.pages import joined, page, plan_answer, render, report, sent, small, the_recording, web
 from kovel.web.shots import shot
-from kovel.work.data import media_facts
 from kovel.work.speaking import found_pauses
 
 router = APIRouter(prefix="/p/{project}")
@@ -38,7 +37,7 @@ def turns(words: list[Word], rate: Rate) -> list[dict[str, Any]]:
 FIRST = 2500  # words sent with the page; the rest follows by itself
 
 
-def words_part(request: Request, r: Recording) -> str:
+def words_part(request: Request, r: Recording, *, oob: bool = False) -> str:
     """The transcript as a fragment; of a long one the beginning, which fetches the rest."""
     w = web(request)
     p = projects.get(w.data.db, r.project)
@@ -46,6 +45,7 @@ def words_part(request: Request, r: Recording) -> str:
     return render(
         "parts/words.html", project=p, r=r, turns=turns(said[:FIRST], p.rate), more=FIRST if len(said) > FIRST else 0, voice=VOICE,
         speakers=recordings.speakers(w.data.db, r.id), hearing=hearing(request, r), model=settings.get(w.data.db, "model"), before="",
+        oob=oob,
     )  # fmt: skip
 
 
@@ -62,7 +62,7 @@ def _clips(request: Request, project: int, recording: int) -> dict[str, Any]:
     rows = [{"c": c, "face": small(w, r, c.start, p.rate)} for c in subclips.of_recording(w.data.db, recording)]
     return {
         "project": p, "r": r, "clips": rows, "total": r.length(p.rate), "markers": markers.of_recording(w.data.db, recording),
-        "unjudged": sum(1 for x in rows if not x["c"].verdict),
+        "unjudged": sum(1 for x in rows if not x["c"].verdict), "oob": False,
     }  # fmt: skip
 
 
@@ -96,9 +96,7 @@ def plan(request: Request, project: int, recording: int) -> JSONResponse:
     w = web(request)
     p = projects.get(w.data.db, project)
     src = the_recording(request, project, recording).source
-    facts = media_facts(w.data, recording) or {}
-    out = window_plan(p.rate, src).to_json({src.id: src})
-    return JSONResponse({**out, "frames": {src.id: facts.get("frames") or 1}})
+    return plan_answer(w, window_plan(p.rate, src), {src.id: src})
 
 
 @router.get("/recordings/{recording}/marks")
@@ -108,15 +106,10 @@ def marks(request: Request, project: int, recording: int) -> JSONResponse:
     p = projects.get(w.data.db, project)
     the_recording(request, project, recording)
     f = p.rate.sample_to_frame
-    speakers: list[list[Any]] = []
-    for x in recordings.words(w.data.db, recording):
-        if speakers and speakers[-1][2] == x.speaker and x.start - speakers[-1][3] < 96_000:
-            speakers[-1][1], speakers[-1][3] = f(x.end), x.end
-        else:
-            speakers.append([f(x.start), f(x.end), x.speaker, x.end])
+    speakers = [(f(a), f(b), who) for a, b, who in recordings.turns(w.data.db, recording, 96_000)]
     story = stories.load(w.data.db, stories.first_of(w.data.db, project)).story
     pauses = [[f(x.start), f(x.end)] for x in found_pauses(w.data, recording)]
-    return JSONResponse({"speakers": [s[:3] for s in speakers], "pauses": pauses, "used": ranges_used(uses(story), recording)})
+    return JSONResponse({"speakers": speakers, "pauses": pauses, "used": ranges_used(uses(story), recording)})
 
 
 @router.get("/search")
@@ -323,8 +316,6 @@ def undo(request: Request, project: int, rec: int | None = None, redo: bool = Fa
     if rec not in touched:
         names = ", ".join(x.name for x in recordings.of_project(db, project) if x.id in touched)
         return joined(report(f"{'Done again' if redo else 'Undone'}, in {names}: {did}."))
-    clips = render("parts/clips.html", **_clips(request, project, rec)).replace(
-        'id="clips"', 'id="clips" hx-swap-oob="true"', 1
+    return joined(
+        render("parts/clips.html", **{**_clips(request, project, rec), "oob": True}), words_part(request, r, oob=True), said
     )
-    words = words_part(request, r).replace('id="words"', 'id="words" hx-swap-oob="true"', 1)
-    return joined(clips, words, said)

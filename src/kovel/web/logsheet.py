@@ -11,8 +11,7 @@ from kovel.exchange.log import Line, from_csv, to_csv, to_otio
 from kovel.store import markers, projects, recordings, stories, subclips
 from kovel.store.projects import Invalid
 from kovel.web.log import edges, fields, keep_all_used, of_project
-from kovel.web.pages import joined, page, render, report, sent, small, web
-from kovel.work.intake import safe
+from kovel.web.pages import download, joined, page, render, report, sent, small, web
 from kovel.work.sheet import log_lines
 
 router = APIRouter(prefix="/p/{project}")
@@ -131,21 +130,15 @@ def several(
         subclips.remove(db, pick)
         return _shown(request, project, f"{n} taken out of the log. Ctrl Z brings them back.")
     if do == "board":
-        on = [c for c in sorted(subclips.of_project(db, project), key=lambda c: c.board or 0) if c.board is not None]
-        subclips.arrange(db, project, list(dict.fromkeys([*(c.id for c in on), *pick])))
+        subclips.arrange(db, project, list(dict.fromkeys([*(c.id for c in subclips.on_board(db, project)), *pick])))
         return _shown(request, project, f"{n} put on the storyboard.")
     if do == "off-board":
-        on = [c for c in sorted(subclips.of_project(db, project), key=lambda c: c.board or 0) if c.board is not None]
-        subclips.arrange(db, project, [c.id for c in on if c.id not in pick])
+        subclips.arrange(db, project, [c.id for c in subclips.on_board(db, project) if c.id not in pick])
         return _shown(request, project, f"{n} taken off the storyboard.")
     if do not in ("to-end", "to-playhead"):
         raise Invalid("That cannot be done to subclips.")
-    sid = stories.first_of(db, project)
-    length = stories.load(db, sid).story.length
-    place = length if do == "to-end" or at is None else max(0, min(at, length))
-    _, done = stories.edit(
-        db, sid, None, "insert_several", {"at": place, "ranges": [[c.recording, c.start, c.length] for c in chosen]}
-    )
+    ranges = [(c.recording, c.start, c.length) for c in chosen]
+    done = stories.put_in(db, project, ranges, at if do == "to-playhead" else None)
     return _shown(request, project, done.did + ".", done.notes)
 
 
@@ -176,7 +169,7 @@ def csv_out(request: Request, project: int) -> Response:
     """The shown subclips, in the shown order."""
     p = projects.get(web(request).data.db, project)
     body = to_csv(_chosen(log_lines(web(request).data, project), _asked(request)), p.rate)
-    return _file(body, "text/csv; charset=utf-8", f"{p.name} - log.csv")
+    return download(body, f"{p.name} - log.csv", "text/csv; charset=utf-8")
 
 
 @router.get("/log.otio")
@@ -186,12 +179,7 @@ def otio_out(request: Request, project: int) -> Response:
     rows = recordings.of_project(db, project)
     marked = {r.id: markers.of_recording(db, r.id) for r in rows}
     made = to_otio("log", p, rows, [x.clip for x in _chosen(log_lines(web(request).data, project), _asked(request))], marked)
-    return _file(otio.adapters.write_to_string(made, "otio_json"), "application/json", f"{p.name} - log.otio")
-
-
-def _file(body: str, kind: str, name: str) -> Response:
-    name = safe(name).encode("ascii", "replace").decode().replace("?", "_")
-    return Response(body, media_type=kind, headers={"content-disposition": f'attachment; filename="{name}"'})
+    return download(otio.adapters.write_to_string(made, "otio_json"), f"{p.name} - log.otio", "application/json")
 
 
 @router.post("/log/csv")

@@ -6,15 +6,18 @@ from pathlib import Path
 from typing import Any
 
 from fastapi import Request
-from fastapi.responses import HTMLResponse
+from fastapi.responses import HTMLResponse, JSONResponse, Response
 from jinja2 import Environment, FileSystemLoader, StrictUndefined
 
+from kovel.core.plan import Plan
 from kovel.core.rate import Rate
+from kovel.core.story import Sources
 from kovel.core.timecode import format_timecode, running
 from kovel.store import jobs, recordings
 from kovel.store.projects import Missing
 from kovel.store.recordings import Recording
 from kovel.work.data import Data, media_facts
+from kovel.work.intake import safe
 
 
 @dataclass(frozen=True)
@@ -127,6 +130,19 @@ def the_recording(request: Request, project: int, recording: int) -> Recording:
     if r.project != project:
         raise Missing("There is no such recording in the project.")
     return r
+
+
+def download(body: str, name: str, kind: str = "text/plain; charset=utf-8") -> Response:
+    """A text as a file to save."""
+    plain = safe(name).encode("ascii", "replace").decode().replace("?", "_")
+    return Response(body, media_type=kind, headers={"content-disposition": f'attachment; filename="{plain}"'})
+
+
+def plan_answer(w: Web, plan: Plan, sources: Sources, **more: Any) -> JSONResponse:
+    """A plan for the player, with how many pictures the proxies of its recordings have."""
+    shown = {x.source for x in plan.pictures if x.source is not None}
+    frames = {i: (media_facts(w.data, i) or {}).get("frames") or 1 for i in shown}
+    return JSONResponse({**plan.to_json(sources), "frames": frames, **more})
 
 
 async def sent(request: Request) -> dict[str, str]:

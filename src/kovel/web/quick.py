@@ -10,9 +10,8 @@ from kovel.core.story import Piece, Story
 from kovel.store import jobs, projects, recordings, stories
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
-from kovel.web.pages import joined, page, render, report, sent, small, the_recording, web
+from kovel.web.pages import joined, page, plan_answer, render, report, sent, small, the_recording, web
 from kovel.work import quick
-from kovel.work.data import media_facts
 
 router = APIRouter(prefix="/p/{project}")
 
@@ -107,10 +106,7 @@ def plan(request: Request, project: int, recording: int) -> JSONResponse:
     r = the_recording(request, project, recording)
     cuts = quick.pieces(w.data, recording, p.rate, quick.desk(w.data, recording))
     story = Story(p.rate, tuple(Piece(i, r.id, c.start, c.end - c.start) for i, c in enumerate(cuts, 1)), next_id=len(cuts) + 1)
-    facts = media_facts(w.data, recording) or {}
-    return JSONResponse(
-        {**make_plan(story, {r.id: r.source}).to_json({r.id: r.source}), "frames": {r.id: facts.get("frames") or 1}}
-    )
+    return plan_answer(w, make_plan(story, {r.id: r.source}), {r.id: r.source})
 
 
 @router.post("/hits/{recording}/send")
@@ -128,9 +124,6 @@ def send(
     cuts = quick.pieces(w.data, recording, p.rate, quick.desk(w.data, recording))
     if not cuts:
         raise Invalid("There are no hits to make pieces of. Raise the sensitivity, or choose another take.")
-    sid = stories.first_of(w.data.db, project)
-    length = stories.load(w.data.db, sid).story.length
-    place = length if where == "end" or at is None else max(0, min(at, length))
-    asked = {"at": place, "ranges": [[recording, c.start, c.end - c.start] for c in cuts]}
-    _, done = stories.edit(w.data.db, sid, None, "insert_several", asked)
+    ranges = [(recording, c.start, c.end - c.start) for c in cuts]
+    done = stories.put_in(w.data.db, project, ranges, at if where == "playhead" else None)
     return joined(report(done.did + ". One undo in the Story takes it back.", done.notes), hx_reswap="none")

@@ -13,8 +13,7 @@ from kovel.core.story import Report
 from kovel.core.words import Word
 from kovel.store import projects, recordings, stories, subclips
 from kovel.store.stories import Kept, Stale
-from kovel.web.pages import page, render, report, small, web
-from kovel.work.data import media_facts
+from kovel.web.pages import page, plan_answer, render, report, small, web
 
 router = APIRouter(prefix="/p/{project}")
 ROW = 24  # pixels of a line of words
@@ -176,10 +175,8 @@ def plan(request: Request, project: int) -> JSONResponse:
     kept = _kept(request, project)
     sources = recordings.sources(w.data.db, project)
     made = make_plan(kept.story, sources)
-    shown = {x.source for x in made.pictures if x.source is not None}
-    frames = {i: (media_facts(w.data, i) or {}).get("frames") or 1 for i in shown}
     pieces = [[q.id, at, q.length] for at, q in zip(kept.story.starts, kept.story.pieces, strict=False)]
-    return JSONResponse({**made.to_json(sources), "frames": frames, "revision": kept.revision, "pieces": pieces})
+    return plan_answer(w, made, sources, revision=kept.revision, pieces=pieces)
 
 
 def _answer(request: Request, kept: Kept, done: Report) -> Response:

@@ -6,17 +6,15 @@ import numpy as np
 from fastapi import APIRouter, Depends, Form, Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 
-from kovel.core.levels import TICK, runs
-from kovel.core.pauses import VOICE, Hills, hills, noise_floor, speech
+from kovel.core.levels import TICK
+from kovel.core.pauses import VOICE, Hills, hills
 from kovel.core.plan import make_plan
 from kovel.core.story import Piece, Story
 from kovel.store import jobs, projects, recordings, stories, subclips
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
-from kovel.web.pages import joined, page, render, report, sent, small, the_recording, web
+from kovel.web.pages import download, joined, page, plan_answer, render, report, sent, small, the_recording, web
 from kovel.work import speaking, tighten
-from kovel.work.data import media_facts
-from kovel.work.intake import safe
 
 router = APIRouter(prefix="/p/{project}")
 MOST = 400  # proposals drawn in the list at a time
@@ -37,7 +35,10 @@ def _range(request: Request, project: int, r: Recording, clip: int | None) -> tu
 
 def _picture(h: Hills) -> dict[str, Any]:
     """The two hills as SVG areas 300 wide and 90 high, with the floor and the threshold as places on them."""
-    x = lambda db: 300 * (min(HIGH, max(LOW, db)) - LOW) / (HIGH - LOW)  # noqa: E731
+
+    def x(db: float) -> float:
+        return 300 * (min(HIGH, max(LOW, db)) - LOW) / (HIGH - LOW)
+
     top = max(1, int(h.speech[LOW - h.low :].max(initial=1)), int(h.background[LOW - h.low :].max(initial=1)))
 
     def area(counts: np.ndarray) -> str:
@@ -69,14 +70,7 @@ def _words(request: Request, r: Recording, found: list[tighten.Row], start: int,
             k += 1
         hit = next((p for p in found[k : k + 4] if p.start < (a + b) / 2 < p.end), None)
         out.append(
-            {
-                "a": a,
-                "text": w.text,
-                "voice": w.text == VOICE,
-                "key": hit.key if hit else "",
-                "out": bool(hit and hit.out),
-                "kind": hit.kind if hit else "",
-            }
+            {"a": a, "text": w.text, "voice": w.text == VOICE, "key": hit.key if hit else "", "out": bool(hit and hit.out)}
         )
     return out
 
@@ -94,7 +88,7 @@ def _desk(request: Request, project: int, r: Recording, clip: int | None) -> dic
     if heard is not None and len(heard):
         a, b = p.rate.frame_to_sample(start), p.rate.frame_to_sample(end)
         part = heard.between(a, b)
-        mask = speech(heard, d.settings)[a // TICK : -(-b // TICK)]
+        mask = speaking.speaking(w.data, r.id, d.settings)[a // TICK : -(-b // TICK)]
         picture = _picture(hills(part, mask[: len(part)], d.settings))
     listening = jobs.latest_of_recordings(w.data.db, project, "listen").get(r.id)
     return {
@@ -102,7 +96,7 @@ def _desk(request: Request, project: int, r: Recording, clip: int | None) -> dic
         "kinds": kinds, "sums": tighten.saved(pieces, start, end), "picture": picture, "words": _words(request, r, found, start, end),
         "fillers": tighten.fillers(w.data), "heard": heard is not None and heard.heard, "fps": float(p.rate.fps),
         "listening": listening if listening and listening.state in ("waiting", "working") else None,
-        "taken": sum(1 for x in found if x.out),
+        "interviewer": tighten.interviewer(w.data), "clips": subclips.of_recording(w.data.db, r.id),
     }  # fmt: skip
 
 
@@ -123,11 +117,10 @@ def room(request: Request, project: int, rec: int | None = None, clip: int | Non
         rec = subclips.get(w.data.db, clip).recording
     chosen = next((r for r in rows if r.id == rec), rows[0] if rows else None)
     faces = {r.id: small(w, r, r.length(p.rate) // 3, p.rate) for r in rows}
-    base = {"room": "tighten", "project": p, "rows": rows, "faces": faces}
+    base = {"room": "tighten", "rows": rows, "faces": faces}
     if chosen is None or not chosen.ready:
-        return page(request, "tighten.html", **{**base, "r": chosen})
-    clips = subclips.of_recording(w.data.db, chosen.id)
-    return page(request, "tighten.html", **{**base, **_desk(request, project, chosen, clip), "clips": clips})
+        return page(request, "tighten.html", **base, project=p, r=chosen)
+    return page(request, "tighten.html", **base, **_desk(request, project, chosen, clip))
 
 
 @router.get("/tighten/{recording}")
@@ -148,21 +141,23 @@ def change(
 
 
 @router.get("/tighten/{recording}/hear")
-def hear(request: Request, project: int, recording: int, a: int, b: int, gone: str = "") -> JSONResponse:
-    """Frames [a, b) of a recording as they would sound without the stretches `gone` (a-b, a-b, ...), as a plan."""
+def hear(
+    request: Request, project: int, recording: int, a: int, b: int, without: str = "", decided: bool = False
+) -> JSONResponse:
+    """Frames [a, b) of a recording as a plan: all of them, `without` one stretch (x-y), or as `decided`. `stays` lists
+    the ranges that are heard."""
     w = web(request)
     p = projects.get(w.data.db, project)
     r = the_recording(request, project, recording)
+    a, b = max(0, a), min(r.length(p.rate), b)
     try:
-        cuts = [(int(x), int(y)) for x, y in (g.split("-") for g in gone.split(",") if g)]
+        cuts = [tuple(map(int, without.split("-", 1)))] if without else []
     except ValueError:
-        raise Invalid("Those stretches cannot be read.") from None
-    total = r.length(p.rate)
-    a, b = max(0, a), min(total, b)
-    pieces = [Piece(i, r.id, s, e - s) for i, (s, e) in enumerate(tighten.kept(a, b, cuts), 1)]
-    made = make_plan(Story(p.rate, tuple(pieces), next_id=len(pieces) + 1), {r.id: r.source})
-    facts = media_facts(w.data, r.id) or {}
-    return JSONResponse({**made.to_json({r.id: r.source}), "frames": {r.id: facts.get("frames") or 1}})
+        raise Invalid("That stretch cannot be read.") from None
+    stays = tighten.left(tighten.rows(w.data, r.id, p.rate), a, b) if decided else tighten.kept(a, b, cuts)  # type: ignore[arg-type]
+    pieces = tuple(Piece(i, r.id, s, e - s) for i, (s, e) in enumerate(stays, 1))
+    made = make_plan(Story(p.rate, pieces, next_id=len(pieces) + 1), {r.id: r.source})
+    return plan_answer(w, made, {r.id: r.source}, stays=stays)
 
 
 @router.get("/tighten/{recording}/list.csv")
@@ -170,11 +165,8 @@ def as_csv(request: Request, project: int, recording: int) -> Response:
     w = web(request)
     r = the_recording(request, project, recording)
     p = projects.get(w.data.db, project)
-    name = safe(f"{r.name} - tightened").encode("ascii", "replace").decode().replace("?", "_")
     body = tighten.as_csv(tighten.rows(w.data, recording, p.rate), p.rate)
-    return Response(
-        body, media_type="text/csv; charset=utf-8", headers={"content-disposition": f'attachment; filename="{name}.csv"'}
-    )
+    return download(body, f"{r.name} - tightened.csv", "text/csv; charset=utf-8")
 
 
 @router.post("/tighten/{recording}/send")
@@ -186,9 +178,9 @@ def send(
     w = web(request)
     r = the_recording(request, project, recording)
     p = projects.get(w.data.db, project)
-    sid = stories.first_of(w.data.db, project)
-    story = stories.load(w.data.db, sid).story
     if where in ("place", "everywhere"):
+        sid = stories.first_of(w.data.db, project)
+        story = stories.load(w.data.db, sid).story
         cuts = tighten.in_story(w.data, story, recording if where == "place" else None)
         if not cuts:
             raise Invalid("Nothing of what would be taken out stands in the story.")
@@ -205,22 +197,5 @@ def send(
         ranges += [[x.id, s, e - s] for s, e in tighten.left(tighten.rows(w.data, x.id, p.rate), a, b)]
     if not ranges:
         raise Invalid("Nothing is left: everything would be taken out. Leave something in first.")
-    place = story.length if where == "end" or at is None else max(0, min(at, story.length))
-    _, done = stories.edit(w.data.db, sid, None, "insert_several", {"at": place, "ranges": ranges})
+    done = stories.put_in(w.data.db, project, ranges, at if where == "playhead" else None)
     return joined(report(done.did + ". One undo in the Story takes it back.", done.notes), hx_reswap="none")
-
-
-@router.get("/tighten/{recording}/levels")
-def drawn_levels(request: Request, project: int, recording: int) -> JSONResponse:
-    """Where somebody speaks, in frames, for the recording's line; and the noise floor."""
-    w = web(request)
-    the_recording(request, project, recording)
-    heard = speaking.levels(w.data, recording)
-    rate = projects.get(w.data.db, project).rate
-    if heard is None:
-        return JSONResponse({"speech": [], "floor": None})
-    mask = speech(heard, tighten.desk(w.data, recording).settings)
-    spans = [
-        [rate.sample_to_frame(int(a) * TICK), rate.sample_to_frame(int(b) * TICK)] for a, b in zip(*runs(mask), strict=True)
-    ]
-    return JSONResponse({"speech": spans, "floor": noise_floor(heard)})

@@ -16,7 +16,7 @@ from kovel.web import pages
 from kovel.web.log import hearing, turns, words_part
 from kovel.web.pages import page, render, report, the_recording, web
 from kovel.work.hearing import align, set_model, take_words, transcribe, transcript
-from kovel.work.intake import allowed, safe
+from kovel.work.intake import allowed
 
 router = APIRouter(prefix="/p/{project}")
 MOST_TEXT = 20_000_000
@@ -24,11 +24,6 @@ MOST_TEXT = 20_000_000
 
 def _shown(request: Request, r: Recording, did: str, notes: tuple[str, ...] = ()) -> HTMLResponse:
     return pages.joined(words_part(request, r), report(did, notes))
-
-
-@router.get("/recordings/{recording}/words")
-def fresh(request: Request, project: int, recording: int) -> HTMLResponse:
-    return pages.joined(words_part(request, the_recording(request, project, recording)))
 
 
 @router.post("/recordings/{recording}/words")
@@ -60,11 +55,7 @@ def words_out(request: Request, project: int, recording: int, kind: str) -> Resp
     if kind not in ("vtt", "srt", "json", "txt"):
         raise Missing("There is no such format.")
     r = the_recording(request, project, recording)
-    name = safe(r.name).encode("ascii", "replace").decode().replace("?", "_")
-    return Response(
-        transcript(recordings.words(db, recording), kind), media_type="text/plain; charset=utf-8",
-        headers={"content-disposition": f'attachment; filename="{name}.{kind}"'},
-    )  # fmt: skip
+    return pages.download(transcript(recordings.words(db, recording), kind), f"{r.name}.{kind}")
 
 
 @router.post("/recordings/{recording}/transcribe")

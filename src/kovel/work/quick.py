@@ -12,6 +12,7 @@ from kovel.store import jobs, recordings, settings
 from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
 from kovel.work.data import Data, media_facts
+from kovel.work.tighten import number, whole
 
 
 def pulse(data: Data, recording: int) -> dict[str, Any] | None:
@@ -97,25 +98,19 @@ def change(data: Data, recording: int, form: dict[str, str]) -> str:
     """A choice, by the form that asks for it; what was done, in words."""
     d = desk(data, recording)
     if "toggle" in form:
-        s = int(form["toggle"])
+        s = whole(form, "toggle")
         was = s in d.off
         d.off = [x for x in d.off if x != s] + ([] if was else [s])
         put(data, recording, d)
         return "Hit taken in." if was else "Hit left out."
 
-    def number(name: str, low: float, high: float, now: float) -> float:
-        try:
-            return min(high, max(low, float(form[name].replace(",", ".")))) if form.get(name) else now
-        except ValueError:
-            raise Invalid(f"“{form[name][:20]}” is not a number.") from None
-
     target = form.get("target", "")
     d.how = Quick(
-        int(number("before", 0, 10, d.how.before)), int(number("length", 1, 25, d.how.length)), form.get("ring") == "1", 25,
-        int(number("intro", 0, 10_000, 0)), int(number("target", 1, 100_000, 250)) if target else None,
+        int(number(form, "before", 0, 10, d.how.before)), int(number(form, "length", 1, 25, d.how.length)), form.get("ring") == "1", 25,
+        int(number(form, "intro", 0, 10_000, 0)), int(number(form, "target", 1, 100_000, 250)) if target else None,
     )  # fmt: skip
-    d.sensitivity = number("sensitivity", 0, 1, d.sensitivity)
-    d.music = int(form["music"]) if form.get("music", "").isdigit() else None
+    d.sensitivity = number(form, "sensitivity", 0, 1, d.sensitivity)
+    d.music = whole(form, "music") or None
     put(data, recording, d)
     return "Settings changed."
 
@@ -140,7 +135,7 @@ def correct_beats(data: Data, recording: int, form: dict[str, str]) -> str:
     elif do == "halve":
         b = halved(b)
     elif do == "move":
-        b = moved(b, int(form.get("by") or 0) * 48)
+        b = moved(b, whole(form, "by") * 48)
     elif do == "downbeat":
         b = replace(b, first=(b.first + 1) % b.bar)
     elif do == "tap":

@@ -1,9 +1,11 @@
 """Tightening: what is proposed for a recording, what the editor decided, and the pieces that come of it.
 
-The editor's decisions are kept beside the recording, by the proposal's frames; so a changed setting loses none of those
-that still stand.
+The editor's decisions are kept beside the recording, by what a proposal stands for (a pause, a word); so more or less air
+loses none of them.
 """
 
+import csv
+import io
 import json
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field, replace
@@ -13,6 +15,7 @@ from kovel.core.fillers import FILLERS, KINDS, kept, proposals
 from kovel.core.pauses import Settings
 from kovel.core.rate import Rate
 from kovel.core.story import Story
+from kovel.core.timecode import format_timecode
 from kovel.store import recordings, settings
 from kovel.store.projects import Invalid
 from kovel.work.data import Data
@@ -57,7 +60,25 @@ def desk(data: Data, recording: int) -> Desk:
 
 
 def put(data: Data, recording: int, d: Desk) -> None:
-    settings.put(data.db, f"tighten {recording}", json.dumps(asdict(d)))
+    """Keep a desk, and the one before it for undo (the last 60)."""
+    key = f"tighten {recording}"
+    before = [*_before(data, recording), settings.get(data.db, key)][-60:]
+    settings.put(data.db, f"{key} before", json.dumps(before))
+    settings.put(data.db, key, json.dumps(asdict(d)))
+
+
+def _before(data: Data, recording: int) -> list[str]:
+    return json.loads(settings.get(data.db, f"tighten {recording} before", "[]"))
+
+
+def undo(data: Data, recording: int) -> str:
+    """Take the last decision or setting back."""
+    before = _before(data, recording)
+    if not before:
+        raise Invalid("There is nothing to undo here.")
+    settings.put(data.db, f"tighten {recording}", before.pop())
+    settings.put(data.db, f"tighten {recording} before", json.dumps(before))
+    return "Undone."
 
 
 def fillers(data: Data) -> list[str]:
@@ -71,19 +92,29 @@ def set_fillers(data: Data, text: str) -> None:
     settings.put(data.db, "fillers", "\n".join(rows[:200]))
 
 
+def interviewer(data: Data) -> str:
+    """The name under which the interviewer's words stand in transcripts."""
+    return settings.get(data.db, "interviewer") or "interviewer"
+
+
 def rows(data: Data, recording: int, rate: Rate, d: Desk | None = None) -> list[Row]:
     """Every proposal for a recording, whole frames inside what was found, in order."""
     d = d or desk(data, recording)
     said = recordings.words(data.db, recording)
-    found = proposals(said, found_pauses(data, recording, d.settings), d.settings, levels(data, recording), fillers(data))
-    out = []
+    pauses = found_pauses(data, recording, d.settings, said)
+    found = proposals(said, pauses, d.settings, levels(data, recording), fillers(data), interviewer(data))
+    out: list[Row] = []
+    seen: set[str] = set()
     off, on = set(d.off), set(d.on)
     for p in found:
         a, b = rate.sample_to_frame(p.start), rate.sample_to_frame(p.end)
         a += rate.frame_to_sample(a) < p.start
         if b <= a:
             continue
-        key = f"{p.kind[:2]}{a}"
+        key = f"{p.kind[:2]}{p.start if p.anchor < 0 else p.anchor}"
+        if key in seen:  # the second part of a pause in which something else is proposed
+            key += f"+{a}"
+        seen.add(key)
         a, b = d.moved.get(key, [a, b])
         safe = any(x < b and a < y for x, y in d.protected)
         take = not safe and (key in on or (key not in off and p.kind not in d.kinds_off))
@@ -95,10 +126,14 @@ def change(data: Data, recording: int, rate: Rate, form: dict[str, str]) -> str:
     """One decision or setting, by the form that asks for it; what was done, in words."""
     d = desk(data, recording)
     do = form.get("do", "")
+    if do == "undo":
+        return undo(data, recording)
     if do == "settings":
         d.settings = _settings(form, rate, d.settings)
         if "fillers" in form:
             set_fillers(data, form["fillers"])
+        if "interviewer" in form:
+            settings.put(data.db, "interviewer", " ".join(form["interviewer"].split())[:40])
         did = "Settings changed."
     elif do == "all":
         kind, out = form.get("kind", ""), form.get("out") == "1"
@@ -109,7 +144,7 @@ def change(data: Data, recording: int, rate: Rate, form: dict[str, str]) -> str:
         d.off, d.on = [k for k in d.off if k not in here], [k for k in d.on if k not in here]
         did = f"Every {kind} is {'taken out' if out else 'left in'}."
     elif do == "protect":
-        a, b = int(form.get("a") or 0), int(form.get("b") or 0)
+        a, b = whole(form, "a"), whole(form, "b")
         if b <= a:
             raise Invalid("Drag over a stretch of the recording's line first, then protect it.")
         d.protected.append([a, b])
@@ -130,7 +165,7 @@ def change(data: Data, recording: int, rate: Rate, form: dict[str, str]) -> str:
             d.protected = [p for p in d.protected if row.out or not (p[0] < row.end and row.start < p[1])]
             did = "Left in." if row.out else "Taken out."
         elif do == "nudge":
-            by = int(form.get("by") or 0)
+            by = whole(form, "by")
             a, b = (row.start + by, row.end) if form.get("edge") == "start" else (row.start, row.end + by)
             total = recordings.get(data.db, recording).length(rate)
             if not 0 <= a < b <= total:
@@ -143,23 +178,33 @@ def change(data: Data, recording: int, rate: Rate, form: dict[str, str]) -> str:
     return did
 
 
-def _settings(form: dict[str, str], rate: Rate, old: Settings) -> Settings:
-    def number(name: str, low: float, high: float, now: float) -> float:
-        try:
-            x = float(form[name].replace(",", ".")) if form.get(name) else now
-        except ValueError:
-            raise Invalid(f"“{form[name][:20]}” is not a number.") from None
-        return min(high, max(low, x))
+def whole(form: dict[str, str], name: str) -> int:
+    """A whole number a page sent; 0 where it sent none, `Invalid` where it is something else."""
+    try:
+        return int(form.get(name) or 0)
+    except ValueError:
+        raise Invalid(f"“{form[name][:20]}” is not a whole number.") from None
 
+
+def number(form: dict[str, str], name: str, low: float, high: float, now: float) -> float:
+    """A number as typed, with a comma or a point, kept between `low` and `high`; `now` where none was typed."""
+    try:
+        x = float(form[name].replace(",", ".")) if form.get(name) else now
+    except ValueError:
+        raise Invalid(f"“{form[name][:20]}” is not a number.") from None
+    return min(high, max(low, x))
+
+
+def _settings(form: dict[str, str], rate: Rate, old: Settings) -> Settings:
     threshold = old.threshold
     if "threshold" in form:
-        threshold = None if form["threshold"] in ("", "auto") else number("threshold", -90, 0, -40)
+        threshold = None if form["threshold"] in ("", "auto") else number(form, "threshold", -90, 0, -40)
     s = Settings(
-        number("shortest", 0.05, 10, old.shortest), number("before", 0, 5, old.before), number("after", 0, 5, old.after),
-        number("island", 0, 2, old.island), threshold,
+        number(form, "shortest", 0.05, 10, old.shortest), number(form, "before", 0, 5, old.before), number(form, "after", 0, 5, old.after),
+        number(form, "island", 0, 2, old.island), threshold,
     )  # fmt: skip
     if form.get("breath"):
-        each = number("breath", 0, 100, 5) / float(rate.fps) / 2
+        each = number(form, "breath", 0, 100, 5) / float(rate.fps) / 2
         s = replace(s, before=round(each, 3), after=round(each, 3))
     return s
 
@@ -193,11 +238,6 @@ def in_story(data: Data, story: Story, only: int | None = None) -> list[list[int
 
 def as_csv(found: Sequence[Row], rate: Rate) -> str:
     """What is proposed and decided, as CSV."""
-    import csv
-    import io
-
-    from kovel.core.timecode import format_timecode
-
     out = io.StringIO()
     sheet = csv.writer(out)
     sheet.writerow(["start", "end", "length", "kind", "why", "sure", "decision"])

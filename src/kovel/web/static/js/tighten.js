@@ -7,7 +7,7 @@ const room = document.getElementById("tighten"), $ = (id) => document.getElement
 const fps = Number(room.dataset.fps), start = Number(room.dataset.start), end = Number(room.dataset.end), total = end - start;
 const base = `/p/${room.dataset.project}`, rec = room.dataset.recording;
 const player = await transport(document.querySelector("[data-player]"), `${base}/recordings/${rec}/plan`);
-let whole = player.plan; // the recording as it is; other plans are for hearing
+const whole = player.plan; // the recording as it is; other plans are for hearing
 let shift = null; // while a plan for hearing is loaded: its frame -> the recording's
 let chosen = null;
 
@@ -62,16 +62,13 @@ document.body.addEventListener("htmx:afterSettle", () => { if (document.querySel
 document.body.addEventListener("htmx:configRequest", (e) => { if (e.detail.elt.id === "send") e.detail.parameters.set("at", localStorage.getItem(`kovel-head-${room.dataset.project}`) || ""); });
 
 // ---- hearing: the player gets a plan without what is taken out
-async function hear(a, b, gone) {
-  const q = new URLSearchParams({ a, b, gone: gone.map((g) => g.join("-")).join(",") });
+async function hear(a, b, more) {
+  const q = new URLSearchParams({ a, b, ...more });
   const plan = await (await fetch(`${base}/tighten/${rec}/hear?${q}`)).json();
   if (!plan.length) { say("Nothing would be left here.", true); return; }
   player.stop(true);
   player.lengths = new Map(Object.entries(plan.frames).map(([k, v]) => [Number(k), v]));
-  const stays = [];
-  let at = a;
-  for (const [x, y] of [...gone, [b, b]]) { if (x > at) stays.push([at, x]); at = Math.max(at, y); }
-  shift = stays;
+  shift = plan.stays;
   player.frame = 0; player.load(plan); player.seek(0); player.play(1);
 }
 function back() {
@@ -85,12 +82,12 @@ function source(f) { // the recording's frame at a frame of what is heard
   for (const [a, b] of shift) { if (f < b - a) return a + f; f -= b - a; }
   return shift.at(-1)?.[1] ?? 0;
 }
-const goneNow = () => rows().map(of).filter((p) => p.out).map((p) => [p.a, p.b]).sort((x, y) => x[0] - y[0]);
+const hearAll = () => hear(start, end, { decided: true });
 function hearOne(asItIs) {
   const p = here();
   if (!p) { say("Choose a proposal first: ↓ and ↑.", true); return; }
   const s = Math.round(fps);
-  hear(Math.max(0, p.a - s), Math.min(end, p.b + s), asItIs ? [] : [[p.a, p.b]]);
+  hear(Math.max(0, p.a - s), Math.min(end, p.b + s), asItIs ? {} : { without: `${p.a}-${p.b}` });
 }
 player.addEventListener("time", () => { $("now").style.left = pc(source(player.frame)); });
 player.addEventListener("state", () => { if (!player.playing && shift && player.frame >= player.plan.length - 1) back(); });
@@ -100,7 +97,7 @@ document.addEventListener("click", (e) => {
   if (pick) choose(pick.closest("[data-key]").dataset.key, true);
   const w = e.target.closest("#tight-words .w");
   if (w) { if (w.dataset.key) choose(w.dataset.key); else { back(); player.seek(Number(w.dataset.a)); } }
-  if (e.target.closest("#play-all")) hear(start, end, goneNow());
+  if (e.target.closest("#play-all")) hearAll();
   if (e.target.closest("#find-threshold")) { $("settings").elements.threshold.value = "auto"; htmx.trigger($("settings"), "change"); }
 });
 
@@ -134,6 +131,7 @@ document.addEventListener("keydown", (e) => {
     e.preventDefault(); e.stopPropagation();
     line(Number(e.target.getAttribute("aria-valuenow")) + (e.key === "ArrowLeft" ? -1 : 1)); htmx.trigger($("settings"), "change"); return;
   }
+  if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "z" && !typing(e)) { e.preventDefault(); send({ do: "undo" }); return; }
   if (typing(e) || e.ctrlKey || e.metaKey || e.altKey || document.querySelector("dialog[open]")) return;
   const k = e.key, n = e.shiftKey ? 5 : 1, p = here();
   const nudge = { "[": ["start", -n], "{": ["start", -5], "]": ["start", n], "}": ["start", 5], ",": ["end", -n], "<": ["end", -5], ".": ["end", n], ">": ["end", 5] }[k];
@@ -141,7 +139,7 @@ document.addEventListener("keydown", (e) => {
   else if (k === "ArrowUp") walk(-1);
   else if (k === "h") hearOne(false);
   else if (k === "H") hearOne(true);
-  else if (k === "p") hear(start, end, goneNow());
+  else if (k === "p") hearAll();
   else if (k === "x" && p) send({ do: "toggle", key: p.key });
   else if (k === "g") protect();
   else if (k === "e") document.querySelector('#send [value="end"]').click();
