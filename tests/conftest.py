@@ -1,13 +1,18 @@
 """Shared: a data folder, made recordings (once a session), projects with prepared recordings."""
 
+import html
+import re
 from collections.abc import Callable
 from pathlib import Path
 
 import pytest
+from fastapi.testclient import TestClient
+from httpx import Response
 
 from kovel.core.rate import Rate
 from kovel.store import jobs, projects, recordings
 from kovel.store.recordings import Recording
+from kovel.web.app import create_app
 from kovel.work.data import Data
 from kovel.work.foreman import Foreman
 from kovel.work.intake import bring_in
@@ -64,6 +69,19 @@ def coded(prepared: Path, tmp_path: Path) -> tuple[Data, dict[str, Recording]]:
     shutil.copytree(prepared, tmp_path / "data")
     data = Data(tmp_path / "data")
     return data, {r.name: r for r in recordings.of_project(data.db, 1)}
+
+
+@pytest.fixture
+def room(coded: tuple[Data, dict[str, Recording]]) -> TestClient:
+    """The application over HTTP, as its pages ask it; jobs stay in the queue."""
+    app = create_app(coded[0], [], jobs=False)
+    return TestClient(app, base_url="http://localhost:8463", headers={"hx-request": "true", "x-kovel": "1"})
+
+
+def said(r: Response) -> str:
+    """What the report line of an answer says."""
+    m = re.search(r'<div id="report".*?>(.*?)</div>', r.text, re.S)
+    return html.unescape(re.sub(r"<[^>]+>", " ", m[1])).strip() if m else ""
 
 
 @pytest.fixture

@@ -6,7 +6,6 @@ import json
 
 import numpy as np
 import opentimelineio as otio
-import pytest
 from fastapi.testclient import TestClient
 
 from kovel.core.levels import Levels
@@ -18,17 +17,9 @@ from kovel.store import jobs, markers, recordings, stories, subclips
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from kovel.work.data import Data
-from tests.test_rooms import said
+from tests.conftest import said
 
 Coded = tuple[Data, dict[str, Recording]]
-
-
-@pytest.fixture
-def room(coded: Coded) -> TestClient:
-    data, _ = coded
-    return TestClient(
-        create_app(data, [], jobs=False), base_url="http://localhost:8463", headers={"hx-request": "true", "x-kovel": "1"}
-    )
 
 
 def text(data: Data, r: Recording) -> list[tuple[str, int, int, str]]:

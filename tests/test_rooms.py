@@ -4,29 +4,15 @@ import html
 import re
 from pathlib import Path
 
-import pytest
 from fastapi.testclient import TestClient
 
 from kovel.core.words import Word
 from kovel.store import jobs, projects, recordings, stories, subclips
 from kovel.store.recordings import Recording
-from kovel.web.app import create_app
 from kovel.work.data import Data
+from tests.conftest import said
 
 Coded = tuple[Data, dict[str, Recording]]
-
-
-@pytest.fixture
-def room(coded: Coded) -> TestClient:
-    data, _ = coded
-    return TestClient(
-        create_app(data, [], jobs=False), base_url="http://localhost:8463", headers={"hx-request": "true", "x-kovel": "1"}
-    )
-
-
-def said(r) -> str:
-    m = re.search(r'<div id="report".*?>(.*?)</div>', r.text, re.S)
-    return html.unescape(re.sub(r"<[^>]+>", " ", m[1])).strip() if m else ""
 
 
 def test_footage(room: TestClient, coded: Coded) -> None:

@@ -15,11 +15,10 @@ from kovel.core.words import Word
 from kovel.media.listen import save
 from kovel.store import recordings, stories, subclips
 from kovel.store.recordings import Recording
-from kovel.web.app import create_app
 from kovel.work import quick, tighten
 from kovel.work.data import Data
+from tests.conftest import said
 from tests.test_cli import kovel
-from tests.test_rooms import said
 
 Coded = tuple[Data, dict[str, Recording]]
 
@@ -70,8 +69,8 @@ def test_questions_by_name_and_by_level() -> None:
     assert named.sure > 0.9 and kept(0, 10, [(2, 4), (3, 6), (9, 12)]) == [(0, 2), (6, 9)]
 
 
-@pytest.fixture
-def room(coded: Coded) -> TestClient:
+@pytest.fixture(autouse=True)
+def talking(coded: Coded) -> None:
     """Talk in seconds 0-4, 6-10, ... of a 40 s recording; three "um"s where it is loud."""
     data, r = coded
     on = np.zeros(4000, np.float32)
@@ -85,9 +84,6 @@ def room(coded: Coded) -> TestClient:
         if k == 2 or s % 12 == 0
     ]
     recordings.set_words(data.db, r["talk"].id, words)
-    return TestClient(
-        create_app(data, [], jobs=False), base_url="http://localhost:8463", headers={"hx-request": "true", "x-kovel": "1"}
-    )
 
 
 def test_from_proposals_to_pieces(room: TestClient, coded: Coded) -> None:

@@ -60,6 +60,20 @@ def sentences(words: Sequence[Word], pause: int = 72_000) -> list[Sentence]:
     return out
 
 
+def with_speakers(words: Sequence[Word], named: Sequence[Word]) -> list[Word]:
+    """Words with the speaker of whichever of the `named` words stands nearest to each: names outlast a new transcript."""
+    if not any(n.speaker for n in named):
+        return list(words)
+    middles = [(n.start + n.end) // 2 for n in named]
+    out = []
+    for w in words:
+        at = (w.start + w.end) // 2
+        i = bisect_left(middles, at)
+        near = min(range(max(0, i - 1), min(len(named), i + 1)), key=lambda k: abs(middles[k] - at))
+        out.append(replace(w, speaker=named[near].speaker))
+    return out
+
+
 def corrected(word: Word, text: str) -> list[Word]:
     """A word with other text and its own times; text of several words shares the time out by their length.
 

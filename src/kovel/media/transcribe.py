@@ -217,15 +217,17 @@ def transcribe(out: str, channels: int, progress: Progress, model: str = "", nam
     return {"words": [[w.text, w.start, w.end, round(w.sure, 3)] for w in heard.words], "remark": heard.remark}
 
 
-def align_text(out: str, channels: int, text: str, progress: Progress, model: str = "") -> dict[str, Any]:
-    """The words of a text without times, placed in a prepared recording in their order.
+def align_text(
+    out: str, channels: int, said: Sequence[str], speakers: Sequence[str], progress: Progress, model: str = ""
+) -> dict[str, Any]:
+    """Words of a text without times, and who says each, placed in a prepared recording in their order.
 
     What the recogniser hears gives the anchors; the words between two anchors are aligned to the sound between them, or
     shared out over it by their length where they cannot be found.
     """
     sound, levels = Sound16(Path(out) / "sound.pcm", channels), load_levels(out, channels)
-    said = text.split()
-    heard = [w for w in transcribe_sound(sound, levels, model, said[:40], lambda x: progress(0.9 * x)).words if w.text != VOICE]
+    names = list(dict.fromkeys(w.strip(".,;:?!") for w in said if w[:1].isupper() and len(w) > 3))[:40]
+    heard = [w for w in transcribe_sound(sound, levels, model, names, lambda x: progress(0.9 * x)).words if w.text != VOICE]
     if not heard or not said:
         return {"words": [], "remark": "There is no speech in this recording to put the text to." if said else ""}
     talking = speech(levels)
@@ -234,7 +236,8 @@ def align_text(out: str, channels: int, text: str, progress: Progress, model: st
     remark = (
         "" if share > 0.3 else "Few words of the text were heard in the recording. Check that it is the transcript of this one."
     )
-    return {"words": [[w.text, w.start, w.end, w.sure] for w in words], "remark": remark}
+    rows = [[w.text, w.start, w.end, w.sure, who] for w, who in zip(words, speakers, strict=True)]
+    return {"words": rows, "remark": remark}
 
 
 def anchors(said: Sequence[str], heard: Sequence[Word]) -> Iterator[tuple[int, int]]:

@@ -41,8 +41,9 @@ def _rows(request: Request, project: int) -> dict:
         x["hearing"] = job if job and job.state in ("waiting", "working", "failed") else None
         x["words"] = x["r"].id in have
     busy = any(j and j.state in ("waiting", "working") for x in rows for j in (x["job"], x["hearing"]))
+    running = any(x["hearing"] and x["hearing"].state != "failed" for x in rows)
     silent = sum(1 for x in rows if _speaks(x["r"]) and not x["words"] and not x["hearing"])
-    return {"project": p, "rows": rows, "busy": busy, "kinds": recordings.KINDS, "silent": silent}
+    return {"project": p, "rows": rows, "busy": busy, "kinds": recordings.KINDS, "silent": silent, "hearing": running}
 
 
 def _speaks(r: Recording) -> bool:

@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from kovel.core.captions import read_captions, write_srt, write_vtt
-from kovel.core.words import Word, sentences
+from kovel.core.words import Word, sentences, with_speakers
 from kovel.store import jobs, recordings, settings, subclips
 from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
@@ -58,25 +58,43 @@ def transcribe(data: Data, recording: int) -> Job:
 
 
 def align(data: Data, recording: int, text: str) -> Job:
-    """Queue placing a text without times in the sound."""
+    """Queue placing a text without times in the sound. A name before a colon at the start of a line is who speaks."""
     r = recordings.get(data.db, recording)
     facts = media_facts(data, recording)
     if not r.sound or not r.ready or facts is None:
         raise Invalid(f"{r.name} has no sound that is ready to put a text to.")
-    text = re.sub(r"^\s*[A-Z][\w .'-]{0,24}:\s", "", text, flags=re.M)
-    if not text.split():
+    speakers, said = _script(text)
+    if not said:
         raise Invalid(f"There are no words in that text. The words of {r.name} are as they were.")
     params = {
-        "out": str(data.derived(recording)), "channels": facts["channels"], "text": text, "model": settings.get(data.db, "model"),
+        "out": str(data.derived(recording)), "channels": facts["channels"], "said": said, "speakers": speakers,
+        "model": settings.get(data.db, "model"),
     }  # fmt: skip
     return jobs.add(data.db, r.project, "align", params, recording)
 
 
+def _script(text: str) -> tuple[list[str], list[str]]:
+    """The speaker of each word of a text, and the words; `Maren: we haul` names who speaks from there on."""
+    speakers: list[str] = []
+    said: list[str] = []
+    now = ""
+    for line in text.splitlines():
+        m = re.match(r"\s*([A-Z][\w .'-]{0,24}):\s+", line)
+        if m:
+            now, line = m[1], line[m.end() :]
+        words = line.split()
+        said += words
+        speakers += [now] * len(words)
+    return speakers, said
+
+
 def take_heard(data: Data, recording: int, result: dict[str, Any]) -> str:
     """Keep the words a job found; the remark for the editor. Words that were there stay if none were found."""
-    said = [Word(str(t), int(a), int(b), "", float(rest[0]) if rest else 1.0) for t, a, b, *rest in result["words"]]
+    said = [Word(str(t), int(a), int(b), "".join(who), float(sure)) for t, a, b, sure, *who in result["words"]]
     if said:
         r = recordings.get(data.db, recording)
+        if not any(w.speaker for w in said):
+            said = with_speakers(said, recordings.words(data.db, recording))
         recordings.set_words(data.db, recording, said, f"{r.name} transcribed")
     return str(result.get("remark", ""))
 
