@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 from fastapi.testclient import TestClient
 
-from kovel.core.fillers import kept, proposals, questions
+from kovel.core.fillers import kept, proposals, questions, word_proposals
 from kovel.core.levels import Levels
 from kovel.core.pauses import Settings
 from kovel.core.words import Word
@@ -46,7 +46,7 @@ def spoken(text: str, speaker: str = "", gap: int = 1200) -> list[Word]:
 def test_fillers_and_false_starts(text: str, gone: list[str]) -> None:
     """Sentences as people say them; from memory."""
     words = spoken(text)
-    rows = proposals(words, [], Settings())
+    rows = proposals([], Settings(), word_proposals(words))
     taken = [" ".join(w.text for w in words if r.start <= w.start and w.end <= r.end + 1) for r in rows]
     assert taken == gone and all(r.why and 0 < r.sure <= 1 for r in rows)
     if text.startswith("do you"):

@@ -36,20 +36,22 @@ class Proposal:
     anchor: int = -1
 
 
-def proposals(
-    words: Sequence[Word], found: Sequence[Pause], settings: Settings, levels: Levels | None = None,
-    fillers: Sequence[str] = FILLERS, interviewer: str = "interviewer",
-) -> list[Proposal]:  # fmt: skip
-    """All that is proposed, in order of time; nothing overlaps: what is surer stays whole."""
+def proposals(found: Sequence[Pause], settings: Settings, of_words: Sequence[Proposal] = ()) -> list[Proposal]:
+    """All that is proposed, in order of time; nothing overlaps. `of_words` is what `word_proposals` gives, which no
+    setting of the pauses changes."""
     rows = [
         Proposal(c[0], c[1], "pause", f"{(p.end - p.start) / 48000:.1f} s without speech", p.sure, p.start)
         for p in found
         if (c := p.cut(settings))
     ]
-    rows += _fillers(words, fillers)
-    rows += _repeats(words)
-    rows += questions(words, levels, interviewer)
-    return _apart(rows)
+    return _apart([*rows, *of_words])
+
+
+def word_proposals(
+    words: Sequence[Word], levels: Levels | None = None, fillers: Sequence[str] = FILLERS, interviewer: str = "interviewer"
+) -> list[Proposal]:
+    """What the words themselves propose: fillers, voiced sounds, repeats, false starts, the interviewer."""
+    return [*_fillers(words, fillers), *_repeats(words), *questions(words, levels, interviewer)]
 
 
 def _apart(rows: Sequence[Proposal]) -> list[Proposal]:
@@ -112,6 +114,9 @@ def _repeats(words: Sequence[Word]) -> list[Proposal]:
     i = 0
     while i < len(words):
         best: tuple[int, int] | None = None
+        if said[i] not in said[i + 1 : i + 12]:
+            i += 1
+            continue
         for n in range(6, 0, -1):  # words that come again
             head = said[i : i + n]
             if len(head) < n or any(w in skip or not w for w in head):

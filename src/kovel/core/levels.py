@@ -25,7 +25,7 @@ Floats = npt.NDArray[np.float32]
 Mask = npt.NDArray[np.bool_]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Levels:
     """Rows of 10 ms, each array (n,) float32; see the picture above."""
 

@@ -9,13 +9,16 @@ import io
 import json
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field, replace
+from functools import lru_cache
 from typing import Any
 
-from kovel.core.fillers import FILLERS, KINDS, kept, proposals
+from kovel.core.fillers import FILLERS, KINDS, Proposal, kept, proposals, word_proposals
+from kovel.core.levels import Levels
 from kovel.core.pauses import Settings
 from kovel.core.rate import Rate
 from kovel.core.story import Story
 from kovel.core.timecode import format_timecode
+from kovel.core.words import Word
 from kovel.store import recordings, settings
 from kovel.store.projects import Invalid
 from kovel.work.data import Data
@@ -97,12 +100,19 @@ def interviewer(data: Data) -> str:
     return settings.get(data.db, "interviewer") or "interviewer"
 
 
+@lru_cache(8)
+def _of_words(said: tuple[Word, ...], heard: Levels | None, fillers: tuple[str, ...], interviewer: str) -> list[Proposal]:
+    """Kept while neither the words nor the sound change: so a setting of the pauses answers at once."""
+    return word_proposals(said, heard, fillers, interviewer)
+
+
 def rows(data: Data, recording: int, rate: Rate, d: Desk | None = None) -> list[Row]:
     """Every proposal for a recording, whole frames inside what was found, in order."""
     d = d or desk(data, recording)
     said = recordings.words(data.db, recording)
     pauses = found_pauses(data, recording, d.settings, said)
-    found = proposals(said, pauses, d.settings, levels(data, recording), fillers(data), interviewer(data))
+    of_words = _of_words(tuple(said), levels(data, recording), tuple(fillers(data)), interviewer(data))
+    found = proposals(pauses, d.settings, of_words)
     out: list[Row] = []
     seen: set[str] = set()
     off, on = set(d.off), set(d.on)
