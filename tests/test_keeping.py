@@ -130,7 +130,7 @@ def test_projects_and_subclips(data: Data) -> None:
     stories.edit(data.db, 1, None, "add_at_end", {"source": 1, "start": 10, "length": 50})
     stories.edit(data.db, 1, None, "lay_cover", {"source": 2, "at": 5, "until": 15, "start": 0})
     copy = projects.duplicate(data.db, 1)
-    a, b = stories.load(data.db, 1).story, stories.load(data.db, stories.first_of(data.db, copy.id)).story
+    a, b = stories.load(data.db, 1).story, stories.load(data.db, stories.current(data.db, copy.id)).story
     assert [(p.start, p.length) for p in a.pieces] == [(p.start, p.length) for p in b.pieces] and b.covers[
         0
     ].source == recordings.of_project(data.db, copy.id)[1].id

@@ -25,7 +25,7 @@ NUMBER = {"talk": 1, "fifty": 2, "boat": 3}
 
 def truth(data: Data, project: int) -> tuple[stories.Kept, list[tuple[int, int] | None], dict[int, int]]:
     """The story as kept, the code every frame of its plan must show, and each recording's code number."""
-    kept = stories.load(data.db, stories.first_of(data.db, project))
+    kept = stories.load(data.db, stories.current(data.db, project))
     rows = recordings.of_project(data.db, project)
     sources = {r.id: r.source for r in rows}
     number = {r.id: NUMBER[Path(r.path).stem] for r in rows}

@@ -94,7 +94,7 @@ def test_three_points() -> None:
         ("insert", {"at": 999, "source": 1, "start": 5, "length": 5}, "past the end"),
         ("insert", {"at": 0, "source": 99, "start": 5, "length": 5}, "not in this project"),
         ("trim", {"piece": 1, "edge": "in", "delta": -101}, "A has 100 frames before this in point, not 101"),
-        ("trim", {"piece": 1, "edge": "in", "delta": 100}, "nothing of the piece"),
+        ("trim", {"piece": 1, "edge": "in", "delta": 100}, "nothing of A"),
         ("trim", {"piece": 1, "edge": "middle", "delta": 1}, "either in or out"),
         ("extract", {"a": 5, "b": 5}, "empty"),
         ("extract", {"a": 5, "b": 500}, "past the end"),

@@ -30,17 +30,17 @@ def test_a_splice_leads_there_and_back(a: tuple[int, ...], b: tuple[int, ...]) -
 
 @given(st.sampled_from(RATES), st.sampled_from(RATES), st.integers(0, 90), st.integers(1, 60), st.integers(0, 200))
 def test_player_numbers_are_the_plans(clock: Rate, own: Rate, start: int, n: int, t: int) -> None:
-    """The player reads floor(source frame x num / den) from the JSON: the same frame as the core's, and exact in a double."""
+    """The player reads floor((base + k x num) / den) from the JSON: the same frame as the core's, and exact in a double."""
     src = Source(1, "x", own, 100_000)
     sources = {1: src}
     story = do(Story(Rate(25)), "add_at_end", source=1, start=0, length=1)
     story = Story(clock, (type(story.pieces[0])(1, 1, start + t * 1000, n),))
     plan = make_plan(story, sources)
-    ((at, end, source, first, num, den),) = plan.to_json(sources)["pictures"]
+    ((at, end, source, base, num, den),) = plan.to_json(sources)["pictures"]
     assert (at, end, source) == (0, n, 1)
     for k in (0, n - 1):
-        assert int((first + k - at) * num / den) == plan.recording_frame(k, sources)[1]  # type: ignore[index]
-        assert (first + k) * num < 2**53
+        assert int((base + (k - at) * num) / den) == plan.recording_frame(k, sources)[1]  # type: ignore[index]
+        assert base + k * num < 2**53
     assert plan.samples == clock.frame_to_sample(n)
 
 

@@ -22,7 +22,7 @@ def render(out: Path | None, quality: str, force: bool, folder: Path | None, pro
     p = the_project(data, project_name)
     if out and out.exists() and not force:
         raise click.ClickException(f"{out} is there already. Choose another name, or add --force.")
-    job = start_render(data, stories.first_of(data.db, p.id), quality, out.resolve() if out else None)
+    job = start_render(data, stories.current(data.db, p.id), quality, out.resolve() if out else None)
     try:
         (done,) = wait_for(data, [job.id], quiet=as_json)
     except KeyboardInterrupt:
@@ -47,7 +47,7 @@ def export(kind: str, out: Path | None, folder: Path | None, project_name: str |
 
     data = open_data(folder)
     p = the_project(data, project_name)
-    kept = stories.load(data.db, stories.first_of(data.db, p.id))
+    kept = stories.load(data.db, stories.current(data.db, p.id))
     rows = {r.id: r for r in recordings.of_project(data.db, p.id)}
     make = to_edl if kind == "edl" else lambda *a: otio.adapters.write_to_string(to_otio(*a), "otio_json")
     body = make(kept.story, kept.name, p, rows)

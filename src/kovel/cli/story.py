@@ -41,7 +41,7 @@ def story_show(folder: Path | None, project_name: str | None, as_json: bool) -> 
     """Pieces, seams and covers as they stand."""
     data = open_data(folder)
     p = the_project(data, project_name)
-    kept = stories.load(data.db, stories.first_of(data.db, p.id))
+    kept = stories.load(data.db, stories.current(data.db, p.id))
     rows = {r.id: r for r in recordings.of_project(data.db, p.id)}
     s = kept.story
     kinds = {x.at: x.kind for x in seams(s, {i: r.source for i, r in rows.items()})}
@@ -85,7 +85,7 @@ def story_add(subclip: tuple[str, ...], at: str | None, folder: Path | None, pro
     """Add subclips (by name or number) at the end of the story, or at a time."""
     data = open_data(folder)
     p = the_project(data, project_name)
-    sid = stories.first_of(data.db, p.id)
+    sid = stories.current(data.db, p.id)
     for name in subclip:
         c = next((c for c in subclips.of_project(data.db, p.id) if name in (c.name, str(c.id))), None)
         if c is None:
@@ -122,7 +122,7 @@ def story_cover(
     values |= {k: typed(v, p.rate) for k, v in (("at", at), ("until", until), ("start", start), ("end", end)) if v is not None}
     if lane is not None:
         values["lane"] = lane
-    _told(data, as_json, *stories.edit(data.db, stories.first_of(data.db, p.id), None, "lay_cover", values))
+    _told(data, as_json, *stories.edit(data.db, stories.current(data.db, p.id), None, "lay_cover", values))
 
 
 @story.command("edit")
@@ -157,7 +157,7 @@ def story_edit(
             )
         except ValueError as e:
             raise Invalid(f"{k}: {e}") from None
-    _told(data, as_json, *stories.edit(data.db, stories.first_of(data.db, p.id), revision, command, given))
+    _told(data, as_json, *stories.edit(data.db, stories.current(data.db, p.id), revision, command, given))
 
 
 @story.command("undo")
@@ -165,7 +165,7 @@ def story_edit(
 def story_undo(folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Take the last edit back."""
     data = open_data(folder)
-    _told(data, as_json, *stories.undo(data.db, stories.first_of(data.db, the_project(data, project_name).id)))
+    _told(data, as_json, *stories.undo(data.db, stories.current(data.db, the_project(data, project_name).id)))
 
 
 @story.command("redo")
@@ -173,4 +173,4 @@ def story_undo(folder: Path | None, project_name: str | None, as_json: bool) -> 
 def story_redo(folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Do again what was undone."""
     data = open_data(folder)
-    _told(data, as_json, *stories.redo(data.db, stories.first_of(data.db, the_project(data, project_name).id)))
+    _told(data, as_json, *stories.redo(data.db, stories.current(data.db, the_project(data, project_name).id)))

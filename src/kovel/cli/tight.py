@@ -41,7 +41,7 @@ def tighten(
     wanted = [k.strip() for k in kinds.split(",") if k.strip()]
     if unknown := [k for k in wanted if k not in KINDS]:
         raise Invalid(f"There is no kind called {unknown[0]}. The kinds are: {', '.join(KINDS)}.")
-    sid = stories.first_of(data.db, p.id)
+    sid = stories.current(data.db, p.id)
     story = stories.load(data.db, sid).story
     before, ranges, cuts = 0, [], []
     for name in recordings:

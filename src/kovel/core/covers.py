@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from kovel.core.edits import Edit, check_handles, check_range, clock, frames_of, lane_key, refuse_locked, settle, source_of
+from kovel.core.settle import Edit, check_handles, check_range, clock, frames_of, lane_key, refuse_locked, settle, source_of
 from kovel.core.story import Cover, Refused, Sources, Story, Tether
 
 
@@ -49,28 +49,49 @@ def three_points(
 
 def lay_cover(
     story: Story, sources: Sources, source: int, *, at: int | None = None, until: int | None = None,
-    start: int | None = None, end: int | None = None, lane: int | None = None,
+    start: int | None = None, end: int | None = None, lane: int | None = None, natural: bool = False, fit: bool = False,
 ) -> Edit:  # fmt: skip
-    """Lay a shot over the dialogue by three points, picture only; it is tethered to the word under its first frame."""
+    """Lay a shot over the dialogue by three points, picture only; it is tethered to the word under its first frame.
+
+    With `fit` all four marks count: the shot between start and end is retimed to fill the place (400 % speed makes a
+    quarter of the length, common practice).
+    """
     s = source_of(sources, source)
     if not s.picture:
         raise Refused(f"{s.name} has no picture to cover with.")
-    story_in, source_in, length = three_points(at=at, until=until, start=start, end=end, most=s.length(story.rate))
-    check_range(sources, story.rate, source, source_in, length)
+    span = 0
+    if fit:
+        if at is None or until is None or start is None or end is None:
+            raise Refused("To fit a shot to its place, all four marks are needed: in and out of both.")
+        story_in, source_in, length, span = at, start, until - at, end - start
+        check_range(sources, story.rate, source, start, span)
+        _check_speed(length, span)
+        span = 0 if span == length or s.frames is None else span
+    else:
+        story_in, source_in, length = three_points(at=at, until=until, start=start, end=end, most=s.length(story.rate))
+    check_range(sources, story.rate, source, source_in, span or length)
     if not 0 <= story_in < story.length:
         raise Refused(
             "A cover must begin over the story." if story.length else "Add a soundbite first: a cover lies over dialogue."
         )
+    if natural and not s.sound:
+        raise Refused(f"{s.name} has no sound of its own.")
     seen = free_lane(story, story_in, story_in + length)
     lane = seen if lane is None else lane
     if lane < 1:
         raise Refused("Cover lanes are counted from 1.")
     refuse_locked(story, lane_key(lane))
     n = story.next_id
-    c = Cover(n, source, source_in, length, story.tether_at(story_in), lane)
-    new, report = settle(story, story.pieces, sources, f"{s.name} laid over {clock(story_in, story.rate)}, {frames_of(length)}",
-                         made=(n,), next_id=n + 1, playhead=story_in, covers=(*story.covers, c))  # fmt: skip
-    return new, report.with_notes(_past_end(new, n))
+    c = Cover(n, source, source_in, length, story.tether_at(story_in), lane, natural, span)
+    did = f"{s.name} laid over {clock(story_in, story.rate)}, {frames_of(length)}"
+    return _set(story, sources, c, did, playhead=story_in)
+
+
+def _check_speed(length: int, span: int) -> None:
+    if length < 1 or span < 1:
+        raise Refused("In and out are at the same place: the range is empty. Set the out point after the in point.")
+    if not length <= span * 10 or not span <= length * 10:
+        raise Refused(f"That would run at {100 * span // length} %. A shot is retimed to between 10 and 1000 %.")
 
 
 def _past_end(story: Story, cover: int) -> list[str]:
@@ -87,8 +108,16 @@ def _in_place(story: Story, cover: int) -> Cover:
     return c
 
 
-def _with(story: Story, c: Cover) -> tuple[Cover, ...]:
-    return (*(x for x in story.covers if x.id != c.id), c)
+def _set(story: Story, sources: Sources, c: Cover, did: str, playhead: int | None = None) -> Edit:
+    """A cover put in place of the one with its id, or added."""
+    draft = replace(
+        story,
+        covers=(*(x for x in story.covers if x.id != c.id), c),
+        loose=tuple(x for x in story.loose if x.id != c.id),
+        next_id=max(story.next_id, c.id + 1),
+    )
+    new, report = settle(story, draft, sources, did, made=(c.id,), playhead=playhead)
+    return new, report.with_notes(_past_end(new, c.id))
 
 
 def trim_cover(story: Story, sources: Sources, cover: int, edge: str, delta: int) -> Edit:
@@ -100,13 +129,15 @@ def trim_cover(story: Story, sources: Sources, cover: int, edge: str, delta: int
     s = source_of(sources, c.source)
     if delta == 0:
         raise Refused("The edge is already there.")
+    moved = delta * c.span // c.length if c.span else delta  # in the shot, where it is retimed
     if edge == "out":
-        new = replace(c, length=c.length + delta)
+        new = replace(c, length=c.length + delta, span=max(1, c.span + moved) if c.span else 0)
     elif edge == "in":
         at = story.at(c) + delta
         if not 0 <= at < story.length:
             raise Refused("A cover must begin over the story.")
-        new = replace(c, start=c.start + delta, length=c.length - delta, tether=story.tether_at(at))
+        new = replace(c, start=c.start + moved, length=c.length - delta, tether=story.tether_at(at))
+        new = replace(new, span=max(1, c.span - moved) if c.span else 0)
         if s.frames is None:
             new = replace(new, start=0)
     else:
@@ -115,15 +146,58 @@ def trim_cover(story: Story, sources: Sources, cover: int, edge: str, delta: int
         raise Refused(f"That would leave nothing of the cover: it is {frames_of(c.length)} long.")
     check_handles(s, story.rate, (c.start, c.end), (new.start, new.end))
     how = "later" if delta > 0 else "earlier"
-    new_story, report = settle(
-        story,
-        story.pieces,
-        sources,
-        f"{s.name}: {edge} point {frames_of(delta)} {how}",
-        made=(cover,),
-        covers=_with(story, new),
-    )
-    return new_story, report.with_notes(_past_end(new_story, cover))
+    return _set(story, sources, new, f"{s.name}: {edge} point {frames_of(delta)} {how}")
+
+
+def slip_cover(story: Story, sources: Sources, cover: int, delta: int) -> Edit:
+    """Show another part of the shot in the same place. Positive: later material."""
+    c = _in_place(story, cover)
+    s = source_of(sources, c.source)
+    if delta == 0:
+        raise Refused("It is already there.")
+    new = replace(c, start=c.start + delta)
+    check_handles(s, story.rate, (c.start, c.end), (new.start, new.end))
+    return _set(story, sources, new, f"{s.name} slipped {frames_of(delta)} {'later' if delta > 0 else 'earlier'}")
+
+
+def replace_cover(
+    story: Story, sources: Sources, cover: int, source: int, start: int | None = None, end: int | None = None
+) -> Edit:
+    """Another shot in a cover's place, from `start` on, or back-timed to `end`."""
+    c = _in_place(story, cover)
+    s = source_of(sources, source)
+    if not s.picture:
+        raise Refused(f"{s.name} has no picture to cover with.")
+    begin = start if start is not None else end - c.length if end is not None else 0
+    check_range(sources, story.rate, source, begin, c.length)
+    new = replace(c, source=source, start=begin, span=0, natural=c.natural and s.sound)
+    was = sources[c.source].name if c.source in sources else "the cover"
+    return _set(story, sources, new, f"{s.name} in place of {was}", playhead=story.at(c))
+
+
+def retime_cover(story: Story, sources: Sources, cover: int, span: int) -> Edit:
+    """Show `span` frames of the shot, from its in point on, in the cover's place; its own length again: normal speed."""
+    c = _in_place(story, cover)
+    s = source_of(sources, c.source)
+    if s.frames is None:
+        raise Refused(f"{s.name} is a still: it has no speed.")
+    _check_speed(c.length, span)
+    check_range(sources, story.rate, c.source, c.start, span)
+    new = replace(c, span=0 if span == c.length else span)
+    if new == c:
+        raise Refused("It runs at that speed already.")
+    return _set(story, sources, new, f"{s.name} at {round(100 * span / c.length)} %", playhead=story.at(c))
+
+
+def set_natural(story: Story, sources: Sources, cover: int, on: bool) -> Edit:
+    """Let a cover's own sound be heard under the talk, or not."""
+    c = _in_place(story, cover)
+    s = source_of(sources, c.source)
+    if not s.sound:
+        raise Refused(f"{s.name} has no sound of its own.")
+    if c.natural == on:
+        raise Refused(f"Its sound is {'already' if on else 'not'} heard.")
+    return _set(story, sources, replace(c, natural=on), f"{s.name}: its own sound {'is heard' if on else 'is not heard'}")
 
 
 def move_cover(story: Story, sources: Sources, cover: int, at: int, lane: int | None = None) -> Edit:
@@ -141,19 +215,8 @@ def move_cover(story: Story, sources: Sources, cover: int, at: int, lane: int | 
     t: Tether = story.tether_at(at)
     if not loose and t == c.tether and to == c.lane:
         raise Refused("It is already there.")
-    new = replace(c, tether=t, lane=to)
-    base = replace(story, loose=tuple(x for x in story.loose if x.id != cover))
     name = source_of(sources, c.source).name
-    new_story, report = settle(
-        base,
-        story.pieces,
-        sources,
-        f"{name} now begins at {clock(at, story.rate)}",
-        made=(cover,),
-        covers=_with(story, new),
-        playhead=at,
-    )
-    return new_story, report.with_notes(_past_end(new_story, cover))
+    return _set(story, sources, replace(c, tether=t, lane=to), f"{name} now begins at {clock(at, story.rate)}", playhead=at)
 
 
 def remove_cover(story: Story, sources: Sources, cover: int) -> Edit:
@@ -161,6 +224,25 @@ def remove_cover(story: Story, sources: Sources, cover: int) -> Edit:
     c = story.cover(cover)
     if c not in story.loose:
         refuse_locked(story, lane_key(c.lane))
-    base = replace(story, loose=tuple(x for x in story.loose if x.id != cover))
     name = sources[c.source].name if c.source in sources else "The cover"
-    return settle(base, story.pieces, sources, f"{name} taken off", covers=[x for x in story.covers if x.id != cover])
+    draft = replace(
+        story, covers=tuple(x for x in story.covers if x.id != cover), loose=tuple(x for x in story.loose if x.id != cover)
+    )
+    return settle(story, draft, sources, f"{name} taken off")
+
+
+def fill_space(story: Story, sources: Sources, at: int, until: int, source: int, start: int) -> Edit:
+    """Overwrite a marked stretch with a shot's picture from its in point on; dialogue and music run on untouched.
+
+    A shot that ends before the stretch does covers what it can.
+    """
+    s = source_of(sources, source)
+    total = s.length(story.rate)
+    if until <= at:
+        raise Refused("The range is empty. Set its end after its start.")
+    length = until - at if total is None else min(until - at, total - start)
+    if length < 1:
+        raise Refused(f"{s.name} ends before that in point.")
+    new, report = lay_cover(story, sources, source, at=at, until=at + length, start=start)
+    left = until - at - length
+    return new, report.with_notes([f"{frames_of(left)} of the stretch are left: the shot ends there."] if left else [])

@@ -9,193 +9,109 @@ from collections.abc import Sequence
 from dataclasses import replace
 from itertools import pairwise
 
-from kovel.core.rate import Rate
-from kovel.core.seams import exposed
-from kovel.core.story import Cover, Piece, Refused, Report, Source, Sources, Story, Tether
-from kovel.core.timecode import running
-
-DIALOGUE = "dialogue"
-Edit = tuple[Story, Report]
-
-
-def lane_key(lane: int) -> str:
-    """The name under which a cover lane is locked."""
-    return f"cover {lane}"
-
-
-def refuse_locked(story: Story, lane: str) -> None:
-    """Refuse a change to a locked lane."""
-    if lane in story.locked:
-        raise Refused(f"The {lane} lane is locked. Unlock it to change what lies on it.")
+from kovel.core.settle import (
+    DIALOGUE,
+    Edit,
+    check_handles,
+    check_range,
+    clock,
+    frames_of,
+    lane_key,
+    name_of,
+    refuse_locked,
+    settle,
+    source_of,
+)  # fmt: skip
+from kovel.core.story import TAKES, Card, Cover, Piece, Refused, Report, Sources, Story, Tether
 
 
-def frames_of(n: int) -> str:
-    return "1 frame" if abs(n) == 1 else f"{abs(n)} frames"
-
-
-def clock(frame: int, rate: Rate) -> str:
-    """Story time for messages, `0:14+06`: seconds and frames."""
-    s = int(frame / rate.fps)
-    return f"{running(frame, rate)}+{frame - int(-(-s * rate.fps // 1)):02d}"
-
-
-def source_of(sources: Sources, source: int) -> Source:
-    try:
-        return sources[source]
-    except KeyError:
-        raise Refused("That recording is not in this project any more.") from None
-
-
-def check_range(sources: Sources, rate: Rate, source: int, start: int, length: int) -> Source:
-    """Refuse an empty range, or one that leaves its recording."""
-    s = source_of(sources, source)
-    total = s.length(rate)
-    if length <= 0:
-        raise Refused("In and out are at the same place: the range is empty. Set the out point after the in point.")
-    if start < 0:
-        raise Refused(f"That begins {frames_of(start)} before the start of {s.name}.")
-    if total is not None and start + length > total:
-        raise Refused(f"That runs {frames_of(start + length - total)} past the end of {s.name}.")
-    return s
-
-
-def check_handles(s: Source, rate: Rate, old: tuple[int, int], new: tuple[int, int]) -> None:
-    """Refuse a trim for which the recording has no material, saying how much there is."""
-    total = s.length(rate)
-    if new[0] < 0:
-        have, edge, where = old[0], "before this in point", "begins"
-        asked = old[0] - new[0]
-    elif total is not None and new[1] > total:
-        have, edge, where = total - old[1], "after this out point", "ends"
-        asked = new[1] - old[1]
-    else:
-        return
-    raise Refused(
-        f"{s.name} has {frames_of(have)} {edge}, not {asked}." if have else f"{s.name} {where} here: there is nothing {edge}."
-    )
-
-
-def settle(
-    old: Story, pieces: Sequence[Piece], sources: Sources, did: str, *, split: dict[int, tuple[int, ...]] | None = None,
-    made: tuple[int, ...] = (), next_id: int | None = None, playhead: int | None = None, covers: Sequence[Cover] | None = None,
-) -> Edit:  # fmt: skip
-    """Build the new story: tethers follow their words, the rest comes loose, returning words take theirs back.
-
-    `split` says which pieces an old piece became. A cover whose word left waits in `loose`; a loose cover whose word
-    is back goes in place again. Two covers that now meet on one lane: the later start moves up to a free lane.
-    """
-    split = split or {}
-    wanted = {i for ids in split.values() for i in ids}
-    new = Story(old.rate, tuple(pieces), (), (), old.locked, next_id or old.next_id)
-    by_id = {p.id: p for p in new.pieces if p.id in wanted}
-    placed: list[Cover] = []
-    loose: list[Cover] = []
-    loosened, returned = [], []
-    was_loose = {c.id for c in old.loose}
-    for c in (*(old.covers if covers is None else covers), *old.loose):
-        t = c.tether
-        for pid in split.get(t.piece, ()):
-            if pid in by_id and by_id[pid].holds(t.moment):
-                t = Tether(pid, t.moment)
-                break
-        if t is not c.tether:
-            c = replace(c, tether=t)
-        if new.at_of(t) is None:
-            loose.append(c)
-            if c.id not in was_loose:
-                loosened.append(c.id)
-        else:
-            placed.append(c)
-            if c.id in was_loose:
-                returned.append(c.id)
-    placed, lifted = _separate(new, placed)
-    new = replace(new, covers=tuple(placed), loose=tuple(loose))
-    notes = []
-    name = {c.id: sources[c.source].name for c in (*placed, *loose) if c.source in sources}
-    notes += [f"{name.get(i, 'A cover')} came loose: its word left the story. It waits in the tray." for i in loosened]
-    notes += [f"{name.get(i, 'A cover')} is back over its word." for i in returned]
-    notes += [f"{name.get(i, 'A cover')} moved to lane {lane}, so that both covers keep their words." for i, lane in lifted]
-    before = {j.key for j in exposed(old, sources)}
-    jumps = [j for j in exposed(new, sources) if j.key not in before]
-    if jumps:
-        where = ", ".join(clock(j.at, new.rate) for j in jumps[:3])
-        notes.append(f"{'A jump cut is' if len(jumps) == 1 else f'{len(jumps)} jump cuts are'} exposed now (at {where}).")
-    report = Report(did, tuple(notes), made, tuple(loosened), tuple(returned), tuple(j.at for j in jumps), playhead)
-    return new, report
-
-
-def _separate(story: Story, covers: list[Cover]) -> tuple[list[Cover], list[tuple[int, int]]]:
-    """Covers sorted by place, no two overlapping on a lane; the later start yields upwards."""
-    rows = sorted(((story.at_of(c.tether) or 0, c) for c in covers), key=lambda r: (r[0], r[1].lane, r[1].id))
-    ends: dict[int, int] = {}
-    out, lifted = [], []
-    for at, c in rows:
-        lane = c.lane
-        while ends.get(lane, 0) > at:
-            lane += 1
-        if lane != c.lane:
-            lifted.append((c.id, lane))
-            c = replace(c, lane=lane)
-        ends[lane] = max(ends.get(lane, 0), at + c.length)
-        out.append(c)
-    return out, lifted
-
-
-def _cut_at(story: Story, frame: int, next_id: int) -> tuple[list[Piece], int, dict[int, tuple[int, ...]], int]:
-    """Pieces with a join at `frame`; the index of the piece that begins there; what was split; the next free id.
+def cut_at(story: Story, frame: int) -> tuple[Story, int, dict[int, tuple[int, ...]]]:
+    """The story with a join at `frame`; the index of the piece that begins there; what was split.
 
     |  A        |  B  |      ->      |  A   | A' |  B  |
             ^ frame                         ^
     """
-    pieces = list(story.pieces)
     if frame == story.length:
-        return pieces, len(pieces), {}, next_id
+        return story, len(story.pieces), {}
     i = story.index_at(frame)
     k = frame - story.starts[i]
     if k == 0:
-        return pieces, i, {}, next_id
-    p = pieces[i]
-    pieces[i : i + 1] = [replace(p, length=k), Piece(next_id, p.source, p.start + k, p.length - k)]
-    return pieces, i + 1, {p.id: (p.id, next_id)}, next_id + 1
+        return story, i, {}
+    p, n = story.pieces[i], story.next_id
+    pieces = (
+        *story.pieces[:i],
+        replace(p, length=k),
+        replace(p, id=n, start=p.start + k, length=p.length - k),
+        *story.pieces[i + 1 :],
+    )
+    return replace(story, pieces=pieces, next_id=n + 1), i + 1, {p.id: (p.id, n)}
 
 
-def _cut_out(story: Story, a: int, b: int) -> tuple[list[Piece], list[Piece], int, dict[int, tuple[int, ...]], int]:
-    """Pieces without [a, b), the removed ones, the index where they stood, what was split, the next free id."""
+def cut_out(story: Story, a: int, b: int) -> tuple[Story, tuple[Piece, ...], int, dict[int, tuple[int, ...]]]:
+    """The story without [a, b), the removed pieces, the index where they stood, what was split."""
     if not 0 <= a < b <= story.length:
         if a >= b:
             raise Refused("The range is empty. Set its end after its start.")
         raise Refused("The range runs past the end of the story.")
-    pieces, i, split, n = _cut_at(story, a, story.next_id)
-    mid = replace(story, pieces=tuple(pieces))
-    pieces, j, split2, n = _cut_at(mid, b, n)
+    mid, i, split = cut_at(story, a)
+    mid, j, split2 = cut_at(mid, b)
     for old, ids in split2.items():  # the right part of a piece cut twice still descends from the first
         root = next((k for k, v in split.items() if old in v), old)
         split[root] = tuple(dict.fromkeys((*split.get(root, ()), *ids)))
-    return pieces[:i] + pieces[j:], pieces[i:j], i, split, n
+    return replace(mid, pieces=mid.pieces[:i] + mid.pieces[j:]), mid.pieces[i:j], i, split
 
 
-def add_at_end(story: Story, sources: Sources, source: int, start: int, length: int) -> Edit:
+def placed(story: Story, i: int, new: Sequence[Piece]) -> Story:
+    """The story with pieces put in at index i, under new ids in their order."""
+    n = story.next_id
+    rows = tuple(replace(p, id=n + k) for k, p in enumerate(new))
+    return replace(story, pieces=story.pieces[:i] + rows + story.pieces[i:], next_id=n + len(rows))
+
+
+def without(story: Story, pieces: Sequence[Piece]) -> Story:
+    return replace(story, pieces=tuple(pieces))
+
+
+def _new_piece(sources: Sources, rate_story: Story, source: int, start: int, length: int, take: str) -> Piece:
+    s = check_range(sources, rate_story.rate, source, start, length)
+    if take not in TAKES:
+        raise Refused("Take both, picture or sound of it.")
+    if (take == "picture" and not s.picture) or (take == "sound" and not s.sound):
+        raise Refused(f"{s.name} has no {take}.")
+    return Piece(0, source, start, length, take=take)
+
+
+def _place_in(story: Story, at: int) -> None:
+    if not 0 <= at <= story.length:
+        raise Refused("The playhead is past the end of the story.")
+
+
+def add_at_end(story: Story, sources: Sources, source: int, start: int, length: int, take: str = "both") -> Edit:
     """Add a range after the last piece."""
-    return insert(story, sources, story.length, source, start, length)
+    return insert(story, sources, story.length, source, start, length, take)
 
 
-def insert(story: Story, sources: Sources, at: int, source: int, start: int, length: int) -> Edit:
+def insert(story: Story, sources: Sources, at: int, source: int, start: int, length: int, take: str = "both") -> Edit:
     """Insert a range at story frame `at`; what follows moves down, a piece under `at` is split.
 
     | A      | B |   insert C at ^   ->   | A  | C | A' | B |
          ^
     """
     refuse_locked(story, DIALOGUE)
-    s = check_range(sources, story.rate, source, start, length)
-    if not 0 <= at <= story.length:
-        raise Refused("The playhead is past the end of the story.")
-    pieces, i, split, n = _cut_at(story, at, story.next_id)
-    pieces.insert(i, Piece(n, source, start, length))
-    what = "at the end" if at == story.length else f"at {clock(at, story.rate)}"
-    return settle(
-        story, pieces, sources, f"{s.name}, {frames_of(length)}, {what}",
-        split=split, made=(n,), next_id=n + 1, playhead=at + length,
-    )  # fmt: skip
+    p = _new_piece(sources, story, source, start, length, take)
+    _place_in(story, at)
+    return _put(story, sources, at, [p], f"{sources[source].name}, {frames_of(length)}, {_where(story, at)}")
+
+
+def _where(story: Story, at: int) -> str:
+    return "at the end" if at == story.length else f"at {clock(at, story.rate)}"
+
+
+def _put(story: Story, sources: Sources, at: int, new: Sequence[Piece], did: str, *, stay: bool = False) -> Edit:
+    mid, i, split = cut_at(story, at)
+    made = tuple(mid.next_id + k for k in range(len(new)))
+    head = at if stay else at + sum(p.length for p in new)
+    return settle(story, placed(mid, i, new), sources, did, split=split, made=made, playhead=head)
 
 
 def insert_several(story: Story, sources: Sources, at: int, ranges: list[list[int]]) -> Edit:
@@ -205,23 +121,15 @@ def insert_several(story: Story, sources: Sources, at: int, ranges: list[list[in
          ^
     """
     refuse_locked(story, DIALOGUE)
-    if not ranges:
-        raise Refused("There is nothing to put in. Choose a subclip first.")
-    if any(len(r) != 3 for r in ranges):
-        raise Refused("Each range needs a recording, a start and a length.")
-    names = [check_range(sources, story.rate, *r).name for r in ranges]
-    if not 0 <= at <= story.length:
-        raise Refused("The playhead is past the end of the story.")
-    pieces, i, split, n = _cut_at(story, at, story.next_id)
-    new = [Piece(n + k, *r) for k, r in enumerate(ranges)]
-    pieces[i:i] = new
+    if not ranges or any(len(r) != 3 for r in ranges):
+        raise Refused("There is nothing to put in. Choose something first.")
+    new = [_new_piece(sources, story, source, start, length, "both") for source, start, length in ranges]
+    _place_in(story, at)
+    names = {sources[r[0]].name for r in ranges}
+    what = names.pop() if len(names) == 1 else "Pieces"
     total = sum(p.length for p in new)
-    what = names[0] if len(set(names)) == 1 else "Pieces"
-    where = "at the end" if at == story.length else f"at {clock(at, story.rate)}"
-    return settle(
-        story, pieces, sources, f"{what}: {len(new)} piece{'s' if len(new) != 1 else ''}, {frames_of(total)}, {where}",
-        split=split, made=tuple(p.id for p in new), next_id=n + len(new), playhead=at + total,
-    )  # fmt: skip
+    did = f"{what}: {len(new)} piece{'s' if len(new) != 1 else ''}, {frames_of(total)}, {_where(story, at)}"
+    return _put(story, sources, at, new, did)
 
 
 def take_out(story: Story, sources: Sources, cuts: list[list[int]]) -> Edit:
@@ -245,23 +153,32 @@ def take_out(story: Story, sources: Sources, cuts: list[list[int]]) -> Edit:
         ids = []
         while k > 0 and edges[k - 1][1] > at:
             k -= 1
+        stays = []
         while k < len(edges) and edges[k][0] < end:
             a, b = max(edges[k][0], at), min(edges[k][1], end)
-            if a > t:
-                pieces.append(Piece(p.id if first else n, p.source, p.start + t - at, a - t))
-                ids.append(pieces[-1].id)
-                n, first = n + (not first), False
+            stays.append((t, a))
             t = max(t, b)
             k += 1
-        if t < end:
-            pieces.append(Piece(p.id if first else n, p.source, p.start + t - at, end - t))
-            ids.append(pieces[-1].id)
-            n += not first
+        for a, b in (*stays, (t, end)):
+            if b > a:
+                pieces.append(replace(p, id=p.id if first else n, start=p.start + a - at, length=b - a))
+                ids.append(pieces[-1].id)
+                n, first = n + (not first), False
         if ids != [p.id]:
             parts[p.id] = tuple(ids)
     total = sum(b - a for a, b in edges)
     did = f"Took out {len(edges)} stretch{'es' if len(edges) != 1 else ''}, {frames_of(total)}"
-    return settle(story, pieces, sources, did, split=parts, next_id=n, playhead=edges[0][0])
+    new = replace(story, pieces=tuple(pieces), next_id=n)
+    return settle(story, new, sources, did, split=parts, playhead=edges[0][0])
+
+
+def taken_out(story: Story, sources: Sources) -> list[tuple[int, Piece, int]]:
+    """Where something of one recording was taken out between two pieces: (story frame, the piece before, frames gone)."""
+    return [
+        (story.starts[i + 1], p, q.start - p.end)
+        for i, (p, q) in enumerate(pairwise(story.pieces))
+        if p.source is not None and p.source == q.source and q.start > p.end
+    ]
 
 
 def open_again(story: Story, sources: Sources, piece: int) -> Edit:
@@ -277,10 +194,12 @@ def open_again(story: Story, sources: Sources, piece: int) -> Edit:
     if p.source is None or p.source != q.source or q.start < p.end:
         raise Refused("Nothing was taken out here: the two pieces do not follow each other in one recording.")
     whole = replace(p, length=q.end - p.start)
-    pieces = [*story.pieces[:i], whole, *story.pieces[i + 2 :]]
     gap = q.start - p.end
     did = f"{frames_of(gap)} put back" if gap else "Joined through"
-    return settle(story, pieces, sources, did, split={q.id: (p.id,), p.id: (p.id,)}, made=(p.id,), playhead=story.starts[i + 1])
+    new = without(story, [*story.pieces[:i], whole, *story.pieces[i + 2 :]])
+    # the join between the two is what is closed, so it goes without a word
+    new = replace(new, joins=tuple(j for j in story.joins if (j.left, j.right) != (p.id, q.id)))
+    return settle(story, new, sources, did, split={q.id: (p.id,), p.id: (p.id,)}, made=(p.id,), playhead=story.starts[i + 1])
 
 
 def insert_space(story: Story, sources: Sources, at: int, length: int) -> Edit:
@@ -288,42 +207,106 @@ def insert_space(story: Story, sources: Sources, at: int, length: int) -> Edit:
     refuse_locked(story, DIALOGUE)
     if length <= 0:
         raise Refused("A space needs a length of at least one frame.")
-    if not 0 <= at <= story.length:
-        raise Refused("The playhead is past the end of the story.")
-    pieces, i, split, n = _cut_at(story, at, story.next_id)
-    pieces.insert(i, Piece(n, None, 0, length))
-    return settle(story, pieces, sources, f"A space of {frames_of(length)}", split=split, made=(n,), next_id=n + 1, playhead=at)
+    _place_in(story, at)
+    return _put(story, sources, at, [Piece(0, None, 0, length)], f"A space of {frames_of(length)}", stay=True)
 
 
-def overwrite(story: Story, sources: Sources, at: int, source: int, start: int, length: int) -> Edit:
+def _card(colour: str, text: str) -> Card:
+    c = colour.lower()
+    if len(c) != 7 or c[0] != "#" or any(x not in "0123456789abcdef" for x in c[1:]):
+        raise Refused("A colour is written as # and six hexadecimal digits, like #1a2b3c.")
+    if len(text) > 500:
+        raise Refused("That is more text than a card holds: at most 500 characters.")
+    return Card(c, text.strip())
+
+
+def insert_card(story: Story, sources: Sources, at: int, length: int, colour: str = "#000000", text: str = "") -> Edit:
+    """Insert a card: black or a colour, with words on it or without (black leader: 3 s, common practice)."""
+    refuse_locked(story, DIALOGUE)
+    if length <= 0:
+        raise Refused("A card needs a length of at least one frame.")
+    card = _card(colour, text)
+    _place_in(story, at)
+    did = f"A card{f' “{card.text.splitlines()[0]}”' if card.text else ''}, {frames_of(length)}"
+    return _put(story, sources, at, [Piece(0, None, 0, length, card)], did, stay=True)
+
+
+def set_card(story: Story, sources: Sources, piece: int, colour: str = "#000000", text: str = "") -> Edit:
+    """Change what a card shows; a space becomes one."""
+    refuse_locked(story, DIALOGUE)
+    i = story.index_of(piece)
+    p = story.pieces[i]
+    if p.source is not None:
+        raise Refused("That piece is no card.")
+    card = _card(colour, text)
+    if p.card == card:
+        raise Refused("The card shows that already.")
+    new = without(story, [*story.pieces[:i], replace(p, card=card), *story.pieces[i + 1 :]])
+    return settle(story, new, sources, "Card changed", made=(piece,), playhead=story.starts[i])
+
+
+def overwrite(story: Story, sources: Sources, at: int, source: int, start: int, length: int, take: str = "both") -> Edit:
     """Put a range over [at, at+length): what stood there is replaced, the rest keeps its time.
 
     | A      | B      |   overwrite C   ->   | A  | C  | B'   |
          [C..]
+
+    Only its picture: laid as cover, the talk runs on. Only its sound: what was seen there stays, as cover.
     """
+    if take == "picture":
+        from kovel.core.covers import lay_cover
+
+        return lay_cover(story, sources, source, at=at, until=at + length, start=start)
     refuse_locked(story, DIALOGUE)
-    s = check_range(sources, story.rate, source, start, length)
-    if not 0 <= at <= story.length:
-        raise Refused("The playhead is past the end of the story.")
+    p = _new_piece(sources, story, source, start, length, take)
+    _place_in(story, at)
     end = min(at + length, story.length)
     if end == at:
-        return insert(story, sources, at, source, start, length)
-    pieces, _, i, split, n = _cut_out(story, at, end)
-    pieces.insert(i, Piece(n, source, start, length))
-    return settle(
-        story, pieces, sources, f"{s.name} over {clock(at, story.rate)} to {clock(at + length, story.rate)}",
-        split=split, made=(n,), next_id=n + 1, playhead=at + length,
-    )  # fmt: skip
+        return insert(story, sources, at, source, start, length, take)
+    mid, gone, i, split = cut_out(story, at, end)
+    made = mid.next_id
+    new = placed(mid, i, [p])
+    if take == "sound":
+        refuse_locked(story, lane_key(1))
+        t = 0
+        seen: list[Cover] = []
+        for q in gone:
+            if q.source is not None and q.source in sources and sources[q.source].picture and q.take != "sound":
+                seen.append(Cover(new.next_id + len(seen), q.source, q.start, q.length, Tether(made, start + t)))
+            t += q.length
+        up = [
+            replace(c, lane=c.lane + 1) if any(a < end and b > at and x is c for a, b, x in story.spans) else c
+            for c in new.covers
+        ]
+        new = replace(new, covers=(*up, *seen), next_id=new.next_id + len(seen))
+    did = f"{sources[source].name} over {clock(at, story.rate)} to {clock(at + length, story.rate)}"
+    return settle(story, new, sources, did, split=split, made=(made,), playhead=at + length)
+
+
+def replace_piece(
+    story: Story, sources: Sources, piece: int, source: int, start: int | None = None, end: int | None = None
+) -> Edit:
+    """Another range in a piece's place, of the same length, from `start` on, or back-timed to `end`."""
+    refuse_locked(story, DIALOGUE)
+    i = story.index_of(piece)
+    old = story.pieces[i]
+    begin = start if start is not None else end - old.length if end is not None else 0
+    new_piece = _new_piece(sources, story, source, begin, old.length, old.take)
+    made = story.next_id
+    new = placed(without(story, [*story.pieces[:i], *story.pieces[i + 1 :]]), i, [replace(new_piece, group=old.group)])
+    did = f"{sources[source].name} in place of {name_of(sources, old)}"
+    same = {piece: (made,)}  # its joins and its heading go over to the new piece; what lay on its words comes loose
+    new = replace(new, sections=tuple(replace(s, piece=made) if s.piece == piece else s for s in new.sections))
+    return settle(story, new, sources, did, split=same if old.source == source else {}, made=(made,), playhead=story.starts[i])
 
 
 def lift(story: Story, sources: Sources, a: int, b: int) -> Edit:
     """Take out [a, b) and leave a space of the same length."""
     refuse_locked(story, DIALOGUE)
-    pieces, _, i, split, n = _cut_out(story, a, b)
-    pieces.insert(i, Piece(n, None, 0, b - a))
-    return settle(
-        story, pieces, sources, f"Lifted {frames_of(b - a)}, leaving a space", split=split, made=(n,), next_id=n + 1, playhead=a
-    )
+    mid, _, i, split = cut_out(story, a, b)
+    made = mid.next_id
+    new = placed(mid, i, [Piece(0, None, 0, b - a)])
+    return settle(story, new, sources, f"Lifted {frames_of(b - a)}, leaving a space", split=split, made=(made,), playhead=a)
 
 
 def extract(story: Story, sources: Sources, a: int, b: int) -> Edit:
@@ -333,14 +316,27 @@ def extract(story: Story, sources: Sources, a: int, b: int) -> Edit:
         [----)
     """
     refuse_locked(story, DIALOGUE)
-    pieces, _, _, split, n = _cut_out(story, a, b)
-    return settle(story, pieces, sources, f"Took out {frames_of(b - a)} and closed up", split=split, next_id=n, playhead=a)
+    new, _, _, split = cut_out(story, a, b)
+    return settle(story, new, sources, f"Took out {frames_of(b - a)} and closed up", split=split, playhead=a)
 
 
 def remove(story: Story, sources: Sources, piece: int) -> Edit:
     """Extract one whole piece."""
     i = story.index_of(piece)
     return extract(story, sources, story.starts[i], story.starts[i + 1])
+
+
+def close_space(story: Story, sources: Sources, piece: int | None = None) -> Edit:
+    """Take out one space, or (None) all of them. Whatever lies above or below stays with its words."""
+    refuse_locked(story, DIALOGUE)
+    empty = [p.id for p in story.pieces if p.source is None and p.card is None]
+    gone = set(empty) if piece is None else {piece} & set(empty)
+    if not gone:
+        raise Refused("There is no space in the story." if piece is None else "That piece is no space.")
+    at = story.starts[min(story.index_of(i) for i in gone)]
+    new = without(story, [p for p in story.pieces if p.id not in gone])
+    did = "Closed a space" if len(gone) == 1 else f"Closed {len(gone)} spaces"
+    return settle(story, new, sources, did, playhead=at)
 
 
 def split(story: Story, sources: Sources, at: int) -> Edit:
@@ -350,9 +346,29 @@ def split(story: Story, sources: Sources, at: int) -> Edit:
         raise Refused(
             "There is already a join at the playhead." if at in story.starts else "There is nothing to split at the playhead."
         )
-    pieces, i, parts, n = _cut_at(story, at, story.next_id)
+    new, i, parts = cut_at(story, at)
+    return settle(story, new, sources, f"Split at {clock(at, story.rate)}", split=parts, made=(new.pieces[i].id,), playhead=at)
+
+
+def join_through(story: Story, sources: Sources, piece: int) -> Edit:
+    """Make one piece of a piece and the next, where the recording simply runs on between them."""
+    refuse_locked(story, DIALOGUE)
+    i = story.index_of(piece)
+    if i + 1 >= len(story.pieces):
+        raise Refused("There is no piece after this one.")
+    p, q = story.pieces[i], story.pieces[i + 1]
+    if p.source is None and q.source is None and p.card == q.card:
+        q = replace(q, start=p.end)
+    if (p.source, p.end, p.card, p.take, p.zoom) != (q.source, q.start, q.card, q.take, q.zoom):
+        raise Refused("The two pieces do not run on into each other. Put back what was taken out between them first.")
+    if story.pieces[i + 1].start != q.start and any(
+        t == q.id for t in (*(c.tether.piece for c in story.covers), *(x.tether.piece for x in story.sounds))
+    ):
+        raise Refused("Something is laid on the second one. Move it first.")
+    new = without(story, [*story.pieces[:i], replace(p, length=p.length + q.length), *story.pieces[i + 2 :]])
+    new = replace(new, joins=tuple(j for j in story.joins if (j.left, j.right) != (p.id, q.id)))
     return settle(
-        story, pieces, sources, f"Split at {clock(at, story.rate)}", split=parts, made=(pieces[i].id,), next_id=n, playhead=at
+        story, new, sources, "Joined through", split={q.id: (p.id,), p.id: (p.id,)}, made=(p.id,), playhead=story.starts[i + 1]
     )
 
 
@@ -365,6 +381,16 @@ def trim(story: Story, sources: Sources, piece: int, edge: str, delta: int) -> E
     refuse_locked(story, DIALOGUE)
     i = story.index_of(piece)
     p = story.pieces[i]
+    new = trimmed(story, sources, p, edge, delta)
+    how = "later" if delta > 0 else "earlier"
+    head = story.starts[i] if edge == "in" else story.starts[i] + new.length
+    draft = without(story, [*story.pieces[:i], new, *story.pieces[i + 1 :]])
+    did = f"{name_of(sources, p)}: {edge} point {frames_of(delta)} {how}"
+    return settle(story, draft, sources, did, made=(p.id,), playhead=head)
+
+
+def trimmed(story: Story, sources: Sources, p: Piece, edge: str, delta: int) -> Piece:
+    """A piece with one edge moved, or `Refused`."""
     if delta == 0:
         raise Refused("The edge is already there.")
     if edge == "in":
@@ -374,35 +400,46 @@ def trim(story: Story, sources: Sources, piece: int, edge: str, delta: int) -> E
     else:
         raise Refused("An edge is either in or out.")
     if new.length < 1:
-        raise Refused(f"That would leave nothing of the piece: it is {frames_of(p.length)} long.")
-    name = "The space"
+        raise Refused(f"That would leave nothing of {name_of(sources, p)}: it is {frames_of(p.length)} long.")
     if p.source is not None:
         s = source_of(sources, p.source)
-        name = s.name
+        if s.frames is None:
+            new = replace(new, start=max(0, new.start))
         check_handles(s, story.rate, (p.start, p.end), (new.start, new.end))
-    pieces = [*story.pieces[:i], new, *story.pieces[i + 1 :]]
-    how = "later" if delta > 0 else "earlier"
-    head = story.starts[i] if edge == "in" else story.starts[i] + new.length
-    return settle(story, pieces, sources, f"{name}: {edge} point {frames_of(delta)} {how}", made=(p.id,), playhead=head)
+    return new
 
 
 def move(story: Story, sources: Sources, piece: int, before: int | None) -> Edit:
-    """Move a piece before another one (None: to the end); its covers go with it.
+    """Move a piece, with the others of its group, before another one (None: to the end); covers go with their words.
 
     | A | B | C |   move C before A   ->   | C | A | B |
     """
+    group = story.piece(piece).group
+    return move_several(story, sources, [p.id for p in story.pieces if p.id == piece or (group and p.group == group)], before)
+
+
+def move_several(story: Story, sources: Sources, pieces: list[int], before: int | None) -> Edit:
+    """Move several pieces, in their story order, before another one (None: to the end).
+
+    | A | B | C | D |   move B D before A   ->   | B | D | A | C |
+    """
     refuse_locked(story, DIALOGUE)
-    i = story.index_of(piece)
-    p = story.pieces[i]
-    rest = [*story.pieces[:i], *story.pieces[i + 1 :]]
+    gone = set(pieces)
+    taken = [p for p in story.pieces if p.id in gone]
+    if not taken or len(taken) < len(gone):
+        raise Refused("That piece is no longer in the story.")
+    if before in gone:
+        raise Refused("It is already there.")
+    rest = [p for p in story.pieces if p.id not in gone]
     j = len(rest) if before is None else next((k for k, q in enumerate(rest) if q.id == before), -1)
     if j < 0:
-        raise Refused("It is already there." if before == piece else "The piece to put it before is no longer in the story.")
-    if j == i:
+        raise Refused("The piece to put it before is no longer in the story.")
+    row = [*rest[:j], *taken, *rest[j:]]
+    if row == list(story.pieces):
         raise Refused("It is already there.")
-    rest.insert(j, p)
-    name = sources[p.source].name if p.source is not None and p.source in sources else "A space"
-    return settle(story, rest, sources, f"{name} moved", made=(p.id,), playhead=sum(q.length for q in rest[:j]))
+    did = f"{name_of(sources, taken[0])} moved" if len(taken) == 1 else f"{len(taken)} pieces moved"
+    made = tuple(p.id for p in taken)
+    return settle(story, without(story, row), sources, did, made=made, playhead=sum(q.length for q in rest[:j]))
 
 
 def swap(story: Story, sources: Sources, first: int, second: int) -> Edit:
@@ -413,14 +450,49 @@ def swap(story: Story, sources: Sources, first: int, second: int) -> Edit:
         raise Refused("Choose two different pieces to swap.")
     pieces = list(story.pieces)
     pieces[i], pieces[j] = pieces[j], pieces[i]
-    return settle(
-        story, pieces, sources, "Two pieces swapped", made=(first, second), playhead=sum(q.length for q in pieces[:i])
-    )
+    head = sum(q.length for q in pieces[:i])
+    return settle(story, without(story, pieces), sources, "Two pieces swapped", made=(first, second), playhead=head)
+
+
+def set_zoom(story: Story, sources: Sources, piece: int, percent: int) -> Edit:
+    """Punch in: show a piece larger about its middle. From about 120 % on a jump next to it is soft (common practice)."""
+    refuse_locked(story, DIALOGUE)
+    i = story.index_of(piece)
+    p = story.pieces[i]
+    if p.source is None or p.source not in sources or not sources[p.source].picture:
+        raise Refused("That piece has no picture to show larger.")
+    if not 100 <= percent <= 300:
+        raise Refused("A picture is shown at 100 to 300 percent.")
+    if p.zoom == percent:
+        raise Refused(f"It is shown at {percent} % already.")
+    new = without(story, [*story.pieces[:i], replace(p, zoom=percent), *story.pieces[i + 1 :]])
+    return settle(story, new, sources, f"{name_of(sources, p)} shown at {percent} %", made=(piece,), playhead=story.starts[i])
+
+
+def spread(story: Story, sources: Sources, every: int) -> Edit:
+    """Put a space of `every` frames between all pieces that have none between them: bites along a music bed.
+
+    | A | B | C |   ->   | A |..| B |..| C |
+    """
+    refuse_locked(story, DIALOGUE)
+    if every <= 0:
+        raise Refused("A space needs a length of at least one frame.")
+    rows: list[Piece] = []
+    n = story.next_id
+    for p in story.pieces:
+        if rows and rows[-1].source is not None and p.source is not None:
+            rows.append(Piece(n, None, 0, every))
+            n += 1
+        rows.append(p)
+    if n == story.next_id:
+        raise Refused("There are no two pieces side by side to put a space between.")
+    new = replace(story, pieces=tuple(rows), next_id=n)
+    return settle(story, new, sources, f"{n - story.next_id} spaces of {frames_of(every)} put in", playhead=0)
 
 
 def set_lock(story: Story, sources: Sources, lane: str, locked: bool) -> Edit:
-    """Lock or unlock the dialogue line (`dialogue`) or a cover lane (`cover 1`)."""
-    kinds = {DIALOGUE, *(lane_key(c.lane) for c in story.covers), *(lane_key(n) for n in range(1, 4))}
+    """Lock or unlock the dialogue line (`dialogue`), a cover lane (`cover 1`) or the sounds (`sounds`)."""
+    kinds = {DIALOGUE, "sounds", *(lane_key(c.lane) for c in story.covers), *(lane_key(n) for n in range(1, 4))}
     if lane not in kinds:
         raise Refused("There is no such lane.")
     now = story.locked | {lane} if locked else story.locked - {lane}
@@ -428,5 +500,8 @@ def set_lock(story: Story, sources: Sources, lane: str, locked: bool) -> Edit:
         raise Refused(f"The {lane} lane is {'already' if locked else 'not'} locked.")
     notes: tuple[str, ...] = ()
     if locked and lane != DIALOGUE:
-        notes = ("Its covers still follow their words when the dialogue moves.",)
+        notes = ("What is tethered on it still follows its words when the dialogue moves.",)
+        clocked = sum(1 for s in story.sounds if s.tether.piece == 0)
+        if lane == "sounds" and clocked:
+            notes += (f"{clocked} sound{'s' if clocked > 1 else ''} on the story's clock will not follow the dialogue.",)
     return replace(story, locked=now), Report(f"{lane.capitalize()} lane {'locked' if locked else 'unlocked'}", notes)

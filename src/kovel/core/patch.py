@@ -1,15 +1,17 @@
 """The difference between two stories as a small, invertible value: what undo and the journal keep.
 
-Pieces change as one splice (index, old run, new run); covers, loose and locks by what left and what came.
+Each row of things (pieces, covers, joins, ...) changes as one splice (index, old run, new run); locks and the like by
+what they were and what they are. Only what changed is kept.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
 from kovel.core.rate import Rate
-from kovel.core.story import Cover, Piece, Story, Tether
+from kovel.core.story import Card, Cover, Join, Piece, Section, Sound, Story, Tether
 
 T = TypeVar("T")
 
@@ -42,98 +44,113 @@ class Splice:
         return Splice(self.index, self.new, self.old)
 
 
-@dataclass(frozen=True, slots=True)
+def piece_row(p: Piece) -> list[Any]:
+    return [p.id, p.source, p.start, p.length, p.card and [p.card.colour, p.card.text], p.take, p.zoom, p.group]
+
+
+def piece_from(r: list[Any]) -> Piece:
+    return Piece(*r[:4], *([Card(*r[4]) if r[4] else None, *r[5:]] if len(r) > 4 else []))
+
+
+def cover_row(c: Cover) -> list[Any]:
+    return [c.id, c.source, c.start, c.length, c.tether.piece, c.tether.moment, c.lane, c.natural, c.span]
+
+
+def cover_from(r: list[Any]) -> Cover:
+    return Cover(r[0], r[1], r[2], r[3], Tether(r[4], r[5]), *r[6:])
+
+
+def sound_row(s: Sound) -> list[Any]:
+    return [
+        s.id,
+        s.source,
+        s.start,
+        s.length,
+        s.tether.piece,
+        s.tether.moment,
+        s.lane,
+        s.kind,
+        s.level,
+        s.rise,
+        s.fall,
+        s.group,
+    ]
+
+
+def sound_from(r: list[Any]) -> Sound:
+    return Sound(r[0], r[1], r[2], r[3], Tether(r[4], r[5]), *r[6:])
+
+
+def join_row(j: Join) -> list[Any]:
+    return [j.left, j.right, j.split, j.blend, j.length, j.cross]
+
+
+def section_row(s: Section) -> list[Any]:
+    return [s.id, s.piece, s.heading, s.target]
+
+
+# Every part of a story that is a row of things: how one is written and read.
+ROWS: dict[str, tuple[Callable[[Any], list[Any]], Callable[[list[Any]], Any]]] = {
+    "pieces": (piece_row, piece_from),
+    "covers": (cover_row, cover_from),
+    "loose": (cover_row, cover_from),
+    "joins": (join_row, lambda r: Join(*r)),
+    "sounds": (sound_row, sound_from),
+    "loose_sounds": (sound_row, sound_from),
+    "sections": (section_row, lambda r: Section(*r)),
+}
+SETS = ("locked", "muted", "soloed")
+NUMBERS = ("next_id", "target")
+
+
+@dataclass(frozen=True)
 class Patch:
     """From one story to another; `inverse` leads back exactly."""
 
-    pieces: Splice
-    covers: Splice
-    loose: Splice
-    locked: tuple[frozenset[str], frozenset[str]]
-    next_id: tuple[int, int]
+    rows: dict[str, Splice]
+    values: dict[str, tuple[Any, Any]]
 
     @staticmethod
     def between(a: Story, b: Story) -> Patch:
-        return Patch(
-            Splice.between(a.pieces, b.pieces),
-            Splice.between(a.covers, b.covers),
-            Splice.between(a.loose, b.loose),
-            (a.locked, b.locked),
-            (a.next_id, b.next_id),
-        )
+        rows = {k: Splice.between(getattr(a, k), getattr(b, k)) for k in ROWS if getattr(a, k) != getattr(b, k)}
+        values = {k: (getattr(a, k), getattr(b, k)) for k in (*SETS, *NUMBERS) if getattr(a, k) != getattr(b, k)}
+        return Patch(rows, values)
 
     def inverse(self) -> Patch:
-        return Patch(
-            self.pieces.inverse(),
-            self.covers.inverse(),
-            self.loose.inverse(),
-            self.locked[::-1],
-            self.next_id[::-1],
-        )
+        return Patch({k: s.inverse() for k, s in self.rows.items()}, {k: v[::-1] for k, v in self.values.items()})
 
     def apply(self, s: Story) -> Story:
-        return Story(
-            s.rate,
-            self.pieces.apply(s.pieces),
-            self.covers.apply(s.covers),
-            self.loose.apply(s.loose),
-            self.locked[1],
-            self.next_id[1],
-        )
+        changed: dict[str, Any] = {k: splice.apply(getattr(s, k)) for k, splice in self.rows.items()}
+        changed |= {k: v[1] for k, v in self.values.items()}
+        return replace(s, **changed)
 
     def to_json(self) -> dict[str, Any]:
-        return {
-            "pieces": [self.pieces.index, [piece_row(p) for p in self.pieces.old], [piece_row(p) for p in self.pieces.new]],
-            "covers": [self.covers.index, [cover_row(c) for c in self.covers.old], [cover_row(c) for c in self.covers.new]],
-            "loose": [self.loose.index, [cover_row(c) for c in self.loose.old], [cover_row(c) for c in self.loose.new]],
-            "locked": [sorted(x) for x in self.locked],
-            "next_id": list(self.next_id),
-        }
+        rows = {k: [s.index, [ROWS[k][0](x) for x in s.old], [ROWS[k][0](x) for x in s.new]] for k, s in self.rows.items()}
+        return rows | {k: [sorted(x) for x in v] if k in SETS else list(v) for k, v in self.values.items()}
 
     @staticmethod
     def from_json(d: dict[str, Any]) -> Patch:
-        def splice(row: list[Any], make: Any) -> Splice:
-            return Splice(row[0], tuple(make(r) for r in row[1]), tuple(make(r) for r in row[2]))
+        def splice(k: str, row: list[Any]) -> Splice:
+            return Splice(row[0], tuple(ROWS[k][1](r) for r in row[1]), tuple(ROWS[k][1](r) for r in row[2]))
 
         return Patch(
-            splice(d["pieces"], lambda r: Piece(*r)),
-            splice(d["covers"], cover_from),
-            splice(d["loose"], cover_from),
-            (frozenset(d["locked"][0]), frozenset(d["locked"][1])),
-            (d["next_id"][0], d["next_id"][1]),
+            {k: splice(k, d[k]) for k in ROWS if k in d},
+            {k: (frozenset(d[k][0]), frozenset(d[k][1])) for k in SETS if k in d}
+            | {k: (d[k][0], d[k][1]) for k in NUMBERS if k in d},
         )
-
-
-def piece_row(p: Piece) -> list[int | None]:
-    return [p.id, p.source, p.start, p.length]
-
-
-def cover_row(c: Cover) -> list[int]:
-    return [c.id, c.source, c.start, c.length, c.tether.piece, c.tether.moment, c.lane]
-
-
-def cover_from(r: list[int]) -> Cover:
-    return Cover(r[0], r[1], r[2], r[3], Tether(r[4], r[5]), r[6])
 
 
 def story_to_json(s: Story) -> dict[str, Any]:
     """The whole story as plain values; `story_from_json` gives an equal one back."""
     return {
         "rate": [s.rate.num, s.rate.den],
-        "pieces": [piece_row(p) for p in s.pieces],
-        "covers": [cover_row(c) for c in s.covers],
-        "loose": [cover_row(c) for c in s.loose],
-        "locked": sorted(s.locked),
-        "next_id": s.next_id,
+        **{k: [row(x) for x in getattr(s, k)] for k, (row, _) in ROWS.items()},
+        **{k: sorted(getattr(s, k)) for k in SETS},
+        **{k: getattr(s, k) for k in NUMBERS},
     }
 
 
 def story_from_json(d: dict[str, Any]) -> Story:
-    return Story(
-        Rate(*d["rate"]),
-        tuple(Piece(*r) for r in d["pieces"]),
-        tuple(cover_from(r) for r in d["covers"]),
-        tuple(cover_from(r) for r in d["loose"]),
-        frozenset(d["locked"]),
-        d["next_id"],
-    )
+    parts: dict[str, Any] = {k: tuple(make(r) for r in d.get(k, ())) for k, (_, make) in ROWS.items()}
+    parts |= {k: frozenset(d.get(k, ())) for k in SETS} | {k: d[k] for k in NUMBERS if k in d}
+    return Story(Rate(*d["rate"]), **parts)

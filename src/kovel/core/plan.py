@@ -7,47 +7,109 @@ cover          [ boat ... ]            ->    sound    [ A ....... ][ B ...... ]
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from fractions import Fraction
 from itertools import pairwise
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
-from kovel.core.rate import Rate, frame_shown
-from kovel.core.story import Source, Sources, Story
+from kovel.core.rate import Rate
+from kovel.core.story import Card, Join, Piece, Source, Sources, Story
 
 RAMP = 192  # samples: 4 ms at 48 kHz
 
 
 @dataclass(frozen=True, slots=True)
-class Shown:
-    """Picture of story frames [at, end): source frames from `start` on, in story frames on the source's clock.
+class Image:
+    """What fills a run of frames: a recording from story frame `start` on (on its clock), a card, or (neither) black.
 
-    `source` None is black. `cover` is the id of the cover it comes from, None for the dialogue's own picture.
+    A retimed shot shows `speed` = (frames of the shot, frames of the story); `skip` story frames of it have gone by.
     """
+
+    source: int | None = None
+    start: int = 0
+    zoom: int = 100
+    card: Card | None = None
+    speed: tuple[int, int] = (1, 1)
+    skip: int = 0
+
+    def later(self, frames: int) -> Image:
+        """The same image as it goes on `frames` later."""
+        if self.speed != (1, 1):
+            return replace(self, skip=self.skip + frames)
+        return replace(self, start=self.start + frames) if self.source is not None else self
+
+    def steps(self, ratio: Fraction) -> tuple[int, int, int]:
+        """(base, num, den): k frames on, the recording shows its own frame floor((base + k * num) / den)."""
+        p, q = self.speed
+        rn, rd = ratio.numerator, ratio.denominator
+        return (self.start * q + self.skip * p) * rn, p * rn, q * rd
+
+
+@dataclass(frozen=True, slots=True)
+class Mix:
+    """A run's blend into another image: frames `first` on, of `of` in all.
+
+    dissolve: the other's share grows from 1/(of+1) to of/(of+1); dip: the first fades out to black, then the other in.
+    """
+
+    to: Image
+    kind: str
+    first: int
+    of: int
+
+    def shares(self, k: int) -> tuple[float, float]:
+        """How much of the first and of the other image frame k of the run shows; the rest is black."""
+        w = (self.first + k + 1) / (self.of + 1)
+        return (1 - w, w) if self.kind == "dissolve" else (max(0.0, 1 - 2 * w), max(0.0, 2 * w - 1))
+
+
+@dataclass(frozen=True, slots=True)
+class Shown:
+    """Picture of story frames [at, end). `cover` is the id of the cover it comes from, None for the dialogue's own."""
 
     at: int
     end: int
-    source: int | None
-    start: int
+    image: Image
     cover: int | None = None
+    mix: Mix | None = None
+
+    @property
+    def source(self) -> int | None:
+        return self.image.source
+
+    @property
+    def start(self) -> int:
+        return self.image.start
+
+    def part(self, a: int, b: int) -> Shown:
+        """Frames [a, b) of this run."""
+        k = a - self.at
+        mix = self.mix and replace(self.mix, to=self.mix.to.later(k), first=self.mix.first + k)
+        return Shown(a, b, self.image.later(k), self.cover, mix)
 
 
 @dataclass(frozen=True, slots=True)
 class Heard:
-    """Sound of story samples [at, end): source samples from `start` on, times `gain`, ramped over RAMP at each end."""
+    """Sound of story samples [at, end): source samples from `start` on, times `gain`.
+
+    It comes in over `rise` samples and goes out over `fall`: straight up to RAMP, in a quarter sine (equal power) beyond.
+    """
 
     at: int
     end: int
     source: int
     start: int
     gain: float = 1.0
+    rise: int = RAMP
+    fall: int = RAMP
 
 
 @dataclass(frozen=True)
 class Plan:
-    """`pictures` fill [0, length) without gap or overlap; `sounds` are in order and don't overlap in this version."""
+    """`pictures` fill [0, length) without gap or overlap; `sounds` are in order of their beginnings and may overlap."""
 
     rate: Rate
     length: int
@@ -57,6 +119,12 @@ class Plan:
     @property
     def samples(self) -> int:
         return self.rate.frame_to_sample(self.length)
+
+    @property
+    def sources(self) -> set[int]:
+        """The recordings that are seen or heard."""
+        seen = {i.source for x in self.pictures for i in (x.image, x.mix and x.mix.to) if i and i.source is not None}
+        return seen | {h.source for h in self.sounds}
 
     def picture_at(self, frame: int) -> Shown:
         """What is seen at a story frame (0 <= frame < length)."""
@@ -70,25 +138,47 @@ class Plan:
         return self.pictures[lo]
 
     def recording_frame(self, frame: int, sources: Sources) -> tuple[int, int] | None:
-        """(source, its own frame) on screen at a story frame; None for black."""
+        """(source, its own frame) on screen at a story frame; None for black or a card. Of a blend, the first image."""
         s = self.picture_at(frame)
         if s.source is None:
             return None
-        return s.source, frame_shown(s.start + frame - s.at, self.rate, sources[s.source].rate)
+        return s.source, own_frame(s.image, frame - s.at, self.rate, sources[s.source].rate)
 
     def to_json(self, sources: Sources) -> dict[str, Any]:
-        """For the player. Each picture run carries the exact ratio from story frames to its recording's frames."""
-        ratio = {i: (s.rate.fps / self.rate.fps).as_integer_ratio() for i, s in sources.items()}
+        """For player and renderer. A picture run is [at, end, source, base, num, den]: k frames after `at` the recording
+        shows its own frame floor((base + k * num) / den). What is more than that follows in an object."""
+        ratio = {i: s.rate.fps / self.rate.fps for i, s in sources.items()}
+        one = Fraction(1)
+
+        def row(i: Image) -> list[Any]:
+            return [i.source, *i.steps(ratio.get(i.source, one) if i.source is not None else one)]
+
+        def more(i: Image) -> dict[str, Any]:
+            return ({"zoom": i.zoom} if i.zoom != 100 else {}) | ({"card": [i.card.colour, i.card.text]} if i.card else {})
+
+        pictures = []
+        for p in self.pictures:
+            extra = more(p.image)
+            if p.mix:
+                extra["mix"] = [p.mix.kind, p.mix.first, p.mix.of, row(p.mix.to), more(p.mix.to)]
+            pictures.append([p.at, p.end, *row(p.image), *([extra] if extra else [])])
         return {
             "rate": [self.rate.num, self.rate.den],
             "length": self.length,
             "samples": self.samples,
             "ramp": RAMP,
-            "pictures": [
-                [p.at, p.end, p.source, p.start, *(ratio[p.source] if p.source is not None else (1, 1))] for p in self.pictures
+            "pictures": pictures,
+            "sounds": [
+                [h.at, h.end, h.source, h.start, h.gain, *([h.rise, h.fall] if (h.rise, h.fall) != (RAMP, RAMP) else [])]
+                for h in self.sounds
             ],
-            "sounds": [[h.at, h.end, h.source, h.start, h.gain] for h in self.sounds],
         }
+
+
+def own_frame(image: Image, k: int, clock: Rate, recording: Rate) -> int:
+    """The recording's own frame that an image shows k story frames after its beginning."""
+    base, num, den = image.steps(recording.fps / clock.fps)
+    return (base + k * num) // den
 
 
 def _shown(rows: Iterable[Shown]) -> tuple[Shown, ...]:
@@ -101,39 +191,128 @@ def _shown(rows: Iterable[Shown]) -> tuple[Shown, ...]:
         if (
             last
             and last.end == r.at
-            and last.source == r.source
             and last.cover == r.cover
-            and (r.source is None or last.start + r.at - last.at == r.start)
+            and last.mix is None is r.mix
+            and last.image.later(r.at - last.at) == r.image
         ):
-            out[-1] = Shown(last.at, r.end, last.source, last.start, last.cover)
+            out[-1] = replace(last, end=r.end)
         else:
             out.append(r)
     return tuple(out)
 
 
-def make_plan(story: Story, sources: Sources) -> Plan:
-    """Flatten a story. In a frame shared by covers the highest lane is seen; a cover past the story's end is cut there.
+def _image(p: Piece, sources: Sources) -> Image:
+    s = sources.get(p.source) if p.source is not None else None
+    if s and s.picture and p.take != "sound":
+        return Image(p.source, p.start, p.zoom)
+    return Image(card=p.card)
 
-    Sound: sample `frame_to_sample(t)` of the story carries sample `frame_to_sample(source frame)` of the recording,
-    so picture and sound of a piece keep the recording's own sync to the sample.
+
+def _dialogue(story: Story, sources: Sources) -> list[Shown]:
+    """The dialogue line's own pictures, blends as runs of their own.
+
+    |  A       |  B      |   dissolve of 4   ->   [ A ...][A>B][ B ... ]
     """
-    dialogue = []
-    sounds: list[Heard] = []
-    for at, p in zip(story.starts, story.pieces, strict=False):
+    out: list[Shown] = []
+    images = [_image(p, sources) for p in story.pieces]
+    n = len(images)
+    if not story.joins:
+        return [Shown(story.starts[i], story.starts[i + 1], images[i]) for i in range(n)]
+    joins = [story.join(i) for i in range(n + 1)]
+    head = [j.length - j.length // 2 if 0 < i < n else j.length for i, j in enumerate(joins)]  # of a blend after its seam
+    foot = [j.length // 2 if 0 < i < n else j.length for i, j in enumerate(joins)]  # and before it
+    for i in range(n):
+        a, b = story.starts[i], story.starts[i + 1]
+        if joins[i].length:
+            before = foot[i] if i else 0
+            left = images[i - 1].later(story.pieces[i - 1].length - before) if i else Image()
+            out.append(Shown(a - before, a + head[i], left, None, _mix(joins[i], images[i].later(-before), i == 0)))
+        x, y = a + head[i], b - foot[i + 1]
+        if x > y:  # a fade in and a fade out on the only piece meet in its middle
+            x = y = (x + y) // 2
+        out.append(Shown(x, y, images[i].later(x - a)))
+    if joins[n].length and n:
+        a = story.length - joins[n].length
+        last = out[-1]
+        out.append(Shown(max(a, last.end), story.length, images[-1].later(max(a, last.end) - story.starts[n - 1]), None,
+                         Mix(Image(), "dissolve", max(0, last.end - a), joins[n].length)))  # fmt: skip
+    return out
+
+
+def _mix(j: Join, to: Image, fade_up: bool) -> Mix:
+    return Mix(to, "dissolve" if fade_up else j.blend, 0, j.length)
+
+
+def _dialogue_sound(story: Story, sources: Sources) -> list[Heard]:
+    """The pieces' own sound; split edits and crossfades move its edges, never its sync.
+
+    Sample `frame_to_sample(t)` of the story carries sample `frame_to_sample(source frame)` of the recording.
+    """
+    out: list[Heard] = []
+    to = story.rate.frame_to_sample
+    n = len(story.pieces)
+    for i, p in enumerate(story.pieces):
         s = sources.get(p.source) if p.source is not None else None
-        dialogue.append(Shown(at, at + p.length, p.source if s and s.picture else None, p.start))
-        if s and s.sound:
-            a, b = story.rate.frame_to_sample(at), story.rate.frame_to_sample(at + p.length)
-            start = story.rate.frame_to_sample(p.start)
-            last = sounds[-1] if sounds else None
-            if last and last.end == a and last.source == s.id and last.start + a - last.at == start:
-                sounds[-1] = Heard(last.at, b, s.id, last.start, last.gain)
-            else:
-                sounds.append(Heard(a, b, s.id, start))
-    spans = [(a, min(b, story.length), c) for a, b, c in story.spans if c.source in sources]
+        if not s or not s.sound or p.take == "picture":
+            continue
+        at = story.starts[i]
+        a, b, rise, fall = at, at + p.length, RAMP, RAMP
+        if story.joins:
+            j, k = story.join(i), story.join(i + 1)
+            a, b = a + j.split - j.cross // 2, b + k.split + k.cross - k.cross // 2
+            rise = to(j.cross) or (to(j.length) if i == 0 and j.length else RAMP)
+            fall = to(k.cross) or (to(k.length) if i == n - 1 and k.length else RAMP)
+        x, y, start = to(a), to(b), to(p.start) - (to(at) - to(a))
+        last = out[-1] if out else None
+        if last and last.end == x and last.source == s.id and last.start + x - last.at == start and last.fall == rise == RAMP:
+            out[-1] = Heard(last.at, y, s.id, last.start, last.gain, last.rise, fall)
+        else:
+            out.append(Heard(x, y, s.id, start, 1.0, rise, fall))
+    return out
+
+
+def _laid_sound(story: Story, sources: Sources) -> list[Heard]:
+    """Sounds, and the natural sound of covers that have it on; cut off where the story ends."""
+    to = story.rate.frame_to_sample
+    out = []
+    for s in story.sounds:
+        at = story.at(s)
+        end = min(at + s.length, story.length)
+        if end > at and s.source in sources and _audible(story, s.kind):
+            cut = at + s.length - end
+            fall = RAMP if cut else to(s.fall) or RAMP
+            out.append(Heard(to(at), to(end), s.source, to(s.start), 10 ** (s.level / 200), to(s.rise) or RAMP, fall))
+    for a, b, c in story.spans:
+        if (
+            c.natural
+            and not c.span
+            and c.source in sources
+            and f"cover {c.lane}" not in story.muted
+            and _audible(story, "natural")
+        ):
+            out.append(Heard(to(a), to(min(b, story.length)), c.source, to(c.start), 0.5))
+    return out
+
+
+def _audible(story: Story, lane: str) -> bool:
+    return lane not in story.muted and (not story.soloed or lane in story.soloed)
+
+
+def make_plan(story: Story, sources: Sources) -> Plan:
+    """Flatten a story. In a frame shared by covers the highest lane is seen; a cover past the story's end is cut there."""
+    dialogue = _dialogue(story, sources)
+    sounds = _dialogue_sound(story, sources) if _audible(story, "dialogue") else []
+    laid = _laid_sound(story, sources) if story.sounds or any(c.natural for c in story.covers) else []
+    if laid:
+        sounds = sorted([*sounds, *laid], key=lambda h: (h.at, h.end, h.source))
+    spans = [
+        (a, min(b, story.length), c) for a, b, c in story.spans if c.source in sources and f"cover {c.lane}" not in story.muted
+    ]
     if not spans:
         return Plan(story.rate, story.length, _shown(dialogue), tuple(sounds))
-    edges = sorted({0, story.length, *(e for a, b, _ in spans for e in (a, b)), *(d.at for d in dialogue)})
+    edges = sorted(
+        {0, story.length, *(e for a, b, _ in spans for e in (a, b)), *(d.at for d in dialogue), *(d.end for d in dialogue)}
+    )
     spans.sort(key=lambda r: r[0])
     rows, live, i, k = [], [], 0, 0
     for a, b in pairwise(edges):
@@ -145,10 +324,11 @@ def make_plan(story: Story, sources: Sources) -> Plan:
             k += 1
         if live:
             at, _, c = max(live, key=lambda r: (r[2].lane, r[0]))
-            rows.append(Shown(a, b, c.source, c.start + a - at if sources[c.source].frames is not None else 0, c.id))
+            still = sources[c.source].frames is None
+            image = Image(c.source, 0 if still else c.start, speed=(c.span, c.length) if c.span else (1, 1))
+            rows.append(Shown(a, b, image if still else image.later(a - at), c.id))
         else:
-            d = dialogue[k]
-            rows.append(Shown(a, b, d.source, d.start + a - d.at))
+            rows.append(dialogue[k].part(a, b))
     return Plan(story.rate, story.length, _shown(rows), tuple(sounds))
 
 
@@ -156,14 +336,22 @@ def window_plan(rate: Rate, s: Source) -> Plan:
     """One whole recording as a plan, so that it plays through the same player. A still lasts five seconds."""
     n = s.length(rate) or rate.nominal * 5
     sounds = (Heard(0, rate.frame_to_sample(n), s.id, 0),) if s.sound else ()
-    return Plan(rate, n, (Shown(0, n, s.id if s.picture else None, 0),), sounds)
+    return Plan(rate, n, (Shown(0, n, Image(s.id if s.picture else None)),), sounds)
 
 
-def ramped(block: npt.NDArray[np.float32], offset: int, length: int, gain: float = 1.0) -> npt.NDArray[np.float32]:
+def ramped(
+    block: npt.NDArray[np.float32], offset: int, length: int, gain: float = 1.0, rise: int = RAMP, fall: int = RAMP
+) -> npt.NDArray[np.float32]:
     """Samples [offset, offset+len) of a sound run of `length` samples, with its gain and both ramps applied.
 
-    Shapes: (n,) or (n, channels). Linear ramps over RAMP samples: 0 at the first sample, 1 from sample RAMP on.
+    Shapes: (n,) or (n, channels). Up to RAMP samples a ramp is straight: 0 at the first sample, 1 from sample RAMP on. A
+    longer one is a quarter sine, so that two that cross add up to the same power: -3.01 dB each in the middle.
     """
     i = np.arange(offset, offset + len(block), dtype=np.float32)
-    env = np.minimum(np.minimum(i, length - i) / np.float32(RAMP), np.float32(1.0)) * np.float32(gain)
+    up, down = np.minimum(i / np.float32(rise), 1), np.minimum((length - i) / np.float32(fall), 1)
+    if rise > RAMP:
+        up = np.sin(up * np.float32(np.pi / 2))
+    if fall > RAMP:
+        down = np.sin(down * np.float32(np.pi / 2))
+    env = (np.minimum(up, down) * np.float32(gain)).astype(np.float32)
     return np.asarray(block * (env if block.ndim == 1 else env[:, None]), dtype=np.float32)

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from kovel.core.story import Piece, Sources, Story
 
+PUNCH = 1.2  # from this change of size on a jump is taken for another framing (common practice, no source)
 SPARE = 3  # frames by which a cover must overlap a join on each side to hide it (common practice, no source)
 
 
@@ -13,8 +14,9 @@ SPARE = 3  # frames by which a cover must overlap a join on each side to hide it
 class Seam:
     """The join at story frame `at` between pieces `left` and `right`.
 
-    kind: `jump` (same camera setup on both sides, seen), `covered` (a cover hides it with frames to spare),
-    `clean` (different setups, or a space), `through` (the recording simply runs on).
+    kind: `jump` (same camera setup on both sides, seen), `covered` (a cover hides it with frames to spare), `soft` (a
+    dissolve, a dip or a punch-in takes the jolt out), `clean` (different setups, a card or a space), `through` (the
+    recording simply runs on).
     """
 
     at: int
@@ -40,7 +42,7 @@ def seams(story: Story, sources: Sources) -> list[Seam]:
 def _seams(story: Story, sources: Sources) -> list[Seam]:
     starts = story.starts
     joins = [(starts[i + 1], a, b) for i, (a, b) in enumerate(zip(story.pieces, story.pieces[1:], strict=False))]
-    spans = sorted((a, b) for a, b, _ in story.spans)
+    spans = sorted((a, b) for a, b, c in story.spans if f"cover {c.lane}" not in story.muted)
     out, i, reach = [], 0, [0]
     for at, a, b in joins:
         # furthest end among covers that begin early enough to hide this join (spans are sorted, joins too)
@@ -49,14 +51,16 @@ def _seams(story: Story, sources: Sources) -> list[Seam]:
             i += 1
         if a.source is None or b.source is None:
             kind = "clean"
-        elif a.source == b.source and a.end == b.start:
+        elif a.source == b.source and a.end == b.start and a.zoom == b.zoom:
             kind = "through"
         elif reach[-1] >= at + SPARE:
             kind = "covered"
-        elif _setup(a, sources) == _setup(b, sources):
-            kind = "jump"
-        else:
+        elif _setup(a, sources) != _setup(b, sources) or "sound" in (a.take, b.take):
             kind = "clean"
+        elif max(a.zoom, b.zoom) >= PUNCH * min(a.zoom, b.zoom) or story.join(story.index_of(b.id)).length:
+            kind = "soft"
+        else:
+            kind = "jump"
         out.append(Seam(at, a, b, kind))
     return out
 

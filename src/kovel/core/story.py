@@ -1,8 +1,9 @@
-"""The story: an ordered dialogue line of pieces and the covers laid on it, as frozen values.
+"""The story: an ordered dialogue line of pieces and what is laid on it, as frozen values.
 
     time ─►      0        1        2        3
     cover             [boat──────]               tethered to a word of A
-    dialogue    [ A: "we haul"  ][ B: "since…" ]  pieces, gapless
+    dialogue    [ A: "we haul"  ][ B: "since…" ]  pieces, gapless; a join says how two of them meet
+    music       [bed─────────────────────        tethered to a word, or (piece 0) to the story's own clock
 
 All positions inside recordings are in *story frames on the recording's clock*: `Piece.start == 50` at 25 fps is 2 s
 into the recording, whatever its own rate. So every edit is integer arithmetic on one rate; only the plan converts.
@@ -44,16 +45,32 @@ class Source:
 
 
 @dataclass(frozen=True, slots=True)
-class Piece:
-    """A range of a recording in the dialogue line, or (source None) a space of that length.
+class Card:
+    """What a card shows: a colour (`#rrggbb`) and, if any, words on it."""
 
-    A space keeps a `start` too, so that what is tethered into it stays where it is when its head is trimmed.
+    colour: str = "#000000"
+    text: str = ""
+
+
+TAKES = ("both", "picture", "sound")
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """A range of a recording in the dialogue line; or (source None) a card, or without a card a space of that length.
+
+    Cards and spaces keep a `start` too, so that what is tethered into them stays where it is when the head is trimmed.
+    `take` says which of picture and sound is used; `zoom` is a punch-in in percent; pieces of one `group` move together.
     """
 
     id: int
     source: int | None
     start: int
     length: int
+    card: Card | None = None
+    take: str = "both"
+    zoom: int = 100
+    group: int = 0
 
     @property
     def end(self) -> int:
@@ -65,7 +82,10 @@ class Piece:
 
 @dataclass(frozen=True, slots=True)
 class Tether:
-    """Ties something to a moment of a piece's source, in story frames on that source's clock."""
+    """Ties something to a moment of a piece's source, in story frames on that source's clock.
+
+    Piece 0 is the story's own clock: the moment is a story frame then.
+    """
 
     piece: int
     moment: int
@@ -73,7 +93,11 @@ class Tether:
 
 @dataclass(frozen=True, slots=True)
 class Cover:
-    """Picture laid over the dialogue; its first frame stands at its tether. In a shared frame the higher lane is seen."""
+    """Picture laid over the dialogue; its first frame stands at its tether. In a shared frame the higher lane is seen.
+
+    `span` is how much of the shot fills `length` where it is retimed, 0 where it runs as it was shot; `natural` says
+    whether its own sound is heard under the talk.
+    """
 
     id: int
     source: int
@@ -81,15 +105,82 @@ class Cover:
     length: int
     tether: Tether
     lane: int = 1
+    natural: bool = False
+    span: int = 0
+
+    @property
+    def used(self) -> int:
+        """Story frames of the shot that are shown."""
+        return self.span or self.length
+
+    @property
+    def end(self) -> int:
+        return self.start + self.used
+
+
+SOUNDS = ("natural", "effect", "music", "voice")
+
+
+@dataclass(frozen=True, slots=True)
+class Sound:
+    """Sound laid under or over the dialogue. `level` in tenths of a decibel; `rise` and `fall` are fades in frames."""
+
+    id: int
+    source: int
+    start: int
+    length: int
+    tether: Tether
+    lane: int = 1
+    kind: str = "effect"
+    level: int = 0
+    rise: int = 0
+    fall: int = 0
+    group: int = 0
 
     @property
     def end(self) -> int:
         return self.start + self.length
 
 
+Laid = Cover | Sound
+
+
+@dataclass(frozen=True, slots=True)
+class Join:
+    """How two neighbouring pieces meet. Left 0 is the story's beginning, right 0 its end.
+
+    split -5:   picture  [left......][right....]       the right sound comes 5 frames before its picture (J-cut);
+                sound    [left...][right.......]       a positive split lets the left sound run on (L-cut)
+
+    `blend` is `cut`, `dissolve` or `dip` (through black) over `length` frames about the seam; `cross` is the length
+    of an equal-power crossfade of the sounds.
+    """
+
+    left: int
+    right: int
+    split: int = 0
+    blend: str = "cut"
+    length: int = 0
+    cross: int = 0
+
+    @property
+    def plain(self) -> bool:
+        return not (self.split or self.length or self.cross)
+
+
+@dataclass(frozen=True, slots=True)
+class Section:
+    """A heading at the beginning of a piece, with the length aimed at (frames; 0: none)."""
+
+    id: int
+    piece: int
+    heading: str
+    target: int = 0
+
+
 @dataclass(frozen=True)
 class Story:
-    """Pieces in order; covers in place; loose covers, whose word is not in the story. Equal stories compare equal."""
+    """Pieces in order; what is laid on them, in place or loose (its word is not in the story). Equal stories compare equal."""
 
     rate: Rate
     pieces: tuple[Piece, ...] = ()
@@ -97,6 +188,13 @@ class Story:
     loose: tuple[Cover, ...] = ()
     locked: frozenset[str] = frozenset()
     next_id: int = 1
+    joins: tuple[Join, ...] = ()
+    sounds: tuple[Sound, ...] = ()
+    loose_sounds: tuple[Sound, ...] = ()
+    sections: tuple[Section, ...] = ()
+    muted: frozenset[str] = frozenset()
+    soloed: frozenset[str] = frozenset()
+    target: int = 0
     __hash__ = None  # type: ignore[assignment]
 
     @cached_property
@@ -133,16 +231,18 @@ class Story:
 
     def at_of(self, tether: Tether) -> int | None:
         """Story frame of a tether's moment, None when its word has left."""
+        if tether.piece == 0:
+            return tether.moment
         i = self._index.get(tether.piece)
         if i is None or not self.pieces[i].holds(tether.moment):
             return None
         return self.starts[i] + tether.moment - self.pieces[i].start
 
-    def at(self, cover: Cover) -> int:
-        """Story frame at which a cover in place begins."""
-        at = self.at_of(cover.tether)
+    def at(self, laid: Cover | Sound) -> int:
+        """Story frame at which a cover or sound in place begins."""
+        at = self.at_of(laid.tether)
         if at is None:
-            raise Refused("That cover is loose: its word is not in the story.")
+            raise Refused(f"That {'cover' if isinstance(laid, Cover) else 'sound'} is loose: its word is not in the story.")
         return at
 
     def tether_at(self, frame: int) -> Tether:
@@ -155,6 +255,22 @@ class Story:
             if c.id == cover:
                 return c
         raise Refused("That cover is no longer in the story.")
+
+    def sound(self, sound: int) -> Sound:
+        for x in (*self.sounds, *self.loose_sounds):
+            if x.id == sound:
+                return x
+        raise Refused("That sound is no longer in the story.")
+
+    @cached_property
+    def _joins(self) -> dict[tuple[int, int], Join]:
+        return {(j.left, j.right): j for j in self.joins}
+
+    def join(self, i: int) -> Join:
+        """How the piece at index i begins: 0 is the story's beginning, len(pieces) its end."""
+        left = self.pieces[i - 1].id if i > 0 else 0
+        right = self.pieces[i].id if i < len(self.pieces) else 0
+        return self._joins.get((left, right)) or Join(left, right)
 
     @cached_property
     def spans(self) -> tuple[tuple[int, int, Cover], ...]:
@@ -180,7 +296,13 @@ class Report:
     loosened: tuple[int, ...] = ()
     returned: tuple[int, ...] = ()
     exposed: tuple[int, ...] = field(default=())
+    shortened: tuple[int, ...] = ()
     playhead: int | None = None
+
+    @property
+    def costs(self) -> bool:
+        """Whether it dislodged, exposed or shortened anything."""
+        return bool(self.loosened or self.exposed or self.shortened)
 
     def with_notes(self, notes: Iterable[str]) -> Report:
         return replace(self, notes=(*self.notes, *notes))

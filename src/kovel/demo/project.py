@@ -73,7 +73,7 @@ def ensure(data: Data) -> int:
         a, b = find(data, made[file], p.rate, first, last)
         subclips.add(data.db, made[file].id, a, b, name=name, tags=tags)
         ranges[name] = (made[file].id, a, b)
-    sid = stories.first_of(data.db, p.id)
+    sid = stories.current(data.db, p.id)
     for name in STORY:
         source, a, b = ranges[name]
         stories.edit(data.db, sid, None, "add_at_end", {"source": source, "start": a, "length": b - a})

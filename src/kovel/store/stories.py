@@ -7,12 +7,12 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from kovel.core import commands
-from kovel.core.patch import Patch, Splice, cover_row, piece_row
+from kovel.core.patch import NUMBERS, ROWS, SETS, Patch
 from kovel.core.rate import Rate
-from kovel.core.story import Cover, Piece, Refused, Report, Story, Tether
+from kovel.core.story import Refused, Report, Story
 from kovel.store import recordings
 from kovel.store.db import Database
-from kovel.store.projects import Missing
+from kovel.store.projects import Invalid, Missing
 
 
 class Stale(RuntimeError):
@@ -32,8 +32,12 @@ class Kept:
     can_redo: bool
 
 
-def first_of(db: Database, project: int) -> int:
-    r = db.read().execute("SELECT id FROM story WHERE project = ? ORDER BY id LIMIT 1", (project,)).fetchone()
+def current(db: Database, project: int) -> int:
+    """The story of a project that is open."""
+    r = db.read().execute(
+        "SELECT s.id FROM story s JOIN project p ON p.id = s.project WHERE p.id = ? ORDER BY s.id = p.story DESC, s.id LIMIT 1",
+        (project,),
+    ).fetchone()
     if r is None:
         raise Missing("This project has no story.")
     return int(r[0])
@@ -41,7 +45,7 @@ def first_of(db: Database, project: int) -> int:
 
 def put_in(db: Database, project: int, ranges: Sequence[Sequence[int]], at: int | None) -> Report:
     """Ranges [recording, start, length] into a project's story, at the end or at a frame of it: one edit."""
-    sid = first_of(db, project)
+    sid = current(db, project)
     length = load(db, sid).story.length
     place = length if at is None else max(0, min(at, length))
     return edit(db, sid, None, "insert_several", {"at": place, "ranges": [list(r) for r in ranges]})[1]
@@ -66,57 +70,68 @@ def _load(db: Database, c: sqlite3.Connection, story: int) -> Kept:
     return Kept(r["id"], r["project"], r["name"], r["revision"], known, r["head"] is not None, redo is not None)
 
 
+@dataclass(frozen=True, slots=True)
+class _Table:
+    """Where one row of things of a story is kept: beside story, loose and ordinal the columns are those of its JSON row."""
+
+    name: str
+    loose: int | None = None
+
+    @property
+    def where(self) -> str:
+        return "story = ?" if self.loose is None else f"story = ? AND loose = {self.loose}"
+
+
+_TABLES = {
+    "pieces": _Table("piece"), "covers": _Table("cover", 0), "loose": _Table("cover", 1), "sounds": _Table("laid_sound", 0),
+    "loose_sounds": _Table("laid_sound", 1), "joins": _Table("seam"), "sections": _Table("section"),
+}  # fmt: skip
+
+
 def _rows(c: sqlite3.Connection, story: int, r: sqlite3.Row) -> Story:
-    pieces = tuple(
-        Piece(*x) for x in c.execute("SELECT id, source, start, length FROM piece WHERE story = ? ORDER BY ordinal", (story,))
-    )
-    covers: tuple[list[Cover], list[Cover]] = ([], [])
-    for x in c.execute(
-        "SELECT loose, id, source, start, length, piece, moment, lane FROM cover WHERE story = ? ORDER BY ordinal", (story,)
-    ):
-        covers[x[0]].append(Cover(x[1], x[2], x[3], x[4], Tether(x[5], x[6]), x[7]))
-    return Story(
-        Rate(r["rate_num"], r["rate_den"]),
-        pieces,
-        tuple(covers[0]),
-        tuple(covers[1]),
-        frozenset(json.loads(r["locked"])),
-        r["next_id"],
-    )
+    parts: dict[str, Any] = {}
+    for part, t in _TABLES.items():
+        skip = {"story", "ordinal", "loose"}
+        rows = c.execute(f"SELECT * FROM {t.name} WHERE {t.where} ORDER BY ordinal", (story,))
+        keep = [i for i, d in enumerate(rows.description) if d[0] not in skip]
+        parts[part] = tuple(ROWS[part][1](_from_sql(part, [x[i] for i in keep])) for x in rows)
+    parts |= {k: frozenset(json.loads(r[k])) for k in SETS} | {k: r[k] for k in NUMBERS}
+    return Story(Rate(r["rate_num"], r["rate_den"]), **parts)
+
+
+def _from_sql(part: str, row: list[Any]) -> list[Any]:
+    if part == "pieces":
+        row[4] = row[4] and json.loads(row[4])
+    elif part in ("covers", "loose"):
+        row[7] = bool(row[7])
+    return row
+
+
+def _to_sql(story: int, t: _Table, ordinal: int, part: str, x: Any) -> tuple[Any, ...]:
+    row = ROWS[part][0](x)
+    if part == "pieces":
+        row[4] = row[4] and json.dumps(row[4])
+    if part == "joins":
+        return (story, ordinal, *row)
+    return (story, row[0], *(() if t.loose is None else (t.loose,)), ordinal, *row[1:])
 
 
 def _write(c: sqlite3.Connection, story: int, p: Patch, head: int | None) -> None:
-    """Change the rows by a patch; the one place that does."""
-    _splice(c, "piece", "story = ?", (story,), p.pieces, lambda i, x: (story, x.id, i, *piece_row(x)[1:]))
-    for loose, part in ((0, p.covers), (1, p.loose)):
-        ids = [(story, x.id, loose) for x in part.old]
-        c.executemany("DELETE FROM cover WHERE story = ? AND id = ? AND loose = ?", ids)
-    for loose, part in ((0, p.covers), (1, p.loose)):
-        _splice(
-            c,
-            "cover",
-            "story = ? AND loose = ?",
-            (story, loose),
-            part,
-            lambda i, x, loose=loose: (story, x.id, loose, i, *cover_row(x)[1:]),
-        )
-    c.execute(
-        "UPDATE story SET revision = revision + 1, head = ?, locked = ?, next_id = ? WHERE id = ?",
-        (head, json.dumps(sorted(p.locked[1])), p.next_id[1], story),
-    )
-
-
-def _splice(c: sqlite3.Connection, table: str, where: str, key: tuple[Any, ...], s: Splice, row: Any) -> None:
-    if s.old:
-        c.execute(f"DELETE FROM {table} WHERE {where} AND ordinal >= ? AND ordinal < ?", (*key, s.index, s.index + len(s.old)))
-    grow = len(s.new) - len(s.old)
-    if grow:
-        c.execute(
-            f"UPDATE {table} SET ordinal = ordinal + ? WHERE {where} AND ordinal >= ?", (grow, *key, s.index + len(s.old))
-        )
-    rows = [row(s.index + i, x) for i, x in enumerate(s.new)]
-    if rows:
-        c.executemany(f"INSERT INTO {table} VALUES ({','.join('?' * len(rows[0]))})", rows)
+    """Change the rows by a patch; the one place that does. All that goes goes first: an id may come back elsewhere."""
+    for part, s in p.rows.items():
+        t = _TABLES[part]
+        if s.old:
+            c.execute(f"DELETE FROM {t.name} WHERE {t.where} AND ordinal >= ? AND ordinal < ?", (story, s.index, s.index + len(s.old)))
+    for part, s in p.rows.items():
+        t, grow = _TABLES[part], len(s.new) - len(s.old)
+        if grow:
+            c.execute(f"UPDATE {t.name} SET ordinal = ordinal + ? WHERE {t.where} AND ordinal >= ?", (grow, story, s.index + len(s.old)))
+        rows = [_to_sql(story, t, s.index + i, part, x) for i, x in enumerate(s.new)]
+        if rows:
+            c.executemany(f"INSERT INTO {t.name} VALUES ({','.join('?' * len(rows[0]))})", rows)
+    c.execute("UPDATE story SET revision = revision + 1, head = ? WHERE id = ?", (head, story))
+    for k, (_, now) in p.values.items():
+        c.execute(f"UPDATE story SET {k} = ? WHERE id = ?", (json.dumps(sorted(now)) if k in SETS else now, story))
 
 
 def _check(kept: Kept, revision: int | None) -> None:
@@ -159,6 +174,12 @@ def _now(db: Database, kept: Kept) -> Kept:
     return kept
 
 
+def preview(db: Database, story: int, name: str, params: Mapping[str, Any]) -> Report:
+    """What an edit would do; nothing is changed."""
+    kept = load(db, story)
+    return commands.run(kept.story, recordings.sources(db, kept.project), name, params)[1]
+
+
 def undo(db: Database, story: int, revision: int | None = None) -> tuple[Kept, Report]:
     """Back to exactly the story before the last edit."""
     with db.write() as c:
@@ -193,12 +214,106 @@ def redo(db: Database, story: int, revision: int | None = None) -> tuple[Kept, R
     return _now(db, now), Report(f"Done again: {r['did']}")
 
 
-def history(db: Database, story: int, limit: int = 50) -> list[dict[str, Any]]:
-    """The newest edits on the way to the present state, latest first."""
-    rows = db.read().execute(
-        "WITH RECURSIVE line(id, parent, at, did, notes) AS ("
-        " SELECT j.id, j.parent, j.at, j.did, j.notes FROM journal j JOIN story s ON s.head = j.id WHERE s.id = ?"
-        " UNION ALL SELECT j.id, j.parent, j.at, j.did, j.notes FROM journal j JOIN line ON j.id = line.parent) SELECT * FROM line LIMIT ?",
-        (story, limit),
-    )
-    return [{"at": r["at"], "did": r["did"], "notes": json.loads(r["notes"])} for r in rows]
+def go_to(db: Database, story: int, entry: int | None, revision: int | None = None) -> tuple[Kept, Report]:
+    """To the state right after a journal entry (None: before the first), on whatever branch it lies. Branches stay.
+
+    o--o--o--o  head           back to the entry both have in common, then forward along the other branch
+        \\--o--o  entry
+    """
+    with db.write() as c:
+        kept = _load(db, c, story)
+        _check(kept, revision)
+        rows = {r["id"]: r for r in c.execute("SELECT id, parent, did, patch FROM journal WHERE story = ?", (story,))}
+        if entry is not None and entry not in rows:
+            raise Refused("That edit is not in this story's history.")
+        head = c.execute("SELECT head FROM story WHERE id = ?", (story,)).fetchone()[0]
+        ahead = [entry]
+        while ahead[-1] is not None:
+            ahead.append(rows[ahead[-1]]["parent"])
+        now, steps = kept.story, []
+        while head not in ahead:
+            steps.append(Patch.from_json(json.loads(rows[head]["patch"])).inverse())
+            head = rows[head]["parent"]
+        steps += [Patch.from_json(json.loads(rows[i]["patch"])) for i in reversed(ahead[: ahead.index(head)])]
+        if not steps:
+            raise Refused("The story stands there already.")
+        for p in steps:
+            now = p.apply(now)
+        _write(c, story, Patch.between(kept.story, now), entry)
+        redo = c.execute("SELECT 1 FROM journal WHERE story = ? AND parent IS ? LIMIT 1", (story, entry)).fetchone()
+    did = f"Back to: {rows[entry]['did']}" if entry is not None else "Back to the beginning"
+    new = replace(kept, revision=kept.revision + 1, story=now, can_undo=entry is not None, can_redo=redo is not None)
+    return _now(db, new), Report(did)
+
+
+def history(db: Database, story: int, limit: int = 300) -> list[dict[str, Any]]:
+    """Every edit there was, latest first: whether it is in what stands now, and whether it stands there as the last one."""
+    c = db.read()
+    head = c.execute("SELECT head FROM story WHERE id = ?", (story,)).fetchone()
+    line = {
+        r[0]
+        for r in c.execute(
+            "WITH RECURSIVE line(id) AS (SELECT head FROM story WHERE id = ? UNION ALL"
+            " SELECT j.parent FROM journal j JOIN line ON j.id = line.id) SELECT id FROM line",
+            (story,),
+        )
+    }
+    rows = c.execute("SELECT id, parent, at, did, notes FROM journal WHERE story = ? ORDER BY id DESC LIMIT ?", (story, limit))
+    out = [{"id": r["id"], "parent": r["parent"], "at": r["at"], "did": r["did"], "notes": json.loads(r["notes"])} for r in rows]
+    before = {r["id"]: r for r in out}
+    for r in out:
+        r["in"] = r["id"] in line
+        r["now"] = head is not None and r["id"] == head[0]
+        first = r["parent"]
+        r["branch"] = not r["in"] and (first is None or first in line or first not in before)
+    return out
+
+
+def of_project(db: Database, project: int) -> list[Kept]:
+    """All stories of a project, in the order they were made."""
+    rows = db.read().execute("SELECT id FROM story WHERE project = ? ORDER BY id", (project,)).fetchall()
+    return [load(db, r[0]) for r in rows]
+
+
+def _name(name: str) -> str:
+    name = " ".join(name.split())[:80]
+    if not name:
+        raise Invalid("A story needs a name.")
+    return name
+
+
+def create(db: Database, project: int, name: str, of: int | None = None) -> int:
+    """A new story, empty or a copy of another one as it stands (whose history stays with it); it is opened."""
+    with db.write() as c:
+        made = c.execute("INSERT INTO story (project, name) VALUES (?, ?)", (project, _name(name))).lastrowid
+        assert made is not None
+        if of is not None:
+            old = _load(db, c, of)
+            if old.project != project:
+                raise Missing("There is no such story in the project.")
+            _write(c, made, Patch.between(Story(old.story.rate), old.story), None)
+        c.execute("UPDATE project SET story = ? WHERE id = ?", (made, project))
+    return int(made)
+
+
+def open_story(db: Database, project: int, story: int) -> None:
+    """Make this the story that is open."""
+    with db.write() as c:
+        if not c.execute("SELECT 1 FROM story WHERE id = ? AND project = ?", (story, project)).fetchone():
+            raise Missing("There is no such story in the project.")
+        c.execute("UPDATE project SET story = ? WHERE id = ?", (story, project))
+
+
+def rename(db: Database, story: int, name: str) -> None:
+    with db.write() as c:
+        c.execute("UPDATE story SET name = ? WHERE id = ?", (_name(name), story))
+
+
+def delete(db: Database, project: int, story: int) -> None:
+    """Delete a story with its history; the last one stays."""
+    with db.write() as c:
+        if len(c.execute("SELECT id FROM story WHERE project = ?", (project,)).fetchall()) < 2:
+            raise Invalid("A project keeps at least one story. Make another one first.")
+        c.execute("DELETE FROM journal WHERE story = ?", (story,))
+        c.execute("DELETE FROM story WHERE id = ? AND project = ?", (story, project))
+        c.execute("UPDATE project SET story = NULL WHERE id = ? AND story = ?", (project, story))

@@ -8,8 +8,8 @@ import opentimelineio as otio
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import FileResponse, HTMLResponse, Response
 
-from kovel.core.edits import clock
 from kovel.core.seams import seams
+from kovel.core.settle import clock
 from kovel.exchange.story import to_edl, to_otio
 from kovel.store import jobs, projects, recordings, stories
 from kovel.store.projects import Missing
@@ -35,7 +35,7 @@ def _renders(request: Request, project: int) -> dict:
 def _findings(request: Request, project: int) -> list[dict]:
     """What the editor should look at, each with the story frame it is at."""
     db = web(request).data.db
-    kept = stories.load(db, stories.first_of(db, project))
+    kept = stories.load(db, stories.current(db, project))
     rows = {r.id: r for r in recordings.of_project(db, project)}
     sources = {i: r.source for i, r in rows.items()}
     out = [{"kind": "jump", "text": f"An exposed jump cut at {clock(s.at, kept.story.rate)}, inside {rows[s.left.source].name if s.left.source == s.right.source else 'one camera setup'}", "at": s.at}
@@ -62,7 +62,7 @@ def _findings(request: Request, project: int) -> list[dict]:
 @router.get("/handoff")
 def room(request: Request, project: int) -> HTMLResponse:
     w = web(request)
-    sid = stories.first_of(w.data.db, project)
+    sid = stories.current(w.data.db, project)
     kept = stories.load(w.data.db, sid)
     sizes = {q: expected_size(w.data, sid, q) for q in ("high", "small")}
     return page(
@@ -84,7 +84,7 @@ def renders(request: Request, project: int) -> HTMLResponse:
 @router.post("/handoff/render")
 def render(request: Request, project: int, quality: Annotated[str, Form()] = "high") -> HTMLResponse:
     w = web(request)
-    job = start_render(w.data, stories.first_of(w.data.db, project), quality)
+    job = start_render(w.data, stories.current(w.data.db, project), quality)
     html = page(request, "parts/renders.html", **_renders(request, project))
     return HTMLResponse(html.body.decode() + report(f"Rendering {Path(job.params['out']).name}."))
 
@@ -124,7 +124,7 @@ def export(request: Request, project: int, kind: str) -> Response:
     """The story as `otio` or `edl`."""
     db = web(request).data.db
     p = projects.get(db, project)
-    kept = stories.load(db, stories.first_of(db, project))
+    kept = stories.load(db, stories.current(db, project))
     rows = {r.id: r for r in recordings.of_project(db, project)}
     if kind == "otio":
         body = otio.adapters.write_to_string(to_otio(kept.story, kept.name, p, rows), "otio_json")

@@ -107,7 +107,7 @@ def marks(request: Request, project: int, recording: int) -> JSONResponse:
     the_recording(request, project, recording)
     f = p.rate.sample_to_frame
     speakers = [(f(a), f(b), who) for a, b, who in recordings.turns(w.data.db, recording, 96_000)]
-    story = stories.load(w.data.db, stories.first_of(w.data.db, project)).story
+    story = stories.load(w.data.db, stories.current(w.data.db, project)).story
     pauses = [[f(x.start), f(x.end)] for x in found_pauses(w.data, recording)]
     return JSONResponse({"speakers": speakers, "pauses": pauses, "used": ranges_used(uses(story), recording)})
 
@@ -207,7 +207,7 @@ def to_story(request: Request, project: int, subclip: int) -> HTMLResponse:
     db = web(request).data.db
     (c,) = of_project(request, project, [subclip])
     asked = {"source": c.recording, "start": c.start, "length": c.length}
-    _, done = stories.edit(db, stories.first_of(db, project), None, "add_at_end", asked)
+    _, done = stories.edit(db, stories.current(db, project), None, "add_at_end", asked)
     return joined(report(f"“{c.name}” is in the story, at the end.", done.notes), hx_reswap="none")
 
 
@@ -286,7 +286,7 @@ def keep_all_used(request: Request, project: int, only: int | None = None) -> in
     """Ranges the story uses that are in the log under no subclip yet, kept in one step; how many."""
     db = web(request).data.db
     p = projects.get(db, project)
-    found = uses(stories.load(db, stories.first_of(db, project)).story)
+    found = uses(stories.load(db, stories.current(db, project)).story)
     new = []
     for r in recordings.of_project(db, project):
         if only not in (None, r.id):

@@ -140,7 +140,8 @@ def download(body: str, name: str, kind: str = "text/plain; charset=utf-8") -> R
 
 def plan_answer(w: Web, plan: Plan, sources: Sources, **more: Any) -> JSONResponse:
     """A plan for the player, with how many pictures the proxies of its recordings have."""
-    shown = {x.source for x in plan.pictures if x.source is not None}
+    images = [i for x in plan.pictures for i in (x.image, x.mix and x.mix.to) if i]
+    shown = {i.source for i in images if i.source is not None}
     frames = {i: (media_facts(w.data, i) or {}).get("frames") or 1 for i in shown}
     return JSONResponse({**plan.to_json(sources), "frames": frames, **more})
 

@@ -20,7 +20,7 @@ def _cards(request: Request) -> list[dict]:
     out = []
     for p in projects.listing(w.data.db):
         rs = recordings.of_project(w.data.db, p.id)
-        kept = stories.load(w.data.db, stories.first_of(w.data.db, p.id))
+        kept = stories.load(w.data.db, stories.current(w.data.db, p.id))
         face = next((f for r in rs if r.picture and (f := small(w, r, r.length(p.rate) // 3, p.rate))), None)
         out.append({"project": p, "recordings": len(rs), "story": kept.story.length, "face": face})
     return out

@@ -46,7 +46,7 @@ EditRequest = _models()
 def _id(request: Request, project: int) -> int:
     db = web(request).data.db
     projects.get(db, project)
-    return stories.first_of(db, project)
+    return stories.current(db, project)
 
 
 def _kept(request: Request, project: int) -> Kept:

@@ -179,7 +179,7 @@ def send(
     r = the_recording(request, project, recording)
     p = projects.get(w.data.db, project)
     if where in ("place", "everywhere"):
-        sid = stories.first_of(w.data.db, project)
+        sid = stories.current(w.data.db, project)
         story = stories.load(w.data.db, sid).story
         cuts = tighten.in_story(w.data, story, recording if where == "place" else None)
         if not cuts:

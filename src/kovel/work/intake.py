@@ -113,7 +113,7 @@ def start_render(
         raise Invalid("Quality is high or small.")
     sources = recordings.sources(data.db, project.id)
     plan = make_plan(kept.story, sources)
-    used = {p.source for p in plan.pictures if p.source is not None} | {h.source for h in plan.sounds}
+    used = plan.sources
     files = {}
     for i in used:
         r = recordings.get(data.db, i)

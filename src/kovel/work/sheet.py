@@ -11,7 +11,7 @@ def log_lines(data: Data, project: int) -> list[Line]:
     """Every subclip of a project, in the order of its recordings."""
     rate = projects.get(data.db, project).rate
     rows = {r.id: r for r in recordings.of_project(data.db, project)}
-    found = uses(stories.load(data.db, stories.first_of(data.db, project)).story)
+    found = uses(stories.load(data.db, stories.current(data.db, project)).story)
     out = []
     for c in subclips.of_project(data.db, project):
         a, b = rate.frame_to_sample(c.start), rate.frame_to_sample(c.end)

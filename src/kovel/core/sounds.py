@@ -1,0 +1,146 @@
+"""Edits on sounds laid under or over the dialogue: natural sound, effects, music, voice-over."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from kovel.core.covers import three_points
+from kovel.core.settle import Edit, check_handles, check_range, clock, frames_of, refuse_locked, settle, source_of
+from kovel.core.story import SOUNDS, Refused, Sound, Sources, Story, Tether
+
+HALF = -60  # tenths of a decibel: about half amplitude, music under talk to start with (common practice)
+LANE = "sounds"
+
+
+def lay_sound(
+    story: Story, sources: Sources, source: int, *, at: int | None = None, until: int | None = None, start: int | None = None,
+    end: int | None = None, kind: str = "effect", clock_bound: bool = False, level: int | None = None,
+) -> Edit:  # fmt: skip
+    """Lay a sound by three points. It is tethered to the word under its first sample, or `clock_bound` to the story's
+    own time. Music and natural sound start at half amplitude."""
+    refuse_locked(story, LANE)
+    s = source_of(sources, source)
+    if not s.sound:
+        raise Refused(f"{s.name} has no sound.")
+    if kind not in SOUNDS:
+        raise Refused("A sound is natural, effect, music or voice.")
+    place, begin, length = three_points(at=at, until=until, start=start, end=end, most=s.length(story.rate))
+    check_range(sources, story.rate, source, begin, length)
+    if not 0 <= place < story.length:
+        raise Refused("A sound must begin within the story." if story.length else "Add a soundbite first.")
+    loud = level if level is not None else HALF if kind in ("music", "natural") else 0
+    tether = Tether(0, place) if clock_bound else story.tether_at(place)
+    x = Sound(story.next_id, source, begin, length, tether, 1, kind, loud)
+    return _set(story, sources, x, f"{s.name} laid under {clock(place, story.rate)}, {frames_of(length)}", playhead=place)
+
+
+def _set(story: Story, sources: Sources, x: Sound, did: str, playhead: int | None = None) -> Edit:
+    draft = replace(
+        story,
+        sounds=(*(y for y in story.sounds if y.id != x.id), x),
+        loose_sounds=tuple(y for y in story.loose_sounds if y.id != x.id),
+        next_id=max(story.next_id, x.id + 1),
+    )
+    new, report = settle(story, draft, sources, did, made=(x.id,), playhead=playhead)
+    over = new.at(new.sound(x.id)) + x.length - new.length
+    return new, report.with_notes(
+        [f"Its last {frames_of(over)} run past the end of the talk and are not heard."] if over > 0 else []
+    )
+
+
+def _in_place(story: Story, sound: int) -> Sound:
+    x = story.sound(sound)
+    if x in story.loose_sounds:
+        raise Refused("That sound is loose. Lay it under a word first.")
+    refuse_locked(story, LANE)
+    return x
+
+
+def trim_sound(story: Story, sources: Sources, sound: int, edge: str, delta: int) -> Edit:
+    """Move a sound's in or out edge by `delta` frames; what is heard stays in step with the dialogue."""
+    x = _in_place(story, sound)
+    s = source_of(sources, x.source)
+    if delta == 0:
+        raise Refused("The edge is already there.")
+    if edge == "out":
+        new = replace(x, length=x.length + delta)
+    elif edge == "in":
+        at = story.at(x) + delta
+        if not 0 <= at < story.length:
+            raise Refused("A sound must begin within the story.")
+        tether = Tether(0, at) if x.tether.piece == 0 else story.tether_at(at)
+        new = replace(x, start=x.start + delta, length=x.length - delta, tether=tether)
+    else:
+        raise Refused("An edge is either in or out.")
+    if new.length < 1:
+        raise Refused(f"That would leave nothing of the sound: it is {frames_of(x.length)} long.")
+    check_handles(s, story.rate, (x.start, x.end), (new.start, new.end))
+    new = replace(new, rise=min(new.rise, new.length), fall=min(new.fall, new.length))
+    return _set(story, sources, new, f"{s.name}: {edge} point {frames_of(delta)} {'later' if delta > 0 else 'earlier'}")
+
+
+def move_sound(story: Story, sources: Sources, sound: int, at: int, clock_bound: bool | None = None) -> Edit:
+    """Put a sound, with the others of its group, so that it begins at story frame `at`."""
+    refuse_locked(story, LANE)
+    x = story.sound(sound)
+    if not 0 <= at < story.length:
+        raise Refused("A sound must begin within the story.")
+    bound = clock_bound if clock_bound is not None else x.tether.piece == 0
+    now = story.at_of(x.tether)
+    delta = at - now if now is not None else 0
+    draft = story
+    for y in (*story.sounds, *story.loose_sounds):
+        if y.id == sound:
+            place, free = at, bound
+        elif x.group and y.group == x.group and story.at_of(y.tether) is not None:
+            place, free = story.at(y) + delta, y.tether.piece == 0
+            if not 0 <= place < story.length:
+                raise Refused("Another sound of the group would begin outside the story.")
+        else:
+            continue
+        z = replace(y, tether=Tether(0, place) if free else story.tether_at(place))
+        draft = replace(
+            draft,
+            sounds=(*(o for o in draft.sounds if o.id != y.id), z),
+            loose_sounds=tuple(o for o in draft.loose_sounds if o.id != y.id),
+        )
+    if (
+        sorted(draft.sounds, key=lambda o: o.id) == sorted(story.sounds, key=lambda o: o.id)
+        and draft.loose_sounds == story.loose_sounds
+    ):
+        raise Refused("It is already there.")
+    name = source_of(sources, x.source).name
+    return settle(story, draft, sources, f"{name} now begins at {clock(at, story.rate)}", made=(sound,), playhead=at)
+
+
+def set_sound(
+    story: Story, sources: Sources, sound: int, level: int | None = None, rise: int | None = None, fall: int | None = None
+) -> Edit:
+    """Change a sound's level (tenths of a decibel, -600 to 120) and its fades (frames)."""
+    x = _in_place(story, sound)
+    new = replace(
+        x,
+        level=x.level if level is None else level,
+        rise=x.rise if rise is None else rise,
+        fall=x.fall if fall is None else fall,
+    )
+    if not -600 <= new.level <= 120:
+        raise Refused("A level lies between -60 and +12 dB.")
+    if min(new.rise, new.fall) < 0 or new.rise + new.fall > new.length:
+        raise Refused(f"The fades are longer than the sound: it is {frames_of(new.length)} long.")
+    if new == x:
+        raise Refused("It is like that already.")
+    name = source_of(sources, x.source).name
+    return _set(story, sources, new, f"{name}: {new.level / 10:+.1f} dB, fades of {new.rise} and {frames_of(new.fall)}")
+
+
+def remove_sound(story: Story, sources: Sources, sound: int) -> Edit:
+    """Take a sound away, from its place or from the tray."""
+    refuse_locked(story, LANE)
+    x = story.sound(sound)
+    draft = replace(
+        story,
+        sounds=tuple(y for y in story.sounds if y.id != sound),
+        loose_sounds=tuple(y for y in story.loose_sounds if y.id != sound),
+    )
+    return settle(story, draft, sources, f"{sources[x.source].name if x.source in sources else 'The sound'} taken off")
