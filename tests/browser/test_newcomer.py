@@ -260,7 +260,7 @@ def test_browser_mixes_and_schedules_the_renderers_samples(page: Page, forty: tu
         "async ([a, b]) => { const { mix } = await import('/static/js/sound.js'); return Array.from((await mix(kovel.player.plan, a, b))[0]); }",
         [a, b],
     )
-    want = Sound(plan, raw).block(a, b)[:, 0]
+    want = Sound(plan.sounds, raw).block(a, b)[:, 0]
     assert np.abs(np.array(got, np.float32) - want).max() < 1e-6
     heard = page.evaluate("""async ([a, n]) => {
       const { Sound } = await import('/static/js/sound.js');
@@ -270,7 +270,7 @@ def test_browser_mixes_and_schedules_the_renderers_samples(page: Page, forty: tu
       return Array.from((await s.context.startRendering()).getChannelData(0));
     }""", [a, 72000])  # fmt: skip
     x = np.array(heard, np.float32)
-    assert np.abs(x[:480]).max() == 0 and np.abs(x[480:72000] - Sound(plan, raw).block(a, a + 71520)[:, 0]).max() < 1e-4
+    assert np.abs(x[:480]).max() == 0 and np.abs(x[480:72000] - Sound(plan.sounds, raw).block(a, a + 71520)[:, 0]).max() < 1e-4
 
 
 def test_without_webcodecs_pictures_stay_within_a_frame(page: Page, watch: Callable, forty: tuple) -> None:

@@ -2,9 +2,12 @@
 
 import json
 import os
+from collections.abc import Callable
 from itertools import pairwise
+from random import Random
 
 import numpy as np
+import pytest
 from hypothesis import HealthCheck, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
@@ -18,24 +21,23 @@ from kovel.core.settle import longest
 from kovel.core.story import Refused, Report, Story
 from tests.core.stories import EMPTY, SOURCES, R
 
-small = st.integers(-60, 60)
 frame = st.integers(0, 400)
 source = st.sampled_from(list(SOURCES))
-edge = st.sampled_from(["in", "out"])
-maybe = st.none() | frame
 on = st.booleans()
 lane = st.sampled_from(["dialogue", "cover 1", "cover 2", "sounds"])
-ABOUT_COVERS = {"trim_cover", "move_cover"}
-VALUES = {  # what a parameter of any command is drawn from; ids are drawn from what the story holds
-    "at": maybe, "until": maybe, "start": maybe, "end": maybe, "source": source, "length": st.integers(0, 120), "a": frame, "b": frame,
-    "edge": edge, "delta": small, "take": st.sampled_from(["both", "both", "picture", "sound"]), "blend": st.sampled_from(["cut", "dissolve", "dip"]),
-    "frames": st.integers(-25, 25), "how": st.sampled_from(["insert", "overwrite", "add", "cover", "sound"]), "fit": on, "natural": on, "on": on,
-    "lane": st.none() | st.integers(1, 3), "percent": st.integers(90, 200), "every": st.integers(0, 20), "span": st.integers(0, 200),
-    "kind": st.sampled_from(["natural", "effect", "music", "voice"]), "clock_bound": on, "level": st.integers(-100, 20),
-    "rise": st.integers(0, 30), "fall": st.integers(0, 30), "heading": st.sampled_from(["", "River", "Night"]), "target": frame,
-    "colour": st.sampled_from(["#000000", "#8a2f2f", "red"]), "text": st.sampled_from(["", "The Last Haul"]),
+VALUES: dict[str, Callable[[Random], object]] = {  # what a parameter of any command is drawn from; ids come from the story
+    "source": lambda r: r.choice([1, 1, 2, 2, 3, 4, 5, 6, 7]), "length": lambda r: r.choice([0, *range(1, 90, 4)]), "edge": lambda r: r.choice(["in", "out"]),
+    "delta": lambda r: r.choice([-60, -9, -2, -1, 0, 1, 2, 9, 60]), "take": lambda r: r.choice(["both", "both", "picture", "sound"]),
+    "blend": lambda r: r.choice(["cut", "dissolve", "dissolve", "dip"]), "frames": lambda r: r.randint(-25, 25), "fit": lambda r: r.random() < 0.3,
+    "how": lambda r: r.choice(["insert", "overwrite", "add", "cover", "sound"]), "natural": lambda r: r.random() < 0.3, "on": lambda r: r.random() < 0.7,
+    "lane": lambda r: r.choice([None, None, 1, 2, 3]), "percent": lambda r: r.choice([90, 100, 110, 125, 150]), "every": lambda r: r.choice([0, 5, 20]),
+    "span": lambda r: r.randint(0, 200), "kind": lambda r: r.choice(["natural", "effect", "music", "voice", "noise"]), "clock_bound": lambda r: r.random() < 0.4,
+    "level": lambda r: r.randint(-100, 20), "rise": lambda r: r.randint(0, 30), "fall": lambda r: r.randint(0, 30), "target": lambda r: r.randint(0, 99),
+    "heading": lambda r: r.choice(["", "River", "Night"]), "colour": lambda r: r.choice(["#000000", "#8a2f2f", "red"]), "text": lambda r: r.choice(["", "The Last Haul"]),
 }  # fmt: skip
-NAMES = [n for n in COMMANDS if n not in ("set_lock", "set_muted", "set_solo", "paste", "take_out", "insert_several", "set_target")]
+NAMES = [
+    n for n in COMMANDS if n not in ("set_lock", "set_muted", "set_solo", "paste", "take_out", "insert_several", "set_target")
+]
 
 
 class Editing(RuleBasedStateMachine):
@@ -66,41 +68,64 @@ class Editing(RuleBasedStateMachine):
         """What stays in place begins on the same source frame of its word, unless the edit was about that very thing."""
         old = {c.id: c for c in (*before.covers, *before.sounds)}
         for c in (*after.covers, *after.sounds):
-            if c.id in old and c.id not in report.made and old[c.id].tether.piece and not (name == "move_sound" and c.id in old):
+            if (
+                c.id in old
+                and c.id not in report.made
+                and old[c.id].tether.piece
+                and not (name == "move_sound" and c.id in old)
+            ):
                 a, b = before.piece(old[c.id].tether.piece), after.piece(c.tether.piece)
                 assert (a.source, old[c.id].tether.moment) == (b.source, c.tether.moment), self.log
 
-    def one_of(self, rows: tuple, i: int) -> int:
-        return rows[i % len(rows)].id if rows else 0
+    def one_of(self, rows: tuple, r: Random) -> int:
+        return r.choice(rows).id if rows else 0
 
-    def a_piece(self, i: int) -> int:
-        return self.one_of(self.story.pieces, i)
+    @rule(seed=st.integers(0, 2**32), count=st.integers(10, 40))
+    def any_edits(self, seed: int, count: int) -> None:
+        """Any commands with anything in their parameters; the values come from the seed, so that many fit in a run."""
+        r = Random(seed)
+        for _ in range(count):
+            name = r.choice(NAMES)
+            self.do(name, **self.anything(name, r))
+            self.sound()
+            if self.story.length > 1500:
+                self.do("extract", a=300, b=self.story.length)
 
-    @rule(data=st.data(), names=st.lists(st.sampled_from(NAMES), min_size=1, max_size=4))
-    def any_edit(self, data: st.DataObject, names: list[str]) -> None:
-        """Any command with anything in its parameters."""
-        for name in names:
-            params: dict[str, object] = {}
-            for k, (_, default) in parameters(name).items():
-                i = data.draw(st.integers(0, 50))
-                if k in ("piece", "first", "second", "before"):
-                    params[k] = self.a_piece(i) if i < 45 or k in ("first", "second") else None
-                elif k == "cover":
-                    params[k] = self.one_of((*self.story.covers, *self.story.loose), i)
-                elif k == "sound":
-                    params[k] = self.one_of((*self.story.sounds, *self.story.loose_sounds), i)
-                elif k == "pieces":
-                    params[k] = [self.a_piece(i), self.a_piece(i + 2)]
-                elif k == "ids":
-                    rows = self.story.pieces if i % 2 else self.story.sounds
-                    params[k] = [self.one_of(rows, i), self.one_of(rows, i + 1)]
-                elif default is ... or i < 30:
-                    x = data.draw(VALUES[k])
-                    if x is not None or default is None:
-                        params[k] = x
-                    elif default is ...:
-                        params[k] = i
-            self.do(name, **params)
+    def anything(self, name: str, r: Random) -> dict[str, object]:
+        params: dict[str, object] = {}
+        s = self.story
+        for k, (_, default) in parameters(name).items():
+            if k in ("piece", "first", "second", "before", "pieces"):
+                i = self.one_of(s.pieces, r)
+                params[k] = (
+                    [i, self.one_of(s.pieces, r)]
+                    if k == "pieces"
+                    else None
+                    if k in ("piece", "before") and default is None and r.random() < 0.2
+                    else i
+                )
+            elif k == "cover":
+                params[k] = self.one_of((*s.covers, *s.loose), r)
+            elif k == "sound":
+                params[k] = self.one_of((*s.sounds, *s.loose_sounds), r)
+            elif k == "ids":
+                rows = s.pieces if r.random() < 0.5 else s.sounds
+                params[k] = [self.one_of(rows, r), self.one_of(rows, r)]
+            elif default is ... or r.random() < 0.6:
+                near = lambda: r.randint(0, max(1, s.length)) if r.random() < 0.9 else 400  # noqa: E731
+                if k in ("at", "until", "a", "b"):
+                    params[k] = (
+                        params.get("at", 0) + r.randint(-2, 60)
+                        if k == "until" and "at" in params
+                        else params["a"] + r.randint(0, 60)
+                        if k == "b"
+                        else near()
+                    )  # type: ignore[operator]
+                elif k == "start" or k == "end":
+                    params[k] = params["start"] + r.randint(0, 80) if k == "end" and "start" in params else r.randint(0, 320)  # type: ignore[operator]
+                else:
+                    params[k] = VALUES[k](r)
+        return params
 
     @rule(s=source, start=frame, n=st.integers(20, 120))
     def add(self, s: int, start: int, n: int) -> None:
@@ -119,10 +144,18 @@ class Editing(RuleBasedStateMachine):
         self.do("paste", at=min(at, s.length), clip=json.loads(json.dumps(copied(s, a, a + n))))
         if self.story is s:
             return
-        said = lambda t, x, y: [(p.source, p.start + k) for p, b in zip(t.pieces, t.starts, strict=False) for k in range(p.length) if x <= b + k < y]  # noqa: E731
+
+        def said(t: Story, x: int, y: int) -> list[tuple[int | None, int]]:
+            rows = zip(t.pieces, t.starts, strict=False)
+            return [(p.source, p.start + k) for p, b in rows for k in range(p.length) if x <= b + k < y]
+
         at = min(at, s.length)
         assert said(self.story, at, at + n) == said(s, a, a + n), self.log
-        laid = [(c.source, c.start, x - at) for x, _, c in self.story.spans if at <= x < at + n and c.id not in {o.id for o in s.covers}]
+        laid = [
+            (c.source, c.start, x - at)
+            for x, _, c in self.story.spans
+            if at <= x < at + n and c.id not in {o.id for o in s.covers}
+        ]
         here = [(c.source, c.start, x - a) for x, _, c in s.spans if a <= x < a + n]
         assert sorted(laid) == sorted(here), self.log
 
@@ -144,7 +177,7 @@ class Editing(RuleBasedStateMachine):
         self.do("set_lock", lane=which, locked=locked)
         if locked and which == "dialogue" and which in self.story.locked:  # or nothing would happen for the rest of the run
             was = self.story.pieces
-            self.do("trim", piece=self.a_piece(0), edge="out", delta=-1)
+            self.do("trim", piece=self.one_of(self.story.pieces, Random(0)), edge="out", delta=-1)
             self.do("overwrite", at=0, source=1, start=0, length=5)
             assert self.story.pieces == was
             self.do("set_lock", lane=which, locked=False)
@@ -188,7 +221,11 @@ class Editing(RuleBasedStateMachine):
         for j in s.joins:  # only between neighbours, only as long as their material reaches
             i = s.index_of(j.right) if j.right else len(s.pieces)
             assert s.join(i) is j or s.join(i) == j, self.log
-            assert j.left == (s.pieces[i - 1].id if i else 0) and j.length <= max(1, longest(s, SOURCES, i, j.blend)) and not j.plain, self.log
+            assert (
+                j.left == (s.pieces[i - 1].id if i else 0)
+                and j.length <= max(1, longest(s, SOURCES, i, j.blend))
+                and not j.plain
+            ), self.log
 
     @invariant()
     def plan_is_the_story(self) -> None:
@@ -200,7 +237,7 @@ class Editing(RuleBasedStateMachine):
             for image in (run_.image, *([run_.mix.to] if run_.mix else [])):
                 if image.source is not None and (n := SOURCES[image.source].frames) is not None:
                     first, last = (own_frame(image, k, R, SOURCES[image.source].rate) for k in (0, run_.end - run_.at - 1))
-                    assert 0 <= first and last < n, self.log
+                    assert first >= 0 and last < n, self.log
         spans = [x for x in s.spans if f"cover {x[2].lane}" not in s.muted]
         own = lambda source, at: frame_shown(at, R, SOURCES[source].rate) if SOURCES[source].frames else 0  # noqa: E731
         blends = [(s.starts[i] - j.length // 2, s.starts[i] + j.length - j.length // 2, i) for i, j in enumerate(map(s.join, range(len(s.pieces) + 1))) if 0 < i < len(s.pieces) and j.length]  # fmt: skip
@@ -218,9 +255,13 @@ class Editing(RuleBasedStateMachine):
                 continue
             k = next((k for lo, hi, k in blends if lo <= t < hi), None)
             shown = [(s.pieces[k - 1], s.starts[k - 1]), (s.pieces[k], s.starts[k])] if k else [(p, begin)]
+            if k and s.join(k).blend == "dip":  # one side and black
+                shown = [(p, begin)]
             if fade and not k:
                 continue
             images = [run_.image, *([run_.mix.to] if k and run_.mix else [])]
+            if k and s.join(k).blend == "dip":
+                images = [x for x, y in zip(images, (t < s.starts[k], t >= s.starts[k]), strict=True) if y]
             assert len(images) == len(shown), self.log
             for image, (q, a) in zip(images, shown, strict=True):
                 seen = q.source is not None and SOURCES[q.source].picture and q.take != "sound"
@@ -240,7 +281,9 @@ class Editing(RuleBasedStateMachine):
             heard = sorted((h.source, h.start + sample - h.at) for h in plan.sounds if h.at <= sample < h.end)
             assert heard == sorted((x, R.frame_to_sample(f + t - a)) for a, b, x, f in said if a <= t < b), self.log
         for h in plan.sounds:
-            assert h.start >= 0 and h.end > h.at and h.start + h.end - h.at <= R.frame_to_sample(SOURCES[h.source].length(R)), self.log
+            assert h.start >= 0 and h.end > h.at and h.start + h.end - h.at <= R.frame_to_sample(SOURCES[h.source].length(R)), (
+                self.log
+            )
 
 
 TestEditing = Editing.TestCase
@@ -250,6 +293,34 @@ TestEditing.settings = settings(
     deadline=None,
     suppress_health_check=list(HealthCheck),
 )
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_many_edits(seed: int) -> None:
+    """Long runs of any commands. KOVEL_EDITS sets how many (200,000 in all were run before this was handed over); a
+    failure prints the commands since the story was last empty, to be replayed."""
+    r = Random(seed)
+    m = Editing()
+    for k in range(int(os.environ.get("KOVEL_EDITS", "3000")) // 6):
+        if k % 150 == 0 or not m.story.pieces:
+            m.story, m.done, m.undone, m.log = EMPTY, [], [], []
+            for i in range(3):
+                m.do("add_at_end", source=1 + i % 2, start=100 + 170 * (i % 4), length=60 + 25 * i)
+            m.do("lay_cover", source=3, at=20, until=70, start=5)
+            m.do("lay_sound", source=6, at=90, until=150, start=50, kind="music")
+        name = r.choice(NAMES)
+        m.do(name, **m.anything(name, r))
+        if m.story.length > 700:
+            m.do("extract", a=400, b=m.story.length)
+        if r.random() < 0.1:
+            (m.undo if r.random() < 0.6 else m.redo)(r.randint(1, 6))
+        if r.random() < 0.1 and m.story.length > 2:
+            m.copy_and_paste(r.randint(0, m.story.length - 2), r.randint(1, 60), r.randint(0, m.story.length))
+        if r.random() < 0.05:
+            m.mute(r.choice(["dialogue", "cover 1", "music", "natural"]), r.random() < 0.4, r.random() < 0.3)
+        m.sound()
+        m.plan_is_the_story()
+    assert k > 10
 
 
 def test_ramps_meet_at_a_join_without_a_click() -> None:

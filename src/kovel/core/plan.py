@@ -16,7 +16,7 @@ import numpy as np
 import numpy.typing as npt
 
 from kovel.core.rate import Rate
-from kovel.core.story import Card, Join, Piece, Source, Sources, Story
+from kovel.core.story import Card, Piece, Source, Sources, Story
 
 RAMP = 192  # samples: 4 ms at 48 kHz
 
@@ -226,7 +226,12 @@ def _dialogue(story: Story, sources: Sources) -> list[Shown]:
         if joins[i].length:
             before = foot[i] if i else 0
             left = images[i - 1].later(story.pieces[i - 1].length - before) if i else Image()
-            out.append(Shown(a - before, a + head[i], left, None, _mix(joins[i], images[i].later(-before), i == 0)))
+            right = images[i].later(-before)
+            if joins[i].blend == "dip" and i:  # neither side needs material beyond its edge
+                out.append(Shown(a - before, a, left, None, Mix(Image(), "dip", 0, joins[i].length)))
+                out.append(Shown(a, a + head[i], Image(), None, Mix(images[i], "dip", before, joins[i].length)))
+            else:
+                out.append(Shown(a - before, a + head[i], left, None, Mix(right, "dissolve", 0, joins[i].length)))
         x, y = a + head[i], b - foot[i + 1]
         if x > y:  # a fade in and a fade out on the only piece meet in its middle
             x = y = (x + y) // 2
@@ -237,10 +242,6 @@ def _dialogue(story: Story, sources: Sources) -> list[Shown]:
         out.append(Shown(max(a, last.end), story.length, images[-1].later(max(a, last.end) - story.starts[n - 1]), None,
                          Mix(Image(), "dissolve", max(0, last.end - a), joins[n].length)))  # fmt: skip
     return out
-
-
-def _mix(j: Join, to: Image, fade_up: bool) -> Mix:
-    return Mix(to, "dissolve" if fade_up else j.blend, 0, j.length)
 
 
 def _dialogue_sound(story: Story, sources: Sources) -> list[Heard]:

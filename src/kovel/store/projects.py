@@ -147,7 +147,7 @@ def duplicate(db: Database, project: int) -> Project:
             (name, project),
         ).lastrowid
         ids = {}
-        cols = "path, name, kind, roll, camera, day, ordinal, aside, size, checksum, rate_num, rate_den, frames, picture, sound, width, height, channels, start_timecode, remarks"
+        cols = "path, name, kind, roll, camera, day, ordinal, aside, size, checksum, rate_num, rate_den, frames, picture, sound, width, height, channels, start_timecode, remarks, sync_set, sync_offset, sync_ppm, sync_sure, sync_how"
         for (rid,) in c.execute("SELECT id FROM recording WHERE project = ?", (project,)).fetchall():
             ids[rid] = c.execute(
                 f"INSERT INTO recording (project, {cols}) SELECT ?, {cols} FROM recording WHERE id = ?", (new, rid)
@@ -170,32 +170,16 @@ def duplicate(db: Database, project: int) -> Project:
                 (ids[rid], rid),
             )
         for (sid,) in c.execute("SELECT id FROM story WHERE project = ?", (project,)).fetchall():
+            kept = "name, next_id, locked, muted, soloed, target"
             copy = c.execute(
-                "INSERT INTO story (project, name, next_id, locked) SELECT ?, name, next_id, locked FROM story WHERE id = ?",
-                (new, sid),
+                f"INSERT INTO story (project, {kept}) SELECT ?, {kept} FROM story WHERE id = ?", (new, sid)
             ).lastrowid
-            rows = c.execute("SELECT * FROM piece WHERE story = ?", (sid,)).fetchall()
-            c.executemany(
-                "INSERT INTO piece VALUES (?,?,?,?,?,?)",
-                [(copy, r["id"], r["ordinal"], ids.get(r["source"]), r["start"], r["length"]) for r in rows],
-            )
-            rows = c.execute("SELECT * FROM cover WHERE story = ?", (sid,)).fetchall()
-            c.executemany(
-                "INSERT INTO cover VALUES (?,?,?,?,?,?,?,?,?,?)",
-                [
-                    (
-                        copy,
-                        r["id"],
-                        r["loose"],
-                        r["ordinal"],
-                        ids[r["source"]],
-                        r["start"],
-                        r["length"],
-                        r["piece"],
-                        r["moment"],
-                        r["lane"],
-                    )
-                    for r in rows
-                ],
-            )
+            for table in ("piece", "cover", "laid_sound", "seam", "section"):
+                found = c.execute(f"SELECT * FROM {table} WHERE story = ?", (sid,))
+                names = [d[0] for d in found.description]
+                copies = [
+                    [copy if k == "story" else ids.get(r[k]) if k == "source" else r[k] for k in names]
+                    for r in found.fetchall()
+                ]
+                c.executemany(f"INSERT INTO {table} VALUES ({','.join('?' * len(names))})", copies)
     return get(db, new)

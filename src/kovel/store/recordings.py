@@ -132,7 +132,11 @@ def remove(db: Database, recording: int) -> None:
     """Take a recording out of its project (never its file); refused while a story uses it."""
     used = (
         db.read()
-        .execute("SELECT 1 FROM piece WHERE source = ?1 UNION SELECT 1 FROM cover WHERE source = ?1 LIMIT 1", (recording,))
+        .execute(
+            "SELECT 1 FROM piece WHERE source = ?1 UNION SELECT 1 FROM cover WHERE source = ?1"
+            " UNION SELECT 1 FROM laid_sound WHERE source = ?1 LIMIT 1",
+            (recording,),
+        )
         .fetchone()
     )
     if used:

@@ -34,10 +34,14 @@ class Kept:
 
 def current(db: Database, project: int) -> int:
     """The story of a project that is open."""
-    r = db.read().execute(
-        "SELECT s.id FROM story s JOIN project p ON p.id = s.project WHERE p.id = ? ORDER BY s.id = p.story DESC, s.id LIMIT 1",
-        (project,),
-    ).fetchone()
+    r = (
+        db.read()
+        .execute(
+            "SELECT s.id FROM story s JOIN project p ON p.id = s.project WHERE p.id = ? ORDER BY s.id = p.story DESC, s.id LIMIT 1",
+            (project,),
+        )
+        .fetchone()
+    )
     if r is None:
         raise Missing("This project has no story.")
     return int(r[0])
@@ -121,11 +125,16 @@ def _write(c: sqlite3.Connection, story: int, p: Patch, head: int | None) -> Non
     for part, s in p.rows.items():
         t = _TABLES[part]
         if s.old:
-            c.execute(f"DELETE FROM {t.name} WHERE {t.where} AND ordinal >= ? AND ordinal < ?", (story, s.index, s.index + len(s.old)))
+            c.execute(
+                f"DELETE FROM {t.name} WHERE {t.where} AND ordinal >= ? AND ordinal < ?", (story, s.index, s.index + len(s.old))
+            )
     for part, s in p.rows.items():
         t, grow = _TABLES[part], len(s.new) - len(s.old)
         if grow:
-            c.execute(f"UPDATE {t.name} SET ordinal = ordinal + ? WHERE {t.where} AND ordinal >= ?", (grow, story, s.index + len(s.old)))
+            c.execute(
+                f"UPDATE {t.name} SET ordinal = ordinal + ? WHERE {t.where} AND ordinal >= ?",
+                (grow, story, s.index + len(s.old)),
+            )
         rows = [_to_sql(story, t, s.index + i, part, x) for i, x in enumerate(s.new)]
         if rows:
             c.executemany(f"INSERT INTO {t.name} VALUES ({','.join('?' * len(rows[0]))})", rows)
@@ -259,7 +268,9 @@ def history(db: Database, story: int, limit: int = 300) -> list[dict[str, Any]]:
         )
     }
     rows = c.execute("SELECT id, parent, at, did, notes FROM journal WHERE story = ? ORDER BY id DESC LIMIT ?", (story, limit))
-    out = [{"id": r["id"], "parent": r["parent"], "at": r["at"], "did": r["did"], "notes": json.loads(r["notes"])} for r in rows]
+    out = [
+        {"id": r["id"], "parent": r["parent"], "at": r["at"], "did": r["did"], "notes": json.loads(r["notes"])} for r in rows
+    ]
     before = {r["id"]: r for r in out}
     for r in out:
         r["in"] = r["id"] in line

@@ -3,8 +3,10 @@
 import re
 
 from fastapi import APIRouter, Request
-from fastapi.responses import FileResponse
+from fastapi.responses import FileResponse, Response
 
+from kovel.media.card import card_png
+from kovel.store import projects
 from kovel.store.projects import Missing
 from kovel.web.pages import web
 
@@ -29,3 +31,13 @@ def derived(request: Request, recording: int, name: str) -> FileResponse:
         media_type=kind,
         headers={"cache-control": "private, no-cache" if name == "media.json" else "private, max-age=600"},
     )
+
+
+@router.get("/p/{project}/card.png")
+def card(request: Request, project: int, colour: str = "#000000", text: str = "") -> Response:
+    """The picture of a card, in the shape of the project."""
+    p = projects.get(web(request).data.db, project)
+    if not re.fullmatch("#[0-9a-f]{6}", colour) or len(text) > 500:
+        raise Missing("There is no such card.")
+    body = card_png(colour, text, 960, round(960 * p.height / p.width / 2) * 2)
+    return Response(body, media_type="image/png", headers={"cache-control": "private, max-age=600"})

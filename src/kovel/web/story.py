@@ -176,7 +176,7 @@ def plan(request: Request, project: int) -> JSONResponse:
     sources = recordings.sources(w.data.db, project)
     made = make_plan(kept.story, sources)
     pieces = [[q.id, at, q.length] for at, q in zip(kept.story.starts, kept.story.pieces, strict=False)]
-    return plan_answer(w, made, sources, revision=kept.revision, pieces=pieces)
+    return plan_answer(w, made, sources, revision=kept.revision, pieces=pieces, project=project)
 
 
 def _answer(request: Request, kept: Kept, done: Report) -> Response:

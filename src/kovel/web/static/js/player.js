@@ -43,11 +43,22 @@ export class Player extends EventTarget {
     return lo;
   }
 
-  // [recording, its frame] at a story frame; null for black.
+  // What is drawn at a story frame, first to last: {id, n, card, zoom, share}; id null for black or a card.
+  layers(t) {
+    if (!this.plan || !this.plan.pictures.length) return [];
+    t = Math.max(0, Math.min(t, this.plan.length - 1));
+    const row = this.plan.pictures[this.run(t)], k = t - row[0], more = row[6];
+    const layer = ([id, base, num, den], extra, share) => ({ id, n: id === null ? 0 : Math.floor((base + k * num) / den), card: extra?.card, zoom: extra?.zoom || 100, share });
+    if (!more?.mix) return [layer(row.slice(2, 6), more, 1)];
+    const [kind, first, of, to, extra] = more.mix, w = (first + k + 1) / (of + 1);
+    const [a, b] = kind === "dissolve" ? [1 - w, w] : [Math.max(0, 1 - 2 * w), Math.max(0, 2 * w - 1)];
+    return [layer(row.slice(2, 6), more, a), layer(to, extra, b)];
+  }
+
+  // [recording, its frame] of the first image at a story frame; null for black.
   picture(t) {
-    if (!this.plan || !this.plan.pictures.length) return null;
-    const [at, , source, start, num, den] = this.plan.pictures[this.run(Math.max(0, Math.min(t, this.plan.length - 1)))];
-    return source === null ? null : [source, Math.floor(((start + Math.min(t, this.plan.length - 1) - at) * num) / den)];
+    const l = this.layers(t).find((x) => x.id !== null);
+    return l ? [l.id, l.n] : null;
   }
 
   ahead(t, step, count) {
@@ -55,8 +66,7 @@ export class Player extends EventTarget {
     for (let i = 0; i < count; i++) {
       const q = t + i * step;
       if (q < 0 || q >= Math.max(1, this.plan.length)) break;
-      const p = this.picture(q);
-      if (p) out.push(this.limit(p));
+      for (const l of this.layers(q)) if (l.id !== null) out.push(this.limit([l.id, l.n]));
     }
     return out;
   }
@@ -116,9 +126,9 @@ export class Player extends EventTarget {
   }
 
   async firstPicture(t, gen) {
-    const p = this.picture(t);
+    const all = this.layers(t).filter((l) => l.id !== null).map((l) => this.limit([l.id, l.n]));
     const give = performance.now() + 1500;
-    while (p && gen === this.starting && performance.now() < give && !this.pictures.failed && !this.pictures.get(...this.limit(p))) await new Promise((r) => setTimeout(r, 2));
+    while (gen === this.starting && performance.now() < give && !this.pictures.failed && !all.every((p) => this.pictures.get(...p))) await new Promise((r) => setTimeout(r, 2));
   }
 
   stop(quiet = false) {
@@ -192,25 +202,51 @@ export class Player extends EventTarget {
   }
 
   draw(t) {
-    const p = this.plan.length ? this.picture(t) : null;
-    const id = p ? `${p[0]}:${p[1]}` : "black";
+    const layers = this.plan.length ? this.layers(t) : [];
+    const id = layers.map((l) => `${l.id}:${l.n}:${l.card || ""}:${l.zoom}:${l.share}`).join(" ");
     if (id === this.shown && this.pictures.exact) return;
-    const c = this.canvas;
-    if (!p) { this.paint.fillStyle = "#000"; this.paint.fillRect(0, 0, c.width, c.height); this.shown = id; this.drawn?.(t); return; }
-    const f = this.pictures.get(...this.limit(p));
-    if (!f && this.pictures.failed && this.shown !== "none") {
-      this.paint.fillStyle = "#191816"; this.paint.fillRect(0, 0, c.width, c.height);
-      this.paint.fillStyle = "#ece4d5"; this.paint.font = "28px sans-serif"; this.paint.textAlign = "center";
-      this.paint.fillText("This recording is not prepared yet", c.width / 2, c.height / 2);
-      this.shown = "none";
+    const c = this.canvas, images = [];
+    for (const l of layers) {
+      const f = l.card ? this.card(l.card) : l.id === null ? "black" : this.pictures.get(...this.limit([l.id, l.n]));
+      if (!f && this.pictures.failed && l.id !== null && this.shown !== "none") {
+        this.paint.fillStyle = "#191816"; this.paint.fillRect(0, 0, c.width, c.height);
+        this.paint.fillStyle = "#ece4d5"; this.paint.font = "28px sans-serif"; this.paint.textAlign = "center";
+        this.paint.fillText("This recording is not prepared yet", c.width / 2, c.height / 2);
+        this.shown = "none";
+      }
+      if (!f) { if (this.playing && !this.missed) this.late++; this.missed = true; return; }
+      images.push(f);
     }
-    if (!f) { if (this.playing && !this.missed) { this.late++; } this.missed = true; return; }
     this.missed = false;
-    const w = f.displayWidth || f.videoWidth, h = f.displayHeight || f.videoHeight;
-    const k = Math.min(c.width / w, c.height / h), dw = Math.round(w * k), dh = Math.round(h * k);
-    if (dw < c.width || dh < c.height) { this.paint.fillStyle = "#000"; this.paint.fillRect(0, 0, c.width, c.height); }
-    this.paint.drawImage(f, (c.width - dw) >> 1, (c.height - dh) >> 1, dw, dh);
+    const plain = layers.length === 1 && layers[0].share === 1;
+    layers.forEach((l, i) => this.image(images[i], l, i === 0 && plain, i));
+    if (!layers.length) this.image("black", { zoom: 100, share: 1 }, true, 0);
+    this.paint.globalAlpha = 1; this.paint.globalCompositeOperation = "source-over";
     this.shown = id;
     this.drawn?.(t);
+  }
+
+  // One image on the canvas. Blended ones are added up over black, each by its share, as the renderer does.
+  image(f, layer, plain, i) {
+    const c = this.canvas, g = this.paint;
+    if (!plain && i === 0) { g.globalCompositeOperation = "source-over"; g.globalAlpha = 1; g.fillStyle = "#000"; g.fillRect(0, 0, c.width, c.height); }
+    if (!plain) { g.globalCompositeOperation = "lighter"; g.globalAlpha = layer.share; }
+    if (f === "black") { if (plain) { g.fillStyle = "#000"; g.fillRect(0, 0, c.width, c.height); } return; }
+    const w = f.displayWidth || f.videoWidth || f.width, h = f.displayHeight || f.videoHeight || f.height;
+    const k = Math.min(c.width / w, c.height / h), dw = Math.round(w * k), dh = Math.round(h * k);
+    if (plain && (dw < c.width || dh < c.height)) { g.fillStyle = "#000"; g.fillRect(0, 0, c.width, c.height); }
+    const z = layer.zoom / 100; // a punch-in: from the middle and two fifths down, as the renderer does
+    g.drawImage(f, ((c.width - dw) >> 1) * z - (c.width * (z - 1)) / 2, ((c.height - dh) >> 1) * z - c.height * (z - 1) * 0.4, dw * z, dh * z);
+  }
+
+  // The picture of a card, made by the server; null until it is there.
+  card(card) {
+    this.cards ||= new Map();
+    const key = card.join(" ");
+    if (!this.cards.has(key)) {
+      this.cards.set(key, null);
+      fetch(`/p/${this.plan.project}/card.png?${new URLSearchParams({ colour: card[0], text: card[1] })}`).then((r) => r.blob()).then(createImageBitmap).then((b) => this.cards.set(key, b)).catch(() => this.cards.delete(key));
+    }
+    return this.cards.get(key);
   }
 }

@@ -4,10 +4,13 @@ import { Recording } from "./media.js";
 export const RATE = 48000;
 const BLOCK = RATE / 2;
 
+// How far a sound has come in after q samples of a ramp: straight when short, a quarter sine (equal power) when longer.
+const slope = (q, length, short) => { const x = Math.min(q / length, 1); return length > short ? Math.sin((x * Math.PI) / 2) : x; };
+
 // Samples [a, b) of the plan as two Float32Arrays: each sound's samples times its gain and its ramps.
 export async function mix(plan, a, b) {
   const out = [new Float32Array(b - a), new Float32Array(b - a)];
-  for (const [at, end, source, start, gain] of plan.sounds) {
+  for (const [at, end, source, start, gain, rise = plan.ramp, fall = plan.ramp] of plan.sounds) {
     const lo = Math.max(a, at), hi = Math.min(b, end);
     if (lo >= hi) continue;
     const rec = await Recording.of(source);
@@ -20,7 +23,7 @@ export async function mix(plan, a, b) {
       for (let k = 0; k < n; k++) {
         const j = (x + k - s * RATE) * ch, q = i + k - at;
         if (j >= data.length) break;
-        const g = Math.min(Math.min(q, end - at - q) / plan.ramp, 1) * gain;
+        const g = Math.min(slope(q, rise, plan.ramp), slope(end - at - q, fall, plan.ramp)) * gain;
         out[0][i + k - a] += (data[j] / 32768) * g;
         out[1][i + k - a] += (data[j + ch - 1] / 32768) * g;
       }

@@ -1,0 +1,49 @@
+"""Cards as pictures: one colour with words on it. Player and renderer show the same one."""
+
+import io
+from functools import lru_cache
+from pathlib import Path
+
+from PIL import Image, ImageColor, ImageDraw, ImageFont
+
+FONT = Path(__file__).with_name("fonts") / "source-serif-4.ttf"
+
+
+@lru_cache(32)
+def card_image(colour: str, text: str, width: int, height: int) -> Image.Image:
+    """RGB image of that size; the words stand in the middle, dark on a light colour and light on a dark one."""
+    rgb = ImageColor.getrgb(colour)
+    im = Image.new("RGB", (width, height), rgb)
+    if not text:
+        return im
+    draw = ImageDraw.Draw(im)
+    size = height // 11
+    while size > 8:
+        font = ImageFont.truetype(str(FONT), size)
+        rows = [r for line in text.splitlines() for r in _wrapped(line, font, width * 0.8)]
+        if len(rows) * size * 1.35 <= height * 0.86 and all(font.getlength(r) <= width * 0.86 for r in rows):
+            break
+        size = size * 9 // 10
+    light = (0.2126 * rgb[0] + 0.7152 * rgb[1] + 0.0722 * rgb[2]) > 140
+    y = height / 2 - (len(rows) - 1) * size * 1.35 / 2
+    for r in rows:
+        draw.text((width / 2, y), r, font=font, fill="#1b1a18" if light else "#f4eee2", anchor="mm")
+        y += size * 1.35
+    return im
+
+
+def _wrapped(line: str, font: ImageFont.FreeTypeFont, width: float) -> list[str]:
+    rows = [""]
+    for word in line.split():
+        longer = f"{rows[-1]} {word}".strip()
+        if font.getlength(longer) <= width or not rows[-1]:
+            rows[-1] = longer
+        else:
+            rows.append(word)
+    return rows
+
+
+def card_png(colour: str, text: str, width: int, height: int) -> bytes:
+    out = io.BytesIO()
+    card_image(colour, text, width, height).save(out, "PNG")
+    return out.getvalue()
