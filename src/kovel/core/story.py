@@ -24,11 +24,28 @@ class Refused(ValueError):
 
 
 @dataclass(frozen=True, slots=True)
+class Sync:
+    """Where a recording stands on the clock of its sync set.
+
+    set       0 s        1          2
+    A         [0─────────1──────────2        offset 0
+    B              [0──────────1─────        offset 24000 samples: it begins half a second later
+
+    `offset` in 48 kHz samples of the set's clock; `ppm` is how much faster its own clock runs than the set's.
+    """
+
+    set: int
+    offset: int
+    ppm: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
 class Source:
     """What the core needs to know of a recording.
 
     `frames` counts its own frames at its own `rate`; None for a still, which lasts as long as asked.
-    `setup` names the camera position: two pieces of one setup side by side make a jump cut.
+    `setup` names the camera position: two pieces of one setup side by side make a jump cut. `sync` is its place in a
+    sync set, if it is in one.
     """
 
     id: int
@@ -38,6 +55,7 @@ class Source:
     picture: bool = True
     sound: bool = True
     setup: str = ""
+    sync: Sync | None = None
 
     def length(self, clock: Rate) -> int | None:
         """Whole frames of `clock` it fills; None for a still."""

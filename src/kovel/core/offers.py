@@ -1,0 +1,166 @@
+"""What could take the jolt out of an exposed jump: a cover from the shelf, another camera, a punch-in, a dissolve."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from kovel.core.seams import SPARE, Seam
+from kovel.core.settle import frames_of, longest
+from kovel.core.story import Refused, Sources, Story
+from kovel.core.sync import same_moment
+from kovel.core.words import Word
+
+SMALL = {"the", "and", "that", "this", "with", "for", "was", "were", "you", "they", "have", "had", "are", "but", "not", "from", "what", "she", "his", "her", "our", "one", "out", "all", "its", "into", "then"}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Shot:
+    """Something on the shelf to cover with; `text` is its name, tags and note."""
+
+    source: int
+    start: int
+    length: int
+    name: str
+    text: str
+    used: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Offer:
+    """One way out, as a command with its parameters, and why it is offered."""
+
+    kind: str
+    name: str
+    why: str
+    command: str
+    params: Mapping[str, Any]
+    score: float = 0.0
+
+
+def stems(text: str) -> set[str]:
+    """Words without their endings, roughly: enough that `boats` meets `boat` and `hauling` meets `haul`."""
+    out = set()
+    for w in re.findall(r"[^\W\d_]{3,}", text.lower()):
+        if w not in SMALL:
+            out.add(re.sub(r"(ings?|ed|es|s|e)$", "", w) if len(w) > 4 else w.removesuffix("s"))
+    return out
+
+
+def cover_span(story: Story, seam: int, edges: Sequence[int], most: int) -> tuple[int, int] | None:
+    """Where a cover of 3 to 4 s over a seam begins and ends: at word edges, some frames clear of it on both sides.
+
+    words   |we |haul| it |by  |hand|two|of us|
+    seam                ^
+    cover       [────────────────────────)
+    """
+    fps = float(story.rate.fps)
+    starts = [e for e in edges if seam - 3 * fps <= e <= seam - SPARE and e >= 0] or [max(0, seam - int(fps))]
+    best: tuple[float, int, int] | None = None
+    for a in starts:
+        ends = [e for e in edges if e >= seam + SPARE and e - a <= min(most, int(4.5 * fps)) and e <= story.length]
+        for b in ends or [min(story.length, a + min(most, int(3.5 * fps)))]:
+            if b < seam + SPARE or a > seam - SPARE or b - a > most:
+                continue
+            cost = abs((b - a) / fps - 3.5) + abs((seam - a) / fps - 1.2) * 0.5
+            if best is None or cost < best[0]:
+                best = (cost, a, b)
+    return best[1:] if best else None
+
+
+def offers(
+    story: Story, sources: Sources, seam: Seam, shots: Iterable[Shot], words: Sequence[tuple[int, int, Word]]
+) -> list[Offer]:
+    """Ways to treat an exposed jump, best first. `words` are (first, last frame in the story, word) around it."""
+    rate = story.rate
+    near = stems(" ".join(w.text for a, b, w in words if abs((a + b) // 2 - seam.at) < 8 * rate.fps))
+    edges = sorted({e for a, b, _ in words for e in (a, b)})
+    out: list[Offer] = []
+    for s in shots:
+        span = cover_span(story, seam.at, edges, s.length)
+        if span is None:
+            continue
+        met = stems(s.text) & near
+        score = 2.0 * len(met) - 1.5 * s.used + (0.5 if s.length >= 3 * rate.fps else -1)
+        why = ", ".join(
+            [
+                *([f"meets “{', '.join(sorted(met))}”"] if met else []),
+                "not used yet" if not s.used else f"used {s.used} times" if s.used > 1 else "used once",
+            ]
+        )
+        start = s.start + max(0, (s.length - (span[1] - span[0])) // 3)
+        params = {"source": s.source, "at": span[0], "until": span[1], "start": start}
+        out.append(Offer("cover", s.name, why, "lay_cover", params, score))
+    out.sort(key=lambda o: -o.score)
+    out = out[:5]
+    out = [*angles(story, sources, seam.at, edges), *out]
+    i = story.index_of(seam.right.id)
+    zoom = 100 if seam.left.zoom >= 120 else min(300, round(seam.left.zoom * 1.25))
+    out.append(
+        Offer(
+            "punch-in",
+            f"Show the second piece at {zoom} %",
+            "another framing of the same shot",
+            "set_zoom",
+            {"piece": seam.right.id, "percent": zoom},
+        )
+    )
+    most = min(longest(story, sources, i, "dissolve"), round(rate.fps * 3 / 5))
+    if most >= 4:
+        out.append(
+            Offer(
+                "soft cut",
+                f"Dissolve over {frames_of(most)}",
+                "takes the jolt out, and is seen as one",
+                "set_blend",
+                {"piece": seam.right.id, "blend": "dissolve", "length": most},
+            )
+        )
+    return out
+
+
+def angles(story: Story, sources: Sources, at: int, edges: Sequence[int] = (), length: int | None = None) -> list[Offer]:
+    """The same moment from the other cameras of the sync set, over what stands at story frame `at`.
+
+    A cutaway to another angle starts at 5 s (common practice) and ends at the next word edge or pause after that.
+    """
+    rate = story.rate
+    try:
+        begin = max(0, at - SPARE - 2)
+        i = story.index_at(begin)
+    except Refused:
+        return []
+    p = story.pieces[i]
+    if p.source is None or p.source not in sources:
+        return []
+    out = []
+    for b in sources.values():
+        frame = same_moment(sources[p.source], b, p.start + begin - story.starts[i], rate)
+        total = b.length(rate)
+        if frame is None or b.id == p.source or not b.picture or total is None or not 0 <= frame < total:
+            continue
+        until = begin + (length or round(5 * rate.fps))
+        until = next((e for e in edges if e >= until), until) if until < story.length else story.length
+        # in step only as long as the talk under it runs on in one recording
+        until = min(until, story.length, begin + total - frame)
+        until = min(until, _in_step(story, sources, i, b.id, frame - begin))
+        if until > begin:
+            params = {"source": b.id, "at": begin, "until": until, "start": frame}
+            out.append(Offer("angle", b.name, f"the same moment, in step for {frames_of(until - begin)}", "lay_cover", params))
+    return out
+
+
+def _in_step(story: Story, sources: Sources, i: int, other: int, shift: int) -> int:
+    """The story frame up to which the other camera stays in step with the pieces from index i on."""
+    end = story.starts[i + 1]
+    for k in range(i + 1, len(story.pieces)):
+        p = story.pieces[k]
+        if p.source is None or p.source not in sources:
+            break
+        frame = same_moment(sources[p.source], sources[other], p.start, story.rate)
+        if frame is None or abs(frame - (story.starts[k] + shift)) > 0:
+            break
+        end = story.starts[k + 1]
+    return end
