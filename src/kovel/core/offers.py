@@ -94,7 +94,7 @@ def offers(
         params = {"source": s.source, "at": span[0], "until": span[1], "start": start}
         out.append(Offer("cover", s.name, why, "lay_cover", params, score))
     out.sort(key=lambda o: -o.score)
-    out = out[:5]
+    out = out[:3]
     out = [*angles(story, sources, seam.at, edges), *out]
     i = story.index_of(seam.right.id)
     zoom = 100 if seam.left.zoom >= 120 else min(300, round(seam.left.zoom * 1.25))

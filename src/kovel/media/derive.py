@@ -5,6 +5,7 @@ proxy.idx    one little-endian uint32 a frame: its packet's size. Packets lie en
 sound.pcm    48 kHz 16-bit little-endian, mono or interleaved stereo, sample 0 at the first picture's moment
 peaks.bin    "KVP1", count of levels, pairs a level (uint32 LE), then int8 (min, max) pairs, finest level first
 small-N.jpg  sheets of 100 small frames, 160 wide
+greys.npy    uint8 (frames, 9, 16): each frame very small and grey, to measure jumps by
 motion.npy   float16 (frames, 4): brightness, change, shift right and down of each frame (core/shots.py)
 media.json   the facts a player needs
 """
@@ -99,6 +100,7 @@ class _Proxy:
         self.smalls = 0
         self.count = 0
         self.motion = MotionMaker()
+        self.greys: list[np.ndarray] = []
         self._grey = av.video.reformatter.VideoReformatter()
         self._last: tuple[Any, Any, Any] = (None, None, None)
 
@@ -108,6 +110,7 @@ class _Proxy:
             self._last = (frame, f, self._grey.reformat(f, GREY_WIDE, HIGH, "gray8").to_ndarray())
         f = self._last[1]
         self.motion.feed(self._last[2])
+        self.greys.append(self._last[2].reshape(HIGH // 4, 4, GREY_WIDE // 4, 4).mean((1, 3)).astype(np.uint8))
         if self.count % self.every == 0:
             i = self.smalls % SHEET
             tile = f.reformat(*self.small_size, "rgb24").to_image()
@@ -138,6 +141,7 @@ class _Proxy:
             raise Unusable("The proxy came out damaged. Try again; if it happens twice, the disk may be full.")
         (self.folder / "proxy.idx").write_bytes(sizes.tobytes())
         np.save(self.folder / "motion.npy", self.motion.finish())
+        np.save(self.folder / "greys.npy", np.array(self.greys, np.uint8))
         return {
             "frames": self.count, "width": self.size[0], "height": self.size[1], "gop": GOP, "first": packets[0][0],
             "codec": f"avc1.{extra[1]:02x}{extra[2]:02x}{extra[3]:02x}", "avcc": base64.b64encode(extra).decode(),

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from kovel.core.rate import Rate
-from kovel.core.story import Source
+from kovel.core.story import Source, Sync
 from kovel.core.words import Word
 from kovel.store import steps
 from kovel.store.db import Database
@@ -40,12 +40,15 @@ class Recording:
     start_timecode: str
     remarks: tuple[str, ...]
     ready: bool
+    sync: Sync | None = None
+    sync_sure: float = 0.0
+    sync_how: str = ""
 
     @property
     def source(self) -> Source:
         """What the core needs of it. Two recordings of one roll and camera share a setup; without a roll each is its own."""
         setup = f"{self.roll}/{self.camera}" if self.roll and self.kind == "interview" else f"#{self.id}"
-        return Source(self.id, self.name, self.rate, self.frames, self.picture, self.sound, setup)
+        return Source(self.id, self.name, self.rate, self.frames, self.picture, self.sound, setup, self.sync)
 
     def length(self, clock: Rate) -> int:
         """Frames of the project's clock; a still counts as 5 seconds where a length is needed."""
@@ -57,6 +60,7 @@ def _recording(r: sqlite3.Row) -> Recording:
         r["id"], r["project"], r["path"], r["name"], r["kind"], r["roll"], r["camera"], r["day"], bool(r["aside"]), r["size"],
         r["checksum"], Rate(r["rate_num"], r["rate_den"]), r["frames"], bool(r["picture"]), bool(r["sound"]), r["width"],
         r["height"], r["channels"], r["start_timecode"], tuple(json.loads(r["remarks"])), bool(r["ready"]),
+        None if r["sync_set"] is None else Sync(r["sync_set"], r["sync_offset"], r["sync_ppm"]), r["sync_sure"], r["sync_how"],
     )  # fmt: skip
 
 
@@ -260,3 +264,19 @@ def search(db: Database, project: int, asked: str, limit: int = 200) -> list[Fou
         (" ".join(query), project, limit),
     )
     return [Found(*r) for r in rows]
+
+
+def set_sync(db: Database, rows: Sequence[tuple[int, Sync | None, float, str]]) -> None:
+    """Put recordings on the clock of a sync set, or (None) take them out: (recording, place, how sure, how found)."""
+    with db.write() as c:
+        for recording, sync, sure, how in rows:
+            where = (None, 0, 0.0) if sync is None else (sync.set, sync.offset, sync.ppm)
+            c.execute(
+                "UPDATE recording SET sync_set = ?, sync_offset = ?, sync_ppm = ?, sync_sure = ?, sync_how = ? WHERE id = ?",
+                (*where, sure, how, recording),
+            )
+
+
+def new_set(db: Database) -> int:
+    """A number no sync set has yet."""
+    return int(db.read().execute("SELECT coalesce(max(sync_set), 0) + 1 FROM recording").fetchone()[0])

@@ -8,27 +8,37 @@ from pydantic import BaseModel, ConfigDict, Field, create_model
 
 from kovel.core import commands
 from kovel.core.lined import LinedPage, lined
+from kovel.core.marks import sections
 from kovel.core.plan import make_plan
-from kovel.core.story import Report
+from kovel.core.seams import seams
+from kovel.core.story import Cover, Report, Sources, Story
+from kovel.core.sync import same_moment
 from kovel.core.words import Word
 from kovel.store import projects, recordings, stories, subclips
 from kovel.store.stories import Kept, Stale
+from kovel.web.desk import told
 from kovel.web.pages import page, plan_answer, render, report, small, web
+from kovel.work.quick import beats_of
 
 router = APIRouter(prefix="/p/{project}")
 ROW = 24  # pixels of a line of words
 SCREENS = 3000  # pixels of the page sent at first
-ZOOMS = (1, 2, 4, 8, 16)  # seconds a row
+ZOOMS = (1, 2, 4, 8, 16, 32, 64)  # seconds a row
+WHOLE = 0  # the zoom at which the whole story fits one screen of WHOLE_ROWS rows
+WHOLE_ROWS = 27
+READABLE = 16  # seconds a row beyond which words are no longer set
 CHARS = 50
 
 
 class _Edit(BaseModel):
     model_config = ConfigDict(extra="forbid", strict=True)
     revision: int | None = None
+    story: int | None = None
+    ask: bool = False
     command: str
 
     def params(self) -> dict[str, Any]:
-        return self.model_dump(exclude={"revision", "command"}, exclude_unset=True)
+        return self.model_dump(exclude={"revision", "command", "story", "ask"}, exclude_unset=True)
 
 
 def _models() -> Any:
@@ -77,13 +87,18 @@ def _sheet(request: Request, kept: Kept, zoom: int) -> dict[str, Any]:
     p = projects.get(w.data.db, kept.project)
     rows = {r.id: r for r in recordings.of_project(w.data.db, kept.project)}
     sources = {i: r.source for i, r in rows.items()}
-    per_row = zoom * float(p.rate.fps)
+    per_row = (zoom or max(1.0, float(kept.story.length / p.rate.fps) / WHOLE_ROWS)) * float(p.rate.fps)
     px = ROW / per_row
+    readable = per_row <= READABLE * float(p.rate.fps)
     view = _view(request, px, kept.story.length)
 
     def words(source: int, start: int, length: int) -> list[Word]:
-        return recordings.words_between(
-            w.data.db, source, p.rate.frame_to_sample(start), p.rate.frame_to_sample(start + length)
+        return (
+            []
+            if not readable
+            else recordings.words_between(
+                w.data.db, source, p.rate.frame_to_sample(start), p.rate.frame_to_sample(start + length)
+            )
         )
 
     laid: LinedPage = lined(kept.story, sources, words, per_row, CHARS, view)
@@ -94,8 +109,9 @@ def _sheet(request: Request, kept: Kept, zoom: int) -> dict[str, Any]:
         n = max(1, min(6, int(tall // 62)))
         faces = [small(w, r, c.start + (b - a) * (2 * i + 1) // (2 * n), p.rate) for i in range(n)] if r else []
         covers.append(
-            {"c": c, "at": a, "top": a * px, "tall": tall, "name": r.name if r else "?", "faces": [f for f in faces if f]}
-        )
+            {"c": c, "at": a, "top": a * px, "tall": tall, "name": r.name if r else "?", "faces": [f for f in faces if f],
+             "note": _cover_note(kept.story, sources, c, a)}
+        )  # fmt: skip
     lines = [
         {
             "x": 13 + 38 * s.column,
@@ -111,30 +127,59 @@ def _sheet(request: Request, kept: Kept, zoom: int) -> dict[str, Any]:
         {"y": p.rate.seconds_to_frame(s) * px, "s": s}
         for s in range(int(view[0] / p.rate.fps) // step * step, int(view[1] / p.rate.fps) + 1, step)
     ]  # type: ignore[arg-type]
+    sounds = [
+        {"s": x, "at": at, "top": at * px, "tall": max(6.0, (min(at + x.length, kept.story.length) - at) * px),
+         "name": rows[x.source].name if x.source in rows else "?"}
+        for x in kept.story.sounds
+        if (at := kept.story.at(x)) < min(view[1], kept.story.length) and at + x.length > view[0]
+    ]  # fmt: skip
+    heads = [
+        {"s": x, "at": a, "length": b - a} for x, a, b in sections(kept.story) if x is not None and view[0] <= a <= view[1]
+    ]
     loose = [
         {
             "c": c,
             "name": rows[c.source].name if c.source in rows else "?",
             "face": small(w, rows[c.source], c.start, p.rate) if c.source in rows else None,
         }
-        for c in kept.story.loose
+        for c in (*kept.story.loose, *kept.story.loose_sounds)
     ]
+    starts = {q.id: i for i, q in enumerate(kept.story.pieces)}
     return {
         "project": p, "kept": kept, "laid": laid, "px": px, "rows": rows, "covers": covers, "lines": lines, "zoom": zoom, "zooms": ZOOMS,
         "ticks": ticks, "loose": loose, "tall": kept.story.length * px, "row": ROW, "fps": float(p.rate.fps),
         "view": view,
-        "near": [s for s in laid.seams if view[0] <= s.at <= view[1]],
+        "near": [(s, kept.story.join(starts[s.right.id])) for s in laid.seams if view[0] <= s.at <= view[1]],
+        "sounds": sounds, "heads": heads, "readable": readable,
+        "ends": [kept.story.join(0), kept.story.join(len(kept.story.pieces))] if kept.story.pieces else [],
         "used": ",".join(map(str, sorted({c.source for c in kept.story.covers}))),
         "jumps": sum(1 for s in laid.seams if s.kind == "jump"),
     }  # fmt: skip
 
 
+def _cover_note(story: Story, sources: Sources, c: Cover, at: int) -> str:
+    """What is special about a cover: retimed, with its sound, another camera in or out of step."""
+    notes = []
+    if c.span:
+        notes.append(f"{round(100 * c.span / c.length)} %")
+    if c.natural:
+        notes.append("with its sound")
+    if at < story.length:
+        i = story.index_at(at)
+        p = story.pieces[i]
+        if p.source is not None and p.source in sources and c.source in sources:
+            want = same_moment(sources[p.source], sources[c.source], p.start + at - story.starts[i], story.rate)
+            if want is not None:
+                notes.append("in step" if want == c.start else f"{c.start - want:+d} frames out of step")
+    return ", ".join(notes)
+
+
 def _zoom(request: Request) -> int:
     try:
-        z = int(request.headers.get("x-zoom") or request.query_params.get("zoom") or 2)
+        z = int(request.headers.get("x-zoom") or request.query_params.get("zoom", 2))
     except ValueError:
         z = 2
-    return z if z in ZOOMS else 2
+    return z if z in ZOOMS or z == WHOLE else 2
 
 
 @router.get("/story")
@@ -153,12 +198,19 @@ def room(request: Request, project: int) -> HTMLResponse:
         for i, r in rows.items()
         if r.kind in ("b-roll", "still") and not r.aside
     ]
+    beds = [
+        {"r": r, "length": r.length(p.rate)}
+        for r in rows.values()
+        if r.sound and r.kind in ("music", "sound", "b-roll") and not r.aside
+    ]
     return page(
         request,
         "story.html",
         room="story",
         bites=[b for b in bites if b["r"].kind not in ("b-roll", "still")],
         shots=shots,
+        beds=beds,
+        **told(w.data, project, kept),
         ranges=[b for b in bites if b["r"].kind in ("b-roll", "still")],
         **sheet,
     )
@@ -175,8 +227,14 @@ def plan(request: Request, project: int) -> JSONResponse:
     kept = _kept(request, project)
     sources = recordings.sources(w.data.db, project)
     made = make_plan(kept.story, sources)
-    pieces = [[q.id, at, q.length] for at, q in zip(kept.story.starts, kept.story.pieces, strict=False)]
-    return plan_answer(w, made, sources, revision=kept.revision, pieces=pieces, project=project)
+    s = kept.story
+    pieces = [[q.id, at, q.length, q.source] for at, q in zip(s.starts, s.pieces, strict=False)]
+    found = [[x.at, x.kind, x.right.id] for x in seams(s, sources)]
+    covers = [[c.id, a, min(b, s.length)] for a, b, c in s.spans]
+    beats = beats_of(w.data, s)
+    return plan_answer(
+        w, made, sources, revision=kept.revision, pieces=pieces, seams=found, covers=covers, beats=beats, project=project
+    )
 
 
 def _answer(request: Request, kept: Kept, done: Report) -> Response:
@@ -211,10 +269,13 @@ def _stale(request: Request, project: int, why: Stale) -> Response:
 @router.post("/story/edit")
 def edit(request: Request, project: int, asked: Annotated[EditRequest, Body()]) -> Response:
     """One edit: key or click -> this -> core -> rows, journal and revision in one transaction -> fragments."""
+    db, sid = web(request).data.db, _id(request, project)
     try:
-        return _answer(
-            request, *stories.edit(web(request).data.db, _id(request, project), asked.revision, asked.command, asked.params())
-        )
+        if asked.story not in (None, sid):
+            raise Stale("Another story was opened meanwhile; here it is. Your edit was not made.")
+        if asked.ask and (would := stories.preview(db, sid, asked.command, asked.params())).costs:
+            return page(request, "parts/ask.html", 202, would=would)
+        return _answer(request, *stories.edit(db, sid, asked.revision, asked.command, asked.params()))
     except Stale as e:
         return _stale(request, project, e)
 
@@ -235,16 +296,27 @@ def redo(request: Request, project: int, revision: Annotated[int | None, Form()]
         return _stale(request, project, e)
 
 
+@router.post("/story/go")
+def go_to(
+    request: Request, project: int, entry: Annotated[int, Form()], revision: Annotated[int | None, Form()] = None
+) -> Response:
+    """To the state after an edit of the history (0: the beginning), on whatever branch it lies."""
+    try:
+        return _answer(request, *stories.go_to(web(request).data.db, _id(request, project), entry or None, revision))
+    except Stale as e:
+        return _stale(request, project, e)
+
+
 @router.get("/story/history")
 def history(request: Request, project: int) -> HTMLResponse:
     return page(request, "parts/history.html", rows=stories.history(web(request).data.db, _id(request, project)))
 
 
 @router.get("/story/revision")
-def revision(request: Request, project: int, seen: int = -1) -> Response:
-    """204 while the page is current; the fresh page once the story was changed elsewhere."""
+def revision(request: Request, project: int, seen: int = -1, story: int | None = None) -> Response:
+    """204 while the page is current; the fresh page once the story was changed elsewhere, or another one was opened."""
     kept = _kept(request, project)
-    if kept.revision == seen:
+    if kept.revision == seen and story in (None, kept.id):
         return Response(status_code=204)
     return HTMLResponse(
         render("parts/page.html", request=request, **_sheet(request, kept, _zoom(request)))

@@ -4,7 +4,7 @@ from dataclasses import replace
 from typing import Annotated
 
 from fastapi import APIRouter, Form, Request, UploadFile
-from fastapi.responses import HTMLResponse, Response
+from fastapi.responses import HTMLResponse, JSONResponse, Response
 from starlette.concurrency import run_in_threadpool
 
 from kovel.core.pauses import VOICE
@@ -200,3 +200,13 @@ def recogniser(request: Request, project: int, model: Annotated[str, Form()] = "
     return pages.joined(
         report(f"The model in {folder} is used from now on." if folder else "The bundled model is used."), hx_reswap="none"
     )
+
+
+@router.get("/recordings/{recording}/words/near")
+def near(request: Request, project: int, recording: int, at: int) -> JSONResponse:
+    """Words within half a minute of a frame: [first frame, end, text]."""
+    r = the_recording(request, project, recording)
+    db = web(request).data.db
+    rate = projects.get(db, project).rate
+    a, b = (rate.frame_to_sample(max(0, at + k * 30 * rate.nominal)) for k in (-1, 1))
+    return JSONResponse([[*w.frames(rate), w.text] for w in recordings.words_between(db, r.id, a, b)])

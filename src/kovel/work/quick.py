@@ -8,6 +8,7 @@ from typing import Any
 from kovel.core.beats import Beats, doubled, halved, moved, tapped
 from kovel.core.hits import Cut, Hit, Quick, at_sensitivity, on_beats, quick_cut
 from kovel.core.rate import Rate
+from kovel.core.story import Story
 from kovel.store import jobs, recordings, settings
 from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
@@ -162,3 +163,14 @@ def off_beat(cuts: list[Cut], hits: list[int], beat_frames: list[int]) -> list[i
             out.append(min(abs(b - at) for b in beat_frames[max(0, i - 1) : i + 1]))
         t += c.end - c.start
     return out
+
+
+def beats_of(data: Data, story: Story) -> list[int]:
+    """Story frames on which beats of its music fall, for snapping; none for music nobody looked for beats in."""
+    out: set[int] = set()
+    for x in story.sounds:
+        for sample in beats(data, x.source).beats if x.kind == "music" else ():
+            f = story.rate.sample_to_frame(sample)
+            if x.start <= f < x.end and (at := story.at(x) + f - x.start) < story.length:
+                out.add(at)
+    return sorted(out)

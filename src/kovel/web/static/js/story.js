@@ -2,6 +2,9 @@
 import { say } from "./base.js";
 import { waves } from "./peaks.js";
 import { transport, typing } from "./transport.js";
+import { allEdits } from "./storyall.js";
+import { aroundThePage } from "./storymap.js";
+import { seamDesk } from "./seamdesk.js";
 
 const room = document.getElementById("story"), base = `/p/${room.dataset.project}/story`;
 const scroll = document.getElementById("scroll"), zoom = document.getElementById("zoom");
@@ -15,6 +18,9 @@ let busy = Promise.resolve();
 const player = await transport($("[data-player]"), `${base}/plan`);
 player.addEventListener("time", () => { if (!player.playing) localStorage.setItem(`kovel-head-${room.dataset.project}`, player.frame); }); // for "at the playhead" in the Log
 
+const project = `/p/${room.dataset.project}`;
+let marks = { a: null, b: null }; // in and out in the story
+
 // ---- sending edits
 function send(url, body, form = false) {
   busy = busy.then(() => go(url, body, form)).catch((e) => { console.error(e); say("Kovel does not answer. Check that it still runs, then try again. Nothing acknowledged is lost.", true); });
@@ -26,21 +32,38 @@ async function go(url, body, form) {
   const r = await fetch(url, {
     method: "POST",
     headers: { "Content-Type": form ? "application/x-www-form-urlencoded" : "application/json", "X-Kovel": "1", "X-Zoom": zoom.value, "X-View": view() },
-    body: form ? new URLSearchParams({ revision }) : JSON.stringify({ revision, ...body }),
+    body: form ? new URLSearchParams({ revision, ...(body || {}) }) : JSON.stringify({ revision, story: num(sheet().dataset.story), ...body }),
   });
   const html = await r.text();
+  if (r.status === 202) return ask(html, { ...body, ask: false });
   if (r.status === 200 || r.status === 409) {
     put(html);
     if (r.status === 200) {
       const at = r.headers.get("x-playhead"), made = r.headers.get("x-made");
       await player.reload();
       if (at) { player.seek(num(at)); }
-      if (made && body?.command !== "split") { const id = num(made.split(",")[0]); if (player.plan.pieces.some((p) => p[0] === id)) choose({ kind: "piece", id }); else choose({ kind: "cover", id }); }
+      if (made && body?.command === "set_heading") choose(null);
+      else if (chosen?.kind === "seam") choose(chosen); // the seam desk stays with its seam
+      else if (made && body?.command !== "split") { const id = num(made.split(",")[0]); if (player.plan.pieces.some((p) => p[0] === id)) choose({ kind: "piece", id }); else if ($(`[data-sound="${id}"]`)) choose({ kind: "sound", id }); else choose({ kind: "cover", id }); }
     } else await player.reload();
   } else put(html);
   window.kovel.lastEditMs = performance.now() - began;
 }
-const edit = (command, params) => send(`${base}/edit`, { command, ...params });
+const edit = (command, params, more) => send(`${base}/edit`, { command, ...params, ...more });
+const wide = (command, params) => edit(command, params, { ask: true }); // asked about first if it costs something
+
+// What an edit would dislodge, before it is done.
+function ask(html, body) {
+  const place = $("#ask-place");
+  place.innerHTML = html;
+  return new Promise((done) => {
+    const end = (yes) => { place.replaceChildren(); document.removeEventListener("keydown", key, true); place.onclick = null; done(yes ? go(`${base}/edit`, body, false) : null); };
+    const key = (e) => { if (e.key === "Enter" || e.key === "Escape") { e.preventDefault(); e.stopPropagation(); end(e.key === "Enter"); } };
+    document.addEventListener("keydown", key, true);
+    place.onclick = (e) => { const b = e.target.closest("[data-ask]"); if (b) end(b.dataset.ask === "yes"); };
+    $("[data-ask=yes]", place).focus();
+  });
+}
 const undo = () => send(`${base}/undo`, null, true);
 const redo = () => send(`${base}/redo`, null, true);
 
@@ -81,9 +104,11 @@ function dress() {
   $("[data-do=undo]").disabled = sheet().dataset.undo === "0";
   $("[data-do=redo]").disabled = sheet().dataset.redo === "0";
   if (!$("#shelf-history").hidden) history();
+  if (!$("#shelf-checks").hidden) checks();
+  $("#total-length").classList.toggle("is-over", sheet().dataset.over === "1");
   const lock = $("#tools [data-lock]"), locked = sheet().dataset.locked === "1";
   lock.setAttribute("aria-pressed", locked);
-  lock.textContent = locked ? "Dialogue locked" : "Lock dialogue";
+  lock.textContent = locked ? "Locked" : "Lock";
   $("#total-length").textContent = sheet().dataset.total;
   const used = sheet().dataset.used.split(",");
   for (const u of $$("[data-use]")) u.textContent = used.includes(u.dataset.use) ? "used" : "not used yet";
@@ -91,14 +116,19 @@ function dress() {
   $("#jump-count").textContent = jumps ? `${jumps} exposed jump${jumps > 1 ? "s" : ""}` : "";
   mark();
   head();
+  bracket();
+  document.dispatchEvent(new Event("dressed"));
 }
 
 // ---- choosing
-function choose(what) { chosen = what; mark(); }
+function choose(what) { chosen = what; mark(); document.dispatchEvent(new CustomEvent("chosen", { detail: what })); }
 function mark() {
   for (const el of $$(".is-chosen, .w.is-on", sheet())) el.classList.remove("is-chosen", "is-on");
   if (chosen?.kind === "piece") $(`[data-piece="${chosen.id}"]`)?.classList.add("is-chosen");
   if (chosen?.kind === "cover") $(`.laid[data-cover="${chosen.id}"]`)?.classList.add("is-chosen");
+  if (chosen?.kind === "sound") $(`[data-sound="${chosen.id}"]`)?.classList.add("is-chosen");
+  if (chosen?.kind === "seam") $(`.seam[data-piece="${chosen.id}"]`)?.classList.add("is-chosen");
+  if (chosen?.kind === "pieces") for (const id of chosen.ids) $(`[data-piece="${id}"]`)?.classList.add("is-chosen");
   if (chosen?.kind === "words") for (const w of $$(".w", sheet())) {
     const middle = (num(w.dataset.f) + num(w.dataset.e)) / 2; // neighbours may share a frame
     if (chosen.a <= middle && middle < chosen.b) w.classList.add("is-on");
@@ -109,8 +139,23 @@ const cover = () => chosen?.kind === "cover" && $(`.laid[data-cover="${chosen.id
 // The range an edit is about: chosen words, a piece, else nothing.
 function range() {
   if (chosen?.kind === "words") return [chosen.a, chosen.b];
+  if (chosen?.kind === "pieces") { const all = pieces().filter((x) => chosen.ids.includes(x.id)); return all.length ? [all[0].at, all.at(-1).at + all.at(-1).length] : null; }
   const p = piece();
-  return p ? [p.at, p.at + p.length] : null;
+  if (p) return [p.at, p.at + p.length];
+  return marks.a !== null && marks.b !== null ? [marks.a, marks.b] : null;
+}
+// In and out of the story, as a bracket in the margin.
+function bracket() {
+  $(".mark", sheet())?.remove();
+  if (marks.a === null && marks.b === null) return;
+  const el = document.createElement("div"), a = marks.a ?? marks.b, b = marks.b ?? marks.a;
+  el.className = "mark"; el.style.top = `${a * px()}px`; el.style.height = `${Math.max(3, (b - a) * px())}px`;
+  sheet().append(el);
+}
+function setMark(which, clear) {
+  marks[which] = clear ? null : player.frame;
+  if (marks.a !== null && marks.b !== null && marks.b <= marks.a) marks[which === "a" ? "b" : "a"] = null;
+  bracket();
 }
 function pick(item) {
   picked = item && picked?.dataset !== item.dataset ? item : null;
@@ -122,6 +167,11 @@ const hand = () => picked && { source: num(picked.dataset.source), start: num(pi
 async function coverAt(at, until) {
   const p = picked;
   if (p?.dataset.kind === "loose") return edit("move_cover", { cover: num(p.dataset.cover), at });
+  if (p?.dataset.kind === "loose-sound") return edit("move_sound", { sound: num(p.dataset.cover), at });
+  if (p?.dataset.kind === "sound") {
+    const r = range(), from = r && chosen ? r[0] : at, music = p.dataset.soundKind === "music";
+    return edit("lay_sound", { source: num(p.dataset.source), at: from, until: Math.min(from + num(p.dataset.length), r ? Math.max(r[1], from + 1) : num(sheet().dataset.length)), start: 0, kind: p.dataset.soundKind, clock_bound: music });
+  }
   if (!p) return say("Pick a shot up first: Enter on it in the shelf.", true);
   const most = num(p.dataset.length), r = chosen?.kind === "words" ? chosen : null;
   if (until === undefined) until = r ? r.b : at + Math.min(most, await frames($("#cover-length").value));
@@ -136,6 +186,7 @@ async function frames(text) {
   say(got.error || "A cover needs a length of at least one frame.", true);
   return Math.round(4 * player.fps);
 }
+async function count(text, otherwise) { return text ? frames(text) : otherwise; }
 const needsHand = (f) => () => { const h = hand(); if (!h || picked.dataset.kind === "loose") say("Pick a soundbite up first: Enter on it in the shelf.", true); else f(h); };
 const acts = {
   undo, redo,
@@ -144,9 +195,11 @@ const acts = {
   overwrite: needsHand((h) => edit("overwrite", { at: player.frame, ...h })),
   cover: () => coverAt(player.frame),
   split: () => edit("split", { at: player.frame }),
-  extract: () => { const c = cover(), r = range(); if (c) edit("remove_cover", { cover: chosen.id }); else if (r) { edit("extract", { a: r[0], b: r[1] }); choose(null); } else say("Choose words, a piece or a cover first.", true); },
-  lift: () => { const r = range(); if (r) { edit("lift", { a: r[0], b: r[1] }); choose(null); } else say("Choose words or a piece first.", true); },
+  extract: () => { const c = cover(), r = range(); if (c) edit("remove_cover", { cover: chosen.id }); else if (chosen?.kind === "sound") edit("remove_sound", { sound: chosen.id }); else if (r) { wide("extract", { a: r[0], b: r[1] }); clear(); } else say("Choose words, a piece or a cover first, or mark in and out (I, O).", true); },
+  lift: () => { const r = range(); if (r) { wide("lift", { a: r[0], b: r[1] }); clear(); } else say("Choose words or a piece first, or mark in and out (I, O).", true); },
+  all: () => document.dispatchEvent(new Event("all-edits")),
 };
+function clear() { choose(null); marks = { a: null, b: null }; bracket(); }
 document.getElementById("tools").addEventListener("click", (e) => { const b = e.target.closest("[data-do]"); if (b) acts[b.dataset.do](); });
 
 room.addEventListener("click", (e) => {
@@ -159,10 +212,18 @@ const tabs = $$(".tab");
 function tab(t) {
   for (const x of tabs) { const on = x === t; x.setAttribute("aria-selected", on); x.tabIndex = on ? 0 : -1; document.getElementById(x.getAttribute("aria-controls")).hidden = !on; }
   if (t.id === "tab-history") history();
+  if (t.id === "tab-checks") checks();
 }
 tabs.forEach((t, i) => {
   t.addEventListener("click", () => tab(t));
   t.addEventListener("keydown", (e) => { const d = { ArrowRight: 1, ArrowLeft: -1 }[e.key]; if (d) { const n = tabs[(i + d + tabs.length) % tabs.length]; tab(n); n.focus(); e.preventDefault(); e.stopPropagation(); } });
+});
+async function checks() { $("#shelf-checks").innerHTML = await (await fetch(`${base}/checks`)).text(); }
+room.addEventListener("click", (e) => {
+  const g = e.target.closest("[data-goto]"), o = e.target.closest("[data-open-again]"), h = e.target.closest("[data-entry]");
+  if (g) { player.stop(); player.seek(num(g.dataset.goto)); if (["jump", "word", "step"].includes(g.dataset.what)) seamAt(num(g.dataset.goto)); }
+  else if (o) edit("open_again", { piece: num(o.dataset.openAgain) });
+  else if (h) send(`${base}/go`, { entry: h.dataset.entry }, true);
 });
 async function history() { $("#shelf-history").innerHTML = await (await fetch(`${base}/history`)).text(); }
 room.addEventListener("click", (e) => { const i = e.target.closest(".shelf-item"); if (i) pick(i); });
@@ -184,22 +245,57 @@ scroll.addEventListener("click", (e) => {
   if (swept || e.target.closest("[data-lock]")) return;
   const w = e.target.closest(".w"), c = e.target.closest(".laid"), s = e.target.closest(".seam"), p = e.target.closest(".piece");
   if (c) { choose({ kind: "cover", id: num(c.dataset.cover) }); player.seek(num(c.dataset.at)); }
-  else if (s) { player.seek(num(s.dataset.at)); choose(null); }
+  else if (s) { player.seek(num(s.dataset.at)); choose({ kind: "seam", id: num(s.dataset.piece) }); }
+  else if (e.target.closest(".sound-line")) { const x = e.target.closest(".sound-line"); choose({ kind: "sound", id: num(x.dataset.sound) }); }
+  else if (e.target.closest(".section-head")) { player.seek(num(e.target.closest(".section-head").dataset.at)); choose({ kind: "piece", id: num(e.target.closest(".section-head").dataset.heading) }); }
   else if (w && from === w) {
     const f = num(w.dataset.f);
     if (e.shiftKey && chosen?.kind === "words") choose({ kind: "words", a: Math.min(chosen.a, f), b: Math.max(chosen.b, num(w.dataset.e)) });
     else choose({ kind: "words", a: f, b: num(w.dataset.e) });
     player.seek(f);
+  } else if (!w && p && e.shiftKey && ["piece", "pieces"].includes(chosen?.kind)) { // from the piece chosen before to this one
+    const rows = pieces(), ids = chosen.ids || [chosen.id], at = [...ids, num(p.dataset.piece)].map((id) => rows.findIndex((x) => x.id === id));
+    choose({ kind: "pieces", ids: rows.slice(Math.min(...at), Math.max(...at) + 1).map((x) => x.id) });
   } else if (!w && p) { choose({ kind: "piece", id: num(p.dataset.piece) }); player.seek(frameAt(e.clientY)); }
   else if (!w) player.seek(frameAt(e.clientY));
 });
 
 // ---- dragging
-let drag = null, line = null;
+let drag = null, line = null, end = null;
+// A cover's ends are dragged by themselves: the button under them must not begin a drag of its own.
+scroll.addEventListener("pointerdown", (e) => {
+  const h = e.target.closest(".cover-end");
+  if (!h) return;
+  e.preventDefault();
+  const c = h.closest(".laid");
+  end = { id: num(c.dataset.cover), edge: h.dataset.edge, from: num(c.dataset.at) + (h.dataset.edge === "out" ? num(c.dataset.length) : 0), el: c };
+  c.draggable = false; h.setPointerCapture(e.pointerId);
+});
+scroll.addEventListener("pointermove", (e) => {
+  if (!end) return;
+  const to = snapped(frameAt(e.clientY));
+  if (!line) { line = document.createElement("div"); line.className = "landing"; sheet().append(line); }
+  line.style.top = `${to * px()}px`; end.to = to;
+});
+scroll.addEventListener("pointerup", () => {
+  if (!end) return;
+  const d = end;
+  end = null; landed(); swept = true; // the click that follows chooses nothing
+  d.el.draggable = true;
+  if (d.to !== undefined && d.to !== d.from) edit("trim_cover", { cover: d.id, edge: d.edge, delta: d.to - d.from });
+});
+// To a beat of the music, if one is within a few pixels and the music has beats.
+function snapped(f) {
+  const near = Math.max(2, 6 / px());
+  let best = f, d = near;
+  for (const b of player.plan.beats || []) if (Math.abs(b - f) < d) { d = Math.abs(b - f); best = b; }
+  return best;
+}
 document.addEventListener("dragstart", (e) => {
   const i = e.target.closest?.(".shelf-item"), c = e.target.closest?.(".laid"), p = e.target.closest?.(".grip")?.closest(".piece");
   if (i) drag = { kind: i.dataset.kind, item: i }; else if (c) drag = { kind: "cover", id: num(c.dataset.cover), hold: frameAt(e.clientY) - num(c.dataset.at) };
-  else if (p) drag = { kind: "piece", id: num(p.dataset.piece) };
+  else if (e.target.closest?.(".sound-line")) { const x = e.target.closest(".sound-line"); drag = { kind: "laid-sound", id: num(x.dataset.sound), hold: frameAt(e.clientY) - num(x.dataset.at) }; }
+  else if (p) drag = { kind: "piece", id: num(p.dataset.piece), ids: chosen?.kind === "pieces" && chosen.ids.includes(num(p.dataset.piece)) ? chosen.ids : null };
   if (drag) { e.dataTransfer.setData("text/plain", "kovel"); e.dataTransfer.effectAllowed = "copyMove"; }
 });
 // Where a drag would land: {at, word?} for covers, {before} for pieces, {at} for bites.
@@ -209,8 +305,8 @@ function landing(e) {
     const t = frameAt(e.clientY), next = pieces().find((p) => t < p.at + p.length / 2);
     return { at: next ? next.at : num(sheet().dataset.length), before: next ? next.id : null };
   }
-  if (w) return { at: num(w.dataset.f), word: w };
-  return { at: Math.max(0, frameAt(e.clientY) - (drag.hold || 0)) };
+  if (w && drag.kind !== "laid-sound") return { at: num(w.dataset.f), word: w };
+  return { at: snapped(Math.max(0, frameAt(e.clientY) - (drag.hold || 0))) };
 }
 scroll.addEventListener("dragover", (e) => {
   if (!drag) return;
@@ -228,7 +324,8 @@ scroll.addEventListener("drop", (e) => {
   e.preventDefault();
   const l = landing(e), d = drag;
   landed();
-  if (d.kind === "piece") return edit("move", { piece: d.id, before: l.before });
+  if (d.kind === "piece") return d.ids ? edit("move_several", { pieces: d.ids, before: l.before }) : edit("move", { piece: d.id, before: l.before });
+  if (d.kind === "laid-sound") return edit("move_sound", { sound: d.id, at: l.at });
   if (d.kind === "cover") return edit("move_cover", { cover: d.id, at: l.at });
   pick(null); pick(d.item);
   if (d.kind === "bite") { const h = hand(); return l.before === null ? edit("add_at_end", h) : edit("insert", { at: l.at, ...h }); }
@@ -253,15 +350,51 @@ player.addEventListener("time", () => {
 });
 
 // ---- keys
-const pieces = () => player.plan.pieces.map(([id, at, length]) => ({ id, at, length }));
+const pieces = () => player.plan.pieces.map(([id, at, length, source]) => ({ id, at, length, source }));
 const joins = () => [...player.plan.pieces.map((p) => p[1]), player.plan.length];
 const under = (sel) => $$(sel, sheet()).filter((x) => num(x.dataset.at) <= player.frame && player.frame < num(x.dataset.at) + num(x.dataset.length)).pop();
 function nudge(edge, e) {
   const by = (e.altKey ? -1 : 1) * (e.shiftKey ? 5 : 1);
   if (cover()) return edit("trim_cover", { cover: chosen.id, edge, delta: by });
+  if (chosen?.kind === "sound") return edit("trim_sound", { sound: chosen.id, edge, delta: by });
+  if (chosen?.kind === "seam") { const rows = pieces(), i = rows.findIndex((p) => p.id === chosen.id); if (i > 0) return edit("trim", { piece: edge === "in" ? rows[i].id : rows[i - 1].id, edge, delta: by }); }
   if (piece()) return edit("trim", { piece: chosen.id, edge, delta: by });
   return say("Choose a piece (G) or a cover (V) first.", true);
 }
+function seamAt(f) { const s = player.plan.seams.find((x) => x[0] === f); if (s) choose({ kind: "seam", id: s[2] }); }
+function seamStep(by, kind) {
+  const rows = player.plan.seams.filter((x) => !kind || x[1] === kind), here = player.frame;
+  const to = by > 0 ? rows.find((x) => x[0] > here) : rows.findLast((x) => x[0] < here);
+  if (!to) return say(kind ? `There is no exposed jump ${by > 0 ? "after" : "before"} this.` : `There is no seam ${by > 0 ? "after" : "before"} this.`, true);
+  player.stop(); player.seek(to[0]); choose({ kind: "seam", id: to[2] });
+}
+// The seam that is chosen, else the one nearest to the playhead.
+function theSeam() {
+  const rows = player.plan.seams;
+  return (chosen?.kind === "seam" && rows.find((x) => x[2] === chosen.id)) || rows.reduce((a, x) => (!a || Math.abs(x[0] - player.frame) < Math.abs(a[0] - player.frame) ? x : a), null);
+}
+async function loopSeam() {
+  const s = theSeam();
+  if (!s) return say("There is no seam in the story yet.", true);
+  const around = Math.round(player.fps), stop = Math.min(player.plan.length, s[0] + around);
+  player.stop(); player.seek(Math.max(0, s[0] - around));
+  await player.play(1, stop);
+}
+async function otherCamera() {
+  const found = await (await fetch(`${base}/angles?at=${player.frame}`)).json();
+  if (!found.length) return say("No other camera of a sync set shows this moment. Sync recordings under Footage.", true);
+  return edit(found[0].command, found[0].params);
+}
+let copied = null;
+try { copied = JSON.parse(sessionStorage.getItem("kovel-copied")); } catch { /* nothing copied */ }
+async function copyRange() {
+  const r = range();
+  if (!r) return say("Choose words or pieces first, or mark in and out (I, O).", true);
+  copied = await (await fetch(`${base}/copy?a=${r[0]}&b=${r[1]}`)).json();
+  sessionStorage.setItem("kovel-copied", JSON.stringify(copied)); // goes with the editor into another story
+  return say("Copied. Ctrl V pastes it at the playhead, here or in another story.");
+}
+const pasteHere = () => (copied?.pieces ? edit("paste", { at: player.frame, clip: copied }) : say("Nothing was copied yet.", true));
 function shift(by) {
   const rows = pieces(), i = chosen?.kind === "piece" ? rows.findIndex((p) => p.id === chosen.id) : -1;
   if (i < 0) return say("Choose a piece first (G).", true);
@@ -272,7 +405,7 @@ function shift(by) {
 document.addEventListener("keydown", (e) => {
   if (typing(e) || document.querySelector("dialog[open]")) { if (e.key === "Escape" && typing(e)) e.target.blur(); return; }
   const k = e.key.toLowerCase(), code = e.code;
-  if (e.ctrlKey || e.metaKey) { if (k === "z") { e.preventDefault(); (e.shiftKey ? redo : undo)(); } return; }
+  if (e.ctrlKey || e.metaKey) { if (k === "z") { e.preventDefault(); (e.shiftKey ? redo : undo)(); } else if (k === "c" && !String(getSelection())) { e.preventDefault(); copyRange(); } else if (k === "v") { e.preventDefault(); pasteHere(); } return; }
   if (code === "BracketLeft") nudge("in", e);
   else if (code === "BracketRight") nudge("out", e);
   else if (e.altKey && k === "arrowup") shift(-1);
@@ -292,15 +425,25 @@ document.addEventListener("keydown", (e) => {
   else if (k === "r") { if (chosen?.kind === "piece") edit("open_again", { piece: chosen.id }); else say("Choose the piece after which something was taken out (G).", true); }
   else if (k === "g") { const p = pieces().find((x) => x.at <= player.frame && player.frame < x.at + x.length); choose(p ? { kind: "piece", id: p.id } : null); }
   else if (k === "v") { const c = under(".laid"); if (c) choose({ kind: "cover", id: num(c.dataset.cover) }); else say("No cover lies at the playhead.", true); }
+  else if (k === "i") setMark("a", e.shiftKey);
+  else if (k === "o") setMark("b", e.shiftKey);
+  else if (k === "t") seamStep(e.shiftKey ? -1 : 1);
+  else if (k === "u") seamStep(e.shiftKey ? -1 : 1, "jump");
+  else if (k === "a") loopSeam();
+  else if (code === "Comma" || code === "Period") { const s = theSeam(); if (s) { choose({ kind: "seam", id: s[2] }); edit("roll", { piece: s[2], delta: (code === "Comma" ? -1 : 1) * (e.shiftKey ? 5 : 1) }); } }
+  else if (k === "d") { const s = theSeam(); if (s) edit("set_blend", e.shiftKey ? { piece: s[2], blend: "cut" } : { piece: s[2], blend: "dissolve", length: Math.round(player.fps * 0.48) }); }
+  else if (k === "h") otherCamera();
+  else if (k === "q") acts.all();
+  else if (e.key === "/") document.dispatchEvent(new Event("find"));
   else if (k === "escape") { choose(null); pick(null); }
-  else if ("1234".includes(k) && k.length === 1) { tab(tabs[num(k) - 1]); $(".shelf-item", document.getElementById(tabs[num(k) - 1].getAttribute("aria-controls")))?.focus(); }
+  else if ("123456".includes(k) && k.length === 1) { tab(tabs[num(k) - 1]); $(".shelf-item", document.getElementById(tabs[num(k) - 1].getAttribute("aria-controls")))?.focus(); }
   else return;
   e.preventDefault();
 });
 
 zoom.addEventListener("change", async () => {
   const y = player.frame;
-  put(await (await fetch(`${base}/page?zoom=${zoom.value}`)).text());
+  put(await (await fetch(`${base}/page`, { headers: { "X-Zoom": zoom.value, "X-View": "" } })).text());
   scroll.scrollTop = Math.max(0, y * px() - scroll.clientHeight / 3);
   fill();
   zoom.blur();
@@ -310,7 +453,7 @@ zoom.addEventListener("change", async () => {
 setInterval(() => {
   if (document.hidden) return;
   busy = busy.then(async () => {
-    const r = await fetch(`${base}/revision?seen=${sheet().dataset.revision}`, { headers: { "X-Zoom": zoom.value, "X-View": view() } }).catch(() => null);
+    const r = await fetch(`${base}/revision?seen=${sheet().dataset.revision}&story=${sheet().dataset.story}`, { headers: { "X-Zoom": zoom.value, "X-View": view() } }).catch(() => null);
     if (r?.status === 200) { put(await r.text()); await player.reload(); }
   });
 }, 3000);
@@ -320,3 +463,7 @@ document.addEventListener("look", () => waves(sheet()));
 dress();
 if (location.hash.length > 1) player.seek(num(location.hash.slice(1)) || 0);
 window.kovel.story = { edit, undo, redo, idle: () => busy };
+const here = { $, $$, num, project, base, room, scroll, sheet, px, player, edit, wide, choose, say, acts, range, piece, pieces, cover, hand, frames, count, theSeam, seamStep, loopSeam, otherCamera, copyRange, pasteHere, clear, nudge, picked: () => picked, chosen: () => chosen, marks: () => marks, coverAt };
+seamDesk(here);
+allEdits(here);
+aroundThePage(here);

@@ -1,0 +1,162 @@
+"""Checks and offers for a story, with what was measured of its recordings: pictures, levels, words."""
+
+from collections.abc import Callable
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+
+from kovel.core.checks import Finding, checks, jump_strength
+from kovel.core.offers import Offer, Shot, offers
+from kovel.core.rate import Rate, frame_shown
+from kovel.core.seams import Seam, seams
+from kovel.core.story import Refused, Sources, Story
+from kovel.core.usage import times_used, uses
+from kovel.core.words import Word, words_in
+from kovel.store import recordings, subclips
+from kovel.work.data import Data
+from kovel.work.speaking import levels
+
+AROUND = 12  # frames on either side of a seam by which a shot's own movement is judged
+
+
+@lru_cache(64)
+def _greys(path: Path, stamp: int) -> np.ndarray:
+    return np.load(path, mmap_mode="r")
+
+
+def _pictures(data: Data, recording: int) -> np.ndarray | None:
+    p = data.derived(recording) / "greys.npy"
+    try:
+        return _greys(p, p.stat().st_mtime_ns)
+    except (OSError, ValueError):
+        return None
+
+
+def strength_of(data: Data, sources: Sources, clock: Rate) -> Callable[[Seam], int | None]:
+    """Measures a jump from the small grey pictures; None where there are none (or the seam shows another size)."""
+
+    def frames(source: int, a: int, b: int) -> np.ndarray | None:
+        all_ = _pictures(data, source)
+        if all_ is None or not len(all_):
+            return None
+        own = sources[source].rate
+        x, y = (min(max(0, frame_shown(max(0, f), clock, own)), len(all_) - 1) for f in (a, b - 1))
+        return all_[x : y + 1]
+
+    def measure(s: Seam) -> int | None:
+        if s.left.source not in sources or s.right.source not in sources:
+            return None
+        before = frames(s.left.source, max(s.left.start, s.left.end - AROUND), s.left.end)
+        after = frames(s.right.source, s.right.start, min(s.right.end, s.right.start + AROUND))
+        return jump_strength(before, after) if before is not None and after is not None and len(before) and len(after) else None
+
+    return measure
+
+
+def _cuts_word(data: Data, clock: Rate) -> Callable[[int, int], str]:
+    edge = 48 * 60  # a cut within 60 ms of a word's edge is taken for one at its edge
+
+    def word(source: int, frame: int) -> str:
+        at = clock.frame_to_sample(frame)
+        r = data.db.read().execute(
+            "SELECT text FROM word WHERE recording = ? AND start < ? AND end > ? AND text != '[voice]' LIMIT 1",
+            (source, at - edge, at + edge),
+        ).fetchone()  # fmt: skip
+        return r[0] if r else ""
+
+    return word
+
+
+def _level(data: Data, clock: Rate) -> Callable[[int, int, int], tuple[float, float] | None]:
+    def level(source: int, a: int, b: int) -> tuple[float, float] | None:
+        heard = levels(data, source)
+        if heard is None:
+            return None
+        x, y = (clock.frame_to_sample(f) // 480 for f in (a, b))
+        talk = heard.speech[x:y] > 0.5
+        if talk.sum() < 20:
+            return None
+        return float(np.median(heard.level[x:y][talk])), float(np.median(heard.floor[x:y]))
+
+    return level
+
+
+def findings(data: Data, project: int, story: Story) -> list[Finding]:
+    """Everything to look at, worst first."""
+    sources = recordings.sources(data.db, project)
+    found = checks(
+        story,
+        sources,
+        strength=strength_of(data, sources, story.rate),
+        cuts_word=_cuts_word(data, story.rate),
+        level=_level(data, story.rate),
+    )
+    used = {u.source for u in uses(story)} | {x.source for x in story.sounds}
+    gone = [
+        Finding("offline", None, f"{r.name} is off-line: its file is not where it was", 95)
+        for r in recordings.of_project(data.db, project)
+        if r.id in used and not Path(r.path).exists()
+    ]
+    return [*gone, *found]
+
+
+def words_around(data: Data, story: Story, a: int, b: int) -> list[tuple[int, int, Word]]:
+    """The words heard in story frames [a, b): first frame, end, word."""
+    out = []
+    for at, p in zip(story.starts, story.pieces, strict=False):
+        if p.source is None or at + p.length <= a or at >= b:
+            continue
+        lo, hi = max(a, at), min(b, at + p.length)
+        start = p.start + lo - at
+        rows = recordings.words_between(
+            data.db, p.source, story.rate.frame_to_sample(start), story.rate.frame_to_sample(start + hi - lo)
+        )
+        for f, w in words_in(rows, story.rate, start, hi - lo):
+            out.append((at + f - p.start, min(at + w.frames(story.rate)[1] - p.start, at + p.length), w))
+    return out
+
+
+def shelf(data: Data, project: int, story: Story) -> list[Shot]:
+    """What could be laid as cover: kept ranges of b-roll first, then whole shots."""
+    rows = {r.id: r for r in recordings.of_project(data.db, project)}
+    found = uses(story)
+    kept = [
+        c
+        for c in subclips.of_project(data.db, project)
+        if c.verdict != "drop" and rows[c.recording].kind in ("b-roll", "still")
+    ]
+    out = [
+        Shot(
+            c.recording,
+            c.start,
+            c.length,
+            c.name,
+            f"{c.name} {' '.join(c.tags)} {c.note} {rows[c.recording].name}",
+            times_used(found, c.recording, c.start, c.end),
+        )
+        for c in kept
+    ]
+    has = {c.recording for c in kept}
+    out += [
+        Shot(r.id, 0, r.length(story.rate), r.name, r.name, times_used(found, r.id, 0, r.length(story.rate)))
+        for r in rows.values()
+        if r.kind in ("b-roll", "still") and not r.aside and r.picture and r.id not in has
+    ]
+    return out
+
+
+def the_seam(story: Story, sources: Sources, piece: int) -> Seam:
+    """The seam before a piece."""
+    i = story.index_of(piece)
+    if i == 0:
+        raise Refused("There is no seam before the first piece.")
+    return seams(story, sources)[i - 1]
+
+
+def offers_for(data: Data, project: int, story: Story, seam: Seam) -> list[Offer]:
+    """Ways to take the jolt out of a jump."""
+    sources = recordings.sources(data.db, project)
+    reach = 9 * story.rate.nominal
+    words = words_around(data, story, max(0, seam.at - reach), seam.at + reach)
+    return offers(story, sources, seam, shelf(data, project, story), words)
