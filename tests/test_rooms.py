@@ -122,7 +122,7 @@ def test_lined_page_puts_everything_at_its_time(room: TestClient, coded: Coded) 
         assert text.count("<path d=") == 2 and text.count("<line ") == 2  # seen, heard | heard, seen
     assert room.get("/p/1/story/page", headers={"x-view": "80-90"}).text.count("<article") == 1
     assert room.get("/p/1/story/page", headers={"x-view": "nonsense"}).text.count("<article") == 2
-    assert "came loose" not in room.get("/p/1/story/history").text and room.get("/p/1/story/history").text.count("<li") == 3
+    assert "came loose" not in room.get("/p/1/story/history").text and room.get("/p/1/story/history").text.count("<li") == 4
     now = re.search(r'data-revision="(\d+)"', room.get("/p/1/story").text)
     assert now and room.get("/p/1/story/revision", params={"seen": now[1]}).status_code == 204
     assert "changed elsewhere" in said(room.get("/p/1/story/revision", params={"seen": 0}))

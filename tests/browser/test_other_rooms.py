@@ -42,7 +42,7 @@ def test_footage_by_hand(page: Page, coded: tuple[Data, dict], serve: Callable, 
     names = lambda: [r.name for r in recordings.of_project(data.db, 1)]  # noqa: E731
     page.goto(f"{server.url}/p/1/footage")
     rows = page.locator("tr[data-recording]")
-    rows.nth(2).locator("td").nth(6).drag_to(rows.nth(0).locator("td").nth(6))
+    rows.nth(2).locator("td").nth(7).drag_to(rows.nth(0).locator("td").nth(7))
     expect(page.locator("#report")).to_contain_text("Order changed")
     assert names() == ["boat", "talk", "fifty"]
     page.get_by_label("Kind of boat").focus()

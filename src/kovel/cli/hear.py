@@ -2,6 +2,7 @@
 
 import json
 import sys
+from contextlib import ExitStack
 from pathlib import Path
 
 import click
@@ -13,7 +14,7 @@ from kovel.core.pauses import Settings, noise_floor, pauses
 from kovel.media.child import call
 from kovel.media.files import Unusable
 from kovel.store import jobs, recordings
-from kovel.work import hearing
+from kovel.work import hearing, syncing
 from kovel.work.single import ready
 
 
@@ -134,3 +135,50 @@ def beats_(file: Path, as_json: bool) -> None:
     times = [b / 48000 for b in got["beats"]]
     text = f"{got['tempo']:.1f} beats a minute, {len(times)} beats" if times else "No pulse was found in it."
     answer(as_json, {"tempo": got["tempo"], "beats": times, "downbeats": times[got["first"] :: got["bar"]]}, text)
+
+
+@click.command("sync")
+@click.argument("files", nargs=-1, required=True)
+@click.option("--timecode", is_flag=True, help="By start timecode instead of by sound (with --project).")
+@data_option
+@project_option
+@json_option
+def sync_(files: tuple[str, ...], timecode: bool, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Where recordings of one moment begin on the first one's clock. With --project they become a sync set."""
+    if len(files) < 2:
+        raise click.UsageError("Name two or more recordings of the same moment.")
+    if project_name:
+        data = open_data(folder)
+        p = the_project(data, project_name)
+        ids = [the_recording(data, p.id, f).id for f in files]
+        if timecode:
+            syncing.sync_by_timecode(data, p.id, ids)
+        else:
+            (done,) = wait_for(data, [syncing.sync_by_sound(data, p.id, ids).id], quiet=as_json)
+            if done.state != "done" or done.message:
+                raise click.ClickException(done.message or "The matching was stopped.")
+        kept = [recordings.get(data.db, i) for i in ids]
+        first = kept[0].sync.offset if kept[0].sync else 0
+        rows = [
+            {"file": f, "offset": (r.sync.offset - first) / 48000, "drift_ppm": r.sync.ppm, "confidence": r.sync_sure}
+            for f, r in zip(files, kept, strict=True)
+            if r.sync
+        ]
+    else:
+        if timecode:
+            raise click.UsageError("By timecode needs --project.")
+        with ExitStack() as stack:
+            made = [stack.enter_context(ready(Path(f), levels=False)) for f in files]
+            members = [
+                {"out": str(x.folder), "channels": x.channels, "name": Path(f).name} for f, x in zip(files, made, strict=True)
+            ]
+            found = call("sync_by_sound", {"members": members}, _told if sys.stderr.isatty() else None)["members"]
+        bad = [m["unrelated"] for m in found if "unrelated" in m]
+        if bad:
+            raise Unusable(" ".join(bad))
+        rows = [
+            {"file": f, "offset": m["offset"], "drift_ppm": m["ppm"], "confidence": m["sure"]}
+            for f, m in zip(files, found, strict=True)
+        ]
+    text = "\n".join(f"{r['offset']:+12.5f} s  {r['drift_ppm']:+7.2f} ppm  {r['confidence']:.0%}  {r['file']}" for r in rows)
+    answer(as_json, {"members": rows}, text)

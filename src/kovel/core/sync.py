@@ -174,6 +174,7 @@ def match(a: Floats, b: Floats, progress: Callable[[float], None] = lambda x: No
     if not len(t):
         raise Unrelated("They overlap too little to be matched by sound.")
     c, k, agree = _line(t, o, 0.004)
+    first = int(agree.sum())
     progress(0.6)
     if (len(t) >= 4 and agree.sum() < max(3, len(t) * 0.3)) or (height < MATCH and agree.sum() < max(4, len(t) * 0.6)):
         raise Unrelated("They do not sound like the same moment. Check that they are, or sync them by timecode.")
@@ -187,7 +188,8 @@ def match(a: Floats, b: Floats, progress: Callable[[float], None] = lambda x: No
         c, k = (c2, k2) if overlap >= 60 else (float(np.median(o[agree])) if agree.any() else c, 0.0)
     progress(1.0)
     share = float(agree.sum()) / len(t)
-    sure = float(1 - np.exp(-(height - DOUBT) / 12)) * (0.4 + 0.6 * share)
+    doubt = float(np.exp(-(height - DOUBT) / 12)) * 0.6 ** max(0, first - 1)
+    sure = (1 - doubt) * (0.4 + 0.6 * share)
     windows = tuple((float(x), float(y), bool(z)) for x, y, z in zip(t, o, agree, strict=True))
     return Match(-c / (1 + k), k * 1e6, round(sure, 3), curve, windows)
 

@@ -26,8 +26,9 @@ LIMITS: dict[str, tuple[float | None, int, int]] = {
     "transcribe": (None, 48 * 3600, 24 << 30),
     "pulse": (None, 6 * 3600, 16 << 30),
     "align_text": (None, 6 * 3600, 16 << 30),
+    "sync_by_sound": (None, 6 * 3600, 16 << 30),
 }
-MODULES = {"align_text": "transcribe", "pulse": "listen"}
+MODULES = {"align_text": "transcribe", "pulse": "listen", "sync_by_sound": "listen"}
 SILENT = 300.0  # seconds without progress before a child is given up
 
 

@@ -14,6 +14,7 @@ from kovel.core.beats import find_beats
 from kovel.core.hits import candidates, novelty, ring_out
 from kovel.core.levels import RATE, Floats, Levels, local_floor, stretch_to_ticks
 from kovel.core.loudness import LevelMaker
+from kovel.core.sync import Unrelated, low, match
 
 WINDOW = 512  # samples the detector takes at a time
 BLOCK = 48_000 * 60
@@ -126,3 +127,28 @@ def pulse(out: str, channels: int, progress: Progress) -> dict[str, Any]:
     part.write_text(json.dumps(value))
     part.replace(Path(out) / "pulse.json")
     return {"hits": len(rows), "tempo": b.tempo}
+
+
+def sync_by_sound(members: list[dict[str, Any]], progress: Progress) -> dict[str, Any]:
+    """Where each recording of one moment begins on the first one's clock.
+
+    `members` are {"out": folder with sound.pcm, "channels": n, "name": ...}. The first that matches stands for the others:
+    one that cannot be matched is told by name, with why.
+    """
+    tracks = []
+    for i, m in enumerate(members):
+        raw = samples_of(Path(m["out"]) / "sound.pcm", m["channels"])
+        tracks.append(low(lambda a, b, raw=raw: raw[a:b].astype(np.float32).mean(1) / 32768, len(raw)))
+        progress(0.4 * (i + 1) / len(members))
+    found: list[dict[str, Any]] = [{"offset": 0.0, "ppm": 0.0, "sure": 1.0, "curve": [], "windows": []}]
+    for i, t in enumerate(tracks[1:]):
+        share = 0.6 / max(1, len(tracks) - 1)
+        try:
+            m = match(tracks[0], t, lambda x, i=i, share=share: progress(0.4 + share * (i + x)))
+            curve = [[round(x, 3), round(y, 2)] for x, y in m.curve[:: max(1, len(m.curve) // 300)]]
+            found.append(
+                {"offset": m.offset, "ppm": m.ppm, "sure": m.sure, "curve": curve, "windows": [list(w) for w in m.windows]}
+            )
+        except Unrelated as e:
+            found.append({"unrelated": f"{members[i + 1]['name']}: {e}"})
+    return {"members": found}

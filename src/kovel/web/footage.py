@@ -17,6 +17,7 @@ from kovel.store.recordings import Recording
 from kovel.web.pages import page, report, rooms_state, sent, small, the_recording, web
 from kovel.work.hearing import transcribe
 from kovel.work.intake import allowed, bring_in, bring_in_all, files_in, free_name, prepare, safe
+from kovel.work.syncing import apart, nudge, sets, sync_by_sound, sync_by_timecode
 
 router = APIRouter(prefix="/p/{project}")
 
@@ -43,7 +44,21 @@ def _rows(request: Request, project: int) -> dict:
     busy = any(j and j.state in ("waiting", "working") for x in rows for j in (x["job"], x["hearing"]))
     running = any(x["hearing"] and x["hearing"].state != "failed" for x in rows)
     silent = sum(1 for x in rows if _speaks(x["r"]) and not x["words"] and not x["hearing"])
-    return {"project": p, "rows": rows, "busy": busy, "kinds": recordings.KINDS, "silent": silent, "hearing": running}
+    matched = jobs.of_project(w.data.db, project, "sync")
+    syncing = [j for j in matched if j.state in ("waiting", "working")]
+    newest = max(matched, key=lambda j: j.id, default=None)
+    failed = newest.message if newest and newest.state in ("done", "failed") else ""
+    return {
+        "sets": sets(w.data, project),
+        "syncing": syncing[-1] if syncing else None,
+        "sync_failed": failed,
+        "project": p,
+        "rows": rows,
+        "busy": busy or bool(syncing),
+        "kinds": recordings.KINDS,
+        "silent": silent,
+        "hearing": running,
+    }
 
 
 def _speaks(r: Recording) -> bool:
@@ -208,3 +223,45 @@ def retry(request: Request, project: int, recording: int) -> HTMLResponse:
     w = web(request)
     prepare(w.data, recordings.get(w.data.db, recording))
     return _listed(request, project, "Preparation begun again.")
+
+
+@router.post("/footage/sync")
+def sync(
+    request: Request, project: int, how: Annotated[str, Form()] = "sound", ids: Annotated[list[int] | None, Form()] = None
+) -> HTMLResponse:
+    """Put the chosen recordings on one clock, by sound or by timecode."""
+    data = web(request).data
+    if how == "timecode":
+        return _listed(request, project, sync_by_timecode(data, project, ids or []))
+    sync_by_sound(data, project, ids or [])
+    return _listed(request, project, "Their sound is being matched.")
+
+
+@router.post("/footage/sync/stop")
+def sync_none(request: Request, project: int) -> HTMLResponse:
+    db = web(request).data.db
+    for j in jobs.of_project(db, project, "sync"):
+        if j.state in ("waiting", "working"):
+            jobs.end(db, j.id, "cancelled")
+    return _listed(request, project, "Matching stopped.")
+
+
+@router.post("/recordings/{recording}/sync")
+def sync_by_hand(
+    request: Request,
+    project: int,
+    recording: int,
+    ms: Annotated[float, Form()] = 0,
+    frames: Annotated[int, Form()] = 0,
+    out: Annotated[str, Form()] = "",
+) -> HTMLResponse:
+    """Nudge a recording in its sync set by milliseconds or frames, or take it out of the set."""
+    data = web(request).data
+    r = the_recording(request, project, recording)
+    if out:
+        apart(data, recording)
+        return _listed(request, project, f"{r.name} is in no sync set any more.")
+    if not abs(ms) <= 60_000 or not abs(frames) <= 10_000:
+        raise Invalid("That is further than a nudge goes: at most a minute.")
+    nudge(data, recording, ms, frames, projects.get(data.db, project).rate)
+    return _listed(request, project, f"{r.name} moved by {f'{ms:+g} ms' if ms else f'{frames:+d} frames'}.")

@@ -11,6 +11,7 @@ from kovel.store.projects import Missing
 from kovel.work.data import Data
 from kovel.work.hearing import listen, take_heard
 from kovel.work.queue import Queue
+from kovel.work.syncing import take_sync
 
 CALLS = {
     "prepare": "derive",
@@ -19,8 +20,9 @@ CALLS = {
     "pulse": "pulse",
     "transcribe": "transcribe",
     "align": "align_text",
+    "sync": "sync_by_sound",
 }
-URGENT = {"render": 0, "prepare": 1, "listen": 2, "pulse": 3, "align": 4, "transcribe": 5}
+URGENT = {"render": 0, "prepare": 1, "listen": 2, "pulse": 3, "sync": 3, "align": 4, "transcribe": 5}
 
 
 class Foreman:
@@ -113,7 +115,7 @@ class Foreman:
             if job.kind == "prepare" and job.recording is not None:
                 recordings.set_ready(self.data.db, job.recording, answer["result"]["checksum"], answer["result"]["frames"])
                 listen(self.data, job.recording)
-            message = ""
+            message = take_sync(self.data, job, answer["result"]) if job.kind == "sync" else ""
             if job.kind in ("transcribe", "align") and job.recording is not None:
                 message = take_heard(self.data, job.recording, answer["result"])
             jobs.end(

@@ -41,6 +41,7 @@ async function go(url, body, form) {
     if (r.status === 200) {
       const at = r.headers.get("x-playhead"), made = r.headers.get("x-made");
       await player.reload();
+      if (["extract", "lift"].includes(body?.command)) clear();
       if (at) { player.seek(num(at)); }
       if (made && body?.command === "set_heading") choose(null);
       else if (chosen?.kind === "seam") choose(chosen); // the seam desk stays with its seam
@@ -195,8 +196,8 @@ const acts = {
   overwrite: needsHand((h) => edit("overwrite", { at: player.frame, ...h })),
   cover: () => coverAt(player.frame),
   split: () => edit("split", { at: player.frame }),
-  extract: () => { const c = cover(), r = range(); if (c) edit("remove_cover", { cover: chosen.id }); else if (chosen?.kind === "sound") edit("remove_sound", { sound: chosen.id }); else if (r) { wide("extract", { a: r[0], b: r[1] }); clear(); } else say("Choose words, a piece or a cover first, or mark in and out (I, O).", true); },
-  lift: () => { const r = range(); if (r) { wide("lift", { a: r[0], b: r[1] }); clear(); } else say("Choose words or a piece first, or mark in and out (I, O).", true); },
+  extract: () => { const c = cover(), r = range(); if (c) edit("remove_cover", { cover: chosen.id }); else if (chosen?.kind === "sound") edit("remove_sound", { sound: chosen.id }); else if (r) { wide("extract", { a: r[0], b: r[1] }); } else say("Choose words, a piece or a cover first, or mark in and out (I, O).", true); },
+  lift: () => { const r = range(); if (r) { wide("lift", { a: r[0], b: r[1] }); } else say("Choose words or a piece first, or mark in and out (I, O).", true); },
   all: () => document.dispatchEvent(new Event("all-edits")),
 };
 function clear() { choose(null); marks = { a: null, b: null }; bracket(); }

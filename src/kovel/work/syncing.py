@@ -1,0 +1,116 @@
+"""Sync sets: recordings of one moment put on one clock, by timecode, by sound, or by hand."""
+
+import json
+from collections.abc import Sequence
+from dataclasses import replace
+from fractions import Fraction
+from typing import Any
+
+from kovel.core.rate import SAMPLE_RATE, Rate
+from kovel.core.story import Sync
+from kovel.core.sync import by_timecode
+from kovel.core.timecode import TimeError, parse_entry
+from kovel.store import jobs, projects, recordings, settings
+from kovel.store.jobs import Job
+from kovel.store.projects import Invalid
+from kovel.store.recordings import Recording
+from kovel.work.data import Data, media_facts
+
+
+def _chosen(data: Data, project: int, ids: Sequence[int]) -> list[Recording]:
+    rows = {r.id: r for r in recordings.of_project(data.db, project)}
+    chosen = [rows[i] for i in dict.fromkeys(ids) if i in rows]
+    if len(chosen) < 2:
+        raise Invalid("Choose two or more recordings of the same moment.")
+    return chosen
+
+
+def sync_by_timecode(data: Data, project: int, ids: Sequence[int]) -> str:
+    """Put recordings on one clock by their start timecodes."""
+    chosen = _chosen(data, project, ids)
+    rate = projects.get(data.db, project).rate
+    without = [r.name for r in chosen if not r.start_timecode]
+    if without:
+        raise Invalid(f"{without[0]} has no start timecode. Sync by sound instead.")
+    try:
+        frames = [parse_entry(r.start_timecode, rate, drop=";" in r.start_timecode) for r in chosen]
+    except TimeError as e:
+        raise Invalid(str(e)) from None
+    number = recordings.new_set(data.db)
+    places = [by_timecode(frames[0], f, rate) for f in frames]
+    recordings.set_sync(
+        data.db, [(r.id, Sync(number, int(t * SAMPLE_RATE)), 1.0, "timecode") for r, t in zip(chosen, places, strict=True)]
+    )
+    far = [r.name for r, t in zip(chosen, places, strict=True) if abs(t) > 12 * 3600]
+    return f"{len(chosen)} recordings synced by timecode." + (f" {far[0]} lies hours away from the others." if far else "")
+
+
+def sync_by_sound(data: Data, project: int, ids: Sequence[int]) -> Job:
+    """Queue matching recordings by their sound; the first one's clock is the set's."""
+    chosen = _chosen(data, project, ids)
+    for r in chosen:
+        if not r.sound or not r.ready:
+            raise Invalid(f"{r.name} has no sound that is ready yet.")
+    facts = [media_facts(data, r.id) or {} for r in chosen]
+    members = [
+        {"out": str(data.derived(r.id)), "channels": f.get("channels", 1), "name": r.name, "id": r.id}
+        for r, f in zip(chosen, facts, strict=True)
+    ]
+    return jobs.add(data.db, project, "sync", {"members": members})
+
+
+def take_sync(data: Data, job: Job, result: dict[str, Any]) -> str:
+    """Keep what the matching found; in words, what could not be matched."""
+    found, members = result["members"], job.params["members"]
+    good = [(m["id"], f) for m, f in zip(members, found, strict=True) if "unrelated" not in f]
+    bad = [f["unrelated"] for f in found if "unrelated" in f]
+    if len(good) > 1:
+        number = recordings.new_set(data.db)
+        rows = [(i, Sync(number, round(f["offset"] * SAMPLE_RATE), f["ppm"]), f["sure"], "sound") for i, f in good]
+        recordings.set_sync(data.db, rows)
+        for i, f in good:
+            settings.put(data.db, f"sync {i}", json.dumps({"curve": f["curve"], "windows": f["windows"]}))
+    return " ".join(bad)
+
+
+def nudge(data: Data, recording: int, milliseconds: float = 0, frames: int = 0, rate: Rate | None = None) -> Recording:
+    """Move a recording on its set's clock, where the ear says otherwise."""
+    r = recordings.get(data.db, recording)
+    if r.sync is None:
+        raise Invalid(f"{r.name} is in no sync set.")
+    by = round(milliseconds * SAMPLE_RATE / 1000)
+    if frames:
+        by += int(Fraction(frames) / (rate or r.rate).fps * SAMPLE_RATE)
+    recordings.set_sync(
+        data.db, [(r.id, replace(r.sync, offset=r.sync.offset + by), r.sync_sure, f"{r.sync_how.split(',')[0]}, by hand")]
+    )
+    return recordings.get(data.db, recording)
+
+
+def apart(data: Data, recording: int) -> None:
+    """Take a recording out of its sync set; a set of one is none."""
+    r = recordings.get(data.db, recording)
+    rest = [
+        x for x in recordings.of_project(data.db, r.project) if x.sync and r.sync and x.sync.set == r.sync.set and x.id != r.id
+    ]
+    gone = [r, *rest] if len(rest) < 2 else [r]
+    recordings.set_sync(data.db, [(x.id, None, 0.0, "") for x in gone])
+
+
+def sets(data: Data, project: int) -> list[list[dict[str, Any]]]:
+    """Every sync set with its members, in the order they begin, and the pictures of how they were matched."""
+    by: dict[int, list[Recording]] = {}
+    for r in recordings.of_project(data.db, project):
+        if r.sync:
+            by.setdefault(r.sync.set, []).append(r)
+    out = []
+    for _, rows in sorted(by.items()):
+        first = min(r.sync.offset for r in rows if r.sync)
+        members = []
+        for r in sorted(rows, key=lambda r: r.sync.offset if r.sync else 0):
+            raw = settings.get(data.db, f"sync {r.id}")
+            seen = json.loads(raw) if raw else {"curve": [], "windows": []}
+            assert r.sync
+            members.append({"r": r, "begins": (r.sync.offset - first) / SAMPLE_RATE, "drift": r.sync.ppm, **seen})
+        out.append(members)
+    return out
