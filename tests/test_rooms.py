@@ -141,7 +141,7 @@ def test_handoff(room: TestClient, coded: Coded) -> None:
     stories.edit(data.db, 1, None, "lay_cover", {"source": r["boat"].id, "at": 400, "until": 420, "start": 0})
     stories.edit(data.db, 1, None, "lift", {"a": 390, "b": 430})
     page = html.unescape(room.get("/p/1/handoff").text)
-    assert "An exposed jump cut at 0:10+00, inside talk" in page and "boat is loose" in page and "A space of 40 frames" in page
+    assert "Exposed jump at 0:10+00 in talk" in page and "boat is loose" in page and "A space of 40 frames" in page
     # 20 s at 1280x720: (8 Mbit/s x 4/9 + 192 kbit/s) / 8 x 20 s, bit rate times length (common practice)
     assert "High, about 9.4 MB" in page
     assert "Rendering Coded - Story cut.mp4" in said(room.post("/p/1/handoff/render", data={"quality": "small"}))

@@ -93,7 +93,9 @@ def find(request: Request, project: int, text: str = "") -> JSONResponse:
     """Where in the story something is said: [first frame, end, words], in order."""
     kept = _kept(request, project)
     want = text.lower().split()
-    words = words_around(web(request).data, kept.story, 0, kept.story.length) if want else []
+    if not want:
+        return JSONResponse([])
+    words = words_around(web(request).data, kept.story, 0, kept.story.length)
     said = [w.text.lower().strip(".,;:!?…“”\"'") for _, _, w in words]
     hits = [
         [words[i][0], words[i + len(want) - 1][1], " ".join(w.text for _, _, w in words[i : i + len(want)])]

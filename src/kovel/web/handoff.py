@@ -8,12 +8,11 @@ import opentimelineio as otio
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import FileResponse, HTMLResponse, Response
 
-from kovel.core.seams import seams
-from kovel.core.settle import clock
 from kovel.exchange.story import to_edl, to_otio
 from kovel.store import jobs, projects, recordings, stories
 from kovel.store.projects import Missing
 from kovel.web.pages import download, page, report, web
+from kovel.work.checking import findings
 from kovel.work.intake import expected_size, start_render
 
 router = APIRouter(prefix="/p/{project}")
@@ -32,33 +31,6 @@ def _renders(request: Request, project: int) -> dict:
     }
 
 
-def _findings(request: Request, project: int) -> list[dict]:
-    """What the editor should look at, each with the story frame it is at."""
-    db = web(request).data.db
-    kept = stories.load(db, stories.current(db, project))
-    rows = {r.id: r for r in recordings.of_project(db, project)}
-    sources = {i: r.source for i, r in rows.items()}
-    out = [{"kind": "jump", "text": f"An exposed jump cut at {clock(s.at, kept.story.rate)}, inside {rows[s.left.source].name if s.left.source == s.right.source else 'one camera setup'}", "at": s.at}
-           for s in seams(kept.story, sources) if s.kind == "jump" and s.left.source in rows]  # fmt: skip
-    out += [
-        {"kind": "loose", "text": f"{rows[c.source].name} is loose: its word left the story", "at": None}
-        for c in kept.story.loose
-        if c.source in rows
-    ]
-    out += [
-        {"kind": "gap", "text": f"A space of {p.length} frames at {clock(t, kept.story.rate)}", "at": t}
-        for t, p in zip(kept.story.starts, kept.story.pieces, strict=False)
-        if p.source is None
-    ]
-    used = {p.source for p in kept.story.pieces} | {c.source for c in kept.story.covers}
-    out += [
-        {"kind": "off-line", "text": f"{r.name} is off-line: its file is not where it was", "at": None}
-        for i, r in rows.items()
-        if i in used and not os.path.exists(r.path)
-    ]
-    return out
-
-
 @router.get("/handoff")
 def room(request: Request, project: int) -> HTMLResponse:
     w = web(request)
@@ -71,7 +43,7 @@ def room(request: Request, project: int) -> HTMLResponse:
         room="handoff",
         kept=kept,
         sizes=sizes,
-        findings=_findings(request, project),
+        findings=findings(w.data, project, kept.story),
         **_renders(request, project),
     )
 
