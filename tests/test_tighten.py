@@ -122,6 +122,12 @@ def test_from_proposals_to_pieces(room: TestClient, coded: Coded) -> None:
     for a, n in ((200, 200), (500, 100)):
         stories.edit(data.db, 1, None, "add_at_end", {"source": talk, "start": a, "length": n})
     stories.edit(data.db, 1, None, "lay_cover", {"source": r["boat"].id, "at": 120, "until": 170, "start": 0})
+    listed = room.get(f"{url}/in-place").text  # told first, with what it costs; nothing is changed by looking
+    assert "2 stretches would go" in listed and "exposed now" in listed and len(stories.load(data.db, 1).story.pieces) == 2
+    one = listed.split('name="cut" value="')[2].split('"')[0]
+    room.post(f"{url}/send", data={"where": "place", "cut": ["", one]})
+    assert len(stories.load(data.db, 1).story.pieces) == 3
+    room.post("/p/1/story/undo")
     assert "Took out 2 stretches, 85 frames" in said(room.post(f"{url}/send", data={"where": "place"}))
     s = stories.load(data.db, 1).story
     assert [(p.start, p.length) for p in s.pieces] == [(200, 53), (293, 107), (500, 53), (598, 2)] and s.spans[0][0] == 80

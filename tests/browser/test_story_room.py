@@ -252,3 +252,232 @@ def test_buttons_tabs_zoom_and_looks(room: Room) -> None:
         room.press("ArrowDown")
         joins.append(p.evaluate("kovel.player.frame"))
     assert joins[1:] == list(room.story.starts[1:4])
+
+
+def test_seam_desk_by_hand(room: Room) -> None:
+    """Frames, edges, roll, split edit, dissolve, crossfade, compare, offers: all at the seam that is chosen."""
+    p, t = room.page, room.r["talk"].id
+    join = lambda: room.story.join(1)  # noqa: E731
+    p.locator(".seam").first.click()
+    desk = p.locator("#desk")
+    expect(desk).to_contain_text("Seam 1 of 2")
+    expect(desk).to_contain_text("jump, exposed")
+    codes = """() => [...document.querySelectorAll('.desk-frame')].map((c) => { // the code drawn into each frame, as on the player's canvas
+      const g = c.getContext('2d'), w = c.width, h = c.height, a = g.getImageData(0, Math.floor(h / 12), w, 1).data, b = g.getImageData(0, Math.floor(h / 4), w, 1).data, bits = [];
+      for (let i = 0; i < 16; i++) { const x = Math.floor(((2 * i + 1) * w) / 32) * 4; bits.push(a[x] > b[x] ? 1 : 0); }
+      return bits.slice(4).reduce((n, x) => n * 2 + x, 0); })"""
+    until(p, f"JSON.stringify(({codes})()) === '[149,300]'")  # last out and first in, to the frame
+    p.get_by_label("Out edge 1 frame later").click()
+    room.report("out point 1 frame later")
+    assert room.shape()[:2] == [(t, 100, 51), (t, 300, 75)]
+    until(p, f"JSON.stringify(({codes})()) === '[150,300]'")
+    p.get_by_label("In edge 5 frames later").click()
+    room.report("in point 5 frames later")
+    room.press(",", "Shift+.")  # the seam rolls
+    assert room.shape()[:2] == [(t, 100, 55), (t, 309, 66)]
+    p.locator("#desk-split").fill("-8")
+    p.locator("#desk-split").press("Enter")
+    room.report("J-cut of 8 frames")
+    expect(desk).to_contain_text("before the picture (J)")
+    box = p.locator(".desk-split").bounding_box()
+    assert box
+    p.mouse.move(box["x"] + box["width"] * 0.42, box["y"] + 18)
+    p.mouse.down()
+    p.mouse.move(box["x"] + box["width"] * 0.6, box["y"] + 18, steps=4)
+    p.mouse.up()
+    room.report("L-cut of 10 frames")
+    expect(desk).to_contain_text("after the picture (L)")
+    p.locator("#desk-cross").fill("6")
+    p.locator("#desk-cross").press("Enter")
+    room.report("Crossfade of 6 frames")
+    expect(p.locator("#desk-cross")).to_have_value("6")
+    p.locator("#desk-blend").select_option("dissolve")
+    room.report("A dissolve of 25 frames")
+    assert (join().split, join().cross, join().length) == (10, 6, 25) and p.locator(".seam .blend").count() == 1
+    p.get_by_label("Length of the dissolve or dip, frames").fill("900")
+    p.get_by_label("Length of the dissolve or dip, frames").press("Enter")
+    room.report("The longest that fits is 55 frames")
+    p.locator(".seam").first.focus()
+    room.press("Shift+D")
+    room.report("A cut at")
+    p.get_by_role("button", name="Blink").click()
+    seen = {p.evaluate(codes)[1] for _ in range(12) if p.wait_for_timeout(120) is None}
+    assert len(seen) == 2  # now the one, now the other
+    p.get_by_role("button", name="Overlay").click()
+    p.locator("[data-offer]", has_text="Show the second piece at 125 %").click()
+    room.report("shown at 125 %")
+    expect(desk).to_contain_text("soft")
+    room.press("z", "a")
+    until(p, "kovel.player.playing")
+    until(p, "!kovel.player.playing", seconds=6)
+    assert p.evaluate("kovel.player.frame") == room.story.starts[1] + 25
+    room.press("t")
+    expect(desk).to_contain_text("Seam 2 of 2")
+    room.press("Shift+U")
+    expect(desk).to_contain_text("Seam 1 of 2")
+    room.press("Escape")
+    expect(desk).to_have_count(0)
+
+
+def test_every_edit_by_name_marks_and_stories(room: Room) -> None:
+    p, t, f = room.page, room.r["talk"].id, room.r["fifty"].id
+
+    def named(text: str) -> None:
+        p.keyboard.press("q")
+        expect(p.locator("#all")).to_be_visible()
+        p.keyboard.type(text)
+        expect(p.locator("#all-list li").first).to_be_visible()
+        p.keyboard.press("Enter")
+        expect(p.locator("#all")).to_be_hidden()
+        p.wait_for_timeout(60)
+        p.evaluate("kovel.story.idle()")
+
+    start = room.story
+    room.seek(60)
+    named("slip 5")
+    assert room.shape()[1] == (t, 305, 75)
+    named("punch 130")
+    assert room.story.pieces[1].zoom == 130
+    named("heading The river")
+    named("target section 0:10:00")
+    assert (room.story.sections[0].heading, room.story.sections[0].target) == ("The river", 250)
+    expect(p.locator(".section-head")).to_contain_text("The river")
+    room.seek(0)
+    named("title The Last Haul")
+    assert room.story.pieces[0].card.text == "The Last Haul" and room.story.pieces[0].length == 75
+    named("colour #1b3a4b")
+    assert room.story.pieces[0].card == type(room.story.pieces[0].card)("#1b3a4b", "The Last Haul")
+    named("dip 1s")
+    named("fade up 10")
+    assert [j.length for j in room.story.joins] == [10, 25]
+    named("target story 0:03:00")
+    expect(p.locator("#total-length.is-over")).to_contain_text("of 0:03+00")
+    room.press("Escape", "3")
+    room.pick("boat")
+    room.seek(80)
+    named("lay sound")
+    assert room.story.sounds[0].kind == "natural" and room.story.at(room.story.sounds[0]) == 80
+    named("level -12")
+    assert room.story.sounds[0].level == -120
+    named("mute natural")
+    assert room.story.muted == {"natural"}
+    room.press("Escape", "2")
+    room.pick("boat")
+    room.seek(100)
+    room.press("i")
+    room.seek(120)
+    room.press("o")
+    expect(p.locator(".mark")).to_have_count(1)
+    named("back cover")  # both of the story's marks, and the shot's out point
+    (c,) = room.story.covers
+    assert (room.story.at(c), c.length, c.end) == (100, 20, 300)
+    ends = p.locator(".laid .cover-end[data-edge=out]").bounding_box()
+    assert ends
+    p.mouse.move(ends["x"] + 30, ends["y"] + 1)
+    p.mouse.down()
+    p.mouse.move(ends["x"] + 30, ends["y"] - 4, steps=3)
+    p.mouse.up()
+    room.report("out point")
+    assert room.story.covers[0].length < 20
+    room.press("Control+c")
+    room.report("Copied")
+    p.locator("#stories-more").click()
+    p.get_by_label("Name of a new story").fill("Radio cut")
+    with p.expect_navigation():
+        p.get_by_label("Name of a new story").press("Enter")
+    until(p, "window.kovel?.story && document.querySelector('#page').dataset.story === '2'")
+    room.press("Control+v")
+    assert stories.load(room.data.db, 2).story.length == 20
+    with p.expect_navigation():
+        p.locator("#stories").select_option("1")
+    until(p, "document.querySelector('#page')?.dataset.story === '1' && window.kovel?.story")
+    p.get_by_role("tab", name="History").click()
+    p.get_by_role("button", name="Back to the beginning").click()
+    expect(p.locator("#page").get_by_text("The page is empty")).to_be_visible()
+    p.locator("[data-entry]", has_text="fifty").click()
+    until(p, "document.querySelectorAll('.piece').length === 3")
+    assert room.story == start
+    p.keyboard.press("/")
+    p.keyboard.type("word25")
+    expect(p.locator("#find-count")).to_have_text("1 of 1")
+    assert p.evaluate("kovel.player.frame") == 50 + 313 - 300
+    p.keyboard.press("Escape")
+    p.get_by_role("tab", name="Checks").click()
+    p.get_by_role("button", name="Put back").click()
+    room.report("150 frames put back")
+    assert room.shape() == [(t, 100, 275), (f, 0, 60)]
+
+
+def test_lips_after_many_edits(room: Room, watch: Callable) -> None:
+    """500 random edits through the page's own endpoint; then what plays is, frame by frame, what each piece says, and
+    every speech piece's samples begin where its pictures do: 0 frames, 0 samples."""
+    import random
+
+    from kovel.core.plan import make_plan
+    from kovel.core.rate import frame_shown
+
+    p, r = room.page, random.Random(5)
+    origin = p.evaluate("location.origin")
+    t, f, boat = room.r["talk"].id, room.r["fifty"].id, room.r["boat"].id
+    names = [
+        "insert",
+        "trim",
+        "roll",
+        "slip",
+        "slide",
+        "move",
+        "swap",
+        "split",
+        "extract",
+        "overwrite",
+        "lay_cover",
+        "split_edit",
+        "undo",
+    ]
+    for _ in range(500):
+        s = stories.load(room.data.db, 1).story
+        n, ids = s.length, [x.id for x in s.pieces]
+        at, d, one = r.randint(0, n), r.choice([-9, -2, 3, 8]), r.choice(ids) if ids else 0
+        name = r.choice(names) if 150 < n < 700 else "insert" if n <= 150 else "extract"
+        source = r.choice([t, t, f])
+        params = {
+            "insert": {"at": at, "source": source, "start": r.randint(0, 600), "length": r.randint(20, 60)}, "trim": {"piece": one, "edge": r.choice(["in", "out"]), "delta": d},
+            "roll": {"piece": one, "delta": d}, "slip": {"piece": one, "delta": d}, "slide": {"piece": one, "delta": d}, "move": {"piece": one, "before": r.choice(ids) if ids else None},
+            "swap": {"first": one, "second": r.choice(ids) if ids else 0}, "split": {"at": at}, "extract": {"a": min(at, max(0, n - 40)), "b": min(at, max(0, n - 40)) + 30},
+            "overwrite": {"at": at, "source": source, "start": r.randint(0, 600), "length": 25}, "lay_cover": {"source": boat, "at": at, "until": at + 20, "start": r.randint(0, 200)},
+            "split_edit": {"piece": one, "frames": r.randint(-12, 12)},
+        }  # fmt: skip
+        how = {"Accept": "application/json", "X-Kovel": "1", "Origin": origin}
+        if name == "undo":
+            p.request.post(f"{origin}/p/1/story/undo", headers=how)
+        else:
+            p.request.post(f"{origin}/p/1/story/edit", headers=how, data={"command": name, **params[name]})
+    s = stories.load(room.data.db, 1).story
+    assert stories.load(room.data.db, 1).revision > 300
+    sources = recordings.sources(room.data.db, 1)
+    plan = make_plan(s, sources)
+    for i, q in enumerate(s.pieces):
+        if q.source is None:
+            continue
+        sample = s.rate.frame_to_sample(s.starts[i] + q.length // 2)
+        heard = [h for h in plan.sounds if h.at <= sample < h.end and h.source == q.source]
+        assert any(h.start + sample - h.at == s.rate.frame_to_sample(q.start + q.length // 2) for h in heard), "lips"
+    until(
+        p,
+        "r => Number(document.querySelector('#page').dataset.revision) === r",
+        arg=stories.load(room.data.db, 1).revision,
+        seconds=10,
+    )
+    p.evaluate("kovel.story.idle()")
+    p.evaluate("kovel.player.reload()")
+    watch(p)
+    number = {t: 1, f: 2, boat: 3}
+    for at in r.sample(range(s.length), 60):
+        room.seek(at)
+        seen = plan.picture_at(at)
+        want = (
+            [number[seen.source], frame_shown(seen.image.start + at - seen.at, s.rate, sources[seen.source].rate)]
+            if seen.source
+            else None
+        )
+        until(p, "w => JSON.stringify(window.readCode()) === JSON.stringify(w)", arg=want, seconds=5)

@@ -169,10 +169,30 @@ def as_csv(request: Request, project: int, recording: int) -> Response:
     return download(body, f"{r.name} - tightened.csv", "text/csv; charset=utf-8")
 
 
+@router.get("/tighten/{recording}/in-place")
+def in_place(request: Request, project: int, recording: int, where: str = "place") -> HTMLResponse:
+    """Everything that would go from the story as it stands, in one list, and what that would cost; nothing is changed."""
+    w = web(request)
+    the_recording(request, project, recording)
+    sid = stories.current(w.data.db, project)
+    story = stories.load(w.data.db, sid).story
+    only = recording if where == "place" else None
+    found = tighten.story_cuts(w.data, story, only)
+    cuts = tighten.in_story(w.data, story, only)
+    would = stories.preview(w.data.db, sid, "take_out", {"cuts": cuts}) if cuts else None
+    names = {r.id: r.name for r in recordings.of_project(w.data.db, project)}
+    gone = sum(b - a for a, b in cuts)
+    p = projects.get(w.data.db, project)
+    return page(
+        request, "parts/in_place.html", project=p, recording=recording, where=where, found=found, would=would, names=names, gone=gone,
+        story=story,
+    )  # fmt: skip
+
+
 @router.post("/tighten/{recording}/send")
 def send(
     request: Request, project: int, recording: int, where: Annotated[str, Form()] = "end", at: Annotated[int | None, Form()] = None,
-    clip: int | None = None, also: Annotated[list[int] | None, Form()] = None,
+    clip: int | None = None, also: Annotated[list[int] | None, Form()] = None, cut: Annotated[list[str] | None, Form()] = None,
 ) -> HTMLResponse:  # fmt: skip
     """What stays, as pieces: at the end, at the playhead, or in place of what stands in the story. One undo step."""
     w = web(request)
@@ -182,6 +202,19 @@ def send(
         sid = stories.current(w.data.db, project)
         story = stories.load(w.data.db, sid).story
         cuts = tighten.in_story(w.data, story, recording if where == "place" else None)
+        if cut is not None:  # of the list, what is still ticked
+            ticked = {c for c in cut if c}
+            chosen_cuts = sorted(
+                (c.at, c.end)
+                for c in tighten.story_cuts(w.data, story, recording if where == "place" else None)
+                if f"{c.at}-{c.end}" in ticked
+            )
+            cuts = []
+            for a, b in chosen_cuts:
+                if cuts and a <= cuts[-1][1]:
+                    cuts[-1][1] = max(b, cuts[-1][1])
+                else:
+                    cuts.append([a, b])
         if not cuts:
             raise Invalid("Nothing of what would be taken out stands in the story.")
         _, done = stories.edit(w.data.db, sid, None, "take_out", {"cuts": cuts})

@@ -224,9 +224,19 @@ def left(found: Sequence[Row], start: int, end: int) -> list[tuple[int, int]]:
     return kept(start, end, [(r.start, r.end) for r in found if r.out])
 
 
-def in_story(data: Data, story: Story, only: int | None = None) -> list[list[int]]:
-    """Stretches of the story to take out: what is decided for each recording, where the story uses it (`only` one of them)."""
-    cuts: list[list[int]] = []
+@dataclass(frozen=True, slots=True)
+class StoryCut:
+    """A stretch [at, end) of the story that a decision would take out of it."""
+
+    at: int
+    end: int
+    recording: int
+    row: Row
+
+
+def story_cuts(data: Data, story: Story, only: int | None = None) -> list[StoryCut]:
+    """All that is decided to go and stands in the story, in its order (`only` of one recording)."""
+    out: list[StoryCut] = []
     known: dict[int, list[Row]] = {}
     for at, p in zip(story.starts, story.pieces, strict=False):
         if p.source is None or (only is not None and p.source != only):
@@ -236,13 +246,18 @@ def in_story(data: Data, story: Story, only: int | None = None) -> list[list[int
         for r in known[p.source]:
             a, b = max(r.start, p.start), min(r.end, p.end)
             if b > a and (a > p.start or b < p.end):
-                cuts.append([at + a - p.start, at + b - p.start])
+                out.append(StoryCut(at + a - p.start, at + b - p.start, p.source, r))
+    return sorted(out, key=lambda c: (c.at, c.end))
+
+
+def in_story(data: Data, story: Story, only: int | None = None) -> list[list[int]]:
+    """Stretches of the story to take out, apart from each other."""
     out: list[list[int]] = []
-    for a, b in sorted(cuts):
-        if out and a <= out[-1][1]:
-            out[-1][1] = max(b, out[-1][1])
+    for c in story_cuts(data, story, only):
+        if out and c.at <= out[-1][1]:
+            out[-1][1] = max(c.end, out[-1][1])
         else:
-            out.append([a, b])
+            out.append([c.at, c.end])
     return out
 
 

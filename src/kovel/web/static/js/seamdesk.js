@@ -12,7 +12,11 @@ export function seamDesk(story) {
     const n = ++asked, r = await fetch(`${base}/seam?piece=${id}`, { headers: { "X-Kovel": "1" } });
     if (n !== asked) return;
     if (!r.ok) return close();
-    place.innerHTML = await r.text();
+    const html = await r.text(), typing = document.activeElement;
+    if (n !== asked || (id === shown && typing?.closest?.("#desk form") && typing.value !== typing.defaultValue)) return; // never under the fingers
+    const focus = place.contains(typing) && typing.id;
+    place.innerHTML = html;
+    if (focus) document.getElementById(focus)?.focus();
     shown = id;
     stopCompare();
     draw();
@@ -94,6 +98,10 @@ export function seamDesk(story) {
     else if (o) { const x = JSON.parse(o.dataset.offer); edit(x.command, x.params); }
   });
   async function set(form) {
+    const input = form.elements.value, blending = form.elements.blend;
+    if (input.value === input.defaultValue && (!blending || blending.dataset.sent === blending.value || ![...blending.options].some((o) => o.selected !== o.defaultSelected))) return null; // sent already, or nothing new
+    input.defaultValue = input.value;
+    if (blending) blending.dataset.sent = blending.value;
     const text = form.elements.value.value.trim(), n = /^-?\d+$/.test(text) ? num(text) : await frames(text);
     const what = form.dataset.set;
     if (what === "split") return edit("split_edit", { piece: shown, frames: n });

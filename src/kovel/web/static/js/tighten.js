@@ -151,3 +151,9 @@ picture();
 new ResizeObserver(picture).observe(overview);
 document.addEventListener("look", picture);
 settle();
+
+// What would go from the story in place: a list to look through before it is done.
+const placeDialog = document.getElementById("in-place-dialog");
+document.body.addEventListener("htmx:afterSwap", (e) => { if (e.detail.target.id === "in-place" && !placeDialog.open) placeDialog.showModal(); });
+placeDialog.addEventListener("click", (e) => { if (e.target.closest("[data-close]")) placeDialog.close(); });
+placeDialog.addEventListener("htmx:afterRequest", (e) => { if (e.detail.requestConfig.verb === "post" && e.detail.successful) placeDialog.close(); });
