@@ -201,10 +201,14 @@ def test_another_camera_of_the_same_moment() -> None:
     s = Story(R)
     for start in (100, 400):
         s = run(s, two, "add_at_end", {"source": 1, "start": start, "length": 200})[0]
-    (o,) = angles(s, two, 50, [170, 175, 180])
+    (o,) = angles(s, two, 45, [170, 175, 180])
     assert (o.params["at"], o.params["until"], o.params["start"]) == (45, 170, 95) and "in step for 125 frames" in o.why
-    (far,) = angles(s, two, 150)
+    (far,) = angles(s, two, 145)
     assert far.params["until"] == 200  # not over the cut: there the talk jumps, the other camera would not
+    (jump,) = seams(s, two)
+    (cam, *_) = offers(s, two, jump, [], [])
+    assert (jump.kind, cam.kind, cam.params["at"], cam.params["start"]) == ("jump", "angle", 200, 350)
+    assert seams(run(s, two, cam.command, cam.params)[0], two)[0].kind == "clean"  # from one camera to the other
     t = run(s, two, o.command, o.params)[0]
     assert [f.kind for f in checks(t, two) if f.kind == "angle"] == []
     assert [f.kind for f in checks(run(t, two, "slip_cover", {"cover": 3, "delta": 2})[0], two) if f.kind == "angle"] == [

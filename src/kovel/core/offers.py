@@ -9,7 +9,7 @@ from typing import Any
 
 from kovel.core.seams import SPARE, Seam
 from kovel.core.settle import frames_of, longest
-from kovel.core.story import Refused, Sources, Story
+from kovel.core.story import Sources, Story
 from kovel.core.sync import same_moment
 from kovel.core.words import Word
 
@@ -121,17 +121,15 @@ def offers(
     return out
 
 
-def angles(story: Story, sources: Sources, at: int, edges: Sequence[int] = (), length: int | None = None) -> list[Offer]:
-    """The same moment from the other cameras of the sync set, over what stands at story frame `at`.
+def angles(story: Story, sources: Sources, begin: int, edges: Sequence[int] = (), length: int | None = None) -> list[Offer]:
+    """The same moment from the other cameras of the sync set, over what stands from story frame `begin` on.
 
     A cutaway to another angle starts at 5 s (common practice) and ends at the next word edge or pause after that.
     """
     rate = story.rate
-    try:
-        begin = max(0, at - SPARE - 2)
-        i = story.index_at(begin)
-    except Refused:
+    if not 0 <= begin < story.length:
         return []
+    i = story.index_at(begin)
     p = story.pieces[i]
     if p.source is None or p.source not in sources:
         return []

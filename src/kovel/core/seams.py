@@ -43,6 +43,8 @@ def _seams(story: Story, sources: Sources) -> list[Seam]:
     starts = story.starts
     joins = [(starts[i + 1], a, b) for i, (a, b) in enumerate(zip(story.pieces, story.pieces[1:], strict=False))]
     spans = sorted((a, b) for a, b, c in story.spans if f"cover {c.lane}" not in story.muted)
+    begins = {a: c for a, _, c in story.spans if f"cover {c.lane}" not in story.muted}
+    ends = {b: c for _, b, c in story.spans if f"cover {c.lane}" not in story.muted}
     out, i, reach = [], 0, [0]
     for at, a, b in joins:
         # furthest end among covers that begin early enough to hide this join (spans are sorted, joins too)
@@ -57,6 +59,10 @@ def _seams(story: Story, sources: Sources) -> list[Seam]:
             kind = "covered"
         elif _setup(a, sources) != _setup(b, sources) or "sound" in (a.take, b.take):
             kind = "clean"
+        elif (at in begins and _of(begins[at].source, sources) != _setup(a, sources)) or (
+            at in ends and _of(ends[at].source, sources) != _setup(b, sources)
+        ):
+            kind = "clean"  # one side of it is never seen: the picture changes to or from a cover just here
         elif max(a.zoom, b.zoom) >= PUNCH * min(a.zoom, b.zoom) or story.join(story.index_of(b.id)).length:
             kind = "soft"
         else:
@@ -70,6 +76,10 @@ def exposed(story: Story, sources: Sources) -> list[Seam]:
     return [s for s in seams(story, sources) if s.kind == "jump"]
 
 
+def _of(source: int, sources: Sources) -> str | int:
+    s = sources.get(source)
+    return (s.setup or s.id) if s else source
+
+
 def _setup(p: Piece, sources: Sources) -> str | int | None:
-    s = sources.get(p.source) if p.source is not None else None
-    return (s.setup or s.id) if s else p.source
+    return None if p.source is None else _of(p.source, sources)

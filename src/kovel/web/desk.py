@@ -66,7 +66,7 @@ def other_cameras(request: Request, project: int, at: int) -> JSONResponse:
     kept = _kept(request, project)
     rate = kept.story.rate
     edges = sorted({e for a, b, _ in words_around(data, kept.story, at, at + 12 * rate.nominal) for e in (a, b)})
-    found = angles(kept.story, recordings.sources(data.db, project), at + 5, edges)
+    found = angles(kept.story, recordings.sources(data.db, project), at, edges)
     return JSONResponse([{"name": o.name, "why": o.why, "command": o.command, "params": dict(o.params)} for o in found])
 
 
