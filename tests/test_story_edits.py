@@ -12,7 +12,7 @@ from fastapi.testclient import TestClient
 from kovel.core.checks import checks, jump_strength
 from kovel.core.commands import run
 from kovel.core.compare import compare
-from kovel.core.offers import Shot, angles, offers, stems
+from kovel.core.offers import Shot, angles, offers, pauses_between, stems
 from kovel.core.paste import copied
 from kovel.core.plan import make_plan, own_frame, ramped
 from kovel.core.rate import Rate
@@ -190,6 +190,7 @@ def test_offers_for_a_jump() -> None:
         if o.kind == "cover":
             at, until = o.params["at"], o.params["until"]
             assert {at, until} <= edges and 60 <= until - at <= 113
+    assert pauses_between(words) == [words[-1][1]] and pauses_between([words[0], words[3]]) == [words[0][1], words[3][1]]
     assert stems("hauling boats") == stems("hauls boat") == {"haul", "boat"}
 
 

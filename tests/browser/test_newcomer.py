@@ -116,7 +116,7 @@ def test_from_footage_to_a_film_on_disk(
     expect(page.locator('.seam[data-kind="jump"]')).to_have_count(1)
     page.get_by_role("tab", name="B-roll").click()
     page.locator("#cover-length").fill("1s")
-    page.locator(".shelf-item", has_text="boat").drag_to(page.locator(".piece .w", has_text="word11"))
+    page.locator(".shelf-item:visible", has_text="boat").drag_to(page.locator(".piece .w", has_text="word11"))
     expect(page.locator(".laid")).to_have_count(1)
     expect(page.locator('.seam[data-kind="covered"]')).to_have_count(1)
     page.evaluate("kovel.story.idle()")
@@ -236,7 +236,7 @@ def test_no_wrong_frame_across_forty_cuts(page: Page, watch: Callable, forty: tu
         starts.append(page.evaluate("kovel.player.startMs"))
         page.evaluate("kovel.player.stop()")
     assert max(starts) < 300, starts
-    for speed, keys in ((2, "ll"), (-1, "j")):  # again for faster; backwards
+    for speed, keys in ((2, "lll"), (-1, "j")):  # again for faster; backwards
         page.evaluate("window.seen.length = 0; kovel.player.stop(); kovel.player.seek(600)")
         for k in keys:
             page.keyboard.press(k)

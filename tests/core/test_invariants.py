@@ -301,7 +301,7 @@ def test_many_edits(seed: int) -> None:
     failure prints the commands since the story was last empty, to be replayed."""
     r = Random(seed)
     m = Editing()
-    for k in range(int(os.environ.get("KOVEL_EDITS", "3000")) // 6):
+    for k in range(int(os.environ.get("KOVEL_EDITS", "1800")) // 6):
         if k % 150 == 0 or not m.story.pieces:
             m.story, m.done, m.undone, m.log = EMPTY, [], [], []
             for i in range(3):

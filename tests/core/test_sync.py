@@ -41,7 +41,7 @@ def recorded(
     return resample_poly(y, 1, 2).astype(np.float32)
 
 
-@pytest.mark.parametrize(("begin", "ppm", "noise"), [(12.3456, 40.0, -44), (-31.7091, -40.0, -36)])
+@pytest.mark.parametrize(("begin", "ppm", "noise"), [(-31.7091, 40.0, -38)])
 def test_offset_and_drift(begin: float, ppm: float, noise: float) -> None:
     """Under 0.1 ms at every point of it once the drift is taken out; longer ones (30 minutes) in bench/hear.py."""
     world = moment(360, 3)

@@ -95,7 +95,7 @@ def offers(
         out.append(Offer("cover", s.name, why, "lay_cover", params, score))
     out.sort(key=lambda o: -o.score)
     out = out[:3]
-    out = [*angles(story, sources, seam.at, edges), *out]
+    out = [*angles(story, sources, seam.at, pauses_between(words)), *out]
     i = story.index_of(seam.right.id)
     zoom = 100 if seam.left.zoom >= 120 else min(300, round(seam.left.zoom * 1.25))
     out.append(
@@ -121,10 +121,17 @@ def offers(
     return out
 
 
+def pauses_between(words: Sequence[tuple[int, int, Word]], shortest: int = 4) -> list[int]:
+    """Story frames at which a word ends and nobody speaks for `shortest` frames or more."""
+    starts = sorted(a for a, _, _ in words)
+    ends = sorted(b for _, b, _ in words)
+    return [b for b in ends if not any(b - 1 < a < b + shortest for a in starts)]
+
+
 def angles(story: Story, sources: Sources, begin: int, edges: Sequence[int] = (), length: int | None = None) -> list[Offer]:
     """The same moment from the other cameras of the sync set, over what stands from story frame `begin` on.
 
-    A cutaway to another angle starts at 5 s (common practice) and ends at the next word edge or pause after that.
+    A cutaway to another angle starts at 5 s (common practice) and ends at the next of `edges`, pauses, after that.
     """
     rate = story.rate
     if not 0 <= begin < story.length:

@@ -319,8 +319,8 @@ class Report:
 
     @property
     def costs(self) -> bool:
-        """Whether it dislodged, exposed or shortened anything."""
-        return bool(self.loosened or self.exposed or self.shortened)
+        """Whether it dislodged or shortened anything, or exposed more than the one jump that any cut makes."""
+        return bool(self.loosened or self.shortened or len(self.exposed) > 1)
 
     def with_notes(self, notes: Iterable[str]) -> Report:
         return replace(self, notes=(*self.notes, *notes))

@@ -7,7 +7,7 @@ from fastapi.responses import HTMLResponse, JSONResponse, Response
 
 from kovel.core.compare import compare
 from kovel.core.edits import taken_out
-from kovel.core.offers import angles
+from kovel.core.offers import angles, pauses_between
 from kovel.core.paste import copied
 from kovel.core.settle import longest
 from kovel.store import projects, recordings, stories
@@ -54,19 +54,19 @@ def seam(request: Request, project: int, piece: int) -> HTMLResponse:
         most={b: longest(story, sources, i, b) for b in ("dissolve", "dip")},
         strength=strength_of(data, sources, story.rate)(s) if s.kind == "jump" else None,
         offers=offers_for(data, project, story, s) if s.kind == "jump" else [],
-        angles=[] if s.kind == "jump" else angles(story, sources, s.at),
+        angles=[] if s.kind == "jump" else angles(story, sources, s.at, pauses_between(words_around(data, story, s.at, s.at + 14 * story.rate.nominal))),
         number=i, of=len(story.pieces) - 1, rate=story.rate,
     )  # fmt: skip
 
 
 @router.get("/story/angles")
 def other_cameras(request: Request, project: int, at: int) -> JSONResponse:
-    """Cutaways to the other cameras of the sync set at the playhead, ending at a word's edge after 5 s."""
+    """Cutaways to the other cameras of the sync set at the playhead, ending at the next pause after 5 s."""
     data = web(request).data
     kept = _kept(request, project)
     rate = kept.story.rate
-    edges = sorted({e for a, b, _ in words_around(data, kept.story, at, at + 12 * rate.nominal) for e in (a, b)})
-    found = angles(kept.story, recordings.sources(data.db, project), at, edges)
+    ends = pauses_between(words_around(data, kept.story, at, at + 14 * rate.nominal))
+    found = angles(kept.story, recordings.sources(data.db, project), at, ends)
     return JSONResponse([{"name": o.name, "why": o.why, "command": o.command, "params": dict(o.params)} for o in found])
 
 

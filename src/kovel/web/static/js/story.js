@@ -128,7 +128,7 @@ function mark() {
   if (chosen?.kind === "piece") $(`[data-piece="${chosen.id}"]`)?.classList.add("is-chosen");
   if (chosen?.kind === "cover") $(`.laid[data-cover="${chosen.id}"]`)?.classList.add("is-chosen");
   if (chosen?.kind === "sound") $(`[data-sound="${chosen.id}"]`)?.classList.add("is-chosen");
-  if (chosen?.kind === "seam") $(`.seam[data-piece="${chosen.id}"]`)?.classList.add("is-chosen");
+  if (chosen?.kind === "seam") $(`.seam[data-right="${chosen.id}"]`)?.classList.add("is-chosen");
   if (chosen?.kind === "pieces") for (const id of chosen.ids) $(`[data-piece="${id}"]`)?.classList.add("is-chosen");
   if (chosen?.kind === "words") for (const w of $$(".w", sheet())) {
     const middle = (num(w.dataset.f) + num(w.dataset.e)) / 2; // neighbours may share a frame
@@ -246,7 +246,7 @@ scroll.addEventListener("click", (e) => {
   if (swept || e.target.closest("[data-lock]")) return;
   const w = e.target.closest(".w"), c = e.target.closest(".laid"), s = e.target.closest(".seam"), p = e.target.closest(".piece");
   if (c) { choose({ kind: "cover", id: num(c.dataset.cover) }); player.seek(num(c.dataset.at)); }
-  else if (s) { player.seek(num(s.dataset.at)); choose({ kind: "seam", id: num(s.dataset.piece) }); }
+  else if (s) { player.seek(num(s.dataset.at)); choose({ kind: "seam", id: num(s.dataset.right) }); }
   else if (e.target.closest(".sound-line")) { const x = e.target.closest(".sound-line"); choose({ kind: "sound", id: num(x.dataset.sound) }); }
   else if (e.target.closest(".section-head")) { player.seek(num(e.target.closest(".section-head").dataset.at)); choose({ kind: "piece", id: num(e.target.closest(".section-head").dataset.heading) }); }
   else if (w && from === w) {
