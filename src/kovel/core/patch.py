@@ -120,7 +120,7 @@ class Patch:
         return Patch({k: s.inverse() for k, s in self.rows.items()}, {k: v[::-1] for k, v in self.values.items()})
 
     def apply(self, s: Story) -> Story:
-        changed: dict[str, Any] = {k: splice.apply(getattr(s, k)) for k, splice in self.rows.items()}
+        changed: dict[str, Any] = {k: x.apply(getattr(s, k)) for k, x in self.rows.items()}
         changed |= {k: v[1] for k, v in self.values.items()}
         return replace(s, **changed)
 
