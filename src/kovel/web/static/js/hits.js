@@ -70,3 +70,4 @@ picture();
 new ResizeObserver(picture).observe(overview);
 document.addEventListener("look", picture);
 settle();
+window.kovel.hits = true; // all keys are listened to

@@ -157,3 +157,4 @@ const placeDialog = document.getElementById("in-place-dialog");
 document.body.addEventListener("htmx:afterSwap", (e) => { if (e.detail.target.id === "in-place" && !placeDialog.open) placeDialog.showModal(); });
 placeDialog.addEventListener("click", (e) => { if (e.target.closest("[data-close]")) placeDialog.close(); });
 placeDialog.addEventListener("htmx:afterRequest", (e) => { if (e.detail.requestConfig.verb === "post" && e.detail.successful) placeDialog.close(); });
+window.kovel.tighten = true; // all keys are listened to
