@@ -12,6 +12,9 @@ const help = () => sheet.open ? sheet.close() : sheet.showModal();
 document.querySelector("[data-help]").addEventListener("click", help);
 document.addEventListener("keydown", (e) => { if (e.key === "?" && !typing(e)) { e.preventDefault(); help(); } });
 
+// A form that htmx sends is never sent by the browser as well, also in the moment before htmx has seen it.
+document.addEventListener("submit", (e) => { if (e.target.matches("[hx-post], [hx-get]")) e.preventDefault(); });
+
 let fading;
 new MutationObserver(() => {
   const r = document.getElementById("report");

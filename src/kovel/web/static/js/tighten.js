@@ -142,7 +142,7 @@ document.addEventListener("keydown", (e) => {
   else if (k === "p") hearAll();
   else if (k === "x" && p) send({ do: "toggle", key: p.key });
   else if (k === "g") protect();
-  else if (k === "e") document.querySelector('#send [value="end"]').click();
+  else if (k === "e") { const b = document.querySelector('#send [value="end"]'); htmx.process(b.form); b.click(); } // the form may have come just now
   else if (nudge && p) send({ do: "nudge", key: p.key, edge: nudge[0], by: nudge[1] });
   else return;
   e.preventDefault();
