@@ -19,7 +19,7 @@ from kovel.core.rate import Rate
 from kovel.core.seams import seams
 from kovel.core.story import Card, Refused, Source, Story, Sync
 from kovel.core.words import Word
-from kovel.store import recordings, stories
+from kovel.store import projects, recordings, stories
 from kovel.work.data import Data
 from kovel.work.syncing import sets
 from tests.core.stories import SOURCES, R, do, three
@@ -313,6 +313,14 @@ def test_several_stories(film: tuple[TestClient, Data, dict]) -> None:
     for n in (1, 3):
         room.post(f"/p/1/stories/{n}/delete")
     assert stories.current(data.db, 1) == 2 and room.post("/p/1/stories/2/delete").status_code == 422
+    p = projects.create(data.db, "Other")  # another project's story is not reached from here
+    sid = stories.current(data.db, p.id)
+    stories.edit(data.db, sid, None, "insert_card", {"at": 0, "length": 9, "colour": "#1b3a4b", "text": "One"})
+    for n in ("delete", "name", "open"):
+        assert room.post(f"/p/1/stories/{sid}/{n}", data={"name": "Mine"}).status_code == 404
+    assert room.get(f"/p/1/story/compare?story={sid}").status_code == 404
+    stories.edit(data.db, sid, None, "set_card", {"piece": 1, "text": "Two"})
+    assert stories.load(data.db, sid).story.pieces[0].card == Card("#1b3a4b", "Two") and len(stories.history(data.db, sid)) == 2
     assert room.post("/p/1/stories", data={"name": "  "}).status_code == 422
 
 

@@ -16,11 +16,6 @@ from kovel.core.story import Sources, Story
 from kovel.core.sync import same_moment
 
 Grey = npt.NDArray[np.uint8]
-KINDS = {
-    "jump": "exposed jump", "offline": "off-line", "loose": "loose", "word": "cut inside a word", "flash": "flash of picture",
-    "step": "step in the sound", "runs on": "runs on after the end", "angle": "out of step", "short": "short", "long": "long cover",
-    "twice": "used twice", "space": "space", "handle": "little material",
-}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)

@@ -231,14 +231,15 @@ def insert_card(story: Story, sources: Sources, at: int, length: int, colour: st
     return _put(story, sources, at, [Piece(0, None, 0, length, card)], did, stay=True)
 
 
-def set_card(story: Story, sources: Sources, piece: int, colour: str = "#000000", text: str = "") -> Edit:
-    """Change what a card shows; a space becomes one."""
+def set_card(story: Story, sources: Sources, piece: int, colour: str | None = None, text: str | None = None) -> Edit:
+    """Change the colour or the words of a card, or both; what is not named stays. A space becomes a card."""
     refuse_locked(story, DIALOGUE)
     i = story.index_of(piece)
     p = story.pieces[i]
     if p.source is not None:
         raise Refused("That piece is no card.")
-    card = _card(colour, text)
+    was = p.card or Card()
+    card = _card(was.colour if colour is None else colour, was.text if text is None else text)
     if p.card == card:
         raise Refused("The card shows that already.")
     new = without(story, [*story.pieces[:i], replace(p, card=card), *story.pieces[i + 1 :]])

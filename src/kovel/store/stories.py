@@ -323,8 +323,11 @@ def rename(db: Database, story: int, name: str) -> None:
 def delete(db: Database, project: int, story: int) -> None:
     """Delete a story with its history; the last one stays."""
     with db.write() as c:
-        if len(c.execute("SELECT id FROM story WHERE project = ?", (project,)).fetchall()) < 2:
+        all_ = [r[0] for r in c.execute("SELECT id FROM story WHERE project = ?", (project,))]
+        if story not in all_:
+            raise Missing("There is no such story in the project.")
+        if len(all_) < 2:
             raise Invalid("A project keeps at least one story. Make another one first.")
         c.execute("DELETE FROM journal WHERE story = ?", (story,))
-        c.execute("DELETE FROM story WHERE id = ? AND project = ?", (story, project))
+        c.execute("DELETE FROM story WHERE id = ?", (story,))
         c.execute("UPDATE project SET story = NULL WHERE id = ? AND story = ?", (project, story))

@@ -11,6 +11,7 @@ from kovel.core.offers import angles, pauses_between
 from kovel.core.paste import copied
 from kovel.core.settle import longest
 from kovel.store import projects, recordings, stories
+from kovel.store.projects import Missing
 from kovel.store.stories import Kept
 from kovel.web.pages import page, web
 from kovel.work.checking import findings, offers_for, strength_of, the_seam, words_around
@@ -114,6 +115,14 @@ def create(
     return _again(project)
 
 
+def _its(request: Request, project: int, story: int) -> Kept:
+    """A story of this project; `Missing` if it is another one's."""
+    kept = stories.load(web(request).data.db, story)
+    if kept.project != project:
+        raise Missing("There is no such story in the project.")
+    return kept
+
+
 def _again(project: int) -> Response:
     return Response(status_code=204, headers={"hx-redirect": f"/p/{project}/story"})
 
@@ -126,9 +135,7 @@ def open_story(request: Request, project: int, story: int) -> Response:
 
 @router.post("/stories/{story}/name")
 def rename(request: Request, project: int, story: int, name: Annotated[str, Form()] = "") -> Response:
-    db = web(request).data.db
-    if stories.load(db, story).project == project:
-        stories.rename(db, story, name)
+    stories.rename(web(request).data.db, _its(request, project, story).id, name)
     return _again(project)
 
 
@@ -142,7 +149,7 @@ def delete(request: Request, project: int, story: int) -> Response:
 def compared(request: Request, project: int, story: int) -> HTMLResponse:
     """What the open story has that another one has not, and the other way round."""
     data = web(request).data
-    kept, other = _kept(request, project), stories.load(data.db, story)
-    rows = compare(other.story, kept.story) if other.project == project else []
+    kept, other = _kept(request, project), _its(request, project, story)
+    rows = compare(other.story, kept.story)
     names = {r.id: r.name for r in recordings.of_project(data.db, project)}
     return page(request, "parts/compared.html", rows=rows, names=names, kept=kept, other=other, rate=kept.story.rate)

@@ -203,18 +203,8 @@ def send(
         story = stories.load(w.data.db, sid).story
         cuts = tighten.in_story(w.data, story, recording if where == "place" else None)
         if cut is not None:  # of the list, what is still ticked
-            ticked = {c for c in cut if c}
-            chosen_cuts = sorted(
-                (c.at, c.end)
-                for c in tighten.story_cuts(w.data, story, recording if where == "place" else None)
-                if f"{c.at}-{c.end}" in ticked
-            )
-            cuts = []
-            for a, b in chosen_cuts:
-                if cuts and a <= cuts[-1][1]:
-                    cuts[-1][1] = max(b, cuts[-1][1])
-                else:
-                    cuts.append([a, b])
+            found = tighten.story_cuts(w.data, story, recording if where == "place" else None)
+            cuts = tighten.apart([c for c in found if f"{c.at}-{c.end}" in cut])
         if not cuts:
             raise Invalid("Nothing of what would be taken out stands in the story.")
         _, done = stories.edit(w.data.db, sid, None, "take_out", {"cuts": cuts})

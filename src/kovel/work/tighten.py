@@ -252,8 +252,13 @@ def story_cuts(data: Data, story: Story, only: int | None = None) -> list[StoryC
 
 def in_story(data: Data, story: Story, only: int | None = None) -> list[list[int]]:
     """Stretches of the story to take out, apart from each other."""
+    return apart(story_cuts(data, story, only))
+
+
+def apart(cuts: Sequence[StoryCut]) -> list[list[int]]:
+    """Cuts in order as stretches [a, b): those that touch or overlap are one."""
     out: list[list[int]] = []
-    for c in story_cuts(data, story, only):
+    for c in cuts:
         if out and c.at <= out[-1][1]:
             out[-1][1] = max(c.end, out[-1][1])
         else:

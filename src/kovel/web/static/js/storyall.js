@@ -26,7 +26,7 @@ export function allEdits(story) {
     ["Close this space", "", onPiece((p) => edit("close_space", { piece: p.id }))], ["Close all spaces", "", () => edit("close_space", {})],
     ["Space: LENGTH", "", (n) => edit("insert_space", { at: player.frame, length: n ?? Math.round(player.fps) }), frames], ["Spread: a space of LENGTH between all pieces", "", (n) => edit("spread", { every: n ?? Math.round(2 * player.fps) }), frames],
     ["Black card: LENGTH (3 s)", "", (n) => edit("insert_card", { at: player.frame, length: n ?? Math.round(3 * player.fps) }), frames], ["Title card: TEXT", "", (t) => edit("insert_card", { at: player.frame, length: Math.round(3 * player.fps), text: t || "Title" }), words],
-    ["Colour of the card: #RRGGBB", "", (t) => onPiece((p) => edit("set_card", { piece: p.id, colour: t || "#000000", text: $(`[data-piece="${p.id}"] .card-face .line`)?.textContent.replace(/^card$/, "") || "" }))(), words],
+    ["Colour of the card: #RRGGBB", "", (t) => onPiece((p) => edit("set_card", { piece: p.id, colour: t || "#000000" }))(), words],
     ["Text of the card: TEXT", "", (t) => onPiece((p) => edit("set_card", { piece: p.id, text: t || "" }))(), words],
     ["Split", "S", () => edit("split", { at: player.frame })], ["Join through", "", onPiece((p) => edit("join_through", { piece: p.id }))], ["Put back what was taken out after the piece", "R", onPiece((p) => edit("open_again", { piece: p.id }))],
     ["Slip the piece: LENGTH", "", (n) => onPiece((p) => edit("slip", { piece: p.id, delta: n ?? 1 }))(), frames], ["Slide the piece: LENGTH", "", (n) => onPiece((p) => edit("slide", { piece: p.id, delta: n ?? 1 }))(), frames],

@@ -1,6 +1,6 @@
 // Around the lined page: the whole story as a strip to click, finding words, and the stories of the project.
 export function aroundThePage(story) {
-  const { $, num, base, project, room, scroll, sheet, px, player } = story;
+  const { $, num, base, project, scroll, px, player } = story;
   const map = document.getElementById("map");
 
   function paint() {
@@ -55,6 +55,4 @@ export function aroundThePage(story) {
   list.addEventListener("change", () => htmx.ajax("POST", `${project}/stories/${list.value}/open`, { swap: "none" }));
   document.getElementById("stories-more").addEventListener("click", () => dialog.showModal());
   dialog.addEventListener("click", (e) => { const g = e.target.closest("[data-goto]"); if (g) { dialog.close(); player.seek(num(g.dataset.goto)); } });
-  void room;
-  void sheet;
 }
