@@ -18,8 +18,8 @@ document.addEventListener("submit", (e) => { if (e.target.matches("[hx-post], [h
 let fading;
 new MutationObserver(() => {
   const r = document.getElementById("report");
+  if (!r || !r.textContent.trim() || r.dataset.seen) return; // one that was seen goes on fading, whatever else changes
   clearTimeout(fading);
-  if (!r || !r.textContent.trim() || r.dataset.seen) return;
   r.dataset.seen = "1";
   if (!r.classList.contains("bad")) fading = setTimeout(() => r.classList.add("faded"), 4500 + 40 * r.textContent.length);
 }).observe(document.body, { childList: true, subtree: true });
