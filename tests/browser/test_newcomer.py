@@ -299,9 +299,11 @@ def test_another_window_is_followed_and_a_stale_page_is_told(page: Page, forty: 
     page.goto(f"{server.url}/p/1/story")
     until(page, "window.kovel?.story")
     page.evaluate("kovel.player.seek(0)")
+    page.route("**/story/revision*", lambda r: r.fulfill(status=204))  # the page has not followed yet
     server.cli("story", "edit", "split", "at=3")
     page.evaluate("kovel.story.edit('split', { at: 2 })")
-    expect(page.locator("#report")).to_contain_text("changed elsewhere")
+    expect(page.locator("#report")).to_contain_text("your edit was not made")
+    page.unroute("**/story/revision*")
     expect(page.locator(".piece")).to_have_count(42)
     server.cli("story", "undo")
     expect(page.locator(".piece")).to_have_count(41, timeout=8000)

@@ -1,5 +1,6 @@
 """Starting the server, with the demo project or without."""
 
+import gc
 import os
 import socket
 import sys
@@ -60,6 +61,8 @@ def _serve(data: Data, host: str, port: int, browser: bool, media: tuple[Path, .
             webbrowser.open(address)
 
     threading.Thread(target=announce, daemon=True).start()
+    gc.freeze()  # what stands now stays: collecting it again and again would make edits stutter
+    gc.set_threshold(50_000, 20, 50)
     server.run()
 
 

@@ -37,14 +37,15 @@ class Image:
 
     def later(self, frames: int) -> Image:
         """The same image as it goes on `frames` later."""
-        if self.speed != (1, 1):
-            return replace(self, skip=self.skip + frames)
-        return replace(self, start=self.start + frames) if self.source is not None else self
+        if self.source is None or not frames:
+            return self
+        on = (frames, 0) if self.speed == (1, 1) else (0, frames)
+        return Image(self.source, self.start + on[0], self.zoom, self.card, self.speed, self.skip + on[1])
 
     def steps(self, ratio: Fraction) -> tuple[int, int, int]:
         """(base, num, den): k frames on, the recording shows its own frame floor((base + k * num) / den)."""
         p, q = self.speed
-        rn, rd = ratio.numerator, ratio.denominator
+        rn, rd = ratio.as_integer_ratio()
         return (self.start * q + self.skip * p) * rn, p * rn, q * rd
 
 
@@ -86,6 +87,8 @@ class Shown:
 
     def part(self, a: int, b: int) -> Shown:
         """Frames [a, b) of this run."""
+        if (a, b) == (self.at, self.end):
+            return self
         k = a - self.at
         mix = self.mix and replace(self.mix, to=self.mix.to.later(k), first=self.mix.first + k)
         return Shown(a, b, self.image.later(k), self.cover, mix)
@@ -147,21 +150,22 @@ class Plan:
     def to_json(self, sources: Sources) -> dict[str, Any]:
         """For player and renderer. A picture run is [at, end, source, base, num, den]: k frames after `at` the recording
         shows its own frame floor((base + k * num) / den). What is more than that follows in an object."""
-        ratio = {i: s.rate.fps / self.rate.fps for i, s in sources.items()}
         one = Fraction(1)
+        ratio: dict[int | None, Fraction] = {i: s.rate.fps / self.rate.fps for i, s in sources.items()}
 
         def row(i: Image) -> list[Any]:
-            return [i.source, *i.steps(ratio.get(i.source, one) if i.source is not None else one)]
+            return [i.source, *i.steps(ratio.get(i.source, one))]
 
         def more(i: Image) -> dict[str, Any]:
             return ({"zoom": i.zoom} if i.zoom != 100 else {}) | ({"card": [i.card.colour, i.card.text]} if i.card else {})
 
         pictures = []
         for p in self.pictures:
-            extra = more(p.image)
+            i = p.image
+            extra = more(i) if i.card or i.zoom != 100 else {}
             if p.mix:
                 extra["mix"] = [p.mix.kind, p.mix.first, p.mix.of, row(p.mix.to), more(p.mix.to)]
-            pictures.append([p.at, p.end, *row(p.image), *([extra] if extra else [])])
+            pictures.append([p.at, p.end, *row(i), extra] if extra else [p.at, p.end, *row(i)])
         return {
             "rate": [self.rate.num, self.rate.den],
             "length": self.length,
@@ -193,6 +197,7 @@ def _shown(rows: Iterable[Shown]) -> tuple[Shown, ...]:
             and last.end == r.at
             and last.cover == r.cover
             and last.mix is None is r.mix
+            and last.image.source == r.image.source
             and last.image.later(r.at - last.at) == r.image
         ):
             out[-1] = replace(last, end=r.end)
@@ -251,19 +256,20 @@ def _dialogue_sound(story: Story, sources: Sources) -> list[Heard]:
     """
     out: list[Heard] = []
     to = story.rate.frame_to_sample
+    samples = [to(t) for t in story.starts]
     n = len(story.pieces)
     for i, p in enumerate(story.pieces):
         s = sources.get(p.source) if p.source is not None else None
         if not s or not s.sound or p.take == "picture":
             continue
-        at = story.starts[i]
-        a, b, rise, fall = at, at + p.length, RAMP, RAMP
+        x, y, start, rise, fall = samples[i], samples[i + 1], to(p.start), RAMP, RAMP
         if story.joins:
             j, k = story.join(i), story.join(i + 1)
-            a, b = a + j.split - j.cross // 2, b + k.split + k.cross - k.cross // 2
+            x = to(story.starts[i] + j.split - j.cross // 2)
+            y = to(story.starts[i + 1] + k.split + k.cross - k.cross // 2)
+            start -= samples[i] - x
             rise = to(j.cross) or (to(j.length) if i == 0 and j.length else RAMP)
             fall = to(k.cross) or (to(k.length) if i == n - 1 and k.length else RAMP)
-        x, y, start = to(a), to(b), to(p.start) - (to(at) - to(a))
         last = out[-1] if out else None
         if last and last.end == x and last.source == s.id and last.start + x - last.at == start and last.fall == rise == RAMP:
             out[-1] = Heard(last.at, y, s.id, last.start, last.gain, last.rise, fall)
@@ -320,11 +326,12 @@ def make_plan(story: Story, sources: Sources) -> Plan:
         while i < len(spans) and spans[i][0] <= a:
             live.append(spans[i])
             i += 1
-        live = [r for r in live if r[1] > a]
+        if live:
+            live = [r for r in live if r[1] > a]
         while dialogue[k].end <= a:
             k += 1
         if live:
-            at, _, c = max(live, key=lambda r: (r[2].lane, r[0]))
+            at, _, c = live[0] if len(live) == 1 else max(live, key=lambda r: (r[2].lane, r[0]))
             still = sources[c.source].frames is None
             image = Image(c.source, 0 if still else c.start, speed=(c.span, c.length) if c.span else (1, 1))
             rows.append(Shown(a, b, image if still else image.later(a - at), c.id))

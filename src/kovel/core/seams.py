@@ -45,25 +45,26 @@ def _seams(story: Story, sources: Sources) -> list[Seam]:
     spans = sorted((a, b) for a, b, c in story.spans if f"cover {c.lane}" not in story.muted)
     begins = {a: c for a, _, c in story.spans if f"cover {c.lane}" not in story.muted}
     ends = {b: c for _, b, c in story.spans if f"cover {c.lane}" not in story.muted}
-    out, i, reach = [], 0, [0]
+    setup: dict[int | None, str | int | None] = {p.source: _setup(p, sources) for p in story.pieces}
+    out, i, reach = [], 0, 0
     for at, a, b in joins:
         # furthest end among covers that begin early enough to hide this join (spans are sorted, joins too)
         while i < len(spans) and spans[i][0] <= at - SPARE:
-            reach.append(max(reach[-1], spans[i][1]))
+            reach = max(reach, spans[i][1])
             i += 1
         if a.source is None or b.source is None:
             kind = "clean"
         elif a.source == b.source and a.end == b.start and a.zoom == b.zoom:
             kind = "through"
-        elif reach[-1] >= at + SPARE:
+        elif reach >= at + SPARE:
             kind = "covered"
-        elif _setup(a, sources) != _setup(b, sources) or "sound" in (a.take, b.take):
+        elif setup[a.source] != setup[b.source] or "sound" in (a.take, b.take):
             kind = "clean"
-        elif (at in begins and _of(begins[at].source, sources) != _setup(a, sources)) or (
-            at in ends and _of(ends[at].source, sources) != _setup(b, sources)
+        elif (at in begins and _of(begins[at].source, sources) != setup[a.source]) or (
+            at in ends and _of(ends[at].source, sources) != setup[b.source]
         ):
             kind = "clean"  # one side of it is never seen: the picture changes to or from a cover just here
-        elif max(a.zoom, b.zoom) >= PUNCH * min(a.zoom, b.zoom) or story.join(story.index_of(b.id)).length:
+        elif max(a.zoom, b.zoom) >= PUNCH * min(a.zoom, b.zoom) or (story.joins and story.join(story.index_of(b.id)).length):
             kind = "soft"
         else:
             kind = "jump"

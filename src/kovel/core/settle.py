@@ -142,7 +142,8 @@ def _tethered(
     """In place, loose, and the ids of both."""
     placed: list[L] = []
     loose: list[L] = []
-    by_id = {p.id: p for p in new.pieces if any(p.id in ids for ids in split.values())} if split else {}
+    parts = {i for ids in split.values() for i in ids}
+    by_id = {p.id: p for p in new.pieces if p.id in parts} if split else {}
     for c in laid:
         t = c.tether
         for pid in split.get(t.piece, ()):
@@ -151,13 +152,13 @@ def _tethered(
                 break
         if t is not c.tether and t != c.tether:
             c = replace(c, tether=t)
-        (loose if new.at_of(t) is None else placed).append(c)
+        (placed if new.holds(t) else loose).append(c)
     return placed, loose, [c.id for c in loose], [c.id for c in placed]
 
 
 def _separate(story: Story, laid: Sequence[L]) -> tuple[list[L], list[tuple[int, int]]]:
     """Sorted by place, no two overlapping on a lane; the later start yields upwards."""
-    rows = sorted(((story.at_of(c.tether) or 0, c) for c in laid), key=lambda r: (r[0], r[1].lane, r[1].id))
+    rows = sorted(((story.at(c), c) for c in laid), key=lambda r: (r[0], r[1].lane, r[1].id))
     ends: dict[int, int] = {}
     out: list[L] = []
     lifted = []

@@ -247,6 +247,13 @@ class Story:
             raise Refused("There is nothing in the story at that time.")
         return bisect_right(self.starts, frame, 0, len(self.pieces)) - 1
 
+    def holds(self, tether: Tether) -> bool:
+        """Whether a tether's moment is in the story."""
+        if tether.piece == 0:
+            return True
+        i = self._index.get(tether.piece)
+        return i is not None and self.pieces[i].holds(tether.moment)
+
     def at_of(self, tether: Tether) -> int | None:
         """Story frame of a tether's moment, None when its word has left."""
         if tether.piece == 0:

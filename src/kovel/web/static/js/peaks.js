@@ -40,8 +40,8 @@ export async function wave(canvas, id, a, b, { down = false, color = null } = {}
   }
 }
 
-// Fill every canvas[data-wave="recording,from,to"] as it comes near the screen.
-export function waves(root) {
+// Fill every canvas[data-wave="recording,from,to"] as it comes near the screen; those drawn already only if `again`.
+export function waves(root, again = true) {
   const see = new IntersectionObserver((rows) => {
     for (const r of rows) if (r.isIntersecting) {
       see.unobserve(r.target);
@@ -49,5 +49,5 @@ export function waves(root) {
       wave(r.target, id, a, b, { down: r.target.dataset.down === "1" });
     }
   }, { rootMargin: "400px" });
-  root.querySelectorAll("canvas[data-wave]").forEach((c) => see.observe(c));
+  for (const c of root.querySelectorAll("canvas[data-wave]")) if (again || !c.watched) { c.watched = true; see.observe(c); }
 }

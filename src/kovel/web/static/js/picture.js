@@ -28,6 +28,7 @@ export class Frames {
 
   async pump() {
     this.busy = true;
+    let again = 0; // a frame may be given back while nobody wants it, and wanted again after: decode once more before giving up
     try {
       for (;;) {
         const next = this.wants.find(([id, n]) => !this.kept.has(key(id, n)));
@@ -44,16 +45,23 @@ export class Frames {
             Recording.of(i).then((r) => { if (r.offsets && m < r.offsets.length - 1) r.gop(Math.floor(m / r.facts.gop)).catch(() => {}); });
           }
         }
-        await this.decode(rec, k, last);
-        if (this.wanted.has(key(id, n)) && !this.kept.has(key(id, n))) throw new Error(`no picture ${n} of recording ${id}`);
+        const fault = await this.decode(rec, k, last).then(() => null, (e) => e);
+        if (fault) this.drop();
+        const got = !this.wanted.has(key(id, n)) || this.kept.has(key(id, n));
+        again = got && !fault ? 0 : again + 1;
+        if (again > 3) throw fault || new Error(`no picture ${n} of recording ${id}`);
       }
       this.failed = null;
     } catch (e) {
       this.failed = e;
-      for (const d of this.decoders.values()) if (d.state !== "closed") d.close();
-      this.decoders.clear();
+      this.drop();
     }
     this.busy = false;
+  }
+
+  drop() {
+    for (const d of this.decoders.values()) if (d.state !== "closed") d.close();
+    this.decoders.clear();
   }
 
   decoder(rec) {
@@ -64,7 +72,7 @@ export class Frames {
           const k = key(rec.id, Math.round(f.timestamp / 1000));
           if (this.wanted.has(k) && !this.kept.has(k)) this.kept.set(k, f); else f.close();
         },
-        error: (e) => { this.failed = e; },
+        error: () => this.decoders.delete(rec.id), // what waits for its pictures hears of it and tries again
       });
       d.configure(rec.config);
       this.decoders.set(rec.id, d);

@@ -13,7 +13,7 @@ const num = (x) => Number(x);
 const sheet = () => document.getElementById("page");
 let picked = null; // the shelf item in hand
 let chosen = null; // {kind: "piece"|"cover", id} or {kind: "words", a, b}
-let busy = Promise.resolve();
+let busy = Promise.resolve(), waiting = 0; // edits go one after the other; the plan is fetched when none waits
 
 const player = await transport($("[data-player]"), `${base}/plan`);
 player.addEventListener("time", () => { if (!player.playing) localStorage.setItem(`kovel-head-${room.dataset.project}`, player.frame); }); // for "at the playhead" in the Log
@@ -23,7 +23,8 @@ let marks = { a: null, b: null }; // in and out in the story
 
 // ---- sending edits
 function send(url, body, form = false) {
-  busy = busy.then(() => go(url, body, form)).catch((e) => { console.error(e); say("Kovel does not answer. Check that it still runs, then try again. Nothing acknowledged is lost.", true); });
+  waiting++;
+  busy = busy.then(() => { waiting--; return go(url, body, form); }).catch((e) => { console.error(e); say("Kovel does not answer. Check that it still runs, then try again. Nothing acknowledged is lost.", true); });
   return busy;
 }
 async function go(url, body, form) {
@@ -31,7 +32,7 @@ async function go(url, body, form) {
   const began = performance.now();
   const r = await fetch(url, {
     method: "POST",
-    headers: { "Content-Type": form ? "application/x-www-form-urlencoded" : "application/json", "X-Kovel": "1", "X-Zoom": zoom.value, "X-View": view() },
+    headers: { "Content-Type": form ? "application/x-www-form-urlencoded" : "application/json", "X-Kovel": "1", "X-Zoom": zoom.value, "X-View": view(0.6) },
     body: form ? new URLSearchParams({ revision, ...(body || {}) }) : JSON.stringify({ revision, story: num(sheet().dataset.story), ...body }),
   });
   const html = await r.text();
@@ -40,7 +41,7 @@ async function go(url, body, form) {
     put(html);
     if (r.status === 200) {
       const at = r.headers.get("x-playhead"), made = r.headers.get("x-made");
-      await player.reload();
+      if (!waiting) await player.reload();
       if (["extract", "lift"].includes(body?.command)) clear();
       if (at) { player.seek(num(at)); }
       if (made && body?.command === "set_heading") choose(null);
@@ -68,10 +69,10 @@ function ask(html, body) {
 const undo = () => send(`${base}/undo`, null, true);
 const redo = () => send(`${base}/redo`, null, true);
 
-// The story frames around what is on the screen; only these are asked for.
-function view() {
+// The story frames on the screen and so many screens around it; only these are asked for.
+function view(around = 1.5) {
   const h = scroll.clientHeight, y = scroll.scrollTop;
-  return `${Math.floor(Math.max(0, y - 1.5 * h) / px())}-${Math.ceil((y + 2.5 * h) / px())}`;
+  return `${Math.floor(Math.max(0, y - around * h) / px())}-${Math.ceil((y + (1 + around) * h) / px())}`;
 }
 let fetching = false;
 async function fill() {
@@ -92,13 +93,30 @@ function put(html) {
   const t = document.createElement("template");
   t.innerHTML = html;
   const page = t.content.querySelector("#page"), line = t.content.querySelector("#report");
-  if (page) { const y = scroll.scrollTop; sheet().replaceWith(page); scroll.scrollTop = y; dress(); }
+  if (page) { exchange(sheet(), page); dress(); }
   if (line) { line.removeAttribute("hx-swap-oob"); document.getElementById("report").replaceWith(line); }
 }
 
+// What came the same as it stands is left as it is, with its waveform and the focus; the rest is exchanged.
+function exchange(now, next) {
+  for (const { name, value } of [...next.attributes]) now.setAttribute(name, value);
+  const coming = [...next.children].map((el) => { el.came = el.outerHTML; return el; }), stays = new Map();
+  const wanted = new Set(coming.map((el) => el.came));
+  for (const el of [...now.children]) if (wanted.has(el.came) && !stays.has(el.came)) stays.set(el.came, el); else el.remove();
+  let at = now.firstElementChild;
+  for (const el of coming) {
+    const here = stays.get(el.came);
+    if (!here) now.insertBefore(el, at);
+    else if (here === at) at = at.nextElementSibling;
+    else now.insertBefore(here, at);
+    stays.delete(el.came);
+  }
+}
+for (const el of sheet().children) el.came = el.outerHTML;
+
 // After each new page: waveforms, the tray, the choice, the playhead.
 function dress() {
-  waves(sheet());
+  waves(sheet(), false);
   const tray = $("#shelf-loose");
   tray.replaceChildren($("#loose-now").content.cloneNode(true));
   $("#loose-count").textContent = $$(".shelf-item", tray).length || "";
