@@ -1,7 +1,11 @@
-"""Shared: a data folder, made recordings (once a session), projects with prepared recordings."""
+"""Shared: a data folder, made recordings (made once for all), projects with prepared recordings."""
 
+import fcntl
+import hashlib
 import html
 import re
+import shutil
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -18,16 +22,39 @@ from kovel.work.foreman import Foreman
 from kovel.work.intake import bring_in
 from tests import made
 
+ROOT = Path(__file__).parent.parent
+
+
+def once(config: pytest.Config, name: str, make: Callable[[Path], object]) -> Path:
+    """A folder that `make` fills once for all workers and later runs, again when the code changes that has a hand in it."""
+    code = sorted(
+        p for d in ("core", "media", "store", "work") for p in (ROOT / "src/kovel" / d).rglob("*.*") if "pyc" not in p.suffix
+    )
+    key = hashlib.sha256(b"".join(p.read_bytes() for p in (*code, ROOT / "tests/made.py", Path(__file__)))).hexdigest()[:16]
+    folder = config.cache.mkdir(f"made-{name}")
+    with (folder / "lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not (folder / key / "done").exists():
+            for old in folder.iterdir():
+                if old.is_dir():
+                    shutil.rmtree(old)
+            (folder / key).mkdir()
+            make(folder / key)
+            (folder / key / "done").touch()
+    return folder / key
+
 
 @pytest.fixture(scope="session")
-def clips(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
+def clips(pytestconfig: pytest.Config) -> dict[str, Path]:
     """Three coded recordings: an interview of 40 s, another of 24 s at 50 frames a second, a shot of 12 s."""
-    d = tmp_path_factory.mktemp("clips")
-    return {
-        "talk": made.clip(d / "talk.mov", 1, 1000),
-        "fifty": made.clip(d / "fifty.mov", 2, 1200, Rate(50)),
-        "boat": made.clip(d / "boat.mp4", 3, 300, size=(1280, 720)),
-    }
+
+    def make(d: Path) -> None:
+        made.clip(d / "talk.mov", 1, 1000)
+        made.clip(d / "fifty.mov", 2, 1200, Rate(50))
+        made.clip(d / "boat.mp4", 3, 300, size=(1280, 720))
+
+    d = once(pytestconfig, "clips", make)
+    return {"talk": d / "talk.mov", "fifty": d / "fifty.mov", "boat": d / "boat.mp4"}
 
 
 @pytest.fixture
@@ -37,8 +64,6 @@ def data(tmp_path: Path) -> Data:
 
 def finish(data: Data) -> None:
     """Run this folder's jobs until none is left; fail if one failed."""
-    import time
-
     foreman = Foreman(data)
     assert foreman.start()
     try:
@@ -50,22 +75,23 @@ def finish(data: Data) -> None:
 
 
 @pytest.fixture(scope="session")
-def prepared(tmp_path_factory: pytest.TempPathFactory, clips: dict[str, Path]) -> Path:
+def prepared(pytestconfig: pytest.Config, clips: dict[str, Path]) -> Path:
     """A data folder with project 1 and the coded recordings, prepared; to be copied, not changed."""
-    data = Data(tmp_path_factory.mktemp("prepared") / "data")
-    p = projects.create(data.db, "Coded", "25", "1280x720")
-    for name, path in clips.items():
-        bring_in(data, p.id, path, name=name, kind="b-roll" if name == "boat" else "interview")
-    finish(data)
-    data.db.close()
-    return data.root
+
+    def make(d: Path) -> None:
+        data = Data(d / "data")
+        p = projects.create(data.db, "Coded", "25", "1280x720")
+        for name, path in clips.items():
+            bring_in(data, p.id, path, name=name, kind="b-roll" if name == "boat" else "interview")
+        finish(data)
+        data.db.close()
+
+    return once(pytestconfig, "prepared", make) / "data"
 
 
 @pytest.fixture
 def coded(prepared: Path, tmp_path: Path) -> tuple[Data, dict[str, Recording]]:
     """A copy of the prepared project of one's own, and its recordings by name."""
-    import shutil
-
     shutil.copytree(prepared, tmp_path / "data")
     data = Data(tmp_path / "data")
     return data, {r.name: r for r in recordings.of_project(data.db, 1)}

@@ -179,13 +179,16 @@ async function loadAlong() {
 }
 keptMarks();
 loadAlong();
-let walking = null; // id of the subclip being walked through
+let coming = 0, walking = null; // id of the subclip being walked through
 document.body.addEventListener("htmx:afterSettle", (e) => {
   if (e.target.closest?.("#clips")) { keptMarks(); stand(); }
-  if (!e.target.closest?.("#words")) return;
-  gather();
-  now?.classList.remove("is-now"); lit = []; now = null;
-  show();
+  if (!e.target.closest?.("#words") || coming) return;
+  coming = setTimeout(() => { // once for all the sentences that came
+    coming = 0;
+    gather();
+    now?.classList.remove("is-now"); lit = []; now = null;
+    show();
+  });
 });
 document.body.addEventListener("htmx:oobAfterSwap", () => { gather(); keptMarks(); lit = []; now = null; show(); stand(); });
 document.body.addEventListener("htmx:afterRequest", (e) => {
