@@ -11,6 +11,7 @@ from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
+from scipy.fft import next_fast_len
 from scipy.io import wavfile
 from scipy.ndimage import median_filter
 from scipy.signal import butter, resample_poly, sosfilt
@@ -126,11 +127,12 @@ def talk(seconds: float = 150, seed: int = 7) -> Talk:
 
 def _fan(rng: np.random.Generator, n: int) -> np.ndarray:
     """Pink and brown noise with a little hum, at 0 dBFS."""
-    f = np.fft.rfftfreq(n, 1 / SR)
+    m = next_fast_len(n)
+    f = np.fft.rfftfreq(m, 1 / SR)
     t = np.arange(n) / SR
 
     def coloured(power: float, low: float) -> np.ndarray:
-        x = np.fft.irfft(np.fft.rfft(rng.standard_normal(n)) / np.maximum(f, low) ** power, n)
+        x = np.fft.irfft(np.fft.rfft(rng.standard_normal(m)) / np.maximum(f, low) ** power, m)[:n]
         return x / x.std()
 
     x = (
