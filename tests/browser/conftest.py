@@ -9,8 +9,12 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 from playwright.sync_api import Browser, BrowserContext, Page, sync_playwright
+
+from kovel.store import stories
+from kovel.work.data import Data
 
 ARGS = [
     "--no-sandbox",
@@ -121,3 +125,26 @@ WATCH = """
 @pytest.fixture
 def watch() -> Callable[[Page], Any]:
     return lambda page: page.evaluate(WATCH)
+
+
+@pytest.fixture
+def forty(coded: tuple[Data, dict], serve: Callable, tmp_path: Path):
+    """Forty pieces in half a minute, 5 to 40 frames, jumps inside one recording among them, and six covers."""
+    data, r = coded
+    rng = np.random.default_rng(7)
+    at = 0
+    for i in range(41):
+        source = r["talk"] if i % 3 else r["fifty"]
+        n = int(rng.choice([5, 8, 10, 12, 16, 20, 25, 40]))
+        most = (source.length(r["talk"].rate) or 0) - n
+        stories.edit(data.db, 1, None, "add_at_end", {"source": source.id, "start": int(rng.integers(0, most)), "length": n})
+        at += n
+    for i in range(6):
+        stories.edit(
+            data.db,
+            1,
+            None,
+            "lay_cover",
+            {"source": r["boat"].id, "at": 50 + 90 * i, "until": 70 + 90 * i, "start": 30 * i},
+        )
+    return data, serve(data.root, tmp_path)

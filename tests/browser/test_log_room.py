@@ -14,7 +14,7 @@ from kovel.core.words import Word
 from kovel.store import markers, projects, recordings, stories, subclips
 from kovel.work.data import Data
 from kovel.work.intake import bring_in
-from tests.browser.test_newcomer import until
+from tests.browser.seen import until
 from tests.conftest import finish
 from tests.recorded import talk
 

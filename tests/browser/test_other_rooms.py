@@ -7,7 +7,7 @@ from playwright.sync_api import Page, expect
 
 from kovel.store import projects, recordings, subclips
 from kovel.work.data import Data
-from tests.browser.test_newcomer import until
+from tests.browser.seen import until
 
 
 def test_projects_are_made_changed_and_brought_back(

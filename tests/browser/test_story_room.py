@@ -9,7 +9,7 @@ from playwright.sync_api import Page, expect
 from kovel.core.words import Word
 from kovel.store import recordings, stories, subclips
 from kovel.work.data import Data
-from tests.browser.test_newcomer import until
+from tests.browser.seen import until
 
 
 class Room:

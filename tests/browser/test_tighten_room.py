@@ -13,7 +13,7 @@ from kovel.media.listen import save
 from kovel.store import recordings, stories
 from kovel.work import tighten
 from kovel.work.data import Data
-from tests.browser.test_newcomer import until
+from tests.browser.seen import until
 
 
 def test_pauses_by_key(page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path) -> None:

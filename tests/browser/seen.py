@@ -1,0 +1,35 @@
+"""What browser tests ask of the page: until something holds, and whether each frame seen was the plan's."""
+
+import time
+from pathlib import Path
+
+from playwright.sync_api import Page
+
+from kovel.core.plan import make_plan
+from kovel.store import recordings, stories
+from kovel.work.data import Data
+
+NUMBER = {"talk": 1, "fifty": 2, "boat": 3}
+
+
+def truth(data: Data, project: int) -> tuple[stories.Kept, list[tuple[int, int] | None], dict[int, int]]:
+    """The story as kept, the code every frame of its plan must show, and each recording's code number."""
+    kept = stories.load(data.db, stories.current(data.db, project))
+    rows = recordings.of_project(data.db, project)
+    sources = {r.id: r.source for r in rows}
+    number = {r.id: NUMBER[Path(r.path).stem] for r in rows}
+    plan = make_plan(kept.story, sources)
+    want = [(number[x[0]], x[1]) if (x := plan.recording_frame(t, sources)) else None for t in range(plan.length)]
+    return kept, want, number
+
+
+def until(page: Page, what: str, arg: object = None, seconds: float = 20) -> None:
+    """Wait for something to be true in the page (Playwright's own waiting needs eval, which the page forbids)."""
+    end = time.monotonic() + seconds
+    while not page.evaluate(what if "=>" in what else f"() => Boolean({what})", arg):
+        assert time.monotonic() < end, what
+        page.wait_for_timeout(15)
+
+
+def wrong(rows: list, want: list) -> list:
+    return [(t, code, want[t]) for t, code, _ in rows if t < len(want) and (tuple(code) if code else None) != want[t]]

@@ -1,0 +1,91 @@
+"""Playing in the browser, frame by frame and sample by sample. Run by itself: it looks at the clock."""
+
+from collections.abc import Callable
+
+import numpy as np
+from playwright.sync_api import Page, expect
+
+from kovel.core.plan import make_plan
+from kovel.media.render import Sound
+from kovel.store import recordings
+from tests.browser.seen import truth, until, wrong
+
+
+def test_no_wrong_frame_across_forty_cuts(page: Page, watch: Callable, forty: tuple) -> None:
+    data, server = forty
+    _, want, _ = truth(data, 1)
+    page.goto(f"{server.url}/p/1/story")
+    until(page, "window.kovel?.story")
+    watch(page)
+    page.locator("#scroll").click(position={"x": 700, "y": 500})
+    page.keyboard.press("Home")
+    page.keyboard.press("Space")
+    until(page, "kovel.player.playing")
+    assert page.evaluate("kovel.player.pictures.exact") and page.evaluate("kovel.player.startMs") < 300
+    until(page, "!kovel.player.playing", seconds=90)
+    rows = page.evaluate("window.seen")
+    bad = wrong(rows, want)
+    assert len(bad) == 0, (len(bad), len(rows), bad[:5])
+    assert len({t for t, *_ in rows}) > 0.8 * len(want)  # a busy machine refreshes its screen less often
+    starts = []
+    for t in (560, 33, 411, 202):  # start anywhere
+        page.evaluate("t => { kovel.player.seek(t); return kovel.player.play(1); }", t)
+        starts.append(page.evaluate("kovel.player.startMs"))
+        page.evaluate("kovel.player.stop()")
+    assert max(starts) < 300, starts
+    for speed, keys in ((2, "lll"), (-1, "j")):  # again for faster; backwards
+        page.evaluate("window.seen.length = 0; kovel.player.stop(); kovel.player.seek(300)")
+        for k in keys:
+            page.keyboard.press(k)
+            until(page, "kovel.player.playing")
+        until(page, "s => kovel.player.speed === s && window.seen.length > 60", arg=speed)
+        page.keyboard.press("k")
+        rows = [x for x in page.evaluate("window.seen")]
+        assert not wrong(rows, want)
+        assert (rows[-1][0] > rows[0][0]) == (speed > 0)
+
+
+def test_browser_mixes_and_schedules_the_renderers_samples(page: Page, forty: tuple) -> None:
+    data, server = forty
+    page.goto(f"{server.url}/p/1/story")
+    until(page, "window.kovel?.story")
+    sources = recordings.sources(data.db, 1)
+    plan = make_plan(truth(data, 1)[0].story, sources)
+    raw = {i: (data.derived(i) / "sound.pcm", 1) for i in {h.source for h in plan.sounds}}
+    a, b = 3 * 48000 + 17, 8 * 48000 + 5
+    got = page.evaluate(
+        "async ([a, b]) => { const { mix } = await import('/static/js/sound.js'); return Array.from((await mix(kovel.player.plan, a, b))[0]); }",
+        [a, b],
+    )
+    want = Sound(plan.sounds, raw).block(a, b)[:, 0]
+    assert np.abs(np.array(got, np.float32) - want).max() < 1e-6
+    heard = page.evaluate("""async ([a, n]) => {
+      const { Sound } = await import('/static/js/sound.js');
+      const s = new Sound(); s.context = new OfflineAudioContext(2, n, 48000);
+      await s.ready(kovel.player.plan, a); s.start(480 / 48000, a, 1);
+      await new Promise((r) => setTimeout(r, 600));
+      return Array.from((await s.context.startRendering()).getChannelData(0));
+    }""", [a, 72000])  # fmt: skip
+    x = np.array(heard, np.float32)
+    assert np.abs(x[:480]).max() == 0 and np.abs(x[480:72000] - Sound(plan.sounds, raw).block(a, a + 71520)[:, 0]).max() < 1e-4
+
+
+def test_without_webcodecs_pictures_stay_within_a_frame(page: Page, watch: Callable, forty: tuple) -> None:
+    data, server = forty
+    _, want, _ = truth(data, 1)
+    page.goto(f"{server.url}/p/1/story?pool")
+    until(page, "window.kovel?.story")
+    expect(page.locator("[data-note]")).to_contain_text("within one frame")
+    watch(page)
+    page.wait_for_timeout(600)
+    page.keyboard.press("Space")
+    page.wait_for_timeout(6000)
+    page.keyboard.press("k")
+    rows = [r for r in page.evaluate("window.seen") if r[1]][20:]
+
+    def close(t: int, code: list[int]) -> bool:  # the right recording, within a frame of the story (two of the 50 fps one's)
+        return any(w and code[0] == w[0] and abs(code[1] - w[1]) <= 2 for w in want[max(0, t - 1) : t + 2])
+
+    near = [r for r in rows if close(r[0], r[1])]
+    far = [(r[0], r[1], want[r[0]]) for r in rows if r not in near]
+    assert len(near) > 0.85 * len(rows) > 50, (len(near), len(rows), far[:60])
