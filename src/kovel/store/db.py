@@ -8,6 +8,7 @@ from importlib import resources
 from pathlib import Path
 
 from kovel.core.story import Story
+from kovel.core.words import Word
 
 
 class Database:
@@ -17,6 +18,7 @@ class Database:
         self.path = path
         self._local = threading.local()
         self.stories: dict[int, tuple[int, Story]] = {}  # by id: the revision last seen and the story at it
+        self.words: dict[int, tuple[str, tuple[Word, ...]]] = {}  # by recording: the state last seen and the words at it
         path.parent.mkdir(parents=True, exist_ok=True)
         migrate(self._connection())
 

@@ -157,9 +157,25 @@ def clock_of(db: Database, project: int) -> Rate:
     return Rate(*r)
 
 
-def words(db: Database, recording: int) -> list[Word]:
-    rows = db.read().execute("SELECT text, start, end, speaker, sure FROM word WHERE recording = ? ORDER BY i", (recording,))
-    return [Word(*r) for r in rows]
+def said(db: Database, recording: int) -> str:
+    """What names the state of a recording's words: another one after each change."""
+    r = db.read().execute("SELECT added, said FROM recording WHERE id = ?", (recording,)).fetchone()
+    return f"{r[0]} {r[1]}" if r else ""
+
+
+def words(db: Database, recording: int) -> tuple[Word, ...]:
+    """All words of a recording in order; read again only when they were changed since."""
+    state = said(db, recording)
+    known = db.words.get(recording)
+    if known is None or known[0] != state:
+        rows = db.read().execute(
+            "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? ORDER BY i", (recording,)
+        )
+        known = (state, tuple(Word(*r) for r in rows))
+        if len(db.words) > 20:
+            db.words.clear()
+        db.words[recording] = known
+    return known[1]
 
 
 def words_between(db: Database, recording: int, start: int, end: int) -> list[Word]:

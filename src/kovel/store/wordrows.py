@@ -8,6 +8,7 @@ from kovel.core.words import Word, sentences
 
 def write_words(c: sqlite3.Connection, recording: int, at: int, count: int, new: Sequence[Word]) -> None:
     """Inside a transaction: rows for `new` in place of the `count` words from `at` on, and the sentences that changed."""
+    c.execute("UPDATE recording SET said = said + 1 WHERE id = ?", (recording,))
     c.execute("DELETE FROM word WHERE recording = ? AND i >= ? AND i < ?", (recording, at, at + count))
     shift = len(new) - count
     if shift:  # by way of negative numbers, so that no two rows ever share one

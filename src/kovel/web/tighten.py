@@ -1,5 +1,7 @@
 """The Tighten room: what could go from a recording, why, how it would sound; then as pieces in the story."""
 
+from bisect import bisect_left, bisect_right
+from collections.abc import Sequence
 from typing import Annotated, Any
 
 import numpy as np
@@ -9,7 +11,9 @@ from fastapi.responses import HTMLResponse, JSONResponse, Response
 from kovel.core.levels import TICK
 from kovel.core.pauses import VOICE, Hills, hills
 from kovel.core.plan import make_plan
+from kovel.core.rate import Rate
 from kovel.core.story import Piece, Story
+from kovel.core.words import Word
 from kovel.store import jobs, projects, recordings, stories, subclips
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
@@ -59,20 +63,12 @@ def _picture(h: Hills) -> dict[str, Any]:
     }
 
 
-def _words(request: Request, r: Recording, found: list[tighten.Row], start: int, end: int) -> list[dict[str, Any]]:
-    """Words of the range, each with the proposal that takes it out, if one does."""
-    db = web(request).data.db
-    rate = recordings.clock_of(db, r.project)
-    out, k = [], 0
-    for w in recordings.words_between(db, r.id, rate.frame_to_sample(start), rate.frame_to_sample(end)):
-        a, b = w.frames(rate)
-        while k < len(found) and found[k].end <= a:
-            k += 1
-        hit = next((p for p in found[k : k + 4] if p.start < (a + b) / 2 < p.end), None)
-        out.append(
-            {"a": a, "text": w.text, "voice": w.text == VOICE, "key": hit.key if hit else "", "out": bool(hit and hit.out)}
-        )
-    return out
+def _struck(words: Sequence[Word], found: list[tighten.Row], rate: Rate) -> list[tuple[int, int, str, int]]:
+    """Runs [i, j) of words that a proposal is about: its key, and 1 if it takes them out."""
+    middles = [(w.start + w.end) // 2 for w in words]
+    to = rate.frame_to_sample
+    runs = [(bisect_right(middles, to(p.start)), bisect_left(middles, to(p.end)), p.key, int(p.out)) for p in found]
+    return [r for r in runs if r[0] < r[1]]
 
 
 def _desk(request: Request, project: int, r: Recording, clip: int | None) -> dict[str, Any]:
@@ -85,15 +81,16 @@ def _desk(request: Request, project: int, r: Recording, clip: int | None) -> dic
     pieces = tighten.left(found, start, end)
     kinds = {k: [x for x in found if x.kind == k] for k in tighten.KINDS}
     picture = None
+    a, b = p.rate.frame_to_sample(start), p.rate.frame_to_sample(end)
     if heard is not None and len(heard):
-        a, b = p.rate.frame_to_sample(start), p.rate.frame_to_sample(end)
         part = heard.between(a, b)
         mask = speaking.speaking(w.data, r.id, d.settings)[a // TICK : -(-b // TICK)]
         picture = _picture(hills(part, mask[: len(part)], d.settings))
+    said = [x for x in recordings.words(w.data.db, r.id) if x.end > a and x.start < b]
     listening = jobs.latest_of_recordings(w.data.db, project, "listen").get(r.id)
     return {
         "project": p, "r": r, "clip": clip, "clip_name": name, "start": start, "end": end, "desk": d, "found": found, "shown": found[:MOST],
-        "kinds": kinds, "sums": tighten.saved(pieces, start, end), "picture": picture, "words": _words(request, r, found, start, end),
+        "kinds": kinds, "sums": tighten.saved(pieces, start, end), "picture": picture, "words": said, "struck": _struck(said, found, p.rate), "voice": VOICE,
         "fillers": tighten.fillers(w.data), "heard": heard is not None and heard.heard, "fps": float(p.rate.fps),
         "listening": listening if listening and listening.state in ("waiting", "working") else None,
         "interviewer": tighten.interviewer(w.data), "clips": subclips.of_recording(w.data.db, r.id),
@@ -103,7 +100,7 @@ def _desk(request: Request, project: int, r: Recording, clip: int | None) -> dic
 def _drawn(
     request: Request, project: int, r: Recording, clip: int | None, did: str, notes: tuple[str, ...] = ()
 ) -> HTMLResponse:
-    return joined(render("parts/tighten.html", **_desk(request, project, r, clip)), report(did, notes))
+    return joined(render("parts/tighten.html", drawn=True, **_desk(request, project, r, clip)), report(did, notes))
 
 
 @router.get("/tighten")
@@ -120,13 +117,14 @@ def room(request: Request, project: int, rec: int | None = None, clip: int | Non
     base = {"room": "tighten", "rows": rows, "faces": faces}
     if chosen is None or not chosen.ready:
         return page(request, "tighten.html", **base, project=p, r=chosen)
-    return page(request, "tighten.html", **base, **_desk(request, project, chosen, clip))
+    return page(request, "tighten.html", drawn=False, **base, **_desk(request, project, chosen, clip))
 
 
 @router.get("/tighten/{recording}")
-def fresh(request: Request, project: int, recording: int, clip: int | None = None) -> HTMLResponse:
+def fresh(request: Request, project: int, recording: int, clip: int | None = None, drawn: bool = False) -> HTMLResponse:
+    """The desk; without its words when the page has them `drawn` already."""
     r = the_recording(request, project, recording)
-    return joined(render("parts/tighten.html", **_desk(request, project, r, clip)))
+    return joined(render("parts/tighten.html", drawn=drawn, **_desk(request, project, r, clip)))
 
 
 @router.post("/tighten/{recording}")

@@ -18,7 +18,6 @@ from kovel.core.pauses import Settings
 from kovel.core.rate import Rate
 from kovel.core.story import Story
 from kovel.core.timecode import format_timecode
-from kovel.core.words import Word
 from kovel.store import recordings, settings
 from kovel.store.projects import Invalid
 from kovel.work.data import Data
@@ -101,9 +100,11 @@ def interviewer(data: Data) -> str:
 
 
 @lru_cache(8)
-def _of_words(said: tuple[Word, ...], heard: Levels | None, fillers: tuple[str, ...], interviewer: str) -> list[Proposal]:
-    """Kept while neither the words nor the sound change: so a setting of the pauses answers at once."""
-    return word_proposals(said, heard, fillers, interviewer)
+def _of_words(
+    data: Data, recording: int, state: str, heard: Levels | None, fillers: tuple[str, ...], interviewer: str
+) -> list[Proposal]:
+    """Kept while neither the words (in `state`) nor the sound change: so a setting of the pauses answers at once."""
+    return word_proposals(recordings.words(data.db, recording), heard, fillers, interviewer)
 
 
 def rows(data: Data, recording: int, rate: Rate, d: Desk | None = None) -> list[Row]:
@@ -111,7 +112,8 @@ def rows(data: Data, recording: int, rate: Rate, d: Desk | None = None) -> list[
     d = d or desk(data, recording)
     said = recordings.words(data.db, recording)
     pauses = found_pauses(data, recording, d.settings, said)
-    of_words = _of_words(tuple(said), levels(data, recording), tuple(fillers(data)), interviewer(data))
+    state = recordings.said(data.db, recording)
+    of_words = _of_words(data, recording, state, levels(data, recording), tuple(fillers(data)), interviewer(data))
     found = proposals(pauses, d.settings, of_words)
     out: list[Row] = []
     seen: set[str] = set()

@@ -19,7 +19,17 @@ const pc = (f) => `${(100 * (f - start)) / total}%`;
 function settle() {
   const s = document.querySelector("#desk #settings");
   if (s) { s.hidden = false; $("settings-here").replaceChildren(s); htmx.process(s); }
-  draw(); stand();
+  strike(); draw(); stand();
+}
+// Words that a proposal is about are struck through, or underlined where it is left in. They are drawn once; this moves.
+let words = [], struck = [];
+function strike() {
+  if (words[0] !== document.querySelector("#tight-words .w")) { words = [...document.querySelectorAll("#tight-words .w")]; struck = []; }
+  for (const el of struck) { el.classList.remove("gone", "maybe-gone"); delete el.dataset.key; }
+  struck = [];
+  for (const [i, j, key, out] of JSON.parse($("desk").dataset.struck)) for (const el of words.slice(i, j)) {
+    el.dataset.key = key; el.classList.add(out ? "gone" : "maybe-gone"); struck.push(el);
+  }
 }
 const picture = () => wave(document.querySelector("#overview canvas"), rec, start / fps, end / fps);
 function draw() {
