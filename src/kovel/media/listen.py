@@ -13,8 +13,8 @@ from scipy.signal import firwin, resample_poly
 from kovel.core.beats import find_beats
 from kovel.core.hits import candidates, novelty, ring_out
 from kovel.core.levels import RATE, Floats, Levels, local_floor, stretch_to_ticks
+from kovel.core.likeness import Unrelated, low, match
 from kovel.core.loudness import LevelMaker
-from kovel.core.sync import Unrelated, low, match
 
 WINDOW = 512  # samples the detector takes at a time
 BLOCK = 48_000 * 60
