@@ -79,12 +79,13 @@ def prepared(pytestconfig: pytest.Config, clips: dict[str, Path]) -> Path:
     """A data folder with project 1 and the coded recordings, prepared; to be copied, not changed."""
 
     def make(d: Path) -> None:
-        data = Data(d / "data")
+        data = Data(d / "making")
         p = projects.create(data.db, "Coded", "25", "1280x720")
         for name, path in clips.items():
             bring_in(data, p.id, path, name=name, kind="b-roll" if name == "boat" else "interview")
         finish(data)
-        data.db.close()
+        data.db.read().execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        shutil.copytree(d / "making", d / "data", ignore=shutil.ignore_patterns("*-wal", "*-shm", "lock"))
 
     return once(pytestconfig, "prepared", make) / "data"
 
