@@ -44,7 +44,7 @@ def recorded(
 
 @pytest.mark.parametrize(("begin", "ppm", "noise"), [(-31.7091, 40.0, -38)])
 def test_offset_and_drift(begin: float, ppm: float, noise: float) -> None:
-    """Under 0.1 ms at every point of it once the drift is taken out; longer ones (30 minutes) in bench/hear.py."""
+    """Under 0.1 ms at every point of it once the drift is taken out; half an hour in bench/sync.py."""
     world = moment(360, 3)
     a = recorded(world, 40, 250, ppm=0, room=0.03, noise=-60, level=1, seed=1)
     b = recorded(world, 40 + begin, 250, ppm=ppm, room=0.1, noise=noise, level=0.3, seed=2)
