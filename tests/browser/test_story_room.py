@@ -1,5 +1,6 @@
 """Every key, button and drag of the Story room, each checked by what the store then holds."""
 
+import json
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -7,7 +8,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from kovel.core.words import Word
-from kovel.store import recordings, stories, subclips
+from kovel.store import recordings, settings, stories, subclips
 from kovel.work.data import Data
 from tests.browser.seen import until
 
@@ -199,6 +200,38 @@ def test_drags(room: Room) -> None:
     p.locator("[data-ask=yes]").click()  # the cover's word goes with it
     room.report("leaving a space")
     assert room.shape() == [(t, 100, 50), (None, 0, 36), (t, 336, 39), (f, 0, 60)]
+
+
+def test_a_drag_goes_to_a_beat_of_the_music(room: Room) -> None:
+    """Let go near a beat, a cover's end lies on it; far from one it stays where it was let go."""
+    p, boat = room.page, room.r["boat"].id
+    every = 48_000 * 27 // 25  # a beat each 27 frames
+    settings.put(
+        room.data.db,
+        f"beats {boat}",
+        json.dumps({"beats": [i * every for i in range(11)], "tempo": 55.6, "first": 0, "bar": 4}),
+    )
+    stories.edit(
+        room.data.db,
+        1,
+        None,
+        "lay_sound",
+        {"source": boat, "at": 0, "until": 185, "start": 0, "kind": "music", "clock_bound": True},
+    )
+    stories.edit(room.data.db, 1, None, "lay_cover", {"source": boat, "at": 30, "until": 70, "start": 0})
+    p.reload()
+    until(p, "window.kovel?.story")
+    px = float(p.locator("#page").get_attribute("data-px") or 0)
+    for near, lands in ((79, 81), (94, 94)):
+        end = p.locator('.laid .cover-end[data-edge="out"]').bounding_box()
+        top = p.locator("#page").bounding_box()
+        assert end and top
+        p.mouse.move(end["x"] + 20, end["y"] + end["height"] / 2)
+        p.mouse.down()
+        p.mouse.move(end["x"] + 20, top["y"] + near * px, steps=5)
+        p.mouse.up()
+        (c,) = room.story.covers
+        assert room.story.at(c) + c.length == lands
 
 
 def test_buttons_tabs_zoom_and_looks(room: Room) -> None:

@@ -5,6 +5,7 @@ proxy.idx    one little-endian uint32 a frame: its packet's size. Packets lie en
 sound.pcm    48 kHz 16-bit little-endian, mono or interleaved stereo, sample 0 at the first picture's moment
 peaks.bin    "KVP1", count of levels, pairs a level (uint32 LE), then int8 (min, max) pairs, finest level first
 small-N.jpg  sheets of 100 small frames, 160 wide
+power.npy    float32 (n, 3), each 100 ms: weighted power, peak, samples at full scale (core.programme)
 greys.npy    uint8 (frames, 9, 16): each frame very small and grey, to measure jumps by
 motion.npy   float16 (frames, 4): brightness, change, shift right and down of each frame (core/shots.py)
 media.json   the facts a player needs
@@ -24,6 +25,7 @@ import numpy as np
 from PIL import Image
 
 from kovel.core.peaks import PeakMaker
+from kovel.core.programme import PowerMaker
 from kovel.core.rate import SAMPLE_RATE, Rate
 from kovel.core.shots import HIGH, MotionMaker
 from kovel.core.shots import WIDE as GREY_WIDE
@@ -175,7 +177,7 @@ def _still(src: Path, folder: Path) -> tuple[dict[str, Any], Fraction]:
 
 def _sound(src: Path, folder: Path, zero: Fraction, seconds: float, progress: Progress) -> tuple[int, int]:
     """Raw samples placed by their time stamps: silence where there is a gap of 40 ms or more, cut where before zero."""
-    peaks = PeakMaker()
+    peaks, power = PeakMaker(), PowerMaker()
     with open_media(src) as c, (folder / "sound.pcm").open("wb") as out:
         a = c.streams.audio[0]
         channels = 1 if a.codec_context.channels == 1 else 2
@@ -186,6 +188,7 @@ def _sound(src: Path, folder: Path, zero: Fraction, seconds: float, progress: Pr
             nonlocal written
             out.write(x.astype("<i2").tobytes())
             peaks.feed(x)
+            power.feed(x)
             written += len(x)
 
         def blocks() -> Any:
@@ -215,6 +218,7 @@ def _sound(src: Path, folder: Path, zero: Fraction, seconds: float, progress: Pr
             put(x[skip:])
             if seconds:
                 progress(min(0.99, written / SAMPLE_RATE / seconds))
+    np.save(folder / "power.npy", power.finish())
     levels = peaks.finish()
     head = b"KVP1" + struct.pack(f"<{1 + len(levels)}I", len(levels), *(len(v) for v in levels))
     (folder / "peaks.bin").write_bytes(head + b"".join(v.tobytes() for v in levels))

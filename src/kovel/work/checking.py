@@ -8,13 +8,16 @@ import numpy as np
 
 from kovel.core.checks import Finding, checks, jump_strength
 from kovel.core.offers import Offer, Shot, offers
+from kovel.core.plan import make_plan
+from kovel.core.programme import sound_findings
 from kovel.core.rate import Rate, frame_shown
 from kovel.core.seams import Seam, seams
 from kovel.core.story import Refused, Sources, Story
 from kovel.core.usage import times_used, uses
 from kovel.core.words import Word, words_in
+from kovel.media.render import Sound
 from kovel.store import recordings, subclips
-from kovel.work.data import Data
+from kovel.work.data import Data, media_facts
 from kovel.work.speaking import levels
 
 AROUND = 12  # frames on either side of a seam by which a shot's own movement is judged
@@ -82,6 +85,25 @@ def _level(data: Data, clock: Rate) -> Callable[[int, int, int], tuple[float, fl
     return level
 
 
+@lru_cache(256)
+def _power(path: Path, stamp: int) -> np.ndarray:
+    return np.load(path)
+
+
+def _sounds(data: Data, sources: Sources, story: Story) -> list[Finding]:
+    """What is to be said of the sound as a whole; of recordings that were measured when they were prepared."""
+    plan = make_plan(story, sources)
+    measured = {}
+    raw = {}
+    for i in {h.source for h in plan.sounds}:
+        p = data.derived(i) / "power.npy"
+        if p.exists() and (facts := media_facts(data, i)):
+            measured[i] = _power(p, p.stat().st_mtime_ns)
+            raw[i] = (data.derived(i) / "sound.pcm", facts["channels"])
+    heard = Sound([h for h in plan.sounds if h.source in raw], raw)
+    return sound_findings(story, sources, plan, measured, lambda a, b: float(np.abs(heard.block(a, b)).max(initial=0)))
+
+
 def findings(data: Data, project: int, story: Story) -> list[Finding]:
     """Everything to look at, worst first."""
     sources = recordings.sources(data.db, project)
@@ -92,6 +114,8 @@ def findings(data: Data, project: int, story: Story) -> list[Finding]:
         cuts_word=_cuts_word(data, story.rate),
         level=_level(data, story.rate),
     )
+    found += _sounds(data, sources, story)
+    found.sort(key=lambda f: (-f.weight, f.at if f.at is not None else -1))
     used = {u.source for u in uses(story)} | {x.source for x in story.sounds}
     gone = [
         Finding("offline", None, f"{r.name} is off-line: its file is not where it was", 95)
