@@ -109,7 +109,12 @@ def test_what_is_found_of_a_storys_sound() -> None:
     found = {f.kind: f for f in sound_findings(s, SOURCES, plan, measured, peak)}
     assert set(found) == {"clip", "over", "loudness"}
     assert found["clip"].at == 275 and "Talk is clipped" in found["clip"].text and "for 1.0 s" in found["clip"].text
-    assert found["over"].at == 275 and f"{20 * np.log10(np.abs(full).max()):.1f} dB over" in found["over"].text
+    worst = int(np.abs(full).max(1).argmax()) // STEP * STEP
+    assert found["over"].at == R.sample_to_frame(worst) and 275 <= worst * 25 // 48_000 < 300
+    assert (
+        f"{20 * np.log10(np.abs(full).max()):.1f} dB over" in found["over"].text
+        and "9 times more from 0:11+00" in found["over"].text
+    )
     assert f"{near:.1f} LUFS" in found["loudness"].text
     quiet, _ = run(s, SOURCES, "set_muted", {"lane": "music", "muted": True})
     assert "over" not in {f.kind for f in sound_findings(quiet, SOURCES, make_plan(quiet, SOURCES), measured, lambda a, b: 1.0)}

@@ -24,6 +24,8 @@ STEP = 4_800  # samples: 100 ms
 TARGET = -23.0  # LUFS (EBU R 128)
 OFF = 1.0  # LU by which it may miss the target (R 128 for live programmes)
 FULL = 3  # samples at full scale within 100 ms that make it clipping (common practice, no source)
+NEAR = 50  # blocks within which places over full scale are told as one
+MOST = 3_000  # places that are measured exactly
 
 # BS.1770-4, annex 1, tables 1 and 2: the shelf of the head and the high-pass, as second-order sections at 48 kHz
 WEIGHTING = (
@@ -144,20 +146,20 @@ def sound_findings(
                 )
             )
     mix = mixed(plan, measured)
-    over: list[list[float]] = []  # first block, block after the last, peak
-    for k in np.flatnonzero(mix.most > 1).tolist()[:3000]:
+    over: list[list[tuple[int, float]]] = []  # blocks over full scale and their peaks; those close together are one
+    for k in np.flatnonzero(mix.most > 1).tolist()[:MOST]:
         high = peak(k * STEP, min((k + 1) * STEP, plan.samples))
         if high > 1.0001:
-            if over and over[-1][1] == k:
-                over[-1][1:] = [k + 1, max(high, over[-1][2])]
+            if over and k - over[-1][-1][0] <= NEAR:
+                over[-1].append((k, high))
             else:
-                over.append([k, k + 1, high])
-    for a, b, high in over:
-        f = rate.sample_to_frame(int(a) * STEP)
-        text = (
-            f"The sounds together go {20 * np.log10(high):.1f} dB over full scale at {clock(f, rate)}, for {(b - a) / 10:.1f} s"
-        )
-        out.append(Finding("over", f, text, 44))
+                over.append([(k, high)])
+    for run in over:
+        worst, high = max(run, key=lambda b: b[1])
+        there, first = (clock(rate.sample_to_frame(k * STEP), rate) for k in (worst, run[0][0]))
+        text = f"The sounds together go {20 * np.log10(high):.1f} dB over full scale at {there}"
+        text += f", and {len(run) - 1} times more from {first} on" if len(run) > 1 else ""
+        out.append(Finding("over", rate.sample_to_frame(worst * STEP), text, 44))
     loud = integrated(mix.power)
     if loud is not None and abs(loud - TARGET) > OFF:
         out.append(
