@@ -21,7 +21,7 @@ from kovel.core.words import Line, Word, lines, words_in
 
 @dataclass(frozen=True, slots=True)
 class Stretch:
-    """A run of a coverage line: column, story frames [a, b), seen (straight) or heard under a cover (wavy)."""
+    """A run of a coverage line: column, story frames [a, b), seen (straight) or only heard, as under a cover (wavy)."""
 
     column: int
     a: int
@@ -97,7 +97,12 @@ def lined(
         if s is None:
             continue
         column, t = columns[s.setup or str(s.id)], seen_from
-        for a, b, _ in near:
+        if not s.picture or p.take == "sound":
+            stretches.append(Stretch(column, seen_from, seen_to, False))
+            continue
+        for a, b, c in near:
+            if f"cover {c.lane}" in story.muted or c.source not in sources:
+                continue
             if a >= seen_to:
                 break
             if b <= t:
