@@ -202,6 +202,45 @@ def test_drags(room: Room) -> None:
     assert room.shape() == [(t, 100, 50), (None, 0, 36), (t, 336, 39), (f, 0, 60)]
 
 
+FRESH = """async () => { // whether what stands in the page is what the server would draw now
+  const s = document.getElementById("page"), t = document.createElement("template");
+  const ask = { headers: { "X-Zoom": document.getElementById("zoom").value, "X-View": `${s.dataset.from}-${s.dataset.to}` } };
+  t.innerHTML = await (await fetch("/p/1/story/page", ask)).text();
+  const now = [...s.children].filter((e) => e.came).map((e) => e.came), fresh = [...t.content.querySelector("#page").children].map((e) => e.outerHTML);
+  return JSON.stringify(now) === JSON.stringify(fresh) && s.getAttribute("style") === t.content.querySelector("#page").getAttribute("style");
+}"""
+
+
+def test_edits_exchange_only_what_changed(room: Room) -> None:
+    """After each edit the page is what the server would draw anew; what the edit did not touch is the very same element."""
+    p, boat, t = room.page, room.r["boat"].id, room.r["talk"].id
+    ids = [x.id for x in room.story.pieces]
+    p.evaluate("id => { document.querySelector(`[data-piece='${id}']`).mine = true }", ids[0])
+    for command, params in (
+        ("trim", {"piece": ids[2], "edge": "out", "delta": -8}),
+        ("lay_cover", {"source": boat, "at": 70, "until": 90, "start": 5}),
+        ("split", {"at": 120}),
+        ("set_blend", {"piece": ids[1], "blend": "dissolve", "length": 10}),
+        ("move", {"piece": ids[2], "before": ids[1]}),
+        ("set_heading", {"piece": ids[2], "heading": "The crossing"}),
+        ("lay_sound", {"source": boat, "at": 60, "until": 120, "start": 0, "kind": "natural"}),
+        ("insert", {"at": 60, "source": t, "start": 600, "length": 40}),
+        ("extract", {"a": 70, "b": 130}),
+        ("insert_card", {"at": 60, "length": 30, "colour": "#102030", "text": "Two years on"}),
+        ("set_lock", {"lane": "dialogue", "locked": True}),
+    ):
+        p.evaluate("([c, x]) => kovel.story.edit(c, x)", [command, params])
+        p.evaluate("kovel.story.idle()")
+        assert p.evaluate(FRESH), command
+    for _ in range(11):
+        p.evaluate("kovel.story.undo()")
+        assert p.evaluate(FRESH)
+    assert p.evaluate("id => document.querySelector(`[data-piece='${id}']`).mine", ids[0])
+    p.locator("#zoom").select_option("8")
+    until(p, "document.getElementById('page').dataset.px < 1")
+    assert p.evaluate(FRESH) and not p.evaluate("id => Boolean(document.querySelector(`[data-piece='${id}']`).mine)", ids[0])
+
+
 def test_a_drag_goes_to_a_beat_of_the_music(room: Room) -> None:
     """Let go near a beat, a cover's end lies on it; far from one it stays where it was let go."""
     p, boat = room.page, room.r["boat"].id
