@@ -28,6 +28,17 @@ document.addEventListener("click", (e) => { if (e.target.closest("#report")) { c
 // htmx tells of a server that does not answer; say so in words.
 document.body.addEventListener("htmx:sendError", () => say("Kovel does not answer. Check that it still runs, then try again. Nothing acknowledged is lost.", true));
 
+// What a page sends by key goes one after the other: none overtakes, replaces or drops the one before.
+let line = Promise.resolve();
+export function post(url, options) {
+  const go = async () => {
+    while (document.querySelector(".htmx-request")) await new Promise((r) => setTimeout(r, 8));
+    return htmx.ajax("POST", url, options);
+  };
+  line = line.then(go, go);
+  return line;
+}
+
 export function say(text, bad = false) {
   const r = document.getElementById("report");
   r.className = bad ? "bad" : "";

@@ -1,4 +1,6 @@
 // Uploads: progress with time left, dropping files; rows ordered by dragging or Alt with arrows.
+import { post } from "./base.js";
+
 const form = document.getElementById("upload"), bar = document.getElementById("upload-progress"), left = document.getElementById("upload-left");
 let began = 0;
 form.addEventListener("htmx:xhr:loadstart", () => { began = performance.now(); bar.hidden = false; });
@@ -20,7 +22,7 @@ document.addEventListener("drop", (e) => {
 });
 
 const url = (row) => `${location.pathname.replace(/\/footage$/, "")}/recordings/${row.dataset.recording}/order`;
-const post = (u, values) => htmx.ajax("POST", u, { target: "#recordings", swap: "outerHTML", values });
+const reorder = (u, values) => post(u, { target: "#recordings", swap: "outerHTML", values });
 let dragged = null;
 const clear = () => document.querySelectorAll(".drop-before").forEach((x) => x.classList.remove("drop-before"));
 document.addEventListener("dragstart", (e) => { dragged = e.target.closest?.("tr[data-recording]"); if (dragged) e.dataTransfer.setData("text/plain", dragged.dataset.recording); });
@@ -28,12 +30,12 @@ document.addEventListener("dragover", (e) => { const row = e.target.closest?.("t
 document.addEventListener("drop", (e) => {
   const row = e.target.closest?.("tr[data-recording]");
   clear();
-  if (dragged && row && row !== dragged) { e.preventDefault(); post(url(dragged), { before: row.dataset.recording }); }
+  if (dragged && row && row !== dragged) { e.preventDefault(); reorder(url(dragged), { before: row.dataset.recording }); }
   dragged = null;
 });
 document.addEventListener("keydown", (e) => {
   const row = e.target.closest?.("tr[data-recording]");
-  if (row && e.altKey && (e.key === "ArrowUp" || e.key === "ArrowDown")) { e.preventDefault(); post(url(row), { step: e.key === "ArrowUp" ? -1 : 1 }); }
+  if (row && e.altKey && (e.key === "ArrowUp" || e.key === "ArrowDown")) { e.preventDefault(); reorder(url(row), { step: e.key === "ArrowUp" ? -1 : 1 }); }
 });
 // The list refreshes itself while recordings are prepared, but never under the fingers of somebody typing.
 document.body.addEventListener("htmx:beforeRequest", (e) => {

@@ -1,4 +1,5 @@
 // Hits and beats: marks along a take, chosen by key or click; taps while music plays. The server finds and keeps.
+import { post } from "./base.js";
 import { wave } from "./peaks.js";
 import { transport, typing } from "./transport.js";
 
@@ -25,7 +26,7 @@ function settle() {
   if (s) { s.hidden = false; $("settings-here").replaceChildren(s); htmx.process(s); }
   draw();
 }
-const send = (values) => htmx.ajax("POST", $("desk").dataset.url, { target: "#desk", swap: "outerHTML", values });
+const send = (values) => post($("desk").dataset.url, { target: "#desk", swap: "outerHTML", values });
 const toggle = () => chosen !== null && send({ toggle: chosen });
 function walk(by) {
   const all = marks(), i = all.findIndex((m) => m.dataset.sample === chosen), m = all[Math.max(0, Math.min(all.length - 1, i < 0 ? 0 : i + by))];

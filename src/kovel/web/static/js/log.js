@@ -1,5 +1,5 @@
 // The Log room: marks by key, by word and by dragging; where the playhead is among the words.
-import { say } from "./base.js";
+import { post, say } from "./base.js";
 import { Loupe } from "./loupe.js";
 import { wave, waves } from "./peaks.js";
 import { timecode, transport, typing } from "./transport.js";
@@ -110,7 +110,7 @@ function editWord(el) { edit.word = el; edit.elements.text.value = el.textConten
 async function wordsChange(path, values, target = "#words") {
   edit.hidden = who.hidden = true;
   const top = $("words").scrollTop;
-  await htmx.ajax("POST", `${here}/words/${path}`, { target, swap: "outerHTML", values });
+  await post(`${here}/words/${path}`, { target, swap: "outerHTML", values });
   $("words").scrollTop = top;
 }
 const change = (values) => {
@@ -204,11 +204,11 @@ document.addEventListener("click", (e) => {
 
 // ---- slices: cut while it plays, judge after
 let slice = null;
-const post = (url, values) => htmx.ajax("POST", url, { target: "#clips", swap: "outerHTML", values });
+const keep = (url, values) => post(url, { target: "#clips", swap: "outerHTML", values });
 function boundary() {
   const f = player.frame;
   if (slice === null) { slice = f; say("Slicing: S at each boundary, Shift S to end."); }
-  else if (f > slice) { post(`${here}/subclips`, { start: slice, end: f, verdict: "open" }); slice = f; }
+  else if (f > slice) { keep(`${here}/subclips`, { start: slice, end: f, verdict: "open" }); slice = f; }
   tellSlice();
 }
 function endSlices() { if (slice !== null && player.frame > slice) boundary(); slice = null; tellSlice(); }
@@ -227,7 +227,7 @@ function walk(by, play = false) {
 async function judge(verdict) {
   if (!rows().some((c) => c.dataset.clip === walking)) { const open = rows().find((c) => !c.dataset.verdict); if (!open) { say("Choose a subclip first: ↓ and ↑.", true); return; } walking = open.dataset.clip; }
   const was = player.playing;
-  await post(`${base}/subclips/${walking}`, { verdict });
+  await keep(`${base}/subclips/${walking}`, { verdict });
   const all = rows(), i = all.findIndex((c) => c.dataset.clip === walking);
   const next = [...all.slice(i + 1), ...all.slice(0, i)].find((c) => !c.dataset.verdict);
   if (next) { walking = next.dataset.clip; player.stop(); choose(Number(next.dataset.start), Number(next.dataset.end)); if (was) player.play(1, marks.out); next.scrollIntoView({ block: "nearest" }); }
@@ -249,7 +249,7 @@ function around() {
   player.stop(); player.seek(Math.max(0, f - s)); player.play(1, Math.min(total, f + s));
 }
 function snap() { snapping = !snapping; $("snap").setAttribute("aria-pressed", snapping); }
-const turnBack = (redo) => htmx.ajax("POST", `${base}/log/undo?rec=${log.dataset.recording}${redo ? "&redo=true" : ""}`, { target: "#report", swap: "none" });
+const turnBack = (redo) => post(`${base}/log/undo?rec=${log.dataset.recording}${redo ? "&redo=true" : ""}`, { target: "#report", swap: "none" });
 const best = document.querySelector("#log [data-best]");
 function useBest() { if (best) { const [a, b] = best.dataset.best.split(",").map(Number); choose(a, b); } }
 $("snap").addEventListener("click", snap); $("pull").addEventListener("click", pull); $("around").addEventListener("click", around);
@@ -279,7 +279,7 @@ document.addEventListener("keydown", (e) => {
   else if (k === "w") snap();
   else if (k === "b") useBest();
   else if (k === "s") { if (e.shiftKey) endSlices(); else boundary(); }
-  else if (k === "m") { if (e.shiftKey) { const all = document.querySelectorAll("#clips [data-marker]"); document.querySelector("#clips [data-marker] input[value='']")?.focus() ?? all[all.length - 1]?.querySelector("input").focus(); } else post(`${here}/markers`, { frame: player.frame }); }
+  else if (k === "m") { if (e.shiftKey) { const all = document.querySelectorAll("#clips [data-marker]"); document.querySelector("#clips [data-marker] input[value='']")?.focus() ?? all[all.length - 1]?.querySelector("input").focus(); } else keep(`${here}/markers`, { frame: player.frame }); }
   else if (k === "arrowdown" || k === "arrowup") walk(k === "arrowdown" ? 1 : -1, player.playing);
   else if (k === "1" || k === "2" || k === "3") judge(["keep", "maybe", "drop"][k - 1]);
   else if (k === "e") { const w = words[Math.max(0, find(player.frame) - 1)]; if (w) editWord(w.el); }

@@ -1,5 +1,5 @@
 // The whole log: keys along the rows and cards, choosing, arranging the storyboard.
-import { say } from "./base.js";
+import { post, say } from "./base.js";
 import { typing } from "./transport.js";
 
 const project = document.getElementById("logsheet").dataset.project, base = `/p/${project}/log`;
@@ -17,7 +17,7 @@ document.body.addEventListener("htmx:configRequest", (e) => {
 });
 document.body.addEventListener("htmx:afterSettle", () => { if (document.activeElement === document.body && stood) sheet().querySelector(`[data-id="${stood}"]`)?.focus({ preventScroll: true }); });
 
-const send = (url, values, swap = "outerHTML") => htmx.ajax("POST", url, { target: "#sheet", swap, values });
+const send = (url, values, swap = "outerHTML") => post(url, { target: "#sheet", swap, values });
 function arrange(id, before) {
   const ids = rows().map((r) => r.dataset.id).filter((x) => x !== id), i = before ? ids.indexOf(before) : ids.length;
   ids.splice(i, 0, id);
@@ -27,7 +27,7 @@ function arrange(id, before) {
 }
 
 document.addEventListener("keydown", (e) => {
-  if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "z" && !typing(e)) { e.preventDefault(); htmx.ajax("POST", `${base}/undo${e.shiftKey ? "?redo=true" : ""}`, { target: "#report", swap: "none" }); return; }
+  if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "z" && !typing(e)) { e.preventDefault(); post(`${base}/undo${e.shiftKey ? "?redo=true" : ""}`, { target: "#report", swap: "none" }); return; }
   if (e.ctrlKey || e.metaKey || document.querySelector("dialog[open]")) return;
   if (typing(e)) { if (e.key === "Escape") e.target.blur(); return; }
   const here = at(), all = rows(), i = all.indexOf(here), k = e.key.toLowerCase();

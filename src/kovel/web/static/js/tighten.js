@@ -1,5 +1,5 @@
 // The Tighten room: go through what is proposed by key, hear it, move its edges. The server proposes and keeps.
-import { say } from "./base.js";
+import { post, say } from "./base.js";
 import { wave } from "./peaks.js";
 import { transport, typing } from "./transport.js";
 
@@ -18,7 +18,8 @@ const pc = (f) => `${(100 * (f - start)) / total}%`;
 // The settings stand under the picture; they come with every answer and are put in their place.
 function settle() {
   const s = document.querySelector("#desk #settings");
-  if (s) { s.hidden = false; $("settings-here").replaceChildren(s); htmx.process(s); }
+  const at = document.activeElement?.closest("#settings-here") && document.activeElement.name;
+  if (s) { s.hidden = false; $("settings-here").replaceChildren(s); if (at) s.elements[at]?.focus(); }
   strike(); draw(); stand();
 }
 // Words that a proposal is about are struck through, or underlined where it is left in. They are drawn once; this moves.
@@ -61,11 +62,14 @@ function walk(by) {
   const i = all.findIndex((r) => r.dataset.key === chosen);
   choose(all[Math.max(0, Math.min(all.length - 1, i < 0 ? 0 : i + by))].dataset.key, true);
 }
-async function send(values) {
-  const top = $("list").scrollTop, words = $("tight-words").scrollTop, desk = $("desk");
-  await htmx.ajax("POST", desk.dataset.url + desk.dataset.query, { target: "#desk", swap: "outerHTML", values });
-  $("list").scrollTop = top; $("tight-words").scrollTop = words;
-}
+const send = (values) => post($("desk").dataset.url + $("desk").dataset.query, { target: "#desk", swap: "outerHTML", values });
+const set = () => send(Object.fromEntries(new FormData($("settings"))));
+document.addEventListener("change", (e) => {
+  if (e.target.closest("#settings")) set();
+  else if (e.target.matches("[data-toggle]")) send({ do: "toggle", key: e.target.closest("[data-key]").dataset.key });
+});
+document.addEventListener("submit", (e) => { if (e.target.id === "settings") e.preventDefault(); });
+document.addEventListener("click", (e) => { const b = e.target.closest("[data-send]"); if (b) send(JSON.parse(b.dataset.send)); });
 let tops = [0, 0];
 document.body.addEventListener("htmx:beforeSwap", () => { tops = [$("list")?.scrollTop ?? 0, $("tight-words")?.scrollTop ?? 0]; });
 document.body.addEventListener("htmx:afterSettle", () => { if (document.querySelector("#desk #settings")) { settle(); $("list").scrollTop = tops[0]; $("tight-words").scrollTop = tops[1]; } });
@@ -108,7 +112,7 @@ document.addEventListener("click", (e) => {
   const w = e.target.closest("#tight-words .w");
   if (w) { if (w.dataset.key) choose(w.dataset.key); else { back(); player.seek(Number(w.dataset.a)); } }
   if (e.target.closest("#play-all")) hearAll();
-  if (e.target.closest("#find-threshold")) { $("settings").elements.threshold.value = "auto"; htmx.trigger($("settings"), "change"); }
+  if (e.target.closest("#find-threshold")) { $("settings").elements.threshold.value = "auto"; set(); }
 });
 
 // ---- the threshold is a line to drag
@@ -117,7 +121,7 @@ const dbAt = (e) => { const r = $("hills").getBoundingClientRect(); return Math.
 function line(db) { $("line").setAttribute("transform", `translate(${(300 * (db + 80)) / 80} 0)`); $("settings").elements.threshold.value = db; }
 document.addEventListener("pointerdown", (e) => { if (e.target.closest("#hills")) { held = true; line(dbAt(e)); } });
 document.addEventListener("pointermove", (e) => { if (held) line(dbAt(e)); });
-document.addEventListener("pointerup", () => { if (held) { held = false; htmx.trigger($("settings"), "change"); } });
+document.addEventListener("pointerup", () => { if (held) { held = false; set(); } });
 
 // ---- drag over the recording's line: a stretch to protect; a click goes there
 const overview = $("overview");
@@ -139,7 +143,7 @@ function protect() {
 document.addEventListener("keydown", (e) => {
   if (e.target.id === "hills" && (e.key === "ArrowLeft" || e.key === "ArrowRight")) {
     e.preventDefault(); e.stopPropagation();
-    line(Number(e.target.getAttribute("aria-valuenow")) + (e.key === "ArrowLeft" ? -1 : 1)); htmx.trigger($("settings"), "change"); return;
+    line(Number(e.target.getAttribute("aria-valuenow")) + (e.key === "ArrowLeft" ? -1 : 1)); set(); return;
   }
   if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "z" && !typing(e)) { e.preventDefault(); send({ do: "undo" }); return; }
   if (typing(e) || e.ctrlKey || e.metaKey || e.altKey || document.querySelector("dialog[open]")) return;
