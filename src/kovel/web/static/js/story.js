@@ -384,7 +384,7 @@ function seamAt(f) { const s = player.plan.seams.find((x) => x[0] === f); if (s)
 function seamStep(by, kind) {
   const rows = player.plan.seams.filter((x) => !kind || x[1] === kind), here = player.frame;
   const to = by > 0 ? rows.find((x) => x[0] > here) : rows.findLast((x) => x[0] < here);
-  if (!to) return say(kind ? `There is no exposed jump ${by > 0 ? "after" : "before"} this.` : `There is no seam ${by > 0 ? "after" : "before"} this.`, true);
+  if (!to) return say(kind ? `There is no exposed jump ${by > 0 ? "after" : "before"} this.` : `There is no seam ${by > 0 ? "after" : "before"} this.`);
   player.stop(); player.seek(to[0]); choose({ kind: "seam", id: to[2] });
 }
 // The seam that is chosen, else the one nearest to the playhead.
