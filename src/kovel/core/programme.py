@@ -105,9 +105,11 @@ def mixed(plan: Plan, measured: Mapping[int, Rows]) -> Mixed:
     """What a plan's sounds add up to. Fades are left out: they are short against what is measured here."""
     n = -(-plan.samples // STEP)
     power, most = np.zeros(n), np.zeros(n)
+    silence = np.zeros((1, 3), np.float32)  # stands last, for what lies outside a recording
+    padded = {i: np.concatenate([rows, silence]) for i, rows in measured.items() if len(rows)}
     for h in plan.sounds:
-        rows = measured.get(h.source)
-        if rows is None or not len(rows):
+        rows = padded.get(h.source)
+        if rows is None:
             continue
         i, j = h.at // STEP, -(-h.end // STEP)
         begin = np.arange(i, j) * STEP
@@ -115,10 +117,9 @@ def mixed(plan: Plan, measured: Mapping[int, Rows]) -> Mixed:
         at = (begin - h.at + h.start) / STEP  # where each block lies in the recording, between two of its own
         k = np.floor(at).astype(np.int64)
         w = at - k
-        low, high = (np.where((q >= 0) & (q < len(rows)), q, -1) for q in (k, k + 1))
-        padded = np.concatenate([rows, np.zeros((1, 3), np.float32)])
-        power[i:j] += h.gain**2 * share * ((1 - w) * padded[low, 0] + w * padded[high, 0])
-        most[i:j] += h.gain * np.maximum(padded[low, 1], padded[high, 1])
+        low, high = (np.where((q >= 0) & (q < len(rows) - 1), q, -1) for q in (k, k + 1))
+        power[i:j] += h.gain**2 * share * ((1 - w) * rows[low, 0] + w * rows[high, 0])
+        most[i:j] += h.gain * np.maximum(rows[low, 1], rows[high, 1])
     return Mixed(power, most)
 
 

@@ -1,5 +1,6 @@
 """Checks and offers for a story, with what was measured of its recordings: pictures, levels, words."""
 
+from bisect import bisect_left
 from collections.abc import Callable
 from functools import lru_cache
 from pathlib import Path
@@ -7,7 +8,9 @@ from pathlib import Path
 import numpy as np
 
 from kovel.core.checks import Finding, checks, jump_strength
+from kovel.core.levels import Levels
 from kovel.core.offers import Offer, Shot, offers
+from kovel.core.pauses import VOICE
 from kovel.core.plan import make_plan
 from kovel.core.programme import sound_findings
 from kovel.core.rate import Rate, frame_shown
@@ -59,21 +62,27 @@ def strength_of(data: Data, sources: Sources, clock: Rate) -> Callable[[Seam], i
 
 def _cuts_word(data: Data, clock: Rate) -> Callable[[int, int], str]:
     edge = 48 * 60  # a cut within 60 ms of a word's edge is taken for one at its edge
+    known: dict[int, tuple[list[int], list[Word]]] = {}
 
     def word(source: int, frame: int) -> str:
+        if source not in known:
+            said = [w for w in recordings.words(data.db, source) if w.text != VOICE]
+            known[source] = ([w.start for w in said], said)
+        starts, said = known[source]
         at = clock.frame_to_sample(frame)
-        r = data.db.read().execute(
-            "SELECT text FROM word WHERE recording = ? AND start < ? AND end > ? AND text != '[voice]' LIMIT 1",
-            (source, at - edge, at + edge),
-        ).fetchone()  # fmt: skip
-        return r[0] if r else ""
+        i = bisect_left(starts, at - edge)  # words before it begin early enough; speakers may overlap
+        return next((w.text for w in reversed(said[max(0, i - 3) : i]) if w.end > at + edge), "")
 
     return word
 
 
 def _level(data: Data, clock: Rate) -> Callable[[int, int, int], tuple[float, float] | None]:
+    known: dict[int, Levels | None] = {}
+
     def level(source: int, a: int, b: int) -> tuple[float, float] | None:
-        heard = levels(data, source)
+        if source not in known:
+            known[source] = levels(data, source)
+        heard = known[source]
         if heard is None:
             return None
         x, y = (clock.frame_to_sample(f) // 480 for f in (a, b))
