@@ -13,6 +13,7 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from itertools import islice
 
 from kovel.core.seams import Seam, seams
 from kovel.core.story import Cover, Piece, Sources, Story
@@ -77,6 +78,7 @@ def lined(
             names.append(s.name)
     stretches: list[Stretch] = []
     blocks: list[Block] = []
+    passed = 0  # covers that end before the piece at hand
     near = sorted((x for x in spans if x[1] > lo and x[0] < hi), key=lambda x: x[0])
     first = max(0, bisect_right(story.starts, lo, 0, len(story.pieces)) - 1)
     for i in range(first, len(story.pieces)):
@@ -100,11 +102,13 @@ def lined(
         if not s.picture or p.take == "sound":
             stretches.append(Stretch(column, seen_from, seen_to, False))
             continue
-        for a, b, c in near:
-            if f"cover {c.lane}" in story.muted or c.source not in sources:
-                continue
+        while passed < len(near) and near[passed][1] <= seen_from:
+            passed += 1
+        for a, b, c in islice(near, passed, None):
             if a >= seen_to:
                 break
+            if f"cover {c.lane}" in story.muted or c.source not in sources:
+                continue
             if b <= t:
                 continue
             if a > t:

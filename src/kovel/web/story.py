@@ -1,5 +1,6 @@
 """The Story room: the lined page, its edits, undo and redo, the plan the player reads."""
 
+from collections.abc import Sequence
 from typing import Annotated, Any, Literal, Union
 
 from fastapi import APIRouter, Body, Form, Request
@@ -10,8 +11,8 @@ from kovel.core import commands
 from kovel.core.lined import LinedPage, lined
 from kovel.core.marks import sections
 from kovel.core.plan import make_plan
-from kovel.core.seams import seams
-from kovel.core.story import Cover, Report, Sources, Story
+from kovel.core.seams import Seam, seams
+from kovel.core.story import Cover, Join, Report, Sources, Story
 from kovel.core.sync import same_moment
 from kovel.core.words import Word
 from kovel.store import projects, recordings, stories, subclips
@@ -26,6 +27,8 @@ SCREENS = 3000  # pixels of the page sent at first
 ZOOMS = (1, 2, 4, 8, 16, 32, 64)  # seconds a row
 WHOLE = 0  # the zoom at which the whole story fits one screen of WHOLE_ROWS rows
 WHOLE_ROWS = 27
+LINE = 16  # pixels a line of words or a label needs
+FINE = 5  # pixels under which a piece or cover is drawn without what is inside it
 READABLE = 16  # seconds a row beyond which words are no longer set
 CHARS = 50
 
@@ -107,7 +110,9 @@ def _sheet(request: Request, kept: Kept, zoom: int) -> dict[str, Any]:
         tall = (b - a) * px
         r = rows.get(c.source)
         n = max(1, min(6, int(tall // 62)))
-        faces = [small(w, r, c.start + (b - a) * (2 * i + 1) // (2 * n), p.rate) for i in range(n)] if r else []
+        faces = (
+            [small(w, r, c.start + (b - a) * (2 * i + 1) // (2 * n), p.rate) for i in range(n)] if r and tall >= FINE else []
+        )
         covers.append(
             {"c": c, "at": a, "top": a * px, "tall": tall, "name": r.name if r else "?", "faces": [f for f in faces if f],
              "note": _cover_note(kept.story, sources, c, a)}
@@ -144,17 +149,39 @@ def _sheet(request: Request, kept: Kept, zoom: int) -> dict[str, Any]:
         }
         for c in (*kept.story.loose, *kept.story.loose_sounds)
     ]
-    starts = {q.id: i for i, q in enumerate(kept.story.pieces)}
     return {
         "project": p, "kept": kept, "laid": laid, "px": px, "rows": rows, "covers": covers, "lines": lines, "zoom": zoom, "zooms": ZOOMS,
         "ticks": ticks, "loose": loose, "tall": kept.story.length * px, "row": ROW, "fps": float(p.rate.fps),
         "view": view,
-        "near": [(s, kept.story.join(starts[s.right.id])) for s in laid.seams if view[0] <= s.at <= view[1]],
+        "near": _told_apart(kept.story, laid.seams, px, view), "line_tall": LINE,
+        "fine": FINE, "crowded": kept.story.length * px < 2 * FINE * len(kept.story.pieces),
         "sounds": sounds, "heads": heads, "readable": readable,
         "ends": [kept.story.join(0), kept.story.join(len(kept.story.pieces))] if kept.story.pieces else [],
         "used": ",".join(map(str, sorted({c.source for c in kept.story.covers}))),
         "jumps": sum(1 for s in laid.seams if s.kind == "jump"),
     }  # fmt: skip
+
+
+def _told_apart(story: Story, found: Sequence[Seam], px: float, view: tuple[int, int]) -> list[tuple[Seam, Join, bool]]:
+    """Seams in view that can be told apart, how they join, and whether there is room for their label. Where many crowd,
+    an exposed jump stands for them."""
+    kept: list[Seam] = []
+    for s in found:
+        if not view[0] <= s.at <= view[1]:
+            continue
+        if kept and (s.at - kept[-1].at) * px < 2:
+            if s.kind == "jump" != kept[-1].kind:
+                kept[-1] = s
+            continue
+        kept.append(s)
+    out: list[tuple[Seam, Join, bool]] = []
+    last = -1e9
+    for s in kept:
+        room = s.kind != "clean" and (s.at - last) * px >= LINE
+        last = s.at if room else last
+        j = story.join(story.index_of(s.right.id))
+        out.append((s, j, room or not j.plain))
+    return out
 
 
 def _cover_note(story: Story, sources: Sources, c: Cover, at: int) -> str:
