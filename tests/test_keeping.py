@@ -13,9 +13,10 @@ from fastapi.testclient import TestClient
 from kovel.core.patch import story_to_json
 from kovel.core.story import Refused
 from kovel.core.words import Word
-from kovel.store import projects, recordings, stories, subclips
+from kovel.store import projects, recordings, steps, stories, subclips
 from kovel.store.projects import Invalid
 from kovel.store.stories import Stale
+from kovel.store.wordrows import write_words
 from kovel.web.app import create_app
 from kovel.work.data import Data
 
@@ -179,6 +180,42 @@ def client(data: Data, tmp_path: Path) -> TestClient:
         headers={"x-kovel": "1"},
         raise_server_exceptions=False,
     )
+
+
+def test_words_are_read_anew_whoever_changed_them(data: Data) -> None:
+    """Words are kept in memory until they change: by this process or another, by undo, by a recording in a gone one's place."""
+    p = projects.create(data.db, "Words")
+    facts = {"size": 1, "rate": [25, 1], "frames": 900, "picture": True, "sound": True, "width": 16, "height": 9,
+             "channels": 1, "start_timecode": "", "remarks": []}  # fmt: skip
+    r = recordings.add(data.db, p.id, "/a.mov", "a", "interview", facts).id
+    other = Data(data.root)  # as another process sees it
+    a, b = ([Word(f"{x}{i}", i * 9000, i * 9000 + 8000, "M") for i in range(5)] for x in "ab")
+
+    def both() -> list[str]:
+        here, there = (recordings.words(d.db, r) for d in (data, other))
+        assert here == there and recordings.words(data.db, r) is here  # not read again in between
+        return [w.text for w in here]
+
+    assert both() == []
+    recordings.set_words(data.db, r, a)
+    assert both() == ["a0", "a1", "a2", "a3", "a4"]
+    recordings.set_words(other.db, r, b)
+    assert both() == ["b0", "b1", "b2", "b3", "b4"]
+    recordings.change_words(data.db, r, 1, b[1:3], [Word("joined", 9000, 26_000, "M")], "joined")
+    assert both() == ["b0", "joined", "b3", "b4"]
+    steps.turn(other.db, p.id)
+    assert both() == ["b0", "b1", "b2", "b3", "b4"]
+    steps.turn(data.db, p.id, redo=True)
+    assert both() == ["b0", "joined", "b3", "b4"]
+    with pytest.raises(Invalid):
+        recordings.change_words(other.db, r, 0, a[:1], b[:1], "stale")
+    with pytest.raises(ZeroDivisionError), data.db.write() as c:
+        write_words(c, r, 0, 4, a)
+        raise ZeroDivisionError
+    assert both() == ["b0", "joined", "b3", "b4"]
+    recordings.remove(other.db, r)
+    again = recordings.add(other.db, p.id, "/b.mov", "b", "interview", facts).id
+    assert again == r and both() == []
 
 
 def test_only_its_own_pages_may_talk_to_it(client: TestClient) -> None:

@@ -9,6 +9,7 @@ from fastapi.testclient import TestClient
 from kovel.core.words import Word
 from kovel.store import jobs, projects, recordings, stories, subclips
 from kovel.store.recordings import Recording
+from kovel.web.app import create_app
 from kovel.work.data import Data
 from tests.conftest import said
 
@@ -93,6 +94,29 @@ def test_log(room: TestClient, coded: Coded) -> None:
     )
     found = room.get("/p/1/search", params={"q": "flood"}).text
     assert f"log?rec={r['talk'].id}#25" in found and "&lt;i&gt;<mark" in found.replace("</span>", "") and "1 sentence<" in found
+
+
+def test_a_long_story_on_one_screen(data: Data) -> None:
+    """Two hours on 648 pixels: no two seams nearer than two pixels, no exposed jump without one drawn where it stands."""
+    from bench.edits import made as long_story
+
+    from kovel.core.seams import seams
+
+    long_story(data)
+    story, sources = stories.load(data.db, 1).story, recordings.sources(data.db, 1)
+    room = TestClient(create_app(data, [], jobs=False), base_url="http://localhost:8463")
+    text = room.get("/p/1/story/page", params={"zoom": 0}).text
+    px = float(re.search(r'data-px="([\d.e-]+)"', text)[1])  # type: ignore[index]
+    drawn = [(k, int(at)) for k, at in re.findall(r'class="seam" data-kind="(\w+)" data-at="(\d+)"', text)]
+    assert 'class="lined-in crowded"' in text and len(text) < 1_200_000 and round(story.length * px) == 648
+    places = [at for _, at in drawn]
+    assert len(drawn) < 330 and all((b - a) * px >= 1.9 or k == "jump" for a, (k, b) in zip(places, drawn[1:], strict=False))
+    jumps = [at for k, at in drawn if k == "jump"]
+    for s in seams(story, sources):
+        if s.kind == "jump":
+            assert min(abs(s.at - at) for at in jumps) * px < 4
+    near = room.get("/p/1/story/page", params={"zoom": 2}).text
+    assert "crowded" not in near and near.count('class="seam"') > 30
 
 
 def test_lined_page_puts_everything_at_its_time(room: TestClient, coded: Coded) -> None:
