@@ -5,15 +5,20 @@ import re
 import signal
 import subprocess
 import sys
+import threading
+import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
+import uvicorn
 from playwright.sync_api import Browser, BrowserContext, Page, sync_playwright
 
+from kovel.demo.project import FOOTAGE
 from kovel.store import stories
+from kovel.web.app import create_app
 from kovel.work.data import Data
 
 ARGS = [
@@ -69,17 +74,37 @@ class Server:
         return done.stdout
 
 
+class Inside(Server):
+    """The same application on a port of its own, in a thread of this process: there at once."""
+
+    def start(self, port: int = 0) -> None:
+        app = create_app(Data(self.data), [Path.home(), FOOTAGE, self.media])
+        config = uvicorn.Config(app, port=port, log_level="warning", access_log=False, timeout_graceful_shutdown=1)
+        self.server = uvicorn.Server(config)
+        self.thread = threading.Thread(target=self.server.run, daemon=True)
+        self.thread.start()
+        while not self.server.started:
+            assert self.thread.is_alive()
+            time.sleep(0.01)
+        self.url = f"http://127.0.0.1:{self.server.servers[0].sockets[0].getsockname()[1]}"
+
+    def kill(self) -> None:
+        self.server.should_exit = True
+        self.thread.join(15)
+
+
 @pytest.fixture
 def serve(tmp_path: Path) -> Iterator[Callable[..., Server]]:
+    """Starts the application on a data folder; `own`: as a process of its own, as `kovel serve` does."""
     made: list[Server] = []
 
-    def start(data: Path, media: Path) -> Server:
-        made.append(Server(data, media))
+    def start(data: Path, media: Path, own: bool = False) -> Server:
+        made.append((Server if own else Inside)(data, media))
         return made[-1]
 
     yield start
     for s in made:
-        if s.process and s.process.poll() is None:
+        if isinstance(s, Inside) or (s.process and s.process.poll() is None):
             s.kill()
 
 
@@ -147,4 +172,4 @@ def forty(coded: tuple[Data, dict], serve: Callable, tmp_path: Path):
             "lay_cover",
             {"source": r["boat"].id, "at": 50 + 90 * i, "until": 70 + 90 * i, "start": 30 * i},
         )
-    return data, serve(data.root, tmp_path)
+    return data, serve(data.root, tmp_path, own=True)
