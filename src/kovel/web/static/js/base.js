@@ -39,6 +39,19 @@ export function post(url, options) {
   return line;
 }
 
+// Redraws a place around whoever types in it: the same field has the focus after, with what was typed and chosen in it.
+export function redraw(place, put) {
+  const was = document.activeElement, key = place.contains(was) && (was.id ? `#${was.id}` : was.name && `[name="${was.name}"]`);
+  const text = key && was.selectionStart != null, typed = text && was.value !== was.defaultValue;
+  const [a, b] = text ? [was.selectionStart, was.selectionEnd] : [], all = text && b - a === was.value.length;
+  put();
+  const now = key && place.querySelector(key);
+  if (!now) return;
+  now.focus();
+  if (typed) { now.value = was.value; now.addEventListener("blur", () => { if (now.value !== now.defaultValue) now.dispatchEvent(new Event("change", { bubbles: true })); }, { once: true }); }
+  if (all) now.select(); else if (text) now.setSelectionRange(a, b);
+}
+
 export function say(text, bad = false) {
   const r = document.getElementById("report");
   r.className = bad ? "bad" : "";

@@ -1,4 +1,5 @@
 // The seam desk: both frames, both edges close up, and what can be set at the chosen seam. Every change is an edit.
+import { redraw } from "./base.js";
 import { Loupe } from "./loupe.js";
 import { Frames } from "./picture.js";
 import { Recording } from "./media.js";
@@ -12,11 +13,9 @@ export function seamDesk(story) {
     const n = ++asked, r = await fetch(`${base}/seam?piece=${id}`, { headers: { "X-Kovel": "1" } });
     if (n !== asked) return;
     if (!r.ok) return close();
-    const html = await r.text(), typing = document.activeElement;
-    if (n !== asked || (id === shown && typing?.closest?.("#desk form") && typing.value !== typing.defaultValue)) return; // never under the fingers
-    const focus = place.contains(typing) && typing.id;
-    place.innerHTML = html;
-    if (focus) document.getElementById(focus)?.focus();
+    const html = await r.text();
+    if (n !== asked) return;
+    redraw(place, () => { place.innerHTML = html; });
     shown = id;
     stopCompare();
     draw();

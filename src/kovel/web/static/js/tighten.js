@@ -1,5 +1,5 @@
 // The Tighten room: go through what is proposed by key, hear it, move its edges. The server proposes and keeps.
-import { post, say } from "./base.js";
+import { post, redraw, say } from "./base.js";
 import { wave } from "./peaks.js";
 import { transport, typing } from "./transport.js";
 
@@ -18,8 +18,7 @@ const pc = (f) => `${(100 * (f - start)) / total}%`;
 // The settings stand under the picture; they come with every answer and are put in their place.
 function settle() {
   const s = document.querySelector("#desk #settings");
-  const at = document.activeElement?.closest("#settings-here") && document.activeElement.name;
-  if (s) { s.hidden = false; $("settings-here").replaceChildren(s); if (at) s.elements[at]?.focus(); }
+  if (s) redraw($("settings-here"), () => { s.hidden = false; $("settings-here").replaceChildren(s); });
   strike(); draw(); stand();
 }
 // Words that a proposal is about are struck through, or underlined where it is left in. They are drawn once; this moves.
