@@ -4,24 +4,18 @@
 request that answers nothing, and a screen refresh.
 """
 
-import os
-import socket
 import statistics
-import subprocess
-import sys
 import tempfile
 import time
 from pathlib import Path
-from urllib.request import urlopen
 
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Page
 
 from bench.edits import made
+from bench.served import served
 from kovel.core.words import Word
 from kovel.store import recordings
 from kovel.work.data import Data
-
-ARGS = ["--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking", "--disable-component-update"]
 
 LEAST = """async () => {
   const rows = [];
@@ -79,29 +73,11 @@ def told(page: Page, name: str, keys: list[dict], least: float) -> None:
 
 
 def main() -> None:
-    with tempfile.TemporaryDirectory() as d, sync_playwright() as p:
+    with tempfile.TemporaryDirectory() as d:
         data = Data(Path(d))
         made(data)
         words(data)
-        with socket.socket() as s:
-            s.bind(("127.0.0.1", 0))
-            port = s.getsockname()[1]
-        server = subprocess.Popen(
-            [sys.executable, "-m", "kovel", "serve", "--data", d, "--port", str(port)],
-            env={**os.environ, "PYTHONPATH": "src"},
-            stdout=subprocess.DEVNULL,
-        )
-        try:
-            url = f"http://127.0.0.1:{port}"
-            for _ in range(300):
-                try:
-                    urlopen(url, timeout=1)
-                    break
-                except OSError:
-                    time.sleep(0.1)
-            page = p.chromium.launch(executable_path="/usr/bin/chromium", args=ARGS).new_page(
-                viewport={"width": 1280, "height": 800}
-            )
+        with served(d) as (url, page):
             page.goto(f"{url}/p/1/story")
             for name in ("first", "again"):
                 t = time.perf_counter()
@@ -129,8 +105,6 @@ def main() -> None:
             print(
                 f"scrolling: median {statistics.median(gaps):.1f} ms a refresh, {late} of 240 later than 25 ms, worst {gaps[-1]:.0f} ms"
             )
-        finally:
-            server.terminate()
 
 
 if __name__ == "__main__":

@@ -306,8 +306,7 @@ def test_buttons_tabs_zoom_and_looks(room: Room) -> None:
     tall = lambda: p.locator("#page").bounding_box()["height"]  # type: ignore[index]  # noqa: E731
     two = tall()
     p.locator("#zoom").select_option("1")
-    p.wait_for_timeout(300)
-    assert abs(tall() - 8 - 2 * (two - 8)) < 1
+    until(p, "tall => Math.abs(document.getElementById('page').getBoundingClientRect().height - tall) < 1", 8 + 2 * (two - 8))
     look = p.evaluate("document.documentElement.dataset.theme")
     p.get_by_label("Day or night look").click()
     p.reload()
@@ -378,16 +377,18 @@ def test_seam_desk_by_hand(room: Room) -> None:
     p.locator(".seam").first.focus()
     room.press("Shift+D")
     room.report("A cut at")
+    until(p, f"() => ({codes})().every((code) => code > 0)")
+    last, first = p.evaluate(codes)
     p.get_by_role("button", name="Blink").click()
-    seen = {p.evaluate(codes)[1] for _ in range(12) if p.wait_for_timeout(120) is None}
-    assert len(seen) == 2  # now the one, now the other
+    for code in (last, first, last):  # now the one, now the other
+        until(p, f"() => ({codes})()[1] === {code}")
     p.get_by_role("button", name="Overlay").click()
     p.locator("[data-offer]", has_text="Show the second piece at 125 %").click()
     room.report("shown at 125 %")
     expect(desk).to_contain_text("soft")
     room.press("z", "a")
     until(p, "kovel.player.playing")
-    until(p, "!kovel.player.playing", seconds=6)
+    until(p, "!kovel.player.playing")
     assert p.evaluate("kovel.player.frame") == room.story.starts[1] + 25
     room.press("t")
     expect(desk).to_contain_text("Seam 2 of 2")

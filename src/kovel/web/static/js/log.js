@@ -224,7 +224,9 @@ function walk(by, play = false) {
   choose(Number(c.dataset.start), Number(c.dataset.end));
   if (play) player.play(1, marks.out);
 }
-async function judge(verdict) {
+let judging = Promise.resolve(); // a verdict is for the subclip the one before led to, however fast they come
+const judge = (verdict) => { judging = judging.then(() => judged(verdict)); };
+async function judged(verdict) {
   if (!rows().some((c) => c.dataset.clip === walking)) { const open = rows().find((c) => !c.dataset.verdict); if (!open) { say("Choose a subclip first: ↓ and ↑.", true); return; } walking = open.dataset.clip; }
   const was = player.playing;
   await keep(`${base}/subclips/${walking}`, { verdict });

@@ -14,6 +14,7 @@ export function seamDesk(story) {
     if (n !== asked) return;
     if (!r.ok) return close();
     const html = await r.text();
+    if (place.matches(":active")) await new Promise((done) => document.addEventListener("pointerup", () => setTimeout(done), { once: true })); // a click or a drag under way ends first
     if (n !== asked) return;
     redraw(place, () => { place.innerHTML = html; });
     shown = id;
