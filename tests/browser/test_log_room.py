@@ -55,6 +55,16 @@ def test_from_sound_to_soundbites(page: Page, serve: Callable, tmp_path: Path) -
     page.get_by_role("button", name="Name", exact=True).click()
     expect(page.locator("#words .who").first).to_have_text("Allison")
     assert {w.speaker for w in recordings.words(data.db, 1)} == {"Allison"}
+    # the transcript's menu lies over the room, whatever its size: find and replace, undone
+    page.get_by_role("button", name="Transcript…").click()
+    page.get_by_label("Find").fill(words[0].text.strip(".,!?"))
+    page.get_by_label("Put instead").fill("Hark")
+    box = page.get_by_role("button", name="Use it").bounding_box()
+    assert box and box["y"] + box["height"] < 800
+    page.get_by_role("button", name="Replace", exact=True).click()
+    expect(page.locator("#words .w").first).to_contain_text("Hark")
+    page.locator("body").press("Control+z")
+    expect(page.locator("#words .w").first).to_have_text(words[0].text)
     # twice as fast with the pitch kept: 440 Hz stays 440 Hz, and a click of the recording comes at half its time
     got = page.evaluate("""async () => {
       const { Stretch } = await import('/static/js/sound.js'), N = 48000 * 4, x = new Float32Array(N);

@@ -6,6 +6,12 @@ import { timecode } from "./transport.js";
 const PAIRS = 100; // peak pairs a second, finest level
 let inks = null; // the colours of the look
 document.addEventListener("look", () => { inks = null; });
+const pen = document.createElement("canvas").getContext("2d");
+let font = null;
+function width(text, box) { // in the type the words stand in
+  if (!font) pen.font = font = getComputedStyle(box).font;
+  return pen.measureText(text).width;
+}
 const colours = () => {
   const style = getComputedStyle(document.documentElement);
   return Object.fromEntries(["mark", "rule", "soft", "ink"].map((n) => [n, style.getPropertyValue(`--${n}`).trim()]));
@@ -105,21 +111,24 @@ export class Loupe {
     }
   }
 
-  // The words of the stretch, each where it sounds.
+  // The words of the stretch, each where it sounds; in the lower row where the one before needs the room above.
   say(a) {
-    const { words, fps, seconds } = this, per = this.size[0] / seconds, said = [];
+    const { words, fps, seconds } = this, per = this.size[0] / seconds, said = [], end = [-1e6, -1e6];
     let lo = 0, hi = words.length;
     while (lo < hi) { const m = (lo + hi) >> 1; if (words[m].b / fps <= a) lo = m + 1; else hi = m; }
     for (let i = lo; i < words.length && words[i].a / fps < a + seconds && said.length < 120; i++) {
-      const { a: from, b: to, el } = words[i];
-      said.push([el.textContent, `${(from / fps - a) * per}px`, `${Math.max(8, ((to - from) / fps) * per)}px`]);
+      const text = words[i].el.textContent, left = (words[i].a / fps - a) * per, row = left >= end[0] || end[0] < end[1] ? 0 : 1;
+      if (left < end[row]) said.findLast((x) => x[2] === row)[3] = Math.max(4, left - said.findLast((x) => x[2] === row)[1] - 2); // cut short, so that none is over another
+      said.push([text, left, row, "auto"]);
+      end[row] = left + width(text, this.box) + 6;
     }
     const key = said.join();
     if (key === this.said) return;
     this.said = key;
-    this.box.replaceChildren(...said.map(([text, left, width]) => {
+    this.box.replaceChildren(...said.map(([text, left, row, room]) => {
       const s = document.createElement("span");
-      s.textContent = text; s.style.left = left; s.style.width = width;
+      s.textContent = text; s.style.left = `${left}px`; s.style.width = room === "auto" ? room : `${room}px`;
+      if (row) s.className = "low";
       return s;
     }));
   }
