@@ -1,5 +1,7 @@
 """Transcripts in and out. The first example is W3C's own (WebVTT: The Web Video Text Tracks Format, introduction), from memory."""
 
+from itertools import pairwise
+
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -39,8 +41,18 @@ def test_subrip_with_overlaps_and_bad_times() -> None:
     text = "\ufeff1\r\n00:00:01,000 --> 00:00:03,000\r\nMAREN: one two\r\n\r\n2\r\n00:00:02,500 --> 00:00:04,000\r\nthree\r\n\r\n3\r\n00:00:09,000 --> 00:00:08,000\r\nno\r\n\r\n4\r\n00:61:00,000 --> 01:02:00,000\r\nno\r\n"
     got = read_captions(text)
     assert [w.text for w in got.words] == ["one", "two", "three"] and got.words[0].speaker == "MAREN"
-    assert got.words[2].start == 3 * 48000 and all(a.end <= b.start for a, b in zip(got.words, got.words[1:], strict=False))
+    assert got.words[2].start == 2.5 * 48000 and all(a.end <= b.start for a, b in zip(got.words, got.words[1:], strict=False))
     assert got.refused == ((10, "it ends before it begins"), (14, "its times cannot be read"))
+
+
+def test_cues_that_overlap_stay_whole() -> None:
+    """Each cue's words stay together, and where two begin at once, one is after the other; speakers with them."""
+    text = "WEBVTT\n\n1:00.000 --> 1:04.000\n<v Ann>we haul the ferry\n\n1:02.000 --> 1:03.000\n<v Ben>do you\n\n1:02.000 --> 1:05.000\n<v Ann>by hand\n"
+    got = read_captions(text).words
+    assert " ".join(w.text for w in got) == "we haul the ferry do you by hand"
+    assert "".join(w.speaker[0] for w in got) == "AAAABBAA"
+    assert all(a.end <= b.start for a, b in pairwise(got)) and got[-1].end <= 65 * 48000
+    assert [got[i].start / 48000 for i in (0, 4)] == [60, 62]
 
 
 texts = st.text(st.characters(codec="utf-8", exclude_categories=["C", "Z"]), min_size=1, max_size=9).filter(

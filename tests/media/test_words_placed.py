@@ -3,8 +3,10 @@
 Source of the speech: tests/recorded.py. Spoken numbers: common usage, from memory.
 """
 
+import json
 from pathlib import Path
 
+import av
 import numpy as np
 import pytest
 from scipy.signal import resample_poly
@@ -13,6 +15,7 @@ from kovel.core.align import clips, snap, sounds, spoken
 from kovel.core.levels import Levels
 from kovel.core.pauses import VOICE, nearest_pause, pauses, speech, voiced_between
 from kovel.core.words import Word, with_speakers
+from kovel.demo.project import FOOTAGE
 from kovel.media.listen import BLOCK, Sound16, listen, sound24
 from kovel.media.transcribe import align_text
 from tests.media.test_hearing import levels_of
@@ -51,6 +54,22 @@ def test_a_text_without_times_is_put_to_the_sound(tmp_path: Path) -> None:
     write_pcm(tmp_path, np.zeros(SR * 5))
     (tmp_path / "levels.npy").unlink()
     assert align_text(str(tmp_path), 1, ["word"], [""], seen.append)["words"] == []
+
+
+def test_a_part_of_what_is_said_stands_beside_its_anchors(tmp_path: Path) -> None:
+    """A text shorter than the recording, numbers in words, an "um" left out: no word strays (times: the footage's sidecar)."""
+    with av.open(str(FOOTAGE / "maren-a.mp4")) as c:
+        r = av.AudioResampler("s16", "mono", SR)
+        x = np.concatenate([g.to_ndarray()[0] for f in c.decode(audio=0) for g in r.resample(f)]).astype(np.float32) / 32768
+    write_pcm(tmp_path, x[: SR * 32])
+    known = json.loads((FOOTAGE / "maren-a.json").read_text())["words"]
+    want = [w for w in known if w["end"] < 12 and w["text"].strip(",.") not in ("um", "Well")]
+    second = next(i for i in range(len(want)) if want[i]["text"] == "The")  # the sentence begun anew
+    want = [*want[: second - 5], *want[second:]]
+    got = align_text(str(tmp_path), 1, [w["text"] for w in want], [""] * len(want), lambda x: None)["words"]
+    assert [g[0] for g in got] == [w["text"] for w in want] and "twenty" in [g[0] for g in got]
+    off = [abs(g[1] / 48000 - w["start"]) for g, w in zip(got, want, strict=True)]
+    assert max(off) < 0.5 and np.median(off) < 0.1, [(g[0], round(o, 2)) for g, o in zip(got, off, strict=True)]
 
 
 def test_sound_is_the_same_in_whatever_blocks_it_is_read(tmp_path: Path) -> None:

@@ -5,12 +5,14 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import groupby
 
 from kovel.core.rate import SAMPLE_RATE
 from kovel.core.words import Word, sentences
 
 _TIME = re.compile(r"(?:(\d{1,4}):)?(\d{1,2}):(\d{2})[.,](\d{1,3})")
 _ARROW = re.compile(r"^\s*(\S+)\s+-->\s+(\S+)")
+_INNER = re.compile(r"<((?:\d+:)?\d\d:\d\d\.\d{3})>")
 _TAG = re.compile(r"<[^>]*>")
 _ENTITIES = {"&amp;": "&", "&lt;": "<", "&gt;": ">", "&nbsp;": " ", "&lrm;": "", "&rlm;": ""}
 
@@ -34,11 +36,13 @@ def _samples(text: str) -> int | None:
 def read_captions(text: str) -> Read:
     """Words from WebVTT or SubRip. A cue without times for its words shares them out by their length.
 
-    Bad cues are left out and told; where cues overlap, the later one begins when the earlier word ends. WebVTT voice
-    spans name the speaker and inner time stamps are kept (W3C WebVTT, sections 4.2 and 6).
+    Bad cues are left out and told. WebVTT voice spans name the speaker and inner time stamps are kept (W3C WebVTT,
+    sections 4.2 and 6). Where cues overlap, each stays whole and in the order they begin:
+    cues    [we haul the ferry by hand──]        words   [we][haul][the][ferry][by][hand][you][count]
+                             [you count────]
     """
     lines = text.lstrip("\ufeff").replace("\r\n", "\n").replace("\r", "\n").split("\n")
-    words: list[Word] = []
+    cues: list[tuple[int, int, str]] = []
     refused: list[tuple[int, str]] = []
     i = 0
     while i < len(lines):
@@ -57,15 +61,17 @@ def read_captions(text: str) -> Read:
         elif b <= a:
             refused.append((at, "it ends before it begins"))
         else:
-            words += _cue("\n".join(body), a, b)
-    words.sort(key=lambda w: w.start)
+            cues.append((a, b, "\n".join(body)))
+    cues.sort(key=lambda c: c[0])
     out: list[Word] = []
-    for w in words:
-        start = max(w.start, out[-1].end) if out else w.start
-        if start < w.end:
-            out.append(Word(w.text, start, w.end, w.speaker))
-        else:
-            out.append(Word(w.text, start, start + 480, w.speaker))
+    groups = [list(g) for _, g in groupby(cues, key=lambda c: c[0])]
+    for group, after in zip(groups, [*groups[1:], None], strict=True):
+        for k, (a, b, text) in enumerate(group):  # cues that begin together have the time one after the other
+            share = (min(b, after[0][0] if after else b) - a) // len(group)
+            inner = _INNER.search(text)
+            for w in _cue(text, a, b) if inner else _cue(text, a + k * share, a + (k + 1) * share):
+                first = max(w.start, out[-1].end) if out else w.start
+                out.append(Word(w.text, first, max(w.end, first + 480), w.speaker))
     return Read(tuple(out), tuple(refused))
 
 
@@ -80,7 +86,7 @@ def _cue(body: str, a: int, b: int) -> list[Word]:
             speaker, body = m[1], body[m.end() :]
     parts: list[tuple[int, str]] = []
     t, last = a, 0
-    for stamp in re.finditer(r"<((?:\d+:)?\d\d:\d\d\.\d{3})>", body):
+    for stamp in _INNER.finditer(body):
         parts.append((t, body[last : stamp.start()]))
         t, last = max(a, min(b, _samples(stamp[1]) or a)), stamp.end()
     parts.append((t, body[last:]))

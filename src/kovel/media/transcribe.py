@@ -7,10 +7,9 @@ and the edges are kept out of proven silence. Voiced sounds it left out stay as 
 
 import os
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
-from difflib import SequenceMatcher
 from functools import lru_cache
 from importlib.util import find_spec
 from itertools import pairwise
@@ -20,6 +19,7 @@ from typing import Any
 import numpy as np
 
 from kovel.core.align import LATE, Clip, clips, snap, sounds, spoken
+from kovel.core.anchors import anchors, windows
 from kovel.core.levels import RATE, TICK, Floats, Levels, Mask, hysteresis
 from kovel.core.pauses import VOICE, speech, voiced_between
 from kovel.core.words import Word
@@ -231,8 +231,8 @@ def align_text(
     if not heard or not said:
         return {"words": [], "remark": "There is no speech in this recording to put the text to." if said else ""}
     talking = speech(levels)
-    words = snap(place_between(Aligner(), sound, said, heard, len(levels) * TICK), talking, whole=True)
-    share = sum(1 for _ in anchors(said, heard)) / len(said)
+    words = snap(place_between(Aligner(), sound, said, heard, talking), talking, whole=True)
+    share = sum(1 for _ in anchors(said, heard, nearly=False)) / len(said)
     remark = (
         "" if share > 0.3 else "Few words of the text were heard in the recording. Check that it is the transcript of this one."
     )
@@ -240,23 +240,13 @@ def align_text(
     return {"words": rows, "remark": remark}
 
 
-def anchors(said: Sequence[str], heard: Sequence[Word]) -> Iterator[tuple[int, int]]:
-    """Pairs (word of the text, word heard) that are the same, in order."""
-    left, right = [" ".join(spoken(w)) for w in said], [" ".join(spoken(w.text)) for w in heard]
-    for block in SequenceMatcher(None, left, right, autojunk=False).get_matching_blocks():
-        yield from ((block.a + i, block.b + i) for i in range(block.size) if left[block.a + i])
-
-
-def place_between(aligner: Aligner, sound: Sound16, said: Sequence[str], heard: Sequence[Word], end: int) -> list[Word]:
+def place_between(aligner: Aligner, sound: Sound16, said: Sequence[str], heard: Sequence[Word], talking: Mask) -> list[Word]:
     """Words at their anchors, and those between at the places the aligner finds between the anchors."""
     out: list[Word] = []
-    pairs = [*anchors(said, heard), (len(said), -1)]
-    i, at = 0, 0
-    for a, b in pairs:
-        until = heard[b].start if b >= 0 else end
-        if a > i:
-            between = said[i:a]
-            first, last = at // TICK, max(at // TICK + 2 * len(between), until // TICK)
+    i, at = 0, None
+    for a, start, stop in [*anchors(said, heard), (len(said), None, 0)]:
+        for between, first, last in windows(said[i:a], at, start and start // TICK, talking) if a > i else ():
+            last = max(last, first + 2 * len(between))
             x = sound.read(first * 160, last * 160)
             found = aligner(x, between) if 10 < last - first < 6000 else [None] * len(between)
             size = [len(w) + 1 for w in between]
@@ -264,9 +254,9 @@ def place_between(aligner: Aligner, sound: Sound16, said: Sequence[str], heard: 
             for k, (w, f) in enumerate(zip(between, found, strict=True)):
                 s, e = (first + f[0], first + f[1]) if f else (edges[k], edges[k + 1])
                 out.append(Word(w, s * TICK, max(e, s + 1) * TICK, "", 1.0 if f else 0.3))
-        if b >= 0:
-            out.append(Word(said[a], heard[b].start, heard[b].end))
-            i, at = a + 1, heard[b].end
+        if start is not None:
+            out.append(Word(said[a], start, stop))
+            i, at = a + 1, stop // TICK
     return out
 
 
