@@ -11,11 +11,12 @@ import numpy as np
 import pytest
 from scipy.signal import resample_poly
 
-from kovel.core.align import clips, snap, sounds, spoken
+from kovel.core.align import Clip, clips, snap, sounds, spoken
 from kovel.core.levels import Levels
 from kovel.core.pauses import VOICE, nearest_pause, pauses, speech, voiced_between
 from kovel.core.words import Word, with_speakers
 from kovel.demo.project import FOOTAGE
+from kovel.media import transcribe
 from kovel.media.listen import BLOCK, Sound16, listen, sound24
 from kovel.media.transcribe import align_text
 from tests.media.test_hearing import levels_of
@@ -123,7 +124,32 @@ def test_clips_hold_all_speech_and_lead_back() -> None:
             inside[a:b] = True
         ticks = [c.on_recording(t) for t in range(c.length)]
         assert ticks == [t for a, b in c.parts for t in range(a, b)] and c.on_recording(c.length, end=True) == c.parts[-1][1]
+        left, right = c.halves()
+        assert left.length + right.length == c.length and max(left.length, right.length) <= 2 * c.length / 3 + 900
+        assert {t for h in (left, right) for a, b in h.parts for t in range(a, b)} == set(ticks)
     assert inside[talking].all() and clips(np.zeros(100, bool)) == []
+
+
+def test_what_the_recogniser_skips_is_heard_again(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A recogniser that says one word of whatever is longer than 8 s: each word of a clip is there all the same, once."""
+    asked: list[int] = []
+
+    def says(sounds_of: list[np.ndarray], model: str, names: tuple = ()) -> list[list[Word]]:
+        out = []
+        for x in sounds_of:  # a word each second, its number in the sound's level
+            asked.append(len(x) // SR)
+            said = [Word(f"w{round(float(x[i]) * 1000)}", i * 3, i * 3 + 20_000) for i in range(0, len(x) - SR // 2, SR)]
+            out.append(said[-1:] if len(x) > 8 * SR else said)
+        return out
+
+    class Numbered:
+        def read(self, a: int, b: int) -> np.ndarray:
+            return (np.arange(a, b) // SR / 1000).astype(np.float32)
+
+    monkeypatch.setattr(transcribe, "recognise", says)
+    rows = transcribe.recognise_clips(Numbered(), [Clip(((0, 3200),)), Clip(((3200, 3800),))], "")
+    assert [w.text for _, _, said in rows for w in said] == [f"w{i}" for i in range(38)]
+    assert asked == [32, 6, 16, 16, 8, 8, 8, 8]
 
 
 @pytest.mark.parametrize(
@@ -148,6 +174,7 @@ def test_edges_leave_silence() -> None:
 
     assert at((90, 150), (150, 210)) == [(100, 150), (150, 200)]  # out of the silence on both sides
     assert at((115, 150), (150, 185), (270, 295)) == [(100, 150), (150, 200), (260, 300)]  # the stretch's own edges
+    assert at((150, 275)) == [(150, 200)] and at((190, 290)) == [(260, 290)]  # over a pause: in the longer part
     assert at((120, 190), (205, 250)) == [(100, 200), (260, 262)]  # all of it in the gap: to the next stretch
     assert at((120, 190), (370, 390)) == [(100, 200), (260, 300)]  # long after the last one: in it, and alone there
     assert len(at((262, 300), (380, 390))) == 1 and len(at()) == 0  # no room there: it was made up

@@ -113,9 +113,21 @@ def snap(words: Sequence[Word], talking: Mask, *, whole: bool = False) -> list[W
             b = e[i]
         if out and a < out[-1].end:
             a = out[-1].end
-        b = max(b, a + 2 * TICK)
+        a, b = _without_pause(a, max(b, a + 2 * TICK), s, e)
         out.append(replace(w, start=a, end=b))
     return out
+
+
+def _without_pause(a: int, b: int, s: Sequence[int], e: Sequence[int]) -> tuple[int, int]:
+    """A word that reaches over a pause stands in the longer part: nobody is silent for a quarter of a second in a word."""
+    parts: list[tuple[int, int]] = []
+    for i in range(bisect_right(e, a), bisect_left(s, b)):
+        x, y = max(a, s[i]), min(b, e[i])
+        if parts and x - parts[-1][1] < 25 * TICK:
+            parts[-1] = (parts[-1][0], y)
+        else:
+            parts.append((x, y))
+    return max(parts, key=lambda p: p[1] - p[0]) if len(parts) > 1 else (a, b)
 
 
 @dataclass(frozen=True, slots=True)
@@ -140,8 +152,18 @@ class Clip:
             tick -= b - a
         return self.parts[-1][1]
 
+    def halves(self) -> tuple[Clip, Clip]:
+        """Two clips of about the same length, cut between two stretches where there are several."""
+        half = self.length / 2
+        if len(self.parts) > 1:
+            done = np.cumsum([b - a for a, b in self.parts[:-1]])
+            k = int(np.argmin(np.abs(done - half))) + 1
+            return Clip(self.parts[:k]), Clip(self.parts[k:])
+        a, b = self.parts[0]
+        return Clip(((a, (a + b) // 2),)), Clip((((a + b) // 2, b),))
 
-def clips(talking: Mask, longest: float = 28.0, air: float = 0.2) -> list[Clip]:
+
+def clips(talking: Mask, longest: float = 28.0, air: float = 0.4) -> list[Clip]:
     """All speech as clips of at most `longest` seconds to recognise, with `air` seconds around each stretch.
 
     Cut in pauses; only where somebody goes on for longer than that without one, in the middle of things.
