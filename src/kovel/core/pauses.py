@@ -24,6 +24,7 @@ from kovel.core.words import Word
 
 ON, OFF = 0.5, 0.25  # probability at which speech is taken to begin and to go on
 MARGIN = 3.0  # dB over the floor that count as sound
+FAINT = 2.0  # dB over the floor that count as sound right beside speech, under noise
 CLEAN = 36.0  # dB between the loud and the quiet around: a quiet room, where the level alone shows each edge
 CLEAR = 28.0  # dB between the loud and the quiet around: from here on the level is trusted to move an edge
 REACH = 25  # ticks an edge may be moved
@@ -68,7 +69,7 @@ def speech(levels: Levels, settings: Settings | None = None) -> Mask:
     heard |= hysteresis(np.where(levels.speech < 0, over, 0), 9, 5, 3)  # not listened to yet: by level alone
     heard = _without_islands(heard, s.island)
     moved = _edges_by_level(heard, over > MARGIN)
-    grown = heard | (_wider(heard, HANG) & (over > MARGIN))
+    grown = heard | (_wider(heard, HANG) & (over > FAINT))
     out = np.where(levels.spread > CLEAR, moved, grown)
     if (levels.spread > CLEAN).any():
         floor = np.maximum(levels.floor, LOWEST_FLOOR)
