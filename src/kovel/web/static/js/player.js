@@ -32,7 +32,9 @@ export class Player extends EventTarget {
     this.stop();
     this.plan = plan;
     this.shown = null;
-    this.seek(Math.min(this.frame, plan.length));
+    this.stands = Math.min(this.frame, plan.length); // a new plan under a playhead that stays: nobody went anywhere
+    this.seek(this.stands);
+    this.stands = null;
     if (speed) this.play(speed);
   }
 

@@ -362,7 +362,7 @@ function head(follow = false) {
   if (follow && (y < scroll.scrollTop + 40 || y > scroll.scrollTop + scroll.clientHeight - 60)) scroll.scrollTop = y - scroll.clientHeight / 3;
 }
 player.addEventListener("time", () => {
-  head(true);
+  head(player.stands !== player.frame);
   const p = $$(".piece", sheet()).find((x) => num(x.dataset.at) <= player.frame && player.frame < num(x.dataset.at) + num(x.dataset.length));
   const w = p && $$(".w", p).findLast((x) => num(x.dataset.f) <= player.frame);
   if (w !== now) { now?.classList.remove("is-now"); now = w; w?.classList.add("is-now"); }
