@@ -53,6 +53,8 @@ def test_cues_that_overlap_stay_whole() -> None:
     assert "".join(w.speaker[0] for w in got) == "AAAABBAA"
     assert all(a.end <= b.start for a, b in pairwise(got)) and got[-1].end <= 65 * 48000
     assert [got[i].start / 48000 for i in (0, 4)] == [60, 62]
+    crowd = "WEBVTT\n\n" + "\n".join(f"0:01.{k // 40:03} --> 0:02.000\nword{k} again\n" for k in range(400))
+    assert len(read_captions(crowd).words) == 800  # none is lost in a crowd
 
 
 texts = st.text(st.characters(codec="utf-8", exclude_categories=["C", "Z"]), min_size=1, max_size=9).filter(

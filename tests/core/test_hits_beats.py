@@ -66,15 +66,19 @@ def test_sounds_without_hits_have_none() -> None:
     assert find_beats(np.zeros(SR, np.float32)).beats == () and find_beats(np.zeros(SR * 9, np.float32)).beats == ()
 
 
-@pytest.mark.parametrize("bpm", [60, 84, 96, 118, 140, 172, 180])
-def test_beats(bpm: int) -> None:
+@pytest.mark.parametrize(
+    ("bpm", "between"), [(60, 0.18), (84, 0.35), (96, 0.18), (118, 0), (140, 0.18), (160, 0), (172, 0.18), (180, 0)]
+)
+def test_beats(bpm: int, between: float) -> None:
+    """Low and high drum in turn, with soft or no sounds between the beats."""
     rng = np.random.default_rng(bpm)
     x = rng.standard_normal(45 * SR) * 10 ** (-45 / 20)
     step, times, t, k = 60 / bpm, [], float(rng.uniform(0.1, 0.6)), 0
     while t < 44:
         times.append(t)
         for at, h in (
-            (t + rng.normal(0, 0.004), hit(rng, k % 2, 0.7)), (t, hit(rng, 2, 0.2)), (t + step / 2, hit(rng, 2, 0.18)),
+            (t + rng.normal(0, 0.004), hit(rng, k % 2, 0.7)),
+            *([(t, hit(rng, 2, 0.2)), (t + step / 2, hit(rng, 2, between))] if between else []),
             *([(t + step * 0.75, hit(rng, 0, 0.5))] if rng.random() < 0.2 else []),
         ):  # fmt: skip
             i = max(0, int(at * SR))

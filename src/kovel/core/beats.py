@@ -58,8 +58,8 @@ def find_beats(x: Floats, new: Floats | None = None) -> Beats:
     def near(q: int) -> int:
         return max(range(max(1, q - 2), min(len(again) - 1, q + 3)), key=lambda i: float(again[i]))
 
-    # what comes as regularly twice as often is the beat
-    while 60 * FPS / (p / 2) <= 190 and again[near(p // 2)] > 0.88 * again[p]:
+    # what comes nearly as regularly twice as often is the beat; softer sounds between beats stay well under that
+    while 60 * FPS / (p / 2) <= 190 and again[near(p // 2)] > 0.72 * again[p]:
         p = near(p // 2)
     while 2 * p < high and again[p] < 0.6 * again[near(2 * p)]:  # half of the beats only whisper: they are between
         p = near(2 * p)

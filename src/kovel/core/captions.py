@@ -67,7 +67,7 @@ def read_captions(text: str) -> Read:
     groups = [list(g) for _, g in groupby(cues, key=lambda c: c[0])]
     for group, after in zip(groups, [*groups[1:], None], strict=True):
         for k, (a, b, text) in enumerate(group):  # cues that begin together have the time one after the other
-            share = (min(b, after[0][0] if after else b) - a) // len(group)
+            share = max(len(text) + 1, (min(b, after[0][0] if after else b) - a) // len(group))
             inner = _INNER.search(text)
             for w in _cue(text, a, b) if inner else _cue(text, a + k * share, a + (k + 1) * share):
                 first = max(w.start, out[-1].end) if out else w.start

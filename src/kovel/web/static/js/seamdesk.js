@@ -4,6 +4,8 @@ import { Loupe } from "./loupe.js";
 import { Frames } from "./picture.js";
 import { Recording } from "./media.js";
 
+const released = () => new Promise((done) => { for (const kind of ["pointerup", "pointercancel", "keyup"]) document.addEventListener(kind, () => setTimeout(done), { once: true }); });
+
 export function seamDesk(story) {
   const { $, $$, num, base, player, edit, choose, say, project, frames } = story;
   const place = $("#desk-place");
@@ -14,7 +16,7 @@ export function seamDesk(story) {
     if (n !== asked) return;
     if (!r.ok) return close();
     const html = await r.text();
-    if (place.matches(":active")) await new Promise((done) => document.addEventListener("pointerup", () => setTimeout(done), { once: true })); // a click or a drag under way ends first
+    if (place.matches(":active")) await released(); // a click or a drag under way ends first
     if (n !== asked) return;
     redraw(place, () => { place.innerHTML = html; });
     shown = id;
