@@ -65,7 +65,7 @@ def read_captions(text: str) -> Read:
     cues.sort(key=lambda c: c[0])
     out: list[Word] = []
     groups = [list(g) for _, g in groupby(cues, key=lambda c: c[0])]
-    for group, after in zip(groups, [*groups[1:], None], strict=True):
+    for group, after in zip(groups, [*groups[1:], None], strict=False):
         for k, (a, b, text) in enumerate(group):  # cues that begin together have the time one after the other
             share = max(len(text) + 1, (min(b, after[0][0] if after else b) - a) // len(group))
             inner = _INNER.search(text)
