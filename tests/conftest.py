@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 from fastapi.testclient import TestClient
 from httpx import Response
+from hypothesis import settings
 
 from kovel.core.rate import Rate
 from kovel.store import jobs, projects, recordings
@@ -21,6 +22,9 @@ from kovel.work.data import Data
 from kovel.work.foreman import Foreman
 from kovel.work.intake import bring_in
 from tests import made
+
+settings.register_profile("kovel", deadline=None)  # a busy machine is no failing example
+settings.load_profile("kovel")
 
 ROOT = Path(__file__).parent.parent
 

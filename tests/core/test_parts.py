@@ -72,7 +72,7 @@ def test_peaks_hold_every_swing(blocks: list[int], seed: int, channels: int) -> 
             assert lo == fine[i * k : (i + 1) * k, 0].min() and hi == fine[i * k : (i + 1) * k, 1].max()
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(st.lists(st.tuples(st.integers(0, 230), st.integers(1, 60), st.integers(1, 3)), max_size=8))
 def test_a_join_is_covered_exactly_when_some_cover_reaches_over_it(laid: list[tuple[int, int, int]]) -> None:
     s = three()
