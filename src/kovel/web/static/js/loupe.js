@@ -95,7 +95,8 @@ export class Loupe {
     const under = `${a} ${this.seconds} ${w} ${h} ${data.length}`;
     if (under === this.under && this.inks === inks) return;
     this.under = under; this.inks = inks; this.view = null;
-    this.wave = new OffscreenCanvas(w, h);
+    this.wave ||= new OffscreenCanvas(w, h);
+    this.wave.width = w; this.wave.height = h; // empty again
     const g = this.wave.getContext("2d");
     if ((w / this.seconds / this.fps) > 5 * k) { // a tick a frame when they can be told apart
       g.fillStyle = inks.rule;
