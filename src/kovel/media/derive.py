@@ -30,7 +30,7 @@ from kovel.core.rate import SAMPLE_RATE, Rate
 from kovel.core.shots import HIGH, MotionMaker
 from kovel.core.shots import WIDE as GREY_WIDE
 from kovel.media.files import Unusable, kind_of, open_media
-from kovel.media.reader import Fit, FrameReader, still_frame
+from kovel.media.reader import STILL, Filmed, Fit, FrameReader, rgb_of, still_frame, tag_bt709
 
 GOP = 12
 WIDE = 960
@@ -53,7 +53,7 @@ def derive(
     facts: dict[str, Any] = {"rate": rate, "picture": picture, "sound": sound}
     still = kind_of(src) == "still"
     share = 0.85 if picture and sound else 1.0
-    zero = Fraction(0)
+    zero: Fraction | None = None  # the moment of the first picture, or of the first sound where there is none
     if picture:
         made, zero = _still(src, folder) if still else _picture(src, folder, r, frames or 1, lambda x: progress(x * share))
         facts |= made
@@ -75,9 +75,8 @@ def checksum(path: Path) -> str:
         return hashlib.file_digest(f, "sha256").hexdigest()
 
 
-def _proxy_size(frame: Any) -> tuple[int, int]:
-    sar = getattr(frame, "sample_aspect_ratio", None) or Fraction(1)
-    w, h = Fraction(frame.width) * sar, Fraction(frame.height)
+def _proxy_size(frame: Any, pixel: Fraction) -> tuple[int, int]:
+    w, h = Fraction(frame.width) * pixel, Fraction(frame.height)
     if int(getattr(frame, "rotation", 0) or 0) % 180:
         w, h = h, w
     k = min(Fraction(1), Fraction(WIDE) / w, Fraction(WIDE) / h)
@@ -87,7 +86,8 @@ def _proxy_size(frame: Any) -> tuple[int, int]:
 class _Proxy:
     """Encoder of one proxy with its index and small frames."""
 
-    def __init__(self, folder: Path, size: tuple[int, int], rate: Rate, every: int) -> None:
+    def __init__(self, folder: Path, frame: Any, of: Filmed, rate: Rate, every: int) -> None:
+        size = _proxy_size(frame, of.pixel)
         self.folder, self.size, self.rate, self.every = folder, size, rate, every
         self.path = folder / "proxy.mp4"
         self.out = av.open(str(self.path), "w", format="mp4", options={"movflags": "faststart"})
@@ -95,9 +95,10 @@ class _Proxy:
         self.stream = self.out.add_stream("libx264", rate=rate.fps, options=options)
         self.stream.width, self.stream.height, self.stream.pix_fmt = *size, "yuv420p"
         self.stream.codec_context.time_base = 1 / rate.fps
-        self.fit = Fit(*size, pad=False, quick=True)
+        self.stream.codec_context.thread_type = "FRAME"
+        tag_bt709(self.stream.codec_context)
+        self.fit = Fit(*size, of, pad=False, quick=True)
         self.small_size = (SMALL, max(2, round(SMALL * size[1] / size[0] / 2) * 2))
-        self.small = Fit(*self.small_size, pad=False, quick=True)
         self.sheet = Image.new("RGB", (self.small_size[0] * 10, self.small_size[1] * 10))
         self.smalls = 0
         self.count = 0
@@ -115,8 +116,8 @@ class _Proxy:
         self.greys.append(self._last[2].reshape(HIGH // 4, 4, GREY_WIDE // 4, 4).mean((1, 3)).astype(np.uint8))
         if self.count % self.every == 0:
             i = self.smalls % SHEET
-            tile = f.reformat(*self.small_size, "rgb24").to_image()
-            self.sheet.paste(tile, (i % 10 * self.small_size[0], i // 10 * self.small_size[1]))
+            tile = f.reformat(*self.small_size, "yuv444p", interpolation="BILINEAR")
+            self.sheet.paste(Image.fromarray(rgb_of(tile)), (i % 10 * self.small_size[0], i // 10 * self.small_size[1]))
             self.smalls += 1
             if self.smalls % SHEET == 0:
                 self._save_sheet()
@@ -125,7 +126,7 @@ class _Proxy:
         self.count += 1
 
     def _save_sheet(self) -> None:
-        self.sheet.save(self.folder / f"small-{(self.smalls - 1) // SHEET}.jpg", quality=80)
+        self.sheet.save(self.folder / f"small-{(self.smalls - 1) // SHEET}.jpg", quality=88, subsampling=0)
 
     def close(self) -> dict[str, Any]:
         self.out.mux(self.stream.encode(None))
@@ -157,7 +158,7 @@ def _picture(src: Path, folder: Path, rate: Rate, frames: int, progress: Progres
     proxy = None
     for n, frame in reader.each():
         if proxy is None:
-            proxy = _Proxy(folder, _proxy_size(frame), rate, every)
+            proxy = _Proxy(folder, frame, reader.filmed, rate, every)
         proxy.add(frame)
         if n % 25 == 0:
             progress(min(0.99, n / frames))
@@ -170,13 +171,22 @@ def _picture(src: Path, folder: Path, rate: Rate, frames: int, progress: Progres
 
 def _still(src: Path, folder: Path) -> tuple[dict[str, Any], Fraction]:
     frame = still_frame(src)
-    proxy = _Proxy(folder, _proxy_size(frame), Rate(25), 1)
+    proxy = _Proxy(folder, frame, STILL, Rate(25), 1)
     proxy.add(frame)
     return proxy.close(), Fraction(0)
 
 
-def _sound(src: Path, folder: Path, zero: Fraction, seconds: float, progress: Progress) -> tuple[int, int]:
-    """Raw samples placed by their time stamps: silence where there is a gap of 40 ms or more, cut where before zero."""
+def _unsaid_delay(c: Any, stream: Any) -> Fraction:
+    """Seconds an encoder puts before the sound in a bare stream that has no place to say so: MP3 1105 samples, AAC 1024,
+    AC-3 256, WMA 2048 (common practice, no source). MP3 with a header says it, and its first stamp is past it."""
+    samples = {"mp3": 1105, "aac": 1024, "ac3": 256, "asf": 2048}.get(c.format.name, 0)
+    said = c.format.name == "mp3" and (stream.start_time or 0) > 0
+    return Fraction(0 if said else samples, stream.codec_context.sample_rate)
+
+
+def _sound(src: Path, folder: Path, zero: Fraction | None, seconds: float, progress: Progress) -> tuple[int, int]:
+    """Raw samples placed by their time stamps from `zero` on (None: from the stream's own beginning, so that an encoder's delay
+    is no silence): silence where there is a gap of 40 ms or more, cut where before zero."""
     peaks, power = PeakMaker(), PowerMaker()
     with open_media(src) as c, (folder / "sound.pcm").open("wb") as out:
         a = c.streams.audio[0]
@@ -204,11 +214,13 @@ def _sound(src: Path, folder: Path, zero: Fraction, seconds: float, progress: Pr
         for b in blocks():
             x = b.to_ndarray().reshape(-1, channels)
             if first is None:
+                if zero is None:
+                    zero = Fraction((a.start_time or 0) * a.time_base) + _unsaid_delay(c, a)
                 at = Fraction(b.pts * b.time_base) - zero if b.pts is not None else Fraction(0)
                 first = round(at * SAMPLE_RATE)
                 if first > 0:
                     put(np.zeros((first, channels), np.int16))
-            if b.pts is not None and first is not None:
+            if b.pts is not None and first is not None and zero is not None:
                 due = round((Fraction(b.pts * b.time_base) - zero) * SAMPLE_RATE)
                 gap = due - max(written, 0) if first >= 0 else 0
                 if 1920 <= gap < SAMPLE_RATE * 3600:

@@ -5,7 +5,16 @@ from typing import Any
 
 import av
 
-STILLS = {b"\xff\xd8\xff": "jpeg", b"\x89PNG\r\n\x1a\n": "png", b"II*\x00": "tiff", b"MM\x00*": "tiff"}
+MOST_PIXELS = 100_000_000
+STILLS = {
+    b"\xff\xd8\xff": "jpeg",
+    b"\x89PNG\r\n\x1a\n": "png",
+    b"II*\x00": "tiff",
+    b"MM\x00*": "tiff",
+    b"GIF8": "gif",
+    b"BM": "bmp",
+}
+STILL_BRANDS = (b"heic", b"heix", b"heim", b"heis", b"hevc", b"hevx", b"mif1", b"msf1", b"avif", b"avis")
 
 
 class Unusable(ValueError):
@@ -27,6 +36,8 @@ def kind_of(path: Path) -> str:
         raise Unusable(f"{path.name} is not a file.")
     if size == 0:
         raise Unusable(f"{path.name} is empty (0 bytes). The copy probably broke off; copy it from the card again.")
+    if head[4:8] == b"ftyp" and head[8:12] in STILL_BRANDS:
+        return "still"
     if head[4:8] in (b"ftyp", b"moov", b"mdat", b"wide", b"free", b"skip"):
         return "mov"
     if head[:4] == b"\x1a\x45\xdf\xa3":
@@ -46,8 +57,22 @@ def kind_of(path: Path) -> str:
         return "ogg"
     if head[:4] == b"\x06\x0e\x2b\x34":
         return "mxf"
-    if len(head) > 376 and head[0] == head[188] == head[376] == 0x47:
-        return "mpegts"
+    if len(head) > 388 and (head[0] == head[188] == head[376] == 0x47 or head[4] == head[196] == head[388] == 0x47):
+        return "mpegts"  # of 188 bytes a packet, or of 192 as camcorders write it
+    if head[:4] == b"\x00\x00\x01\xba":
+        return "mpeg"
+    if head[:3] == b"\x1f\x07\x00":
+        return "dv"
+    if head[:4] == b"\x30\x26\xb2\x75":
+        return "asf"
+    if head[:4] == b"caff":
+        return "caf"
+    if head[:16] == b"riff\x2e\x91\xcf\x11\xa5\xd6\x28\xdb\x04\xc1\x00\x00":
+        return "w64"
+    if head[:2] == b"\x0bw":
+        return "ac3"
+    if head[0] == 0xFF and head[1] & 0xF6 == 0xF0:
+        return "aac"
     if any(head.startswith(m) for m in STILLS):
         return "still"
     if head[:3] == b"ID3" or (head[0] == 0xFF and head[1] & 0xE6 == 0xE2):
@@ -57,7 +82,8 @@ def kind_of(path: Path) -> str:
     if b"\x00" not in head:
         raise Unusable(f"{path.name} is a text file, whatever its name says. Nothing was brought in.")
     raise Unusable(
-        f"{path.name} is not a kind of file Kovel reads. It takes MP4, MOV, MKV, WebM, AVI, MXF, MPEG-TS, WAV, AIFF, FLAC, Ogg, MP3, JPEG, PNG, TIFF and WebP."
+        f"{path.name} is not a kind of file Kovel reads. It takes MP4, MOV, MKV, WebM, AVI, MXF, MPEG (TS, PS), DV, "
+        "WAV, W64, AIFF, CAF, FLAC, Ogg, MP3, AAC, AC-3, WMA, JPEG, PNG, TIFF, WebP, GIF, BMP, HEIC and AVIF."
     )
 
 

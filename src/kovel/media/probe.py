@@ -6,19 +6,19 @@ from pathlib import Path
 from typing import Any
 
 import av
-from PIL import Image, ImageOps
+from PIL import ImageOps
 
 from kovel.core.rate import RATES, Rate
-from kovel.media.files import Unusable, kind_of, open_media
-
-MOST_PIXELS = 100_000_000
+from kovel.media.files import MOST_PIXELS, Unusable, kind_of, open_media
+from kovel.media.reader import open_still
 
 
 def probe(path: str) -> dict[str, Any]:
     """Facts of one file as plain values (see the keys below); `Unusable` if there is nothing to use in it.
 
     size (bytes), rate [num, den], frames (own frames, None for a still), picture, sound, width, height (as seen, after
-    rotation and pixel shape), rotation (degrees), channels, start_timecode, variable, remarks, kind (a first guess).
+    rotation and pixel shape), rotation (degrees), channels, start_timecode, variable, interlaced, remarks, kind (a first
+    guess). `rate` and `frames` of sound alone are those of 25 frames a second until a project gives it its own.
     """
     p = Path(path)
     if kind_of(p) == "still":
@@ -31,19 +31,22 @@ def probe(path: str) -> dict[str, Any]:
 
 
 def _still(p: Path) -> dict[str, Any]:
-    Image.MAX_IMAGE_PIXELS = MOST_PIXELS
+    remarks = []
     try:
-        with Image.open(p) as im:
+        with open_still(p) as im:
+            if getattr(im, "n_frames", 1) > 1:
+                remarks.append(f"It holds {im.n_frames} pictures; the first is used. Save it as a video to use it as one.")
             w, h = ImageOps.exif_transpose(im).size
     except Exception:
         raise Unusable(f"{p.name} cannot be read as a picture: it is damaged or far too large.") from None
-    return _facts(p, kind="still", width=w, height=h, picture=True)
+    return _facts(p, kind="still", width=w, height=h, picture=True, remarks=remarks)
 
 
 def _facts(p: Path, **more: Any) -> dict[str, Any]:
     base = {
         "size": p.stat().st_size, "rate": [25, 1], "frames": None, "picture": False, "sound": False, "width": 0, "height": 0,
-        "rotation": 0, "channels": 0, "start_timecode": "", "variable": False, "remarks": [], "kind": "sound",
+        "rotation": 0, "channels": 0, "start_timecode": "", "variable": False, "interlaced": False,
+        "remarks": [], "kind": "sound",
     }  # fmt: skip
     return {**base, **more}
 
@@ -75,16 +78,17 @@ def _moving(p: Path, c: Any) -> dict[str, Any]:
         if not any(len(f.to_ndarray()[0]) for f in _first(c, audio)):
             raise Unusable(f"{p.name} has no sound in it: it is cut off or empty.")
         frames = max(1, int(length * 25))
-        return {**facts, "frames": frames, "kind": "sound", "remarks": ["Sound only; its frames are counted at 25."]}
+        return {**facts, "frames": frames, "kind": "sound", "remarks": ["Sound only.", *remarks]}
     first = next(iter(_first(c, video)), None)
     if first is None:
         raise Unusable(f"{p.name}: no picture could be read from it. The copy probably broke off; copy it from the card again.")
     if video.width * video.height > MOST_PIXELS:
         raise Unusable(f"{p.name} is too large: {video.width} by {video.height}.")
     average = Fraction(video.average_rate or video.guessed_rate or 25)
-    step = _uneven(c, video)
-    variable = step is not None
-    rate = Rate.nearest(1 / step) if step else exact_rate(average)
+    step, variable = _spacing(c, video)
+    if step and (variable or abs(step * average - 1) > Fraction(1, 5)):  # some containers count fields for frames
+        average = 1 / step
+    rate = Rate.nearest(average) if variable else exact_rate(average)
     if not 1 <= rate.fps <= 240:
         rate, variable = Rate.nearest(average), True
     if variable:
@@ -98,6 +102,8 @@ def _moving(p: Path, c: Any) -> dict[str, Any]:
         remarks.append("The camera was turned; the picture is shown upright.")
     if sar != 1:
         remarks.append("Its pixels are not square; the picture is shown in its true shape.")
+    if first.interlaced_frame:
+        remarks.append("It is interlaced; whole pictures are made of its fields.")
     if w % 2 or h % 2:
         remarks.append("Its size is odd; one line of pixels is scaled away in renders.")
     if audio is None:
@@ -112,12 +118,13 @@ def _moving(p: Path, c: Any) -> dict[str, Any]:
     )
     return {
         **facts, "rate": [rate.num, rate.den], "frames": frames, "picture": True, "width": w, "height": h, "rotation": rotation,
-        "start_timecode": tc, "variable": variable, "remarks": remarks, "kind": "interview" if audio and length > 40 else "b-roll",
+        "start_timecode": tc, "variable": variable,
+        "interlaced": bool(first.interlaced_frame), "remarks": remarks, "kind": "interview" if audio and length > 40 else "b-roll",
     }  # fmt: skip
 
 
-def _uneven(c: Any, stream: Any) -> Fraction | None:
-    """The usual step between pictures in seconds, if the first 600 are not evenly spaced; None if they are.
+def _spacing(c: Any, stream: Any) -> tuple[Fraction | None, bool]:
+    """The usual step between the first 600 pictures in seconds (None if there are too few), and whether it varies.
 
     Containers round stamps (to a millisecond at worst), so a step counts as uneven from a third of its length on.
     """
@@ -130,12 +137,10 @@ def _uneven(c: Any, stream: Any) -> Fraction | None:
             break
     stamps.sort()
     steps = sorted(b - a for a, b in pairwise(stamps[:590] if len(stamps) == 600 else stamps))
-    if not steps:
-        return None
-    usual = steps[len(steps) // 2]
-    if usual <= 0 or all(abs(x - usual) * 3 <= usual for x in steps):
-        return None
-    return Fraction(usual * stream.time_base)
+    usual = steps[len(steps) // 2] if steps else 0
+    if usual <= 0:
+        return None, False
+    return Fraction(usual * stream.time_base), any(abs(x - usual) * 3 > usual for x in steps)
 
 
 def _first(c: Any, stream: Any) -> list[Any]:

@@ -4,43 +4,107 @@ A recording's frame n stands at n / rate after its first picture. Its picture is
 than a quarter tick after that: this covers containers that round to milliseconds, and recordings whose rate varies.
 """
 
+import io
+import tempfile
 from bisect import bisect_right
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
 import av
 import numpy as np
-from PIL import Image, ImageOps
+import pi_heif
+from PIL import Image, ImageCms, ImageOps
 
+from kovel.core.colour import BT709, MATRICES, RGB_MATRIX, UNSPECIFIED, Coding, cube_text, table
 from kovel.core.rate import Rate
-from kovel.media.files import Unusable, open_media
+from kovel.media.files import MOST_PIXELS, Unusable, open_media
+
+
+UNSAID = Coding()
+
+
+@dataclass(frozen=True, slots=True)
+class Filmed:
+    """What a stream says of all its pictures: the shape of a pixel (width over height) and how its numbers are coded."""
+
+    pixel: Fraction = Fraction(1)
+    coding: Coding = UNSAID
+
+
+STILL = Filmed(coding=Coding(RGB_MATRIX, BT709, BT709, True))
+
+
+def filmed(stream: Any) -> Filmed:
+    """Read from a stream before anything of it is decoded: then its container's word still stands."""
+    c = stream.codec_context
+    pixel = Fraction(stream.sample_aspect_ratio or c.sample_aspect_ratio or 1)
+    if not Fraction(1, 8) <= pixel <= 8:
+        pixel = Fraction(1)
+    return Filmed(pixel, Coding(int(c.colorspace), int(c.color_primaries), int(c.color_trc), _full(c.color_range, c.pix_fmt)))
+
+
+def _full(color_range: int, pix_fmt: str | None) -> bool | None:
+    if pix_fmt and pix_fmt.startswith("yuvj"):
+        return True
+    return {1: False, 2: True}.get(int(color_range))
+
+
+def coding_of(frame: Any, said: Coding) -> Coding:
+    """How a frame is coded: what it says itself, else what its stream said, else the standards' assumption."""
+    if frame.format.is_rgb:
+        return STILL.coding if said.plain else replace(said, matrix=RGB_MATRIX, full=True)
+    full = _full(frame.color_range, frame.format.name)
+    own = Coding(int(frame.colorspace), int(frame.color_primaries), int(frame.color_trc), said.full if full is None else full)
+    for name in ("matrix", "primaries", "transfer"):
+        if getattr(own, name) == UNSPECIFIED:
+            own = replace(own, **{name: getattr(said, name)})
+    return own.settled(frame.width, frame.height)
 
 
 class FrameReader:
-    """Exact access to one recording's pictures. Decodes forward; seeks only when a later key frame makes it worth it."""
+    """Exact access to one recording's pictures. Decodes forward; seeks only when a later key frame makes it worth it.
+
+    Interlaced pictures come deinterlaced: one of each two fields, or, where `rate` is the rate of the fields, one of each.
+    """
 
     def __init__(self, path: Path, rate: Rate, threads: int = 0) -> None:
-        self.container = open_media(path)
-        self.name = path.name
-        self.stream = next(s for s in self.container.streams.video if not s.disposition & av.stream.Disposition.attached_pic)
-        self.stream.thread_type = "AUTO"
-        self.stream.codec_context.thread_count = threads
-        self.rate = rate
-        self.base = self.stream.time_base
+        self.path, self.name = path, path.name
+        self.rate, self.threads = rate, threads
+        self._unit = 1  # of the stream's time stamps, in units of `base`
+        self._fields = ""
         self._frames: Iterator[tuple[int, Any]] = iter(())
         # (time stamp, frame): a frame's own stamp changes once it is handed out and encoded
         self._now: tuple[int, Any] | None = None
         self._next: tuple[int, Any] | None = None
-        self._restart()
+        self._open()
+        self.base = self.stream.time_base
+        if self._now is not None and self._now[1].interlaced_frame:
+            step = (self._next[0] - self._now[0]) * self.base if self._next else 1 / rate.fps
+            self._fields = "send_field" if rate.fps * step > Fraction(3, 2) else "send_frame"
+            self.base, self._unit = self.base / 2, 2
+            self._open()
         self.zero = self._now[0] if self._now is not None else 0
         if self._now is None:
             raise Unusable(f"{self.name}: no picture could be read from it.")
-        self._keys = sorted(e.timestamp for e in getattr(self.stream, "index_entries", ()) if e.is_keyframe)
+        entries = getattr(self.stream, "index_entries", ())
+        self._keys = sorted(e.timestamp * self._unit for e in entries if e.is_keyframe)
 
     def close(self) -> None:
         self.container.close()
+
+    def _open(self) -> None:
+        """From the file's very beginning."""
+        if hasattr(self, "container"):
+            self.container.close()
+        self.container = open_media(self.path)
+        self.stream = next(s for s in self.container.streams.video if not s.disposition & av.stream.Disposition.attached_pic)
+        self.filmed = filmed(self.stream)
+        self.stream.thread_type = "AUTO"
+        self.stream.codec_context.thread_count = self.threads
+        self._restart()
 
     def _decode(self) -> Iterator[tuple[int, Any]]:
         """Frames with a time stamp; broken packets are stepped over."""
@@ -50,8 +114,12 @@ class FrameReader:
             except av.FFmpegError:
                 continue
 
+    def _seek(self, stamp: int) -> None:
+        self.container.seek(stamp // self._unit, stream=self.stream, backward=True)
+        self._restart()
+
     def _restart(self) -> None:
-        self._frames = self._decode()
+        self._frames = deinterlaced(self._decode(), self._fields, self.stream.time_base) if self._fields else self._decode()
         self._now = next(self._frames, None)
         self._next = next(self._frames, None)
 
@@ -71,16 +139,26 @@ class FrameReader:
         """The `av.VideoFrame` of frame n (the last one, past the end)."""
         limit = self._limit(n)
         if self._worth_seeking(limit):
-            self.container.seek(max(limit, self.zero), stream=self.stream, backward=True)
-            self._restart()
-            if self._now is None or self._now[0] > limit:
-                self.container.seek(self.zero, stream=self.stream, backward=True)
-                self._restart()
+            self._back_to(limit)
         while self._next is not None and self._next[0] <= limit:
             self._now, self._next = self._next, next(self._frames, None)
         if self._now is None:
             raise Unusable(f"{self.name} cannot be read at frame {n}. Check the file, then try again.")
         return self._now[1]
+
+    def _back_to(self, limit: int) -> None:
+        """To a picture at or before a time stamp. Where a container has no index of key frames (MPEG streams) a seek may
+        land behind; then from further back, at last from the beginning."""
+        # a deinterlaced picture needs the one before it, so that it is the same however it was come by
+        early = 2 * int(1 / self.rate.fps / self.base) if self._fields else 0
+        for seconds in (0, 2, 10):
+            stamp = limit - early - int(seconds / self.base)
+            self._seek(max(stamp, self.zero))
+            if self._now is not None and self._now[0] <= max(limit - early, self.zero):
+                return
+            if stamp <= self.zero:
+                break
+        self._open()
 
     def each(self) -> Iterator[tuple[int, Any]]:
         """(n, frame) for every tick from 0 to the end of the last picture."""
@@ -96,11 +174,61 @@ class FrameReader:
             n += 1
 
 
-class Fit:
-    """Brings frames of any size, turn and pixel format to w x h yuv420p, letterboxed in black. A filter graph kept open."""
+def deinterlaced(frames: Iterator[tuple[int, Any]], mode: str, base: Fraction) -> Iterator[tuple[int, Any]]:
+    """Whole pictures of interlaced ones by libav's bwdif, the order of the fields as each picture says; what is
+    progressive passes. Time stamps come in halves of `base`.
 
-    def __init__(self, width: int, height: int, *, pad: bool = True, quick: bool = False) -> None:
+    mode   send_frame: a picture a frame, at its first field;   send_field: one a field
+    """
+    graph, like = None, None
+
+    def drained() -> Iterator[tuple[int, Any]]:
+        while True:
+            try:
+                f = graph.pull()
+            except (BlockingIOError, EOFError):
+                return
+            yield f.pts, f
+
+    for pts, f in frames:
+        if graph is None or like != (f.width, f.height, f.format.name):
+            if graph is not None:
+                graph.push(None)
+                yield from drained()
+            like = (f.width, f.height, f.format.name)
+            graph = linked(
+                f, base, [("bwdif", f"mode={mode}:parity=auto:deint={'all' if mode == 'send_field' else 'interlaced'}")]
+            )
+        f.pts = pts
+        graph.push(f)
+        yield from drained()
+    if graph is not None:
+        graph.push(None)
+        yield from drained()
+
+
+def linked(frame: Any, base: Fraction, steps: Iterable[tuple[str, str]], tags: str = "", fmt: str = "") -> Any:
+    """A filter graph of `steps` (name, arguments) for frames like this one, taken for pixel format `fmt` if that is said."""
+    g = av.filter.Graph()
+    shape = f"video_size={frame.width}x{frame.height}:pix_fmt={fmt or frame.format.name}:pixel_aspect=1/1"
+    last = g.add("buffer", f"{shape}:time_base={base.numerator}/{base.denominator}{tags}")
+    for name, args in (*steps, ("buffersink", "")):
+        node = g.add(name, args) if args else g.add(name)
+        last.link_to(node)
+        last = node
+    g.configure()
+    return g
+
+
+class Fit:
+    """Brings frames of any size, turn, shape and coding to w x h yuv420p, BT.709 in limited range, letterboxed in black.
+
+    A filter graph kept open; a frame that is like that already passes untouched.
+    """
+
+    def __init__(self, width: int, height: int, of: Filmed = STILL, *, pad: bool = True, quick: bool = False) -> None:
         self.size = (width, height)
+        self.of = of
         self.pad = pad
         self.flags = "bilinear" if quick else "bicubic"
         self._key: Any = None
@@ -108,43 +236,118 @@ class Fit:
 
     def __call__(self, frame: Any) -> Any:
         rotation = int(getattr(frame, "rotation", 0) or 0) % 360
-        sar = getattr(frame, "sample_aspect_ratio", None) or Fraction(1)
-        key = (frame.width, frame.height, frame.format.name, rotation)
-        if key[:3] == (*self.size, "yuv420p") and not rotation:
-            return frame
+        key = (frame.width, frame.height, frame.format.name, rotation, coding_of(frame, self.of.coding))
         if key != self._key:
-            self._key, self._graph = key, self._build(frame, rotation, sar)
+            self._key, self._graph = key, self._build(frame, rotation, key[-1])
+        if self._graph is None:
+            return frame
         self._graph.push(frame)
         return self._graph.pull()
 
-    def _build(self, frame: Any, rotation: int, sar: Fraction) -> Any:
+    def _build(self, frame: Any, rotation: int, coding: Coding) -> Any:
         w, h = self.size
+        fw, fh = fitted(frame, rotation, self.of.pixel, self.size) if self.pad else self.size
         turned = rotation in (90, 270)
-        ratio = Fraction(frame.height, 1) / (frame.width * sar) if turned else frame.width * sar / frame.height
-        fw, fh = (w, round(w / ratio)) if ratio * h > w else (round(h * ratio), h)
-        fw, fh = max(2, fw // 2 * 2), max(2, fh // 2 * 2)
-        steps = {90: [("transpose", "cclock")], 270: [("transpose", "clock")], 180: [("hflip", ""), ("vflip", "")]}.get(
-            rotation, []
-        )
-        steps = [*steps, ("scale", f"{fw}:{fh}:flags={self.flags}:out_range=tv"), ("format", "yuv420p"), ("setsar", "1")]
-        if self.pad and (fw, fh) != (w, h):
+        fits = (fw, fh) == (w, h) == ((frame.height, frame.width) if turned else (frame.width, frame.height))
+        as_it_is = coding.plain and coding.matrix == BT709 and not coding.full and frame.format.name == "yuv420p"
+        if fits and as_it_is and not rotation:
+            return None
+        name = frame.format.name.replace("yuvj", "yuv")  # what "j" says is said by the range
+        span = "pc" if coding.full else "tv"
+        yuv = coding.matrix != RGB_MATRIX
+        declared = f":colorspace={SPACES[coding.matrix]}:range={span}" if yuv else ""
+        steps = list(TURNS.get(rotation, ()))
+        read = f":in_color_matrix={MATRICES[coding.matrix]}:in_range={span}" if yuv else ""
+        even = not (frame.width % 2 or frame.height % 2)
+        if coding.plain and yuv and even and name in PLANAR and (coding.matrix != BT709 or coding.full):
+            space = f"ispace={SPACES[coding.matrix]}:irange={span}:space=bt709:range=tv"
+            steps.append(("colorspace", f"iall=bt709:all=bt709:{space}:fast=1"))
+            read = ":in_color_matrix=bt709:in_range=tv"
+        if not coding.plain:
+            steps += [("scale", f"flags={EXACT}{read}"), ("format", "gbrp10le"), ("lut3d", "")]
+            read = ""
+        flags = self.flags if name in PLANAR and coding.plain else EXACT
+        steps += [
+            ("scale", f"{fw}:{fh}:flags={flags}{read}:out_color_matrix=bt709:out_range=tv"),
+            ("format", "yuv420p"),
+            ("setsar", "1"),
+        ]
+        if (fw, fh) != (w, h):
             steps.append(("pad", f"{w}:{h}:{(w - fw) // 4 * 2}:{(h - fh) // 4 * 2}:black"))
-        g = av.filter.Graph()
-        last = g.add_buffer(width=frame.width, height=frame.height, format=frame.format.name, time_base=Fraction(1, 1000))
-        for name, args in steps:
-            node = g.add(name, args)
-            last.link_to(node)
-            last = node
-        sink = g.add("buffersink")
-        last.link_to(sink)
-        g.configure()
-        return g
+        if coding.plain:
+            return linked(frame, Fraction(1, 1000), steps, declared, name)
+        with tempfile.TemporaryDirectory(prefix="kovel-") as folder:  # libav reads the table once, from a file
+            file = Path(folder) / "table.cube"
+            file.write_text(cube_text(table(coding)))
+            steps[steps.index(("lut3d", ""))] = ("lut3d", f"file={file}:interp=tetrahedral")
+            return linked(frame, Fraction(1, 1000), steps, declared, name)
+
+
+TURNS = {90: [("transpose", "cclock")], 270: [("transpose", "clock")], 180: [("hflip", ""), ("vflip", "")]}
+EXACT = "bicubic+accurate_rnd+full_chroma_int"
+PLANAR = {f"yuv{x}p{depth}" for x in (420, 422, 444) for depth in ("", "10le", "12le")}  # what `colorspace` takes
+SPACES = {1: "bt709", 4: "fcc", 5: "bt470bg", 6: "smpte170m", 7: "smpte240m", 9: "bt2020nc", 10: "bt2020nc"}
+
+
+def tag_bt709(context: Any) -> None:
+    """What an encoder of Kovel's writes is BT.709 in limited range, and says so."""
+    context.color_primaries = context.color_trc = context.colorspace = 1
+    context.color_range = 1
+
+
+def rgb_of(frame: Any) -> np.ndarray:
+    """A yuv444p frame in BT.709, limited range, as uint8 RGB (height, width, 3), rounded (libav's quick way cuts off)."""
+    y, u, v = (np.frombuffer(p, np.uint8).reshape(p.height, p.line_size)[:, : p.width].astype(np.float32) for p in frame.planes)
+    y, u, v = (y - 16) / 219, (u - 128) / 224, (v - 128) / 224
+    r, b = y + 1.5748 * v, y + 1.8556 * u
+    g = (y - 0.2126 * r - 0.0722 * b) / 0.7152
+    return np.clip(np.stack([r, g, b], -1) * 255 + 0.5, 0, 255).astype(np.uint8)
+
+
+def fitted(frame: Any, rotation: int, pixel: Fraction, size: tuple[int, int]) -> tuple[int, int]:
+    """The largest even width and height of the picture's true shape within `size`."""
+    w, h = size
+    ratio = Fraction(frame.width) * pixel / frame.height
+    if rotation in (90, 270):
+        ratio = 1 / ratio
+    fw, fh = (w, round(w / ratio)) if ratio * h > w else (round(h * ratio), h)
+    return max(2, min(w, (fw + 1) // 2 * 2)), max(2, min(h, (fh + 1) // 2 * 2))
+
+
+def open_still(path: Path) -> Any:
+    """A still picture, not yet read, with Pillow: its kinds, and HEIF by libheif. Refuses more than 100 million pixels."""
+    pi_heif.register_heif_opener()
+    Image.MAX_IMAGE_PIXELS = MOST_PIXELS
+    return Image.open(path)
 
 
 def still_frame(path: Path) -> Any:
-    """A still picture as a video frame, upright, on black where it is transparent."""
-    Image.MAX_IMAGE_PIXELS = 100_000_000
-    with Image.open(path) as im:
-        im = ImageOps.exif_transpose(im).convert("RGBA")
-        flat = Image.alpha_composite(Image.new("RGBA", im.size, "black"), im).convert("RGB")
-    return av.VideoFrame.from_ndarray(np.asarray(flat), format="rgb24")
+    """A still picture as a video frame: upright, 8 bit, in sRGB by its own colour profile, on black where transparent."""
+    with open_still(path) as im:
+        profile = im.info.get("icc_profile")
+        im = _eight_bit(ImageOps.exif_transpose(im))
+        clear = im.convert("RGBA").getchannel("A") if im.has_transparency_data else None
+        rgb = _in_srgb(im, profile)
+    if clear is not None:
+        rgb = Image.composite(rgb, Image.new("RGB", rgb.size), clear)
+    return av.VideoFrame.from_ndarray(np.asarray(rgb), format="rgb24")
+
+
+def _eight_bit(im: Any) -> Any:
+    """Pictures of 16 bits a value, which Pillow would cut off at 255, or of real numbers, by their full scale."""
+    if not (im.mode.startswith("I") or im.mode == "F"):
+        return im
+    x = np.asarray(im, np.float64)
+    top = 65535 if im.mode.startswith("I") and x.max(initial=0) <= 65535 else max(1.0, float(x.max(initial=0)))
+    return Image.fromarray(np.clip(x * 255 / top + 0.5, 0, 255).astype(np.uint8))
+
+
+def _in_srgb(im: Any, profile: bytes | None) -> Any:
+    if profile and im.mode in ("RGB", "RGBA", "CMYK", "L"):
+        try:
+            own = ImageCms.ImageCmsProfile(io.BytesIO(profile))
+            flat = im.convert("RGB") if im.mode == "RGBA" else im
+            return ImageCms.profileToProfile(flat, own, ImageCms.createProfile("sRGB"), outputMode="RGB")
+        except (ImageCms.PyCMSError, OSError, ValueError):
+            pass  # a broken profile says nothing
+    return im.convert("RGB")

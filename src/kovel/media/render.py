@@ -19,7 +19,7 @@ from kovel.core.plan import Image as PlanImage
 from kovel.core.rate import SAMPLE_RATE, Rate
 from kovel.media.card import card_image
 from kovel.media.files import Unusable
-from kovel.media.reader import Fit, FrameReader, still_frame
+from kovel.media.reader import Fit, FrameReader, still_frame, tag_bt709
 
 SOUND_RATE = 192_000
 QUALITY = {"high": 8_000_000, "small": 2_500_000}
@@ -97,7 +97,7 @@ class Pictures:
 
     def __init__(self, files: dict[int, dict[str, Any]], width: int, height: int) -> None:
         self.files, self.size = files, (width, height)
-        self.fit = {i: Fit(width, height) for i in files}
+        self.fit: dict[tuple[int, bool], Fit] = {}
         self.readers: dict[tuple[int, bool], FrameReader] = {}
         self.stills: dict[Any, Any] = {}
         self.closer: dict[int, Any] = {}
@@ -124,14 +124,16 @@ class Pictures:
         f = self.files[run.source]
         if f["still"]:
             if run.source not in self.stills:
-                self.stills[run.source] = self.fit[run.source](still_frame(Path(f["path"])))
+                self.stills[run.source] = Fit(*self.size)(still_frame(Path(f["path"])))
             return self._zoomed(self.stills[run.source], run.zoom)
         n = (run.base + (t - run.at) * run.num) // run.den
         key = (run.source, n)
         if self._last.get(second, (None, None))[0] != key:
-            if (run.source, second) not in self.readers:
-                self.readers[run.source, second] = FrameReader(Path(f["path"]), Rate(*f["rate"]))
-            self._last[second] = (key, self.fit[run.source](self.readers[run.source, second].get(n)))
+            own = (run.source, second)
+            if own not in self.readers:
+                self.readers[own] = FrameReader(Path(f["path"]), Rate(*f["rate"]))
+                self.fit[own] = Fit(*self.size, self.readers[own].filmed)
+            self._last[second] = (key, self.fit[own](self.readers[own].get(n)))
         return self._zoomed(self._last[second][1], run.zoom)
 
     def _zoomed(self, frame: Any, percent: int) -> Any:
@@ -245,9 +247,8 @@ def _write(
         )
         v.width, v.height, v.pix_fmt, v.bit_rate = width, height, "yuv420p", rate
         v.codec_context.time_base = 1 / clock.fps
-        v.codec_context.thread_count = 0
-        v.codec_context.color_primaries = v.codec_context.color_trc = v.codec_context.colorspace = 1  # BT.709
-        v.codec_context.color_range = 1
+        v.codec_context.thread_type, v.codec_context.thread_count = "FRAME", 0
+        tag_bt709(v.codec_context)
         a = c.add_stream("aac", rate=SAMPLE_RATE, layout="stereo")
         a.bit_rate = SOUND_RATE
         done, samples = 0, clock.frame_to_sample(length)

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from kovel.core.plan import make_plan
+from kovel.core.rate import Rate, length_in
 from kovel.media.child import call
 from kovel.media.files import Unusable
 from kovel.media.render import expected_bytes
@@ -83,9 +84,22 @@ def _add(
 ) -> Recording:
     if kind and kind not in recordings.KINDS:
         raise Invalid(f"A recording is one of: {', '.join(recordings.KINDS)}.")
+    facts = in_project(facts, projects.get(data.db, project).rate)
     r = recordings.add(data.db, project, str(path), name, kind or facts["kind"], facts, roll=roll, camera=camera, day=day)
     prepare(data, r)
     return r
+
+
+def in_project(facts: dict[str, Any], rate: Rate) -> dict[str, Any]:
+    """What was found in a file as a project of this rate counts it: sound alone in its frames, and interlaced pictures by
+    the field where the project runs at the rate of the fields."""
+    own = Rate(*facts["rate"])
+    if not facts["picture"]:
+        return {**facts, "rate": [rate.num, rate.den], "frames": max(1, length_in(facts["frames"], own, rate))}
+    if facts["interlaced"] and own.fps * 2 == rate.fps:
+        return {**facts, "rate": [rate.num, rate.den], "frames": facts["frames"] * 2,
+                "remarks": [*facts["remarks"], f"Each field is a picture here, {rate} a second."]}  # fmt: skip
+    return facts
 
 
 def prepare(data: Data, r: Recording) -> Job:
