@@ -102,7 +102,7 @@ def test_spaces_crumbs_and_loose_ends() -> None:
     assert ("short", 160) in found(do(three(), "insert", at=160, source=2, start=900, length=7))
     assert "short" not in dict(found(do(three(), "insert", at=160, source=2, start=900, length=8)))
     covered = cover(three(), 20, 60)
-    assert ("loose", None) in found(do(covered, "extract", a=10, b=40))
+    assert ("loose", None) in found(do(covered, "extract", a=10, b=60))
 
 
 @pytest.mark.parametrize(("until", "fall", "on"), [(240, 0, False), (300, 0, True), (300, 20, False)])

@@ -55,20 +55,64 @@ def test_cover_stays_on_its_word_through_edits_before_it() -> None:
 
 def test_cover_comes_loose_and_returns() -> None:
     s = do(three(), "lay_cover", source=3, at=120, until=180)
-    cut, report = run(s, SOURCES, "trim", {"piece": 2, "edge": "in", "delta": 30})
+    cut, report = run(s, SOURCES, "extract", {"a": 118, "b": 180})
     assert not cut.covers and [c.id for c in cut.loose] == [4] and report.loosened == (4,)
     assert "came loose" in report.notes[0]
-    back, report = run(cut, SOURCES, "trim", {"piece": 2, "edge": "in", "delta": -30})
-    assert back == s and report.returned == (4,)
+    back, report = run(cut, SOURCES, "trim", {"piece": 2, "edge": "out", "delta": 3})
+    assert back.at(back.covers[0]) == 120 and report.returned == (4,)
     laid = do(cut, "move_cover", cover=4, at=10)
     assert laid.at(laid.covers[0]) == 10 and not laid.loose
 
 
+@pytest.mark.parametrize(
+    ("name", "params", "at", "start", "length"),
+    [  # | A 100..200 | A 300..360 | B 0..80 |, a cover over [120, 180) from frame 10 of the shot on
+        ("trim", {"piece": 2, "edge": "in", "delta": 21}, 100, 11, 59),  # its first word is trimmed away
+        ("trim", {"piece": 2, "edge": "in", "delta": 19}, 101, 10, 60),  # the one before it
+        ("extract", {"a": 110, "b": 140}, 110, 30, 40),  # first words: begins at the first that stays
+        ("extract", {"a": 130, "b": 150}, 120, 10, 40),  # middle: runs on, shorter
+        ("extract", {"a": 170, "b": 200}, 120, 10, 50),  # last words: ends with the last that stays
+        ("take_out", {"cuts": [[115, 125], [130, 135], [175, 240]]}, 115, 15, 45),
+        ("trim", {"piece": 3, "edge": "in", "delta": 1}, 120, 10, 59),
+        ("lift", {"a": 130, "b": 150}, 120, 10, 60),  # a space in the middle: every frame is over its word still
+        ("lift", {"a": 110, "b": 140}, 140, 30, 40),
+        ("overwrite", {"at": 150, "source": 2, "start": 900, "length": 60}, 120, 10, 30),
+        ("overwrite", {"at": 130, "source": 2, "start": 900, "length": 10}, 120, 10, 60),
+        ("roll", {"piece": 2, "delta": 30}, 130, 20, 50),
+        ("roll", {"piece": 3, "delta": 5}, 120, 10, 60),  # five of its words gone, others in their place
+        ("move", {"piece": 3, "before": 1}, 200, 10, 60),  # no word gone: it runs on over what comes
+        ("insert", {"at": 150, "source": 2, "start": 900, "length": 10}, 120, 10, 60),
+        ("slip", {"piece": 2, "delta": 30}, 100, 20, 50),
+    ],
+)
+def test_a_cover_and_a_sound_lose_what_their_words_lost(name: str, params: dict, at: int, start: int, length: int) -> None:
+    s = do(three(), "lay_cover", source=3, at=120, until=180, start=10)
+    s = do(s, "lay_sound", source=6, at=120, until=180, start=10, kind="effect")
+    t, report = run(s, SOURCES, name, params)
+    for (c,) in (t.covers, t.sounds):
+        assert (t.at(c), c.start, c.length) == (at, start, length)
+    told = [n for n in report.notes if "shorter" in n]
+    assert len(told) == (2 if length < 60 else 0) and not report.loosened
+    if told:
+        assert f"{60 - length} frame" in told[0]
+
+
+def test_a_bed_longer_than_the_story_stays_as_long_and_retimed_covers_keep_their_speed() -> None:
+    s = do(three(), "lay_sound", source=6, at=20, until=420, start=0, kind="music")
+    t = do(s, "trim", piece=3, edge="out", delta=-10)
+    assert t.sounds[0].length == 390 and t.at(t.sounds[0]) == 20  # it hangs over the end as far as before
+    s = do(three(), "lay_cover", source=3, at=120, until=180, start=10, end=130, fit=True)  # at 200 %
+    (c,) = do(s, "extract", a=110, b=140).covers
+    assert (c.start, c.length, c.span) == (50, 40, 80)
+    (c,) = do(s, "extract", a=170, b=200).covers
+    assert (c.start, c.length, c.span) == (10, 50, 100)
+
+
 def test_two_covers_that_meet_keep_their_words() -> None:
     s = do(three(), "lay_cover", source=3, at=80, until=110, lane=1)
-    s = do(s, "lay_cover", source=3, at=130, until=150, lane=1)
-    t, report = run(s, SOURCES, "extract", {"a": 90, "b": 125})
-    assert [(t.at(c), c.lane) for c in t.covers] == [(80, 1), (95, 2)]
+    s = do(s, "lay_cover", source=3, at=165, until=175, lane=1)
+    t, report = run(s, SOURCES, "move", {"piece": 3, "before": 2})
+    assert [(t.at(c), c.lane) for c in t.covers] == [(80, 1), (105, 2)]
     assert any("lane 2" in n for n in report.notes)
 
 

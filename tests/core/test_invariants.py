@@ -2,6 +2,7 @@
 
 import json
 import os
+from collections import Counter
 from collections.abc import Callable
 from itertools import pairwise
 from random import Random
@@ -18,7 +19,7 @@ from kovel.core.patch import Patch, story_from_json, story_to_json
 from kovel.core.plan import make_plan, own_frame, ramped
 from kovel.core.rate import frame_shown
 from kovel.core.settle import longest
-from kovel.core.story import Refused, Report, Story
+from kovel.core.story import Cover, Refused, Report, Sound, Story
 from tests.core.stories import EMPTY, SOURCES, R
 
 frame = st.integers(0, 400)
@@ -65,17 +66,49 @@ class Editing(RuleBasedStateMachine):
         self.undone.clear()
 
     def check_tethers(self, before: Story, after: Story, name: str, report: Report) -> None:
-        """What stays in place begins on the same source frame of its word, unless the edit was about that very thing."""
-        old = {c.id: c for c in (*before.covers, *before.sounds)}
-        for c in (*after.covers, *after.sounds):
-            if (
-                c.id in old
-                and c.id not in report.made
-                and old[c.id].tether.piece
-                and not (name == "move_sound" and c.id in old)
-            ):
-                a, b = before.piece(old[c.id].tether.piece), after.piece(c.tether.piece)
-                assert (a.source, old[c.id].tether.moment) == (b.source, c.tether.moment), self.log
+        """A cover or sound loses what its words lost, no more; unless the edit was about that very thing.
+
+        Read plainly: every frame of both stories by its word (source, moment), how often it stands in each.
+        """
+        was, now = ([(p.source, p.start + k) for p in s.pieces for k in range(p.length)] for s in (before, after))
+        fresh = report.made if name in ("overwrite", "place") else ()  # the same words brought in anew are others
+        count_was = Counter(was)
+        count_now = Counter((p.source, p.start + k) for p in after.pieces if p.id not in fresh for k in range(p.length))
+        # (of frames of cards and spaces there are many alike: one may be gone though another one stands there)
+        gone = lambda w: w[0] is None or count_now[w] < count_was[w]  # noqa: E731
+        new = {c.id: c for c in (*after.covers, *after.sounds, *after.loose, *after.loose_sounds)}
+        for c in (*before.covers, *before.sounds):
+            if c.id in report.made or c.id not in new or not c.tether.piece or name == "move_sound":
+                continue
+            d, at = new[c.id], before.at(c)
+            words = was[at : at + c.length]
+            if d in (*after.loose, *after.loose_sounds):
+                assert name == "slide" or all(map(gone, words)), self.log
+                assert (c.length, c.start) == (d.length, d.start), self.log
+                continue
+            word = now[after.at(d)]
+            retimed = isinstance(c, Cover) and c.span > 0
+            still = SOURCES[c.source].frames is None
+
+            def moved_on(k: int, c=c, d=d, retimed=retimed, still=still) -> bool:  # by as much as went before it
+                on = 0 if still else k * c.span / c.length if retimed else k
+                return abs(d.start - c.start - on) <= retimed
+
+            first = next((k for k, w in enumerate(words) if w == word and moved_on(k)), None)
+            assert first is not None, self.log  # it begins over a word that it lay over
+            assert name == "slide" or all(map(gone, words[:first])), self.log
+            lost = sum(map(gone, words))
+            assert d.length <= c.length - first, self.log
+            # (a slide may show again in one neighbour what the other lost)
+            assert name == "slide" or c.length - lost <= d.length, self.log
+            if len(words) == c.length:  # not hanging over the end: then it ends with the last of its words that stays
+                tail = next(
+                    (k for k, w in enumerate(reversed(words)) if w[0] is None or not (gone(w) and count_was[w] == 1)), 0
+                )
+                assert d.length <= c.length - first - tail, self.log
+            if name == "extract" and not isinstance(c, Sound):  # closed up: what is under it now lay under it before
+                under = set(now[after.at(d) : after.at(d) + d.length])
+                assert under <= set(words) or len(words) < c.length, self.log
 
     def one_of(self, rows: tuple, r: Random) -> int:
         return r.choice(rows).id if rows else 0
@@ -216,6 +249,7 @@ class Editing(RuleBasedStateMachine):
             assert all(x[0] != y[0] or x[2] <= y[1] for x, y in pairwise(spans)), self.log
         assert all(0 <= a < s.length for a, _, _ in s.spans)
         assert all(s.at_of(c.tether) is None for c in (*s.loose, *s.loose_sounds))
+        assert all(x.rise + x.fall <= x.length for x in (*s.sounds, *s.loose_sounds)), self.log
         heads = [s.index_of(x.piece) for x in s.sections]
         assert heads == sorted(set(heads)), self.log
         for j in s.joins:  # only between neighbours, only as long as their material reaches

@@ -8,7 +8,8 @@ from typing import TypeVar
 
 from kovel.core.rate import Rate
 from kovel.core.seams import exposed
-from kovel.core.story import Cover, Join, Laid, Piece, Refused, Report, Section, Sound, Source, Sources, Story, Tether
+from kovel.core.story import Cover, Join, Laid, Piece, Refused, Report, Section, Sound, Source, Sources, Story
+from kovel.core.tethers import Kept, followed
 from kovel.core.timecode import running
 
 DIALOGUE = "dialogue"
@@ -86,17 +87,19 @@ def settle(
 ) -> Edit:  # fmt: skip
     """The finished story from a draft `new`, and the report.
 
-    `split` says which pieces an old piece became. A cover or sound whose word left waits in its tray; a loose one whose
-    word is back goes in place again. Two that now meet on one lane: the later start moves up to a free lane. A join
-    whose neighbours parted is dropped, one whose handles shrank is shortened; both are told.
+    `split` says which pieces an old piece became. A cover or sound loses what its words lost (core/tethers.py); one that
+    lost all waits in its tray; a loose one whose word is back goes in place again. Two that now meet on one lane: the later
+    start moves up to a free lane. A join whose neighbours parted is dropped, one whose handles shrank is shortened.
     """
     split = split or {}
-    covers, loose, went, came = _tethered(new, (*new.covers, *new.loose), split)
-    sounds, loose_sounds, went2, came2 = _tethered(new, (*new.sounds, *new.loose_sounds), split)
+    kept = Kept(old, new, split)
+    covers, loose, shorter = followed(kept, (*new.covers, *new.loose), old.covers, sources)
+    sounds, loose_sounds, shorter2 = followed(kept, (*new.sounds, *new.loose_sounds), old.sounds, sources)
     were_loose = {c.id for c in _all(old.loose, old.loose_sounds)}
-    were_placed = {c.id for c in _all(old.covers, old.sounds)}
-    loosened = tuple(i for i in (*went, *went2) if i in were_placed)
-    returned = tuple(i for i in (*came, *came2) if i in were_loose)
+    were_placed = {c.id: c for c in _all(old.covers, old.sounds)}
+    loosened = tuple(c.id for c in _all(loose, loose_sounds) if c.id in were_placed)
+    returned = tuple(c.id for c in _all(covers, sounds) if c.id in were_loose)
+    lost = {c.id: were_placed[c.id].length - c.length for c in _all(covers, sounds) if c.id in (*shorter, *shorter2)}
     covers, lifted = _separate(new, covers)
     sounds, lifted2 = _separate(new, sounds)
     new = replace(
@@ -108,6 +111,9 @@ def settle(
     name = {c.id: sources[c.source].name for c in _all(covers, loose, sounds, loose_sounds) if c.source in sources}
     notes = [f"{name.get(i, 'A cover')} came loose: its word left the story. It waits in the tray." for i in loosened]
     notes += [f"{name.get(i, 'A cover')} is back over its word." for i in returned]
+    notes += [
+        f"{name.get(i, 'A cover')} is {frames_of(n)} shorter: the words under them left the story." for i, n in lost.items()
+    ]
     notes += [
         f"{name.get(i, 'A cover')} moved to lane {lane}, so that both {'covers' if k == 0 else 'sounds'} keep their words."
         for k, rows in enumerate((lifted, lifted2))
@@ -134,26 +140,6 @@ def settle(
 
 def _all(*rows: Iterable[Laid]) -> list[Laid]:
     return [c for r in rows for c in r]
-
-
-def _tethered(
-    new: Story, laid: Sequence[L], split: Mapping[int, tuple[int, ...]]
-) -> tuple[list[L], list[L], list[int], list[int]]:
-    """In place, loose, and the ids of both."""
-    placed: list[L] = []
-    loose: list[L] = []
-    parts = {i for ids in split.values() for i in ids}
-    by_id = {p.id: p for p in new.pieces if p.id in parts} if split else {}
-    for c in laid:
-        t = c.tether
-        for pid in split.get(t.piece, ()):
-            if pid in by_id and by_id[pid].holds(t.moment):
-                t = Tether(pid, t.moment)
-                break
-        if t is not c.tether and t != c.tether:
-            c = replace(c, tether=t)
-        (placed if new.holds(t) else loose).append(c)
-    return placed, loose, [c.id for c in loose], [c.id for c in placed]
 
 
 def _separate(story: Story, laid: Sequence[L]) -> tuple[list[L], list[tuple[int, int]]]:

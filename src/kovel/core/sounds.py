@@ -75,7 +75,8 @@ def trim_sound(story: Story, sources: Sources, sound: int, edge: str, delta: int
     if new.length < 1:
         raise Refused(f"That would leave nothing of the sound: it is {frames_of(x.length)} long.")
     check_handles(s, story.rate, (x.start, x.end), (new.start, new.end))
-    new = replace(new, rise=min(new.rise, new.length), fall=min(new.fall, new.length))
+    rise = min(new.rise, new.length)
+    new = replace(new, rise=rise, fall=min(new.fall, new.length - rise))
     return _set(story, sources, new, f"{s.name}: {edge} point {frames_of(delta)} {'later' if delta > 0 else 'earlier'}")
 
 
