@@ -237,7 +237,7 @@ def test_jobs_go_on_after_a_restart_and_stop_when_told(
         c.execute("UPDATE job SET state = 'working', progress = 0.4, started = 1 WHERE id = ?", (job.id,))
     finished(data)
     assert recordings.get(data.db, r.id).ready and len(recordings.get(data.db, r.id).checksum) == 64
-    jobs.again(data.db, job.id)
+    jobs.again(data.db, job.id, "done")
     foreman = Foreman(data, workers=1)
     assert foreman.start() and not Foreman(data).start()  # one foreman a folder
     import time
@@ -375,7 +375,7 @@ def test_a_database_of_the_first_version_is_brought_up_to_date(tmp_path: Path) -
         names = {r[0] for r in db.read().execute("SELECT name FROM sqlite_master")}
         assert db.read().execute("SELECT name FROM project").fetchone()[0] == "Old" and {"sentence", "word_time"} <= names
         assert (
-            db.read().execute("PRAGMA user_version").fetchone()[0] == 5
+            db.read().execute("PRAGMA user_version").fetchone()[0] == 6
             and db.read().execute("PRAGMA journal_mode").fetchone()[0] == "wal"
         )
         db.close()

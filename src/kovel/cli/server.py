@@ -12,7 +12,7 @@ from pathlib import Path
 
 import click
 
-from kovel.cli.common import data_option, open_data, wait_for
+from kovel.cli.common import data_option, open_data
 from kovel.store import jobs
 from kovel.work.data import Data, default_folder
 
@@ -43,8 +43,9 @@ def _serve(data: Data, host: str, port: int, browser: bool, media: tuple[Path, .
         *(m.expanduser().resolve() for m in media),
         *(p for p in (Path("/media"), Path("/mnt"), Path("/Volumes")) if p.is_dir()),
     ]
-    hosts = set() if local else {host, socket.gethostname()}
-    address = f"http://{'127.0.0.1' if host == '0.0.0.0' else f'[{host}]' if ':' in host else host}:{port}{path}"
+    wild = host in ("0.0.0.0", "::")  # every address of this machine
+    hosts = set() if local else {"*" if wild else host, socket.gethostname()}
+    address = f"http://{'127.0.0.1' if wild else f'[{host}]' if ':' in host else host}:{port}{path}"
     app = create_app(data, roots, hosts=hosts, passphrase=None if local and not passphrase else passphrase)
     server = uvicorn.Server(
         uvicorn.Config(app, host=host, port=port, log_level="warning", access_log=False, timeout_graceful_shutdown=2)
@@ -100,8 +101,6 @@ def demo(folder: Path | None, port: int, host: str, no_browser: bool, media: tup
 
     data = Data(folder or default_folder().with_name("kovel-demo"))
     project = ensure(data)
-    open_jobs = [j.id for j in jobs.in_state(data.db, "waiting", "working")]
-    if open_jobs:
-        click.echo("Kovel: preparing the demo footage, once (about a minute) ...", err=True)
-        wait_for(data, open_jobs, most=120)
+    if jobs.in_state(data.db, "waiting", "working"):
+        click.echo("Kovel: the demo footage is being prepared, once; the page shows how far it is.", err=True)
     _serve(data, host, port, not no_browser, media, f"/p/{project}/story")

@@ -43,14 +43,14 @@ def tighten(
         raise Invalid(f"There is no kind called {unknown[0]}. The kinds are: {', '.join(KINDS)}.")
     sid = stories.current(data.db, p.id)
     story = stories.load(data.db, sid).story
-    before, ranges, cuts = 0, [], []
+    before, ranges, cuts, desks = 0, [], [], []
     for name in recordings:
         r = the_recording(data, p.id, name)
         d = work.Desk(Settings(shortest, pad_before, pad_after), kinds_off=[k for k in KINDS if k not in wanted])
         found = work.rows(data, r.id, p.rate, d)
         if in_place:
-            work.put(data, r.id, d)
-            cuts += work.in_story(data, story, r.id)
+            cuts += work.in_story(data, story, r.id, d)
+        desks.append((r.id, d))
         pieces = work.left(found, 0, r.length(p.rate))
         before += r.length(p.rate)
         ranges += [[r.id, a, b - a] for a, b in pieces]
@@ -62,5 +62,8 @@ def tighten(
             raise Invalid("Nothing of what would be taken out stands in the story.")
         asked = ("take_out", {"cuts": sorted(cuts)}) if in_place else ("insert_several", {"at": story.length, "ranges": ranges})
         did = stories.edit(data.db, sid, None, *asked)[1].did
+        if in_place:
+            for i, d in desks:
+                work.put(data, i, d)
     seconds = [float(x / p.rate.fps) for x in (before, after)]
     answer(as_json, value, f"{did} {seconds[0]:.1f} s before, {seconds[1]:.1f} s after, {len(ranges)} pieces.")

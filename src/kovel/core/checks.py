@@ -11,9 +11,10 @@ import numpy.typing as npt
 
 from kovel.core.rate import Rate
 from kovel.core.seams import Seam, seams
-from kovel.core.settle import clock, frames_of, room
+from kovel.core.settle import frames_of, room
 from kovel.core.story import Sources, Story
 from kovel.core.sync import same_moment
+from kovel.core.timecode import stamp as clock
 
 Grey = npt.NDArray[np.uint8]
 

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from kovel.core.settle import Edit, check_handles, check_range, clock, frames_of, lane_key, refuse_locked, settle, source_of
+from kovel.core.settle import Edit, check_handles, check_range, frames_of, lane_key, refuse_locked, settle, source_of
 from kovel.core.story import Cover, Refused, Sources, Story, Tether
+from kovel.core.timecode import stamp as clock
 
 
 def free_lane(story: Story, at: int, end: int, *, without: int | None = None) -> int:

@@ -14,7 +14,6 @@ from kovel.core.settle import (
     Edit,
     check_handles,
     check_range,
-    clock,
     frames_of,
     lane_key,
     name_of,
@@ -23,6 +22,7 @@ from kovel.core.settle import (
     source_of,
 )  # fmt: skip
 from kovel.core.story import TAKES, Card, Cover, Piece, Refused, Report, Sources, Story, Tether
+from kovel.core.timecode import stamp as clock
 
 
 def cut_at(story: Story, frame: int) -> tuple[Story, int, dict[int, tuple[int, ...]]]:

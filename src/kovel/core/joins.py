@@ -5,8 +5,9 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from kovel.core.settle import DIALOGUE, Edit, clock, fitted, frames_of, longest, refuse_locked, settle
+from kovel.core.settle import DIALOGUE, Edit, fitted, frames_of, longest, refuse_locked, settle
 from kovel.core.story import Join, Refused, Sources, Story
+from kovel.core.timecode import stamp as clock
 
 BLENDS = ("cut", "dissolve", "dip")
 

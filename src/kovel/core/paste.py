@@ -7,8 +7,9 @@ from typing import Any
 
 from kovel.core.edits import cut_at, cut_out, placed
 from kovel.core.patch import cover_from, cover_row, piece_from, piece_row, sound_from, sound_row
-from kovel.core.settle import DIALOGUE, Edit, check_range, clock, frames_of, refuse_locked, settle
+from kovel.core.settle import DIALOGUE, Edit, check_range, frames_of, refuse_locked, settle
 from kovel.core.story import Laid, Refused, Sources, Story, Tether
+from kovel.core.timecode import stamp as clock
 
 Clip = dict[str, list[list[Any]]]
 

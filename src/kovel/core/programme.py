@@ -17,8 +17,8 @@ import numpy.typing as npt
 
 from kovel.core.checks import Finding
 from kovel.core.plan import Plan
-from kovel.core.settle import clock
 from kovel.core.story import Sources, Story
+from kovel.core.timecode import stamp as clock
 
 STEP = 4_800  # samples: 100 ms
 TARGET = -23.0  # LUFS (EBU R 128)

@@ -10,7 +10,7 @@ from kovel.core.rate import Rate
 from kovel.core.seams import exposed
 from kovel.core.story import Cover, Join, Laid, Piece, Refused, Report, Section, Sound, Source, Sources, Story
 from kovel.core.tethers import Kept, followed
-from kovel.core.timecode import running
+from kovel.core.timecode import stamp as clock
 
 DIALOGUE = "dialogue"
 Edit = tuple[Story, Report]
@@ -30,12 +30,6 @@ def refuse_locked(story: Story, lane: str) -> None:
 
 def frames_of(n: int) -> str:
     return "1 frame" if abs(n) == 1 else f"{abs(n)} frames"
-
-
-def clock(frame: int, rate: Rate) -> str:
-    """Story time for messages, `0:14+06`: seconds and frames."""
-    s = int(frame / rate.fps)
-    return f"{running(frame, rate)}+{frame - int(-(-s * rate.fps // 1)):02d}"
 
 
 def source_of(sources: Sources, source: int) -> Source:

@@ -5,8 +5,9 @@ from __future__ import annotations
 from dataclasses import replace
 
 from kovel.core.covers import three_points
-from kovel.core.settle import Edit, check_handles, check_range, clock, frames_of, refuse_locked, settle, source_of
+from kovel.core.settle import Edit, check_handles, check_range, frames_of, refuse_locked, settle, source_of
 from kovel.core.story import SOUNDS, Refused, Sound, Sources, Story, Tether
+from kovel.core.timecode import stamp as clock
 
 HALF = -60  # tenths of a decibel: about half amplitude, music under talk to start with (common practice)
 LANE = "sounds"

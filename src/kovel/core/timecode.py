@@ -62,10 +62,15 @@ def running(frame: int, rate: Rate) -> str:
     return f"{s // 3600}:{s // 60 % 60:02d}:{s % 60:02d}" if s >= 3600 else f"{s // 60}:{s % 60:02d}"
 
 
-_ENTRY = re.compile(r"^\s*([+-]?)\s*(?:(\d+(?:\.\d+)?)\s*s|(\d+(?:[:;.]\d+)*))\s*$")
+_SIGN = r"^\s*([+-]?)\s*"
+_UNITS = re.compile(
+    _SIGN + r"(?:([0-9]+)h)?\s*(?:([0-9]+(?:[.,][0-9]+)?)m)?\s*(?:([0-9]+(?:[.,][0-9]+)?)s)?\s*(?:([0-9]+)f)?\s*$"
+)
+_PRINTED = re.compile(_SIGN + r"((?:[0-9]+:)?[0-9]+:[0-9]{2})\+([0-9]+)\s*$")
+_FIELDS = re.compile(_SIGN + r"([0-9]+(?:[:;.][0-9]+)*)\s*$")
 
 
-def parse_entry(text: str, rate: Rate, *, now: int = 0, drop: bool = False, start: int = 0) -> int:
+def parse_entry(text: str, rate: Rate, *, now: int = 0, drop: bool = False, start: int = 0, minutes: bool = False) -> int:
     """What an editor types in a time field -> a frame.
 
     | typed         | means                                              |
@@ -73,25 +78,62 @@ def parse_entry(text: str, rate: Rate, *, now: int = 0, drop: bool = False, star
     | `3:15`        | 3 seconds 15 frames; fields fill from the right    |
     | `00:00:03:15` | the same, in full; `;` before the frames is drop-frame |
     | `90`          | 90 frames; frames past the rate carry over         |
-    | `1.5s`        | seconds, to the nearest frame                      |
+    | `0:28+15`     | minutes, seconds, and frames, as the pages print it |
+    | `1.5s` `90s` `1m` `1m30s` `12f` | hours, minutes, seconds, frames by their letter |
     | `+12` `-1:00` | that far after or before `now`                     |
 
-    A full, unsigned timecode is read against the `start` timecode (in frames); everything else counts from 0.
+    With `minutes`, as for the length of a film, fields without a letter are minutes and seconds: `1:00` is one minute. A
+    full, unsigned timecode is read against the `start` timecode (in frames); everything else counts from 0.
     """
-    m = _ENTRY.match(text)
-    if not m:
-        raise TimeError(f"“{text.strip()[:40]}” is not a time. Type 3:15 (seconds and frames), +12, -1:00 or 1.5s.")
-    sign, secs, fields = m.groups()
-    if secs is not None:
-        value = rate.seconds_to_frame(Fraction(secs))
-        full = False
+    said = text.strip()[:40]
+    full = False
+    if m := _PRINTED.match(text):
+        sign, clock_, ff = m.groups()
+        h, mi, s = [0, 0, *(int(x) for x in clock_.split(":"))][-3:]
+        value = rate.seconds_to_frame(Fraction((h * 60 + mi) * 60 + s)) + int(ff)
+    elif (m := _UNITS.match(text)) and any(m.groups()[1:]):
+        sign, *parts = m.groups()
+        h2, m2, s2, f2 = (Fraction((x or "0").replace(",", ".")) for x in parts)
+        value = rate.seconds_to_frame((h2 * 60 + m2) * 60 + s2) + int(f2)
+    elif m := _FIELDS.match(text):
+        sign, fields = m.groups()
+        numbers = [int(x) for x in re.split(r"[:;.]", fields)]
+        if minutes and len(numbers) < 4:
+            h, mi, s = [0, 0, *numbers][-3:]
+            value = rate.seconds_to_frame(Fraction((h * 60 + mi) * 60 + s))
+        elif len(numbers) > 4:
+            raise TimeError(f"“{said}” has more than hours, minutes, seconds and frames.")
+        else:
+            full = len(numbers) == 4
+            h, mi, s, f = [0] * (4 - len(numbers)) + numbers
+            value = timecode_to_frame(h, mi, s, f, rate, (drop or ";" in fields) and full and not sign)
     else:
-        parts = [int(p) for p in re.split(r"[:;.]", fields)]
-        if len(parts) > 4:
-            raise TimeError(f"“{text.strip()[:40]}” has more than hours, minutes, seconds and frames.")
-        full = len(parts) == 4
-        h, mi, s, f = [0] * (4 - len(parts)) + parts
-        value = timecode_to_frame(h, mi, s, f, rate, (drop or ";" in fields) and full and not sign)
+        what = (
+            "4:30 (minutes and seconds), 90s or 1m30s"
+            if minutes
+            else "3:15 (seconds and frames), 0:28+15, 1.5s, 1m, +12 or -1:00"
+        )
+        raise TimeError(f"“{said}” is not a time. Type {what}.")
+    if value > MOST * rate.nominal:
+        raise TimeError(f"“{said}” is longer than a day.")
     if sign:
         return now + (value if sign == "+" else -value)
     return value - start if full and value >= start else value
+
+
+MOST = 24 * 3600  # seconds; timecode counts no further (ST 12-1)
+
+
+def parse_length(text: str, rate: Rate, *, minutes: bool = False) -> int:
+    """A length as typed, in frames; at least one."""
+    n = parse_entry(text, rate, minutes=minutes)
+    if n < 1:
+        raise TimeError(f"“{text.strip()[:40]}” is no length: it is one frame or longer.")
+    return n
+
+
+def stamp(frame: int, rate: Rate) -> str:
+    """A moment or a length as the pages print it, `0:14+06`: minutes, seconds by the real rate, and frames beyond them."""
+    sign, frame = ("-" if frame < 0 else ""), abs(frame)
+    s = int(frame / rate.fps)
+    return f"{sign}{running(frame, rate)}+{frame - int(-(-s * rate.fps // 1)):02d}"

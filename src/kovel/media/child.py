@@ -98,7 +98,7 @@ def call(
         p.stderr.close()
         if name == "render":
             with contextlib.suppress(OSError):
-                os.unlink(params["out"] + ".part")
+                os.unlink(f"{params['out']}.{p.pid}.part")
     for a in answers:
         if "result" in a:
             return a["result"]

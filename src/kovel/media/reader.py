@@ -22,7 +22,6 @@ from kovel.core.colour import BT709, MATRICES, RGB_MATRIX, UNSPECIFIED, Coding, 
 from kovel.core.rate import Rate
 from kovel.media.files import MOST_PIXELS, Unusable, open_media
 
-
 UNSAID = Coding()
 
 

@@ -214,7 +214,7 @@ def render(
                 f"{f['name']} is off-line: {Path(f['path']).name} is not where it was. Bring it back, then render again."
             )
     final = Path(out)
-    part = final.with_name(final.name + ".part")
+    part = final.with_name(f"{final.name}.{os.getpid()}.part")  # each try writes a file of its own
     final.parent.mkdir(parents=True, exist_ok=True)
     pictures = Pictures(src, width, height)
     runs = [Row.of(r[0], r[1], r[2:6], r[6] if len(r) > 6 else {}) for r in plan["pictures"]]

@@ -38,8 +38,12 @@ class Database:
 
     @contextmanager
     def write(self) -> Iterator[sqlite3.Connection]:
-        """A transaction that holds the write lock from its first read; rolled back on any exception."""
+        """A transaction that holds the write lock from its first read; rolled back on any exception. Inside another one of
+        the same thread it is part of that."""
         c = self._connection()
+        if c.in_transaction:
+            yield c
+            return
         c.execute("BEGIN IMMEDIATE")
         try:
             yield c
@@ -48,11 +52,31 @@ class Database:
             raise
         c.execute("COMMIT")
 
+    @contextmanager
+    def snapshot(self) -> Iterator[sqlite3.Connection]:
+        """Several queries that all see the same state."""
+        c = self._connection()
+        if c.in_transaction:
+            yield c
+            return
+        c.execute("BEGIN")
+        try:
+            yield c
+        finally:
+            c.execute("COMMIT")
+
     def close(self) -> None:
         c = getattr(self._local, "connection", None)
         if c is not None:
             c.close()
             self._local.connection = None
+
+
+def fresh(c: sqlite3.Connection, table: str) -> int:
+    """A number for a new row of a table, never one that a row had before; inside a transaction."""
+    c.execute("INSERT OR IGNORE INTO issued VALUES (?, 0)", (table,))
+    sql = f"UPDATE issued SET last = max(last, (SELECT coalesce(max(id), 0) FROM {table})) + 1 WHERE kind = ? RETURNING last"
+    return int(c.execute(sql, (table,)).fetchone()[0])
 
 
 def migrate(c: sqlite3.Connection) -> None:

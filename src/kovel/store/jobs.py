@@ -6,8 +6,8 @@ import time
 from dataclasses import dataclass
 from typing import Any
 
-from kovel.store.db import Database
-from kovel.store.projects import Missing
+from kovel.store.db import Database, fresh
+from kovel.store.projects import Invalid, Missing
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,6 +23,12 @@ class Job:
     finished: float | None
     message: str
     result: dict[str, Any] | None
+    attempt: int = 0
+
+    @property
+    def key(self) -> str:
+        """What this try at it is called in the queue."""
+        return f"{self.id}.{self.attempt}"
 
     @property
     def seconds_left(self) -> int | None:
@@ -35,16 +41,17 @@ class Job:
 def _job(r: sqlite3.Row) -> Job:
     return Job(
         r["id"], r["project"], r["recording"], r["kind"], json.loads(r["params"]), r["state"], r["progress"], r["started"],
-        r["finished"], r["message"], json.loads(r["result"]) if r["result"] else None,
+        r["finished"], r["message"], json.loads(r["result"]) if r["result"] else None, r["attempt"],
     )  # fmt: skip
 
 
 def add(db: Database, project: int, kind: str, params: dict[str, Any], recording: int | None = None) -> Job:
     with db.write() as c:
-        jid = c.execute(
-            "INSERT INTO job (project, recording, kind, params) VALUES (?,?,?,?)",
-            (project, recording, kind, json.dumps(params)),
-        ).lastrowid
+        jid = fresh(c, "job")
+        c.execute(
+            "INSERT INTO job (id, project, recording, kind, params) VALUES (?,?,?,?,?)",
+            (jid, project, recording, kind, json.dumps(params)),
+        )
     return get(db, jid)
 
 
@@ -80,12 +87,15 @@ def latest_of_recordings(db: Database, project: int, *kinds: str) -> dict[int, J
     return {r["recording"]: _job(r) for r in rows}
 
 
-def begin(db: Database, job: int) -> None:
+def begin(db: Database, job: int) -> Job | None:
+    """Another try at a job that waits; None if it waits no more."""
     with db.write() as c:
-        c.execute(
-            "UPDATE job SET state = 'working', started = ?, progress = 0, message = '' WHERE id = ? AND state = 'waiting'",
+        begun = c.execute(
+            "UPDATE job SET state = 'working', started = ?, progress = 0, message = '', attempt = attempt + 1"
+            " WHERE id = ? AND state = 'waiting'",
             (time.time(), job),
-        )
+        ).rowcount
+        return get(db, job) if begun else None
 
 
 def advance(db: Database, job: int, progress: float) -> None:
@@ -103,12 +113,17 @@ def end(db: Database, job: int, state: str, message: str = "", result: dict[str,
         )
 
 
-def again(db: Database, job: int) -> None:
-    """Back into the queue: after a restart, or when the editor asks."""
+def again(db: Database, job: int, *ended: str) -> None:
+    """Back into the queue, from one of these states (failed or cancelled, unless others are named); `Invalid` from others."""
+    ended = ended or ("failed", "cancelled")
     with db.write() as c:
-        c.execute(
-            "UPDATE job SET state = 'waiting', progress = 0, started = NULL, finished = NULL, message = '' WHERE id = ?", (job,)
-        )
+        back = c.execute(
+            "UPDATE job SET state = 'waiting', progress = 0, started = NULL, finished = NULL, message = ''"
+            f" WHERE id = ? AND state IN ({','.join('?' * len(ended))})",
+            (job, *ended),
+        ).rowcount
+    if not back:
+        raise Invalid("It is under way or finished already. There is nothing to try again.")
 
 
 def forget_message(db: Database, job: int) -> None:

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from kovel.store import recordings, steps
-from kovel.store.db import Database
+from kovel.store.db import Database, fresh
 from kovel.store.projects import Invalid, Missing, clean_name
 
 
@@ -22,7 +22,8 @@ def add(db: Database, recording: int, frame: int, name: str = "") -> Marker:
         raise Invalid(f"That lies outside {r.name}.")
     name = clean_name(name, limit=120) if name.strip() else ""
     with steps.step(db, r.project, f"marker on {r.name}") as s:
-        row = s.c.execute("INSERT INTO marker (recording, frame, name) VALUES (?,?,?)", (recording, frame, name)).lastrowid
+        row = fresh(s.c, "marker")
+        s.c.execute("INSERT INTO marker (id, recording, frame, name) VALUES (?,?,?,?)", (row, recording, frame, name))
         mid = s.made("marker", row)
     return get(db, mid)
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from kovel.core.rate import RATES, Rate
 from kovel.core.timecode import TimeError, can_drop, format_timecode, parse_entry
-from kovel.store.db import Database
+from kovel.store.db import Database, fresh
 
 SIZES = {
     "1920x1080": "16:9 HD",
@@ -88,7 +88,7 @@ def create(
             "INSERT INTO project (name, rate_num, rate_den, width, height, start_frame, drop_frame) VALUES (?,?,?,?,?,?,?)",
             (name, r.num, r.den, w, h, first, drop),
         ).lastrowid
-        c.execute("INSERT INTO story (project, name) VALUES (?, 'Story cut')", (pid,))
+        c.execute("INSERT INTO story (id, project, name) VALUES (?, ?, 'Story cut')", (fresh(c, "story"), pid))
     return get(db, pid)
 
 
@@ -134,7 +134,8 @@ def set_deleted(db: Database, project: int, deleted: bool) -> None:
 
 
 def duplicate(db: Database, project: int) -> Project:
-    """A second project with the same recordings, words, subclips and stories (their present state, without history).
+    """A second project with the same recordings, words, subclips, decisions of Tighten, hits and beats, and stories (their
+    present state, without history).
 
     Derived media are made once more by the caller's jobs; recordings themselves are never copied.
     """
@@ -149,9 +150,15 @@ def duplicate(db: Database, project: int) -> Project:
         ids = {}
         cols = "path, name, kind, roll, camera, day, ordinal, aside, size, checksum, rate_num, rate_den, frames, picture, sound, width, height, channels, start_timecode, remarks, sync_set, sync_offset, sync_ppm, sync_sure, sync_how"
         for (rid,) in c.execute("SELECT id FROM recording WHERE project = ?", (project,)).fetchall():
-            ids[rid] = c.execute(
-                f"INSERT INTO recording (project, {cols}) SELECT ?, {cols} FROM recording WHERE id = ?", (new, rid)
-            ).lastrowid
+            ids[rid] = fresh(c, "recording")
+            c.execute(
+                f"INSERT INTO recording (id, project, {cols}) SELECT ?, ?, {cols} FROM recording WHERE id = ?",
+                (ids[rid], new, rid),
+            )
+            c.executemany(
+                "INSERT INTO setting SELECT ?, value FROM setting WHERE key = ?",
+                [(f"{k} {ids[rid]}", f"{k} {rid}") for k in ("tighten", "hits", "beats", "sync")],
+            )
             c.execute(
                 "INSERT INTO word (recording, i, text, start, end, speaker, sure) SELECT ?, i, text, start, end, speaker, sure FROM word WHERE recording = ?",
                 (ids[rid], rid),
@@ -171,9 +178,8 @@ def duplicate(db: Database, project: int) -> Project:
             )
         for (sid,) in c.execute("SELECT id FROM story WHERE project = ?", (project,)).fetchall():
             kept = "name, next_id, locked, muted, soloed, target"
-            copy = c.execute(
-                f"INSERT INTO story (project, {kept}) SELECT ?, {kept} FROM story WHERE id = ?", (new, sid)
-            ).lastrowid
+            copy = fresh(c, "story")
+            c.execute(f"INSERT INTO story (id, project, {kept}) SELECT ?, ?, {kept} FROM story WHERE id = ?", (copy, new, sid))
             for table in ("piece", "cover", "laid_sound", "seam", "section"):
                 found = c.execute(f"SELECT * FROM {table} WHERE story = ?", (sid,))
                 names = [d[0] for d in found.description]

@@ -10,7 +10,7 @@ from kovel.core.rate import Rate
 from kovel.core.story import Source, Sync
 from kovel.core.words import Word
 from kovel.store import steps
-from kovel.store.db import Database
+from kovel.store.db import Database, fresh
 from kovel.store.projects import Invalid, Missing, clean_name
 from kovel.store.wordrows import write_words
 
@@ -72,14 +72,15 @@ def add(
         old = c.execute("SELECT name FROM recording WHERE project = ? AND path = ?", (project, path)).fetchone()
         if old:
             raise Invalid(f"{old['name']} is already in this project.")
-        rid = c.execute(
-            "INSERT INTO recording (project, path, name, kind, roll, camera, day, ordinal, size, rate_num, rate_den, frames, picture, sound,"
+        rid = fresh(c, "recording")
+        c.execute(
+            "INSERT INTO recording (id, project, path, name, kind, roll, camera, day, ordinal, size, rate_num, rate_den, frames, picture, sound,"
             " width, height, channels, start_timecode, remarks)"
-            " VALUES (?,?,?,?,?,?,?,(SELECT coalesce(max(ordinal), 0) + 1 FROM recording WHERE project = ?),?,?,?,?,?,?,?,?,?,?,?)",
-            (project, path, clean_name(name, limit=120), kind, roll, camera, day, project, facts["size"], facts["rate"][0], facts["rate"][1],
+            " VALUES (?,?,?,?,?,?,?,?,(SELECT coalesce(max(ordinal), 0) + 1 FROM recording WHERE project = ?),?,?,?,?,?,?,?,?,?,?,?)",
+            (rid, project, path, clean_name(name, limit=120), kind, roll, camera, day, project, facts["size"], facts["rate"][0], facts["rate"][1],
              facts["frames"], facts["picture"], facts["sound"], facts["width"], facts["height"], facts["channels"],
              facts["start_timecode"], json.dumps(facts["remarks"])),
-        ).lastrowid  # fmt: skip
+        )  # fmt: skip
     return get(db, rid)
 
 
@@ -98,6 +99,12 @@ def of_project(db: Database, project: int) -> list[Recording]:
 
 def sources(db: Database, project: int) -> dict[int, Source]:
     return {r.id: r.source for r in of_project(db, project)}
+
+
+def in_stories(db: Database) -> set[int]:
+    """Recordings that any story uses."""
+    rows = db.read().execute("SELECT source FROM piece UNION SELECT source FROM cover UNION SELECT source FROM laid_sound")
+    return {r[0] for r in rows}
 
 
 def update(db: Database, recording: int, **fields: str | int) -> Recording:
@@ -121,7 +128,9 @@ def reorder(db: Database, recording: int, before: int | None) -> None:
     """Put a recording before another one of its project (None: last)."""
     r = get(db, recording)
     rest = [x.id for x in of_project(db, r.project) if x.id != recording]
-    rest.insert(rest.index(before) if before in rest else len(rest), recording)
+    if before is not None and before not in rest:
+        raise Missing("There is no such recording in the project to put it before.")
+    rest.insert(len(rest) if before is None else rest.index(before), recording)
     with db.write() as c:
         c.executemany("UPDATE recording SET ordinal = ? WHERE id = ?", [(i, x) for i, x in enumerate(rest)])
 

@@ -15,7 +15,6 @@ from kovel.store.db import Database
 from kovel.store.projects import Invalid, Missing
 from kovel.store.wordrows import write_words
 
-MOST = 300  # steps kept a project
 TABLES = {
     "subclip": ("id", "recording", "name", "start", "length", "note", "tags", "verdict", "board", "created"),
     "marker": ("id", "recording", "frame", "name"),
@@ -68,10 +67,6 @@ def step(db: Database, project: int, did: str) -> Iterator[Step]:
             change["words"] = s.words
         c.execute("DELETE FROM log_step WHERE project = ? AND undone", (project,))
         c.execute("INSERT INTO log_step (project, did, change) VALUES (?,?,?)", (project, did, json.dumps(change)))
-        c.execute(
-            "DELETE FROM log_step WHERE project = ?1 AND id <= (SELECT max(id) FROM log_step WHERE project = ?1) - ?2",
-            (project, MOST),
-        )
 
 
 def turn(db: Database, project: int, redo: bool = False) -> tuple[str, list[int]]:

@@ -11,7 +11,7 @@ from kovel.core.patch import NUMBERS, ROWS, SETS, Patch
 from kovel.core.rate import Rate
 from kovel.core.story import Refused, Report, Story
 from kovel.store import recordings
-from kovel.store.db import Database
+from kovel.store.db import Database, fresh
 from kovel.store.projects import Invalid, Missing
 
 
@@ -56,7 +56,8 @@ def put_in(db: Database, project: int, ranges: Sequence[Sequence[int]], at: int 
 
 
 def load(db: Database, story: int) -> Kept:
-    return _load(db, db.read(), story)
+    with db.snapshot() as c:
+        return _load(db, c, story)
 
 
 def _load(db: Database, c: sqlite3.Connection, story: int) -> Kept:
@@ -296,8 +297,8 @@ def _name(name: str) -> str:
 def create(db: Database, project: int, name: str, of: int | None = None) -> int:
     """A new story, empty or a copy of another one as it stands (whose history stays with it); it is opened."""
     with db.write() as c:
-        made = c.execute("INSERT INTO story (project, name) VALUES (?, ?)", (project, _name(name))).lastrowid
-        assert made is not None
+        made = fresh(c, "story")
+        c.execute("INSERT INTO story (id, project, name) VALUES (?, ?, ?)", (made, project, _name(name)))
         if of is not None:
             old = _load(db, c, of)
             if old.project != project:

@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from kovel.store import recordings, steps
-from kovel.store.db import Database
+from kovel.store.db import Database, fresh
 from kovel.store.projects import Invalid, Missing, clean_name
 
 VERDICTS = ("", "keep", "maybe", "drop")  # "": a slice nobody has judged yet
@@ -77,10 +77,11 @@ def add_all(db: Database, project: int, rows: Sequence[New], did: str) -> list[S
         for n in rows:
             counts[n.recording] = counts.get(n.recording, 0) + 1
             name = clean_name(n.name or f"{known[n.recording].name[:100]} {counts[n.recording]}", limit=120)
-            row = s.c.execute(
-                "INSERT INTO subclip (recording, name, start, length, note, tags, verdict) VALUES (?,?,?,?,?,?,?)",
-                (n.recording, name, n.start, n.end - n.start, n.note.strip()[:2000], clean_tags(n.tags), n.verdict),
-            ).lastrowid
+            row = fresh(s.c, "subclip")
+            s.c.execute(
+                "INSERT INTO subclip (id, recording, name, start, length, note, tags, verdict) VALUES (?,?,?,?,?,?,?,?)",
+                (row, n.recording, name, n.start, n.end - n.start, n.note.strip()[:2000], clean_tags(n.tags), n.verdict),
+            )
             ids.append(s.made("subclip", row))
     return [get(db, i) for i in ids]
 

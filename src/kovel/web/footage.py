@@ -190,6 +190,7 @@ def order(
     step: Annotated[int | None, Form()] = None,
 ) -> HTMLResponse:
     db = web(request).data.db
+    the_recording(request, project, recording)
     if step is not None:
         ids = [r.id for r in recordings.of_project(db, project)]
         i = ids.index(recording)
@@ -203,7 +204,7 @@ def order(
 @router.post("/recordings/{recording}/remove")
 def remove(request: Request, project: int, recording: int) -> HTMLResponse:
     db = web(request).data.db
-    r = recordings.get(db, recording)
+    r = the_recording(request, project, recording)
     recordings.remove(db, recording)
     shutil.rmtree(web(request).data.derived(recording), ignore_errors=True)
     return _listed(request, project, f"{r.name} taken out of the project. The file itself was not touched.")
@@ -212,6 +213,7 @@ def remove(request: Request, project: int, recording: int) -> HTMLResponse:
 @router.post("/recordings/{recording}/cancel")
 def cancel(request: Request, project: int, recording: int) -> HTMLResponse:
     db = web(request).data.db
+    the_recording(request, project, recording)
     job = jobs.latest_of_recordings(db, project).get(recording)
     if job:
         jobs.end(db, job.id, "cancelled")
@@ -221,7 +223,11 @@ def cancel(request: Request, project: int, recording: int) -> HTMLResponse:
 @router.post("/recordings/{recording}/retry")
 def retry(request: Request, project: int, recording: int) -> HTMLResponse:
     w = web(request)
-    prepare(w.data, recordings.get(w.data.db, recording))
+    r = the_recording(request, project, recording)
+    job = jobs.latest_of_recordings(w.data.db, project).get(recording)
+    if job and job.state in ("waiting", "working"):
+        raise Invalid(f"{r.name} is being prepared already.")
+    prepare(w.data, r)
     return _listed(request, project, "Preparation begun again.")
 
 

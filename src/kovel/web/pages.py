@@ -12,7 +12,7 @@ from jinja2 import Environment, FileSystemLoader, StrictUndefined
 from kovel.core.plan import Plan
 from kovel.core.rate import Rate
 from kovel.core.story import Sources
-from kovel.core.timecode import format_timecode, running
+from kovel.core.timecode import format_timecode, running, stamp
 from kovel.store import jobs, recordings
 from kovel.store.projects import Missing
 from kovel.store.recordings import Recording
@@ -47,12 +47,6 @@ def seconds(s: float | None) -> str:
     return f"{s:.0f} s" if s < 90 else f"{s / 60:.0f} min"
 
 
-def dur(frames: int, rate: Rate) -> str:
-    """`1:07+16`: (hours,) minutes, seconds and frames."""
-    s, f = divmod(frames, rate.nominal)
-    return f"{clock(s)}+{f:02d}"
-
-
 def clock(s: int) -> str:
     return f"{s // 3600}:{s // 60 % 60:02d}:{s % 60:02d}" if s >= 3600 else f"{s // 60}:{s % 60:02d}"
 
@@ -66,7 +60,7 @@ def _env() -> Environment:
         trim_blocks=True,
         lstrip_blocks=True,
     )
-    e.filters.update(size=size, seconds=seconds, dur=dur, clock=clock, running=running, timecode=format_timecode)
+    e.filters.update(size=size, seconds=seconds, dur=stamp, clock=clock, running=running, timecode=format_timecode)
     return e
 
 

@@ -1,6 +1,7 @@
 """Who may talk to Kovel: only pages it served itself, under a name it answers to, and off this machine only with a passphrase."""
 
 import hmac
+import ipaddress
 from urllib.parse import urlsplit
 
 from starlette.datastructures import Headers
@@ -19,7 +20,8 @@ class Guard:
     """ASGI middleware: Host and Origin checks, security headers, passphrase."""
 
     def __init__(self, app: ASGIApp, hosts: set[str], passphrase: str | None) -> None:
-        self.app, self.hosts, self.passphrase = app, LOCAL | hosts, passphrase
+        """`hosts`: further names it answers to; "*": under any numeric address, which no other site can take over."""
+        self.app, self.hosts, self.passphrase = app, LOCAL | {h.lower() for h in hosts}, passphrase
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
@@ -48,8 +50,8 @@ class Guard:
 
     def _refusal(self, scope: Scope, headers: Headers) -> PlainTextResponse | None:
         host = headers.get("host", "")
-        name = host if host.endswith("]") else host.rsplit(":", 1)[0] if ":" in host else host
-        if name not in self.hosts:
+        name = (host if host.endswith("]") else host.rsplit(":", 1)[0] if ":" in host else host).lower().removesuffix(".")
+        if name not in self.hosts and not ("*" in self.hosts and _numeric(name)):
             return PlainTextResponse(
                 f"Kovel does not answer to the name {name[:80]!r}. Open it under the address it printed when it started.", 421
             )
@@ -63,9 +65,17 @@ class Guard:
                 if headers.get("x-kovel")
                 else PlainTextResponse("Requests that change something need an Origin or an X-Kovel header.", 403)
             )
-        if urlsplit(origin).netloc != host:
+        if urlsplit(origin).netloc.lower() != host.lower():
             return PlainTextResponse("That request came from another site and was not carried out.", 403)
         return None
+
+
+def _numeric(name: str) -> bool:
+    try:
+        ipaddress.ip_address(name.strip("[]"))
+    except ValueError:
+        return False
+    return True
 
 
 def right(passphrase: str, typed: str) -> bool:

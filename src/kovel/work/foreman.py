@@ -5,6 +5,7 @@ import os
 import subprocess
 import sys
 import threading
+from typing import Any
 
 from kovel.store import jobs, recordings
 from kovel.store.projects import Missing
@@ -35,7 +36,8 @@ class Foreman:
         self._lock: int | None = None
         self._thread: threading.Thread | None = None
         self._process: subprocess.Popen[bytes] | None = None
-        self._told: set[int] = set()
+        self._out: dict[str, jobs.Job] = {}  # tries handed out, by their key, until their end is applied
+        self._failed: dict[str, int] = {}  # how often an end could not be applied
 
     def start(self) -> bool:
         self._lock = self.data.lock()
@@ -43,8 +45,7 @@ class Foreman:
             return False
         self.queue = Queue(str(self.data.queue))
         self.queue.clear()
-        for job in jobs.in_state(self.data.db, "working"):  # left over from a process that is gone
-            jobs.again(self.data.db, job.id)
+        self._take_back()  # left over from a process that is gone
         self._hire()
         self._thread = threading.Thread(target=self._run, name="foreman", daemon=True)
         self._thread.start()
@@ -80,61 +81,78 @@ class Foreman:
     def step(self) -> None:
         """One round: results in, progress noted, cancellations passed on, waiting jobs handed out."""
         if self._process and self._process.poll() is not None:  # the workers died: their jobs go back
-            for job in jobs.in_state(self.data.db, "working"):
-                jobs.again(self.data.db, job.id)
+            self._take_back()
             self.queue.clear()
             self._hire()
-        working = jobs.in_state(self.data.db, "working")
-        for job in working:
-            self._look_after(job)
-        for job_id in list(self._told):
-            self._tell_cancelled(job_id)
-        free = self.workers - len(working)
-        waiting = sorted(jobs.in_state(self.data.db, "waiting"), key=lambda j: (URGENT[j.kind], j.id))
-        heavy = sum(j.kind == "transcribe" for j in working)  # one recogniser fills the machine
+        for key, job in list(self._out.items()):
+            self._look_after(key, job)
+        free = self.workers - len(self._out)
+        seen = recordings.in_stories(self.data.db)  # what the stories show is wanted first
+        waiting = sorted(jobs.in_state(self.data.db, "waiting"), key=lambda j: (URGENT[j.kind], j.recording not in seen, j.id))
+        out = {j.id for j in self._out.values()}
+        heavy = sum(j.kind == "transcribe" for j in self._out.values())  # one recogniser fills the machine
         for job in waiting:
             if free <= 0:
                 break
-            if job.kind == "transcribe" and heavy:
+            if (job.kind == "transcribe" and heavy) or job.id in out:  # an earlier try of it is still ending
+                continue
+            begun = jobs.begin(self.data.db, job.id)
+            if begun is None:
                 continue
             heavy += job.kind == "transcribe"
             free -= 1
-            jobs.begin(self.data.db, job.id)
-            self._told.add(job.id)
-            self.queue.put(str(job.id), CALLS[job.kind], job.params)
+            self._out[begun.key] = begun
+            self.queue.put(begun.key, CALLS[job.kind], job.params)
 
-    def _look_after(self, job: jobs.Job) -> None:
-        answer = self.queue.result(str(job.id))
+    def _take_back(self) -> None:
+        for job in jobs.in_state(self.data.db, "working"):
+            jobs.again(self.data.db, job.id, "working")
+        self._out.clear()
+
+    def _look_after(self, key: str, job: jobs.Job) -> None:
+        """Progress noted, or the end applied; a try that counts no more is told to stop, and its answer passed over."""
+        try:
+            now = jobs.get(self.data.db, job.id)
+        except Missing:
+            now = None
+        current = now is not None and now.state == "working" and now.attempt == job.attempt
+        answer = self.queue.result(key)
         if answer is None:
-            x = self.queue.progress(str(job.id))
-            if x is not None and x != job.progress:
+            if not current:
+                self.queue.cancel(key)
+                return
+            x = self.queue.progress(key)
+            if x is not None and x != now.progress:  # type: ignore[union-attr]
                 jobs.advance(self.data.db, job.id, x)
             return
-        self._told.discard(job.id)
-        if "result" in answer:
-            if job.kind == "prepare" and job.recording is not None:
-                recordings.set_ready(self.data.db, job.recording, answer["result"]["checksum"], answer["result"]["frames"])
-                listen(self.data, job.recording)
-            message = take_sync(self.data, job, answer["result"]) if job.kind == "sync" else ""
-            if job.kind in ("transcribe", "align") and job.recording is not None:
-                message = take_heard(self.data, job.recording, answer["result"])
-            jobs.end(
-                self.data.db,
-                job.id,
-                "done",
-                message,
-                result=answer["result"] if job.kind not in ("transcribe", "align") else None,
-            )
-        elif "cancelled" in answer:
-            jobs.end(self.data.db, job.id, "cancelled")
-        else:
-            jobs.end(self.data.db, job.id, "failed", answer["unusable"])
+        if current:
+            try:
+                with self.data.db.write():  # what it brought and its end, together and once
+                    self._end(job, answer)
+            except Exception as e:
+                self._failed[key] = self._failed.get(key, 0) + 1
+                if self._failed[key] < 5:  # a full disk or a foreign lock may pass
+                    raise
+                jobs.end(self.data.db, job.id, "failed", f"Its result could not be kept ({type(e).__name__}: {e}). Try again.")
+        self._failed.pop(key, None)
+        self._out.pop(key, None)
+        self.queue.forget(key)
 
-    def _tell_cancelled(self, job_id: int) -> None:
-        try:
-            state = jobs.get(self.data.db, job_id).state
-        except Missing:
-            state = "cancelled"
-        if state == "cancelled":
-            self.queue.cancel(str(job_id))
-            self._told.discard(job_id)
+    def _end(self, job: jobs.Job, answer: dict[str, Any]) -> None:
+        if "cancelled" in answer:
+            jobs.end(self.data.db, job.id, "cancelled")
+            return
+        if "result" not in answer:
+            jobs.end(self.data.db, job.id, "failed", answer["unusable"])
+            return
+        result = answer["result"]
+        message = ""
+        if job.kind == "prepare" and job.recording is not None:
+            recordings.set_ready(self.data.db, job.recording, result["checksum"], result["frames"])
+            listen(self.data, job.recording)
+        elif job.kind == "sync":
+            message = take_sync(self.data, job, result)
+        elif job.kind in ("transcribe", "align") and job.recording is not None:
+            message = take_heard(self.data, job.recording, result)
+        kept = None if job.kind in ("transcribe", "align") else result
+        jobs.end(self.data.db, job.id, "done", message, result=kept)

@@ -1,6 +1,7 @@
 """Bringing recordings in, and getting renders out: what page and command line share."""
 
 import re
+from collections.abc import Container
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
@@ -140,7 +141,8 @@ def start_render(
         }  # fmt: skip
     w, h = size or (project.width, project.height)
     if out is None:
-        out = free_name(data.renders(project.id), f"{safe(project.name)} - {safe(kept.name)}")
+        coming = {j.params["out"] for j in jobs.of_project(data.db, project.id, "render") if j.state in ("waiting", "working")}
+        out = free_name(data.renders(project.id), f"{safe(project.name)} - {safe(kept.name)}", taken=coming)
     params = {"plan": plan.to_json(sources), "files": files, "out": str(out), "width": w, "height": h, "quality": quality}
     return jobs.add(data.db, project.id, "render", params)
 
@@ -157,12 +159,12 @@ def safe(name: str) -> str:
     return re.sub(r"[^\w .,()'-]", "_", name)[:80].strip(" .") or "untitled"
 
 
-def free_name(folder: Path, stem: str, suffix: str = ".mp4") -> Path:
-    """stem.mp4, or stem 2.mp4, ... whichever is free."""
+def free_name(folder: Path, stem: str, suffix: str = ".mp4", taken: Container[str] = ()) -> Path:
+    """stem.mp4, or stem 2.mp4, ... whichever is neither there nor among those `taken`."""
     folder.mkdir(parents=True, exist_ok=True)
     n = 1
     while True:
         p = folder / f"{stem}{'' if n == 1 else f' {n}'}{suffix}"
-        if not p.exists() and not p.with_name(p.name + ".part").exists():
+        if not p.exists() and str(p) not in taken:
             return p
         n += 1

@@ -27,12 +27,14 @@ class Queue:
         self.huey.put(f"cancel {key}", time.time())
 
     def result(self, key: str) -> dict[str, Any] | None:
-        """{"result"}, {"unusable"} or {"cancelled"} once finished; taken away on reading."""
-        out = self.huey.result(key)
-        if out is not None:
-            self.huey.get(f"progress {key}")
-            self.huey.get(f"cancel {key}")
-        return out
+        """{"result"}, {"unusable"} or {"cancelled"} once finished; it stays until `forget`."""
+        return self.huey.result(key, preserve=True)
+
+    def forget(self, key: str) -> None:
+        """Its result has been applied, or counts no more."""
+        self.huey.result(key)
+        self.huey.get(f"progress {key}")
+        self.huey.get(f"cancel {key}")
 
     def clear(self) -> None:
         """Forget all: the job rows in the database are the truth, and are queued again."""

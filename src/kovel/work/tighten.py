@@ -62,24 +62,14 @@ def desk(data: Data, recording: int) -> Desk:
 
 
 def put(data: Data, recording: int, d: Desk) -> None:
-    """Keep a desk, and the one before it for undo (the last 60)."""
-    key = f"tighten {recording}"
-    before = [*_before(data, recording), settings.get(data.db, key)][-60:]
-    settings.put(data.db, f"{key} before", json.dumps(before))
-    settings.put(data.db, key, json.dumps(asdict(d)))
-
-
-def _before(data: Data, recording: int) -> list[str]:
-    return json.loads(settings.get(data.db, f"tighten {recording} before", "[]"))
+    """Keep a desk, and the one before it for undo."""
+    settings.put(data.db, f"tighten {recording}", json.dumps(asdict(d)), of=recording)
 
 
 def undo(data: Data, recording: int) -> str:
     """Take the last decision or setting back."""
-    before = _before(data, recording)
-    if not before:
+    if not settings.back(data.db, f"tighten {recording}", recording):
         raise Invalid("There is nothing to undo here.")
-    settings.put(data.db, f"tighten {recording}", before.pop())
-    settings.put(data.db, f"tighten {recording} before", json.dumps(before))
     return "Undone."
 
 
@@ -236,15 +226,15 @@ class StoryCut:
     row: Row
 
 
-def story_cuts(data: Data, story: Story, only: int | None = None) -> list[StoryCut]:
-    """All that is decided to go and stands in the story, in its order (`only` of one recording)."""
+def story_cuts(data: Data, story: Story, only: int | None = None, d: Desk | None = None) -> list[StoryCut]:
+    """All that is decided to go and stands in the story, in its order (`only` of one recording, by desk `d` if given)."""
     out: list[StoryCut] = []
     known: dict[int, list[Row]] = {}
     for at, p in zip(story.starts, story.pieces, strict=False):
         if p.source is None or (only is not None and p.source != only):
             continue
         if p.source not in known:
-            known[p.source] = [r for r in rows(data, p.source, story.rate) if r.out]
+            known[p.source] = [r for r in rows(data, p.source, story.rate, d) if r.out]
         for r in known[p.source]:
             a, b = max(r.start, p.start), min(r.end, p.end)
             if b > a and (a > p.start or b < p.end):
@@ -252,9 +242,9 @@ def story_cuts(data: Data, story: Story, only: int | None = None) -> list[StoryC
     return sorted(out, key=lambda c: (c.at, c.end))
 
 
-def in_story(data: Data, story: Story, only: int | None = None) -> list[list[int]]:
+def in_story(data: Data, story: Story, only: int | None = None, d: Desk | None = None) -> list[list[int]]:
     """Stretches of the story to take out, apart from each other."""
-    return apart(story_cuts(data, story, only))
+    return apart(story_cuts(data, story, only, d))
 
 
 def apart(cuts: Sequence[StoryCut]) -> list[list[int]]:
