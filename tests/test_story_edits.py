@@ -205,11 +205,15 @@ def test_another_camera_of_the_same_moment() -> None:
     (o,) = angles(s, two, 45, [170, 175, 180])
     assert (o.params["at"], o.params["until"], o.params["start"]) == (45, 170, 95) and "in step for 125 frames" in o.why
     (far,) = angles(s, two, 145)
-    assert far.params["until"] == 200  # not over the cut: there the talk jumps, the other camera would not
+    assert far.params["until"] == 145 + 125 and "in step for 55 frames, then on over the jump" in far.why  # 5 s exactly
+    (near,) = angles(s, two, 145, [204, 280, 400])
+    assert near.params["until"] == 280  # a pause beyond its piece
+    (just,) = angles(s, two, 76)
+    assert just.params["until"] == 203  # a jump just behind its end is hidden too
     (jump,) = seams(s, two)
     (cam, *_) = offers(s, two, jump, [], [])
-    assert (jump.kind, cam.kind, cam.params["at"], cam.params["start"]) == ("jump", "angle", 200, 350)
-    assert seams(run(s, two, cam.command, cam.params)[0], two)[0].kind == "clean"  # from one camera to the other
+    assert (jump.kind, cam.kind, cam.params["at"], cam.params["start"]) == ("jump", "angle", 175, 225)
+    assert cam.params["until"] == 300 and seams(run(s, two, cam.command, cam.params)[0], two)[0].kind == "covered"
     t = run(s, two, o.command, o.params)[0]
     assert [f.kind for f in checks(t, two) if f.kind == "angle"] == []
     assert [f.kind for f in checks(run(t, two, "slip_cover", {"cover": 3, "delta": 2})[0], two) if f.kind == "angle"] == [

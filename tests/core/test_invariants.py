@@ -34,10 +34,12 @@ VALUES: dict[str, Callable[[Random], object]] = {  # what a parameter of any com
     "lane": lambda r: r.choice([None, None, 1, 2, 3]), "percent": lambda r: r.choice([90, 100, 110, 125, 150]), "every": lambda r: r.choice([0, 5, 20]),
     "span": lambda r: r.randint(0, 200), "kind": lambda r: r.choice(["natural", "effect", "music", "voice", "noise"]), "clock_bound": lambda r: r.random() < 0.4,
     "level": lambda r: r.randint(-100, 20), "rise": lambda r: r.randint(0, 30), "fall": lambda r: r.randint(0, 30), "target": lambda r: r.randint(0, 99),
+    "what": lambda r: r.choice(["picture", "sound"]), "all_lanes": lambda r: r.random() < 0.6,
+    "ranges": lambda r: [[r.choice([3, 3, 4, 5]), r.randint(0, 200), r.randint(1, 40)] for _ in range(r.randint(0, 3))],
     "heading": lambda r: r.choice(["", "River", "Night"]), "colour": lambda r: r.choice(["#000000", "#8a2f2f", "red"]), "text": lambda r: r.choice(["", "The Last Haul"]),
 }  # fmt: skip
 NAMES = [
-    n for n in COMMANDS if n not in ("set_lock", "set_muted", "set_solo", "paste", "take_out", "insert_several", "set_target")
+    n for n in COMMANDS if n not in ("set_lock", "set_muted", "set_solo", "set_along", "paste", "take_out", "insert_several", "set_target")
 ]
 
 
@@ -59,13 +61,13 @@ class Editing(RuleBasedStateMachine):
         self.log.append((name, params))
         patch = Patch.from_json(json.loads(json.dumps(Patch.between(before, after).to_json())))
         assert patch.apply(before) == after and patch.inverse().apply(after) == before, self.log
-        self.check_tethers(before, after, name, report)
+        self.check_tethers(before, after, name, report, params)
         assert set(report.loosened) <= {c.id for c in (*after.loose, *after.loose_sounds)}, self.log
         self.story = after
         self.done.append(patch)
         self.undone.clear()
 
-    def check_tethers(self, before: Story, after: Story, name: str, report: Report) -> None:
+    def check_tethers(self, before: Story, after: Story, name: str, report: Report, params: dict) -> None:
         """A cover or sound loses what its words lost, no more; unless the edit was about that very thing.
 
         Read plainly: every frame of both stories by its word (source, moment), how often it stands in each.
@@ -80,6 +82,8 @@ class Editing(RuleBasedStateMachine):
         for c in (*before.covers, *before.sounds):
             if c.id in report.made or c.id not in new or not c.tether.piece or name == "move_sound":
                 continue
+            if params.get("take") == "sound" and isinstance(c, Cover):
+                continue  # only the sound was overwritten: what is seen there stays, whatever is said under it now
             d, at = new[c.id], before.at(c)
             words = was[at : at + c.length]
             if d in (*after.loose, *after.loose_sounds):
@@ -100,7 +104,8 @@ class Editing(RuleBasedStateMachine):
             lost = sum(map(gone, words))
             assert d.length <= c.length - first, self.log
             # (a slide may show again in one neighbour what the other lost)
-            assert name == "slide" or c.length - lost <= d.length, self.log
+            # (what goes along is cut where something was put in: the rest of it is another one)
+            assert name == "slide" or before.along or params.get("all_lanes") or c.length - lost <= d.length, self.log
             if len(words) == c.length:  # not hanging over the end: then it ends with the last of its words that stays
                 tail = next(
                     (k for k, w in enumerate(reversed(words)) if w[0] is None or not (gone(w) and count_was[w] == 1)), 0
@@ -137,6 +142,8 @@ class Editing(RuleBasedStateMachine):
                     if k in ("piece", "before") and default is None and r.random() < 0.2
                     else i
                 )
+            elif k == "item":
+                params[k] = self.one_of((*s.pieces, *s.covers, *s.loose, *s.sounds), r)
             elif k == "cover":
                 params[k] = self.one_of((*s.covers, *s.loose), r)
             elif k == "sound":
@@ -350,6 +357,8 @@ def test_many_edits(seed: int) -> None:
             (m.undo if r.random() < 0.6 else m.redo)(r.randint(1, 6))
         if r.random() < 0.1 and m.story.length > 2:
             m.copy_and_paste(r.randint(0, m.story.length - 2), r.randint(1, 60), r.randint(0, m.story.length))
+        if r.random() < 0.05:
+            m.do("set_along", lane=r.choice(["music", "cover 1", "natural"]), on=r.random() < 0.6)
         if r.random() < 0.05:
             m.mute(r.choice(["dialogue", "cover 1", "music", "natural"]), r.random() < 0.4, r.random() < 0.3)
         m.sound()

@@ -11,7 +11,7 @@ import numpy.typing as npt
 
 from kovel.core.rate import Rate
 from kovel.core.seams import Seam, seams
-from kovel.core.settle import frames_of, room
+from kovel.core.settle import frames_of, kind_of, room
 from kovel.core.story import Sources, Story
 from kovel.core.sync import same_moment
 from kovel.core.timecode import stamp as clock
@@ -96,6 +96,9 @@ def checks(
                     45,
                 )
             )
+    ends = max((story.at(x) + x.length for x in story.sounds if x.kind == "music" and "music" not in story.muted), default=0)
+    if 0 < story.length - ends < 10 * rate.fps and ends:  # a bed that ends long before is meant to (common practice, no source)
+        out.append(Finding("ends early", ends, f"The music ends {frames_of(story.length - ends)} before the pictures", 40))
     for t, p in zip(story.starts, story.pieces, strict=False):
         if p.source is None and p.card is None:
             out.append(Finding("space", t, f"A space of {frames_of(p.length)} at {clock(t, rate)}", 25))
@@ -143,6 +146,8 @@ def _covers(story: Story, sources: Sources, rate: Rate) -> list[Finding]:
             i = story.index_at(a)
             p = story.pieces[i]
             under = sources.get(p.source) if p.source is not None else None
+            if p.take == "sound":
+                under = None  # its voice is meant to run under other pictures
             want = same_moment(under, sources[c.source], p.start + a - story.starts[i], rate) if under else None
             if want is not None and want != c.start and abs(want - c.start) < 5 * rate.fps:
                 out.append(
@@ -153,6 +158,17 @@ def _covers(story: Story, sources: Sources, rate: Rate) -> list[Finding]:
                         65,
                     )
                 )
+    for i in range(len(story.pieces) + 1):
+        j = story.join(i) if story.joins else None
+        if not j or not j.length:
+            continue
+        before = j.length // 2 if 0 < i < len(story.pieces) else 0 if i == 0 else j.length
+        lo, hi = story.starts[i] - before, story.starts[i] - before + j.length
+        for a, b, c in spans:
+            if lo < a < hi or lo < b < hi:
+                edge = a if lo < a < hi else b
+                text = f"{_name(sources, c.source)} {'begins' if edge == a else 'ends'} inside the {kind_of(j)} at {clock(edge, rate)}: part of it is bared"
+                out.append(Finding("half", edge, text, 46))
     by_source: dict[int, list[tuple[int, int, int]]] = {}
     for a, _, c in spans:
         by_source.setdefault(c.source, []).append((c.start, c.end, a))

@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping
 from typing import Any, get_type_hints
 
 from kovel.core import covers, edits, joins, marks, sounds, trims
+from kovel.core.along import set_along
 from kovel.core.paste import paste
 from kovel.core.place import place
 from kovel.core.settle import Edit
@@ -18,10 +19,10 @@ COMMANDS: dict[str, Callable[..., Edit]] = {
         edits.add_at_end, edits.insert, edits.insert_several, edits.insert_space, edits.insert_card, edits.set_card,
         edits.overwrite, edits.replace_piece, place, edits.lift, edits.extract, edits.remove, edits.close_space,
         edits.take_out, edits.open_again, edits.split, edits.join_through, edits.trim, edits.move, edits.move_several,
-        edits.swap, edits.set_zoom, edits.spread, edits.set_lock, paste,
-        trims.roll, trims.slip, trims.slide, trims.match_length, trims.extend_to, trims.top, trims.tail,
+        edits.swap, edits.set_zoom, edits.spread, edits.set_lock, edits.take_only, set_along, paste,
+        trims.roll, trims.slip, trims.slide, trims.match_length, trims.extend_to, trims.top, trims.tail, trims.set_length,
         joins.set_blend, joins.split_edit, joins.crossfade,
-        covers.lay_cover, covers.fill_space, covers.trim_cover, covers.slip_cover, covers.move_cover, covers.replace_cover,
+        covers.lay_cover, covers.lay_several, covers.fill_space, covers.trim_cover, covers.slip_cover, covers.move_cover, covers.replace_cover,
         covers.retime_cover, covers.set_natural, covers.remove_cover,
         sounds.lay_sound, sounds.trim_sound, sounds.move_sound, sounds.set_sound, sounds.remove_sound,
         marks.set_heading, marks.set_target, marks.set_group, marks.set_muted, marks.set_solo,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from kovel.core.settle import Edit, check_handles, check_range, frames_of, lane_key, refuse_locked, settle, source_of
-from kovel.core.story import Cover, Refused, Sources, Story, Tether
+from kovel.core.story import Cover, Refused, Report, Sources, Story, Tether
 from kovel.core.timecode import stamp as clock
 
 
@@ -86,6 +86,29 @@ def lay_cover(
     c = Cover(n, source, source_in, length, story.tether_at(story_in), lane, natural, span)
     did = f"{s.name} laid over {clock(story_in, story.rate)}, {frames_of(length)}"
     return _set(story, sources, c, did, playhead=story_in)
+
+
+def lay_several(story: Story, sources: Sources, at: int, ranges: list[list[int]]) -> Edit:
+    """Lay ranges [source, start, length] one after the other over the dialogue from `at` on, picture only: one edit.
+
+    dialogue  | A           | B      |
+    cover        [one)[two──)[three)
+                 ^ at
+    """
+    if not ranges or any(len(r) != 3 for r in ranges):
+        raise Refused("There is nothing to lay. Choose something first.")
+    made: list[int] = []
+    notes: list[str] = []
+    new, place = story, at
+    for source, start, length in ranges:
+        if place >= story.length:
+            raise Refused(f"The {frames_of(sum(r[2] for r in ranges))} of them do not all begin over the story.")
+        new, report = lay_cover(new, sources, source, at=place, until=place + length, start=start)
+        made += report.made
+        notes += [n for n in report.notes if n not in notes]
+        place += length
+    did = f"{len(ranges)} shots laid over {clock(at, story.rate)}, {frames_of(place - at)}"
+    return new, Report(did, tuple(notes), tuple(made), playhead=at)
 
 
 def _check_speed(length: int, span: int) -> None:

@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from itertools import pairwise
 
+from kovel.core.along import closed, lanes, opened, out_of_step
 from kovel.core.settle import (
     DIALOGUE,
     Edit,
@@ -107,11 +108,18 @@ def _where(story: Story, at: int) -> str:
     return "at the end" if at == story.length else f"at {clock(at, story.rate)}"
 
 
-def _put(story: Story, sources: Sources, at: int, new: Sequence[Piece], did: str, *, stay: bool = False) -> Edit:
-    mid, i, split = cut_at(story, at)
+def _put(
+    story: Story, sources: Sources, at: int, new: Sequence[Piece], did: str, *, stay: bool = False,
+    along: frozenset[str] | None = None,
+) -> Edit:  # fmt: skip
+    """Put pieces in at `at`; `along`: the lanes that are cut there and give way (the story's own choice, if None)."""
+    wanted, by = story.along if along is None else along, sum(p.length for p in new)
+    draft = opened(story, sources, at, by, wanted) if at < story.length else story
+    mid, i, split = cut_at(draft, at)
     made = tuple(mid.next_id + k for k in range(len(new)))
-    head = at if stay else at + sum(p.length for p in new)
-    return settle(story, placed(mid, i, new), sources, did, split=split, made=made, playhead=head)
+    head = at if stay else at + by
+    out, report = settle(story, placed(mid, i, new), sources, did, split=split, made=made, playhead=head)
+    return out, report.with_notes(out_of_step(story, at, by, wanted) if at < story.length else ())
 
 
 def insert_several(story: Story, sources: Sources, at: int, ranges: list[list[int]]) -> Edit:
@@ -202,13 +210,15 @@ def open_again(story: Story, sources: Sources, piece: int) -> Edit:
     return settle(story, new, sources, did, split={q.id: (p.id,), p.id: (p.id,)}, made=(p.id,), playhead=story.starts[i + 1])
 
 
-def insert_space(story: Story, sources: Sources, at: int, length: int) -> Edit:
-    """Insert an intended gap of `length` frames."""
+def insert_space(story: Story, sources: Sources, at: int, length: int, all_lanes: bool = False) -> Edit:
+    """Insert an intended gap of `length` frames; with `all_lanes` covers and sounds are cut there and give way as well."""
     refuse_locked(story, DIALOGUE)
     if length <= 0:
         raise Refused("A space needs a length of at least one frame.")
     _place_in(story, at)
-    return _put(story, sources, at, [Piece(0, None, 0, length)], f"A space of {frames_of(length)}", stay=True)
+    did = f"A space of {frames_of(length)}{' on all lanes' if all_lanes else ''}"
+    wanted = frozenset(lanes(story)) if all_lanes else None
+    return _put(story, sources, at, [Piece(0, None, 0, length)], did, stay=True, along=wanted)
 
 
 def _card(colour: str, text: str) -> Card:
@@ -275,13 +285,47 @@ def overwrite(story: Story, sources: Sources, at: int, source: int, start: int, 
             if q.source is not None and q.source in sources and sources[q.source].picture and q.take != "sound":
                 seen.append(Cover(new.next_id + len(seen), q.source, q.start, q.length, Tether(made, start + t)))
             t += q.length
-        up = [
-            replace(c, lane=c.lane + 1) if any(a < end and b > at and x is c for a, b, x in story.spans) else c
-            for c in new.covers
-        ]
+        over = {c.id: a for a, b, c in story.spans if a < end and b > at}
+        up = [replace(c, lane=c.lane + 1) if c.id in over else c for c in new.covers]
+        # what is seen stays as it is: covers that began over the words replaced are tethered to those in their place
+        up = [replace(c, tether=Tether(made, start + over[c.id] - at)) if at <= over.get(c.id, -1) < end else c for c in up]
         new = replace(new, covers=(*up, *seen), next_id=new.next_id + len(seen))
     did = f"{sources[source].name} over {clock(at, story.rate)} to {clock(at + length, story.rate)}"
-    return settle(story, new, sources, did, split=split, made=(made,), playhead=at + length)
+    return settle(story, new, sources, did, split=split, made=(made,), playhead=at + length, keep_covers=take == "sound")
+
+
+def take_only(story: Story, sources: Sources, a: int, b: int, what: str) -> Edit:
+    """Take only the `picture`, or only the `sound`, of [a, b) out; nothing moves, what stays is in sync as before.
+
+    | A both     |   take the sound of ~   ->   | A both | A picture | A both |
+         ~~~
+    """
+    refuse_locked(story, DIALOGUE)
+    if what not in ("picture", "sound"):
+        raise Refused("Take the picture or the sound of it out.")
+    if not 0 <= a < b <= story.length:
+        raise Refused("The range is empty, or runs past the end of the story.")
+    mid, i, split = cut_at(story, a)
+    mid, j, split2 = cut_at(mid, b)
+    for old, ids in split2.items():
+        root = next((k for k, v in split.items() if old in v), old)
+        split[root] = tuple(dict.fromkeys((*split.get(root, ()), *ids)))
+    rest = "sound" if what == "picture" else "picture"
+    rows, n = list(mid.pieces), mid.next_id
+    for k in range(i, j):
+        p = rows[k]
+        s = sources.get(p.source) if p.source is not None else None
+        has = s is not None and (s.picture if what == "picture" else s.sound) and p.take in ("both", what)
+        if s is None or not has:
+            continue
+        other = (s.sound if what == "picture" else s.picture) and p.take == "both"
+        rows[k] = replace(p, take=rest) if other else Piece(n, None, 0, p.length)  # nothing of it is left: a space
+        n += not other
+    if rows == list(mid.pieces):
+        raise Refused(f"There is no {what} of the dialogue's own in that range.")
+    made = tuple(p.id for p in rows[i:j])
+    did = f"The {what} of {frames_of(b - a)} taken out at {clock(a, story.rate)}"
+    return settle(story, replace(mid, pieces=tuple(rows), next_id=n), sources, did, split=split, made=made, playhead=a)
 
 
 def replace_piece(
@@ -317,8 +361,10 @@ def extract(story: Story, sources: Sources, a: int, b: int) -> Edit:
         [----)
     """
     refuse_locked(story, DIALOGUE)
-    new, _, _, split = cut_out(story, a, b)
-    return settle(story, new, sources, f"Took out {frames_of(b - a)} and closed up", split=split, playhead=a)
+    draft = closed(story, sources, a, b, story.along) if 0 <= a < b <= story.length else story
+    new, _, _, split = cut_out(draft, a, b)
+    out, report = settle(story, new, sources, f"Took out {frames_of(b - a)} and closed up", split=split, playhead=a)
+    return out, report.with_notes(out_of_step(story, b, a - b, story.along))
 
 
 def remove(story: Story, sources: Sources, piece: int) -> Edit:
@@ -455,19 +501,25 @@ def swap(story: Story, sources: Sources, first: int, second: int) -> Edit:
     return settle(story, without(story, pieces), sources, "Two pieces swapped", made=(first, second), playhead=head)
 
 
-def set_zoom(story: Story, sources: Sources, piece: int, percent: int) -> Edit:
-    """Punch in: show a piece larger about its middle. From about 120 % on a jump next to it is soft (common practice)."""
+def set_zoom(story: Story, sources: Sources, piece: int | list[int], percent: int) -> Edit:
+    """Punch in: show a piece, or several, larger about the middle. From about 120 % on a jump is soft (common practice)."""
     refuse_locked(story, DIALOGUE)
-    i = story.index_of(piece)
-    p = story.pieces[i]
-    if p.source is None or p.source not in sources or not sources[p.source].picture:
-        raise Refused("That piece has no picture to show larger.")
+    ids = [piece] if isinstance(piece, int) else list(dict.fromkeys(piece))
+    rows = [story.piece(i) for i in ids]
+    seen = [p for p in rows if p.source is not None and p.source in sources and sources[p.source].picture]
+    if not seen:
+        raise Refused(
+            "That piece has no picture to show larger." if len(rows) == 1 else "None of them has a picture to show larger."
+        )
     if not 100 <= percent <= 300:
         raise Refused("A picture is shown at 100 to 300 percent.")
-    if p.zoom == percent:
+    change = {p.id for p in seen if p.zoom != percent}
+    if not change:
         raise Refused(f"It is shown at {percent} % already.")
-    new = without(story, [*story.pieces[:i], replace(p, zoom=percent), *story.pieces[i + 1 :]])
-    return settle(story, new, sources, f"{name_of(sources, p)} shown at {percent} %", made=(piece,), playhead=story.starts[i])
+    new = without(story, [replace(p, zoom=percent) if p.id in change else p for p in story.pieces])
+    what = name_of(sources, seen[0]) if len(seen) == 1 else f"{len(seen)} pieces"
+    at = min(story.starts[story.index_of(i)] for i in change)
+    return settle(story, new, sources, f"{what} shown at {percent} %", made=tuple(ids), playhead=at)
 
 
 def spread(story: Story, sources: Sources, every: int) -> Edit:

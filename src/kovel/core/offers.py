@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from kovel.core.seams import SPARE, Seam
+from kovel.core.seams import SPARE, Seam, seams
 from kovel.core.settle import frames_of, longest
 from kovel.core.story import Sources, Story
 from kovel.core.sync import same_moment
@@ -95,7 +95,12 @@ def offers(
         out.append(Offer("cover", s.name, why, "lay_cover", params, score))
     out.sort(key=lambda o: -o.score)
     out = out[:3]
-    out = [*angles(story, sources, seam.at, pauses_between(words)), *out]
+    # a word's edge a little before the jump, so that it is hidden with frames to spare
+    lead = [
+        e for e in edges if seam.at - 2 * rate.fps <= e <= seam.at - SPARE and e >= story.starts[story.index_of(seam.left.id)]
+    ]
+    begin = lead[-1] if lead else max(story.starts[story.index_of(seam.left.id)], seam.at - round(rate.fps))
+    out = [*angles(story, sources, begin, pauses_between(words)), *out]
     i = story.index_of(seam.right.id)
     zoom = 100 if seam.left.zoom >= 120 else min(300, round(seam.left.zoom * 1.25))
     out.append(
@@ -131,7 +136,11 @@ def pauses_between(words: Sequence[tuple[int, int, Word]], shortest: int = 4) ->
 def angles(story: Story, sources: Sources, begin: int, edges: Sequence[int] = (), length: int | None = None) -> list[Offer]:
     """The same moment from the other cameras of the sync set, over what stands from story frame `begin` on.
 
-    A cutaway to another angle starts at 5 s (common practice) and ends at the next of `edges`, pauses, after that.
+    A cutaway to another angle is 5 s at first (common practice). It runs over a jump that lies in it or just behind, and on
+    to the next of `edges`, pauses, where one follows within two seconds, also beyond its piece.
+
+    talk    | A           | A' jumps    |..pause..
+    angle      [──────────────────────────)
     """
     rate = story.rate
     if not 0 <= begin < story.length:
@@ -147,13 +156,17 @@ def angles(story: Story, sources: Sources, begin: int, edges: Sequence[int] = ()
         if frame is None or b.id == p.source or not b.picture or total is None or not 0 <= frame < total:
             continue
         until = begin + (length or round(5 * rate.fps))
-        until = next((e for e in edges if e >= until), until) if until < story.length else story.length
-        # in step only as long as the talk under it runs on in one recording
+        jump = next((s.at for s in seams(story, sources) if begin < s.at < until + SPARE and s.kind in ("jump", "covered")), 0)
+        until = max(until, jump + SPARE)
+        until = next((e for e in edges if until <= e <= until + 2 * rate.fps), until)
         until = min(until, story.length, begin + total - frame)
-        until = min(until, _in_step(story, sources, i, b.id, frame - begin))
+        step = min(until, _in_step(story, sources, i, b.id, frame - begin))
         if until > begin:
             params = {"source": b.id, "at": begin, "until": until, "start": frame}
-            out.append(Offer("angle", b.name, f"the same moment, in step for {frames_of(until - begin)}", "lay_cover", params))
+            why = f"the same moment, in step for {frames_of(step - begin)}"
+            if step < until:
+                why += f", then on over the {'jump' if jump else 'next piece'}"
+            out.append(Offer("angle", b.name, why, "lay_cover", params))
     return out
 
 

@@ -99,7 +99,7 @@ ROWS: dict[str, tuple[Callable[[Any], list[Any]], Callable[[list[Any]], Any]]] =
     "loose_sounds": (sound_row, sound_from),
     "sections": (section_row, lambda r: Section(*r)),
 }
-SETS = ("locked", "muted", "soloed")
+SETS = ("locked", "muted", "soloed", "along")
 NUMBERS = ("next_id", "target")
 
 

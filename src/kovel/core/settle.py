@@ -77,7 +77,7 @@ def check_handles(s: Source, rate: Rate, old: tuple[int, int], new: tuple[int, i
 
 def settle(
     old: Story, new: Story, sources: Sources, did: str, *, split: Mapping[int, tuple[int, ...]] | None = None,
-    made: tuple[int, ...] = (), playhead: int | None = None,
+    made: tuple[int, ...] = (), playhead: int | None = None, keep_covers: bool = False,
 ) -> Edit:  # fmt: skip
     """The finished story from a draft `new`, and the report.
 
@@ -87,7 +87,7 @@ def settle(
     """
     split = split or {}
     kept = Kept(old, new, split)
-    covers, loose, shorter = followed(kept, (*new.covers, *new.loose), old.covers, sources)
+    covers, loose, shorter = followed(kept, (*new.covers, *new.loose), () if keep_covers else old.covers, sources)
     sounds, loose_sounds, shorter2 = followed(kept, (*new.sounds, *new.loose_sounds), old.sounds, sources)
     were_loose = {c.id for c in _all(old.loose, old.loose_sounds)}
     were_placed = {c.id: c for c in _all(old.covers, old.sounds)}

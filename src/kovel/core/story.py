@@ -213,6 +213,7 @@ class Story:
     muted: frozenset[str] = frozenset()
     soloed: frozenset[str] = frozenset()
     target: int = 0
+    along: frozenset[str] = frozenset()  # lanes that are cut and closed up with the dialogue
     __hash__ = None  # type: ignore[assignment]
 
     @cached_property

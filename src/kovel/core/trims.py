@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from kovel.core.covers import trim_cover
 from kovel.core.edits import trim, trimmed, without
 from kovel.core.settle import DIALOGUE, Edit, check_handles, frames_of, name_of, refuse_locked, settle, source_of
+from kovel.core.sounds import trim_sound
 from kovel.core.story import Piece, Refused, Sources, Story
 
 
@@ -75,7 +77,19 @@ def match_length(story: Story, sources: Sources, piece: int) -> Edit:
     delta = story.pieces[i - 1].length - story.pieces[i].length
     if delta == 0:
         raise Refused("It is already as long as the piece before.")
-    return trim(story, sources, piece, "out", delta)
+    new, report = trim(story, sources, piece, "out", delta)
+    return new, replace(report, playhead=story.starts[i])
+
+
+def set_length(story: Story, sources: Sources, item: int, length: int) -> Edit:
+    """Make a piece, card, cover or sound `length` frames long at its out point; after a piece the rest ripples."""
+    if length < 1:
+        raise Refused("A length is one frame or longer.")
+    if any(p.id == item for p in story.pieces):
+        return trim(story, sources, item, "out", length - story.piece(item).length)
+    if any(c.id == item for c in (*story.covers, *story.loose)):
+        return trim_cover(story, sources, item, "out", length - story.cover(item).length)
+    return trim_sound(story, sources, item, "out", length - story.sound(item).length)
 
 
 def extend_to(story: Story, sources: Sources, piece: int, at: int) -> Edit:
@@ -109,7 +123,8 @@ def tail(story: Story, sources: Sources, at: int) -> Edit:
     p, begin = _under(story, at)
     if at == begin:
         raise Refused("The piece begins at the playhead: nothing of it would be left.")
-    return trim(story, sources, p.id, "out", at - begin - p.length)
+    new, report = trim(story, sources, p.id, "out", at - begin - p.length)
+    return new, replace(report, playhead=at - 1)  # still on the piece
 
 
 def _under(story: Story, at: int) -> tuple[Piece, int]:

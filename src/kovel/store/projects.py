@@ -177,7 +177,7 @@ def duplicate(db: Database, project: int) -> Project:
                 (ids[rid], rid),
             )
         for (sid,) in c.execute("SELECT id FROM story WHERE project = ?", (project,)).fetchall():
-            kept = "name, next_id, locked, muted, soloed, target"
+            kept = "name, next_id, locked, muted, soloed, target, along"
             copy = fresh(c, "story")
             c.execute(f"INSERT INTO story (id, project, {kept}) SELECT ?, ?, {kept} FROM story WHERE id = ?", (copy, new, sid))
             for table in ("piece", "cover", "laid_sound", "seam", "section"):

@@ -194,7 +194,7 @@ def _cover_note(story: Story, sources: Sources, c: Cover, at: int) -> str:
     if at < story.length:
         i = story.index_at(at)
         p = story.pieces[i]
-        if p.source is not None and p.source in sources and c.source in sources:
+        if p.source is not None and p.source in sources and c.source in sources and p.take != "sound":
             want = same_moment(sources[p.source], sources[c.source], p.start + at - story.starts[i], story.rate)
             if want is not None:
                 notes.append("in step" if want == c.start else f"{c.start - want:+d} frames out of step")
