@@ -82,7 +82,7 @@ def test_log(room: TestClient, coded: Coded) -> None:
     assert [(p.start, p.length) for p in stories.load(data.db, 1).story.pieces] == [(50, 50)]
     assert "no longer in the log" in said(room.post(f"/p/1/subclips/{c.id}/remove")) and not subclips.of_project(data.db, 1)
     assert stories.load(data.db, 1).story.length == 50  # what is in the story stays
-    assert room.get("/p/1/time", params={"text": "+1:05", "now": 10}).json() == {"frame": 40}
+    assert room.get("/p/1/time", params={"text": "+1:05", "now": 10}).json() == {"frame": 40, "said": "0:01+15, 40 frames"}
     plan = room.get(f"/p/1/recordings/{r['fifty'].id}/plan").json()
     assert (
         plan["length"] == 600

@@ -39,7 +39,9 @@ VALUES: dict[str, Callable[[Random], object]] = {  # what a parameter of any com
     "heading": lambda r: r.choice(["", "River", "Night"]), "colour": lambda r: r.choice(["#000000", "#8a2f2f", "red"]), "text": lambda r: r.choice(["", "The Last Haul"]),
 }  # fmt: skip
 NAMES = [
-    n for n in COMMANDS if n not in ("set_lock", "set_muted", "set_solo", "set_along", "paste", "take_out", "insert_several", "set_target")
+    n
+    for n in COMMANDS
+    if n not in ("set_lock", "set_muted", "set_solo", "set_along", "paste", "take_out", "insert_several", "set_target")
 ]
 
 

@@ -1,14 +1,16 @@
 """The Log room's desk: one recording, its words, in and out, markers and slices, and what was kept of it."""
 
-from typing import Annotated, Any
+from fractions import Fraction
+from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Depends, Form, Request
 from fastapi.responses import HTMLResponse, JSONResponse
 
 from kovel.core.pauses import VOICE, nearest_pause
 from kovel.core.plan import window_plan
-from kovel.core.rate import Rate
-from kovel.core.timecode import TimeError, parse_entry
+from kovel.core.rate import SAMPLE_RATE, Rate
+from kovel.core.sync import set_time
+from kovel.core.timecode import TimeError, parse_entry, parse_length, stamp
 from kovel.core.usage import ranges_used, uses
 from kovel.core.words import Word
 from kovel.store import jobs, markers, projects, recordings, settings, steps, stories, subclips
@@ -118,18 +120,43 @@ def search(request: Request, project: int, q: str = "") -> HTMLResponse:
     w = web(request)
     p = projects.get(w.data.db, project)
     names = {r.id: r.name for r in recordings.of_project(w.data.db, project)}
-    rows = []
+    rows: list[dict[str, Any]] = []
+    sources = recordings.sources(w.data.db, project)
+    heard: dict[tuple[int, int], dict[str, Any]] = {}  # by sync set and second: what two cameras hear is said once
     for f in recordings.search(w.data.db, project, q, 60):
+        sync = sources[f.recording].sync
+        if sync is not None:
+            second = round(set_time(sync, Fraction(f.start, SAMPLE_RATE)))
+            same = next((heard[sync.set, s] for s in (second, second - 1, second + 1) if (sync.set, s) in heard), None)
+            if same is not None and same["f"].recording != f.recording:
+                same["also"] = names[f.recording]
+                continue
         parts = [(chunk, i % 2 == 1) for i, chunk in enumerate(f.text.replace("\x03", "\x02").split("\x02"))]
-        rows.append({"f": f, "name": names[f.recording], "frame": p.rate.sample_to_frame(f.start), "parts": parts})
+        rows.append({"f": f, "name": names[f.recording], "frame": p.rate.sample_to_frame(f.start), "parts": parts, "also": ""})
+        if sync is not None:
+            heard[sync.set, second] = rows[-1]
     return page(request, "parts/found.html", project=p, rows=rows, q=q)
 
 
 @router.get("/time")
-def time(request: Request, project: int, text: str, now: int = 0) -> JSONResponse:
-    """A time as editors type it -> {"frame"}, at the project's rate."""
+def time(
+    request: Request, project: int, text: str, now: int = 0, kind: Literal["moment", "length", "delta", "minutes"] = "moment", start: int = 0
+) -> JSONResponse:  # fmt: skip
+    """A time as editors type it -> {"frame", "said"} at the project's rate: a moment, a length, a step either way, or the
+    length of a film in minutes and seconds. `said` is what was understood."""
     p = projects.get(web(request).data.db, project)
-    return JSONResponse({"frame": typed(text, p.rate, "That time", now)})
+    try:
+        if kind in ("length", "minutes"):
+            frame = parse_length(text, p.rate, minutes=kind == "minutes")
+        else:
+            frame = parse_entry(text, p.rate, now=now if kind == "moment" else 0, drop=p.drop, start=start)
+        if kind == "moment" and frame < 0:
+            raise TimeError(f"“{text.strip()[:40]}” lies before the beginning.")
+    except TimeError as e:
+        raise Invalid(str(e)) from None
+    frames = f"{abs(frame)} frame{'s' if abs(frame) != 1 else ''}"
+    said = f"{stamp(frame, p.rate)}, {frames}" + ("" if kind != "delta" else " later" if frame >= 0 else " earlier")
+    return JSONResponse({"frame": frame, "said": said})
 
 
 def typed(text: str, rate: Rate, what: str, now: int = 0) -> int:

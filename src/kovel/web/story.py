@@ -1,6 +1,7 @@
 """The Story room: the lined page, its edits, undo and redo, the plan the player reads."""
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Annotated, Any, Literal, Union
 
 from fastapi import APIRouter, Body, Form, Request
@@ -8,6 +9,7 @@ from fastapi.responses import HTMLResponse, JSONResponse, Response
 from pydantic import BaseModel, ConfigDict, Field, create_model
 
 from kovel.core import commands
+from kovel.core.along import lanes
 from kovel.core.lined import LinedPage, lined
 from kovel.core.marks import sections
 from kovel.core.plan import make_plan
@@ -31,6 +33,7 @@ LINE = 16  # pixels a line of words or a label needs
 FINE = 5  # pixels under which a piece or cover is drawn without what is inside it
 READABLE = 16  # seconds a row beyond which words are no longer set
 CHARS = 50
+RIGHT = 900  # pixels of the page beside the picture and the map, in a window of 1280
 
 
 class _Edit(BaseModel):
@@ -117,13 +120,14 @@ def _sheet(request: Request, kept: Kept, zoom: int) -> dict[str, Any]:
             {"c": c, "at": a, "top": a * px, "tall": tall, "name": r.name if r else "?", "faces": [f for f in faces if f],
              "note": _cover_note(kept.story, sources, c, a)}
         )  # fmt: skip
+    places = _places(laid, max((x.lane for x in kept.story.sounds), default=0))
     lines = [
         {
-            "x": 13 + 38 * s.column,
+            "x": 13 + places.column * s.column,
             "y0": s.a * px,
             "y1": s.b * px,
             "seen": s.seen,
-            "d": "" if s.seen else _wavy(13 + 38 * s.column, s.a * px, s.b * px),
+            "d": "" if s.seen else _wavy(13 + places.column * s.column, s.a * px, s.b * px),
         }
         for s in laid.stretches
     ]
@@ -156,10 +160,30 @@ def _sheet(request: Request, kept: Kept, zoom: int) -> dict[str, Any]:
         "near": _told_apart(kept.story, laid.seams, px, view), "line_tall": LINE,
         "fine": FINE, "crowded": kept.story.length * px < 2 * FINE * len(kept.story.pieces),
         "sounds": sounds, "heads": heads, "readable": readable,
+        "places": places, "lanes": ",".join(lanes(kept.story)), "along": ",".join(sorted(kept.story.along)),
         "ends": [kept.story.join(0), kept.story.join(len(kept.story.pieces))] if kept.story.pieces else [],
         "used": ",".join(map(str, sorted({c.source for c in kept.story.covers}))),
         "jumps": sum(1 for s in laid.seams if s.kind == "jump"),
     }  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Places:
+    """Where what stands beside the words begins, in pixels: all of it fits a window of 1280."""
+
+    column: int  # width of a coverage line's column
+    covers: int
+    lane: int  # width of a cover lane
+    sounds: int
+    coverage: int
+
+
+def _places(laid: LinedPage, sound_lanes: int) -> Places:
+    n = max(1, len(laid.columns))
+    column = 38 if n <= 3 else max(18, 130 // n)
+    covers = 530 + column * n
+    lane = max(40, min(126, (RIGHT - covers - 28 - 22 * sound_lanes) // max(1, laid.lanes)))
+    return Places(column, covers, lane, covers + 6 + laid.lanes * lane, column * len(laid.columns) + 8)
 
 
 def _told_apart(story: Story, found: Sequence[Seam], px: float, view: tuple[int, int]) -> list[tuple[Seam, Join, bool]]:

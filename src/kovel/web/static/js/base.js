@@ -1,5 +1,8 @@
 // In every room: the look, the key sheet, and the report line that fades once read.
-import { typing } from "./transport.js";
+import "./times.js";
+
+// Keys belong to the page unless one is typing, or a control that uses them has the focus.
+export const typing = (e) => e.target.closest?.("input:not([type=checkbox],[type=radio]), textarea, select, [contenteditable]");
 
 const root = document.documentElement;
 document.querySelector("[data-theme-toggle]").addEventListener("click", () => {

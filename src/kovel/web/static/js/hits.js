@@ -61,7 +61,7 @@ document.addEventListener("keydown", (e) => {
   const k = e.key.toLowerCase();
   if (k === "x") toggle();
   else if (k === "p" && !music) play();
-  else if (k === "e" && !music) document.querySelector('#send [value="end"]').click();
+  else if (k === "b" && !music) document.querySelector('#send [value="end"]').click();
   else if (k === "t" && music && player.playing && !e.repeat) { taps.push(Math.round((player.now() / fps) * 48000)); const t = $("taps"); if (t) t.textContent = `${taps.length} taps`; }
   else return;
   e.preventDefault();

@@ -2,6 +2,7 @@
 import { post, say } from "./base.js";
 import { Loupe } from "./loupe.js";
 import { wave, waves } from "./peaks.js";
+import { readTime } from "./times.js";
 import { timecode, transport, typing } from "./transport.js";
 
 const log = document.getElementById("log"), total = Number(log.dataset.total), fps = Number(log.dataset.fps);
@@ -13,6 +14,7 @@ const gather = () => { words.length = 0; for (const el of document.querySelector
 gather();
 let marks = { in: null, out: null };
 let moved = "in"; // the edge last moved
+let shown = { in: "", out: "" }; // what the fields were given to show
 let along = { speakers: [], pauses: [], used: [] };
 let snapping = false;
 const player = await transport(document.querySelector("[data-player]"), `/p/${log.dataset.project}/recordings/${log.dataset.recording}/plan`);
@@ -50,7 +52,8 @@ function mark(which, frame) {
 function show() {
   const { in: a, out: b } = marks;
   form.elements.start.value = a ?? ""; form.elements.end.value = b ?? "";
-  $("in-tc").value = a === null ? "" : timecode(a, rate); $("out-tc").value = b === null ? "" : timecode(b, rate);
+  shown = { in: a === null ? "" : timecode(a, rate), out: b === null ? "" : timecode(b, rate) };
+  for (const which of ["in", "out"]) if (document.activeElement !== $(`${which}-tc`) || which === moved) $(`${which}-tc`).value = shown[which];
   $("in-out").textContent = a !== null && b !== null ? timecode(b - a, rate) : "–";
   const pc = (f) => `${(100 * f) / total}%`;
   $("edge-in").hidden = a === null; $("edge-out").hidden = b === null;
@@ -262,12 +265,27 @@ const playRange = () => {
   player.stop(); player.seek(marks.in); player.play(1, marks.out);
 };
 $("play-range").addEventListener("click", playRange);
-for (const which of ["in", "out"]) $(`${which}-tc`).addEventListener("change", async (e) => {
-  const q = new URLSearchParams({ text: e.target.value, now: player.frame });
-  const r = await fetch(`/p/${log.dataset.project}/time?${q}`, { headers: { Accept: "application/json" } });
-  const got = await r.json();
-  if (r.ok) { mark(which, got.frame); player.seek(got.frame); } else { say(got.error, true); show(); }
-});
+// A typed in or out is read when it is left, and before the range is kept: what is kept is what the fields show.
+async function readMark(which) {
+  const field = $(`${which}-tc`), text = field.value.trim();
+  if (text === shown[which]) return true;
+  if (!text) { marks[which] = null; show(); return true; }
+  const got = await readTime(text, "moment", { now: player.frame });
+  if (field.value.trim() !== text) return true; // typed on meanwhile
+  if (got.error) { say(`${which === "in" ? "In" : "Out"}: ${got.error}`, true); field.focus(); field.select(); return false; }
+  mark(which, got.frame); player.seek(got.frame);
+  return true;
+}
+for (const which of ["in", "out"]) $(`${which}-tc`).addEventListener("change", () => readMark(which));
+let read = false; // the fields were read for the submit that follows
+document.addEventListener("submit", async (e) => {
+  if (e.target !== form || read) return;
+  if (["in", "out"].every((w) => $(`${w}-tc`).value.trim() === shown[w])) return;
+  e.preventDefault(); e.stopImmediatePropagation();
+  const last = document.activeElement === $("in-tc") ? ["out", "in"] : ["in", "out"]; // what was typed last has the last word
+  if (!(await readMark(last[0])) || !(await readMark(last[1]))) return;
+  read = true; form.requestSubmit(); read = false;
+}, true);
 document.addEventListener("keydown", (e) => {
   if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "z" && !typing(e)) { e.preventDefault(); turnBack(e.shiftKey); return; }
   if (document.querySelector("dialog[open]") || e.ctrlKey || e.metaKey || e.altKey) return;

@@ -51,7 +51,7 @@ document.addEventListener("keydown", (e) => {
     all[Math.min(all.length - 1, i + 1)]?.focus();
   }
   else if (k === "enter" && here && e.target === here) location.href = here.dataset.desk;
-  else if (k === "e") sheet().querySelector('[name=do][value="to-end"]').click();
+  else if (k === "b") sheet().querySelector('[name=do][value="to-end"]').click();
   else return;
   e.preventDefault();
 });

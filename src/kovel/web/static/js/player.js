@@ -102,7 +102,7 @@ export class Player extends EventTarget {
     if (speed > 0 && this.frame >= this.plan.length) this.frame = 0;
     const from = this.frame;
     const asked = performance.now();
-    const heard = speed === 1 || speed === 1.5 || speed === 2;
+    const heard = [1, 1.5, 2, 3].includes(speed);
     this.want(from, this.pictures.exact ? speed : 0); // the pool must not run before the sound does
     const sample = Math.round((from * this.plan.rate[1] * RATE) / this.plan.rate[0]);
     const [audible] = await Promise.all([
@@ -146,9 +146,9 @@ export class Player extends EventTarget {
 
   toggle() { if (this.playing) this.stop(); else this.play(1); }
 
-  // Faster in the same direction at each press; forwards up to 2 the sound keeps its pitch, beyond there is none.
+  // Faster in the same direction at each press; forwards up to 3 the sound keeps its pitch, beyond there is none.
   shuttle(direction) {
-    const steps = direction > 0 ? [1, 1.5, 2, 4, 8] : [1, 2, 4, 8], was = this.asked || this.speed;
+    const steps = direction > 0 ? [1, 1.5, 2, 3, 4, 8] : [1, 2, 3, 4, 8], was = this.asked || this.speed;
     const now = Math.sign(was) === direction ? steps.indexOf(Math.abs(was)) : -1;
     this.play(direction * steps[Math.min(now + 1, steps.length - 1)]);
   }

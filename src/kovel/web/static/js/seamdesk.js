@@ -7,7 +7,7 @@ import { Recording } from "./media.js";
 const released = () => new Promise((done) => { for (const kind of ["pointerup", "pointercancel", "keyup"]) document.addEventListener(kind, () => setTimeout(done), { once: true }); });
 
 export function seamDesk(story) {
-  const { $, $$, num, base, player, edit, choose, say, project, frames } = story;
+  const { $, $$, num, base, player, edit, choose, say, project, readTime } = story;
   const place = $("#desk-place");
   let shown = null, pictures = null, blink = 0, asked = 0;
 
@@ -104,8 +104,9 @@ export function seamDesk(story) {
     if (input.value === input.defaultValue && (!blending || blending.dataset.sent === blending.value || ![...blending.options].some((o) => o.selected !== o.defaultSelected))) return null; // sent already, or nothing new
     input.defaultValue = input.value;
     if (blending) blending.dataset.sent = blending.value;
-    const text = form.elements.value.value.trim(), n = /^-?\d+$/.test(text) ? num(text) : await frames(text);
-    const what = form.dataset.set;
+    const what = form.dataset.set, got = await readTime(input.value, "delta");
+    if (got.error) { say(got.error, true); input.defaultValue = ""; return null; } // field and text stay
+    const n = got.frame;
     if (what === "split") return edit("split_edit", { piece: shown, frames: n });
     if (what === "cross") return edit("crossfade", { piece: shown, frames: n });
     const blend = form.elements.blend.value;

@@ -1,6 +1,7 @@
 // The Story room: turns keys, clicks and drags into requests, and draws what comes back. The server holds the story.
 import { say } from "./base.js";
 import { waves } from "./peaks.js";
+import { readTime } from "./times.js";
 import { transport, typing } from "./transport.js";
 import { allEdits } from "./storyall.js";
 import { aroundThePage } from "./storymap.js";
@@ -11,7 +12,8 @@ const scroll = document.getElementById("scroll"), zoom = document.getElementById
 const $ = (s, r = document) => r.querySelector(s), $$ = (s, r = document) => [...r.querySelectorAll(s)];
 const num = (x) => Number(x);
 const sheet = () => document.getElementById("page");
-let picked = null; // the shelf item in hand
+let picked = null; // the shelf item in hand, the last of those picked up
+let all = []; // every shelf item picked up, in order
 let chosen = null; // {kind: "piece"|"cover", id} or {kind: "words", a, b}
 let busy = Promise.resolve(), waiting = 0; // edits go one after the other; the plan is fetched when none waits
 
@@ -42,9 +44,10 @@ async function go(url, body, form) {
     if (r.status === 200) {
       const at = r.headers.get("x-playhead"), made = r.headers.get("x-made");
       if (!waiting) await player.reload();
-      if (["extract", "lift"].includes(body?.command)) clear();
+      if (["extract", "lift"].includes(body?.command)) { const mine = body.a === marks.a && body.b === marks.b; choose(null); if (mine) { marks = { a: null, b: null }; bracket(); } }
       if (at) { player.seek(num(at)); }
       if (made && body?.command === "set_heading") choose(null);
+      else if (Array.isArray(body?.piece)) choose({ kind: "pieces", ids: body.piece });
       else if (chosen?.kind === "seam") choose(chosen); // the seam desk stays with its seam
       else if (made && body?.command !== "split") { const id = num(made.split(",")[0]); if (player.plan.pieces.some((p) => p[0] === id)) choose({ kind: "piece", id }); else if ($(`[data-sound="${id}"]`)) choose({ kind: "sound", id }); else choose({ kind: "cover", id }); }
     } else await player.reload();
@@ -176,10 +179,20 @@ function setMark(which, clear) {
   if (marks.a !== null && marks.b !== null && marks.b <= marks.a) marks[which === "a" ? "b" : "a"] = null;
   bracket();
 }
-function pick(item) {
-  picked = item && picked?.dataset !== item.dataset ? item : null;
-  for (const i of $$(".shelf-item")) i.setAttribute("aria-pressed", i === picked ? "true" : "false");
+// Picks an item up, or puts it down; with `more` beside those in hand, in the order they were picked.
+function pick(item, more = false) {
+  if (!item) all = [];
+  else if (all.includes(item)) all = all.filter((x) => more && x !== item);
+  else all = more ? [...all.filter((x) => x.dataset.kind === item.dataset.kind), item] : [item];
+  picked = all.at(-1) || null;
+  for (const i of $$(".shelf-item")) {
+    const n = all.indexOf(i) + 1;
+    i.setAttribute("aria-pressed", n ? "true" : "false");
+    if (n && all.length > 1) i.dataset.nth = n; else delete i.dataset.nth;
+  }
 }
+const ranges = () => all.map((x) => [num(x.dataset.source), num(x.dataset.from), num(x.dataset.length)]);
+const lanes = () => (sheet().dataset.lanes || "").split(",").filter(Boolean);
 const hand = () => picked && { source: num(picked.dataset.source), start: num(picked.dataset.from), length: num(picked.dataset.length) };
 
 // ---- what can be done
@@ -193,24 +206,28 @@ async function coverAt(at, until) {
   }
   if (!p) return say("Pick a shot up first: Enter on it in the shelf.", true);
   const most = num(p.dataset.length), r = chosen?.kind === "words" ? chosen : null;
-  if (until === undefined) until = r ? r.b : at + Math.min(most, await frames($("#cover-length").value));
+  const each = r ? 0 : await typedLength($("#cover-length"));
+  if (each === null) return null;
+  if (all.length > 1) return edit("lay_several", { at: r ? r.a : at, ranges: ranges().map(([s, a, n]) => [s, a, Math.min(n, each || n)]) });
+  if (until === undefined) until = r ? r.b : at + Math.min(most, each);
   if (r) at = r.a;
   if (until - at > most && p.dataset.kind === "shot") until = at + most;
   return edit("lay_cover", { source: num(p.dataset.source), at, until, start: num(p.dataset.from) });
 }
-async function frames(text) {
-  const r = await fetch(`/p/${room.dataset.project}/time?${new URLSearchParams({ text, now: 0 })}`, { headers: { Accept: "application/json" } });
-  const got = await r.json();
-  if (r.ok && got.frame > 0) return got.frame;
-  say(got.error || "A cover needs a length of at least one frame.", true);
-  return Math.round(4 * player.fps);
+// A typed length in frames; null where it cannot be read: it says so, field and text stay.
+async function typedLength(field, kind = "length") {
+  const got = await readTime(field.value, kind);
+  if (!got.error) return got.frame;
+  say(got.error, true);
+  field.focus(); field.select();
+  return null;
 }
-async function count(text, otherwise) { return text ? frames(text) : otherwise; }
 const needsHand = (f) => () => { const h = hand(); if (!h || picked.dataset.kind === "loose") say("Pick a soundbite up first: Enter on it in the shelf.", true); else f(h); };
 const acts = {
   undo, redo,
-  add: needsHand((h) => edit("add_at_end", h)),
-  insert: needsHand((h) => edit("insert", { at: player.frame, ...h })),
+  add: needsHand((h) => (all.length > 1 ? edit("insert_several", { at: num(sheet().dataset.length), ranges: ranges() }) : edit("add_at_end", h))),
+  insert: needsHand((h) => (all.length > 1 ? edit("insert_several", { at: player.frame, ranges: ranges() }) : edit("insert", { at: player.frame, ...h }))),
+  gap: needsHand((h) => edit("insert_space", { at: player.frame, length: ranges().reduce((n, r) => n + r[2], 0) || h.length, all_lanes: true })),
   overwrite: needsHand((h) => edit("overwrite", { at: player.frame, ...h })),
   cover: () => coverAt(player.frame),
   split: () => edit("split", { at: player.frame }),
@@ -245,8 +262,8 @@ room.addEventListener("click", (e) => {
   else if (h) send(`${base}/go`, { entry: h.dataset.entry }, true);
 });
 async function history() { $("#shelf-history").innerHTML = await (await fetch(`${base}/history`)).text(); }
-room.addEventListener("click", (e) => { const i = e.target.closest(".shelf-item"); if (i) pick(i); });
-room.addEventListener("dblclick", (e) => { const i = e.target.closest(".shelf-item[data-kind=bite]"); if (i) { pick(null); pick(i); acts.add(); } });
+room.addEventListener("click", (e) => { const i = e.target.closest(".shelf-item"); if (i) pick(i, e.shiftKey); });
+room.addEventListener("dblclick", (e) => { const i = e.target.closest(".shelf-item[data-kind=bite], .shelf-item[data-kind=shot]"); if (i) { pick(null); pick(i); acts.add(); } });
 
 // ---- the page: where is a point in time
 const px = () => num(sheet().dataset.px);
@@ -292,9 +309,8 @@ scroll.addEventListener("pointerdown", (e) => {
 });
 scroll.addEventListener("pointermove", (e) => {
   if (!end) return;
-  const to = snapped(frameAt(e.clientY));
-  if (!line) { line = document.createElement("div"); line.className = "landing"; sheet().append(line); }
-  line.style.top = `${to * px()}px`; end.to = to;
+  end.to = snapped(frameAt(e.clientY), e.altKey);
+  landingLine(end.to);
 });
 scroll.addEventListener("pointerup", () => {
   if (!end) return;
@@ -303,12 +319,23 @@ scroll.addEventListener("pointerup", () => {
   d.el.draggable = true;
   if (d.to !== undefined && d.to !== d.from) edit("trim_cover", { cover: d.id, edge: d.edge, delta: d.to - d.from });
 });
-// To a beat of the music, if one is within a few pixels and the music has beats.
-function snapped(f) {
-  const near = Math.max(2, 6 / px());
-  let best = f, d = near;
-  for (const b of player.plan.beats || []) if (Math.abs(b - f) < d) { d = Math.abs(b - f); best = b; }
+// To a cut, a mark, the playhead or a beat of the music within a few pixels; Alt lets go of it.
+function snapped(f, free = false) {
+  if (free) { caught = ""; return f; }
+  let best = f, d = Math.max(2, 6 / px());
+  caught = "";
+  const near = (b, what) => { if (b !== null && Math.abs(b - f) < d) { d = Math.abs(b - f); best = b; caught = what; } };
+  for (const b of joins()) near(b, "cut");
+  near(marks.a, "in"); near(marks.b, "out"); near(player.frame, "playhead");
+  for (const [, a, b] of player.plan.covers || []) { near(a, "cover"); near(b, "cover"); }
+  for (const b of player.plan.beats || []) near(b, "beat");
   return best;
+}
+let caught = ""; // what a drag has snapped to
+function landingLine(at) {
+  if (!line) { line = document.createElement("div"); line.className = "landing"; sheet().append(line); }
+  line.style.top = `${at * px()}px`;
+  line.dataset.at = caught;
 }
 document.addEventListener("dragstart", (e) => {
   const i = e.target.closest?.(".shelf-item"), c = e.target.closest?.(".laid"), p = e.target.closest?.(".grip")?.closest(".piece");
@@ -322,10 +349,12 @@ function landing(e) {
   const w = document.elementFromPoint(e.clientX, e.clientY)?.closest?.(".w");
   if (drag.kind === "bite" || drag.kind === "piece") {
     const t = frameAt(e.clientY), next = pieces().find((p) => t < p.at + p.length / 2);
+    caught = "";
     return { at: next ? next.at : num(sheet().dataset.length), before: next ? next.id : null };
   }
-  if (w && drag.kind !== "laid-sound") return { at: num(w.dataset.f), word: w };
-  return { at: snapped(Math.max(0, frameAt(e.clientY) - (drag.hold || 0))) };
+  const to = snapped(Math.max(0, frameAt(e.clientY) - (drag.hold || 0)), e.altKey);
+  if (w && !caught && !e.altKey && drag.kind !== "laid-sound") return { at: num(w.dataset.f), word: w };
+  return { at: to };
 }
 scroll.addEventListener("dragover", (e) => {
   if (!drag) return;
@@ -333,8 +362,7 @@ scroll.addEventListener("dragover", (e) => {
   const l = landing(e);
   for (const x of $$(".w.is-target")) x.classList.remove("is-target");
   l.word?.classList.add("is-target");
-  if (!line) { line = document.createElement("div"); line.className = "landing"; sheet().append(line); }
-  line.style.top = `${l.at * px()}px`;
+  landingLine(l.at);
 });
 function landed() { line?.remove(); line = null; for (const x of $$(".w.is-target")) x.classList.remove("is-target"); drag = null; }
 document.addEventListener("dragend", landed);
@@ -346,7 +374,8 @@ scroll.addEventListener("drop", (e) => {
   if (d.kind === "piece") return d.ids ? edit("move_several", { pieces: d.ids, before: l.before }) : edit("move", { piece: d.id, before: l.before });
   if (d.kind === "laid-sound") return edit("move_sound", { sound: d.id, at: l.at });
   if (d.kind === "cover") return edit("move_cover", { cover: d.id, at: l.at });
-  pick(null); pick(d.item);
+  if (!all.includes(d.item)) { pick(null); pick(d.item); }
+  if (d.kind === "bite" && all.length > 1) return edit("insert_several", { at: l.at, ranges: ranges() });
   if (d.kind === "bite") { const h = hand(); return l.before === null ? edit("add_at_end", h) : edit("insert", { at: l.at, ...h }); }
   choose(null);
   return coverAt(l.at);
@@ -429,12 +458,13 @@ document.addEventListener("keydown", (e) => {
   else if (code === "BracketRight") nudge("out", e);
   else if (e.altKey && k === "arrowup") shift(-1);
   else if (e.altKey && k === "arrowdown") shift(1);
+  else if (e.altKey && (k === "arrowleft" || k === "arrowright")) { const s = theSeam(); if (s) { choose({ kind: "seam", id: s[2] }); edit("roll", { piece: s[2], delta: (k === "arrowleft" ? -1 : 1) * (e.shiftKey ? 5 : 1) }); } else say("There is no seam in the story yet.", true); }
   else if (e.altKey) return;
   else if (k === "arrowup") { player.stop(); player.seek(joins().findLast((j) => j < player.frame) ?? 0); }
   else if (k === "arrowdown") { player.stop(); player.seek(joins().find((j) => j > player.frame) ?? player.frame); }
   else if (k === "z") (e.shiftKey ? redo : undo)();
-  else if (k === "e") acts.add();
-  else if (k === "n") acts.insert();
+  else if (k === "b") acts.add();
+  else if (k === "n") (e.shiftKey ? acts.gap : acts.insert)();
   else if (k === "w") acts.overwrite();
   else if (k === "c") acts.cover();
   else if (k === "s") acts.split();
@@ -449,7 +479,7 @@ document.addEventListener("keydown", (e) => {
   else if (k === "t") seamStep(e.shiftKey ? -1 : 1);
   else if (k === "u") seamStep(e.shiftKey ? -1 : 1, "jump");
   else if (k === "a") loopSeam();
-  else if (code === "Comma" || code === "Period") { const s = theSeam(); if (s) { choose({ kind: "seam", id: s[2] }); edit("roll", { piece: s[2], delta: (code === "Comma" ? -1 : 1) * (e.shiftKey ? 5 : 1) }); } }
+  else if (k === "d" && (cover() || chosen?.kind === "sound")) say("A dissolve is set at a seam: choose one (T). Covers and sounds have none.", true);
   else if (k === "d") { const s = theSeam(); if (s) edit("set_blend", e.shiftKey ? { piece: s[2], blend: "cut" } : { piece: s[2], blend: "dissolve", length: Math.round(player.fps * 0.48) }); }
   else if (k === "h") otherCamera();
   else if (k === "q") acts.all();
@@ -474,7 +504,7 @@ setInterval(() => {
   busy = busy.then(async () => {
     const r = await fetch(`${base}/revision?seen=${sheet().dataset.revision}&story=${sheet().dataset.story}`, { headers: { "X-Zoom": zoom.value, "X-View": view() } }).catch(() => null);
     if (r?.status === 200) { put(await r.text()); await player.reload(); }
-  });
+  }).catch(() => {}); // it asks again; the edit that waits goes on
 }, 3000);
 
 document.body.addEventListener("prepared", () => { if (!player.playing) location.reload(); });
@@ -482,7 +512,7 @@ document.addEventListener("look", () => waves(sheet()));
 dress();
 if (location.hash.length > 1) player.seek(num(location.hash.slice(1)) || 0);
 window.kovel.story = { edit, undo, redo, idle: () => busy };
-const here = { $, $$, num, project, base, room, scroll, sheet, px, player, edit, wide, choose, say, acts, range, piece, pieces, cover, hand, frames, count, theSeam, seamStep, loopSeam, otherCamera, copyRange, pasteHere, clear, nudge, picked: () => picked, chosen: () => chosen, marks: () => marks, coverAt };
+const here = { $, $$, num, project, base, room, scroll, sheet, px, player, edit, wide, choose, say, acts, range, piece, pieces, cover, hand, lanes, readTime, theSeam, seamStep, loopSeam, otherCamera, copyRange, pasteHere, clear, nudge, picked: () => picked, chosen: () => chosen, marks: () => marks, coverAt };
 seamDesk(here);
 allEdits(here);
 aroundThePage(here);

@@ -145,9 +145,10 @@ document.addEventListener("keydown", (e) => {
     line(Number(e.target.getAttribute("aria-valuenow")) + (e.key === "ArrowLeft" ? -1 : 1)); set(); return;
   }
   if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "z" && !typing(e)) { e.preventDefault(); send({ do: "undo" }); return; }
-  if (typing(e) || e.ctrlKey || e.metaKey || e.altKey || document.querySelector("dialog[open]")) return;
-  const k = e.key, n = e.shiftKey ? 5 : 1, p = here();
-  const nudge = { "[": ["start", -n], "{": ["start", -5], "]": ["start", n], "}": ["start", 5], ",": ["end", -n], "<": ["end", -5], ".": ["end", n], ">": ["end", 5] }[k];
+  if (typing(e) || e.ctrlKey || e.metaKey || document.querySelector("dialog[open]")) return;
+  const k = e.key, p = here(), by = (e.altKey ? -1 : 1) * (e.shiftKey ? 5 : 1);
+  const nudge = { BracketLeft: ["start", by], BracketRight: ["end", by] }[e.code];
+  if (e.altKey && !nudge) return;
   if (k === "ArrowDown") walk(1);
   else if (k === "ArrowUp") walk(-1);
   else if (k === "h") hearOne(false);
@@ -155,7 +156,7 @@ document.addEventListener("keydown", (e) => {
   else if (k === "p") hearAll();
   else if (k === "x" && p) send({ do: "toggle", key: p.key });
   else if (k === "g") protect();
-  else if (k === "e") { const b = document.querySelector('#send [value="end"]'); htmx.process(b.form); b.click(); } // the form may have come just now
+  else if (k === "b") { const b = document.querySelector('#send [value="end"]'); htmx.process(b.form); b.click(); } // the form may have come just now
   else if (nudge && p) send({ do: "nudge", key: p.key, edge: nudge[0], by: nudge[1] });
   else return;
   e.preventDefault();

@@ -1,5 +1,7 @@
 // Transport row and its keys, the same in every room with a picture.
+import { say, typing } from "./base.js";
 import { Player } from "./player.js";
+import { readTime } from "./times.js";
 
 export function timecode(frame, rate, start = 0, drop = false) {
   // Display only; the server's timecode module is the truth and is what is stored.
@@ -13,8 +15,7 @@ export function timecode(frame, rate, start = 0, drop = false) {
   return `${p(Math.floor(s / 3600) % 24)}:${p(Math.floor(s / 60) % 60)}:${p(s % 60)}${drop ? ";" : ":"}${p(f % n)}`;
 }
 
-// Keys belong to the page unless one is typing, or a control that uses them has the focus.
-export const typing = (e) => e.target.closest?.("input:not([type=checkbox],[type=radio]), textarea, select, [contenteditable]");
+export { typing };
 
 export async function transport(root, planUrl) {
   const canvas = root.querySelector("canvas");
@@ -55,11 +56,27 @@ export async function transport(root, planUrl) {
     else if (k === "ArrowRight") step(e.shiftKey ? 5 : 1);
     else if (k === "Home") acts.start();
     else if (k === "End") acts.end();
+    else if (k === "f" || k === "F") acts.time();
     else return;
     e.preventDefault();
   });
   // A clicked button gives the keyboard back, so that the space bar plays instead of pressing it again.
   document.addEventListener("click", (e) => { if (e.detail > 0) e.target.closest?.("button")?.blur(); });
+  // The timecode is a field: F, or a click, and a time to go to.
+  const field = root.querySelector("[data-goto-time]");
+  const back = () => { field.hidden = true; at.hidden = false; };
+  acts.time = () => { player.stop(); field.value = at.textContent; field.hidden = false; at.hidden = true; field.focus(); field.select(); };
+  field.addEventListener("keydown", async (e) => {
+    if (e.key === "Escape") { back(); return; }
+    if (e.key !== "Enter") return;
+    e.preventDefault();
+    const got = await readTime(field.value, "moment", { now: player.frame, start });
+    if (got.error) { say(got.error, true); return; }
+    back();
+    player.seek(got.frame);
+    if (got.frame > player.plan.length) say("That lies behind the end; here is the end.");
+  });
+  field.addEventListener("blur", back);
   await player.reload();
   window.kovel = { ...(window.kovel || {}), player };
   return player;

@@ -1,0 +1,52 @@
+// Times as editors type them. The server reads them; what it understood stands beside the field while one types.
+
+const project = () => location.pathname.match(/^\/p\/(\d+)/)?.[1];
+
+/**
+ * @param {string} text what was typed
+ * @param {"moment"|"length"|"delta"|"minutes"} kind how it is meant
+ * @param {{now?: number, start?: number}} [against] the frame that + and − count from; the timecode a film begins with
+ * @returns {Promise<{frame?: number, said?: string, error?: string}>}
+ */
+export async function readTime(text, kind = "moment", { now = 0, start = 0 } = {}) {
+  const q = new URLSearchParams({ text, kind, now: String(now), start: String(start) });
+  try {
+    return await (await fetch(`/p/${project()}/time?${q}`, { headers: { Accept: "application/json" } })).json();
+  } catch {
+    return { error: "Kovel does not answer. Check that it still runs, then try again." };
+  }
+}
+
+let told = null, asked = 0, due = 0;
+function place(field, text, bad) {
+  if (!told) {
+    told = document.createElement("output");
+    told.className = "understood";
+    told.setAttribute("aria-live", "polite");
+    document.body.append(told);
+  }
+  const home = field.closest("dialog[open]") || document.body, r = field.getBoundingClientRect();
+  if (told.parentElement !== home) home.append(told);
+  told.textContent = text;
+  told.classList.toggle("bad", bad);
+  told.hidden = !text;
+  told.style.left = `${Math.min(r.left, innerWidth - told.offsetWidth - 8)}px`;
+  told.style.top = `${r.bottom + told.offsetHeight + 4 > innerHeight ? r.top - told.offsetHeight - 2 : r.bottom + 2}px`;
+}
+const hide = () => { asked++; clearTimeout(due); if (told) told.hidden = true; };
+
+/** Shows beside a field what its text means; used by every field with data-time="kind". */
+export function understand(field, kind, text = field.value, against = {}) {
+  const n = ++asked;
+  clearTimeout(due);
+  if (!text.trim()) { hide(); return; }
+  due = setTimeout(async () => {
+    const got = await readTime(text, kind, against);
+    if (n === asked && document.activeElement === field) place(field, got.error || `= ${got.said}`, Boolean(got.error));
+  }, 90);
+}
+document.addEventListener("input", (e) => {
+  const f = e.target.closest?.("input[data-time]");
+  if (f) understand(f, f.dataset.time, f.value, { now: window.kovel?.player?.frame || 0, start: Number(f.dataset.start || 0) });
+});
+document.addEventListener("focusout", hide);
