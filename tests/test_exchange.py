@@ -83,6 +83,16 @@ def test_edl_reads_back_equal(told: Kept) -> None:
     text = to_edl(kept.story, kept.name, p, rows)
     plan = make_plan(kept.story, {i: r.source for i, r in rows.items()})
     fps = float(p.rate.fps)
+    # the adapter knows one rate: events of the recording at 50 are read here
+    fast = [k for k, x in enumerate(text.splitlines()) if x[5:].startswith("F1 ")]
+    lines = text.splitlines()
+    (k, m2) = fast
+    begins, ends = ([int(v) for v in x.split(":")] for x in lines[k].split()[4:6])
+    plan_row = next(x for x in plan.pictures if x.source == 4)
+    own = [((h * 60 + m) * 60 + s) * 50 + f for h, m, s, f in (begins, ends)]
+    assert own[0] == plan_row.start * 50 // p.rate.fps and abs(own[1] - own[0] - 10 * 50 / p.rate.fps) <= 0.5
+    assert lines[m2] == f"M2   F1             050.0                {lines[k].split()[4]}"
+    text = "\n".join(x for i, x in enumerate(lines) if not k <= i <= k + 3)
     tl = otio.adapters.read_from_string(text, "cmx_3600", rate=fps)
     by_kind = {t.kind: t for t in tl.tracks}
     names = {r.name: i for i, r in rows.items()}
@@ -107,7 +117,7 @@ def test_edl_reads_back_equal(told: Kept) -> None:
             )
         return out
 
-    seen = [(x.at, x.end, x.source, x.start) for x in plan.pictures if x.source is not None]
+    seen = [(x.at, x.end, x.source, x.start) for x in plan.pictures if x.source not in (None, 4)]
     assert events(by_kind["Video"]) == seen
     heard = [
         (a, a + q.length, q.source, q.start) for a, q in zip(kept.story.starts, kept.story.pieces, strict=False) if q.source
@@ -115,4 +125,44 @@ def test_edl_reads_back_equal(told: Kept) -> None:
     assert events(by_kind["Audio"]) == heard
     assert f"{format_timecode(p.start_frame, p.rate, p.drop)}" in text and all(
         len(x.split()[1]) <= 8 for x in text.splitlines() if x[:3].isdigit()
+    )
+
+
+def test_what_a_list_cannot_hold_is_said_and_lanes_are_as_in_the_plan(told: Kept, data: Data) -> None:
+    _, p, _ = told
+    do = lambda name, **v: stories.edit(data.db, 1, None, name, v)  # noqa: E731
+    rows = {r.id: r for r in recordings.of_project(data.db, p.id)}
+    s = stories.load(data.db, 1).story
+    do("set_blend", piece=s.pieces[1].id, blend="dissolve", length=10)
+    do("insert_card", at=0, length=20, text="The Last Haul")
+    do("lay_sound", source=2, at=30, until=90, start=0, kind="effect")
+    do("retime_cover", cover=s.covers[0].id, span=220)
+    text = to_edl(stories.load(data.db, 1).story, "cut", p, rows)
+    told_ = text[text.index("* NOT IN THIS LIST") :]
+    assert "dissolve of 10 frames: written as a cut" in told_ and "card “The Last Haul”: written as black" in told_
+    assert "effect “Tobin”, 60 frames" in told_ and "M2   B1             0" in text  # 110 frames of the story, 220 of the shot
+    for lane, track in (("dialogue", "Dialogue sound"), ("effect", "Sound 1"), ("cover 1", "Cover 1")):
+        do("set_muted", lane=lane, muted=True)
+        made = to_otio(stories.load(data.db, 1).story, "cut", p, rows)
+        assert not [c for t in made.tracks if t.name == track for c in t if isinstance(c, otio.schema.Clip)]
+        do("set_muted", lane=lane, muted=False)
+    do("set_muted", lane="dialogue", muted=True)
+    assert " A     C" not in to_edl(stories.load(data.db, 1).story, "cut", p, rows)
+
+
+def test_start_timecode_counts_at_the_recordings_own_rate(data: Data) -> None:
+    """ST 12-1: 0.4 s after 01:00:00;40 at 59.94 is 01:00:01;04, whatever the story's rate."""
+    p = projects.create(data.db, "Ferry", "29.97", start="01:00:00:00", drop=True)
+    facts = {"size": 1, "rate": [60000, 1001], "frames": 3000, "picture": True, "sound": True, "width": 16, "height": 9,
+             "channels": 1, "start_timecode": "01:00:00;40", "remarks": []}  # fmt: skip
+    r = recordings.add(data.db, p.id, "/media/fast.mov", "fast", "interview", facts)
+    stories.edit(data.db, 1, None, "add_at_end", {"source": r.id, "start": 12, "length": 30})
+    kept = stories.load(data.db, 1)
+    assert "FAST     V     C        01:00:01;04 01:00:02;04 01:00:00;00" in to_edl(kept.story, "cut", p, {r.id: r})
+    (clip, *_) = to_otio(kept.story, "cut", p, {r.id: r}).find_clips()
+    whole = clip.media_reference.available_range
+    assert (whole.start_time.rate, whole.duration.value) == (pytest.approx(60000 / 1001), 3000)
+    assert otio.opentime.to_timecode(whole.start_time, 60000 / 1001, True) == "01:00:00;40"
+    assert clip.source_range.start_time.to_seconds() == pytest.approx(
+        whole.start_time.to_seconds() + 12 * 1001 / 30000, abs=0.017
     )

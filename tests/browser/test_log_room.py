@@ -132,7 +132,7 @@ def test_from_sound_to_soundbites(page: Page, serve: Callable, tmp_path: Path) -
     page.keyboard.press("ArrowDown")
     page.keyboard.press("2")
     expect(page.locator("#report")).to_contain_text("changed")
-    page.keyboard.press("e")
+    page.keyboard.press("b")
     expect(page.locator("#report")).to_contain_text("1 piece")
     (p,) = stories.load(data.db, 1).story.pieces
     kept = subclips.of_recording(data.db, 1)

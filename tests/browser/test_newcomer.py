@@ -81,7 +81,7 @@ def test_from_footage_to_a_film_on_disk(
     for name in ("First bite", "Second bite"):
         page.locator("#shelf-bites .shelf-item", has_text=name).focus()
         page.keyboard.press("Enter")
-        page.keyboard.press("e")
+        page.keyboard.press("b")
         expect(page.locator("#report")).to_contain_text("at the end")
         page.evaluate("kovel.story.idle()")
     expect(page.locator(".piece")).to_have_count(2)

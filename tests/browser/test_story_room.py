@@ -66,10 +66,10 @@ def room(page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path) 
 def test_dialogue_by_key(room: Room) -> None:
     t, f = room.r["talk"].id, room.r["fifty"].id
     start = room.shape()
-    room.press("e")
+    room.press("b")
     room.report("Pick a soundbite up first")
     room.pick("Bite one")
-    room.press("e")
+    room.press("b")
     assert room.shape() == [*start, (t, 500, 40)]
     room.press("z")
     room.seek(20)
@@ -131,8 +131,9 @@ def test_covers_by_key(room: Room) -> None:
     room.press("m")
     (c,) = room.story.covers
     assert room.story.at(c) == 90 and c.tether.moment == 340
-    p.locator(".piece .w", has_text="word27").click()  # its word: 13.52 s, frame 338
-    p.locator(".piece .w", has_text="word27").click(modifiers=["Shift"])
+    room.press("Escape")
+    room.seek(85)
+    room.press("i", "End", "o")  # all its words
     p.keyboard.press("x")  # told first what it would cost
     expect(p.locator(".ask")).to_contain_text("boat came loose")
     assert len(stories.load(room.data.db, 1).story.covers) == 1
@@ -150,12 +151,12 @@ def test_covers_by_key(room: Room) -> None:
     room.press("m")
     (c,) = room.story.covers
     assert room.story.at(c) == 10 and not room.story.loose
-    p.get_by_label("Lock cover lane 1").click()
+    p.get_by_role("button", name="cover 1").click()
     room.report("still follows its words")
     room.seek(12)
     room.press("v", "x")
     room.report("cover 1 lane is locked")
-    p.get_by_label("Lock cover lane 1").click()
+    p.get_by_role("button", name="cover 1").click()
     room.report("Cover 1 lane unlocked")
     room.press("Escape", "v")
     room.seek(12)
@@ -197,7 +198,7 @@ def test_drags(room: Room) -> None:
     p.mouse.up()
     expect(p.locator(".w.is-on")).to_have_count(3)
     p.locator('[data-do="lift"]').click()  # 12.02 s to 13.417 s: frames 300 to 336
-    p.locator("[data-ask=yes]").click()  # the cover's word goes with it
+    room.report("23 frames shorter")  # the cover begins at the first of its words that stays
     room.report("leaving a space")
     assert room.shape() == [(t, 100, 50), (None, 0, 36), (t, 336, 39), (f, 0, 60)]
 
@@ -344,7 +345,7 @@ def test_seam_desk_by_hand(room: Room) -> None:
     until(p, f"JSON.stringify(({codes})()) === '[150,300]'")
     p.get_by_label("In edge 5 frames later").click()
     room.report("in point 5 frames later")
-    room.press(",", "Shift+.")  # the seam rolls
+    room.press("Alt+ArrowLeft", "Alt+Shift+ArrowRight")  # the seam rolls
     assert room.shape()[:2] == [(t, 100, 55), (t, 309, 66)]
     redrawn = """() => new Promise((done) => { const old = document.querySelector("#desk"); document.dispatchEvent(new Event("look"));
       const look = () => old.isConnected ? setTimeout(look, 5) : done(); look(); })"""
@@ -418,7 +419,7 @@ def test_every_edit_by_name_marks_and_stories(room: Room) -> None:
     named("punch 130")
     assert room.story.pieces[1].zoom == 130
     named("heading The river")
-    named("target section 0:10:00")
+    named("target section 0:10")
     assert (room.story.sections[0].heading, room.story.sections[0].target) == ("The river", 250)
     expect(p.locator(".section-head")).to_contain_text("The river")
     room.seek(0)
@@ -429,7 +430,7 @@ def test_every_edit_by_name_marks_and_stories(room: Room) -> None:
     named("dip 1s")
     named("fade up 10")
     assert [j.length for j in room.story.joins] == [10, 25]
-    named("target story 0:03:00")
+    named("target story 0:03")
     expect(p.locator("#total-length.is-over")).to_contain_text("of 0:03+00")
     room.press("Escape", "3")
     room.pick("boat")

@@ -32,7 +32,7 @@ def test_pauses_by_key(page: Page, coded: tuple[Data, dict], serve: Callable, tm
     page.keyboard.press("ArrowDown")
     page.keyboard.press("x")
     expect(page.locator("#list .proposal").nth(1).get_by_role("checkbox")).not_to_be_checked()
-    page.keyboard.press(">")
+    page.keyboard.press("Shift+BracketRight")
     expect(page.locator("#report")).to_contain_text("moved by 5 frames")
     rate = recordings.clock_of(data.db, 1)
     second = tighten.rows(data, talk, rate)[1]
@@ -62,7 +62,7 @@ def test_pauses_by_key(page: Page, coded: tuple[Data, dict], serve: Callable, tm
     page.mouse.up()
     page.keyboard.press("g")
     expect(page.locator("#report")).to_contain_text("Protected")
-    page.keyboard.press("e")
+    page.keyboard.press("b")
     expect(page.locator("#report")).to_contain_text("One undo in the Story")
     pieces = [(p.start, p.length) for p in stories.load(data.db, 1).story.pieces]
     assert pieces == [(0, 103), (148, 105), (303, 250), (598, 105), (748, 105), (898, 102)]
@@ -93,7 +93,7 @@ def test_hits_and_taps(page: Page, coded: tuple[Data, dict], serve: Callable, tm
     page.keyboard.press("p")
     until(page, "kovel.player.playing && kovel.player.plan.length === 50")
     until(page, "!kovel.player.playing", seconds=8)
-    page.keyboard.press("e")
+    page.keyboard.press("b")
     expect(page.locator("#report")).to_contain_text("10 pieces, 50 frames")
     page.goto(f"{server.url}/p/1/hits?rec={r['fifty'].id}")
     until(page, "window.kovel?.hits")

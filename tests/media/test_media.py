@@ -375,7 +375,7 @@ def test_a_database_of_the_first_version_is_brought_up_to_date(tmp_path: Path) -
         names = {r[0] for r in db.read().execute("SELECT name FROM sqlite_master")}
         assert db.read().execute("SELECT name FROM project").fetchone()[0] == "Old" and {"sentence", "word_time"} <= names
         assert (
-            db.read().execute("PRAGMA user_version").fetchone()[0] == 6
+            db.read().execute("PRAGMA user_version").fetchone()[0] == 7
             and db.read().execute("PRAGMA journal_mode").fetchone()[0] == "wal"
         )
         db.close()

@@ -3,8 +3,9 @@
 import json
 import sys
 import time
+from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import click
 
@@ -12,13 +13,15 @@ from kovel.core.rate import Rate
 from kovel.core.story import Refused
 from kovel.core.timecode import TimeError, parse_entry
 from kovel.media.files import Unusable
-from kovel.store import jobs, projects, recordings
+from kovel.store import jobs, projects, recordings, subclips
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.store.stories import Stale
+from kovel.store.subclips import Subclip
 from kovel.work.data import Data, default_folder
 from kovel.work.foreman import Foreman
 
+T = TypeVar("T")
 KNOWN = (Invalid, Missing, Refused, Stale, Unusable, TimeError)
 
 
@@ -61,10 +64,43 @@ def answer(as_json: bool, value: Any, text: str) -> None:
 
 
 def the_recording(data: Data, project: int, name: str) -> Recording:
-    for r in recordings.of_project(data.db, project):
-        if name in (r.name, str(r.id), Path(r.path).name):
-            return r
-    raise Missing(f"There is no recording called {name} in this project. `kovel list` shows them.")
+    rows = recordings.of_project(data.db, project)
+    found = [r for r in rows if str(r.id) == name] or [r for r in rows if name in (r.name, Path(r.path).name)]
+    return only(found, name, "recording", lambda r: f"{r.id} ({r.path})")
+
+
+def the_subclip(data: Data, project: int, name: str) -> Subclip:
+    rows = subclips.of_project(data.db, project)
+    names = {r.id: r.name for r in recordings.of_project(data.db, project)}
+    found = [c for c in rows if str(c.id) == name] or [c for c in rows if c.name == name]
+    return only(found, name, "subclip", lambda c: f"{c.id} (in {names[c.recording]})")
+
+
+def only(found: Sequence[T], name: str, what: str, told: Callable[[T], str]) -> T:
+    """The one thing of a name; `Missing` if there is none, `Invalid`, with the number of each, if there are several."""
+    if not found:
+        raise Missing(f"There is no {what} called {name} in this project. `kovel list --project ...` shows them.")
+    if len(found) > 1:
+        raise Invalid(f"{len(found)} {what}s are called {name}. Say which by its number: {', '.join(map(told, found))}.")
+    return found[0]
+
+
+def write_out(out: Path | None, body: str, as_json: bool = False, **value: Any) -> None:
+    """A text into a file, or (`-`, or none named) to standard output."""
+    if out is None or str(out) == "-":
+        click.echo(body, nl=False)
+        return
+    check_folder(out)
+    out.write_text(body)
+    answer(as_json, {"path": str(out), **value}, f"{out} written.")
+
+
+def check_folder(out: Path) -> None:
+    """Refuse to write where there is no folder, before anything is worked out."""
+    if not out.resolve().parent.is_dir():
+        raise Invalid(f"There is no folder {out.resolve().parent}. Make it first, or name another one.")
+    if out.is_dir():
+        raise Invalid(f"{out} is a folder. Name a file in it.")
 
 
 def wait_for(data: Data, ids: list[int], quiet: bool = False, most: float = float("inf")) -> list[jobs.Job]:

@@ -14,9 +14,11 @@ from kovel.cli.common import (
     the_project,
     the_recording,
     wait_for,
+    write_out,
 )
 from kovel.core.timecode import running
 from kovel.store import jobs, projects, recordings, subclips
+from kovel.store.projects import Invalid
 from kovel.work.hearing import take_words, transcript
 from kovel.work.intake import bring_in_all, files_in
 
@@ -84,6 +86,8 @@ def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
 @click.option("--new", help="Make a project of this name first.")
 @click.option("--rate", default="25", help="Its frames a second.", show_default=True)
 @click.option("--size", default="1920x1080", help="Its picture size.", show_default=True)
+@click.option("--start", default="00:00:00:00", help="Its start timecode.", show_default=True)
+@click.option("--drop", is_flag=True, help="Drop-frame timecode (29.97 and 59.94).")
 @click.option("--kind", default="", help="interview, b-roll, sound, music or still (default: a guess).")
 @click.option(
     "--words",
@@ -99,15 +103,22 @@ def import_(
     new: str | None,
     rate: str,
     size: str,
+    start: str,
+    drop: bool,
     kind: str,
     words: Path | None,
     no_wait: bool,
     as_json: bool,
 ) -> None:
-    """Bring recordings (files or folders) into a project and prepare them."""
+    """Bring recordings (files, or folders with all that lies below them) into a project and prepare them."""
     data = open_data(folder)
-    p = projects.create(data.db, new, rate, size) if new else the_project(data, project_name)
     paths = [f for given in files for f in (files_in(given.resolve()) if given.exists() else [given.absolute()])]
+    if not paths:
+        raise Invalid(f"There are no recordings in {', '.join(map(str, files))}. Nothing was made.")
+    p = projects.create(data.db, new, rate, size, start, drop) if new else the_project(data, project_name)
+    for given in files:
+        if given.is_dir() and not as_json:
+            click.echo(f"{given}: {len(files_in(given.resolve()))} files", err=True)
     made, bad = bring_in_all(data, p.id, paths, kind=kind)
     if words and len(made) == 1:
         bad += take_words(data, made[0], words.name, words.read_text(errors="replace"))[1]
@@ -123,7 +134,9 @@ def import_(
         "recordings": [{"id": r.id, "name": r.name, "ready": recordings.get(data.db, r.id).ready} for r in made],
         "refused": bad,
     }
-    answer(as_json, value, "\n".join([*(f"{r.name}: in {p.name} as number {r.id}" for r in made), *bad]))
+    answer(as_json, value, "\n".join(f"{r.name}: in {p.name} as number {r.id}" for r in made))
+    for why in [] if as_json else bad:
+        click.echo(why, err=True)
     if not made:
         sys.exit(1)
 
@@ -170,8 +183,4 @@ def words(recording: str, kind: str, out: Path | None, folder: Path | None, proj
     data = open_data(folder)
     r = the_recording(data, the_project(data, project_name).id, recording)
     body = transcript(recordings.words(data.db, r.id), kind)
-    if out:
-        out.write_text(body)
-        click.echo(f"{out} written.")
-    else:
-        click.echo(body, nl=False)
+    write_out(out, body)

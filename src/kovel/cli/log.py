@@ -16,6 +16,7 @@ from kovel.cli.common import (
     the_project,
     the_recording,
     typed,
+    write_out,
 )
 from kovel.exchange.log import from_csv, to_csv, to_otio
 from kovel.store import markers, recordings, subclips
@@ -84,8 +85,4 @@ def export(kind: str, out: Path | None, folder: Path | None, project_name: str |
     else:
         marked = {i: markers.of_recording(data.db, i) for i in rows}
         body = otio.adapters.write_to_string(to_otio("log", p, list(rows.values()), clips, marked), "otio_json")
-    if out:
-        out.write_text(body)
-        click.echo(f"{out} written.")
-    else:
-        click.echo(body, nl=False)
+    write_out(out, body)

@@ -4,7 +4,17 @@ from pathlib import Path
 
 import click
 
-from kovel.cli.common import answer, data_option, json_option, open_data, project_option, the_project, wait_for
+from kovel.cli.common import (
+    answer,
+    check_folder,
+    data_option,
+    json_option,
+    open_data,
+    project_option,
+    the_project,
+    wait_for,
+    write_out,
+)  # fmt: skip
 from kovel.store import jobs, recordings, stories
 from kovel.work.intake import start_render
 
@@ -20,6 +30,8 @@ def render(out: Path | None, quality: str, force: bool, folder: Path | None, pro
     """Render the story to MP4."""
     data = open_data(folder)
     p = the_project(data, project_name)
+    if out:
+        check_folder(out)
     if out and out.exists() and not force:
         raise click.ClickException(f"{out} is there already. Choose another name, or add --force.")
     job = start_render(data, stories.current(data.db, p.id), quality, out.resolve() if out else None)
@@ -51,8 +63,4 @@ def export(kind: str, out: Path | None, folder: Path | None, project_name: str |
     rows = {r.id: r for r in recordings.of_project(data.db, p.id)}
     make = to_edl if kind == "edl" else lambda *a: otio.adapters.write_to_string(to_otio(*a), "otio_json")
     body = make(kept.story, kept.name, p, rows)
-    if out:
-        out.write_text(body)
-        answer(as_json, {"path": str(out), "kind": kind}, f"{out} written.")
-    else:
-        click.echo(body, nl=False)
+    write_out(out, body, as_json, kind=kind)

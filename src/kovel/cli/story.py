@@ -2,16 +2,27 @@
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args, get_origin
 
 import click
 
-from kovel.cli.common import answer, data_option, json_option, open_data, project_option, the_project, the_recording, typed
+from kovel.cli.common import (
+    answer,
+    data_option,
+    json_option,
+    open_data,
+    project_option,
+    the_project,
+    the_recording,
+    the_subclip,
+    typed,
+)  # fmt: skip
 from kovel.core.commands import COMMANDS, parameters
+from kovel.core.rate import Rate
 from kovel.core.seams import seams
 from kovel.core.timecode import running
-from kovel.store import recordings, stories, subclips
-from kovel.store.projects import Invalid, Missing
+from kovel.store import recordings, stories
+from kovel.store.projects import Invalid
 from kovel.work.data import Data
 
 
@@ -86,14 +97,10 @@ def story_add(subclip: tuple[str, ...], at: str | None, folder: Path | None, pro
     data = open_data(folder)
     p = the_project(data, project_name)
     sid = stories.current(data.db, p.id)
-    for name in subclip:
-        c = next((c for c in subclips.of_project(data.db, p.id) if name in (c.name, str(c.id))), None)
-        if c is None:
-            raise Missing(f"There is no subclip called {name}. `kovel list --project ...` shows them.")
-        values: dict[str, Any] = {"source": c.recording, "start": c.start, "length": c.length}
-        if at is not None:
-            values["at"] = typed(at, p.rate)
-        _told(data, as_json, *stories.edit(data.db, sid, None, "insert" if at is not None else "add_at_end", values))
+    found = [the_subclip(data, p.id, name) for name in subclip]
+    place = stories.load(data.db, sid).story.length if at is None else typed(at, p.rate)
+    ranges = [[c.recording, c.start, c.length] for c in found]
+    _told(data, as_json, *stories.edit(data.db, sid, None, "insert_several", {"at": place, "ranges": ranges}))
 
 
 @story.command("cover")
@@ -143,21 +150,36 @@ def story_edit(
         if not eq or k not in known:
             raise Invalid(f"{command} takes {', '.join(f'{n}=...' for n in known)}.")
         try:
-            kind = known[k][0]
-            given[k] = (
-                x
-                if kind is str
-                else x == "true"
-                if kind is bool
-                else None
-                if x == "none"
-                else int(x)
-                if x.lstrip("-").isdigit()
-                else typed(x, p.rate)
-            )
+            given[k] = _value(known[k][0], x, p.rate)
         except ValueError as e:
             raise Invalid(f"{k}: {e}") from None
     _told(data, as_json, *stories.edit(data.db, stories.current(data.db, p.id), revision, command, given))
+
+
+def _value(kind: Any, text: str, rate: Rate) -> Any:
+    """What was given for a parameter of this type: text, yes or no, a number or a time, `none`, or several with commas
+    between (`pieces=2,5`; stretches as `cuts=10-20,40-55`, ranges as `ranges=1-0-50`)."""
+    kinds = get_args(kind) or (kind,)
+    origin = get_origin(kind)
+    if type(None) in kinds and text == "none":
+        return None
+    if str in kinds:
+        return text
+    if kind is bool:
+        if text not in ("true", "false"):
+            raise ValueError("say true or false.")
+        return text == "true"
+    if origin is list or any(get_origin(k) is list for k in kinds):
+        rows = [x for x in text.split(",") if x.strip()]
+        if get_args(kind) and get_origin(get_args(kind)[0]) is list:
+            return [[_number(x, rate) for x in row.split("-")] for row in rows]
+        if origin is list or len(rows) > 1:
+            return [_number(x, rate) for x in rows]
+    return _number(text, rate)
+
+
+def _number(text: str, rate: Rate) -> int:
+    return int(text) if text.strip().lstrip("-").isdigit() else typed(text, rate)
 
 
 @story.command("undo")

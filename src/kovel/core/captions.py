@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -14,7 +15,7 @@ _TIME = re.compile(r"(?:(\d{1,4}):)?(\d{1,2}):(\d{2})[.,](\d{1,3})")
 _ARROW = re.compile(r"^\s*(\S+)\s+-->\s+(\S+)")
 _INNER = re.compile(r"<((?:\d+:)?\d\d:\d\d\.\d{3})>")
 _TAG = re.compile(r"<[^>]*>")
-_ENTITIES = {"&amp;": "&", "&lt;": "<", "&gt;": ">", "&nbsp;": " ", "&lrm;": "", "&rlm;": ""}
+_MARKS = {0x200E: None, 0x200F: None, 0xA0: " "}  # marks of direction; a space that does not break
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,9 +95,7 @@ def _cue(body: str, a: int, b: int) -> list[Word]:
     for k, (start, text) in enumerate(parts):
         end = parts[k + 1][0] if k + 1 < len(parts) else b
         plain = _TAG.sub("", text)
-        for e, c in _ENTITIES.items():
-            plain = plain.replace(e, c)
-        said = plain.split()
+        said = html.unescape(plain).translate(_MARKS).split()
         weight = [len(w) + 1 for w in said]
         done = 0
         for w, n in zip(said, weight, strict=True):

@@ -117,7 +117,27 @@ def checks(
                         5,
                     )
                 )
+    out = _quick(story, sources, rate, out)
     return sorted(out, key=lambda f: (-f.weight, f.at if f.at is not None else -1))
+
+
+def _quick(story: Story, sources: Sources, rate: Rate, found: list[Finding]) -> list[Finding]:
+    """Quick cuts are meant: three or more pieces of one recording in a row, each of ten frames or less (common practice), are
+    one finding, and what would be said of each of them is not."""
+    most = max(10, int(rate.fps / 3))
+    i, n = 0, len(story.pieces)
+    while i < n:
+        k = i
+        while k < n and story.pieces[k].source == story.pieces[i].source is not None and story.pieces[k].length <= most:
+            k += 1
+        if k - i >= 3:
+            a, b = story.starts[i], story.starts[k]
+            text = f"{k - i} quick pieces of {_name(sources, story.pieces[i].source)} from {clock(a, rate)} to {clock(b, rate)}"
+            per_cut = ("jump", "short", "word", "step")
+            found = [f for f in found if f.kind not in per_cut or f.at is None or not (a <= f.at < b or a < f.at <= b)]
+            found.append(Finding("quick", a, text, 15))
+        i = max(k, i + 1)
+    return found
 
 
 def _covers(story: Story, sources: Sources, rate: Rate) -> list[Finding]:

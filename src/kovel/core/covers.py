@@ -8,6 +8,8 @@ from kovel.core.settle import Edit, check_handles, check_range, frames_of, lane_
 from kovel.core.story import Cover, Refused, Report, Sources, Story, Tether
 from kovel.core.timecode import stamp as clock
 
+UNHEARD = "It runs at another speed than it was shot at: its own sound is not heard there."
+
 
 def free_lane(story: Story, at: int, end: int, *, without: int | None = None) -> int:
     """The lowest lane on which [at, end) would be seen: above everything it meets."""
@@ -210,7 +212,8 @@ def retime_cover(story: Story, sources: Sources, cover: int, span: int) -> Edit:
     new = replace(c, span=0 if span == c.length else span)
     if new == c:
         raise Refused("It runs at that speed already.")
-    return _set(story, sources, new, f"{s.name} at {round(100 * span / c.length)} %", playhead=story.at(c))
+    out, report = _set(story, sources, new, f"{s.name} at {round(100 * span / c.length)} %", playhead=story.at(c))
+    return out, report.with_notes([UNHEARD] if new.natural and new.span else [])
 
 
 def set_natural(story: Story, sources: Sources, cover: int, on: bool) -> Edit:
@@ -221,7 +224,10 @@ def set_natural(story: Story, sources: Sources, cover: int, on: bool) -> Edit:
         raise Refused(f"{s.name} has no sound of its own.")
     if c.natural == on:
         raise Refused(f"Its sound is {'already' if on else 'not'} heard.")
-    return _set(story, sources, replace(c, natural=on), f"{s.name}: its own sound {'is heard' if on else 'is not heard'}")
+    out, report = _set(
+        story, sources, replace(c, natural=on), f"{s.name}: its own sound {'is heard' if on else 'is not heard'}"
+    )
+    return out, report.with_notes([UNHEARD] if on and c.span else [])
 
 
 def move_cover(story: Story, sources: Sources, cover: int, at: int, lane: int | None = None) -> Edit:

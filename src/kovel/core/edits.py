@@ -146,8 +146,12 @@ def take_out(story: Story, sources: Sources, cuts: list[list[int]]) -> Edit:
     | A ~~ A | B ~~~ B |   take out ~   ->   | A | A | B | B |
     """
     refuse_locked(story, DIALOGUE)
-    if not cuts:
-        raise Refused("There is nothing to take out.")
+    if not cuts or any(len(c) != 2 for c in cuts):
+        raise Refused(
+            "There is nothing to take out: each stretch is its first frame and its end."
+            if cuts
+            else "There is nothing to take out."
+        )
     edges = sorted((a, b) for a, b in cuts)
     if any(a >= b for a, b in edges) or edges[0][0] < 0 or edges[-1][1] > story.length:
         raise Refused("A stretch to take out is empty, or lies outside the story.")

@@ -285,7 +285,7 @@ def _laid_sound(story: Story, sources: Sources) -> list[Heard]:
     for s in story.sounds:
         at = story.at(s)
         end = min(at + s.length, story.length)
-        if end > at and s.source in sources and _audible(story, s.kind):
+        if end > at and s.source in sources and audible(story, s.kind):
             cut = at + s.length - end
             fall = RAMP if cut else to(s.fall) or RAMP
             out.append(Heard(to(at), to(end), s.source, to(s.start), 10 ** (s.level / 200), to(s.rise) or RAMP, fall))
@@ -295,20 +295,21 @@ def _laid_sound(story: Story, sources: Sources) -> list[Heard]:
             and not c.span
             and c.source in sources
             and f"cover {c.lane}" not in story.muted
-            and _audible(story, "natural")
+            and audible(story, "natural")
         ):
             out.append(Heard(to(a), to(min(b, story.length)), c.source, to(c.start), 0.5))
     return out
 
 
-def _audible(story: Story, lane: str) -> bool:
+def audible(story: Story, lane: str) -> bool:
+    """Whether a lane is heard: not muted, and on solo if any is."""
     return lane not in story.muted and (not story.soloed or lane in story.soloed)
 
 
 def make_plan(story: Story, sources: Sources) -> Plan:
     """Flatten a story. In a frame shared by covers the highest lane is seen; a cover past the story's end is cut there."""
     dialogue = _dialogue(story, sources)
-    sounds = _dialogue_sound(story, sources) if _audible(story, "dialogue") else []
+    sounds = _dialogue_sound(story, sources) if audible(story, "dialogue") else []
     laid = _laid_sound(story, sources) if story.sounds or any(c.natural for c in story.covers) else []
     if laid:
         sounds = sorted([*sounds, *laid], key=lambda h: (h.at, h.end, h.source))

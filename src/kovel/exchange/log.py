@@ -2,6 +2,7 @@
 
 import csv
 import io
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -53,12 +54,14 @@ def to_csv(lines: Iterable[Line], rate: Rate) -> str:
     out = io.StringIO()
     sheet = csv.writer(out)
     sheet.writerow(COLUMNS)
+    lines = list(lines)
+    names = Counter(i for _, i in {(x.recording.id, x.recording.name.casefold()) for x in lines})
     for x in lines:
         c, r = x.clip, x.recording
         times = [format_timecode(f, rate) for f in (c.start, c.end, c.length)]
         cells = [
             c.name,
-            r.name,
+            r.name if names[r.name.casefold()] == 1 else f"{r.name} #{r.id}",
             *times,
             c.verdict,
             ", ".join(c.tags),
@@ -76,10 +79,16 @@ def to_csv(lines: Iterable[Line], rate: Rate) -> str:
 
 def from_csv(text: str, rows: Sequence[Recording], rate: Rate) -> tuple[list[New], list[str]]:
     """Ranges to keep, and for each row that does not fit its line and why. Columns by name: recording, in and out are
-    needed, `length` may stand for out; recordings are known by name or by file name, times are as editors type them."""
-    known: dict[str, Recording] = {}
-    for r in reversed(rows):
-        known |= {r.name.casefold(): r, Path(r.path).name.casefold(): r, Path(r.path).stem.casefold(): r}
+    needed, `length` may stand for out; recordings are known by name or by file name, or, where several are called alike, by
+    their number behind it (`C0001 #7`); times are as editors type them."""
+    known: dict[str, list[Recording]] = {}
+    for r in rows:
+        file = Path(r.path)
+        for n in {r.name.casefold(), file.name.casefold(), file.stem.casefold(), f"#{r.id}", f"{r.name.casefold()} #{r.id}"}:
+            known.setdefault(n, []).append(r)
+    for n in list(known):  # a recording's name counts before another one's file name
+        named = [r for r in known[n] if r.name.casefold() == n]
+        known[n] = named if len(named) == 1 else known[n]
     text = text.lstrip("\ufeff")
     first = text.split("\n", 1)[0]
     sheet = csv.DictReader(io.StringIO(text), delimiter=max(",;\t", key=first.count))
@@ -97,10 +106,17 @@ def from_csv(text: str, rows: Sequence[Recording], rate: Rate) -> tuple[list[New
         }
         if not any(v.values()):
             continue
-        r = known.get(v.get("recording", "").casefold())
-        if r is None:
-            left.append(f"Line {line}: there is no recording called “{v.get('recording', '')[:60]}” in this project.")
+        called = v.get("recording", "")
+        found = known.get(called.casefold(), [])
+        if len(found) != 1:
+            several = ", ".join(f"“{called[:60]} #{r.id}”" for r in found)
+            left.append(
+                f"Line {line}: {len(found)} recordings are called “{called[:60]}”. Write which: {several}."
+                if found
+                else f"Line {line}: there is no recording called “{called[:60]}” in this project."
+            )
             continue
+        r = found[0]
         try:
             a = parse_entry(v["in"], rate)
             b = parse_entry(v["out"], rate, now=a) if v.get("out") else a + parse_entry(v.get("length", ""), rate)

@@ -1,42 +1,56 @@
 """Open formats out: OpenTimelineIO and EDL of a story with its cover.
 
-Positions inside recordings are written at the story's rate, counted from the recording's own start timecode where it
-has one, so that a conform by timecode finds the same frames.
+Positions inside recordings are counted from the recording's own start timecode where it has one, read at the recording's
+own rate, so that a conform by timecode finds the same frames. Lanes that are muted, or not on solo, are left out, as in the
+plan.
 """
 
+from fractions import Fraction
 from pathlib import Path
 
 import opentimelineio as otio
 
-from kovel.core.plan import make_plan
+from kovel.core.plan import Image, audible, make_plan, own_frame
+from kovel.core.settle import frames_of, kind_of
 from kovel.core.story import Piece, Story
 from kovel.core.timecode import TimeError, format_timecode, parse_entry
 from kovel.store.projects import Project
 from kovel.store.recordings import Recording
 
 
-def _first_frame(r: Recording, project: Project) -> int:
-    """The recording's start timecode as frames of the project's rate; 0 where there is none."""
+def _first_frame(r: Recording) -> int:
+    """The recording's start timecode in its own frames; 0 where there is none."""
     if not r.start_timecode:
         return 0
     try:
-        return parse_entry(r.start_timecode, project.rate, drop=";" in r.start_timecode)
+        return parse_entry(r.start_timecode, r.rate, drop=_drops(r))
     except TimeError:
         return 0
 
 
-def clip_of(r: Recording, project: Project, start: int, length: int, label: str = "") -> otio.schema.Clip:
-    """Frames [start, start+length) of a recording as a clip that refers to its file."""
-    fps = float(project.rate.fps)
+def _drops(r: Recording) -> bool:
+    return ";" in r.start_timecode
 
-    def span(a: int, n: int) -> otio.opentime.TimeRange:
+
+def _own(r: Recording, project: Project, frame: int) -> int:
+    """A story frame of a recording's clock in its own frames (the nearest)."""
+    return r.rate.seconds_to_frame(project.rate.frame_to_seconds(frame))
+
+
+def clip_of(r: Recording, project: Project, start: int, length: int, label: str = "") -> otio.schema.Clip:
+    """Frames [start, start+length) of a recording as a clip that refers to its file. The file's own range is in its own
+    frames, what is used of it in the story's."""
+
+    def span(a: float, n: int, fps: float) -> otio.opentime.TimeRange:
         return otio.opentime.TimeRange(otio.opentime.RationalTime(a, fps), otio.opentime.RationalTime(n, fps))
 
-    first = _first_frame(r, project)
-    media = otio.schema.ExternalReference(Path(r.path).as_uri(), span(first, r.length(project.rate)))
+    first, own, fps = _first_frame(r), float(r.rate.fps), float(project.rate.fps)
+    whole = span(first, r.frames, own) if r.frames is not None else span(0, length, fps)
+    media = otio.schema.ExternalReference(Path(r.path).as_uri(), whole)
     media.name = Path(r.path).name
     metadata = {"kovel": {"roll": r.roll, "camera": r.camera}}
-    return otio.schema.Clip(label or r.name, media, span(first + start, length), metadata=metadata)
+    begin = project.rate.seconds_to_frame(r.rate.frame_to_seconds(first))
+    return otio.schema.Clip(label or r.name, media, span(begin + start, length, fps), metadata=metadata)
 
 
 def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Recording]) -> otio.schema.Timeline:
@@ -66,7 +80,7 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
         else:
             picture.append(clip_of(recordings[p.source], project, p.start, p.length))
     tl.tracks.append(picture)
-    for lane in sorted({c.lane for c in story.covers}):
+    for lane in sorted({c.lane for c in story.covers if f"cover {c.lane}" not in story.muted}):
         track = otio.schema.Track(f"Cover {lane}", kind=otio.schema.TrackKind.Video)
         t = 0
         for at, end, c in sorted((s for s in story.spans if s[2].lane == lane), key=lambda s: s[0]):
@@ -81,7 +95,7 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
     sound = otio.schema.Track("Dialogue sound", kind=otio.schema.TrackKind.Audio)
     t = 0
     for i, p in enumerate(story.pieces):
-        if p.source is None or not recordings[p.source].sound or p.take == "picture":
+        if p.source is None or not recordings[p.source].sound or p.take == "picture" or not audible(story, "dialogue"):
             continue
         a, b = story.starts[i] + story.join(i).split, story.starts[i + 1] + story.join(i + 1).split
         at_place(sound, t, a)
@@ -89,9 +103,15 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
         t = b
     at_place(sound, t, story.length)
     tl.tracks.append(sound)
-    natural = [(a, min(b, story.length), c.source, c.start, "Natural") for a, b, c in story.spans if c.natural and not c.span]
+    natural = [
+        (a, min(b, story.length), c.source, c.start, "Natural")
+        for a, b, c in story.spans
+        if c.natural and not c.span and audible(story, "natural") and f"cover {c.lane}" not in story.muted
+    ]
     laid = [
-        (story.at(x), min(story.at(x) + x.length, story.length), x.source, x.start, f"Sound {x.lane}") for x in story.sounds
+        (story.at(x), min(story.at(x) + x.length, story.length), x.source, x.start, f"Sound {x.lane}")
+        for x in story.sounds
+        if audible(story, x.kind)
     ]
     rows = sorted(r for r in (*natural, *laid) if r[1] > r[0])
     for label in sorted({r[4] for r in rows}):
@@ -121,10 +141,12 @@ def card_of(p: Piece, empty: otio.schema.Gap) -> otio.core.Composable:
 
 
 def to_edl(story: Story, name: str, project: Project, recordings: dict[int, Recording]) -> str:
-    """An edit decision list: V is what is seen (cover over dialogue), A what is heard. Record times start at the project's.
+    """An edit decision list: V is what is seen (cover over dialogue), A the dialogue that is heard. Record times start at
+    the project's.
 
     The common event layout, one event a line: number, reel, track, C, source in and out, record in and out; the clip's
-    name and file follow as comments. Source timecode is at the project's rate, as the layout knows only one.
+    name and file follow as comments. Source timecode counts the recording's own frames; where more or fewer of them pass
+    than the story has, an M2 line says how many a second. What the layout cannot hold is listed at the end.
     """
     plan = make_plan(story, {i: r.source for i, r in recordings.items()})
     rate, drop = project.rate, project.drop
@@ -142,39 +164,59 @@ def to_edl(story: Story, name: str, project: Project, recordings: dict[int, Reco
             reels[source] = base if base not in taken else f"{base[:5]}{source:03d}"
         return reels[source]
 
-    def tc(frame: int) -> str:
-        return format_timecode(frame, rate, drop)
-
-    rows = []
+    rows: list[tuple[str, int, int, Image]] = []
     for x in plan.pictures:
-        rows.append(("V", x.at, x.end, x.source, x.start))
-        if x.mix:  # the layout's dissolves are read differently from place to place: cut at the seam, and said so
+        rows.append(("V", x.at, x.end, x.image))
+        if x.mix:  # a blend is a cut in its middle, and told at the end
             middle = x.at + x.mix.of // 2 - x.mix.first if x.mix.of > 1 else x.at
             middle = min(max(middle, x.at), x.end)
-            rows[-1:] = [
-                ("V", x.at, middle, x.source, x.start),
-                ("V", middle, x.end, x.mix.to.source, x.mix.to.start + middle - x.at),
-            ]
+            rows[-1:] = [("V", x.at, middle, x.image), ("V", middle, x.end, x.mix.to.later(middle - x.at))]
     for i, q in enumerate(story.pieces):
         a, b = story.starts[i] + story.join(i).split, story.starts[i + 1] + story.join(i + 1).split
-        heard = q.source is not None and recordings[q.source].sound and q.take != "picture"
-        rows.append(("A", a, b, q.source if heard else None, q.start + a - story.starts[i]))
+        if q.source is not None and recordings[q.source].sound and q.take != "picture" and audible(story, "dialogue"):
+            rows.append(("A", a, b, Image(q.source, q.start + a - story.starts[i])))
     rows = [r for r in rows if r[2] > r[1]]
-    number = 0
-    for track, at, end, source, start in sorted(rows, key=lambda r: (r[0] != "V", r[1])):
-        if source is None and track == "A":
+    for number, (track, at, end, image) in enumerate(sorted(rows, key=lambda r: (r[0] != "V", r[1])), 1):
+        into = [format_timecode(project.start_frame + t, rate, drop) for t in (at, end)]
+        if image.source is None:
+            black = [format_timecode(t, rate, drop) for t in (0, end - at)]
+            lines.append(f"{number:03d}  BL       {track}     C        {' '.join((*black, *into))}")
             continue
-        number += 1
-        if source is None:
-            lines.append(
-                f"{number:03d}  BL       {track}     C        {tc(0)} {tc(end - at)} {tc(project.start_frame + at)} {tc(project.start_frame + end)}"
-            )
-            continue
-        r = recordings[source]
-        first = _first_frame(r, project) + start
-        lines.append(
-            f"{number:03d}  {reel(source):<8} {track}     C        {tc(first)} {tc(first + end - at)} {tc(project.start_frame + at)} {tc(project.start_frame + end)}"
-        )
-        lines.append(f"* FROM CLIP NAME: {r.name}")
-        lines.append(f"* SOURCE FILE: {Path(r.path).name}")
+        r = recordings[image.source]
+        first = _first_frame(r) + (own_frame(image, 0, rate, r.rate) if r.frames is not None else 0)
+        p, q_ = image.speed
+        speed = r.rate.fps * p / q_ if r.frames is not None else rate.fps
+        count = int((end - at) * speed / rate.fps + Fraction(1, 2))
+        used = [format_timecode(t, r.rate, _drops(r)) for t in (first, first + count)]
+        name_ = reel(image.source)
+        lines.append(f"{number:03d}  {name_:<8} {track}     C        {' '.join((*used, *into))}")
+        if speed != rate.fps:
+            lines.append(f"M2   {name_:<8}       {float(speed):05.1f}                {used[0]}")
+        lines += [f"* FROM CLIP NAME: {r.name}", f"* SOURCE FILE: {Path(r.path).name}"]
+    left = not_in_an_edl(story, project, recordings)
+    if left:
+        lines += ["", "* NOT IN THIS LIST:", *(f"*   {x}" for x in left)]
     return "\n".join(lines) + "\n"
+
+
+def not_in_an_edl(story: Story, project: Project, recordings: dict[int, Recording]) -> list[str]:
+    """What of a story an edit decision list cannot hold, each with its place, in words."""
+    at = lambda t: format_timecode(project.start_frame + t, project.rate, project.drop)  # noqa: E731
+    name = lambda i: recordings[i].name if i in recordings else "a recording"  # noqa: E731
+    out = []
+    for j in story.joins:
+        t = story.starts[story.index_of(j.right)] if j.right else story.length
+        if j.length:
+            out.append(f"{at(t)} {kind_of(j)} of {frames_of(j.length)}: written as a cut")
+        if j.cross:
+            out.append(f"{at(t)} crossfade of {frames_of(j.cross)}: written as a cut")
+    for t, p in zip(story.starts, story.pieces, strict=False):
+        if p.card is not None:
+            out.append(f"{at(t)} card “{p.card.text or p.card.colour}”: written as black")
+        if p.zoom != 100:
+            out.append(f"{at(t)} {name(p.source or 0)} at {p.zoom} % size")
+    out += [
+        f"{at(story.at(x))} {x.kind} “{name(x.source)}”, {frames_of(x.length)}" for x in story.sounds if audible(story, x.kind)
+    ]
+    out += [f"{at(a)} natural sound of “{name(c.source)}”" for a, _, c in story.spans if c.natural]
+    return sorted(out)

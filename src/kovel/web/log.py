@@ -171,8 +171,10 @@ def typed(text: str, rate: Rate, what: str, now: int = 0) -> int:
 def keep(
     request: Request, project: int, recording: int, start: Annotated[str, Form()] = "", end: Annotated[str, Form()] = "", name: Annotated[str, Form()] = "",
     note: Annotated[str, Form()] = "", tags: Annotated[str, Form()] = "", verdict: Annotated[str, Form()] = "keep",
+    again: Annotated[Literal["", "change", "both"], Form()] = "",
 ) -> HTMLResponse:  # fmt: skip
-    """Keep in to out; with the verdict `open` it is a slice that waits to be judged."""
+    """Keep in to out; with the verdict `open` it is a slice that waits to be judged. Where the name is kept already, the page
+    is asked first (202) whether the one there is to be changed, or both kept (`again`)."""
     verdict = "" if verdict == "open" else verdict
     db = web(request).data.db
     p = projects.get(db, project)
@@ -180,6 +182,15 @@ def keep(
     if not start or not end:
         raise Invalid("Set an in and an out point first: I and O, or drag over words.")
     a, b = typed(start, p.rate, "In"), typed(end, p.rate, "Out")
+    called = " ".join(name.split()).casefold()
+    old = next((c for c in subclips.of_recording(db, recording) if called and c.name.casefold() == called), None)
+    if old and not again and (old.start, old.end) != (a, b):
+        return HTMLResponse("", 202, headers={"hx-reswap": "none", "x-again": str(old.id)})
+    if old and again != "both":
+        change_: dict[str, Any] = {"start": a, "length": b - a, "verdict": verdict}
+        change_ |= {k: v for k, v in (("note", note), ("tags", tags)) if v.strip()}
+        (c,) = subclips.update(db, [old.id], **change_)
+        return _listed(request, project, recording, f"“{c.name}” is this range now.")
     c = subclips.add(db, recording, a, b, name=name, note=note, tags=tags, verdict=verdict)
     return _listed(request, project, recording, f"Kept “{c.name}”." if verdict else f"Slice kept as “{c.name}”.")
 

@@ -105,14 +105,15 @@ def printed(request: Request, project: int) -> HTMLResponse:
 def several(
     request: Request, project: int, do: Annotated[str, Form()], ids: Annotated[list[int] | None, Form()] = None,
     verdict: Annotated[str, Form()] = "", tags: Annotated[str, Form()] = "", at: Annotated[int | None, Form()] = None,
+    every: Annotated[bool, Form(alias="all")] = False,
 ) -> HTMLResponse:  # fmt: skip
-    """Do one thing to the chosen subclips (all shown, if none is chosen for sending): one step."""
+    """Do one thing to the chosen subclips, or, asked for and for sending only, to all shown that are not dropped: one step."""
     db = web(request).data.db
     sheet = _sheet(request, project)
     chosen = of_project(request, project, ids or [])
     order = {x.clip.id: i for i, x in enumerate(sheet["shown"])}
     chosen.sort(key=lambda c: order.get(c.id, len(order)))
-    if not chosen and do in ("to-end", "to-playhead"):
+    if not chosen and every and do in ("to-end", "to-playhead"):
         chosen = [x.clip for x in sheet["shown"] if x.clip.verdict != "drop"]
     if not chosen:
         raise Invalid("Choose at least one subclip: tick it, or press X on it.")

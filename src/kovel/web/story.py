@@ -214,7 +214,7 @@ def _cover_note(story: Story, sources: Sources, c: Cover, at: int) -> str:
     if c.span:
         notes.append(f"{round(100 * c.span / c.length)} %")
     if c.natural:
-        notes.append("with its sound")
+        notes.append("its sound unheard at this speed" if c.span else "with its sound")
     if at < story.length:
         i = story.index_at(at)
         p = story.pieces[i]

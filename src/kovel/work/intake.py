@@ -1,5 +1,6 @@
 """Bringing recordings in, and getting renders out: what page and command line share."""
 
+import os
 import re
 from collections.abc import Container
 from concurrent.futures import ThreadPoolExecutor
@@ -9,6 +10,7 @@ from typing import Any
 from kovel.core.plan import make_plan
 from kovel.core.rate import Rate, length_in
 from kovel.media.child import call
+from kovel.media.derive import checksum
 from kovel.media.files import Unusable
 from kovel.media.render import expected_bytes
 from kovel.store import jobs, projects, recordings, stories
@@ -33,14 +35,41 @@ def allowed(path: str, roots: list[Path]) -> Path:
 
 
 def files_in(path: Path) -> list[Path]:
-    """A file itself, or the visible files of a folder in name order (not of its subfolders)."""
+    """A file itself, or the visible files of a folder and of all below it, in the order of their paths. Links that lead
+    out of the folder are passed over."""
     if path.is_file():
         return [path]
-    return sorted(
-        p
-        for p in path.iterdir()
-        if p.is_file() and not p.name.startswith(".") and p.suffix.lower() not in (".json", ".md", ".txt", ".part")
-    )
+    found = []
+    for top, below, names in os.walk(path):
+        below[:] = sorted(d for d in below if not d.startswith("."))
+        for name in sorted(names):
+            p = Path(top) / name
+            if name.startswith(".") or p.suffix.lower() in NO_RECORDINGS or not p.is_file():
+                continue
+            if p.is_symlink() and path.resolve() not in p.resolve().parents:
+                continue
+            found.append(p)
+    return found
+
+
+NO_RECORDINGS = (
+    ".json",
+    ".md",
+    ".txt",
+    ".part",
+    ".xml",
+    ".csv",
+    ".vtt",
+    ".srt",
+    ".db",
+    ".edl",
+    ".otio",
+    ".py",
+    ".html",
+    ".pdf",
+    ".thm",
+    ".lrv",
+)
 
 
 def bring_in(
@@ -67,6 +96,7 @@ def bring_in_all(data: Data, project: int, paths: list[Path], *, kind: str = "")
                 if isinstance(facts, Unusable):
                     raise facts
                 made.append(_add(data, project, path, facts, path.stem[:120], kind))
+                refused += [f"{made[-1].name}: {x}" for x in made[-1].remarks if x.startswith("It is the same file")]
             except (Unusable, Invalid) as e:
                 refused.append(str(e))
     return made, refused
@@ -86,6 +116,11 @@ def _add(
     if kind and kind not in recordings.KINDS:
         raise Invalid(f"A recording is one of: {', '.join(recordings.KINDS)}.")
     facts = in_project(facts, projects.get(data.db, project).rate)
+    there = recordings.of_project(data.db, project)
+    twin = next((r for r in there if r.size == facts["size"] and r.path != str(path) and _same_file(Path(r.path), path)), None)
+    if twin:
+        facts = {**facts, "remarks": [*facts["remarks"], f"It is the same file as {twin.name}, which is here already."]}
+    name = apart_from(name, path, {r.name.casefold() for r in there if r.path != str(path)})
     r = recordings.add(data.db, project, str(path), name, kind or facts["kind"], facts, roll=roll, camera=camera, day=day)
     prepare(data, r)
     return r
@@ -101,6 +136,22 @@ def in_project(facts: dict[str, Any], rate: Rate) -> dict[str, Any]:
         return {**facts, "rate": [rate.num, rate.den], "frames": facts["frames"] * 2,
                 "remarks": [*facts["remarks"], f"Each field is a picture here, {rate} a second."]}  # fmt: skip
     return facts
+
+
+def apart_from(name: str, path: Path, taken: Container[str]) -> str:
+    """A name that no other recording of the project has: cameras name alike on every card. The folder tells them apart, or a
+    number."""
+    for n in (name, f"{name} ({path.parent.name})", *(f"{name} {k}" for k in range(2, 10_000))):
+        if n[:120].casefold() not in taken:
+            return n[:120]
+    return name
+
+
+def _same_file(a: Path, b: Path) -> bool:
+    try:
+        return checksum(a) == checksum(b)
+    except OSError:
+        return False
 
 
 def prepare(data: Data, r: Recording) -> Job:

@@ -266,17 +266,26 @@ const playRange = () => {
 };
 $("play-range").addEventListener("click", playRange);
 // A typed in or out is read when it is left, and before the range is kept: what is kept is what the fields show.
-async function readMark(which) {
+async function readMark(which, stay = true) {
   const field = $(`${which}-tc`), text = field.value.trim();
   if (text === shown[which]) return true;
   if (!text) { marks[which] = null; show(); return true; }
   const got = await readTime(text, "moment", { now: player.frame });
   if (field.value.trim() !== text) return true; // typed on meanwhile
-  if (got.error) { say(`${which === "in" ? "In" : "Out"}: ${got.error}`, true); field.focus(); field.select(); return false; }
+  if (got.error) { say(`${which === "in" ? "In" : "Out"}: ${got.error}`, true); if (stay) { field.focus(); field.select(); } return false; }
   mark(which, got.frame); player.seek(got.frame);
   return true;
 }
-for (const which of ["in", "out"]) $(`${which}-tc`).addEventListener("change", () => readMark(which));
+for (const which of ["in", "out"]) $(`${which}-tc`).addEventListener("change", () => readMark(which, false));
+document.body.addEventListener("htmx:afterRequest", (e) => {
+  if (e.detail.elt !== form || e.detail.xhr.status !== 202) return;
+  const change = confirm(`“${form.elements.name.value.trim()}” is kept already. OK gives it this range; Cancel keeps both.`);
+  const again = document.createElement("input");
+  Object.assign(again, { type: "hidden", name: "again", value: change ? "change" : "both" });
+  form.append(again);
+  form.requestSubmit();
+  setTimeout(() => again.remove());
+});
 let read = false; // the fields were read for the submit that follows
 document.addEventListener("submit", async (e) => {
   if (e.target !== form || read) return;

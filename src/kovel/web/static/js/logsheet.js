@@ -13,7 +13,12 @@ const count = () => { sheet().querySelector("[data-chosen]").textContent = new S
 document.addEventListener("change", (e) => { if (e.target.name === "ids") count(); });
 document.addEventListener("focusin", (e) => { const r = e.target.closest("[data-id]"); if (r) stood = r.dataset.id; });
 document.body.addEventListener("htmx:configRequest", (e) => {
-  if (e.detail.elt.id === "several") e.detail.parameters.set("at", localStorage.getItem(`kovel-head-${project}`) || "");
+  if (e.detail.elt.id !== "several") return;
+  const p = e.detail.parameters, n = rows().filter((r) => !r.classList.contains("verdict-drop")).length;
+  p.set("at", localStorage.getItem(`kovel-head-${project}`) || "");
+  if (String(p.get("do")).startsWith("to-") && !p.get("ids") && n) {
+    if (confirm(`Nothing is chosen. Send all ${n} that are shown and not dropped?`)) p.set("all", "true"); else e.preventDefault();
+  }
 });
 document.body.addEventListener("htmx:afterSettle", () => { if (document.activeElement === document.body && stood) sheet().querySelector(`[data-id="${stood}"]`)?.focus({ preventScroll: true }); });
 

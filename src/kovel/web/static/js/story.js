@@ -353,8 +353,9 @@ function landing(e) {
     return { at: next ? next.at : num(sheet().dataset.length), before: next ? next.id : null };
   }
   const to = snapped(Math.max(0, frameAt(e.clientY) - (drag.hold || 0)), e.altKey);
-  if (w && !caught && !e.altKey && drag.kind !== "laid-sound") return { at: num(w.dataset.f), word: w };
-  return { at: to };
+  if (!w || e.altKey || drag.kind === "laid-sound") return { at: to };
+  caught = "";
+  return { at: num(w.dataset.f), word: w }; // let go on a word, it is the word that counts
 }
 scroll.addEventListener("dragover", (e) => {
   if (!drag) return;

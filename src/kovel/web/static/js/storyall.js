@@ -92,6 +92,7 @@ export function allEdits(story) {
   function show() {
     list.replaceChildren(...found.map(([[name, key], value], i) => {
       const li = document.createElement("li");
+      li.id = `all-${i}`; li.role = "option";
       li.setAttribute("aria-selected", i === at);
       li.textContent = name;
       const k = document.createElement("span");
@@ -102,6 +103,7 @@ export function allEdits(story) {
       return li;
     }));
     list.children[at]?.scrollIntoView({ block: "nearest" });
+    text.setAttribute("aria-activedescendant", found.length ? `all-${at}` : "");
   }
   // What was typed after the name; undefined where nothing was, null (and it says why) where it cannot be read.
   async function valued(kind, value) {
