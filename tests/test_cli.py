@@ -2,10 +2,15 @@
 
 import json
 import os
+import re
+import shlex
+import shutil
 import subprocess
 import sys
 from pathlib import Path
 
+import click
+import pytest
 from click.testing import CliRunner
 
 from kovel.cli import main
@@ -67,6 +72,86 @@ def test_from_recordings_to_a_film(clips: dict[str, Path], tmp_path: Path) -> No
         assert says in kovel(d, *args, ok=False)
     for command in ("", "story", "import", "render"):
         assert "--help" in kovel(d, *command.split(), "--help")
+
+
+def test_odd_input_is_told_and_one_answer_a_call(clips: dict[str, Path], tmp_path: Path) -> None:
+    d, cards = tmp_path / "data", tmp_path / "cards"
+    for card in ("A", "B"):  # cameras name alike on every card
+        (cards / card / "CLIP").mkdir(parents=True)
+    shutil.copy(clips["talk"], cards / "A/CLIP/C0001.mov")
+    shutil.copy(clips["fifty"], cards / "B/CLIP/C0001.mov")
+    (cards / "A/notes.txt").write_text("mine")
+    (cards / "B/out.mov").symlink_to("/etc/hostname")
+    out = json.loads(
+        kovel(
+            d,
+            "import",
+            "--new",
+            "Two",
+            "--rate",
+            "29.97",
+            "--drop",
+            "--start",
+            "01:00:00;00",
+            str(cards),
+            "--no-wait",
+            "--json",
+        )
+    )
+    assert [r["name"] for r in out["recordings"]] == ["C0001", "C0001 (CLIP)"] and out["refused"] == []
+    (tmp_path / "empty").mkdir()
+    assert "no recordings in" in kovel(d, "import", "--new", "Nothing", str(tmp_path / "empty"), ok=False)
+    assert [p["name"] for p in json.loads(kovel(d, "list", "--json"))] == ["Two"]  # and no empty project is left
+    same = CliRunner().invoke(main, ["import", "-p", "Two", str(clips["talk"]), "--no-wait"], env={"KOVEL_DATA": str(d)})
+    assert "the same file as C0001" in same.stderr and "talk: in Two" in same.stdout
+    kovel(d, "log", "add", "1", "1s", "2s", "--name", "one")
+    kovel(d, "log", "add", "2", "3s", "4s", "--name", "one")
+    assert "2 subclips are called one" in kovel(d, "story", "add", "one", ok=False)
+    kovel(d, "log", "add", "1", "5s", "6s", "--name", "two")
+    told = json.loads(kovel(d, "story", "add", "3", "1", "--at", "0", "--json"))
+    shown = json.loads(kovel(d, "story", "show", "--json"))
+    assert told["made"] and [p["start"] for p in shown["pieces"]] == [150, 30]  # in the order they were named, one step
+    assert "Undone" in kovel(d, "story", "undo") and not json.loads(kovel(d, "story", "show", "--json"))["pieces"]
+    kovel(d, "story", "redo")
+    kovel(d, "story", "edit", "insert_card", "at=0", "length=30", "text=Hello")
+    card = json.loads(kovel(d, "story", "show", "--json"))["pieces"][0]["id"]
+    kovel(d, "story", "edit", "set_card", f"piece={card}", "text=")
+    assert "moved" in kovel(d, "story", "edit", "move_several", f"pieces={card}", "before=none")
+    assert "Took out 2 stretches" in kovel(d, "story", "edit", "take_out", "cuts=1-3,5-8")
+    for args, says in (
+        (("export", "otio", "--out", str(tmp_path / "no/such/film.otio")), "There is no folder"),
+        (("render", "--out", str(tmp_path / "no/film.mp4")), "There is no folder"),
+        (("words", "1", "vtt", "--out", str(tmp_path)), "is a folder"),
+        (("story", "edit", "insert_space", "at=0", "length=abc"), "“abc” is not a time"),
+        (("story", "edit", "insert_space", "at=0", "length=5", "all_lanes=maybe"), "true or false"),
+        (("log", "add", "C0001.mov", "1s", "2s"), "2 recordings are called C0001.mov"),
+    ):
+        assert says in kovel(d, *args, ok=False)
+    assert kovel(d, "export", "edl", "--out", "-").startswith("TITLE: Two")
+    sheet = kovel(d, "log", "export", "csv", "--out", "-")
+    assert "C0001 (CLIP)" in sheet
+
+
+def test_what_the_readme_says_can_be_called(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Every command of the README is one there is, with parameters it takes; every program of bench/ is named and found."""
+    root = Path(__file__).parent.parent
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "log.csv").touch()
+    text = (root / "README.md").read_text()
+    block = text[text.index("## Without a browser") : text.index("They work on the same data folder")]
+    lines = [x for row in block.splitlines() for x in re.split(r"\s{2,}", row.strip()) if x.startswith("./kovel ")]
+    assert len(lines) >= 15
+    for line in lines:
+        words = shlex.split(line)[1:]
+        command: click.Command = main
+        context = click.Context(main, info_name="kovel")
+        while isinstance(command, click.Group):
+            command = command.get_command(context, words.pop(0)) or pytest.fail(line)
+        command.make_context("kovel", words, resilient_parsing=False, parent=context)
+    named = set(re.findall(r"bench (\w+)`", text))
+    assert named == {p.stem for p in (root / "bench").glob("*.py")} - {"__init__", "served"}
+    done = subprocess.run([root / "kovel", "bench"], capture_output=True, text=True)
+    assert done.returncode == 2 and all(n in done.stderr for n in named)
 
 
 def test_demo_footage_is_what_its_sidecars_say() -> None:

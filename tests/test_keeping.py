@@ -306,6 +306,23 @@ def test_a_transcript_is_taken_whole_or_told(client: TestClient, data: Data) -> 
     assert "00:00:01,000 --> 00:00:02,000\nHello there" in client.get("/p/1/recordings/1/words.srt").text
 
 
+def test_under_which_names_it_answers(data: Data) -> None:
+    """Names compare without case (RFC 9110, 4.2.3); bound to every address it answers to any number, never to a foreign name."""
+
+    def status(host: str, **kw: object) -> int:
+        app = create_app(data, [], jobs=False, **kw)  # type: ignore[arg-type]
+        return TestClient(app, base_url="http://localhost").get("/static/kovel.css", headers={"host": host}).status_code
+
+    assert [
+        status(h) for h in ("LOCALHOST:8463", "localhost.", "[::1]:8463", "127.0.0.1", "192.168.1.7:8463", "evil.example")
+    ] == [200] * 4 + [421] * 2
+    wide = [
+        status(h, hosts={"*", "Studio"}, passphrase="open")
+        for h in ("192.168.1.7:8463", "[fd00::7]:8463", "studio:8463", "evil.example", "1.2.3.evil")
+    ]
+    assert wide == [200, 200, 200, 421, 421]
+
+
 def test_other_machines_need_the_passphrase(data: Data) -> None:
     app = create_app(data, [], hosts={"studio"}, passphrase="two of us", jobs=False)
     c = TestClient(app, base_url="http://studio:8463", headers={"x-kovel": "1"}, follow_redirects=False)

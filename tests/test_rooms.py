@@ -246,3 +246,67 @@ def test_media_by_range(room: TestClient, coded: Coded) -> None:
         assert room.get(f"/media/{i}/{name}").status_code == 200
     for name in ("kovel.db", "small-x.jpg", "..%2f1%2fmedia.json", "small-99999.jpg"):
         assert room.get(f"/media/{i}/{name}").status_code == 404
+
+
+def test_a_story_whose_recording_is_gone_still_opens(room: TestClient, coded: Coded) -> None:
+    """A piece taken out, then its recording, then undo: the room opens, the piece is there, without its file; and a recording
+    brought in later is another one."""
+    data, r = coded
+    add = {"command": "add_at_end", "source": r["fifty"].id, "start": 0, "length": 50}
+    assert room.post("/p/1/story/edit", json=add).status_code == 200
+    assert (
+        room.post(
+            "/p/1/story/edit", json={"command": "lay_cover", "source": r["boat"].id, "at": 5, "until": 30, "start": 0}
+        ).status_code
+        == 200
+    )
+    assert room.post("/p/1/story/edit", json={"command": "extract", "a": 0, "b": 50}).status_code == 200
+    room.post("/p/1/story/edit", json={"command": "remove_cover", "cover": 2})
+    for name in ("fifty", "boat"):
+        assert room.post(f"/p/1/recordings/{r[name].id}/remove").status_code == 200
+    for _ in range(2):
+        assert room.post("/p/1/story/undo").status_code == 200
+    for path in (
+        "story",
+        "story/page",
+        "story/plan",
+        "story/checks",
+        "story/history",
+        "handoff",
+        "export/otio",
+        "export/edl",
+        "log",
+        "tighten",
+    ):
+        got = room.get(f"/p/1/{path}")
+        assert got.status_code == 200, (path, got.text[:300])
+    facts = {"size": 1, "rate": [25, 1], "frames": 100, "picture": True, "sound": True, "width": 16, "height": 9, "channels": 1,
+             "start_timecode": "", "remarks": []}  # fmt: skip
+    assert recordings.add(data.db, 1, "/new.mov", "new", "interview", facts).id > max(x.id for x in r.values())
+
+
+def test_a_bite_kept_again_changes_the_first_only_if_asked(room: TestClient, coded: Coded) -> None:
+    data, r = coded
+    keep = lambda **v: room.post(f"/p/1/recordings/{r['talk'].id}/subclips", data={"name": "Chain", **v})  # noqa: E731
+    assert keep(start="25", end="50").status_code == 200
+    assert keep(start="25", end="75").status_code == 202 and len(subclips.of_project(data.db, 1)) == 1
+    assert keep(start="25", end="75", again="change").status_code == 200
+    assert [(c.start, c.end) for c in subclips.of_project(data.db, 1)] == [(25, 75)]
+    assert keep(start="1:00", end="0:04+00", again="both").status_code == 200
+    assert [(c.start, c.end) for c in subclips.of_project(data.db, 1)] == [(25, 75), (25, 100)]
+
+
+def test_typed_times_are_read_alike_and_other_projects_left_alone(room: TestClient, coded: Coded) -> None:
+    data, r = coded
+    for kind, text, frame in (("length", "4s", 100), ("delta", "-2s", -50), ("minutes", "1:00", 1500), ("moment", "+12", 22)):
+        got = room.get("/p/1/time", params={"text": text, "kind": kind, "now": 10}).json()
+        assert got["frame"] == frame and got["said"]
+    for kind, text in (("length", "-2s"), ("length", "abc"), ("moment", "-9"), ("minutes", "0")):
+        got = room.get("/p/1/time", params={"text": text, "kind": kind}, headers={"accept": "application/json"})
+        assert got.status_code == 422 and text in got.json()["error"]
+    other = projects.create(data.db, "Other").id
+    for path in ("remove", "cancel", "retry", "order", "sync"):
+        assert room.post(f"/p/{other}/recordings/{r['talk'].id}/{path}").status_code == 404
+        assert room.post(f"/p/1/recordings/987654/{path}").status_code == 404
+    assert room.post(f"/p/1/recordings/{r['talk'].id}/order", data={"before": "987654"}).status_code == 404
+    assert len(recordings.of_project(data.db, 1)) == 3

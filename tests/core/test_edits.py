@@ -203,3 +203,86 @@ def test_words_stand_at_their_time() -> None:
     part = lined(story, SOURCES, words, 50, 40, view=(110, 150))  # a screenful: what reaches into it, at the same places
     assert [b.piece.id for b in part.blocks] == [2] and asked == [(1, 310, 40)] and part.columns == page.columns
     assert [(x.a, x.b, x.seen) for x in part.stretches] == [(110, 120, False), (120, 150, True)] and part.covers == page.covers
+
+
+def test_lanes_that_go_along_are_cut_and_closed_up() -> None:
+    """| A | A | B | with a bed on the story's clock over [10, 200): what goes along is cut where something comes in or out."""
+    s = do(three(), "lay_sound", source=6, at=10, until=200, start=50, kind="music", clock_bound=True)
+    s = do(s, "lay_sound", source=6, at=220, until=235, start=400, kind="music", clock_bound=True)
+    t, report = run(s, SOURCES, "insert", {"at": 100, "source": 2, "start": 900, "length": 30})
+    assert [(t.at(x), x.start, x.length) for x in t.sounds] == [(10, 50, 190), (220, 400, 15)]
+    assert any("Music on the story's clock stays" in n and "30 frames earlier" in n for n in report.notes)
+    along = do(s, "set_along", lane="music")
+    t, report = run(along, SOURCES, "insert", {"at": 100, "source": 2, "start": 900, "length": 30})
+    assert [(t.at(x), x.start, x.length) for x in t.sounds] == [(10, 50, 90), (130, 140, 100), (250, 400, 15)]
+    assert not any("clock stays" in n for n in report.notes)
+    t, _ = run(along, SOURCES, "extract", {"a": 50, "b": 120})
+    assert [(t.at(x), x.start, x.length) for x in t.sounds] == [(10, 50, 40), (50, 160, 80), (150, 400, 15)]
+    t, report = run(do(along, "set_lock", lane="sounds", locked=True), SOURCES, "extract", {"a": 50, "b": 120})
+    assert len(t.sounds) == 2 and any(
+        "70 frames later" in n for n in report.notes
+    )  # a locked lane does not go along, and it is told
+    for bad in ({"lane": "music"}, {"lane": "choir"}):
+        with pytest.raises(Refused):
+            do(along, "set_along", **bad)
+
+
+def test_a_gap_on_all_lanes_and_several_shots_at_once() -> None:
+    s = do(three(), "lay_several", at=80, ranges=[[3, 10, 40], [3, 100, 30]])
+    assert [(s.at(c), c.start, c.length, c.lane) for c in s.covers] == [(80, 10, 40, 1), (120, 100, 30, 1)]
+    t = do(s, "insert_space", at=100, length=25, all_lanes=True)
+    assert [(t.at(c), c.start, c.length) for c in t.covers] == [(80, 10, 20), (125, 30, 20), (145, 100, 30)]
+    assert [t.pieces[1].source, t.pieces[1].length] == [None, 25]
+    plain = do(s, "insert_space", at=100, length=25)  # else covers run on over it
+    assert [(plain.at(c), c.length) for c in plain.covers] == [(80, 40), (145, 30)]
+    with pytest.raises(Refused, match="do not all begin over the story"):
+        do(three(), "lay_several", at=200, ranges=[[3, 0, 40], [3, 50, 40]])
+
+
+def test_only_the_picture_or_only_the_sound_goes() -> None:
+    s = do(three(), "lay_cover", source=3, at=120, until=140)
+    t = do(s, "take_only", a=90, b=130, what="sound")
+    assert [(p.start, p.length, p.take) for p in t.pieces] == [
+        (100, 90, "both"),
+        (190, 10, "picture"),
+        (300, 30, "picture"),
+        (330, 30, "both"),
+        (0, 80, "both"),
+    ]
+    assert t.length == s.length and t.at(t.covers[0]) == 120
+    u = do(t, "take_only", a=100, b=130, what="picture")  # nothing of it is left: a space
+    assert [(p.source, p.length) for p in u.pieces][1:3] == [(1, 10), (None, 30)]
+    with pytest.raises(Refused, match="no sound of the dialogue's own"):
+        do(u, "take_only", a=100, b=130, what="sound")
+
+
+def test_a_length_that_is_typed_and_where_the_playhead_stays() -> None:
+    s = do(do(three(), "lay_cover", source=3, at=120, until=140), "lay_sound", source=6, at=10, until=50, start=0)
+    cover, sound = s.covers[0].id, s.sounds[0].id
+    assert do(s, "set_length", item=2, length=75).pieces[1].length == 75
+    assert do(s, "set_length", item=cover, length=33).covers[0].length == 33
+    assert do(s, "set_length", item=sound, length=12).sounds[0].length == 12
+    with pytest.raises(Refused, match="one frame or longer"):
+        do(s, "set_length", item=2, length=0)
+    for name, params, piece in (("tail", {"at": 130}, 2), ("match_length", {"piece": 2}, 2)):
+        t, report = run(s, SOURCES, name, params)
+        assert report.playhead is not None and t.pieces[t.index_at(report.playhead)].id == piece  # still on it
+
+
+def test_several_are_punched_in_and_overwriting_only_sound_leaves_the_picture() -> None:
+    s = do(three(), "set_zoom", piece=[1, 3], percent=120)
+    assert [p.zoom for p in s.pieces] == [120, 100, 120]
+    s = do(three(), "lay_cover", source=3, at=20, until=60, start=10)
+    t = do(s, "overwrite", at=30, source=2, start=900, length=80, take="sound")
+    seen = {c.source: (t.at(c), c.start, c.length) for c in t.covers if c.source == 3}
+    assert seen == {3: (20, 10, 40)} and not t.loose
+    late = do(
+        do(three(), "lay_cover", source=3, at=40, until=60, start=10),
+        "overwrite",
+        at=30,
+        source=2,
+        start=900,
+        length=80,
+        take="sound",
+    )
+    assert [(late.at(c), c.length) for c in late.covers if c.source == 3] == [(40, 20)]

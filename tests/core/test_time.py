@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from timecode import Timecode
 
 from kovel.core.rate import RATES, Rate, first_frame_showing, frame_shown, length_in
-from kovel.core.timecode import TimeError, format_timecode, parse_entry, timecode_to_frame
+from kovel.core.timecode import TimeError, format_timecode, parse_entry, parse_length, stamp, timecode_to_frame
 
 DF30, R25, R24 = Rate(30000, 1001), Rate(25), Rate(24)
 rates = st.sampled_from(RATES)
@@ -55,6 +55,8 @@ def test_agrees_with_reference_libraries(rate: Rate, name: str, drop: bool) -> N
         ("3:15", Rate(30), 105),  # common practice, no source: 3:15 at 30 is 3.5 s
         ("3:30", Rate(30), 120),  # ... and 3:30 is entered for 4:00: frames past the rate carry over
         ("+12", R25, 1012), ("-1:00", R25, 975), ("1.5s", R25, 38), ("1.5s", R24, 36), ("00:00:03:15", R25, 90),
+        ("0:28+15", R25, 715), ("1:00:02+03", R25, 90053), ("1m", R25, 1500), ("90s", R25, 2250), ("1m30s", R25, 2250),
+        ("1h", R24, 86400), ("12f", R25, 12), ("-2s", R25, 950), ("+0:01+05", R25, 1030), ("1,5s", R25, 38),
         ("90", R25, 90), ("1:00:00", R25, 1500), (" 2s ", R25, 50), ("+0.04s", R25, 1001), ("10:00:01:00", R25, 25),
     ],
 )  # fmt: skip
@@ -66,6 +68,23 @@ def test_entry_as_editors_type_it(typed: str, rate: Rate, frame: int) -> None:
 def test_entry_refuses_in_words(typed: str) -> None:
     with pytest.raises(TimeError, match=r"not a time|more than"):
         parse_entry(typed, R25)
+
+
+def test_lengths_as_they_are_typed() -> None:
+    """The length of a film is minutes and seconds (common practice, no source); a length is one frame or longer."""
+    for typed, frames in (("1:00", 1500), ("4:30", 6750), ("90", 2250), ("1:00:00", 90000), ("2m", 3000), ("0:01+12", 37)):
+        assert parse_length(typed, R25, minutes=True) == frames
+    assert parse_length("1:00", R25) == 25 and parse_length("1s", DF30) == 30
+    for bad in ("0", "-5", "-2s"):
+        with pytest.raises(TimeError, match="is no length"):
+            parse_length(bad, R25)
+    with pytest.raises(TimeError, match="longer than a day"):
+        parse_entry("99999999999", R25)
+
+
+@given(rates, st.integers(0, 10 * 3600 * 24))
+def test_what_the_pages_print_can_be_typed(rate: Rate, f: int) -> None:
+    assert parse_entry(stamp(f, rate), rate) == f
 
 
 @given(rates, st.integers(0, 3 * 3600 * 60))

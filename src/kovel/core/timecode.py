@@ -90,7 +90,7 @@ def parse_entry(text: str, rate: Rate, *, now: int = 0, drop: bool = False, star
     if m := _PRINTED.match(text):
         sign, clock_, ff = m.groups()
         h, mi, s = [0, 0, *(int(x) for x in clock_.split(":"))][-3:]
-        value = rate.seconds_to_frame(Fraction((h * 60 + mi) * 60 + s)) + int(ff)
+        value = int(-(-((h * 60 + mi) * 60 + s) * rate.fps // 1)) + int(ff)
     elif (m := _UNITS.match(text)) and any(m.groups()[1:]):
         sign, *parts = m.groups()
         h2, m2, s2, f2 = (Fraction((x or "0").replace(",", ".")) for x in parts)

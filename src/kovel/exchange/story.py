@@ -75,7 +75,7 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
         if i and j.length and j.blend == "dissolve":
             before = otio.opentime.RationalTime(j.length // 2, fps), otio.opentime.RationalTime(j.length - j.length // 2, fps)
             picture.append(otio.schema.Transition("Dissolve", otio.schema.TransitionTypes.SMPTE_Dissolve, *before))
-        if p.source is None or not recordings[p.source].picture or p.take == "sound":
+        if p.source not in recordings or not recordings[p.source].picture or p.take == "sound":
             picture.append(card_of(p, gap(p.length)))
         else:
             picture.append(clip_of(recordings[p.source], project, p.start, p.length))
@@ -83,7 +83,8 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
     for lane in sorted({c.lane for c in story.covers if f"cover {c.lane}" not in story.muted}):
         track = otio.schema.Track(f"Cover {lane}", kind=otio.schema.TrackKind.Video)
         t = 0
-        for at, end, c in sorted((s for s in story.spans if s[2].lane == lane), key=lambda s: s[0]):
+        there = (s for s in story.spans if s[2].lane == lane and s[2].source in recordings)
+        for at, end, c in sorted(there, key=lambda s: s[0]):
             end = min(end, story.length)
             at_place(track, t, at)
             clip = clip_of(recordings[c.source], project, c.start, end - at)
@@ -95,7 +96,12 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
     sound = otio.schema.Track("Dialogue sound", kind=otio.schema.TrackKind.Audio)
     t = 0
     for i, p in enumerate(story.pieces):
-        if p.source is None or not recordings[p.source].sound or p.take == "picture" or not audible(story, "dialogue"):
+        if (
+            p.source not in recordings
+            or not recordings[p.source].sound
+            or p.take == "picture"
+            or not audible(story, "dialogue")
+        ):
             continue
         a, b = story.starts[i] + story.join(i).split, story.starts[i + 1] + story.join(i + 1).split
         at_place(sound, t, a)
@@ -113,7 +119,7 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
         for x in story.sounds
         if audible(story, x.kind)
     ]
-    rows = sorted(r for r in (*natural, *laid) if r[1] > r[0])
+    rows = sorted(r for r in (*natural, *laid) if r[1] > r[0] and r[2] in recordings)
     for label in sorted({r[4] for r in rows}):
         tracks: list[tuple[otio.schema.Track, int]] = []  # natural sounds may overlap: as many tracks as it takes
         for at, end, source, start, _ in (r for r in rows if r[4] == label):
@@ -173,12 +179,12 @@ def to_edl(story: Story, name: str, project: Project, recordings: dict[int, Reco
             rows[-1:] = [("V", x.at, middle, x.image), ("V", middle, x.end, x.mix.to.later(middle - x.at))]
     for i, q in enumerate(story.pieces):
         a, b = story.starts[i] + story.join(i).split, story.starts[i + 1] + story.join(i + 1).split
-        if q.source is not None and recordings[q.source].sound and q.take != "picture" and audible(story, "dialogue"):
+        if q.source in recordings and recordings[q.source].sound and q.take != "picture" and audible(story, "dialogue"):
             rows.append(("A", a, b, Image(q.source, q.start + a - story.starts[i])))
     rows = [r for r in rows if r[2] > r[1]]
     for number, (track, at, end, image) in enumerate(sorted(rows, key=lambda r: (r[0] != "V", r[1])), 1):
         into = [format_timecode(project.start_frame + t, rate, drop) for t in (at, end)]
-        if image.source is None:
+        if image.source not in recordings:
             black = [format_timecode(t, rate, drop) for t in (0, end - at)]
             lines.append(f"{number:03d}  BL       {track}     C        {' '.join((*black, *into))}")
             continue

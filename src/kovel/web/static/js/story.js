@@ -327,7 +327,8 @@ function snapped(f, free = false) {
   const near = (b, what) => { if (b !== null && Math.abs(b - f) < d) { d = Math.abs(b - f); best = b; caught = what; } };
   for (const b of joins()) near(b, "cut");
   near(marks.a, "in"); near(marks.b, "out"); near(player.frame, "playhead");
-  for (const [, a, b] of player.plan.covers || []) { near(a, "cover"); near(b, "cover"); }
+  const own = end?.id ?? drag?.id;
+  for (const [id, a, b] of player.plan.covers || []) if (id !== own) { near(a, "cover"); near(b, "cover"); }
   for (const b of player.plan.beats || []) near(b, "beat");
   return best;
 }

@@ -1,0 +1,115 @@
+"""Jobs end once: by attempt, their result applied together with the end; a stopped try cannot end the next one."""
+
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from kovel.store import jobs, projects, recordings
+from kovel.store.projects import Invalid
+from kovel.work.data import Data
+from kovel.work.foreman import Foreman
+
+
+class Desk:
+    """Stands in for the queue: what was handed out, and the answers as the test gives them."""
+
+    def __init__(self) -> None:
+        self.out: list[str] = []
+        self.answers: dict[str, dict[str, Any]] = {}
+        self.told: list[str] = []
+
+    def put(self, key: str, name: str, params: dict[str, Any]) -> None:
+        self.out.append(key)
+
+    def result(self, key: str) -> dict[str, Any] | None:
+        return self.answers.get(key)
+
+    def progress(self, key: str) -> float | None:
+        return None
+
+    def cancel(self, key: str) -> None:
+        self.told.append(key)
+
+    def forget(self, key: str) -> None:
+        self.answers.pop(key, None)
+
+
+@pytest.fixture
+def foreman(data: Data) -> Foreman:
+    f = Foreman(data, workers=2)
+    f.queue = Desk()  # type: ignore[assignment]
+    projects.create(data.db, "Ferry")
+    return f
+
+
+FACTS = {"size": 1, "rate": [25, 1], "frames": 100, "picture": True, "sound": False, "width": 16, "height": 9, "channels": 1,
+         "start_timecode": "", "remarks": []}  # fmt: skip
+
+
+def test_a_stopped_try_does_not_end_the_next_one(data: Data, foreman: Foreman) -> None:
+    desk: Any = foreman.queue
+    job = jobs.add(data.db, 1, "render", {"out": "x.mp4"})
+    foreman.step()
+    (first,) = desk.out
+    with pytest.raises(Invalid, match="under way"):
+        jobs.again(data.db, job.id)  # a second tab, a double click
+    jobs.end(data.db, job.id, "cancelled")
+    jobs.again(data.db, job.id)
+    foreman.step()
+    assert desk.told == [first] and desk.out == [first]  # not begun again while the first one still ends
+    desk.answers[first] = {"result": {"path": "old"}}
+    foreman.step()
+    foreman.step()
+    assert jobs.get(data.db, job.id).state == "working" and len(desk.out) == 2 and desk.out[1] != first
+    desk.answers[desk.out[1]] = {"result": {"path": "new"}}
+    foreman.step()
+    done = jobs.get(data.db, job.id)
+    assert (done.state, done.result, desk.answers) == ("done", {"path": "new"}, {})
+
+
+def test_a_result_that_cannot_be_kept_is_tried_again_and_then_told(
+    data: Data, foreman: Foreman, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    desk: Any = foreman.queue
+    r = recordings.add(data.db, 1, "/a.mov", "a", "interview", FACTS)
+    job = jobs.add(data.db, 1, "prepare", {}, r.id)
+    foreman.step()
+    desk.answers[desk.out[0]] = {"result": {"checksum": "c" * 64, "frames": 99}}
+    broken = True
+    real = jobs.end
+
+    def end(*a: Any, **k: Any) -> None:
+        real(*a, **k)
+        if broken and a[2] == "done":
+            raise OSError("the disk is full")
+
+    monkeypatch.setattr("kovel.work.foreman.jobs.end", end)
+    for _ in range(3):
+        with pytest.raises(OSError):
+            foreman.step()
+        assert not recordings.get(data.db, r.id).ready and jobs.get(data.db, job.id).state == "working"  # both, or neither
+    broken = False
+    foreman.step()
+    assert recordings.get(data.db, r.id).ready and jobs.get(data.db, job.id).state == "done"
+    other = jobs.add(data.db, 1, "prepare", {}, r.id)
+    foreman.step()
+    broken = True
+    desk.answers[desk.out[-1]] = {"result": {"checksum": "d" * 64, "frames": 99}}
+    for _ in range(4):
+        with pytest.raises(OSError):
+            foreman.step()
+    foreman.step()
+    ended = jobs.get(data.db, other.id)
+    assert ended.state == "failed" and "could not be kept" in ended.message and not foreman._out
+
+
+def test_what_the_stories_show_is_prepared_first(data: Data, foreman: Foreman, tmp_path: Path) -> None:
+    from kovel.store import stories
+
+    desk: Any = foreman.queue
+    rows = [recordings.add(data.db, 1, f"/{k}.mov", f"r{k}", "interview", FACTS) for k in range(4)]
+    made = [jobs.add(data.db, 1, "prepare", {}, r.id) for r in rows]
+    stories.edit(data.db, 1, None, "add_at_end", {"source": rows[3].id, "start": 0, "length": 20})
+    foreman.step()
+    assert [k.split(".")[0] for k in desk.out] == [str(made[3].id), str(made[0].id)]
