@@ -3,9 +3,11 @@
 from collections.abc import Callable
 from pathlib import Path
 
+from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Page, expect
 
-from kovel.store import projects, recordings, subclips
+from kovel.core.words import Word
+from kovel.store import projects, recordings, stories, subclips
 from kovel.work.data import Data
 from tests.browser.seen import until
 
@@ -120,3 +122,39 @@ def test_marking_in_the_log(page: Page, coded: tuple[Data, dict], serve: Callabl
     expect(page.locator("#report")).to_contain_text("in the story, at the end")
     page.get_by_label("Remove Long one from the log").click()
     expect(page.locator("[data-clip]")).to_have_count(0)
+
+
+def test_nothing_keeps_anybody_out(page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path) -> None:
+    """axe-core finds nothing in any room, by day and by night, with its dialogs and desks open (WCAG 2.2 and its best
+    practices)."""
+    data, r = coded
+    do = lambda name, **v: stories.edit(data.db, 1, None, name, v)  # noqa: E731
+    talk, boat = r["talk"].id, r["boat"].id
+    subclips.add(data.db, talk, 100, 150, name="One", tags="flood")
+    for start in (100, 300):
+        do("add_at_end", source=talk, start=start, length=75)
+    do("lay_cover", source=boat, at=20, until=60, start=0)
+    do("lay_sound", source=boat, at=30, until=90, start=0, kind="natural")
+    do("set_heading", piece=1, heading="The river")
+    do("insert_card", at=0, length=30, text="The Last Haul")
+    recordings.set_words(data.db, talk, [Word(f"word{i}", 24000 * i, 24000 * i + 20000, "Maren") for i in range(60)])
+    server, axe, found = serve(data.root, tmp_path), Axe(), []
+    for path, keys in (
+        ("", ""), ("p/1/footage", ""), (f"p/1/log?rec={talk}", "io"), (f"p/1/log?rec={boat}", ""), ("p/1/log/whole", ""),
+        ("p/1/log/whole?view=cards", ""), ("p/1/log/whole?view=board", ""), ("p/1/shots", ""), (f"p/1/tighten?rec={talk}", ""),
+        (f"p/1/hits?rec={boat}", ""), ("p/1/story", ""), ("p/1/story", "u"), ("p/1/story", "q"), ("p/1/story", "?"), ("p/1/story", "5"),
+        ("p/1/story", "6"), ("p/1/story", "f"), ("p/1/handoff", ""),
+    ):  # fmt: skip
+        page.goto(f"{server.url}/{path}")
+        for look in ("day", "night"):
+            page.evaluate(
+                "look => { localStorage.setItem('kovel-look', look); document.documentElement.dataset.theme = look; }", look
+            )
+            if look == "day":
+                page.wait_for_timeout(350)
+                for k in keys:
+                    page.keyboard.press(k)
+                page.wait_for_timeout(350 if keys else 0)
+            for v in axe.run(page).response["violations"]:
+                found.append((path, keys, look, v["id"], v["nodes"][0]["html"][:120]))
+    assert not found, "\n".join(map(str, found))

@@ -79,3 +79,10 @@ def test_webvtt_there_and_back(rows: list[tuple[str, int, int, str]]) -> None:
         (w.text, w.start, w.speaker) for w in said
     ]
     assert sum(s.count for s in sentences(said)) == len(said) and write_srt(said).count("-->") == len(sentences(said))
+
+
+def test_entities_are_decoded_once() -> None:
+    """HTML's rules, which WebVTT takes over: `&amp;lt;` is the text `&lt;`; numbers count as well as names."""
+    said = read_captions("WEBVTT\n\n00:01.000 --> 00:03.000\n&amp;lt;b&amp;gt; it&#39;s caf&eacute; &#x26; &lrm;rope\n").words
+    assert [w.text for w in said] == ["&lt;b&gt;", "it's", "café", "&", "rope"]
+    assert [w.text for w in read_captions(write_vtt(list(said))).words] == [w.text for w in said]

@@ -132,3 +132,39 @@ def test_another_camera_out_of_step_with_the_voice(off: int) -> None:
     s = three()
     laid, _ = run(s, SYNCED, "lay_cover", {"source": 8, "at": 20, "until": 90, "start": 95 + off})
     assert (("angle", 20) in found(laid, SYNCED)) == (off != 0)
+
+
+@pytest.mark.parametrize(
+    ("at", "until", "on"), [(80, 98, True), (98, 130, True), (80, 95, False), (80, 105, False), (80, 125, False)]
+)
+def test_a_cover_that_ends_inside_a_dissolve_bares_part_of_it(at: int, until: int, on: bool) -> None:
+    """A dissolve of 10 about frame 100 is [95, 105): a cover's edge strictly inside it shows half of it."""
+    s = do(three(), "set_blend", piece=2, blend="dissolve", length=10)
+    assert ("half" in dict(found(do(s, "lay_cover", source=3, at=at, until=until)))) == on
+
+
+@pytest.mark.parametrize(("until", "on"), [(340, False), (339, True), (300, True), (80, False)])
+def test_music_that_ends_before_the_pictures(until: int, on: bool) -> None:
+    s = do(
+        do(three(), "insert_space", at=240, length=100),
+        "lay_sound",
+        source=6,
+        at=1,
+        until=until,
+        start=0,
+        kind="music",
+        clock_bound=True,
+    )
+    assert ("ends early" in dict(found(s))) == on
+    assert "ends early" not in dict(found(do(s, "set_muted", lane="music", muted=True)))
+
+
+def test_quick_cuts_are_one_finding() -> None:
+    """Five pieces of at most ten frames of one shot are meant; nothing is said of each of them."""
+    s = three()
+    for k in range(5):
+        s = do(s, "insert", at=100 + 8 * k, source=4, start=20 * k, length=8)
+    told = found(s)
+    assert ("quick", 100) in told and not [x for x in told if x[0] in ("jump", "short") and x[1] and 100 <= x[1] <= 140]
+    two = do(do(three(), "insert", at=100, source=4, start=0, length=6), "insert", at=106, source=4, start=40, length=6)
+    assert "quick" not in dict(found(two)) and ("short", 100) in found(two)

@@ -3,6 +3,7 @@
 from pathlib import Path
 
 from kovel.core.rate import Rate
+from kovel.media.probe import probe
 from kovel.store import projects, recordings, stories, subclips
 from kovel.store.recordings import Recording
 from kovel.work.data import Data
@@ -64,7 +65,7 @@ def ensure(data: Data) -> int:
     made: dict[str, Recording] = {}
     for file, name, kind, day, roll, camera in RECORDINGS:
         path = FOOTAGE / file
-        r = bring_in(data, p.id, path, name=name, kind=kind, day=day, roll=roll, camera=camera)
+        r = bring_in(data, p.id, path, name=name, kind=kind, day=day, roll=roll, camera=camera, facts=probe(str(path)))
         if kind == "interview":
             take_words(data, r, f"{path.stem}.json", path.with_suffix(".json").read_text())
         made[file] = r

@@ -8,11 +8,17 @@ import opentimelineio as otio
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import FileResponse, HTMLResponse, Response
 
-from kovel.exchange.story import to_edl, to_otio
+from kovel.core.plan import make_plan
+from kovel.core.seams import seams
+from kovel.core.timecode import stamp
+from kovel.exchange.story import not_in_an_edl, to_edl, to_otio
 from kovel.store import jobs, projects, recordings, stories
 from kovel.store.projects import Missing
-from kovel.web.pages import download, page, report, web
+from kovel.store.recordings import Recording
+from kovel.store.stories import Kept
+from kovel.web.pages import download, page, report, small, web
 from kovel.work.checking import findings
+from kovel.work.data import Data
 from kovel.work.intake import expected_size, start_render
 
 router = APIRouter(prefix="/p/{project}")
@@ -44,8 +50,47 @@ def room(request: Request, project: int) -> HTMLResponse:
         kept=kept,
         sizes=sizes,
         findings=findings(w.data, project, kept.story),
+        strip=_strip(request, kept),
+        facts=_facts(w.data, kept),
+        left=not_in_an_edl(kept.story, projects.get(w.data.db, project), _rows(w.data, project)),
         **_renders(request, project),
     )
+
+
+def _rows(data: Data, project: int) -> dict[int, Recording]:
+    return {r.id: r for r in recordings.of_project(data.db, project)}
+
+
+def _strip(request: Request, kept: Kept, most: int = 10) -> list[dict]:
+    """What the story shows at even steps, as small frames; None for black and cards."""
+    w = web(request)
+    rows = _rows(w.data, kept.project)
+    plan = make_plan(kept.story, {i: r.source for i, r in rows.items()})
+    n = min(most, kept.story.length)
+    out = []
+    for k in range(n):
+        t = kept.story.length * (2 * k + 1) // (2 * n)
+        x = plan.picture_at(t)
+        r = rows.get(x.source) if x.source is not None else None
+        out.append({"at": t, "face": small(w, r, x.image.later(t - x.at).start, plan.rate) if r else None})
+    return out
+
+
+def _facts(data: Data, kept: Kept) -> list[tuple[str, str]]:
+    """The story in numbers."""
+    s = kept.story
+    exposed = sum(x.kind == "jump" for x in seams(s, recordings.sources(data.db, kept.project)))
+    used = {p.source for p in s.pieces if p.source is not None} | {c.source for c in s.covers} | {x.source for x in s.sounds}
+    aim = f", aimed at {stamp(s.target, s.rate)}" if s.target else ""
+    return [
+        ("Length", stamp(s.length, s.rate) + aim),
+        ("Pieces", str(len(s.pieces))),
+        ("Recordings used", str(len(used))),
+        ("Covers", f"{len(s.covers)}{f', {len(s.loose)} loose' if s.loose else ''}"),
+        ("Sounds", str(len(s.sounds))),
+        ("Exposed jumps", str(exposed)),
+        ("Muted", ", ".join(sorted(s.muted)) or "nothing"),
+    ]
 
 
 @router.get("/handoff/renders")

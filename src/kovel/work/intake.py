@@ -73,10 +73,15 @@ NO_RECORDINGS = (
 
 
 def bring_in(
-    data: Data, project: int, path: Path, *, name: str = "", kind: str = "", roll: str = "", camera: str = "", day: str = ""
-) -> Recording:
-    """Probe a file in a child, add it as a recording, queue its preparation. `Unusable` or `Invalid` and nothing is added."""
-    return _add(data, project, path, call("probe", {"path": str(path)}), name or path.stem[:120], kind, roll, camera, day)
+    data: Data, project: int, path: Path, *, name: str = "", kind: str = "", roll: str = "", camera: str = "", day: str = "",
+    facts: dict[str, Any] | None = None,
+) -> Recording:  # fmt: skip
+    """Probe a file in a child, add it as a recording, queue its preparation. `Unusable` or `Invalid` and nothing is added.
+
+    `facts`: what a probe found already in a file that ships with Kovel.
+    """
+    facts = facts or call("probe", {"path": str(path)})
+    return _add(data, project, path, facts, name or path.stem[:120], kind, roll, camera, day)
 
 
 def bring_in_all(data: Data, project: int, paths: list[Path], *, kind: str = "") -> tuple[list[Recording], list[str]]:
