@@ -13,11 +13,12 @@ from fastapi.testclient import TestClient
 from kovel.core.patch import story_to_json
 from kovel.core.story import Refused
 from kovel.core.words import Word
-from kovel.store import projects, recordings, steps, stories, subclips
+from kovel.store import projects, recordings, settings, steps, stories, subclips
 from kovel.store.projects import Invalid
 from kovel.store.stories import Stale
 from kovel.store.wordrows import write_words
 from kovel.web.app import create_app
+from kovel.work import tighten
 from kovel.work.data import Data
 
 EDITOR = """
@@ -330,3 +331,27 @@ def test_other_machines_need_the_passphrase(data: Data) -> None:
     assert c.post("/login", data={"passphrase": "wrong"}).status_code == 403
     assert c.post("/login", data={"passphrase": "two of us"}).status_code == 303 and c.get("/").status_code == 200
     assert projects.listing(data.db) == []
+
+
+def test_decisions_go_back_to_the_first_one_and_go_along_with_a_copy(data: Data) -> None:
+    p = projects.create(data.db, "Ferry")
+    facts = {"size": 1, "rate": [25, 1], "frames": 100, "picture": True, "sound": True, "width": 16, "height": 9, "channels": 1,
+             "start_timecode": "", "remarks": []}  # fmt: skip
+    r = recordings.add(data.db, p.id, "/a.mov", "a", "interview", facts)
+    for n in range(90):
+        tighten.put(data, r.id, tighten.Desk(off=[str(n)]))
+    settings.put(data.db, f"beats {r.id}", "[1, 2]")
+    copy = projects.duplicate(data.db, p.id)
+    (twin,) = recordings.of_project(data.db, copy.id)
+    assert tighten.desk(data, twin.id).off == ["89"] and settings.get(data.db, f"beats {twin.id}") == "[1, 2]"
+    for n in range(88, -1, -1):
+        tighten.undo(data, r.id)
+        assert tighten.desk(data, r.id).off == [str(n)]
+    tighten.undo(data, r.id)
+    assert tighten.desk(data, r.id).off == []
+    with pytest.raises(Invalid, match="nothing to undo"):
+        tighten.undo(data, r.id)
+    for n in range(400):
+        with steps.step(data.db, p.id, str(n)):
+            pass
+    assert [steps.turn(data.db, p.id)[0] for _ in range(400)] == [str(n) for n in range(399, -1, -1)]

@@ -139,9 +139,10 @@ def test_the_whole_log(room: TestClient, coded: Coded) -> None:
     several("board", [ids[0], ids[2]])
     room.post("/p/1/log/board?view=board", data={"ids": [ids[2], ids[0]]})
     assert rows(whole(view="board")) == [ids[2], ids[0]]
+    assert "Choose at least one" in said(several("to-end", (), "view=board"))  # nothing is sent unasked
     assert "2 pieces, 125 frames, at the end" in said(
-        several("to-end", (), "view=board")
-    )  # none chosen: all that are shown, in their order
+        several("to-end", (), "view=board", all="true")
+    )  # all shown, in their order
     several("to-playhead", [ids[1]], at=50)
     pieces = [(p.source, p.start, p.length) for p in stories.load(data.db, 1).story.pieces]
     assert pieces == [(boat, 10, 50), (talk, 75, 100), (talk, 0, 75)]
