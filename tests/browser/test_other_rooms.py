@@ -124,6 +124,43 @@ def test_marking_in_the_log(page: Page, coded: tuple[Data, dict], serve: Callabl
     expect(page.locator("[data-clip]")).to_have_count(0)
 
 
+def test_what_is_kept_is_what_the_fields_show(page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path) -> None:
+    """In 1:00, out 5:00, out changed to 8:00 and Enter keeps 1:00 to 8:00; what cannot be read stays in its field; a bite kept
+    again under its name is asked about."""
+    data, r = coded
+    server = serve(data.root, tmp_path)
+    page.goto(f"{server.url}/p/1/log?rec={r['talk'].id}")
+    until(page, "window.kovel?.marks")
+    kept = lambda: [(c.name, c.start, c.end) for c in subclips.of_project(data.db, 1)]  # noqa: E731
+
+    def typed(field: str, text: str, key: str = "Tab") -> None:
+        page.locator(f"#{field}-tc").fill(text)
+        page.keyboard.press(key)
+
+    typed("in", "1:00")
+    until(page, "kovel.marks().in === 25")
+    typed("out", "5:00")
+    until(page, "kovel.marks().out === 125")
+    page.get_by_placeholder("Name of the soundbite").fill("Bite")
+    typed("out", "8:00", "Enter")
+    expect(page.locator("[data-clip]")).to_have_count(1)
+    assert kept() == [("Bite", 25, 200)]
+    typed("in", "0:02+00", "Enter")  # into an empty field: refused for want of an out point, and nothing is wiped
+    expect(page.locator("#report.bad")).to_contain_text("Set an in and an out point first")
+    expect(page.locator("#in-tc")).to_have_value("00:00:02:00")
+    typed("out", "soon", "Enter")
+    expect(page.locator("#report.bad")).to_contain_text("“soon” is not a time")
+    expect(page.locator("#out-tc")).to_have_value("soon")
+    page.locator("#out-tc").fill("0:12+10")
+    expect(page.locator(".understood")).to_have_text("= 0:12+10, 310 frames")
+    page.get_by_placeholder("Name of the soundbite").fill("bite")
+    asked: list[str] = []
+    page.on("dialog", lambda d: (asked.append(d.message), d.accept()))
+    page.keyboard.press("Enter")
+    expect(page.locator("#report")).to_contain_text("is this range now")
+    assert kept() == [("Bite", 50, 310)] and "“bite” is kept already" in asked[0]
+
+
 def test_nothing_keeps_anybody_out(page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path) -> None:
     """axe-core finds nothing in any room, by day and by night, with its dialogs and desks open (WCAG 2.2 and its best
     practices)."""

@@ -6,6 +6,7 @@ from dataclasses import replace
 
 from kovel.core.settle import DIALOGUE, Edit, lane_key, refuse_locked, settle
 from kovel.core.story import SOUNDS, Refused, Report, Section, Sources, Story
+from kovel.core.timecode import running
 
 
 def set_heading(story: Story, sources: Sources, piece: int, heading: str, target: int = 0) -> Edit:
@@ -47,7 +48,9 @@ def set_target(story: Story, sources: Sources, length: int) -> Edit:
         raise Refused("A target length cannot be negative.")
     if length == story.target:
         raise Refused("That is the target already.")
-    return replace(story, target=length), Report("Target length set" if length else "Target length taken away")
+    return replace(story, target=length), Report(
+        f"Target length: {running(length, story.rate)}, minutes and seconds" if length else "Target length taken away"
+    )
 
 
 def set_group(story: Story, sources: Sources, ids: list[int], on: bool = True) -> Edit:

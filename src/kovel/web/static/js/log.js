@@ -195,7 +195,7 @@ document.body.addEventListener("htmx:afterSettle", (e) => {
 });
 document.body.addEventListener("htmx:oobAfterSwap", () => { gather(); keptMarks(); lit = []; now = null; show(); stand(); });
 document.body.addEventListener("htmx:afterRequest", (e) => {
-  if (e.detail.elt === form && e.detail.successful) { form.reset(); marks = { in: null, out: null }; show(); document.activeElement.blur(); }
+  if (e.detail.elt === form && e.detail.successful && e.detail.xhr.status === 200) { form.reset(); marks = { in: null, out: null }; show(); document.activeElement.blur(); }
   if (e.detail.successful && (e.detail.pathInfo?.requestPath || "").match(/words|hearing|to-story|undo/)) loadAlong();
 });
 document.addEventListener("click", (e) => {
