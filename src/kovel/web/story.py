@@ -176,6 +176,7 @@ class Places:
     lane: int  # width of a cover lane
     sounds: int
     coverage: int
+    letters: int  # of a name that fit over a column
 
 
 def _places(laid: LinedPage, sound_lanes: int) -> Places:
@@ -183,7 +184,7 @@ def _places(laid: LinedPage, sound_lanes: int) -> Places:
     column = 38 if n <= 3 else max(18, 130 // n)
     covers = 530 + column * n
     lane = max(40, min(126, (RIGHT - covers - 28 - 22 * sound_lanes) // max(1, laid.lanes)))
-    return Places(column, covers, lane, covers + 6 + laid.lanes * lane, column * len(laid.columns) + 8)
+    return Places(column, covers, lane, covers + 6 + laid.lanes * lane, column * len(laid.columns) + 8, 6 if column > 30 else 2)
 
 
 def _told_apart(story: Story, found: Sequence[Seam], px: float, view: tuple[int, int]) -> list[tuple[Seam, Join, bool]]:
