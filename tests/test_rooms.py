@@ -6,6 +6,7 @@ from pathlib import Path
 
 from fastapi.testclient import TestClient
 
+from kovel.core.story import Sync
 from kovel.core.words import Word
 from kovel.store import jobs, projects, recordings, stories, subclips
 from kovel.store.recordings import Recording
@@ -310,3 +311,20 @@ def test_typed_times_are_read_alike_and_other_projects_left_alone(room: TestClie
         assert room.post(f"/p/1/recordings/987654/{path}").status_code == 404
     assert room.post(f"/p/1/recordings/{r['talk'].id}/order", data={"before": "987654"}).status_code == 404
     assert len(recordings.of_project(data.db, 1)) == 3
+
+
+def test_one_moment_heard_by_two_cameras_is_found_once(room: TestClient, coded: Coded) -> None:
+    data, r = coded
+
+    def said_(at: int) -> list[Word]:
+        rows = enumerate(["we", "haul", "the", "ferry."])
+        return [Word(w, at + 12_000 * i, at + 12_000 * i + 9_000, "Maren") for i, w in rows]
+
+    recordings.set_words(data.db, r["talk"].id, said_(240_000))
+    recordings.set_words(data.db, r["fifty"].id, said_(144_000))
+    found = lambda: room.get("/p/1/search", params={"q": "ferry"}).text  # noqa: E731
+    assert "2 sentences" in found()
+    recordings.set_sync(data.db, [(r["talk"].id, Sync(1, 0), 1.0, "sound"), (r["fifty"].id, Sync(1, 96_000), 1.0, "sound")])
+    assert "1 sentence<" in found() and ("talk and fifty" in found() or "fifty and talk" in found())
+    recordings.set_sync(data.db, [(r["fifty"].id, Sync(1, 0), 1.0, "sound")])  # two seconds apart: two moments
+    assert "2 sentences" in found()

@@ -172,6 +172,10 @@ def test_by_command(room: TestClient, coded: Coded) -> None:
     assert "pieces" in kovel(d, "tighten", "talk", "--kinds", "pause") and len(stories.load(data.db, 1).story.pieces) == 7
     kovel(d, "story", "undo")
     stories.edit(data.db, 1, None, "add_at_end", {"source": coded[1]["talk"].id, "start": 0, "length": 1000})
+    mine = tighten.Desk(off=["mine"])
+    tighten.put(data, coded[1]["talk"].id, mine)
+    assert json.loads(kovel(d, "tighten", "talk", "--in-place", "--dry", "--kinds", "pause", "--json"))["cuts"] > 3
+    assert tighten.desk(data, coded[1]["talk"].id) == mine  # the editor's decisions are as they were
     kovel(d, "tighten", "talk", "--in-place", "--kinds", "pause")
     db = Data(d).db
     assert [p.length for p in stories.load(db, 1).story.pieces][:2] == [103, 105]
