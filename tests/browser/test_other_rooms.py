@@ -178,11 +178,12 @@ def test_nothing_keeps_anybody_out(page: Page, coded: tuple[Data, dict], serve: 
     server, axe, found = serve(data.root, tmp_path), Axe(), []
     for path, keys in (
         ("", ""), ("p/1/footage", ""), (f"p/1/log?rec={talk}", "io"), (f"p/1/log?rec={boat}", ""), ("p/1/log/whole", ""),
-        ("p/1/log/whole?view=cards", ""), ("p/1/log/whole?view=board", ""), ("p/1/shots", ""), (f"p/1/tighten?rec={talk}", ""),
+        ("p/1/log/whole?view=cards", ""), ("p/1/log/whole?view=board", ""), ("p/1/log/shots", ""), (f"p/1/tighten?rec={talk}", ""),
         (f"p/1/hits?rec={boat}", ""), ("p/1/story", ""), ("p/1/story", "u"), ("p/1/story", "q"), ("p/1/story", "?"), ("p/1/story", "5"),
         ("p/1/story", "6"), ("p/1/story", "f"), ("p/1/handoff", ""),
     ):  # fmt: skip
-        page.goto(f"{server.url}/{path}")
+        answer = page.goto(f"{server.url}/{path}")
+        assert answer and answer.ok, path  # a room, not the page that says there is none
         for look in ("day", "night"):
             page.evaluate(
                 "look => { localStorage.setItem('kovel-look', look); document.documentElement.dataset.theme = look; }", look
