@@ -299,12 +299,24 @@ def test_a_bite_kept_again_changes_the_first_only_if_asked(room: TestClient, cod
 
 def test_typed_times_are_read_alike_and_other_projects_left_alone(room: TestClient, coded: Coded) -> None:
     data, r = coded
-    for kind, text, frame in (("length", "4s", 100), ("delta", "-2s", -50), ("minutes", "1:00", 1500), ("moment", "+12", 22)):
+    for kind, text, frame in (
+        ("length", "4s", 100),
+        ("delta", "-2s", -50),
+        ("minutes", "1:00", 1500),
+        ("moment", "+12", 22),
+        ("seconds", "0.35", 9),
+        ("seconds", "9f", 9),
+        ("seconds", ",5 s", 13),
+    ):
         got = room.get("/p/1/time", params={"text": text, "kind": kind, "now": 10}).json()
         assert got["frame"] == frame and got["said"]
-    for kind, text in (("length", "-2s"), ("length", "abc"), ("moment", "-9"), ("minutes", "0")):
+    for kind, text in (("length", "-2s"), ("length", "abc"), ("moment", "-9"), ("minutes", "0"), ("seconds", "nan")):
         got = room.get("/p/1/time", params={"text": text, "kind": kind}, headers={"accept": "application/json"})
         assert got.status_code == 422 and text in got.json()["error"]
+    first = {"text": "0:01:00;00", "rate": "29.97", "drop": True}
+    assert room.get("/timecode", params=first).json() == {"frame": 1800, "said": "00:01:00;02"}
+    for bad in ({"rate": "31"}, {"text": "-1"}, {"text": "soon"}):
+        assert room.get("/timecode", params=first | bad, headers={"accept": "application/json"}).status_code == 422
     other = projects.create(data.db, "Other").id
     for path in ("remove", "cancel", "retry", "order", "sync"):
         assert room.post(f"/p/{other}/recordings/{r['talk'].id}/{path}").status_code == 404

@@ -156,7 +156,7 @@ def test_covers_by_key(room: Room) -> None:
     room.seek(12)
     room.press("v", "x")
     room.report("cover 1 lane is locked")
-    p.get_by_role("button", name="cover 1").click()
+    p.get_by_role("button", name="cover 1:").click()
     room.report("Cover 1 lane unlocked")
     room.press("Escape", "v")
     room.seek(12)
@@ -288,13 +288,21 @@ def test_buttons_tabs_zoom_and_looks(room: Room) -> None:
     assert len(room.story.pieces) == 4
     p.get_by_role("button", name="Redo").click()
     assert len(room.story.pieces) == 6
-    p.get_by_role("button", name="Lock", exact=True).click()
-    expect(p.get_by_role("button", name="Locked")).to_have_attribute("aria-pressed", "true")
+    p.get_by_role("button", name="Lanes", exact=True).click()
+    p.get_by_role("checkbox", name="dialogue locked").check()
+    p.get_by_role("checkbox", name="music goes along").check()
+    room.report("Music goes along")
+    p.get_by_role("button", name="Close").click()
+    expect(p.get_by_role("button", name="Lanes: music along, dialogue locked")).to_be_visible()
+    assert room.story.along == {"music"}
     room.seek(33)
     room.press("s")
     room.report("dialogue lane is locked")
-    p.get_by_role("button", name="Locked").click()
-    room.report("Dialogue lane unlocked")
+    p.get_by_role("button", name="Lanes").click()
+    p.get_by_role("checkbox", name="dialogue locked").uncheck()
+    p.get_by_role("checkbox", name="music goes along").uncheck()
+    p.keyboard.press("Escape")
+    expect(p.get_by_role("button", name="Lanes", exact=True)).to_be_visible()
     assert len(room.story.pieces) == 6 and not room.story.locked
     for tab, panel in (("B-roll", "shots"), ("Loose", "loose"), ("History", "history"), ("Bites", "bites")):
         p.get_by_role("tab", name=tab).click()
@@ -303,7 +311,7 @@ def test_buttons_tabs_zoom_and_looks(room: Room) -> None:
     p.get_by_role("tab", name="Bites").press("ArrowRight")
     expect(p.locator("#shelf-shots")).to_be_visible()
     p.get_by_role("tab", name="History").click()
-    expect(p.locator("#shelf-history li")).to_have_count(8)
+    expect(p.locator("#shelf-history li")).to_have_count(10)
     tall = lambda: p.locator("#page").bounding_box()["height"]  # type: ignore[index]  # noqa: E731
     two = tall()
     p.locator("#zoom").select_option("1")

@@ -225,6 +225,17 @@ def test_lanes_that_go_along_are_cut_and_closed_up() -> None:
     for bad in ({"lane": "music"}, {"lane": "choir"}):
         with pytest.raises(Refused):
             do(along, "set_along", **bad)
+    # several stretches at once are the same as one after the other, from the last
+    cuts = [[30, 50], [90, 110], [120, 125]]
+    t, report = run(along, SOURCES, "take_out", {"cuts": cuts})
+    one_by_one = along
+    for a, b in reversed(cuts):
+        one_by_one = do(one_by_one, "extract", a=a, b=b)
+    heard = lambda x: [(x.at(q), q.start, q.length) for q in sorted(x.sounds, key=x.at)]  # noqa: E731
+    assert heard(t) == heard(one_by_one) == [(10, 50, 20), (30, 90, 40), (70, 150, 10), (80, 165, 75), (175, 400, 15)]
+    assert not any("clock stays" in n for n in report.notes)
+    t, report = run(s, SOURCES, "take_out", {"cuts": cuts})
+    assert len(t.sounds) == 2 and any("up to 45 frames later" in n for n in report.notes)
 
 
 def test_a_gap_on_all_lanes_and_several_shots_at_once() -> None:

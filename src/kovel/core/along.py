@@ -93,12 +93,13 @@ def closed(story: Story, sources: Sources, a: int, b: int, wanted: frozenset[str
     return shifted(kept, b, a - b, wanted)
 
 
-def out_of_step(story: Story, at: int, by: int, wanted: frozenset[str]) -> list[str]:
-    """What an insert or take at `at` puts out of step with the words, in words: sounds on the story's clock that stay."""
+def out_of_step(story: Story, at: int, by: int, wanted: frozenset[str], several: bool = False) -> list[str]:
+    """What an insert or take at `at` puts out of step with the words, in words: sounds on the story's clock that stay.
+    `several` takes from `at` on add up to `by`."""
     rows = [x for x in story.sounds if x.tether.piece == 0 and not _goes(story, x, wanted) and x.tether.moment + x.length > at]
     if not rows or not by:
         return []
     kinds = " and ".join(sorted({x.kind for x in rows}))
     return [
-        f"{kinds.capitalize()} on the story's clock stays: from here on it lies {frames_of(by)} {'earlier' if by > 0 else 'later'} against the words."
+        f"{kinds.capitalize()} on the story's clock stays: from here on it lies {'up to ' if several else ''}{frames_of(by)} {'earlier' if by > 0 else 'later'} against the words."
     ]

@@ -157,9 +157,12 @@ def take_out(story: Story, sources: Sources, cuts: list[list[int]]) -> Edit:
         raise Refused("A stretch to take out is empty, or lies outside the story.")
     if any(b > a for (_, b), (a, _) in pairwise(edges)):
         raise Refused("Two stretches to take out overlap.")
+    draft = story
+    for a, b in reversed(edges):  # from the end, so that what is still to come lies where it lay
+        draft = closed(draft, sources, a, b, story.along)
     pieces: list[Piece] = []
     parts: dict[int, tuple[int, ...]] = {}
-    n, k = story.next_id, 0
+    n, k = draft.next_id, 0
     for at, p in zip(story.starts, story.pieces, strict=False):
         end, t, first = at + p.length, at, True
         ids = []
@@ -180,8 +183,9 @@ def take_out(story: Story, sources: Sources, cuts: list[list[int]]) -> Edit:
             parts[p.id] = tuple(ids)
     total = sum(b - a for a, b in edges)
     did = f"Took out {len(edges)} stretch{'es' if len(edges) != 1 else ''}, {frames_of(total)}"
-    new = replace(story, pieces=tuple(pieces), next_id=n)
-    return settle(story, new, sources, did, split=parts, playhead=edges[0][0])
+    new = replace(draft, pieces=tuple(pieces), next_id=n)
+    out, report = settle(story, new, sources, did, split=parts, playhead=edges[0][0])
+    return out, report.with_notes(out_of_step(story, edges[0][1], -total, story.along, several=len(edges) > 1))
 
 
 def taken_out(story: Story, sources: Sources) -> list[tuple[int, Piece, int]]:

@@ -132,6 +132,14 @@ def parse_length(text: str, rate: Rate, *, minutes: bool = False) -> int:
     return n
 
 
+def parse_seconds(text: str, rate: Rate) -> float:
+    """A short length as typed where seconds are meant: `0.35` is 0.35 s; `9f` and `0:01+05` as elsewhere."""
+    plain = text.strip().removesuffix("s").strip().replace(",", ".")
+    if re.fullmatch(r"[0-9]*\.?[0-9]+|[0-9]+\.", plain):
+        return float(plain)
+    return float(parse_entry(text, rate) / rate.fps)
+
+
 def stamp(frame: int, rate: Rate) -> str:
     """A moment or a length as the pages print it, `0:14+06`: minutes, seconds by the real rate, and frames beyond them."""
     sign, frame = ("-" if frame < 0 else ""), abs(frame)

@@ -16,7 +16,7 @@ from kovel.core.story import Refused
 from kovel.media.files import Unusable
 from kovel.store.projects import Invalid, Missing
 from kovel.store.stories import Stale
-from kovel.web import desk, footage, handoff, log, logsheet, media, quick, shots, start, story, tighten, words
+from kovel.web import desk, footage, handoff, log, logsheet, media, quick, shots, start, story, tighten, times, words
 from kovel.web.pages import Web, say
 from kovel.web.security import Guard
 from kovel.work.data import Data
@@ -49,7 +49,7 @@ def create_app(
     if passphrase:
         app.add_middleware(SessionMiddleware, secret_key=_secret(data), same_site="strict", session_cookie="kovel")
     app.mount("/static", StaticFiles(directory=Path(__file__).parent / "static"), name="static")
-    for room in (start, footage, logsheet, shots, log, words, tighten, quick, desk, story, handoff, media):
+    for room in (start, footage, logsheet, shots, log, words, tighten, quick, desk, story, handoff, media, times):
         app.include_router(room.router)
 
     def refuse(request: Request, status: int, message: str) -> HTMLResponse | JSONResponse:

@@ -10,7 +10,7 @@ from kovel.core.pauses import VOICE, nearest_pause
 from kovel.core.plan import window_plan
 from kovel.core.rate import SAMPLE_RATE, Rate
 from kovel.core.sync import set_time
-from kovel.core.timecode import TimeError, parse_entry, parse_length, stamp
+from kovel.core.timecode import TimeError, parse_entry
 from kovel.core.usage import ranges_used, uses
 from kovel.core.words import Word
 from kovel.store import jobs, markers, projects, recordings, settings, steps, stories, subclips
@@ -136,27 +136,6 @@ def search(request: Request, project: int, q: str = "") -> HTMLResponse:
         if sync is not None:
             heard[sync.set, second] = rows[-1]
     return page(request, "parts/found.html", project=p, rows=rows, q=q)
-
-
-@router.get("/time")
-def time(
-    request: Request, project: int, text: str, now: int = 0, kind: Literal["moment", "length", "delta", "minutes"] = "moment", start: int = 0
-) -> JSONResponse:  # fmt: skip
-    """A time as editors type it -> {"frame", "said"} at the project's rate: a moment, a length, a step either way, or the
-    length of a film in minutes and seconds. `said` is what was understood."""
-    p = projects.get(web(request).data.db, project)
-    try:
-        if kind in ("length", "minutes"):
-            frame = parse_length(text, p.rate, minutes=kind == "minutes")
-        else:
-            frame = parse_entry(text, p.rate, now=now if kind == "moment" else 0, drop=p.drop, start=start)
-        if kind == "moment" and frame < 0:
-            raise TimeError(f"“{text.strip()[:40]}” lies before the beginning.")
-    except TimeError as e:
-        raise Invalid(str(e)) from None
-    frames = f"{abs(frame)} frame{'s' if abs(frame) != 1 else ''}"
-    said = f"{stamp(frame, p.rate)}, {frames}" + ("" if kind != "delta" else " later" if frame >= 0 else " earlier")
-    return JSONResponse({"frame": frame, "said": said})
 
 
 def typed(text: str, rate: Rate, what: str, now: int = 0) -> int:

@@ -20,6 +20,8 @@ from kovel.core.words import Word
 from kovel.store import projects, recordings, stories, subclips
 from kovel.store.stories import Kept, Stale
 from kovel.web.desk import told
+from kovel.web.lanes import COLUMNS, lane_list
+from kovel.web.lanes import said as lanes_said
 from kovel.web.pages import page, plan_answer, render, report, small, web
 from kovel.work.quick import beats_of
 
@@ -160,7 +162,7 @@ def _sheet(request: Request, kept: Kept, zoom: int) -> dict[str, Any]:
         "near": _told_apart(kept.story, laid.seams, px, view), "line_tall": LINE,
         "fine": FINE, "crowded": kept.story.length * px < 2 * FINE * len(kept.story.pieces),
         "sounds": sounds, "heads": heads, "readable": readable,
-        "places": places, "lanes": ",".join(lanes(kept.story)), "along": ",".join(sorted(kept.story.along)),
+        "places": places, "lanes": ",".join(lanes(kept.story)), "lanes_said": lanes_said(kept.story),
         "ends": [kept.story.join(0), kept.story.join(len(kept.story.pieces))] if kept.story.pieces else [],
         "used": ",".join(map(str, sorted({c.source for c in kept.story.covers}))),
         "jumps": sum(1 for s in laid.seams if s.kind == "jump"),
@@ -271,6 +273,11 @@ def room(request: Request, project: int) -> HTMLResponse:
 @router.get("/story/page")
 def fresh(request: Request, project: int) -> HTMLResponse:
     return page(request, "parts/page.html", **_sheet(request, _kept(request, project), _zoom(request)))
+
+
+@router.get("/story/lanes")
+def lane_switches(request: Request, project: int) -> HTMLResponse:
+    return page(request, "parts/lanes.html", rows=lane_list(_kept(request, project).story), columns=COLUMNS)
 
 
 @router.get("/story/plan")

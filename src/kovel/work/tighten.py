@@ -17,7 +17,7 @@ from kovel.core.levels import Levels
 from kovel.core.pauses import Settings
 from kovel.core.rate import Rate
 from kovel.core.story import Story
-from kovel.core.timecode import format_timecode
+from kovel.core.timecode import TimeError, format_timecode, parse_seconds
 from kovel.store import recordings, settings
 from kovel.store.projects import Invalid
 from kovel.work.data import Data
@@ -197,13 +197,23 @@ def number(form: dict[str, str], name: str, low: float, high: float, now: float)
     return min(high, max(low, x))
 
 
+def seconds(form: dict[str, str], rate: Rate, name: str, low: float, high: float, now: float) -> float:
+    """A length in seconds as typed (`0.35`, `9f`), kept between `low` and `high`; `now` where none was typed."""
+    if not form.get(name):
+        return now
+    try:
+        return min(high, max(low, parse_seconds(form[name], rate)))
+    except TimeError as e:
+        raise Invalid(str(e)) from None
+
+
 def _settings(form: dict[str, str], rate: Rate, old: Settings) -> Settings:
     threshold = old.threshold
     if "threshold" in form:
         threshold = None if form["threshold"] in ("", "auto") else number(form, "threshold", -90, 0, -40)
     s = Settings(
-        number(form, "shortest", 0.05, 10, old.shortest), number(form, "before", 0, 5, old.before), number(form, "after", 0, 5, old.after),
-        number(form, "island", 0, 2, old.island), threshold,
+        seconds(form, rate, "shortest", 0.05, 10, old.shortest), seconds(form, rate, "before", 0, 5, old.before),
+        seconds(form, rate, "after", 0, 5, old.after), seconds(form, rate, "island", 0, 2, old.island), threshold,
     )  # fmt: skip
     if form.get("breath"):
         each = number(form, "breath", 0, 100, 5) / float(rate.fps) / 2

@@ -1,5 +1,5 @@
 // The Story room: turns keys, clicks and drags into requests, and draws what comes back. The server holds the story.
-import { say } from "./base.js";
+import { redraw, say } from "./base.js";
 import { waves } from "./peaks.js";
 import { readTime } from "./times.js";
 import { transport, typing } from "./transport.js";
@@ -128,14 +128,12 @@ function dress() {
   if (!$("#shelf-history").hidden) history();
   if (!$("#shelf-checks").hidden) checks();
   $("#total-length").classList.toggle("is-over", sheet().dataset.over === "1");
-  const lock = $("#tools [data-lock]"), locked = sheet().dataset.locked === "1";
-  lock.setAttribute("aria-pressed", locked);
-  lock.textContent = locked ? "Locked" : "Lock";
+  $("[data-do=lanes]").textContent = sheet().dataset.said ? `Lanes: ${sheet().dataset.said}` : "Lanes";
   $("#total-length").textContent = sheet().dataset.total;
   const used = sheet().dataset.used.split(",");
   for (const u of $$("[data-use]")) u.textContent = used.includes(u.dataset.use) ? "used" : "not used yet";
   const jumps = num(sheet().dataset.jumps);
-  $("#jump-count").textContent = jumps ? `${jumps} exposed jump${jumps > 1 ? "s" : ""}` : "";
+  $("#jump-count").textContent = jumps ? `${jumps} jump${jumps > 1 ? "s" : ""}` : "";
   mark();
   head();
   bracket();
@@ -234,7 +232,14 @@ const acts = {
   extract: () => { const c = cover(), r = range(); if (c) edit("remove_cover", { cover: chosen.id }); else if (chosen?.kind === "sound") edit("remove_sound", { sound: chosen.id }); else if (r) { wide("extract", { a: r[0], b: r[1] }); } else say("Choose words, a piece or a cover first, or mark in and out (I, O).", true); },
   lift: () => { const r = range(); if (r) { wide("lift", { a: r[0], b: r[1] }); } else say("Choose words or a piece first, or mark in and out (I, O).", true); },
   all: () => document.dispatchEvent(new Event("all-edits")),
+  lanes: async () => { await laneList(); $("#lanes").showModal(); },
 };
+async function laneList() { const html = await (await fetch(`${base}/lanes`)).text(); redraw($("#lanes-here"), () => { $("#lanes-here").innerHTML = html; }); }
+$("#lanes").addEventListener("change", async (e) => {
+  const { switch: command, lane, what } = e.target.dataset;
+  await edit(command, { lane, [what]: e.target.checked });
+  await laneList();
+});
 function clear() { choose(null); marks = { a: null, b: null }; bracket(); }
 document.getElementById("tools").addEventListener("click", (e) => { const b = e.target.closest("[data-do]"); if (b) acts[b.dataset.do](); });
 

@@ -4,14 +4,17 @@ const project = () => location.pathname.match(/^\/p\/(\d+)/)?.[1];
 
 /**
  * @param {string} text what was typed
- * @param {"moment"|"length"|"delta"|"minutes"} kind how it is meant
- * @param {{now?: number, start?: number}} [against] the frame that + and − count from; the timecode a film begins with
+ * @param {"moment"|"length"|"delta"|"minutes"|"seconds"|"timecode"} kind how it is meant
+ * @param {{now?: number, start?: number, rate?: string, drop?: boolean}} [against] the frame that + and − count from; the
+ *   timecode a film begins with; for a film that is not there yet, its rate and whether it drops frames
  * @returns {Promise<{frame?: number, said?: string, error?: string}>}
  */
-export async function readTime(text, kind = "moment", { now = 0, start = 0 } = {}) {
-  const q = new URLSearchParams({ text, kind, now: String(now), start: String(start) });
+export async function readTime(text, kind = "moment", { now = 0, start = 0, rate = "25", drop = false } = {}) {
+  const q = kind === "timecode"
+    ? `/timecode?${new URLSearchParams({ text, rate, drop: String(drop) })}`
+    : `/p/${project()}/time?${new URLSearchParams({ text, kind, now: String(now), start: String(start) })}`;
   try {
-    return await (await fetch(`/p/${project()}/time?${q}`, { headers: { Accept: "application/json" } })).json();
+    return await (await fetch(q, { headers: { Accept: "application/json" } })).json();
   } catch {
     return { error: "Kovel does not answer. Check that it still runs, then try again." };
   }
@@ -47,6 +50,7 @@ export function understand(field, kind, text = field.value, against = {}) {
 }
 document.addEventListener("input", (e) => {
   const f = e.target.closest?.("input[data-time]");
-  if (f) understand(f, f.dataset.time, f.value, { now: window.kovel?.player?.frame || 0, start: Number(f.dataset.start || 0) });
+  const form = f?.form?.elements; // a new project's own rate
+  if (f) understand(f, f.dataset.time, f.value, { rate: form?.rate?.value, drop: form?.drop?.checked, now: window.kovel?.player?.frame || 0, start: Number(f.dataset.start || 0) });
 });
 document.addEventListener("focusout", hide);

@@ -1,0 +1,61 @@
+"""The lanes of a story as a list: what goes along with inserts and takes, what is locked, muted, heard alone."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kovel.core.along import lanes as may_go_along
+from kovel.core.marks import lanes
+from kovel.core.settle import DIALOGUE
+from kovel.core.story import SOUNDS, Story
+
+
+@dataclass(frozen=True, slots=True)
+class Switch:
+    """One thing a lane can be: the edit that sets it, its parameter, and whether it is on."""
+
+    command: str
+    lane: str
+    what: str  # the edit's parameter
+    label: str
+    on: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Lane:
+    name: str
+    switches: tuple[Switch | None, ...]  # one a column; None where the lane can't be that
+
+
+COLUMNS = ("goes along", "locked", "muted", "solo")
+
+
+def lane_list(story: Story) -> list[Lane]:
+    """Every lane with its switches, in COLUMNS' order."""
+    along = may_go_along(story)
+    out = []
+    for lane in lanes(story):
+        lock = "sounds" if lane in SOUNDS else lane
+        out.append(
+            Lane(
+                lane,
+                (
+                    Switch("set_along", lane, "on", f"{lane} goes along", lane in story.along) if lane in along else None,
+                    Switch("set_lock", lock, "locked", f"{lock} locked", lock in story.locked),
+                    Switch("set_muted", lane, "muted", f"{lane} muted", lane in story.muted),
+                    Switch("set_solo", lane, "solo", f"{lane} on solo", lane in story.soloed)
+                    if lane == DIALOGUE or lane in SOUNDS
+                    else None,
+                ),
+            )
+        )
+    return out
+
+
+def said(story: Story) -> str:
+    """What is out of the ordinary, on the button that opens the list."""
+    rows = [f"{' and '.join(sorted(story.along))} along"] if story.along else []
+    rows += [f"{' and '.join(sorted(story.locked))} locked"] if story.locked else []
+    rows += [f"{len(story.muted)} muted"] if story.muted else []
+    rows += ["solo"] if story.soloed else []
+    return ", ".join(rows)

@@ -1,0 +1,64 @@
+"""Times as editors type them: what is understood, for the line beside the field."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from fastapi import APIRouter, Request
+from fastapi.responses import JSONResponse
+
+from kovel.core.rate import Rate
+from kovel.core.timecode import TimeError, format_timecode, parse_entry, parse_length, parse_seconds, stamp
+from kovel.store import projects
+from kovel.store.projects import Invalid
+from kovel.web.pages import web
+
+router = APIRouter()
+Kind = Literal["moment", "length", "delta", "minutes", "seconds"]
+
+
+def understood(text: str, rate: Rate, kind: Kind, now: int = 0, start: int = 0, drop: bool = False) -> tuple[int, str]:
+    """The frame a text means, and what was understood, in words; `TimeError` if it is no time of that kind."""
+    if kind == "seconds":
+        s = parse_seconds(text, rate)
+        frame = rate.seconds_to_frame(s)
+        return frame, f"{s:g} s, {_frames(frame)}"
+    if kind in ("length", "minutes"):
+        frame = parse_length(text, rate, minutes=kind == "minutes")
+    else:
+        frame = parse_entry(text, rate, now=now if kind == "moment" else 0, drop=drop, start=start)
+    if kind == "moment" and frame < 0:
+        raise TimeError(f"“{text.strip()[:40]}” lies before the beginning.")
+    way = "" if kind != "delta" else " later" if frame >= 0 else " earlier"
+    return frame, f"{stamp(frame, rate)}, {_frames(frame)}{way}"
+
+
+def _frames(n: int) -> str:
+    return f"{abs(n)} frame{'s' if abs(n) != 1 else ''}"
+
+
+@router.get("/p/{project}/time")
+def time(
+    request: Request, project: int, text: str, now: int = 0, kind: Kind = "moment", start: int = 0
+) -> JSONResponse:  # fmt: skip
+    """A time as editors type it -> {"frame", "said"} at the project's rate: a moment, a length, a step either way, the
+    length of a film in minutes and seconds, or seconds. `said` is what was understood."""
+    p = projects.get(web(request).data.db, project)
+    try:
+        frame, said = understood(text, p.rate, kind, now, start, p.drop)
+    except TimeError as e:
+        raise Invalid(str(e)) from None
+    return JSONResponse({"frame": frame, "said": said})
+
+
+@router.get("/timecode")
+def timecode(text: str, rate: str = "25", drop: bool = False) -> JSONResponse:
+    """The timecode a new project would begin with, before there is a project."""
+    try:
+        r = Rate.parse(rate)
+        frame = parse_entry(text, r, drop=drop)
+        if frame < 0:
+            raise TimeError("A film cannot begin before 00:00:00:00.")
+    except ValueError as e:
+        raise Invalid(str(e)) from None
+    return JSONResponse({"frame": frame, "said": format_timecode(frame, r, drop)})
