@@ -5,6 +5,7 @@ import random
 import signal
 import subprocess
 import sys
+import wave
 from pathlib import Path
 
 import pytest
@@ -282,6 +283,12 @@ def test_bad_input_brings_clear_words_and_nothing_half_done(client: TestClient, 
     assert r.status_code == 422 and "100 characters" in r.text
     assert client.get("/p/99/story").status_code == 404 and client.get("/p/1/export/xyz").status_code == 404
     assert "<b>x" not in client.post("/projects/1/rename", data={"name": "<b>x</b>"}).text
+    with wave.open(str(tmp_path / "tone.wav"), "wb") as w:
+        w.setparams((1, 2, 8000, 0, "NONE", ""))
+        w.writeframes(b"\x10\x00" * 8000)
+    body = (tmp_path / "tone.wav").read_bytes()
+    told = [client.post("/p/1/footage/upload", files={"files": ("tone.wav", body)}).text for _ in range(2)]
+    assert "same file as tone, which is here already" in told[1] and "same file" not in told[0]
 
 
 def test_a_transcript_is_taken_whole_or_told(client: TestClient, data: Data) -> None:

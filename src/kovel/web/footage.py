@@ -16,7 +16,7 @@ from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.web.pages import page, report, rooms_state, sent, small, the_recording, web
 from kovel.work.hearing import transcribe
-from kovel.work.intake import allowed, bring_in, bring_in_all, files_in, free_name, prepare, safe
+from kovel.work.intake import allowed, bring_in, bring_in_all, files_in, free_name, prepare, safe, twice
 from kovel.work.syncing import apart, nudge, sets, sync_by_sound, sync_by_timecode
 
 router = APIRouter(prefix="/p/{project}")
@@ -160,7 +160,8 @@ async def upload(request: Request, project: int, files: list[UploadFile]) -> HTM
             with to.open("wb") as out:
                 while block := await f.read(1 << 20):
                     await run_in_threadpool(out.write, block)
-            await run_in_threadpool(lambda to=to, name=name: bring_in(w.data, project, to, name=Path(name).stem))
+            r = await run_in_threadpool(lambda to=to, name=name: bring_in(w.data, project, to, name=Path(name).stem))
+            bad += twice(r)
             done += 1
         except (Unusable, Invalid, OSError) as e:
             to.unlink(missing_ok=True)

@@ -84,6 +84,9 @@ def bring_in(
     return _add(data, project, path, facts, name or path.stem[:120], kind, roll, camera, day)
 
 
+SAME_FILE = "It is the same file as"
+
+
 def bring_in_all(data: Data, project: int, paths: list[Path], *, kind: str = "") -> tuple[list[Recording], list[str]]:
     """Bring in several files in their order, looking at a few at a time; those taken, and why each other one was not."""
 
@@ -101,10 +104,15 @@ def bring_in_all(data: Data, project: int, paths: list[Path], *, kind: str = "")
                 if isinstance(facts, Unusable):
                     raise facts
                 made.append(_add(data, project, path, facts, path.stem[:120], kind))
-                refused += [f"{made[-1].name}: {x}" for x in made[-1].remarks if x.startswith("It is the same file")]
+                refused += twice(made[-1])
             except (Unusable, Invalid) as e:
                 refused.append(str(e))
     return made, refused
+
+
+def twice(r: Recording) -> list[str]:
+    """That a recording just brought in is here already, to be told at once."""
+    return [f"{r.name}: {x}" for x in r.remarks if x.startswith(SAME_FILE)]
 
 
 def _add(
@@ -124,7 +132,7 @@ def _add(
     there = recordings.of_project(data.db, project)
     twin = next((r for r in there if r.size == facts["size"] and r.path != str(path) and _same_file(Path(r.path), path)), None)
     if twin:
-        facts = {**facts, "remarks": [*facts["remarks"], f"It is the same file as {twin.name}, which is here already."]}
+        facts = {**facts, "remarks": [*facts["remarks"], f"{SAME_FILE} {twin.name}, which is here already."]}
     name = apart_from(name, path, {r.name.casefold() for r in there if r.path != str(path)})
     r = recordings.add(data.db, project, str(path), name, kind or facts["kind"], facts, roll=roll, camera=camera, day=day)
     prepare(data, r)
