@@ -9,12 +9,12 @@ import tempfile
 import time
 from pathlib import Path
 
-from kovel.core.patch import Patch
-from kovel.core.plan import make_plan
-from kovel.core.rate import Rate
-from kovel.core.story import Cover, Piece, Story, Tether
+from kovel.core.plan.plan import make_plan
+from kovel.core.story.model import Cover, Piece, Story, Tether
+from kovel.core.story.patch import Patch
+from kovel.core.time.rate import Rate
 from kovel.store import projects, recordings, stories
-from kovel.work.data import Data
+from kovel.work.folder import Data
 
 PIECES, COVERS = 2000, 1500
 

@@ -11,8 +11,8 @@ import numpy as np
 from scipy.signal import resample_poly
 from tests.recorded import SR, Ears, talk
 
-from kovel.core.levels import Levels
-from kovel.core.pauses import Settings, hills, pauses, speech
+from kovel.core.sound.levels import Levels
+from kovel.core.sound.pauses import Settings, hills, pauses, speech
 from kovel.media.listen import WINDOW, listen
 from kovel.media.transcribe import _recogniser, bundled_model, transcribe_sound
 

@@ -16,9 +16,9 @@ import numpy as np
 from playwright.sync_api import Page
 
 from bench.served import served
-from kovel.core.words import Word
+from kovel.core.words.transcript import Word
 from kovel.store import recordings
-from kovel.work.data import Data
+from kovel.work.folder import Data
 
 HOURS, SAID = 3, 30_000
 

@@ -13,9 +13,9 @@ from playwright.sync_api import Page
 
 from bench.edits import made
 from bench.served import served
-from kovel.core.words import Word
+from kovel.core.words.transcript import Word
 from kovel.store import recordings
-from kovel.work.data import Data
+from kovel.work.folder import Data
 
 LEAST = """async () => {
   const rows = [];

@@ -12,11 +12,11 @@ from pathlib import Path
 
 import numpy as np
 
-from kovel.core.covers import lay_cover
-from kovel.core.edits import add_at_end
-from kovel.core.plan import make_plan
-from kovel.core.rate import Rate
-from kovel.core.story import Source, Story
+from kovel.core.plan.plan import make_plan
+from kovel.core.story.covers import lay_cover
+from kovel.core.story.dialogue import add_at_end
+from kovel.core.story.model import Source, Story
+from kovel.core.time.rate import Rate
 from kovel.media.derive import _sound
 from kovel.media.render import SOUND_RATE, bit_rate, render
 

@@ -10,7 +10,7 @@ import numpy as np
 from scipy import fft
 from tests.core.test_sync import moment, recorded
 
-from kovel.core.likeness import LOW, Unrelated, match
+from kovel.core.sound.sound_match import LOW, Unrelated, match
 
 SECONDS = 1800
 

@@ -14,11 +14,11 @@ from fastapi.testclient import TestClient
 from httpx import Response
 from hypothesis import settings
 
-from kovel.core.rate import Rate
+from kovel.core.time.rate import Rate
 from kovel.store import jobs, projects, recordings
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
-from kovel.work.data import Data
+from kovel.work.folder import Data
 from kovel.work.foreman import Foreman
 from kovel.work.intake import bring_in
 from tests import made

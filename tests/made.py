@@ -10,7 +10,7 @@ from pathlib import Path
 import av
 import numpy as np
 
-from kovel.core.rate import Rate
+from kovel.core.time.rate import Rate
 
 
 def noise(src: int, samples: int) -> np.ndarray:

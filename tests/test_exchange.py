@@ -3,13 +3,13 @@
 import opentimelineio as otio
 import pytest
 
-from kovel.core.plan import make_plan
-from kovel.core.rate import Rate
-from kovel.core.timecode import format_timecode
+from kovel.core.plan.plan import make_plan
+from kovel.core.time.rate import Rate
+from kovel.core.time.timecode import format_timecode
 from kovel.exchange.story import to_edl, to_otio
 from kovel.store import projects, recordings, stories
 from kovel.store.recordings import Recording
-from kovel.work.data import Data
+from kovel.work.folder import Data
 
 Kept = tuple[stories.Kept, projects.Project, dict[int, Recording]]
 

@@ -7,7 +7,7 @@ import pytest
 
 from kovel.store import jobs, projects, recordings
 from kovel.store.projects import Invalid
-from kovel.work.data import Data
+from kovel.work.folder import Data
 from kovel.work.foreman import Foreman
 
 

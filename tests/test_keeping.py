@@ -11,24 +11,24 @@ from pathlib import Path
 import pytest
 from fastapi.testclient import TestClient
 
-from kovel.core.patch import story_to_json
-from kovel.core.story import Refused
-from kovel.core.words import Word
+from kovel.core.story.model import Refused
+from kovel.core.story.patch import story_to_json
+from kovel.core.words.transcript import Word
 from kovel.store import projects, recordings, settings, steps, stories, subclips
 from kovel.store.projects import Invalid
 from kovel.store.stories import Stale
 from kovel.store.wordrows import write_words
 from kovel.web.app import create_app
 from kovel.work import tighten
-from kovel.work.data import Data
+from kovel.work.folder import Data
 
 EDITOR = """
 import random, sys
 from pathlib import Path
-from kovel.core.story import Refused
-from kovel.core.words import Word
+from kovel.core.story.model import Refused
+from kovel.core.words.transcript import Word
 from kovel.store import stories
-from kovel.work.data import Data
+from kovel.work.folder import Data
 data, rng = Data(Path(sys.argv[1])), random.Random(int(sys.argv[2]))
 while True:
     k = stories.load(data.db, 1)

@@ -8,15 +8,15 @@ import numpy as np
 import opentimelineio as otio
 from fastapi.testclient import TestClient
 
-from kovel.core.levels import Levels
-from kovel.core.rate import Rate
-from kovel.core.shots import MotionMaker, best_stretch, look
-from kovel.core.words import Word, replaced
+from kovel.core.picture.shots import MotionMaker, best_stretch, look
+from kovel.core.sound.levels import Levels
+from kovel.core.time.rate import Rate
+from kovel.core.words.transcript import Word, replaced
 from kovel.media.listen import save
 from kovel.store import jobs, markers, recordings, stories, subclips
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
-from kovel.work.data import Data
+from kovel.work.folder import Data
 from tests.conftest import said
 
 Coded = tuple[Data, dict[str, Recording]]

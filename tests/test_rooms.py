@@ -6,12 +6,12 @@ from pathlib import Path
 
 from fastapi.testclient import TestClient
 
-from kovel.core.story import Sync
-from kovel.core.words import Word
+from kovel.core.story.model import Sync
+from kovel.core.words.transcript import Word
 from kovel.store import jobs, projects, recordings, stories, subclips
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
-from kovel.work.data import Data
+from kovel.work.folder import Data
 from tests.conftest import said
 
 Coded = tuple[Data, dict[str, Recording]]
@@ -87,7 +87,7 @@ def test_log(room: TestClient, coded: Coded) -> None:
     plan = room.get(f"/p/1/recordings/{r['fifty'].id}/plan").json()
     assert (
         plan["length"] == 600
-        and plan["pictures"] == [[0, 600, r["fifty"].id, 0, 2, 1]]
+        and plan["pictures"] == [[0, 600, [[r["fifty"].id, 0, 2, 1]]]]
         and plan["frames"] == {str(r["fifty"].id): 1200}
     )
     recordings.set_words(
@@ -101,7 +101,7 @@ def test_a_long_story_on_one_screen(data: Data) -> None:
     """Two hours on 648 pixels: no two seams nearer than two pixels, no exposed jump without one drawn where it stands."""
     from bench.edits import made as long_story
 
-    from kovel.core.seams import seams
+    from kovel.core.story.seams import seams
 
     long_story(data)
     story, sources = stories.load(data.db, 1).story, recordings.sources(data.db, 1)

@@ -9,18 +9,21 @@ import opentimelineio as otio
 import pytest
 from fastapi.testclient import TestClient
 
-from kovel.core.checks import checks, jump_strength
-from kovel.core.commands import run
-from kovel.core.compare import compare
-from kovel.core.offers import Shot, angles, offers, pauses_between, stems
-from kovel.core.paste import copied
-from kovel.core.plan import make_plan, own_frame, ramped
-from kovel.core.rate import Rate
-from kovel.core.seams import seams
-from kovel.core.story import Card, Refused, Source, Story, Sync
-from kovel.core.words import Word
+from kovel.core.checks.findings import checks, jump_strength
+from kovel.core.checks.offers import Shot, angles, offers, pauses_between, stems
+from kovel.core.plan.layers import own_frame
+from kovel.core.plan.plan import make_plan
+from kovel.core.plan.sounds import Heard, ramped
+from kovel.core.story.catalogue import run
+from kovel.core.story.compare import compare
+from kovel.core.story.model import Card, Refused, Source, Story, Sync
+from kovel.core.story.paste import copied
+from kovel.core.story.seams import seams
+from kovel.core.story.settings import NONE
+from kovel.core.time.rate import Rate
+from kovel.core.words.transcript import Word
 from kovel.store import projects, recordings, stories
-from kovel.work.data import Data
+from kovel.work.folder import Data
 from kovel.work.syncing import sets
 from tests.core.stories import SOURCES, R, do, three
 
@@ -64,9 +67,10 @@ def test_blends_need_handles_and_say_the_longest_that_fits() -> None:
     on each side (common practice)."""
     s = three()
     t = do(s, "set_blend", piece=2, blend="dissolve", length=50)
-    (x,) = [p for p in make_plan(t, SOURCES).pictures if p.mix]
-    assert (x.at, x.end, x.image.start, x.mix.to.start) == (75, 125, 175, 275)
-    assert x.mix.shares(0) == (1 - 1 / 51, 1 / 51) and x.mix.shares(24)[0] == pytest.approx(26 / 51)
+    (x,) = [p for p in make_plan(t, SOURCES).pictures if len(p.layers) > 1]
+    below, above = x.layers
+    assert (x.at, x.end, below.image.start, above.image.start) == (75, 125, 175, 275)
+    assert [above.opacity.at(k) for k in (0, 24, 49)] == [1 / 51, 25 / 51, 50 / 51] and below.plain
     assert kinds(s) == ["jump", "clean"] and kinds(t) == ["soft", "clean"]
     with pytest.raises(Refused, match="longest that fits is 1 frame"):
         run(s, SOURCES, "set_blend", {"piece": 3, "blend": "dissolve", "length": 10})  # B begins at its first frame
@@ -78,7 +82,9 @@ def test_blends_need_handles_and_say_the_longest_that_fits() -> None:
     assert do(t, "split", at=50).joins[0].left == 4  # the join goes with the part it is at
     up = do(do(s, "set_blend", piece=1, blend="dip", length=25), "set_blend", piece=None, blend="dip", length=50)
     plan = make_plan(up, SOURCES)
-    assert plan.pictures[0].mix.of == 25 and plan.sounds[0].rise == 25 * 1920 and plan.sounds[-1].fall == 50 * 1920
+    assert [plan.pictures[0].layers[0].opacity.at(k) for k in (0, 24)] == [1 / 26, 25 / 26] and plan.pictures[0].end == 25
+    assert [plan.pictures[-1].layers[0].opacity.at(k) for k in (0, 49)] == [50 / 51, 1 / 51]
+    assert plan.sounds[0].rise == 25 * 1920 and plan.sounds[-1].fall == 50 * 1920
 
 
 def test_split_edits_and_equal_power() -> None:
@@ -91,7 +97,7 @@ def test_split_edits_and_equal_power() -> None:
     a, b, _ = make_plan(x, SOURCES).sounds
     assert (b.at, a.end) == (96 * 1920, 104 * 1920) and a.fall == b.rise == 8 * 1920
     n = a.end - b.at
-    fade = ramped(np.ones(n, np.float32), 0, n, rise=n, fall=1)[n // 2]
+    fade = ramped(np.ones(n, np.float32), 0, Heard(0, n, 1, 0, rise=n, fall=1))[n // 2]
     assert 20 * np.log10(fade) == pytest.approx(-3.01, abs=0.01)  # at its middle (common practice)
 
 
@@ -103,7 +109,7 @@ def test_covers_retimed_with_sound_and_in_another_place() -> None:
     (h,) = [h for h in make_plan(s, SOURCES).sounds if h.source == 4]
     assert (h.at, h.end, h.start, h.gain) == (20 * 1920, 60 * 1920, 10 * 1920, 0.5)
     (c,) = do(do(s, "slip_cover", cover=4, delta=5), "replace_cover", cover=4, source=3, start=7).covers
-    assert (c.source, c.start, c.length, c.natural) == (3, 7, 40, False)
+    assert (c.source, c.start, c.length, c.settings) == (3, 7, 40, NONE)
     with pytest.raises(Refused, match="10 and 1000"):
         run(s, SOURCES, "retime_cover", {"cover": 4, "span": 401})
     filled, report = run(three(), SOURCES, "fill_space", {"at": 10, "until": 90, "source": 3, "start": 250})
@@ -243,7 +249,7 @@ def test_everything_is_kept_and_undone(film: tuple[TestClient, Data, dict]) -> N
     seen = [stories.load(data.db, 1).story]
     steps: list[tuple[str, dict]] = [
         ("set_blend", {"piece": 2, "blend": "dissolve", "length": 10}), ("split_edit", {"piece": 2, "frames": -4}), ("crossfade", {"piece": 3, "frames": 6}),
-        ("insert_card", {"at": 0, "length": 30, "colour": "#1b3a4b", "text": "The Last Haul"}), ("set_zoom", {"piece": 1, "percent": 125}),
+        ("insert_card", {"at": 0, "length": 30, "colour": "#1b3a4b", "text": "The Last Haul"}), ("set_value", {"to": 1, "setting": "zoom", "value": 125}),
         ("lay_cover", {"source": r["boat"].id, "at": 60, "until": 90, "start": 0, "end": 60, "fit": True}), ("set_heading", {"piece": 2, "heading": "River", "target": 250}),
         ("lay_sound", {"source": r["talk"].id, "at": 5, "until": 95, "start": 0, "kind": "music", "clock_bound": True}), ("set_target", {"length": 7500}),
         ("set_muted", {"lane": "music", "muted": True}), ("extract", {"a": 40, "b": 85}),
@@ -463,7 +469,10 @@ def test_dissolves_agree_with_opentimelineio() -> None:
             )
         else:
             want.append((x.source_range.start_time.to_frames(), None, x.source_range.duration.to_frames()))
-    got = [(p.image.start, p.mix.to.start if p.mix else None, p.end - p.at) for p in make_plan(s, SOURCES).pictures]
+    got = [
+        (p.image.start, p.layers[1].image.start if len(p.layers) > 1 else None, p.end - p.at)
+        for p in make_plan(s, SOURCES).pictures
+    ]
     assert got == want
 
 
@@ -482,7 +491,7 @@ def test_cards_blends_and_punch_ins_are_rendered(
     do_("insert_card", at=0, length=20, colour="#ffffff")
     do_("set_blend", piece=1, blend="dip", length=10)
     do_("set_blend", piece=2, blend="dissolve", length=8)
-    do_("set_zoom", piece=2, percent=200)
+    do_("set_value", to=2, setting="zoom", value=200)
     out = tmp_path / "film.mp4"
     start_render(data, 1, "small", out)
     finished(data)

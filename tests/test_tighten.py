@@ -8,15 +8,15 @@ import numpy as np
 import pytest
 from fastapi.testclient import TestClient
 
-from kovel.core.fillers import kept, proposals, questions, word_proposals
-from kovel.core.levels import Levels
-from kovel.core.pauses import Settings
-from kovel.core.words import Word
+from kovel.core.sound.levels import Levels
+from kovel.core.sound.pauses import Settings
+from kovel.core.words.fillers import kept, proposals, questions, word_proposals
+from kovel.core.words.transcript import Word
 from kovel.media.listen import save
 from kovel.store import recordings, stories, subclips
 from kovel.store.recordings import Recording
-from kovel.work import quick, tighten
-from kovel.work.data import Data
+from kovel.work import quick_cuts, tighten
+from kovel.work.folder import Data
 from tests.conftest import said
 from tests.test_cli import kovel
 
@@ -152,7 +152,7 @@ def test_settings_and_subclips(room: TestClient, coded: Coded) -> None:
     assert count() == 0  # everything is louder than that
     room.post(url, data={"do": "settings", "threshold": "auto", "fillers": "so, SO\nlike"})
     assert tighten.fillers(data) == ["so", "like"] and "um" not in {x.why for x in tighten.rows(data, talk, rate)}
-    assert "not a number" in said(room.post(url, data={"do": "settings", "shortest": "soon"}))
+    assert "“soon” is no length" in said(room.post(url, data={"do": "settings", "shortest": "soon"}))
     c = subclips.add(data.db, talk, 90, 260, name="bit")
     page = room.get("/p/1/tighten", params={"clip": c.id}).text
     assert "0:06+20" in page and ">bit<" in page
@@ -192,7 +192,7 @@ def test_quick_cuts_over_http(room: TestClient, coded: Coded) -> None:
     room.post(url, data={"toggle": str(48_000 * 2)})
     room.post(url, data={"sensitivity": "0.3", "before": "2", "length": "5", "target": "40", "ring": ""})
     rate = recordings.clock_of(data.db, 1)
-    cuts = quick.pieces(data, talk, rate, quick.desk(data, talk))
+    cuts = quick_cuts.pieces(data, talk, rate, quick_cuts.desk(data, talk))
     assert cuts[0].start == 23 and cuts[-1].start == 348 and len(cuts) == 8 and sum(c.end - c.start for c in cuts) == 40
     assert room.get(f"{url}/plan").json()["length"] == 40
     assert "8 pieces, 40 frames, at the end" in said(room.post(f"{url}/send", data={"where": "end"}))
@@ -207,4 +207,6 @@ def test_quick_cuts_over_http(room: TestClient, coded: Coded) -> None:
         room.post(music, data={"do": "tap", "taps": ",".join(str(30_000 * k) for k in range(6))})
     )
     room.post(music, data={"do": "found"})
-    assert quick.beats(data, r["fifty"].id).tempo == 120 and "cannot be done" in said(room.post(music, data={"do": "dance"}))
+    assert quick_cuts.beats(data, r["fifty"].id).tempo == 120 and "cannot be done" in said(
+        room.post(music, data={"do": "dance"})
+    )

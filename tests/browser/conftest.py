@@ -19,7 +19,7 @@ from playwright.sync_api import Browser, BrowserContext, Page, sync_playwright
 from kovel.demo.project import FOOTAGE
 from kovel.store import stories
 from kovel.web.app import create_app
-from kovel.work.data import Data
+from kovel.work.folder import Data
 
 ARGS = [
     "--no-sandbox",

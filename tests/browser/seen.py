@@ -5,9 +5,9 @@ from pathlib import Path
 
 from playwright.sync_api import Page
 
-from kovel.core.plan import make_plan
+from kovel.core.plan.plan import make_plan
 from kovel.store import recordings, stories
-from kovel.work.data import Data
+from kovel.work.folder import Data
 
 NUMBER = {"talk": 1, "fifty": 2, "boat": 3}
 

@@ -9,9 +9,9 @@ from playwright.sync_api import Page, expect
 from scipy.io import wavfile
 from scipy.signal import resample_poly
 
-from kovel.core.words import Word
+from kovel.core.words.transcript import Word
 from kovel.store import markers, projects, recordings, stories, subclips
-from kovel.work.data import Data
+from kovel.work.folder import Data
 from kovel.work.intake import bring_in
 from tests.browser.seen import until
 from tests.conftest import finish

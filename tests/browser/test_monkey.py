@@ -8,12 +8,12 @@ import numpy as np
 import pytest
 from playwright.sync_api import Page
 
-from kovel.core.levels import Levels
-from kovel.core.words import Word
+from kovel.core.sound.levels import Levels
+from kovel.core.words.transcript import Word
 from kovel.media.listen import save
 from kovel.store import recordings, stories, subclips
 from kovel.work import tighten
-from kovel.work.data import Data
+from kovel.work.folder import Data
 from tests.browser.seen import until
 from tests.browser.test_story_room import FRESH
 

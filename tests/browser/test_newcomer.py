@@ -8,11 +8,11 @@ from pathlib import Path
 import numpy as np
 from playwright.sync_api import Page, expect
 
-from kovel.core.rate import RATES, Rate
-from kovel.core.timecode import format_timecode
-from kovel.core.words import Word
+from kovel.core.time.rate import RATES, Rate
+from kovel.core.time.timecode import format_timecode
+from kovel.core.words.transcript import Word
 from kovel.store import recordings, stories
-from kovel.work.data import Data
+from kovel.work.folder import Data
 from tests import made
 from tests.browser.seen import truth, until, wrong
 from tests.media.test_media import expected_sound

@@ -6,9 +6,9 @@ from pathlib import Path
 from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Page, expect
 
-from kovel.core.words import Word
+from kovel.core.words.transcript import Word
 from kovel.store import projects, recordings, stories, subclips
-from kovel.work.data import Data
+from kovel.work.folder import Data
 from tests.browser.seen import until
 
 

@@ -9,11 +9,11 @@ from bench.edits import made as long_story
 from bench.edits import timed
 from playwright.sync_api import Page, expect
 
-from kovel.core.plan import make_plan
-from kovel.core.words import Word
+from kovel.core.plan.plan import make_plan
+from kovel.core.words.transcript import Word
 from kovel.media.render import Sound
 from kovel.store import recordings
-from kovel.work.data import Data
+from kovel.work.folder import Data
 from tests.browser.seen import truth, until, wrong
 
 

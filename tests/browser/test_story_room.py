@@ -7,9 +7,9 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Page, expect
 
-from kovel.core.words import Word
+from kovel.core.words.transcript import Word
 from kovel.store import recordings, settings, stories, subclips
-from kovel.work.data import Data
+from kovel.work.folder import Data
 from tests.browser.seen import until
 
 
@@ -393,7 +393,7 @@ def test_seam_desk_by_hand(room: Room) -> None:
         until(p, f"() => ({codes})()[1] === {code}")
     p.get_by_role("button", name="Overlay").click()
     p.locator("[data-offer]", has_text="Show the second piece at 125 %").click()
-    room.report("shown at 125 %")
+    room.report("zoom 125 %")
     expect(desk).to_contain_text("soft")
     room.press("z", "a")
     until(p, "kovel.player.playing")
@@ -425,7 +425,7 @@ def test_every_edit_by_name_marks_and_stories(room: Room) -> None:
     named("slip 5")
     assert room.shape()[1] == (t, 305, 75)
     named("punch 130")
-    assert room.story.pieces[1].zoom == 130
+    assert room.story.pieces[1].settings["zoom"] == 130
     named("heading The river")
     named("target section 0:10")
     assert (room.story.sections[0].heading, room.story.sections[0].target) == ("The river", 250)
@@ -446,7 +446,7 @@ def test_every_edit_by_name_marks_and_stories(room: Room) -> None:
     named("lay sound")
     assert room.story.sounds[0].kind == "natural" and room.story.at(room.story.sounds[0]) == 80
     named("level -12")
-    assert room.story.sounds[0].level == -120
+    assert room.story.sounds[0].settings["level"] == -12.0
     named("mute natural")
     assert room.story.muted == {"natural"}
     room.press("Escape", "2")
@@ -505,8 +505,8 @@ def test_lips_after_many_edits(room: Room, watch: Callable) -> None:
     every speech piece's samples begin where its pictures do: 0 frames, 0 samples."""
     import random
 
-    from kovel.core.plan import make_plan
-    from kovel.core.rate import frame_shown
+    from kovel.core.plan.plan import make_plan
+    from kovel.core.time.rate import frame_shown
 
     p, r = room.page, random.Random(5)
     origin = p.evaluate("location.origin")

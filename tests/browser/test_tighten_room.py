@@ -7,12 +7,12 @@ from pathlib import Path
 import numpy as np
 from playwright.sync_api import Page, expect
 
-from kovel.core.levels import Levels
-from kovel.core.words import Word
+from kovel.core.sound.levels import Levels
+from kovel.core.words.transcript import Word
 from kovel.media.listen import save
 from kovel.store import recordings, stories
 from kovel.work import tighten
-from kovel.work.data import Data
+from kovel.work.folder import Data
 from tests.browser.seen import until
 
 
@@ -40,7 +40,7 @@ def test_pauses_by_key(page: Page, coded: tuple[Data, dict], serve: Callable, tm
     page.keyboard.press("x")
     page.keyboard.press("h")  # a second before, a second after, without what is between
     until(page, "kovel.player.playing && kovel.player.plan.length === 50")
-    frames = page.evaluate("kovel.player.plan.pictures.map((p) => p[3])")
+    frames = page.evaluate("kovel.player.plan.pictures.map((p) => p[2][0][1])")
     assert frames == [228, 303]
     until(page, "!kovel.player.playing", seconds=8)
     until(page, "kovel.player.plan.length === 1000")

@@ -1,8 +1,8 @@
 """Made stories for tests: sources of every kind and short names for edits."""
 
-from kovel.core.commands import run
-from kovel.core.rate import Rate
-from kovel.core.story import Source, Story
+from kovel.core.story.catalogue import run
+from kovel.core.story.model import Source, Story
+from kovel.core.time.rate import Rate
 
 R = Rate(25)
 SOURCES = {

@@ -7,8 +7,8 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kovel.core.anchors import alike, anchors, windows
-from kovel.core.words import Word
+from kovel.core.words.transcript import Word
+from kovel.core.words.transcript_match import alike, anchors, windows
 
 SOME = ["ferry", "fairy", "chain", "chained", "creek", "we", "haul", "hall", "by", "hand", "tide", "um"]
 

@@ -5,8 +5,8 @@ from itertools import pairwise
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kovel.core.captions import read_captions, write_srt, write_vtt
-from kovel.core.words import Word, sentences
+from kovel.core.words.captions import read_captions, write_srt, write_vtt
+from kovel.core.words.transcript import Word, sentences
 
 W3C = """WEBVTT
 

@@ -5,9 +5,9 @@ from dataclasses import replace
 
 import pytest
 
-from kovel.core.checks import checks
-from kovel.core.commands import run
-from kovel.core.story import Source, Sources, Story, Sync
+from kovel.core.checks.findings import checks
+from kovel.core.story.catalogue import run
+from kovel.core.story.model import Source, Sources, Story, Sync
 from tests.core.stories import SOURCES, R, do, three
 
 # three(): | A 100..200 | A 300..360 | B 0..80 |, seams at 100 (jump) and 160 (clean), 25 frames a second
@@ -111,7 +111,7 @@ def test_sound_that_runs_on_after_the_end(until: int, fall: int, on: bool) -> No
     s = do(three(), "insert_space", at=240, length=60)
     s = do(s, "lay_sound", source=6, at=30, until=until, start=0, kind="music", clock_bound=True)
     if fall:
-        s = do(s, "set_sound", sound=s.sounds[0].id, fall=fall)
+        s = do(s, "set_value", to=s.sounds[0].id, setting="fade_out", value=fall)
     s = do(s, "remove", piece=s.pieces[-1].id)
     assert (("runs on", 240) in found(s)) == on
 

@@ -2,12 +2,12 @@
 
 import pytest
 
-from kovel.core.commands import run
-from kovel.core.covers import three_points
-from kovel.core.lined import lined
-from kovel.core.seams import seams
-from kovel.core.story import Refused, Story
-from kovel.core.words import Word, lines, words_in
+from kovel.core.story.catalogue import run
+from kovel.core.story.covers import three_points
+from kovel.core.story.lined import lined
+from kovel.core.story.model import Refused, Story
+from kovel.core.story.seams import seams
+from kovel.core.words.transcript import Word, lines, words_in
 from tests.core.stories import EMPTY, SOURCES, R, do, three
 
 
@@ -281,8 +281,8 @@ def test_a_length_that_is_typed_and_where_the_playhead_stays() -> None:
 
 
 def test_several_are_punched_in_and_overwriting_only_sound_leaves_the_picture() -> None:
-    s = do(three(), "set_zoom", piece=[1, 3], percent=120)
-    assert [p.zoom for p in s.pieces] == [120, 100, 120]
+    s = do(three(), "set_value", to=[1, 3], setting="zoom", value=120)
+    assert [p.settings["zoom"] for p in s.pieces] == [120, 100, 120]
     s = do(three(), "lay_cover", source=3, at=20, until=60, start=10)
     t = do(s, "overwrite", at=30, source=2, start=900, length=80, take="sound")
     seen = {c.source: (t.at(c), c.start, c.length) for c in t.covers if c.source == 3}

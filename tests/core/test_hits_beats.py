@@ -8,9 +8,9 @@ import librosa
 import numpy as np
 import pytest
 
-from kovel.core.beats import Beats, doubled, find_beats, halved, tapped
-from kovel.core.hits import RATE as SR
-from kovel.core.hits import Cut, Quick, at_sensitivity, candidates, find_hits, on_beats, quick_cut, ring_out, thinned
+from kovel.core.sound.beats import Beats, doubled, find_beats, halved, tapped
+from kovel.core.sound.hits import RATE as SR
+from kovel.core.sound.hits import Cut, Quick, at_sensitivity, candidates, find_hits, on_beats, quick_cut, ring_out, thinned
 
 
 def hit(rng: np.random.Generator, kind: int, peak: float) -> np.ndarray:

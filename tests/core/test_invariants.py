@@ -13,13 +13,16 @@ from hypothesis import HealthCheck, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 
-from kovel.core.commands import COMMANDS, parameters, run
-from kovel.core.paste import copied
-from kovel.core.patch import Patch, story_from_json, story_to_json
-from kovel.core.plan import make_plan, own_frame, ramped
-from kovel.core.rate import frame_shown
-from kovel.core.settle import longest
-from kovel.core.story import Cover, Refused, Report, Sound, Story
+from kovel.core.plan.layers import own_frame
+from kovel.core.plan.plan import make_plan
+from kovel.core.plan.sounds import Heard, ramped, with_its_sound
+from kovel.core.story.catalogue import COMMANDS, parameters, run
+from kovel.core.story.consequences import longest
+from kovel.core.story.model import Cover, Refused, Report, Sound, Story
+from kovel.core.story.paste import copied
+from kovel.core.story.patch import Patch, story_from_json, story_to_json
+from kovel.core.story.settings import SETTINGS
+from kovel.core.time.rate import frame_shown
 from tests.core.stories import EMPTY, SOURCES, R
 
 frame = st.integers(0, 400)
@@ -31,9 +34,10 @@ VALUES: dict[str, Callable[[Random], object]] = {  # what a parameter of any com
     "delta": lambda r: r.choice([-60, -9, -2, -1, 0, 1, 2, 9, 60]), "take": lambda r: r.choice(["both", "both", "picture", "sound"]),
     "blend": lambda r: r.choice(["cut", "dissolve", "dissolve", "dip"]), "frames": lambda r: r.randint(-25, 25), "fit": lambda r: r.random() < 0.3,
     "how": lambda r: r.choice(["insert", "overwrite", "add", "cover", "sound"]), "natural": lambda r: r.random() < 0.3, "on": lambda r: r.random() < 0.7,
-    "lane": lambda r: r.choice([None, None, 1, 2, 3]), "percent": lambda r: r.choice([90, 100, 110, 125, 150]), "every": lambda r: r.choice([0, 5, 20]),
+    "lane": lambda r: r.choice([None, None, 1, 2, 3]), "every": lambda r: r.choice([0, 5, 20]),
     "span": lambda r: r.randint(0, 200), "kind": lambda r: r.choice(["natural", "effect", "music", "voice", "noise"]), "clock_bound": lambda r: r.random() < 0.4,
-    "level": lambda r: r.randint(-100, 20), "rise": lambda r: r.randint(0, 30), "fall": lambda r: r.randint(0, 30), "target": lambda r: r.randint(0, 99),
+    "level": lambda r: r.randint(-70, 20) / 2, "setting": lambda r: r.choice([*SETTINGS, "shine"]), "settings": lambda r: r.choices([*SETTINGS], k=2),
+    "value": lambda r: r.choice([True, False, 100, 120, 0, 5, 25, -6.0, 3, "loud", [[10, -6.0], [60, 0.0]]]), "target": lambda r: r.randint(0, 99),
     "what": lambda r: r.choice(["picture", "sound"]), "all_lanes": lambda r: r.random() < 0.6,
     "ranges": lambda r: [[r.choice([3, 3, 4, 5]), r.randint(0, 200), r.randint(1, 40)] for _ in range(r.randint(0, 3))],
     "heading": lambda r: r.choice(["", "River", "Night"]), "colour": lambda r: r.choice(["#000000", "#8a2f2f", "red"]), "text": lambda r: r.choice(["", "The Last Haul"]),
@@ -144,7 +148,12 @@ class Editing(RuleBasedStateMachine):
                     if k in ("piece", "before") and default is None and r.random() < 0.2
                     else i
                 )
-            elif k == "item":
+            elif k == "to":
+                rows = (*s.pieces, *s.covers, *s.loose, *s.sounds)
+                some = [self.one_of(rows, r) for _ in range(r.randint(1, 3))]
+                wide = ["story", f"group {next((p.group for p in s.pieces if p.group), 0)}"]
+                params[k] = r.choice([some[0], some, some, *wide]) if name != "copy_values" else r.choice([some, *wide])
+            elif k == "item" or (k == "source" and name == "copy_values"):
                 params[k] = self.one_of((*s.pieces, *s.covers, *s.loose, *s.sounds), r)
             elif k == "cover":
                 params[k] = self.one_of((*s.covers, *s.loose), r)
@@ -258,7 +267,7 @@ class Editing(RuleBasedStateMachine):
             assert all(x[0] != y[0] or x[2] <= y[1] for x, y in pairwise(spans)), self.log
         assert all(0 <= a < s.length for a, _, _ in s.spans)
         assert all(s.at_of(c.tether) is None for c in (*s.loose, *s.loose_sounds))
-        assert all(x.rise + x.fall <= x.length for x in (*s.sounds, *s.loose_sounds)), self.log
+        assert all(x.settings["fade_in"] + x.settings["fade_out"] <= x.length for x in (*s.sounds, *s.loose_sounds)), self.log
         heads = [s.index_of(x.piece) for x in s.sections]
         assert heads == sorted(set(heads)), self.log
         for j in s.joins:  # only between neighbours, only as long as their material reaches
@@ -277,7 +286,7 @@ class Editing(RuleBasedStateMachine):
         assert [p.at for p in plan.pictures] == [0, *(p.end for p in plan.pictures)][: len(plan.pictures)]
         assert (plan.pictures[-1].end if plan.pictures else 0) == s.length == plan.length
         for run_ in plan.pictures:
-            for image in (run_.image, *([run_.mix.to] if run_.mix else [])):
+            for image in (x.image for x in run_.layers):
                 if image.source is not None and (n := SOURCES[image.source].frames) is not None:
                     first, last = (own_frame(image, k, R, SOURCES[image.source].rate) for k in (0, run_.end - run_.at - 1))
                     assert first >= 0 and last < n, self.log
@@ -302,9 +311,8 @@ class Editing(RuleBasedStateMachine):
                 shown = [(p, begin)]
             if fade and not k:
                 continue
-            images = [run_.image, *([run_.mix.to] if k and run_.mix else [])]
-            if k and s.join(k).blend == "dip":
-                images = [x for x, y in zip(images, (t < s.starts[k], t >= s.starts[k]), strict=True) if y]
+            images = [x.image for x in run_.layers]
+            assert {x.part.zoom for x in run_.layers} <= {s.value(q, "zoom", SOURCES) for q, _ in shown} | {100}, self.log
             assert len(images) == len(shown), self.log
             for image, (q, a) in zip(images, shown, strict=True):
                 seen = q.source is not None and SOURCES[q.source].picture and q.take != "sound"
@@ -318,7 +326,9 @@ class Editing(RuleBasedStateMachine):
                 a, b = s.starts[i] + j.split - j.cross // 2, s.starts[i + 1] + k.split + k.cross - k.cross // 2
                 said.append((a, b, p.source, p.start + a - s.starts[i]))
         said += [(s.at(x), min(s.at(x) + x.length, s.length), x.source, x.start) for x in s.sounds if free(x.kind)]
-        said += [(a, min(b, s.length), c.source, c.start) for a, b, c in spans if c.natural and not c.span and free("natural")]
+        said += [
+            (a, min(b, s.length), c.source, c.start) for a, b, c in spans if with_its_sound(s, c, SOURCES) and free("natural")
+        ]
         for t in range(0, s.length, 7):
             sample = R.frame_to_sample(t)
             heard = sorted((h.source, h.start + sample - h.at) for h in plan.sounds if h.at <= sample < h.end)
@@ -371,6 +381,7 @@ def test_many_edits(seed: int) -> None:
 def test_ramps_meet_at_a_join_without_a_click() -> None:
     """A constant split in two runs: every step between neighbouring samples is at most one ramp step; 4 ms = 192 samples."""
     n = 1920
-    whole = np.concatenate([ramped(np.ones(n, np.float32), 0, n), ramped(np.ones(n, np.float32), 0, n)])
+    h = Heard(0, n, 1, 0)
+    whole = np.concatenate([ramped(np.ones(n, np.float32), 0, h), ramped(np.ones(n, np.float32), 0, h)])
     assert np.abs(np.diff(whole)).max() <= 1 / 192 + 1e-6 and whole[0] == 0 and whole[192] == 1 and whole[n - 193] == 1
-    assert np.array_equal(ramped(np.ones(500, np.float32), 700, n), ramped(np.ones(n, np.float32), 0, n)[700:1200])
+    assert np.array_equal(ramped(np.ones(500, np.float32), 700, h), ramped(np.ones(n, np.float32), 0, h)[700:1200])

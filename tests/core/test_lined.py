@@ -5,10 +5,10 @@ from collections.abc import Sequence
 
 import pytest
 
-from kovel.core.lined import LinedPage, lined
-from kovel.core.plan import make_plan
-from kovel.core.story import Refused, Story
-from kovel.core.words import Word
+from kovel.core.plan.plan import make_plan
+from kovel.core.story.lined import LinedPage, lined
+from kovel.core.story.model import Refused, Story
+from kovel.core.words.transcript import Word
 from tests.core.stories import EMPTY, SOURCES, R, do
 
 ROW = 50.0  # frames: two seconds a line

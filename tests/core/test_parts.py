@@ -4,12 +4,12 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kovel.core.patch import Splice
-from kovel.core.peaks import BASE, LEVELS, PeakMaker
-from kovel.core.plan import make_plan, window_plan
-from kovel.core.rate import RATES, Rate
-from kovel.core.seams import SPARE, exposed, seams
-from kovel.core.story import Source, Story
+from kovel.core.plan.plan import make_plan, window_plan
+from kovel.core.sound.peaks import BASE, LEVELS, PeakMaker
+from kovel.core.story.model import Source, Story
+from kovel.core.story.patch import Splice
+from kovel.core.story.seams import SPARE, exposed, seams
+from kovel.core.time.rate import RATES, Rate
 from tests.core.stories import SOURCES, do, three
 
 tuples = st.lists(st.integers(0, 3), max_size=12).map(tuple)
@@ -36,7 +36,7 @@ def test_player_numbers_are_the_plans(clock: Rate, own: Rate, start: int, n: int
     story = do(Story(Rate(25)), "add_at_end", source=1, start=0, length=1)
     story = Story(clock, (type(story.pieces[0])(1, 1, start + t * 1000, n),))
     plan = make_plan(story, sources)
-    ((at, end, source, base, num, den),) = plan.to_json(sources)["pictures"]
+    ((at, end, [[source, base, num, den]]),) = plan.to_json(sources)["pictures"]
     assert (at, end, source) == (0, n, 1)
     for k in (0, n - 1):
         assert int((base + (k - at) * num) / den) == plan.recording_frame(k, sources)[1]  # type: ignore[index]

@@ -4,11 +4,11 @@ import av
 import numpy as np
 import pytest
 
-from kovel.core.commands import run
-from kovel.core.plan import make_plan
-from kovel.core.programme import STEP, PowerMaker, integrated, mixed, sound_findings
-from kovel.core.rate import Rate
-from kovel.core.story import Source, Story
+from kovel.core.checks.mix_loudness import STEP, PowerMaker, integrated, mixed, sound_findings
+from kovel.core.plan.plan import make_plan
+from kovel.core.story.catalogue import run
+from kovel.core.story.model import Source, Story
+from kovel.core.time.rate import Rate
 from kovel.demo.project import FOOTAGE
 from kovel.media.render import ramped
 
@@ -101,7 +101,7 @@ def test_what_is_found_of_a_storys_sound() -> None:
     full = np.zeros((plan.samples, 2), np.float64)
     for h in plan.sounds:
         x = ({1: talk, 2: band}[h.source][h.start : h.start + h.end - h.at] / 32768).astype(np.float32)
-        full[h.at : h.end] += ramped(np.repeat(x, 2, 1) if x.shape[1] == 1 else x, 0, h.end - h.at, h.gain, h.rise, h.fall)
+        full[h.at : h.end] += ramped(np.repeat(x, 2, 1) if x.shape[1] == 1 else x, 0, h)
     peak = lambda a, b: float(np.abs(full[a:b]).max())  # noqa: E731
     exact = integrated(rows(np.round(full * 8192).astype(np.int16))[:, 0])  # at a quarter: 12.04 dB under
     near = integrated(mixed(plan, measured).power)

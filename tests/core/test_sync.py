@@ -7,10 +7,10 @@ import numpy as np
 import pytest
 from scipy.signal import butter, fftconvolve, resample_poly, sosfilt
 
-from kovel.core.likeness import LOW, Unrelated, low, match
-from kovel.core.rate import Rate
-from kovel.core.story import Source, Sync
-from kovel.core.sync import by_timecode, own_time, same_moment, set_time
+from kovel.core.sound.sound_match import LOW, Unrelated, low, match
+from kovel.core.story.model import Source, Sync
+from kovel.core.story.sync import by_timecode, own_time, same_moment, set_time
+from kovel.core.time.rate import Rate
 from tests.recorded import talk
 
 

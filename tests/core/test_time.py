@@ -9,8 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from timecode import Timecode
 
-from kovel.core.rate import RATES, Rate, first_frame_showing, frame_shown, length_in
-from kovel.core.timecode import TimeError, format_timecode, parse_entry, parse_length, stamp, timecode_to_frame
+from kovel.core.time.rate import RATES, Rate, first_frame_showing, frame_shown, length_in
+from kovel.core.time.timecode import TimeError, format_timecode, parse_entry, parse_length, stamp, timecode_to_frame
 
 DF30, R25, R24 = Rate(30000, 1001), Rate(25), Rate(24)
 rates = st.sampled_from(RATES)

@@ -13,10 +13,10 @@ import numpy as np
 import pytest
 from PIL import Image, ImageCms
 
-from kovel.core.colour import HLG, PQ, Coding, cube_text, hlg_light, pq_light, shown, table, toned_down
-from kovel.core.plan import make_plan
-from kovel.core.rate import Rate
-from kovel.core.story import Piece, Source, Story
+from kovel.core.picture.colour import HLG, PQ, Coding, cube_text, hlg_light, pq_light, shown, table, toned_down
+from kovel.core.plan.plan import make_plan
+from kovel.core.story.model import Piece, Source, Story
+from kovel.core.time.rate import Rate
 from kovel.media.child import call
 from kovel.media.files import kind_of
 from kovel.media.probe import probe

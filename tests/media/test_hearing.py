@@ -11,10 +11,10 @@ import numpy as np
 import pytest
 from pydub import AudioSegment, silence
 
-from kovel.core.levels import RATE, Levels, local_floor, stretch_to_ticks
-from kovel.core.loudness import LevelMaker
-from kovel.core.pauses import VOICE, Settings, noise_floor, pauses, speech
-from kovel.core.words import Word
+from kovel.core.sound.band_level import LevelMaker
+from kovel.core.sound.levels import RATE, Levels, local_floor, stretch_to_ticks
+from kovel.core.sound.pauses import VOICE, Settings, noise_floor, pauses, speech
+from kovel.core.words.transcript import Word
 from kovel.media.listen import WINDOW, speech_probability
 from kovel.media.transcribe import _recogniser, bundled_model, transcribe_sound
 from tests.recorded import SR, Ears, Talk, score, talk

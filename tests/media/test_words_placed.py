@@ -11,10 +11,11 @@ import numpy as np
 import pytest
 from scipy.signal import resample_poly
 
-from kovel.core.align import Clip, clips, snap, sounds, spoken
-from kovel.core.levels import Levels
-from kovel.core.pauses import VOICE, nearest_pause, pauses, speech, voiced_between
-from kovel.core.words import Word, with_speakers
+from kovel.core.sound.levels import Levels
+from kovel.core.sound.pauses import VOICE, nearest_pause, pauses, speech
+from kovel.core.words.align import Clip, clips, snap, sounds, spoken
+from kovel.core.words.fillers import voiced_between
+from kovel.core.words.transcript import Word, with_speakers
 from kovel.demo.project import FOOTAGE
 from kovel.media import transcribe
 from kovel.media.listen import BLOCK, Sound16, listen, sound24

@@ -9,16 +9,16 @@ from typing import Any, TypeVar
 
 import click
 
-from kovel.core.rate import Rate
-from kovel.core.story import Refused
-from kovel.core.timecode import TimeError, parse_entry
+from kovel.core.story.model import Refused
+from kovel.core.time.rate import Rate
+from kovel.core.time.timecode import TimeError, parse_entry
 from kovel.media.files import Unusable
 from kovel.store import jobs, projects, recordings, subclips
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.store.stories import Stale
 from kovel.store.subclips import Subclip
-from kovel.work.data import Data, default_folder
+from kovel.work.folder import Data, default_folder
 from kovel.work.foreman import Foreman
 
 T = TypeVar("T")

@@ -16,7 +16,7 @@ from kovel.cli.common import (
     wait_for,
     write_out,
 )
-from kovel.core.timecode import running
+from kovel.core.time.timecode import running
 from kovel.store import jobs, projects, recordings, subclips
 from kovel.store.projects import Invalid
 from kovel.work.hearing import take_words, transcript

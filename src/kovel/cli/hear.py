@@ -8,14 +8,14 @@ from pathlib import Path
 import click
 
 from kovel.cli.common import answer, data_option, json_option, open_data, project_option, the_project, the_recording, wait_for
-from kovel.core.hits import Hit, at_sensitivity
-from kovel.core.levels import QUIETEST
-from kovel.core.pauses import Settings, noise_floor, pauses
+from kovel.core.sound.hits import Hit, at_sensitivity
+from kovel.core.sound.levels import QUIETEST
+from kovel.core.sound.pauses import Settings, noise_floor, pauses
 from kovel.media.child import call
 from kovel.media.files import Unusable
 from kovel.store import jobs, recordings
 from kovel.work import hearing, syncing
-from kovel.work.single import ready
+from kovel.work.standalone import ready
 
 
 @click.command()

@@ -20,7 +20,7 @@ from kovel.cli.common import (
 )
 from kovel.exchange.log import from_csv, to_csv, to_otio
 from kovel.store import markers, recordings, subclips
-from kovel.work.sheet import log_lines
+from kovel.work.log_rows import log_lines
 
 
 @click.group(cls=Group)

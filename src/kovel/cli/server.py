@@ -14,7 +14,7 @@ import click
 
 from kovel.cli.common import data_option, open_data
 from kovel.store import jobs
-from kovel.work.data import Data, default_folder
+from kovel.work.folder import Data, default_folder
 
 
 def _serve(data: Data, host: str, port: int, browser: bool, media: tuple[Path, ...], path: str = "/") -> None:

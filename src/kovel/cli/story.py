@@ -17,13 +17,13 @@ from kovel.cli.common import (
     the_subclip,
     typed,
 )  # fmt: skip
-from kovel.core.commands import COMMANDS, parameters
-from kovel.core.rate import Rate
-from kovel.core.seams import seams
-from kovel.core.timecode import running
+from kovel.core.story.catalogue import COMMANDS, parameters
+from kovel.core.story.seams import seams
+from kovel.core.time.rate import Rate
+from kovel.core.time.timecode import running
 from kovel.store import recordings, stories
 from kovel.store.projects import Invalid
-from kovel.work.data import Data
+from kovel.work.folder import Data
 
 
 @click.group()

@@ -5,8 +5,8 @@ from pathlib import Path
 import click
 
 from kovel.cli.common import answer, data_option, json_option, open_data, project_option, the_project, the_recording
-from kovel.core.fillers import KINDS
-from kovel.core.pauses import Settings
+from kovel.core.sound.pauses import Settings
+from kovel.core.words.fillers import KINDS
 from kovel.store import stories
 from kovel.store.projects import Invalid
 from kovel.work import tighten as work

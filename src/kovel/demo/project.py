@@ -2,11 +2,11 @@
 
 from pathlib import Path
 
-from kovel.core.rate import Rate
+from kovel.core.time.rate import Rate
 from kovel.media.probe import probe
 from kovel.store import projects, recordings, stories, subclips
 from kovel.store.recordings import Recording
-from kovel.work.data import Data
+from kovel.work.folder import Data
 from kovel.work.hearing import take_words
 from kovel.work.intake import bring_in
 

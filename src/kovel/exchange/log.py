@@ -9,8 +9,8 @@ from pathlib import Path
 
 import opentimelineio as otio
 
-from kovel.core.rate import Rate
-from kovel.core.timecode import TimeError, format_timecode, parse_entry
+from kovel.core.time.rate import Rate
+from kovel.core.time.timecode import TimeError, format_timecode, parse_entry
 from kovel.exchange.story import clip_of
 from kovel.store.markers import Marker
 from kovel.store.projects import Project

@@ -10,10 +10,12 @@ from pathlib import Path
 
 import opentimelineio as otio
 
-from kovel.core.plan import Image, audible, make_plan, own_frame
-from kovel.core.settle import frames_of, kind_of
-from kovel.core.story import Piece, Story
-from kovel.core.timecode import TimeError, format_timecode, parse_entry
+from kovel.core.plan.layers import Image, own_frame
+from kovel.core.plan.plan import make_plan
+from kovel.core.plan.sounds import audible, with_its_sound
+from kovel.core.story.consequences import frames_of, kind_of
+from kovel.core.story.model import Piece, Story
+from kovel.core.time.timecode import TimeError, format_timecode, parse_entry
 from kovel.store.projects import Project
 from kovel.store.recordings import Recording
 
@@ -56,6 +58,7 @@ def clip_of(r: Recording, project: Project, start: int, length: int, label: str 
 def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Recording]) -> otio.schema.Timeline:
     """A timeline with a track for the dialogue's picture, one for each cover lane, and one for its sound."""
     fps = float(project.rate.fps)
+    sources = {i: r.source for i, r in recordings.items()}
 
     def gap(n: int) -> otio.schema.Gap:
         return otio.schema.Gap(
@@ -112,7 +115,7 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
     natural = [
         (a, min(b, story.length), c.source, c.start, "Natural")
         for a, b, c in story.spans
-        if c.natural and not c.span and audible(story, "natural") and f"cover {c.lane}" not in story.muted
+        if with_its_sound(story, c, sources) and audible(story, "natural") and f"cover {c.lane}" not in story.muted
     ]
     laid = [
         (story.at(x), min(story.at(x) + x.length, story.length), x.source, x.start, f"Sound {x.lane}")
@@ -172,11 +175,12 @@ def to_edl(story: Story, name: str, project: Project, recordings: dict[int, Reco
 
     rows: list[tuple[str, int, int, Image]] = []
     for x in plan.pictures:
-        rows.append(("V", x.at, x.end, x.image))
-        if x.mix:  # a blend is a cut in its middle, and told at the end
-            middle = x.at + x.mix.of // 2 - x.mix.first if x.mix.of > 1 else x.at
-            middle = min(max(middle, x.at), x.end)
-            rows[-1:] = [("V", x.at, middle, x.image), ("V", middle, x.end, x.mix.to.later(middle - x.at))]
+        middle = x.end
+        if len(x.layers) > 1:  # a blend is a cut in its middle, and told at the end
+            up = x.layers[1].opacity
+            middle = min(max(x.at + (up.of - 1) // 2 - (up.first - 1), x.at), x.end) if up.of > 2 else x.at
+            rows.append(("V", middle, x.end, x.layers[1].image.later(middle - x.at)))
+        rows.append(("V", x.at, middle, x.image))
     for i, q in enumerate(story.pieces):
         a, b = story.starts[i] + story.join(i).split, story.starts[i + 1] + story.join(i + 1).split
         if q.source in recordings and recordings[q.source].sound and q.take != "picture" and audible(story, "dialogue"):
@@ -209,6 +213,7 @@ def not_in_an_edl(story: Story, project: Project, recordings: dict[int, Recordin
     """What of a story an edit decision list cannot hold, each with its place, in words."""
     at = lambda t: format_timecode(project.start_frame + t, project.rate, project.drop)  # noqa: E731
     name = lambda i: recordings[i].name if i in recordings else "a recording"  # noqa: E731
+    sources = {i: r.source for i, r in recordings.items()}
     out = []
     for j in story.joins:
         t = story.starts[story.index_of(j.right)] if j.right else story.length
@@ -219,10 +224,10 @@ def not_in_an_edl(story: Story, project: Project, recordings: dict[int, Recordin
     for t, p in zip(story.starts, story.pieces, strict=False):
         if p.card is not None:
             out.append(f"{at(t)} card “{p.card.text or p.card.colour}”: written as black")
-        if p.zoom != 100:
-            out.append(f"{at(t)} {name(p.source or 0)} at {p.zoom} % size")
+        if (zoom := story.value(p, "zoom", sources)) != 100:
+            out.append(f"{at(t)} {name(p.source or 0)} at {zoom} % size")
     out += [
         f"{at(story.at(x))} {x.kind} “{name(x.source)}”, {frames_of(x.length)}" for x in story.sounds if audible(story, x.kind)
     ]
-    out += [f"{at(a)} natural sound of “{name(c.source)}”" for a, _, c in story.spans if c.natural]
+    out += [f"{at(a)} natural sound of “{name(c.source)}”" for a, _, c in story.spans if story.value(c, "natural", sources)]
     return sorted(out)

@@ -1,6 +1,8 @@
 """Cards as pictures: one colour with words on it. Player and renderer show the same one."""
 
-import io
+import hashlib
+import os
+import threading
 from functools import lru_cache
 from pathlib import Path
 
@@ -43,7 +45,20 @@ def _wrapped(line: str, font: ImageFont.FreeTypeFont, width: float) -> list[str]
     return rows
 
 
-def card_png(colour: str, text: str, width: int, height: int) -> bytes:
-    out = io.BytesIO()
-    card_image(colour, text, width, height).save(out, "PNG")
-    return out.getvalue()
+def card_file(folder: Path, colour: str, text: str, width: int, height: int) -> Path:
+    """The card drawn once, in a file named after what it shows; player and renderer read the same one."""
+    name = hashlib.sha256(f"{colour}\0{text}\0{width}x{height}".encode()).hexdigest()[:32]
+    to = folder / f"card-{name}.png"
+    if not to.is_file():
+        folder.mkdir(parents=True, exist_ok=True)
+        part = to.with_name(f"{to.name}.{os.getpid()}.{threading.get_ident()}.part")
+        card_image(colour, text, width, height).save(part, "PNG")
+        os.replace(part, to)
+    return to
+
+
+def drawn_card(folder: Path | None, colour: str, text: str, width: int, height: int) -> Image.Image:
+    """The card as it lies in the folder of what is drawn; without one, drawn here."""
+    if folder is None:
+        return card_image(colour, text, width, height)
+    return Image.open(card_file(folder, colour, text, width, height)).convert("RGB")

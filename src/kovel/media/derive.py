@@ -24,11 +24,11 @@ import av
 import numpy as np
 from PIL import Image
 
-from kovel.core.peaks import PeakMaker
-from kovel.core.programme import PowerMaker
-from kovel.core.rate import SAMPLE_RATE, Rate
-from kovel.core.shots import HIGH, MotionMaker
-from kovel.core.shots import WIDE as GREY_WIDE
+from kovel.core.checks.mix_loudness import PowerMaker
+from kovel.core.picture.shots import HIGH, MotionMaker
+from kovel.core.picture.shots import WIDE as GREY_WIDE
+from kovel.core.sound.peaks import PeakMaker
+from kovel.core.time.rate import SAMPLE_RATE, Rate
 from kovel.media.files import Unusable, kind_of, open_media
 from kovel.media.reader import STILL, Filmed, Fit, FrameReader, rgb_of, still_frame, tag_bt709
 

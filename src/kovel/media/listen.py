@@ -10,11 +10,11 @@ from typing import Any
 import numpy as np
 from scipy.signal import firwin, resample_poly
 
-from kovel.core.beats import find_beats
-from kovel.core.hits import candidates, novelty, ring_out
-from kovel.core.levels import RATE, Floats, Levels, local_floor, stretch_to_ticks
-from kovel.core.likeness import Unrelated, low, match
-from kovel.core.loudness import LevelMaker
+from kovel.core.sound.band_level import LevelMaker
+from kovel.core.sound.beats import find_beats
+from kovel.core.sound.hits import candidates, novelty, ring_out
+from kovel.core.sound.levels import RATE, Floats, Levels, local_floor, stretch_to_ticks
+from kovel.core.sound.sound_match import Unrelated, low, match
 
 WINDOW = 512  # samples the detector takes at a time
 BLOCK = 48_000 * 60

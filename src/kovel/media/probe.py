@@ -8,7 +8,7 @@ from typing import Any
 import av
 from PIL import ImageOps
 
-from kovel.core.rate import RATES, Rate
+from kovel.core.time.rate import RATES, Rate
 from kovel.media.files import MOST_PIXELS, Unusable, kind_of, open_media
 from kovel.media.reader import open_still
 

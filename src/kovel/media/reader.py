@@ -18,8 +18,8 @@ import numpy as np
 import pi_heif
 from PIL import Image, ImageCms, ImageOps
 
-from kovel.core.colour import BT709, MATRICES, RGB_MATRIX, UNSPECIFIED, Coding, cube_text, table
-from kovel.core.rate import Rate
+from kovel.core.picture.colour import BT709, MATRICES, RGB_MATRIX, UNSPECIFIED, Coding, cube_text, table
+from kovel.core.time.rate import Rate
 from kovel.media.files import MOST_PIXELS, Unusable, open_media
 
 UNSAID = Coding()

@@ -6,18 +6,19 @@ Frame t of the file is frame t of the plan; sample s is sample s. The file gets 
 import os
 from bisect import bisect_left
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
 from fractions import Fraction
+from math import ceil
 from pathlib import Path
 from typing import Any
 
 import av
 import numpy as np
 
-from kovel.core.plan import Heard, Mix, ramped
-from kovel.core.plan import Image as PlanImage
-from kovel.core.rate import SAMPLE_RATE, Rate
-from kovel.media.card import card_image
+from kovel.core.plan.layers import EVERYWHERE, Layer, Part, Place
+from kovel.core.plan.plan import FORM
+from kovel.core.plan.sounds import Heard, ramped
+from kovel.core.time.rate import SAMPLE_RATE, Rate
+from kovel.media.card import drawn_card
 from kovel.media.files import Unusable
 from kovel.media.reader import Fit, FrameReader, still_frame, tag_bt709
 
@@ -33,6 +34,9 @@ def bit_rate(width: int, height: int, rate: Rate, quality: str = "high") -> int:
 def expected_bytes(frames: int, width: int, height: int, rate: Rate, quality: str = "high") -> int:
     """Size of the file to come: bit rate times length (common practice)."""
     return int((bit_rate(width, height, rate, quality) + SOUND_RATE) * frames / rate.fps / 8)
+
+
+Stacked = tuple[Layer, tuple[int, int, int]]  # a layer and its steps, as the plan's JSON has them
 
 
 class Sound:
@@ -65,89 +69,74 @@ class Sound:
         x = np.repeat(x, 2, 1) if x.shape[1] == 1 else x
         if len(x) < hi - lo:
             x = np.pad(x, ((0, hi - lo - len(x)), (0, 0)))
-        return ramped(x, lo, h.end - h.at, h.gain, h.rise, h.fall)
-
-
-@dataclass(frozen=True)
-class Row:
-    """A picture run as the plan's JSON has it: which recording's frames [at, end) show, a card, a punch-in, a blend."""
-
-    at: int
-    end: int
-    source: int | None
-    base: int
-    num: int
-    den: int
-    zoom: int = 100
-    card: tuple[str, str] | None = None
-    mix: tuple[Mix, "Row"] | None = None
-
-    @staticmethod
-    def of(at: int, end: int, r: list[Any], more: dict[str, Any]) -> "Row":
-        card = tuple(more["card"]) if "card" in more else None
-        row = Row(at, end, r[0], r[1], r[2], r[3], more.get("zoom", 100), card)
-        if "mix" in more:
-            kind, first, of, to, extra = more["mix"]
-            return replace(row, mix=(Mix(PlanImage(), kind, first, of), Row.of(at, end, to, extra)))
-        return row
+        return ramped(x, lo, h)
 
 
 class Pictures:
-    """The plan's pictures, fitted to the file's size. Blends and punch-ins stay in YUV planes."""
+    """The plan's layers, drawn at the file's size. Everything stays in YUV planes; a lone plain layer is handed on as it is."""
 
-    def __init__(self, files: dict[int, dict[str, Any]], width: int, height: int) -> None:
-        self.files, self.size = files, (width, height)
-        self.fit: dict[tuple[int, bool], Fit] = {}
-        self.readers: dict[tuple[int, bool], FrameReader] = {}
+    def __init__(self, files: dict[int, dict[str, Any]], width: int, height: int, drawn: Path | None = None) -> None:
+        self.files, self.size, self.drawn = files, (width, height), drawn
+        self.fit: dict[tuple[int, int], Fit] = {}
+        self.readers: dict[tuple[int, int], FrameReader] = {}
         self.stills: dict[Any, Any] = {}
-        self.closer: dict[int, Any] = {}
+        self.cuts: dict[tuple[Part, Place], Any] = {}
         self.black = still_black(width, height)
-        self._last: dict[bool, tuple[tuple[int, int] | None, Any]] = {}
+        self._last: dict[int, tuple[tuple[int, int] | None, Any]] = {}
 
-    def frame(self, run: Row, t: int) -> Any:
-        """Story frame t of a run. The frame may be one that is used again: nothing is drawn into it."""
-        first = self._image(run, t, False)
-        if run.mix is None:
-            return first
-        mix, to = run.mix
-        a, b = mix.shares(t - run.at)
-        return blended(first, self._image(to, t, True), a, b)
+    def frame(self, layers: Sequence[Stacked], k: int) -> Any:
+        """Frame k of a run. The frame may be one that is used again: nothing is drawn into it."""
+        base = None
+        for i, (layer, steps) in enumerate(layers):
+            share = layer.opacity.at(k)
+            image = self._cut(self._image(layer, steps, k, i), layer.part, layer.place)
+            if layer.place == EVERYWHERE and share == 1:
+                base = image
+            else:
+                base = over(base or self.black, image, share, self._corner(layer.place))
+        return base
 
-    def _image(self, run: Row, t: int, second: bool) -> Any:
-        if run.card:
-            if run.card not in self.stills:
-                im = card_image(*run.card, *self.size)
-                self.stills[run.card] = Fit(*self.size)(av.VideoFrame.from_ndarray(np.asarray(im), format="rgb24"))
-            return self.stills[run.card]
-        if run.source is None:
+    def _image(self, layer: Layer, steps: tuple[int, int, int], k: int, stratum: int) -> Any:
+        """The image of a layer, fitted to the picture; each height in the stack has a reader of its own."""
+        image = layer.image
+        if image.card:
+            if image.card not in self.stills:
+                im = drawn_card(self.drawn, image.card.colour, image.card.text, *self.size)
+                self.stills[image.card] = Fit(*self.size)(av.VideoFrame.from_ndarray(np.asarray(im), format="rgb24"))
+            return self.stills[image.card]
+        if image.source is None:
             return self.black
-        f = self.files[run.source]
+        f = self.files[image.source]
         if f["still"]:
-            if run.source not in self.stills:
-                self.stills[run.source] = Fit(*self.size)(still_frame(Path(f["path"])))
-            return self._zoomed(self.stills[run.source], run.zoom)
-        n = (run.base + (t - run.at) * run.num) // run.den
-        key = (run.source, n)
-        if self._last.get(second, (None, None))[0] != key:
-            own = (run.source, second)
+            if image.source not in self.stills:
+                self.stills[image.source] = Fit(*self.size)(still_frame(Path(f["path"])))
+            return self.stills[image.source]
+        base, num, den = steps
+        key = (image.source, (base + k * num) // den)
+        if self._last.get(stratum, (None, None))[0] != key:
+            own = (image.source, stratum)
             if own not in self.readers:
                 self.readers[own] = FrameReader(Path(f["path"]), Rate(*f["rate"]))
                 self.fit[own] = Fit(*self.size, self.readers[own].filmed)
-            self._last[second] = (key, self.fit[own](self.readers[own].get(n)))
-        return self._zoomed(self._last[second][1], run.zoom)
+            self._last[stratum] = (key, self.fit[own](self.readers[own].get(key[1])))
+        return self._last[stratum][1]
 
-    def _zoomed(self, frame: Any, percent: int) -> Any:
-        """A punch-in: the part of the picture that fills it at `percent`, from the middle and two fifths down."""
-        if percent == 100:
+    def _corner(self, place: Place) -> tuple[int, int]:
+        return even(place.x * self.size[0]), even(place.y * self.size[1])
+
+    def _cut(self, frame: Any, part: Part, place: Place) -> Any:
+        """The part of the picture that a layer shows, at the size of its place."""
+        if part.zoom == 100 and place == EVERYWHERE:
             return frame
-        if percent not in self.closer:
+        if (part, place) not in self.cuts:
             w, h = self.size
             g = av.filter.Graph()
             last = g.add_buffer(width=w, height=h, format="yuv420p", time_base=Fraction(1, 1000))
-            x, y, cw, ch = punch_in(w, h, percent)
+            x, y, cw, ch = part_shown(w, h, part, place)
+            to = max(2, even(w * place.w)), max(2, even(h * place.h))
             for name, args in (
                 ("crop", f"{cw}:{ch}:{x}:{y}"),
-                ("scale", f"{w}:{h}:flags=bicubic"),
+                ("scale", f"{to[0]}:{to[1]}:flags=bicubic"),
                 ("setsar", "1"),
                 ("buffersink", ""),
             ):
@@ -155,31 +144,43 @@ class Pictures:
                 last.link_to(node)
                 last = node
             g.configure()
-            self.closer[percent] = g
+            self.cuts[part, place] = g
         frame.pts = None
-        self.closer[percent].push(frame)
-        return self.closer[percent].pull()
+        self.cuts[part, place].push(frame)
+        return self.cuts[part, place].pull()
 
     def close(self) -> None:
         for r in self.readers.values():
             r.close()
 
 
-def punch_in(width: int, height: int, percent: int) -> tuple[int, int, int, int]:
-    """x, y, width and height of what a punch-in shows; even numbers, as the planes of a picture need."""
-    w, h = round(width * 100 / percent / 2) * 2, round(height * 100 / percent / 2) * 2
-    return (width - w) // 4 * 2, round((height - h) * 0.4 / 2) * 2, w, h
+def even(x: float) -> int:
+    """The even number nearest to it, the lower of two: the planes of a picture need even ones."""
+    return ceil(x / 2 - 0.5) * 2
 
 
-def blended(first: Any, second: Any, a: float, b: float) -> Any:
-    """A new frame of a parts of the first and b of the second yuv420p frame; the rest is black."""
-    out = av.VideoFrame(first.width, first.height, "yuv420p")
-    ka, kb = round(a * 256), round(b * 256)
-    for p, x, y, black in zip(out.planes, first.planes, second.planes, (16, 128, 128), strict=True):
-        u, v = (np.frombuffer(q, np.uint8).reshape(q.height, q.line_size)[:, : q.width].astype(np.uint16) for q in (x, y))
-        mixed = ((u * ka + v * kb + black * (256 - ka - kb) + 128) >> 8).astype(np.uint8)
+def part_shown(width: int, height: int, part: Part, place: Place = EVERYWHERE) -> tuple[int, int, int, int]:
+    """x, y, width and height, all even, of what a layer shows of a picture of that size: its part, cut to the shape of its
+    place, from the middle."""
+    w, h = round(width * 100 / part.zoom / 2) * 2, round(height * 100 / part.zoom / 2) * 2
+    x, y = even((width - w) * part.x), even((height - h) * part.y)
+    shape = (place.w * width) / (place.h * height) if place != EVERYWHERE else w / h
+    cw, ch = (w, h) if place == EVERYWHERE else (min(w, even(h * shape)), min(h, even(w / shape)))
+    return x + even((w - cw) / 2), y + even((h - ch) / 2), cw, ch
+
+
+def over(base: Any, upper: Any, share: float, corner: tuple[int, int] = (0, 0)) -> Any:
+    """A new yuv420p frame: `upper` over `base` with its corner there, in shares of 1/256."""
+    out = av.VideoFrame(base.width, base.height, "yuv420p")
+    k = round(share * 256)
+    for n, (p, x, y) in enumerate(zip(out.planes, base.planes, upper.planes, strict=True)):
+        u, v = (np.frombuffer(q, np.uint8).reshape(q.height, q.line_size)[:, : q.width] for q in (x, y))
         rows = np.zeros((p.height, p.line_size), np.uint8)
-        rows[:, : p.width] = mixed
+        rows[:, : p.width] = u
+        left, top = corner if n == 0 else (corner[0] // 2, corner[1] // 2)
+        at = (slice(top, min(top + v.shape[0], p.height)), slice(left, min(left + v.shape[1], p.width)))
+        v = v[: at[0].stop - top, : at[1].stop - left]
+        rows[at] = (u[at].astype(np.uint16) * (256 - k) + v.astype(np.uint16) * k + 128) >> 8
         p.update(rows)
     return out
 
@@ -199,14 +200,18 @@ def render(
     height: int,
     quality: str,
     progress: Callable[[float], None],
+    drawn: str = "",
 ) -> dict[str, Any]:
-    """Write the file `out`. `plan` is `Plan.to_json`; `files` maps source to path, rate, still, pcm (or None), channels.
+    """Write the file `out`. `plan` is `Plan.to_json`; `files` maps source to path, rate, still, pcm (or None), channels;
+    `drawn` is the folder of what is drawn (cards), shared with the player.
 
     Raises `Unusable` if a recording is gone. Nothing is left under the final name unless it is whole.
     """
     length, clock = plan["length"], Rate(*plan["rate"])
     if length == 0:
         raise Unusable("The story is empty: there is nothing to render yet.")
+    if plan.get("form") != FORM:
+        raise Unusable("This render was asked for with an older Kovel. Render the story again.")
     src = {int(k): v for k, v in files.items()}
     for f in src.values():
         if not Path(f["path"]).is_file():
@@ -216,9 +221,10 @@ def render(
     final = Path(out)
     part = final.with_name(f"{final.name}.{os.getpid()}.part")  # each try writes a file of its own
     final.parent.mkdir(parents=True, exist_ok=True)
-    pictures = Pictures(src, width, height)
-    runs = [Row.of(r[0], r[1], r[2:6], r[6] if len(r) > 6 else {}) for r in plan["pictures"]]
-    sound = Sound([Heard(*r) for r in plan["sounds"]], {i: (Path(f["pcm"]), f["channels"]) for i, f in src.items() if f["pcm"]})
+    pictures = Pictures(src, width, height, Path(drawn) if drawn else None)
+    runs = [(at, end, [Layer.from_json(x) for x in layers]) for at, end, layers in plan["pictures"]]
+    heard = [Heard(*r[:7], tuple((i, db) for i, db in r[7]) if len(r) > 7 else ()) for r in plan["sounds"]]
+    sound = Sound(heard, {i: (Path(f["pcm"]), f["channels"]) for i, f in src.items() if f["pcm"]})
     try:
         _write(clock, length, runs, pictures, sound, part, width, height, quality, progress)
         os.replace(part, final)
@@ -231,7 +237,7 @@ def render(
 def _write(
     clock: Rate,
     length: int,
-    runs: Sequence[Row],
+    runs: Sequence[tuple[int, int, list[Stacked]]],
     pictures: Pictures,
     sound: Sound,
     part: Path,
@@ -262,9 +268,9 @@ def _write(
                 c.mux(a.encode(f))
                 done += n
 
-        for run in runs:
-            for t in range(run.at, run.end):
-                f = pictures.frame(run, t)
+        for at, end, layers in runs:
+            for t in range(at, end):
+                f = pictures.frame(layers, t - at)
                 f.pts, f.time_base, f.pict_type = t, 1 / clock.fps, 0
                 c.mux(v.encode(f))
                 if t % 12 == 0:

@@ -18,11 +18,12 @@ from typing import Any
 
 import numpy as np
 
-from kovel.core.align import LATE, Clip, clips, snap, sounds, spoken
-from kovel.core.anchors import anchors, windows
-from kovel.core.levels import RATE, TICK, Floats, Levels, Mask, hysteresis
-from kovel.core.pauses import VOICE, speech, voiced_between
-from kovel.core.words import Word
+from kovel.core.sound.levels import RATE, TICK, Floats, Levels, Mask, hysteresis
+from kovel.core.sound.pauses import VOICE, speech
+from kovel.core.words.align import LATE, Clip, clips, snap, sounds, spoken
+from kovel.core.words.fillers import voiced_between
+from kovel.core.words.transcript import Word
+from kovel.core.words.transcript_match import anchors, windows
 from kovel.media.files import Unusable
 from kovel.media.listen import Sound16, listen
 

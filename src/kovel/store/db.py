@@ -7,8 +7,8 @@ from contextlib import contextmanager
 from importlib import resources
 from pathlib import Path
 
-from kovel.core.story import Story
-from kovel.core.words import Word
+from kovel.core.story.model import Story
+from kovel.core.words.transcript import Word
 
 
 class Database:

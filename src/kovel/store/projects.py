@@ -3,8 +3,8 @@
 import sqlite3
 from dataclasses import dataclass
 
-from kovel.core.rate import RATES, Rate
-from kovel.core.timecode import TimeError, can_drop, format_timecode, parse_entry
+from kovel.core.time.rate import RATES, Rate
+from kovel.core.time.timecode import TimeError, can_drop, format_timecode, parse_entry
 from kovel.store.db import Database, fresh
 
 SIZES = {
@@ -148,7 +148,7 @@ def duplicate(db: Database, project: int) -> Project:
             (name, project),
         ).lastrowid
         ids = {}
-        cols = "path, name, kind, roll, camera, day, ordinal, aside, size, checksum, rate_num, rate_den, frames, picture, sound, width, height, channels, start_timecode, remarks, sync_set, sync_offset, sync_ppm, sync_sure, sync_how"
+        cols = "path, name, kind, roll, camera, day, ordinal, aside, size, checksum, rate_num, rate_den, frames, picture, sound, width, height, channels, start_timecode, remarks, sync_set, sync_offset, sync_ppm, sync_sure, sync_how, settings"
         for (rid,) in c.execute("SELECT id FROM recording WHERE project = ?", (project,)).fetchall():
             ids[rid] = fresh(c, "recording")
             c.execute(
@@ -177,7 +177,7 @@ def duplicate(db: Database, project: int) -> Project:
                 (ids[rid], rid),
             )
         for (sid,) in c.execute("SELECT id FROM story WHERE project = ?", (project,)).fetchall():
-            kept = "name, next_id, locked, muted, soloed, target, along"
+            kept = "name, next_id, locked, muted, soloed, target, along, settings"
             copy = fresh(c, "story")
             c.execute(f"INSERT INTO story (id, project, {kept}) SELECT ?, ?, {kept} FROM story WHERE id = ?", (copy, new, sid))
             for table in ("piece", "cover", "laid_sound", "seam", "section"):

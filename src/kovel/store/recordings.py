@@ -6,9 +6,10 @@ import sqlite3
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from kovel.core.rate import Rate
-from kovel.core.story import Source, Sync
-from kovel.core.words import Word
+from kovel.core.story.model import Source, Sync
+from kovel.core.story.settings import NONE, Values
+from kovel.core.time.rate import Rate
+from kovel.core.words.transcript import Word
 from kovel.store import steps
 from kovel.store.db import Database, fresh
 from kovel.store.projects import Invalid, Missing, clean_name
@@ -43,12 +44,13 @@ class Recording:
     sync: Sync | None = None
     sync_sure: float = 0.0
     sync_how: str = ""
+    settings: Values = NONE
 
     @property
     def source(self) -> Source:
         """What the core needs of it. Two recordings of one roll and camera share a setup; without a roll each is its own."""
         setup = f"{self.roll}/{self.camera}" if self.roll and self.kind == "interview" else f"#{self.id}"
-        return Source(self.id, self.name, self.rate, self.frames, self.picture, self.sound, setup, self.sync)
+        return Source(self.id, self.name, self.rate, self.frames, self.picture, self.sound, setup, self.sync, self.settings)
 
     def length(self, clock: Rate) -> int:
         """Frames of the project's clock; a still counts as 5 seconds where a length is needed."""
@@ -61,6 +63,7 @@ def _recording(r: sqlite3.Row) -> Recording:
         r["checksum"], Rate(r["rate_num"], r["rate_den"]), r["frames"], bool(r["picture"]), bool(r["sound"]), r["width"],
         r["height"], r["channels"], r["start_timecode"], tuple(json.loads(r["remarks"])), bool(r["ready"]),
         None if r["sync_set"] is None else Sync(r["sync_set"], r["sync_offset"], r["sync_ppm"]), r["sync_sure"], r["sync_how"],
+        Values.from_json(json.loads(r["settings"])),
     )  # fmt: skip
 
 

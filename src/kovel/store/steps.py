@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any
 
-from kovel.core.words import Word
+from kovel.core.words.transcript import Word
 from kovel.store.db import Database
 from kovel.store.projects import Invalid, Missing
 from kovel.store.wordrows import write_words

@@ -6,10 +6,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from kovel.core import commands
-from kovel.core.patch import NUMBERS, ROWS, SETS, Patch
-from kovel.core.rate import Rate
-from kovel.core.story import Refused, Report, Story
+from kovel.core.story import catalogue
+from kovel.core.story.model import Refused, Report, Story
+from kovel.core.story.patch import NUMBERS, ROWS, SETS, VALUES, Patch, values_from, values_json
+from kovel.core.time.rate import Rate
 from kovel.store import recordings
 from kovel.store.db import Database, fresh
 from kovel.store.projects import Invalid, Missing
@@ -92,6 +92,8 @@ _TABLES = {
     "loose_sounds": _Table("laid_sound", 1), "joins": _Table("seam"), "sections": _Table("section"),
 }  # fmt: skip
 
+_OWN = {"pieces", "covers", "loose", "sounds", "loose_sounds"}  # what has settings of its own, last in its row
+
 
 def _rows(c: sqlite3.Connection, story: int, r: sqlite3.Row) -> Story:
     parts: dict[str, Any] = {}
@@ -101,14 +103,15 @@ def _rows(c: sqlite3.Connection, story: int, r: sqlite3.Row) -> Story:
         keep = [i for i, d in enumerate(rows.description) if d[0] not in skip]
         parts[part] = tuple(ROWS[part][1](_from_sql(part, [x[i] for i in keep])) for x in rows)
     parts |= {k: frozenset(json.loads(r[k])) for k in SETS} | {k: r[k] for k in NUMBERS}
+    parts |= {k: values_from(json.loads(r[k])) for k in VALUES}
     return Story(Rate(r["rate_num"], r["rate_den"]), **parts)
 
 
 def _from_sql(part: str, row: list[Any]) -> list[Any]:
     if part == "pieces":
         row[4] = row[4] and json.loads(row[4])
-    elif part in ("covers", "loose"):
-        row[7] = bool(row[7])
+    if part in _OWN:
+        row[-1] = json.loads(row[-1]) if row[-1] != "{}" else {}
     return row
 
 
@@ -116,9 +119,16 @@ def _to_sql(story: int, t: _Table, ordinal: int, part: str, x: Any) -> tuple[Any
     row = ROWS[part][0](x)
     if part == "pieces":
         row[4] = row[4] and json.dumps(row[4])
+    if part in _OWN:
+        row[-1] = json.dumps(row[-1])
     if part == "joins":
         return (story, ordinal, *row)
     return (story, row[0], *(() if t.loose is None else (t.loose,)), ordinal, *row[1:])
+
+
+def _plain(key: str, value: Any) -> Any:
+    """One of a story's own values as its column has it."""
+    return json.dumps(sorted(value)) if key in SETS else json.dumps(values_json(value)) if key in VALUES else value
 
 
 def _write(c: sqlite3.Connection, story: int, p: Patch, head: int | None) -> None:
@@ -141,7 +151,7 @@ def _write(c: sqlite3.Connection, story: int, p: Patch, head: int | None) -> Non
             c.executemany(f"INSERT INTO {t.name} VALUES ({','.join('?' * len(rows[0]))})", rows)
     c.execute("UPDATE story SET revision = revision + 1, head = ? WHERE id = ?", (head, story))
     for k, (_, now) in p.values.items():
-        c.execute(f"UPDATE story SET {k} = ? WHERE id = ?", (json.dumps(sorted(now)) if k in SETS else now, story))
+        c.execute(f"UPDATE story SET {k} = ? WHERE id = ?", (_plain(k, now), story))
 
 
 def _check(kept: Kept, revision: int | None) -> None:
@@ -159,7 +169,7 @@ def edit(db: Database, story: int, revision: int | None, name: str, params: Mapp
     with db.write() as c:
         kept = _load(db, c, story)
         _check(kept, revision)
-        new, report = commands.run(kept.story, recordings.sources(db, kept.project), name, params)
+        new, report = catalogue.run(kept.story, recordings.sources(db, kept.project), name, params)
         patch = Patch.between(kept.story, new)
         head = c.execute("SELECT head FROM story WHERE id = ?", (story,)).fetchone()[0]
         entry = c.execute(
@@ -187,7 +197,7 @@ def _now(db: Database, kept: Kept) -> Kept:
 def preview(db: Database, story: int, name: str, params: Mapping[str, Any]) -> Report:
     """What an edit would do; nothing is changed."""
     kept = load(db, story)
-    return commands.run(kept.story, recordings.sources(db, kept.project), name, params)[1]
+    return catalogue.run(kept.story, recordings.sources(db, kept.project), name, params)[1]
 
 
 def undo(db: Database, story: int, revision: int | None = None) -> tuple[Kept, Report]:

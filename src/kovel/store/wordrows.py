@@ -3,7 +3,7 @@
 import sqlite3
 from collections.abc import Sequence
 
-from kovel.core.words import Word, sentences
+from kovel.core.words.transcript import Word, sentences
 
 
 def write_words(c: sqlite3.Connection, recording: int, at: int, count: int, new: Sequence[Word]) -> None:

@@ -12,14 +12,14 @@ from fastapi.staticfiles import StaticFiles
 from starlette.exceptions import HTTPException
 from starlette.middleware.sessions import SessionMiddleware
 
-from kovel.core.story import Refused
+from kovel.core.story.model import Refused
 from kovel.media.files import Unusable
 from kovel.store.projects import Invalid, Missing
 from kovel.store.stories import Stale
-from kovel.web import desk, footage, handoff, log, logsheet, media, quick, shots, start, story, tighten, times, words
+from kovel.web import footage, handoff, hits, log, logsheet, media, shots, start, story, story_tools, tighten, times, words
 from kovel.web.pages import Web, say
 from kovel.web.security import Guard
-from kovel.work.data import Data
+from kovel.work.folder import Data
 from kovel.work.foreman import Foreman
 
 STATUS: dict[type[Exception], int] = {Refused: 422, Invalid: 422, Unusable: 422, Stale: 409, Missing: 404}
@@ -49,7 +49,7 @@ def create_app(
     if passphrase:
         app.add_middleware(SessionMiddleware, secret_key=_secret(data), same_site="strict", session_cookie="kovel")
     app.mount("/static", StaticFiles(directory=Path(__file__).parent / "static"), name="static")
-    for room in (start, footage, logsheet, shots, log, words, tighten, quick, desk, story, handoff, media, times):
+    for room in (start, footage, logsheet, shots, log, words, tighten, hits, story_tools, story, handoff, media, times):
         app.include_router(room.router)
 
     def refuse(request: Request, status: int, message: str) -> HTMLResponse | JSONResponse:

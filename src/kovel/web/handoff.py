@@ -8,9 +8,9 @@ import opentimelineio as otio
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import FileResponse, HTMLResponse, Response
 
-from kovel.core.plan import make_plan
-from kovel.core.seams import seams
-from kovel.core.timecode import stamp
+from kovel.core.plan.plan import make_plan
+from kovel.core.story.seams import seams
+from kovel.core.time.timecode import stamp
 from kovel.exchange.story import not_in_an_edl, to_edl, to_otio
 from kovel.store import jobs, projects, recordings, stories
 from kovel.store.projects import Missing
@@ -18,7 +18,7 @@ from kovel.store.recordings import Recording
 from kovel.store.stories import Kept
 from kovel.web.pages import download, page, report, small, web
 from kovel.work.checking import findings
-from kovel.work.data import Data
+from kovel.work.folder import Data
 from kovel.work.intake import expected_size, start_render
 
 router = APIRouter(prefix="/p/{project}")

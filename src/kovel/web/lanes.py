@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from kovel.core.along import lanes as may_go_along
-from kovel.core.marks import lanes
-from kovel.core.settle import DIALOGUE
-from kovel.core.story import SOUNDS, Story
+from kovel.core.story.along import lanes as may_go_along
+from kovel.core.story.consequences import DIALOGUE
+from kovel.core.story.marks import lanes
+from kovel.core.story.model import SOUNDS, Story
 
 
 @dataclass(frozen=True, slots=True)

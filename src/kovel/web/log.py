@@ -6,13 +6,13 @@ from typing import Annotated, Any, Literal
 from fastapi import APIRouter, Depends, Form, Request
 from fastapi.responses import HTMLResponse, JSONResponse
 
-from kovel.core.pauses import VOICE, nearest_pause
-from kovel.core.plan import window_plan
-from kovel.core.rate import SAMPLE_RATE, Rate
-from kovel.core.sync import set_time
-from kovel.core.timecode import TimeError, parse_entry
-from kovel.core.usage import ranges_used, uses
-from kovel.core.words import Word
+from kovel.core.plan.plan import window_plan
+from kovel.core.sound.pauses import VOICE, nearest_pause
+from kovel.core.story.sync import set_time
+from kovel.core.story.usage import ranges_used, uses
+from kovel.core.time.rate import SAMPLE_RATE, Rate
+from kovel.core.time.timecode import TimeError, parse_entry
+from kovel.core.words.transcript import Word
 from kovel.store import jobs, markers, projects, recordings, settings, steps, stories, subclips
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording

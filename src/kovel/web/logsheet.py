@@ -12,7 +12,7 @@ from kovel.store import markers, projects, recordings, stories, subclips
 from kovel.store.projects import Invalid
 from kovel.web.log import edges, fields, keep_all_used, of_project
 from kovel.web.pages import download, joined, page, render, report, sent, small, web
-from kovel.work.sheet import log_lines
+from kovel.work.log_rows import log_lines
 
 router = APIRouter(prefix="/p/{project}")
 VIEWS = {"rows": "Rows", "cards": "Cards", "board": "Storyboard"}

@@ -3,9 +3,9 @@
 import re
 
 from fastapi import APIRouter, Request
-from fastapi.responses import FileResponse, Response
+from fastapi.responses import FileResponse
 
-from kovel.media.card import card_png
+from kovel.media.card import card_file
 from kovel.store import projects
 from kovel.store.projects import Missing
 from kovel.web.pages import web
@@ -34,10 +34,10 @@ def derived(request: Request, recording: int, name: str) -> FileResponse:
 
 
 @router.get("/p/{project}/card.png")
-def card(request: Request, project: int, colour: str = "#000000", text: str = "") -> Response:
+def card(request: Request, project: int, colour: str = "#000000", text: str = "") -> FileResponse:
     """The picture of a card, in the shape of the project."""
     p = projects.get(web(request).data.db, project)
     if not re.fullmatch("#[0-9a-f]{6}", colour) or len(text) > 500:
         raise Missing("There is no such card.")
-    body = card_png(colour, text, 960, round(960 * p.height / p.width / 2) * 2)
-    return Response(body, media_type="image/png", headers={"cache-control": "private, max-age=600"})
+    made = card_file(web(request).data.drawn, colour, text, p.width, p.height)
+    return FileResponse(made, media_type="image/png", headers={"cache-control": "private, max-age=600"})

@@ -9,14 +9,14 @@ from fastapi import Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 from jinja2 import Environment, FileSystemLoader, StrictUndefined
 
-from kovel.core.plan import Plan
-from kovel.core.rate import Rate
-from kovel.core.story import Sources
-from kovel.core.timecode import format_timecode, running, stamp
+from kovel.core.plan.plan import Plan
+from kovel.core.story.model import Sources
+from kovel.core.time.rate import Rate
+from kovel.core.time.timecode import format_timecode, running, stamp
 from kovel.store import jobs, recordings
 from kovel.store.projects import Missing
 from kovel.store.recordings import Recording
-from kovel.work.data import Data, media_facts
+from kovel.work.folder import Data, media_facts
 from kovel.work.intake import safe
 
 
@@ -134,9 +134,7 @@ def download(body: str, name: str, kind: str = "text/plain; charset=utf-8") -> R
 
 def plan_answer(w: Web, plan: Plan, sources: Sources, **more: Any) -> JSONResponse:
     """A plan for the player, with how many pictures the proxies of its recordings have."""
-    images = [i for x in plan.pictures for i in (x.image, x.mix and x.mix.to) if i]
-    shown = {i.source for i in images if i.source is not None}
-    frames = {i: (media_facts(w.data, i) or {}).get("frames") or 1 for i in shown}
+    frames = {i: (media_facts(w.data, i) or {}).get("frames") or 1 for i in plan.seen}
     return JSONResponse({**plan.to_json(sources), "frames": frames, **more})
 
 

@@ -6,7 +6,7 @@ import numpy as np
 from fastapi import APIRouter, Request
 from fastapi.responses import HTMLResponse
 
-from kovel.core.shots import best_stretch, look
+from kovel.core.picture.shots import best_stretch, look
 from kovel.store import projects, recordings, subclips
 from kovel.store.projects import Project
 from kovel.store.recordings import Recording

@@ -5,7 +5,7 @@ from typing import Annotated
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import HTMLResponse, RedirectResponse, Response
 
-from kovel.core.rate import RATES
+from kovel.core.time.rate import RATES
 from kovel.store import projects, recordings, stories
 from kovel.store.projects import SIZES
 from kovel.web.pages import page, report, small, web

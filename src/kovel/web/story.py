@@ -8,22 +8,23 @@ from fastapi import APIRouter, Body, Form, Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 from pydantic import BaseModel, ConfigDict, Field, create_model
 
-from kovel.core import commands
-from kovel.core.along import lanes
-from kovel.core.lined import LinedPage, lined
-from kovel.core.marks import sections
-from kovel.core.plan import make_plan
-from kovel.core.seams import Seam, seams
-from kovel.core.story import Cover, Join, Report, Sources, Story
-from kovel.core.sync import same_moment
-from kovel.core.words import Word
+from kovel.core.plan.plan import make_plan
+from kovel.core.story import catalogue
+from kovel.core.story.along import lanes
+from kovel.core.story.lined import LinedPage, lined
+from kovel.core.story.marks import sections
+from kovel.core.story.model import Cover, Join, Piece, Report, Sources, Story
+from kovel.core.story.seams import Seam, seams
+from kovel.core.story.settings import SETTINGS
+from kovel.core.story.sync import same_moment
+from kovel.core.words.transcript import Word
 from kovel.store import projects, recordings, stories, subclips
 from kovel.store.stories import Kept, Stale
-from kovel.web.desk import told
 from kovel.web.lanes import COLUMNS, lane_list
 from kovel.web.lanes import said as lanes_said
 from kovel.web.pages import page, plan_answer, render, report, small, web
-from kovel.work.quick import beats_of
+from kovel.web.story_tools import told
+from kovel.work.quick_cuts import beats_of
 
 router = APIRouter(prefix="/p/{project}")
 ROW = 24  # pixels of a line of words
@@ -52,8 +53,8 @@ class _Edit(BaseModel):
 def _models() -> Any:
     """A request model for each command of the core, from its signature."""
     made = []
-    for name in commands.COMMANDS:
-        fields: dict[str, Any] = {k: (t, d) for k, (t, d) in commands.parameters(name).items()}
+    for name in catalogue.COMMANDS:
+        fields: dict[str, Any] = {k: (t, d) for k, (t, d) in catalogue.parameters(name).items()}
         made.append(create_model(f"{name}_request", __base__=_Edit, command=(Literal[name], ...), **fields))
     return Annotated[Union[tuple(made)], Field(discriminator="command")]  # noqa: UP007
 
@@ -139,7 +140,7 @@ def _sheet(request: Request, kept: Kept, zoom: int) -> dict[str, Any]:
         for s in range(int(view[0] / p.rate.fps) // step * step, int(view[1] / p.rate.fps) + 1, step)
     ]  # type: ignore[arg-type]
     sounds = [
-        {"s": x, "at": at, "top": at * px, "tall": max(6.0, (min(at + x.length, kept.story.length) - at) * px),
+        {"s": x, "at": at, "level": SETTINGS["level"].says(kept.story.value(x, "level", sources)), "top": at * px, "tall": max(6.0, (min(at + x.length, kept.story.length) - at) * px),
          "name": rows[x.source].name if x.source in rows else "?"}
         for x in kept.story.sounds
         if (at := kept.story.at(x)) < min(view[1], kept.story.length) and at + x.length > view[0]
@@ -160,7 +161,7 @@ def _sheet(request: Request, kept: Kept, zoom: int) -> dict[str, Any]:
         "ticks": ticks, "loose": loose, "tall": kept.story.length * px, "row": ROW, "fps": float(p.rate.fps),
         "view": view,
         "near": _told_apart(kept.story, laid.seams, px, view), "line_tall": LINE,
-        "fine": FINE, "crowded": kept.story.length * px < 2 * FINE * len(kept.story.pieces),
+        "notes": {b.piece.id: _piece_note(kept.story, sources, b.piece) for b in laid.blocks}, "fine": FINE, "crowded": kept.story.length * px < 2 * FINE * len(kept.story.pieces),
         "sounds": sounds, "heads": heads, "readable": readable,
         "places": places, "lanes": ",".join(lanes(kept.story)), "lanes_said": lanes_said(kept.story),
         "ends": [kept.story.join(0), kept.story.join(len(kept.story.pieces))] if kept.story.pieces else [],
@@ -211,13 +212,20 @@ def _told_apart(story: Story, found: Sequence[Seam], px: float, view: tuple[int,
     return out
 
 
+def _piece_note(story: Story, sources: Sources, p: Piece) -> str:
+    """What is special about a piece: its settings, and what is taken of it."""
+    notes = [SETTINGS[n].says(v) for n in ("zoom", "level") if (v := story.value(p, n, sources)) != SETTINGS[n].default]
+    return ", ".join([*notes, *([f"only its {p.take}"] if p.take != "both" else [])])
+
+
 def _cover_note(story: Story, sources: Sources, c: Cover, at: int) -> str:
     """What is special about a cover: retimed, with its sound, another camera in or out of step."""
     notes = []
     if c.span:
         notes.append(f"{round(100 * c.span / c.length)} %")
-    if c.natural:
+    if story.value(c, "natural", sources):
         notes.append("its sound unheard at this speed" if c.span else "with its sound")
+    notes += [SETTINGS[n].says(c.settings[n]) for n in ("zoom", "level") if n in c.settings]
     if at < story.length:
         i = story.index_at(at)
         p = story.pieces[i]

@@ -8,12 +8,12 @@ import numpy as np
 from fastapi import APIRouter, Depends, Form, Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 
-from kovel.core.levels import TICK
-from kovel.core.pauses import VOICE, Hills, hills
-from kovel.core.plan import make_plan
-from kovel.core.rate import Rate
-from kovel.core.story import Piece, Story
-from kovel.core.words import Word
+from kovel.core.plan.plan import make_plan
+from kovel.core.sound.levels import TICK
+from kovel.core.sound.pauses import VOICE, Hills, hills
+from kovel.core.story.model import Piece, Story
+from kovel.core.time.rate import Rate
+from kovel.core.words.transcript import Word
 from kovel.store import jobs, projects, recordings, stories, subclips
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording

@@ -7,8 +7,8 @@ from fastapi import APIRouter, Form, Request, UploadFile
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 from starlette.concurrency import run_in_threadpool
 
-from kovel.core.pauses import VOICE
-from kovel.core.words import corrected, joined, replaced
+from kovel.core.sound.pauses import VOICE
+from kovel.core.words.transcript import corrected, joined, replaced
 from kovel.store import jobs, projects, recordings
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording

@@ -7,20 +7,20 @@ from pathlib import Path
 
 import numpy as np
 
-from kovel.core.checks import Finding, checks, jump_strength
-from kovel.core.levels import Levels
-from kovel.core.offers import Offer, Shot, offers
-from kovel.core.pauses import VOICE
-from kovel.core.plan import make_plan
-from kovel.core.programme import sound_findings
-from kovel.core.rate import Rate, frame_shown
-from kovel.core.seams import Seam, seams
-from kovel.core.story import Refused, Sources, Story
-from kovel.core.usage import times_used, uses
-from kovel.core.words import Word, words_in
+from kovel.core.checks.findings import Finding, checks, jump_strength
+from kovel.core.checks.mix_loudness import sound_findings
+from kovel.core.checks.offers import Offer, Shot, offers
+from kovel.core.plan.plan import make_plan
+from kovel.core.sound.levels import Levels
+from kovel.core.sound.pauses import VOICE
+from kovel.core.story.model import Refused, Sources, Story
+from kovel.core.story.seams import Seam, seams
+from kovel.core.story.usage import times_used, uses
+from kovel.core.time.rate import Rate, frame_shown
+from kovel.core.words.transcript import Word, words_in
 from kovel.media.render import Sound
 from kovel.store import recordings, subclips
-from kovel.work.data import Data, media_facts
+from kovel.work.folder import Data, media_facts
 from kovel.work.speaking import levels
 
 AROUND = 12  # frames on either side of a seam by which a shot's own movement is judged

@@ -9,7 +9,7 @@ from typing import Any
 
 from kovel.store import jobs, recordings
 from kovel.store.projects import Missing
-from kovel.work.data import Data
+from kovel.work.folder import Data
 from kovel.work.hearing import listen, take_heard
 from kovel.work.queue import Queue
 from kovel.work.syncing import take_sync

@@ -5,13 +5,13 @@ import re
 from pathlib import Path
 from typing import Any
 
-from kovel.core.captions import read_captions, write_srt, write_vtt
-from kovel.core.words import Word, sentences, with_speakers
+from kovel.core.words.captions import read_captions, write_srt, write_vtt
+from kovel.core.words.transcript import Word, sentences, with_speakers
 from kovel.store import jobs, recordings, settings, subclips
 from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
-from kovel.work.data import Data, media_facts
+from kovel.work.folder import Data, media_facts
 
 
 def listen(data: Data, recording: int) -> Job | None:

@@ -7,8 +7,8 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
-from kovel.core.plan import make_plan
-from kovel.core.rate import Rate, length_in
+from kovel.core.plan.plan import make_plan
+from kovel.core.time.rate import Rate, length_in
 from kovel.media.child import call
 from kovel.media.derive import checksum
 from kovel.media.files import Unusable
@@ -17,7 +17,7 @@ from kovel.store import jobs, projects, recordings, stories
 from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
-from kovel.work.data import Data, media_facts
+from kovel.work.folder import Data, media_facts
 
 
 def allowed(path: str, roots: list[Path]) -> Path:
@@ -207,7 +207,15 @@ def start_render(
     if out is None:
         coming = {j.params["out"] for j in jobs.of_project(data.db, project.id, "render") if j.state in ("waiting", "working")}
         out = free_name(data.renders(project.id), f"{safe(project.name)} - {safe(kept.name)}", taken=coming)
-    params = {"plan": plan.to_json(sources), "files": files, "out": str(out), "width": w, "height": h, "quality": quality}
+    params = {
+        "plan": plan.to_json(sources),
+        "files": files,
+        "out": str(out),
+        "width": w,
+        "height": h,
+        "quality": quality,
+        "drawn": str(data.drawn),
+    }
     return jobs.add(data.db, project.id, "render", params)
 
 

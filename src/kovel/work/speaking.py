@@ -6,11 +6,11 @@ from pathlib import Path
 
 import numpy as np
 
-from kovel.core.levels import Levels, Mask
-from kovel.core.pauses import Pause, Settings, pauses, speech
-from kovel.core.words import Word
+from kovel.core.sound.levels import Levels, Mask
+from kovel.core.sound.pauses import Pause, Settings, pauses, speech
+from kovel.core.words.transcript import Word
 from kovel.store import recordings
-from kovel.work.data import Data
+from kovel.work.folder import Data
 
 
 @lru_cache(24)

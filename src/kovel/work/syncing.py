@@ -6,15 +6,15 @@ from dataclasses import replace
 from fractions import Fraction
 from typing import Any
 
-from kovel.core.rate import SAMPLE_RATE, Rate
-from kovel.core.story import Sync
-from kovel.core.sync import by_timecode
-from kovel.core.timecode import TimeError, parse_entry
+from kovel.core.story.model import Sync
+from kovel.core.story.sync import by_timecode
+from kovel.core.time.rate import SAMPLE_RATE, Rate
+from kovel.core.time.timecode import TimeError, parse_entry
 from kovel.store import jobs, projects, recordings, settings
 from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
-from kovel.work.data import Data, media_facts
+from kovel.work.folder import Data, media_facts
 
 
 def _chosen(data: Data, project: int, ids: Sequence[int]) -> list[Recording]:

@@ -12,15 +12,15 @@ from dataclasses import asdict, dataclass, field, replace
 from functools import lru_cache
 from typing import Any
 
-from kovel.core.fillers import FILLERS, KINDS, Proposal, kept, proposals, word_proposals
-from kovel.core.levels import Levels
-from kovel.core.pauses import Settings
-from kovel.core.rate import Rate
-from kovel.core.story import Story
-from kovel.core.timecode import TimeError, format_timecode, parse_seconds
+from kovel.core.sound.levels import Levels
+from kovel.core.sound.pauses import Settings
+from kovel.core.story.model import Story
+from kovel.core.time.rate import Rate
+from kovel.core.time.timecode import TimeError, format_timecode, parse_seconds
+from kovel.core.words.fillers import FILLERS, KINDS, Proposal, kept, proposals, word_proposals
 from kovel.store import recordings, settings
 from kovel.store.projects import Invalid
-from kovel.work.data import Data
+from kovel.work.folder import Data
 from kovel.work.speaking import found_pauses, levels
 
 

@@ -4,6 +4,7 @@ import { VideoPool } from "./pool.js";
 import { RATE, Sound } from "./sound.js";
 
 const AHEAD = 22;
+const OPAQUE = [1, 0, 1], WHOLE = [100, 0.5, 0.4], EVERYWHERE = [0, 0, 1, 1];
 
 export class Player extends EventTarget {
   constructor(canvas, { pool = false } = {}) {
@@ -45,16 +46,15 @@ export class Player extends EventTarget {
     return lo;
   }
 
-  // What is drawn at a story frame, first to last: {id, n, card, zoom, share}; id null for black or a card.
+  // What is drawn at a story frame, bottom first: {id, n, card, share, part, place}; id null for black or a card.
   layers(t) {
     if (!this.plan || !this.plan.pictures.length) return [];
     t = Math.max(0, Math.min(t, this.plan.length - 1));
-    const row = this.plan.pictures[this.run(t)], k = t - row[0], more = row[6];
-    const layer = ([id, base, num, den], extra, share) => ({ id, n: id === null ? 0 : Math.floor((base + k * num) / den), card: extra?.card, zoom: extra?.zoom || 100, share });
-    if (!more?.mix) return [layer(row.slice(2, 6), more, 1)];
-    const [kind, first, of, to, extra] = more.mix, w = (first + k + 1) / (of + 1);
-    const [a, b] = kind === "dissolve" ? [1 - w, w] : [Math.max(0, 1 - 2 * w), Math.max(0, 2 * w - 1)];
-    return [layer(row.slice(2, 6), more, a), layer(to, extra, b)];
+    const [at, , stack] = this.plan.pictures[this.run(t)], k = t - at;
+    return stack.map(([id, base, num, den, more]) => {
+      const [first, step, of] = more?.opacity || OPAQUE;
+      return { id, n: id === null ? 0 : Math.floor((base + k * num) / den), card: more?.card, share: Math.min(1, Math.max(0, (first + k * step) / of)), part: more?.part || WHOLE, place: more?.place || EVERYWHERE };
+    });
   }
 
   // [recording, its frame] of the first image at a story frame; null for black.
@@ -205,7 +205,7 @@ export class Player extends EventTarget {
 
   draw(t) {
     const layers = this.plan.length ? this.layers(t) : [];
-    const id = layers.map((l) => `${l.id}:${l.n}:${l.card || ""}:${l.zoom}:${l.share}`).join(" ");
+    const id = layers.map((l) => `${l.id}:${l.n}:${l.card || ""}:${l.part}:${l.place}:${l.share}`).join(" ");
     if (id === this.shown && this.pictures.exact) return;
     const c = this.canvas, images = [];
     for (const l of layers) {
@@ -220,25 +220,29 @@ export class Player extends EventTarget {
       images.push(f);
     }
     this.missed = false;
-    const plain = layers.length === 1 && layers[0].share === 1;
-    layers.forEach((l, i) => this.image(images[i], l, i === 0 && plain, i));
-    if (!layers.length) this.image("black", { zoom: 100, share: 1 }, true, 0);
-    this.paint.globalAlpha = 1; this.paint.globalCompositeOperation = "source-over";
+    this.paint.fillStyle = "#000";
+    if (!layers.length || layers[0].share < 1 || layers[0].place !== EVERYWHERE) this.paint.fillRect(0, 0, c.width, c.height);
+    layers.forEach((l, i) => this.layer(images[i], l));
+    this.paint.globalAlpha = 1;
     this.shown = id;
     this.drawn?.(t);
   }
 
-  // One image on the canvas. Blended ones are added up over black, each by its share, as the renderer does.
-  image(f, layer, plain, i) {
+  // One layer over what is there, by its opacity: its part of the picture, cut to the shape of its place, as the renderer does.
+  layer(f, { share, part: [zoom, px, py], place }) {
     const c = this.canvas, g = this.paint;
-    if (!plain && i === 0) { g.globalCompositeOperation = "source-over"; g.globalAlpha = 1; g.fillStyle = "#000"; g.fillRect(0, 0, c.width, c.height); }
-    if (!plain) { g.globalCompositeOperation = "lighter"; g.globalAlpha = layer.share; }
-    if (f === "black") { if (plain) { g.fillStyle = "#000"; g.fillRect(0, 0, c.width, c.height); } return; }
-    const w = f.displayWidth || f.videoWidth || f.width, h = f.displayHeight || f.videoHeight || f.height;
-    const k = Math.min(c.width / w, c.height / h), dw = Math.round(w * k), dh = Math.round(h * k);
-    if (plain && (dw < c.width || dh < c.height)) { g.fillStyle = "#000"; g.fillRect(0, 0, c.width, c.height); }
-    const z = layer.zoom / 100; // a punch-in: from the middle and two fifths down, as the renderer does
-    g.drawImage(f, ((c.width - dw) >> 1) * z - (c.width * (z - 1)) / 2, ((c.height - dh) >> 1) * z - c.height * (z - 1) * 0.4, dw * z, dh * z);
+    const [x, y, w, h] = [place[0] * c.width, place[1] * c.height, place[2] * c.width, place[3] * c.height];
+    g.globalAlpha = share;
+    if (f === "black") { g.fillStyle = "#000"; g.fillRect(x, y, w, h); return; }
+    const fw = f.displayWidth || f.videoWidth || f.width, fh = f.displayHeight || f.videoHeight || f.height;
+    const fit = Math.min(c.width / fw, c.height / fh), dw = Math.round(fw * fit), dh = Math.round(fh * fit);
+    const z = zoom / 100, grow = Math.max(w / c.width, h / c.height); // of the whole picture, to fill its place
+    const left = x + (w - c.width * grow) / 2 - c.width * grow * (z - 1) * px, top = y + (h - c.height * grow) / 2 - c.height * grow * (z - 1) * py;
+    const inside = place !== EVERYWHERE;
+    if (inside) { g.save(); g.beginPath(); g.rect(x, y, w, h); g.clip(); }
+    if (dw < c.width || dh < c.height) { g.fillStyle = "#000"; g.fillRect(x, y, w, h); } // bars are part of the picture
+    g.drawImage(f, left + ((c.width - dw) >> 1) * z * grow, top + ((c.height - dh) >> 1) * z * grow, dw * z * grow, dh * z * grow);
+    if (inside) g.restore();
   }
 
   // The picture of a card, made by the server; null until it is there.

@@ -7,10 +7,18 @@ const BLOCK = RATE / 2;
 // How far a sound has come in after q samples of a ramp: straight when short, a quarter sine (equal power) when longer.
 const slope = (q, length, short) => { const x = Math.min(q / length, 1); return length > short ? Math.sin((x * Math.PI) / 2) : x; };
 
+// What a gain line multiplies by at sample q: its moments are [sample, dB], straight in dB between them.
+function onLine(line, q) {
+  const i = line.findIndex(([at]) => at > q);
+  let db = line.at(i < 0 ? -1 : Math.max(0, i - 1))[1];
+  if (i > 0) { const [[a, from], [b, to]] = [line[i - 1], line[i]]; db = from + ((to - from) * (q - a)) / (b - a); }
+  return 10 ** (db / 20);
+}
+
 // Samples [a, b) of the plan as two Float32Arrays: each sound's samples times its gain and its ramps.
 export async function mix(plan, a, b) {
   const out = [new Float32Array(b - a), new Float32Array(b - a)];
-  for (const [at, end, source, start, gain, rise = plan.ramp, fall = plan.ramp] of plan.sounds) {
+  for (const [at, end, source, start, gain, rise, fall, line] of plan.sounds) {
     const lo = Math.max(a, at), hi = Math.min(b, end);
     if (lo >= hi) continue;
     const rec = await Recording.of(source);
@@ -23,7 +31,7 @@ export async function mix(plan, a, b) {
       for (let k = 0; k < n; k++) {
         const j = (x + k - s * RATE) * ch, q = i + k - at;
         if (j >= data.length) break;
-        const g = Math.min(slope(q, rise, plan.ramp), slope(end - at - q, fall, plan.ramp)) * gain;
+        const g = Math.min(slope(q, rise, plan.ramp), slope(end - at - q, fall, plan.ramp)) * gain * (line ? onLine(line, q) : 1);
         out[0][i + k - a] += (data[j] / 32768) * g;
         out[1][i + k - a] += (data[j + ch - 1] / 32768) * g;
       }

@@ -1,0 +1,185 @@
+"""What could take the jolt out of an exposed jump: a cover from the shelf, another camera, a punch-in, a dissolve."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from kovel.core.story.consequences import frames_of, longest
+from kovel.core.story.model import Sources, Story
+from kovel.core.story.seams import SPARE, Seam, seams
+from kovel.core.story.sync import same_moment
+from kovel.core.words.transcript import Word
+
+SMALL = {"the", "and", "that", "this", "with", "for", "was", "were", "you", "they", "have", "had", "are", "but", "not", "from", "what", "she", "his", "her", "our", "one", "out", "all", "its", "into", "then"}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Shot:
+    """Something on the shelf to cover with; `text` is its name, tags and note."""
+
+    source: int
+    start: int
+    length: int
+    name: str
+    text: str
+    used: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Offer:
+    """One way out, as a command with its parameters, and why it is offered."""
+
+    kind: str
+    name: str
+    why: str
+    command: str
+    params: Mapping[str, Any]
+    score: float = 0.0
+
+
+def stems(text: str) -> set[str]:
+    """Words without their endings, roughly: enough that `boats` meets `boat` and `hauling` meets `haul`."""
+    out = set()
+    for w in re.findall(r"[^\W\d_]{3,}", text.lower()):
+        if w not in SMALL:
+            out.add(re.sub(r"(ings?|ed|es|s|e)$", "", w) if len(w) > 4 else w.removesuffix("s"))
+    return out
+
+
+def cover_span(story: Story, seam: int, edges: Sequence[int], most: int) -> tuple[int, int] | None:
+    """Where a cover of 3 to 4 s over a seam begins and ends: at word edges, some frames clear of it on both sides.
+
+    words   |we |haul| it |by  |hand|two|of us|
+    seam                ^
+    cover       [────────────────────────)
+    """
+    fps = float(story.rate.fps)
+    starts = [e for e in edges if seam - 3 * fps <= e <= seam - SPARE and e >= 0] or [max(0, seam - int(fps))]
+    best: tuple[float, int, int] | None = None
+    for a in starts:
+        ends = [e for e in edges if e >= seam + SPARE and e - a <= min(most, int(4.5 * fps)) and e <= story.length]
+        for b in ends or [min(story.length, a + min(most, int(3.5 * fps)))]:
+            if b < seam + SPARE or a > seam - SPARE or b - a > most:
+                continue
+            cost = abs((b - a) / fps - 3.5) + abs((seam - a) / fps - 1.2) * 0.5
+            if best is None or cost < best[0]:
+                best = (cost, a, b)
+    return best[1:] if best else None
+
+
+def offers(
+    story: Story, sources: Sources, seam: Seam, shots: Iterable[Shot], words: Sequence[tuple[int, int, Word]]
+) -> list[Offer]:
+    """Ways to treat an exposed jump, best first. `words` are (first, last frame in the story, word) around it."""
+    rate = story.rate
+    near = stems(" ".join(w.text for a, b, w in words if abs((a + b) // 2 - seam.at) < 8 * rate.fps))
+    edges = sorted({e for a, b, _ in words for e in (a, b)})
+    out: list[Offer] = []
+    for s in shots:
+        span = cover_span(story, seam.at, edges, s.length)
+        if span is None:
+            continue
+        met = stems(s.text) & near
+        score = 2.0 * len(met) - 1.5 * s.used + (0.5 if s.length >= 3 * rate.fps else -1)
+        why = ", ".join(
+            [
+                *([f"meets “{', '.join(sorted(met))}”"] if met else []),
+                "not used yet" if not s.used else f"used {s.used} times" if s.used > 1 else "used once",
+            ]
+        )
+        start = s.start + max(0, (s.length - (span[1] - span[0])) // 3)
+        params = {"source": s.source, "at": span[0], "until": span[1], "start": start}
+        out.append(Offer("cover", s.name, why, "lay_cover", params, score))
+    out.sort(key=lambda o: -o.score)
+    out = out[:3]
+    # a word's edge a little before the jump, so that it is hidden with frames to spare
+    lead = [
+        e for e in edges if seam.at - 2 * rate.fps <= e <= seam.at - SPARE and e >= story.starts[story.index_of(seam.left.id)]
+    ]
+    begin = lead[-1] if lead else max(story.starts[story.index_of(seam.left.id)], seam.at - round(rate.fps))
+    out = [*angles(story, sources, begin, pauses_between(words)), *out]
+    i = story.index_of(seam.right.id)
+    before = int(story.value(seam.left, "zoom", sources))
+    zoom = 100 if before >= 120 else min(300, round(before * 1.25))
+    out.append(
+        Offer(
+            "punch-in",
+            f"Show the second piece at {zoom} %",
+            "another framing of the same shot",
+            "set_value",
+            {"to": seam.right.id, "setting": "zoom", "value": zoom},
+        )
+    )
+    most = min(longest(story, sources, i, "dissolve"), round(rate.fps * 3 / 5))
+    if most >= 4:
+        out.append(
+            Offer(
+                "soft cut",
+                f"Dissolve over {frames_of(most)}",
+                "takes the jolt out, and is seen as one",
+                "set_blend",
+                {"piece": seam.right.id, "blend": "dissolve", "length": most},
+            )
+        )
+    return out
+
+
+def pauses_between(words: Sequence[tuple[int, int, Word]], shortest: int = 4) -> list[int]:
+    """Story frames at which a word ends and nobody speaks for `shortest` frames or more."""
+    starts = sorted(a for a, _, _ in words)
+    ends = sorted(b for _, b, _ in words)
+    return [b for b in ends if not any(b - 1 < a < b + shortest for a in starts)]
+
+
+def angles(story: Story, sources: Sources, begin: int, edges: Sequence[int] = (), length: int | None = None) -> list[Offer]:
+    """The same moment from the other cameras of the sync set, over what stands from story frame `begin` on.
+
+    A cutaway to another angle is 5 s at first (common practice). It runs over a jump that lies in it or just behind, and on
+    to the next of `edges`, pauses, where one follows within two seconds, also beyond its piece.
+
+    talk    | A           | A' jumps    |..pause..
+    angle      [──────────────────────────)
+    """
+    rate = story.rate
+    if not 0 <= begin < story.length:
+        return []
+    i = story.index_at(begin)
+    p = story.pieces[i]
+    if p.source is None or p.source not in sources:
+        return []
+    out = []
+    for b in sources.values():
+        frame = same_moment(sources[p.source], b, p.start + begin - story.starts[i], rate)
+        total = b.length(rate)
+        if frame is None or b.id == p.source or not b.picture or total is None or not 0 <= frame < total:
+            continue
+        until = begin + (length or round(5 * rate.fps))
+        jump = next((s.at for s in seams(story, sources) if begin < s.at < until + SPARE and s.kind in ("jump", "covered")), 0)
+        until = max(until, jump + SPARE)
+        until = next((e for e in edges if until <= e <= until + 2 * rate.fps), until)
+        until = min(until, story.length, begin + total - frame)
+        step = min(until, _in_step(story, sources, i, b.id, frame - begin))
+        if until > begin:
+            params = {"source": b.id, "at": begin, "until": until, "start": frame}
+            why = f"the same moment, in step for {frames_of(step - begin)}"
+            if step < until:
+                why += f", then on over the {'jump' if jump else 'next piece'}"
+            out.append(Offer("angle", b.name, why, "lay_cover", params))
+    return out
+
+
+def _in_step(story: Story, sources: Sources, i: int, other: int, shift: int) -> int:
+    """The story frame up to which the other camera stays in step with the pieces from index i on."""
+    end = story.starts[i + 1]
+    for k in range(i + 1, len(story.pieces)):
+        p = story.pieces[k]
+        if p.source is None or p.source not in sources:
+            break
+        frame = same_moment(sources[p.source], sources[other], p.start, story.rate)
+        if frame is None or abs(frame - (story.starts[k] + shift)) > 0:
+            break
+        end = story.starts[k + 1]
+    return end

@@ -1,0 +1,1 @@
+"""Pictures as numbers: colour codings, shots, movement. Imports time alone."""

@@ -1,0 +1,196 @@
+"""What fills the picture: a stack of layers, bottom first, for a run of story frames. One routine draws a layer.
+
+frames [at, end)   a stack, each layer: an image, the part of it shown, its place in the picture, its opacity
+dissolve           two layers, the upper one's opacity rises from 0 to 1
+fade, dip          one layer over black whose opacity falls; then another one whose opacity rises
+split screen       layers with places
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from typing import Any
+
+from kovel.core.story.model import Card, Sources
+from kovel.core.time.rate import Rate
+
+
+@dataclass(frozen=True, slots=True)
+class Image:
+    """A recording from story frame `start` on (on its clock), a card, or (neither) black.
+
+    A retimed shot shows `speed` = (frames of the shot, frames of the story); `skip` story frames of it have gone by.
+    """
+
+    source: int | None = None
+    start: int = 0
+    card: Card | None = None
+    speed: tuple[int, int] = (1, 1)
+    skip: int = 0
+
+    def later(self, frames: int) -> Image:
+        """The same image as it goes on `frames` later."""
+        if self.source is None or not frames:
+            return self
+        on = (frames, 0) if self.speed == (1, 1) else (0, frames)
+        return Image(self.source, self.start + on[0], self.card, self.speed, self.skip + on[1])
+
+    def steps(self, ratio: Fraction) -> tuple[int, int, int]:
+        """(base, num, den): k frames on, the recording shows its own frame floor((base + k * num) / den)."""
+        p, q = self.speed
+        rn, rd = ratio.as_integer_ratio()
+        return (self.start * q + self.skip * p) * rn, p * rn, q * rd
+
+
+@dataclass(frozen=True, slots=True)
+class Opacity:
+    """Straight with time: (first + k * step) / of at frame k of the run, held between 0 and 1."""
+
+    first: int = 1
+    step: int = 0
+    of: int = 1
+
+    def at(self, k: int) -> float:
+        return min(1.0, max(0.0, (self.first + k * self.step) / self.of))
+
+    def later(self, frames: int) -> Opacity:
+        return Opacity(self.first + frames * self.step, self.step, self.of) if self.step else self
+
+    @staticmethod
+    def rising(n: int, first: int = 0) -> Opacity:
+        """Over n frames from 1/(n+1) to n/(n+1), `first` of them gone by."""
+        return Opacity(first + 1, 1, n + 1)
+
+    @staticmethod
+    def falling(n: int, first: int = 0) -> Opacity:
+        return Opacity(n - first, -1, n + 1)
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """Which part of the image is shown: at `zoom` percent, lying at `x`, `y` of the room that leaves (0 left or top)."""
+
+    zoom: int = 100
+    x: float = 0.5
+    y: float = 0.4
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where in the picture the layer stands, in shares of its width and height."""
+
+    x: float = 0.0
+    y: float = 0.0
+    w: float = 1.0
+    h: float = 1.0
+
+
+OPAQUE, WHOLE, EVERYWHERE = Opacity(), Part(), Place()
+
+
+@dataclass(frozen=True, slots=True)
+class Layer:
+    """One picture in the stack."""
+
+    image: Image
+    opacity: Opacity = OPAQUE
+    part: Part = WHOLE
+    place: Place = EVERYWHERE
+
+    def later(self, frames: int) -> Layer:
+        return replace(self, image=self.image.later(frames), opacity=self.opacity.later(frames)) if frames else self
+
+    @property
+    def plain(self) -> bool:
+        """Whether it fills the picture and hides what is under it."""
+        return self.opacity == OPAQUE and self.place == EVERYWHERE
+
+    def to_json(self, ratio: Fraction) -> list[Any]:
+        """[source, base, num, den], and what is more than that in an object: see `Image.steps`."""
+        i = self.image
+        more: dict[str, Any] = {}
+        if i.card:
+            more["card"] = [i.card.colour, i.card.text]
+        if self.opacity != OPAQUE:
+            more["opacity"] = [self.opacity.first, self.opacity.step, self.opacity.of]
+        if self.part.zoom != 100:
+            more["part"] = [self.part.zoom, self.part.x, self.part.y]
+        if self.place != EVERYWHERE:
+            more["place"] = [self.place.x, self.place.y, self.place.w, self.place.h]
+        return [i.source, *i.steps(ratio), *([more] if more else [])]
+
+    @staticmethod
+    def from_json(row: list[Any]) -> tuple[Layer, tuple[int, int, int]]:
+        """A layer as `to_json` wrote it, and its steps; its image has no start of its own then."""
+        more: dict[str, Any] = row[4] if len(row) > 4 else {}
+        image = Image(row[0], card=Card(*more["card"]) if "card" in more else None)
+        opacity, part = Opacity(*more.get("opacity", ())), Part(*more.get("part", ()))
+        return Layer(image, opacity, part, Place(*more.get("place", ()))), (row[1], row[2], row[3])
+
+
+BLACK = Layer(Image())
+
+
+@dataclass(frozen=True, slots=True)
+class Run:
+    """Picture of story frames [at, end). `cover` is the id of the cover it comes from, None for the dialogue's own."""
+
+    at: int
+    end: int
+    layers: tuple[Layer, ...]
+    cover: int | None = None
+
+    @property
+    def image(self) -> Image:
+        """The image at the bottom."""
+        return self.layers[0].image
+
+    @property
+    def source(self) -> int | None:
+        return self.image.source
+
+    @property
+    def start(self) -> int:
+        return self.image.start
+
+    def part(self, a: int, b: int) -> Run:
+        """Frames [a, b) of this run."""
+        if (a, b) == (self.at, self.end):
+            return self
+        return Run(a, b, tuple(x.later(a - self.at) for x in self.layers), self.cover)
+
+    def runs_on(self, next_: Run) -> bool:
+        """Whether the next run shows the same, going on."""
+        return (
+            self.end == next_.at
+            and self.cover == next_.cover
+            and len(self.layers) == len(next_.layers)
+            and all(x.image.source == y.image.source for x, y in zip(self.layers, next_.layers, strict=True))
+            and tuple(x.later(next_.at - self.at) for x in self.layers) == next_.layers
+        )
+
+
+def joined(rows: Iterable[Run]) -> tuple[Run, ...]:
+    """Without empty runs, and those that run on as one."""
+    out: list[Run] = []
+    for r in rows:
+        if r.end <= r.at:
+            continue
+        if out and out[-1].runs_on(r):
+            out[-1] = replace(out[-1], end=r.end)
+        else:
+            out.append(r)
+    return tuple(out)
+
+
+def own_frame(image: Image, k: int, clock: Rate, recording: Rate) -> int:
+    """The recording's own frame that an image shows k story frames after its beginning."""
+    base, num, den = image.steps(recording.fps / clock.fps)
+    return (base + k * num) // den
+
+
+def ratios(sources: Sources, clock: Rate) -> dict[int | None, Fraction]:
+    """Recording frames to a story frame, by source."""
+    return {i: s.rate.fps / clock.fps for i, s in sources.items()}

@@ -1,0 +1,91 @@
+"""The plan: the story flattened to what is seen and heard. Player, renderer and exports read this and nothing else.
+
+dialogue  [ A ....... ][ B ...... ]          picture  [ A .][ boat ...][ B .. ]
+cover          [ boat ... ]            ->    sound    [ A ....... ][ B ...... ]
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+from typing import Any
+
+from kovel.core.plan.layers import BLACK, Image, Layer, Run, joined, own_frame, ratios
+from kovel.core.plan.pictures import covered, dialogue_runs
+from kovel.core.plan.sounds import RAMP, Heard, heard, whole
+from kovel.core.story.model import Source, Sources, Story
+from kovel.core.time.rate import Rate
+
+FORM = "layers 1"  # of `Plan.to_json`: what reads it refuses another one
+
+
+@dataclass(frozen=True)
+class Plan:
+    """`pictures` fill [0, length) without gap or overlap; `sounds` are in order of their beginnings and may overlap."""
+
+    rate: Rate
+    length: int
+    pictures: tuple[Run, ...]
+    sounds: tuple[Heard, ...]
+
+    @property
+    def samples(self) -> int:
+        return self.rate.frame_to_sample(self.length)
+
+    @property
+    def seen(self) -> set[int]:
+        """The recordings that are seen."""
+        return {x.image.source for r in self.pictures for x in r.layers if x.image.source is not None}
+
+    @property
+    def sources(self) -> set[int]:
+        """The recordings that are seen or heard."""
+        return self.seen | {h.source for h in self.sounds}
+
+    def picture_at(self, frame: int) -> Run:
+        """What is seen at a story frame (0 <= frame < length)."""
+        lo, hi = 0, len(self.pictures) - 1
+        while lo < hi:
+            mid = (lo + hi) // 2
+            if self.pictures[mid].end > frame:
+                hi = mid
+            else:
+                lo = mid + 1
+        return self.pictures[lo]
+
+    def recording_frame(self, frame: int, sources: Sources) -> tuple[int, int] | None:
+        """(source, its own frame) on screen at a story frame; None for black or a card. Of a blend, the lower layer."""
+        s = self.picture_at(frame)
+        if s.source is None:
+            return None
+        return s.source, own_frame(s.image, frame - s.at, self.rate, sources[s.source].rate)
+
+    def to_json(self, sources: Sources) -> dict[str, Any]:
+        """For player and renderer: runs [at, end, layers] (`Layer.to_json`), sounds [at, end, source, start, gain, rise,
+        fall, line]."""
+        ratio, one = ratios(sources, self.rate), Fraction(1)
+        return {
+            "form": FORM,
+            "rate": [self.rate.num, self.rate.den],
+            "length": self.length,
+            "samples": self.samples,
+            "ramp": RAMP,
+            "pictures": [[p.at, p.end, [x.to_json(ratio.get(x.image.source, one)) for x in p.layers]] for p in self.pictures],
+            "sounds": [
+                [h.at, h.end, h.source, h.start, h.gain, h.rise, h.fall, *([[list(m) for m in h.line]] if h.line else [])]
+                for h in self.sounds
+            ],
+        }
+
+
+def make_plan(story: Story, sources: Sources) -> Plan:
+    """Flatten a story."""
+    runs = covered(story, sources, dialogue_runs(story, sources))
+    return Plan(story.rate, story.length, joined(runs), heard(story, sources))
+
+
+def window_plan(rate: Rate, s: Source) -> Plan:
+    """One whole recording as a plan, so that it plays through the same player. A still lasts five seconds."""
+    n = s.length(rate) or rate.nominal * 5
+    layer = Layer(Image(s.id)) if s.picture else BLACK
+    return Plan(rate, n, (Run(0, n, (layer,)),), (whole(rate, s.id, n),) if s.sound else ())

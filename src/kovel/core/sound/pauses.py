@@ -1,0 +1,248 @@
+"""Pauses: the stretches of a recording in which nobody speaks, and how sure that is.
+
+    sound     ▂▇▆▅▇▂ ∙∙∙∙∙∙∙∙∙ ▃▇▇▆▂ ∙∙ ▅▇▃      ∙ the room, a fan, a breath
+    speech    ██████           █████    ███
+    pauses          [─────────]                  at least `shortest` long; less `after` and `before` as air
+    cut            ..[─────]..
+
+A detector decides what is speech; where the signal stands clear of the noise floor, the level around an edge refines it.
+A threshold set by hand decides by level alone.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Protocol
+
+import numpy as np
+import numpy.typing as npt
+from scipy.ndimage import percentile_filter, uniform_filter1d
+
+from kovel.core.sound.levels import LOWEST_FLOOR, QUIETEST, TICK, Floats, Levels, Mask, hysteresis, runs
+
+
+class Spoken(Protocol):
+    """What a word is here: its text, and the samples [start, end) it takes."""
+
+    @property
+    def text(self) -> str: ...
+    @property
+    def start(self) -> int: ...
+    @property
+    def end(self) -> int: ...
+
+
+ON, OFF = 0.5, 0.25  # probability at which speech is taken to begin and to go on
+MARGIN = 3.0  # dB over the floor that count as sound
+FAINT = 2.0  # dB over the floor that count as sound right beside speech, under noise
+CLEAN = 36.0  # dB between the loud and the quiet around: a quiet room, where the level alone shows each edge
+CLEAR = 28.0  # dB between the loud and the quiet around: from here on the level is trusted to move an edge
+REACH = 25  # ticks an edge may be moved
+HANG = 8  # ticks speech may grow outwards where the signal is not clear
+ISLAND = 0.08
+
+
+@dataclass(frozen=True, slots=True)
+class Settings:
+    """How pauses are looked for. Seconds; `threshold` in dBFS, or None to find it."""
+
+    shortest: float = 0.3
+    before: float = 0.08  # air left before the speech that follows a pause
+    after: float = 0.12  # air left after the speech that a pause follows
+    island: float = ISLAND  # speech shorter than this is a click
+    threshold: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Pause:
+    """Samples [start, end) without speech. `depth`: dB it lies under the speech around; `sure`: 0 to 1."""
+
+    start: int
+    end: int
+    depth: float
+    sure: float
+
+    def cut(self, settings: Settings) -> tuple[int, int] | None:
+        """What would be taken out once the air is left; None if nothing would."""
+        a, b = self.start + round(settings.after * 48_000), self.end - round(settings.before * 48_000)
+        return (a, b) if b - a >= TICK else None
+
+
+def speech(levels: Levels, settings: Settings | None = None) -> Mask:
+    """For each tick, whether somebody speaks; (n,)."""
+    s = settings or Settings()
+    loud = uniform_filter1d(levels.level, 3) if len(levels) else levels.level
+    if s.threshold is not None:
+        return _without_islands(hysteresis(loud, s.threshold, s.threshold - MARGIN), s.island)
+    over = loud - np.maximum(levels.floor, LOWEST_FLOOR)
+    heard = hysteresis(levels.speech, ON, OFF)
+    heard |= hysteresis(np.where(levels.speech < 0, over, 0), 9, 5, 3)  # not listened to yet: by level alone
+    heard = _without_islands(heard, s.island)
+    moved = _edges_by_level(heard, over > MARGIN)
+    grown = heard | (_wider(heard, HANG) & (over > FAINT))
+    out = np.where(levels.spread > CLEAR, moved, grown)
+    if (levels.spread > CLEAN).any():
+        floor = np.maximum(levels.floor, LOWEST_FLOOR)
+        sounding = _filled(levels.level - floor > np.where(floor > LOWEST_FLOOR, MARGIN, MARGIN - 1), HANG + 2)
+        out = np.where(levels.spread > CLEAN, _touching(sounding, _wider(heard, 15)), out)
+    return out
+
+
+def pauses(
+    levels: Levels, settings: Settings | None = None, words: Sequence[Spoken] = (), *, mask: Mask | None = None
+) -> list[Pause]:
+    """Every pause of at least `settings.shortest`, in order. No pause takes in a word's middle: it ends before the word.
+
+    `mask` is `speech(levels, settings)`, for those who have it already.
+    """
+    s = settings or Settings()
+    if not len(levels):
+        return []
+    talking = speech(levels, s) if mask is None else mask
+    typical = _typical(levels.level, talking)
+    total = np.concatenate([[0], np.cumsum(np.maximum(levels.speech, 0.0))])
+    level = np.concatenate([[0], np.cumsum(levels.level)])
+    out = []
+    starts, ends = runs(~talking)
+    for a, b in zip((starts * TICK).tolist(), (ends * TICK).tolist(), strict=True):
+        for c, d in _around_words(a, b, words):
+            if d - c < round(s.shortest * 48_000) - TICK // 2:
+                continue
+            i, j = c // TICK, max(c // TICK + 1, d // TICK)
+            depth = max(0.0, float(typical[min(i, len(typical) - 1)] - (level[j] - level[i]) / (j - i)))
+            quiet = 1 - float(total[j] - total[i]) / (j - i)
+            sure = 0.6 * quiet + 0.4 * min(1.0, depth / 20)
+            out.append(Pause(c, d, round(depth, 1), round(min(1.0, sure), 3)))
+    return out
+
+
+def _around_words(a: int, b: int, words: Sequence[Spoken]) -> list[tuple[int, int]]:
+    """[a, b) without the words whose middle lies in it."""
+    if not words:
+        return [(a, b)]
+    i = bisect_left(words, a, key=lambda w: (w.start + w.end) // 2)
+    out, at = [], a
+    while i < len(words) and (words[i].start + words[i].end) // 2 < b:
+        if words[i].text != VOICE:
+            out.append((at, max(at, words[i].start)))
+            at = max(at, min(b, words[i].end))
+        i += 1
+    return [(x, y) for x, y in (*out, (at, b)) if y > x]
+
+
+VOICE = "[voice]"  # how a voiced sound without a word stands among the words
+
+
+def noise_floor(levels: Levels) -> float:
+    """The usual level where nobody speaks, dBFS (what the quietest tenth stays under, while the detector has not listened);
+    QUIETEST for digital silence or nothing at all."""
+    if not len(levels):
+        return QUIETEST
+    quiet = levels.level[levels.speech < OFF] if levels.heard else levels.level
+    base = quiet if len(quiet) > 20 else levels.level
+    return max(QUIETEST, float(np.percentile(base, 50 if levels.heard and len(quiet) > 20 else 10)))
+
+
+@dataclass(frozen=True)
+class Hills:
+    """How often each loudness comes: dBFS bins of 1 dB from `low`, ticks of speech and of background in each."""
+
+    low: int
+    speech: npt.NDArray[np.int64]
+    background: npt.NDArray[np.int64]
+    floor: float
+    threshold: float
+
+
+def hills(levels: Levels, mask: Mask, settings: Settings) -> Hills:
+    """The two hills of a recording's loudness, and the threshold between them (the one found, or the one set)."""
+    low, high = int(QUIETEST), 0
+    edges = np.arange(low, high + 2)
+    sp, _ = np.histogram(np.clip(levels.level[mask], low, high), edges)
+    bg, _ = np.histogram(np.clip(levels.level[~mask], low, high), edges)
+    found = float(np.median(np.maximum(levels.floor, LOWEST_FLOOR))) + MARGIN if len(levels) else LOWEST_FLOOR
+    return Hills(low, sp, bg, noise_floor(levels), found if settings.threshold is None else settings.threshold)
+
+
+def nearest_pause(found: Sequence[Pause], sample: int, reach: int) -> int | None:
+    """A good place to cut near `sample`: the middle of the closest pause within `reach` samples; None if there is none.
+
+    A long pause is entered by no more than 0.15 s, so that a mark stays near the speech it was set for.
+    """
+    best: tuple[int, int] | None = None
+    for p in found:
+        inset = min((p.end - p.start) // 2, 7_200)
+        at = min(max(sample, p.start + inset), p.end - inset)
+        if abs(at - sample) <= reach and (best is None or abs(at - sample) < best[0]):
+            best = (abs(at - sample), at)
+    return best[1] if best else None
+
+
+def _without_islands(mask: Mask, seconds: float) -> Mask:
+    s, e = runs(mask)
+    keep = e - s >= seconds * 100
+    return _fill(len(mask), s[keep], e[keep])
+
+
+def _filled(mask: Mask, ticks: int) -> Mask:
+    """Gaps shorter than `ticks` closed: the closure of a plosive is no pause."""
+    s, e = runs(~mask)
+    short = e - s < ticks
+    return mask | _fill(len(mask), s[short], e[short])
+
+
+def _touching(mask: Mask, other: Mask) -> Mask:
+    """The stretches of `mask` that share a tick with `other`."""
+    s, e = runs(mask)
+    count = np.concatenate([[0], np.cumsum(other)])
+    keep = count[e] > count[s]
+    return _fill(len(mask), s[keep], e[keep])
+
+
+def _fill(n: int, starts: npt.NDArray[np.int64], ends: npt.NDArray[np.int64]) -> Mask:
+    d = np.zeros(n + 1, np.int64)
+    np.add.at(d, starts, 1)
+    np.add.at(d, np.minimum(ends, n), -1)
+    return np.asarray(np.cumsum(d)[:-1] > 0)
+
+
+def _wider(mask: Mask, ticks: int) -> Mask:
+    s, e = runs(mask)
+    return _fill(len(mask), np.maximum(0, s - ticks), e + ticks)
+
+
+def _edges_by_level(heard: Mask, loud: Mask) -> Mask:
+    """Each edge of a stretch moved to where the level crosses, at most REACH away."""
+    n = len(heard)
+    starts, ends = runs(heard)
+    before = np.maximum.accumulate(np.where(loud, -1, np.arange(n)))  # last quiet tick at or before
+    after = np.minimum.accumulate(np.where(loud, n, np.arange(n))[::-1])[::-1]  # first quiet tick at or after
+    next_loud = np.minimum.accumulate(np.where(loud, np.arange(n), n)[::-1])[::-1]
+    last_loud = np.maximum.accumulate(np.where(loud, np.arange(n), -1))
+    a, b = [], []
+    for i, j in zip(starts.tolist(), ends.tolist(), strict=True):
+        if loud[i]:
+            a.append(max(int(before[i]) + 1, i - REACH, 0))
+        else:
+            k = int(next_loud[i])
+            a.append(k if k < min(j, i + REACH) else i)
+        if loud[j - 1]:
+            b.append(min(int(after[j - 1]), j + REACH))
+        else:
+            k = int(last_loud[j - 1])
+            b.append(k + 1 if k >= max(i, j - REACH) else j)
+    return _fill(n, np.array(a, np.int64), np.array(b, np.int64))
+
+
+def _typical(level: Floats, talking: Mask) -> Floats:
+    """The level of the speech around each tick (its 70th percentile over 12 s, by the half second); (n,)."""
+    n = len(level)
+    pad = -n % 50
+    x = np.where(talking, level, np.nan)
+    blocks = np.pad(x, (0, pad), constant_values=np.nan).reshape(-1, 50)
+    count = np.isfinite(blocks).sum(1)
+    mean = np.where(count > 0, np.nansum(blocks, 1) / np.maximum(count, 1), QUIETEST)
+    wide = percentile_filter(mean, 70, size=25) if len(mean) > 1 else mean
+    return np.asarray(np.repeat(wide, 50)[:n], np.float32)

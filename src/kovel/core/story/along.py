@@ -1,0 +1,105 @@
+"""Which lanes go along when the dialogue is opened or closed up: what lies on them is cut there, and what follows keeps step.
+
+dialogue  | A      | B |   insert C of n at ^   ->   | A  | C | A' | B |
+music     [bed───────────)      stays:               [bed───────────)
+               ^                goes along:          [bed─)   [─bed───)     cut, the rest n later
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import TypeVar
+
+from kovel.core.story.consequences import frames_of, lane_key
+from kovel.core.story.model import SOUNDS, Cover, Laid, Refused, Report, Sound, Sources, Story, Tether, having
+from kovel.core.story.tethers import cut_short
+
+L = TypeVar("L", Cover, Sound)
+
+
+def lanes(story: Story) -> list[str]:
+    """What may go along: the cover lanes there are, and the kinds of sound."""
+    return [*(lane_key(n) for n in range(1, 1 + max((c.lane for c in story.covers), default=1))), *SOUNDS]
+
+
+def lane_of(x: Laid) -> str:
+    return lane_key(x.lane) if isinstance(x, Cover) else x.kind
+
+
+def set_along(story: Story, sources: Sources, lane: str, on: bool = True) -> tuple[Story, Report]:
+    """Let a lane go along when something is inserted or taken out (it is cut and closed up too), or stay as it is."""
+    if lane not in lanes(story):
+        raise Refused("There is no such lane.")
+    now = story.along | {lane} if on else story.along - {lane}
+    if now == story.along:
+        raise Refused(f"The {lane} lane {'goes along' if on else 'stays'} already.")
+    return replace(story, along=now), Report(
+        f"{lane.capitalize()} {'goes along with inserts and takes' if on else 'stays as it is'}"
+    )
+
+
+def _goes(story: Story, x: Laid, wanted: frozenset[str]) -> bool:
+    lane = lane_of(x)
+    return lane in wanted and (lane if isinstance(x, Cover) else "sounds") not in story.locked
+
+
+def cut_along(story: Story, sources: Sources, at: int, wanted: frozenset[str]) -> Story:
+    """What lies across story frame `at` on the lanes that go along becomes two: nothing moves."""
+    n = story.next_id
+
+    def cut(rows: tuple[L, ...]) -> tuple[L, ...]:
+        nonlocal n
+        out: list[L] = []
+        for c in rows:
+            k = at - story.at(c)
+            if not (0 < k < c.length and _goes(story, c, wanted) and at < story.length):
+                out.append(c)
+                continue
+            head, tail = cut_short(c, sources, 0, k), cut_short(c, sources, k, c.length - k)
+            if isinstance(head, Sound) and isinstance(tail, Sound):  # no fade where the cut is
+                head, tail = having(head, "fade_out", 0), having(tail, "fade_in", 0)
+            there = Tether(0, at) if c.tether.piece == 0 else story.tether_at(at)
+            out += [head, replace(tail, id=n, tether=there)]
+            n += 1
+        return tuple(out)
+
+    covers = cut(story.covers)
+    return replace(story, covers=covers, sounds=cut(story.sounds), next_id=n)
+
+
+def shifted(story: Story, at: int, by: int, wanted: frozenset[str]) -> Story:
+    """Sounds on the story's own clock from frame `at` on, moved by `by` where their lane goes along."""
+    sounds = tuple(
+        replace(x, tether=Tether(0, x.tether.moment + by))
+        if x.tether.piece == 0 and x.tether.moment >= at and _goes(story, x, wanted)
+        else x
+        for x in story.sounds
+    )
+    return replace(story, sounds=sounds)
+
+
+def opened(story: Story, sources: Sources, at: int, by: int, wanted: frozenset[str]) -> Story:
+    """Ready for `by` frames to be put in at `at`: lanes that go along are cut there and give way."""
+    return shifted(cut_along(story, sources, at, wanted), at, by, wanted)
+
+
+def closed(story: Story, sources: Sources, a: int, b: int, wanted: frozenset[str]) -> Story:
+    """Ready for [a, b) to be taken out: on lanes that go along what lies in it is taken away, the rest closes up."""
+    if not wanted:
+        return story
+    cut = cut_along(cut_along(story, sources, a, wanted), sources, b, wanted)
+    stays = lambda c: not (_goes(cut, c, wanted) and a <= cut.at(c) and cut.at(c) + c.length <= b)  # noqa: E731
+    kept = replace(cut, covers=tuple(filter(stays, cut.covers)), sounds=tuple(filter(stays, cut.sounds)))
+    return shifted(kept, b, a - b, wanted)
+
+
+def out_of_step(story: Story, at: int, by: int, wanted: frozenset[str], several: bool = False) -> list[str]:
+    """What an insert or take at `at` puts out of step with the words, in words: sounds on the story's clock that stay.
+    `several` takes from `at` on add up to `by`."""
+    rows = [x for x in story.sounds if x.tether.piece == 0 and not _goes(story, x, wanted) and x.tether.moment + x.length > at]
+    if not rows or not by:
+        return []
+    kinds = " and ".join(sorted({x.kind for x in rows}))
+    return [
+        f"{kinds.capitalize()} on the story's clock stays: from here on it lies {'up to ' if several else ''}{frames_of(by)} {'earlier' if by > 0 else 'later'} against the words."
+    ]

@@ -1,0 +1,63 @@
+"""What differs between two stories: by what is used of the recordings, whatever ids their pieces have."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from difflib import SequenceMatcher
+
+from kovel.core.story.model import Piece, Story
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """`kind` is added, removed, moved or trimmed; `at` and `was` are story frames in the new and the old story."""
+
+    kind: str
+    piece: Piece
+    at: int | None
+    was: int | None
+    frames: int = 0
+
+
+Key = tuple[object, ...]
+
+
+def _key(p: Piece) -> Key:
+    return (p.source, p.card, p.start if p.source is not None else 0, p.length, p.take, p.settings)
+
+
+def compare(old: Story, new: Story) -> list[Difference]:
+    """Pieces of the dialogue line that were added, removed, moved or trimmed, in the order of the new story.
+
+    old   | A | B | C |          new   | B | A' | D |      A trimmed, C removed, D added, B moved
+    """
+    a, b = [_key(p) for p in old.pieces], [_key(p) for p in new.pieces]
+    gone: list[int] = []
+    came: list[int] = []
+    for tag, i1, i2, j1, j2 in SequenceMatcher(None, a, b, autojunk=False).get_opcodes():
+        if tag != "equal":
+            gone += range(i1, i2)
+            came += range(j1, j2)
+    out: list[Difference] = []
+    left = dict.fromkeys(gone)
+    for j in came:
+        p = new.pieces[j]
+        i = next((i for i in left if a[i] == b[j]), None)
+        kind = "moved"
+        if i is None:  # the piece it shares most frames with
+            shared = {i: _shared(old.pieces[i], p) for i in left}
+            i = max(shared, key=lambda i: shared[i], default=None)
+            kind = "trimmed"
+            if i is not None and not shared[i]:
+                i = None
+        if i is None:
+            out.append(Difference("added", p, new.starts[j], None, p.length))
+        else:
+            del left[i]
+            out.append(Difference(kind, p, new.starts[j], old.starts[i], p.length - old.pieces[i].length))
+    out += [Difference("removed", old.pieces[i], None, old.starts[i], -old.pieces[i].length) for i in left]
+    return sorted(out, key=lambda d: (d.at if d.at is not None else d.was or 0, d.kind))
+
+
+def _shared(p: Piece, q: Piece) -> int:
+    return max(0, min(p.end, q.end) - max(p.start, q.start)) if p.source is not None and p.source == q.source else 0

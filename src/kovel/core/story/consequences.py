@@ -1,0 +1,287 @@
+"""What every edit ends in: tethers follow their words, joins are fitted to their handles, consequences are told."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
+from typing import TypeVar
+
+from kovel.core.story.model import Cover, Item, Join, Laid, Piece, Refused, Report, Section, Sound, Source, Sources, Story
+from kovel.core.story.seams import exposed
+from kovel.core.story.tethers import Kept, followed
+from kovel.core.time.rate import Rate
+from kovel.core.time.timecode import stamp as clock
+
+DIALOGUE = "dialogue"
+Edit = tuple[Story, Report]
+L = TypeVar("L", Cover, Sound)
+
+
+def lane_key(lane: int) -> str:
+    """The name under which a cover lane is locked."""
+    return f"cover {lane}"
+
+
+def refuse_locked(story: Story, lane: str) -> None:
+    """Refuse a change to a locked lane."""
+    if lane in story.locked:
+        raise Refused(f"The {lane} lane is locked. Unlock it to change what lies on it.")
+
+
+def frames_of(n: int) -> str:
+    return "1 frame" if abs(n) == 1 else f"{abs(n)} frames"
+
+
+def source_of(sources: Sources, source: int) -> Source:
+    try:
+        return sources[source]
+    except KeyError:
+        raise Refused("That recording is not in this project any more.") from None
+
+
+def name_of(sources: Sources, piece: Item) -> str:
+    """What a piece, cover or sound is called in messages."""
+    if piece.source is None:
+        return "The card" if isinstance(piece, Piece) and piece.card else "The space"
+    return sources[piece.source].name if piece.source in sources else "The piece"
+
+
+def check_range(sources: Sources, rate: Rate, source: int, start: int, length: int) -> Source:
+    """Refuse an empty range, or one that leaves its recording."""
+    s = source_of(sources, source)
+    total = s.length(rate)
+    if length <= 0:
+        raise Refused("In and out are at the same place: the range is empty. Set the out point after the in point.")
+    if start < 0:
+        raise Refused(f"That begins {frames_of(start)} before the start of {s.name}.")
+    if total is not None and start + length > total:
+        raise Refused(f"That runs {frames_of(start + length - total)} past the end of {s.name}.")
+    return s
+
+
+def check_handles(s: Source, rate: Rate, old: tuple[int, int], new: tuple[int, int]) -> None:
+    """Refuse a trim for which the recording has no material, saying how much there is."""
+    total = s.length(rate)
+    if new[0] < 0:
+        have, edge, where = old[0], "before this in point", "begins"
+        asked = old[0] - new[0]
+    elif total is not None and new[1] > total:
+        have, edge, where = total - old[1], "after this out point", "ends"
+        asked = new[1] - old[1]
+    else:
+        return
+    raise Refused(
+        f"{s.name} has {frames_of(have)} {edge}, not {asked}." if have else f"{s.name} {where} here: there is nothing {edge}."
+    )
+
+
+def settle(
+    old: Story, new: Story, sources: Sources, did: str, *, split: Mapping[int, tuple[int, ...]] | None = None,
+    made: tuple[int, ...] = (), playhead: int | None = None, keep_covers: bool = False,
+) -> Edit:  # fmt: skip
+    """The finished story from a draft `new`, and the report.
+
+    `split` says which pieces an old piece became. A cover or sound loses what its words lost (core/tethers.py); one that
+    lost all waits in its tray; a loose one whose word is back goes in place again. Two that now meet on one lane: the later
+    start moves up to a free lane. A join whose neighbours parted is dropped, one whose handles shrank is shortened.
+    """
+    split = split or {}
+    kept = Kept(old, new, split)
+    covers, loose, shorter = followed(kept, (*new.covers, *new.loose), () if keep_covers else old.covers, sources)
+    sounds, loose_sounds, shorter2 = followed(kept, (*new.sounds, *new.loose_sounds), old.sounds, sources)
+    were_loose = {c.id for c in _all(old.loose, old.loose_sounds)}
+    were_placed = {c.id: c for c in _all(old.covers, old.sounds)}
+    loosened = tuple(c.id for c in _all(loose, loose_sounds) if c.id in were_placed)
+    returned = tuple(c.id for c in _all(covers, sounds) if c.id in were_loose)
+    lost = {c.id: were_placed[c.id].length - c.length for c in _all(covers, sounds) if c.id in (*shorter, *shorter2)}
+    covers, lifted = _separate(new, covers)
+    sounds, lifted2 = _separate(new, sounds)
+    new = replace(
+        new, covers=tuple(covers), loose=tuple(loose), sounds=tuple(sounds), loose_sounds=tuple(loose_sounds),
+        sections=_sections(old, new, split) if new.sections else (),
+    )  # fmt: skip
+    joins, told, shortened = fit_joins(new, sources, split) if new.joins else ((), [], [])
+    new = replace(new, joins=joins)
+    name = {c.id: sources[c.source].name for c in _all(covers, loose, sounds, loose_sounds) if c.source in sources}
+    notes = [f"{name.get(i, 'A cover')} came loose: its word left the story. It waits in the tray." for i in loosened]
+    notes += [f"{name.get(i, 'A cover')} is back over its word." for i in returned]
+    notes += [
+        f"{name.get(i, 'A cover')} is {frames_of(n)} shorter: the words under them left the story." for i, n in lost.items()
+    ]
+    notes += [
+        f"{name.get(i, 'A cover')} moved to lane {lane}, so that both {'covers' if k == 0 else 'sounds'} keep their words."
+        for k, rows in enumerate((lifted, lifted2))
+        for i, lane in rows
+    ]
+    notes += told
+    if len(new.sections) < len(old.sections):
+        notes.append("A heading went with the last of its pieces.")
+    before = {j.key for j in exposed(old, sources)}
+    jumps = [j for j in exposed(new, sources) if j.key not in before]
+    if jumps:
+        where = ", ".join(clock(j.at, new.rate) for j in jumps[:3])
+        notes.append(f"{'A jump cut is' if len(jumps) == 1 else f'{len(jumps)} jump cuts are'} exposed now (at {where}).")
+    over = [s for s in new.sounds if s.kind == "music" and new.at(s) < new.length < new.at(s) + s.length]
+    if new.length < old.length:
+        was = {s.id for s in old.sounds if old.at(s) + s.length > old.length}
+        notes += [
+            f"{name.get(s.id, 'Music')} now runs past the end of the talk; it is cut off there."
+            for s in over
+            if s.id not in was
+        ]
+    return new, Report(did, tuple(notes), made, loosened, returned, tuple(j.at for j in jumps), tuple(shortened), playhead)
+
+
+def _all(*rows: Iterable[Laid]) -> list[Laid]:
+    return [c for r in rows for c in r]
+
+
+def _separate(story: Story, laid: Sequence[L]) -> tuple[list[L], list[tuple[int, int]]]:
+    """Sorted by place, no two overlapping on a lane; the later start yields upwards."""
+    rows = sorted(((story.at(c), c) for c in laid), key=lambda r: (r[0], r[1].lane, r[1].id))
+    ends: dict[int, int] = {}
+    out: list[L] = []
+    lifted = []
+    for at, c in rows:
+        lane = c.lane
+        while ends.get(lane, 0) > at:
+            lane += 1
+        if lane != c.lane:
+            lifted.append((c.id, lane))
+            c = replace(c, lane=lane)
+        ends[lane] = max(ends.get(lane, 0), at + c.length)
+        out.append(c)
+    return out, lifted
+
+
+def _sections(old: Story, new: Story, split: Mapping[int, tuple[int, ...]]) -> tuple[Section, ...]:
+    """Headings stay with their piece; if it left, they go to the next one of theirs that is still there."""
+    order = {p.id: i for i, p in enumerate(new.pieces)}
+    mine = {s.piece for s in new.sections}
+    out = []
+    for s in new.sections:
+        at = s.piece
+        if at not in order:
+            i = next((k for k, p in enumerate(old.pieces) if p.id == at), len(old.pieces))
+            at = 0
+            for p in old.pieces[i:]:
+                if p.id != s.piece and p.id in mine:
+                    break
+                at = next((q for q in split.get(p.id, (p.id,)) if q in order), 0)
+                if at:
+                    break
+        if at:
+            out.append(s if at == s.piece else replace(s, piece=at))
+    return tuple(sorted({s.piece: s for s in out}.values(), key=lambda s: order[s.piece]))
+
+
+def room(story: Story, sources: Sources, i: int) -> tuple[int, int, int, int]:
+    """At the join before piece i: material of the left recording after its out point, of the right one before its in
+    point, and the lengths of the left and the right piece. Cards, spaces and stills have as much as is asked for.
+
+    recording   ...left....]<-after->       <-before->[....right...
+    """
+    far = 1 << 40
+    after = before = far
+    left = story.pieces[i - 1] if i > 0 else None
+    right = story.pieces[i] if i < len(story.pieces) else None
+    if left and left.source is not None and left.source in sources:
+        total = sources[left.source].length(story.rate)
+        after = far if total is None else total - left.end
+    if right and right.source is not None and right.source in sources and sources[right.source].frames is not None:
+        before = right.start
+    return after, before, left.length if left else far, right.length if right else far
+
+
+def longest(story: Story, sources: Sources, i: int, blend: str) -> int:
+    """The longest dissolve or dip that fits at the join before piece i; each takes at most half of a piece's length.
+
+    A blend of n frames has n // 2 of them before the seam: the right recording must have as many before its in point,
+    the left one the rest after its out point. So a 2 s dissolve needs 1 s of handle on each side (common practice).
+    """
+    after, before, left, right = room(story, sources, i)
+    if i == 0 or i == len(story.pieces):
+        return min(left, right)
+    a, b = left // 2, right // 2
+    if blend == "dissolve":
+        a, b = min(a, before), min(b, after)
+    return max(0, min(2 * a + 1, 2 * b))
+
+
+def fitted(story: Story, sources: Sources, i: int, j: Join, earlier: int) -> Join:
+    """The join as far as its material reaches. `earlier` is the split of the join before: no sound may turn negative.
+
+    sound of left:  its length + this split - the earlier split, at least one frame
+    """
+    after, before, left, right = room(story, sources, i)
+    inner = 0 < i < len(story.pieces)
+    length = min(j.length, longest(story, sources, i, j.blend))
+    if length < 1:
+        j = replace(j, blend="cut", length=0)
+    else:
+        j = replace(j, length=length)
+    if not inner:
+        return replace(j, split=0, cross=0)
+    split = max(-before, earlier - left + 1, min(j.split, after, right - 1))
+    a = min(before + split, (left + split - earlier) // 2)
+    b = min(after - split, (right - split) // 2)
+    cross = max(0, min(j.cross, 2 * a + 1, 2 * b))
+    return replace(j, split=split, cross=cross if cross > 1 else 0)
+
+
+def fit_joins(
+    story: Story, sources: Sources, split: Mapping[int, tuple[int, ...]]
+) -> tuple[tuple[Join, ...], list[str], list[int]]:
+    """The joins that still stand, in story order; what was dropped or shortened, in words and by story frame."""
+    index = {p.id: i for i, p in enumerate(story.pieces)}
+    where: dict[int, Join] = {}
+    notes: list[str] = []
+    changed: list[int] = []
+    for j in story.joins:
+        left = next((q for q in reversed(split.get(j.left, (j.left,))) if q in index), 0) if j.left else 0
+        right = next((q for q in split.get(j.right, (j.right,)) if q in index), 0) if j.right else 0
+        if not story.pieces:
+            continue
+        if j.left == 0:
+            i = 0
+        elif j.left in index and j.right in index and index[j.right] == index[j.left] + 1:
+            i = index[j.right]
+        elif j.right == 0:
+            i = len(story.pieces)
+        elif left and right and index[right] == index[left] + 1:
+            i = index[right]
+        else:
+            notes.append(f"The {kind_of(j)} was dropped: its two pieces parted.")
+            changed.append(story.starts[index[right]] if right else 0)
+            continue
+        ends = story.pieces[i - 1].id if i > 0 else 0, story.pieces[i].id if i < len(story.pieces) else 0
+        where[i] = replace(j, left=ends[0], right=ends[1])
+    out: list[Join] = []
+    for i in sorted(where):
+        earlier = out[-1].split if out and i and out[-1].right == story.pieces[i - 1].id else 0
+        j = fitted(story, sources, i, where[i], earlier)
+        at = story.starts[i]
+        if j != where[i]:
+            changed.append(at)
+            notes.append(_shorter(where[i], j, clock(at, story.rate)))
+        if not j.plain:
+            out.append(j)
+    return tuple(out), notes, changed
+
+
+def kind_of(j: Join) -> str:
+    """What a join is called in messages."""
+    if j.length:
+        return "dissolve" if j.blend == "dissolve" else "dip to black" if j.left and j.right else "fade"
+    return ("J-cut" if j.split < 0 else "L-cut") if j.split else "crossfade"
+
+
+def _shorter(was: Join, now: Join, at: str) -> str:
+    if was.length != now.length:
+        rest = f"shortened to {frames_of(now.length)}" if now.length else "dropped"
+        return f"The {kind_of(was)} at {at} was {rest}: there is no more material for it."
+    if was.split != now.split:
+        rest = f"shortened to {frames_of(now.split)}" if now.split else "dropped"
+        return f"The {'J-cut' if was.split < 0 else 'L-cut'} at {at} was {rest}: there is no more sound for it."
+    rest = f"shortened to {frames_of(now.cross)}" if now.cross else "dropped"
+    return f"The crossfade at {at} was {rest}: there is no more sound for it."

@@ -1,0 +1,277 @@
+"""Edits on covers: picture over running dialogue. The dialogue line is never touched by any of these."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from kovel.core.story.consequences import (
+    Edit,
+    check_handles,
+    check_range,
+    frames_of,
+    lane_key,
+    refuse_locked,
+    settle,
+    source_of,
+)
+from kovel.core.story.model import Cover, Refused, Report, Sources, Story, Tether, having
+from kovel.core.story.settings import NONE
+from kovel.core.time.timecode import stamp as clock
+
+UNHEARD = "It runs at another speed than it was shot at: its own sound is not heard there."
+
+
+def free_lane(story: Story, at: int, end: int, *, without: int | None = None) -> int:
+    """The lowest lane on which [at, end) would be seen: above everything it meets."""
+    return 1 + max((c.lane for a, b, c in story.spans if a < end and b > at and c.id != without), default=0)
+
+
+def three_points(
+    *, at: int | None, until: int | None, start: int | None, end: int | None, most: int | None
+) -> tuple[int, int, int]:
+    """Three of four marks -> (story in, source in, length); all times in story frames.
+
+    at/until are the story's in and out, start/end the shot's. The missing one follows from the others: with the
+    shot's in missing the edit is back-timed from both outs. `most` is the shot's whole length (None for a still).
+    Common practice, no source.
+
+    story   ....[at        until]....
+    shot        [start       end]
+    """
+    if at is None and until is None:
+        raise Refused("Set an in or an out point in the story: the cover needs a place.")
+    if start is None and end is None:
+        start = 0
+    if at is not None and until is not None:
+        length = until - at
+        source = start if start is not None else (end or 0) - length
+    elif start is not None and end is not None:
+        length = end - start
+        source = start
+    else:
+        if start is None:
+            raise Refused("Set an in point in the shot, or an out point in the story.")
+        if most is None:
+            raise Refused("A still has no length of its own: set an out point in the story.")
+        length = most - start
+        source = start
+    if length <= 0:
+        raise Refused("In and out are at the same place: the range is empty. Set the out point after the in point.")
+    return (at if at is not None else (until or 0) - length), source, length
+
+
+def lay_cover(
+    story: Story, sources: Sources, source: int, *, at: int | None = None, until: int | None = None,
+    start: int | None = None, end: int | None = None, lane: int | None = None, natural: bool = False, fit: bool = False,
+) -> Edit:  # fmt: skip
+    """Lay a shot over the dialogue by three points, picture only; it is tethered to the word under its first frame.
+
+    With `fit` all four marks count: the shot between start and end is retimed to fill the place (400 % speed makes a
+    quarter of the length, common practice).
+    """
+    s = source_of(sources, source)
+    if not s.picture:
+        raise Refused(f"{s.name} has no picture to cover with.")
+    span = 0
+    if fit:
+        if at is None or until is None or start is None or end is None:
+            raise Refused("To fit a shot to its place, all four marks are needed: in and out of both.")
+        story_in, source_in, length, span = at, start, until - at, end - start
+        check_range(sources, story.rate, source, start, span)
+        _check_speed(length, span)
+        span = 0 if span == length or s.frames is None else span
+    else:
+        story_in, source_in, length = three_points(at=at, until=until, start=start, end=end, most=s.length(story.rate))
+    check_range(sources, story.rate, source, source_in, span or length)
+    if not 0 <= story_in < story.length:
+        raise Refused(
+            "A cover must begin over the story." if story.length else "Add a soundbite first: a cover lies over dialogue."
+        )
+    if natural and not s.sound:
+        raise Refused(f"{s.name} has no sound of its own.")
+    seen = free_lane(story, story_in, story_in + length)
+    lane = seen if lane is None else lane
+    if lane < 1:
+        raise Refused("Cover lanes are counted from 1.")
+    refuse_locked(story, lane_key(lane))
+    n = story.next_id
+    own = NONE.having("natural", natural).having("span", span)
+    c = Cover(n, source, source_in, length, story.tether_at(story_in), lane, own)
+    did = f"{s.name} laid over {clock(story_in, story.rate)}, {frames_of(length)}"
+    return _set(story, sources, c, did, playhead=story_in)
+
+
+def lay_several(story: Story, sources: Sources, at: int, ranges: list[list[int]]) -> Edit:
+    """Lay ranges [source, start, length] one after the other over the dialogue from `at` on, picture only: one edit.
+
+    dialogue  | A           | B      |
+    cover        [one)[two──)[three)
+                 ^ at
+    """
+    if not ranges or any(len(r) != 3 for r in ranges):
+        raise Refused("There is nothing to lay. Choose something first.")
+    made: list[int] = []
+    notes: list[str] = []
+    new, place = story, at
+    for source, start, length in ranges:
+        if place >= story.length:
+            raise Refused(f"The {frames_of(sum(r[2] for r in ranges))} of them do not all begin over the story.")
+        new, report = lay_cover(new, sources, source, at=place, until=place + length, start=start)
+        made += report.made
+        notes += [n for n in report.notes if n not in notes]
+        place += length
+    did = f"{len(ranges)} shots laid over {clock(at, story.rate)}, {frames_of(place - at)}"
+    return new, Report(did, tuple(notes), tuple(made), playhead=at)
+
+
+def _check_speed(length: int, span: int) -> None:
+    if length < 1 or span < 1:
+        raise Refused("In and out are at the same place: the range is empty. Set the out point after the in point.")
+    if not length <= span * 10 or not span <= length * 10:
+        raise Refused(f"That would run at {100 * span // length} %. A shot is retimed to between 10 and 1000 %.")
+
+
+def _past_end(story: Story, cover: int) -> list[str]:
+    c = story.cover(cover)
+    over = story.at(c) + c.length - story.length
+    return [f"Its last {frames_of(over)} run past the end of the dialogue and are not seen."] if over > 0 else []
+
+
+def _in_place(story: Story, cover: int) -> Cover:
+    c = story.cover(cover)
+    if c in story.loose:
+        raise Refused("That cover is loose. Lay it over a word first.")
+    refuse_locked(story, lane_key(c.lane))
+    return c
+
+
+def _set(story: Story, sources: Sources, c: Cover, did: str, playhead: int | None = None) -> Edit:
+    """A cover put in place of the one with its id, or added."""
+    draft = replace(
+        story,
+        covers=(*(x for x in story.covers if x.id != c.id), c),
+        loose=tuple(x for x in story.loose if x.id != c.id),
+        next_id=max(story.next_id, c.id + 1),
+    )
+    new, report = settle(story, draft, sources, did, made=(c.id,), playhead=playhead)
+    return new, report.with_notes(_past_end(new, c.id))
+
+
+def trim_cover(story: Story, sources: Sources, cover: int, edge: str, delta: int) -> Edit:
+    """Move a cover's in or out edge by `delta` frames; its picture stays in step with the dialogue under it.
+
+    in +2:   [cccccc]  ->  ..[cccc]     starts on a later word, two frames later in the shot
+    """
+    c = _in_place(story, cover)
+    s = source_of(sources, c.source)
+    if delta == 0:
+        raise Refused("The edge is already there.")
+    moved = delta * c.span // c.length if c.span else delta  # in the shot, where it is retimed
+    if edge == "out":
+        new = having(replace(c, length=c.length + delta), "span", max(1, c.span + moved) if c.span else 0)
+    elif edge == "in":
+        at = story.at(c) + delta
+        if not 0 <= at < story.length:
+            raise Refused("A cover must begin over the story.")
+        new = replace(c, start=c.start + moved, length=c.length - delta, tether=story.tether_at(at))
+        new = having(new, "span", max(1, c.span - moved) if c.span else 0)
+        if s.frames is None:
+            new = replace(new, start=0)
+    else:
+        raise Refused("An edge is either in or out.")
+    if new.length < 1:
+        raise Refused(f"That would leave nothing of the cover: it is {frames_of(c.length)} long.")
+    check_handles(s, story.rate, (c.start, c.end), (new.start, new.end))
+    how = "later" if delta > 0 else "earlier"
+    return _set(story, sources, new, f"{s.name}: {edge} point {frames_of(delta)} {how}")
+
+
+def slip_cover(story: Story, sources: Sources, cover: int, delta: int) -> Edit:
+    """Show another part of the shot in the same place. Positive: later material."""
+    c = _in_place(story, cover)
+    s = source_of(sources, c.source)
+    if delta == 0:
+        raise Refused("It is already there.")
+    new = replace(c, start=c.start + delta)
+    check_handles(s, story.rate, (c.start, c.end), (new.start, new.end))
+    return _set(story, sources, new, f"{s.name} slipped {frames_of(delta)} {'later' if delta > 0 else 'earlier'}")
+
+
+def replace_cover(
+    story: Story, sources: Sources, cover: int, source: int, start: int | None = None, end: int | None = None
+) -> Edit:
+    """Another shot in a cover's place, from `start` on, or back-timed to `end`."""
+    c = _in_place(story, cover)
+    s = source_of(sources, source)
+    if not s.picture:
+        raise Refused(f"{s.name} has no picture to cover with.")
+    begin = start if start is not None else end - c.length if end is not None else 0
+    check_range(sources, story.rate, source, begin, c.length)
+    new = having(replace(c, source=source, start=begin), "span", 0)
+    new = having(new, "natural", new.settings["natural"] and s.sound)
+    was = sources[c.source].name if c.source in sources else "the cover"
+    return _set(story, sources, new, f"{s.name} in place of {was}", playhead=story.at(c))
+
+
+def retime_cover(story: Story, sources: Sources, cover: int, span: int) -> Edit:
+    """Show `span` frames of the shot, from its in point on, in the cover's place; its own length again: normal speed."""
+    c = _in_place(story, cover)
+    s = source_of(sources, c.source)
+    if s.frames is None:
+        raise Refused(f"{s.name} is a still: it has no speed.")
+    _check_speed(c.length, span)
+    check_range(sources, story.rate, c.source, c.start, span)
+    new = having(c, "span", 0 if span == c.length else span)
+    if new == c:
+        raise Refused("It runs at that speed already.")
+    out, report = _set(story, sources, new, f"{s.name} at {round(100 * span / c.length)} %", playhead=story.at(c))
+    heard = story.value(new, "natural", sources)
+    return out, report.with_notes([UNHEARD] if heard and new.span else [])
+
+
+def move_cover(story: Story, sources: Sources, cover: int, at: int, lane: int | None = None) -> Edit:
+    """Put a cover, loose or in place, so that it begins at story frame `at`; it is tethered to the word there."""
+    c = story.cover(cover)
+    loose = c in story.loose
+    if not loose:
+        refuse_locked(story, lane_key(c.lane))
+    if not 0 <= at < story.length:
+        raise Refused("A cover must begin over the story.")
+    to = lane or (free_lane(story, at, at + c.length, without=cover) if loose else c.lane)
+    if to < 1:
+        raise Refused("Cover lanes are counted from 1.")
+    refuse_locked(story, lane_key(to))
+    t: Tether = story.tether_at(at)
+    if not loose and t == c.tether and to == c.lane:
+        raise Refused("It is already there.")
+    name = source_of(sources, c.source).name
+    return _set(story, sources, replace(c, tether=t, lane=to), f"{name} now begins at {clock(at, story.rate)}", playhead=at)
+
+
+def remove_cover(story: Story, sources: Sources, cover: int) -> Edit:
+    """Take a cover away, from its place or from the tray."""
+    c = story.cover(cover)
+    if c not in story.loose:
+        refuse_locked(story, lane_key(c.lane))
+    name = sources[c.source].name if c.source in sources else "The cover"
+    draft = replace(
+        story, covers=tuple(x for x in story.covers if x.id != cover), loose=tuple(x for x in story.loose if x.id != cover)
+    )
+    return settle(story, draft, sources, f"{name} taken off")
+
+
+def fill_space(story: Story, sources: Sources, at: int, until: int, source: int, start: int) -> Edit:
+    """Overwrite a marked stretch with a shot's picture from its in point on; dialogue and music run on untouched.
+
+    A shot that ends before the stretch does covers what it can.
+    """
+    s = source_of(sources, source)
+    total = s.length(story.rate)
+    if until <= at:
+        raise Refused("The range is empty. Set its end after its start.")
+    length = until - at if total is None else min(until - at, total - start)
+    if length < 1:
+        raise Refused(f"{s.name} ends before that in point.")
+    new, report = lay_cover(story, sources, source, at=at, until=at + length, start=start)
+    left = until - at - length
+    return new, report.with_notes([f"{frames_of(left)} of the stretch are left: the shot ends there."] if left else [])

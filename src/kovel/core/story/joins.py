@@ -1,0 +1,95 @@
+"""How two pieces meet: split edits, dissolves, dips and fades, crossfades. Handles are checked; too long is refused with
+the longest that fits."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from kovel.core.story.consequences import DIALOGUE, Edit, fitted, frames_of, longest, refuse_locked, settle
+from kovel.core.story.model import Join, Refused, Sources, Story
+from kovel.core.time.timecode import stamp as clock
+
+BLENDS = ("cut", "dissolve", "dip")
+
+
+def _seam(story: Story, piece: int | None) -> int:
+    """Index of the join before a piece; None: the story's end."""
+    if not story.pieces:
+        raise Refused("There is nothing in the story yet.")
+    return len(story.pieces) if piece is None else story.index_of(piece)
+
+
+def _with(story: Story, sources: Sources, i: int, j: Join, did: str) -> Edit:
+    joins = [x for x in story.joins if (x.left, x.right) != (j.left, j.right)]
+    new = replace(story, joins=tuple(joins) if j.plain else (*joins, j))
+    if new.joins == story.joins:
+        raise Refused("It is like that already.")
+    return settle(story, new, sources, did, made=(j.right or j.left,), playhead=story.starts[i])
+
+
+def set_blend(story: Story, sources: Sources, piece: int | None, blend: str, length: int = 0) -> Edit:
+    """Dissolve or dip at the seam before a piece, or cut it hard. Before the first piece, or (None) after the last one, a
+    dip is a fade from or to black.
+
+    dissolve of 6:   left   ......\\\\\\
+                     right     ///......      three frames on either side of the seam
+    """
+    refuse_locked(story, DIALOGUE)
+    i = _seam(story, piece)
+    j = story.join(i)
+    if blend not in BLENDS:
+        raise Refused("A seam is a cut, a dissolve or a dip.")
+    at = clock(story.starts[i], story.rate)
+    if blend == "cut":
+        return _with(story, sources, i, replace(j, blend="cut", length=0), f"A cut at {at}")
+    ends = i in (0, len(story.pieces))
+    kind = "fade" if ends else "dissolve" if blend == "dissolve" else "dip to black"
+    if length < 1:
+        raise Refused(f"A {kind} needs a length of at least one frame.")
+    if ends:
+        blend = "dip"
+    most = longest(story, sources, i, blend)
+    if length > most:
+        raise Refused(
+            f"There is not enough material for a {kind} of {frames_of(length)} here. "
+            + (f"The longest that fits is {frames_of(most)}." if most else "None fits: there is nothing beyond the edges.")
+        )
+    return _with(story, sources, i, replace(j, blend=blend, length=length), f"A {kind} of {frames_of(length)} at {at}")
+
+
+def split_edit(story: Story, sources: Sources, piece: int, frames: int) -> Edit:
+    """Let the sound before a piece change `frames` from its picture: before it (negative, J) or after it (positive, L)."""
+    refuse_locked(story, DIALOGUE)
+    i = _seam(story, piece)
+    if i == 0:
+        raise Refused("There is no seam before the first piece.")
+    asked = replace(story.join(i), split=frames)
+    can = fitted(story, sources, i, asked, story.join(i - 1).split)
+    if can.split != frames:
+        raise Refused(f"There is no sound for that. The furthest that fits is {frames_of(can.split)}.")
+    at = clock(story.starts[i], story.rate)
+    did = (
+        f"{'J-cut' if frames < 0 else 'L-cut'} of {frames_of(frames)} at {at}"
+        if frames
+        else f"Sound and picture cut together at {at}"
+    )
+    return _with(story, sources, i, asked, did)
+
+
+def crossfade(story: Story, sources: Sources, piece: int, frames: int) -> Edit:
+    """Crossfade the sounds at the seam before a piece, at equal power: -3.01 dB on each side at its middle."""
+    refuse_locked(story, DIALOGUE)
+    i = _seam(story, piece)
+    if i == 0:
+        raise Refused("There is no seam before the first piece.")
+    if frames < 0 or frames == 1:
+        raise Refused("A crossfade is two frames or longer; 0 takes it away.")
+    asked = replace(story.join(i), cross=frames)
+    can = fitted(story, sources, i, asked, story.join(i - 1).split)
+    if can.cross != frames:
+        raise Refused(
+            "There is not enough sound for that. "
+            + (f"The longest crossfade that fits is {frames_of(can.cross)}." if can.cross else "No crossfade fits here.")
+        )
+    did = f"Crossfade of {frames_of(frames)} at {clock(story.starts[i], story.rate)}" if frames else "Crossfade taken away"
+    return _with(story, sources, i, asked, did)

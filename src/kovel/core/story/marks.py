@@ -1,0 +1,105 @@
+"""What is set on a story beside its cutting: headings and target lengths, groups, lanes muted or soloed."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from kovel.core.story.consequences import DIALOGUE, Edit, lane_key, refuse_locked, settle
+from kovel.core.story.model import SOUNDS, Refused, Report, Section, Sources, Story
+from kovel.core.time.timecode import running
+
+
+def set_heading(story: Story, sources: Sources, piece: int, heading: str, target: int = 0) -> Edit:
+    """Begin a section at a piece, or change its heading and target length; an empty heading takes it away."""
+    i = story.index_of(piece)
+    text = " ".join(heading.split())[:120]
+    if target < 0:
+        raise Refused("A target length cannot be negative.")
+    old = next((s for s in story.sections if s.piece == piece), None)
+    rest = tuple(s for s in story.sections if s.piece != piece)
+    if not text:
+        if old is None:
+            raise Refused("There is no heading here. Type one.")
+        return settle(
+            story, replace(story, sections=rest), sources, f"Heading “{old.heading}” taken away", playhead=story.starts[i]
+        )
+    new = Section(old.id if old else story.next_id, piece, text, target)
+    if new == old:
+        raise Refused("The heading says that already.")
+    draft = replace(story, sections=(*rest, new), next_id=max(story.next_id, new.id + 1))
+    # a report without an id: a heading is nothing one chooses
+    return settle(story, draft, sources, f"Heading “{text}”", playhead=story.starts[i])
+
+
+def sections(story: Story) -> list[tuple[Section | None, int, int]]:
+    """Each section with its first and its last story frame; None for what stands before the first heading."""
+    at = sorted((story.starts[story.index_of(s.piece)], s) for s in story.sections)
+    out: list[tuple[Section | None, int, int]] = []
+    if story.length and (not at or at[0][0] > 0):
+        out.append((None, 0, at[0][0] if at else story.length))
+    for k, (a, s) in enumerate(at):
+        out.append((s, a, at[k + 1][0] if k + 1 < len(at) else story.length))
+    return out
+
+
+def set_target(story: Story, sources: Sources, length: int) -> Edit:
+    """How long the story is to be; 0: no target."""
+    if length < 0:
+        raise Refused("A target length cannot be negative.")
+    if length == story.target:
+        raise Refused("That is the target already.")
+    return replace(story, target=length), Report(
+        f"Target length: {running(length, story.rate)}, minutes and seconds" if length else "Target length taken away"
+    )
+
+
+def set_group(story: Story, sources: Sources, ids: list[int], on: bool = True) -> Edit:
+    """Pieces, or sounds, as one group that moves together; or no longer."""
+    pieces = [p for p in story.pieces if p.id in ids]
+    sounds = [s for s in story.sounds if s.id in ids]
+    if len(pieces) + len(sounds) < len(set(ids)) or not ids:
+        raise Refused("Choose pieces or sounds that are in the story.")
+    if pieces and sounds:
+        raise Refused("Group either pieces or sounds; covers and sounds follow their words anyway.")
+    if on and len(set(ids)) < 2:
+        raise Refused("A group needs at least two.")
+    if pieces:
+        refuse_locked(story, DIALOGUE)
+    else:
+        refuse_locked(story, "sounds")
+    n = story.next_id if on else 0
+    new = replace(
+        story,
+        pieces=tuple(replace(p, group=n) if p.id in ids else p for p in story.pieces),
+        sounds=tuple(replace(s, group=n) if s.id in ids else s for s in story.sounds),
+        next_id=story.next_id + (1 if on else 0),
+    )
+    if not on and new.pieces == story.pieces and new.sounds == story.sounds:
+        raise Refused("They are in no group.")
+    what = f"{len(set(ids))} {'pieces' if pieces else 'sounds'}"
+    return settle(story, new, sources, f"{what} grouped" if on else f"{what} no longer grouped")
+
+
+def lanes(story: Story) -> list[str]:
+    """What can be muted or soloed."""
+    return [DIALOGUE, *(lane_key(n) for n in range(1, 1 + max((c.lane for c in story.covers), default=1))), *SOUNDS]
+
+
+def set_muted(story: Story, sources: Sources, lane: str, muted: bool) -> Edit:
+    """Leave a lane out of what is seen and heard, or take it in again. Nothing is removed."""
+    if lane not in lanes(story):
+        raise Refused("There is no such lane.")
+    now = story.muted | {lane} if muted else story.muted - {lane}
+    if now == story.muted:
+        raise Refused(f"The {lane} lane is {'already' if muted else 'not'} muted.")
+    return replace(story, muted=now), Report(f"{lane.capitalize()} {'muted' if muted else 'no longer muted'}")
+
+
+def set_solo(story: Story, sources: Sources, lane: str, solo: bool) -> Edit:
+    """Hear only this lane (and others on solo)."""
+    if lane not in (DIALOGUE, *SOUNDS):
+        raise Refused("Only what is heard can be put on solo.")
+    now = story.soloed | {lane} if solo else story.soloed - {lane}
+    if now == story.soloed:
+        raise Refused(f"The {lane} lane is {'already' if solo else 'not'} on solo.")
+    return replace(story, soloed=now), Report(f"{lane.capitalize()} {'on solo' if solo else 'no longer on solo'}")

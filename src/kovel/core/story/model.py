@@ -1,0 +1,377 @@
+"""The story: an ordered dialogue line of pieces and what is laid on it, as frozen values.
+
+    time ─►      0        1        2        3
+    cover             [boat──────]               tethered to a word of A
+    dialogue    [ A: "we haul"  ][ B: "since…" ]  pieces, gapless; a join says how two of them meet
+    music       [bed─────────────────────        tethered to a word, or (piece 0) to the story's own clock
+
+All positions inside recordings are in *story frames on the recording's clock*: `Piece.start == 50` at 25 fps is 2 s
+into the recording, whatever its own rate. So every edit is integer arithmetic on one rate; only the plan converts.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any, TypeVar
+
+from kovel.core.story.settings import NONE, SETTINGS, Kind, Value, Values, met
+from kovel.core.time.rate import Rate, length_in
+
+
+class Refused(ValueError):
+    """An edit that cannot be met. The message tells the editor why; nothing has changed."""
+
+
+@dataclass(frozen=True, slots=True)
+class Sync:
+    """Where a recording stands on the clock of its sync set.
+
+    set       0 s        1          2
+    A         [0─────────1──────────2        offset 0
+    B              [0──────────1─────        offset 24000 samples: it begins half a second later
+
+    `offset` in 48 kHz samples of the set's clock; `ppm` is how much faster its own clock runs than the set's.
+    """
+
+    set: int
+    offset: int
+    ppm: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """What the core needs to know of a recording.
+
+    `frames` counts its own frames at its own `rate`; None for a still, which lasts as long as asked.
+    `setup` names the camera position: two pieces of one setup side by side make a jump cut. `sync` is its place in a
+    sync set, if it is in one.
+    """
+
+    id: int
+    name: str
+    rate: Rate
+    frames: int | None
+    picture: bool = True
+    sound: bool = True
+    setup: str = ""
+    sync: Sync | None = None
+    settings: Values = NONE  # how it is seen and heard in every story of the project
+
+    def length(self, clock: Rate) -> int | None:
+        """Whole frames of `clock` it fills; None for a still."""
+        return None if self.frames is None else length_in(self.frames, self.rate, clock)
+
+
+@dataclass(frozen=True, slots=True)
+class Card:
+    """What a card shows: a colour (`#rrggbb`) and, if any, words on it."""
+
+    colour: str = "#000000"
+    text: str = ""
+
+
+TAKES = ("both", "picture", "sound")
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """A range of a recording in the dialogue line; or (source None) a card, or without a card a space of that length.
+
+    Cards and spaces keep a `start` too, so that what is tethered into them stays where it is when the head is trimmed.
+    `take` says which of picture and sound is used; pieces of one `group` move together.
+    """
+
+    id: int
+    source: int | None
+    start: int
+    length: int
+    card: Card | None = None
+    take: str = "both"
+    group: int = 0
+    settings: Values = NONE
+
+    @property
+    def end(self) -> int:
+        return self.start + self.length
+
+    def holds(self, moment: int) -> bool:
+        return self.start <= moment < self.start + self.length
+
+
+@dataclass(frozen=True, slots=True)
+class Tether:
+    """Ties something to a moment of a piece's source, in story frames on that source's clock.
+
+    Piece 0 is the story's own clock: the moment is a story frame then.
+    """
+
+    piece: int
+    moment: int
+
+
+@dataclass(frozen=True, slots=True)
+class Cover:
+    """Picture laid over the dialogue; its first frame stands at its tether. In a shared frame the higher lane is seen."""
+
+    id: int
+    source: int
+    start: int
+    length: int
+    tether: Tether
+    lane: int = 1
+    settings: Values = NONE
+
+    @property
+    def span(self) -> int:
+        """How much of the shot fills `length` where it is retimed, 0 where it runs as it was shot."""
+        return int(self.settings["span"]) if self.settings else 0
+
+    @property
+    def used(self) -> int:
+        """Story frames of the shot that are shown."""
+        return self.span or self.length
+
+    @property
+    def end(self) -> int:
+        return self.start + self.used
+
+
+SOUNDS = ("natural", "effect", "music", "voice")
+
+
+@dataclass(frozen=True, slots=True)
+class Sound:
+    """Sound laid under or over the dialogue."""
+
+    id: int
+    source: int
+    start: int
+    length: int
+    tether: Tether
+    lane: int = 1
+    kind: str = "effect"
+    group: int = 0
+    settings: Values = NONE
+
+    @property
+    def end(self) -> int:
+        return self.start + self.length
+
+
+Laid = Cover | Sound
+Item = Piece | Cover | Sound
+T = TypeVar("T", Piece, Cover, Sound)
+
+
+def kind_of(item: Item) -> Kind:
+    """What settings call it."""
+    return "piece" if isinstance(item, Piece) else "cover" if isinstance(item, Cover) else "sound"
+
+
+def having(item: T, name: str, value: Value, keep: bool = False) -> T:
+    """The item with a setting; see `Values.having`."""
+    return replace(item, settings=item.settings.having(name, value, keep))
+
+
+@dataclass(frozen=True, slots=True)
+class Join:
+    """How two neighbouring pieces meet. Left 0 is the story's beginning, right 0 its end.
+
+    split -5:   picture  [left......][right....]       the right sound comes 5 frames before its picture (J-cut);
+                sound    [left...][right.......]       a positive split lets the left sound run on (L-cut)
+
+    `blend` is `cut`, `dissolve` or `dip` (through black) over `length` frames about the seam; `cross` is the length
+    of an equal-power crossfade of the sounds.
+    """
+
+    left: int
+    right: int
+    split: int = 0
+    blend: str = "cut"
+    length: int = 0
+    cross: int = 0
+
+    @property
+    def plain(self) -> bool:
+        return not (self.split or self.length or self.cross)
+
+
+@dataclass(frozen=True, slots=True)
+class Section:
+    """A heading at the beginning of a piece, with the length aimed at (frames; 0: none)."""
+
+    id: int
+    piece: int
+    heading: str
+    target: int = 0
+
+
+@dataclass(frozen=True)
+class Story:
+    """Pieces in order; what is laid on them, in place or loose (its word is not in the story). Equal stories compare equal."""
+
+    rate: Rate
+    pieces: tuple[Piece, ...] = ()
+    covers: tuple[Cover, ...] = ()
+    loose: tuple[Cover, ...] = ()
+    locked: frozenset[str] = frozenset()
+    next_id: int = 1
+    joins: tuple[Join, ...] = ()
+    sounds: tuple[Sound, ...] = ()
+    loose_sounds: tuple[Sound, ...] = ()
+    sections: tuple[Section, ...] = ()
+    muted: frozenset[str] = frozenset()
+    soloed: frozenset[str] = frozenset()
+    target: int = 0
+    along: frozenset[str] = frozenset()  # lanes that are cut and closed up with the dialogue
+    settings: tuple[tuple[str, Values], ...] = ()  # of the whole ("story") and of groups ("group 5"), by name
+    __hash__ = None  # type: ignore[assignment]
+
+    @cached_property
+    def starts(self) -> tuple[int, ...]:
+        """Story frame at which each piece begins, and at the end the length of the whole."""
+        out, t = [], 0
+        for p in self.pieces:
+            out.append(t)
+            t += p.length
+        return (*out, t)
+
+    @property
+    def length(self) -> int:
+        return self.starts[-1]
+
+    @cached_property
+    def _index(self) -> dict[int, int]:
+        return {p.id: i for i, p in enumerate(self.pieces)}
+
+    def index_of(self, piece: int) -> int:
+        try:
+            return self._index[piece]
+        except KeyError:
+            raise Refused("That piece is no longer in the story.") from None
+
+    def piece(self, piece: int) -> Piece:
+        return self.pieces[self.index_of(piece)]
+
+    def index_at(self, frame: int) -> int:
+        """Index of the piece under a story frame."""
+        if not 0 <= frame < self.length:
+            raise Refused("There is nothing in the story at that time.")
+        return bisect_right(self.starts, frame, 0, len(self.pieces)) - 1
+
+    def holds(self, tether: Tether) -> bool:
+        """Whether a tether's moment is in the story."""
+        if tether.piece == 0:
+            return True
+        i = self._index.get(tether.piece)
+        return i is not None and self.pieces[i].holds(tether.moment)
+
+    def at_of(self, tether: Tether) -> int | None:
+        """Story frame of a tether's moment, None when its word has left."""
+        if tether.piece == 0:
+            return tether.moment
+        i = self._index.get(tether.piece)
+        if i is None or not self.pieces[i].holds(tether.moment):
+            return None
+        return self.starts[i] + tether.moment - self.pieces[i].start
+
+    def at(self, laid: Cover | Sound) -> int:
+        """Story frame at which a cover or sound in place begins."""
+        at = self.at_of(laid.tether)
+        if at is None:
+            raise Refused(f"That {'cover' if isinstance(laid, Cover) else 'sound'} is loose: its word is not in the story.")
+        return at
+
+    def tether_at(self, frame: int) -> Tether:
+        i = self.index_at(frame)
+        p = self.pieces[i]
+        return Tether(p.id, p.start + frame - self.starts[i])
+
+    def item(self, item: int) -> Item:
+        """The piece, cover or sound of that id."""
+        i = self._index.get(item)
+        if i is not None:
+            return self.pieces[i]
+        rows: tuple[Item, ...] = (*self.covers, *self.loose, *self.sounds, *self.loose_sounds)
+        for x in rows:
+            if x.id == item:
+                return x
+        raise Refused("That is no longer in the story.")
+
+    @cached_property
+    def _wide(self) -> dict[str, Values]:
+        return dict(self.settings)
+
+    def scopes(self, item: Item, sources: Sources) -> tuple[Values, ...]:
+        """Where settings of an item may stand, from wide to near: its recording, the story, its group, itself."""
+        s = sources.get(item.source) if item.source is not None else None
+        group = 0 if isinstance(item, Cover) else item.group
+        wide = self._wide
+        return (s.settings if s else NONE, wide.get("story", NONE), wide.get(f"group {group}", NONE), item.settings)
+
+    def value(self, item: Item, name: str, sources: Sources) -> Any:
+        """What holds for an item, all scopes met."""
+        s = sources.get(item.source) if item.source is not None else None
+        if not self.settings and (s is None or not s.settings):
+            return item.settings[name] if item.settings else SETTINGS[name].default
+        return met(name, self.scopes(item, sources))
+
+    def cover(self, cover: int) -> Cover:
+        for c in (*self.covers, *self.loose):
+            if c.id == cover:
+                return c
+        raise Refused("That cover is no longer in the story.")
+
+    def sound(self, sound: int) -> Sound:
+        for x in (*self.sounds, *self.loose_sounds):
+            if x.id == sound:
+                return x
+        raise Refused("That sound is no longer in the story.")
+
+    @cached_property
+    def _joins(self) -> dict[tuple[int, int], Join]:
+        return {(j.left, j.right): j for j in self.joins}
+
+    def join(self, i: int) -> Join:
+        """How the piece at index i begins: 0 is the story's beginning, len(pieces) its end."""
+        left = self.pieces[i - 1].id if i > 0 else 0
+        right = self.pieces[i].id if i < len(self.pieces) else 0
+        return self._joins.get((left, right)) or Join(left, right)
+
+    @cached_property
+    def spans(self) -> tuple[tuple[int, int, Cover], ...]:
+        """(start, end, cover) in story frames of every cover in place; the end may lie past the story's."""
+        out = []
+        for c in self.covers:
+            i = self._index[c.tether.piece]
+            at = self.starts[i] + c.tether.moment - self.pieces[i].start
+            out.append((at, at + c.length, c))
+        return tuple(out)
+
+
+Sources = Mapping[int, Source]
+
+
+@dataclass(frozen=True, slots=True)
+class Report:
+    """What an edit did besides what was asked, in words for the editor, and what it touched."""
+
+    did: str
+    notes: tuple[str, ...] = ()
+    made: tuple[int, ...] = ()
+    loosened: tuple[int, ...] = ()
+    returned: tuple[int, ...] = ()
+    exposed: tuple[int, ...] = field(default=())
+    shortened: tuple[int, ...] = ()
+    playhead: int | None = None
+
+    @property
+    def costs(self) -> bool:
+        """Whether it dislodged or shortened anything, or exposed more than the one jump that any cut makes."""
+        return bool(self.loosened or self.shortened or len(self.exposed) > 1)
+
+    def with_notes(self, notes: Iterable[str]) -> Report:
+        return replace(self, notes=(*self.notes, *notes))

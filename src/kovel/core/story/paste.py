@@ -1,0 +1,78 @@
+"""Copies of a stretch of story: plain values that can be put into the same story or another one."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+from kovel.core.story.consequences import DIALOGUE, Edit, check_range, frames_of, refuse_locked, settle
+from kovel.core.story.dialogue import cut_at, cut_out, placed
+from kovel.core.story.model import Laid, Refused, Sources, Story, Tether
+from kovel.core.story.patch import cover_from, cover_row, piece_from, piece_row, sound_from, sound_row
+from kovel.core.time.timecode import stamp as clock
+
+Clip = dict[str, list[list[Any]]]
+
+
+def copied(story: Story, a: int, b: int) -> Clip:
+    """The pieces of [a, b), and the covers and sounds that begin in it, as plain rows."""
+    mid, pieces, _, split = cut_out(story, a, b)
+    whole = replace(mid, pieces=pieces)
+    now: dict[int, tuple[int, ...]] = split
+
+    def rows(laid: Any, row: Any) -> list[list[Any]]:
+        out = []
+        for c in laid:
+            for pid in now.get(c.tether.piece, (c.tether.piece,)):
+                t = Tether(pid, c.tether.moment)
+                if pid and whole.at_of(t) is not None:
+                    out.append(row(replace(c, tether=t)))
+                    break
+        return out
+
+    return {
+        "pieces": [piece_row(p) for p in pieces],
+        "covers": rows(story.covers, cover_row),
+        "sounds": rows(story.sounds, sound_row),
+    }
+
+
+def paste(story: Story, sources: Sources, at: int, clip: Clip) -> Edit:
+    """Insert a copied stretch at story frame `at`, with what lay on it; everything gets ids of its own."""
+    refuse_locked(story, DIALOGUE)
+    try:
+        pieces = [piece_from(r) for r in clip["pieces"]]
+        covers = [cover_from(r) for r in clip.get("covers", [])]
+        sounds = [sound_from(r) for r in clip.get("sounds", [])]
+    except (KeyError, TypeError, IndexError, ValueError):
+        raise Refused("That is no stretch of a story. Copy one first.") from None
+    if not pieces:
+        raise Refused("There is nothing to paste. Copy a stretch first.")
+    if not 0 <= at <= story.length:
+        raise Refused("The playhead is past the end of the story.")
+    for p in pieces:
+        if p.source is not None:
+            check_range(sources, story.rate, p.source, p.start, p.length)
+    laid: list[Laid] = [*covers, *sounds]
+    for c in laid:
+        check_range(sources, story.rate, c.source, c.start, c.end - c.start)
+    mid, i, split = cut_at(story, at)
+    first = mid.next_id
+    ids = {p.id: first + k for k, p in enumerate(pieces)}
+    new = placed(mid, i, [replace(p, group=0) for p in pieces])
+    n = new.next_id
+    made_covers = [
+        replace(c, id=n + k, tether=Tether(ids[c.tether.piece], c.tether.moment))
+        for k, c in enumerate(covers)
+        if c.tether.piece in ids
+    ]
+    n += len(covers)
+    made_sounds = [
+        replace(s, id=n + k, group=0, tether=Tether(ids[s.tether.piece], s.tether.moment))
+        for k, s in enumerate(sounds)
+        if s.tether.piece in ids
+    ]
+    new = replace(new, covers=(*new.covers, *made_covers), sounds=(*new.sounds, *made_sounds), next_id=n + len(sounds))
+    total = sum(p.length for p in pieces)
+    did = f"Pasted {frames_of(total)} at {clock(at, story.rate)}"
+    return settle(story, new, sources, did, split=split, made=tuple(ids.values()), playhead=at + total)

@@ -1,0 +1,200 @@
+"""Settings: what changes how something is seen or heard without changing what is cut. Declared here, once each.
+
+    recording   Maren, camera A     level +2 dB                  in every story of the project
+    story       "Web version"                     zoom 105 %
+    piece       "I went over alone" level -1 dB                  heard at +1 dB, seen at 105 %
+
+A family is a frozen dataclass; each annotated field is a setting, and the catalogue is read from them. Only what differs
+from the default is kept, beside what it belongs to, so that it goes wherever that goes: through splits, moves and copies.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, fields, replace
+from itertools import pairwise
+from typing import Annotated, Any, Literal, cast, get_args, get_type_hints
+
+Line = tuple[tuple[int, float], ...]  # moments on the source's clock (frames) with values, straight between them
+Value = int | float | bool | str | Line
+Meets = Literal["replaces", "adds"]
+Kind = Literal["piece", "cover", "sound"]
+
+
+@dataclass(frozen=True, slots=True)
+class Setting:
+    """What is declared of a setting: `of` says what it applies to, `needs` what the recording must have for it, `meets`
+    how a nearer scope meets a wider one; `wide` whether it may stand at a wider scope than the one thing at all."""
+
+    label: str
+    of: tuple[Kind, ...]
+    unit: str = ""
+    low: float = 0
+    high: float = 0
+    step: float = 1
+    line: bool = False
+    needs: Literal["picture", "sound", ""] = ""
+    meets: Meets = "replaces"
+    wide: bool = True
+    name: str = ""
+    family: str = ""
+    default: Value = 0
+
+    def of_kind(self, value: object) -> Value | None:
+        """The value as it is kept (a switch, a whole number, or one rounded to its step); None if it is no such value."""
+        if isinstance(self.default, bool):
+            return value if isinstance(value, bool) else None
+        if isinstance(self.default, str):
+            return value if isinstance(value, str) else None
+        if self.line and isinstance(value, (list, tuple)):
+            return self._line(value)
+        if isinstance(value, bool) or not isinstance(value, (int, float)) or not self.low <= value <= self.high:
+            return None
+        if isinstance(self.default, int):
+            return int(value) if value == int(value) else None
+        return round(round(value / self.step) * self.step, 6)
+
+    def _line(self, value: Iterable[Any]) -> Line | None:
+        rows = [tuple(r) if isinstance(r, (list, tuple)) else () for r in value]
+        good = all(len(r) == 2 and type(r[0]) is int and isinstance(r[1], (int, float)) for r in rows)
+        if not rows or not good or any(a[0] >= b[0] for a, b in pairwise(rows)):
+            return None
+        return tuple((r[0], float(r[1])) for r in rows) if all(self.low <= r[1] <= self.high for r in rows) else None
+
+    def says(self, value: Value) -> str:
+        """A value in words: `125 %`, `-6.0 dB`, `on`."""
+        if isinstance(value, bool):
+            return "on" if value else "off"
+        if isinstance(value, tuple):
+            return f"a line of {len(value)} moments"
+        text = f"{value:+.1f}" if self.unit == "dB" else f"{value}"
+        return f"{text} {self.unit}".strip()
+
+    @property
+    def between(self) -> str:
+        """What may be set, in words."""
+        if isinstance(self.default, bool):
+            return "on or off"
+        return f"{self.low:g} to {self.high:g} {self.unit}".strip()
+
+
+@dataclass(frozen=True, slots=True)
+class Framing:
+    """Which part of the picture is shown. From about 120 % on a jump is soft (common practice)."""
+
+    zoom: Annotated[int, Setting("Zoom", ("piece", "cover"), "%", 100, 300, needs="picture")] = 100
+
+
+@dataclass(frozen=True, slots=True)
+class Level:
+    """How loud something is heard, and how it comes and goes."""
+
+    level: Annotated[
+        float, Setting("Level", ("piece", "cover", "sound"), "dB", -60, 12, 0.1, line=True, needs="sound", meets="adds")
+    ] = 0.0
+    fade_in: Annotated[int, Setting("Fade in", ("sound",), "frames", 0, 100_000, needs="sound", wide=False)] = 0
+    fade_out: Annotated[int, Setting("Fade out", ("sound",), "frames", 0, 100_000, needs="sound", wide=False)] = 0
+    natural: Annotated[bool, Setting("Its own sound", ("cover",), needs="sound")] = False
+
+
+@dataclass(frozen=True, slots=True)
+class Pace:
+    """How fast a shot runs: `span` frames of it fill its place; 0: as it was shot. It is set by retiming the cover."""
+
+    span: Annotated[int, Setting("Frames of the shot shown", ("cover",), "frames", 0, 10**9, needs="picture", wide=False)] = 0
+
+
+def _declared(families: Iterable[type]) -> dict[str, Setting]:
+    out = {}
+    for family in families:
+        hints = get_type_hints(family, include_extras=True)
+        for f in fields(family):
+            s: Setting = get_args(hints[f.name])[1]
+            out[f.name] = replace(s, name=f.name, family=family.__name__.lower(), default=cast(Value, f.default))
+    return out
+
+
+SETTINGS: Mapping[str, Setting] = _declared((Framing, Level, Pace))
+FAMILIES: tuple[str, ...] = tuple(dict.fromkeys(s.family for s in SETTINGS.values()))
+
+
+@dataclass(frozen=True, slots=True)
+class Values:
+    """Settings that differ from their default, by name. Equal ones compare equal."""
+
+    rows: tuple[tuple[str, Value], ...] = ()
+
+    def __getitem__(self, name: str) -> Any:
+        """The value that stands here, else the default."""
+        for n, v in self.rows:
+            if n == name:
+                return v
+        return SETTINGS[name].default
+
+    def __contains__(self, name: str) -> bool:
+        return any(n == name for n, _ in self.rows)
+
+    def __iter__(self) -> Iterator[str]:
+        return (n for n, _ in self.rows)
+
+    def __bool__(self) -> bool:
+        return bool(self.rows)
+
+    def having(self, name: str, value: Value, keep: bool = False) -> Values:
+        """With a value set; one that is the default is left out, unless it has to stand against a wider scope (`keep`)."""
+        rest = [r for r in self.rows if r[0] != name]
+        if keep or value != SETTINGS[name].default:
+            rest.append((name, value))
+        return Values(tuple(sorted(rest)))
+
+    def without(self, name: str) -> Values:
+        return Values(tuple(r for r in self.rows if r[0] != name))
+
+    def to_json(self) -> dict[str, Any]:
+        return {n: [list(m) for m in v] if isinstance(v, tuple) else v for n, v in self.rows}
+
+    @staticmethod
+    def from_json(d: Mapping[str, Any]) -> Values:
+        """What was kept; a setting there is none of any more is left out. ValueError for a value that cannot be."""
+        rows: list[tuple[str, Value]] = []
+        for n, v in d.items():
+            if n in SETTINGS:
+                now = SETTINGS[n].of_kind(v)
+                if now is None:
+                    raise ValueError(f"{n} cannot be {v!r}")
+                rows.append((n, now))
+        return Values(tuple(sorted(rows))) if rows else NONE
+
+
+NONE = Values()
+
+
+def met(name: str, scopes: Iterable[Values]) -> Value:
+    """What holds where these scopes meet, from wide to near: the nearest's, or the sum of all (levels in dB do).
+
+    Lines add up to a line: both are straight between their moments.
+    """
+    s = SETTINGS[name]
+    found = [cast(Value, v[name]) for v in scopes if name in v]
+    if not found:
+        return s.default
+    if s.meets == "replaces" or len(found) == 1:
+        return found[-1]
+    flat = round(sum(v for v in found if isinstance(v, (int, float))), 6)
+    lines = [v for v in found if isinstance(v, tuple)]
+    if not lines:
+        return flat
+    moments = sorted({m for line in lines for m, _ in line})
+    return tuple((m, flat + sum(on_line(line, m) for line in lines)) for m in moments)
+
+
+def on_line(line: Line, moment: float) -> float:
+    """The value of a line at a moment: straight between its moments, as at its ends beyond them."""
+    before = line[0]
+    for m in line:
+        if moment < m[0]:
+            if moment <= before[0]:
+                return before[1]
+            return before[1] + (m[1] - before[1]) * (moment - before[0]) / (m[0] - before[0])
+        before = m
+    return before[1]

@@ -1,0 +1,151 @@
+"""What becomes of a cover or a sound when words under it leave the story: it loses what its words lost, no more.
+
+    words   | a b c d e f |      c d leave      | a b e f |          a leaves        | b c d e f |
+    cover      [─────────)           ->            [─────)               ->           [────────)    its picture moved on
+
+Its first words gone: it begins at the first that stays, later in the shot by as much. Its last gone: it ends with the last
+that stays. Its middle gone: it runs on and is shorter by what closed up. All gone: it is loose.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import TypeVar
+
+from kovel.core.story.model import Cover, Laid, Piece, Sound, Sources, Story, Tether, having
+
+L = TypeVar("L", Cover, Sound)
+Split = Mapping[int, tuple[int, ...]]
+
+
+def cut_short(c: L, sources: Sources, first: int, length: int) -> L:
+    """What is left of a cover or sound that begins `first` frames later and is `length` frames long. Retimed, it keeps its
+    speed to the nearest frame."""
+    still = c.source in sources and sources[c.source].frames is None
+    if isinstance(c, Cover):
+        on = (first * c.span + c.length // 2) // c.length if c.span else first
+        span = max(1, min((length * c.span + c.length // 2) // c.length, c.span - on)) if c.span else 0
+        return having(replace(c, start=c.start + (0 if still else on), length=length), "span", span)
+    return faded(replace(c, start=c.start + first, length=length))
+
+
+def faded(x: Sound) -> Sound:
+    """A sound with fades no longer than itself: the one at its end gives way."""
+    rise, fall = x.settings["fade_in"], x.settings["fade_out"]
+    if rise + fall <= x.length:
+        return x
+    rise = min(rise, x.length)
+    return having(having(x, "fade_in", rise), "fade_out", min(fall, x.length - rise))
+
+
+class Kept:
+    """Which words of an old story a new one still has, and where. `split` says which pieces an old piece became."""
+
+    def __init__(self, old: Story, new: Story, split: Split) -> None:
+        self.old, self.new, self.split = old, new, split
+        self.now = {p.id: (t, p) for t, p in zip(new.starts, new.pieces, strict=False)}
+        changed = [
+            (t, t + p.length)
+            for t, p in zip(old.starts, old.pieces, strict=False)
+            if (q := self.now.get(p.id)) is None or (q[1].source, q[1].start, q[1].length) != (p.source, p.start, p.length)
+        ]
+        self._from = [a for a, _ in changed]
+        self._to = [b for _, b in changed]
+
+    def touched(self, a: int, b: int) -> bool:
+        """Whether any piece that stood in the old story's [a, b) has changed its range or is gone."""
+        i = bisect_right(self._to, a)
+        return i < len(self._from) and self._from[i] < b
+
+    def _found(self, piece: Piece, a: int, b: int) -> list[tuple[int, int, int, int]]:
+        """Where the moments [a, b) of an old piece are now: (moment, end, piece, story frame). First in the piece itself, and
+        what it lost in those it was split into; a moment counts once."""
+        out = []
+        wanted = [(a, b)]
+        for i in sorted(self.split.get(piece.id, (piece.id,)), key=lambda i: i != piece.id):
+            t, q = self.now.get(i, (0, None))
+            if q is None or q.source != piece.source:
+                continue
+            rest = []
+            for x, y in wanted:
+                lo, hi = max(x, q.start), min(y, q.end)
+                if lo >= hi:
+                    rest.append((x, y))
+                    continue
+                out.append((lo, hi, q.id, t + lo - q.start))
+                rest += [(u, v) for u, v in ((x, lo), (hi, y)) if u < v]
+            wanted = rest
+        return out
+
+    def words(self, at: int, length: int) -> list[tuple[int, int, int, int]]:
+        """The runs of what stood in the old story's [at, at + length) that are still there, in their order: (first frame
+        from `at`, end, piece it is in now, story frame there). What hung over the old end hangs over the new one."""
+        out = []
+        end = min(at + length, self.old.length)
+        i = self.old.index_at(at)
+        while i < len(self.old.pieces) and self.old.starts[i] < end:
+            p, t = self.old.pieces[i], self.old.starts[i]
+            a, b = p.start + max(at, t) - t, p.start + min(end, t + p.length) - t
+            off = t - p.start - at
+            out += [(x + off, y + off, q, now) for x, y, q, now in self._found(p, a, b)]
+            i += 1
+        out.sort()
+        if out and at + length > self.old.length:
+            out.append((self.old.length - at, length, 0, self.new.length))
+        return out
+
+    def left(self, c: L, sources: Sources) -> L | None:
+        """What is left of a cover or sound that stood in the old story; None if none of its words is."""
+        at = self.old.at(c)
+        if not self.touched(at, min(at + c.length, self.old.length)):
+            return c
+        runs = self.words(at, c.length)
+        if not runs:
+            return None
+        first, _, piece, now = runs[0]
+        length, end, then = 0, first, now
+        for a, b, _, pos in runs:
+            # what went between two runs counts as far as something else stands in its place
+            length += min(max(pos - then, 0), a - end) if a > end else 0
+            length += b - a
+            end, then = b, pos + b - a
+        if first == 0 and length == c.length:
+            return c
+        t = self.now[piece][1].start + now - self.now[piece][0]
+        return replace(cut_short(c, sources, first, length), tether=Tether(piece, t))
+
+
+def followed(kept: Kept, laid: Sequence[L], before: Sequence[L], sources: Sources) -> tuple[list[L], list[L], list[int]]:
+    """In place; loose; and the ids of those that lost some of their length.
+
+    `laid` are the covers or sounds of a draft of the new story, `before` those in place in the old one. What the edit itself
+    set anew only has to find its word.
+    """
+    was = {c.id: c for c in before}
+    placed: list[L] = []
+    loose: list[L] = []
+    shorter = []
+    for c in laid:
+        old = was.get(c.id)
+        if old is not None and old.tether.piece and _same_place(c, old):
+            left = kept.left(c, sources)
+            if left is not None and left.length != c.length:
+                shorter.append(c.id)
+            c = left if left is not None else c
+        c = _moved_over(kept, c)
+        (placed if kept.new.holds(c.tether) else loose).append(c)
+    return placed, loose, shorter
+
+
+def _same_place(a: Laid, b: Laid) -> bool:
+    return (a.tether, a.start, a.length, a.end) == (b.tether, b.start, b.length, b.end)
+
+
+def _moved_over(kept: Kept, c: L) -> L:
+    """Tethered to the part of its piece that holds its word now."""
+    for pid in kept.split.get(c.tether.piece, ()):
+        if pid in kept.now and kept.now[pid][1].holds(c.tether.moment):
+            return c if pid == c.tether.piece else replace(c, tether=Tether(pid, c.tether.moment))
+    return c

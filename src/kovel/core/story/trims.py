@@ -1,0 +1,132 @@
+"""Trims that keep the rest in place: roll, slip, slide; and lengths set by another piece or by the playhead."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from kovel.core.story.consequences import DIALOGUE, Edit, check_handles, frames_of, name_of, refuse_locked, settle, source_of
+from kovel.core.story.covers import trim_cover
+from kovel.core.story.dialogue import trim, trimmed, without
+from kovel.core.story.model import Piece, Refused, Sources, Story
+from kovel.core.story.sounds import trim_sound
+
+
+def _later(delta: int) -> str:
+    return f"{frames_of(delta)} {'later' if delta > 0 else 'earlier'}"
+
+
+def roll(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
+    """Move the seam before a piece by `delta` frames: one piece grows as the other shrinks, nothing else moves.
+
+    roll +2:   [AAAA][BBBB]   ->   [AAAAAA][BB]
+    """
+    refuse_locked(story, DIALOGUE)
+    i = story.index_of(piece)
+    if i == 0:
+        raise Refused("There is no seam before the first piece.")
+    left = trimmed(story, sources, story.pieces[i - 1], "out", delta)
+    right = trimmed(story, sources, story.pieces[i], "in", delta)
+    new = without(story, [*story.pieces[: i - 1], left, right, *story.pieces[i + 1 :]])
+    # where one recording runs on through the seam, its words only change from one piece to the other
+    both = (left.id, right.id)
+    split = {left.id: both, right.id: both} if left.source is not None and left.source == right.source else {}
+    return settle(story, new, sources, f"Seam {_later(delta)}", split=split, made=(piece,), playhead=story.starts[i] + delta)
+
+
+def slip(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
+    """Show another part of the recording in a piece that keeps its place and length. Positive: later material.
+
+    recording  ..[AAAA]......   ->   ....[AAAA]....
+    """
+    refuse_locked(story, DIALOGUE)
+    i = story.index_of(piece)
+    p = story.pieces[i]
+    if p.source is None:
+        raise Refused(f"{name_of(sources, p)} has nothing to slip.")
+    if delta == 0:
+        raise Refused("It is already there.")
+    new = replace(p, start=p.start + delta)
+    check_handles(source_of(sources, p.source), story.rate, (p.start, p.end), (new.start, new.end))
+    draft = without(story, [*story.pieces[:i], new, *story.pieces[i + 1 :]])
+    return settle(
+        story, draft, sources, f"{name_of(sources, p)} slipped {_later(delta)}", made=(piece,), playhead=story.starts[i]
+    )
+
+
+def slide(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
+    """Move a piece between its neighbours, which give way: one grows, the other shrinks.
+
+    slide +2:   [AAAA][BB][CCCC]   ->   [AAAAAA][BB][CC]
+    """
+    refuse_locked(story, DIALOGUE)
+    i = story.index_of(piece)
+    if not 0 < i < len(story.pieces) - 1:
+        raise Refused("A piece slides between two neighbours; this one has only one.")
+    left = trimmed(story, sources, story.pieces[i - 1], "out", delta)
+    right = trimmed(story, sources, story.pieces[i + 1], "in", delta)
+    new = without(story, [*story.pieces[: i - 1], left, story.pieces[i], right, *story.pieces[i + 2 :]])
+    did = f"{name_of(sources, story.pieces[i])} slid {_later(delta)}"
+    return settle(story, new, sources, did, made=(piece,), playhead=story.starts[i] + delta)
+
+
+def match_length(story: Story, sources: Sources, piece: int) -> Edit:
+    """Make a piece as long as the one before it, at its out point; what follows ripples."""
+    i = story.index_of(piece)
+    if i == 0:
+        raise Refused("There is no piece before this one.")
+    delta = story.pieces[i - 1].length - story.pieces[i].length
+    if delta == 0:
+        raise Refused("It is already as long as the piece before.")
+    new, report = trim(story, sources, piece, "out", delta)
+    return new, replace(report, playhead=story.starts[i])
+
+
+def set_length(story: Story, sources: Sources, item: int, length: int) -> Edit:
+    """Make a piece, card, cover or sound `length` frames long at its out point; after a piece the rest ripples."""
+    if length < 1:
+        raise Refused("A length is one frame or longer.")
+    if any(p.id == item for p in story.pieces):
+        return trim(story, sources, item, "out", length - story.piece(item).length)
+    if any(c.id == item for c in (*story.covers, *story.loose)):
+        return trim_cover(story, sources, item, "out", length - story.cover(item).length)
+    return trim_sound(story, sources, item, "out", length - story.sound(item).length)
+
+
+def extend_to(story: Story, sources: Sources, piece: int, at: int) -> Edit:
+    """Bring a piece's nearer edge to story frame `at`: the seam there rolls, so that nothing else moves.
+
+    | A    | B    |   extend A to ^   ->   | A       | B |
+                ^
+    """
+    i = story.index_of(piece)
+    a, b = story.starts[i], story.starts[i + 1]
+    if at <= a and i > 0:
+        return roll(story, sources, piece, at - a)
+    if a < at <= story.length and at != b:
+        if i + 1 < len(story.pieces):
+            return roll(story, sources, story.pieces[i + 1].id, at - b)
+        return trim(story, sources, piece, "out", at - b)
+    raise Refused("The edge is already there." if at in (a, b) else "The playhead is not where this piece could reach.")
+
+
+def top(story: Story, sources: Sources, at: int) -> Edit:
+    """Take away the piece under the playhead up to it; what follows closes up."""
+    p, begin = _under(story, at)
+    if at == begin:
+        raise Refused("The piece begins at the playhead.")
+    new, report = trim(story, sources, p.id, "in", at - begin)
+    return new, replace(report, playhead=begin)
+
+
+def tail(story: Story, sources: Sources, at: int) -> Edit:
+    """Take away the piece under the playhead from it on; what follows closes up."""
+    p, begin = _under(story, at)
+    if at == begin:
+        raise Refused("The piece begins at the playhead: nothing of it would be left.")
+    new, report = trim(story, sources, p.id, "out", at - begin - p.length)
+    return new, replace(report, playhead=at - 1)  # still on the piece
+
+
+def _under(story: Story, at: int) -> tuple[Piece, int]:
+    i = story.index_at(at)
+    return story.pieces[i], story.starts[i]

@@ -1,0 +1,51 @@
+"""Where in the story the ranges of a recording are used.
+
+recording  0───────[bite────]────────[other]───────
+story           0:12 ┘ 1:40 ┘        loose
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from kovel.core.story.model import Story
+
+
+@dataclass(frozen=True, slots=True)
+class Use:
+    """Frames [start, end) of a recording, seen or heard at story frame `at`; `cover` when laid over the dialogue."""
+
+    source: int
+    start: int
+    end: int
+    at: int
+    cover: bool = False
+
+
+def uses(story: Story) -> list[Use]:
+    """Every use of every recording, in the story's order."""
+    out = [Use(p.source, p.start, p.end, at) for at, p in zip(story.starts, story.pieces, strict=False) if p.source is not None]
+    out += [Use(c.source, c.start, c.end, at, True) for at, _, c in story.spans]
+    return sorted(out, key=lambda u: (u.at, u.cover))
+
+
+def times_used(found: Iterable[Use], source: int, start: int, end: int) -> int:
+    """How often a range is used: counted when at least half of the shorter of the two is shared."""
+    n = 0
+    for u in found:
+        shared = min(end, u.end) - max(start, u.start)
+        if u.source == source and shared * 2 >= min(end - start, u.end - u.start) and shared > 0:
+            n += 1
+    return n
+
+
+def ranges_used(found: Iterable[Use], source: int) -> list[tuple[int, int]]:
+    """What of a recording the story uses, overlapping and touching uses taken as one, in order."""
+    out: list[tuple[int, int]] = []
+    for a, b in sorted((u.start, u.end) for u in found if u.source == source):
+        if out and a <= out[-1][1]:
+            out[-1] = (out[-1][0], max(b, out[-1][1]))
+        else:
+            out.append((a, b))
+    return out

@@ -1,0 +1,153 @@
+"""Edits on settings: set a value at a scope, take it back to what the wider scope says, copy from here to there."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+from kovel.core.story.consequences import DIALOGUE, Edit, frames_of, lane_key, name_of, refuse_locked, settle
+from kovel.core.story.covers import UNHEARD
+from kovel.core.story.model import Cover, Item, Piece, Refused, Sound, Sources, Story, kind_of
+from kovel.core.story.settings import NONE, SETTINGS, Setting, Value, Values, met
+
+To = int | list[int] | str  # one thing, several, or a wider scope: "story", "group 5"
+
+
+def set_value(
+    story: Story, sources: Sources, to: To, setting: str, value: bool | int | float | str | list[list[float]]
+) -> Edit:
+    """Set one setting of a piece, a cover, a sound, of several, of a group ("group 5") or of the whole "story".
+
+    story        level 0                     ->   level +2 dB
+    piece   | A  level -1 dB | B       |     ->   | A at +1 dB | B at +2 dB |
+    """
+    s = _setting(setting)
+    if setting == "span":
+        raise Refused("How much of a shot is shown is set by retiming the cover.")
+    now = s.of_kind(value)
+    if now is None:
+        raise Refused(f"{s.label} is set to {s.between}.")
+    return _change(story, sources, to, s, lambda wide, own: own.having(setting, now, keep=_stands_against(s, wide, now)), now)
+
+
+def reset_value(story: Story, sources: Sources, to: To, setting: str) -> Edit:
+    """Take a setting back to what the wider scope says."""
+    s = _setting(setting)
+    if setting == "span":
+        raise Refused("A cover is back at its own speed when it is retimed to its own length.")
+    return _change(story, sources, to, s, lambda wide, own: own.without(setting), None)
+
+
+def copy_values(story: Story, sources: Sources, source: int, to: list[int] | str, settings: list[str]) -> Edit:
+    """Give others the settings that this one has: to several things, to its "group 5" or to the whole "story".
+
+    A  zoom 120 %  level -3 dB      copy zoom to B, C   ->   B zoom 120 %   C zoom 120 %
+    """
+    item = story.item(source)
+    if not settings:
+        raise Refused("Choose which settings to copy.")
+    new, did = story, []
+    for name in dict.fromkeys(settings):
+        s = _setting(name)
+        if kind_of(item) not in s.of or name == "span":
+            raise Refused(f"{s.label} is nothing that this can give to others.")
+        value = item.settings[name]
+        try:
+            new, _ = _change(new, sources, to, s, lambda wide, own, n=name, v=value, s=s: own.having(n, v, keep=_stands_against(s, wide, v)), value)  # type: ignore[misc]  # fmt: skip
+        except _Same:
+            continue
+        did.append(f"{s.label.lower()} {s.says(value)}")
+    if not did:
+        raise Refused("They are set like that already.")
+    where = f"{len(to)} more" if isinstance(to, list) else f"the {to}"
+    return settle(story, new, sources, f"{', '.join(did)} for {where}".capitalize())
+
+
+class _Same(Refused):
+    """Nothing would change."""
+
+
+def _setting(name: str) -> Setting:
+    if name not in SETTINGS:
+        raise Refused(f"There is no setting called {name}. There are: {', '.join(SETTINGS)}.")
+    return SETTINGS[name]
+
+
+def _stands_against(s: Setting, wide: Value, value: Value) -> bool:
+    """Whether a value has to be kept although it is the default: a wider scope says something else."""
+    return s.meets == "replaces" and wide != value
+
+
+Change = Callable[[Value, Values], Values]  # (what the wider scopes say, the values there) -> the values then
+
+
+def _change(story: Story, sources: Sources, to: To, s: Setting, change: Change, value: Value | None) -> Edit:
+    if isinstance(to, str):
+        return _change_wide(story, sources, to, s, change, value)
+    ids = [to] if isinstance(to, int) else list(dict.fromkeys(to))
+    if not ids:
+        raise Refused("Choose something first.")
+    items = [x for x in (story.item(i) for i in ids) if kind_of(x) in s.of and _has(x, s, sources)]
+    if not items:
+        what = {"picture": "a picture", "sound": "a sound of its own"}.get(s.needs, "such a thing")
+        raise Refused(f"That has no {s.label.lower()}: it needs {what}." if len(ids) == 1 else f"None of them has {what}.")
+    changed: dict[int, Item] = {}
+    for x in items:
+        if _begins(story, x) is None:
+            raise Refused("That is loose: its word is not in the story. Lay it first.")
+        refuse_locked(story, DIALOGUE if isinstance(x, Piece) else lane_key(x.lane) if isinstance(x, Cover) else "sounds")
+        wide = met(s.name, story.scopes(x, sources)[:-1])
+        new = replace(x, settings=change(wide, x.settings))
+        if isinstance(new, Sound) and new.settings["fade_in"] + new.settings["fade_out"] > new.length:
+            raise Refused(f"The fades are longer than the sound: it is {frames_of(new.length)} long.")
+        if new != x:
+            changed[x.id] = new
+    if not changed:
+        raise _Same("It is like that already." if len(items) == 1 else "They are like that already.")
+    draft = replace(
+        story,
+        pieces=tuple(changed.get(p.id, p) for p in story.pieces),  # type: ignore[misc]
+        covers=tuple(changed.get(c.id, c) for c in story.covers),  # type: ignore[misc]
+        sounds=tuple(changed.get(x.id, x) for x in story.sounds),  # type: ignore[misc]
+    )
+    what = name_of(sources, items[0]) if len(items) == 1 else f"{len(items)} things"
+    at = min(_begins(story, x) or 0 for x in items)
+    new_story, report = settle(story, draft, sources, _did(what, s, value), made=tuple(x.id for x in items), playhead=at)
+    retimed = s.name == "natural" and value is True and any(isinstance(x, Cover) and x.span for x in items)
+    return new_story, report.with_notes([UNHEARD] if retimed else [])
+
+
+def _change_wide(story: Story, sources: Sources, scope: str, s: Setting, change: Change, value: Value | None) -> Edit:
+    groups = {f"group {g}" for g in (*(p.group for p in story.pieces), *(x.group for x in story.sounds)) if g}
+    if scope != "story" and scope not in groups:
+        raise Refused(f"There is no {scope[:40]} in this story.")
+    if not s.wide:
+        raise Refused(f"{s.label} is set on one thing, not on the {scope}.")
+    now = dict(story.settings)
+    was = now.get(scope, NONE)
+    wide = met(s.name, [now.get("story", NONE)]) if scope != "story" else s.default
+    new = change(wide, was)
+    if new == was:
+        raise _Same("It is like that already.")
+    rows = tuple(sorted((k, v) for k, v in (now | {scope: new}).items() if v))
+    return settle(story, replace(story, settings=rows), sources, _did(f"The {scope}", s, value))
+
+
+def _did(what: str, s: Setting, value: Value | None) -> str:
+    label = s.label[0].lower() + s.label[1:]
+    return f"{what}: {label} as the wider scope says" if value is None else f"{what}: {label} {s.says(value)}"
+
+
+def _begins(story: Story, x: Item) -> int | None:
+    """Story frame at which something begins, None for what is loose."""
+    return story.starts[story.index_of(x.id)] if isinstance(x, Piece) else story.at_of(x.tether)
+
+
+def _has(x: Item, s: Setting, sources: Sources) -> bool:
+    """Whether an item's recording has what a setting is about."""
+    r = sources.get(x.source) if x.source is not None else None
+    if not s.needs:
+        return True
+    if r is None or (isinstance(x, Piece) and x.take not in ("both", s.needs)):
+        return False
+    return r.picture if s.needs == "picture" else r.sound

@@ -1,0 +1,150 @@
+"""SMPTE ST 12-1 timecode, with and without drop-frame, and times as editors type them."""
+
+from __future__ import annotations
+
+import re
+from fractions import Fraction
+
+from kovel.core.time.rate import Rate
+
+
+class TimeError(ValueError):
+    """A time that cannot be read; the message is for the editor."""
+
+
+def can_drop(rate: Rate) -> bool:
+    """Drop-frame counting exists at 29.97 and 59.94 only (ST 12-1)."""
+    return rate.ntsc and rate.nominal in (30, 60)
+
+
+def format_timecode(frame: int, rate: Rate, drop: bool = False) -> str:
+    """`HH:MM:SS:FF`, or `HH:MM:SS;FF` in drop-frame; wraps at 24 hours, negative frames count back from midnight.
+
+    ST 12-1: drop-frame skips the first two frame *numbers* (four at 59.94) of each minute that is not a multiple of ten.
+    """
+    n = rate.nominal
+    drop = drop and can_drop(rate)
+    if drop:
+        skip = n // 15
+        ten = n * 600 - skip * 9
+        frame %= ten * 144
+        tens, rest = divmod(frame, ten)
+        frame += skip * 9 * tens
+        if rest >= n * 60:
+            frame += skip * (1 + (rest - n * 60) // (n * 60 - skip))
+    else:
+        frame %= n * 86400
+    seconds, ff = divmod(frame, n)
+    mark = ";" if drop else ":"
+    return f"{seconds // 3600:02d}:{seconds // 60 % 60:02d}:{seconds % 60:02d}{mark}{ff:02d}"
+
+
+def timecode_to_frame(hours: int, minutes: int, seconds: int, frames: int, rate: Rate, drop: bool = False) -> int:
+    """Frame count of a timecode; fields past their limit carry over (75 frames at 25 are 3 seconds).
+
+    Numbers that drop-frame skips (00:01:00;00) stand for the next frame that exists.
+    """
+    n = rate.nominal
+    total = ((hours * 60 + minutes) * 60 + seconds) * n + frames
+    if not (drop and can_drop(rate)):
+        return total
+    skip = n // 15
+    whole, ff = divmod(total, n)
+    m, ss = divmod(whole, 60)
+    if ss == 0 and ff < skip and m % 10:
+        ff = skip
+    return (m * 60 + ss) * n + ff - skip * (m - m // 10)
+
+
+def running(frame: int, rate: Rate) -> str:
+    """Running time as people say it: `0:14`, `1:02:09` (whole seconds passed, by the real rate)."""
+    s = int(frame / rate.fps)
+    return f"{s // 3600}:{s // 60 % 60:02d}:{s % 60:02d}" if s >= 3600 else f"{s // 60}:{s % 60:02d}"
+
+
+_SIGN = r"^\s*([+-]?)\s*"
+_UNITS = re.compile(
+    _SIGN + r"(?:([0-9]+)h)?\s*(?:([0-9]+(?:[.,][0-9]+)?)m)?\s*(?:([0-9]+(?:[.,][0-9]+)?)s)?\s*(?:([0-9]+)f)?\s*$"
+)
+_PRINTED = re.compile(_SIGN + r"((?:[0-9]+:)?[0-9]+:[0-9]{2})\+([0-9]+)\s*$")
+_FIELDS = re.compile(_SIGN + r"([0-9]+(?:[:;.][0-9]+)*)\s*$")
+
+
+def parse_entry(text: str, rate: Rate, *, now: int = 0, drop: bool = False, start: int = 0, minutes: bool = False) -> int:
+    """What an editor types in a time field -> a frame.
+
+    | typed         | means                                              |
+    |---------------|----------------------------------------------------|
+    | `3:15`        | 3 seconds 15 frames; fields fill from the right    |
+    | `00:00:03:15` | the same, in full; `;` before the frames is drop-frame |
+    | `90`          | 90 frames; frames past the rate carry over         |
+    | `0:28+15`     | minutes, seconds, and frames, as the pages print it |
+    | `1.5s` `90s` `1m` `1m30s` `12f` | hours, minutes, seconds, frames by their letter |
+    | `+12` `-1:00` | that far after or before `now`                     |
+
+    With `minutes`, as for the length of a film, fields without a letter are minutes and seconds: `1:00` is one minute. A
+    full, unsigned timecode is read against the `start` timecode (in frames); everything else counts from 0.
+    """
+    said = text.strip()[:40]
+    full = False
+    if m := _PRINTED.match(text):
+        sign, clock_, ff = m.groups()
+        h, mi, s = [0, 0, *(int(x) for x in clock_.split(":"))][-3:]
+        value = int(-(-((h * 60 + mi) * 60 + s) * rate.fps // 1)) + int(ff)
+    elif (m := _UNITS.match(text)) and any(m.groups()[1:]):
+        sign, *parts = m.groups()
+        h2, m2, s2, f2 = (Fraction((x or "0").replace(",", ".")) for x in parts)
+        value = rate.seconds_to_frame((h2 * 60 + m2) * 60 + s2) + int(f2)
+    elif m := _FIELDS.match(text):
+        sign, fields = m.groups()
+        numbers = [int(x) for x in re.split(r"[:;.]", fields)]
+        if minutes and len(numbers) < 4:
+            h, mi, s = [0, 0, *numbers][-3:]
+            value = rate.seconds_to_frame(Fraction((h * 60 + mi) * 60 + s))
+        elif len(numbers) > 4:
+            raise TimeError(f"“{said}” has more than hours, minutes, seconds and frames.")
+        else:
+            full = len(numbers) == 4
+            h, mi, s, f = [0] * (4 - len(numbers)) + numbers
+            value = timecode_to_frame(h, mi, s, f, rate, (drop or ";" in fields) and full and not sign)
+    else:
+        what = (
+            "4:30 (minutes and seconds), 90s or 1m30s"
+            if minutes
+            else "3:15 (seconds and frames), 0:28+15, 1.5s, 1m, +12 or -1:00"
+        )
+        raise TimeError(f"“{said}” is not a time. Type {what}.")
+    if value > MOST * rate.nominal:
+        raise TimeError(f"“{said}” is longer than a day.")
+    if sign:
+        return now + (value if sign == "+" else -value)
+    return value - start if full and value >= start else value
+
+
+MOST = 24 * 3600  # seconds; timecode counts no further (ST 12-1)
+
+
+def parse_length(text: str, rate: Rate, *, minutes: bool = False) -> int:
+    """A length as typed, in frames; at least one."""
+    n = parse_entry(text, rate, minutes=minutes)
+    if n < 1:
+        raise TimeError(f"“{text.strip()[:40]}” is no length: it is one frame or longer.")
+    return n
+
+
+def parse_seconds(text: str, rate: Rate) -> float:
+    """A short length as typed where seconds are meant: `0.35` is 0.35 s; `9f` and `0:01+05` as elsewhere."""
+    plain = text.strip().removesuffix("s").strip().replace(",", ".")
+    if re.fullmatch(r"[0-9]*\.?[0-9]+|[0-9]+\.", plain):
+        return float(plain)
+    try:
+        return float(parse_entry(text, rate) / rate.fps)
+    except TimeError:
+        raise TimeError(f"“{text.strip()[:40]}” is no length. Type seconds, like 0.35, or frames, like 9f.") from None
+
+
+def stamp(frame: int, rate: Rate) -> str:
+    """A moment or a length as the pages print it, `0:14+06`: minutes, seconds by the real rate, and frames beyond them."""
+    sign, frame = ("-" if frame < 0 else ""), abs(frame)
+    s = int(frame / rate.fps)
+    return f"{sign}{running(frame, rate)}+{frame - int(-(-s * rate.fps // 1)):02d}"

@@ -1,0 +1,190 @@
+"""Recognised words put where they sound: spelled for the aligner, and their edges kept out of proven silence."""
+
+from __future__ import annotations
+
+import re
+from bisect import bisect_left, bisect_right
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from itertools import pairwise
+
+import numpy as np
+
+from kovel.core.sound.levels import TICK, Mask, runs
+from kovel.core.words.transcript import Word
+
+LATE = 7_200  # samples the recogniser's own starts come late by (measured: 150-200 ms)
+
+# Letters to phones of the aligner's set (ARPAbet), longest first; a rough reading is enough to find where a word stands.
+_SOUNDS = {
+    "tion": "SH AH N", "ough": "AO", "augh": "AO", "eigh": "EY", "tch": "CH", "igh": "AY", "sch": "SH", "dge": "JH",
+    "ch": "CH", "sh": "SH", "th": "TH", "ph": "F", "gh": "G", "wh": "W", "ck": "K", "qu": "K W", "ng": "NG", "kn": "N", "wr": "R",
+    "ee": "IY", "ea": "IY", "oo": "UW", "ou": "AW", "ow": "OW", "oa": "OW", "oi": "OY", "oy": "OY", "ai": "EY", "ay": "EY",
+    "au": "AO", "aw": "AO", "ie": "IY", "ei": "EY", "ey": "IY", "eu": "Y UW", "ew": "UW", "ue": "UW", "ar": "AA R", "er": "ER",
+    "ir": "ER", "or": "AO R", "ur": "ER", "a": "AE", "b": "B", "c": "K", "d": "D", "e": "EH", "f": "F", "g": "G", "h": "HH",
+    "i": "IH", "j": "JH", "k": "K", "l": "L", "m": "M", "n": "N", "o": "AA", "p": "P", "q": "K", "r": "R", "s": "S", "t": "T",
+    "u": "AH", "v": "V", "w": "W", "x": "K S", "y": "IY", "z": "Z",
+}  # fmt: skip
+
+
+def sounds(word: str) -> str:
+    """A rough pronunciation in ARPAbet phones, from memory; empty for a word without letters."""
+    w = re.sub(r"(.)\1", r"\1", re.sub(r"[^a-z]", "", word.lower()))
+    if len(w) > 3 and w.endswith("e"):
+        w = w[:-1]
+    out, i = [], 0
+    while i < len(w):
+        for n in (4, 3, 2, 1):
+            if w[i : i + n] in _SOUNDS:
+                out.append(_SOUNDS[w[i : i + n]])
+                i += n
+                break
+        else:
+            i += 1
+    return " ".join(out)
+
+
+def spoken(text: str) -> list[str]:
+    """A written word as spoken ones, lower case, for numbers of up to six figures too: `1,204` is four words."""
+    t = text.lower().replace("\u2019", "'").replace("&", " and ").replace("%", " percent")
+    t = re.sub(r"(?<=\d),(?=\d{3})", "", t)
+    t = re.sub(r"\d+", lambda m: " " + " ".join(_number(m[0])) + " ", t)
+    return [w.strip("'") for w in re.findall(r"[^\W\d_]+(?:'[^\W\d_]+)*'?", t) if w.strip("'")]
+
+
+_ONES = [
+    "zero", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten", "eleven", "twelve", "thirteen",
+    "fourteen", "fifteen", "sixteen", "seventeen", "eighteen", "nineteen",
+]  # fmt: skip
+_TENS = ["-", "-", "twenty", "thirty", "forty", "fifty", "sixty", "seventy", "eighty", "ninety"]
+
+
+def _number(digits: str) -> list[str]:
+    if len(digits) > 6 or (digits[0] == "0" and len(digits) > 1):
+        return [_ONES[int(d)] for d in digits]
+    n = int(digits)
+    if n < 20:
+        return [_ONES[n]]
+    if n < 100:
+        return [_TENS[n // 10], *([_ONES[n % 10]] if n % 10 else [])]
+    if n < 1000:
+        return [_ONES[n // 100], "hundred", *(_number(str(n % 100)) if n % 100 else [])]
+    return [*_number(str(n // 1000)), "thousand", *(_number(str(n % 1000)) if n % 1000 else [])]
+
+
+def snap(words: Sequence[Word], talking: Mask, *, whole: bool = False) -> list[Word]:
+    """Words with their edges out of proven silence, in order and without overlap.
+
+    speech  ______█████████___██████        a start in silence moves on to the speech, an end in silence back to it;
+    before     [we  ][haul   ][it ]         a first or last word of a stretch takes the stretch's edge if that is near
+    after         [we][haul ] [it  ]
+    A word for which nothing sounds is left out, for the recogniser made it up; unless the words must stay `whole`.
+    """
+    starts, ends = (x * TICK for x in runs(talking))
+    if not len(starts):
+        return list(words)
+    s, e = starts.tolist(), ends.tolist()
+    near = 30 * TICK
+    out: list[Word] = []
+    for k, w in enumerate(words):
+        a, b = w.start, max(w.end, w.start + 2 * TICK)
+        if out:
+            a = max(a, out[-1].end)
+        limit = words[k + 1].start if k + 1 < len(words) else None
+        i = bisect_right(s, (a + b) // 2) - 1  # the stretch its middle lies in, or the nearest one
+        if i < 0 or (a + b) // 2 >= e[i]:
+            options = [j for j in (i, i + 1) if 0 <= j < len(s)]
+            i = min(options, key=lambda j: max(s[j] - b, a - e[j], 0))
+        if a >= e[i]:  # all of it after the nearest stretch: it belongs to the next one, or to the end of this one
+            if i + 1 < len(s) and s[i + 1] - b < 60 * TICK:
+                i += 1
+            else:
+                a = max(e[i] - (b - a), out[-1].end if out else 0)
+                if a > e[i] - 2 * TICK and not whole:
+                    continue  # nothing is said there
+        first = not out or out[-1].end <= s[i]
+        last = limit is None or limit >= e[i] or words[k + 1].end > e[i] + near
+        if a < s[i] or (first and a - s[i] <= near):
+            a = s[i]
+        if b > e[i] and (b - e[i] <= near or not talking[min(len(talking) - 1, (b - 1) // TICK)]):
+            j = bisect_left(e, b)  # a word may reach over a short gap into the next stretch
+            b = e[i] if j == i or j >= len(s) or b <= s[j] or b - s[j] < 6 * TICK else b
+        elif last and 0 < e[i] - b <= near and (limit is None or limit >= e[i]):
+            b = e[i]
+        if out and a < out[-1].end:
+            a = out[-1].end
+        a, b = _without_pause(a, max(b, a + 2 * TICK), s, e)
+        out.append(replace(w, start=a, end=b))
+    return out
+
+
+def _without_pause(a: int, b: int, s: Sequence[int], e: Sequence[int]) -> tuple[int, int]:
+    """A word that reaches over a pause stands in the longer part: nobody is silent for a quarter of a second in a word."""
+    parts: list[tuple[int, int]] = []
+    for i in range(bisect_right(e, a), bisect_left(s, b)):
+        x, y = max(a, s[i]), min(b, e[i])
+        if parts and x - parts[-1][1] < 25 * TICK:
+            parts[-1] = (parts[-1][0], y)
+        else:
+            parts.append((x, y))
+    return max(parts, key=lambda p: p[1] - p[0]) if len(parts) > 1 else (a, b)
+
+
+@dataclass(frozen=True, slots=True)
+class Clip:
+    """Stretches of a recording, ticks [a, b) in order, heard one right after the other: long pauses taken out.
+
+    recording  ..████__█████.............███..     parts   [──────────)       [───)
+    clip       ████__████████
+    """
+
+    parts: tuple[tuple[int, int], ...]
+
+    @property
+    def length(self) -> int:
+        return sum(b - a for a, b in self.parts)
+
+    def on_recording(self, tick: int, *, end: bool = False) -> int:
+        """Where a tick of the clip stands in the recording; as an `end` it stays with what comes before it."""
+        for a, b in self.parts:
+            if tick < b - a or (end and tick == b - a):
+                return a + tick
+            tick -= b - a
+        return self.parts[-1][1]
+
+    def halves(self) -> tuple[Clip, Clip]:
+        """Two clips of about the same length, cut between two stretches where there are several."""
+        half = self.length / 2
+        if len(self.parts) > 1:
+            done = np.cumsum([b - a for a, b in self.parts[:-1]])
+            k = int(np.argmin(np.abs(done - half))) + 1
+            return Clip(self.parts[:k]), Clip(self.parts[k:])
+        a, b = self.parts[0]
+        return Clip(((a, (a + b) // 2),)), Clip((((a + b) // 2, b),))
+
+
+def clips(talking: Mask, longest: float = 28.0, air: float = 0.4) -> list[Clip]:
+    """All speech as clips of at most `longest` seconds to recognise, with `air` seconds around each stretch.
+
+    Cut in pauses; only where somebody goes on for longer than that without one, in the middle of things.
+    """
+    most, pad = int(longest * 100), int(air * 100)
+    kept: list[list[int]] = []
+    for s, e in zip(*(x.tolist() for x in runs(talking)), strict=True):
+        a, b = max(0, s - pad), min(len(talking), e + pad)
+        if kept and a <= kept[-1][1]:
+            kept[-1][1] = b
+        else:
+            kept.append([a, b])
+    out: list[Clip] = []
+    now: list[tuple[int, int]] = []
+    for a, b in kept:
+        edges = np.linspace(a, b, -(-(b - a) // most) + 1).astype(int).tolist()
+        for x, y in pairwise(edges):
+            if now and sum(q - p for p, q in now) + y - x > most:
+                out.append(Clip(tuple(now)))
+                now = []
+            now.append((x, y))
+    if now:
+        out.append(Clip(tuple(now)))
+    return out

@@ -1,0 +1,131 @@
+"""Transcripts as text files: WebVTT (W3C) and SubRip in and out. Cues become words, words become cues."""
+
+from __future__ import annotations
+
+import html
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from itertools import groupby
+
+from kovel.core.time.rate import SAMPLE_RATE
+from kovel.core.words.transcript import Word, sentences
+
+_TIME = re.compile(r"(?:(\d{1,4}):)?(\d{1,2}):(\d{2})[.,](\d{1,3})")
+_ARROW = re.compile(r"^\s*(\S+)\s+-->\s+(\S+)")
+_INNER = re.compile(r"<((?:\d+:)?\d\d:\d\d\.\d{3})>")
+_TAG = re.compile(r"<[^>]*>")
+_MARKS = {0x200E: None, 0x200F: None, 0xA0: " "}  # marks of direction; a space that does not break
+
+
+@dataclass(frozen=True, slots=True)
+class Read:
+    """Words of a caption file in order, and what could not be taken: (line number, why)."""
+
+    words: tuple[Word, ...]
+    refused: tuple[tuple[int, str], ...]
+
+
+def _samples(text: str) -> int | None:
+    m = _TIME.fullmatch(text)
+    if not m or int(m[2]) > 59 or int(m[3]) > 59:
+        return None
+    ms = ((int(m[1] or 0) * 60 + int(m[2])) * 60 + int(m[3])) * 1000 + int(m[4].ljust(3, "0"))
+    return ms * SAMPLE_RATE // 1000
+
+
+def read_captions(text: str) -> Read:
+    """Words from WebVTT or SubRip. A cue without times for its words shares them out by their length.
+
+    Bad cues are left out and told. WebVTT voice spans name the speaker and inner time stamps are kept (W3C WebVTT,
+    sections 4.2 and 6). Where cues overlap, each stays whole and in the order they begin:
+    cues    [we haul the ferry by hand──]        words   [we][haul][the][ferry][by][hand][you][count]
+                             [you count────]
+    """
+    lines = text.lstrip("\ufeff").replace("\r\n", "\n").replace("\r", "\n").split("\n")
+    cues: list[tuple[int, int, str]] = []
+    refused: list[tuple[int, str]] = []
+    i = 0
+    while i < len(lines):
+        m = _ARROW.match(lines[i])
+        if not m:
+            i += 1
+            continue
+        at, a, b = i + 1, _samples(m[1]), _samples(m[2])
+        i += 1
+        body = []
+        while i < len(lines) and lines[i].strip():
+            body.append(lines[i])
+            i += 1
+        if a is None or b is None:
+            refused.append((at, "its times cannot be read"))
+        elif b <= a:
+            refused.append((at, "it ends before it begins"))
+        else:
+            cues.append((a, b, "\n".join(body)))
+    cues.sort(key=lambda c: c[0])
+    out: list[Word] = []
+    groups = [list(g) for _, g in groupby(cues, key=lambda c: c[0])]
+    for group, after in zip(groups, [*groups[1:], None], strict=False):
+        for k, (a, b, text) in enumerate(group):  # cues that begin together have the time one after the other
+            share = max(len(text) + 1, (min(b, after[0][0] if after else b) - a) // len(group))
+            inner = _INNER.search(text)
+            for w in _cue(text, a, b) if inner else _cue(text, a + k * share, a + (k + 1) * share):
+                first = max(w.start, out[-1].end) if out else w.start
+                out.append(Word(w.text, first, max(w.end, first + 480), w.speaker))
+    return Read(tuple(out), tuple(refused))
+
+
+def _cue(body: str, a: int, b: int) -> list[Word]:
+    speaker = ""
+    m = re.match(r"\s*<v(?:\.[^ >]*)?\s+([^>]+)>", body)
+    if m:
+        speaker = m[1].strip()
+    else:
+        m = re.match(r"\s*([A-Z][\w .'-]{0,24}):\s", body)
+        if m:
+            speaker, body = m[1], body[m.end() :]
+    parts: list[tuple[int, str]] = []
+    t, last = a, 0
+    for stamp in _INNER.finditer(body):
+        parts.append((t, body[last : stamp.start()]))
+        t, last = max(a, min(b, _samples(stamp[1]) or a)), stamp.end()
+    parts.append((t, body[last:]))
+    out: list[Word] = []
+    for k, (start, text) in enumerate(parts):
+        end = parts[k + 1][0] if k + 1 < len(parts) else b
+        plain = _TAG.sub("", text)
+        said = html.unescape(plain).translate(_MARKS).split()
+        weight = [len(w) + 1 for w in said]
+        done = 0
+        for w, n in zip(said, weight, strict=True):
+            out.append(
+                Word(w, start + (end - start) * done // sum(weight), start + (end - start) * (done + n) // sum(weight), speaker)
+            )
+            done += n
+    return [w for w in out if w.end > w.start]
+
+
+def _stamp(sample: int, mark: str) -> str:
+    ms = (sample * 1000 + SAMPLE_RATE // 2) // SAMPLE_RATE
+    return f"{ms // 3_600_000:02d}:{ms // 60_000 % 60:02d}:{ms // 1000 % 60:02d}{mark}{ms % 1000:03d}"
+
+
+def write_vtt(words: Sequence[Word]) -> str:
+    """WebVTT with a cue a sentence, the speaker as a voice span, and a time stamp before each word but the first."""
+    out = ["WEBVTT", ""]
+    i = 0
+    for s in sentences(words):
+        run = words[i : i + s.count]
+        i += s.count
+        safe = [w.text.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;") for w in run]
+        text = safe[0] + "".join(f" <{_stamp(w.start, '.')}>{t}" for w, t in zip(run[1:], safe[1:], strict=True))
+        voice = f"<v {s.speaker}>" if s.speaker else ""
+        out += [f"{_stamp(s.start, '.')} --> {_stamp(s.end, '.')}", voice + text, ""]
+    return "\n".join(out)
+
+
+def write_srt(words: Sequence[Word]) -> str:
+    """SubRip with a numbered cue a sentence."""
+    rows = [f"{k}\n{_stamp(s.start, ',')} --> {_stamp(s.end, ',')}\n{s.text}\n" for k, s in enumerate(sentences(words), 1)]
+    return "\n".join(rows)

@@ -1,0 +1,220 @@
+"""What talk can do without besides pauses: fillers, false starts, repeats, and the interviewer's questions.
+
+words      Well, um, the first winter I was, the first winter, I was …
+proposed         ~~~ ~~~~~~~~~~~~~~~~~~~~~~
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_left, bisect_right, insort
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from kovel.core.sound.levels import TICK, Levels, Mask, runs
+from kovel.core.sound.pauses import VOICE, Pause, Settings, speech
+from kovel.core.words.transcript import Word, plain, sentences
+
+FILLERS = ("um", "umm", "uh", "uhm", "er", "erm", "hm", "hmm", "ah", "you know", "i mean", "sort of", "kind of")
+KINDS = ("pause", "filler", "voice", "repeat", "false start", "question")
+NUDGE = 2_400  # samples of air a cut keeps around the words beside it, where there is room
+
+
+@dataclass(frozen=True, slots=True)
+class Proposal:
+    """Samples [start, end) that could be taken out: what it is, why, and how sure (0 to 1).
+
+    `anchor` is where what it stands for begins (a pause, with its air): it stays when settings change the edges.
+    """
+
+    start: int
+    end: int
+    kind: str
+    why: str
+    sure: float
+    anchor: int = -1
+
+
+def proposals(found: Sequence[Pause], settings: Settings, of_words: Sequence[Proposal] = ()) -> list[Proposal]:
+    """All that is proposed, in order of time; nothing overlaps. `of_words` is what `word_proposals` gives, which no
+    setting of the pauses changes."""
+    rows = [
+        Proposal(c[0], c[1], "pause", f"{(p.end - p.start) / 48000:.1f} s without speech", p.sure, p.start)
+        for p in found
+        if (c := p.cut(settings))
+    ]
+    return _apart([*rows, *of_words])
+
+
+def word_proposals(
+    words: Sequence[Word], levels: Levels | None = None, fillers: Sequence[str] = FILLERS, interviewer: str = "interviewer"
+) -> list[Proposal]:
+    """What the words themselves propose: fillers, voiced sounds, repeats, false starts, the interviewer."""
+    return [*_fillers(words, fillers), *_repeats(words), *questions(words, levels, interviewer)]
+
+
+def _apart(rows: Sequence[Proposal]) -> list[Proposal]:
+    """Without overlaps: questions before false starts before words before pauses; a pause is cut down to what is left."""
+    rank = {"question": 0, "false start": 1, "repeat": 2, "filler": 3, "voice": 4, "pause": 5}
+    out: list[Proposal] = []  # by time, no two overlapping
+    for p in sorted(rows, key=lambda p: (rank[p.kind], p.start)):
+        i = bisect_right(out, p.start, key=lambda o: o.end)
+        j = bisect_left(out, p.end, key=lambda o: o.start)
+        left = kept(p.start, p.end, [(o.start, o.end) for o in out[i:j]])
+        fits = [(a, b) for a, b in left if b - a >= 4 * TICK and (p.kind == "pause" or (a, b) == (p.start, p.end))]
+        for a, b in fits:
+            insort(out, replace(p, start=a, end=b), key=lambda o: o.start)
+    return out
+
+
+def _around(words: Sequence[Word], i: int, j: int) -> tuple[int, int]:
+    """The stretch that words i to j (exclusive) can leave with: up to the next word's start, less a little air."""
+    start, end = words[i].start, words[j - 1].end
+    if j < len(words) and words[j].start - end < 24_000:
+        end = max(end, words[j].start - NUDGE)
+    return start, end
+
+
+def _fillers(words: Sequence[Word], fillers: Sequence[str]) -> list[Proposal]:
+    lists = sorted(([plain(w) for w in f.split()] for f in fillers if f.strip()), key=len, reverse=True)
+    said = [plain(w.text) for w in words]
+    out: list[Proposal] = []
+    i = 0
+    while i < len(words):
+        if words[i].text == VOICE:
+            out.append(Proposal(*_around(words, i, i + 1), "voice", "a voiced sound without a word", 0.5))
+            i += 1
+            continue
+        hit = next((f for f in lists if f and said[i : i + len(f)] == f), None)
+        if hit is None:
+            i += 1
+            continue
+        alone = len(hit) == 1 or words[i + len(hit) - 1].text[-1:] in ",.…" or (i > 0 and words[i - 1].text[-1:] in ",.…")
+        out.append(
+            Proposal(
+                *_around(words, i, i + len(hit)),
+                "filler",
+                f"“{' '.join(hit)}”",
+                0.9 if len(hit) == 1 else 0.7 if alone else 0.4,
+            )
+        )
+        i += len(hit)
+    return out
+
+
+def _repeats(words: Sequence[Word]) -> list[Proposal]:
+    """Words said twice in a row, and sentences begun twice: the first time goes, the second stays.
+
+    `the first winter I was, the first winter, I was` : the first five words go.
+    """
+    said = [plain(w.text) for w in words]
+    skip = {plain(VOICE)} | {plain(f) for f in FILLERS}
+    out: list[Proposal] = []
+    i = 0
+    while i < len(words):
+        best: tuple[int, int] | None = None
+        if said[i] not in said[i + 1 : i + 12]:
+            i += 1
+            continue
+        for n in range(6, 0, -1):  # words that come again
+            head = said[i : i + n]
+            if len(head) < n or any(w in skip or not w for w in head):
+                continue
+            for gap in range(0, 6 if n >= 2 else 2):  # words between, that were given up
+                j = i + n + gap
+                between = said[i + n : j]
+                if said[j : j + n] != head or words[i].speaker != words[min(j, len(words) - 1)].speaker:
+                    continue
+                if n == 1 and any(w not in skip for w in between):
+                    continue
+                if n == 1 and head[0] in ("very", "no", "yes", "had", "that", "really", "bye", "so"):
+                    continue
+                if words[j].start - words[i].start > 48_000 * 8 or any(w.text[-1:] in ".?!" for w in words[i:j]):
+                    continue
+                best = (n, j)
+                break
+            if best:
+                break
+        if best is None:
+            i += 1
+            continue
+        n, j = best
+        text = " ".join(w.text for w in words[i:j]).rstrip(",.")
+        false = n >= 2 or j - i > n
+        start, end = words[i].start, max(words[j - 1].end, words[j].start - NUDGE)
+        out.append(
+            Proposal(start, end, "false start" if false else "repeat", f"“{text}” is said again", 0.85 if n >= 2 else 0.7)
+        )
+        i = j
+    return out
+
+
+def questions(words: Sequence[Word], levels: Levels | None, interviewer: str = "interviewer") -> list[Proposal]:
+    """What the interviewer says: by the speaker's name; else a question that is much softer than the talk around it."""
+    out: list[Proposal] = []
+    named = any(w.speaker == interviewer for w in words)
+    rows = sentences([w for w in words if w.text != VOICE])
+    loud = [_level(levels, s.start, s.end) for s in rows]
+    usual = float(np.median(np.repeat(loud, [s.count for s in rows]))) if loud else 0.0
+    for s, level in zip(rows, loud, strict=True):
+        asks = s.text.rstrip().endswith("?")
+        soft = usual - level
+        if named:
+            if s.speaker == interviewer:
+                out.append(Proposal(s.start, s.end, "question", "the interviewer speaks", 0.95))
+        elif levels is not None and soft > 7 and (asks or soft > 10):
+            why = f"{'a question, ' if asks else ''}{soft:.0f} dB softer than the talk around it"
+            out.append(Proposal(s.start, s.end, "question", why, 0.8 if asks else 0.6))
+    joined: list[Proposal] = []
+    for p in out:
+        if joined and p.start - joined[-1].end < 48_000:
+            joined[-1] = Proposal(joined[-1].start, p.end, "question", joined[-1].why, min(joined[-1].sure, p.sure))
+        else:
+            joined.append(p)
+    return joined
+
+
+def _level(levels: Levels | None, start: int, end: int) -> float:
+    if levels is None:
+        return 0.0
+    x = levels.level[start // TICK : max(start // TICK + 1, end // TICK)]
+    return float(np.percentile(x, 75)) if len(x) else 0.0
+
+
+def kept(start: int, end: int, out: Sequence[tuple[int, int]]) -> list[tuple[int, int]]:
+    """What of [start, end) is left when the stretches `out` are taken away, in order.
+
+    [-----~~~-----~~----]  ->  [-----) [-----) [----)
+    """
+    rows = []
+    at = start
+    for a, b in sorted(out):
+        a, b = max(a, start), min(b, end)
+        if b <= at or a >= end:
+            continue
+        if a > at:
+            rows.append((at, a))
+        at = b
+    if at < end:
+        rows.append((at, end))
+    return rows
+
+
+def voiced_between(levels: Levels, words: Sequence[Word], least: float = 0.16, mask: Mask | None = None) -> list[Word]:
+    """Stretches in which somebody speaks and no word stands: fillers and false starts a recogniser dropped.
+
+    speech  ████████ ████   ███████
+    words   [we   ]          [haul ]
+    found            [voice]
+    """
+    talking = speech(levels) if mask is None else mask
+    left = talking.copy()
+    for w in words:
+        left[max(0, w.start // TICK - 2) : w.end // TICK + 3] = False
+    starts, ends = runs(left)
+    out = []
+    for a, b in zip(starts.tolist(), ends.tolist(), strict=True):
+        if b - a >= least * 100:
+            out.append(Word(VOICE, a * TICK, b * TICK))
+    return out

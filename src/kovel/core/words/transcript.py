@@ -1,0 +1,159 @@
+"""Words and their frames, and how they stand in lines on the lined page."""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from kovel.core.time.rate import Rate
+
+
+@dataclass(frozen=True, slots=True)
+class Word:
+    """A spoken word; start and end in 48 kHz samples of its recording."""
+
+    text: str
+    start: int
+    end: int
+    speaker: str = ""
+    sure: float = 1.0  # how sure the recogniser is; corrected and imported words are certain
+
+    def frames(self, rate: Rate) -> tuple[int, int]:
+        """First frame it sounds in, and the frame after the last."""
+        return rate.sample_to_frame(self.start), rate.sample_to_frame(max(self.end - 1, self.start)) + 1
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """One line of words of a piece. `top` is the row it stands in; words carry their source frame."""
+
+    top: int
+    words: tuple[tuple[int, Word], ...]  # (first frame on the source's clock, word)
+
+
+@dataclass(frozen=True, slots=True)
+class Sentence:
+    """What was said in one go: samples, speaker and text."""
+
+    start: int
+    end: int
+    speaker: str
+    text: str
+    count: int  # of words
+
+
+def sentences(words: Sequence[Word], pause: int = 72_000) -> list[Sentence]:
+    """Words up to a full stop, a change of speaker, or a pause of `pause` samples (1.5 s)."""
+    out: list[Sentence] = []
+    run: list[Word] = []
+    for w in words:
+        if run and (w.speaker != run[-1].speaker or w.start - run[-1].end >= pause):
+            out.append(_sentence(run))
+            run = []
+        run.append(w)
+        if w.text.rstrip("\"'\u201d\u2019)").endswith((".", "?", "!", "\u2026")):
+            out.append(_sentence(run))
+            run = []
+    if run:
+        out.append(_sentence(run))
+    return out
+
+
+def with_speakers(words: Sequence[Word], named: Sequence[Word]) -> list[Word]:
+    """Words with the speaker of whichever of the `named` words stands nearest to each: names outlast a new transcript."""
+    if not any(n.speaker for n in named):
+        return list(words)
+    middles = [(n.start + n.end) // 2 for n in named]
+    out = []
+    for w in words:
+        at = (w.start + w.end) // 2
+        i = bisect_left(middles, at)
+        near = min(range(max(0, i - 1), min(len(named), i + 1)), key=lambda k: abs(middles[k] - at))
+        out.append(replace(w, speaker=named[near].speaker))
+    return out
+
+
+def corrected(word: Word, text: str) -> list[Word]:
+    """A word with other text and its own times; text of several words shares the time out by their length.
+
+    [we haul    ]  ->  [we][haul   ]
+    """
+    parts = text.split()
+    size = [len(p) + 1 for p in parts]
+    edges = [word.start + (word.end - word.start) * sum(size[:i]) // max(1, sum(size)) for i in range(len(parts) + 1)]
+    return [replace(word, text=p, start=edges[i], end=edges[i + 1], sure=1.0) for i, p in enumerate(parts)]
+
+
+def joined(run: Sequence[Word]) -> Word:
+    """Neighbouring words as one."""
+    return replace(run[0], text="".join(w.text for w in run), end=run[-1].end, sure=1.0)
+
+
+def replaced(words: Sequence[Word], find: str, put: str) -> tuple[list[Word], int]:
+    """Every place where the words `find` were said, in whatever case and punctuation, with `put` instead; and how often.
+
+    A capital at the beginning and punctuation at the end are kept; times stay those of the words replaced.
+    """
+    asked = [plain(f) for f in find.split()]
+    out: list[Word] = []
+    i = n = 0
+    while i < len(words):
+        run = words[i : i + len(asked)]
+        if asked and [plain(w.text) for w in run] == asked:
+            whole = Word("", run[0].start, run[-1].end, run[0].speaker)
+            tail = run[-1].text[len(run[-1].text.rstrip(".,;:?!\u2026")) :]
+            text = put
+            if text and run[0].text[:1].isupper() and find[:1].islower():  # it stood at the beginning of a sentence
+                text = text[:1].upper() + text[1:]
+            out += corrected(whole, (text.rstrip(".,;:?!") + tail) if text else "")
+            i += len(asked)
+            n += 1
+        else:
+            out.append(words[i])
+            i += 1
+    return out, n
+
+
+def plain(text: str) -> str:
+    """A word without case and punctuation, for comparing."""
+    return "".join(ch for ch in text.casefold() if ch.isalnum() or ch == "'")
+
+
+def _sentence(run: Sequence[Word]) -> Sentence:
+    return Sentence(run[0].start, run[-1].end, run[0].speaker, " ".join(w.text for w in run), len(run))
+
+
+def words_in(words: Sequence[Word], rate: Rate, start: int, length: int) -> list[tuple[int, Word]]:
+    """Words whose middle lies in [start, start+length) frames: a word cut in two belongs to the side that keeps more."""
+    a, b = rate.frame_to_sample(start), rate.frame_to_sample(start + length)
+    i = bisect_left(words, a, key=lambda w: w.start)
+    while i > 0 and words[i - 1].end > a:
+        i -= 1
+    out = []
+    for w in words[i:]:
+        if w.start >= b:
+            break
+        if a <= (w.start + w.end) // 2 < b:
+            out.append((max(w.frames(rate)[0], start), w))
+    return out
+
+
+def lines(
+    words: Sequence[tuple[int, Word]], *, start: int, length: int, frames_per_row: float, rows: int, chars: int
+) -> list[Line]:
+    """Set words in rows at their time; a full row pushes words down while rows are left, then they crowd the last.
+
+    row 0 |We haul the ferry across by|      a row is `frames_per_row` frames tall and holds about `chars` characters
+    row 1 |hand, two of us            |
+    """
+    table: list[list[tuple[int, Word]]] = [[] for _ in range(max(rows, 1))]
+    used = [0] * len(table)
+    row = 0
+    for f, w in words:
+        row = max(row, min(int((f - start) / frames_per_row), len(table) - 1))
+        if used[row] + len(w.text) > chars and row + 1 < len(table):
+            row += 1
+        table[row].append((f, w))
+        used[row] += len(w.text) + 1
+    return [Line(i, tuple(r)) for i, r in enumerate(table) if r]

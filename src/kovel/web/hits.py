@@ -1,0 +1,129 @@
+"""Hits and beats: quick cuts on sounds, heard and seen before they go to the story."""
+
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Depends, Form, Request
+from fastapi.responses import HTMLResponse, JSONResponse
+
+from kovel.core.plan.plan import make_plan
+from kovel.core.story.model import Piece, Story
+from kovel.store import jobs, projects, recordings, stories
+from kovel.store.projects import Invalid
+from kovel.store.recordings import Recording
+from kovel.web.pages import joined, page, plan_answer, render, report, sent, small, the_recording, web
+from kovel.work import quick_cuts
+
+router = APIRouter(prefix="/p/{project}")
+
+
+def _job(request: Request, r: Recording) -> jobs.Job | None:
+    job = jobs.latest_of_recordings(web(request).data.db, r.project, "pulse").get(r.id)
+    return job if job and job.state in ("waiting", "working", "failed") else None
+
+
+def _desk(request: Request, project: int, r: Recording) -> dict[str, Any]:
+    w = web(request)
+    p = projects.get(w.data.db, project)
+    d = quick_cuts.desk(w.data, r.id)
+    found = quick_cuts.pulse(w.data, r.id)
+    rows, _ = quick_cuts.marks(w.data, r.id, p.rate, d)
+    cuts = quick_cuts.pieces(w.data, r.id, p.rate, d)
+    hits = [m.frame for m in rows if m.on]
+    music = [x for x in recordings.of_project(w.data.db, project) if x.kind == "music" and x.ready]
+    b = quick_cuts.beats(w.data, d.music) if d.music is not None else None
+    worst = None
+    if b and b.beats:
+        off = quick_cuts.off_beat(cuts, hits, [p.rate.sample_to_frame(x - b.beats[0]) for x in b.beats])
+        worst = max(off, default=0)
+    return {
+        "project": p, "r": r, "desk": d, "found": found, "marks": rows, "cuts": cuts, "length": sum(c.end - c.start for c in cuts),
+        "total": r.length(p.rate), "job": _job(request, r), "music": music, "beats": b, "worst": worst,
+        "piece_faces": [small(w, r, hits[c.hit] if c.hit is not None else c.start, p.rate) for c in cuts[:60]], "fps": float(p.rate.fps),
+    }  # fmt: skip
+
+
+def _rows(request: Request, project: int) -> list[Recording]:
+    return [r for r in recordings.of_project(web(request).data.db, project) if r.sound and not r.aside and r.ready]
+
+
+@router.get("/hits")
+def room(request: Request, project: int, rec: int | None = None) -> HTMLResponse:
+    w = web(request)
+    p = projects.get(w.data.db, project)
+    rows = _rows(request, project)
+    chosen = next((r for r in rows if r.id == rec), None) or next(
+        (r for r in rows if r.kind == "b-roll"), rows[0] if rows else None
+    )
+    faces = {r.id: small(w, r, r.length(p.rate) // 3, p.rate) for r in rows}
+    base = {"room": "tighten", "project": p, "rows": rows, "faces": faces}
+    if chosen is None:
+        return page(request, "hits.html", **{**base, "r": None})
+    if quick_cuts.pulse(w.data, chosen.id) is None and _job(request, chosen) is None:
+        quick_cuts.find(w.data, chosen.id)
+    if chosen.kind == "music":
+        return page(request, "hits.html", **{**base, **_beats(request, project, chosen)})
+    return page(request, "hits.html", **{**base, **_desk(request, project, chosen)})
+
+
+def _beats(request: Request, project: int, r: Recording) -> dict[str, Any]:
+    w = web(request)
+    p = projects.get(w.data.db, project)
+    b = quick_cuts.beats(w.data, r.id)
+    down = set(b.downbeats)
+    return {
+        "project": p, "r": r, "beats": b, "lines": [(p.rate.sample_to_frame(x), x in down) for x in b.beats], "total": r.length(p.rate),
+        "job": _job(request, r), "found": quick_cuts.pulse(w.data, r.id), "fps": float(p.rate.fps),
+    }  # fmt: skip
+
+
+def _drawn(request: Request, project: int, r: Recording, did: str = "") -> HTMLResponse:
+    part = (
+        render("parts/beats.html", **_beats(request, project, r))
+        if r.kind == "music"
+        else render("parts/hits.html", **_desk(request, project, r))
+    )
+    return joined(part, report(did) if did else "")
+
+
+@router.get("/hits/{recording}")
+def fresh(request: Request, project: int, recording: int) -> HTMLResponse:
+    return _drawn(request, project, the_recording(request, project, recording))
+
+
+@router.post("/hits/{recording}")
+def change(request: Request, project: int, recording: int, form: Annotated[dict[str, str], Depends(sent)]) -> HTMLResponse:
+    r = the_recording(request, project, recording)
+    w = web(request)
+    did = quick_cuts.correct_beats(w.data, recording, form) if r.kind == "music" else quick_cuts.change(w.data, recording, form)
+    return _drawn(request, project, r, did)
+
+
+@router.get("/hits/{recording}/plan")
+def plan(request: Request, project: int, recording: int) -> JSONResponse:
+    """The quick cut as a plan for the player."""
+    w = web(request)
+    p = projects.get(w.data.db, project)
+    r = the_recording(request, project, recording)
+    cuts = quick_cuts.pieces(w.data, recording, p.rate, quick_cuts.desk(w.data, recording))
+    story = Story(p.rate, tuple(Piece(i, r.id, c.start, c.end - c.start) for i, c in enumerate(cuts, 1)), next_id=len(cuts) + 1)
+    return plan_answer(w, make_plan(story, {r.id: r.source}), {r.id: r.source})
+
+
+@router.post("/hits/{recording}/send")
+def send(
+    request: Request,
+    project: int,
+    recording: int,
+    where: Annotated[str, Form()] = "end",
+    at: Annotated[int | None, Form()] = None,
+) -> HTMLResponse:
+    """The quick cut as pieces of the story: one undo step."""
+    w = web(request)
+    p = projects.get(w.data.db, project)
+    the_recording(request, project, recording)
+    cuts = quick_cuts.pieces(w.data, recording, p.rate, quick_cuts.desk(w.data, recording))
+    if not cuts:
+        raise Invalid("There are no hits to make pieces of. Raise the sensitivity, or choose another take.")
+    ranges = [(recording, c.start, c.end - c.start) for c in cuts]
+    done = stories.put_in(w.data.db, project, ranges, at if where == "playhead" else None)
+    return joined(report(done.did + ". One undo in the Story takes it back.", done.notes), hx_reswap="none")

@@ -1,0 +1,155 @@
+"""Around the lined page: the seam desk, the checks, the stories of a project, copying, finding, comparing."""
+
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import HTMLResponse, JSONResponse, Response
+
+from kovel.core.checks.offers import angles, pauses_between
+from kovel.core.story.compare import compare
+from kovel.core.story.consequences import longest
+from kovel.core.story.dialogue import taken_out
+from kovel.core.story.paste import copied
+from kovel.store import projects, recordings, stories
+from kovel.store.projects import Missing
+from kovel.store.stories import Kept
+from kovel.web.pages import page, web
+from kovel.work.checking import findings, offers_for, strength_of, the_seam, words_around
+from kovel.work.folder import Data
+
+router = APIRouter(prefix="/p/{project}")
+
+
+def told(data: Data, project: int, kept: Kept) -> dict[str, Any]:
+    """The stories of a project, for the chooser."""
+    rows = [
+        {"id": k.id, "name": k.name, "length": k.story.length, "open": k.id == kept.id}
+        for k in stories.of_project(data.db, project)
+    ]
+    return {"stories": rows}
+
+
+def _kept(request: Request, project: int) -> Kept:
+    db = web(request).data.db
+    projects.get(db, project)
+    return stories.load(db, stories.current(db, project))
+
+
+@router.get("/story/seam")
+def seam(request: Request, project: int, piece: int) -> HTMLResponse:
+    """The seam before a piece: both sides, what can be set, and for an exposed jump what is offered."""
+    data = web(request).data
+    kept = _kept(request, project)
+    story, sources = kept.story, recordings.sources(data.db, project)
+    s = the_seam(story, sources, piece)
+    i = story.index_of(piece)
+    sides = []
+    for which, p, edge in (("out", s.left, s.left.end), ("in", s.right, s.right.start)):
+        src = sources.get(p.source) if p.source is not None else None
+        sides.append(
+            {"which": which, "piece": p, "edge": edge, "name": src.name if src else "card" if p.card else "space",
+             "total": src.length(story.rate) if src else None, "shown": edge - 1 if which == "out" else edge, "source": src, "zoom": story.value(p, "zoom", sources)}
+        )  # fmt: skip
+    return page(
+        request, "parts/seam.html", project=projects.get(data.db, project), s=s, sides=sides, join=story.join(i),
+        most={b: longest(story, sources, i, b) for b in ("dissolve", "dip")},
+        strength=strength_of(data, sources, story.rate)(s) if s.kind == "jump" else None,
+        offers=offers_for(data, project, story, s) if s.kind == "jump" else [],
+        angles=[] if s.kind == "jump" else angles(story, sources, s.at, pauses_between(words_around(data, story, s.at, s.at + 14 * story.rate.nominal))),
+        number=i, of=len(story.pieces) - 1, rate=story.rate,
+    )  # fmt: skip
+
+
+@router.get("/story/angles")
+def other_cameras(request: Request, project: int, at: int) -> JSONResponse:
+    """Cutaways to the other cameras of the sync set at the playhead, ending at the next pause after 5 s."""
+    data = web(request).data
+    kept = _kept(request, project)
+    rate = kept.story.rate
+    ends = pauses_between(words_around(data, kept.story, at, at + 14 * rate.nominal))
+    found = angles(kept.story, recordings.sources(data.db, project), at, ends)
+    return JSONResponse([{"name": o.name, "why": o.why, "command": o.command, "params": dict(o.params)} for o in found])
+
+
+@router.get("/story/checks")
+def checks(request: Request, project: int) -> HTMLResponse:
+    """What to look at, worst first; and what was taken out, to be put back."""
+    data = web(request).data
+    kept = _kept(request, project)
+    gone = taken_out(kept.story, recordings.sources(data.db, project))
+    return page(
+        request, "parts/checks.html", project=projects.get(data.db, project), findings=findings(data, project, kept.story),
+        gone=gone, rate=kept.story.rate, names={r.id: r.name for r in recordings.of_project(data.db, project)},
+    )  # fmt: skip
+
+
+@router.get("/story/copy")
+def copy(request: Request, project: int, a: int, b: int) -> JSONResponse:
+    """A stretch of the story as plain values, to be pasted here or into another story."""
+    return JSONResponse(copied(_kept(request, project).story, a, b))
+
+
+@router.get("/story/find")
+def find(request: Request, project: int, text: str = "") -> JSONResponse:
+    """Where in the story something is said: [first frame, end, words], in order."""
+    kept = _kept(request, project)
+    want = text.lower().split()
+    if not want:
+        return JSONResponse([])
+    words = words_around(web(request).data, kept.story, 0, kept.story.length)
+    said = [w.text.lower().strip(".,;:!?…“”\"'") for _, _, w in words]
+    hits = [
+        [words[i][0], words[i + len(want) - 1][1], " ".join(w.text for _, _, w in words[i : i + len(want)])]
+        for i in range(len(words) - len(want) + 1)
+        if said[i : i + len(want) - 1] == want[:-1] and said[i + len(want) - 1].startswith(want[-1])
+    ]
+    return JSONResponse(hits)
+
+
+@router.post("/stories")
+def create(
+    request: Request, project: int, name: Annotated[str, Form()] = "", of: Annotated[int | None, Form()] = None
+) -> Response:
+    """A new story, or a copy of one; it is opened."""
+    stories.create(web(request).data.db, project, name, of)
+    return _again(project)
+
+
+def _its(request: Request, project: int, story: int) -> Kept:
+    """A story of this project; `Missing` if it is another one's."""
+    kept = stories.load(web(request).data.db, story)
+    if kept.project != project:
+        raise Missing("There is no such story in the project.")
+    return kept
+
+
+def _again(project: int) -> Response:
+    return Response(status_code=204, headers={"hx-redirect": f"/p/{project}/story"})
+
+
+@router.post("/stories/{story}/open")
+def open_story(request: Request, project: int, story: int) -> Response:
+    stories.open_story(web(request).data.db, project, story)
+    return _again(project)
+
+
+@router.post("/stories/{story}/name")
+def rename(request: Request, project: int, story: int, name: Annotated[str, Form()] = "") -> Response:
+    stories.rename(web(request).data.db, _its(request, project, story).id, name)
+    return _again(project)
+
+
+@router.post("/stories/{story}/delete")
+def delete(request: Request, project: int, story: int) -> Response:
+    stories.delete(web(request).data.db, project, story)
+    return _again(project)
+
+
+@router.get("/story/compare")
+def compared(request: Request, project: int, story: int) -> HTMLResponse:
+    """What the open story has that another one has not, and the other way round."""
+    data = web(request).data
+    kept, other = _kept(request, project), _its(request, project, story)
+    rows = compare(other.story, kept.story)
+    names = {r.id: r.name for r in recordings.of_project(data.db, project)}
+    return page(request, "parts/compared.html", rows=rows, names=names, kept=kept, other=other, rate=kept.story.rate)

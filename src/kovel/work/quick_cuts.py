@@ -1,0 +1,176 @@
+"""Quick cuts on sounds: the hits of a take, what the editor chose of them, and the beats of a music bed."""
+
+import json
+from bisect import bisect_left
+from dataclasses import asdict, dataclass, field, replace
+from typing import Any
+
+from kovel.core.sound.beats import Beats, doubled, halved, moved, tapped
+from kovel.core.sound.hits import Cut, Hit, Quick, at_sensitivity, on_beats, quick_cut
+from kovel.core.story.model import Story
+from kovel.core.time.rate import Rate
+from kovel.store import jobs, recordings, settings
+from kovel.store.jobs import Job
+from kovel.store.projects import Invalid
+from kovel.work.folder import Data, media_facts
+from kovel.work.tighten import number, whole
+
+
+def pulse(data: Data, recording: int) -> dict[str, Any] | None:
+    """pulse.json of a recording; None while it was not listened to for hits and beats."""
+    try:
+        return json.loads((data.derived(recording) / "pulse.json").read_text())
+    except (OSError, ValueError):
+        return None
+
+
+def find(data: Data, recording: int) -> Job:
+    """Queue finding hits and beats, or the job that does it already."""
+    r = recordings.get(data.db, recording)
+    now = jobs.latest_of_recordings(data.db, r.project, "pulse").get(recording)
+    if now and now.state in ("waiting", "working"):
+        return now
+    facts = media_facts(data, recording)
+    if not r.sound or not r.ready or facts is None:
+        raise Invalid(f"{r.name} has no sound that is ready yet.")
+    return jobs.add(
+        data.db, r.project, "pulse", {"out": str(data.derived(recording)), "channels": facts["channels"]}, recording
+    )
+
+
+@dataclass
+class Desk:
+    """The editor's choices for one take."""
+
+    how: Quick = field(default_factory=Quick)
+    sensitivity: float = 0.5
+    off: list[int] = field(default_factory=list)  # samples of hits left out
+    music: int | None = None  # recording whose beats the hits go to
+
+
+def desk(data: Data, recording: int) -> Desk:
+    raw = settings.get(data.db, f"hits {recording}")
+    if not raw:
+        return Desk()
+    d = json.loads(raw)
+    return Desk(Quick(**d.pop("how")), **d)
+
+
+def put(data: Data, recording: int, d: Desk) -> None:
+    settings.put(data.db, f"hits {recording}", json.dumps(asdict(d)))
+
+
+@dataclass(frozen=True, slots=True)
+class Mark:
+    """A hit in frames of the project, and whether it is used."""
+
+    sample: int
+    frame: int
+    strength: float
+    on: bool
+
+
+def marks(data: Data, recording: int, rate: Rate, d: Desk) -> tuple[list[Mark], list[int]]:
+    """Hits at the desk's sensitivity, and the frames each rings."""
+    found = pulse(data, recording) or {"hits": []}
+    ring = {r[0]: r[3] for r in found["hits"]}
+    rows = at_sensitivity([Hit(*r[:3]) for r in found["hits"]], d.sensitivity)
+    off = set(d.off)
+    out = [Mark(h.sample, rate.sample_to_frame(h.sample), h.strength, h.sample not in off) for h in rows]
+    return out, [max(1, round(ring[h.sample] * float(rate.fps))) for h in rows]
+
+
+def pieces(data: Data, recording: int, rate: Rate, d: Desk) -> list[Cut]:
+    """The quick cut as it stands: frames of the recording, in order."""
+    total = recordings.get(data.db, recording).length(rate)
+    rows, rings = marks(data, recording, rate, d)
+    used = [(m.frame, n) for m, n in zip(rows, rings, strict=True) if m.on]
+    hits = [h for h, _ in used]
+    cuts = quick_cut(hits, [n for _, n in used], total, d.how)
+    if d.music is not None:
+        b = beats(data, d.music)
+        if b.beats:
+            first = b.beats[0]
+            cuts = on_beats(cuts, hits, [rate.sample_to_frame(x - first) for x in b.beats])
+    return cuts
+
+
+def change(data: Data, recording: int, form: dict[str, str]) -> str:
+    """A choice, by the form that asks for it; what was done, in words."""
+    d = desk(data, recording)
+    if "toggle" in form:
+        s = whole(form, "toggle")
+        was = s in d.off
+        d.off = [x for x in d.off if x != s] + ([] if was else [s])
+        put(data, recording, d)
+        return "Hit taken in." if was else "Hit left out."
+
+    target = form.get("target", "")
+    d.how = Quick(
+        int(number(form, "before", 0, 10, d.how.before)), int(number(form, "length", 1, 25, d.how.length)), form.get("ring") == "1", 25,
+        int(number(form, "intro", 0, 10_000, 0)), int(number(form, "target", 1, 100_000, 250)) if target else None,
+    )  # fmt: skip
+    d.sensitivity = number(form, "sensitivity", 0, 1, d.sensitivity)
+    d.music = whole(form, "music") or None
+    put(data, recording, d)
+    return "Settings changed."
+
+
+def beats(data: Data, recording: int) -> Beats:
+    """The beats of a recording, as the editor corrected them or as they were found."""
+    raw = settings.get(data.db, f"beats {recording}")
+    d = json.loads(raw) if raw else pulse(data, recording)
+    if not d:
+        return Beats((), 0.0)
+    return Beats(tuple(d["beats"]), d["tempo"], d["first"], d["bar"])
+
+
+def correct_beats(data: Data, recording: int, form: dict[str, str]) -> str:
+    """Double, halve, move, tap, shift the downbeat, or take all corrections back."""
+    b, do = beats(data, recording), form.get("do", "")
+    if do == "found":
+        settings.put(data.db, f"beats {recording}", "")
+        return "The beats are as they were found."
+    if do == "double":
+        b = doubled(b)
+    elif do == "halve":
+        b = halved(b)
+    elif do == "move":
+        b = moved(b, whole(form, "by") * 48)
+    elif do == "downbeat":
+        b = replace(b, first=(b.first + 1) % b.bar)
+    elif do == "tap":
+        taps = [int(x) for x in form.get("taps", "").split(",") if x.strip().isdigit()]
+        if not taps:
+            raise Invalid("No taps came. Press T on each beat while it plays.")
+        b = tapped(b, taps)
+    else:
+        raise Invalid("That cannot be done to beats.")
+    if not b.beats:
+        raise Invalid("There are no beats to correct. Tap them: T on each beat while it plays.")
+    value = {"beats": list(b.beats), "tempo": b.tempo, "first": b.first, "bar": b.bar}
+    settings.put(data.db, f"beats {recording}", json.dumps(value))
+    return f"{b.tempo:.1f} beats a minute."
+
+
+def off_beat(cuts: list[Cut], hits: list[int], beat_frames: list[int]) -> list[int]:
+    """How many frames each hit of a quick cut lies off its nearest beat."""
+    out, t = [], 0
+    for c in cuts:
+        if c.hit is not None and beat_frames:
+            at = t + hits[c.hit] - c.start
+            i = bisect_left(beat_frames, at)
+            out.append(min(abs(b - at) for b in beat_frames[max(0, i - 1) : i + 1]))
+        t += c.end - c.start
+    return out
+
+
+def beats_of(data: Data, story: Story) -> list[int]:
+    """Story frames on which beats of its music fall, for snapping; none for music nobody looked for beats in."""
+    out: set[int] = set()
+    for x in story.sounds:
+        for sample in beats(data, x.source).beats if x.kind == "music" else ():
+            f = story.rate.sample_to_frame(sample)
+            if x.start <= f < x.end and (at := story.at(x) + f - x.start) < story.length:
+                out.add(at)
+    return sorted(out)

@@ -1,0 +1,140 @@
+"""Settings at scopes: declared once, kept where they differ, met from wide to near; and the layers they end in."""
+
+import json
+from itertools import pairwise
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from kovel.core.plan.layers import Layer, Opacity, Place
+from kovel.core.plan.plan import make_plan
+from kovel.core.plan.sounds import Heard, ramped
+from kovel.core.story.catalogue import run
+from kovel.core.story.model import Refused, Source, Story
+from kovel.core.story.patch import story_from_json, story_to_json
+from kovel.core.story.settings import NONE, SETTINGS, Values, met, on_line
+from tests.core.stories import SOURCES, R, do, three
+
+levels = st.floats(-20, 6).map(lambda x: round(x, 1))
+lines = st.dictionaries(st.integers(0, 500), levels, min_size=1, max_size=5).map(lambda d: tuple(sorted(d.items())))
+
+
+def value(s: Story, item: int, name: str, sources: dict[int, Source] = SOURCES) -> object:
+    return s.value(s.item(item), name, sources)
+
+
+def test_each_scope_is_met_by_the_nearer_ones() -> None:
+    """Levels in dB add up over recording, story, group and piece; a framing is replaced by the nearest that has one."""
+    bright = SOURCES | {1: Source(1, "A", R, 2000, setup="x", settings=NONE.having("level", 2.0).having("zoom", 110))}
+    s = do(three(), "set_group", ids=[1, 2], on=True)
+    group = f"group {s.pieces[0].group}"
+    for to, setting, v in (
+        ("story", "level", 1.5),
+        (group, "level", -3.0),
+        (1, "level", -1.0),
+        (group, "zoom", 120),
+        (2, "zoom", 130),
+    ):
+        s = run(s, bright, "set_value", {"to": to, "setting": setting, "value": v})[0]
+    assert [value(s, i, "level", bright) for i in (1, 2, 3)] == [-0.5, 0.5, 1.5]
+    assert [value(s, i, "zoom", bright) for i in (1, 2, 3)] == [120, 130, 100]
+    s, report = run(s, bright, "set_value", {"to": 1, "setting": "zoom", "value": 100})  # against the group's
+    assert value(s, 1, "zoom", bright) == 100 and report.did == "A: zoom 100 %"
+    s = run(s, bright, "reset_value", {"to": [1, 2], "setting": "zoom"})[0]
+    assert [value(s, i, "zoom", bright) for i in (1, 2)] == [120, 120]
+    s = run(s, bright, "reset_value", {"to": group, "setting": "zoom"})[0]
+    assert [value(s, i, "zoom", bright) for i in (1, 2, 3)] == [110, 110, 100] and s.pieces[1].settings == NONE
+    plan = make_plan(s, bright)
+    assert [x.layers[0].part.zoom for x in plan.pictures] == [110, 110, 100]
+    assert [h.gain for h in plan.sounds] == pytest.approx([10 ** (x / 20) for x in (-0.5, 0.5, 1.5)])
+    assert story_from_json(json.loads(json.dumps(story_to_json(s)))) == s
+
+
+def test_settings_go_where_what_they_belong_to_goes() -> None:
+    s = do(three(), "set_value", to=1, setting="level", value=-4)
+    s = do(do(s, "split", at=40), "move", piece=2, before=1)
+    assert [value(s, p.id, "level") for p in s.pieces] == [0.0, -4.0, -4.0, 0.0]
+    s = do(s, "copy_values", source=1, to=[2, 3], settings=["level"])
+    assert [value(s, p.id, "level") for p in s.pieces] == [-4.0] * 4
+    line = [[100, -12.0], [150, 0.0]]  # on the recording's clock: it stays with the words, whatever is cut before them
+    s = do(three(), "set_value", to=1, setting="level", value=line)
+    (a, *_) = make_plan(s, SOURCES).sounds
+    (b, *_) = make_plan(do(s, "trim", piece=1, edge="in", delta=25), SOURCES).sounds
+    assert (a.line, b.line) == (((0, -12.0), (50 * 1920, 0.0)), ((-25 * 1920, -12.0), (25 * 1920, 0.0)))
+    at = lambda h, n: ramped(np.ones(1, np.float32), n, h)[0]  # noqa: E731
+    assert at(a, 40 * 1920) == pytest.approx(at(b, 15 * 1920)) == pytest.approx(10 ** (-12 / 5 / 20))
+
+
+@pytest.mark.parametrize(
+    ("params", "why"),
+    [
+        ({"to": 1, "setting": "shine", "value": 1}, "no setting called shine"),
+        ({"to": 1, "setting": "zoom", "value": 99}, "set to 100 to 300 %"),
+        ({"to": 1, "setting": "zoom", "value": 110.5}, "set to 100 to 300 %"),
+        ({"to": 1, "setting": "level", "value": float("nan")}, "-60 to 12 dB"),
+        ({"to": 1, "setting": "level", "value": [[5, 0.0], [5, 1.0]]}, "-60 to 12 dB"),
+        ({"to": 1, "setting": "natural", "value": True}, "needs a sound"),
+        ({"to": [], "setting": "zoom", "value": 110}, "Choose something"),
+        ({"to": "story", "setting": "fade_in", "value": 5}, "not on the story"),
+        ({"to": "group 9", "setting": "level", "value": 5}, "no group 9"),
+        ({"to": 4, "setting": "span", "value": 5}, "retiming the cover"),
+        ({"to": 4, "setting": "natural", "value": True}, "needs a sound of its own"),
+        ({"to": 99, "setting": "zoom", "value": 110}, "no longer in the story"),
+        ({"to": 1, "setting": "zoom", "value": 100}, "like that already"),
+    ],
+)
+def test_what_cannot_be_set_is_refused_in_words(params: dict, why: str) -> None:
+    s = do(three(), "lay_cover", source=3, at=20, until=60, start=10)  # id 4, a shot without sound
+    with pytest.raises(Refused, match=why):
+        run(s, SOURCES, "set_value", params)
+
+
+@given(st.lists(st.one_of(levels, lines), min_size=1, max_size=4), st.integers(-20, 520))
+def test_levels_and_lines_add_up(values: list, moment: int) -> None:
+    """Where scopes meet, the level at any moment of the sum's own kind is the sum of what each says there."""
+    scopes = [Values((("level", v),)) for v in values]
+    whole = met("level", scopes)
+    one = lambda v: on_line(v, moment) if isinstance(v, tuple) else v  # noqa: E731
+    moments = {m for v in values if isinstance(v, tuple) for m, _ in v}
+    assert one(whole) == pytest.approx(sum(map(one, values)), abs=1e-6) or len(moments) > 0
+    for m in moments:  # at every moment that any of them names
+        said = sum(on_line(v, m) if isinstance(v, tuple) else v for v in values)
+        assert isinstance(whole, tuple) and dict(whole)[m] == pytest.approx(said, abs=1e-6)
+    if isinstance(whole, tuple):  # between them it is straight, as the sum of straight lines is
+        for (a, x), (b, y) in pairwise(whole):
+            if a < moment < b:
+                assert one(whole) == pytest.approx(x + (y - x) * (moment - a) / (b - a), abs=1e-6)
+                assert one(whole) == pytest.approx(sum(map(one, values)), abs=1e-6)
+
+
+@given(st.sampled_from(sorted(SETTINGS)), st.one_of(st.booleans(), st.integers(-99, 400), levels, lines, st.text(max_size=4)))
+def test_only_values_of_their_kind_are_kept(name: str, v: object) -> None:
+    kept = SETTINGS[name].of_kind(v)
+    if kept is None:
+        with pytest.raises(ValueError, match=name):
+            Values.from_json({name: v})
+        return
+    own = NONE.having(name, kept)
+    assert own[name] == kept and Values.from_json(json.loads(json.dumps(own.to_json()))) == own
+    assert own.without(name) == NONE and (name in own) == (kept != SETTINGS[name].default)
+
+
+@given(st.integers(1, 40), st.integers(0, 39), st.integers(0, 60))
+def test_opacity_goes_straight_and_runs_on(n: int, k: int, later: int) -> None:
+    """A dissolve of n frames rises from 1/(n+1) to n/(n+1); a part of a run shows what the whole shows there."""
+    up, down = Opacity.rising(n), Opacity.falling(n)
+    if k < n:
+        assert up.at(k) == pytest.approx((k + 1) / (n + 1)) and down.at(k) == pytest.approx(1 - up.at(k))
+    assert up.later(later).at(k) == up.at(k + later) and down.later(later).at(k) == down.at(k + later)
+    layer = Layer(make_plan(three(), SOURCES).pictures[0].image, up, place=Place(0.5, 0, 0.5, 0.5))
+    again, steps = Layer.from_json(json.loads(json.dumps(layer.to_json(R.fps / R.fps))))
+    assert (again.opacity, again.place, again.part) == (up, layer.place, layer.part) and steps == (100, 1, 1)
+
+
+def test_a_gain_line_is_straight_in_decibels() -> None:
+    """-20 dB is a tenth of the amplitude, half-way in dB its root (definition of the decibel, IEC 60027-3)."""
+    h = Heard(0, 1000, 1, 0, gain=0.5, rise=1, fall=1, line=((100, -20.0), (300, 0.0)))
+    y = ramped(np.ones(1000, np.float32), 0, h)
+    assert y[[50, 100, 200, 300, 900]] == pytest.approx([0.05, 0.05, 0.5 / 10**0.5, 0.5, 0.5], rel=1e-6)
