@@ -2,6 +2,7 @@
 
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -9,9 +10,13 @@ from bench.edits import made as long_story
 from bench.edits import timed
 from playwright.sync_api import Page, expect
 
-from kovel.core.plan.plan import make_plan
+from kovel.core.plan.layers import Image, Layer, Opacity, Place, Run
+from kovel.core.plan.plan import Plan, make_plan
+from kovel.core.story.model import Card
+from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
-from kovel.media.render import Sound
+from kovel.media.reader import rgb_of
+from kovel.media.render import Pictures, Sound
 from kovel.store import recordings
 from kovel.work.folder import Data
 from tests.browser.seen import truth, until, wrong
@@ -73,6 +78,12 @@ def test_browser_mixes_and_schedules_the_renderers_samples(page: Page, forty: tu
     )
     want = Sound(plan.sounds, raw).block(a, b)[:, 0]
     assert np.abs(np.array(got, np.float32) - want).max() < 1e-6
+    lined = replace(plan, sounds=tuple(replace(h, line=((0, -30.0), (h.end - h.at, 6.0)), gain=0.7) for h in plan.sounds))
+    got = page.evaluate(
+        "async ([plan, a, b]) => { const { mix } = await import('/static/js/sound.js'); return Array.from((await mix(plan, a, b))[0]); }",
+        [lined.to_json(sources), a, a + 48_000],
+    )
+    assert np.abs(np.array(got, np.float32) - Sound(lined.sounds, raw).block(a, a + 48_000)[:, 0]).max() < 1e-6
     heard = page.evaluate("""async ([a, n]) => {
       const { Sound } = await import('/static/js/sound.js');
       const s = new Sound(); s.context = new OfflineAudioContext(2, n, 48000);
@@ -82,6 +93,36 @@ def test_browser_mixes_and_schedules_the_renderers_samples(page: Page, forty: tu
     }""", [a, 72000])  # fmt: skip
     x = np.array(heard, np.float32)
     assert np.abs(x[:480]).max() == 0 and np.abs(x[480:72000] - Sound(plan.sounds, raw).block(a, a + 71520)[:, 0]).max() < 1e-4
+
+
+def test_layers_are_drawn_alike_by_player_and_renderer(page: Page, forty: tuple) -> None:
+    """See-through, in a quarter of the picture, over each other and over black: the same colours at the same places."""
+    _, server = forty
+    page.goto(f"{server.url}/p/1/story")
+    until(page, "window.kovel?.story")
+    card = lambda colour, **more: Layer(Image(card=Card(colour)), **more)  # noqa: E731
+    stacks = [
+        (card("#c02020"), card("#2040c0", opacity=Opacity(1, 0, 4))),
+        (card("#20a040", opacity=Opacity(2, 0, 5)),),
+        (card("#c0c040"), card("#2040c0", place=Place(0.5, 0, 0.5, 0.5)), card("#ffffff", opacity=Opacity(1, 0, 2), place=Place(0, 0.5, 1, 0.5))),
+        (card("#ffffff", place=Place(0.25, 0.25, 0.25, 0.5)),),
+    ]  # fmt: skip
+    plan = Plan(Rate(25), len(stacks), tuple(Run(t, t + 1, x) for t, x in enumerate(stacks)), ())
+    drawn = Pictures({}, 640, 360)
+    page.evaluate("plan => kovel.player.load({ ...plan, project: 1, frames: {}, pieces: [], seams: [], covers: [] })", plan.to_json({}))
+    points = [(x, y) for x in (0.1, 0.3, 0.45, 0.6, 0.9) for y in (0.1, 0.4, 0.6, 0.9)]
+    for t, stack in enumerate(stacks):
+        frame = drawn.frame([(x, (0, 1, 1)) for x in stack], 0)
+        rgb = rgb_of(frame.reformat(format="yuv444p")).astype(int)
+        page.evaluate("t => { window.drew = null; kovel.player.drawn = (f) => { window.drew = f; }; kovel.player.seek(t); }", t)
+        until(page, f"window.drew === {t}")
+        seen = page.evaluate(
+            """points => { const c = kovel.player.canvas, g = c.getContext("2d");
+            return points.map(([x, y]) => [...g.getImageData(x * c.width, y * c.height, 1, 1).data.slice(0, 3)]); }""",
+            points,
+        )
+        want = [rgb[int(y * 360), int(x * 640)] for x, y in points]
+        assert np.abs(np.array(seen) - np.array(want)).max() <= 8, (t, seen, want)  # 8-bit colours through YUV and back
 
 
 def test_without_webcodecs_pictures_stay_within_a_frame(page: Page, watch: Callable, forty: tuple) -> None:
