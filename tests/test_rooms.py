@@ -134,7 +134,7 @@ def test_lined_page_puts_everything_at_its_time(room: TestClient, coded: Coded) 
             for a, t, h in re.findall(r'data-piece="\d+" data-at="(\d+)".*?style="top:([\d.]+)px;height:([\d.]+)px"', text)
         ]
         assert [(a, round(t / px), round(h / px)) for a, t, h in tops] == [(0, 0, 75), (75, 75, 75)]
-        cover = re.search(r'data-cover="\d+" data-at="60".*?top:([\d.]+)px;height:([\d.]+)px', text, re.S)
+        cover = re.search(r'data-cover="\d+" data-lane="1" data-at="60".*?top:([\d.]+)px;height:([\d.]+)px', text, re.S)
         assert cover and round(float(cover[1]) / px) == 60 and round(float(cover[2]) / px) == 50
         assert text.count('class="seam"') == 1 and 'data-kind="covered"' in text
         words = re.findall(r'class="w[^"]*" data-f="(\d+)" data-e="(\d+)">(w\d+)<', text)

@@ -109,7 +109,9 @@ def test_layers_are_drawn_alike_by_player_and_renderer(page: Page, forty: tuple)
     ]  # fmt: skip
     plan = Plan(Rate(25), len(stacks), tuple(Run(t, t + 1, x) for t, x in enumerate(stacks)), ())
     drawn = Pictures({}, 640, 360)
-    page.evaluate("plan => kovel.player.load({ ...plan, project: 1, frames: {}, pieces: [], seams: [], covers: [] })", plan.to_json({}))
+    page.evaluate(
+        "plan => kovel.player.load({ ...plan, project: 1, frames: {}, pieces: [], seams: [], covers: [] })", plan.to_json({})
+    )
     points = [(x, y) for x in (0.1, 0.3, 0.45, 0.6, 0.9) for y in (0.1, 0.4, 0.6, 0.9)]
     for t, stack in enumerate(stacks):
         frame = drawn.frame([(x, (0, 1, 1)) for x in stack], 0)

@@ -67,7 +67,7 @@ def test_dialogue_by_key(room: Room) -> None:
     t, f = room.r["talk"].id, room.r["fifty"].id
     start = room.shape()
     room.press("b")
-    room.report("Pick a soundbite up first")
+    room.report("Pick something up from the shelf")
     room.pick("Bite one")
     room.press("b")
     assert room.shape() == [*start, (t, 500, 40)]

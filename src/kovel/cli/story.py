@@ -1,5 +1,6 @@
 """The story from the command line."""
 
+import re
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, get_args, get_origin
@@ -17,7 +18,7 @@ from kovel.cli.common import (
     the_subclip,
     typed,
 )  # fmt: skip
-from kovel.core.story.catalogue import COMMANDS, parameters
+from kovel.core.story.catalogue import COMMANDS, ENTRIES, about, parameters
 from kovel.core.story.seams import seams
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import running
@@ -132,6 +133,22 @@ def story_cover(
     _told(data, as_json, *stories.edit(data.db, stories.current(data.db, p.id), None, "lay_cover", values))
 
 
+@story.command("edits")
+@click.option("--json", "as_json", is_flag=True, help="Answer as JSON.")
+def story_edits(as_json: bool) -> None:
+    """Every edit there is: its name and values for `edit`, what it does, and its key in the Story room."""
+    rows = []
+    for name in COMMANDS:
+        keys = [e.key for n, e in ENTRIES if n == name and e.key]
+        takes = [f"{k}=" if d is ... else f"[{k}={'none' if d is None else d}]" for k, (_, d) in parameters(name).items()]
+        rows.append({"edit": name, "takes": takes, "does": about(name), "keys": list(dict.fromkeys(keys))})
+    text = [
+        f"{r['edit']} {' '.join(r['takes'])}\n    {r['does']}{' Key: ' + ', '.join(r['keys']) if r['keys'] else ''}"
+        for r in rows
+    ]
+    answer(as_json, rows, "\n".join(text))
+
+
 @story.command("edit")
 @click.argument("command", type=click.Choice(sorted(COMMANDS)))
 @click.argument("values", nargs=-1)
@@ -163,12 +180,14 @@ def _value(kind: Any, text: str, rate: Rate) -> Any:
     origin = get_origin(kind)
     if type(None) in kinds and text == "none":
         return None
-    if str in kinds:
-        return text
-    if kind is bool:
-        if text not in ("true", "false"):
-            raise ValueError("say true or false.")
+    if bool in kinds and text in ("true", "false"):
         return text == "true"
+    if kind is bool:
+        raise ValueError("say true or false.")
+    if str in kinds and not (set(kinds) & {int, float} and re.fullmatch(r"[-+.,0-9]+", text)):
+        return text
+    if float in kinds and "," not in text:
+        return float(text) if "." in text else int(text)
     if origin is list or any(get_origin(k) is list for k in kinds):
         rows = [x for x in text.split(",") if x.strip()]
         if get_args(kind) and get_origin(get_args(kind)[0]) is list:

@@ -1,7 +1,7 @@
 """The Story room: the lined page, its edits, undo and redo, the plan the player reads."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from typing import Annotated, Any, Literal, Union
 
 from fastapi import APIRouter, Body, Form, Request
@@ -14,12 +14,14 @@ from kovel.core.story.along import lanes
 from kovel.core.story.lined import LinedPage, lined
 from kovel.core.story.marks import sections
 from kovel.core.story.model import Cover, Join, Piece, Report, Sources, Story
+from kovel.core.story.offered import WANTING
 from kovel.core.story.seams import Seam, seams
 from kovel.core.story.settings import SETTINGS
 from kovel.core.story.sync import same_moment
 from kovel.core.words.transcript import Word
 from kovel.store import projects, recordings, stories, subclips
 from kovel.store.stories import Kept, Stale
+from kovel.web.keys import story_keys
 from kovel.web.lanes import COLUMNS, lane_list
 from kovel.web.lanes import said as lanes_said
 from kovel.web.pages import page, plan_answer, render, report, small, web
@@ -55,7 +57,11 @@ def _models() -> Any:
     made = []
     for name in catalogue.COMMANDS:
         fields: dict[str, Any] = {k: (t, d) for k, (t, d) in catalogue.parameters(name).items()}
-        made.append(create_model(f"{name}_request", __base__=_Edit, command=(Literal[name], ...), **fields))
+        made.append(
+            create_model(
+                f"{name}_request", __base__=_Edit, __doc__=catalogue.about(name), command=(Literal[name], ...), **fields
+            )
+        )
     return Annotated[Union[tuple(made)], Field(discriminator="command")]  # noqa: UP007
 
 
@@ -269,6 +275,7 @@ def room(request: Request, project: int) -> HTMLResponse:
         request,
         "story.html",
         room="story",
+        key_rows=story_keys(),
         bites=[b for b in bites if b["r"].kind not in ("b-roll", "still")],
         shots=shots,
         beds=beds,
@@ -281,6 +288,13 @@ def room(request: Request, project: int) -> HTMLResponse:
 @router.get("/story/page")
 def fresh(request: Request, project: int) -> HTMLResponse:
     return page(request, "parts/page.html", **_sheet(request, _kept(request, project), _zoom(request)))
+
+
+@router.get("/story/edits")
+def edits(request: Request, project: int) -> JSONResponse:
+    """Every edit as it is offered for the story as it stands, and what is said where something is wanting."""
+    rows = catalogue.offered(_kept(request, project).story)
+    return JSONResponse({"entries": [{"command": name, **asdict(e)} for name, e in rows], "wanting": WANTING})
 
 
 @router.get("/story/lanes")

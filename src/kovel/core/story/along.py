@@ -12,6 +12,7 @@ from typing import TypeVar
 
 from kovel.core.story.consequences import frames_of, lane_key
 from kovel.core.story.model import SOUNDS, Cover, Laid, Refused, Report, Sound, Sources, Story, Tether, having
+from kovel.core.story.offered import edit, entry
 from kovel.core.story.tethers import cut_short
 
 L = TypeVar("L", Cover, Sound)
@@ -26,6 +27,10 @@ def lane_of(x: Laid) -> str:
     return lane_key(x.lane) if isinstance(x, Cover) else x.kind
 
 
+@edit(
+    entry("Goes along with inserts and takes: {lane}", each="along", lane="lane", on=True),
+    entry("Stays at inserts and takes: {lane}", each="along", lane="lane", on=False),
+)
 def set_along(story: Story, sources: Sources, lane: str, on: bool = True) -> tuple[Story, Report]:
     """Let a lane go along when something is inserted or taken out (it is cut and closed up too), or stay as it is."""
     if lane not in lanes(story):

@@ -3,33 +3,21 @@
 from __future__ import annotations
 
 import inspect
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
+from dataclasses import replace
+from functools import cache
 from typing import Any, get_type_hints
 
-from kovel.core.story import covers, dialogue, joins, marks, sounds, trims, values
-from kovel.core.story.along import set_along
-from kovel.core.story.consequences import Edit
-from kovel.core.story.model import Refused, Sources, Story
-from kovel.core.story.paste import paste
-from kovel.core.story.three_point import place
+# the modules whose edits are in the catalogue
+from kovel.core.story import along, covers, dialogue, joins, marks, paste, sounds, three_point, trims, values
+from kovel.core.story.consequences import Edit, lane_key
+from kovel.core.story.model import SOUNDS, Refused, Sources, Story
+from kovel.core.story.offered import COMMANDS, ENTRIES, Entry
 
-COMMANDS: dict[str, Callable[..., Edit]] = {
-    f.__name__: f
-    for f in (
-        dialogue.add_at_end, dialogue.insert, dialogue.insert_several, dialogue.insert_space, dialogue.insert_card, dialogue.set_card,
-        dialogue.overwrite, dialogue.replace_piece, place, dialogue.lift, dialogue.extract, dialogue.remove, dialogue.close_space,
-        dialogue.take_out, dialogue.open_again, dialogue.split, dialogue.join_through, dialogue.trim, dialogue.move, dialogue.move_several,
-        dialogue.swap, dialogue.spread, dialogue.set_lock, dialogue.take_only, set_along, paste,
-        trims.roll, trims.slip, trims.slide, trims.match_length, trims.extend_to, trims.top, trims.tail, trims.set_length,
-        joins.set_blend, joins.split_edit, joins.crossfade,
-        covers.lay_cover, covers.lay_several, covers.fill_space, covers.trim_cover, covers.slip_cover, covers.move_cover, covers.replace_cover,
-        covers.retime_cover, covers.remove_cover,
-        sounds.lay_sound, sounds.trim_sound, sounds.move_sound, sounds.remove_sound,
-        marks.set_heading, marks.set_target, marks.set_group, marks.set_muted, marks.set_solo, values.set_value, values.reset_value, values.copy_values,
-    )
-}  # fmt: skip
+MODULES = (dialogue, three_point, trims, joins, covers, sounds, values, marks, along, paste)  # in the order of the list
 
 
+@cache
 def parameters(name: str) -> dict[str, tuple[Any, Any]]:
     """Name -> (type, default or `...`) of what a command needs beyond the story and its sources."""
     f = COMMANDS[name]
@@ -40,6 +28,12 @@ def parameters(name: str) -> dict[str, tuple[Any, Any]]:
     }
 
 
+def about(name: str) -> str:
+    """What an edit does: the first sentence of its description."""
+    text = " ".join((COMMANDS[name].__doc__ or "").split("\n\n")[0].split())
+    return text.split(". ")[0].rstrip(".") + "."
+
+
 def run(story: Story, sources: Sources, name: str, params: Mapping[str, Any]) -> Edit:
     """Carry out a command by name; `Refused` if there is none of that name or its parameters don't fit."""
     if name not in COMMANDS:
@@ -48,4 +42,23 @@ def run(story: Story, sources: Sources, name: str, params: Mapping[str, Any]) ->
     missing = [k for k, (_, d) in known.items() if d is ... and k not in params]
     if missing or set(params) - set(known):
         raise Refused(f"{name} needs {', '.join(known)}.")
-    return COMMANDS[name](story, sources, **params)
+    edited: Edit = COMMANDS[name](story, sources, **params)
+    return edited
+
+
+def offered(story: Story) -> list[tuple[str, Entry]]:
+    """All edits as they are offered for a story: (name of the edit, entry); those of lanes once for each lane there is."""
+    cover_lanes = [lane_key(n) for n in range(1, 1 + max((c.lane for c in story.covers), default=1))]
+    lanes = {
+        "lanes": ["dialogue", *SOUNDS, *cover_lanes],
+        "heard": ["dialogue", *SOUNDS],
+        "along": [*cover_lanes, *SOUNDS],
+        "locks": ["dialogue", "sounds", *cover_lanes],
+    }
+    order = {m.__name__: i for i, m in enumerate(MODULES)}
+    out = []
+    for name, e in sorted(ENTRIES, key=lambda r: order[COMMANDS[r[0]].__module__]):
+        for lane in lanes[e.each] if e.each else [""]:
+            fixed = {k: f"={lane}" if v == "lane" else v for k, v in e.params.items()}
+            out.append((name, replace(e, label=e.label.replace("{lane}", lane), params=fixed)))
+    return out

@@ -15,6 +15,7 @@ from kovel.core.story.consequences import (
     source_of,
 )
 from kovel.core.story.model import Cover, Refused, Report, Sources, Story, Tether, having
+from kovel.core.story.offered import edit, entry
 from kovel.core.story.settings import NONE
 from kovel.core.time.timecode import stamp as clock
 
@@ -60,6 +61,18 @@ def three_points(
     return (at if at is not None else (until or 0) - length), source, length
 
 
+@edit(
+    entry("Cover", "C", points="lay"),
+    entry(
+        "Cover fitted to the marks: retimed",
+        source="source",
+        at="range start",
+        until="range end",
+        start="start",
+        end="end",
+        fit=True,
+    ),
+)
 def lay_cover(
     story: Story, sources: Sources, source: int, *, at: int | None = None, until: int | None = None,
     start: int | None = None, end: int | None = None, lane: int | None = None, natural: bool = False, fit: bool = False,
@@ -101,6 +114,7 @@ def lay_cover(
     return _set(story, sources, c, did, playhead=story_in)
 
 
+@edit(entry("Cover with all that is picked up", "C", points="lay", ranges="ranges"))
 def lay_several(story: Story, sources: Sources, at: int, ranges: list[list[int]]) -> Edit:
     """Lay ranges [source, start, length] one after the other over the dialogue from `at` on, picture only: one edit.
 
@@ -157,6 +171,10 @@ def _set(story: Story, sources: Sources, c: Cover, did: str, playhead: int | Non
     return new, report.with_notes(_past_end(new, c.id))
 
 
+@edit(
+    entry("In edge of the cover: LENGTH", "[", typed="delta", default="1f", cover="cover", edge="=in", delta="typed"),
+    entry("Out edge of the cover: LENGTH", "]", typed="delta", default="1f", cover="cover", edge="=out", delta="typed"),
+)
 def trim_cover(story: Story, sources: Sources, cover: int, edge: str, delta: int) -> Edit:
     """Move a cover's in or out edge by `delta` frames; its picture stays in step with the dialogue under it.
 
@@ -186,6 +204,7 @@ def trim_cover(story: Story, sources: Sources, cover: int, edge: str, delta: int
     return _set(story, sources, new, f"{s.name}: {edge} point {frames_of(delta)} {how}")
 
 
+@edit(entry("Slip the cover: LENGTH", typed="delta", default="1f", cover="cover", delta="typed"))
 def slip_cover(story: Story, sources: Sources, cover: int, delta: int) -> Edit:
     """Show another part of the shot in the same place. Positive: later material."""
     c = _in_place(story, cover)
@@ -197,6 +216,7 @@ def slip_cover(story: Story, sources: Sources, cover: int, delta: int) -> Edit:
     return _set(story, sources, new, f"{s.name} slipped {frames_of(delta)} {'later' if delta > 0 else 'earlier'}")
 
 
+@edit(entry("Replace the cover with what is picked up", cover="cover", source="source", start="start"))
 def replace_cover(
     story: Story, sources: Sources, cover: int, source: int, start: int | None = None, end: int | None = None
 ) -> Edit:
@@ -213,6 +233,7 @@ def replace_cover(
     return _set(story, sources, new, f"{s.name} in place of {was}", playhead=story.at(c))
 
 
+@edit(entry("Retime the cover: show LENGTH of the shot", typed="length", cover="cover", span="typed"))
 def retime_cover(story: Story, sources: Sources, cover: int, span: int) -> Edit:
     """Show `span` frames of the shot, from its in point on, in the cover's place; its own length again: normal speed."""
     c = _in_place(story, cover)
@@ -229,6 +250,11 @@ def retime_cover(story: Story, sources: Sources, cover: int, span: int) -> Edit:
     return out, report.with_notes([UNHEARD] if heard and new.span else [])
 
 
+@edit(
+    entry("Cover from the tray to the playhead", "M", cover="loose cover", at="playhead"),
+    entry("Cover to the playhead", "M", cover="cover", at="playhead"),
+    entry("Cover one lane up", cover="cover", at="begin", lane="lane above"),
+)
 def move_cover(story: Story, sources: Sources, cover: int, at: int, lane: int | None = None) -> Edit:
     """Put a cover, loose or in place, so that it begins at story frame `at`; it is tethered to the word there."""
     c = story.cover(cover)
@@ -248,6 +274,7 @@ def move_cover(story: Story, sources: Sources, cover: int, at: int, lane: int | 
     return _set(story, sources, replace(c, tether=t, lane=to), f"{name} now begins at {clock(at, story.rate)}", playhead=at)
 
 
+@edit(entry("Take the cover off", "X", cover="cover"))
 def remove_cover(story: Story, sources: Sources, cover: int) -> Edit:
     """Take a cover away, from its place or from the tray."""
     c = story.cover(cover)
@@ -260,6 +287,7 @@ def remove_cover(story: Story, sources: Sources, cover: int) -> Edit:
     return settle(story, draft, sources, f"{name} taken off")
 
 
+@edit(entry("Fill the marked stretch with the shot", at="range start", until="range end", source="source", start="start"))
 def fill_space(story: Story, sources: Sources, at: int, until: int, source: int, start: int) -> Edit:
     """Overwrite a marked stretch with a shot's picture from its in point on; dialogue and music run on untouched.
 

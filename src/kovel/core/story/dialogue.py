@@ -23,6 +23,7 @@ from kovel.core.story.consequences import (
     source_of,
 )  # fmt: skip
 from kovel.core.story.model import TAKES, Card, Cover, Piece, Refused, Report, Sources, Story, Tether
+from kovel.core.story.offered import edit, entry
 from kovel.core.time.timecode import stamp as clock
 
 
@@ -87,11 +88,13 @@ def _place_in(story: Story, at: int) -> None:
         raise Refused("The playhead is past the end of the story.")
 
 
+@edit(entry("Add at the end", "B", source="source", start="start", length="hand length"))
 def add_at_end(story: Story, sources: Sources, source: int, start: int, length: int, take: str = "both") -> Edit:
     """Add a range after the last piece."""
     return insert(story, sources, story.length, source, start, length, take)
 
 
+@edit(entry("Insert", "N", at="playhead", source="source", start="start", length="hand length"))
 def insert(story: Story, sources: Sources, at: int, source: int, start: int, length: int, take: str = "both") -> Edit:
     """Insert a range at story frame `at`; what follows moves down, a piece under `at` is split.
 
@@ -122,6 +125,10 @@ def _put(
     return out, report.with_notes(out_of_step(story, at, by, wanted) if at < story.length else ())
 
 
+@edit(
+    entry("Add all that is picked up at the end", "B", at="story end", ranges="ranges"),
+    entry("Insert all that is picked up", "N", at="playhead", ranges="ranges"),
+)
 def insert_several(story: Story, sources: Sources, at: int, ranges: list[list[int]]) -> Edit:
     """Insert ranges [source, start, length] one after the other at story frame `at`: one edit, in their order.
 
@@ -140,6 +147,7 @@ def insert_several(story: Story, sources: Sources, at: int, ranges: list[list[in
     return _put(story, sources, at, new, did)
 
 
+@edit()
 def take_out(story: Story, sources: Sources, cuts: list[list[int]]) -> Edit:
     """Take several stretches [a, b) of the story out and close up: one edit, covers keep their words.
 
@@ -197,6 +205,7 @@ def taken_out(story: Story, sources: Sources) -> list[tuple[int, Piece, int]]:
     ]
 
 
+@edit(entry("Put back what was taken out after the piece", "R", piece="piece"))
 def open_again(story: Story, sources: Sources, piece: int) -> Edit:
     """Put back what was taken out between a piece and the one after it, where both come from one recording.
 
@@ -218,6 +227,11 @@ def open_again(story: Story, sources: Sources, piece: int) -> Edit:
     return settle(story, new, sources, did, split={q.id: (p.id,), p.id: (p.id,)}, made=(p.id,), playhead=story.starts[i + 1])
 
 
+@edit(
+    entry("Space: LENGTH", typed="length", default="1s", at="playhead", length="typed"),
+    entry("Gap on all lanes: LENGTH", typed="length", default="1s", at="playhead", length="typed", all_lanes=True),
+    entry("Gap on all lanes as long as what is picked up", "Shift N", at="playhead", length="hand length", all_lanes=True),
+)
 def insert_space(story: Story, sources: Sources, at: int, length: int, all_lanes: bool = False) -> Edit:
     """Insert an intended gap of `length` frames; with `all_lanes` covers and sounds are cut there and give way as well."""
     refuse_locked(story, DIALOGUE)
@@ -238,9 +252,16 @@ def _card(colour: str, text: str) -> Card:
     return Card(c, text.strip())
 
 
-def insert_card(story: Story, sources: Sources, at: int, length: int, colour: str = "#000000", text: str = "") -> Edit:
+@edit(
+    entry("Black card: LENGTH", typed="length", default="3s", at="playhead", length="typed"),
+    entry("Title card: TEXT", typed="text", default="Title", at="playhead", text="typed"),
+)
+def insert_card(
+    story: Story, sources: Sources, at: int, length: int | None = None, colour: str = "#000000", text: str = ""
+) -> Edit:
     """Insert a card: black or a colour, with words on it or without (black leader: 3 s, common practice)."""
     refuse_locked(story, DIALOGUE)
+    length = 3 * story.rate.nominal if length is None else length
     if length <= 0:
         raise Refused("A card needs a length of at least one frame.")
     card = _card(colour, text)
@@ -249,6 +270,10 @@ def insert_card(story: Story, sources: Sources, at: int, length: int, colour: st
     return _put(story, sources, at, [Piece(0, None, 0, length, card)], did, stay=True)
 
 
+@edit(
+    entry("Colour of the card: #RRGGBB", typed="text", default="#000000", piece="piece", colour="typed"),
+    entry("Text of the card: TEXT", typed="text", default="", piece="piece", text="typed"),
+)
 def set_card(story: Story, sources: Sources, piece: int, colour: str | None = None, text: str | None = None) -> Edit:
     """Change the colour or the words of a card, or both; what is not named stays. A space becomes a card."""
     refuse_locked(story, DIALOGUE)
@@ -264,6 +289,7 @@ def set_card(story: Story, sources: Sources, piece: int, colour: str | None = No
     return settle(story, new, sources, "Card changed", made=(piece,), playhead=story.starts[i])
 
 
+@edit(entry("Overwrite", "W", at="playhead", source="source", start="start", length="hand length"))
 def overwrite(story: Story, sources: Sources, at: int, source: int, start: int, length: int, take: str = "both") -> Edit:
     """Put a range over [at, at+length): what stood there is replaced, the rest keeps its time.
 
@@ -302,6 +328,10 @@ def overwrite(story: Story, sources: Sources, at: int, source: int, start: int, 
     return settle(story, new, sources, did, split=split, made=(made,), playhead=at + length, keep_covers=take == "sound")
 
 
+@edit(
+    entry("Take out only the picture", a="range start", b="range end", what="=picture"),
+    entry("Take out only the sound", a="range start", b="range end", what="=sound"),
+)
 def take_only(story: Story, sources: Sources, a: int, b: int, what: str) -> Edit:
     """Take only the `picture`, or only the `sound`, of [a, b) out; nothing moves, what stays is in sync as before.
 
@@ -336,6 +366,7 @@ def take_only(story: Story, sources: Sources, a: int, b: int, what: str) -> Edit
     return settle(story, replace(mid, pieces=tuple(rows), next_id=n), sources, did, split=split, made=made, playhead=a)
 
 
+@edit(entry("Replace the piece with what is picked up", piece="piece", source="source", start="start"))
 def replace_piece(
     story: Story, sources: Sources, piece: int, source: int, start: int | None = None, end: int | None = None
 ) -> Edit:
@@ -353,6 +384,7 @@ def replace_piece(
     return settle(story, new, sources, did, split=same if old.source == source else {}, made=(made,), playhead=story.starts[i])
 
 
+@edit(entry("Lift, leave a space", "Shift X", asks=True, a="range start", b="range end"))
 def lift(story: Story, sources: Sources, a: int, b: int) -> Edit:
     """Take out [a, b) and leave a space of the same length."""
     refuse_locked(story, DIALOGUE)
@@ -362,6 +394,7 @@ def lift(story: Story, sources: Sources, a: int, b: int) -> Edit:
     return settle(story, new, sources, f"Lifted {frames_of(b - a)}, leaving a space", split=split, made=(made,), playhead=a)
 
 
+@edit(entry("Take out, close up", "X", asks=True, a="range start", b="range end"))
 def extract(story: Story, sources: Sources, a: int, b: int) -> Edit:
     """Take out [a, b) and close up.
 
@@ -375,12 +408,17 @@ def extract(story: Story, sources: Sources, a: int, b: int) -> Edit:
     return out, report.with_notes(out_of_step(story, b, a - b, story.along))
 
 
+@edit()
 def remove(story: Story, sources: Sources, piece: int) -> Edit:
     """Extract one whole piece."""
     i = story.index_of(piece)
     return extract(story, sources, story.starts[i], story.starts[i + 1])
 
 
+@edit(
+    entry("Close this space", piece="piece"),
+    entry("Close all spaces"),
+)
 def close_space(story: Story, sources: Sources, piece: int | None = None) -> Edit:
     """Take out one space, or (None) all of them. Whatever lies above or below stays with its words."""
     refuse_locked(story, DIALOGUE)
@@ -394,6 +432,7 @@ def close_space(story: Story, sources: Sources, piece: int | None = None) -> Edi
     return settle(story, new, sources, did, playhead=at)
 
 
+@edit(entry("Split", "S", at="playhead"))
 def split(story: Story, sources: Sources, at: int) -> Edit:
     """Cut the piece under `at` in two; nothing moves."""
     refuse_locked(story, DIALOGUE)
@@ -405,6 +444,7 @@ def split(story: Story, sources: Sources, at: int) -> Edit:
     return settle(story, new, sources, f"Split at {clock(at, story.rate)}", split=parts, made=(new.pieces[i].id,), playhead=at)
 
 
+@edit(entry("Join through", piece="piece"))
 def join_through(story: Story, sources: Sources, piece: int) -> Edit:
     """Make one piece of a piece and the next, where the recording simply runs on between them."""
     refuse_locked(story, DIALOGUE)
@@ -427,6 +467,10 @@ def join_through(story: Story, sources: Sources, piece: int) -> Edit:
     )
 
 
+@edit(
+    entry("In edge of the piece: LENGTH", "[", typed="delta", default="1f", piece="piece", edge="=in", delta="typed"),
+    entry("Out edge of the piece: LENGTH", "]", typed="delta", default="1f", piece="piece", edge="=out", delta="typed"),
+)
 def trim(story: Story, sources: Sources, piece: int, edge: str, delta: int) -> Edit:
     """Move the `in` or `out` edge of a piece by `delta` frames (positive is later); what follows ripples.
 
@@ -464,6 +508,11 @@ def trimmed(story: Story, sources: Sources, p: Piece, edge: str, delta: int) -> 
     return new
 
 
+@edit(
+    entry("Move the piece earlier", "Alt ↑", piece="piece", before="piece before"),
+    entry("Move the piece later", "Alt ↓", piece="piece", before="piece after next"),
+    entry("Move the piece to the end", piece="piece", before=None),
+)
 def move(story: Story, sources: Sources, piece: int, before: int | None) -> Edit:
     """Move a piece, with the others of its group, before another one (None: to the end); covers go with their words.
 
@@ -473,6 +522,7 @@ def move(story: Story, sources: Sources, piece: int, before: int | None) -> Edit
     return move_several(story, sources, [p.id for p in story.pieces if p.id == piece or (group and p.group == group)], before)
 
 
+@edit()
 def move_several(story: Story, sources: Sources, pieces: list[int], before: int | None) -> Edit:
     """Move several pieces, in their story order, before another one (None: to the end).
 
@@ -497,6 +547,7 @@ def move_several(story: Story, sources: Sources, pieces: list[int], before: int 
     return settle(story, without(story, row), sources, did, made=made, playhead=sum(q.length for q in rest[:j]))
 
 
+@edit(entry("Swap with the next piece", "Y", first="piece", second="next piece"))
 def swap(story: Story, sources: Sources, first: int, second: int) -> Edit:
     """Two pieces change places; what lies between stays between."""
     refuse_locked(story, DIALOGUE)
@@ -509,6 +560,7 @@ def swap(story: Story, sources: Sources, first: int, second: int) -> Edit:
     return settle(story, without(story, pieces), sources, "Two pieces swapped", made=(first, second), playhead=head)
 
 
+@edit(entry("Spread: a space of LENGTH between all pieces", typed="length", default="2s", every="typed"))
 def spread(story: Story, sources: Sources, every: int) -> Edit:
     """Put a space of `every` frames between all pieces that have none between them: bites along a music bed.
 
@@ -530,6 +582,10 @@ def spread(story: Story, sources: Sources, every: int) -> Edit:
     return settle(story, new, sources, f"{n - story.next_id} spaces of {frames_of(every)} put in", playhead=0)
 
 
+@edit(
+    entry("Lock {lane}", each="locks", lane="lane", locked=True),
+    entry("Unlock {lane}", each="locks", lane="lane", locked=False),
+)
 def set_lock(story: Story, sources: Sources, lane: str, locked: bool) -> Edit:
     """Lock or unlock the dialogue line (`dialogue`), a cover lane (`cover 1`) or the sounds (`sounds`)."""
     kinds = {DIALOGUE, "sounds", *(lane_key(c.lane) for c in story.covers), *(lane_key(n) for n in range(1, 4))}

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 from kovel.core.story.consequences import DIALOGUE, Edit, fitted, frames_of, longest, refuse_locked, settle
 from kovel.core.story.model import Join, Refused, Sources, Story
+from kovel.core.story.offered import edit, entry
 from kovel.core.time.timecode import stamp as clock
 
 BLENDS = ("cut", "dissolve", "dip")
@@ -27,6 +28,15 @@ def _with(story: Story, sources: Sources, i: int, j: Join, did: str) -> Edit:
     return settle(story, new, sources, did, made=(j.right or j.left,), playhead=story.starts[i])
 
 
+@edit(
+    entry("Dissolve: LENGTH", "D", typed="length", default="0.48s", piece="seam", blend="=dissolve", length="typed"),
+    entry("Dip to black: LENGTH", typed="length", default="1s", piece="seam", blend="=dip", length="typed"),
+    entry("Hard cut", "Shift D", piece="seam", blend="=cut"),
+    entry("Fade up at the beginning: LENGTH", typed="length", default="1s", piece="first piece", blend="=dip", length="typed"),
+    entry("Fade out at the end: LENGTH", typed="length", default="2s", piece=None, blend="=dip", length="typed"),
+    entry("No fade at the beginning", piece="first piece", blend="=cut"),
+    entry("No fade at the end", piece=None, blend="=cut"),
+)
 def set_blend(story: Story, sources: Sources, piece: int | None, blend: str, length: int = 0) -> Edit:
     """Dissolve or dip at the seam before a piece, or cut it hard. Before the first piece, or (None) after the last one, a
     dip is a fade from or to black.
@@ -57,6 +67,11 @@ def set_blend(story: Story, sources: Sources, piece: int | None, blend: str, len
     return _with(story, sources, i, replace(j, blend=blend, length=length), f"A {kind} of {frames_of(length)} at {at}")
 
 
+@edit(
+    entry("J-cut: sound LENGTH earlier", typed="length", default="8f", piece="seam", frames="minus typed"),
+    entry("L-cut: sound LENGTH later", typed="length", default="8f", piece="seam", frames="typed"),
+    entry("Sound and picture together", piece="seam", frames=0),
+)
 def split_edit(story: Story, sources: Sources, piece: int, frames: int) -> Edit:
     """Let the sound before a piece change `frames` from its picture: before it (negative, J) or after it (positive, L)."""
     refuse_locked(story, DIALOGUE)
@@ -76,6 +91,7 @@ def split_edit(story: Story, sources: Sources, piece: int, frames: int) -> Edit:
     return _with(story, sources, i, asked, did)
 
 
+@edit(entry("Crossfade the sound: LENGTH", typed="length", default="6f", piece="seam", frames="typed"))
 def crossfade(story: Story, sources: Sources, piece: int, frames: int) -> Edit:
     """Crossfade the sounds at the seam before a piece, at equal power: -3.01 dB on each side at its middle."""
     refuse_locked(story, DIALOGUE)

@@ -6,9 +6,16 @@ from dataclasses import replace
 
 from kovel.core.story.consequences import DIALOGUE, Edit, lane_key, refuse_locked, settle
 from kovel.core.story.model import SOUNDS, Refused, Report, Section, Sources, Story
+from kovel.core.story.offered import edit, entry
 from kovel.core.time.timecode import running
 
 
+@edit(
+    entry("Heading: TEXT", typed="text", default="", piece="piece", heading="typed"),
+    entry(
+        "Target length of this section: MINUTES", typed="minutes", default="0", piece="piece", heading="heading", target="typed"
+    ),
+)
 def set_heading(story: Story, sources: Sources, piece: int, heading: str, target: int = 0) -> Edit:
     """Begin a section at a piece, or change its heading and target length; an empty heading takes it away."""
     i = story.index_of(piece)
@@ -42,6 +49,7 @@ def sections(story: Story) -> list[tuple[Section | None, int, int]]:
     return out
 
 
+@edit(entry("Target length of the story: MINUTES", typed="minutes", default="0", length="typed"))
 def set_target(story: Story, sources: Sources, length: int) -> Edit:
     """How long the story is to be; 0: no target."""
     if length < 0:
@@ -53,6 +61,10 @@ def set_target(story: Story, sources: Sources, length: int) -> Edit:
     )
 
 
+@edit(
+    entry("Group what is chosen", ids="all chosen", on=True),
+    entry("Ungroup", ids="all chosen", on=False),
+)
 def set_group(story: Story, sources: Sources, ids: list[int], on: bool = True) -> Edit:
     """Pieces, or sounds, as one group that moves together; or no longer."""
     pieces = [p for p in story.pieces if p.id in ids]
@@ -85,6 +97,10 @@ def lanes(story: Story) -> list[str]:
     return [DIALOGUE, *(lane_key(n) for n in range(1, 1 + max((c.lane for c in story.covers), default=1))), *SOUNDS]
 
 
+@edit(
+    entry("Mute {lane}", each="lanes", lane="lane", muted=True),
+    entry("Unmute {lane}", each="lanes", lane="lane", muted=False),
+)
 def set_muted(story: Story, sources: Sources, lane: str, muted: bool) -> Edit:
     """Leave a lane out of what is seen and heard, or take it in again. Nothing is removed."""
     if lane not in lanes(story):
@@ -95,6 +111,10 @@ def set_muted(story: Story, sources: Sources, lane: str, muted: bool) -> Edit:
     return replace(story, muted=now), Report(f"{lane.capitalize()} {'muted' if muted else 'no longer muted'}")
 
 
+@edit(
+    entry("Solo {lane}", each="heard", lane="lane", solo=True),
+    entry("Solo off {lane}", each="heard", lane="lane", solo=False),
+)
 def set_solo(story: Story, sources: Sources, lane: str, solo: bool) -> Edit:
     """Hear only this lane (and others on solo)."""
     if lane not in (DIALOGUE, *SOUNDS):

@@ -8,6 +8,7 @@ from typing import Any
 from kovel.core.story.consequences import DIALOGUE, Edit, check_range, frames_of, refuse_locked, settle
 from kovel.core.story.dialogue import cut_at, cut_out, placed
 from kovel.core.story.model import Laid, Refused, Sources, Story, Tether
+from kovel.core.story.offered import edit, entry
 from kovel.core.story.patch import cover_from, cover_row, piece_from, piece_row, sound_from, sound_row
 from kovel.core.time.timecode import stamp as clock
 
@@ -37,6 +38,7 @@ def copied(story: Story, a: int, b: int) -> Clip:
     }
 
 
+@edit(entry("Paste", "Ctrl V", at="playhead", clip="copied"))
 def paste(story: Story, sources: Sources, at: int, clip: Clip) -> Edit:
     """Insert a copied stretch at story frame `at`, with what lay on it; everything gets ids of its own."""
     refuse_locked(story, DIALOGUE)

@@ -7,6 +7,7 @@ from dataclasses import replace
 from kovel.core.story.consequences import Edit, check_handles, check_range, frames_of, refuse_locked, settle, source_of
 from kovel.core.story.covers import three_points
 from kovel.core.story.model import SOUNDS, Refused, Sound, Sources, Story, Tether
+from kovel.core.story.offered import edit, entry
 from kovel.core.story.settings import NONE, SETTINGS, Value
 from kovel.core.story.tethers import faded
 from kovel.core.time.timecode import stamp as clock
@@ -15,6 +16,7 @@ HALF = -6.0  # dB: about half amplitude, music under talk to start with (common 
 LANE = "sounds"
 
 
+@edit(entry("Lay the sound", points="lay"))
 def lay_sound(
     story: Story, sources: Sources, source: int, *, at: int | None = None, until: int | None = None, start: int | None = None,
     end: int | None = None, kind: str = "effect", clock_bound: bool = False, level: float | None = None,
@@ -67,6 +69,10 @@ def _in_place(story: Story, sound: int) -> Sound:
     return x
 
 
+@edit(
+    entry("In edge of the sound: LENGTH", "[", typed="delta", default="1f", sound="sound", edge="=in", delta="typed"),
+    entry("Out edge of the sound: LENGTH", "]", typed="delta", default="1f", sound="sound", edge="=out", delta="typed"),
+)
 def trim_sound(story: Story, sources: Sources, sound: int, edge: str, delta: int) -> Edit:
     """Move a sound's in or out edge by `delta` frames; what is heard stays in step with the dialogue."""
     x = _in_place(story, sound)
@@ -89,6 +95,11 @@ def trim_sound(story: Story, sources: Sources, sound: int, edge: str, delta: int
     return _set(story, sources, faded(new), f"{s.name}: {edge} point {frames_of(delta)} {'later' if delta > 0 else 'earlier'}")
 
 
+@edit(
+    entry("Sound to the playhead", "M", sound="sound", at="playhead"),
+    entry("Sound keeps to the story's clock", sound="sound", at="begin", clock_bound=True),
+    entry("Sound keeps to its word", sound="sound", at="begin", clock_bound=False),
+)
 def move_sound(story: Story, sources: Sources, sound: int, at: int, clock_bound: bool | None = None) -> Edit:
     """Put a sound, with the others of its group, so that it begins at story frame `at`."""
     refuse_locked(story, LANE)
@@ -123,6 +134,7 @@ def move_sound(story: Story, sources: Sources, sound: int, at: int, clock_bound:
     return settle(story, draft, sources, f"{name} now begins at {clock(at, story.rate)}", made=(sound,), playhead=at)
 
 
+@edit(entry("Take the sound away", "X", sound="sound"))
 def remove_sound(story: Story, sources: Sources, sound: int) -> Edit:
     """Take a sound away, from its place or from the tray."""
     refuse_locked(story, LANE)

@@ -6,8 +6,20 @@ from kovel.core.story import covers, dialogue, sounds
 from kovel.core.story.consequences import Edit, source_of
 from kovel.core.story.covers import three_points
 from kovel.core.story.model import Refused, Sources, Story
+from kovel.core.story.offered import edit, entry
 
 
+@edit(
+    entry("Insert by the marks", how="=insert", take="=both", points="marks"),
+    entry("Insert only its picture", how="=insert", take="=picture", points="marks"),
+    entry("Insert only its sound", how="=insert", take="=sound", points="marks"),
+    entry("Overwrite by the marks", how="=overwrite", take="=both", points="marks"),
+    entry("Overwrite only the picture", how="=overwrite", take="=picture", points="marks"),
+    entry("Overwrite only the sound", how="=overwrite", take="=sound", points="marks"),
+    entry("Back-timed insert: ends at the out mark or the playhead", how="=insert", take="=both", points="marks back"),
+    entry("Back-timed overwrite", how="=overwrite", take="=both", points="marks back"),
+    entry("Back-timed cover", how="=cover", take="=both", points="marks back"),
+)
 def place(
     story: Story, sources: Sources, how: str, source: int, at: int | None = None, until: int | None = None,
     start: int | None = None, end: int | None = None, take: str = "both",

@@ -8,6 +8,7 @@ from kovel.core.story.consequences import DIALOGUE, Edit, check_handles, frames_
 from kovel.core.story.covers import trim_cover
 from kovel.core.story.dialogue import trim, trimmed, without
 from kovel.core.story.model import Piece, Refused, Sources, Story
+from kovel.core.story.offered import edit, entry
 from kovel.core.story.sounds import trim_sound
 
 
@@ -15,6 +16,7 @@ def _later(delta: int) -> str:
     return f"{frames_of(delta)} {'later' if delta > 0 else 'earlier'}"
 
 
+@edit(entry("Roll the seam: LENGTH", "Alt → ←", typed="delta", default="1f", piece="seam", delta="typed"))
 def roll(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
     """Move the seam before a piece by `delta` frames: one piece grows as the other shrinks, nothing else moves.
 
@@ -33,6 +35,7 @@ def roll(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
     return settle(story, new, sources, f"Seam {_later(delta)}", split=split, made=(piece,), playhead=story.starts[i] + delta)
 
 
+@edit(entry("Slip the piece: LENGTH", typed="delta", default="1f", piece="piece", delta="typed"))
 def slip(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
     """Show another part of the recording in a piece that keeps its place and length. Positive: later material.
 
@@ -53,6 +56,7 @@ def slip(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
     )
 
 
+@edit(entry("Slide the piece: LENGTH", typed="delta", default="1f", piece="piece", delta="typed"))
 def slide(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
     """Move a piece between its neighbours, which give way: one grows, the other shrinks.
 
@@ -69,6 +73,7 @@ def slide(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
     return settle(story, new, sources, did, made=(piece,), playhead=story.starts[i] + delta)
 
 
+@edit(entry("Match the length of the piece before", piece="piece"))
 def match_length(story: Story, sources: Sources, piece: int) -> Edit:
     """Make a piece as long as the one before it, at its out point; what follows ripples."""
     i = story.index_of(piece)
@@ -81,6 +86,7 @@ def match_length(story: Story, sources: Sources, piece: int) -> Edit:
     return new, replace(report, playhead=story.starts[i])
 
 
+@edit(entry("Length of what is chosen: LENGTH", typed="length", item="chosen", length="typed"))
 def set_length(story: Story, sources: Sources, item: int, length: int) -> Edit:
     """Make a piece, card, cover or sound `length` frames long at its out point; after a piece the rest ripples."""
     if length < 1:
@@ -92,6 +98,7 @@ def set_length(story: Story, sources: Sources, item: int, length: int) -> Edit:
     return trim_sound(story, sources, item, "out", length - story.sound(item).length)
 
 
+@edit(entry("Extend to the playhead", piece="piece", at="playhead"))
 def extend_to(story: Story, sources: Sources, piece: int, at: int) -> Edit:
     """Bring a piece's nearer edge to story frame `at`: the seam there rolls, so that nothing else moves.
 
@@ -109,6 +116,7 @@ def extend_to(story: Story, sources: Sources, piece: int, at: int) -> Edit:
     raise Refused("The edge is already there." if at in (a, b) else "The playhead is not where this piece could reach.")
 
 
+@edit(entry("Top: cut away up to the playhead", asks=True, at="playhead"))
 def top(story: Story, sources: Sources, at: int) -> Edit:
     """Take away the piece under the playhead up to it; what follows closes up."""
     p, begin = _under(story, at)
@@ -118,6 +126,7 @@ def top(story: Story, sources: Sources, at: int) -> Edit:
     return new, replace(report, playhead=begin)
 
 
+@edit(entry("Tail: cut away from the playhead on", asks=True, at="playhead"))
 def tail(story: Story, sources: Sources, at: int) -> Edit:
     """Take away the piece under the playhead from it on; what follows closes up."""
     p, begin = _under(story, at)

@@ -8,11 +8,21 @@ from dataclasses import replace
 from kovel.core.story.consequences import DIALOGUE, Edit, frames_of, lane_key, name_of, refuse_locked, settle
 from kovel.core.story.covers import UNHEARD
 from kovel.core.story.model import Cover, Item, Piece, Refused, Sound, Sources, Story, kind_of
+from kovel.core.story.offered import edit, entry
 from kovel.core.story.settings import NONE, SETTINGS, Setting, Value, Values, met
 
 To = int | list[int] | str  # one thing, several, or a wider scope: "story", "group 5"
 
 
+@edit(
+    entry("Punch in: PERCENT", typed="number", default="125", to="all chosen", setting="=zoom", value="typed"),
+    entry("Level: DECIBELS", typed="number", default="-6", to="all chosen", setting="=level", value="typed"),
+    entry("Fade in: LENGTH", typed="length", default="1s", to="all chosen", setting="=fade_in", value="typed"),
+    entry("Fade out: LENGTH", typed="length", default="2s", to="all chosen", setting="=fade_out", value="typed"),
+    entry("Cover's own sound on", to="cover", setting="=natural", value=True),
+    entry("Cover's own sound off", to="cover", setting="=natural", value=False),
+    entry("Level of the whole story: DECIBELS", typed="number", to="=story", setting="=level", value="typed"),
+)
 def set_value(
     story: Story, sources: Sources, to: To, setting: str, value: bool | int | float | str | list[list[float]]
 ) -> Edit:
@@ -30,6 +40,7 @@ def set_value(
     return _change(story, sources, to, s, lambda wide, own: own.having(setting, now, keep=_stands_against(s, wide, now)), now)
 
 
+@edit(entry("Setting as the wider scope says: NAME", typed="text", to="all chosen", setting="typed"))
 def reset_value(story: Story, sources: Sources, to: To, setting: str) -> Edit:
     """Take a setting back to what the wider scope says."""
     s = _setting(setting)
@@ -38,6 +49,7 @@ def reset_value(story: Story, sources: Sources, to: To, setting: str) -> Edit:
     return _change(story, sources, to, s, lambda wide, own: own.without(setting), None)
 
 
+@edit()
 def copy_values(story: Story, sources: Sources, source: int, to: list[int] | str, settings: list[str]) -> Edit:
     """Give others the settings that this one has: to several things, to its "group 5" or to the whole "story".
 

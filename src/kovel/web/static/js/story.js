@@ -3,6 +3,7 @@ import { redraw, say } from "./base.js";
 import { waves } from "./peaks.js";
 import { readTime } from "./times.js";
 import { transport, typing } from "./transport.js";
+import { Edits, chord } from "./edits.js";
 import { allEdits } from "./storyall.js";
 import { aroundThePage } from "./storymap.js";
 import { seamDesk } from "./seamdesk.js";
@@ -22,6 +23,8 @@ player.addEventListener("time", () => { if (!player.playing) localStorage.setIte
 
 const project = `/p/${room.dataset.project}`;
 let marks = { a: null, b: null }; // in and out in the story
+const edits = new Edits({ base });
+await edits.load();
 
 // ---- sending edits
 function send(url, body, form = false) {
@@ -191,7 +194,7 @@ function pick(item, more = false) {
 }
 const ranges = () => all.map((x) => [num(x.dataset.source), num(x.dataset.from), num(x.dataset.length)]);
 const lanes = () => (sheet().dataset.lanes || "").split(",").filter(Boolean);
-const hand = () => picked && { source: num(picked.dataset.source), start: num(picked.dataset.from), length: num(picked.dataset.length) };
+const hand = () => picked && !picked.dataset.kind.startsWith("loose") && { source: num(picked.dataset.source), start: num(picked.dataset.from), length: num(picked.dataset.length) };
 
 // ---- what can be done
 async function coverAt(at, until) {
@@ -220,17 +223,11 @@ async function typedLength(field, kind = "length") {
   field.focus(); field.select();
   return null;
 }
-const needsHand = (f) => () => { const h = hand(); if (!h || picked.dataset.kind === "loose") say("Pick a soundbite up first: Enter on it in the shelf.", true); else f(h); };
 const acts = {
   undo, redo,
-  add: needsHand((h) => (all.length > 1 ? edit("insert_several", { at: num(sheet().dataset.length), ranges: ranges() }) : edit("add_at_end", h))),
-  insert: needsHand((h) => (all.length > 1 ? edit("insert_several", { at: player.frame, ranges: ranges() }) : edit("insert", { at: player.frame, ...h }))),
-  gap: needsHand((h) => edit("insert_space", { at: player.frame, length: ranges().reduce((n, r) => n + r[2], 0) || h.length, all_lanes: true })),
-  overwrite: needsHand((h) => edit("overwrite", { at: player.frame, ...h })),
+  add: () => edits.press("B"), insert: () => edits.press("N"), overwrite: () => edits.press("W"),
   cover: () => coverAt(player.frame),
-  split: () => edit("split", { at: player.frame }),
-  extract: () => { const c = cover(), r = range(); if (c) edit("remove_cover", { cover: chosen.id }); else if (chosen?.kind === "sound") edit("remove_sound", { sound: chosen.id }); else if (r) { wide("extract", { a: r[0], b: r[1] }); } else say("Choose words, a piece or a cover first, or mark in and out (I, O).", true); },
-  lift: () => { const r = range(); if (r) { wide("lift", { a: r[0], b: r[1] }); } else say("Choose words or a piece first, or mark in and out (I, O).", true); },
+  split: () => edits.press("S"), extract: () => edits.press("X"), lift: () => edits.press("Shift X"),
   all: () => document.dispatchEvent(new Event("all-edits")),
   lanes: async () => { await laneList(); $("#lanes").showModal(); },
 };
@@ -449,36 +446,22 @@ async function copyRange() {
   sessionStorage.setItem("kovel-copied", JSON.stringify(copied)); // goes with the editor into another story
   return say("Copied. Ctrl V pastes it at the playhead, here or in another story.");
 }
-const pasteHere = () => (copied?.pieces ? edit("paste", { at: player.frame, clip: copied }) : say("Nothing was copied yet.", true));
-function shift(by) {
-  const rows = pieces(), i = chosen?.kind === "piece" ? rows.findIndex((p) => p.id === chosen.id) : -1;
-  if (i < 0) return say("Choose a piece first (G).", true);
-  const to = by < 0 ? rows[i - 1] : rows[i + 2];
-  if (by < 0 && !to) return say("It is the first piece already.", true);
-  return edit("move", { piece: chosen.id, before: to ? to.id : null });
-}
 document.addEventListener("keydown", (e) => {
   if (typing(e) || document.querySelector("dialog[open]")) { if (e.key === "Escape" && typing(e)) e.target.blur(); return; }
   const k = e.key.toLowerCase(), code = e.code;
-  if (e.ctrlKey || e.metaKey) { if (k === "z") { e.preventDefault(); (e.shiftKey ? redo : undo)(); } else if (k === "c" && !String(getSelection())) { e.preventDefault(); copyRange(); } else if (k === "v") { e.preventDefault(); pasteHere(); } return; }
-  if (code === "BracketLeft") nudge("in", e);
+  if (e.ctrlKey || e.metaKey) {
+    if (k === "z") (e.shiftKey ? redo : undo)();
+    else if (k === "c" && !String(getSelection())) copyRange();
+    else if (edits.ofKey(chord(e)).length) edits.press(chord(e));
+    else return;
+  } else if (code === "BracketLeft") nudge("in", e);
   else if (code === "BracketRight") nudge("out", e);
-  else if (e.altKey && k === "arrowup") shift(-1);
-  else if (e.altKey && k === "arrowdown") shift(1);
-  else if (e.altKey && (k === "arrowleft" || k === "arrowright")) { const s = theSeam(); if (s) { choose({ kind: "seam", id: s[2] }); edit("roll", { piece: s[2], delta: (k === "arrowleft" ? -1 : 1) * (e.shiftKey ? 5 : 1) }); } else say("There is no seam in the story yet.", true); }
+  else if (e.altKey && (k === "arrowleft" || k === "arrowright")) rollSeam((k === "arrowleft" ? -1 : 1) * (e.shiftKey ? 5 : 1));
+  else if (edits.ofKey(chord(e)).length) edits.press(chord(e));
   else if (e.altKey) return;
   else if (k === "arrowup") { player.stop(); player.seek(joins().findLast((j) => j < player.frame) ?? 0); }
   else if (k === "arrowdown") { player.stop(); player.seek(joins().find((j) => j > player.frame) ?? player.frame); }
   else if (k === "z") (e.shiftKey ? redo : undo)();
-  else if (k === "b") acts.add();
-  else if (k === "n") (e.shiftKey ? acts.gap : acts.insert)();
-  else if (k === "w") acts.overwrite();
-  else if (k === "c") acts.cover();
-  else if (k === "s") acts.split();
-  else if (k === "x" || k === "delete" || k === "backspace") (e.shiftKey ? acts.lift : acts.extract)();
-  else if (k === "m") { if (cover()) edit("move_cover", { cover: chosen.id, at: player.frame }); else if (picked?.dataset.kind === "loose") coverAt(player.frame); else say("Choose a cover first (V), or pick one up in the tray.", true); }
-  else if (k === "y") { const rows = pieces(), i = chosen?.kind === "piece" ? rows.findIndex((p) => p.id === chosen.id) : -1; if (i >= 0 && rows[i + 1]) edit("swap", { first: chosen.id, second: rows[i + 1].id }); else say("Choose a piece that has another one after it.", true); }
-  else if (k === "r") { if (chosen?.kind === "piece") edit("open_again", { piece: chosen.id }); else say("Choose the piece after which something was taken out (G).", true); }
   else if (k === "g") { const p = pieces().find((x) => x.at <= player.frame && player.frame < x.at + x.length); choose(p ? { kind: "piece", id: p.id } : null); }
   else if (k === "v") { const c = under(".laid"); if (c) choose({ kind: "cover", id: num(c.dataset.cover) }); else say("No cover lies at the playhead.", true); }
   else if (k === "i") setMark("a", e.shiftKey);
@@ -486,8 +469,6 @@ document.addEventListener("keydown", (e) => {
   else if (k === "t") seamStep(e.shiftKey ? -1 : 1);
   else if (k === "u") seamStep(e.shiftKey ? -1 : 1, "jump");
   else if (k === "a") loopSeam();
-  else if (k === "d" && (cover() || chosen?.kind === "sound")) say("A dissolve is set at a seam: choose one (T). Covers and sounds have none.", true);
-  else if (k === "d") { const s = theSeam(); if (s) edit("set_blend", e.shiftKey ? { piece: s[2], blend: "cut" } : { piece: s[2], blend: "dissolve", length: Math.round(player.fps * 0.48) }); }
   else if (k === "h") otherCamera();
   else if (k === "q") acts.all();
   else if (e.key === "/") document.dispatchEvent(new Event("find"));
@@ -496,6 +477,12 @@ document.addEventListener("keydown", (e) => {
   else return;
   e.preventDefault();
 });
+function rollSeam(by) {
+  const s = theSeam();
+  if (!s) return say("There is no seam in the story yet.", true);
+  choose({ kind: "seam", id: s[2] });
+  return edit("roll", { piece: s[2], delta: by });
+}
 
 zoom.addEventListener("change", async () => {
   const y = player.frame;
@@ -519,7 +506,7 @@ document.addEventListener("look", () => waves(sheet()));
 dress();
 if (location.hash.length > 1) player.seek(num(location.hash.slice(1)) || 0);
 window.kovel.story = { edit, undo, redo, idle: () => busy };
-const here = { $, $$, num, project, base, room, scroll, sheet, px, player, edit, wide, choose, say, acts, range, piece, pieces, cover, hand, lanes, readTime, theSeam, seamStep, loopSeam, otherCamera, copyRange, pasteHere, clear, nudge, picked: () => picked, chosen: () => chosen, marks: () => marks, coverAt };
+const here = edits.story = { $, $$, num, project, base, room, scroll, sheet, px, player, edit, wide, choose, say, acts, range, piece, pieces, cover, hand, lanes, readTime, theSeam, seamStep, loopSeam, otherCamera, copyRange, copied: () => copied, ranges, clear, nudge, picked: () => picked, chosen: () => chosen, marks: () => marks, coverAt };
 seamDesk(here);
-allEdits(here);
+allEdits(here, edits);
 aroundThePage(here);

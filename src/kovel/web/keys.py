@@ -1,0 +1,58 @@
+"""The key sheet: what a key does in a room. Keys of edits come from the catalogue, those of looking and playing stand here."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from kovel.core.story.catalogue import ENTRIES
+
+
+@dataclass(frozen=True, slots=True)
+class KeyRow:
+    """Keys as they are pressed, with words between them as they are read, and what they do."""
+
+    keys: tuple[str, ...]
+    does: str
+
+
+PLAYING = (
+    KeyRow(("Space",), "play or pause"),
+    KeyRow(("J", "K", "L"), "back, stop, on; again for faster"),
+    KeyRow(("←", "→"), "one frame, with Shift five"),
+    KeyRow(("F",), "go to a typed time"),
+)
+STORY = (
+    *PLAYING,
+    KeyRow(("↑", "↓"), "the join before, after"),
+    KeyRow(("1", "…", "6"), "shelf: bites, b-roll, sounds, loose, checks, history"),
+    KeyRow(("Enter",), "on a shelf item: pick it up; Shift click picks up several"),
+    KeyRow(("Q",), "every edit there is, by name"),
+    KeyRow(("I", "O"), "mark in, out in the story; Shift takes the mark away"),
+    KeyRow(("T",), "seam desk: the next seam, Shift the one before"),
+    KeyRow(("U",), "next exposed jump, Shift the one before"),
+    KeyRow(("A",), "loop the seam with a second around it"),
+    KeyRow(("G", "V"), "choose the piece, the cover at the playhead"),
+    KeyRow(("H",), "another camera at the playhead"),
+    KeyRow(("Ctrl", "C"), "copy what is chosen"),
+    KeyRow(("Z",), "undo, Shift redo"),
+    KeyRow(("/",), "find in the story"),
+    KeyRow(("Alt",), "while dragging: lets go of cuts, marks and beats"),
+    KeyRow(("Esc",), "choose nothing"),
+    KeyRow(("?",), "this sheet"),
+)
+HOW = {"[": "; Alt back; Shift five", "]": "; Alt back; Shift five", "Alt → ←": "; Shift five"}
+
+
+def of_edits() -> list[KeyRow]:
+    """The keys that edit, each with everything it may do, in the catalogue's order."""
+    by_key: dict[str, list[str]] = {}
+    for _, e in ENTRIES:
+        if e.key:
+            said = re.sub(r":? ?\b[A-Z]{4,}\b.*", "", e.label)
+            by_key.setdefault(e.key, []).append(said[0].lower() + said[1:] if not said[1:2].isupper() else said)
+    return [KeyRow(tuple(k.split()), "; ".join(dict.fromkeys(does)) + HOW.get(k, "")) for k, does in by_key.items()]
+
+
+def story_keys() -> list[KeyRow]:
+    return [*STORY, *of_edits()]

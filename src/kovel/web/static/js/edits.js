@@ -1,0 +1,144 @@
+// The edits as the server declares them (core/story/offered.py): what each takes is filled in from what is chosen here.
+import { readTime } from "./times.js";
+
+/**
+ * @typedef {object} Entry one way an edit is offered
+ * @property {string} label
+ * @property {string} key
+ * @property {""|"length"|"delta"|"minutes"|"number"|"text"} typed what is typed after its name
+ * @property {string|null} default what counts as typed where nothing is
+ * @property {string} command
+ * @property {boolean} asks whether what it costs is shown before it is done
+ * @property {Record<string, any>} params where each parameter comes from
+ */
+
+/** What cannot be done now, in words for the editor. */
+class Wanting extends Error {}
+
+export class Edits {
+  /** @param {any} story what the Story room lends */
+  constructor(story) {
+    this.story = story;
+    /** @type {Entry[]} */
+    this.entries = [];
+    /** @type {Record<string, string>} */
+    this.wanting = {};
+  }
+
+  /** The edits there are for the story as it stands (its lanes are among them). */
+  async load() {
+    const answer = await fetch(`${this.story.base}/edits`, { headers: { Accept: "application/json" } });
+    if (answer.ok) Object.assign(this, await answer.json());
+    return this.entries;
+  }
+
+  /** What a key does: of those that share it the more special one, declared later, comes first. */
+  ofKey(chord) { return this.entries.filter((e) => e.key === chord).reverse(); }
+
+  /** Does what a key stands for; false if it stands for nothing. */
+  async press(chord) {
+    const all = this.ofKey(chord);
+    for (const e of all) if (this.fits(e)) { await this.run(e); return true; }
+    if (all.length) await this.run(all[all.length - 1]);
+    return all.length > 0;
+  }
+
+  fits(entry) {
+    try { for (const [k, from] of Object.entries(entry.params)) this.from(k, from, 0); return true; } catch (e) { if (e instanceof Wanting) return false; throw e; }
+  }
+
+  /** @param {Entry} entry @param {string} text what was typed after its name; returns why it cannot be read, if so */
+  async run(entry, text = "") {
+    const { story } = this, typed = await this.typed(entry, text);
+    if (typed.error) return typed.error;
+    if (entry.params.points === "lay") return void story.acts.cover();
+    /** @type {Record<string, any>} */
+    const params = {};
+    try {
+      for (const [k, from] of Object.entries(entry.params)) {
+        if (k === "points") Object.assign(params, this.points(from === "marks back"));
+        else params[k] = this.from(k, from, typed.value);
+      }
+    } catch (e) {
+      if (!(e instanceof Wanting)) throw e;
+      return void story.say(e.message, true);
+    }
+    return void (await story[entry.asks ? "wide" : "edit"](entry.command, params));
+  }
+
+  async typed(entry, text) {
+    const raw = text || entry.default;
+    if (!entry.typed) return { value: null };
+    if (raw === null) return { error: `Type it after the name: ${entry.label}.` };
+    if (entry.typed === "text") return { value: raw };
+    if (entry.typed === "number") {
+      const n = Number(raw.replace(",", ".").replace(/(%|db|percent)$/i, "").trim());
+      return Number.isFinite(n) ? { value: n } : { error: `“${raw.slice(0, 40)}” is not a number.` };
+    }
+    if (raw === "0") return { value: 0 }; // no length at all: a target taken away
+    const got = await readTime(raw, entry.typed);
+    return got.error ? { error: got.error } : { value: got.frame };
+  }
+
+  /** The value of a parameter by where it comes from. */
+  from(name, from, typed) {
+    if (typeof from !== "string") return from;
+    if (from.startsWith("=")) return from.slice(1);
+    if (from === "typed") return typed;
+    if (from === "minus typed") return -typed;
+    if (name === "points") return from === "lay" ? true : this.points(from === "marks back");
+    const value = this.known(from);
+    if (value === undefined) throw new Wanting(this.wanting[from] || "Choose something first.");
+    return value;
+  }
+
+  known(from) {
+    const s = this.story, chosen = s.chosen(), hand = s.hand(), range = s.range(), rows = s.pieces();
+    const under = () => s.piece() || rows.find((x) => x.at <= s.player.frame && s.player.frame < x.at + x.length);
+    const laid = chosen?.kind === "cover" || chosen?.kind === "sound" ? s.$(`[data-${chosen.kind}="${chosen.id}"].${chosen.kind === "cover" ? "laid" : "sound-line"}`) : null;
+    const next = (by) => { const i = rows.findIndex((x) => x.id === under()?.id); return i < 0 ? undefined : rows[i + by]; };
+    switch (from) {
+      case "playhead": return s.player.frame;
+      case "story end": return s.player.plan.length;
+      case "piece": return under()?.id;
+      case "first piece": return rows[0]?.id ?? 0;
+      case "next piece": return next(1)?.id;
+      case "piece before": return next(-1)?.id;
+      case "piece after next": return next(1) ? next(2)?.id ?? null : undefined;
+      case "seam": return laid ? undefined : s.theSeam()?.[2];
+      case "cover": return chosen?.kind === "cover" ? chosen.id : undefined;
+      case "loose cover": return s.picked()?.dataset.kind === "loose" ? s.num(s.picked().dataset.cover) : undefined;
+      case "loose sound": return s.picked()?.dataset.kind === "loose-sound" ? s.num(s.picked().dataset.cover) : undefined;
+      case "sound": return chosen?.kind === "sound" ? chosen.id : undefined;
+      case "chosen": return laid ? chosen.id : chosen?.kind === "seam" ? undefined : under()?.id;
+      case "all chosen": return chosen?.ids || (laid ? [chosen.id] : under() ? [under().id] : undefined);
+      case "begin": return laid ? s.num(laid.dataset.at) : undefined;
+      case "lane above": return laid ? s.num(laid.dataset.lane) + 1 : undefined;
+      case "range start": return range?.[0];
+      case "range end": return range?.[1];
+      case "heading": return s.$(`[data-heading="${under()?.id}"]`)?.dataset.text;
+      case "source": return hand?.source;
+      case "start": return hand?.start;
+      case "end": return hand ? hand.start + hand.length : undefined;
+      case "hand length": return hand ? s.ranges().reduce((n, r) => n + r[2], 0) || hand.length : undefined;
+      case "ranges": return hand && s.ranges().length > 1 ? s.ranges() : undefined;
+      case "copied": return s.copied() || undefined;
+      default: return undefined;
+    }
+  }
+
+  /** All of the four marks that are set; the core works out the one that is missing. */
+  points(back) {
+    const s = this.story, hand = s.hand(), m = s.marks();
+    if (!hand) throw new Wanting(this.wanting.source);
+    if (back) return { source: hand.source, until: m.b ?? s.player.frame, end: hand.start + hand.length, ...(m.a !== null ? { at: m.a } : { start: hand.start }) };
+    return { source: hand.source, at: m.a ?? s.player.frame, start: hand.start, ...(m.a !== null && m.b !== null ? { until: m.b } : { end: hand.start + hand.length }) };
+  }
+}
+
+/** A key as the catalogue writes it: `Shift X`, `Ctrl V`, `Alt ↑`. */
+export function chord(e) {
+  const arrows = { arrowup: "↑", arrowdown: "↓", arrowleft: "←", arrowright: "→", delete: "X", backspace: "X" };
+  const k = e.key.toLowerCase();
+  return `${e.ctrlKey || e.metaKey ? "Ctrl " : ""}${e.altKey ? "Alt " : ""}${e.shiftKey ? "Shift " : ""}${arrows[k] || k.toUpperCase()}`;
+}

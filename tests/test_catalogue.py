@@ -1,0 +1,51 @@
+"""The catalogue of edits: what is declared beside a function fits it, and pages, keys and command line know no other edits."""
+
+import re
+from pathlib import Path
+
+import pytest
+from click.testing import CliRunner
+
+from kovel.cli import main
+from kovel.core.story.catalogue import COMMANDS, about, offered, parameters
+from kovel.core.story.offered import TAKEN_FROM, WANTING, entry
+from kovel.web.keys import of_edits
+from tests.core.stories import EMPTY, do, three
+
+SCRIPTS = Path(__file__).parents[1] / "src" / "kovel" / "web" / "static" / "js"
+ALWAYS = {"typed", "minus typed", "playhead", "story end", "first piece", "lane", "marks", "marks back", "lay"}  # never wanting
+POINTS = {"at", "until", "start", "end", "source"}
+
+
+def test_every_offer_fits_its_edit() -> None:
+    for name, e in offered(three()):
+        known = parameters(name)
+        given = set(e.params) - {"points"} | (POINTS if "points" in e.params else set())
+        assert given <= set(known) | POINTS, (name, e.label)
+        if e.params.get("points") != "lay":  # laid by what the editor has in hand, in the page
+            assert {k for k, (_, d) in known.items() if d is ...} <= given, (name, e.label)
+        takes_typed = {"typed", "minus typed"} & {v for v in e.params.values() if isinstance(v, str)}
+        assert bool(e.typed) == bool(takes_typed), (name, e.label)
+    with pytest.raises(ValueError, match="cannot be taken from 'thin air'"):
+        entry("Wrong", piece="thin air")
+    assert set(TAKEN_FROM) == set(WANTING) | ALWAYS
+    lanes = [
+        e.label for n, e in offered(do(three(), "lay_cover", source=3, at=10, until=40, start=0, lane=2)) if n == "set_muted"
+    ]
+    assert "Mute cover 2" in lanes and "Mute cover 2" not in [e.label for _, e in offered(EMPTY)]
+
+
+def test_scripts_know_no_edit_and_no_source_of_their_own() -> None:
+    text = "\n".join(f.read_text() for f in SCRIPTS.glob("*.js"))
+    named = set(re.findall(r'(?:edit|wide)\("(\w+)"', text)) | set(re.findall(r'command: "(\w+)"', text))
+    assert named and named <= set(COMMANDS), named - set(COMMANDS)
+    read = set(re.findall(r'case "([^"]+)":', (SCRIPTS / "edits.js").read_text()))
+    assert read == set(TAKEN_FROM) - {"typed", "minus typed", "lane", "marks", "marks back", "lay"}
+    keys = {k for r in of_edits() for k in r.keys}
+    assert {"X", "S", "B", "N", "W", "C", "D", "Y", "R", "M"} <= keys and "E" not in keys
+
+
+def test_the_command_line_lists_every_edit() -> None:
+    told = CliRunner().invoke(main, ["story", "edits"]).output
+    for name in COMMANDS:
+        assert re.search(rf"^{name}\b", told, re.M) and about(name) in told and len(about(name)) > 15, name
