@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
-from kovel.core.story.catalogue import ENTRIES
+from kovel.core.story.catalogue import entries
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +47,7 @@ HOW = {"[": "; Alt back; Shift five", "]": "; Alt back; Shift five", "Alt â†’ â†
 def of_edits() -> list[KeyRow]:
     """The keys that edit, each with everything it may do, in the catalogue's order."""
     by_key: dict[str, list[str]] = {}
-    for _, e in ENTRIES:
+    for _, e in entries():
         if e.key:
             said = re.sub(r":? ?\b[A-Z]{4,}\b.*", "", e.label)
             by_key.setdefault(e.key, []).append(said[0].lower() + said[1:] if not said[1:2].isupper() else said)

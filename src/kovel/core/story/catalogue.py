@@ -46,6 +46,12 @@ def run(story: Story, sources: Sources, name: str, params: Mapping[str, Any]) ->
     return edited
 
 
+def entries() -> list[tuple[str, Entry]]:
+    """All declarations, in the order of MODULES."""
+    order = {m.__name__: i for i, m in enumerate(MODULES)}
+    return sorted(ENTRIES, key=lambda r: order[COMMANDS[r[0]].__module__])
+
+
 def offered(story: Story) -> list[tuple[str, Entry]]:
     """All edits as they are offered for a story: (name of the edit, entry); those of lanes once for each lane there is."""
     cover_lanes = [lane_key(n) for n in range(1, 1 + max((c.lane for c in story.covers), default=1))]
@@ -55,9 +61,8 @@ def offered(story: Story) -> list[tuple[str, Entry]]:
         "along": [*cover_lanes, *SOUNDS],
         "locks": ["dialogue", "sounds", *cover_lanes],
     }
-    order = {m.__name__: i for i, m in enumerate(MODULES)}
     out = []
-    for name, e in sorted(ENTRIES, key=lambda r: order[COMMANDS[r[0]].__module__]):
+    for name, e in entries():
         for lane in lanes[e.each] if e.each else [""]:
             fixed = {k: f"={lane}" if v == "lane" else v for k, v in e.params.items()}
             out.append((name, replace(e, label=e.label.replace("{lane}", lane), params=fixed)))
