@@ -297,3 +297,14 @@ def test_several_are_punched_in_and_overwriting_only_sound_leaves_the_picture() 
         take="sound",
     )
     assert [(late.at(c), c.length) for c in late.covers if c.source == 3] == [(40, 20)]
+
+
+def test_a_piece_is_repeated_after_itself() -> None:
+    s = do(do(three(), "set_value", to=2, setting="zoom", value=130), "lay_cover", source=3, at=170, until=200, start=0)
+    t, report = run(s, SOURCES, "repeat", {"piece": 2, "times": 2})
+    assert [(p.source, p.start, p.length) for p in t.pieces][1:4] == [(1, 300, 60)] * 3
+    assert [p.settings["zoom"] for p in t.pieces] == [100, 130, 130, 130, 100]
+    assert t.at(t.covers[0]) == 290 and report.playhead == 280  # what lay on B is on B still
+    for bad in (0, 101):
+        with pytest.raises(Refused, match="1 to 100 times"):
+            do(s, "repeat", piece=2, times=bad)

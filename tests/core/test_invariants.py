@@ -34,7 +34,7 @@ VALUES: dict[str, Callable[[Random], object]] = {  # what a parameter of any com
     "delta": lambda r: r.choice([-60, -9, -2, -1, 0, 1, 2, 9, 60]), "take": lambda r: r.choice(["both", "both", "picture", "sound"]),
     "blend": lambda r: r.choice(["cut", "dissolve", "dissolve", "dip"]), "frames": lambda r: r.randint(-25, 25), "fit": lambda r: r.random() < 0.3,
     "how": lambda r: r.choice(["insert", "overwrite", "add", "cover", "sound"]), "natural": lambda r: r.random() < 0.3, "on": lambda r: r.random() < 0.7,
-    "lane": lambda r: r.choice([None, None, 1, 2, 3]), "every": lambda r: r.choice([0, 5, 20]),
+    "lane": lambda r: r.choice([None, None, 1, 2, 3]), "every": lambda r: r.choice([0, 5, 20]), "times": lambda r: r.randint(0, 3),
     "span": lambda r: r.randint(0, 200), "kind": lambda r: r.choice(["natural", "effect", "music", "voice", "noise"]), "clock_bound": lambda r: r.random() < 0.4,
     "level": lambda r: r.randint(-70, 20) / 2, "setting": lambda r: r.choice([*SETTINGS, "shine"]), "settings": lambda r: r.choices([*SETTINGS], k=2),
     "value": lambda r: r.choice([True, False, 100, 120, 0, 5, 25, -6.0, 3, "loud", [[10, -6.0], [60, 0.0]]]), "target": lambda r: r.randint(0, 99),

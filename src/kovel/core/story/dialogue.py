@@ -547,6 +547,21 @@ def move_several(story: Story, sources: Sources, pieces: list[int], before: int 
     return settle(story, without(story, row), sources, did, made=made, playhead=sum(q.length for q in rest[:j]))
 
 
+@edit(entry("Repeat the piece: NUMBER", typed="number", default="1", piece="piece", times="typed"))
+def repeat(story: Story, sources: Sources, piece: int, times: int = 1) -> Edit:
+    """The piece again, so many times, right after itself: a blow of the hammer three times over.
+
+    | A | B |   A twice more   ->   | A | A | A | B |
+    """
+    refuse_locked(story, DIALOGUE)
+    i = story.index_of(piece)
+    p = story.pieces[i]
+    if not 1 <= times <= 100:
+        raise Refused("A piece is repeated 1 to 100 times.")
+    did = f"{name_of(sources, p)} {times} time{'s' if times > 1 else ''} more"
+    return _put(story, sources, story.starts[i + 1], [replace(p, group=0)] * times, did)
+
+
 @edit(entry("Swap with the next piece", "Y", first="piece", second="next piece"))
 def swap(story: Story, sources: Sources, first: int, second: int) -> Edit:
     """Two pieces change places; what lies between stays between."""
