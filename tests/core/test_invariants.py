@@ -298,12 +298,16 @@ class Editing(RuleBasedStateMachine):
             p, begin = s.pieces[i], s.starts[i]
             over = [(c.lane, a, c) for a, b, c in spans if a <= t < b]
             fade = any(s.join(k).length and lo <= t < hi for k, lo, hi in ((0, 0, s.join(0).length), (len(s.pieces), s.length - s.join(len(s.pieces)).length, s.length)))  # fmt: skip
-            got, run_ = plan.recording_frame(t, SOURCES), plan.picture_at(t)
-            got = got if got is None or SOURCES[got[0]].frames else (got[0], 0)
+            run_ = plan.picture_at(t)
             if over:
                 _, a, c = max(over, key=lambda r: r[0])
+                top = run_.layers[-1].image  # a see-through one has others under it
+                got = (
+                    top.source,
+                    own_frame(top, t - run_.at, R, SOURCES[top.source].rate) if SOURCES[top.source].frames else 0,
+                )
                 want = (c.source, (t - a) * c.span * SOURCES[c.source].rate.fps // (c.length * R.fps) if not c.start else None) if c.span else (c.source, own(c.source, c.start + t - a))  # fmt: skip
-                assert got and got[0] == want[0] and want[1] in (None, got[1]), self.log
+                assert got[0] == want[0] and want[1] in (None, got[1]), self.log
                 continue
             k = next((k for lo, hi, k in blends if lo <= t < hi), None)
             shown = [(s.pieces[k - 1], s.starts[k - 1]), (s.pieces[k], s.starts[k])] if k else [(p, begin)]

@@ -14,6 +14,7 @@ from kovel.core.plan.sounds import Heard, ramped
 from kovel.core.story.catalogue import run
 from kovel.core.story.model import Refused, Source, Story
 from kovel.core.story.patch import story_from_json, story_to_json
+from kovel.core.story.seams import seams
 from kovel.core.story.settings import NONE, SETTINGS, Values, met, on_line
 from tests.core.stories import SOURCES, R, do, three
 
@@ -138,3 +139,18 @@ def test_a_gain_line_is_straight_in_decibels() -> None:
     h = Heard(0, 1000, 1, 0, gain=0.5, rise=1, fall=1, line=((100, -20.0), (300, 0.0)))
     y = ramped(np.ones(1000, np.float32), 0, h)
     assert y[[50, 100, 200, 300, 900]] == pytest.approx([0.05, 0.05, 0.5 / 10**0.5, 0.5, 0.5], rel=1e-6)
+
+
+def test_through_a_see_through_cover_one_sees_what_lies_under_it() -> None:
+    """A at 100 % | B: a cover over their seam at 40 %, a second one over part of it: stacks from what hides the rest up."""
+    s = do(do(three(), "lay_cover", source=3, at=80, until=120, start=0), "lay_cover", source=4, at=110, until=130, start=9)
+    assert seams(s, SOURCES)[0].kind == "covered"
+    s = do(s, "set_value", to=s.covers[0].id, setting="opacity", value=40)
+    seen = [(r.at, r.end, [(x.image.source, x.opacity.at(0)) for x in r.layers]) for r in make_plan(s, SOURCES).pictures]
+    assert seen[:5] == [
+        (0, 80, [(1, 1)]), (80, 100, [(1, 1), (3, 0.4)]), (100, 110, [(1, 1), (3, 0.4)]), (110, 130, [(4, 1)]), (130, 160, [(1, 1)])
+    ]  # fmt: skip
+    assert seams(s, SOURCES)[0].kind == "jump"  # it hides nothing
+    s = do(s, "set_value", to=s.covers[1].id, setting="opacity", value=50)
+    t = make_plan(s, SOURCES).picture_at(115)
+    assert [(x.image.source, x.opacity.at(0)) for x in t.layers] == [(1, 1), (3, 0.4), (4, 0.5)] and t.cover == s.covers[1].id

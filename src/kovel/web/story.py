@@ -231,7 +231,8 @@ def _cover_note(story: Story, sources: Sources, c: Cover, at: int) -> str:
         notes.append(f"{round(100 * c.span / c.length)} %")
     if story.value(c, "natural", sources):
         notes.append("its sound unheard at this speed" if c.span else "with its sound")
-    notes += [SETTINGS[n].says(c.settings[n]) for n in ("zoom", "level") if n in c.settings]
+    told = [SETTINGS[n] for n in c.settings if n not in ("span", "natural")]
+    notes += [f"{x.label.lower()} {x.says(c.settings[x.name])}" for x in told]
     if at < story.length:
         i = story.index_at(at)
         p = story.pieces[i]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from itertools import pairwise
 
-from kovel.core.plan.layers import BLACK, WHOLE, Image, Layer, Opacity, Part, Run
+from kovel.core.plan.layers import BLACK, OPAQUE, WHOLE, Image, Layer, Opacity, Part, Run
 from kovel.core.story.model import Cover, Piece, Sources, Story
 
 
@@ -20,7 +20,12 @@ def of_cover(story: Story, c: Cover, sources: Sources) -> Layer:
     """What a cover shows from its first frame on."""
     still = sources[c.source].frames is None
     speed = (c.span, c.length) if c.span and not still else (1, 1)
-    return Layer(Image(c.source, 0 if still else c.start, speed=speed), part=_part(story, c, sources))
+    opacity = int(story.value(c, "opacity", sources))
+    return Layer(
+        Image(c.source, 0 if still else c.start, speed=speed),
+        OPAQUE if opacity == 100 else Opacity(opacity, 0, 100),
+        _part(story, c, sources),
+    )
 
 
 def _part(story: Story, x: Piece | Cover, sources: Sources) -> Part:
@@ -74,7 +79,7 @@ def _with(layer: Layer, opacity: Opacity) -> Layer:
 
 def covered(story: Story, sources: Sources, dialogue: list[Run]) -> list[Run]:
     """The dialogue's runs with covers over them. In a frame shared by covers the highest lane is seen, and of one lane the
-    later; what runs past the story's end is cut there.
+    later; through one that is see-through, what lies under it. What runs past the story's end is cut there.
 
     dialogue  [ A ............ ][ B ...... ]
     cover          [boat ...]        [hands ..........)      ->   [ A .][boat ...][ A ][ B .][hands ]
@@ -99,11 +104,16 @@ def covered(story: Story, sources: Sources, dialogue: list[Run]) -> list[Run]:
             live = [r for r in live if r[1] > a]
         while dialogue[k].end <= a:
             k += 1
-        if live:
-            at, _, c = live[0] if len(live) == 1 else max(live, key=lambda r: (r[2].lane, r[0]))
-            layer = of_cover(story, c, sources)
-            still = sources[c.source].frames is None
-            rows.append(Run(a, b, (layer if still else layer.later(a - at),), c.id))
-        else:
+        if not live:
             rows.append(dialogue[k].part(a, b))
+            continue
+        stack: list[Layer] = []  # from the top down to what hides the rest
+        over = sorted(live, key=lambda r: (r[2].lane, r[0]), reverse=True) if len(live) > 1 else live
+        for at, _, c in over:
+            layer = of_cover(story, c, sources)
+            stack.insert(0, layer if sources[c.source].frames is None else layer.later(a - at))
+            if layer.plain:
+                break
+        under = () if stack[0].plain else dialogue[k].part(a, b).layers
+        rows.append(Run(a, b, (*under, *stack), over[0][2].id))
     return rows

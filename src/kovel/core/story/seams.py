@@ -42,9 +42,14 @@ def seams(story: Story, sources: Sources) -> list[Seam]:
 def _seams(story: Story, sources: Sources) -> list[Seam]:
     starts = story.starts
     joins = [(starts[i + 1], a, b) for i, (a, b) in enumerate(zip(story.pieces, story.pieces[1:], strict=False))]
-    spans = sorted((a, b) for a, b, c in story.spans if f"cover {c.lane}" not in story.muted)
-    begins = {a: c for a, _, c in story.spans if f"cover {c.lane}" not in story.muted}
-    ends = {b: c for _, b, c in story.spans if f"cover {c.lane}" not in story.muted}
+    hiding = [  # a see-through cover hides nothing
+        (a, b, c)
+        for a, b, c in story.spans
+        if f"cover {c.lane}" not in story.muted and story.value(c, "opacity", sources) == 100
+    ]
+    spans = sorted((a, b) for a, b, _ in hiding)
+    begins = {a: c for a, _, c in hiding}
+    ends = {b: c for _, b, c in hiding}
     setup: dict[int | None, str | int | None] = {p.source: _setup(p, sources) for p in story.pieces}
     zoom = {p.id: float(story.value(p, "zoom", sources)) for p in story.pieces}
     out, i, reach = [], 0, 0

@@ -86,6 +86,13 @@ class Framing:
 
 
 @dataclass(frozen=True, slots=True)
+class Look:
+    """How the picture looks."""
+
+    opacity: Annotated[int, Setting("See-through", ("cover",), "%", 5, 100, needs="picture")] = 100
+
+
+@dataclass(frozen=True, slots=True)
 class Level:
     """How loud something is heard, and how it comes and goes."""
 
@@ -114,7 +121,7 @@ def _declared(families: Iterable[type]) -> dict[str, Setting]:
     return out
 
 
-SETTINGS: Mapping[str, Setting] = _declared((Framing, Level, Pace))
+SETTINGS: Mapping[str, Setting] = _declared((Framing, Look, Level, Pace))
 FAMILIES: tuple[str, ...] = tuple(dict.fromkeys(s.family for s in SETTINGS.values()))
 
 

@@ -16,6 +16,7 @@ To = int | list[int] | str  # one thing, several, or a wider scope: "story", "gr
 
 @edit(
     entry("Punch in: PERCENT", typed="number", default="125", to="all chosen", setting="=zoom", value="typed"),
+    entry("See through the cover: PERCENT", typed="number", default="50", to="cover", setting="=opacity", value="typed"),
     entry("Level: DECIBELS", typed="number", default="-6", to="all chosen", setting="=level", value="typed"),
     entry("Fade in: LENGTH", typed="length", default="1s", to="all chosen", setting="=fade_in", value="typed"),
     entry("Fade out: LENGTH", typed="length", default="2s", to="all chosen", setting="=fade_out", value="typed"),
