@@ -11,10 +11,12 @@ from pathlib import Path
 import pytest
 from fastapi.testclient import TestClient
 
+from kovel.core.sound.beats import Beats
 from kovel.core.story.model import Refused
 from kovel.core.story.patch import story_to_json
 from kovel.core.words.transcript import Word
-from kovel.store import projects, recordings, settings, steps, stories, subclips
+from kovel.store import decisions, projects, recordings, steps, stories, subclips
+from kovel.store.decisions import QuickDesk
 from kovel.store.projects import Invalid
 from kovel.store.stories import Stale
 from kovel.store.wordrows import write_words
@@ -347,10 +349,12 @@ def test_decisions_go_back_to_the_first_one_and_go_along_with_a_copy(data: Data)
     r = recordings.add(data.db, p.id, "/a.mov", "a", "interview", facts)
     for n in range(90):
         tighten.put(data, r.id, tighten.Desk(off=[str(n)]))
-    settings.put(data.db, f"beats {r.id}", "[1, 2]")
+    decisions.put_beats(data.db, r.id, Beats((100, 200), 96.0, 1, 3))
+    decisions.put_quick(data.db, r.id, QuickDesk(sensitivity=0.7, off=[5], music=r.id))
     copy = projects.duplicate(data.db, p.id)
     (twin,) = recordings.of_project(data.db, copy.id)
-    assert tighten.desk(data, twin.id).off == ["89"] and settings.get(data.db, f"beats {twin.id}") == "[1, 2]"
+    assert tighten.desk(data, twin.id).off == ["89"] and decisions.beats(data.db, twin.id) == Beats((100, 200), 96.0, 1, 3)
+    assert decisions.quick(data.db, twin.id) == QuickDesk(sensitivity=0.7, off=[5], music=twin.id)
     for n in range(88, -1, -1):
         tighten.undo(data, r.id)
         assert tighten.desk(data, r.id).off == [str(n)]

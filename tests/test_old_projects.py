@@ -13,8 +13,11 @@ from typing import Any
 import pytest
 
 from kovel.core.plan.plan import make_plan
-from kovel.store import recordings, stories
+from kovel.core.sound.beats import Beats
+from kovel.core.sound.hits import Quick
+from kovel.store import decisions, recordings, settings, stories
 from kovel.store.db import Database
+from kovel.store.decisions import QuickDesk
 
 DATA = Path(__file__).parent / "data"
 Seen = dict[tuple[Any, ...], float]  # (recording, its frame, zoom, card) -> its share of the picture
@@ -67,9 +70,37 @@ def as_it_is(plan: dict[str, Any]) -> Iterator[Seen]:
 def test_a_project_of_before_opens_looks_and_undoes_the_same(tmp_path: Path) -> None:
     c = sqlite3.connect(tmp_path / "kovel.db")
     c.executescript((DATA / "before_settings.sql").read_text())
+    tighten = {"settings": {"shortest": 0.5, "before": 0.1, "after": 0.2, "island": 0.08, "threshold": -44.0}, "off": ["pa12"],
+               "on": ["qu7"], "kinds_off": ["filler", "question"], "moved": {"pa12": [3, 9], "pa40": [50, 61]}, "protected": [[5, 8]]}  # fmt: skip
+    hits = {
+        "how": {"before": 2, "length": 6, "ring": False, "most": 25, "intro": 0, "target": 200},
+        "sensitivity": 0.6,
+        "off": [9],
+        "music": 99,
+    }
+    beats = {"beats": [10, 20], "tempo": 96.0, "first": 1, "bar": 3}
+    kept_as_json = {
+        "tighten 1": tighten,
+        "tighten 99": tighten,
+        "hits 2": hits,
+        "beats 4": beats,
+        "sync 7": {"curve": [0.5], "windows": [[1, 2]]},
+    }
+    c.executemany(
+        "INSERT INTO setting VALUES (?, ?)",
+        [*((k, json.dumps(v)) for k, v in kept_as_json.items()), ("beats 2", ""), ("model", "m")],
+    )
+    c.commit()
     c.close()
     db = Database(tmp_path / "kovel.db")
     plans = json.loads((DATA / "before_settings.json").read_text())
+    d = decisions.desk(db, 1)
+    assert (d.settings.threshold, d.off, d.on, d.kinds_off) == (-44.0, ["pa12"], ["qu7"], ["filler", "question"])
+    assert (d.moved, d.protected) == (tighten["moved"], [[5, 8]])
+    assert decisions.quick(db, 2) == QuickDesk(Quick(2, 6, False, 25, 0, 200), 0.6, [9], None)
+    assert decisions.beats(db, 4) == Beats((10, 20), 96.0, 1, 3) and decisions.beats(db, 2) is None
+    assert decisions.match(db, 7)["windows"] == [[1, 2]] and settings.get(db, "model") == "m"
+    assert [r[0] for r in db.read().execute("SELECT key FROM setting")] == ["model"]
     sources = recordings.sources(db, 1)
     kept = stories.load(db, 1)
     last = kept.story

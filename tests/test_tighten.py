@@ -13,7 +13,7 @@ from kovel.core.sound.pauses import Settings
 from kovel.core.words.fillers import kept, proposals, questions, word_proposals
 from kovel.core.words.transcript import Word
 from kovel.media.listen import save
-from kovel.store import recordings, stories, subclips
+from kovel.store import decisions, recordings, stories, subclips
 from kovel.store.recordings import Recording
 from kovel.work import quick_cuts, tighten
 from kovel.work.folder import Data
@@ -107,7 +107,7 @@ def test_from_proposals_to_pieces(room: TestClient, coded: Coded) -> None:
     assert "no room" in said(room.post(url, data={"do": "nudge", "key": pauses[1].key, "edge": "end", "by": "-99"}))
     assert "not there any more" in said(room.post(url, data={"do": "toggle", "key": "pa77"}))
     plan = room.get(f"{url}/hear", params={"a": 228, "b": 318, "without": "253-293"}).json()
-    assert plan["length"] == 50 and [p[3] for p in plan["pictures"]] == [228, 293]
+    assert plan["length"] == 50 and [p[2][0][1] for p in plan["pictures"]] == [228, 293]
     assert "4 pieces" not in said(room.post(f"{url}/send", data={"where": "end"}))
     pieces = [(p.start, p.length) for p in stories.load(data.db, 1).story.pieces]
     assert pieces == [(0, 253), (293, 260), (598, 105), (748, 105), (898, 102)]
@@ -192,7 +192,7 @@ def test_quick_cuts_over_http(room: TestClient, coded: Coded) -> None:
     room.post(url, data={"toggle": str(48_000 * 2)})
     room.post(url, data={"sensitivity": "0.3", "before": "2", "length": "5", "target": "40", "ring": ""})
     rate = recordings.clock_of(data.db, 1)
-    cuts = quick_cuts.pieces(data, talk, rate, quick_cuts.desk(data, talk))
+    cuts = quick_cuts.pieces(data, talk, rate, decisions.quick(data.db, talk))
     assert cuts[0].start == 23 and cuts[-1].start == 348 and len(cuts) == 8 and sum(c.end - c.start for c in cuts) == 40
     assert room.get(f"{url}/plan").json()["length"] == 40
     assert "8 pieces, 40 frames, at the end" in said(room.post(f"{url}/send", data={"where": "end"}))

@@ -1,14 +1,14 @@
 """Every key, button and drag of the Story room, each checked by what the store then holds."""
 
-import json
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
 from playwright.sync_api import Page, expect
 
+from kovel.core.sound.beats import Beats
 from kovel.core.words.transcript import Word
-from kovel.store import recordings, settings, stories, subclips
+from kovel.store import decisions, recordings, stories, subclips
 from kovel.work.folder import Data
 from tests.browser.seen import until
 
@@ -246,11 +246,7 @@ def test_a_drag_goes_to_a_beat_of_the_music(room: Room) -> None:
     """Let go near a beat, a cover's end lies on it; far from one it stays where it was let go."""
     p, boat = room.page, room.r["boat"].id
     every = 48_000 * 27 // 25  # a beat each 27 frames
-    settings.put(
-        room.data.db,
-        f"beats {boat}",
-        json.dumps({"beats": [i * every for i in range(11)], "tempo": 55.6, "first": 0, "bar": 4}),
-    )
+    decisions.put_beats(room.data.db, boat, Beats(tuple(i * every for i in range(11)), 55.6))
     stories.edit(
         room.data.db,
         1,

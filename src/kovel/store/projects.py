@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from kovel.core.time.rate import RATES, Rate
 from kovel.core.time.timecode import TimeError, can_drop, format_timecode, parse_entry
 from kovel.store.db import Database, fresh
+from kovel.store.decisions import copy as copy_decisions
 
 SIZES = {
     "1920x1080": "16:9 HD",
@@ -155,10 +156,6 @@ def duplicate(db: Database, project: int) -> Project:
                 f"INSERT INTO recording (id, project, {cols}) SELECT ?, ?, {cols} FROM recording WHERE id = ?",
                 (ids[rid], new, rid),
             )
-            c.executemany(
-                "INSERT INTO setting SELECT ?, value FROM setting WHERE key = ?",
-                [(f"{k} {ids[rid]}", f"{k} {rid}") for k in ("tighten", "hits", "beats", "sync")],
-            )
             c.execute(
                 "INSERT INTO word (recording, i, text, start, end, speaker, sure) SELECT ?, i, text, start, end, speaker, sure FROM word WHERE recording = ?",
                 (ids[rid], rid),
@@ -176,6 +173,7 @@ def duplicate(db: Database, project: int) -> Project:
                 "INSERT INTO marker (recording, frame, name) SELECT ?, frame, name FROM marker WHERE recording = ?",
                 (ids[rid], rid),
             )
+        copy_decisions(c, ids)
         for (sid,) in c.execute("SELECT id FROM story WHERE project = ?", (project,)).fetchall():
             kept = "name, next_id, locked, muted, soloed, target, along, settings"
             copy = fresh(c, "story")

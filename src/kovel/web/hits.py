@@ -7,7 +7,7 @@ from fastapi.responses import HTMLResponse, JSONResponse
 
 from kovel.core.plan.plan import make_plan
 from kovel.core.story.model import Piece, Story
-from kovel.store import jobs, projects, recordings, stories
+from kovel.store import decisions, jobs, projects, recordings, stories
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.web.pages import joined, page, plan_answer, render, report, sent, small, the_recording, web
@@ -24,7 +24,7 @@ def _job(request: Request, r: Recording) -> jobs.Job | None:
 def _desk(request: Request, project: int, r: Recording) -> dict[str, Any]:
     w = web(request)
     p = projects.get(w.data.db, project)
-    d = quick_cuts.desk(w.data, r.id)
+    d = decisions.quick(w.data.db, r.id)
     found = quick_cuts.pulse(w.data, r.id)
     rows, _ = quick_cuts.marks(w.data, r.id, p.rate, d)
     cuts = quick_cuts.pieces(w.data, r.id, p.rate, d)
@@ -104,7 +104,7 @@ def plan(request: Request, project: int, recording: int) -> JSONResponse:
     w = web(request)
     p = projects.get(w.data.db, project)
     r = the_recording(request, project, recording)
-    cuts = quick_cuts.pieces(w.data, recording, p.rate, quick_cuts.desk(w.data, recording))
+    cuts = quick_cuts.pieces(w.data, recording, p.rate, decisions.quick(w.data.db, recording))
     story = Story(p.rate, tuple(Piece(i, r.id, c.start, c.end - c.start) for i, c in enumerate(cuts, 1)), next_id=len(cuts) + 1)
     return plan_answer(w, make_plan(story, {r.id: r.source}), {r.id: r.source})
 
@@ -121,7 +121,7 @@ def send(
     w = web(request)
     p = projects.get(w.data.db, project)
     the_recording(request, project, recording)
-    cuts = quick_cuts.pieces(w.data, recording, p.rate, quick_cuts.desk(w.data, recording))
+    cuts = quick_cuts.pieces(w.data, recording, p.rate, decisions.quick(w.data.db, recording))
     if not cuts:
         raise Invalid("There are no hits to make pieces of. Raise the sensitivity, or choose another take.")
     ranges = [(recording, c.start, c.end - c.start) for c in cuts]

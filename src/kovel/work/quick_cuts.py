@@ -2,14 +2,15 @@
 
 import json
 from bisect import bisect_left
-from dataclasses import asdict, dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 from kovel.core.sound.beats import Beats, doubled, halved, moved, tapped
 from kovel.core.sound.hits import Cut, Hit, Quick, at_sensitivity, on_beats, quick_cut
 from kovel.core.story.model import Story
 from kovel.core.time.rate import Rate
-from kovel.store import jobs, recordings, settings
+from kovel.store import decisions, jobs, recordings
+from kovel.store.decisions import QuickDesk
 from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
 from kovel.work.folder import Data, media_facts
@@ -38,28 +39,6 @@ def find(data: Data, recording: int) -> Job:
     )
 
 
-@dataclass
-class Desk:
-    """The editor's choices for one take."""
-
-    how: Quick = field(default_factory=Quick)
-    sensitivity: float = 0.5
-    off: list[int] = field(default_factory=list)  # samples of hits left out
-    music: int | None = None  # recording whose beats the hits go to
-
-
-def desk(data: Data, recording: int) -> Desk:
-    raw = settings.get(data.db, f"hits {recording}")
-    if not raw:
-        return Desk()
-    d = json.loads(raw)
-    return Desk(Quick(**d.pop("how")), **d)
-
-
-def put(data: Data, recording: int, d: Desk) -> None:
-    settings.put(data.db, f"hits {recording}", json.dumps(asdict(d)))
-
-
 @dataclass(frozen=True, slots=True)
 class Mark:
     """A hit in frames of the project, and whether it is used."""
@@ -70,7 +49,7 @@ class Mark:
     on: bool
 
 
-def marks(data: Data, recording: int, rate: Rate, d: Desk) -> tuple[list[Mark], list[int]]:
+def marks(data: Data, recording: int, rate: Rate, d: QuickDesk) -> tuple[list[Mark], list[int]]:
     """Hits at the desk's sensitivity, and the frames each rings."""
     found = pulse(data, recording) or {"hits": []}
     ring = {r[0]: r[3] for r in found["hits"]}
@@ -80,7 +59,7 @@ def marks(data: Data, recording: int, rate: Rate, d: Desk) -> tuple[list[Mark], 
     return out, [max(1, round(ring[h.sample] * float(rate.fps))) for h in rows]
 
 
-def pieces(data: Data, recording: int, rate: Rate, d: Desk) -> list[Cut]:
+def pieces(data: Data, recording: int, rate: Rate, d: QuickDesk) -> list[Cut]:
     """The quick cut as it stands: frames of the recording, in order."""
     total = recordings.get(data.db, recording).length(rate)
     rows, rings = marks(data, recording, rate, d)
@@ -97,12 +76,17 @@ def pieces(data: Data, recording: int, rate: Rate, d: Desk) -> list[Cut]:
 
 def change(data: Data, recording: int, form: dict[str, str]) -> str:
     """A choice, by the form that asks for it; what was done, in words."""
-    d = desk(data, recording)
+    with data.db.write():
+        return _change(data, recording, form)
+
+
+def _change(data: Data, recording: int, form: dict[str, str]) -> str:
+    d = decisions.quick(data.db, recording)
     if "toggle" in form:
         s = whole(form, "toggle")
         was = s in d.off
         d.off = [x for x in d.off if x != s] + ([] if was else [s])
-        put(data, recording, d)
+        decisions.put_quick(data.db, recording, d)
         return "Hit taken in." if was else "Hit left out."
 
     target = form.get("target", "")
@@ -112,24 +96,24 @@ def change(data: Data, recording: int, form: dict[str, str]) -> str:
     )  # fmt: skip
     d.sensitivity = number(form, "sensitivity", 0, 1, d.sensitivity)
     d.music = whole(form, "music") or None
-    put(data, recording, d)
+    decisions.put_quick(data.db, recording, d)
     return "Settings changed."
 
 
 def beats(data: Data, recording: int) -> Beats:
     """The beats of a recording, as the editor corrected them or as they were found."""
-    raw = settings.get(data.db, f"beats {recording}")
-    d = json.loads(raw) if raw else pulse(data, recording)
-    if not d:
-        return Beats((), 0.0)
-    return Beats(tuple(d["beats"]), d["tempo"], d["first"], d["bar"])
+    corrected = decisions.beats(data.db, recording)
+    if corrected is not None:
+        return corrected
+    d = pulse(data, recording)
+    return Beats(tuple(d["beats"]), d["tempo"], d["first"], d["bar"]) if d else Beats((), 0.0)
 
 
 def correct_beats(data: Data, recording: int, form: dict[str, str]) -> str:
     """Double, halve, move, tap, shift the downbeat, or take all corrections back."""
     b, do = beats(data, recording), form.get("do", "")
     if do == "found":
-        settings.put(data.db, f"beats {recording}", "")
+        decisions.put_beats(data.db, recording, None)
         return "The beats are as they were found."
     if do == "double":
         b = doubled(b)
@@ -148,8 +132,7 @@ def correct_beats(data: Data, recording: int, form: dict[str, str]) -> str:
         raise Invalid("That cannot be done to beats.")
     if not b.beats:
         raise Invalid("There are no beats to correct. Tap them: T on each beat while it plays.")
-    value = {"beats": list(b.beats), "tempo": b.tempo, "first": b.first, "bar": b.bar}
-    settings.put(data.db, f"beats {recording}", json.dumps(value))
+    decisions.put_beats(data.db, recording, b)
     return f"{b.tempo:.1f} beats a minute."
 
 

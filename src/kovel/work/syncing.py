@@ -1,6 +1,5 @@
 """Sync sets: recordings of one moment put on one clock, by timecode, by sound, or by hand."""
 
-import json
 from collections.abc import Sequence
 from dataclasses import replace
 from fractions import Fraction
@@ -10,7 +9,7 @@ from kovel.core.story.model import Sync
 from kovel.core.story.sync import by_timecode
 from kovel.core.time.rate import SAMPLE_RATE, Rate
 from kovel.core.time.timecode import TimeError, parse_entry
-from kovel.store import jobs, projects, recordings, settings
+from kovel.store import decisions, jobs, projects, recordings
 from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
@@ -69,7 +68,7 @@ def take_sync(data: Data, job: Job, result: dict[str, Any]) -> str:
         rows = [(i, Sync(number, round(f["offset"] * SAMPLE_RATE), f["ppm"]), f["sure"], "sound") for i, f in good]
         recordings.set_sync(data.db, rows)
         for i, f in good:
-            settings.put(data.db, f"sync {i}", json.dumps({"curve": f["curve"], "windows": f["windows"]}))
+            decisions.put_match(data.db, i, f["curve"], f["windows"])
     return " ".join(bad)
 
 
@@ -108,8 +107,7 @@ def sets(data: Data, project: int) -> list[list[dict[str, Any]]]:
         first = min(r.sync.offset for r in rows if r.sync)
         members = []
         for r in sorted(rows, key=lambda r: r.sync.offset if r.sync else 0):
-            raw = settings.get(data.db, f"sync {r.id}")
-            seen = json.loads(raw) if raw else {"curve": [], "windows": []}
+            seen = decisions.match(data.db, r.id)
             assert r.sync
             members.append({"r": r, "begins": (r.sync.offset - first) / SAMPLE_RATE, "drift": r.sync.ppm, **seen})
         out.append(members)

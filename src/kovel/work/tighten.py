@@ -6,9 +6,8 @@ loses none of them.
 
 import csv
 import io
-import json
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, field, replace
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any
 
@@ -18,7 +17,8 @@ from kovel.core.story.model import Story
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import TimeError, format_timecode, parse_seconds
 from kovel.core.words.fillers import FILLERS, KINDS, Proposal, kept, proposals, word_proposals
-from kovel.store import recordings, settings
+from kovel.store import decisions, recordings, settings
+from kovel.store.decisions import Desk
 from kovel.store.projects import Invalid
 from kovel.work.folder import Data
 from kovel.work.speaking import found_pauses, levels
@@ -41,34 +41,18 @@ class Row:
         return self.end - self.start
 
 
-@dataclass
-class Desk:
-    """The editor's settings and decisions for one recording."""
-
-    settings: Settings = field(default_factory=Settings)
-    off: list[str] = field(default_factory=list)  # keys of proposals left in
-    on: list[str] = field(default_factory=list)  # keys taken out although their kind is left in
-    kinds_off: list[str] = field(default_factory=lambda: ["question"])
-    moved: dict[str, list[int]] = field(default_factory=dict)  # key -> [start, end] after nudging
-    protected: list[list[int]] = field(default_factory=list)
-
-
 def desk(data: Data, recording: int) -> Desk:
-    raw = settings.get(data.db, f"tighten {recording}")
-    if not raw:
-        return Desk()
-    d = json.loads(raw)
-    return Desk(Settings(**d.pop("settings")), **d)
+    return decisions.desk(data.db, recording)
 
 
 def put(data: Data, recording: int, d: Desk) -> None:
     """Keep a desk, and the one before it for undo."""
-    settings.put(data.db, f"tighten {recording}", json.dumps(asdict(d)), of=recording)
+    decisions.put_desk(data.db, recording, d)
 
 
 def undo(data: Data, recording: int) -> str:
     """Take the last decision or setting back."""
-    if not settings.back(data.db, f"tighten {recording}", recording):
+    if not decisions.undo_desk(data.db, recording):
         raise Invalid("There is nothing to undo here.")
     return "Undone."
 
@@ -125,7 +109,13 @@ def rows(data: Data, recording: int, rate: Rate, d: Desk | None = None) -> list[
 
 
 def change(data: Data, recording: int, rate: Rate, form: dict[str, str]) -> str:
-    """One decision or setting, by the form that asks for it; what was done, in words."""
+    """One decision or setting, by the form that asks for it; what was done, in words. Read and written in one
+    transaction: two pages that decide at once lose nothing."""
+    with data.db.write():
+        return _change(data, recording, rate, form)
+
+
+def _change(data: Data, recording: int, rate: Rate, form: dict[str, str]) -> str:
     d = desk(data, recording)
     do = form.get("do", "")
     if do == "undo":
