@@ -100,7 +100,9 @@ class Layer:
     place: Place = EVERYWHERE
 
     def later(self, frames: int) -> Layer:
-        return replace(self, image=self.image.later(frames), opacity=self.opacity.later(frames)) if frames else self
+        if not frames:
+            return self
+        return Layer(self.image.later(frames), self.opacity.later(frames), self.part, self.place)
 
     @property
     def plain(self) -> bool:
@@ -159,17 +161,20 @@ class Run:
         """Frames [a, b) of this run."""
         if (a, b) == (self.at, self.end):
             return self
-        return Run(a, b, tuple(x.later(a - self.at) for x in self.layers), self.cover)
+        if a == self.at:
+            return Run(a, b, self.layers, self.cover)
+        return Run(a, b, tuple([x.later(a - self.at) for x in self.layers]), self.cover)
 
     def runs_on(self, next_: Run) -> bool:
         """Whether the next run shows the same, going on."""
-        return (
-            self.end == next_.at
-            and self.cover == next_.cover
-            and len(self.layers) == len(next_.layers)
-            and all(x.image.source == y.image.source for x, y in zip(self.layers, next_.layers, strict=True))
-            and tuple(x.later(next_.at - self.at) for x in self.layers) == next_.layers
-        )
+        if self.cover != next_.cover or self.end != next_.at or len(self.layers) != len(next_.layers):
+            return False
+        on = next_.at - self.at
+        for x, y in zip(self.layers, next_.layers, strict=True):
+            a, b = x.image, y.image  # most differ here, and need no more looking at
+            if a.source != b.source or (a.speed == (1, 1) and a.source is not None and a.start + on != b.start):
+                return False
+        return tuple(x.later(on) for x in self.layers) == next_.layers
 
 
 def joined(rows: Iterable[Run]) -> tuple[Run, ...]:

@@ -2,34 +2,39 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from itertools import pairwise
+from operator import itemgetter
+from typing import Any
 
 from kovel.core.plan.layers import BLACK, OPAQUE, WHOLE, Image, Layer, Opacity, Part, Run
-from kovel.core.story.model import Cover, Piece, Sources, Story
+from kovel.core.story.model import Cover, Item, Piece, Sources, Story
+
+Read = Callable[[Item, str], Any]  # a setting of an item, all scopes met
 
 
-def of_piece(story: Story, p: Piece, sources: Sources) -> Layer:
+def of_piece(p: Piece, sources: Sources, read: Read) -> Layer:
     """What a piece shows from its first frame on."""
     s = sources.get(p.source) if p.source is not None else None
     if s and s.picture and p.take != "sound":
-        return Layer(Image(p.source, p.start), part=_part(story, p, sources))
+        return Layer(Image(p.source, p.start), OPAQUE, _part(p, read))
     return Layer(Image(card=p.card)) if p.card else BLACK
 
 
-def of_cover(story: Story, c: Cover, sources: Sources) -> Layer:
+def of_cover(c: Cover, sources: Sources, read: Read) -> Layer:
     """What a cover shows from its first frame on."""
     still = sources[c.source].frames is None
     speed = (c.span, c.length) if c.span and not still else (1, 1)
-    opacity = int(story.value(c, "opacity", sources))
+    opacity = int(read(c, "opacity"))
     return Layer(
         Image(c.source, 0 if still else c.start, speed=speed),
         OPAQUE if opacity == 100 else Opacity(opacity, 0, 100),
-        _part(story, c, sources),
+        _part(c, read),
     )
 
 
-def _part(story: Story, x: Piece | Cover, sources: Sources) -> Part:
-    zoom = story.value(x, "zoom", sources)
+def _part(x: Piece | Cover, read: Read) -> Part:
+    zoom = read(x, "zoom")
     return WHOLE if zoom == 100 else Part(int(zoom))
 
 
@@ -39,7 +44,8 @@ def dialogue_runs(story: Story, sources: Sources) -> list[Run]:
     |  A       |  B      |   dissolve of 4   ->   [ A ...][A B↗][ B ... ]
     |  A       |  B      |   dip of 4        ->   [ A ...][A↘][B↗][ B ... ]
     """
-    layers = [of_piece(story, p, sources) for p in story.pieces]
+    read = story.reading(sources)
+    layers = [of_piece(p, sources, read) for p in story.pieces]
     n = len(layers)
     if not story.joins:
         return [Run(story.starts[i], story.starts[i + 1], (layers[i],)) for i in range(n)]
@@ -92,7 +98,8 @@ def covered(story: Story, sources: Sources, dialogue: list[Run]) -> list[Run]:
     edges = sorted(
         {0, story.length, *(e for a, b, _ in spans for e in (a, b)), *(d.at for d in dialogue), *(d.end for d in dialogue)}
     )
-    spans.sort(key=lambda r: r[0])
+    spans.sort(key=itemgetter(0))
+    read = story.reading(sources)
     rows: list[Run] = []
     live: list[tuple[int, int, Cover]] = []
     i = k = 0
@@ -110,7 +117,7 @@ def covered(story: Story, sources: Sources, dialogue: list[Run]) -> list[Run]:
         stack: list[Layer] = []  # from the top down to what hides the rest
         over = sorted(live, key=lambda r: (r[2].lane, r[0]), reverse=True) if len(live) > 1 else live
         for at, _, c in over:
-            layer = of_cover(story, c, sources)
+            layer = of_cover(c, sources, read)
             stack.insert(0, layer if sources[c.source].frames is None else layer.later(a - at))
             if layer.plain:
                 break

@@ -7,7 +7,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 import numpy.typing as npt
 
-from kovel.core.story.model import Cover, Item, Sources, Story
+from kovel.core.story.model import Cover, Sources, Story
+from kovel.core.story.settings import Line
 from kovel.core.time.rate import Rate
 
 RAMP = 192  # samples: 4 ms at 48 kHz
@@ -54,6 +55,7 @@ def dialogue_sound(story: Story, sources: Sources) -> list[Heard]:
     to = story.rate.frame_to_sample
     samples = [to(t) for t in story.starts]
     n = len(story.pieces)
+    read = story.reading(sources)
     for i, p in enumerate(story.pieces):
         s = sources.get(p.source) if p.source is not None else None
         if not s or not s.sound or p.take == "picture":
@@ -66,7 +68,7 @@ def dialogue_sound(story: Story, sources: Sources) -> list[Heard]:
             start -= samples[i] - x
             rise = to(j.cross) or (to(j.length) if i == 0 and j.length else RAMP)
             fall = to(k.cross) or (to(k.length) if i == n - 1 and k.length else RAMP)
-        gain, line = _level(story, p, sources, start)
+        gain, line = _level(story, read(p, "level"), start)
         new = Heard(x, y, s.id, start, gain, rise, fall, line)
         last = out[-1] if out else None
         if last and _runs_on(last, new):
@@ -83,7 +85,7 @@ def _runs_on(a: Heard, b: Heard) -> bool:
 
 def laid_sound(story: Story, sources: Sources) -> list[Heard]:
     """Sounds, and the natural sound of covers that have it on; cut off where the story ends."""
-    to = story.rate.frame_to_sample
+    to, read = story.rate.frame_to_sample, story.reading(sources)
     out = []
     for s in story.sounds:
         at = story.at(s)
@@ -91,13 +93,13 @@ def laid_sound(story: Story, sources: Sources) -> list[Heard]:
         if end > at and s.source in sources and audible(story, s.kind):
             cut = at + s.length - end
             fall = RAMP if cut else to(s.settings["fade_out"]) or RAMP
-            gain, line = _level(story, s, sources, to(s.start))
+            gain, line = _level(story, read(s, "level"), to(s.start))
             rise = to(s.settings["fade_in"]) or RAMP
             out.append(Heard(to(at), to(end), s.source, to(s.start), gain, rise, fall, line))
     if audible(story, "natural"):
         for a, b, c in story.spans:
-            if c.source in sources and f"cover {c.lane}" not in story.muted and with_its_sound(story, c, sources):
-                gain, line = _level(story, c, sources, to(c.start))
+            if read(c, "natural") and f"cover {c.lane}" not in story.muted and with_its_sound(story, c, sources):
+                gain, line = _level(story, read(c, "level"), to(c.start))
                 end = to(min(b, story.length))
                 out.append(Heard(to(a), end, c.source, to(c.start), HALF * gain, line=line))
     return out
@@ -109,9 +111,8 @@ def with_its_sound(story: Story, c: Cover, sources: Sources) -> bool:
     return bool(s and s.sound and not c.span and story.value(c, "natural", sources))
 
 
-def _level(story: Story, item: Item, sources: Sources, start: int) -> tuple[float, GainLine]:
-    """What its level multiplies samples from `start` of its recording on by: one gain, or a line."""
-    level = story.value(item, "level", sources)
+def _level(story: Story, level: float | Line, start: int) -> tuple[float, GainLine]:
+    """What a level multiplies samples from `start` of its recording on by: one gain, or a line."""
     if isinstance(level, tuple):
         return 1.0, tuple((story.rate.frame_to_sample(m) - start, db) for m, db in level)
     return (10 ** (float(level) / 20) if level else 1.0), ()

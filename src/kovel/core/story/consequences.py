@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
+from operator import itemgetter
 from typing import TypeVar
 
 from kovel.core.story.model import Cover, Item, Join, Laid, Piece, Refused, Report, Section, Sound, Source, Sources, Story
@@ -138,12 +139,12 @@ def _all(*rows: Iterable[Laid]) -> list[Laid]:
 
 def _separate(story: Story, laid: Sequence[L]) -> tuple[list[L], list[tuple[int, int]]]:
     """Sorted by place, no two overlapping on a lane; the later start yields upwards."""
-    rows = sorted(((story.at(c), c) for c in laid), key=lambda r: (r[0], r[1].lane, r[1].id))
+    shifts = story.shifts
+    rows = sorted([(shifts[c.tether.piece] + c.tether.moment, c.lane, c.id, c) for c in laid], key=itemgetter(0, 1, 2))
     ends: dict[int, int] = {}
     out: list[L] = []
     lifted = []
-    for at, c in rows:
-        lane = c.lane
+    for at, lane, _, c in rows:
         while ends.get(lane, 0) > at:
             lane += 1
         if lane != c.lane:

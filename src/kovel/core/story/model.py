@@ -12,7 +12,7 @@ into the recording, whatever its own rate. So every edit is integer arithmetic o
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, TypeVar
@@ -319,6 +319,13 @@ class Story:
             return item.settings[name] if item.settings else SETTINGS[name].default
         return met(name, self.scopes(item, sources))
 
+    def reading(self, sources: Sources) -> Callable[[Item, str], Any]:
+        """`value` for many items at once: at its quickest where nothing is set at a wider scope."""
+        if not self.plainly(sources):
+            return lambda item, name: self.value(item, name, sources)
+        default = {name: s.default for name, s in SETTINGS.items()}
+        return lambda item, name: item.settings[name] if item.settings.rows else default[name]
+
     def cover(self, cover: int) -> Cover:
         for c in (*self.covers, *self.loose):
             if c.id == cover:
@@ -342,14 +349,25 @@ class Story:
         return self._joins.get((left, right)) or Join(left, right)
 
     @cached_property
+    def shifts(self) -> dict[int, int]:
+        """By piece: what a moment of it is ahead of its story frame. 0, the story's own clock, is none."""
+        out = {p.id: t - p.start for t, p in zip(self.starts, self.pieces, strict=False)}
+        out[0] = 0
+        return out
+
+    @cached_property
     def spans(self) -> tuple[tuple[int, int, Cover], ...]:
         """(start, end, cover) in story frames of every cover in place; the end may lie past the story's."""
+        shifts = self.shifts
         out = []
         for c in self.covers:
-            i = self._index[c.tether.piece]
-            at = self.starts[i] + c.tether.moment - self.pieces[i].start
+            at = shifts[c.tether.piece] + c.tether.moment
             out.append((at, at + c.length, c))
         return tuple(out)
+
+    def plainly(self, sources: Sources) -> bool:
+        """Whether nothing is set at a wider scope than on the thing itself."""
+        return not self.settings and not any(s.settings for s in sources.values())
 
 
 Sources = Mapping[int, Source]

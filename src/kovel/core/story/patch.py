@@ -29,10 +29,10 @@ class Splice:
     def between(a: tuple[T, ...], b: tuple[T, ...]) -> Splice:
         """The smallest single splice from a to b."""
         lo, most = 0, min(len(a), len(b))
-        while lo < most and a[lo] == b[lo]:
+        while lo < most and (a[lo] is b[lo] or a[lo] == b[lo]):
             lo += 1
         hi = 0
-        while hi < most - lo and a[-1 - hi] == b[-1 - hi]:
+        while hi < most - lo and (a[-1 - hi] is b[-1 - hi] or a[-1 - hi] == b[-1 - hi]):
             hi += 1
         return Splice(lo, a[lo : len(a) - hi], b[lo : len(b) - hi])
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from itertools import pairwise
+from typing import NamedTuple
 
 from kovel.core.story.model import Piece, Sources, Story
 
@@ -10,8 +11,7 @@ PUNCH = 1.2  # from this change of size on a jump is taken for another framing (
 SPARE = 3  # frames by which a cover must overlap a join on each side to hide it (common practice, no source)
 
 
-@dataclass(frozen=True, slots=True)
-class Seam:
+class Seam(NamedTuple):
     """The join at story frame `at` between pieces `left` and `right`.
 
     kind: `jump` (same camera setup on both sides, seen), `covered` (a cover hides it with frames to spare), `soft` (a
@@ -41,41 +41,44 @@ def seams(story: Story, sources: Sources) -> list[Seam]:
 
 def _seams(story: Story, sources: Sources) -> list[Seam]:
     starts = story.starts
-    joins = [(starts[i + 1], a, b) for i, (a, b) in enumerate(zip(story.pieces, story.pieces[1:], strict=False))]
+    plainly = story.plainly(sources)
     hiding = [  # a see-through cover hides nothing
-        (a, b, c)
-        for a, b, c in story.spans
-        if f"cover {c.lane}" not in story.muted and story.value(c, "opacity", sources) == 100
+        r
+        for r in story.spans
+        if not ((not plainly or r[2].settings) and story.value(r[2], "opacity", sources) < 100)
+        and not (story.muted and f"cover {r[2].lane}" in story.muted)
     ]
-    spans = sorted((a, b) for a, b, _ in hiding)
-    begins = {a: c for a, _, c in hiding}
-    ends = {b: c for _, b, c in hiding}
-    setup: dict[int | None, str | int | None] = {p.source: _setup(p, sources) for p in story.pieces}
-    zoom = {p.id: float(story.value(p, "zoom", sources)) for p in story.pieces}
-    out, i, reach = [], 0, 0
-    for at, a, b in joins:
+    spans = sorted(r[:2] for r in hiding)
+    begins = {a: c.source for a, _, c in hiding}
+    ends = {b: c.source for _, b, c in hiding}
+    setup = {i: _of(i, sources) for i in {p.source for p in story.pieces} if i is not None}
+    framed = story.pieces if not plainly else [p for p in story.pieces if p.settings]
+    zooms = {p.id: float(story.value(p, "zoom", sources)) for p in framed}
+    out: list[Seam] = []
+    i = reach = 0
+    for n, (a, b) in enumerate(pairwise(story.pieces), 1):
+        at = starts[n]
         # furthest end among covers that begin early enough to hide this join (spans are sorted, joins too)
         while i < len(spans) and spans[i][0] <= at - SPARE:
             reach = max(reach, spans[i][1])
             i += 1
         if a.source is None or b.source is None:
-            kind = "clean"
-        elif a.source == b.source and a.end == b.start and zoom[a.id] == zoom[b.id]:
+            out.append(Seam(at, a, b, "clean"))
+            continue
+        x, y = (zooms.get(a.id, 100.0), zooms.get(b.id, 100.0)) if zooms else (100.0, 100.0)
+        kind = "jump"
+        if a.source == b.source and x == y and a.start + a.length == b.start:
             kind = "through"
         elif reach >= at + SPARE:
             kind = "covered"
-        elif setup[a.source] != setup[b.source] or "sound" in (a.take, b.take):
+        elif setup[a.source] != setup[b.source] or a.take == "sound" or b.take == "sound":
             kind = "clean"
-        elif (at in begins and _of(begins[at].source, sources) != setup[a.source]) or (
-            at in ends and _of(ends[at].source, sources) != setup[b.source]
+        elif (at in begins and _of(begins[at], sources) != setup[a.source]) or (
+            at in ends and _of(ends[at], sources) != setup[b.source]
         ):
             kind = "clean"  # one side of it is never seen: the picture changes to or from a cover just here
-        elif max(zoom[a.id], zoom[b.id]) >= PUNCH * min(zoom[a.id], zoom[b.id]) or (
-            story.joins and story.join(story.index_of(b.id)).length
-        ):
+        elif max(x, y) >= PUNCH * min(x, y) or (story.joins and story.join(n).length):
             kind = "soft"
-        else:
-            kind = "jump"
         out.append(Seam(at, a, b, kind))
     return out
 
@@ -88,7 +91,3 @@ def exposed(story: Story, sources: Sources) -> list[Seam]:
 def _of(source: int, sources: Sources) -> str | int:
     s = sources.get(source)
     return (s.setup or s.id) if s else source
-
-
-def _setup(p: Piece, sources: Sources) -> str | int | None:
-    return None if p.source is None else _of(p.source, sources)

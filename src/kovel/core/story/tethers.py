@@ -49,10 +49,12 @@ class Kept:
         changed = [
             (t, t + p.length)
             for t, p in zip(old.starts, old.pieces, strict=False)
-            if (q := self.now.get(p.id)) is None or (q[1].source, q[1].start, q[1].length) != (p.source, p.start, p.length)
+            if (q := self.now.get(p.id)) is None
+            or (q[1] is not p and (q[1].source, q[1].start, q[1].length) != (p.source, p.start, p.length))
         ]
         self._from = [a for a, _ in changed]
         self._to = [b for _, b in changed]
+        self._old = old.shifts
 
     def touched(self, a: int, b: int) -> bool:
         """Whether any piece that stood in the old story's [a, b) has changed its range or is gone."""
@@ -98,7 +100,7 @@ class Kept:
 
     def left(self, c: L, sources: Sources) -> L | None:
         """What is left of a cover or sound that stood in the old story; None if none of its words is."""
-        at = self.old.at(c)
+        at = self._old[c.tether.piece] + c.tether.moment
         if not self.touched(at, min(at + c.length, self.old.length)):
             return c
         runs = self.words(at, c.length)
@@ -127,8 +129,14 @@ def followed(kept: Kept, laid: Sequence[L], before: Sequence[L], sources: Source
     placed: list[L] = []
     loose: list[L] = []
     shorter = []
+    split = kept.split
     for c in laid:
         old = was.get(c.id)
+        if c is old and c.tether.piece and c.tether.piece not in split:  # as it stood; most are never touched
+            left = kept.left(c, sources)
+            if left is c:
+                placed.append(c)
+                continue
         if old is not None and old.tether.piece and _same_place(c, old):
             left = kept.left(c, sources)
             if left is not None and left.length != c.length:
