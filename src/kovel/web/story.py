@@ -331,9 +331,11 @@ def _answer(request: Request, kept: Kept, done: Report) -> Response:
                 "playhead": done.playhead,
             }
         )
-    html = render("parts/page.html", request=request, **_sheet(request, kept, _zoom(request)))
+    hurried = request.headers.get("x-view") == "none"  # more edits wait already: the page comes with the last of them
+    html = "" if hurried else render("parts/page.html", request=request, **_sheet(request, kept, _zoom(request)))
     headers = {
         "cache-control": "no-store",
+        "x-revision": str(kept.revision),
         "x-playhead": "" if done.playhead is None else str(done.playhead),
         "x-made": ",".join(map(str, done.made)),
     }

@@ -32,30 +32,47 @@ function send(url, body, form = false) {
   busy = busy.then(() => { waiting--; return go(url, body, form); }).catch((e) => { console.error(e); say("Kovel does not answer. Check that it still runs, then try again. Nothing acknowledged is lost.", true); });
   return busy;
 }
+let behind = false; // answers were taken without their page, because more edits waited
 async function go(url, body, form) {
-  const revision = num(sheet().dataset.revision);
+  const revision = num(sheet().dataset.revision), hurry = waiting > 0 && form;
   const began = performance.now();
   const r = await fetch(url, {
     method: "POST",
-    headers: { "Content-Type": form ? "application/x-www-form-urlencoded" : "application/json", "X-Kovel": "1", "X-Zoom": zoom.value, "X-View": view(0.6) },
+    headers: { "Content-Type": form ? "application/x-www-form-urlencoded" : "application/json", "X-Kovel": "1", "X-Zoom": zoom.value, "X-View": hurry ? "none" : view(0.6) },
     body: form ? new URLSearchParams({ revision, ...(body || {}) }) : JSON.stringify({ revision, story: num(sheet().dataset.story), ...body }),
   });
   const html = await r.text();
+  if (r.status === 200 && hurry) { sheet().dataset.revision = r.headers.get("x-revision"); behind = true; return undefined; }
+  if (behind && r.status !== 200 && r.status !== 409) put(await (await fetch(`${base}/page`, { headers: { "X-Zoom": zoom.value, "X-View": view() } })).text());
+  behind = false;
   if (r.status === 202) return ask(html, { ...body, ask: false });
   if (r.status === 200 || r.status === 409) {
     put(html);
     if (r.status === 200) {
-      const at = r.headers.get("x-playhead"), made = r.headers.get("x-made");
-      if (!waiting) await player.reload();
+      void standing(body, r.headers.get("x-playhead"), r.headers.get("x-made"));
       if (["extract", "lift"].includes(body?.command)) { const mine = body.a === marks.a && body.b === marks.b; choose(null); if (mine) { marks = { a: null, b: null }; bracket(); } }
-      if (at) { player.seek(num(at)); }
-      if (made && body?.command === "set_heading") choose(null);
-      else if (Array.isArray(body?.piece)) choose({ kind: "pieces", ids: body.piece });
-      else if (chosen?.kind === "seam") choose(chosen); // the seam desk stays with its seam
-      else if (made && body?.command !== "split") { const id = num(made.split(",")[0]); if (player.plan.pieces.some((p) => p[0] === id)) choose({ kind: "piece", id }); else if ($(`[data-sound="${id}"]`)) choose({ kind: "sound", id }); else choose({ kind: "cover", id }); }
-    } else await player.reload();
+    } else await refresh();
   } else put(html);
   window.kovel.lastEditMs = performance.now() - began;
+}
+// Once the plan is there, the playhead and what is chosen stand where the edit left them. The next edit need not wait for it.
+async function standing(body, at, made) {
+  const was = chosen, head = player.frame;
+  if (!waiting) await refresh();
+  if (at && player.frame === head) player.seek(num(at));
+  if (chosen !== was && chosen) return; // something else was chosen meanwhile
+  if (made && body?.command === "set_heading") choose(null);
+  else if (Array.isArray(body?.to)) choose({ kind: "pieces", ids: body.to });
+  else if (chosen?.kind === "seam") choose(chosen); // the seam desk stays with its seam
+  else if (made && body?.command !== "split") { const id = num(made.split(",")[0]); if (player.plan.pieces.some((p) => p[0] === id)) choose({ kind: "piece", id }); else if ($(`[data-sound="${id}"]`)) choose({ kind: "sound", id }); else choose({ kind: "cover", id }); }
+}
+// The plan as the story stands; of several that are asked for while one is under way, the last is fetched.
+let reloading = Promise.resolve(), asked = false;
+function refresh() {
+  if (asked) return reloading;
+  asked = true;
+  reloading = reloading.then(() => { asked = false; return player.reload(); });
+  return reloading;
 }
 const edit = (command, params, more) => send(`${base}/edit`, { command, ...params, ...more });
 const wide = (command, params) => edit(command, params, { ask: true }); // asked about first if it costs something
@@ -497,7 +514,7 @@ setInterval(() => {
   if (document.hidden) return;
   busy = busy.then(async () => {
     const r = await fetch(`${base}/revision?seen=${sheet().dataset.revision}&story=${sheet().dataset.story}`, { headers: { "X-Zoom": zoom.value, "X-View": view() } }).catch(() => null);
-    if (r?.status === 200) { put(await r.text()); await player.reload(); }
+    if (r?.status === 200) { put(await r.text()); await refresh(); }
   }).catch(() => {}); // it asks again; the edit that waits goes on
 }, 3000);
 
@@ -505,7 +522,7 @@ document.body.addEventListener("prepared", () => { if (!player.playing) location
 document.addEventListener("look", () => waves(sheet()));
 dress();
 if (location.hash.length > 1) player.seek(num(location.hash.slice(1)) || 0);
-window.kovel.story = { edit, undo, redo, idle: () => busy };
+window.kovel.story = { edit, undo, redo, idle: () => busy.then(() => reloading) };
 const here = edits.story = { $, $$, num, project, base, room, scroll, sheet, px, player, edit, wide, choose, say, acts, range, piece, pieces, cover, hand, lanes, readTime, theSeam, seamStep, loopSeam, otherCamera, copyRange, copied: () => copied, ranges, clear, nudge, picked: () => picked, chosen: () => chosen, marks: () => marks, coverAt };
 seamDesk(here);
 allEdits(here, edits);
