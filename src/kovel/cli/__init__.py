@@ -23,7 +23,8 @@ class Lazy(Group):
         if name not in COMMANDS:
             return None
         module, function = COMMANDS[name].split(".")
-        return getattr(import_module(f"kovel.cli.{module}"), function)
+        command: click.Command = getattr(import_module(f"kovel.cli.{module}"), function)
+        return command
 
 
 @click.group(cls=Lazy, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})

@@ -2,6 +2,7 @@
 
 import sys
 from pathlib import Path
+from typing import Any
 
 import click
 
@@ -44,7 +45,7 @@ def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
     p = projects.find(data.db, project_name)
     latest = jobs.latest_of_recordings(data.db, p.id)
     recs = recordings.of_project(data.db, p.id)
-    value = {
+    inside: dict[str, Any] = {
         "recordings": [
             {
                 "id": r.id,
@@ -75,8 +76,8 @@ def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
         f"{r.id:>4}  {r.name}  {r.kind}  {'ready' if r.ready else latest[r.id].state if r.id in latest else 'not prepared'}"
         for r in recs
     ]
-    text += [f"      {c['id']:>4}  {c['name']}  {c['start']}+{c['length']}" for c in value["subclips"]]
-    return answer(as_json, value, "\n".join(text) or "No recordings yet.")
+    text += [f"      {c['id']:>4}  {c['name']}  {c['start']}+{c['length']}" for c in inside["subclips"]]
+    return answer(as_json, inside, "\n".join(text) or "No recordings yet.")
 
 
 @click.command("import")

@@ -9,6 +9,7 @@ import time
 import webbrowser
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import click
 
@@ -67,7 +68,7 @@ def _serve(data: Data, host: str, port: int, browser: bool, media: tuple[Path, .
     server.run()
 
 
-def server_options(f: Callable) -> Callable:
+def server_options(f: Callable[..., Any]) -> Callable[..., Any]:
     for o in (
         click.option(
             "--media",

@@ -18,7 +18,8 @@ from kovel.cli.common import (
     the_subclip,
     typed,
 )  # fmt: skip
-from kovel.core.story.catalogue import COMMANDS, ENTRIES, about, parameters
+from kovel.core.story.catalogue import about, entries, parameters
+from kovel.core.story.offered import COMMANDS
 from kovel.core.story.seams import seams
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import running
@@ -43,7 +44,7 @@ def _told(data: Data, as_json: bool, kept: stories.Kept, done: Any) -> None:
     answer(as_json, value, "\n".join([done.did, *(f"  {n}" for n in done.notes)]))
 
 
-def story_options(f: Callable) -> Callable:
+def story_options(f: Callable[..., Any]) -> Callable[..., Any]:
     return data_option(project_option(json_option(f)))
 
 
@@ -67,9 +68,9 @@ def story_show(folder: Path | None, project_name: str | None, as_json: bool) -> 
     ]
     loose = [{"id": c.id, "recording": c.source, "length": c.length} for c in s.loose]
     text = [
-        f"{running(q['at'], s.rate):>7}  piece {q['id']:<4} {rows[q['recording']].name if q['recording'] else 'space'}  {q['length']} frames{'  (' + q['seam'] + ')' if q['seam'] else ''}"
-        for q in pieces
-    ]  # type: ignore[arg-type, index]
+        f"{running(at, s.rate):>7}  piece {q.id:<4} {rows[q.source].name if q.source else 'space'}  {q.length} frames{f'  ({kinds[at]})' if at in kinds else ''}"
+        for at, q in zip(s.starts, s.pieces, strict=False)
+    ]
     text += [
         f"{running(c['at'], s.rate):>7}  cover {c['id']:<4} {rows[c['recording']].name}  {c['length']} frames, lane {c['lane']}"
         for c in covers
@@ -139,7 +140,7 @@ def story_edits(as_json: bool) -> None:
     """Every edit there is: its name and values for `edit`, what it does, and its key in the Story room."""
     rows = []
     for name in COMMANDS:
-        keys = [e.key for n, e in ENTRIES if n == name and e.key]
+        keys = [e.key for n, e in entries() if n == name and e.key]
         takes = [f"{k}=" if d is ... else f"[{k}={'none' if d is None else d}]" for k, (_, d) in parameters(name).items()]
         rows.append({"edit": name, "takes": takes, "does": about(name), "keys": list(dict.fromkeys(keys))})
     text = [

@@ -8,6 +8,7 @@ from kovel.cli.common import answer, data_option, json_option, open_data, projec
 from kovel.core.sound.pauses import Settings
 from kovel.core.words.fillers import KINDS
 from kovel.store import stories
+from kovel.store.decisions import Desk
 from kovel.store.projects import Invalid
 from kovel.work import tighten as work
 
@@ -46,7 +47,7 @@ def tighten(
     before, ranges, cuts, desks = 0, [], [], []
     for name in recordings:
         r = the_recording(data, p.id, name)
-        d = work.Desk(Settings(shortest, pad_before, pad_after), kinds_off=[k for k in KINDS if k not in wanted])
+        d = Desk(Settings(shortest, pad_before, pad_after), kinds_off=[k for k in KINDS if k not in wanted])
         found = work.rows(data, r.id, p.rate, d)
         if in_place:
             cuts += work.in_story(data, story, r.id, d)

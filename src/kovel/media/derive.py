@@ -135,8 +135,8 @@ class _Proxy:
             self._save_sheet()
         with av.open(str(self.path)) as c:
             v = c.streams.video[0]
-            packets = [(p.pos, p.size, p.is_keyframe) for p in c.demux(v) if p.size]
-            extra = bytes(v.codec_context.extradata)
+            packets = [(p.pos or 0, p.size, p.is_keyframe) for p in c.demux(v) if p.size]
+            extra = bytes(v.codec_context.extradata or b"")
         sizes = np.array([s for _, s, _ in packets], "<u4")
         ends = packets[0][0] + np.cumsum(sizes, dtype=np.int64)
         whole = len(packets) == self.count and all(p[0] == e for p, e in zip(packets[1:], ends, strict=False))

@@ -4,6 +4,7 @@ import json
 import os
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -129,6 +130,15 @@ def pulse(out: str, channels: int, progress: Progress) -> dict[str, Any]:
     return {"hits": len(rows), "tempo": b.tempo}
 
 
+def _mono(raw: np.ndarray, a: int, b: int) -> Floats:
+    """Samples [a, b) of 16-bit sound as one channel, -1 to 1."""
+    return np.asarray(raw[a:b].astype(np.float32).mean(1) / 32768, np.float32)
+
+
+def _share(progress: Progress, begin: float, share: float, x: float) -> None:
+    progress(begin + share * x)
+
+
 def sync_by_sound(members: list[dict[str, Any]], progress: Progress) -> dict[str, Any]:
     """Where each recording of one moment begins on the first one's clock.
 
@@ -138,17 +148,16 @@ def sync_by_sound(members: list[dict[str, Any]], progress: Progress) -> dict[str
     tracks = []
     for i, m in enumerate(members):
         raw = samples_of(Path(m["out"]) / "sound.pcm", m["channels"])
-        tracks.append(low(lambda a, b, raw=raw: raw[a:b].astype(np.float32).mean(1) / 32768, len(raw)))
+        tracks.append(low(partial(_mono, raw), len(raw)))
         progress(0.4 * (i + 1) / len(members))
     found: list[dict[str, Any]] = [{"offset": 0.0, "ppm": 0.0, "sure": 1.0, "curve": [], "windows": []}]
     for i, t in enumerate(tracks[1:]):
         share = 0.6 / max(1, len(tracks) - 1)
         try:
-            m = match(tracks[0], t, lambda x, i=i, share=share: progress(0.4 + share * (i + x)))
-            curve = [[round(x, 3), round(y, 2)] for x, y in m.curve[:: max(1, len(m.curve) // 300)]]
-            found.append(
-                {"offset": m.offset, "ppm": m.ppm, "sure": m.sure, "curve": curve, "windows": [list(w) for w in m.windows]}
-            )
+            got = match(tracks[0], t, partial(_share, progress, 0.4 + share * i, share))
+            curve = [[round(x, 3), round(y, 2)] for x, y in got.curve[:: max(1, len(got.curve) // 300)]]
+            windows = [list(w) for w in got.windows]
+            found.append({"offset": got.offset, "ppm": got.ppm, "sure": got.sure, "curve": curve, "windows": windows})
         except Unrelated as e:
             found.append({"unrelated": f"{members[i + 1]['name']}: {e}"})
     return {"members": found}

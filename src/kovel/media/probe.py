@@ -152,7 +152,7 @@ def _first(c: Any, stream: Any) -> list[Any]:
         except av.FFmpegError:
             frames = []
         if frames:
-            return frames[:1]
+            return list(frames[:1])
         if i > 300:
             break
     return []

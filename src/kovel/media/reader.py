@@ -69,9 +69,14 @@ class FrameReader:
     Interlaced pictures come deinterlaced: one of each two fields, or, where `rate` is the rate of the fields, one of each.
     """
 
+    container: Any
+    stream: Any
+
     def __init__(self, path: Path, rate: Rate, threads: int = 0) -> None:
         self.path, self.name = path, path.name
         self.rate, self.threads = rate, threads
+        self.container = None
+        self._keys: list[int] = []
         self._unit = 1  # of the stream's time stamps, in units of `base`
         self._fields = ""
         self._frames: Iterator[tuple[int, Any]] = iter(())
@@ -79,7 +84,7 @@ class FrameReader:
         self._now: tuple[int, Any] | None = None
         self._next: tuple[int, Any] | None = None
         self._open()
-        self.base = self.stream.time_base
+        self.base: Fraction = self.stream.time_base
         if self._now is not None and self._now[1].interlaced_frame:
             step = (self._next[0] - self._now[0]) * self.base if self._next else 1 / rate.fps
             self._fields = "send_field" if rate.fps * step > Fraction(3, 2) else "send_frame"
@@ -96,7 +101,7 @@ class FrameReader:
 
     def _open(self) -> None:
         """From the file's very beginning."""
-        if hasattr(self, "container"):
+        if self.container is not None:
             self.container.close()
         self.container = open_media(self.path)
         self.stream = next(s for s in self.container.streams.video if not s.disposition & av.stream.Disposition.attached_pic)
@@ -179,7 +184,8 @@ def deinterlaced(frames: Iterator[tuple[int, Any]], mode: str, base: Fraction) -
 
     mode   send_frame: a picture a frame, at its first field;   send_field: one a field
     """
-    graph, like = None, None
+    graph: Any = None
+    like: Any = None
 
     def drained() -> Iterator[tuple[int, Any]]:
         while True:
@@ -296,8 +302,10 @@ def tag_bt709(context: Any) -> None:
 
 def rgb_of(frame: Any) -> np.ndarray:
     """A yuv444p frame in BT.709, limited range, as uint8 RGB (height, width, 3), rounded (libav's quick way cuts off)."""
-    y, u, v = (np.frombuffer(p, np.uint8).reshape(p.height, p.line_size)[:, : p.width].astype(np.float32) for p in frame.planes)
-    y, u, v = (y - 16) / 219, (u - 128) / 224, (v - 128) / 224
+    planes: list[Any] = [
+        np.frombuffer(p, np.uint8).reshape(p.height, p.line_size)[:, : p.width].astype(np.float32) for p in frame.planes
+    ]
+    y, u, v = (planes[0] - 16) / 219, (planes[1] - 128) / 224, (planes[2] - 128) / 224
     r, b = y + 1.5748 * v, y + 1.8556 * u
     g = (y - 0.2126 * r - 0.0722 * b) / 0.7152
     return np.clip(np.stack([r, g, b], -1) * 255 + 0.5, 0, 255).astype(np.uint8)

@@ -65,7 +65,7 @@ class Sound:
 
     def _take(self, h: Heard, lo: int, hi: int) -> np.ndarray:
         pcm = self.pcm[h.source]
-        x = np.asarray(pcm[h.start + lo : h.start + hi], np.float32) / 32768
+        x: np.ndarray = np.asarray(pcm[h.start + lo : h.start + hi], np.float32) / np.float32(32768)
         x = np.repeat(x, 2, 1) if x.shape[1] == 1 else x
         if len(x) < hi - lo:
             x = np.pad(x, ((0, hi - lo - len(x)), (0, 0)))
@@ -131,7 +131,7 @@ class Pictures:
         if (part, place) not in self.cuts:
             w, h = self.size
             g = av.filter.Graph()
-            last = g.add_buffer(width=w, height=h, format="yuv420p", time_base=Fraction(1, 1000))
+            last = g.add_buffer(width=w, height=h, format=av.VideoFormat("yuv420p"), time_base=Fraction(1, 1000))
             x, y, cw, ch = part_shown(w, h, part, place)
             to = max(2, even(w * place.w)), max(2, even(h * place.h))
             for name, args in (
@@ -181,7 +181,7 @@ def over(base: Any, upper: Any, share: float, corner: tuple[int, int] = (0, 0)) 
         at = (slice(top, min(top + v.shape[0], p.height)), slice(left, min(left + v.shape[1], p.width)))
         v = v[: at[0].stop - top, : at[1].stop - left]
         rows[at] = (u[at].astype(np.uint16) * (256 - k) + v.astype(np.uint16) * k + 128) >> 8
-        p.update(rows)
+        p.update(rows)  # type: ignore[arg-type]  # anything with a buffer will do
     return out
 
 
@@ -223,7 +223,10 @@ def render(
     final.parent.mkdir(parents=True, exist_ok=True)
     pictures = Pictures(src, width, height, Path(drawn) if drawn else None)
     runs = [(at, end, [Layer.from_json(x) for x in layers]) for at, end, layers in plan["pictures"]]
-    heard = [Heard(*r[:7], tuple((i, db) for i, db in r[7]) if len(r) > 7 else ()) for r in plan["sounds"]]
+    heard = [
+        Heard(at, end, source, start, gain, rise, fall, tuple((i, db) for moments in line for i, db in moments))
+        for at, end, source, start, gain, rise, fall, *line in plan["sounds"]
+    ]
     sound = Sound(heard, {i: (Path(f["pcm"]), f["channels"]) for i, f in src.items() if f["pcm"]})
     try:
         _write(clock, length, runs, pictures, sound, part, width, height, quality, progress)

@@ -85,10 +85,13 @@ def create(
         raise Invalid("The start timecode cannot lie before 00:00:00:00.")
     w, h = map(int, size.split("x"))
     with db.write() as c:
-        pid = c.execute(
-            "INSERT INTO project (name, rate_num, rate_den, width, height, start_frame, drop_frame) VALUES (?,?,?,?,?,?,?)",
-            (name, r.num, r.den, w, h, first, drop),
-        ).lastrowid
+        pid = (
+            c.execute(
+                "INSERT INTO project (name, rate_num, rate_den, width, height, start_frame, drop_frame) VALUES (?,?,?,?,?,?,?)",
+                (name, r.num, r.den, w, h, first, drop),
+            ).lastrowid
+            or 0
+        )
         c.execute("INSERT INTO story (id, project, name) VALUES (?, ?, 'Story cut')", (fresh(c, "story"), pid))
     return get(db, pid)
 
@@ -143,11 +146,14 @@ def duplicate(db: Database, project: int) -> Project:
     old = get(db, project)
     name = f"{old.name[: NAME_LIMIT - 7]} (copy)"
     with db.write() as c:
-        new = c.execute(
-            "INSERT INTO project (name, rate_num, rate_den, width, height, start_frame, drop_frame)"
-            " SELECT ?, rate_num, rate_den, width, height, start_frame, drop_frame FROM project WHERE id = ?",
-            (name, project),
-        ).lastrowid
+        new = (
+            c.execute(
+                "INSERT INTO project (name, rate_num, rate_den, width, height, start_frame, drop_frame)"
+                " SELECT ?, rate_num, rate_den, width, height, start_frame, drop_frame FROM project WHERE id = ?",
+                (name, project),
+            ).lastrowid
+            or 0
+        )
         ids = {}
         cols = "path, name, kind, roll, camera, day, ordinal, aside, size, checksum, rate_num, rate_den, frames, picture, sound, width, height, channels, start_timecode, remarks, sync_set, sync_offset, sync_ppm, sync_sure, sync_how, settings"
         for (rid,) in c.execute("SELECT id FROM recording WHERE project = ?", (project,)).fetchall():

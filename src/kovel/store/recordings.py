@@ -5,6 +5,7 @@ import re
 import sqlite3
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from kovel.core.story.model import Source, Sync
 from kovel.core.story.settings import NONE, Values
@@ -68,7 +69,16 @@ def _recording(r: sqlite3.Row) -> Recording:
 
 
 def add(
-    db: Database, project: int, path: str, name: str, kind: str, facts: dict, *, roll: str = "", camera: str = "", day: str = ""
+    db: Database,
+    project: int,
+    path: str,
+    name: str,
+    kind: str,
+    facts: dict[str, Any],
+    *,
+    roll: str = "",
+    camera: str = "",
+    day: str = "",
 ) -> Recording:
     """A new recording from what the probe found (`facts`); `Invalid` if that file is in the project already."""
     with db.write() as c:

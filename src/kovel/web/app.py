@@ -1,6 +1,5 @@
 """The web application: one module a room, thin routes, server-rendered pages."""
 
-import gc
 import secrets
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
@@ -38,8 +37,6 @@ def create_app(
 
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
-        gc.freeze()  # what is loaded by now stays; a long story makes many small things, none of them in circles
-        gc.set_threshold(100_000, 20, 20)
         foreman = Foreman(data)
         if jobs:
             foreman.start()

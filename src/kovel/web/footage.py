@@ -4,7 +4,7 @@ import os
 import re
 import shutil
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 from fastapi import APIRouter, Depends, Form, Request, UploadFile
 from fastapi.responses import HTMLResponse
@@ -14,7 +14,7 @@ from kovel.media.files import Unusable
 from kovel.store import jobs, projects, recordings
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
-from kovel.web.pages import page, report, rooms_state, sent, small, the_recording, web
+from kovel.web.pages import joined, page, report, rooms_state, sent, small, the_recording, web
 from kovel.work.hearing import transcribe
 from kovel.work.intake import allowed, bring_in, bring_in_all, files_in, free_name, prepare, safe, twice
 from kovel.work.syncing import apart, nudge, sets, sync_by_sound, sync_by_timecode
@@ -22,7 +22,7 @@ from kovel.work.syncing import apart, nudge, sets, sync_by_sound, sync_by_timeco
 router = APIRouter(prefix="/p/{project}")
 
 
-def _rows(request: Request, project: int) -> dict:
+def _rows(request: Request, project: int) -> dict[str, Any]:
     w = web(request)
     p = projects.get(w.data.db, project)
     state = rooms_state(w, project)
@@ -118,10 +118,7 @@ def preparing(request: Request, project: int, seen: int = 0) -> HTMLResponse:
 
 
 def _listed(request: Request, project: int, did: str, notes: list[str] | None = None, error: bool = False) -> HTMLResponse:
-    html = listing(request, project)
-    return HTMLResponse(
-        html.body.decode() + report(did, tuple(notes or ()), error=error), headers={"cache-control": "no-store"}
-    )
+    return joined(listing(request, project), report(did, tuple(notes or ()), error=error))
 
 
 def _several(request: Request, project: int, paths: list[Path]) -> HTMLResponse:
@@ -160,7 +157,7 @@ async def upload(request: Request, project: int, files: list[UploadFile]) -> HTM
             with to.open("wb") as out:
                 while block := await f.read(1 << 20):
                     await run_in_threadpool(out.write, block)
-            r = await run_in_threadpool(lambda to=to, name=name: bring_in(w.data, project, to, name=Path(name).stem))
+            r = await run_in_threadpool(bring_in, w.data, project, to, name=Path(name).stem)
             bad += twice(r)
             done += 1
         except (Unusable, Invalid, OSError) as e:

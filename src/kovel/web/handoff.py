@@ -2,7 +2,7 @@
 
 import os
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import opentimelineio as otio
 from fastapi import APIRouter, Form, Request
@@ -16,7 +16,7 @@ from kovel.store import jobs, projects, recordings, stories
 from kovel.store.projects import Missing
 from kovel.store.recordings import Recording
 from kovel.store.stories import Kept
-from kovel.web.pages import download, page, report, small, web
+from kovel.web.pages import download, joined, page, report, small, web
 from kovel.work.checking import findings
 from kovel.work.folder import Data
 from kovel.work.intake import expected_size, start_render
@@ -24,9 +24,9 @@ from kovel.work.intake import expected_size, start_render
 router = APIRouter(prefix="/p/{project}")
 
 
-def _renders(request: Request, project: int) -> dict:
+def _renders(request: Request, project: int) -> dict[str, Any]:
     db = web(request).data.db
-    rows = [
+    rows: list[dict[str, Any]] = [
         {"job": j, "name": Path(j.params["out"]).name, "there": os.path.exists(j.params["out"])}
         for j in jobs.of_project(db, project, "render")
     ]
@@ -61,7 +61,7 @@ def _rows(data: Data, project: int) -> dict[int, Recording]:
     return {r.id: r for r in recordings.of_project(data.db, project)}
 
 
-def _strip(request: Request, kept: Kept, most: int = 10) -> list[dict]:
+def _strip(request: Request, kept: Kept, most: int = 10) -> list[dict[str, Any]]:
     """What the story shows at even steps, as small frames; None for black and cards."""
     w = web(request)
     rows = _rows(w.data, kept.project)
@@ -102,8 +102,10 @@ def renders(request: Request, project: int) -> HTMLResponse:
 def render(request: Request, project: int, quality: Annotated[str, Form()] = "high") -> HTMLResponse:
     w = web(request)
     job = start_render(w.data, stories.current(w.data.db, project), quality)
-    html = page(request, "parts/renders.html", **_renders(request, project))
-    return HTMLResponse(html.body.decode() + report(f"Rendering {Path(job.params['out']).name}."))
+    return joined(
+        page(request, "parts/renders.html", **_renders(request, project)),
+        report(f"Rendering {Path(job.params['out']).name}."),
+    )
 
 
 def _job(request: Request, project: int, job: int) -> jobs.Job:
@@ -117,8 +119,10 @@ def _job(request: Request, project: int, job: int) -> jobs.Job:
 def cancel(request: Request, project: int, job: int) -> HTMLResponse:
     db = web(request).data.db
     jobs.end(db, _job(request, project, job).id, "cancelled")
-    html = page(request, "parts/renders.html", **_renders(request, project))
-    return HTMLResponse(html.body.decode() + report("Render stopped. Nothing half made was left behind."))
+    return joined(
+        page(request, "parts/renders.html", **_renders(request, project)),
+        report("Render stopped. Nothing half made was left behind."),
+    )
 
 
 @router.post("/handoff/renders/{job}/retry")

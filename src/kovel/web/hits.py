@@ -55,7 +55,7 @@ def room(request: Request, project: int, rec: int | None = None) -> HTMLResponse
         (r for r in rows if r.kind == "b-roll"), rows[0] if rows else None
     )
     faces = {r.id: small(w, r, r.length(p.rate) // 3, p.rate) for r in rows}
-    base = {"room": "tighten", "project": p, "rows": rows, "faces": faces}
+    base: dict[str, Any] = {"room": "tighten", "project": p, "rows": rows, "faces": faces}
     if chosen is None:
         return page(request, "hits.html", **{**base, "r": None})
     if quick_cuts.pulse(w.data, chosen.id) is None and _job(request, chosen) is None:

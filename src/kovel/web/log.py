@@ -61,10 +61,11 @@ def _clips(request: Request, project: int, recording: int) -> dict[str, Any]:
     w = web(request)
     p = projects.get(w.data.db, project)
     r = the_recording(request, project, recording)
-    rows = [{"c": c, "face": small(w, r, c.start, p.rate)} for c in subclips.of_recording(w.data.db, recording)]
+    clips = subclips.of_recording(w.data.db, recording)
+    rows = [{"c": c, "face": small(w, r, c.start, p.rate)} for c in clips]
     return {
         "project": p, "r": r, "clips": rows, "total": r.length(p.rate), "markers": markers.of_recording(w.data.db, recording),
-        "unjudged": sum(1 for x in rows if not x["c"].verdict), "oob": False,
+        "unjudged": sum(1 for c in clips if not c.verdict), "oob": False,
     }  # fmt: skip
 
 
@@ -81,7 +82,7 @@ def room(request: Request, project: int, rec: int | None = None) -> HTMLResponse
         (r for r in rows if r.kind == "interview"), rows[0] if rows else None
     )
     faces = {r.id: small(w, r, r.length(p.rate) // 3, p.rate) for r in rows}
-    base = {"room": "log", "project": p, "rows": rows, "faces": faces}
+    base: dict[str, Any] = {"room": "log", "project": p, "rows": rows, "faces": faces}
     if chosen is None:
         return page(request, "log.html", **base, r=None)
     names = sorted({t for c in subclips.of_project(w.data.db, project) for t in c.tags})

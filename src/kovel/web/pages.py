@@ -30,7 +30,8 @@ class Web:
 
 
 def web(request: Request) -> Web:
-    return request.app.state.web
+    held: Web = request.app.state.web
+    return held
 
 
 def size(n: float) -> str:

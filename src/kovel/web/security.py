@@ -6,7 +6,7 @@ from urllib.parse import urlsplit
 
 from starlette.datastructures import Headers
 from starlette.requests import Request
-from starlette.responses import PlainTextResponse, RedirectResponse
+from starlette.responses import PlainTextResponse, RedirectResponse, Response
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 CSP = (
@@ -28,7 +28,7 @@ class Guard:
             await self.app(scope, receive, send)
             return
         headers = Headers(scope=scope)
-        refusal = self._refusal(scope, headers)
+        refusal: Response | None = self._refusal(scope, headers)
         if refusal is None and self.passphrase:
             request = Request(scope, receive)
             open_path = scope["path"] == "/login" or scope["path"].startswith("/static/")

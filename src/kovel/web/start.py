@@ -1,6 +1,6 @@
 """The start page: projects."""
 
-from typing import Annotated
+from typing import Annotated, Any
 
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import HTMLResponse, RedirectResponse, Response
@@ -8,14 +8,14 @@ from fastapi.responses import HTMLResponse, RedirectResponse, Response
 from kovel.core.time.rate import RATES
 from kovel.store import projects, recordings, stories
 from kovel.store.projects import SIZES
-from kovel.web.pages import page, report, small, web
+from kovel.web.pages import joined, page, report, small, web
 from kovel.web.security import right
 from kovel.work.intake import prepare
 
 router = APIRouter()
 
 
-def _cards(request: Request) -> list[dict]:
+def _cards(request: Request) -> list[dict[str, Any]]:
     w = web(request)
     out = []
     for p in projects.listing(w.data.db):
@@ -32,8 +32,7 @@ def index(request: Request) -> HTMLResponse:
 
 
 def _list(request: Request, message: str, undo: int | None = None) -> HTMLResponse:
-    html = page(request, "parts/projects.html", cards=_cards(request), deleted=undo)
-    return HTMLResponse(html.body.decode() + report(message))
+    return joined(page(request, "parts/projects.html", cards=_cards(request), deleted=undo), report(message))
 
 
 @router.post("/projects")

@@ -2,7 +2,8 @@
 
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
-from typing import Annotated, Any, Literal, Union
+from fractions import Fraction
+from typing import TYPE_CHECKING, Annotated, Any, Literal, Union
 
 from fastapi import APIRouter, Body, Form, Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response
@@ -13,8 +14,8 @@ from kovel.core.story import catalogue
 from kovel.core.story.along import lanes
 from kovel.core.story.lined import LinedPage, lined
 from kovel.core.story.marks import sections
-from kovel.core.story.model import Cover, Join, Piece, Report, Sources, Story
-from kovel.core.story.offered import WANTING
+from kovel.core.story.model import Cover, Join, Piece, Report, Sound, Sources, Story
+from kovel.core.story.offered import COMMANDS, WANTING
 from kovel.core.story.seams import Seam, seams
 from kovel.core.story.settings import SETTINGS
 from kovel.core.story.sync import same_moment
@@ -55,17 +56,16 @@ class _Edit(BaseModel):
 def _models() -> Any:
     """A request model for each command of the core, from its signature."""
     made = []
-    for name in catalogue.COMMANDS:
-        fields: dict[str, Any] = {k: (t, d) for k, (t, d) in catalogue.parameters(name).items()}
-        made.append(
-            create_model(
-                f"{name}_request", __base__=_Edit, __doc__=catalogue.about(name), command=(Literal[name], ...), **fields
-            )
-        )
+    for name in COMMANDS:
+        fields: dict[str, Any] = {**catalogue.parameters(name), "command": (Literal[name], ...)}
+        made.append(create_model(f"{name}_request", __base__=_Edit, __doc__=catalogue.about(name), **fields))
     return Annotated[Union[tuple(made)], Field(discriminator="command")]  # noqa: UP007
 
 
-EditRequest = _models()
+if TYPE_CHECKING:
+    EditRequest = _Edit
+else:
+    EditRequest = _models()
 
 
 def _id(request: Request, project: int) -> int:
@@ -142,9 +142,9 @@ def _sheet(request: Request, kept: Kept, zoom: int) -> dict[str, Any]:
     ]
     step = max(1, round(48 / (px * float(p.rate.fps)) / 5) * 5) if px * float(p.rate.fps) < 48 else 1
     ticks = [
-        {"y": p.rate.seconds_to_frame(s) * px, "s": s}
+        {"y": p.rate.seconds_to_frame(Fraction(s)) * px, "s": s}
         for s in range(int(view[0] / p.rate.fps) // step * step, int(view[1] / p.rate.fps) + 1, step)
-    ]  # type: ignore[arg-type]
+    ]
     sounds = [
         {"s": x, "at": at, "level": SETTINGS["level"].says(kept.story.value(x, "level", sources)), "top": at * px, "tall": max(6.0, (min(at + x.length, kept.story.length) - at) * px),
          "name": rows[x.source].name if x.source in rows else "?"}
@@ -154,13 +154,14 @@ def _sheet(request: Request, kept: Kept, zoom: int) -> dict[str, Any]:
     heads = [
         {"s": x, "at": a, "length": b - a} for x, a, b in sections(kept.story) if x is not None and view[0] <= a <= view[1]
     ]
+    trays: tuple[Cover | Sound, ...] = (*kept.story.loose, *kept.story.loose_sounds)
     loose = [
         {
             "c": c,
             "name": rows[c.source].name if c.source in rows else "?",
             "face": small(w, rows[c.source], c.start, p.rate) if c.source in rows else None,
         }
-        for c in (*kept.story.loose, *kept.story.loose_sounds)
+        for c in trays
     ]
     return {
         "project": p, "kept": kept, "laid": laid, "px": px, "rows": rows, "covers": covers, "lines": lines, "zoom": zoom, "zooms": ZOOMS,
@@ -245,7 +246,7 @@ def _cover_note(story: Story, sources: Sources, c: Cover, at: int) -> str:
 
 def _zoom(request: Request) -> int:
     try:
-        z = int(request.headers.get("x-zoom") or request.query_params.get("zoom", 2))
+        z = int(request.headers.get("x-zoom") or request.query_params.get("zoom") or 2)
     except ValueError:
         z = 2
     return z if z in ZOOMS or z == WHOLE else 2

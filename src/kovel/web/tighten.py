@@ -13,6 +13,7 @@ from kovel.core.sound.levels import TICK
 from kovel.core.sound.pauses import VOICE, Hills, hills
 from kovel.core.story.model import Piece, Story
 from kovel.core.time.rate import Rate
+from kovel.core.words.fillers import KINDS, kept
 from kovel.core.words.transcript import Word
 from kovel.store import jobs, projects, recordings, stories, subclips
 from kovel.store.projects import Invalid, Missing
@@ -79,7 +80,7 @@ def _desk(request: Request, project: int, r: Recording, clip: int | None) -> dic
     found = [x for x in tighten.rows(w.data, r.id, p.rate, d) if x.start < end and start < x.end]
     heard = speaking.levels(w.data, r.id)
     pieces = tighten.left(found, start, end)
-    kinds = {k: [x for x in found if x.kind == k] for k in tighten.KINDS}
+    kinds = {k: [x for x in found if x.kind == k] for k in KINDS}
     picture = None
     a, b = p.rate.frame_to_sample(start), p.rate.frame_to_sample(end)
     if heard is not None and len(heard):
@@ -114,7 +115,7 @@ def room(request: Request, project: int, rec: int | None = None, clip: int | Non
         rec = subclips.get(w.data.db, clip).recording
     chosen = next((r for r in rows if r.id == rec), rows[0] if rows else None)
     faces = {r.id: small(w, r, r.length(p.rate) // 3, p.rate) for r in rows}
-    base = {"room": "tighten", "rows": rows, "faces": faces}
+    base: dict[str, Any] = {"room": "tighten", "rows": rows, "faces": faces}
     if chosen is None or not chosen.ready:
         return page(request, "tighten.html", **base, project=p, r=chosen)
     return page(request, "tighten.html", drawn=False, **base, **_desk(request, project, chosen, clip))
@@ -152,7 +153,7 @@ def hear(
         cuts = [tuple(map(int, without.split("-", 1)))] if without else []
     except ValueError:
         raise Invalid("That stretch cannot be read.") from None
-    stays = tighten.left(tighten.rows(w.data, r.id, p.rate), a, b) if decided else tighten.kept(a, b, cuts)  # type: ignore[arg-type]
+    stays = tighten.left(tighten.rows(w.data, r.id, p.rate), a, b) if decided else kept(a, b, cuts)  # type: ignore[arg-type]
     pieces = tuple(Piece(i, r.id, s, e - s) for i, (s, e) in enumerate(stays, 1))
     made = make_plan(Story(p.rate, pieces, next_id=len(pieces) + 1), {r.id: r.source})
     return plan_answer(w, made, {r.id: r.source}, stays=stays)

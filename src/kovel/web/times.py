@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from fractions import Fraction
 from typing import Literal
 
 from fastapi import APIRouter, Request
@@ -21,7 +22,7 @@ def understood(text: str, rate: Rate, kind: Kind, now: int = 0, start: int = 0, 
     """The frame a text means, and what was understood, in words; `TimeError` if it is no time of that kind."""
     if kind == "seconds":
         s = parse_seconds(text, rate)
-        frame = rate.seconds_to_frame(s)
+        frame = rate.seconds_to_frame(Fraction(s))
         return frame, f"{s:g} s, {_frames(frame)}"
     if kind in ("length", "minutes"):
         frame = parse_length(text, rate, minutes=kind == "minutes")

@@ -179,7 +179,8 @@ def find_and_replace(
     r = the_recording(request, project, recording)
     if not find.strip():
         raise Invalid("Type what to find.")
-    total, where = 0, []
+    total = 0
+    where: list[str] = []
     for x in recordings.of_project(db, project) if everywhere else [r]:
         said = recordings.words(db, x.id)
         new, n = replaced(said, find, put)

@@ -28,7 +28,8 @@ AROUND = 12  # frames on either side of a seam by which a shot's own movement is
 
 @lru_cache(64)
 def _greys(path: Path, stamp: int) -> np.ndarray:
-    return np.load(path, mmap_mode="r")
+    greys: np.ndarray = np.load(path, mmap_mode="r")
+    return greys
 
 
 def _pictures(data: Data, recording: int) -> np.ndarray | None:
@@ -42,7 +43,9 @@ def _pictures(data: Data, recording: int) -> np.ndarray | None:
 def strength_of(data: Data, sources: Sources, clock: Rate) -> Callable[[Seam], int | None]:
     """Measures a jump from the small grey pictures; None where there are none (or the seam shows another size)."""
 
-    def frames(source: int, a: int, b: int) -> np.ndarray | None:
+    def frames(source: int | None, a: int, b: int) -> np.ndarray | None:
+        if source is None or source not in sources:
+            return None
         all_ = _pictures(data, source)
         if all_ is None or not len(all_):
             return None
@@ -51,8 +54,6 @@ def strength_of(data: Data, sources: Sources, clock: Rate) -> Callable[[Seam], i
         return all_[x : y + 1]
 
     def measure(s: Seam) -> int | None:
-        if s.left.source not in sources or s.right.source not in sources:
-            return None
         before = frames(s.left.source, max(s.left.start, s.left.end - AROUND), s.left.end)
         after = frames(s.right.source, s.right.start, min(s.right.end, s.right.start + AROUND))
         return jump_strength(before, after) if before is not None and after is not None and len(before) and len(after) else None
@@ -96,7 +97,8 @@ def _level(data: Data, clock: Rate) -> Callable[[int, int, int], tuple[float, fl
 
 @lru_cache(256)
 def _power(path: Path, stamp: int) -> np.ndarray:
-    return np.load(path)
+    rows: np.ndarray = np.load(path)
+    return rows
 
 
 def _sounds(data: Data, sources: Sources, story: Story) -> list[Finding]:

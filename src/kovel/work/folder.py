@@ -55,6 +55,7 @@ class Data:
 def media_facts(data: Data, recording: int) -> dict[str, Any] | None:
     """media.json of a prepared recording."""
     try:
-        return json.loads((data.derived(recording) / "media.json").read_text())
+        facts: dict[str, Any] = json.loads((data.derived(recording) / "media.json").read_text())
+        return facts
     except (OSError, ValueError):
         return None

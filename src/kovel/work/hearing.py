@@ -2,6 +2,7 @@
 
 import json
 import re
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -151,7 +152,7 @@ def take_words(data: Data, r: Recording, name: str, text: str) -> tuple[int, lis
     return len(said), left
 
 
-def transcript(said: list[Word], kind: str) -> str:
+def transcript(said: Sequence[Word], kind: str) -> str:
     """Words as `vtt`, `srt`, `json` or plain `txt`."""
     if kind == "vtt":
         return write_vtt(said)

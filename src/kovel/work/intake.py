@@ -92,7 +92,8 @@ def bring_in_all(data: Data, project: int, paths: list[Path], *, kind: str = "")
 
     def look(path: Path) -> dict[str, Any] | Unusable:
         try:
-            return call("probe", {"path": str(path)})
+            facts: dict[str, Any] = call("probe", {"path": str(path)})
+            return facts
         except Unusable as e:
             return e
 

@@ -21,14 +21,16 @@ class Queue:
         self.huey.enqueue(self._task.s(key, name, params, id=key))
 
     def progress(self, key: str) -> float | None:
-        return self.huey.get(f"progress {key}", peek=True)
+        told: float | None = self.huey.get(f"progress {key}", peek=True)
+        return told
 
     def cancel(self, key: str) -> None:
         self.huey.put(f"cancel {key}", time.time())
 
     def result(self, key: str) -> dict[str, Any] | None:
         """{"result"}, {"unusable"} or {"cancelled"} once finished; it stays until `forget`."""
-        return self.huey.result(key, preserve=True)
+        ended: dict[str, Any] | None = self.huey.result(key, preserve=True)
+        return ended
 
     def forget(self, key: str) -> None:
         """Its result has been applied, or counts no more."""

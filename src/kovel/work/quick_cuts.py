@@ -20,7 +20,8 @@ from kovel.work.tighten import number, whole
 def pulse(data: Data, recording: int) -> dict[str, Any] | None:
     """pulse.json of a recording; None while it was not listened to for hits and beats."""
     try:
-        return json.loads((data.derived(recording) / "pulse.json").read_text())
+        found: dict[str, Any] = json.loads((data.derived(recording) / "pulse.json").read_text())
+        return found
     except (OSError, ValueError):
         return None
 

@@ -10,7 +10,7 @@ from huey.consumer import Consumer
 from kovel.work.queue import Queue
 
 
-class Quiet(Consumer):
+class Quiet(Consumer):  # type: ignore[misc]  # huey says nothing of its types
     """Huey's consumer without signal handlers: it lives and dies with its parent."""
 
     def _set_signal_handlers(self) -> None:
