@@ -1,8 +1,11 @@
 """The project's own rules: style, types, one-way dependencies, current styles, no calls home."""
 
+import os
 import re
+import shutil
 import subprocess
 import sys
+import sysconfig
 from pathlib import Path
 
 import pytest
@@ -17,8 +20,9 @@ ROOT = Path(__file__).resolve().parent.parent
         ["mypy"],
         ["importlinter.cli", "lint"],
         ["tools/build_css.py", "--check"],
+        ["tools/third_party.py", "--check"],
     ],
-    ids=["ruff", "types", "dependencies", "styles"],
+    ids=["ruff", "types", "dependencies", "styles", "licences"],
 )
 def test_checks(command: list[str]) -> None:
     if command[0].endswith(".py"):
@@ -50,3 +54,38 @@ def test_lock_installs_everything_that_is_asked_for() -> None:
         assert re.search(rf"^{name}==", lock, re.M), name
     blocks = re.split(r"\n(?=[a-z])", lock)
     assert all("--hash=sha256:" in b for b in blocks if "==" in b)
+
+
+def test_a_wheel_carries_all_that_runs(tmp_path: Path) -> None:
+    """Built, installed in an environment of its own (its requirements lent by this one), and used from another folder."""
+    source = tmp_path / "source"
+    shutil.copytree(ROOT / "src", source / "src", ignore=shutil.ignore_patterns("__pycache__", "*.egg-info"))
+    for name in ("pyproject.toml", "README.md"):
+        shutil.copy(ROOT / name, source)
+
+    def run(*args: str | Path, **env: str) -> str:
+        clean = {k: v for k, v in os.environ.items() if k != "PYTHONPATH"} | env
+        done = subprocess.run([str(a) for a in args], cwd=tmp_path, env=clean, capture_output=True, text=True)
+        assert done.returncode == 0, done.stdout[-2000:] + done.stderr[-2000:]
+        return done.stdout
+
+    run(sys.executable, "-m", "pip", "wheel", source, "--no-deps", "--no-build-isolation", "-q", "-w", tmp_path)
+    run(sys.executable, "-m", "venv", "--without-pip", tmp_path / "env")
+    python, wheel = tmp_path / "env" / "bin" / "python", next(tmp_path.glob("kovel-*.whl"))
+    run(sys.executable, "-m", "pip", "--python", python, "install", "-q", "--no-deps", "--no-index", wheel)
+    theirs = Path(run(python, "-c", "import site; print(site.getsitepackages()[0])").strip())
+    (theirs / "lent.pth").write_text(sysconfig.get_path("purelib"))
+    where = run(python, "-c", "import kovel; print(kovel.__path__[0])").strip()
+    assert where == str(theirs / "kovel")
+    look = """
+import sys; from pathlib import Path; from fastapi.testclient import TestClient
+from kovel.demo import project; from kovel.web.app import create_app; from kovel.work.folder import Data
+c = TestClient(create_app(Data(Path(sys.argv[1])), jobs=False), base_url="http://127.0.0.1:8463")
+for url in ("/", "/static/kovel.css", "/static/js/edits.js", "/static/vendor/htmx.min.js"): assert c.get(url).status_code == 200, url
+assert len(list((Path(project.__file__).parent / "footage").iterdir())) > 10
+"""
+    run(python, "-c", look, tmp_path / "data")
+    command = tmp_path / "env" / "bin" / "kovel"
+    assert "set_value" in run(command, "story", "edits") and "No projects yet" in run(
+        command, "list", "--data", tmp_path / "data"
+    )

@@ -9,20 +9,29 @@ from typing import Any, TypeVar
 
 import click
 
-from kovel.core.story.model import Refused
 from kovel.core.time.rate import Rate
-from kovel.core.time.timecode import TimeError, parse_entry
-from kovel.media.files import Unusable
+from kovel.core.time.timecode import parse_entry
+from kovel.core.told import Told
 from kovel.store import jobs, projects, recordings, subclips
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
-from kovel.store.stories import Stale
 from kovel.store.subclips import Subclip
 from kovel.work.folder import Data, default_folder
 from kovel.work.foreman import Foreman
 
 T = TypeVar("T")
-KNOWN = (Invalid, Missing, Refused, Stale, Unusable, TimeError)
+
+
+class Refusal(click.ClickException):
+    """One line on the standard error, and the exit code of what was refused."""
+
+    def __init__(self, told: Told) -> None:
+        super().__init__(str(told))
+        self.code = told.exit_code
+
+    def show(self, file: Any = None) -> None:
+        super().show(file)
+        sys.exit(self.code)
 
 
 class Group(click.Group):
@@ -31,8 +40,8 @@ class Group(click.Group):
     def invoke(self, ctx: click.Context) -> Any:
         try:
             return super().invoke(ctx)
-        except KNOWN as e:
-            raise click.ClickException(str(e)) from None
+        except Told as e:
+            raise Refusal(e) from None
 
 
 data_option = click.option(

@@ -1,4 +1,4 @@
-"""The rules and the computation: pure Python and numpy, no files, no database, no web.
+"""The rules and the computation: pure Python and numpy, no files, no database, no web. Each imports what stands to its right.
 
-checks  ->  plan  ->  story  ->  words  ->  sound | picture  ->  time        each imports only what stands to its right
+checks  ->  plan  ->  story  ->  words  ->  sound | picture  ->  time  ->  told
 """

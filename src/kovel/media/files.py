@@ -5,6 +5,8 @@ from typing import Any
 
 import av
 
+from kovel.core.told import Told
+
 MOST_PIXELS = 100_000_000
 STILLS = {
     b"\xff\xd8\xff": "jpeg",
@@ -17,7 +19,7 @@ STILLS = {
 STILL_BRANDS = (b"heic", b"heix", b"heim", b"heis", b"hevc", b"hevx", b"mif1", b"msf1", b"avif", b"avis")
 
 
-class Unusable(ValueError):
+class Unusable(Told, ValueError):
     """A file that cannot be used. The message says what is wrong and what to do, in the editor's words."""
 
 

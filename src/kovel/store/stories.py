@@ -10,13 +10,17 @@ from kovel.core.story import catalogue
 from kovel.core.story.model import Refused, Report, Story
 from kovel.core.story.patch import NUMBERS, ROWS, SETS, VALUES, Patch, values_from, values_json
 from kovel.core.time.rate import Rate
+from kovel.core.told import Told
 from kovel.store import recordings
 from kovel.store.db import Database, fresh
 from kovel.store.projects import Invalid, Missing
 
 
-class Stale(RuntimeError):
+class Stale(Told, RuntimeError):
     """The page was made from an older revision. Nothing was changed; show the fresh story."""
+
+    status = 409
+    exit_code = 3
 
 
 @dataclass(frozen=True, slots=True)

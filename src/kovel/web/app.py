@@ -12,17 +12,12 @@ from fastapi.staticfiles import StaticFiles
 from starlette.exceptions import HTTPException
 from starlette.middleware.sessions import SessionMiddleware
 
-from kovel.core.story.model import Refused
-from kovel.media.files import Unusable
-from kovel.store.projects import Invalid, Missing
-from kovel.store.stories import Stale
+from kovel.core.told import Told
 from kovel.web import footage, handoff, hits, log, logsheet, media, shots, start, story, story_tools, tighten, times, words
 from kovel.web.pages import Web, say
 from kovel.web.security import Guard
 from kovel.work.folder import Data
 from kovel.work.foreman import Foreman
-
-STATUS: dict[type[Exception], int] = {Refused: 422, Invalid: 422, Unusable: 422, Stale: 409, Missing: 404}
 
 
 def create_app(
@@ -57,11 +52,9 @@ def create_app(
             return JSONResponse({"error": message}, status)
         return say(request, message, status)
 
-    async def known(request: Request, e: Exception) -> HTMLResponse | JSONResponse:
-        return refuse(request, next(s for t, s in STATUS.items() if isinstance(e, t)), str(e))
-
-    for kind in STATUS:
-        app.add_exception_handler(kind, known)
+    @app.exception_handler(Told)
+    async def told(request: Request, e: Told) -> HTMLResponse | JSONResponse:
+        return refuse(request, e.status, str(e))
 
     @app.exception_handler(RequestValidationError)
     async def unreadable(request: Request, e: RequestValidationError) -> HTMLResponse | JSONResponse:

@@ -19,9 +19,10 @@ from typing import Any, TypeVar
 
 from kovel.core.story.settings import NONE, SETTINGS, Kind, Value, Values, met
 from kovel.core.time.rate import Rate, length_in
+from kovel.core.told import Told
 
 
-class Refused(ValueError):
+class Refused(Told, ValueError):
     """An edit that cannot be met. The message tells the editor why; nothing has changed."""
 
 

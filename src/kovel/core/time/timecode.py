@@ -6,9 +6,10 @@ import re
 from fractions import Fraction
 
 from kovel.core.time.rate import Rate
+from kovel.core.told import Told
 
 
-class TimeError(ValueError):
+class TimeError(Told, ValueError):
     """A time that cannot be read; the message is for the editor."""
 
 
