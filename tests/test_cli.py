@@ -52,6 +52,13 @@ def test_from_recordings_to_a_film(clips: dict[str, Path], tmp_path: Path) -> No
         and show["covers"][0]["length"] == 25
     )
     assert "Undone" in kovel(d, "story", "undo") and "Done again" in kovel(d, "story", "redo")
+    assert "talk: level -6.5 dB" in kovel(d, "set", "talk", "level", "-6.5") and "taken back" in kovel(
+        d, "set", "talk", "level", "none"
+    )
+    assert "zoom 120 %" in kovel(d, "story", "edit", "set_value", "to=1,2", "setting=zoom", "value=120")
+    assert "the story: level" in kovel(d, "story", "edit", "set_value", "to=story", "setting=level", "value=-2.5").lower()
+    for _ in range(2):
+        kovel(d, "story", "undo")
     assert "Split at" in kovel(d, "story", "edit", "split", "at=5") and "Undone" in kovel(d, "story", "undo")
     film = tmp_path / "film.mp4"
     done = json.loads(process(d, "render", "--out", str(film), "--quality", "small", "--json"))

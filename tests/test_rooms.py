@@ -1,6 +1,7 @@
 """Each room over HTTP, without a browser: what its forms do, what they answer, what they refuse."""
 
 import html
+import math
 import re
 from pathlib import Path
 
@@ -340,3 +341,24 @@ def test_one_moment_heard_by_two_cameras_is_found_once(room: TestClient, coded: 
     assert "1 sentence<" in found() and ("talk and fifty" in found() or "fifty and talk" in found())
     recordings.set_sync(data.db, [(r["fifty"].id, Sync(1, 0), 1.0, "sound")])  # two seconds apart: two moments
     assert "2 sentences" in found()
+
+
+def test_a_recordings_setting_holds_in_every_story_and_is_undone_in_the_log(room: TestClient, coded: Coded) -> None:
+    data, r = coded
+    talk = r["talk"].id
+    stories.edit(data.db, 1, None, "add_at_end", {"source": talk, "start": 0, "length": 50})
+    gain = lambda: round(20 * math.log10(room.get("/p/1/story/plan").json()["sounds"][0][4]), 3)  # noqa: E731
+    put = lambda **v: room.post(f"/p/1/recordings/{talk}/settings", json=v, headers={"accept": "application/json"})  # noqa: E731
+    assert put(setting="level", value=-6.0).json() == {"did": "talk: level -6.0 dB", "settings": {"level": -6.0}}
+    stories.edit(data.db, 1, None, "set_value", {"to": "story", "setting": "level", "value": 2.5})
+    assert gain() == -3.5
+    assert put(setting="level").status_code == 200 and gain() == 2.5
+    room.post("/p/1/log/undo")
+    assert gain() == -3.5
+    for bad in (
+        {"setting": "level", "value": 99},
+        {"setting": "fade_in", "value": 5},
+        {"setting": "shine", "value": 1},
+        {"value": 1},
+    ):
+        assert put(**bad).status_code == 422 and gain() == -3.5

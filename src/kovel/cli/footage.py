@@ -17,6 +17,7 @@ from kovel.cli.common import (
     wait_for,
     write_out,
 )
+from kovel.core.story.settings import SETTINGS
 from kovel.core.time.timecode import running
 from kovel.store import jobs, projects, recordings, subclips
 from kovel.store.projects import Invalid
@@ -185,3 +186,25 @@ def words(recording: str, kind: str, out: Path | None, folder: Path | None, proj
     r = the_recording(data, the_project(data, project_name).id, recording)
     body = transcript(recordings.words(data.db, r.id), kind)
     write_out(out, body)
+
+
+@click.command("set", context_settings={"ignore_unknown_options": True})  # -6 is a value
+@click.argument("recording")
+@click.argument("setting", type=click.Choice(sorted(n for n, s in SETTINGS.items() if s.wide)))
+@click.argument("value")
+@data_option
+@project_option
+@json_option
+def set_(recording: str, setting: str, value: str, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """A setting of RECORDING in every story of the project: a number, on, off, or `none` to take it back."""
+    data = open_data(folder)
+    r = the_recording(data, the_project(data, project_name).id, recording)
+    words: dict[str, object] = {"on": True, "off": False, "none": None}
+    given = words.get(value, value)
+    if isinstance(given, str):
+        try:
+            given = int(given) if given.lstrip("+-").isdigit() else float(given)
+        except ValueError:
+            raise Invalid(f"{value} is no value: type a number, on, off or none.") from None
+    now, did = recordings.set_value(data.db, r.id, setting, given)
+    answer(as_json, {"did": did, "settings": now.settings.to_json()}, did)

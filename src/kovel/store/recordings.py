@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from kovel.core.story.model import Source, Sync
-from kovel.core.story.settings import NONE, Values
+from kovel.core.story.settings import NONE, SETTINGS, Values
+from kovel.core.story.values import on_recording
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
 from kovel.store import steps
@@ -135,6 +136,19 @@ def update(db: Database, recording: int, **fields: str | int) -> Recording:
     with db.write() as c:
         c.execute(f"UPDATE recording SET {', '.join(f'{k} = ?' for k in fields)} WHERE id = ?", (*fields.values(), recording))
     return get(db, recording)
+
+
+def set_value(db: Database, recording: int, setting: str, value: object) -> tuple[Recording, str]:
+    """Set a setting of a recording, in every story of its project, or (None) take it back; and what was done. Undone in the
+    log."""
+    with db.write():
+        r = get(db, recording)
+        new = on_recording(r.source, setting, value)
+        s = SETTINGS[setting]
+        did = f"{r.name}: {s.label.lower()} {'taken back' if value is None else s.says(new[setting])}"
+        with steps.step(db, r.project, did) as step:
+            step.set(recording, json.dumps(new.to_json()))
+    return get(db, recording), did
 
 
 def reorder(db: Database, recording: int, before: int | None) -> None:

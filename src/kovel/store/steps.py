@@ -1,6 +1,6 @@
 """Undo and redo in the log: each step keeps the rows it touched, as they were before and as they are after.
 
-Subclips and markers are kept by row; words as the slice of a recording that was replaced. A step lands in the same
+Subclips and markers are kept by row; words as the slice of a recording that was replaced; settings of a recording whole. A step lands in the same
 transaction as the change itself.
 """
 
@@ -29,6 +29,7 @@ class Step:
         self.ids: dict[str, set[int]] = {t: set() for t in TABLES}
         self.rows: dict[str, dict[int, list[Any]]] = {t: {} for t in TABLES}
         self.words: dict[str, Any] | None = None
+        self.settings: dict[str, Any] | None = None
 
     def before(self, table: str, ids: Sequence[int]) -> None:
         self.rows[table] |= _rows(self.c, table, ids)
@@ -41,6 +42,12 @@ class Step:
 
     def replaced(self, recording: int, at: int, old: Sequence[Word], new: Sequence[Word]) -> None:
         self.words = {"recording": recording, "at": at, "old": [_flat(w) for w in old], "new": [_flat(w) for w in new]}
+
+    def set(self, recording: int, new: str) -> None:
+        """A recording's settings, as JSON."""
+        old = self.c.execute("SELECT settings FROM recording WHERE id = ?", (recording,)).fetchone()[0]
+        self.c.execute("UPDATE recording SET settings = ? WHERE id = ?", (new, recording))
+        self.settings = {"recording": recording, "old": old, "new": new}
 
 
 def _flat(w: Word) -> list[Any]:
@@ -65,6 +72,8 @@ def step(db: Database, project: int, did: str) -> Iterator[Step]:
                 change[t] = [[i, s.rows[t].get(i), after.get(i)] for i in sorted(s.ids[t])]
         if s.words:
             change["words"] = s.words
+        if s.settings:
+            change["settings"] = s.settings
         c.execute("DELETE FROM log_step WHERE project = ? AND undone", (project,))
         c.execute("INSERT INTO log_step (project, did, change) VALUES (?,?,?)", (project, did, json.dumps(change)))
 
@@ -91,5 +100,8 @@ def turn(db: Database, project: int, redo: bool = False) -> tuple[str, list[int]
                 raise Missing("That recording is not in the project any more.")
             write_words(c, w["recording"], w["at"], len(old), [Word(*x) for x in new])
             touched.add(w["recording"])
+        if v := change.get("settings"):
+            c.execute("UPDATE recording SET settings = ? WHERE id = ?", (v["new" if redo else "old"], v["recording"]))
+            touched.add(v["recording"])
         c.execute("UPDATE log_step SET undone = ? WHERE id = ?", (not redo, row["id"]))
     return row["did"], sorted(touched)

@@ -7,7 +7,8 @@ from pathlib import Path
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Depends, Form, Request, UploadFile
-from fastapi.responses import HTMLResponse
+from fastapi.responses import HTMLResponse, JSONResponse
+from pydantic import BaseModel, ConfigDict
 from starlette.concurrency import run_in_threadpool
 
 from kovel.media.files import Unusable
@@ -165,6 +166,21 @@ async def upload(request: Request, project: int, files: list[UploadFile]) -> HTM
             bad.append(str(e).replace(to.name, name))
     did = f"{done} recording{'s' if done != 1 else ''} brought in." if done else "Nothing was brought in."
     return await run_in_threadpool(_listed, request, project, did, bad, not done)
+
+
+class SettingAsked(BaseModel):
+    """A setting of a recording in every story of the project; without a value it is taken back."""
+
+    model_config = ConfigDict(extra="forbid", strict=True)
+    setting: str
+    value: bool | int | float | str | None = None
+
+
+@router.post("/recordings/{recording}/settings")
+def set_value(request: Request, project: int, recording: int, asked: SettingAsked) -> JSONResponse:
+    the_recording(request, project, recording)
+    r, did = recordings.set_value(web(request).data.db, recording, asked.setting, asked.value)
+    return JSONResponse({"did": did, "settings": r.settings.to_json()})
 
 
 @router.post("/recordings/{recording}")

@@ -7,11 +7,30 @@ from dataclasses import replace
 
 from kovel.core.story.consequences import DIALOGUE, Edit, frames_of, lane_key, name_of, refuse_locked, settle
 from kovel.core.story.covers import UNHEARD
-from kovel.core.story.model import Cover, Item, Piece, Refused, Sound, Sources, Story, kind_of
+from kovel.core.story.model import Cover, Item, Piece, Refused, Sound, Source, Sources, Story, kind_of
 from kovel.core.story.offered import edit, entry
 from kovel.core.story.settings import NONE, SETTINGS, Setting, Value, Values, met
 
 To = int | list[int] | str  # one thing, several, or a wider scope: "story", "group 5"
+
+
+def on_recording(source: Source, setting: str, value: object) -> Values:
+    """The settings of a recording, in every story of its project, with one set, or (None) taken back to its default."""
+    s = _setting(setting)
+    if not s.wide:
+        raise Refused(f"{s.label} is set on one thing, not on a recording.")
+    if value is None:
+        new = source.settings.without(setting)
+    else:
+        if not (source.picture if s.needs == "picture" else source.sound):
+            raise Refused(f"{source.name} has no {s.needs}.")
+        now = s.of_kind(value)
+        if now is None:
+            raise Refused(f"{s.label} is set to {s.between}.")
+        new = source.settings.having(setting, now)
+    if new == source.settings:
+        raise Refused("It is like that already.")
+    return new
 
 
 @edit(
