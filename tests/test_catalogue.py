@@ -8,7 +8,8 @@ from click.testing import CliRunner
 
 from kovel.cli import main
 from kovel.core.story.catalogue import COMMANDS, about, offered, parameters
-from kovel.core.story.offered import TAKEN_FROM, WANTING, entry
+from kovel.core.story.offered import TAKEN_FROM, WANTING, entry, meant
+from kovel.core.time.rate import Rate
 from kovel.web.keys import of_edits
 from tests.core.stories import EMPTY, do, three
 
@@ -26,6 +27,12 @@ def test_every_offer_fits_its_edit() -> None:
             assert {k for k, (_, d) in known.items() if d is ...} <= given, (name, e.label)
         takes_typed = {"typed", "minus typed"} & {v for v in e.params.values() if isinstance(v, str)}
         assert bool(e.typed) == bool(takes_typed), (name, e.label)
+    by_label = {e.label: meant(e, Rate(25)) for _, e in offered(three())}
+    assert (
+        by_label["Dissolve: LENGTH"] == 12 and by_label["Black card: LENGTH"] == 75 and by_label["Title card: TEXT"] == "Title"
+    )
+    assert by_label["Level: DECIBELS"] == -6 and by_label["Length of what is chosen: LENGTH"] is None
+    assert by_label["Target length of the story: MINUTES"] == 0 and by_label["Slip the piece: LENGTH"] == 1
     with pytest.raises(ValueError, match="cannot be taken from 'thin air'"):
         entry("Wrong", piece="thin air")
     assert set(TAKEN_FROM) == set(WANTING) | ALWAYS

@@ -15,7 +15,7 @@ from kovel.core.story.along import lanes
 from kovel.core.story.lined import LinedPage, lined
 from kovel.core.story.marks import sections
 from kovel.core.story.model import Cover, Join, Piece, Report, Sound, Sources, Story
-from kovel.core.story.offered import COMMANDS, WANTING
+from kovel.core.story.offered import COMMANDS, WANTING, meant
 from kovel.core.story.seams import Seam, seams
 from kovel.core.story.settings import SETTINGS
 from kovel.core.story.sync import same_moment
@@ -295,8 +295,9 @@ def fresh(request: Request, project: int) -> HTMLResponse:
 @router.get("/story/edits")
 def edits(request: Request, project: int) -> JSONResponse:
     """Every edit as it is offered for the story as it stands, and what is said where something is wanting."""
-    rows = catalogue.offered(_kept(request, project).story)
-    return JSONResponse({"entries": [{"command": name, **asdict(e)} for name, e in rows], "wanting": WANTING})
+    story = _kept(request, project).story
+    rows = [{"command": name, **asdict(e), "value": meant(e, story.rate)} for name, e in catalogue.offered(story)]
+    return JSONResponse({"entries": rows, "wanting": WANTING})
 
 
 @router.get("/story/lanes")

@@ -11,6 +11,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Literal, TypeVar
 
+from kovel.core.time.rate import Rate
+from kovel.core.time.timecode import parse_entry
+
 F = TypeVar("F", bound=Callable[..., Any])
 Typed = Literal["", "length", "delta", "minutes", "number", "text"]
 Each = Literal["", "lanes", "heard", "along", "locks"]  # offered once for each lane of that sort that the story has
@@ -99,6 +102,17 @@ def entry(
         if isinstance(source, str) and not source.startswith("=") and source not in TAKEN_FROM:
             raise ValueError(f"{label}: {name} cannot be taken from {source!r}")
     return Entry(label, key, typed, default, asks, each, params)
+
+
+def meant(e: Entry, rate: Rate) -> int | float | str | None:
+    """What an entry's default means at a rate, as if it had been typed; None where there is none."""
+    if e.default is None or not e.typed:
+        return None
+    if e.typed == "text":
+        return e.default
+    if e.typed == "number":
+        return float(e.default) if "." in e.default else int(e.default)
+    return 0 if e.default == "0" else parse_entry(e.default, rate, minutes=e.typed == "minutes")
 
 
 COMMANDS: dict[str, Callable[..., Any]] = {}

@@ -7,6 +7,7 @@ import { readTime } from "./times.js";
  * @property {string} key
  * @property {""|"length"|"delta"|"minutes"|"number"|"text"} typed what is typed after its name
  * @property {string|null} default what counts as typed where nothing is
+ * @property {any} value what that means, in frames where it is a time
  * @property {string} command
  * @property {boolean} asks whether what it costs is shown before it is done
  * @property {Record<string, any>} params where each parameter comes from
@@ -47,9 +48,9 @@ export class Edits {
     try { for (const [k, from] of Object.entries(entry.params)) this.from(k, from, 0); return true; } catch (e) { if (e instanceof Wanting) return false; throw e; }
   }
 
-  /** @param {Entry} entry @param {string} text what was typed after its name; returns why it cannot be read, if so */
-  async run(entry, text = "") {
-    const { story } = this, typed = await this.typed(entry, text);
+  /** Does it with what was typed after its name (`typed` gives that); without, with its default. Returns why it cannot be. */
+  async run(entry, typed = this.unsaid(entry)) {
+    const { story } = this;
     if (typed.error) return typed.error;
     if (entry.params.points === "lay") return void story.acts.cover();
     /** @type {Record<string, any>} */
@@ -66,10 +67,11 @@ export class Edits {
     return void (await story[entry.asks ? "wide" : "edit"](entry.command, params));
   }
 
-  async typed(entry, text) {
-    const raw = text || entry.default;
-    if (!entry.typed) return { value: null };
-    if (raw === null) return { error: `Type it after the name: ${entry.label}.` };
+  unsaid(entry) { return entry.typed && entry.default === null ? { error: `Type it after the name: ${entry.label}.` } : { value: entry.value }; }
+
+  /** @param {Entry} entry @param {string} raw what was typed after its name */
+  async typed(entry, raw) {
+    if (!raw || !entry.typed) return this.unsaid(entry);
     if (entry.typed === "text") return { value: raw };
     if (entry.typed === "number") {
       const n = Number(raw.replace(",", ".").replace(/(%|db|percent)$/i, "").trim());

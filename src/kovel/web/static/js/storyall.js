@@ -67,10 +67,10 @@ export function allEdits(story, edits) {
   }
   async function run(i) {
     if (!found[i]) return;
-    const [e, value] = found[i], bad = e.command && (await edits.typed(e, value)).error;
-    if (bad) { tell(bad); return; } // field and text stay
+    const [e, value] = found[i], typed = e.command ? await edits.typed(e, value) : {};
+    if (typed.error) { tell(typed.error); return; } // field and text stay
     dialog.close();
-    const why = await (e.act ? e.act(value) : edits.run(e, value));
+    const why = await (e.act ? e.act(value) : edits.run(e, typed));
     if (why) say(why, true);
   }
   text.addEventListener("input", look);
