@@ -1,5 +1,7 @@
 """Open formats out, read back by OpenTimelineIO and its EDL adapter, equal to our own plan."""
 
+from itertools import pairwise
+
 import opentimelineio as otio
 import pytest
 
@@ -140,6 +142,16 @@ def test_what_a_list_cannot_hold_is_said_and_lanes_are_as_in_the_plan(told: Kept
     text = to_edl(stories.load(data.db, 1).story, "cut", p, rows)
     told_ = text[text.index("* NOT IN THIS LIST") :]
     assert "dissolve of 10 frames: written as a cut" in told_ and "card “The Last Haul”: written as black" in told_
+    of_cover = lambda t: [x.split() for x in t.splitlines() if x[:3].isdigit() and x.split()[1] == "B1"]  # noqa: E731
+    before = of_cover(text)
+    do("set_value", to=s.covers[0].id, setting="opacity", value=40)
+    do("set_value", to=s.pieces[0].id, setting="level", value=-3)
+    through = to_edl(stories.load(data.db, 1).story, "cut", p, rows)
+    after = of_cover(through)  # what lies on top is listed, from its first frame to its last
+    assert (after[0][4], after[0][6], after[-1][5], after[-1][7]) == (before[0][4], before[0][6], before[-1][5], before[-1][7])
+    gaps = lambda rows: [(x[7], y[6]) for x, y in pairwise(rows) if x[7] != y[6]]  # noqa: E731
+    assert gaps(after) == gaps(before)
+    assert ": see-through 40 %" in through and ": level -3.0 dB" in through
     assert "effect “Tobin”, 60 frames" in told_ and "M2   B1             0" in text  # 110 frames of the story, 220 of the shot
     for lane, track in (("dialogue", "Dialogue sound"), ("effect", "Sound 1"), ("cover 1", "Cover 1")):
         do("set_muted", lane=lane, muted=True)

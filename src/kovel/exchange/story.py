@@ -14,7 +14,9 @@ from kovel.core.plan.layers import Image, own_frame
 from kovel.core.plan.plan import make_plan
 from kovel.core.plan.sounds import audible, with_its_sound
 from kovel.core.story.consequences import frames_of, kind_of
-from kovel.core.story.model import Piece, Story
+from kovel.core.story.model import Item, Piece, Sources, Story
+from kovel.core.story.model import kind_of as kind_of_item
+from kovel.core.story.settings import SETTINGS
 from kovel.core.time.timecode import TimeError, format_timecode, parse_entry
 from kovel.store.projects import Project
 from kovel.store.recordings import Recording
@@ -175,12 +177,12 @@ def to_edl(story: Story, name: str, project: Project, recordings: dict[int, Reco
 
     rows: list[tuple[str, int, int, Image]] = []
     for x in plan.pictures:
-        middle = x.end
-        if len(x.layers) > 1:  # a blend is a cut in its middle, and told at the end
-            up = x.layers[1].opacity
+        top, up = x.layers[-1].image, x.layers[-1].opacity
+        middle = x.at
+        if len(x.layers) > 1 and up.step:  # a blend is a cut in its middle; of layers that stand, the upper one is listed
             middle = min(max(x.at + (up.of - 1) // 2 - (up.first - 1), x.at), x.end) if up.of > 2 else x.at
-            rows.append(("V", middle, x.end, x.layers[1].image.later(middle - x.at)))
-        rows.append(("V", x.at, middle, x.image))
+            rows.append(("V", x.at, middle, x.image))
+        rows.append(("V", middle, x.end, top.later(middle - x.at)))
     for i, q in enumerate(story.pieces):
         a, b = story.starts[i] + story.join(i).split, story.starts[i + 1] + story.join(i + 1).split
         if q.source in recordings and recordings[q.source].sound and q.take != "picture" and audible(story, "dialogue"):
@@ -209,6 +211,12 @@ def to_edl(story: Story, name: str, project: Project, recordings: dict[int, Reco
     return "\n".join(lines) + "\n"
 
 
+def set_on(story: Story, item: Item, sources: Sources) -> list[str]:
+    """The settings of a piece or cover that an edit list has no place for, in words."""
+    rows = [s for s in SETTINGS.values() if kind_of_item(item) in s.of and s.name not in ("span", "natural")]
+    return [f"{s.label.lower()} {s.says(v)}" for s in rows if (v := story.value(item, s.name, sources)) != s.default]
+
+
 def not_in_an_edl(story: Story, project: Project, recordings: dict[int, Recording]) -> list[str]:
     """What of a story an edit decision list cannot hold, each with its place, in words."""
     at = lambda t: format_timecode(project.start_frame + t, project.rate, project.drop)  # noqa: E731
@@ -224,10 +232,10 @@ def not_in_an_edl(story: Story, project: Project, recordings: dict[int, Recordin
     for t, p in zip(story.starts, story.pieces, strict=False):
         if p.card is not None:
             out.append(f"{at(t)} card “{p.card.text or p.card.colour}”: written as black")
-        if (zoom := story.value(p, "zoom", sources)) != 100:
-            out.append(f"{at(t)} {name(p.source or 0)} at {zoom} % size")
+        out += [f"{at(t)} {name(p.source or 0)}: {x}" for x in set_on(story, p, sources)]
     out += [
         f"{at(story.at(x))} {x.kind} “{name(x.source)}”, {frames_of(x.length)}" for x in story.sounds if audible(story, x.kind)
     ]
+    out += [f"{at(a)} {name(c.source)}: {x}" for a, _, c in story.spans for x in set_on(story, c, sources)]
     out += [f"{at(a)} natural sound of “{name(c.source)}”" for a, _, c in story.spans if story.value(c, "natural", sources)]
     return sorted(out)

@@ -11,7 +11,6 @@ from pydantic import BaseModel, ConfigDict, Field, create_model
 
 from kovel.core.plan.plan import make_plan
 from kovel.core.story import catalogue
-from kovel.core.story.along import lanes
 from kovel.core.story.lined import LinedPage, lined
 from kovel.core.story.marks import sections
 from kovel.core.story.model import Cover, Join, Piece, Report, Sound, Sources, Story
@@ -168,9 +167,9 @@ def _sheet(request: Request, kept: Kept, zoom: int) -> dict[str, Any]:
         "ticks": ticks, "loose": loose, "tall": kept.story.length * px, "row": ROW, "fps": float(p.rate.fps),
         "view": view,
         "near": _told_apart(kept.story, laid.seams, px, view), "line_tall": LINE,
-        "notes": {b.piece.id: _piece_note(kept.story, sources, b.piece) for b in laid.blocks}, "fine": FINE, "crowded": kept.story.length * px < 2 * FINE * len(kept.story.pieces),
+        "notes": {b.piece.id: _piece_note(b.piece) for b in laid.blocks}, "fine": FINE, "crowded": kept.story.length * px < 2 * FINE * len(kept.story.pieces),
         "sounds": sounds, "heads": heads, "readable": readable,
-        "places": places, "lanes": ",".join(lanes(kept.story)), "lanes_said": lanes_said(kept.story),
+        "places": places, "lanes_said": lanes_said(kept.story),
         "ends": [kept.story.join(0), kept.story.join(len(kept.story.pieces))] if kept.story.pieces else [],
         "used": ",".join(map(str, sorted({c.source for c in kept.story.covers}))),
         "jumps": sum(1 for s in laid.seams if s.kind == "jump"),
@@ -219,9 +218,9 @@ def _told_apart(story: Story, found: Sequence[Seam], px: float, view: tuple[int,
     return out
 
 
-def _piece_note(story: Story, sources: Sources, p: Piece) -> str:
-    """What is special about a piece: its settings, and what is taken of it."""
-    notes = [SETTINGS[n].says(v) for n in ("zoom", "level") if (v := story.value(p, n, sources)) != SETTINGS[n].default]
+def _piece_note(p: Piece) -> str:
+    """What is special about a piece: its own settings, and what is taken of it."""
+    notes = [SETTINGS[n].says(p.settings[n]) for n in p.settings]
     return ", ".join([*notes, *([f"only its {p.take}"] if p.take != "both" else [])])
 
 

@@ -12,7 +12,7 @@ from typing import Any
 
 from kovel.core.plan.layers import BLACK, Image, Layer, Run, joined, own_frame, ratios
 from kovel.core.plan.pictures import covered, dialogue_runs
-from kovel.core.plan.sounds import RAMP, Heard, heard, whole
+from kovel.core.plan.sounds import RAMP, Heard, heard
 from kovel.core.story.model import Source, Sources, Story
 from kovel.core.time.rate import Rate
 
@@ -88,4 +88,4 @@ def window_plan(rate: Rate, s: Source) -> Plan:
     """One whole recording as a plan, so that it plays through the same player. A still lasts five seconds."""
     n = s.length(rate) or rate.nominal * 5
     layer = Layer(Image(s.id)) if s.picture else BLACK
-    return Plan(rate, n, (Run(0, n, (layer,)),), (whole(rate, s.id, n),) if s.sound else ())
+    return Plan(rate, n, (Run(0, n, (layer,)),), (Heard(0, rate.frame_to_sample(n), s.id, 0),) if s.sound else ())

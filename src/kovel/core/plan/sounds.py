@@ -9,7 +9,6 @@ import numpy.typing as npt
 
 from kovel.core.story.model import Cover, Sources, Story
 from kovel.core.story.settings import Line
-from kovel.core.time.rate import Rate
 
 RAMP = 192  # samples: 4 ms at 48 kHz
 HALF = 0.5  # a cover's own sound under talk: half amplitude to start with (common practice)
@@ -123,11 +122,6 @@ def heard(story: Story, sources: Sources) -> tuple[Heard, ...]:
     talk = dialogue_sound(story, sources) if audible(story, "dialogue") else []
     laid = laid_sound(story, sources)
     return tuple(sorted([*talk, *laid], key=lambda h: (h.at, h.end, h.source)) if laid else talk)
-
-
-def whole(rate: Rate, source: int, frames: int) -> Heard:
-    """A recording's own sound from its beginning."""
-    return Heard(0, rate.frame_to_sample(frames), source, 0)
 
 
 def ramped(block: npt.NDArray[np.float32], offset: int, h: Heard) -> npt.NDArray[np.float32]:

@@ -10,7 +10,7 @@ from typing import Any, get_type_hints
 
 # the modules whose edits are in the catalogue
 from kovel.core.story import along, covers, dialogue, joins, marks, paste, sounds, three_point, trims, values
-from kovel.core.story.consequences import Edit, lane_key
+from kovel.core.story.consequences import DIALOGUE, Edit
 from kovel.core.story.model import SOUNDS, Refused, Sources, Story
 from kovel.core.story.offered import COMMANDS, ENTRIES, Entry
 
@@ -54,12 +54,12 @@ def entries() -> list[tuple[str, Entry]]:
 
 def offered(story: Story) -> list[tuple[str, Entry]]:
     """All edits as they are offered for a story: (name of the edit, entry); those of lanes once for each lane there is."""
-    cover_lanes = [lane_key(n) for n in range(1, 1 + max((c.lane for c in story.covers), default=1))]
+    every, go_along = marks.lanes(story), along.lanes(story)
     lanes = {
-        "lanes": ["dialogue", *SOUNDS, *cover_lanes],
-        "heard": ["dialogue", *SOUNDS],
-        "along": [*cover_lanes, *SOUNDS],
-        "locks": ["dialogue", "sounds", *cover_lanes],
+        "lanes": every,
+        "heard": [x for x in every if x == DIALOGUE or x in SOUNDS],
+        "along": go_along,
+        "locks": [DIALOGUE, "sounds", *(x for x in every if x != DIALOGUE and x not in SOUNDS)],
     }
     out = []
     for name, e in entries():

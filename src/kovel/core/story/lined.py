@@ -16,7 +16,7 @@ from dataclasses import dataclass
 from itertools import islice
 
 from kovel.core.story.model import Cover, Piece, Sources, Story
-from kovel.core.story.seams import Seam, seams
+from kovel.core.story.seams import Seam, hiding, seams
 from kovel.core.words.transcript import Line, Word, lines, words_in
 
 
@@ -78,6 +78,7 @@ def lined(
             names.append(s.name)
     stretches: list[Stretch] = []
     blocks: list[Block] = []
+    hides = {c.id for _, _, c in hiding(story, sources)}
     passed = 0  # covers that end before the piece at hand
     near = sorted((x for x in spans if x[1] > lo and x[0] < hi), key=lambda x: x[0])
     first = max(0, bisect_right(story.starts, lo, 0, len(story.pieces)) - 1)
@@ -107,7 +108,7 @@ def lined(
         for a, b, c in islice(near, passed, None):
             if a >= seen_to:
                 break
-            if f"cover {c.lane}" in story.muted or c.source not in sources:
+            if c.id not in hides or c.source not in sources:  # he is seen through it
                 continue
             if b <= t:
                 continue

@@ -5,7 +5,7 @@ from __future__ import annotations
 from itertools import pairwise
 from typing import NamedTuple
 
-from kovel.core.story.model import Piece, Sources, Story
+from kovel.core.story.model import Cover, Piece, Sources, Story
 
 PUNCH = 1.2  # from this change of size on a jump is taken for another framing (common practice, no source)
 SPARE = 3  # frames by which a cover must overlap a join on each side to hide it (common practice, no source)
@@ -42,15 +42,10 @@ def seams(story: Story, sources: Sources) -> list[Seam]:
 def _seams(story: Story, sources: Sources) -> list[Seam]:
     starts = story.starts
     plainly = story.plainly(sources)
-    hiding = [  # a see-through cover hides nothing
-        r
-        for r in story.spans
-        if not ((not plainly or r[2].settings) and story.value(r[2], "opacity", sources) < 100)
-        and not (story.muted and f"cover {r[2].lane}" in story.muted)
-    ]
-    spans = sorted(r[:2] for r in hiding)
-    begins = {a: c.source for a, _, c in hiding}
-    ends = {b: c.source for _, b, c in hiding}
+    over = hiding(story, sources)
+    spans = sorted(r[:2] for r in over)
+    begins = {a: c.source for a, _, c in over}
+    ends = {b: c.source for _, b, c in over}
     setup = {i: _of(i, sources) for i in {p.source for p in story.pieces} if i is not None}
     framed = story.pieces if not plainly else [p for p in story.pieces if p.settings]
     zooms = {p.id: float(story.value(p, "zoom", sources)) for p in framed}
@@ -81,6 +76,12 @@ def _seams(story: Story, sources: Sources) -> list[Seam]:
             kind = "soft"
         out.append(Seam(at, a, b, kind))
     return out
+
+
+def hiding(story: Story, sources: Sources) -> list[tuple[int, int, Cover]]:
+    """The covers that hide what they lie over: (start, end, cover). One that is see-through or on a muted lane does not."""
+    read = story.reading(sources)
+    return [r for r in story.spans if read(r[2], "opacity") == 100 and f"cover {r[2].lane}" not in story.muted]
 
 
 def exposed(story: Story, sources: Sources) -> list[Seam]:

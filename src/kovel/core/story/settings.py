@@ -122,7 +122,6 @@ def _declared(families: Iterable[type]) -> dict[str, Setting]:
 
 
 SETTINGS: Mapping[str, Setting] = _declared((Framing, Look, Level, Pace))
-FAMILIES: tuple[str, ...] = tuple(dict.fromkeys(s.family for s in SETTINGS.values()))
 
 
 @dataclass(frozen=True, slots=True)

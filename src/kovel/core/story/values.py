@@ -92,7 +92,7 @@ def copy_values(story: Story, sources: Sources, source: int, to: list[int] | str
     if not did:
         raise Refused("They are set like that already.")
     where = f"{len(to)} more" if isinstance(to, list) else f"the {to}"
-    return settle(story, new, sources, f"{', '.join(did)} for {where}".capitalize())
+    return settle(story, new, sources, f"{did[0][0].upper()}{', '.join(did)[1:]} for {where}")
 
 
 class _Same(Refused):

@@ -18,13 +18,13 @@ let all = []; // every shelf item picked up, in order
 let chosen = null; // {kind: "piece"|"cover", id} or {kind: "words", a, b}
 let busy = Promise.resolve(), waiting = 0; // edits go one after the other; the plan is fetched when none waits
 
+const edits = new Edits({ base }), known = edits.load(); // beside the plan
 const player = await transport($("[data-player]"), `${base}/plan`);
 player.addEventListener("time", () => { if (!player.playing) localStorage.setItem(`kovel-head-${room.dataset.project}`, player.frame); }); // for "at the playhead" in the Log
 
 const project = `/p/${room.dataset.project}`;
 let marks = { a: null, b: null }; // in and out in the story
-const edits = new Edits({ base });
-await edits.load();
+await known;
 
 // ---- sending edits
 function send(url, body, form = false) {
@@ -58,11 +58,12 @@ async function go(url, body, form) {
 // Once the plan is there, the playhead and what is chosen stand where the edit left them. The next edit need not wait for it.
 async function standing(body, at, made) {
   const was = chosen, head = player.frame;
-  if (!waiting) await refresh();
+  if (waiting) return; // the last of those that wait does this
+  await refresh();
   if (at && player.frame === head) player.seek(num(at));
   if (chosen !== was && chosen) return; // something else was chosen meanwhile
   if (made && body?.command === "set_heading") choose(null);
-  else if (Array.isArray(body?.to)) choose({ kind: "pieces", ids: body.to });
+  else if (body?.to !== undefined && was) choose(was); // a setting moves nothing: what was chosen is chosen still
   else if (chosen?.kind === "seam") choose(chosen); // the seam desk stays with its seam
   else if (made && body?.command !== "split") { const id = num(made.split(",")[0]); if (player.plan.pieces.some((p) => p[0] === id)) choose({ kind: "piece", id }); else if ($(`[data-sound="${id}"]`)) choose({ kind: "sound", id }); else choose({ kind: "cover", id }); }
 }
@@ -210,7 +211,6 @@ function pick(item, more = false) {
   }
 }
 const ranges = () => all.map((x) => [num(x.dataset.source), num(x.dataset.from), num(x.dataset.length)]);
-const lanes = () => (sheet().dataset.lanes || "").split(",").filter(Boolean);
 const hand = () => picked && !picked.dataset.kind.startsWith("loose") && { source: num(picked.dataset.source), start: num(picked.dataset.from), length: num(picked.dataset.length) };
 
 // ---- what can be done
@@ -523,7 +523,7 @@ document.addEventListener("look", () => waves(sheet()));
 dress();
 if (location.hash.length > 1) player.seek(num(location.hash.slice(1)) || 0);
 window.kovel.story = { edit, undo, redo, idle: () => busy.then(() => reloading) };
-const here = edits.story = { $, $$, num, project, base, room, scroll, sheet, px, player, edit, wide, choose, say, acts, range, piece, pieces, cover, hand, lanes, readTime, theSeam, seamStep, loopSeam, otherCamera, copyRange, copied: () => copied, ranges, clear, nudge, picked: () => picked, chosen: () => chosen, marks: () => marks, coverAt };
+const here = edits.story = { $, $$, num, project, base, room, scroll, sheet, px, player, edit, wide, choose, say, acts, range, piece, pieces, cover, hand, readTime, theSeam, seamStep, loopSeam, otherCamera, copyRange, copied: () => copied, ranges, clear, nudge, picked: () => picked, chosen: () => chosen, marks: () => marks, coverAt };
 seamDesk(here);
 allEdits(here, edits);
 aroundThePage(here);
