@@ -1,62 +1,92 @@
 // In every room: the look, the key sheet, and the report line that fades once read.
+import { Queue } from "./queue.js";
+import { $, byId, inside, focused, target } from "./dom.js";
 import "./times.js";
 
 // Keys belong to the page unless one is typing, or a control that uses them has the focus.
-export const typing = (e) => e.target.closest?.("input:not([type=checkbox],[type=radio]), textarea, select, [contenteditable]");
+export const typing = (e) =>
+  inside(e, "input:not([type=checkbox],[type=radio]), textarea, select, [contenteditable]");
 
 const root = document.documentElement;
-document.querySelector("[data-theme-toggle]").addEventListener("click", () => {
+$("[data-theme-toggle]").addEventListener("click", () => {
   root.dataset.theme = root.dataset.theme === "night" ? "day" : "night";
   localStorage.setItem("kovel-look", root.dataset.theme);
   document.dispatchEvent(new Event("look"));
 });
-const sheet = document.getElementById("keys");
-const help = () => sheet.open ? sheet.close() : sheet.showModal();
-document.querySelector("[data-help]").addEventListener("click", help);
-document.addEventListener("keydown", (e) => { if (e.key === "?" && !typing(e)) { e.preventDefault(); help(); } });
+const sheet = byId("keys");
+const help = () => (sheet.open ? sheet.close() : sheet.showModal());
+$("[data-help]").addEventListener("click", help);
+document.addEventListener("keydown", (e) => {
+  if (e.key === "?" && !typing(e)) {
+    e.preventDefault();
+    help();
+  }
+});
 
 // A form that htmx sends is never sent by the browser as well, also in the moment before htmx has seen it.
-document.addEventListener("submit", (e) => { if (e.target.matches("[hx-post], [hx-get]")) e.preventDefault(); });
+document.addEventListener("submit", (e) => {
+  if (target(e).matches("[hx-post], [hx-get]")) e.preventDefault();
+});
 
 let fading;
 new MutationObserver(() => {
-  const r = document.getElementById("report");
+  const r = byId("report");
   if (!r || !r.textContent.trim() || r.dataset.seen) return; // one that was seen goes on fading, whatever else changes
   clearTimeout(fading);
   r.dataset.seen = "1";
-  if (!r.classList.contains("bad")) fading = setTimeout(() => r.classList.add("faded"), 4500 + 40 * r.textContent.length);
+  if (!r.classList.contains("bad"))
+    fading = setTimeout(() => r.classList.add("faded"), 4500 + 40 * r.textContent.length);
 }).observe(document.body, { childList: true, subtree: true });
-document.addEventListener("click", (e) => { if (e.target.closest("#report")) { const r = document.getElementById("report"); r.textContent = ""; r.className = ""; } });
+document.addEventListener("click", (e) => {
+  if (inside(e, "#report")) {
+    const r = byId("report");
+    r.textContent = "";
+    r.className = "";
+  }
+});
 
 // htmx tells of a server that does not answer; say so in words.
-document.body.addEventListener("htmx:sendError", () => say("Kovel does not answer. Check that it still runs, then try again. Nothing acknowledged is lost.", true));
+document.body.addEventListener("htmx:sendError", () =>
+  say("Kovel does not answer. Check that it still runs, then try again. Nothing acknowledged is lost.", true),
+);
 
-// What a page sends by key goes one after the other: none overtakes, replaces or drops the one before.
-let line = Promise.resolve();
+// What a page sends by key goes one after the other, after what htmx has under way.
+const line = new Queue();
 export function post(url, options) {
-  const go = async () => {
-    while (document.querySelector(".htmx-request")) await new Promise((r) => setTimeout(r, 8));
+  return line.add(async () => {
+    while ($(".htmx-request")) await new Promise((r) => setTimeout(r, 8));
     return htmx.ajax("POST", url, options);
-  };
-  line = line.then(go, go);
-  return line;
+  });
 }
 
 // Redraws a place around whoever types in it: the same field has the focus after, with what was typed and chosen in it.
 export function redraw(place, put) {
-  const was = document.activeElement, key = place.contains(was) && (was.id ? `#${was.id}` : was.name && `[name="${was.name}"]`);
-  const text = key && was.selectionStart != null, typed = text && was.value !== was.defaultValue;
-  const [a, b] = text ? [was.selectionStart, was.selectionEnd] : [], all = text && b - a === was.value.length;
+  const was = focused(),
+    key = place.contains(was) && (was.id ? `#${was.id}` : was.name && `[name="${was.name}"]`);
+  const text = key && was.selectionStart != null,
+    typed = text && was.value !== was.defaultValue;
+  const [a, b] = text ? [was.selectionStart, was.selectionEnd] : [],
+    all = text && b - a === was.value.length;
   put();
-  const now = key && place.querySelector(key);
+  const now = key && $(key, place);
   if (!now) return;
   now.focus();
-  if (typed) { now.value = was.value; now.addEventListener("blur", () => { if (now.value !== now.defaultValue) now.dispatchEvent(new Event("change", { bubbles: true })); }, { once: true }); }
-  if (all) now.select(); else if (text) now.setSelectionRange(a, b);
+  if (typed) {
+    now.value = was.value;
+    now.addEventListener(
+      "blur",
+      () => {
+        if (now.value !== now.defaultValue) now.dispatchEvent(new Event("change", { bubbles: true }));
+      },
+      { once: true },
+    );
+  }
+  if (all) now.select();
+  else if (text) now.setSelectionRange(a, b);
 }
 
 export function say(text, bad = false) {
-  const r = document.getElementById("report");
+  const r = byId("report");
   r.className = bad ? "bad" : "";
   delete r.dataset.seen;
   r.textContent = text;

@@ -1,4 +1,6 @@
 // The edits as the server declares them (core/story/offered.py): what each takes is filled in from what is chosen here.
+import { say } from "./base.js";
+import { $, num } from "./dom.js";
 import { readTime } from "./times.js";
 
 /**
@@ -34,18 +36,30 @@ export class Edits {
   }
 
   /** What a key does: of those that share it the more special one, declared later, comes first. */
-  ofKey(chord) { return this.entries.filter((e) => e.key === chord).reverse(); }
+  ofKey(chord) {
+    return this.entries.filter((e) => e.key === chord).reverse();
+  }
 
   /** Does what a key stands for; false if it stands for nothing. */
   async press(chord) {
     const all = this.ofKey(chord);
-    for (const e of all) if (this.fits(e)) { await this.run(e); return true; }
+    for (const e of all)
+      if (this.fits(e)) {
+        await this.run(e);
+        return true;
+      }
     if (all.length) await this.run(all[all.length - 1]);
     return all.length > 0;
   }
 
   fits(entry) {
-    try { for (const [k, from] of Object.entries(entry.params)) this.from(k, from, 0); return true; } catch (e) { if (e instanceof Wanting) return false; throw e; }
+    try {
+      for (const [k, from] of Object.entries(entry.params)) this.from(k, from, 0);
+      return true;
+    } catch (e) {
+      if (e instanceof Wanting) return false;
+      throw e;
+    }
   }
 
   /** Does it with what was typed after its name (`typed` gives that); without, with its default. Returns why it cannot be. */
@@ -62,19 +76,28 @@ export class Edits {
       }
     } catch (e) {
       if (!(e instanceof Wanting)) throw e;
-      return void story.say(e.message, true);
+      return void say(e.message, true);
     }
     return void (await story[entry.asks ? "wide" : "edit"](entry.command, params));
   }
 
-  unsaid(entry) { return entry.typed && entry.default === null ? { error: `Type it after the name: ${entry.label}.` } : { value: entry.value }; }
+  unsaid(entry) {
+    return entry.typed && entry.default === null
+      ? { error: `Type it after the name: ${entry.label}.` }
+      : { value: entry.value };
+  }
 
   /** @param {Entry} entry @param {string} raw what was typed after its name */
   async typed(entry, raw) {
     if (!raw || !entry.typed) return this.unsaid(entry);
     if (entry.typed === "text") return { value: raw };
     if (entry.typed === "number") {
-      const n = Number(raw.replace(",", ".").replace(/(%|db|percent)$/i, "").trim());
+      const n = Number(
+        raw
+          .replace(",", ".")
+          .replace(/(%|db|percent)$/i, "")
+          .trim(),
+      );
       return Number.isFinite(n) ? { value: n } : { error: `“${raw.slice(0, 40)}” is not a number.` };
     }
     if (raw === "0") return { value: 0 }; // no length at all: a target taken away
@@ -95,46 +118,96 @@ export class Edits {
   }
 
   known(from) {
-    const s = this.story, chosen = s.chosen(), hand = s.hand(), range = s.range(), rows = s.pieces();
-    const under = () => s.piece() || rows.find((x) => x.at <= s.player.frame && s.player.frame < x.at + x.length);
-    const laid = chosen?.kind === "cover" || chosen?.kind === "sound" ? s.$(`[data-${chosen.kind}="${chosen.id}"].${chosen.kind === "cover" ? "laid" : "sound-line"}`) : null;
-    const next = (by) => { const i = rows.findIndex((x) => x.id === under()?.id); return i < 0 ? undefined : rows[i + by]; };
+    const s = this.story,
+      chosen = s.choice.what,
+      hand = s.hand.range(),
+      range = s.choice.range(),
+      rows = s.choice.pieces();
+    const under = () =>
+      s.choice.piece() || rows.find((x) => x.at <= s.player.frame && s.player.frame < x.at + x.length);
+    const laid =
+      chosen?.kind === "cover" || chosen?.kind === "sound"
+        ? $(`[data-${chosen.kind}="${chosen.id}"].${chosen.kind === "cover" ? "laid" : "sound-line"}`)
+        : null;
+    const next = (by) => {
+      const i = rows.findIndex((x) => x.id === under()?.id);
+      return i < 0 ? undefined : rows[i + by];
+    };
     switch (from) {
-      case "playhead": return s.player.frame;
-      case "story end": return s.player.plan.length;
-      case "piece": return under()?.id;
-      case "first piece": return rows[0]?.id ?? 0;
-      case "next piece": return next(1)?.id;
-      case "piece before": return next(-1)?.id;
-      case "piece after next": return next(1) ? next(2)?.id ?? null : undefined;
-      case "seam": return laid ? undefined : s.theSeam()?.[2];
-      case "cover": return chosen?.kind === "cover" ? chosen.id : undefined;
-      case "loose cover": return s.picked()?.dataset.kind === "loose" ? s.num(s.picked().dataset.cover) : undefined;
-      case "loose sound": return s.picked()?.dataset.kind === "loose-sound" ? s.num(s.picked().dataset.cover) : undefined;
-      case "sound": return chosen?.kind === "sound" ? chosen.id : undefined;
-      case "chosen": return laid ? chosen.id : chosen?.kind === "seam" ? undefined : under()?.id;
-      case "all chosen": return chosen?.ids || (laid ? [chosen.id] : under() ? [under().id] : undefined);
-      case "begin": return laid ? s.num(laid.dataset.at) : undefined;
-      case "lane above": return laid ? s.num(laid.dataset.lane) + 1 : undefined;
-      case "range start": return range?.[0];
-      case "range end": return range?.[1];
-      case "heading": return s.$(`[data-heading="${under()?.id}"]`)?.dataset.text;
-      case "source": return hand?.source;
-      case "start": return hand?.start;
-      case "end": return hand ? hand.start + hand.length : undefined;
-      case "hand length": return hand ? s.ranges().reduce((n, r) => n + r[2], 0) || hand.length : undefined;
-      case "ranges": return hand && s.ranges().length > 1 ? s.ranges() : undefined;
-      case "copied": return s.copied() || undefined;
-      default: return undefined;
+      case "playhead":
+        return s.player.frame;
+      case "story end":
+        return s.player.plan.length;
+      case "piece":
+        return under()?.id;
+      case "first piece":
+        return rows[0]?.id ?? 0;
+      case "next piece":
+        return next(1)?.id;
+      case "piece before":
+        return next(-1)?.id;
+      case "piece after next":
+        return next(1) ? (next(2)?.id ?? null) : undefined;
+      case "seam":
+        return laid ? undefined : s.theSeam()?.[2];
+      case "cover":
+        return chosen?.kind === "cover" ? chosen.id : undefined;
+      case "loose cover":
+        return s.hand.picked?.dataset.kind === "loose" ? num(s.hand.picked.dataset.cover) : undefined;
+      case "loose sound":
+        return s.hand.picked?.dataset.kind === "loose-sound" ? num(s.hand.picked.dataset.cover) : undefined;
+      case "sound":
+        return chosen?.kind === "sound" ? chosen.id : undefined;
+      case "chosen":
+        return laid ? chosen.id : chosen?.kind === "seam" ? undefined : under()?.id;
+      case "all chosen":
+        return chosen?.ids || (laid ? [chosen.id] : under() ? [under().id] : undefined);
+      case "begin":
+        return laid ? num(laid.dataset.at) : undefined;
+      case "lane above":
+        return laid ? num(laid.dataset.lane) + 1 : undefined;
+      case "range start":
+        return range?.[0];
+      case "range end":
+        return range?.[1];
+      case "heading":
+        return $(`[data-heading="${under()?.id}"]`)?.dataset.text;
+      case "source":
+        return hand?.source;
+      case "start":
+        return hand?.start;
+      case "end":
+        return hand ? hand.start + hand.length : undefined;
+      case "hand length":
+        return hand ? s.hand.ranges().reduce((n, r) => n + r[2], 0) || hand.length : undefined;
+      case "ranges":
+        return hand && s.hand.ranges().length > 1 ? s.hand.ranges() : undefined;
+      case "copied":
+        return s.copied() || undefined;
+      default:
+        return undefined;
     }
   }
 
   /** All of the four marks that are set; the core works out the one that is missing. */
   points(back) {
-    const s = this.story, hand = s.hand(), m = s.marks();
+    const s = this.story,
+      hand = s.hand.range(),
+      m = s.choice.marks;
     if (!hand) throw new Wanting(this.wanting.source);
-    if (back) return { source: hand.source, until: m.b ?? s.player.frame, end: hand.start + hand.length, ...(m.a !== null ? { at: m.a } : { start: hand.start }) };
-    return { source: hand.source, at: m.a ?? s.player.frame, start: hand.start, ...(m.a !== null && m.b !== null ? { until: m.b } : { end: hand.start + hand.length }) };
+    if (back)
+      return {
+        source: hand.source,
+        until: m.b ?? s.player.frame,
+        end: hand.start + hand.length,
+        ...(m.a !== null ? { at: m.a } : { start: hand.start }),
+      };
+    return {
+      source: hand.source,
+      at: m.a ?? s.player.frame,
+      start: hand.start,
+      ...(m.a !== null && m.b !== null ? { until: m.b } : { end: hand.start + hand.length }),
+    };
   }
 }
 

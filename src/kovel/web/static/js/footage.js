@@ -1,9 +1,15 @@
 // Uploads: progress with time left, dropping files; rows ordered by dragging or Alt with arrows.
+import { $, $$, byId, inside, focused } from "./dom.js";
 import { post } from "./base.js";
 
-const form = document.getElementById("upload"), bar = document.getElementById("upload-progress"), left = document.getElementById("upload-left");
+const form = byId("upload"),
+  bar = byId("upload-progress"),
+  left = byId("upload-left");
 let began = 0;
-form.addEventListener("htmx:xhr:loadstart", () => { began = performance.now(); bar.hidden = false; });
+form.addEventListener("htmx:xhr:loadstart", () => {
+  began = performance.now();
+  bar.hidden = false;
+});
 form.addEventListener("htmx:xhr:progress", (e) => {
   if (!e.detail.total) return;
   const x = e.detail.loaded / e.detail.total;
@@ -11,12 +17,18 @@ form.addEventListener("htmx:xhr:progress", (e) => {
   const s = ((performance.now() - began) / 1000) * (1 / x - 1);
   left.textContent = x >= 1 ? "looking at it…" : `${Math.ceil(s)} s left`;
 });
-form.addEventListener("htmx:afterRequest", () => { bar.hidden = true; left.textContent = ""; form.reset(); });
-document.addEventListener("dragover", (e) => { if (e.dataTransfer.types.includes("Files")) e.preventDefault(); });
+form.addEventListener("htmx:afterRequest", () => {
+  bar.hidden = true;
+  left.textContent = "";
+  form.reset();
+});
+document.addEventListener("dragover", (e) => {
+  if (e.dataTransfer.types.includes("Files")) e.preventDefault();
+});
 document.addEventListener("drop", (e) => {
   if (!e.dataTransfer.files.length) return;
   e.preventDefault();
-  const input = form.querySelector("input[type=file]");
+  const input = $("input[type=file]", form);
   input.files = e.dataTransfer.files;
   input.dispatchEvent(new Event("change", { bubbles: true }));
 });
@@ -24,20 +36,37 @@ document.addEventListener("drop", (e) => {
 const url = (row) => `${location.pathname.replace(/\/footage$/, "")}/recordings/${row.dataset.recording}/order`;
 const reorder = (u, values) => post(u, { target: "#recordings", swap: "outerHTML", values });
 let dragged = null;
-const clear = () => document.querySelectorAll(".drop-before").forEach((x) => x.classList.remove("drop-before"));
-document.addEventListener("dragstart", (e) => { dragged = e.target.closest?.("tr[data-recording]"); if (dragged) e.dataTransfer.setData("text/plain", dragged.dataset.recording); });
-document.addEventListener("dragover", (e) => { const row = e.target.closest?.("tr[data-recording]"); if (dragged && row) { e.preventDefault(); clear(); row.classList.add("drop-before"); } });
+const clear = () => $$(".drop-before").forEach((x) => x.classList.remove("drop-before"));
+document.addEventListener("dragstart", (e) => {
+  dragged = inside(e, "tr[data-recording]");
+  if (dragged) e.dataTransfer.setData("text/plain", dragged.dataset.recording);
+});
+document.addEventListener("dragover", (e) => {
+  const row = inside(e, "tr[data-recording]");
+  if (dragged && row) {
+    e.preventDefault();
+    clear();
+    row.classList.add("drop-before");
+  }
+});
 document.addEventListener("drop", (e) => {
-  const row = e.target.closest?.("tr[data-recording]");
+  const row = inside(e, "tr[data-recording]");
   clear();
-  if (dragged && row && row !== dragged) { e.preventDefault(); reorder(url(dragged), { before: row.dataset.recording }); }
+  if (dragged && row && row !== dragged) {
+    e.preventDefault();
+    reorder(url(dragged), { before: row.dataset.recording });
+  }
   dragged = null;
 });
 document.addEventListener("keydown", (e) => {
-  const row = e.target.closest?.("tr[data-recording]");
-  if (row && e.altKey && (e.key === "ArrowUp" || e.key === "ArrowDown")) { e.preventDefault(); reorder(url(row), { step: e.key === "ArrowUp" ? -1 : 1 }); }
+  const row = inside(e, "tr[data-recording]");
+  if (row && e.altKey && (e.key === "ArrowUp" || e.key === "ArrowDown")) {
+    e.preventDefault();
+    reorder(url(row), { step: e.key === "ArrowUp" ? -1 : 1 });
+  }
 });
 // The list refreshes itself while recordings are prepared, but never under the fingers of somebody typing.
-document.body.addEventListener("htmx:beforeRequest", (e) => {
-  if (e.detail.elt.id === "recordings" && document.activeElement?.closest("#recordings input, #recordings select")) e.preventDefault();
+document.body.addEventListener("htmx:beforeRequest", (/** @type {any} */ e) => {
+  if (e.detail.elt.id === "recordings" && focused()?.closest("#recordings input, #recordings select"))
+    e.preventDefault();
 });

@@ -1,7 +1,31 @@
 // What the player needs of each recording: facts, packet index, raw sound by range. Fetched once, kept.
 const known = new Map();
 
+/**
+ * @typedef {object} Facts what the server says of a recording
+ * @property {[number, number]} rate
+ * @property {number|null} frames
+ * @property {boolean} picture
+ * @property {number} first offset of the first packet
+ * @property {string} codec
+ * @property {number} width
+ * @property {number} height
+ * @property {string} avcc
+ * @property {number} gop frames a group
+ * @property {number} channels
+ * @property {number} samples at 48 kHz
+ */
+
 export class Recording {
+  /** @type {number} */ id;
+  /** @type {Facts} */ facts;
+  /** Frames a second. */ rate = 0;
+  /** Frames there are. */ frames = 1;
+  /** @type {Float64Array} */ offsets;
+  /** @type {VideoDecoderConfig} */ config;
+  /** @type {Map<number, Promise<ArrayBuffer>>} */ gops = new Map();
+  /** @type {Map<number, Promise<Int16Array>>} */ seconds = new Map();
+
   static of(id) {
     if (!known.has(id)) {
       const p = Recording.load(id);
@@ -25,16 +49,19 @@ export class Recording {
       r.offsets[0] = r.facts.first;
       for (let i = 0; i < sizes.length; i++) r.offsets[i + 1] = r.offsets[i] + sizes[i];
       r.config = {
-        codec: r.facts.codec, codedWidth: r.facts.width, codedHeight: r.facts.height, optimizeForLatency: true,
+        codec: r.facts.codec,
+        codedWidth: r.facts.width,
+        codedHeight: r.facts.height,
+        optimizeForLatency: true,
         description: Uint8Array.from(atob(r.facts.avcc), (c) => c.charCodeAt(0)),
       };
     }
-    r.gops = new Map();
-    r.seconds = new Map();
     return r;
   }
 
-  clamp(n) { return Math.max(0, Math.min(n, this.offsets.length - 2)); }
+  clamp(n) {
+    return Math.max(0, Math.min(n, this.offsets.length - 2));
+  }
 
   // The packets of one group of pictures: a promise of bytes. About 200 are kept.
   gop(k) {
@@ -56,9 +83,10 @@ export class Recording {
     if (!p) {
       const step = 48000 * 2 * this.facts.channels;
       const end = Math.min((s + 1) * step, this.facts.samples * 2 * this.facts.channels);
-      p = s * step < end && s >= 0
-        ? range(`/media/${this.id}/sound.pcm`, s * step, end).then((b) => new Int16Array(b))
-        : Promise.resolve(new Int16Array(0));
+      p =
+        s * step < end && s >= 0
+          ? range(`/media/${this.id}/sound.pcm`, s * step, end).then((b) => new Int16Array(b))
+          : Promise.resolve(new Int16Array(0));
       p.catch(() => this.seconds.delete(s));
       this.seconds.set(s, p);
       if (this.seconds.size > 60) this.seconds.delete(this.seconds.keys().next().value);

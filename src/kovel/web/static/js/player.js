@@ -4,9 +4,17 @@ import { VideoPool } from "./pool.js";
 import { RATE, Sound } from "./sound.js";
 
 const AHEAD = 22;
-const OPAQUE = [1, 0, 1], WHOLE = [100, 0.5, 0.4], EVERYWHERE = [0, 0, 1, 1];
+const OPAQUE = [1, 0, 1],
+  WHOLE = [100, 0.5, 0.4],
+  EVERYWHERE = [0, 0, 1, 1];
 
 export class Player extends EventTarget {
+  /** How many frames each recording has: a frame behind its end is its last. @type {Map<number, number>} */ lengths =
+    new Map();
+  /** Cards drawn, by file. @type {Map<string, ImageBitmap|null>} */ cards = new Map();
+  /** Told of every frame drawn. @type {(frame: number) => void} */ drawn = () => {};
+  /** Fetches the plan and takes it. @type {() => Promise<void>} */ reload = async () => {};
+
   constructor(canvas, { pool = false } = {}) {
     super();
     this.canvas = canvas;
@@ -24,8 +32,12 @@ export class Player extends EventTarget {
     requestAnimationFrame(this.tick);
   }
 
-  get playing() { return this.speed !== 0; }
-  get fps() { return this.plan.rate[0] / this.plan.rate[1]; }
+  get playing() {
+    return this.speed !== 0;
+  }
+  get fps() {
+    return this.plan.rate[0] / this.plan.rate[1];
+  }
 
   // A new plan: keep the place; go on playing if it plays.
   load(plan) {
@@ -41,8 +53,13 @@ export class Player extends EventTarget {
 
   // Index of the picture run under a frame.
   run(t) {
-    let lo = 0, hi = this.plan.pictures.length - 1;
-    while (lo < hi) { const m = (lo + hi) >> 1; if (this.plan.pictures[m][1] > t) hi = m; else lo = m + 1; }
+    let lo = 0,
+      hi = this.plan.pictures.length - 1;
+    while (lo < hi) {
+      const m = (lo + hi) >> 1;
+      if (this.plan.pictures[m][1] > t) hi = m;
+      else lo = m + 1;
+    }
     return lo;
   }
 
@@ -50,10 +67,18 @@ export class Player extends EventTarget {
   layers(t) {
     if (!this.plan || !this.plan.pictures.length) return [];
     t = Math.max(0, Math.min(t, this.plan.length - 1));
-    const [at, , stack] = this.plan.pictures[this.run(t)], k = t - at;
+    const [at, , stack] = this.plan.pictures[this.run(t)],
+      k = t - at;
     return stack.map(([id, base, num, den, more]) => {
       const [first, step, of] = more?.opacity || OPAQUE;
-      return { id, n: id === null ? 0 : Math.floor((base + k * num) / den), card: more?.card, share: Math.min(1, Math.max(0, (first + k * step) / of)), part: more?.part || WHOLE, place: more?.place || EVERYWHERE };
+      return {
+        id,
+        n: id === null ? 0 : Math.floor((base + k * num) / den),
+        card: more?.card,
+        share: Math.min(1, Math.max(0, (first + k * step) / of)),
+        part: more?.part || WHOLE,
+        place: more?.place || EVERYWHERE,
+      };
     });
   }
 
@@ -73,7 +98,10 @@ export class Player extends EventTarget {
     return out;
   }
 
-  limit([id, n]) { const most = this.lengths?.get(id); return [id, most === undefined ? n : Math.min(n, most - 1)]; }
+  limit([id, n]) {
+    const most = this.lengths.get(id);
+    return [id, most === undefined ? n : Math.min(n, most - 1)];
+  }
 
   // Where playing stands now, in story frames with a fraction.
   now() {
@@ -112,8 +140,10 @@ export class Player extends EventTarget {
     ]);
     if (gen !== this.starting) return;
     this.audible = audible;
-    this.offset = null; this.latest = -Infinity;
-    this.base = from; this.until = until;
+    this.offset = null;
+    this.latest = -Infinity;
+    this.base = from;
+    this.until = until;
     if (audible) {
       const c = this.sound.context;
       const when = Math.ceil((c.currentTime + 0.04) * RATE) / RATE;
@@ -128,15 +158,26 @@ export class Player extends EventTarget {
   }
 
   async firstPicture(t, gen) {
-    const all = this.layers(t).filter((l) => l.id !== null).map((l) => this.limit([l.id, l.n]));
+    const all = this.layers(t)
+      .filter((l) => l.id !== null)
+      .map((l) => this.limit([l.id, l.n]));
     const give = performance.now() + 1500;
-    while (gen === this.starting && performance.now() < give && !this.pictures.failed && !all.every((p) => this.pictures.get(...p))) await new Promise((r) => setTimeout(r, 2));
+    while (
+      gen === this.starting &&
+      performance.now() < give &&
+      !this.pictures.failed &&
+      !all.every((p) => this.pictures.get(...p))
+    )
+      await new Promise((r) => setTimeout(r, 2));
   }
 
   stop(quiet = false) {
     this.starting++;
     this.asked = 0;
-    if (this.playing) { const f = Math.floor(this.now() + 1e-6); this.frame = Math.max(0, Math.min(f, this.plan.length)); }
+    if (this.playing) {
+      const f = Math.floor(this.now() + 1e-6);
+      this.frame = Math.max(0, Math.min(f, this.plan.length));
+    }
     const was = this.playing;
     this.speed = 0;
     this.sound.stop();
@@ -144,11 +185,15 @@ export class Player extends EventTarget {
     if (was && !quiet) this.dispatchEvent(new Event("state"));
   }
 
-  toggle() { if (this.playing) this.stop(); else this.play(1); }
+  toggle() {
+    if (this.playing) this.stop();
+    else this.play(1);
+  }
 
   // Faster in the same direction at each press; forwards up to 3 the sound keeps its pitch, beyond there is none.
   shuttle(direction) {
-    const steps = direction > 0 ? [1, 1.5, 2, 3, 4, 8] : [1, 2, 3, 4, 8], was = this.asked || this.speed;
+    const steps = direction > 0 ? [1, 1.5, 2, 3, 4, 8] : [1, 2, 3, 4, 8],
+      was = this.asked || this.speed;
     const now = Math.sign(was) === direction ? steps.indexOf(Math.abs(was)) : -1;
     this.play(direction * steps[Math.min(now + 1, steps.length - 1)]);
   }
@@ -163,9 +208,14 @@ export class Player extends EventTarget {
   }
 
   want(t, speed) {
-    if (!this.plan?.length) { this.pictures.clear(); return; }
+    if (!this.plan?.length) {
+      this.pictures.clear();
+      return;
+    }
     t = Math.min(t, this.plan.length - 1);
-    const pairs = speed ? this.ahead(t, Math.sign(speed), Math.min(60, AHEAD * Math.abs(speed))) : [...this.ahead(t, 1, 6), ...this.ahead(t - 1, -1, 5)];
+    const pairs = speed
+      ? this.ahead(t, Math.sign(speed), Math.min(60, AHEAD * Math.abs(speed)))
+      : [...this.ahead(t, 1, 6), ...this.ahead(t - 1, -1, 5)];
     if (this.pictures.exact) this.pictures.want(pairs);
     else this.pictures.want(pairs, speed > 0 ? this.cuts(t, speed) : [], speed !== 0, speed);
   }
@@ -174,9 +224,14 @@ export class Player extends EventTarget {
   cuts(t, speed) {
     const out = [];
     for (let i = this.run(t); i < this.plan.pictures.length && out.length < 6; i++) {
-      const at = Math.max(this.plan.pictures[i][0], t), wait = (at - t) / this.fps / speed;
+      const at = Math.max(this.plan.pictures[i][0], t),
+        wait = (at - t) / this.fps / speed;
       if (wait > 3) break;
-      const first = this.picture(this.plan.pictures[i][0] >= this.base ? this.plan.pictures[i][0] : Math.max(this.base ?? t, this.plan.pictures[i][0]));
+      const first = this.picture(
+        this.plan.pictures[i][0] >= this.base
+          ? this.plan.pictures[i][0]
+          : Math.max(this.base ?? t, this.plan.pictures[i][0]),
+      );
       if (first) out.push([...first, wait]);
     }
     return out;
@@ -198,7 +253,11 @@ export class Player extends EventTarget {
         this.dispatchEvent(new Event("time"));
         return;
       }
-      if (t !== this.frame) { this.frame = t; this.want(t, this.speed); this.dispatchEvent(new Event("time")); }
+      if (t !== this.frame) {
+        this.frame = t;
+        this.want(t, this.speed);
+        this.dispatchEvent(new Event("time"));
+      }
     }
     this.draw(t);
   }
@@ -207,51 +266,87 @@ export class Player extends EventTarget {
     const layers = this.plan.length ? this.layers(t) : [];
     const id = layers.map((l) => `${l.id}:${l.n}:${l.card || ""}:${l.part}:${l.place}:${l.share}`).join(" ");
     if (id === this.shown && this.pictures.exact) return;
-    const c = this.canvas, images = [];
+    const c = this.canvas,
+      images = [];
     for (const l of layers) {
       const f = l.card ? this.card(l.card) : l.id === null ? "black" : this.pictures.get(...this.limit([l.id, l.n]));
       if (!f && this.pictures.failed && l.id !== null && this.shown !== "none") {
-        this.paint.fillStyle = "#191816"; this.paint.fillRect(0, 0, c.width, c.height);
-        this.paint.fillStyle = "#ece4d5"; this.paint.font = "28px sans-serif"; this.paint.textAlign = "center";
+        this.paint.fillStyle = "#191816";
+        this.paint.fillRect(0, 0, c.width, c.height);
+        this.paint.fillStyle = "#ece4d5";
+        this.paint.font = "28px sans-serif";
+        this.paint.textAlign = "center";
         this.paint.fillText("This recording is not prepared yet", c.width / 2, c.height / 2);
         this.shown = "none";
       }
-      if (!f) { if (this.playing && !this.missed) this.late++; this.missed = true; return; }
+      if (!f) {
+        if (this.playing && !this.missed) this.late++;
+        this.missed = true;
+        return;
+      }
       images.push(f);
     }
     this.missed = false;
     this.paint.fillStyle = "#000";
-    if (!layers.length || layers[0].share < 1 || layers[0].place !== EVERYWHERE) this.paint.fillRect(0, 0, c.width, c.height);
+    if (!layers.length || layers[0].share < 1 || layers[0].place !== EVERYWHERE)
+      this.paint.fillRect(0, 0, c.width, c.height);
     layers.forEach((l, i) => this.layer(images[i], l));
     this.paint.globalAlpha = 1;
     this.shown = id;
-    this.drawn?.(t);
+    this.drawn(t);
   }
 
   // One layer over what is there, by its opacity: its part of the picture, cut to the shape of its place, as the renderer does.
   layer(f, { share, part: [zoom, px, py], place }) {
-    const c = this.canvas, g = this.paint;
+    const c = this.canvas,
+      g = this.paint;
     const [x, y, w, h] = [place[0] * c.width, place[1] * c.height, place[2] * c.width, place[3] * c.height];
     g.globalAlpha = share;
-    if (f === "black") { g.fillStyle = "#000"; g.fillRect(x, y, w, h); return; }
-    const fw = f.displayWidth || f.videoWidth || f.width, fh = f.displayHeight || f.videoHeight || f.height;
-    const fit = Math.min(c.width / fw, c.height / fh), dw = Math.round(fw * fit), dh = Math.round(fh * fit);
-    const z = zoom / 100, grow = Math.max(w / c.width, h / c.height); // of the whole picture, to fill its place
-    const left = x + (w - c.width * grow) / 2 - c.width * grow * (z - 1) * px, top = y + (h - c.height * grow) / 2 - c.height * grow * (z - 1) * py;
+    if (f === "black") {
+      g.fillStyle = "#000";
+      g.fillRect(x, y, w, h);
+      return;
+    }
+    const fw = f.displayWidth || f.videoWidth || f.width,
+      fh = f.displayHeight || f.videoHeight || f.height;
+    const fit = Math.min(c.width / fw, c.height / fh),
+      dw = Math.round(fw * fit),
+      dh = Math.round(fh * fit);
+    const z = zoom / 100,
+      grow = Math.max(w / c.width, h / c.height); // of the whole picture, to fill its place
+    const left = x + (w - c.width * grow) / 2 - c.width * grow * (z - 1) * px,
+      top = y + (h - c.height * grow) / 2 - c.height * grow * (z - 1) * py;
     const inside = place !== EVERYWHERE;
-    if (inside) { g.save(); g.beginPath(); g.rect(x, y, w, h); g.clip(); }
-    if (dw < c.width || dh < c.height) { g.fillStyle = "#000"; g.fillRect(x, y, w, h); } // bars are part of the picture
-    g.drawImage(f, left + ((c.width - dw) >> 1) * z * grow, top + ((c.height - dh) >> 1) * z * grow, dw * z * grow, dh * z * grow);
+    if (inside) {
+      g.save();
+      g.beginPath();
+      g.rect(x, y, w, h);
+      g.clip();
+    }
+    if (dw < c.width || dh < c.height) {
+      g.fillStyle = "#000";
+      g.fillRect(x, y, w, h);
+    } // bars are part of the picture
+    g.drawImage(
+      f,
+      left + ((c.width - dw) >> 1) * z * grow,
+      top + ((c.height - dh) >> 1) * z * grow,
+      dw * z * grow,
+      dh * z * grow,
+    );
     if (inside) g.restore();
   }
 
   // The picture of a card, made by the server; null until it is there.
   card(card) {
-    this.cards ||= new Map();
     const key = card.join(" ");
     if (!this.cards.has(key)) {
       this.cards.set(key, null);
-      fetch(`/p/${this.plan.project}/card.png?${new URLSearchParams({ colour: card[0], text: card[1] })}`).then((r) => r.blob()).then(createImageBitmap).then((b) => this.cards.set(key, b)).catch(() => this.cards.delete(key));
+      fetch(`/p/${this.plan.project}/card.png?${new URLSearchParams({ colour: card[0], text: card[1] })}`)
+        .then((r) => r.blob())
+        .then(createImageBitmap)
+        .then((b) => this.cards.set(key, b))
+        .catch(() => this.cards.delete(key));
     }
     return this.cards.get(key);
   }

@@ -5,13 +5,19 @@ export const RATE = 48000;
 const BLOCK = RATE / 2;
 
 // How far a sound has come in after q samples of a ramp: straight when short, a quarter sine (equal power) when longer.
-const slope = (q, length, short) => { const x = Math.min(q / length, 1); return length > short ? Math.sin((x * Math.PI) / 2) : x; };
+const slope = (q, length, short) => {
+  const x = Math.min(q / length, 1);
+  return length > short ? Math.sin((x * Math.PI) / 2) : x;
+};
 
 // What a gain line multiplies by at sample q: its moments are [sample, dB], straight in dB between them.
 function onLine(line, q) {
   const i = line.findIndex(([at]) => at > q);
   let db = line.at(i < 0 ? -1 : Math.max(0, i - 1))[1];
-  if (i > 0) { const [[a, from], [b, to]] = [line[i - 1], line[i]]; db = from + ((to - from) * (q - a)) / (b - a); }
+  if (i > 0) {
+    const [[a, from], [b, to]] = [line[i - 1], line[i]];
+    db = from + ((to - from) * (q - a)) / (b - a);
+  }
   return 10 ** (db / 20);
 }
 
@@ -19,23 +25,30 @@ function onLine(line, q) {
 export async function mix(plan, a, b) {
   const out = [new Float32Array(b - a), new Float32Array(b - a)];
   for (const [at, end, source, start, gain, rise, fall, line] of plan.sounds) {
-    const lo = Math.max(a, at), hi = Math.min(b, end);
+    const lo = Math.max(a, at),
+      hi = Math.min(b, end);
     if (lo >= hi) continue;
     const rec = await Recording.of(source);
     const ch = rec.facts.channels;
-    let x = start + lo - at, i = lo; // recording's sample, plan's sample
+    let x = start + lo - at,
+      i = lo; // recording's sample, plan's sample
     while (i < hi) {
       const s = Math.floor(x / RATE);
       const data = await rec.second(s);
       const n = Math.min(hi - i, (s + 1) * RATE - x);
       for (let k = 0; k < n; k++) {
-        const j = (x + k - s * RATE) * ch, q = i + k - at;
+        const j = (x + k - s * RATE) * ch,
+          q = i + k - at;
         if (j >= data.length) break;
-        const g = Math.min(slope(q, rise, plan.ramp), slope(end - at - q, fall, plan.ramp)) * gain * (line ? onLine(line, q) : 1);
+        const g =
+          Math.min(slope(q, rise, plan.ramp), slope(end - at - q, fall, plan.ramp)) *
+          gain *
+          (line ? onLine(line, q) : 1);
         out[0][i + k - a] += (data[j] / 32768) * g;
         out[1][i + k - a] += (data[j + ch - 1] / 32768) * g;
       }
-      i += n; x += n;
+      i += n;
+      x += n;
     }
   }
   return out;
@@ -43,24 +56,38 @@ export async function mix(plan, a, b) {
 
 // Faster without a higher pitch: short windows of the sound are laid closer together, each moved by up to SEEK samples
 // to where it fits best what is already there (waveform-similarity overlap-add, Verhelst and Roelands 1993).
-const WINDOW = 1440, HALF = WINDOW / 2, SEEK = 360, MANY = Math.floor(BLOCK / HALF);
+const WINDOW = 1440,
+  HALF = WINDOW / 2,
+  SEEK = 360,
+  MANY = Math.floor(BLOCK / HALF);
 export class Stretch {
   // `read(a, b)` gives samples [a, b) as two Float32Arrays; `from` is where it begins, `speed` how much faster.
-  constructor(read, from, speed) { Object.assign(this, { read, from, speed, done: 0, last: from, tail: null }); }
+  constructor(read, from, speed) {
+    this.read = read;
+    this.from = from;
+    this.speed = speed;
+    this.done = 0;
+    this.last = from;
+    this.tail = null;
+  }
 
   // The next `count` windows of output, HALF samples each.
   async next(count) {
     const first = Math.round(this.from + this.done * HALF * this.speed) - SEEK;
-    const a = Math.min(first, this.last + HALF), b = Math.round(this.from + (this.done + count) * HALF * this.speed) + WINDOW + SEEK;
-    const x = await this.read(a, b), out = [new Float32Array(count * HALF), new Float32Array(count * HALF)];
+    const a = Math.min(first, this.last + HALF),
+      b = Math.round(this.from + (this.done + count) * HALF * this.speed) + WINDOW + SEEK;
+    const x = await this.read(a, b),
+      out = [new Float32Array(count * HALF), new Float32Array(count * HALF)];
     for (let n = 0; n < count; n++, this.done++) {
       const want = Math.round(this.from + this.done * HALF * this.speed);
       const at = this.done ? this.fit(x[0], x[1], a, want) : want;
-      for (let c = 0; c < 2; c++) for (let i = 0; i < HALF; i++) {
-        const up = this.tail ? i / HALF : 1;
-        out[c][n * HALF + i] = x[c][at - a + i] * up + (this.tail ? x[c][this.last + HALF - a + i] * (1 - up) : 0);
-      }
-      this.last = at; this.tail = true;
+      for (let c = 0; c < 2; c++)
+        for (let i = 0; i < HALF; i++) {
+          const up = this.tail ? i / HALF : 1;
+          out[c][n * HALF + i] = x[c][at - a + i] * up + (this.tail ? x[c][this.last + HALF - a + i] * (1 - up) : 0);
+        }
+      this.last = at;
+      this.tail = true;
     }
     return out;
   }
@@ -68,13 +95,22 @@ export class Stretch {
   // Where near `want` the sound goes on most like what follows the last window.
   fit(l, r, a, want) {
     const goal = this.last + HALF - a;
-    let best = 0, high = -Infinity;
+    let best = 0,
+      high = -Infinity;
     for (let d = -SEEK; d <= SEEK; d += 6) {
       const p = want + d - a;
-      let dot = 0, energy = 1e-9;
-      for (let i = 0; i < HALF; i += 6) { const v = l[p + i] + r[p + i]; dot += v * (l[goal + i] + r[goal + i]); energy += v * v; }
+      let dot = 0,
+        energy = 1e-9;
+      for (let i = 0; i < HALF; i += 6) {
+        const v = l[p + i] + r[p + i];
+        dot += v * (l[goal + i] + r[goal + i]);
+        energy += v * v;
+      }
       const score = dot / Math.sqrt(energy);
-      if (score > high) { high = score; best = d; }
+      if (score > high) {
+        high = score;
+        best = d;
+      }
     }
     return want + best;
   }
@@ -82,18 +118,29 @@ export class Stretch {
 
 // Samples [a, b) of a plan where a may lie before its start and b after its end.
 async function padded(plan, a, b) {
-  const lo = Math.max(0, a), hi = Math.min(plan.samples, b), out = [new Float32Array(b - a), new Float32Array(b - a)];
-  if (hi > lo) { const x = await mix(plan, lo, hi); out[0].set(x[0], lo - a); out[1].set(x[1], lo - a); }
+  const lo = Math.max(0, a),
+    hi = Math.min(plan.samples, b),
+    out = [new Float32Array(b - a), new Float32Array(b - a)];
+  if (hi > lo) {
+    const x = await mix(plan, lo, hi);
+    out[0].set(x[0], lo - a);
+    out[1].set(x[1], lo - a);
+  }
   return out;
 }
 
 export class Sound {
-  constructor() { this.context = null; this.nodes = []; this.run = 0; }
+  constructor() {
+    this.context = null;
+    this.nodes = [];
+    this.run = 0;
+  }
 
   // Audio contexts must be opened by a gesture; the first press of play is one.
   async open() {
     if (!this.context) this.context = new AudioContext({ sampleRate: RATE, latencyHint: "interactive" });
-    if (this.context.state !== "running") await Promise.race([this.context.resume(), new Promise((r) => setTimeout(r, 250))]);
+    if (this.context.state !== "running")
+      await Promise.race([this.context.resume(), new Promise((r) => setTimeout(r, 250))]);
     return this.context.state === "running";
   }
 
@@ -108,17 +155,22 @@ export class Sound {
 
   // Begin at context time `when` (seconds, on a sample) with `speed`; keeps a second and a half ahead.
   start(when, from, speed) {
-    const run = ++this.run, stretch = this.stretch;
-    const put = (pair, at) => { // at: samples of output since `when`
+    const run = ++this.run,
+      stretch = this.stretch;
+    const put = (pair, at) => {
+      // at: samples of output since `when`
       const buffer = this.context.createBuffer(2, pair[0].length, RATE);
-      buffer.copyToChannel(pair[0], 0); buffer.copyToChannel(pair[1], 1);
+      buffer.copyToChannel(pair[0], 0);
+      buffer.copyToChannel(pair[1], 1);
       const node = this.context.createBufferSource();
       node.buffer = buffer;
       node.connect(this.context.destination);
       const t = when + at / RATE;
       if (t >= this.context.currentTime) node.start(t);
       else node.start(0, this.context.currentTime - t);
-      node.onended = () => { this.nodes = this.nodes.filter((n) => n !== node); };
+      node.onended = () => {
+        this.nodes = this.nodes.filter((n) => n !== node);
+      };
       this.nodes.push(node);
     };
     if (this.first) put(this.first, 0);
@@ -126,8 +178,13 @@ export class Sound {
     const total = Math.floor((this.plan.samples - from) / speed);
     const fill = async () => {
       while (run === this.run && at < total) {
-        if (when + at / RATE > this.context.currentTime + 1.5) { await new Promise((r) => setTimeout(r, 100)); continue; }
-        const pair = await (stretch ? stretch.next(MANY) : mix(this.plan, from + at, Math.min(this.plan.samples, from + at + BLOCK)));
+        if (when + at / RATE > this.context.currentTime + 1.5) {
+          await new Promise((r) => setTimeout(r, 100));
+          continue;
+        }
+        const pair = await (stretch
+          ? stretch.next(MANY)
+          : mix(this.plan, from + at, Math.min(this.plan.samples, from + at + BLOCK)));
         if (run !== this.run) return;
         put(pair, at);
         at += pair[0].length;
@@ -138,7 +195,15 @@ export class Sound {
 
   stop() {
     this.run++;
-    for (const n of this.nodes) { n.onended = null; try { n.stop(); } catch { /* not started */ } n.disconnect(); }
+    for (const n of this.nodes) {
+      n.onended = null;
+      try {
+        n.stop();
+      } catch {
+        /* not started */
+      }
+      n.disconnect();
+    }
     this.nodes = [];
   }
 }

@@ -1,4 +1,5 @@
 // Times as editors type them. The server reads them; what it understood stands beside the field while one types.
+import { inside, focused } from "./dom.js";
 
 const project = () => location.pathname.match(/^\/p\/(\d+)/)?.[1];
 
@@ -10,9 +11,10 @@ const project = () => location.pathname.match(/^\/p\/(\d+)/)?.[1];
  * @returns {Promise<{frame?: number, said?: string, error?: string}>}
  */
 export async function readTime(text, kind = "moment", { now = 0, start = 0, rate = "25", drop = false } = {}) {
-  const q = kind === "timecode"
-    ? `/timecode?${new URLSearchParams({ text, rate, drop: String(drop) })}`
-    : `/p/${project()}/time?${new URLSearchParams({ text, kind, now: String(now), start: String(start) })}`;
+  const q =
+    kind === "timecode"
+      ? `/timecode?${new URLSearchParams({ text, rate, drop: String(drop) })}`
+      : `/p/${project()}/time?${new URLSearchParams({ text, kind, now: String(now), start: String(start) })}`;
   try {
     return await (await fetch(q, { headers: { Accept: "application/json" } })).json();
   } catch {
@@ -20,7 +22,9 @@ export async function readTime(text, kind = "moment", { now = 0, start = 0, rate
   }
 }
 
-let told = null, asked = 0, due = 0;
+let told = null,
+  asked = 0,
+  due = 0;
 function place(field, text, bad) {
   if (!told) {
     told = document.createElement("output");
@@ -28,7 +32,8 @@ function place(field, text, bad) {
     told.setAttribute("aria-live", "polite");
     document.body.append(told);
   }
-  const home = field.closest("dialog[open]") || document.body, r = field.getBoundingClientRect();
+  const home = field.closest("dialog[open]") || document.body,
+    r = field.getBoundingClientRect();
   if (told.parentElement !== home) home.append(told);
   told.textContent = text;
   told.classList.toggle("bad", bad);
@@ -36,21 +41,34 @@ function place(field, text, bad) {
   told.style.left = `${Math.min(r.left, innerWidth - told.offsetWidth - 8)}px`;
   told.style.top = `${r.bottom + told.offsetHeight + 4 > innerHeight ? r.top - told.offsetHeight - 2 : r.bottom + 2}px`;
 }
-const hide = () => { asked++; clearTimeout(due); if (told) told.hidden = true; };
+const hide = () => {
+  asked++;
+  clearTimeout(due);
+  if (told) told.hidden = true;
+};
 
 /** Shows beside a field what its text means; used by every field with data-time="kind". */
 export function understand(field, kind, text = field.value, against = {}) {
   const n = ++asked;
   clearTimeout(due);
-  if (!text.trim()) { hide(); return; }
+  if (!text.trim()) {
+    hide();
+    return;
+  }
   due = setTimeout(async () => {
     const got = await readTime(text, kind, against);
-    if (n === asked && document.activeElement === field) place(field, got.error || `= ${got.said}`, Boolean(got.error));
+    if (n === asked && focused() === field) place(field, got.error || `= ${got.said}`, Boolean(got.error));
   }, 90);
 }
 document.addEventListener("input", (e) => {
-  const f = e.target.closest?.("input[data-time]");
+  const f = inside(e, "input[data-time]");
   const form = f?.form?.elements; // a new project's own rate
-  if (f) understand(f, f.dataset.time, f.value, { rate: form?.rate?.value, drop: form?.drop?.checked, now: window.kovel?.player?.frame || 0, start: Number(f.dataset.start || 0) });
+  if (f)
+    understand(f, f.dataset.time, f.value, {
+      rate: form?.rate?.value,
+      drop: form?.drop?.checked,
+      now: window.kovel?.player?.frame || 0,
+      start: Number(f.dataset.start || 0),
+    });
 });
 document.addEventListener("focusout", hide);

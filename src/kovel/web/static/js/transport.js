@@ -1,4 +1,5 @@
 // Transport row and its keys, the same in every room with a picture.
+import { $, inside } from "./dom.js";
 import { say, typing } from "./base.js";
 import { Player } from "./player.js";
 import { readTime } from "./times.js";
@@ -8,29 +9,38 @@ export function timecode(frame, rate, start = 0, drop = false) {
   const n = Math.ceil(rate[0] / rate[1] - 1e-9);
   let f = frame + start;
   if (drop) {
-    const skip = n / 15, ten = n * 600 - skip * 9, tens = Math.floor(f / ten), rest = f % ten;
+    const skip = n / 15,
+      ten = n * 600 - skip * 9,
+      tens = Math.floor(f / ten),
+      rest = f % ten;
     f += skip * 9 * tens + (rest >= n * 60 ? skip * (1 + Math.floor((rest - n * 60) / (n * 60 - skip))) : 0);
   }
-  const p = (x) => String(x).padStart(2, "0"), s = Math.floor(f / n);
+  const p = (x) => String(x).padStart(2, "0"),
+    s = Math.floor(f / n);
   return `${p(Math.floor(s / 3600) % 24)}:${p(Math.floor(s / 60) % 60)}:${p(s % 60)}${drop ? ";" : ":"}${p(f % n)}`;
 }
 
 export { typing };
 
 export async function transport(root, planUrl) {
-  const canvas = root.querySelector("canvas");
+  const canvas = $("canvas", root);
   const player = new Player(canvas, { pool: new URLSearchParams(location.search).has("pool") });
-  const at = root.querySelector("[data-timecode]"), note = root.querySelector("[data-note]");
-  const start = Number(root.dataset.start || 0), drop = root.dataset.drop === "1";
-  const show = () => { if (player.plan) at.textContent = timecode(player.frame, player.plan.rate, start, drop); };
+  const at = $("[data-timecode]", root),
+    note = $("[data-note]", root);
+  const start = Number(root.dataset.start || 0),
+    drop = root.dataset.drop === "1";
+  const show = () => {
+    if (player.plan) at.textContent = timecode(player.frame, player.plan.rate, start, drop);
+  };
   player.addEventListener("time", show);
   player.addEventListener("state", () => {
-    root.querySelector("[data-act=toggle]").setAttribute("aria-label", player.playing ? "Pause" : "Play");
+    $("[data-act=toggle]", root).setAttribute("aria-label", player.playing ? "Pause" : "Play");
     root.classList.toggle("is-playing", player.playing);
-    root.querySelector("[data-speed]").textContent = player.playing && player.speed !== 1 ? `${player.speed}×` : "";
+    $("[data-speed]", root).textContent = player.playing && player.speed !== 1 ? `${player.speed}×` : "";
     show();
   });
-  if (!player.pictures.exact) note.textContent = "Pictures within one frame: this browser or address has no exact decoder.";
+  if (!player.pictures.exact)
+    note.textContent = "Pictures within one frame: this browser or address has no exact decoder.";
   player.reload = async () => {
     const answer = await fetch(planUrl);
     if (!answer.ok) return;
@@ -40,15 +50,26 @@ export async function transport(root, planUrl) {
     show();
   };
   const acts = {
-    toggle: () => player.toggle(), back: () => step(-1), ahead: () => step(1), start: () => player.seek(0),
-    end: () => player.seek(player.plan.length), reverse: () => player.shuttle(-1), forward: () => player.shuttle(1),
+    toggle: () => player.toggle(),
+    back: () => step(-1),
+    ahead: () => step(1),
+    start: () => player.seek(0),
+    end: () => player.seek(player.plan.length),
+    reverse: () => player.shuttle(-1),
+    forward: () => player.shuttle(1),
   };
-  const step = (n) => { player.stop(); player.seek(player.frame + n); };
-  root.addEventListener("click", (e) => { const b = e.target.closest("[data-act]"); if (b) acts[b.dataset.act]?.(); });
+  const step = (n) => {
+    player.stop();
+    player.seek(player.frame + n);
+  };
+  root.addEventListener("click", (e) => {
+    const b = inside(e, "[data-act]");
+    if (b) acts[b.dataset.act]?.();
+  });
   document.addEventListener("keydown", (e) => {
-    if (typing(e) || e.ctrlKey || e.metaKey || e.altKey || document.querySelector("dialog[open]")) return;
+    if (typing(e) || e.ctrlKey || e.metaKey || e.altKey || $("dialog[open]")) return;
     const k = e.key;
-    if (k === " " && !e.target.closest("button, summary, a, [role=button]")) player.toggle();
+    if (k === " " && !inside(e, "button, summary, a, [role=button]")) player.toggle();
     else if (k === "j" || k === "J") player.shuttle(-1);
     else if (k === "k" || k === "K") player.stop();
     else if (k === "l" || k === "L") player.shuttle(1);
@@ -61,17 +82,35 @@ export async function transport(root, planUrl) {
     e.preventDefault();
   });
   // A clicked button gives the keyboard back, so that the space bar plays instead of pressing it again.
-  document.addEventListener("click", (e) => { if (e.detail > 0) e.target.closest?.("button")?.blur(); });
+  document.addEventListener("click", (e) => {
+    if (e.detail > 0) inside(e, "button")?.blur();
+  });
   // The timecode is a field: F, or a click, and a time to go to.
-  const field = root.querySelector("[data-goto-time]");
-  const back = () => { field.hidden = true; at.hidden = false; };
-  acts.time = () => { player.stop(); field.value = at.textContent; field.hidden = false; at.hidden = true; field.focus(); field.select(); };
+  const field = $("[data-goto-time]", root);
+  const back = () => {
+    field.hidden = true;
+    at.hidden = false;
+  };
+  acts.time = () => {
+    player.stop();
+    field.value = at.textContent;
+    field.hidden = false;
+    at.hidden = true;
+    field.focus();
+    field.select();
+  };
   field.addEventListener("keydown", async (e) => {
-    if (e.key === "Escape") { back(); return; }
+    if (e.key === "Escape") {
+      back();
+      return;
+    }
     if (e.key !== "Enter") return;
     e.preventDefault();
     const got = await readTime(field.value, "moment", { now: player.frame, start });
-    if (got.error) { say(got.error, true); return; }
+    if (got.error) {
+      say(got.error, true);
+      return;
+    }
     back();
     player.seek(got.frame);
     if (got.frame > player.plan.length) say("That lies behind the end; here is the end.");

@@ -1,0 +1,112 @@
+// What is chosen on the lined page, and the story's in and out: drawn on the page, told to whoever listens.
+import { $, $$, num } from "./dom.js";
+
+/**
+ * @typedef {{kind: "piece"|"cover"|"sound"|"seam", id: number} | {kind: "pieces", ids: number[]} | {kind: "words", a: number, b: number}} Chosen
+ */
+
+export class Choice {
+  /** @type {any} what is chosen (a Chosen), or null */ what = null;
+  /** In and out in the story, in frames. @type {{a: number|null, b: number|null}} */ marks = { a: null, b: null };
+
+  /**
+   * @param {() => HTMLElement} sheet the page as it stands
+   * @param {import("./player.js").Player} player
+   */
+  constructor(sheet, player) {
+    this.sheet = sheet;
+    this.player = player;
+  }
+
+  /** @param {Chosen|null} what */
+  choose(what) {
+    this.what = what;
+    this.mark();
+    document.dispatchEvent(new CustomEvent("chosen", { detail: what }));
+  }
+
+  /** Nothing chosen, no marks. */
+  clear() {
+    this.choose(null);
+    this.unmark();
+  }
+
+  /** Draws what is chosen on a page that is new. */
+  mark() {
+    const { what } = this,
+      page = this.sheet();
+    for (const el of $$(".is-chosen, .w.is-on", page)) el.classList.remove("is-chosen", "is-on");
+    if (!what) return;
+    const where = {
+      piece: "[data-piece",
+      pieces: "[data-piece",
+      cover: ".laid[data-cover",
+      sound: "[data-sound",
+      seam: ".seam[data-right",
+    };
+    for (const id of what.ids || (what.id !== undefined ? [what.id] : []))
+      $(`${where[what.kind]}="${id}"]`, page)?.classList.add("is-chosen");
+    if (what.kind !== "words") return;
+    for (const w of $$(".w", page)) {
+      const middle = (num(w.dataset.f) + num(w.dataset.e)) / 2; // neighbours may share a frame
+      if (what.a <= middle && middle < what.b) w.classList.add("is-on");
+    }
+  }
+
+  /** The pieces of the story, as the plan has them. */
+  pieces() {
+    return this.player.plan.pieces.map(([id, at, length, source]) => ({ id, at, length, source }));
+  }
+
+  /** The piece that is chosen. */
+  piece() {
+    return (this.what?.kind === "piece" && this.pieces().find((p) => p.id === this.what.id)) || null;
+  }
+
+  /** The element of the cover that is chosen. */
+  cover() {
+    return this.what?.kind === "cover" && $(`.laid[data-cover="${this.what.id}"]`);
+  }
+
+  /** The range an edit is about: chosen words, pieces, the marks; else nothing. @returns {[number, number]|null} */
+  range() {
+    const { what, marks } = this;
+    if (what?.kind === "words") return [what.a, what.b];
+    if (what?.kind === "pieces") {
+      const all = this.pieces().filter((x) => what.ids.includes(x.id));
+      return all.length ? [all[0].at, all.at(-1).at + all.at(-1).length] : null;
+    }
+    const p = this.piece();
+    if (p) return [p.at, p.at + p.length];
+    return marks.a !== null && marks.b !== null ? [marks.a, marks.b] : null;
+  }
+
+  /** Sets in ("a") or out ("b") at the playhead, or takes it away. */
+  setMark(which, clear) {
+    const m = this.marks;
+    m[which] = clear ? null : this.player.frame;
+    if (m.a !== null && m.b !== null && m.b <= m.a) m[which === "a" ? "b" : "a"] = null;
+    this.bracket();
+  }
+
+  unmark() {
+    this.marks = { a: null, b: null };
+    this.bracket();
+  }
+
+  /** In and out of the story, as a bracket in the margin. */
+  bracket() {
+    const page = this.sheet(),
+      m = this.marks,
+      px = num(page.dataset.px);
+    $(".mark", page)?.remove();
+    if (m.a === null && m.b === null) return;
+    const el = document.createElement("div"),
+      a = m.a ?? m.b,
+      b = m.b ?? m.a;
+    el.className = "mark";
+    el.style.top = `${a * px}px`;
+    el.style.height = `${Math.max(3, (b - a) * px)}px`;
+    page.append(el);
+  }
+}
