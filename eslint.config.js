@@ -10,6 +10,7 @@ export default [
       eqeqeq: ["error", "always", { null: "ignore" }],
       "max-lines": ["error", { max: 480, skipComments: true }],
       "no-unused-vars": ["error", { argsIgnorePattern: "^_" }],
+      "max-len": ["error", { code: 120 }],
       "no-var": "error",
       "prefer-const": "error",
     },

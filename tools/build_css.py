@@ -9,9 +9,9 @@ import sys
 import tempfile
 from pathlib import Path
 
-WEB = Path(__file__).resolve().parent.parent / "src" / "kovel" / "web"
+ROOT = Path(__file__).resolve().parent.parent
+WEB = ROOT / "src" / "kovel" / "web"
 BUILT = WEB / "static" / "kovel.css"
-VERSION = "4.3.5"
 
 
 def inputs_hash() -> str:
@@ -33,13 +33,17 @@ def main() -> None:
             else "src/kovel/web/static/kovel.css is not built from the present templates. Run tools/build_css.py."
         )
     with tempfile.TemporaryDirectory() as tmp:
-        subprocess.run(
-            ["npm", "install", "--silent", "--prefix", tmp, f"@tailwindcss/cli@{VERSION}", f"tailwindcss@{VERSION}"], check=True
-        )
-        source = (WEB / "css" / "kovel.in.css").read_text().replace('@source "../', f'@source "{WEB}/')
-        (Path(tmp) / "in.css").write_text(source)
-        cmd = [f"{tmp}/node_modules/.bin/tailwindcss", "-i", f"{tmp}/in.css", "-o", f"{tmp}/out.css", "--minify"]
-        subprocess.run(cmd, check=True, cwd=tmp)
+        if not (ROOT / "node_modules/.bin/tailwindcss").exists():
+            subprocess.run(["npm", "ci", "--silent", "--ignore-scripts"], check=True, cwd=ROOT)
+        cmd = [
+            str(ROOT / "node_modules/.bin/tailwindcss"),
+            "-i",
+            str(WEB / "css" / "kovel.in.css"),
+            "-o",
+            f"{tmp}/out.css",
+            "--minify",
+        ]
+        subprocess.run(cmd, check=True, cwd=ROOT)
         css = (Path(tmp) / "out.css").read_text()
     BUILT.write_text(f"/* built from {inputs_hash()} */\n{css}")
     print(f"{BUILT.name}: {len(css)} bytes")

@@ -31,6 +31,10 @@ class Job:
         return f"{self.id}.{self.attempt}"
 
     @property
+    def percent(self) -> int:
+        return round(100 * self.progress)
+
+    @property
     def seconds_left(self) -> int | None:
         """From the pace so far; None until there is one."""
         if self.state != "working" or self.started is None or self.progress < 0.03:

@@ -15,7 +15,8 @@ from kovel.media.files import Unusable
 from kovel.store import jobs, projects, recordings
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
-from kovel.web.pages import joined, page, report, rooms_state, sent, small, the_recording, web
+from kovel.web.faces import face_of
+from kovel.web.pages import joined, page, report, rooms_state, sent, the_recording, web
 from kovel.work.hearing import transcribe
 from kovel.work.intake import allowed, bring_in, bring_in_all, files_in, free_name, prepare, safe, twice
 from kovel.work.syncing import apart, nudge, sets, sync_by_sound, sync_by_timecode
@@ -31,7 +32,7 @@ def _rows(request: Request, project: int) -> dict[str, Any]:
         {
             "r": r,
             "job": state["jobs"].get(r.id),
-            "face": small(w, r, r.length(p.rate) // 3, p.rate),
+            "face": face_of(w.data, r, r.length(p.rate) // 3, p.rate),
             "online": os.path.exists(r.path),
         }
         for r in state["recordings"]

@@ -16,7 +16,8 @@ from kovel.store import jobs, projects, recordings, stories
 from kovel.store.projects import Missing
 from kovel.store.recordings import Recording
 from kovel.store.stories import Kept
-from kovel.web.pages import download, joined, page, report, small, web
+from kovel.web.faces import face_of
+from kovel.web.pages import download, joined, page, report, web
 from kovel.work.checking import findings
 from kovel.work.folder import Data
 from kovel.work.intake import expected_size, start_render
@@ -72,7 +73,7 @@ def _strip(request: Request, kept: Kept, most: int = 10) -> list[dict[str, Any]]
         t = kept.story.length * (2 * k + 1) // (2 * n)
         x = plan.picture_at(t)
         r = rows.get(x.source) if x.source is not None else None
-        out.append({"at": t, "face": small(w, r, x.image.later(t - x.at).start, plan.rate) if r else None})
+        out.append({"at": t, "face": face_of(w.data, r, x.image.later(t - x.at).start, plan.rate) if r else None})
     return out
 
 

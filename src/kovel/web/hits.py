@@ -10,7 +10,8 @@ from kovel.core.story.model import Piece, Story
 from kovel.store import decisions, jobs, projects, recordings, stories
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
-from kovel.web.pages import joined, page, plan_answer, render, report, sent, small, the_recording, web
+from kovel.web.faces import face_of
+from kovel.web.pages import joined, page, plan_answer, render, report, sent, the_recording, web
 from kovel.work import quick_cuts
 
 router = APIRouter(prefix="/p/{project}")
@@ -38,7 +39,7 @@ def _desk(request: Request, project: int, r: Recording) -> dict[str, Any]:
     return {
         "project": p, "r": r, "desk": d, "found": found, "marks": rows, "cuts": cuts, "length": sum(c.end - c.start for c in cuts),
         "total": r.length(p.rate), "job": _job(request, r), "music": music, "beats": b, "worst": worst,
-        "piece_faces": [small(w, r, hits[c.hit] if c.hit is not None else c.start, p.rate) for c in cuts[:60]], "fps": float(p.rate.fps),
+        "piece_faces": [face_of(w.data, r, hits[c.hit] if c.hit is not None else c.start, p.rate) for c in cuts[:60]], "fps": float(p.rate.fps),
     }  # fmt: skip
 
 
@@ -54,7 +55,7 @@ def room(request: Request, project: int, rec: int | None = None) -> HTMLResponse
     chosen = next((r for r in rows if r.id == rec), None) or next(
         (r for r in rows if r.kind == "b-roll"), rows[0] if rows else None
     )
-    faces = {r.id: small(w, r, r.length(p.rate) // 3, p.rate) for r in rows}
+    faces = {r.id: face_of(w.data, r, r.length(p.rate) // 3, p.rate) for r in rows}
     base: dict[str, Any] = {"room": "tighten", "project": p, "rows": rows, "faces": faces}
     if chosen is None:
         return page(request, "hits.html", **{**base, "r": None})

@@ -17,7 +17,8 @@ from kovel.store import jobs, markers, projects, recordings, settings, steps, st
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.store.subclips import Subclip
-from kovel.web.pages import joined, page, plan_answer, render, report, sent, small, the_recording, web
+from kovel.web.faces import face_of
+from kovel.web.pages import joined, page, plan_answer, render, report, sent, the_recording, web
 from kovel.web.shots import shot
 from kovel.work.speaking import found_pauses
 
@@ -62,7 +63,7 @@ def _clips(request: Request, project: int, recording: int) -> dict[str, Any]:
     p = projects.get(w.data.db, project)
     r = the_recording(request, project, recording)
     clips = subclips.of_recording(w.data.db, recording)
-    rows = [{"c": c, "face": small(w, r, c.start, p.rate)} for c in clips]
+    rows = [{"c": c, "face": face_of(w.data, r, c.start, p.rate)} for c in clips]
     return {
         "project": p, "r": r, "clips": rows, "total": r.length(p.rate), "markers": markers.of_recording(w.data.db, recording),
         "unjudged": sum(1 for c in clips if not c.verdict), "oob": False,
@@ -81,7 +82,7 @@ def room(request: Request, project: int, rec: int | None = None) -> HTMLResponse
     chosen = next((r for r in rows if r.id == rec), None) or next(
         (r for r in rows if r.kind == "interview"), rows[0] if rows else None
     )
-    faces = {r.id: small(w, r, r.length(p.rate) // 3, p.rate) for r in rows}
+    faces = {r.id: face_of(w.data, r, r.length(p.rate) // 3, p.rate) for r in rows}
     base: dict[str, Any] = {"room": "log", "project": p, "rows": rows, "faces": faces}
     if chosen is None:
         return page(request, "log.html", **base, r=None)

@@ -10,8 +10,9 @@ from starlette.concurrency import run_in_threadpool
 from kovel.exchange.log import Line, from_csv, to_csv, to_otio
 from kovel.store import markers, projects, recordings, stories, subclips
 from kovel.store.projects import Invalid
+from kovel.web.faces import face_of
 from kovel.web.log import edges, fields, keep_all_used, of_project
-from kovel.web.pages import download, joined, page, render, report, sent, small, web
+from kovel.web.pages import download, joined, page, render, report, sent, web
 from kovel.work.log_rows import log_lines
 
 router = APIRouter(prefix="/p/{project}")
@@ -78,7 +79,7 @@ def _sheet(request: Request, project: int) -> dict[str, Any]:
     return {
         "project": p, "asked": asked, "groups": _groups(rows, asked["group"] if asked["view"] != "board" else ""), "shown": rows,
         "count": len(every), "views": VIEWS, "sorts": SORTS, "group_names": GROUPS,
-        "faces": {x.clip.id: small(w, x.recording, x.clip.start, p.rate) for x in rows},
+        "faces": {x.clip.id: face_of(w.data, x.recording, x.clip.start, p.rate) for x in rows},
         "tags": sorted({t for x in every for t in x.clip.tags}), "speakers": sorted({x.speaker for x in every if x.speaker}),
         "rows": sorted({(x.recording.id, x.recording.name) for x in every}),
         "total": sum(x.clip.length for x in rows), "query": str(request.query_params),

@@ -11,11 +11,11 @@ from jinja2 import Environment, FileSystemLoader, StrictUndefined
 
 from kovel.core.plan.plan import Plan
 from kovel.core.story.model import Sources
-from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import format_timecode, running, stamp
 from kovel.store import jobs, recordings
 from kovel.store.projects import Missing
 from kovel.store.recordings import Recording
+from kovel.web.faces import face_style
 from kovel.work.folder import Data, media_facts
 from kovel.work.intake import safe
 
@@ -61,6 +61,7 @@ def _env() -> Environment:
         trim_blocks=True,
         lstrip_blocks=True,
     )
+    e.globals.update(face_style=face_style)
     e.filters.update(size=size, seconds=seconds, dur=stamp, clock=clock, running=running, timecode=format_timecode)
     return e
 
@@ -85,32 +86,6 @@ def say(request: Request, message: str, status: int) -> HTMLResponse:
 def report(did: str, notes: tuple[str, ...] = (), *, error: bool = False) -> str:
     """The report line, swapped in beside whatever else an answer brings."""
     return render("parts/report.html", did=did, notes=notes, error=error)
-
-
-def small(web_: Web, r: Recording, frame: int, clock: Rate) -> dict[str, Any] | None:
-    """Which small frame stands for a moment of a recording: sheet URL and offset, for `parts/small.html`."""
-    facts = _facts(web_, r)
-    if not facts or not facts.get("small"):
-        return None
-    s = facts["small"]
-    own = frame * clock.den * r.rate.num // (clock.num * r.rate.den) if r.frames is not None else 0
-    i = min(own // s["every"], s["count"] - 1)
-    return {
-        "url": f"/media/{r.id}/small-{i // 100}.jpg",
-        "x": i % 100 % 10 * s["width"],
-        "y": i % 100 // 10 * s["height"],
-        "w": s["width"],
-        "h": s["height"],
-    }
-
-
-@lru_cache(4096)
-def _facts_at(root: Data, recording: int, checksum: str) -> dict[str, Any] | None:
-    return media_facts(root, recording)
-
-
-def _facts(w: Web, r: Recording) -> dict[str, Any] | None:
-    return _facts_at(w.data, r.id, r.checksum) if r.ready else None
 
 
 def rooms_state(w: Web, project: int) -> dict[str, Any]:

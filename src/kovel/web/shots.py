@@ -10,7 +10,8 @@ from kovel.core.picture.shots import best_stretch, look
 from kovel.store import projects, recordings, subclips
 from kovel.store.projects import Project
 from kovel.store.recordings import Recording
-from kovel.web.pages import page, small, web
+from kovel.web.faces import face_of
+from kovel.web.pages import page, web
 
 router = APIRouter(prefix="/p/{project}")
 POINTS = 160  # of a curve
@@ -30,7 +31,7 @@ def shot(request: Request, p: Project, r: Recording) -> dict[str, Any]:
     """All that parts/shot.html draws of one shot; frames are the project's."""
     w = web(request)
     total = r.length(p.rate)
-    faces = [small(w, r, total * (2 * i + 1) // (2 * FACES), p.rate) for i in range(FACES)]
+    faces = [face_of(w.data, r, total * (2 * i + 1) // (2 * FACES), p.rate) for i in range(FACES)]
     out: dict[str, Any] = {"r": r, "total": total, "faces": faces, "steady": "", "bright": "", "best": None, "marks": {}}
     try:
         rows = np.load(w.data.derived(r.id) / "motion.npy")

@@ -8,7 +8,8 @@ from fastapi.responses import HTMLResponse, RedirectResponse, Response
 from kovel.core.time.rate import RATES
 from kovel.store import projects, recordings, stories
 from kovel.store.projects import SIZES
-from kovel.web.pages import joined, page, report, small, web
+from kovel.web.faces import face_of
+from kovel.web.pages import joined, page, report, web
 from kovel.web.security import right
 from kovel.work.intake import prepare
 
@@ -21,7 +22,7 @@ def _cards(request: Request) -> list[dict[str, Any]]:
     for p in projects.listing(w.data.db):
         rs = recordings.of_project(w.data.db, p.id)
         kept = stories.load(w.data.db, stories.current(w.data.db, p.id))
-        face = next((f for r in rs if r.picture and (f := small(w, r, r.length(p.rate) // 3, p.rate))), None)
+        face = next((f for r in rs if r.picture and (f := face_of(w.data, r, r.length(p.rate) // 3, p.rate))), None)
         out.append({"project": p, "recordings": len(rs), "story": kept.story.length, "face": face})
     return out
 

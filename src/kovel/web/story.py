@@ -1,8 +1,6 @@
 """The Story room: the lined page, its edits, undo and redo, the plan the player reads."""
 
-from collections.abc import Sequence
-from dataclasses import asdict, dataclass
-from fractions import Fraction
+from dataclasses import asdict
 from typing import TYPE_CHECKING, Annotated, Any, Literal, Union
 
 from fastapi import APIRouter, Body, Form, Request
@@ -11,34 +9,23 @@ from pydantic import BaseModel, ConfigDict, Field, create_model
 
 from kovel.core.plan.plan import make_plan
 from kovel.core.story import catalogue
-from kovel.core.story.lined import LinedPage, lined
-from kovel.core.story.marks import sections
-from kovel.core.story.model import Cover, Join, Piece, Report, Sound, Sources, Story
+from kovel.core.story.model import Report
 from kovel.core.story.offered import COMMANDS, WANTING, meant
-from kovel.core.story.seams import Seam, seams
-from kovel.core.story.settings import SETTINGS
-from kovel.core.story.sync import same_moment
+from kovel.core.story.seams import seams
 from kovel.core.words.transcript import Word
-from kovel.store import projects, recordings, stories, subclips
+from kovel.store import projects, recordings, stories
 from kovel.store.stories import Kept, Stale
+from kovel.web.faces import face_of
 from kovel.web.keys import story_keys
 from kovel.web.lanes import COLUMNS, lane_list
-from kovel.web.lanes import said as lanes_said
-from kovel.web.pages import page, plan_answer, render, report, small, web
+from kovel.web.pages import page, plan_answer, render, report, web
+from kovel.web.sheet import WHOLE, Drawing, Sheet
+from kovel.web.shelf import shelf_of
 from kovel.web.story_tools import told
 from kovel.work.quick_cuts import beats_of
 
 router = APIRouter(prefix="/p/{project}")
-ROW = 24  # pixels of a line of words
-SCREENS = 3000  # pixels of the page sent at first
 ZOOMS = (1, 2, 4, 8, 16, 32, 64)  # seconds a row
-WHOLE = 0  # the zoom at which the whole story fits one screen of WHOLE_ROWS rows
-WHOLE_ROWS = 27
-LINE = 16  # pixels a line of words or a label needs
-FINE = 5  # pixels under which a piece or cover is drawn without what is inside it
-READABLE = 16  # seconds a row beyond which words are no longer set
-CHARS = 50
-RIGHT = 900  # pixels of the page beside the picture and the map, in a window of 1280
 
 
 class _Edit(BaseModel):
@@ -77,170 +64,26 @@ def _kept(request: Request, project: int) -> Kept:
     return stories.load(web(request).data.db, _id(request, project))
 
 
-def _wavy(x: float, y0: float, y1: float) -> str:
-    """An SVG path waving about x from y0 to y1."""
-    half = 6.0
-    n = max(1, round((y1 - y0) / half))
-    step = (y1 - y0) / n
-    return f"M{x:g} {y0:.1f}" + "".join(f"q{4 if i % 2 else -4} {step / 2:.2f} 0 {step:.2f}" for i in range(n))
-
-
-def _view(request: Request, px: float, length: int) -> tuple[int, int]:
-    """The story frames around what the page shows, as it says; at first, a few screens from the start."""
-    asked = request.headers.get("x-view") or request.query_params.get("view") or ""
-    try:
-        a, b = (max(0, int(x)) for x in asked.split("-"))
-    except ValueError:
-        a, b = 0, int(SCREENS / px)
-    return a, min(max(b, a), a + int(4 * SCREENS / px), max(length, 1))
-
-
-def _sheet(request: Request, kept: Kept, zoom: int) -> dict[str, Any]:
-    """Everything parts/page.html draws: the core's layout of what is in view, in pixels, with faces for covers."""
-    w = web(request)
-    p = projects.get(w.data.db, kept.project)
-    rows = {r.id: r for r in recordings.of_project(w.data.db, kept.project)}
-    sources = {i: r.source for i, r in rows.items()}
-    per_row = (zoom or max(1.0, float(kept.story.length / p.rate.fps) / WHOLE_ROWS)) * float(p.rate.fps)
-    px = ROW / per_row
-    readable = per_row <= READABLE * float(p.rate.fps)
-    view = _view(request, px, kept.story.length)
+def _sheet(request: Request, kept: Kept) -> Sheet:
+    """The lined page as the request asks for it: how near (X-Zoom), which story frames (X-View)."""
+    data = web(request).data
+    p = projects.get(data.db, kept.project)
+    rows = {r.id: r for r in recordings.of_project(data.db, kept.project)}
 
     def words(source: int, start: int, length: int) -> list[Word]:
-        return (
-            []
-            if not readable
-            else recordings.words_between(
-                w.data.db, source, p.rate.frame_to_sample(start), p.rate.frame_to_sample(start + length)
-            )
-        )
+        a, b = (p.rate.frame_to_sample(x) for x in (start, start + length))
+        return recordings.words_between(data.db, source, a, b)
 
-    laid: LinedPage = lined(kept.story, sources, words, per_row, CHARS, view)
-    covers = []
-    for a, b, c in laid.covers:
-        tall = (b - a) * px
-        r = rows.get(c.source)
-        n = max(1, min(6, int(tall // 62)))
-        faces = (
-            [small(w, r, c.start + (b - a) * (2 * i + 1) // (2 * n), p.rate) for i in range(n)] if r and tall >= FINE else []
-        )
-        covers.append(
-            {"c": c, "at": a, "top": a * px, "tall": tall, "name": r.name if r else "?", "faces": [f for f in faces if f],
-             "note": _cover_note(kept.story, sources, c, a)}
-        )  # fmt: skip
-    places = _places(laid, max((x.lane for x in kept.story.sounds), default=0))
-    lines = [
-        {
-            "x": 13 + places.column * s.column,
-            "y0": s.a * px,
-            "y1": s.b * px,
-            "seen": s.seen,
-            "d": "" if s.seen else _wavy(13 + places.column * s.column, s.a * px, s.b * px),
-        }
-        for s in laid.stretches
-    ]
-    step = max(1, round(48 / (px * float(p.rate.fps)) / 5) * 5) if px * float(p.rate.fps) < 48 else 1
-    ticks = [
-        {"y": p.rate.seconds_to_frame(Fraction(s)) * px, "s": s}
-        for s in range(int(view[0] / p.rate.fps) // step * step, int(view[1] / p.rate.fps) + 1, step)
-    ]
-    sounds = [
-        {"s": x, "at": at, "level": SETTINGS["level"].says(kept.story.value(x, "level", sources)), "top": at * px, "tall": max(6.0, (min(at + x.length, kept.story.length) - at) * px),
-         "name": rows[x.source].name if x.source in rows else "?"}
-        for x in kept.story.sounds
-        if (at := kept.story.at(x)) < min(view[1], kept.story.length) and at + x.length > view[0]
-    ]  # fmt: skip
-    heads = [
-        {"s": x, "at": a, "length": b - a} for x, a, b in sections(kept.story) if x is not None and view[0] <= a <= view[1]
-    ]
-    trays: tuple[Cover | Sound, ...] = (*kept.story.loose, *kept.story.loose_sounds)
-    loose = [
-        {
-            "c": c,
-            "name": rows[c.source].name if c.source in rows else "?",
-            "face": small(w, rows[c.source], c.start, p.rate) if c.source in rows else None,
-        }
-        for c in trays
-    ]
-    return {
-        "project": p, "kept": kept, "laid": laid, "px": px, "rows": rows, "covers": covers, "lines": lines, "zoom": zoom, "zooms": ZOOMS,
-        "ticks": ticks, "loose": loose, "tall": kept.story.length * px, "row": ROW, "fps": float(p.rate.fps),
-        "view": view,
-        "near": _told_apart(kept.story, laid.seams, px, view), "line_tall": LINE,
-        "notes": {b.piece.id: _piece_note(b.piece) for b in laid.blocks}, "fine": FINE, "crowded": kept.story.length * px < 2 * FINE * len(kept.story.pieces),
-        "sounds": sounds, "heads": heads, "readable": readable,
-        "places": places, "lanes_said": lanes_said(kept.story),
-        "ends": [kept.story.join(0), kept.story.join(len(kept.story.pieces))] if kept.story.pieces else [],
-        "used": ",".join(map(str, sorted({c.source for c in kept.story.covers}))),
-        "jumps": sum(1 for s in laid.seams if s.kind == "jump"),
-    }  # fmt: skip
+    view = request.headers.get("x-view") or request.query_params.get("view") or ""
+    drawing = Drawing(
+        kept.story, {i: r.source for i, r in rows.items()}, rows, _zoom(request), view, words,
+        lambda source, frame: face_of(data, rows[source], frame, p.rate),
+    )  # fmt: skip
+    return drawing.sheet(revision=kept.revision, story=kept.id, undo=int(kept.can_undo), redo=int(kept.can_redo))
 
 
-@dataclass(frozen=True, slots=True)
-class Places:
-    """Where what stands beside the words begins, in pixels: all of it fits a window of 1280."""
-
-    column: int  # width of a coverage line's column
-    covers: int
-    lane: int  # width of a cover lane
-    sounds: int
-    coverage: int
-    letters: int  # of a name that fit over a column
-
-
-def _places(laid: LinedPage, sound_lanes: int) -> Places:
-    n = max(1, len(laid.columns))
-    column = 38 if n <= 3 else max(18, 130 // n)
-    covers = 530 + column * n
-    lane = max(40, min(126, (RIGHT - covers - 28 - 22 * sound_lanes) // max(1, laid.lanes)))
-    return Places(column, covers, lane, covers + 6 + laid.lanes * lane, column * len(laid.columns) + 8, 6 if column > 30 else 2)
-
-
-def _told_apart(story: Story, found: Sequence[Seam], px: float, view: tuple[int, int]) -> list[tuple[Seam, Join, bool]]:
-    """Seams in view that can be told apart, how they join, and whether there is room for their label. Where many crowd,
-    an exposed jump stands for them."""
-    kept: list[Seam] = []
-    for s in found:
-        if not view[0] <= s.at <= view[1]:
-            continue
-        if kept and (s.at - kept[-1].at) * px < 2:
-            if s.kind == "jump" != kept[-1].kind:
-                kept[-1] = s
-            continue
-        kept.append(s)
-    out: list[tuple[Seam, Join, bool]] = []
-    last = -1e9
-    for s in kept:
-        room = s.kind != "clean" and (s.at - last) * px >= LINE
-        last = s.at if room else last
-        j = story.join(story.index_of(s.right.id))
-        out.append((s, j, room or not j.plain))
-    return out
-
-
-def _piece_note(p: Piece) -> str:
-    """What is special about a piece: its own settings, and what is taken of it."""
-    notes = [SETTINGS[n].says(p.settings[n]) for n in p.settings]
-    return ", ".join([*notes, *([f"only its {p.take}"] if p.take != "both" else [])])
-
-
-def _cover_note(story: Story, sources: Sources, c: Cover, at: int) -> str:
-    """What is special about a cover: retimed, with its sound, another camera in or out of step."""
-    notes = []
-    if c.span:
-        notes.append(f"{round(100 * c.span / c.length)} %")
-    if story.value(c, "natural", sources):
-        notes.append("its sound unheard at this speed" if c.span else "with its sound")
-    told = [SETTINGS[n] for n in c.settings if n not in ("span", "natural")]
-    notes += [f"{x.label.lower()} {x.says(c.settings[x.name])}" for x in told]
-    if at < story.length:
-        i = story.index_at(at)
-        p = story.pieces[i]
-        if p.source is not None and p.source in sources and c.source in sources and p.take != "sound":
-            want = same_moment(sources[p.source], sources[c.source], p.start + at - story.starts[i], story.rate)
-            if want is not None:
-                notes.append("in step" if want == c.start else f"{c.start - want:+d} frames out of step")
-    return ", ".join(notes)
+def _drawn(request: Request, kept: Kept) -> str:
+    return render("parts/page.html", request=request, sheet=_sheet(request, kept))
 
 
 def _zoom(request: Request) -> int:
@@ -253,42 +96,17 @@ def _zoom(request: Request) -> int:
 
 @router.get("/story")
 def room(request: Request, project: int) -> HTMLResponse:
-    w = web(request)
+    data = web(request).data
     kept = _kept(request, project)
-    sheet = _sheet(request, kept, _zoom(request))
-    p, rows = sheet["project"], sheet["rows"]
-    bites = [
-        {"c": c, "r": rows[c.recording], "face": small(w, rows[c.recording], c.start, p.rate)}
-        for c in subclips.of_project(w.data.db, project)
-        if c.verdict != "drop"
-    ]
-    shots = [
-        {"r": r, "face": small(w, r, r.length(p.rate) // 3, p.rate), "length": r.length(p.rate)}
-        for i, r in rows.items()
-        if r.kind in ("b-roll", "still") and not r.aside
-    ]
-    beds = [
-        {"r": r, "length": r.length(p.rate)}
-        for r in rows.values()
-        if r.sound and r.kind in ("music", "sound", "b-roll") and not r.aside
-    ]
     return page(
-        request,
-        "story.html",
-        room="story",
-        key_rows=story_keys(),
-        bites=[b for b in bites if b["r"].kind not in ("b-roll", "still")],
-        shots=shots,
-        beds=beds,
-        **told(w.data, project, kept),
-        ranges=[b for b in bites if b["r"].kind in ("b-roll", "still")],
-        **sheet,
-    )
+        request, "story.html", room="story", project=projects.get(data.db, project), key_rows=story_keys(),
+        shelf=shelf_of(data, project), zooms=ZOOMS, sheet=_sheet(request, kept), **told(data, project, kept),
+    )  # fmt: skip
 
 
 @router.get("/story/page")
 def fresh(request: Request, project: int) -> HTMLResponse:
-    return page(request, "parts/page.html", **_sheet(request, _kept(request, project), _zoom(request)))
+    return HTMLResponse(_drawn(request, _kept(request, project)), headers={"cache-control": "no-store"})
 
 
 @router.get("/story/edits")
@@ -333,7 +151,7 @@ def _answer(request: Request, kept: Kept, done: Report) -> Response:
             }
         )
     hurried = request.headers.get("x-view") == "none"  # more edits wait already: the page comes with the last of them
-    html = "" if hurried else render("parts/page.html", request=request, **_sheet(request, kept, _zoom(request)))
+    html = "" if hurried else _drawn(request, kept)
     headers = {
         "cache-control": "no-store",
         "x-revision": str(kept.revision),
@@ -347,7 +165,7 @@ def _stale(request: Request, project: int, why: Stale) -> Response:
     """A page that is too old gets the fresh story with the message; its edit was not made."""
     if "application/json" in request.headers.get("accept", ""):
         raise why
-    html = render("parts/page.html", request=request, **_sheet(request, _kept(request, project), _zoom(request)))
+    html = _drawn(request, _kept(request, project))
     return HTMLResponse(html + report(str(why), error=True), 409, headers={"cache-control": "no-store"})
 
 
@@ -403,7 +221,4 @@ def revision(request: Request, project: int, seen: int = -1, story: int | None =
     kept = _kept(request, project)
     if kept.revision == seen and story in (None, kept.id):
         return Response(status_code=204)
-    return HTMLResponse(
-        render("parts/page.html", request=request, **_sheet(request, kept, _zoom(request)))
-        + report("The story was changed elsewhere; this is how it stands now.")
-    )
+    return HTMLResponse(_drawn(request, kept) + report("The story was changed elsewhere; this is how it stands now."))

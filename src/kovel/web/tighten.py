@@ -18,7 +18,8 @@ from kovel.core.words.transcript import Word
 from kovel.store import jobs, projects, recordings, stories, subclips
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
-from kovel.web.pages import download, joined, page, plan_answer, render, report, sent, small, the_recording, web
+from kovel.web.faces import face_of
+from kovel.web.pages import download, joined, page, plan_answer, render, report, sent, the_recording, web
 from kovel.work import speaking, tighten
 
 router = APIRouter(prefix="/p/{project}")
@@ -114,7 +115,7 @@ def room(request: Request, project: int, rec: int | None = None, clip: int | Non
     if clip is not None and rec is None:
         rec = subclips.get(w.data.db, clip).recording
     chosen = next((r for r in rows if r.id == rec), rows[0] if rows else None)
-    faces = {r.id: small(w, r, r.length(p.rate) // 3, p.rate) for r in rows}
+    faces = {r.id: face_of(w.data, r, r.length(p.rate) // 3, p.rate) for r in rows}
     base: dict[str, Any] = {"room": "tighten", "rows": rows, "faces": faces}
     if chosen is None or not chosen.ready:
         return page(request, "tighten.html", **base, project=p, r=chosen)

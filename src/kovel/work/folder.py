@@ -3,6 +3,7 @@
 import fcntl
 import json
 import os
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -53,9 +54,16 @@ class Data:
 
 
 def media_facts(data: Data, recording: int) -> dict[str, Any] | None:
-    """media.json of a prepared recording."""
+    """What media.json says of a recording; None while there is none. Read once as long as it stays as it is."""
+    path = data.derived(recording) / "media.json"
     try:
-        facts: dict[str, Any] = json.loads((data.derived(recording) / "media.json").read_text())
-        return facts
+        st = path.stat()
+        return _read(path, st.st_mtime_ns, st.st_size)
     except (OSError, ValueError):
         return None
+
+
+@lru_cache(4096)
+def _read(path: Path, changed: int, size: int) -> dict[str, Any]:
+    facts: dict[str, Any] = json.loads(path.read_text())
+    return facts

@@ -9,6 +9,7 @@ from kovel.core.story.model import Cover, Piece, Sources, Story
 
 PUNCH = 1.2  # from this change of size on a jump is taken for another framing (common practice, no source)
 SPARE = 3  # frames by which a cover must overlap a join on each side to hide it (common practice, no source)
+KINDS = {"jump": "jump, exposed", "covered": "jump, covered", "clean": "clean", "through": "runs on", "soft": "soft"}
 
 
 class Seam(NamedTuple):
@@ -23,6 +24,10 @@ class Seam(NamedTuple):
     left: Piece
     right: Piece
     kind: str
+
+    @property
+    def said(self) -> str:
+        return KINDS[self.kind]
 
     @property
     def key(self) -> tuple[int, int, int]:

@@ -9,7 +9,10 @@ export const $$ = (selector, within = document) => [...within.querySelectorAll(s
 /** By its id. @type {(id: string) => any} */
 export const byId = (id) => document.getElementById(id);
 
-/** The element around where an event happened, by selector; undefined outside of any. @type {(e: Event, selector: string) => any} */
+/**
+ * The element around where an event happened, by selector; undefined outside of any.
+ * @type {(e: Event, selector: string) => any}
+ */
 export const inside = (e, selector) => /** @type {Element} */ (e.target).closest?.(selector);
 
 /** What an event happened to. @type {(e: Event) => any} */

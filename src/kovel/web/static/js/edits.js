@@ -62,7 +62,7 @@ export class Edits {
     }
   }
 
-  /** Does it with what was typed after its name (`typed` gives that); without, with its default. Returns why it cannot be. */
+  /** Does it with what was typed after its name (`typed` gives that), or its default. Returns why not. */
   async run(entry, typed = this.unsaid(entry)) {
     const { story } = this;
     if (typed.error) return typed.error;
@@ -215,5 +215,6 @@ export class Edits {
 export function chord(e) {
   const arrows = { arrowup: "↑", arrowdown: "↓", arrowleft: "←", arrowright: "→", delete: "X", backspace: "X" };
   const k = e.key.toLowerCase();
-  return `${e.ctrlKey || e.metaKey ? "Ctrl " : ""}${e.altKey ? "Alt " : ""}${e.shiftKey ? "Shift " : ""}${arrows[k] || k.toUpperCase()}`;
+  const held = [(e.ctrlKey || e.metaKey) && "Ctrl", e.altKey && "Alt", e.shiftKey && "Shift"].filter(Boolean);
+  return [...held, arrows[k] || k.toUpperCase()].join(" ");
 }

@@ -10,7 +10,8 @@ export function correcting(here) {
     const r = el.getBoundingClientRect();
     form.hidden = false;
     form.style.left = `${Math.max(8, Math.min(r.left, innerWidth - form.offsetWidth - 8))}px`;
-    form.style.top = `${r.bottom + form.offsetHeight + 6 > innerHeight ? r.top - form.offsetHeight - 4 : r.bottom + 4}px`;
+    const above = r.bottom + form.offsetHeight + 6 > innerHeight;
+    form.style.top = `${above ? r.top - form.offsetHeight - 4 : r.bottom + 4}px`;
     const first = $("input", form);
     first.focus();
     first.select();

@@ -161,7 +161,8 @@ export class Loupe {
         g.fillStyle = inks.ink;
         g.fillRect(Math.round(x(at / this.fps)) - k, 0, 2 * k, h);
       }
-      this.wide.textContent = `${at === null ? "" : timecode(at, this.rate) + " · "}${this.seconds < 10 ? this.seconds.toFixed(1) : Math.round(this.seconds)} s`;
+      const wide = `${this.seconds < 10 ? this.seconds.toFixed(1) : Math.round(this.seconds)} s`;
+      this.wide.textContent = at === null ? wide : `${timecode(at, this.rate)} · ${wide}`;
     }
     this.say(a);
   }
@@ -215,8 +216,10 @@ export class Loupe {
       const text = words[i].el.textContent,
         left = (words[i].a / fps - a) * per,
         row = left >= end[0] || end[0] < end[1] ? 0 : 1;
-      if (left < end[row])
-        said.findLast((x) => x[2] === row)[3] = Math.max(4, left - said.findLast((x) => x[2] === row)[1] - 2); // cut short, so that none is over another
+      if (left < end[row]) {
+        const last = said.findLast((x) => x[2] === row);
+        last[3] = Math.max(4, left - last[1] - 2); // cut short, so that none is over another
+      }
       said.push([text, left, row, "auto"]);
       end[row] = left + width(text, this.box) + 6;
     }

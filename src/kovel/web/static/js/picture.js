@@ -39,7 +39,7 @@ export class Frames {
 
   async pump() {
     this.busy = true;
-    let again = 0; // a group may be let go while it is decoded, and wanted again after: decode once more before giving up
+    let again = 0; // a group may be let go while it is decoded, and wanted again: decode once more before giving up
     try {
       for (;;) {
         const next = this.wants.find(([id, n]) => !this.get(id, n));

@@ -296,7 +296,7 @@ export class Player extends EventTarget {
     this.drawn(t);
   }
 
-  // One layer over what is there, by its opacity: its part of the picture, cut to the shape of its place, as the renderer does.
+  // One layer over what is there, by its opacity: its part of the picture, cut to its place, as the renderer does.
   layer(f, { share, part: [zoom, px, py], place }) {
     const c = this.canvas,
       g = this.paint;

@@ -5,7 +5,12 @@ export class Queue {
   /** How many have not ended yet. */ open = 0;
   /** Done once all there are have ended. @type {Promise<any>} */ end = Promise.resolve();
 
-  /** Does it once all before it have ended, however they ended. @template T @param {() => Promise<T>} job @returns {Promise<T>} */
+  /**
+   * Does it once all before it have ended, however they ended.
+   * @template T
+   * @param {() => Promise<T>} job
+   * @returns {Promise<T>}
+   */
   add(job) {
     this.waiting++;
     this.open++;

@@ -2,7 +2,9 @@
 import { $, $$, num } from "./dom.js";
 
 /**
- * @typedef {{kind: "piece"|"cover"|"sound"|"seam", id: number} | {kind: "pieces", ids: number[]} | {kind: "words", a: number, b: number}} Chosen
+ * @typedef {{kind: "piece"|"cover"|"sound"|"seam", id: number}
+ *   | {kind: "pieces", ids: number[]}
+ *   | {kind: "words", a: number, b: number}} Chosen
  */
 
 export class Choice {

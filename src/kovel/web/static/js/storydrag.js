@@ -3,8 +3,9 @@ import { $$, inside, num } from "./dom.js";
 
 /**
  * @param {HTMLElement} scroll
- * @param {{sheet: () => HTMLElement, px: () => number, frameAt: (y: number) => number, player: import("./player.js").Player,
- *   choice: import("./storychoice.js").Choice, hand: import("./storyshelf.js").Hand, edit: (command: string, params: object) => any,
+ * @param {{sheet: () => HTMLElement, px: () => number, frameAt: (y: number) => number,
+ *   player: import("./player.js").Player, choice: import("./storychoice.js").Choice,
+ *   hand: import("./storyshelf.js").Hand, edit: (command: string, params: object) => any,
  *   coverAt: (at: number) => any, swept: () => void}} story `swept`: the click that follows chooses nothing
  */
 export function dragging(scroll, story) {

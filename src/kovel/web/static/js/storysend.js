@@ -92,7 +92,7 @@ export class Sender {
     return undefined;
   }
 
-  /** Once the plan is there, the playhead and what is chosen stand where the edit left them. The next edit need not wait. */
+  /** Once the plan is there, the playhead and what is chosen stand where the edit left them. */
   async stand(body, at, made) {
     if (this.queue.waiting) return; // the last of those that wait does this
     this.story.standing(body, at, made);

@@ -46,7 +46,8 @@ export class Hand {
 /**
  * The tabs by click, arrows and number; items by click and double click.
  * @param {HTMLElement} room
- * @param {{base: string, hand: Hand, add: () => void, go: (entry: string) => void, openAgain: (piece: number) => void, to: (frame: number, what: string) => void}} story
+ * @param {{base: string, hand: Hand, add: () => void, go: (entry: string) => void,
+ *   openAgain: (piece: number) => void, to: (frame: number, what: string) => void}} story
  */
 export function shelf(room, story) {
   const tabs = $$(".tab");

@@ -38,7 +38,7 @@ function settle() {
   draw();
   stand();
 }
-// Words that a proposal is about are struck through, or underlined where it is left in. They are drawn once; this moves.
+// Words that a proposal is about are struck through, or underlined where it is left in. Drawn once; this moves.
 let words = [],
   struck = [];
 function strike() {

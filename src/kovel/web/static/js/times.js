@@ -6,7 +6,8 @@ const project = () => location.pathname.match(/^\/p\/(\d+)/)?.[1];
 /**
  * @param {string} text what was typed
  * @param {"moment"|"length"|"delta"|"minutes"|"seconds"|"timecode"} kind how it is meant
- * @param {{now?: number, start?: number, rate?: string, drop?: boolean}} [against] the frame that + and − count from; the
+ * @param {{now?: number, start?: number, rate?: string, drop?: boolean}} [against]
+ *   the frame that + and − count from; the
  *   timecode a film begins with; for a film that is not there yet, its rate and whether it drops frames
  * @returns {Promise<{frame?: number, said?: string, error?: string}>}
  */

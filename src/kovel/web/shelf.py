@@ -1,0 +1,63 @@
+"""What lies on the shelf beside the lined page, to be picked up: soundbites, b-roll, sounds."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kovel.core.time.timecode import stamp
+from kovel.store import projects, recordings, subclips
+from kovel.store.recordings import Recording
+from kovel.store.subclips import Subclip
+from kovel.web.faces import face_of
+from kovel.web.sheet import ShelfItem
+from kovel.work.folder import Data
+
+SHOTS = ("b-roll", "still")
+SOUND_KINDS = {"music": ("music", "music bed"), "b-roll": ("natural", "natural sound")}  # kind of recording: of sound, said
+
+
+@dataclass(frozen=True, slots=True)
+class Shelf:
+    bites: tuple[ShelfItem, ...]
+    shots: tuple[ShelfItem, ...]  # ranges kept of b-roll, then whole shots
+    beds: tuple[ShelfItem, ...]
+
+
+def shelf_of(data: Data, project: int) -> Shelf:
+    """Everything that can be laid in the stories of a project: what is kept or undecided, what is not set aside."""
+    p = projects.get(data.db, project)
+    rows = {r.id: r for r in recordings.of_project(data.db, project)}
+
+    def data_of(kind: str, r: Recording, start: int, length: int, name: str) -> dict[str, object]:
+        rest = {"data-source": r.id, "data-from": start, "data-length": length, "data-name": name}
+        return {"data-kind": kind, **rest}
+
+    def bite(c: Subclip, kind: str) -> ShelfItem:
+        r = rows[c.recording]
+        under = r.name
+        if kind == "bite":
+            under = " · ".join(
+                [r.name, *([", ".join(c.tags)] if c.tags else []), *([c.verdict] if c.verdict != "keep" else [])]
+            )
+        face = face_of(data, r, c.start, p.rate)
+        return ShelfItem(data_of(kind, r, c.start, c.length, c.name), c.name, under, stamp(c.length, p.rate), face)
+
+    def shot(r: Recording) -> ShelfItem:
+        length = r.length(p.rate)
+        told = stamp(length, p.rate) if r.frames is not None else "still"
+        face = face_of(data, r, length // 3, p.rate)
+        return ShelfItem(data_of("shot", r, 0, length, r.name), r.name, "", told, face, use=r.id)
+
+    def bed(r: Recording) -> ShelfItem:
+        length = r.length(p.rate)
+        kind, said = SOUND_KINDS.get(r.kind, ("effect", "sound"))
+        own = {**data_of("sound", r, 0, length, r.name), "data-sound-kind": kind}
+        return ShelfItem(own, r.name, said, stamp(length, p.rate), pictured=False)
+
+    clips = [c for c in subclips.of_project(data.db, project) if c.verdict != "drop"]
+    here = [r for r in rows.values() if not r.aside]
+    return Shelf(
+        tuple(bite(c, "bite") for c in clips if rows[c.recording].kind not in SHOTS),
+        (*(bite(c, "shot") for c in clips if rows[c.recording].kind in SHOTS), *(shot(r) for r in here if r.kind in SHOTS)),
+        tuple(bed(r) for r in here if r.sound and r.kind in ("music", "sound", "b-roll")),
+    )
