@@ -41,10 +41,15 @@ def source_of(sources: Sources, source: int) -> Source:
 
 
 def name_of(sources: Sources, piece: Item) -> str:
-    """What a piece, cover or sound is called in messages."""
+    """What a piece, cover or sound is called within a sentence; `begun` begins one with it."""
     if piece.source is None:
-        return "The card" if isinstance(piece, Piece) and piece.card else "The space"
-    return sources[piece.source].name if piece.source in sources else "The piece"
+        return "the card" if isinstance(piece, Piece) and piece.card else "the space"
+    return sources[piece.source].name if piece.source in sources else "the piece"
+
+
+def begun(text: str) -> str:
+    """A sentence that begins with what `name_of` says: names stay as they are written."""
+    return f"The {text[4:]}" if text.startswith("the ") else text
 
 
 def check_range(sources: Sources, rate: Rate, source: int, start: int, length: int) -> Source:
@@ -97,6 +102,7 @@ def settle(
     lost = {c.id: were_placed[c.id].length - c.length for c in _all(covers, sounds) if c.id in (*shorter, *shorter2)}
     covers, lifted = _separate(new, covers)
     sounds, lifted2 = _separate(new, sounds)
+    headed = len(new.sections)
     new = replace(
         new, covers=tuple(covers), loose=tuple(loose), sounds=tuple(sounds), loose_sounds=tuple(loose_sounds),
         sections=_sections(old, new, split) if new.sections else (),
@@ -107,7 +113,7 @@ def settle(
     notes = [f"{name.get(i, 'A cover')} came loose: its word left the story. It waits in the tray." for i in loosened]
     notes += [f"{name.get(i, 'A cover')} is back over its word." for i in returned]
     notes += [
-        f"{name.get(i, 'A cover')} is {frames_of(n)} shorter: the words under them left the story." for i, n in lost.items()
+        f"{name.get(i, 'A cover')} is {frames_of(n)} shorter: the words it lay over left the story." for i, n in lost.items()
     ]
     notes += [
         f"{name.get(i, 'A cover')} moved to lane {lane}, so that both {'covers' if k == 0 else 'sounds'} keep their words."
@@ -115,7 +121,7 @@ def settle(
         for i, lane in rows
     ]
     notes += told
-    if len(new.sections) < len(old.sections):
+    if len(new.sections) < headed:
         notes.append("A heading went with the last of its pieces.")
     before = {j.key for j in exposed(old, sources)}
     jumps = [j for j in exposed(new, sources) if j.key not in before]
@@ -130,7 +136,9 @@ def settle(
             for s in over
             if s.id not in was
         ]
-    return new, Report(did, tuple(notes), made, loosened, returned, tuple(j.at for j in jumps), tuple(shortened), playhead)
+    return new, Report(
+        begun(did), tuple(notes), made, loosened, returned, tuple(j.at for j in jumps), tuple(shortened), playhead
+    )
 
 
 def _all(*rows: Iterable[Laid]) -> list[Laid]:

@@ -594,7 +594,13 @@ def spread(story: Story, sources: Sources, every: int) -> Edit:
     if n == story.next_id:
         raise Refused("There are no two pieces side by side to put a space between.")
     new = replace(story, pieces=tuple(rows), next_id=n)
-    return settle(story, new, sources, f"{n - story.next_id} spaces of {frames_of(every)} put in", playhead=0)
+    return settle(
+        story,
+        new,
+        sources,
+        f"{n - story.next_id} space{'s' if n - story.next_id > 1 else ''} of {frames_of(every)} put in",
+        playhead=0,
+    )
 
 
 @edit(

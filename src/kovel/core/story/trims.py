@@ -4,7 +4,17 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from kovel.core.story.consequences import DIALOGUE, Edit, check_handles, frames_of, name_of, refuse_locked, settle, source_of
+from kovel.core.story.consequences import (
+    DIALOGUE,
+    Edit,
+    begun,
+    check_handles,
+    frames_of,
+    name_of,
+    refuse_locked,
+    settle,
+    source_of,
+)
 from kovel.core.story.covers import trim_cover
 from kovel.core.story.dialogue import trim, trimmed, without
 from kovel.core.story.model import Piece, Refused, Sources, Story
@@ -45,7 +55,7 @@ def slip(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
     i = story.index_of(piece)
     p = story.pieces[i]
     if p.source is None:
-        raise Refused(f"{name_of(sources, p)} has nothing to slip.")
+        raise Refused(begun(f"{name_of(sources, p)} has nothing to slip."))
     if delta == 0:
         raise Refused("It is already there.")
     new = replace(p, start=p.start + delta)

@@ -119,10 +119,13 @@ def _change(story: Story, sources: Sources, to: To, s: Setting, change: Change, 
     ids = [to] if isinstance(to, int) else list(dict.fromkeys(to))
     if not ids:
         raise Refused("Choose something first.")
-    items = [x for x in (story.item(i) for i in ids) if kind_of(x) in s.of and _has(x, s, sources)]
+    of_kind = [x for x in (story.item(i) for i in ids) if kind_of(x) in s.of]
+    if not of_kind:
+        raise Refused(f"{s.label} is set on {' and '.join(f'{k}s' for k in s.of)}.")
+    items = [x for x in of_kind if _has(x, s, sources)]
     if not items:
-        what = {"picture": "a picture", "sound": "a sound of its own"}.get(s.needs, "such a thing")
-        raise Refused(f"That has no {s.label.lower()}: it needs {what}." if len(ids) == 1 else f"None of them has {what}.")
+        what = "picture" if s.needs == "picture" else "sound of its own"
+        raise Refused(f"That has no {what}." if len(ids) == 1 else f"None of them has a {what}.")
     changed: dict[int, Item] = {}
     for x in items:
         if _begins(story, x) is None:

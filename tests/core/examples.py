@@ -1,0 +1,134 @@
+"""Examples of edits as text: a story in one line, an edit in one, what it made and told in a few.
+
+three
+    | A 100-200 | A 300-360 | B 0-80 |
+  insert at=0 source=2 start=5 length=10
+    | B 5-15 | A 100-200 | A 300-360 | B 0-80 |
+    B, 10 frames, at 0:00+00. Playhead 10, made 4
+"""
+
+from __future__ import annotations
+
+import ast
+from collections.abc import Iterator
+from pathlib import Path
+
+from kovel.core.story.catalogue import run
+from kovel.core.story.model import Cover, Join, Piece, Refused, Sound, Story
+from tests.core.stories import SOURCES, do, three
+
+
+def laid() -> Story:
+    """A cover and an effect over the words of the second piece, a bed on the story's clock."""
+    s = do(three(), "lay_cover", source=3, at=120, until=180, start=10)
+    s = do(s, "lay_sound", source=6, at=120, until=180, start=10, kind="effect")
+    return do(s, "lay_sound", source=6, at=20, until=230, start=20, kind="music", clock_bound=True)
+
+
+def joined() -> Story:
+    """A dissolve, an L-cut, a crossfade and a heading."""
+    s = do(three(), "set_blend", piece=2, blend="dissolve", length=12)
+    s = do(s, "split_edit", piece=3, frames=4)
+    return do(do(s, "crossfade", piece=2, frames=4), "set_heading", piece=3, heading="River", target=70)
+
+
+def spaced() -> Story:
+    """A space after the first piece, a card at the end."""
+    return do(do(three(), "insert_space", at=100, length=25), "insert_card", at=265, length=20, text="River")
+
+
+def cut() -> Story:
+    """One bite of which the middle was taken out, another that was split."""
+    return do(do(three(), "extract", a=40, b=50), "split", at=70)
+
+
+def valued() -> Story:
+    """Settings on a piece, a cover and the story; two pieces grouped; music that goes along."""
+    s = do(do(laid(), "set_value", to=1, setting="zoom", value=130), "set_value", to=1, setting="level", value=-6)
+    s = do(do(s, "set_value", to=4, setting="opacity", value=50), "set_value", to="story", setting="level", value=2)
+    return do(do(s, "set_group", ids=[1, 2]), "set_along", lane="music")
+
+
+BEFORE = {"three": three, "laid": laid, "joined": joined, "spaced": spaced, "cut": cut, "valued": valued}
+
+
+def _piece(p: Piece) -> str:
+    what = SOURCES[p.source].name if p.source else f"card {p.card.colour} {p.card.text}".rstrip() if p.card else "space"
+    own = f" {p.start}-{p.end}" if p.source else f" {p.length}"
+    more = [f"only {p.take}"] if p.take != "both" else []
+    more += [f"group {p.group}"] if p.group else []
+    return what + own + "".join(f", {x}" for x in (*more, *_values(p)))
+
+
+def _values(x: Piece | Cover | Sound) -> list[str]:
+    return [f"{n} {x.settings[n]}" for n in x.settings]
+
+
+def _join(s: Story, j: Join) -> str:
+    set_ = [f"{j.blend} {j.length}"] if j.length else []
+    set_ += [f"split {j.split:+d}"] if j.split else []
+    set_ += [f"crossfade {j.cross}"] if j.cross else []
+    return f"{j.left}/{j.right} {' '.join(set_)}"
+
+
+def drawn(s: Story) -> str:
+    """The story in one line: pieces; what is laid, with where it begins; what is set."""
+    rows = ["| " + " | ".join(_piece(p) for p in s.pieces) + " |"]
+    name = lambda x: f"{SOURCES[x.source].name} {x.start}-{x.start + x.length}"  # noqa: E731
+    for c in sorted(s.covers, key=lambda c: c.id):
+        span = f" at {c.span}/{c.length}" if c.span else ""
+        rows.append(f"cover {c.lane}: {name(c)} @{s.at(c)}" + "".join(f", {x}" for x in _values(c)) + span)
+    for x in sorted(s.sounds, key=lambda x: x.id):
+        clock = " by the clock" if not x.tether.piece else ""
+        group = [f"group {x.group}"] if x.group else []
+        rows.append(f"{x.kind} {x.lane}: {name(x)} @{s.at(x)}{clock}" + "".join(f", {v}" for v in (*group, *_values(x))))
+    rows += [f"loose: {name(x)}" for x in (*s.loose, *s.loose_sounds)]
+    rows += [f"join {_join(s, j)}" for j in s.joins]
+    rows += [f"heading {x.piece} {x.heading} {x.target or ''}".rstrip() for x in s.sections]
+    for what, lanes in (("locked", s.locked), ("muted", s.muted), ("solo", s.soloed), ("along", s.along)):
+        rows += [f"{what} {', '.join(sorted(lanes))}"] if lanes else []
+    rows += [f"target {s.target}"] if s.target else []
+    rows += [f"{scope}: {', '.join(f'{n} {v[n]}' for n in v)}" for scope, v in s.settings]
+    return "; ".join(rows)
+
+
+def asked(line: str) -> tuple[str, dict[str, object]]:
+    """`insert at=0 source=2` -> its name and values."""
+    name, *rest = line.split()
+    params: dict[str, object] = {}
+    for x in rest:
+        key, _, text = x.partition("=")
+        try:
+            params[key] = ast.literal_eval(text)
+        except (SyntaxError, ValueError):
+            params[key] = text
+    return name, params
+
+
+def done(story: Story, line: str) -> list[str]:
+    """What an edit makes and tells, in lines; what it refuses with, in one."""
+    try:
+        after, told = run(story, SOURCES, *asked(line))
+    except Refused as e:
+        return [f"refused: {e}"]
+    head = "" if told.playhead is None else f" Playhead {told.playhead}."
+    made = f" Made {', '.join(map(str, told.made))}." if told.made else ""
+    return [drawn(after), f"{told.did}.{head}{made}", *(f"- {n}" for n in told.notes)]
+
+
+def examples(path: Path) -> Iterator[tuple[str, str, list[str]]]:
+    """(story before, edit, what follows) of a file of examples."""
+    base, edit, lines = "", "", []
+    for raw in path.read_text().splitlines():
+        depth = len(raw) - len(raw.lstrip())
+        if depth <= 2 and edit:
+            yield base, edit, lines
+            edit, lines = "", []
+        if depth == 0:
+            base = raw.strip()
+        elif depth == 2:
+            edit = raw.strip()
+        elif edit:
+            lines.append(raw.strip())
+    if edit:
+        yield base, edit, lines
