@@ -9,7 +9,7 @@ from fastapi.testclient import TestClient
 
 from kovel.core.story.model import Sync
 from kovel.core.words.transcript import Word
-from kovel.store import jobs, projects, recordings, stories, subclips
+from kovel.store import jobs, markers, projects, recordings, stories, subclips
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from kovel.work.folder import Data
@@ -132,7 +132,9 @@ def test_lined_page_puts_everything_at_its_time(room: TestClient, coded: Coded) 
         text = room.get("/p/1/story/page", params={"zoom": zoom}).text
         tops = [
             (int(a), float(t), float(h))
-            for a, t, h in re.findall(r'data-piece="\d+" data-at="(\d+)".*?style="top:([\d.]+)px;height:([\d.]+)px"', text)
+            for a, t, h in re.findall(
+                r'data-piece="\d+" data-at="(\d+)".*?style="top:([\d.]+)px;height:([\d.]+)px"', text, re.S
+            )
         ]
         assert [(a, round(t / px), round(h / px)) for a, t, h in tops] == [(0, 0, 75), (75, 75, 75)]
         cover = re.search(r'data-cover="\d+" data-lane="1" data-at="60".*?top:([\d.]+)px;height:([\d.]+)px', text, re.S)
@@ -362,3 +364,28 @@ def test_a_recordings_setting_holds_in_every_story_and_is_undone_in_the_log(room
         {"value": 1},
     ):
         assert put(**bad).status_code == 422 and gain() == -3.5
+
+
+def test_nothing_of_another_project_can_be_named(room: TestClient, coded: Coded) -> None:
+    """Every route that names something by its number, walked: with another project's it answers 404 and does nothing."""
+    data, r = coded
+    other = projects.create(data.db, "Another", "25", "1280x720").id
+    talk = r["talk"].id
+    recordings.set_words(data.db, talk, [Word("we", 0, 4800), Word("haul", 4800, 9600)])
+    ids = {
+        "recording": talk, "subclip": subclips.add(data.db, talk, 5, 20, name="Kept").id, "marker": markers.add(data.db, talk, 7).id,
+        "story": stories.current(data.db, 1), "job": jobs.latest_of_recordings(data.db, 1)[talk].id,
+    }  # fmt: skip
+    app = create_app(data, [], jobs=False)
+    walked = 0
+    before = "\n".join(x for x in data.db.read().iterdump() if "INSERT" in x)
+    for template, methods in app.openapi()["paths"].items():
+        if not template.startswith("/p/{project}") or not any(f"{{{k}}}" in template for k in ids):
+            continue
+        path = re.sub(r"\{(\w+)\}", lambda m: str({**ids, "project": other}.get(m[1], "csv")), template)
+        for method in methods:
+            walked += 1
+            for url in (path, re.sub(r"\d+", "99999", path)):
+                assert room.request(method.upper(), url).status_code == 404, (method, url)
+    assert walked > 40
+    assert "\n".join(x for x in data.db.read().iterdump() if "INSERT" in x) == before

@@ -197,3 +197,19 @@ def duplicate(db: Database, project: int) -> Project:
                 ]
                 c.executemany(f"INSERT INTO {table} VALUES ({','.join('?' * len(names))})", copies)
     return get(db, new)
+
+
+OWNERS = {  # what a request names by its number: which project it is of
+    "recording": "SELECT project FROM recording WHERE id = ?",
+    "story": "SELECT project FROM story WHERE id = ?",
+    "job": "SELECT project FROM job WHERE id = ?",
+    "subclip": "SELECT r.project FROM subclip s JOIN recording r ON r.id = s.recording WHERE s.id = ?",
+    "marker": "SELECT r.project FROM marker m JOIN recording r ON r.id = m.recording WHERE m.id = ?",
+}
+
+
+def belongs(db: Database, project: int, what: str, number: int) -> None:
+    """`Missing` unless a recording, story, job, subclip or marker is one of this project."""
+    row = db.read().execute(OWNERS[what], (number,)).fetchone()
+    if row is None or row[0] != project:
+        raise Missing(f"There is no such {what} in the project.")

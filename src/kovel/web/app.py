@@ -5,7 +5,7 @@ from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
 
-from fastapi import FastAPI, Request
+from fastapi import Depends, FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import HTMLResponse, JSONResponse
 from fastapi.staticfiles import StaticFiles
@@ -14,6 +14,7 @@ from starlette.middleware.sessions import SessionMiddleware
 
 from kovel.core.told import Told
 from kovel.web import footage, handoff, hits, log, logsheet, media, shots, start, story, story_tools, tighten, times, words
+from kovel.web.given import of_the_project
 from kovel.web.pages import Web, say
 from kovel.web.security import Guard
 from kovel.work.folder import Data
@@ -45,7 +46,7 @@ def create_app(
         app.add_middleware(SessionMiddleware, secret_key=_secret(data), same_site="strict", session_cookie="kovel")
     app.mount("/static", StaticFiles(directory=Path(__file__).parent / "static"), name="static")
     for room in (start, footage, logsheet, shots, log, words, tighten, hits, story_tools, story, handoff, media, times):
-        app.include_router(room.router)
+        app.include_router(room.router, dependencies=[Depends(of_the_project)])
 
     def refuse(request: Request, status: int, message: str) -> HTMLResponse | JSONResponse:
         if "application/json" in request.headers.get("accept", ""):

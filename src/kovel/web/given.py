@@ -1,0 +1,23 @@
+"""What every route is given and holds to, whatever it does."""
+
+from fastapi import Request
+
+from kovel.store import projects
+from kovel.store.projects import OWNERS, Missing
+from kovel.web.pages import web
+
+
+def of_the_project(request: Request) -> None:
+    """Whatever an address names (`/p/2/recordings/7/...`) is there, and is of the project that it names."""
+    named = request.path_params
+    if not request.url.path.startswith("/p/"):
+        return
+    db = web(request).data.db
+    try:
+        project = int(named["project"])
+        numbers = {what: int(named[what]) for what in OWNERS if what in named}
+    except ValueError:
+        raise Missing("There is no such page.") from None
+    projects.get(db, project)
+    for what, number in numbers.items():
+        projects.belongs(db, project, what, number)
