@@ -17,8 +17,8 @@ from kovel.core.story.covers import lay_cover
 from kovel.core.story.dialogue import add_at_end
 from kovel.core.story.model import Source, Story
 from kovel.core.time.rate import Rate
-from kovel.media.derive import _sound
 from kovel.media.render import SOUND_RATE, bit_rate, render
+from kovel.media.soundtrack import _sound
 
 SECONDS = 20
 

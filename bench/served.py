@@ -15,16 +15,13 @@ ARGS = ["--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background
 
 
 @contextmanager
-def served(data: str) -> Iterator[tuple[str, Page]]:
-    """`kovel serve` on the folder `data`: its address, and a page of 1280x800 that shows nothing yet."""
+def server(data: str, *more: str) -> Iterator[str]:
+    """`kovel serve` on the folder `data`: its address."""
     with socket.socket() as s:
         s.bind(("127.0.0.1", 0))
         port = s.getsockname()[1]
-    server = subprocess.Popen(
-        [sys.executable, "-m", "kovel", "serve", "--data", data, "--port", str(port), "--no-browser"],
-        env={**os.environ, "PYTHONPATH": "src"},
-        stdout=subprocess.DEVNULL,
-    )
+    args = [sys.executable, "-m", "kovel", "serve", "--data", data, "--port", str(port), "--no-browser", *more]
+    process = subprocess.Popen(args, env={**os.environ, "PYTHONPATH": "src"}, stdout=subprocess.DEVNULL)
     try:
         url = f"http://127.0.0.1:{port}"
         for _ in range(300):
@@ -33,10 +30,16 @@ def served(data: str) -> Iterator[tuple[str, Page]]:
                 break
             except OSError:
                 time.sleep(0.1)
-        with sync_playwright() as p:
-            browser = p.chromium.launch(executable_path="/usr/bin/chromium", args=ARGS)
-            yield url, browser.new_page(viewport={"width": 1280, "height": 800})
-            browser.close()
+        yield url
     finally:
-        server.terminate()
-        server.wait()
+        process.terminate()
+        process.wait()
+
+
+@contextmanager
+def served(data: str) -> Iterator[tuple[str, Page]]:
+    """A server on the folder `data`: its address, and a page of 1280x800 that shows nothing yet."""
+    with server(data) as url, sync_playwright() as p:
+        browser = p.chromium.launch(executable_path="/usr/bin/chromium", args=ARGS)
+        yield url, browser.new_page(viewport={"width": 1280, "height": 800})
+        browser.close()

@@ -9,6 +9,7 @@ from kovel.store import jobs, projects, recordings
 from kovel.store.projects import Invalid
 from kovel.work.folder import Data
 from kovel.work.foreman import Foreman
+from kovel.work.intake import prepare
 
 
 class Desk:
@@ -73,7 +74,7 @@ def test_a_result_that_cannot_be_kept_is_tried_again_and_then_told(
 ) -> None:
     desk: Any = foreman.queue
     r = recordings.add(data.db, 1, "/a.mov", "a", "interview", FACTS)
-    job = jobs.add(data.db, 1, "prepare", {}, r.id)
+    job = prepare(data, r)
     foreman.step()
     desk.answers[desk.out[0]] = {"result": {"checksum": "c" * 64, "frames": 99}}
     broken = True
@@ -88,11 +89,11 @@ def test_a_result_that_cannot_be_kept_is_tried_again_and_then_told(
     for _ in range(3):
         with pytest.raises(OSError):
             foreman.step()
-        assert not recordings.get(data.db, r.id).ready and jobs.get(data.db, job.id).state == "working"  # both, or neither
+        assert not recordings.get(data.db, r.id).checksum and jobs.get(data.db, job.id).state == "working"  # both, or neither
     broken = False
     foreman.step()
-    assert recordings.get(data.db, r.id).ready and jobs.get(data.db, job.id).state == "done"
-    other = jobs.add(data.db, 1, "prepare", {}, r.id)
+    assert recordings.get(data.db, r.id).checksum and jobs.get(data.db, job.id).state == "done"
+    other = prepare(data, r)
     foreman.step()
     broken = True
     desk.answers[desk.out[-1]] = {"result": {"checksum": "d" * 64, "frames": 99}}
@@ -109,7 +110,7 @@ def test_what_the_stories_show_is_prepared_first(data: Data, foreman: Foreman, t
 
     desk: Any = foreman.queue
     rows = [recordings.add(data.db, 1, f"/{k}.mov", f"r{k}", "interview", FACTS) for k in range(4)]
-    made = [jobs.add(data.db, 1, "prepare", {}, r.id) for r in rows]
+    made = [prepare(data, r) for r in rows]
     stories.edit(data.db, 1, None, "add_at_end", {"source": rows[3].id, "start": 0, "length": 20})
     foreman.step()
     assert [k.split(".")[0] for k in desk.out] == [str(made[3].id), str(made[0].id)]

@@ -246,7 +246,7 @@ def test_media_by_range(room: TestClient, coded: Coded) -> None:
         and part.headers["content-range"].endswith(f"/{len(whole)}")
     )
     assert room.get(f"/media/{i}/sound.pcm", headers={"range": f"bytes={len(whole) + 5}-"}).status_code == 416
-    for name in ("media.json", "proxy.idx", "peaks.bin", "small-0.jpg"):
+    for name in ("media.json", "pieces/0", "pieces/10", "peaks.bin", "small-0.jpg"):
         assert room.get(f"/media/{i}/{name}").status_code == 200
     for name in ("kovel.db", "small-x.jpg", "..%2f1%2fmedia.json", "small-99999.jpg"):
         assert room.get(f"/media/{i}/{name}").status_code == 404

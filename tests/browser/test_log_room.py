@@ -153,7 +153,7 @@ def test_from_sound_to_soundbites(page: Page, serve: Callable, tmp_path: Path) -
 def test_a_three_hour_recording(page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path) -> None:
     """30,000 words over three hours: they come in parts, a range is set to the frame without zooming, the page stays small."""
     data, r = coded
-    recordings.set_ready(data.db, r["talk"].id, "", 25 * 3600 * 3)
+    recordings.set_whole(data.db, r["talk"].id, "", 25 * 3600 * 3)
     rng = np.random.default_rng(1)
     vocabulary = ["".join(rng.choice(list("aeioulnrst"), rng.integers(2, 8))) for _ in range(4000)]
     said, t = [], 0

@@ -155,7 +155,7 @@ def test_without_webcodecs_pictures_stay_within_a_frame(page: Page, watch: Calla
 def test_long_ones_open_and_answer_soon(page: Page, serve: Callable, data: Data, tmp_path: Path) -> None:
     """Three hours with 30,000 words, and a story of 2,000 pieces: twice what is asked, for machines are noisy (see bench)."""
     long_story(data)
-    recordings.set_ready(data.db, 1, "", 270_000)
+    recordings.set_whole(data.db, 1, "", 270_000)
     recordings.set_words(
         data.db, 1, [Word(f"w{i % 4000}x", 17_000 * i, 17_000 * i + 9000, "MT"[i // 400 % 2]) for i in range(30_000)]
     )

@@ -15,6 +15,7 @@ from pathlib import Path
 
 from kovel.core.story.catalogue import run
 from kovel.core.story.model import Cover, Join, Piece, Refused, Sound, Story
+from kovel.core.story.paste import copied
 from tests.core.stories import SOURCES, do, three
 
 
@@ -49,7 +50,34 @@ def valued() -> Story:
     return do(do(s, "set_group", ids=[1, 2]), "set_along", lane="music")
 
 
-BEFORE = {"three": three, "laid": laid, "joined": joined, "spaced": spaced, "cut": cut, "valued": valued}
+def retimed() -> Story:
+    """A shot with sound at 200 % over the second piece, another at its own speed."""
+    s = do(three(), "lay_cover", source=4, at=110, until=150, start=20, end=100, fit=True)
+    return do(s, "lay_cover", source=4, at=200, until=230, start=0)
+
+
+def locked() -> Story:
+    """Cover lane 1 and the sounds are locked."""
+    return do(do(laid(), "set_lock", lane="cover 1", locked=True), "set_lock", lane="sounds", locked=True)
+
+
+def headed() -> Story:
+    """Headings over the first and the third piece; a space cut in two at the end."""
+    s = do(do(three(), "set_heading", piece=1, heading="River"), "set_heading", piece=3, heading="Night", target=9)
+    return do(do(s, "insert_space", at=240, length=20), "split", at=250)
+
+
+BEFORE = {
+    "three": three,
+    "laid": laid,
+    "joined": joined,
+    "spaced": spaced,
+    "cut": cut,
+    "valued": valued,
+    "retimed": retimed,
+    "locked": locked,
+    "headed": headed,
+}
 
 
 def _piece(p: Piece) -> str:
@@ -106,9 +134,12 @@ def asked(line: str) -> tuple[str, dict[str, object]]:
 
 
 def done(story: Story, line: str) -> list[str]:
-    """What an edit makes and tells, in lines; what it refuses with, in one."""
+    """What an edit makes and tells, in lines; what it refuses with, in one. `paste` takes what stands in [a, b)."""
+    name, params = asked(line)
+    if name == "paste":
+        params["clip"] = copied(story, params.pop("a"), params.pop("b"))  # type: ignore[arg-type]
     try:
-        after, told = run(story, SOURCES, *asked(line))
+        after, told = run(story, SOURCES, name, params)
     except Refused as e:
         return [f"refused: {e}"]
     head = "" if told.playhead is None else f" Playhead {told.playhead}."

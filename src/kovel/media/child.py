@@ -21,6 +21,10 @@ from kovel.media.files import Unusable
 LIMITS: dict[str, tuple[float | None, int, int]] = {
     "probe": (30, 25, 4 << 30),
     "derive": (None, 6 * 3600, 12 << 30),
+    "make_sound": (None, 6 * 3600, 12 << 30),
+    "make_look": (None, 3600, 12 << 30),
+    "make_pieces": (None, 6 * 3600, 12 << 30),
+    "finish": (None, 6 * 3600, 12 << 30),
     "render": (None, 24 * 3600, 16 << 30),
     "listen": (None, 6 * 3600, 16 << 30),
     "transcribe": (None, 48 * 3600, 24 << 30),
@@ -28,7 +32,12 @@ LIMITS: dict[str, tuple[float | None, int, int]] = {
     "align_text": (None, 6 * 3600, 16 << 30),
     "sync_by_sound": (None, 6 * 3600, 16 << 30),
 }
-MODULES = {"align_text": "transcribe", "pulse": "listen", "sync_by_sound": "listen"}
+MODULES = {
+    "align_text": "transcribe", "pulse": "listen", "sync_by_sound": "listen", "make_sound": "soundtrack", "make_look": "derive",
+    "make_pieces": "pieces", "finish": "derive",
+}  # fmt: skip
+AT_ONCE = ("probe", "render")  # what the editor waits for; all else gives way to playing and editing
+IN_THE_BACKGROUND = ("make_pieces", "make_look", "finish")  # and these take only what nobody else wants
 SILENT = 300.0  # seconds without progress before a child is given up
 
 
@@ -114,6 +123,11 @@ def main() -> None:
     resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     request = json.loads(sys.stdin.readline())
+    if request["call"] not in AT_ONCE:
+        os.nice(10 if request["call"] == "transcribe" else 5)
+    if request["call"] in IN_THE_BACKGROUND and hasattr(os, "SCHED_IDLE"):
+        with contextlib.suppress(OSError):
+            os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
 
     def orphaned() -> None:
         sys.stdin.read()

@@ -91,6 +91,17 @@ def listen(out: str, channels: int, progress: Progress) -> dict[str, float]:
     return {"seconds": len(level) / 100}
 
 
+def levels_between(sound: Sound16, start: int, end: int) -> Levels:
+    """The levels of 16 kHz samples [start, end) of a sound, which may still be growing behind them."""
+    maker = LevelMaker()
+    for a in range(start, end, BLOCK):
+        maker.feed(sound.read(a, min(end, a + BLOCK)))
+    level = maker.finish()
+    lead = min(start, 4 * RATE // WINDOW * WINDOW)  # the detector has a memory: let it warm up
+    heard = speech_probability(sound.read(start - lead, end))[lead // WINDOW :]
+    return Levels(stretch_to_ticks(heard, len(level)), level, local_floor(level))
+
+
 def save(folder: Path, levels: Levels) -> None:
     """Replace levels.npy in one step: a reader sees the old one or the new one."""
     part = folder / "levels.npy.part"

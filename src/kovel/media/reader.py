@@ -79,6 +79,8 @@ class FrameReader:
         self._keys: list[int] = []
         self._unit = 1  # of the stream's time stamps, in units of `base`
         self._fields = ""
+        self._begun = False
+        self._until = -(1 << 62)  # time stamp before which only what others are made from is decoded
         self._frames: Iterator[tuple[int, Any]] = iter(())
         # (time stamp, frame): a frame's own stamp changes once it is handed out and encoded
         self._now: tuple[int, Any] | None = None
@@ -111,8 +113,14 @@ class FrameReader:
         self._restart()
 
     def _decode(self) -> Iterator[tuple[int, Any]]:
-        """Frames with a time stamp; broken packets are stepped over."""
+        """Frames with a time stamp; broken packets are stepped over. On the way to a picture far behind a key frame, those
+        that no other picture is made from are not decoded."""
+        context = self.stream.codec_context
         for packet in self.container.demux(self.stream):
+            stamp = packet.pts if packet.pts is not None else packet.dts
+            far = stamp is not None and stamp * self._unit < self._until
+            if far != (context.skip_frame == "NONREF"):
+                context.skip_frame = "NONREF" if far else "DEFAULT"
             try:
                 yield from ((f.pts, f) for f in packet.decode() if f.pts is not None)
             except av.FFmpegError:
@@ -144,38 +152,66 @@ class FrameReader:
         limit = self._limit(n)
         if self._worth_seeking(limit):
             self._back_to(limit)
-        while self._next is not None and self._next[0] <= limit:
-            self._now, self._next = self._next, next(self._frames, None)
+        self._on_to(limit)
+        if self._now is not None and self._now[0] < self._until <= limit:  # so long does a picture stand: none left out
+            self._back_to(limit, every=True)
+            self._on_to(limit)
         if self._now is None:
             raise Unusable(f"{self.name} cannot be read at frame {n}. Check the file, then try again.")
         return self._now[1]
 
-    def _back_to(self, limit: int) -> None:
+    def _on_to(self, limit: int) -> None:
+        while self._next is not None and self._next[0] <= limit:
+            self._now, self._next = self._next, next(self._frames, None)
+
+    def near(self, n: int) -> Any:
+        """The key frame at or before frame n, as far as the container knows: quick, not exact."""
+        self._seek(self._limit(n))
+        self._begun = True
+        if self._now is None:
+            self._open()
+        if self._now is None:
+            raise Unusable(f"{self.name} cannot be read at frame {n}. Check the file, then try again.")
+        return self._now[1]
+
+    def _back_to(self, limit: int, every: bool = False) -> None:
         """To a picture at or before a time stamp. Where a container has no index of key frames (MPEG streams) a seek may
         land behind; then from further back, at last from the beginning."""
         # a deinterlaced picture needs the one before it, so that it is the same however it was come by
         early = 2 * int(1 / self.rate.fps / self.base) if self._fields else 0
         for seconds in (0, 2, 10):
             stamp = limit - early - int(seconds / self.base)
+            self._until = -(1 << 62) if every else limit - early - int(1 / self.base)
             self._seek(max(stamp, self.zero))
             if self._now is not None and self._now[0] <= max(limit - early, self.zero):
                 return
             if stamp <= self.zero:
                 break
+        self._until = -(1 << 62)
         self._open()
 
-    def each(self) -> Iterator[tuple[int, Any]]:
-        """(n, frame) for every tick from 0 to the end of the last picture."""
-        n = 0
+    def each(self, n: int = 0) -> Iterator[tuple[int, Any]]:
+        """(n, frame) for every tick from `n` to the end of the last picture."""
+        if n or self._begun:
+            self.get(n)
+            if self._next is None and self._ended(n):
+                return
+        self._begun = True
         while self._now is not None:
             if self._next is not None and self._next[0] <= self._limit(n):
                 self._now, self._next = self._next, next(self._frames, None)
                 continue
-            end = self._now[0] + max(self._now[1].duration or 0, int(1 / self.rate.fps / self.base))
-            if self._next is None and n > 0 and self._limit(n) >= end - int(Fraction(1, 4) / self.rate.fps / self.base):
+            if self._next is None and n > 0 and self._ended(n):
                 return
             yield n, self._now[1]
             n += 1
+
+    def _ended(self, n: int) -> bool:
+        """Whether tick n lies behind the last picture."""
+        if self._now is None:
+            return True
+        end = self._now[0] + max(self._now[1].duration or 0, int(1 / self.rate.fps / self.base))
+        return self._limit(n) >= end - int(Fraction(1, 4) / self.rate.fps / self.base)
 
 
 def deinterlaced(frames: Iterator[tuple[int, Any]], mode: str, base: Fraction) -> Iterator[tuple[int, Any]]:

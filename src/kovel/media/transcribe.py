@@ -7,6 +7,7 @@ and the edges are kept out of proven silence. Voiced sounds it left out stay as 
 
 import os
 import re
+import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
@@ -14,22 +15,32 @@ from functools import lru_cache
 from importlib.util import find_spec
 from itertools import pairwise
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 
-from kovel.core.sound.levels import RATE, TICK, Floats, Levels, Mask, hysteresis
+from kovel.core.sound.levels import RATE, TICK, Floats, Levels, Mask, hysteresis, runs
 from kovel.core.sound.pauses import VOICE, speech
 from kovel.core.words.align import LATE, Clip, clips, snap, sounds, spoken
 from kovel.core.words.fillers import voiced_between
 from kovel.core.words.transcript import Word
 from kovel.core.words.transcript_match import anchors, windows
 from kovel.media.files import Unusable
-from kovel.media.listen import Sound16, listen
+from kovel.media.listen import Sound16, levels_between, listen
+from kovel.media.soundtrack import keep
 
 GROUP = 12  # stretches recognised at a time
+AT_ONCE = 60_000  # ticks heard at once while the sound is being made: ten minutes
+AIR = 100  # ticks
+SOON = 3  # and the first time, so that there is something to read soon
 HESITATING = "Umm, let me, let me think, uh... like, hmm. Okay, um, here's what I, I was, uh, thinking."
 Progress = Callable[[float], None]
+
+
+class Readable(Protocol):
+    """16 kHz samples [start, end) of a sound."""
+
+    def read(self, start: int, end: int) -> Floats: ...
 
 
 def bundled_model() -> Path:
@@ -77,7 +88,7 @@ def recognise(sounds_of: Sequence[Floats], model: str, names: Sequence[str] = ()
 
 
 def recognise_clips(
-    sound: Sound16, group: Sequence[Clip], model: str, names: Sequence[str] = (), again: int = 3
+    sound: Readable, group: Sequence[Clip], model: str, names: Sequence[str] = (), again: int = 3
 ) -> list[tuple[Clip, Floats, list[Word]]]:
     """Clips with their sound and words. One in which no word begins for three seconds is heard again in halves.
 
@@ -173,7 +184,7 @@ def place_found(clip: Clip, words: Sequence[Word], found: Sequence[tuple[int, in
     return out
 
 
-def _read(sound: Sound16, clip: Clip) -> Floats:
+def _read(sound: Readable, clip: Clip) -> Floats:
     return np.concatenate([sound.read(a * 160, b * 160) for a, b in clip.parts])
 
 
@@ -183,12 +194,17 @@ class Heard:
 
     words: tuple[Word, ...]
     remark: str = ""
+    seconds: float = 0.0  # of speech
 
 
 def transcribe_sound(
-    sound: Sound16, levels: Levels, model: str = "", names: Sequence[str] = (), progress: Progress = lambda x: None
-) -> Heard:
-    """All words of a recording. `names`: people, places and tags of the project, so that they are heard as written."""
+    sound: Readable, levels: Levels, model: str = "", names: Sequence[str] = (), progress: Progress = lambda x: None,
+    so_far: Callable[[Sequence[Word]], None] = lambda words: None,
+) -> Heard:  # fmt: skip
+    """All words of a recording, from the front; `so_far` is given those up to where it is.
+
+    `names`: people, places and tags of the project, so that they are heard as written.
+    """
     talking = speech(levels)
     parts = clips(talking)
     if not parts:
@@ -203,17 +219,22 @@ def transcribe_sound(
 
     with ThreadPoolExecutor(1) as pool:  # one group is aligned while the next is recognised
         waiting = None
-        for k in range(0, len(parts), GROUP):
-            rows = recognise_clips(sound, parts[k : k + GROUP], model, names)
+        done = 0
+        while done < len(parts):
+            group = parts[done : done + (GROUP if done else SOON)]
+            rows = recognise_clips(sound, group, model, names)
             if waiting is not None:
                 words += waiting.result()
+                so_far(snap(words, talking))
             waiting = pool.submit(settled, rows)
-            progress(min(0.99, (k + GROUP) / len(parts)))
+            done += len(group)
+            progress(min(0.99, done / len(parts)))
         if waiting is not None:
             words += waiting.result()
     words = snap(words, talking)
     full = sorted([*words, *voiced_between(levels, words, mask=_voiced(levels, talking))], key=lambda w: w.start)
-    return Heard(tuple(full), _doubt(words, talking))
+    spoken = float(talking.sum()) / 100
+    return Heard(tuple(full), _doubt(words, spoken), spoken)
 
 
 def _voiced(levels: Levels, talking: Mask) -> Mask:
@@ -221,8 +242,11 @@ def _voiced(levels: Levels, talking: Mask) -> Mask:
     return talking & hysteresis(levels.speech, 0.8, 0.4, 5)
 
 
-def _doubt(words: Sequence[Word], talking: Mask) -> str:
-    seconds = float(talking.sum()) / 100
+def _doubt(words: Sequence[Word], seconds: float) -> str:
+    """What is to be said of words that stand for so many seconds of speech."""
+    words = [w for w in words if w.text != VOICE]
+    if not seconds:
+        return "No speech was found in it."
     if not words:
         return "No words could be made out. It may be music, noise, or another language than English."
     sure = sum(w.sure for w in words) / len(words)
@@ -235,10 +259,79 @@ def _doubt(words: Sequence[Word], talking: Mask) -> str:
     return ""
 
 
+class Stretch:
+    """A stretch of a sound, from a tick on, as a sound of its own."""
+
+    def __init__(self, sound: Sound16, first: int) -> None:
+        self.sound, self.first = sound, first * 160
+
+    def read(self, start: int, end: int) -> Floats:
+        return self.sound.read(self.first + start, self.first + end)
+
+
 def transcribe(out: str, channels: int, progress: Progress, model: str = "", names: Sequence[str] = ()) -> dict[str, Any]:
-    """The words of a prepared recording in folder `out`, as [text, start, end] rows, and a remark."""
-    heard = transcribe_sound(Sound16(Path(out) / "sound.pcm", channels), load_levels(out, channels), model, names, progress)
-    return {"words": [[w.text, w.start, w.end, round(w.sure, 3)] for w in heard.words], "remark": heard.remark}
+    """The words of a recording in folder `out`, as [text, start, end, sure] rows, and a remark.
+
+    While its sound is still being made, it is heard ten minutes at a time as it comes; heard.json has the words so far.
+    """
+    folder = Path(out)
+    words: list[Word] = []
+    done, seconds = 0, 0.0  # ticks heard, and how much of that was speech
+
+    def so_far(new: Sequence[Word]) -> None:
+        rows = [[w.text, w.start, w.end, round(w.sure, 3)] for w in (*words, *new)]
+        keep(folder / "heard.json", {"words": rows})
+
+    while not whole_sound(folder):
+        here = Sound16(folder / "sound.pcm", channels) if (folder / "sound.pcm").exists() else None
+        ticks = len(here) // 160 - AIR if here else 0  # the last bit may be half written
+        if here is None or ticks - done < AT_ONCE:
+            time.sleep(0.5)
+            progress(0.001)
+            continue
+        levels = levels_between(here, done * 160, (done + AT_ONCE) * 160)
+        end = _pause_before(speech(levels))
+        part = levels.between(0, end * TICK)
+        heard = transcribe_sound(Stretch(here, done), part, model, names, lambda x: progress(0.001), _later(so_far, done))
+        words += _moved(heard.words, done)
+        seconds += heard.seconds
+        done += end
+        so_far(())
+    sound = Sound16(folder / "sound.pcm", channels)
+    levels = load_levels(out, channels)
+    total = len(levels)
+    if done < total:
+        share = done / total
+        rest = levels.between(done * TICK, total * TICK)
+        heard = transcribe_sound(
+            Stretch(sound, done), rest, model, names, lambda x: progress(share + (1 - share) * x), _later(so_far, done)
+        )
+        words += _moved(heard.words, done)
+        seconds += heard.seconds
+    (folder / "heard.json").unlink(missing_ok=True)
+    return {"words": [[w.text, w.start, w.end, round(w.sure, 3)] for w in words], "remark": _doubt(words, seconds)}
+
+
+def whole_sound(folder: Path) -> bool:
+    """Whether all of a recording's sound is there."""
+    return any((folder / name).exists() for name in ("sound.json", "media.json"))
+
+
+def _moved(words: Sequence[Word], ticks: int) -> list[Word]:
+    return [replace(w, start=w.start + ticks * TICK, end=w.end + ticks * TICK) for w in words]
+
+
+def _later(tell: Callable[[Sequence[Word]], None], ticks: int) -> Callable[[Sequence[Word]], None]:
+    return lambda words: tell(_moved(words, ticks))
+
+
+def _pause_before(talking: Mask) -> int:
+    """The last tick in the middle of half a second without speech, within the last minute; the end where there is none."""
+    n = len(talking)
+    for a, b in reversed(list(zip(*(x.tolist() for x in runs(~talking)), strict=True))):
+        if b - a >= 50 and a > n - 6000:
+            return int((a + b) // 2)
+    return n
 
 
 def align_text(

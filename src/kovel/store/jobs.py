@@ -3,6 +3,7 @@
 import json
 import sqlite3
 import time
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -24,6 +25,8 @@ class Job:
     message: str
     result: dict[str, Any] | None
     attempt: int = 0
+    paused: bool = False
+    base: float = 0.0  # how far it was when this try began
 
     @property
     def key(self) -> str:
@@ -37,15 +40,17 @@ class Job:
     @property
     def seconds_left(self) -> int | None:
         """From the pace so far; None until there is one."""
-        if self.state != "working" or self.started is None or self.progress < 0.03:
+        done = self.progress - self.base
+        if self.state != "working" or self.started is None or done < 0.03 * (1 - self.base):
             return None
-        return round((time.time() - self.started) * (1 - self.progress) / self.progress)
+        return round((time.time() - self.started) * (1 - self.progress) / done)
 
 
 def _job(r: sqlite3.Row) -> Job:
     return Job(
         r["id"], r["project"], r["recording"], r["kind"], json.loads(r["params"]), r["state"], r["progress"], r["started"],
         r["finished"], r["message"], json.loads(r["result"]) if r["result"] else None, r["attempt"],
+        bool(r["paused"]), r["base"],
     )  # fmt: skip
 
 
@@ -91,13 +96,13 @@ def latest_of_recordings(db: Database, project: int, *kinds: str) -> dict[int, J
     return {r["recording"]: _job(r) for r in rows}
 
 
-def begin(db: Database, job: int) -> Job | None:
-    """Another try at a job that waits; None if it waits no more."""
+def begin(db: Database, job: int, base: float = 0.0) -> Job | None:
+    """Another try at a job that waits, of which so much is done already; None if it waits no more, or is held."""
     with db.write() as c:
         begun = c.execute(
-            "UPDATE job SET state = 'working', started = ?, progress = 0, message = '', attempt = attempt + 1"
-            " WHERE id = ? AND state = 'waiting'",
-            (time.time(), job),
+            "UPDATE job SET state = 'working', started = ?, progress = ?, base = ?, message = '', attempt = attempt + 1"
+            " WHERE id = ? AND state = 'waiting' AND NOT paused",
+            (time.time(), base, base, job),
         ).rowcount
         return get(db, job) if begun else None
 
@@ -122,12 +127,24 @@ def again(db: Database, job: int, *ended: str) -> None:
     ended = ended or ("failed", "cancelled")
     with db.write() as c:
         back = c.execute(
-            "UPDATE job SET state = 'waiting', progress = 0, started = NULL, finished = NULL, message = ''"
+            "UPDATE job SET state = 'waiting', progress = 0, started = NULL, finished = NULL, message = '', paused = 0"
             f" WHERE id = ? AND state IN ({','.join('?' * len(ended))})",
             (job, *ended),
         ).rowcount
     if not back:
         raise Invalid("It is under way or finished already. There is nothing to try again.")
+
+
+def pause(db: Database, ids: Sequence[int], paused: bool) -> int:
+    """Hold jobs that are open, or let them go on; how many it was new to. One under way goes back to wait."""
+    with db.write() as c:
+        return sum(
+            c.execute(
+                "UPDATE job SET paused = ?, state = 'waiting' WHERE id = ? AND paused != ? AND state IN ('waiting', 'working')",
+                (paused, i, paused),
+            ).rowcount
+            for i in ids
+        )
 
 
 def forget_message(db: Database, job: int) -> None:

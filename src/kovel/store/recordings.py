@@ -111,6 +111,11 @@ def of_project(db: Database, project: int) -> list[Recording]:
     ]
 
 
+def all_ids(db: Database) -> set[int]:
+    """Every recording there is, those of deleted projects too: these can be brought back."""
+    return {r[0] for r in db.read().execute("SELECT id FROM recording")}
+
+
 def sources(db: Database, project: int) -> dict[int, Source]:
     return {r.id: r.source for r in of_project(db, project)}
 
@@ -162,8 +167,14 @@ def reorder(db: Database, recording: int, before: int | None) -> None:
         c.executemany("UPDATE recording SET ordinal = ? WHERE id = ?", [(i, x) for i, x in enumerate(rest)])
 
 
-def set_ready(db: Database, recording: int, checksum: str, frames: int | None) -> None:
-    """Derived media are made; `frames` is the exact count found while making them."""
+def set_ready(db: Database, recording: int) -> None:
+    """It can be opened: what is known of it is known, and what is made of it comes."""
+    with db.write() as c:
+        c.execute("UPDATE recording SET ready = 1 WHERE id = ?", (recording,))
+
+
+def set_whole(db: Database, recording: int, checksum: str, frames: int | None) -> None:
+    """Everything is made of it; `frames` is the exact count found while making it."""
     with db.write() as c:
         c.execute("UPDATE recording SET ready = 1, checksum = ?, frames = ? WHERE id = ?", (checksum, frames, recording))
 
@@ -224,6 +235,33 @@ def words_between(db: Database, recording: int, start: int, end: int) -> list[Wo
     return [Word(*r) for r in rows]
 
 
+def words_before(db: Database, recording: int, sample: int, count: int) -> list[Word]:
+    """The last words that begin before a sample, the last one first."""
+    rows = db.read().execute(
+        "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND start < ? ORDER BY start DESC, i DESC LIMIT ?",
+        (recording, sample, count),
+    )
+    return [Word(*r) for r in rows]
+
+
+LONGEST = 4 * 48_000  # samples a word takes, hardly ever more
+
+
+def words_in_subclips(db: Database, project: int, clock: Rate) -> dict[int, list[Word]]:
+    """The words of every subclip of a project that begin in it or a little before, by the subclip: one query for all."""
+    k = f"48000 * {clock.den} / {clock.num}"
+    rows = db.read().execute(
+        "SELECT s.id, w.text, w.start, w.end, w.speaker, w.sure FROM recording r JOIN subclip s ON s.recording = r.id"
+        f" JOIN word w ON w.recording = s.recording AND w.start >= s.start * {k} - {LONGEST}"
+        f" AND w.start <= (s.start + s.length) * {k} WHERE r.project = ? ORDER BY s.id, w.start, w.i",
+        (project,),
+    )
+    out: dict[int, list[Word]] = {}
+    for i, *word in rows:
+        out.setdefault(i, []).append(Word(*word))
+    return out
+
+
 def speakers(db: Database, recording: int) -> list[str]:
     rows = db.read().execute(
         "SELECT DISTINCT speaker FROM sentence WHERE recording = ? AND speaker != '' ORDER BY 1", (recording,)
@@ -255,6 +293,22 @@ def set_words(db: Database, recording: int, said: Sequence[Word], did: str = "")
     """Replace all of a recording's words, and what is searched of them; one undoable step of the log."""
     r = get(db, recording)
     change_words(db, recording, 0, words(db, recording), said, did or f"words of {r.name}")
+
+
+def add_heard(db: Database, recording: int, heard: Sequence[Word]) -> None:
+    """The words that a transcription under way has heard behind those that are there; no step of the log: it is not done."""
+    with db.write() as c:
+        have = c.execute("SELECT count(*), coalesce(max(end), 0) FROM word WHERE recording = ?", (recording,)).fetchone()
+        new = [w for w in heard if w.start >= have[1]]
+        if new:
+            write_words(c, recording, have[0], 0, new)
+
+
+def forget_heard(db: Database, recording: int, heard: Sequence[Word]) -> None:
+    """Take the words of a transcription under way out again, if they are as it heard them: its end brings all of them."""
+    if [(w.text, w.start) for w in words(db, recording)] == [(w.text, w.start) for w in heard]:
+        with db.write() as c:
+            write_words(c, recording, 0, len(heard), ())
 
 
 def change_words(db: Database, recording: int, at: int, old: Sequence[Word], new: Sequence[Word], did: str) -> None:

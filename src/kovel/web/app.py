@@ -13,7 +13,22 @@ from starlette.exceptions import HTTPException
 from starlette.middleware.sessions import SessionMiddleware
 
 from kovel.core.told import Told
-from kovel.web import footage, handoff, hits, log, logsheet, media, shots, start, story, story_tools, tighten, times, words
+from kovel.web import (
+    footage,
+    handoff,
+    hits,
+    log,
+    logsheet,
+    making,
+    media,
+    shots,
+    start,
+    story,
+    story_tools,
+    tighten,
+    times,
+    words,
+)
 from kovel.web.given import of_the_project
 from kovel.web.pages import Web, say
 from kovel.web.security import Guard
@@ -37,6 +52,7 @@ def create_app(
         if jobs:
             foreman.start()
         yield
+        app.state.web.now.stop()
         foreman.stop()
 
     app = FastAPI(title="Kovel", lifespan=lifespan, docs_url=None, redoc_url=None)
@@ -45,7 +61,7 @@ def create_app(
     if passphrase:
         app.add_middleware(SessionMiddleware, secret_key=_secret(data), same_site="strict", session_cookie="kovel")
     app.mount("/static", StaticFiles(directory=Path(__file__).parent / "static"), name="static")
-    for room in (start, footage, logsheet, shots, log, words, tighten, hits, story_tools, story, handoff, media, times):
+    for room in (start, footage, making, logsheet, shots, log, words, tighten, hits, story_tools, story, handoff, media, times):
         app.include_router(room.router, dependencies=[Depends(of_the_project)])
 
     def refuse(request: Request, status: int, message: str) -> HTMLResponse | JSONResponse:

@@ -45,4 +45,4 @@ def face_of(data: Data, r: Recording, frame: int, clock: Rate) -> Face | None:
     sheet, i = divmod(min(own // made["every"], made["count"] - 1), ACROSS * ACROSS)
     y, x = divmod(i, ACROSS)
     w, h = made["width"], made["height"]
-    return Face(f"/media/{r.id}/small-{sheet}.jpg", x * w, y * h, w, h)
+    return Face(f"/media/{r.id}/{made.get('name', 'small')}-{sheet}.jpg", x * w, y * h, w, h)

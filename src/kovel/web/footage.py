@@ -19,6 +19,7 @@ from kovel.web.faces import face_of
 from kovel.web.pages import joined, page, report, rooms_state, sent, the_recording, web
 from kovel.work.hearing import transcribe
 from kovel.work.intake import allowed, bring_in, bring_in_all, files_in, free_name, prepare, safe, twice
+from kovel.work.room import taken_lately
 from kovel.work.syncing import apart, nudge, sets, sync_by_sound, sync_by_timecode
 
 router = APIRouter(prefix="/p/{project}")
@@ -43,7 +44,9 @@ def _rows(request: Request, project: int) -> dict[str, Any]:
         job = hearing.get(x["r"].id)
         x["hearing"] = job if job and job.state in ("waiting", "working", "failed") else None
         x["words"] = x["r"].id in have
+        x["takes"] = taken_lately(w.data.derived(x["r"].id)).all
     busy = any(j and j.state in ("waiting", "working") for x in rows for j in (x["job"], x["hearing"]))
+    coming = [x["job"] for x in rows if x["job"] and x["job"].state in ("waiting", "working")]
     running = any(x["hearing"] and x["hearing"].state != "failed" for x in rows)
     silent = sum(1 for x in rows if _speaks(x["r"]) and not x["words"] and not x["hearing"])
     matched = jobs.of_project(w.data.db, project, "sync")
@@ -60,7 +63,24 @@ def _rows(request: Request, project: int) -> dict[str, Any]:
         "kinds": recordings.KINDS,
         "silent": silent,
         "hearing": running,
+        "coming": len([j for j in coming if not j.paused]),
+        "held": len([j for j in coming if j.paused]),
+        "left": time_left(coming),
     }
+
+
+def time_left(coming: list[jobs.Job]) -> int | None:
+    """Seconds until all that is being prepared is there, by the pace of what is under way; None while that is not known."""
+
+    def to_do(j: jobs.Job) -> float:
+        num, den = j.params["rate"]
+        return float((j.params["frames"] or 1) * den / num * (1 - j.progress))
+
+    going = [j for j in coming if j.seconds_left is not None]
+    known = sum(map(to_do, going))
+    if not known:
+        return None
+    return round(max(j.seconds_left or 0 for j in going) * sum(map(to_do, coming)) / known)
 
 
 def _speaks(r: Recording) -> bool:
@@ -93,7 +113,7 @@ def transcribe_all(request: Request, project: int) -> HTMLResponse:
                 notes.append(str(e))
     if not done:
         raise Invalid("No interview is without words. " + " ".join(notes[:3]))
-    return _listed(
+    return listed(
         request, project, f"{done} recording{'s' if done != 1 else ''} will be transcribed, one after the other.", notes
     )
 
@@ -105,7 +125,7 @@ def transcribe_none(request: Request, project: int) -> HTMLResponse:
     stopped = [j for j in jobs.of_project(db, project, "transcribe") if j.state in ("waiting", "working")]
     for j in stopped:
         jobs.end(db, j.id, "cancelled")
-    return _listed(request, project, f"{len(stopped)} transcription{'s' if len(stopped) != 1 else ''} stopped.")
+    return listed(request, project, f"{len(stopped)} transcription{'s' if len(stopped) != 1 else ''} stopped.")
 
 
 @router.get("/preparing")
@@ -119,7 +139,7 @@ def preparing(request: Request, project: int, seen: int = 0) -> HTMLResponse:
     return out
 
 
-def _listed(request: Request, project: int, did: str, notes: list[str] | None = None, error: bool = False) -> HTMLResponse:
+def listed(request: Request, project: int, did: str, notes: list[str] | None = None, error: bool = False) -> HTMLResponse:
     return joined(listing(request, project), report(did, tuple(notes or ()), error=error))
 
 
@@ -127,7 +147,7 @@ def _several(request: Request, project: int, paths: list[Path]) -> HTMLResponse:
     made, bad = bring_in_all(web(request).data, project, paths)
     good = len(made)
     did = f"{good} recording{'s' if good != 1 else ''} brought in." if good else "Nothing was brought in."
-    return _listed(request, project, did, bad, error=not good)
+    return listed(request, project, did, bad, error=not good)
 
 
 @router.post("/footage/path")
@@ -166,7 +186,7 @@ async def upload(request: Request, project: int, files: list[UploadFile]) -> HTM
             to.unlink(missing_ok=True)
             bad.append(str(e).replace(to.name, name))
     did = f"{done} recording{'s' if done != 1 else ''} brought in." if done else "Nothing was brought in."
-    return await run_in_threadpool(_listed, request, project, did, bad, not done)
+    return await run_in_threadpool(listed, request, project, did, bad, not done)
 
 
 class SettingAsked(BaseModel):
@@ -193,7 +213,7 @@ def change(request: Request, project: int, recording: int, form: Annotated[dict[
     if not given:
         raise Invalid("There is nothing to change in that request.")
     r = recordings.update(web(request).data.db, recording, **given)
-    return _listed(request, project, f"{r.name} {'set aside' if given.get('aside') else 'changed'}.")
+    return listed(request, project, f"{r.name} {'set aside' if given.get('aside') else 'changed'}.")
 
 
 @router.post("/recordings/{recording}/order")
@@ -213,7 +233,7 @@ def order(
         j = max(0, min(len(rest), i + step))
         before = rest[j] if j < len(rest) else None
     recordings.reorder(db, recording, before)
-    return _listed(request, project, "Order changed.")
+    return listed(request, project, "Order changed.")
 
 
 @router.post("/recordings/{recording}/remove")
@@ -222,7 +242,7 @@ def remove(request: Request, project: int, recording: int) -> HTMLResponse:
     r = the_recording(request, project, recording)
     recordings.remove(db, recording)
     shutil.rmtree(web(request).data.derived(recording), ignore_errors=True)
-    return _listed(request, project, f"{r.name} taken out of the project. The file itself was not touched.")
+    return listed(request, project, f"{r.name} taken out of the project. The file itself was not touched.")
 
 
 @router.post("/recordings/{recording}/cancel")
@@ -232,7 +252,7 @@ def cancel(request: Request, project: int, recording: int) -> HTMLResponse:
     job = jobs.latest_of_recordings(db, project).get(recording)
     if job:
         jobs.end(db, job.id, "cancelled")
-    return _listed(request, project, "Preparation stopped. “Try again” takes it up.")
+    return listed(request, project, "Preparation stopped. “Try again” takes it up.")
 
 
 @router.post("/recordings/{recording}/retry")
@@ -243,7 +263,7 @@ def retry(request: Request, project: int, recording: int) -> HTMLResponse:
     if job and job.state in ("waiting", "working"):
         raise Invalid(f"{r.name} is being prepared already.")
     prepare(w.data, r)
-    return _listed(request, project, "Preparation begun again.")
+    return listed(request, project, "Preparation begun again.")
 
 
 @router.post("/footage/sync")
@@ -253,9 +273,9 @@ def sync(
     """Put the chosen recordings on one clock, by sound or by timecode."""
     data = web(request).data
     if how == "timecode":
-        return _listed(request, project, sync_by_timecode(data, project, ids or []))
+        return listed(request, project, sync_by_timecode(data, project, ids or []))
     sync_by_sound(data, project, ids or [])
-    return _listed(request, project, "Their sound is being matched.")
+    return listed(request, project, "Their sound is being matched.")
 
 
 @router.post("/footage/sync/stop")
@@ -264,7 +284,7 @@ def sync_none(request: Request, project: int) -> HTMLResponse:
     for j in jobs.of_project(db, project, "sync"):
         if j.state in ("waiting", "working"):
             jobs.end(db, j.id, "cancelled")
-    return _listed(request, project, "Matching stopped.")
+    return listed(request, project, "Matching stopped.")
 
 
 @router.post("/recordings/{recording}/sync")
@@ -281,8 +301,8 @@ def sync_by_hand(
     r = the_recording(request, project, recording)
     if out:
         apart(data, recording)
-        return _listed(request, project, f"{r.name} is in no sync set any more.")
+        return listed(request, project, f"{r.name} is in no sync set any more.")
     if not abs(ms) <= 60_000 or not abs(frames) <= 10_000:
         raise Invalid("That is further than a nudge goes: at most a minute.")
     nudge(data, recording, ms, frames, projects.get(data.db, project).rate)
-    return _listed(request, project, f"{r.name} moved by {f'{ms:+g} ms' if ms else f'{frames:+d} frames'}.")
+    return listed(request, project, f"{r.name} moved by {f'{ms:+g} ms' if ms else f'{frames:+d} frames'}.")

@@ -18,6 +18,7 @@ from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.store.subclips import Subclip
 from kovel.web.faces import face_of
+from kovel.web.making import making_values
 from kovel.web.pages import joined, page, plan_answer, render, report, sent, the_recording, web
 from kovel.web.shots import shot
 from kovel.work.speaking import found_pauses
@@ -48,7 +49,7 @@ def words_part(request: Request, r: Recording, *, oob: bool = False) -> str:
     return render(
         "parts/words.html", project=p, r=r, turns=turns(said[:FIRST], p.rate), more=FIRST if len(said) > FIRST else 0, voice=VOICE,
         speakers=recordings.speakers(w.data.db, r.id), hearing=hearing(request, r), model=settings.get(w.data.db, "model"), before="",
-        oob=oob,
+        oob=oob, seen=len(said),
     )  # fmt: skip
 
 
@@ -90,7 +91,7 @@ def room(request: Request, project: int, rec: int | None = None) -> HTMLResponse
     is_shot = chosen.kind in ("b-roll", "still") and chosen.ready
     return page(
         request, "log.html", **{**base, **_clips(request, project, chosen.id)}, tags=names,
-        words=words_part(request, chosen), shot=shot(request, p, chosen) if is_shot else None,
+        words=words_part(request, chosen), making=render("parts/making.html", **making_values(request, chosen)), shot=shot(request, p, chosen) if is_shot else None,
     )  # fmt: skip
 
 

@@ -70,16 +70,29 @@ def _groups(rows: list[Line], by: str) -> list[tuple[str, list[Line]]]:
     return sorted(out.items()) if by == "tag" else list(out.items())
 
 
+WINDOW = 200  # lines sent at first, and more of them as they are scrolled to
+
+
+def _window(request: Request) -> int:
+    """How many lines are wanted."""
+    try:
+        return max(WINDOW, int(request.query_params.get("lines") or WINDOW))
+    except ValueError:
+        return WINDOW
+
+
 def _sheet(request: Request, project: int) -> dict[str, Any]:
     w = web(request)
     p = projects.get(w.data.db, project)
     asked = _asked(request)
     every = log_lines(web(request).data, project)
     rows = _chosen(every, asked)
+    window = rows if asked["view"] == "board" else rows[: _window(request)]
     return {
-        "project": p, "asked": asked, "groups": _groups(rows, asked["group"] if asked["view"] != "board" else ""), "shown": rows,
+        "project": p, "asked": asked, "groups": _groups(window, asked["group"] if asked["view"] != "board" else ""), "shown": rows,
+        "more": len(window) + WINDOW if len(window) < len(rows) else 0, "hidden": len(rows) - len(window),
         "count": len(every), "views": VIEWS, "sorts": SORTS, "group_names": GROUPS,
-        "faces": {x.clip.id: face_of(w.data, x.recording, x.clip.start, p.rate) for x in rows},
+        "faces": {x.clip.id: face_of(w.data, x.recording, x.clip.start, p.rate) for x in window},
         "tags": sorted({t for x in every for t in x.clip.tags}), "speakers": sorted({x.speaker for x in every if x.speaker}),
         "rows": sorted({(x.recording.id, x.recording.name) for x in every}),
         "total": sum(x.clip.length for x in rows), "query": str(request.query_params),

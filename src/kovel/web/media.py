@@ -1,36 +1,101 @@
-"""Derived media by range. Only the files Kovel makes itself are served, by name from a fixed list."""
+"""Derived media by range, as far as they are made. Only what Kovel makes itself is served, by name from a fixed list."""
 
+import asyncio
 import re
+import time
+from typing import Any
 
+import numpy as np
 from fastapi import APIRouter, Request
-from fastapi.responses import FileResponse
+from fastapi.responses import FileResponse, JSONResponse, Response
+from starlette.concurrency import run_in_threadpool
 
 from kovel.media.card import card_file
-from kovel.store import projects
+from kovel.media.pieces import PIECE, place
+from kovel.media.proxy import GOP
+from kovel.media.soundtrack import PEAKS, peaks_file
+from kovel.store import projects, recordings
 from kovel.store.projects import Missing
 from kovel.web.pages import web
+from kovel.work.folder import look_at, media_facts
+from kovel.work.whole import piece_of_whole
 
 router = APIRouter()
-SERVED = {
-    "media.json": "application/json",
-    "proxy.mp4": "video/mp4",
-    "proxy.idx": "application/octet-stream",
-    "sound.pcm": "application/octet-stream",
-    "peaks.bin": "application/octet-stream",
-}
+SERVED = {"proxy.mp4": "video/mp4", "sound.pcm": "application/octet-stream"}
+STANDS = {"cache-control": "private, max-age=600"}
+CHANGES = {"cache-control": "private, no-cache"}
+PATIENCE = 20.0  # seconds a page waits for a piece that is being made
+
+
+@router.get("/media/{recording}/media.json")
+def facts(request: Request, recording: int) -> JSONResponse:
+    """What a player needs to know, as far as it is known. Asking tells that somebody looks at it."""
+    w = web(request)
+    known = media_facts(w.data, recording)
+    if known is None:
+        raise Missing("That is not made yet.")
+    look_at(w.data, recording)
+    if known["picture"] and not known["whole"]:
+        w.now.warm()
+    kept = {k: v for k, v in known.items() if k not in ("avcc", "first")}
+    return JSONResponse({**kept, "piece": PIECE, "gop": GOP}, headers=CHANGES)
+
+
+@router.get("/media/{recording}/peaks.bin")
+def peaks(request: Request, recording: int) -> Response:
+    """The waveform; while the sound is made, as much as there is."""
+    folder = web(request).data.derived(recording)
+    if (folder / "peaks.bin").is_file():
+        return FileResponse(folder / "peaks.bin", media_type="application/octet-stream", headers=STANDS)
+    if not (folder / "begun.json").is_file():
+        raise Missing("That is not made yet.")
+    raw = np.fromfile(folder / PEAKS, np.int8) if (folder / PEAKS).is_file() else np.zeros(0, np.int8)
+    return Response(peaks_file(raw[: len(raw) // 2 * 2].reshape(-1, 2)), media_type="application/octet-stream", headers=CHANGES)
+
+
+@router.get("/media/{recording}/pieces/{number}")
+async def piece(request: Request, recording: int, number: int) -> Response:
+    """A piece of the picture (media/pieces.py). One that is not made yet is made at once, before everything else."""
+    w = web(request)
+    folder = w.data.derived(recording)
+    made = place(folder, number)
+    until = time.monotonic() + PATIENCE
+    asked = False
+    while time.monotonic() < until:
+        if made.exists():
+            return FileResponse(made, media_type="application/octet-stream", headers=STANDS)
+        if (folder / "media.json").exists():
+            data = await run_in_threadpool(piece_of_whole, folder, number)
+            if data is None:
+                break
+            return Response(data, media_type="application/octet-stream", headers=STANDS)
+        if not asked:
+            params = await run_in_threadpool(_making, request, recording)
+            asked = True
+        if not w.now.want(params, number) or await request.is_disconnected():
+            break
+        await asyncio.sleep(0.02)
+    w.now.let_go(recording, number)
+    raise Missing("That is not made yet.")
+
+
+def _making(request: Request, recording: int) -> dict[str, Any]:
+    data = web(request).data
+    r = recordings.get(data.db, recording)
+    return {
+        "recording": recording, "path": r.path, "out": str(data.derived(recording)), "rate": [r.rate.num, r.rate.den],
+        "frames": r.frames or 1,
+    }  # fmt: skip
 
 
 @router.get("/media/{recording}/{name}")
 def derived(request: Request, recording: int, name: str) -> FileResponse:
-    kind = SERVED.get(name) or ("image/jpeg" if re.fullmatch(r"small-\d{1,4}\.jpg", name) else None)
+    kind = SERVED.get(name) or ("image/jpeg" if re.fullmatch(r"(small|look)-\d{1,4}\.jpg", name) else None)
     path = web(request).data.derived(recording) / name
     if kind is None or not path.is_file():
         raise Missing("That is not made yet.")
-    return FileResponse(
-        path,
-        media_type=kind,
-        headers={"cache-control": "private, no-cache" if name == "media.json" else "private, max-age=600"},
-    )
+    growing = name == "sound.pcm" and not (path.parent / "media.json").exists()
+    return FileResponse(path, media_type=kind, headers=CHANGES if growing else STANDS)
 
 
 @router.get("/p/{project}/card.png")
@@ -40,4 +105,4 @@ def card(request: Request, project: int, colour: str = "#000000", text: str = ""
     if not re.fullmatch("#[0-9a-f]{6}", colour) or len(text) > 500:
         raise Missing("There is no such card.")
     made = card_file(web(request).data.drawn, colour, text, p.width, p.height)
-    return FileResponse(made, media_type="image/png", headers={"cache-control": "private, max-age=600"})
+    return FileResponse(made, media_type="image/png", headers=STANDS)

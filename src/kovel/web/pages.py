@@ -1,6 +1,6 @@
 """What every room uses: templates, formats, messages."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -18,6 +18,7 @@ from kovel.store.recordings import Recording
 from kovel.web.faces import face_style
 from kovel.work.folder import Data, media_facts
 from kovel.work.intake import safe
+from kovel.work.ondemand import Now
 
 
 @dataclass(frozen=True)
@@ -27,6 +28,7 @@ class Web:
     data: Data
     roots: list[Path]
     passphrase: str | None
+    now: Now = field(default_factory=Now)  # makes pieces of pictures that a page asks for
 
 
 def web(request: Request) -> Web:
@@ -45,7 +47,10 @@ def size(n: float) -> str:
 def seconds(s: float | None) -> str:
     if s is None:
         return ""
-    return f"{s:.0f} s" if s < 90 else f"{s / 60:.0f} min"
+    if s < 90:
+        return f"{s:.0f} s"
+    minutes = round(s / 60)
+    return f"{minutes} min" if minutes < 90 else f"{minutes // 60} h {minutes % 60:02d} min"
 
 
 def clock(s: int) -> str:

@@ -16,11 +16,31 @@ SHOTS = ("b-roll", "still")
 SOUND_KINDS = {"music": ("music", "music bed"), "b-roll": ("natural", "natural sound")}  # kind of recording: of sound, said
 
 
+PAGE = 120  # items sent at first, and at each scroll to their end
+
+
+@dataclass(frozen=True, slots=True)
+class Page:
+    """A part of a shelf, and where the next one begins; None where it is the last."""
+
+    rows: tuple[ShelfItem, ...]
+    next: int | None
+
+
+def page_of(items: tuple[ShelfItem, ...], start: int) -> Page:
+    end = start + PAGE
+    return Page(items[start:end], end if end < len(items) else None)
+
+
 @dataclass(frozen=True, slots=True)
 class Shelf:
     bites: tuple[ShelfItem, ...]
     shots: tuple[ShelfItem, ...]  # ranges kept of b-roll, then whole shots
     beds: tuple[ShelfItem, ...]
+
+    def pages(self) -> dict[str, Page]:
+        """The first page of each."""
+        return {"bites": page_of(self.bites, 0), "shots": page_of(self.shots, 0), "beds": page_of(self.beds, 0)}
 
 
 def shelf_of(data: Data, project: int) -> Shelf:

@@ -11,6 +11,7 @@ from kovel.store.projects import SIZES
 from kovel.web.faces import face_of
 from kovel.web.pages import joined, page, report, web
 from kovel.web.security import right
+from kovel.work import room
 from kovel.work.intake import prepare
 
 router = APIRouter()
@@ -19,17 +20,33 @@ router = APIRouter()
 def _cards(request: Request) -> list[dict[str, Any]]:
     w = web(request)
     out = []
+    takes = room.of_all_projects(w.data)
     for p in projects.listing(w.data.db):
         rs = recordings.of_project(w.data.db, p.id)
         kept = stories.load(w.data.db, stories.current(w.data.db, p.id))
         face = next((f for r in rs if r.picture and (f := face_of(w.data, r, r.length(p.rate) // 3, p.rate))), None)
-        out.append({"project": p, "recordings": len(rs), "story": kept.story.length, "face": face})
+        out.append({"project": p, "recordings": len(rs), "story": kept.story.length, "face": face, "takes": takes[p.id]})
     return out
 
 
 @router.get("/")
 def index(request: Request) -> HTMLResponse:
-    return page(request, "start.html", cards=_cards(request), rates=RATES, sizes=SIZES, project=None, room="")
+    data = web(request).data
+    most = room.budget(data)
+    disk = {
+        "used": sum(room.of_all_projects(data).values()),
+        "free": room.free(data),
+        "budget": "" if most is None else f"{most / room.GB:g}",
+    }
+    return page(request, "start.html", cards=_cards(request), rates=RATES, sizes=SIZES, project=None, room="", disk=disk)
+
+
+@router.post("/room")
+def budget(request: Request, gb: Annotated[str, Form()] = "") -> HTMLResponse:
+    """How much what is made may take on the disk."""
+    most = room.set_budget(web(request).data, gb)
+    told = "as much as there is" if most is None else f"under {most:g} GB; what was looked at least goes first"
+    return HTMLResponse(report(f"What Kovel makes {'may take' if most is None else 'is kept'} {told}."))
 
 
 def _list(request: Request, message: str, undo: int | None = None) -> HTMLResponse:

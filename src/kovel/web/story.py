@@ -20,7 +20,7 @@ from kovel.web.keys import story_keys
 from kovel.web.lanes import COLUMNS, lane_list
 from kovel.web.pages import page, plan_answer, render, report, web
 from kovel.web.sheet import WHOLE, Drawing, Sheet
-from kovel.web.shelf import shelf_of
+from kovel.web.shelf import page_of, shelf_of
 from kovel.web.story_tools import told
 from kovel.work.quick_cuts import beats_of
 
@@ -100,8 +100,22 @@ def room(request: Request, project: int) -> HTMLResponse:
     kept = _kept(request, project)
     return page(
         request, "story.html", room="story", project=projects.get(data.db, project), key_rows=story_keys(),
-        shelf=shelf_of(data, project), zooms=ZOOMS, sheet=_sheet(request, kept), **told(data, project, kept),
+        shelf=shelf_of(data, project).pages(), zooms=ZOOMS, sheet=_sheet(request, kept), **told(data, project, kept),
     )  # fmt: skip
+
+
+@router.get("/story/shelf/{kind}")
+def shelf_page(request: Request, project: int, kind: Literal["bites", "shots", "beds"], start: int = 0) -> HTMLResponse:
+    """More of the shelf, from item `start` on."""
+    shelf = shelf_of(web(request).data, project)
+    items = {"bites": shelf.bites, "shots": shelf.shots, "beds": shelf.beds}[kind]
+    return page(
+        request,
+        "parts/shelf.html",
+        project=projects.get(web(request).data.db, project),
+        kind=kind,
+        part=page_of(items, max(0, start)),
+    )
 
 
 @router.get("/story/page")

@@ -21,6 +21,7 @@ from kovel.store.recordings import Recording
 from kovel.web.faces import face_of
 from kovel.web.pages import download, joined, page, plan_answer, render, report, sent, the_recording, web
 from kovel.work import speaking, tighten
+from kovel.work.folder import Data, media_facts
 
 router = APIRouter(prefix="/p/{project}")
 MOST = 400  # proposals drawn in the list at a time
@@ -94,9 +95,21 @@ def _desk(request: Request, project: int, r: Recording, clip: int | None) -> dic
         "project": p, "r": r, "clip": clip, "clip_name": name, "start": start, "end": end, "desk": d, "found": found, "shown": found[:MOST],
         "kinds": kinds, "sums": tighten.saved(pieces, start, end), "picture": picture, "words": said, "struck": _struck(said, found, p.rate), "voice": VOICE,
         "fillers": tighten.fillers(w.data), "heard": heard is not None and heard.heard, "fps": float(p.rate.fps),
-        "listening": listening if listening and listening.state in ("waiting", "working") else None,
+        **_listened(w.data, r.id, heard is not None and heard.heard, listening),
         "interviewer": tighten.interviewer(w.data), "clips": subclips.of_recording(w.data.db, r.id),
     }  # fmt: skip
+
+
+def _listened(data: Data, recording: int, all_: bool, job: jobs.Job | None) -> dict[str, Any]:
+    """What is to be said while not all of a recording was listened to, and whether more is to come."""
+    facts = media_facts(data, recording) or {}
+    if all_:
+        return {"awaited": False, "listened": ""}
+    if job and job.state in ("waiting", "working"):
+        return {"awaited": True, "listened": f"Listening: {job.percent} %. What stands here is from a first pass."}
+    if facts.get("sound") and not facts.get("sounded"):
+        return {"awaited": True, "listened": "Its sound is still being made; pauses are found once it is there."}
+    return {"awaited": False, "listened": "Not listened to yet."}
 
 
 def _drawn(

@@ -66,12 +66,19 @@ def start(request: Request, project: int, recording: int) -> HTMLResponse:
 
 
 @router.get("/recordings/{recording}/hearing")
-def how_far(request: Request, project: int, recording: int) -> HTMLResponse:
-    """How far a transcription is; the words once it is done."""
+def how_far(request: Request, project: int, recording: int, seen: int = 0) -> HTMLResponse:
+    """How far a transcription is, with the words that came after those `seen`; all of them once it is done."""
     r = the_recording(request, project, recording)
     job = hearing(request, r)
     if job and job.state in ("waiting", "working"):
-        return page(request, "parts/hearing.html", project=projects.get(web(request).data.db, project), r=r, hearing=job)
+        db = web(request).data.db
+        p = projects.get(db, project)
+        new = recordings.words_at(db, recording, seen, 8000)
+        far = page(request, "parts/hearing.html", project=p, r=r, hearing=job, seen=seen + len(new))
+        if not new:
+            return far
+        came = render("parts/turns.html", project=p, r=r, turns=turns(new, p.rate), before="", voice=VOICE, more=0)
+        return pages.joined(far, f'<div hx-swap-oob="beforebegin:#words-end">{came}</div>')
     return pages.joined(words_part(request, r), hx_retarget="#words", hx_reswap="outerHTML")
 
 

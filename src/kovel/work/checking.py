@@ -1,6 +1,5 @@
 """Checks and offers for a story, with what was measured of its recordings: pictures, levels, words."""
 
-from bisect import bisect_left
 from collections.abc import Callable
 from functools import lru_cache
 from pathlib import Path
@@ -63,16 +62,11 @@ def strength_of(data: Data, sources: Sources, clock: Rate) -> Callable[[Seam], i
 
 def _cuts_word(data: Data, clock: Rate) -> Callable[[int, int], str]:
     edge = 48 * 60  # a cut within 60 ms of a word's edge is taken for one at its edge
-    known: dict[int, tuple[list[int], list[Word]]] = {}
 
     def word(source: int, frame: int) -> str:
-        if source not in known:
-            said = [w for w in recordings.words(data.db, source) if w.text != VOICE]
-            known[source] = ([w.start for w in said], said)
-        starts, said = known[source]
         at = clock.frame_to_sample(frame)
-        i = bisect_left(starts, at - edge)  # words before it begin early enough; speakers may overlap
-        return next((w.text for w in reversed(said[max(0, i - 3) : i]) if w.end > at + edge), "")
+        near = recordings.words_before(data.db, source, at - edge, 4)  # speakers may overlap
+        return next((w.text for w in near if w.text != VOICE and w.end > at + edge), "")
 
     return word
 

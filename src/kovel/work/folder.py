@@ -1,5 +1,6 @@
 """One folder holds everything Kovel keeps: the database, the job queue, what was uploaded, and what it derived."""
 
+import contextlib
 import fcntl
 import json
 import os
@@ -54,8 +55,33 @@ class Data:
 
 
 def media_facts(data: Data, recording: int) -> dict[str, Any] | None:
-    """What media.json says of a recording; None while there is none. Read once as long as it stays as it is."""
-    path = data.derived(recording) / "media.json"
+    """What is known of a recording's media; None while there is none.
+
+    `whole` where everything is made; before that as far as it is: `samples` there are, `sounded` once that is all of them,
+    `small` frames to look at if there are some.
+    """
+    folder = data.derived(recording)
+    whole = _facts(folder / "media.json")
+    if whole is not None:
+        return {**whole, "whole": True, "sounded": True}
+    begun = _facts(folder / "begun.json")
+    if begun is None:
+        return None
+    facts = {**begun, **(_facts(folder / "look.json") or {}), "whole": False}
+    sound = _facts(folder / "sound.json") if begun["sound"] else None
+    if sound is not None:
+        return {**facts, **sound, "sounded": True}
+    facts["sounded"] = not begun["sound"]
+    if begun["sound"]:
+        try:
+            facts["samples"] = (folder / "sound.pcm").stat().st_size // (2 * begun["channels"])
+        except OSError:
+            facts["samples"] = 0
+    return facts
+
+
+def _facts(path: Path) -> dict[str, Any] | None:
+    """A file of facts, read once as long as it stays as it is."""
     try:
         st = path.stat()
         return _read(path, st.st_mtime_ns, st.st_size)
@@ -67,3 +93,32 @@ def media_facts(data: Data, recording: int) -> dict[str, Any] | None:
 def _read(path: Path, changed: int, size: int) -> dict[str, Any]:
     facts: dict[str, Any] = json.loads(path.read_text())
     return facts
+
+
+ENOUGH = 48_000 * 2 * 120  # bytes of sound.pcm from which on it is worth listening: a minute or two
+
+
+def sounded(folder: str, begun: bool = False) -> bool:
+    """Whether all of a recording's sound is there, by its folder; or (`begun`) some of it."""
+    d = Path(folder)
+    if any((d / name).exists() for name in ("sound.json", "media.json")):
+        return True
+    with contextlib.suppress(OSError):
+        return begun and (d / "sound.pcm").stat().st_size > ENOUGH
+    return False
+
+
+def look_at(data: Data, recording: int) -> None:
+    """Remember that somebody looks at a recording now: it is made first, and thrown away last."""
+    folder = data.derived(recording)
+    if folder.is_dir():
+        (folder / "looked").touch()
+
+
+def looked_at(data: Data) -> dict[int, float]:
+    """When each recording was looked at last, in Unix seconds."""
+    out = {}
+    for p in (data.root / "derived").glob("*/looked"):
+        with contextlib.suppress(OSError, ValueError):
+            out[int(p.parent.name)] = p.stat().st_mtime
+    return out

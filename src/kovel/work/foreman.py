@@ -5,17 +5,23 @@ import os
 import subprocess
 import sys
 import threading
+import time
+from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
+from kovel.media.soundtrack import keep
 from kovel.store import jobs, recordings
 from kovel.store.projects import Missing
-from kovel.work.folder import Data
-from kovel.work.hearing import listen, take_heard
+from kovel.work import preparing
+from kovel.work.folder import Data, looked_at, sounded
+from kovel.work.hearing import SoFar, listen, take_heard
+from kovel.work.preparing import Step
 from kovel.work.queue import Queue
+from kovel.work.room import make_room
 from kovel.work.syncing import take_sync
 
 CALLS = {
-    "prepare": "derive",
     "render": "render",
     "listen": "listen",
     "pulse": "pulse",
@@ -23,7 +29,22 @@ CALLS = {
     "align": "align_text",
     "sync": "sync_by_sound",
 }
-URGENT = {"render": 0, "prepare": 1, "listen": 2, "pulse": 3, "sync": 3, "align": 4, "transcribe": 5}
+URGENT = {"render": 0, "listen": 2, "pulse": 3, "sync": 3, "align": 4, "transcribe": 5}
+
+
+@dataclass(frozen=True, slots=True)
+class Out:
+    """A call that a worker has: the try at a job it belongs to, and which step of it."""
+
+    job: jobs.Job
+    step: Step | None = None
+
+    @property
+    def key(self) -> str:
+        return f"{self.job.key} {self.step.name}" if self.step else self.job.key
+
+
+ROOM = 30.0  # seconds between two looks at the disk
 
 
 class Foreman:
@@ -36,7 +57,8 @@ class Foreman:
         self._lock: int | None = None
         self._thread: threading.Thread | None = None
         self._process: subprocess.Popen[bytes] | None = None
-        self._out: dict[str, jobs.Job] = {}  # tries handed out, by their key, until their end is applied
+        self._out: dict[str, Out] = {}  # calls handed out, by their key, until their end is applied
+        self._heard: dict[str, SoFar] = {}  # words of transcriptions under way, by their key
         self._failed: dict[str, int] = {}  # how often an end could not be applied
 
     def start(self) -> bool:
@@ -71,9 +93,13 @@ class Foreman:
             self._lock = None
 
     def _run(self) -> None:
+        next_look = 0.0
         while not self._stop.wait(0.15):
             try:
                 self.step()
+                if time.monotonic() > next_look:
+                    next_look = time.monotonic() + ROOM
+                    make_room(self.data)
             except Exception as e:  # a locked database or a full disk passes; the loop must not end
                 print(f"kovel: jobs are held up ({e}); trying again", file=sys.stderr)
                 self._stop.wait(2)
@@ -84,75 +110,125 @@ class Foreman:
             self._take_back()
             self.queue.clear()
             self._hire()
-        for key, job in list(self._out.items()):
-            self._look_after(key, job)
-        free = self.workers - len(self._out)
-        seen = recordings.in_stories(self.data.db)  # what the stories show is wanted first
-        waiting = sorted(jobs.in_state(self.data.db, "waiting"), key=lambda j: (URGENT[j.kind], j.recording not in seen, j.id))
-        out = {j.id for j in self._out.values()}
-        heavy = sum(j.kind == "transcribe" for j in self._out.values())  # one recogniser fills the machine
-        for job in waiting:
+        for key, out in list(self._out.items()):
+            self._look_after(key, out)
+        self._hand_out(self.workers - len(self._out))
+
+    def _hand_out(self, free: int) -> None:
+        """Free workers get what is most urgent: sound before pictures, what is looked at and what the stories show first."""
+        if free <= 0:
+            return
+        db = self.data.db
+        shown = recordings.in_stories(db)
+        looked = looked_at(self.data)
+        under_way = {o.job.id for o in self._out.values()}
+        heavy = any(o.job.kind == "transcribe" for o in self._out.values())  # one recogniser fills the machine
+        calls: list[tuple[tuple[float, ...], jobs.Job, Step | None]] = []
+        for job in jobs.in_state(db, "waiting", "working"):
+            if job.paused:
+                continue
+            if job.kind != "prepare":
+                if job.kind in ("transcribe", "align") and not sounded(job.params["out"], job.kind == "transcribe"):
+                    continue
+                if job.state == "waiting" and job.id not in under_way:  # an earlier try of it may still be ending
+                    calls.append(((URGENT[job.kind], job.recording not in shown, 0, job.id), job, None))
+                continue
+            busy = [o.step for o in self._out.values() if o.job.id == job.id and o.step]
+            if any(o.job.id == job.id and o.job.attempt != job.attempt for o in self._out.values()):
+                continue
+            wanted = -looked.get(job.recording or 0, 0.0)  # what was looked at last, first
+            for n, s in enumerate(preparing.steps(job, busy, self.workers)):
+                calls.append(((s.urgency, wanted, job.recording not in shown, job.id + n / 1e4), job, s))
+        for _, job, step in sorted(calls, key=lambda c: c[0]):
             if free <= 0:
-                break
-            if (job.kind == "transcribe" and heavy) or job.id in out:  # an earlier try of it is still ending
+                return
+            if job.kind == "transcribe" and heavy:
                 continue
-            begun = jobs.begin(self.data.db, job.id)
-            if begun is None:
+            now: jobs.Job | None = jobs.get(db, job.id)
+            if now is not None and now.state == "waiting":
+                base = preparing.progress(now, {}) if step and step.name != "all" else 0.0
+                now = jobs.begin(db, job.id, base)
+            if now is None or (step and now.state != "working"):
                 continue
-            heavy += job.kind == "transcribe"
+            heavy = heavy or job.kind == "transcribe"
             free -= 1
-            self._out[begun.key] = begun
-            self.queue.put(begun.key, CALLS[job.kind], job.params)
+            out = Out(now, step)
+            if now.kind == "transcribe":
+                self._heard[out.key] = SoFar(self.data, now)
+            self._out[out.key] = out
+            self.queue.put(out.key, step.call if step else CALLS[job.kind], step.params if step else job.params)
 
     def _take_back(self) -> None:
         for job in jobs.in_state(self.data.db, "working"):
             jobs.again(self.data.db, job.id, "working")
         self._out.clear()
 
-    def _look_after(self, key: str, job: jobs.Job) -> None:
+    def _look_after(self, key: str, out: Out) -> None:
         """Progress noted, or the end applied; a try that counts no more is told to stop, and its answer passed over."""
         try:
-            now = jobs.get(self.data.db, job.id)
+            now = jobs.get(self.data.db, out.job.id)
         except Missing:
             now = None
-        current = now is not None and now.state == "working" and now.attempt == job.attempt
+        current = now is not None and now.state == "working" and now.attempt == out.job.attempt
         answer = self.queue.result(key)
         if answer is None:
-            if not current:
+            if now is None or not current:
                 self.queue.cancel(key)
-                return
-            x = self.queue.progress(key)
-            if x is not None and x != now.progress:  # type: ignore[union-attr]
-                jobs.advance(self.data.db, job.id, x)
+            else:
+                self._note(now, key)
             return
         if current:
             try:
                 with self.data.db.write():  # what it brought and its end, together and once
-                    self._end(job, answer)
+                    self._end(out, answer)
             except Exception as e:
                 self._failed[key] = self._failed.get(key, 0) + 1
                 if self._failed[key] < 5:  # a full disk or a foreign lock may pass
                     raise
-                jobs.end(self.data.db, job.id, "failed", f"Its result could not be kept ({type(e).__name__}: {e}). Try again.")
+                why = f"Its result could not be kept ({type(e).__name__}: {e}). Try again."
+                jobs.end(self.data.db, out.job.id, "failed", why)
         self._failed.pop(key, None)
+        self._heard.pop(key, None)
         self._out.pop(key, None)
         self.queue.forget(key)
 
-    def _end(self, job: jobs.Job, answer: dict[str, Any]) -> None:
+    def _note(self, now: jobs.Job, key: str) -> None:
+        """How far a job is, by what its calls have told."""
+        if key in self._heard:
+            self._heard[key].take()
+        if now.kind != "prepare":
+            x = self.queue.progress(key)
+        else:
+            outs = [o for o in self._out.values() if o.job.id == now.id and o.step]
+            told = {o.step.name: self.queue.progress(o.key) or 0.0 for o in outs if o.step}
+            x = preparing.progress(now, told)
+        if x is not None and abs(x - now.progress) > 1e-4:
+            jobs.advance(self.data.db, now.id, x)
+
+    def _end(self, out: Out, answer: dict[str, Any]) -> None:
+        job, step = out.job, out.step
         if "cancelled" in answer:
             jobs.end(self.data.db, job.id, "cancelled")
             return
         if "result" not in answer:
+            if step and step.name == "look":  # something to see at once would be nice; the pieces come anyway
+                keep(Path(job.params["out"]) / "look.json", {})
+                return
             jobs.end(self.data.db, job.id, "failed", answer["unusable"])
             return
         result = answer["result"]
         message = ""
-        if job.kind == "prepare" and job.recording is not None:
-            recordings.set_ready(self.data.db, job.recording, result["checksum"], result["frames"])
-            listen(self.data, job.recording)
+        if step and job.recording is not None:
+            if step.name == "sound" or (step.name == "all" and job.params["sound"]):
+                listen(self.data, job.recording)
+            if step.name not in ("all", "finish"):
+                return
+            recordings.set_whole(self.data.db, job.recording, result["checksum"], result["frames"])
         elif job.kind == "sync":
             message = take_sync(self.data, job, result)
         elif job.kind in ("transcribe", "align") and job.recording is not None:
+            if result["words"] and out.key in self._heard:
+                self._heard[out.key].end()
             message = take_heard(self.data, job.recording, result)
         kept = None if job.kind in ("transcribe", "align") else result
         jobs.end(self.data.db, job.id, "done", message, result=kept)

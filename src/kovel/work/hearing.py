@@ -19,7 +19,7 @@ def listen(data: Data, recording: int) -> Job | None:
     """Queue finding where somebody speaks; None for a recording without sound."""
     r = recordings.get(data.db, recording)
     facts = media_facts(data, recording)
-    if not r.sound or facts is None:
+    if not r.sound or facts is None or not facts["sounded"]:
         return None
     return jobs.add(
         data.db, r.project, "listen", {"out": str(data.derived(recording)), "channels": facts["channels"]}, recording
@@ -46,8 +46,8 @@ def transcribe(data: Data, recording: int) -> Job:
     if not r.sound:
         raise Invalid(f"{r.name} has no sound, so there is nothing to transcribe.")
     facts = media_facts(data, recording)
-    if not r.ready or facts is None:
-        raise Invalid(f"{r.name} is still being prepared. Transcribe it when it is ready.")
+    if facts is None:
+        raise Invalid(f"{r.name} is not prepared. Try again under Footage.")
     running = jobs.latest_of_recordings(data.db, r.project, "transcribe", "align").get(recording)
     if running and running.state in ("waiting", "working"):
         raise Invalid(f"{r.name} is being transcribed already.")
@@ -62,7 +62,7 @@ def align(data: Data, recording: int, text: str) -> Job:
     """Queue placing a text without times in the sound. A name before a colon at the start of a line is who speaks."""
     r = recordings.get(data.db, recording)
     facts = media_facts(data, recording)
-    if not r.sound or not r.ready or facts is None:
+    if not r.sound or facts is None or not facts["sounded"]:
         raise Invalid(f"{r.name} has no sound that is ready to put a text to.")
     speakers, said = _script(text)
     if not said:
@@ -87,6 +87,37 @@ def _script(text: str) -> tuple[list[str], list[str]]:
         said += words
         speakers += [now] * len(words)
     return speakers, said
+
+
+class SoFar:
+    """The words of a transcription under way, kept as they come where the recording had none."""
+
+    def __init__(self, data: Data, job: Job) -> None:
+        self.data, self.recording = data, job.recording or 0
+        self._path = data.derived(self.recording) / "heard.json"
+        self._path.unlink(missing_ok=True)
+        self._stamp = 0
+        self._fresh = not recordings.words_at(data.db, self.recording, 0, 1)
+        self._kept: list[Word] = []
+
+    def take(self) -> None:
+        """What has come since."""
+        try:
+            stamp = self._path.stat().st_mtime_ns
+            if stamp == self._stamp or not self._fresh:
+                return
+            rows = json.loads(self._path.read_text())["words"]
+        except (OSError, ValueError):
+            return
+        self._stamp = stamp
+        last = self._kept[-1].end if self._kept else 0
+        new = [w for w in (Word(str(t), int(a), int(b), "", float(s)) for t, a, b, s in rows) if w.start >= last]
+        self._kept += new
+        recordings.add_heard(self.data.db, self.recording, new)
+
+    def end(self) -> None:
+        """It is done: what comes now is all of it."""
+        recordings.forget_heard(self.data.db, self.recording, self._kept)
 
 
 def take_heard(data: Data, recording: int, result: dict[str, Any]) -> str:

@@ -13,6 +13,7 @@ from kovel.media.child import call
 from kovel.media.derive import checksum
 from kovel.media.files import Unusable
 from kovel.media.render import expected_bytes
+from kovel.media.soundtrack import keep
 from kovel.store import jobs, projects, recordings, stories
 from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
@@ -169,16 +170,14 @@ def _same_file(a: Path, b: Path) -> bool:
 
 
 def prepare(data: Data, r: Recording) -> Job:
-    """Queue making everything derived from a recording."""
-    params = {
-        "path": r.path,
-        "out": str(data.derived(r.id)),
-        "rate": [r.rate.num, r.rate.den],
-        "picture": r.picture,
-        "sound": r.sound,
-        "frames": r.frames,
-    }
-    return jobs.add(data.db, r.project, "prepare", params, r.id)
+    """Queue making everything derived from a recording. It can be opened at once, and fills as it is made."""
+    known = {"rate": [r.rate.num, r.rate.den], "picture": r.picture, "sound": r.sound, "frames": r.frames}
+    folder = data.derived(r.id)
+    folder.mkdir(parents=True, exist_ok=True)
+    if not (folder / "media.json").exists():
+        keep(folder / "begun.json", {**known, "channels": 1 if r.channels == 1 else 2})
+    recordings.set_ready(data.db, r.id)
+    return jobs.add(data.db, r.project, "prepare", {"path": r.path, "out": str(folder), **known}, r.id)
 
 
 def start_render(
@@ -198,8 +197,8 @@ def start_render(
     for i in used:
         r = recordings.get(data.db, i)
         facts = media_facts(data, i)
-        if not r.ready or facts is None:
-            raise Invalid(f"{r.name} is still being prepared. Render when it is ready.")
+        if facts is None or not facts["sounded"]:
+            raise Invalid(f"The sound of {r.name} is still being made. Render when it is there.")
         files[str(i)] = {
             "name": r.name, "path": r.path, "rate": [r.rate.num, r.rate.den], "still": r.frames is None,
             "pcm": str(data.derived(i) / "sound.pcm") if r.sound else None, "channels": facts.get("channels", 1),

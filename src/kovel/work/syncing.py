@@ -47,10 +47,10 @@ def sync_by_timecode(data: Data, project: int, ids: Sequence[int]) -> str:
 def sync_by_sound(data: Data, project: int, ids: Sequence[int]) -> Job:
     """Queue matching recordings by their sound; the first one's clock is the set's."""
     chosen = _chosen(data, project, ids)
-    for r in chosen:
-        if not r.sound or not r.ready:
-            raise Invalid(f"{r.name} has no sound that is ready yet.")
     facts = [media_facts(data, r.id) or {} for r in chosen]
+    for r, f in zip(chosen, facts, strict=True):
+        if not r.sound or not f.get("sounded"):
+            raise Invalid(f"{r.name} has no sound that is ready yet.")
     members = [
         {"out": str(data.derived(r.id)), "channels": f.get("channels", 1), "name": r.name, "id": r.id}
         for r, f in zip(chosen, facts, strict=True)

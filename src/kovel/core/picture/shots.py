@@ -28,6 +28,11 @@ class MotionMaker:
         self._last: Grey | None = None
         self._window = np.outer(np.hanning(HIGH), np.hanning(WIDE))
 
+    @property
+    def last(self) -> tuple[float, float, float, float]:
+        """The row of the frame that came last."""
+        return self._rows[-1]
+
     def feed(self, grey: Grey) -> None:
         if self._last is not None and np.array_equal(grey, self._last):
             self._rows.append((float(grey.mean()), 0.0, 0.0, 0.0))

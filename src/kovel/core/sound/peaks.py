@@ -17,6 +17,7 @@ class PeakMaker:
     def __init__(self) -> None:
         self._left = np.zeros(0, np.int16)
         self._rows: list[Pairs] = []
+        self._shown = 0  # of the rows, how many `fresh` gave
 
     def feed(self, samples: npt.NDArray[np.int16]) -> None:
         """samples: (n,) or (n, channels); channels are taken together (widest swing)."""
@@ -26,6 +27,11 @@ class PeakMaker:
         self._left = x[n:]
         if n:
             self._rows.append(_pairs(x[:n]))
+
+    def fresh(self) -> Pairs:
+        """The (n, 2) finest pairs that came since the last call."""
+        rows, self._shown = self._rows[self._shown :], len(self._rows)
+        return np.concatenate(rows) if rows else np.zeros((0, 2), np.int8)
 
     def finish(self) -> list[Pairs]:
         """(n, 2) int8 arrays for each of LEVELS."""

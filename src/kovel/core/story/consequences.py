@@ -33,6 +33,13 @@ def frames_of(n: int) -> str:
     return "1 frame" if abs(n) == 1 else f"{abs(n)} frames"
 
 
+def beyond(n: int, what: str, how: str) -> str:
+    """That so many frames of something run past the end."""
+    if n == 1:
+        return f"Its last frame runs past the end of the {what} and is not {how}."
+    return f"Its last {n} frames run past the end of the {what} and are not {how}."
+
+
 def source_of(sources: Sources, source: int) -> Source:
     try:
         return sources[source]

@@ -6,6 +6,7 @@ from dataclasses import replace
 
 from kovel.core.story.consequences import (
     Edit,
+    beyond,
     check_handles,
     check_range,
     frames_of,
@@ -148,7 +149,7 @@ def _check_speed(length: int, span: int) -> None:
 def _past_end(story: Story, cover: int) -> list[str]:
     c = story.cover(cover)
     over = story.at(c) + c.length - story.length
-    return [f"Its last {frames_of(over)} run past the end of the dialogue and are not seen."] if over > 0 else []
+    return [beyond(over, "dialogue", "seen")] if over > 0 else []
 
 
 def _in_place(story: Story, cover: int) -> Cover:

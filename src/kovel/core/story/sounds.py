@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from kovel.core.story.consequences import Edit, check_handles, check_range, frames_of, refuse_locked, settle, source_of
+from kovel.core.story.consequences import Edit, beyond, check_handles, check_range, frames_of, refuse_locked, settle, source_of
 from kovel.core.story.covers import three_points
 from kovel.core.story.model import SOUNDS, Refused, Sound, Sources, Story, Tether
 from kovel.core.story.offered import edit, entry
@@ -56,9 +56,7 @@ def _set(story: Story, sources: Sources, x: Sound, did: str, playhead: int | Non
     )
     new, report = settle(story, draft, sources, did, made=(x.id,), playhead=playhead)
     over = new.at(new.sound(x.id)) + x.length - new.length
-    return new, report.with_notes(
-        [f"Its last {frames_of(over)} run past the end of the talk and are not heard."] if over > 0 else []
-    )
+    return new, report.with_notes([beyond(over, "talk", "heard")] if over > 0 else [])
 
 
 def _in_place(story: Story, sound: int) -> Sound:

@@ -30,12 +30,22 @@ def uses(story: Story) -> list[Use]:
     return sorted(out, key=lambda u: (u.at, u.cover))
 
 
+def by_source(found: Iterable[Use]) -> dict[int, list[Use]]:
+    """Uses by recording: for asking about many ranges."""
+    out: dict[int, list[Use]] = {}
+    for u in found:
+        out.setdefault(u.source, []).append(u)
+    return out
+
+
 def times_used(found: Iterable[Use], source: int, start: int, end: int) -> int:
     """How often a range is used: counted when at least half of the shorter of the two is shared."""
     n = 0
     for u in found:
+        if u.source != source:
+            continue
         shared = min(end, u.end) - max(start, u.start)
-        if u.source == source and shared * 2 >= min(end - start, u.end - u.start) and shared > 0:
+        if shared * 2 >= min(end - start, u.end - u.start) and shared > 0:
             n += 1
     return n
 

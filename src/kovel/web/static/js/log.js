@@ -4,7 +4,7 @@ import { post, say } from "./base.js";
 import { alongTheRecording } from "./logmarks.js";
 import { correcting } from "./logwords.js";
 import { Loupe } from "./loupe.js";
-import { wave, waves } from "./peaks.js";
+import { forget, wave, waves } from "./peaks.js";
 import { readTime } from "./times.js";
 import { timecode, transport, typing } from "./transport.js";
 
@@ -190,9 +190,16 @@ overview.addEventListener("pointerup", () => {
 const draw = () => wave($("canvas", overview), log.dataset.recording, 0, total / fps);
 draw();
 new ResizeObserver(draw).observe(overview);
-document.addEventListener("look", () => {
+const redrawn = () => {
   draw();
   loupes.forEach((l) => l.draw());
+};
+document.addEventListener("look", redrawn);
+// There is more of its sound, or all of it.
+document.body.addEventListener("grown", () => {
+  for (const id of [log.dataset.recording, num(log.dataset.recording)]) forget(id);
+  redrawn();
+  along.loadAlong();
 });
 
 const choose = (a, b) => {

@@ -1,31 +1,78 @@
-// What the player needs of each recording: facts, packet index, raw sound by range. Fetched once, kept.
-const known = new Map();
+// What the player needs of each recording: facts, pieces of its picture, raw sound by range. Fetched once, kept.
 
 /**
- * @typedef {object} Facts what the server says of a recording
+ * @typedef {object} Small small frames there are, on sheets of ten by ten
+ * @property {number} every frames between two
+ * @property {number} count
+ * @property {number} width
+ * @property {number} height
+ * @property {string} name of the sheets
+ */
+/**
+ * @typedef {object} Facts what the server says of a recording, as far as it is made
  * @property {[number, number]} rate
  * @property {number|null} frames
  * @property {boolean} picture
- * @property {number} first offset of the first packet
- * @property {string} codec
- * @property {number} width
- * @property {number} height
- * @property {string} avcc
+ * @property {boolean} whole
+ * @property {boolean} sounded
  * @property {number} gop frames a group
+ * @property {number} piece frames a piece
  * @property {number} channels
  * @property {number} samples at 48 kHz
+ * @property {Small} [small]
  */
+
+/** @type {Map<number, Promise<Recording>>} */
+const known = new Map();
+/** @type {Map<number, Recording>} */
+const loaded = new Map();
+const KEPT = 40; // pieces
+
+/** A piece of a recording's picture (media/pieces.py): frames from `first` on. */
+export class Piece {
+  /** @param {ArrayBuffer} buffer @param {number} first */
+  constructor(buffer, first) {
+    const view = new DataView(buffer),
+      setup = view.getUint32(12, true);
+    this.first = first;
+    this.width = view.getUint32(4, true);
+    this.height = view.getUint32(8, true);
+    this.count = view.getUint32(16, true);
+    this.setup = new Uint8Array(buffer, 20, setup);
+    this.edges = [20 + setup + 4 * this.count];
+    for (let i = 0; i < this.count; i++) this.edges.push(this.edges[i] + view.getUint32(20 + setup + 4 * i, true));
+    this.buffer = buffer;
+  }
+
+  /** The packet of its i-th frame. */
+  packet(i) {
+    return new Uint8Array(this.buffer, this.edges[i], this.edges[i + 1] - this.edges[i]);
+  }
+
+  /** @returns {VideoDecoderConfig} */
+  get config() {
+    const hex = [...this.setup.subarray(1, 4)].map((x) => x.toString(16).padStart(2, "0"));
+    return {
+      codec: `avc1.${hex.join("")}`,
+      codedWidth: this.width,
+      codedHeight: this.height,
+      optimizeForLatency: true,
+      description: this.setup,
+    };
+  }
+}
 
 export class Recording {
   /** @type {number} */ id;
   /** @type {Facts} */ facts;
   /** Frames a second. */ rate = 0;
-  /** Frames there are. */ frames = 1;
-  /** @type {Float64Array} */ offsets;
-  /** @type {VideoDecoderConfig} */ config;
-  /** @type {Map<number, Promise<ArrayBuffer>>} */ gops = new Map();
+  /** Frames there are, as far as known. */ frames = 1;
+  /** @type {Map<number, Promise<Piece>>} */ pieces = new Map();
+  /** Pieces that are asked for and not there yet. @type {Map<number, AbortController>} */ coming = new Map();
   /** @type {Map<number, Promise<Int16Array>>} */ seconds = new Map();
+  /** Sheets of small frames. @type {Map<number, HTMLImageElement>} */ sheets = new Map();
 
+  /** @returns {Promise<Recording>} */
   static of(id) {
     if (!known.has(id)) {
       const p = Recording.load(id);
@@ -35,63 +82,105 @@ export class Recording {
     return known.get(id);
   }
 
+  /** A recording whose facts are here already. */
+  static here(id) {
+    return loaded.get(id);
+  }
+
   static async load(id) {
     const r = new Recording();
     r.id = id;
-    const answer = await fetch(`/media/${id}/media.json`);
-    if (!answer.ok) throw new Error("not ready");
-    r.facts = await answer.json();
-    r.rate = r.facts.rate[0] / r.facts.rate[1];
-    r.frames = r.facts.frames ?? 1;
-    if (r.facts.picture) {
-      const sizes = new Uint32Array(await (await fetch(`/media/${id}/proxy.idx`)).arrayBuffer());
-      r.offsets = new Float64Array(sizes.length + 1);
-      r.offsets[0] = r.facts.first;
-      for (let i = 0; i < sizes.length; i++) r.offsets[i + 1] = r.offsets[i] + sizes[i];
-      r.config = {
-        codec: r.facts.codec,
-        codedWidth: r.facts.width,
-        codedHeight: r.facts.height,
-        optimizeForLatency: true,
-        description: Uint8Array.from(atob(r.facts.avcc), (c) => c.charCodeAt(0)),
-      };
-    }
+    await r.learn();
+    loaded.set(id, r);
     return r;
   }
 
-  clamp(n) {
-    return Math.max(0, Math.min(n, this.offsets.length - 2));
+  /** The facts as they are now. */
+  async learn() {
+    const answer = await fetch(`/media/${this.id}/media.json`);
+    if (!answer.ok) throw new Error("not ready");
+    this.facts = await answer.json();
+    this.rate = this.facts.rate[0] / this.facts.rate[1];
+    this.frames = this.facts.frames ?? 1;
   }
 
-  // The packets of one group of pictures: a promise of bytes. About 200 are kept.
-  gop(k) {
-    let p = this.gops.get(k);
+  clamp(n) {
+    return Math.max(0, Math.min(n, this.frames - 1));
+  }
+
+  /** Piece k: a promise. One that is not made yet is made for whoever asks; the one after it is asked for as well. */
+  piece(k, ahead = true) {
+    let p = this.pieces.get(k);
     if (!p) {
-      const a = this.offsets[k * this.facts.gop];
-      const b = this.offsets[Math.min((k + 1) * this.facts.gop, this.offsets.length - 1)];
-      p = range(`/media/${this.id}/proxy.mp4`, a, b);
-      p.catch(() => this.gops.delete(k));
-      this.gops.set(k, p);
-      if (this.gops.size > 200) this.gops.delete(this.gops.keys().next().value);
+      const stop = new AbortController();
+      this.coming.set(k, stop);
+      p = this.fetch(k, stop.signal).finally(() => this.coming.delete(k));
+      p.catch(() => this.pieces.delete(k));
+      this.pieces.set(k, p);
+      if (this.pieces.size > KEPT) this.pieces.delete(this.pieces.keys().next().value);
     }
+    if (ahead && !this.facts.whole && (k + 1) * this.facts.piece < this.frames)
+      p.then(
+        () => this.piece(k + 1, false).catch(() => {}),
+        () => {},
+      );
     return p;
+  }
+
+  async fetch(k, signal) {
+    const r = await fetch(`/media/${this.id}/pieces/${k}`, { signal });
+    if (!r.ok) throw new Error(`piece ${k} of recording ${this.id}: ${r.status}`);
+    const piece = new Piece(await r.arrayBuffer(), k * this.facts.piece);
+    if (piece.count < this.facts.piece) this.frames = piece.first + piece.count; // it is the last one
+    return piece;
+  }
+
+  /** Whoever asked for other pieces than these is elsewhere now. @param {Set<number>} wanted */
+  onlyWanted(wanted) {
+    for (const [k, stop] of this.coming) if (!wanted.has(k) && !wanted.has(k - 1)) stop.abort();
+  }
+
+  /** The small frame nearest to frame n, if its sheet is here: what is drawn until the picture is there. */
+  near(n) {
+    const s = this.facts.small;
+    if (!s?.count) return null;
+    const i = Math.min(Math.floor(n / s.every), s.count - 1),
+      sheet = Math.floor(i / 100),
+      at = i % 100;
+    let image = this.sheets.get(sheet);
+    if (!image) {
+      image = new Image();
+      image.src = `/media/${this.id}/${s.name || "small"}-${sheet}.jpg`;
+      this.sheets.set(sheet, image);
+    }
+    if (!image.complete || !image.naturalWidth) return null;
+    return { image, x: (at % 10) * s.width, y: Math.floor(at / 10) * s.height, width: s.width, height: s.height };
   }
 
   // One second of raw sound: a promise of Int16Array, shorter at the end. About 60 are kept.
   second(s) {
     let p = this.seconds.get(s);
     if (!p) {
-      const step = 48000 * 2 * this.facts.channels;
-      const end = Math.min((s + 1) * step, this.facts.samples * 2 * this.facts.channels);
-      p =
-        s * step < end && s >= 0
-          ? range(`/media/${this.id}/sound.pcm`, s * step, end).then((b) => new Int16Array(b))
-          : Promise.resolve(new Int16Array(0));
+      p = this.heard(s);
       p.catch(() => this.seconds.delete(s));
       this.seconds.set(s, p);
       if (this.seconds.size > 60) this.seconds.delete(this.seconds.keys().next().value);
     }
     return p;
+  }
+
+  async heard(s) {
+    const step = 48000 * 2 * this.facts.channels,
+      a = s * step;
+    let b = Math.min(a + step, this.facts.samples * 2 * this.facts.channels);
+    if (b - a < step && !this.facts.sounded) {
+      await this.learn(); // it grows
+      b = Math.min(a + step, this.facts.samples * 2 * this.facts.channels);
+      if (b - a < step && !this.facts.sounded) this.seconds.delete(s); // not all of it yet: asked for again
+    }
+    if (a < 0 || b <= a) return new Int16Array(0);
+    const bytes = await range(`/media/${this.id}/sound.pcm`, a, b);
+    return new Int16Array(bytes, 0, bytes.byteLength >> 1);
   }
 }
 

@@ -24,6 +24,11 @@ export function peaks(id) {
   return kept.get(id);
 }
 
+/** There is more of a recording's sound than there was: its waveform is fetched anew. */
+export function forget(id) {
+  kept.delete(id);
+}
+
 const PER = [100, 12.5, 100 / 64]; // pairs a second, level by level
 
 // Draw seconds [a, b) along the long side of a canvas; `down` makes time run down the page.

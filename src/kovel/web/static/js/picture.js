@@ -11,7 +11,9 @@ export class Frames {
     this.wants = [];
     this.wanted = new Set(); // the groups of what is asked for
     this.sizes = new Map(); // recording -> frames in a group
+    this.ends = new Map(); // recording -> its last frame, once that was met
     this.decoders = new Map();
+    this.setups = new WeakMap(); // decoder -> what it is set up for
     this.busy = false;
     this.failed = null;
     this.exact = true;
@@ -25,6 +27,7 @@ export class Frames {
   want(pairs) {
     this.wants = pairs;
     this.wanted = new Set(pairs.map(([id, n]) => this.group(id, n)));
+    this.letGo(pairs);
     for (const [g, frames] of this.kept)
       if (!this.wanted.has(g)) {
         for (const f of frames.values()) f.close();
@@ -34,7 +37,21 @@ export class Frames {
   }
 
   get(id, n) {
+    const last = this.ends.get(id); // the recording turned out to end before that
+    if (last !== undefined && n > last) n = last;
     return this.kept.get(this.group(id, n))?.get(n);
+  }
+
+  // Pieces that are being made for nobody any more need not be waited for.
+  letGo(pairs) {
+    const wanted = new Map();
+    for (const [id, n] of pairs) {
+      const rec = Recording.here(id);
+      if (!rec || rec.facts.whole) continue;
+      if (!wanted.has(rec)) wanted.set(rec, new Set());
+      wanted.get(rec).add(Math.floor(n / rec.facts.piece));
+    }
+    for (const [rec, pieces] of wanted) rec.onlyWanted(pieces);
   }
 
   async pump() {
@@ -58,15 +75,14 @@ export class Frames {
           if (other === g || soon.has(other) || soon.size > 3) continue;
           soon.add(other);
           Recording.of(i)
-            .then((r) => {
-              if (r.offsets && m < r.offsets.length - 1) r.gop(Math.floor(m / r.facts.gop));
-            })
+            .then((r) => r.facts.picture && m < r.frames && r.piece(Math.floor(m / r.facts.piece)))
             .catch(() => {});
         }
         const fault = await this.decode(rec, Math.floor(n / rec.facts.gop)).then(
           () => null,
           (e) => e,
         );
+        if (fault?.name === "AbortError") continue; // somebody went elsewhere
         if (fault) this.drop();
         const got = !this.wanted.has(g) || this.get(id, n);
         again = got && !fault ? 0 : again + 1;
@@ -85,9 +101,11 @@ export class Frames {
     this.decoders.clear();
   }
 
-  decoder(rec) {
+  /** @param {Recording} rec @param {import("./media.js").Piece} piece */
+  decoder(rec, piece) {
     let d = this.decoders.get(rec.id);
-    if (!d || d.state === "closed") {
+    if (!d || d.state === "closed" || this.setups.get(d) !== String(piece.setup)) {
+      if (d && d.state !== "closed") d.close();
       d = new VideoDecoder({
         output: (f) => {
           const n = Math.round(f.timestamp / 1000),
@@ -98,7 +116,8 @@ export class Frames {
         },
         error: () => this.decoders.delete(rec.id), // what waits for its pictures hears of it and tries again
       });
-      d.configure(rec.config);
+      d.configure(piece.config);
+      this.setups.set(d, String(piece.setup));
       this.decoders.set(rec.id, d);
       if (this.decoders.size > 6) {
         const [old, dec] = this.decoders.entries().next().value;
@@ -111,20 +130,16 @@ export class Frames {
 
   // Decode group k of a recording. Time stamps carry the frame number (in ms).
   async decode(rec, k) {
-    const bytes = new Uint8Array(await rec.gop(k));
-    const d = this.decoder(rec);
-    const a = k * rec.facts.gop,
-      end = Math.min(a + rec.facts.gop, rec.offsets.length - 1);
+    const { gop, piece: size } = rec.facts,
+      piece = await rec.piece(Math.floor((k * gop) / size));
+    if (piece.count < size) this.ends.set(rec.id, piece.first + piece.count - 1);
+    const d = this.decoder(rec, piece),
+      a = k * gop - piece.first,
+      end = Math.min(a + gop, piece.count);
     for (let i = a; i < end; i++) {
-      const from = rec.offsets[i] - rec.offsets[a];
-      d.decode(
-        new EncodedVideoChunk({
-          type: i === a ? "key" : "delta",
-          timestamp: i * 1000,
-          duration: 1000,
-          data: bytes.subarray(from, from + rec.offsets[i + 1] - rec.offsets[i]),
-        }),
-      );
+      const timestamp = (piece.first + i) * 1000,
+        type = i === a ? "key" : "delta";
+      d.decode(new EncodedVideoChunk({ type, timestamp, duration: 1000, data: piece.packet(i) }));
     }
     await d.flush();
   }

@@ -1,5 +1,6 @@
 // Plays a plan on a canvas. The plan says what is seen and heard; nothing is decided here. The audio clock leads.
 import { Frames } from "./picture.js";
+import { Recording } from "./media.js";
 import { VideoPool } from "./pool.js";
 import { RATE, Sound } from "./sound.js";
 
@@ -282,6 +283,7 @@ export class Player extends EventTarget {
       if (!f) {
         if (this.playing && !this.missed) this.late++;
         this.missed = true;
+        this.nearest(l);
         return;
       }
       images.push(f);
@@ -294,6 +296,36 @@ export class Player extends EventTarget {
     this.paint.globalAlpha = 1;
     this.shown = id;
     this.drawn(t);
+  }
+
+  // Until a picture is made: the small frame nearest to it, with a quiet mark.
+  nearest({ id, n }) {
+    const rec = Recording.here(id),
+      small = rec && !rec.facts.whole && rec.near(n),
+      key = `near ${id} ${small && small.image.src} ${small && small.x} ${small && small.y}`;
+    if (!small || this.shown === key) return;
+    const c = this.canvas,
+      g = this.paint,
+      k = Math.min(c.width / small.width, c.height / small.height),
+      [w, h] = [small.width * k, small.height * k];
+    g.fillStyle = "#000";
+    g.fillRect(0, 0, c.width, c.height);
+    g.drawImage(
+      small.image,
+      small.x,
+      small.y,
+      small.width,
+      small.height,
+      (c.width - w) / 2,
+      (c.height - h) / 2,
+      w,
+      h,
+    );
+    g.fillStyle = "rgba(25, 24, 22, 0.72)";
+    g.fillRect(c.width - 66, 14, 52, 26);
+    g.fillStyle = "#ece4d5";
+    for (let i = 0; i < 3; i++) g.fillRect(c.width - 54 + i * 12, 25, 5, 5);
+    this.shown = key;
   }
 
   // One layer over what is there, by its opacity: its part of the picture, cut to its place, as the renderer does.

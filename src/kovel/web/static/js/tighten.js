@@ -1,7 +1,7 @@
 // The Tighten room: go through what is proposed by key, hear it, move its edges. The server proposes and keeps.
-import { $, $$, byId, inside, target } from "./dom.js";
+import { $, $$, byId, inside, target, num } from "./dom.js";
 import { post, redraw, say } from "./base.js";
-import { wave } from "./peaks.js";
+import { forget, wave } from "./peaks.js";
 import { transport, typing } from "./transport.js";
 
 const room = byId("tighten");
@@ -15,6 +15,7 @@ const player = await transport($("[data-player]"), `${base}/recordings/${rec}/pl
 const whole = player.plan; // the recording as it is; other plans are for hearing
 let shift = null; // while a plan for hearing is loaded: its frame -> the recording's
 let chosen = null;
+let awaited = Boolean($("[data-awaited]")); // its sound, or what is found in it, is still to come
 
 const rows = () => $$("#list [data-key]", document);
 const of = (r) => ({
@@ -121,6 +122,12 @@ document.body.addEventListener("htmx:beforeSwap", () => {
 document.body.addEventListener("htmx:afterSettle", () => {
   if ($("#desk #settings")) {
     settle();
+    if (awaited) {
+      forget(num(rec)); // there is more of its sound than there was
+      forget(rec);
+      picture();
+    }
+    awaited = Boolean($("[data-awaited]"));
     byId("list").scrollTop = tops[0];
     byId("tight-words").scrollTop = tops[1];
   }

@@ -1,0 +1,265 @@
+"""A recording's pictures for the page, made piece by piece: each piece stands alone and is named whole only when it is.
+
+frames      |0 ........ 47|48 ........ 95|96 ...
+pieces/     0.kvp 0.npz    1.kvp 1.npz    2.kvp ...       48 frames each, the last one shorter
+            ^ first frame of each a key frame, and every 12th after it
+
+K.kvp        "KVPP", width, height, bytes of the decoder's set-up, count of frames (uint32 LE); the set-up (avcC); a
+             uint32 a frame: its packet's size; the packets (H.264, no B-frames), end to end
+K.npz        of each frame: `greys` (9 x 16, uint8) and `motion` (core.picture.shots, but for the first frame's movement);
+             `small`: its small frames; `ends`: its first and last frame at 64 x 36, grey
+end.json     how many frames there are, once one piece met the end of the recording
+"""
+
+import json
+import struct
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import av
+import numpy as np
+
+from kovel.core.picture.shots import HIGH, MotionMaker
+from kovel.core.picture.shots import WIDE as GREY_WIDE
+from kovel.core.time.rate import Rate
+from kovel.media.files import kind_of
+from kovel.media.proxy import GOP, decoder_setup, encoder, length_prefixed, proxy_size, small_size
+from kovel.media.reader import STILL, Filmed, Fit, FrameReader, rgb_of, still_frame
+from kovel.media.soundtrack import keep
+
+PIECE = 4 * GOP
+MAGIC = b"KVPP"
+Progress = Callable[[float], None]
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """What a piece's file holds: size of the picture, the decoder's set-up, its packets in order."""
+
+    width: int
+    height: int
+    setup: bytes
+    packets: tuple[bytes, ...]
+
+    def to_bytes(self) -> bytes:
+        sizes = [len(p) for p in self.packets]
+        head = struct.pack(f"<4I{len(sizes)}I", self.width, self.height, len(self.setup), len(sizes), *sizes)
+        return MAGIC + head[:16] + self.setup + head[16:] + b"".join(self.packets)
+
+
+def read_piece(data: bytes) -> Piece:
+    """The piece in a file's bytes; `ValueError` if it is none."""
+    if data[:4] != MAGIC:
+        raise ValueError("no piece")
+    width, height, setup, count = struct.unpack_from("<4I", data, 4)
+    at = 20 + setup
+    sizes = struct.unpack_from(f"<{count}I", data, at)
+    at += 4 * count
+    packets = []
+    for n in sizes:
+        packets.append(data[at : at + n])
+        at += n
+    return Piece(width, height, data[20 : 20 + setup], tuple(packets))
+
+
+def place(folder: Path, k: int) -> Path:
+    return folder / "pieces" / f"{k}.kvp"
+
+
+def frames_found(folder: Path) -> int | None:
+    """How many frames the recording has, once that is known."""
+    try:
+        return int(json.loads((folder / "pieces" / "end.json").read_text())["frames"])
+    except (OSError, ValueError, KeyError):
+        return None
+
+
+def pieces_of(frames: int) -> int:
+    return -(-frames // PIECE)
+
+
+def there(folder: Path) -> set[int]:
+    """Which pieces are made."""
+    try:
+        return {int(p.stem) for p in (folder / "pieces").iterdir() if p.suffix == ".kvp"}
+    except OSError:
+        return set()
+
+
+def missing(folder: Path, frames: int) -> list[tuple[int, int | None]]:
+    """Runs of pieces that are to be made still, [first, last); last None: to the end, wherever that is.
+
+    `frames` is how many the recording is thought to have.
+    """
+    found = frames_found(folder)
+    total = pieces_of(frames if found is None else found)
+    have = there(folder)
+    runs: list[tuple[int, int | None]] = []
+    for k in range(total):
+        if k in have:
+            continue
+        if runs and runs[-1][1] == k:
+            runs[-1] = (runs[-1][0], k + 1)
+        else:
+            runs.append((k, k + 1))
+    if found is not None:
+        return runs
+    if runs and runs[-1][1] == total:
+        runs[-1] = (runs[-1][0], None)
+    else:
+        runs.append((total, None))
+    return runs
+
+
+def make_pieces(
+    path: str, out: str, rate: list[int], frames: int, first: int, last: int | None, progress: Progress, threads: int = 0
+) -> dict[str, int]:
+    """Make the pieces [first, last) of a recording's pictures that are not there yet; how many were made."""
+    if kind_of(Path(path)) == "still":
+        _one(Path(path), Path(out))
+        return {"made": 1}
+    maker = Maker(Path(path), Path(out), Rate(*rate), frames, threads)
+    made = 0
+    try:
+        for k in maker.run(first, last):
+            made += 1
+            progress(min(0.99, (k + 1 - first) / max(1, (last or pieces_of(frames)) - first)))
+    finally:
+        maker.close()
+    return {"made": made}
+
+
+def _one(src: Path, folder: Path) -> None:
+    """A still picture as one piece of one frame."""
+    frame = still_frame(src)
+    (folder / "pieces").mkdir(parents=True, exist_ok=True)
+    making = _Encoding(folder, frame, STILL, Rate(25), 1)
+    motion = MotionMaker()
+    motion.feed(making.grey(frame))
+    making.add(0, frame, motion.last)
+    making.finish()
+    list(making.whole(rest=True))
+    keep(folder / "pieces" / "end.json", {"frames": 1})
+
+
+class Maker:
+    """Makes pieces of one recording, wherever in it: its reader stays where the last piece ended."""
+
+    def __init__(self, src: Path, folder: Path, rate: Rate, frames: int, threads: int = 0) -> None:
+        self.reader = FrameReader(src, rate, threads)
+        self.folder, self.rate, self.threads = folder, rate, threads
+        self.every = small_every(rate, frames)
+        (folder / "pieces").mkdir(parents=True, exist_ok=True)
+
+    def close(self) -> None:
+        self.reader.close()
+
+    def run(self, first: int, last: int | None) -> Iterator[int]:
+        """Numbers of pieces of [first, last) as they are made; those that are there are passed over."""
+        k = first
+        while last is None or k < last:
+            if place(self.folder, k).exists():
+                k += 1
+                continue
+            found = frames_found(self.folder)
+            if found is not None and k * PIECE >= found:
+                return
+            done = None
+            for done in self._stretch(k, last):
+                yield done
+            if done is None:  # behind the end
+                return
+            k = done + 1
+
+    def _stretch(self, first: int, last: int | None) -> Iterator[int]:
+        """Pieces from `first` on, by one encoder, up to one that is there already, to `last`, or to the end."""
+        making: _Encoding | None = None
+        motion = MotionMaker()
+        begin = first * PIECE
+        for n, frame in self.reader.each(begin):
+            if making is None:
+                making = _Encoding(self.folder, frame, self.reader.filmed, self.rate, self.every, first, self.threads)
+            if n % PIECE == 0 and n > begin:
+                k = n // PIECE
+                if (last is not None and k >= last) or place(self.folder, k).exists():
+                    break
+            motion.feed(making.grey(frame))
+            making.add(n, frame, motion.last)
+            yield from making.whole()
+        else:
+            if making is not None:
+                keep(self.folder / "pieces" / "end.json", {"frames": making.count})
+        if making is not None:
+            making.finish()
+            yield from making.whole(rest=True)
+
+
+class _Encoding:
+    """One encoder and what is noted beside its frames, handed over piece by piece."""
+
+    def __init__(self, folder: Path, frame: Any, of: Filmed, rate: Rate, every: int, first: int = 0, threads: int = 0) -> None:
+        size = proxy_size(frame, of.pixel)
+        self.folder, self.rate, self.every, self.size, self.next = folder, rate, every, size, first
+        self.count = first * PIECE  # frames up to where it is
+        self.codec = encoder(size, rate, threads)
+        self.setup = decoder_setup(bytes(self.codec.extradata))
+        self.fit = Fit(*size, of, pad=False, quick=True)
+        self.small = small_size(size)
+        self.packets: list[bytes] = []
+        self.greys: list[np.ndarray] = []
+        self.wide: list[np.ndarray] = []  # the same, as motion is measured on
+        self.motion: list[tuple[float, float, float, float]] = []
+        self.tiles: dict[int, np.ndarray] = {}
+        self._grey = av.video.reformatter.VideoReformatter()
+        self._last: tuple[Any, Any, Any] = (None, None, None)
+
+    def grey(self, frame: Any) -> np.ndarray:
+        """The frame very small and grey; fitted for the encoder on the way."""
+        if self._last[0] is not frame:
+            f = self.fit(frame)
+            self._last = (frame, f, self._grey.reformat(f, GREY_WIDE, HIGH, "gray8").to_ndarray())
+        grey: np.ndarray = self._last[2]
+        return grey
+
+    def add(self, n: int, frame: Any, motion: tuple[float, float, float, float]) -> None:
+        grey, f = self.grey(frame), self._last[1]
+        self.wide.append(grey)
+        self.greys.append(grey.reshape(HIGH // 4, 4, GREY_WIDE // 4, 4).mean((1, 3)).astype(np.uint8))
+        self.motion.append(motion)
+        if n % self.every == 0:
+            self.tiles[n] = rgb_of(f.reformat(*self.small, "yuv444p", interpolation="BILINEAR"))
+        f.pts, f.time_base, f.pict_type = n, 1 / self.rate.fps, 0
+        self.packets += [length_prefixed(bytes(p)) for p in self.codec.encode(f)]
+        self.count = n + 1
+
+    def finish(self) -> None:
+        self.packets += [length_prefixed(bytes(p)) for p in self.codec.encode(None)]
+
+    def whole(self, rest: bool = False) -> Iterator[int]:
+        """Numbers of the pieces that are complete (with `rest`: also a last, shorter one), kept on disk."""
+        while len(self.packets) >= PIECE or (rest and self.packets):
+            k, n = self.next, min(PIECE, len(self.packets))
+            folder = self.folder
+            tiles = [self.tiles.pop(i) for i in range(k * PIECE, k * PIECE + n) if i in self.tiles]
+            side = folder / "pieces" / f"{k}.npz"
+            part = side.with_suffix(".npz.part")
+            with part.open("wb") as f:
+                np.savez(
+                    f, greys=np.array(self.greys[:n], np.uint8), motion=np.array(self.motion[:n], np.float16),
+                    ends=np.array([self.wide[0], self.wide[n - 1]]), small=np.array(tiles, np.uint8).reshape(-1, self.small[1], self.small[0], 3),
+                )  # fmt: skip
+            part.replace(side)
+            piece = Piece(*self.size, self.setup, tuple(self.packets[:n]))
+            part = place(folder, k).with_suffix(".kvp.part")
+            part.write_bytes(piece.to_bytes())
+            part.replace(place(folder, k))
+            del self.packets[:n], self.greys[:n], self.wide[:n], self.motion[:n]
+            self.next = k + 1
+            yield k
+
+
+def small_every(rate: Rate, frames: int) -> int:
+    """Frames between two small frames: a second, or in long recordings four."""
+    return max(1, round(rate.fps * (1 if frames / rate.fps < 900 else 4)))

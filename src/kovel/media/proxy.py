@@ -1,0 +1,87 @@
+"""How the pictures are encoded for the page, and the proxy of a whole recording, put together from its pieces.
+
+proxy.mp4    H.264, no B-frames, a key frame every 12, at most 960 wide, constant rate; picture only
+proxy.idx    one little-endian uint32 a frame: its packet's size. Packets lie end to end from `first` on
+small-N.jpg  sheets of 100 small frames, 160 wide
+greys.npy    uint8 (frames, 9, 16): each frame very small and grey, to measure jumps by
+motion.npy   float16 (frames, 4): brightness, change, shift right and down of each frame (core.picture.shots)
+"""
+
+from fractions import Fraction
+from typing import Any
+
+import av
+
+from kovel.core.time.rate import Rate
+from kovel.media.reader import tag_bt709
+
+GOP = 12
+WIDE = 960
+SMALL = 160
+SHEET = 100
+
+
+def proxy_size(frame: Any, pixel: Fraction) -> tuple[int, int]:
+    """The size a frame is encoded in: its true shape, even, at most WIDE either way."""
+    w, h = Fraction(frame.width) * pixel, Fraction(frame.height)
+    if int(getattr(frame, "rotation", 0) or 0) % 180:
+        w, h = h, w
+    k = min(Fraction(1), Fraction(WIDE) / w, Fraction(WIDE) / h)
+    return max(2, round(w * k / 2) * 2), max(2, round(h * k / 2) * 2)
+
+
+def small_size(size: tuple[int, int]) -> tuple[int, int]:
+    return SMALL, max(2, round(SMALL * size[1] / size[0] / 2) * 2)
+
+
+def encoder(size: tuple[int, int], rate: Rate, threads: int = 0) -> Any:
+    """An encoder of proxies, opened: its set-up is known before the first frame."""
+    c: Any = av.CodecContext.create("libx264", "w")
+    c.width, c.height, c.pix_fmt = *size, "yuv420p"
+    c.time_base, c.framerate = 1 / rate.fps, rate.fps
+    c.options = {"preset": "superfast", "crf": "24", "g": str(GOP), "keyint_min": str(GOP), "sc_threshold": "0", "bf": "0"}
+    c.thread_type, c.thread_count = "FRAME", threads
+    c.flags |= av.codec.context.Flags.global_header
+    tag_bt709(c)
+    c.open()
+    return c
+
+
+def units(stream: bytes) -> list[bytes]:
+    """The NAL units of an H.264 byte stream (ITU-T H.264, Annex B), without their start codes."""
+    out = []
+    for part in stream.split(b"\x00\x00\x01")[1:]:
+        out.append(part.rstrip(b"\x00"))
+    return out
+
+
+def length_prefixed(stream: bytes) -> bytes:
+    """A packet of a byte stream as MP4 and the page's decoder take it: a length before each unit (ISO/IEC 14496-15)."""
+    return b"".join(len(u).to_bytes(4, "big") + u for u in units(stream))
+
+
+def decoder_setup(extradata: bytes) -> bytes:
+    """The decoder configuration record, avcC (ISO/IEC 14496-15, 5.3.3.1), of an encoder's parameter sets."""
+    sps = next(u for u in units(extradata) if u[0] & 31 == 7)
+    pps = next(u for u in units(extradata) if u[0] & 31 == 8)
+    head = bytes([1, sps[1], sps[2], sps[3], 0xFF, 0xE1]) + len(sps).to_bytes(2, "big") + sps
+    rest = b"\x01" + len(pps).to_bytes(2, "big") + pps
+    return head + rest + (bytes([0xFD, 0xF8, 0xF8, 0]) if sps[1] in (100, 110, 122, 144) else b"")
+
+
+def byte_stream(packet: bytes) -> bytes:
+    """The other way round: length-prefixed units as a byte stream with start codes."""
+    out, at = [], 0
+    while at < len(packet):
+        n = int.from_bytes(packet[at : at + 4], "big")
+        out.append(b"\x00\x00\x00\x01" + packet[at + 4 : at + 4 + n])
+        at += 4 + n
+    return b"".join(out)
+
+
+def parameter_sets(setup: bytes) -> bytes:
+    """A byte stream of the parameter sets in a decoder configuration record of `decoder_setup`."""
+    n = int.from_bytes(setup[6:8], "big")
+    sps, rest = setup[8 : 8 + n], setup[8 + n :]
+    pps = rest[3 : 3 + int.from_bytes(rest[1:3], "big")]
+    return b"\x00\x00\x00\x01" + sps + b"\x00\x00\x00\x01" + pps

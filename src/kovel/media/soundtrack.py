@@ -1,0 +1,207 @@
+"""The sound of a recording as raw samples, made first and readable as it grows; its waveform and what loudness needs.
+
+sound.pcm    48 kHz 16-bit little-endian, mono or interleaved stereo, sample 0 at the first picture's moment
+peaks.bin    "KVP1", count of levels, pairs a level (uint32 LE), then int8 (min, max) pairs, finest level first
+peaks.raw    the finest pairs so far, while the sound is being made
+power.npy    float32 (n, 3), each 100 ms: weighted power, peak, samples at full scale (core.checks.mix_loudness)
+sound.json   samples and channels, once all of it is there
+"""
+
+import json
+import struct
+from collections.abc import Callable, Iterator
+from fractions import Fraction
+from pathlib import Path
+from typing import Any, BinaryIO
+
+import av
+import numpy as np
+
+from kovel.core.checks.mix_loudness import PowerMaker
+from kovel.core.sound.peaks import LEVELS, PeakMaker, coarser
+from kovel.core.time.rate import SAMPLE_RATE, Rate
+from kovel.media.files import open_media
+from kovel.media.reader import FrameReader
+
+PEAKS = "peaks.raw"
+GROWS = 5 * SAMPLE_RATE  # samples after which what is there is shown
+Progress = Callable[[float], None]
+
+
+def make_sound(path: str, out: str, rate: list[int], picture: bool, frames: int | None, progress: Progress) -> dict[str, int]:
+    """Make the sound of one recording in folder `out`; its samples (at 48 kHz) and channels."""
+    src, folder = Path(path), Path(out)
+    folder.mkdir(parents=True, exist_ok=True)
+    r = Rate(*rate)
+    zero = None  # the moment of the first picture, or of the first sound where there is none
+    if picture:
+        reader = FrameReader(src, r, threads=1)
+        zero = Fraction(reader.zero * reader.base)
+        reader.close()
+    samples, channels = _sound(src, folder, zero, float((frames or 1) / r.fps), progress)
+    made = {"samples": samples, "channels": channels}
+    keep(folder / "sound.json", made)
+    return made
+
+
+def keep(path: Path, facts: dict[str, Any]) -> None:
+    """A file of facts that is there whole or not at all."""
+    part = path.with_suffix(".part")
+    part.write_text(json.dumps(facts))
+    part.replace(path)
+
+
+def peaks_file(pairs: np.ndarray) -> bytes:
+    """peaks.bin of the finest pairs, (n, 2) int8."""
+    levels = [coarser(pairs, k) for k in LEVELS]
+    head = b"KVP1" + struct.pack(f"<{1 + len(levels)}I", len(levels), *(len(v) for v in levels))
+    return head + b"".join(v.tobytes() for v in levels)
+
+
+def _unsaid_delay(c: Any, stream: Any) -> Fraction:
+    """Seconds an encoder puts before the sound in a bare stream that has no place to say so: MP3 1105 samples, AAC 1024,
+    AC-3 256, WMA 2048 (common practice, no source). MP3 with a header says it, and its first stamp is past it."""
+    samples = {"mp3": 1105, "aac": 1024, "ac3": 256, "asf": 2048}.get(c.format.name, 0)
+    said = c.format.name == "mp3" and (stream.start_time or 0) > 0
+    return Fraction(0 if said else samples, stream.codec_context.sample_rate)
+
+
+class _Track:
+    """The samples as they come, kept a second at a time, with what is measured of them."""
+
+    def __init__(self, out: BinaryIO, growing: BinaryIO, channels: int) -> None:
+        self.out, self.growing, self.channels = out, growing, channels
+        self.peaks, self.power = PeakMaker(), PowerMaker()
+        self.length = self._shown = self._kept = 0  # samples: added, shown to readers, written
+        self._held: list[np.ndarray] = []
+
+    def add(self, x: np.ndarray) -> None:
+        """x: (n, channels) int16."""
+        self._held.append(x)
+        self.length += len(x)
+        if self.length - self._kept >= SAMPLE_RATE:
+            self.keep()
+
+    def silence(self, n: int) -> None:
+        self.add(np.zeros((n, self.channels), np.int16))
+
+    def keep(self) -> None:
+        if not self._held:
+            return
+        x = np.concatenate(self._held)
+        self._held, self._kept = [], self.length
+        self.out.write(x.astype("<i2").tobytes())
+        self.peaks.feed(x)
+        self.power.feed(x)
+        if self.length - self._shown >= GROWS:
+            self._shown = self.length
+            self.out.flush()
+            self.growing.write(self.peaks.fresh().tobytes())
+            self.growing.flush()
+
+
+def _blocks(c: Any, a: Any, channels: int) -> Iterator[tuple[tuple[int, int] | None, np.ndarray]]:
+    """(time stamp in samples at 48 kHz, samples (n, channels) int16) of a stream, in order; broken packets are stepped over.
+
+    Sound that needs only to be rounded to 16 bits is, as libswresample does, a second at a time; other sound is resampled
+    by it.
+    """
+    resample = av.AudioResampler("s16", "mono" if channels == 1 else "stereo", SAMPLE_RATE)
+    plain: _Plain | None = None
+    begun = False
+    for packet in c.demux(a):
+        try:
+            for f in packet.decode():
+                if not begun:
+                    begun = True
+                    fits = f.sample_rate == SAMPLE_RATE and len(f.layout.channels) == channels
+                    if fits and f.format.name == "fltp" and f.layout.name in ("mono", "stereo"):
+                        plain = _Plain()
+                if plain:
+                    yield from plain.add(f)
+                    continue
+                for g in resample.resample(f):
+                    yield _samples(g), g.to_ndarray().reshape(-1, channels)
+        except av.FFmpegError:
+            continue
+    if plain:
+        yield from plain.rest()
+    for g in resample.resample(None) if not plain else ():
+        yield _samples(g), g.to_ndarray().reshape(-1, channels)
+
+
+class _Plain:
+    """Frames of 48 kHz floats gathered to blocks of a second, as long as they follow each other by their time stamps."""
+
+    JUMP = 480  # samples by which one may lie elsewhere than behind the last
+
+    def __init__(self) -> None:
+        self._fifo = av.AudioFifo()
+        self._stamp: tuple[int, int] | None = None  # of the block's first sample
+        self._count = 0  # samples in it
+
+    def add(self, f: Any) -> Iterator[tuple[tuple[int, int] | None, np.ndarray]]:
+        stamp = _samples(f)
+        if self._count and stamp and self._stamp:
+            off = stamp[0] * self._stamp[1] - (self._stamp[0] + self._count * self._stamp[1]) * stamp[1]
+            if abs(off) >= self.JUMP * stamp[1] * self._stamp[1]:
+                yield from self.rest()
+        if not self._count:
+            self._stamp = stamp
+        f.pts = None
+        self._fifo.write(f)
+        self._count += f.samples
+        if self._count >= SAMPLE_RATE:
+            yield from self.rest()
+
+    def rest(self) -> Iterator[tuple[tuple[int, int] | None, np.ndarray]]:
+        f = self._fifo.read()
+        self._count = 0
+        if f is not None:
+            yield self._stamp, np.rint(f.to_ndarray() * 32768).clip(-32768, 32767).astype(np.int16).T
+
+
+def _samples(f: Any) -> tuple[int, int] | None:
+    """A frame's time stamp in samples at 48 kHz, as a numerator and a denominator."""
+    return None if f.pts is None else (f.pts * f.time_base.numerator * SAMPLE_RATE, f.time_base.denominator)
+
+
+def _from(begin: Fraction, num: int, den: int) -> int:
+    """num / den - begin, rounded, halves up: in whole numbers, for it is asked of every frame."""
+    n, d = num * begin.denominator - begin.numerator * den, den * begin.denominator
+    return (2 * n + d) // (2 * d)
+
+
+def _sound(src: Path, folder: Path, zero: Fraction | None, seconds: float, progress: Progress) -> tuple[int, int]:
+    """Raw samples placed by their time stamps from `zero` on (None: from the stream's own beginning, so that an encoder's delay
+    is no silence): silence where there is a gap of 40 ms or more, cut where before zero."""
+    with open_media(src) as c, (folder / "sound.pcm").open("wb") as out, (folder / PEAKS).open("wb") as growing:
+        a = c.streams.audio[0]
+        for other in c.streams:
+            if other is not a:
+                other.discard = av.stream.Discard.all  # where the container can skip it, it is not even read
+        channels = 1 if a.codec_context.channels == 1 else 2
+        track = _Track(out, growing, channels)
+        if zero is None:
+            zero = Fraction((a.start_time or 0) * a.time_base) + _unsaid_delay(c, a)
+        begin = zero * SAMPLE_RATE
+        first: int | None = None  # where the first sample lies
+        count = 0
+        for stamp, x in _blocks(c, a, channels):
+            due = None if stamp is None else _from(begin, *stamp)
+            if first is None:
+                first = due or 0
+                if first > 0:
+                    track.silence(first)
+            elif due is not None and first >= 0 and 1920 <= due - track.length < SAMPLE_RATE * 3600:
+                track.silence(due - track.length)
+            skip = min(max(0, -first - count), len(x)) if first < 0 else 0
+            count += len(x)
+            track.add(x[skip:])
+            if seconds and not count % 64:
+                progress(min(0.99, track.length / SAMPLE_RATE / seconds))
+        track.keep()
+    np.save(folder / "power.npy", track.power.finish())
+    (folder / "peaks.bin").write_bytes(peaks_file(track.peaks.finish()[0]))
+    (folder / PEAKS).unlink()
+    return track.length, channels

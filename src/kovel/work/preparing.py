@@ -1,0 +1,113 @@
+"""How a recording is prepared: sound first, something to see, then its pictures piece by piece, over all cores.
+
+    sound   |====|                                     what is there is seen in the folder: a kill loses the piece at hand
+    look    |=|
+    pieces       |====|====|    |====|  worker 1
+                      |====|====|====|  worker 2
+    finish                           |=|
+
+Each step is a call to a child (media.derive, media.soundtrack, media.pieces); the foreman hands them out.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from kovel.core.time.rate import Rate
+from kovel.media.pieces import PIECE, frames_found, missing, pieces_of, there
+from kovel.store.jobs import Job
+
+SHORT = 60  # seconds: a recording up to this is made in one go
+STRETCH = 150  # pieces a worker makes in a row, at most
+LEAST = 16  # and at least, where there are so many
+FIRST, PICTURE, LAST = 0, 6, 1  # urgency: sound and looks before anything, pieces after everything, what ends it soon
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """A call to be made: what it is called among the steps of its job, and what it takes of the pieces, [first, last)."""
+
+    name: str
+    call: str
+    params: dict[str, Any] = field(hash=False)
+    urgency: int
+    pieces: tuple[int, int | None] | None = None
+
+
+def steps(job: Job, out: Iterable[Step], workers: int) -> list[Step]:
+    """What can be done next for a recording, beside the steps that are `out` already."""
+    p, folder = job.params, Path(job.params["out"])
+    busy = list(out)
+    frames = p["frames"] or 1
+    base = {k: p[k] for k in ("path", "out", "rate")}
+    whole = {**base, **{k: p[k] for k in ("picture", "sound", "frames")}}
+    if not p["picture"] or p["frames"] is None or frames / Rate(*p["rate"]).fps <= SHORT:
+        return [] if busy else [Step("all", "derive", whole, FIRST)]
+    new: list[Step] = []
+    named = {s.name for s in busy}
+    sounded = not p["sound"] or (folder / "sound.json").exists()
+    if not sounded and "sound" not in named:
+        new.append(Step("sound", "make_sound", {**base, "picture": True, "frames": p["frames"]}, FIRST))
+    looked = (folder / "look.json").exists()
+    if not looked and "look" not in named and not there(folder):
+        new.append(Step("look", "make_look", {**base, "frames": frames}, FIRST))
+    gaps = missing(folder, frames)
+    new += _stretches(gaps, busy, pieces_of(frames), {**base, "frames": frames}, workers)
+    if not gaps and sounded and not busy:
+        new.append(Step("finish", "finish", whole, LAST))
+    return new
+
+
+def _stretches(
+    gaps: list[tuple[int, int | None]], busy: list[Step], total: int, base: dict[str, Any], workers: int
+) -> list[Step]:
+    """The gaps that nobody works on, cut into stretches for so many workers."""
+    taken = [s.pieces for s in busy if s.pieces]
+    free: list[tuple[int, int | None]] = []
+    for a, b in gaps:
+        end = total if b is None else b
+        cuts = sorted((x, total if y is None else y) for x, y in taken if x < max(end, a + 1) and (y is None or y > a))
+        at = a
+        for x, y in cuts:
+            if x > at:
+                free.append((at, x))
+            at = max(at, y)
+        if at < end:
+            free.append((at, b))
+        elif b is None and not taken and len(gaps) == 1:  # only what lies behind the expected end
+            free.append((at, None))
+    left = sum((total if b is None else b) - a for a, b in free)
+    size = max(LEAST, min(STRETCH, -(-left // (2 * workers))))
+    out: list[tuple[int, int | None]] = []
+    for a, b in free:
+        while (total if b is None else b) - a > size + LEAST // 2:
+            out.append((a, a + size))
+            a += size
+        out.append((a, b))
+    threads = 1 if workers > 1 else 0
+    return [
+        Step(f"pieces {a}", "make_pieces", {**base, "first": a, "last": b, "threads": threads}, PICTURE, (a, b)) for a, b in out
+    ]
+
+
+def progress(job: Job, told: dict[str, float]) -> float:
+    """How far a recording is, 0 to 1: what is there, and what the steps that are out have told."""
+    p, folder = job.params, Path(job.params["out"])
+    if "all" in told or (folder / "media.json").exists():
+        return told.get("all", 0.99)
+    shares = {"sound": 0.03 if p["sound"] else 0.0, "finish": 0.03}
+    x = 0.0
+    if p["sound"]:
+        x += shares["sound"] * (1.0 if (folder / "sound.json").exists() else told.get("sound", 0.0))
+    found = frames_found(folder)
+    total = pieces_of(found if found is not None else p["frames"] or 1)
+    x += (1 - sum(shares.values())) * min(1.0, len(there(folder)) / max(1, total))
+    return min(0.99, x + shares["finish"] * told.get("finish", 0.0))
+
+
+def seconds_made(folder: Path, rate: Rate) -> float:
+    """How much of the picture is made, in seconds."""
+    return float(len(there(folder)) * PIECE / rate.fps)

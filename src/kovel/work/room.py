@@ -1,0 +1,144 @@
+"""Room on the disk: what Kovel has made takes so much; over a budget the pictures that were looked at least go first.
+
+proxy.mp4, pieces     go, and are made again piece by piece when somebody looks
+sound, waveform,
+levels, small frames  stay: the recording opens, is read and cut as before
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import shutil
+import time
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+
+from kovel.media.soundtrack import keep
+from kovel.store import jobs, projects, recordings, settings
+from kovel.store.projects import Invalid
+from kovel.work.folder import Data, looked_at
+
+GB = 1_000_000_000
+JUST_NOW = 600.0  # seconds: what was looked at since stays
+PICTURES = ("proxy.mp4", "proxy.idx")
+
+
+@dataclass(frozen=True, slots=True)
+class Taken:
+    """Bytes a recording's folder takes, and how many of them could be made again when asked for."""
+
+    all: int
+    pictures: int
+
+
+def taken(folder: Path) -> Taken:
+    whole = pictures = 0
+    with contextlib.suppress(OSError):
+        for p in folder.rglob("*"):
+            with contextlib.suppress(OSError):
+                n = p.stat().st_size if p.is_file() else 0
+                whole += n
+                pictures += n if p.name in PICTURES or p.parent.name == "pieces" else 0
+    return Taken(whole, pictures)
+
+
+@lru_cache(4096)
+def _lately(folder: Path, when: int) -> Taken:
+    return taken(folder)
+
+
+def taken_lately(folder: Path) -> Taken:
+    """As it was some seconds ago: for lists, which are drawn often."""
+    return _lately(folder, int(time.monotonic() // 20))
+
+
+def of_recordings(data: Data) -> dict[int, Taken]:
+    """What each recording's folder takes."""
+    return {int(d.name): taken(d) for d in (data.root / "derived").glob("*") if d.name.isdigit()}
+
+
+def of_project(data: Data, project: int) -> int:
+    """Bytes a project takes: what was made of its recordings, its uploads, its renders."""
+    made = sum(taken_lately(data.derived(r.id)).all for r in recordings.of_project(data.db, project))
+    return made + taken_lately(data.uploads(project)).all + taken_lately(data.renders(project)).all
+
+
+def budget(data: Data) -> float | None:
+    """Bytes that what is made may take; None for as much as there is."""
+    text = settings.get(data.db, "budget")
+    return float(text) * GB if text else None
+
+
+def set_budget(data: Data, text: str) -> float | None:
+    """`12`, `12 GB` or nothing: what is made is kept under that."""
+    text = text.strip().upper().removesuffix("GB").replace(",", ".").strip()
+    try:
+        gb = float(text) if text else None
+    except ValueError:
+        gb = -1.0
+    if gb is not None and not 0.1 <= gb <= 1_000_000:
+        raise Invalid("Type how many GB, 0.1 or more; or nothing, for as much as there is.")
+    settings.put(data.db, "budget", "" if gb is None else f"{gb:g}")
+    return gb
+
+
+def free(data: Data) -> int:
+    return shutil.disk_usage(data.root).free
+
+
+def throw_pictures_away(data: Data, recording: int) -> int:
+    """The pictures of a recording go; it stays open to work on, and they are made again as somebody looks. Bytes freed."""
+    folder = data.derived(recording)
+    before = taken(folder).pictures
+    whole = folder / "media.json"
+    if whole.exists():
+        facts = json.loads(whole.read_text())
+        if facts["frames"] is None or not facts["picture"]:
+            return 0
+        keep(
+            folder / "begun.json",
+            {**{k: facts[k] for k in ("rate", "picture", "sound", "frames")}, "channels": facts.get("channels", 1)},
+        )
+        if facts["sound"]:
+            keep(folder / "sound.json", {k: facts[k] for k in ("samples", "channels")})
+        keep(folder / "look.json", {"small": facts["small"]} if facts.get("small") else {})
+        whole.unlink()
+    for name in PICTURES:
+        (folder / name).unlink(missing_ok=True)
+    shutil.rmtree(folder / "pieces", ignore_errors=True)
+    return before - taken(folder).pictures
+
+
+def make_room(data: Data) -> int:
+    """Hold what is made to the budget, and let go of what belongs to no recording any more; bytes freed."""
+    derived = data.root / "derived"
+    known = recordings.all_ids(data.db)
+    freed = 0
+    for d in derived.glob("*"):
+        if d.name.isdigit() and int(d.name) not in known:
+            freed += taken(d).all
+            shutil.rmtree(d, ignore_errors=True)
+    most = budget(data)
+    if most is None:
+        return freed
+    have = of_recordings(data)
+    total = sum(t.all for t in have.values())
+    looked = looked_at(data)
+    busy = {j.recording for j in jobs.in_state(data.db, "waiting", "working")}
+    now = time.time()
+    for i in sorted(have, key=lambda i: looked.get(i, 0.0)):
+        if total <= most:
+            break
+        if i in busy or now - looked.get(i, 0.0) < JUST_NOW or not have[i].pictures:
+            continue
+        gone = throw_pictures_away(data, i)
+        total -= gone
+        freed += gone
+    return freed
+
+
+def of_all_projects(data: Data) -> dict[int, int]:
+    """What each project takes."""
+    return {p.id: of_project(data, p.id) for p in projects.listing(data.db)}
