@@ -144,7 +144,10 @@ def listed(request: Request, project: int, did: str, notes: list[str] | None = N
 
 
 def _several(request: Request, project: int, paths: list[Path]) -> HTMLResponse:
-    made, bad = bring_in_all(web(request).data, project, paths)
+    w = web(request)
+    made, bad = bring_in_all(w.data, project, paths)
+    if made:
+        w.now.warm()  # somebody will want to see them
     good = len(made)
     did = f"{good} recording{'s' if good != 1 else ''} brought in." if good else "Nothing was brought in."
     return listed(request, project, did, bad, error=not good)

@@ -27,6 +27,7 @@ const known = new Map();
 /** @type {Map<number, Recording>} */
 const loaded = new Map();
 const KEPT = 40; // pieces
+const STAYS = 300; // ms after which somebody is taken to stay where he is
 
 /** A piece of a recording's picture (media/pieces.py): frames from `first` on. */
 export class Piece {
@@ -69,6 +70,7 @@ export class Recording {
   /** Frames there are, as far as known. */ frames = 1;
   /** @type {Map<number, Promise<Piece>>} */ pieces = new Map();
   /** Pieces that are asked for and not there yet. @type {Map<number, AbortController>} */ coming = new Map();
+  /** The piece asked for last. */ latest = -1;
   /** @type {Map<number, Promise<Int16Array>>} */ seconds = new Map();
   /** Sheets of small frames. @type {Map<number, HTMLImageElement>} */ sheets = new Map();
 
@@ -119,12 +121,19 @@ export class Recording {
       this.pieces.set(k, p);
       if (this.pieces.size > KEPT) this.pieces.delete(this.pieces.keys().next().value);
     }
-    if (ahead && !this.facts.whole && (k + 1) * this.facts.piece < this.frames)
+    if (ahead && !this.facts.whole) {
+      this.latest = k;
       p.then(
-        () => this.piece(k + 1, false).catch(() => {}),
+        () => setTimeout(() => this.after(k), STAYS),
         () => {},
       );
+    }
     return p;
+  }
+
+  // Whoever stays where piece k is will want the next one.
+  after(k) {
+    if (this.latest === k && (k + 1) * this.facts.piece < this.frames) this.piece(k + 1, false).catch(() => {});
   }
 
   async fetch(k, signal) {
