@@ -51,6 +51,11 @@ def keep(path: Path, facts: dict[str, Any]) -> None:
     part.replace(path)
 
 
+def whole_sound(folder: Path) -> bool:
+    """Whether all of a recording's sound is there."""
+    return any((folder / name).exists() for name in ("sound.json", "media.json"))
+
+
 def peaks_file(pairs: np.ndarray) -> bytes:
     """peaks.bin of the finest pairs, (n, 2) int8."""
     levels = [coarser(pairs, k) for k in LEVELS]

@@ -27,7 +27,7 @@ from kovel.core.words.transcript import Word
 from kovel.core.words.transcript_match import anchors, windows
 from kovel.media.files import Unusable
 from kovel.media.listen import Sound16, levels_between, listen
-from kovel.media.soundtrack import keep
+from kovel.media.soundtrack import keep, whole_sound
 
 GROUP = 12  # stretches recognised at a time
 AT_ONCE = 60_000  # ticks heard at once while the sound is being made: ten minutes
@@ -310,11 +310,6 @@ def transcribe(out: str, channels: int, progress: Progress, model: str = "", nam
         seconds += heard.seconds
     (folder / "heard.json").unlink(missing_ok=True)
     return {"words": [[w.text, w.start, w.end, round(w.sure, 3)] for w in words], "remark": _doubt(words, seconds)}
-
-
-def whole_sound(folder: Path) -> bool:
-    """Whether all of a recording's sound is there."""
-    return any((folder / name).exists() for name in ("sound.json", "media.json"))
 
 
 def _moved(words: Sequence[Word], ticks: int) -> list[Word]:

@@ -10,6 +10,7 @@ from typing import Any
 
 import platformdirs
 
+from kovel.media.soundtrack import whole_sound
 from kovel.store.db import Database
 
 
@@ -101,7 +102,7 @@ ENOUGH = 48_000 * 2 * 120  # bytes of sound.pcm from which on it is worth listen
 def sounded(folder: str, begun: bool = False) -> bool:
     """Whether all of a recording's sound is there, by its folder; or (`begun`) some of it."""
     d = Path(folder)
-    if any((d / name).exists() for name in ("sound.json", "media.json")):
+    if whole_sound(d):
         return True
     with contextlib.suppress(OSError):
         return begun and (d / "sound.pcm").stat().st_size > ENOUGH

@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from kovel.core.time.rate import Rate
-from kovel.media.pieces import PIECE, frames_found, missing, pieces_of, there
+from kovel.media.pieces import frames_found, missing, pieces_of, there
 from kovel.store.jobs import Job
 
 SHORT = 60  # seconds: a recording up to this is made in one go
@@ -106,8 +106,3 @@ def progress(job: Job, told: dict[str, float]) -> float:
     total = pieces_of(found if found is not None else p["frames"] or 1)
     x += (1 - sum(shares.values())) * min(1.0, len(there(folder)) / max(1, total))
     return min(0.99, x + shares["finish"] * told.get("finish", 0.0))
-
-
-def seconds_made(folder: Path, rate: Rate) -> float:
-    """How much of the picture is made, in seconds."""
-    return float(len(there(folder)) * PIECE / rate.fps)
