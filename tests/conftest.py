@@ -15,12 +15,14 @@ from httpx import Response
 from hypothesis import settings
 
 from kovel.core.time.rate import Rate
+from kovel.demo.project import FOOTAGE
 from kovel.store import jobs, projects, recordings
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from kovel.work.folder import Data
 from kovel.work.foreman import Foreman
 from kovel.work.intake import bring_in
+from kovel.work.quick_cuts import find
 from tests import made
 
 settings.register_profile("kovel", deadline=None)  # a busy machine is no failing example
@@ -99,6 +101,41 @@ def coded(prepared: Path, tmp_path: Path) -> tuple[Data, dict[str, Recording]]:
     """A copy of the prepared project of one's own, and its recordings by name."""
     shutil.copytree(prepared, tmp_path / "data")
     data = Data(tmp_path / "data")
+    return data, {r.name: r for r in recordings.of_project(data.db, 1)}
+
+
+@pytest.fixture(scope="session")
+def spoken_folder(pytestconfig: pytest.Config) -> Path:
+    """A data folder with two of the demo's interviews, its music and a shot with sound, prepared and listened to."""
+
+    def make(d: Path) -> None:
+        data = Data(d / "making")
+        p = projects.create(data.db, "Spoken", "25", "1280x720")
+        for name, file, kind in SPOKEN:
+            path = FOOTAGE / file
+            if kind == "interview":  # its sound alone: pictures take their time
+                path = made.sound_of(path, d / f"{name}.wav")
+            bring_in(data, p.id, path, name=name, kind=kind)
+        finish(data)
+        find(data, next(r.id for r in recordings.of_project(data.db, p.id) if r.kind == "music"))
+        finish(data)
+        data.db.read().execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        shutil.copytree(d / "making", d / "data", ignore=shutil.ignore_patterns("*-wal", "*-shm", "lock"))
+
+    return once(pytestconfig, "spoken", make) / "data"
+
+
+SPOKEN = (
+    ("maren", "maren-a.mp4", "interview"), ("odile", "odile.mp4", "interview"), ("bed", "bed.flac", "music"),
+    ("creek", "creek.mp4", "b-roll"),
+)  # fmt: skip
+
+
+@pytest.fixture
+def spoken(spoken_folder: Path, tmp_path: Path) -> tuple[Data, dict[str, Recording]]:
+    """A copy of that of one's own, and its recordings by name."""
+    shutil.copytree(spoken_folder, tmp_path / "spoken")
+    data = Data(tmp_path / "spoken")
     return data, {r.name: r for r in recordings.of_project(data.db, 1)}
 
 

@@ -4,6 +4,7 @@ Picture: 16 columns of black or white, a second row their complement: bits 1 0, 
 Sound: noise seeded by the source, exact to the sample.
 """
 
+import wave
 from fractions import Fraction
 from pathlib import Path
 
@@ -107,3 +108,16 @@ def lag(got: np.ndarray, want: np.ndarray, reach: int = 4000) -> tuple[int, floa
     both = np.concatenate([c[-reach:], c[:reach]])
     k = int(np.argmax(both)) - reach
     return k, float(c[k] / (np.linalg.norm(g) * np.linalg.norm(w) + 1e-9))
+
+
+def sound_of(path: Path, out: Path) -> Path:
+    """The sound of a film as a WAV file, 48 kHz mono."""
+    with av.open(str(path)) as c, wave.open(str(out), "wb") as f:
+        f.setnchannels(1)
+        f.setsampwidth(2)
+        f.setframerate(48_000)
+        to = av.AudioResampler("s16", "mono", 48_000)
+        for frame in c.decode(audio=0):
+            for g in to.resample(frame):
+                f.writeframes(g.to_ndarray().tobytes())
+    return out

@@ -11,6 +11,7 @@ from kovel.core.words.transcript import Word
 from kovel.store import jobs, projects, recordings, stories, subclips
 from kovel.store.recordings import Recording
 from kovel.store.subclips import New
+from kovel.web import shots
 from kovel.web.sheet import Drawing, pixels_a_frame
 from kovel.web.shelf import PAGE
 from kovel.work import room as disk
@@ -171,3 +172,16 @@ def test_room_is_told_and_held(room: TestClient, coded: Coded) -> None:
     assert not data.derived(999).exists()
     p = projects.create(data.db, "Another", "25", "1280x720")
     assert disk.of_project(data, p.id) == 0
+
+
+def test_shots_come_as_they_scroll_into_view(
+    room: TestClient, coded: tuple[Data, dict[str, Recording]], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    data, r = coded
+    recordings.update(data.db, r["fifty"].id, kind="b-roll")
+    monkeypatch.setattr(shots, "WINDOW", 1)
+    first = room.get("/p/1/log/shots").text
+    assert first.count('class="shot-hold"') == 1 and "/p/1/log/shots/more?start=1" in first
+    rest = room.get("/p/1/log/shots/more?start=1").text
+    assert rest.count('class="shot-hold"') == 1 and "more?start" not in rest and "<html" not in rest
+    assert "No shots yet" not in first + rest and room.get("/p/1/log/shots/more?start=-1").status_code == 422

@@ -18,3 +18,9 @@ interface DocumentEventMap {
 interface HTMLElementEventMap {
   "htmx:afterRequest": CustomEvent;
 }
+
+/** What a script beside the page's sound finds (microphone.js). */
+declare class AudioWorkletProcessor {
+  port: MessagePort;
+}
+declare function registerProcessor(name: string, processor: unknown): void;

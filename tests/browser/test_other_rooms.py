@@ -180,7 +180,7 @@ def test_nothing_keeps_anybody_out(page: Page, coded: tuple[Data, dict], serve: 
         ("", ""), ("p/1/footage", ""), (f"p/1/log?rec={talk}", "io"), (f"p/1/log?rec={boat}", ""), ("p/1/log/whole", ""),
         ("p/1/log/whole?view=cards", ""), ("p/1/log/whole?view=board", ""), ("p/1/log/shots", ""), (f"p/1/tighten?rec={talk}", ""),
         (f"p/1/hits?rec={boat}", ""), ("p/1/story", ""), ("p/1/story", "u"), ("p/1/story", "q"), ("p/1/story", "?"), ("p/1/story", "5"),
-        ("p/1/story", "6"), ("p/1/story", "f"), ("p/1/handoff", ""),
+        ("p/1/story", "6"), ("p/1/story", "f"), ("p/1/sound", ""), ("p/1/sound", "g"), ("p/1/sound", "?"), ("p/1/handoff", ""),
     ):  # fmt: skip
         answer = page.goto(f"{server.url}/{path}")
         assert answer and answer.ok, path  # a room, not the page that says there is none

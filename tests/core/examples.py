@@ -26,6 +26,11 @@ def laid() -> Story:
     return do(s, "lay_sound", source=6, at=20, until=230, start=20, kind="music", clock_bound=True)
 
 
+def tied() -> Story:
+    """The effect is tied to the cover over it."""
+    return do(laid(), "tie_sound", sound=5)
+
+
 def joined() -> Story:
     """A dissolve, an L-cut, a crossfade and a heading."""
     s = do(three(), "set_blend", piece=2, blend="dissolve", length=12)
@@ -70,6 +75,7 @@ def headed() -> Story:
 BEFORE = {
     "three": three,
     "laid": laid,
+    "tied": tied,
     "joined": joined,
     "spaced": spaced,
     "cut": cut,
@@ -107,7 +113,9 @@ def drawn(s: Story) -> str:
         span = f" at {c.span}/{c.length}" if c.span else ""
         rows.append(f"cover {c.lane}: {name(c)} @{s.at(c)}" + "".join(f", {x}" for x in _values(c)) + span)
     for x in sorted(s.sounds, key=lambda x: x.id):
-        clock = " by the clock" if not x.tether.piece else ""
+        clock = (
+            " by the clock" if not x.tether.piece else " with its shot" if any(c.id == x.tether.piece for c in s.covers) else ""
+        )
         group = [f"group {x.group}"] if x.group else []
         rows.append(f"{x.kind} {x.lane}: {name(x)} @{s.at(x)}{clock}" + "".join(f", {v}" for v in (*group, *_values(x))))
     rows += [f"loose: {name(x)}" for x in (*s.loose, *s.loose_sounds)]

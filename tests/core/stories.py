@@ -6,7 +6,7 @@ from kovel.core.time.rate import Rate
 
 R = Rate(25)
 SOURCES = {
-    1: Source(1, "A", R, 2000, setup="x"),
+    1: Source(1, "A", R, 2000, setup="x", channels=1),
     2: Source(2, "B", R, 1500, setup="y"),
     3: Source(3, "boat", R, 300, sound=False),
     4: Source(4, "fifty", Rate(50), 801),

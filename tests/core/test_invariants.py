@@ -40,6 +40,8 @@ VALUES: dict[str, Callable[[Random], object]] = {  # what a parameter of any com
     "value": lambda r: r.choice([True, False, 100, 120, 0, 5, 25, -6.0, 3, "loud", [[10, -6.0], [60, 0.0]]]), "target": lambda r: r.randint(0, 99),
     "what": lambda r: r.choice(["picture", "sound"]), "all_lanes": lambda r: r.random() < 0.6,
     "ranges": lambda r: [[r.choice([3, 3, 4, 5]), r.randint(0, 200), r.randint(1, 40)] for _ in range(r.randint(0, 3))],
+    "did": lambda r: r.choice(["", "Evened"]), "marks": lambda r: sorted(r.randint(0, 900) for _ in range(r.randint(0, 20))), "bars": lambda r: r.choice([1, 1, 2, 0]), "by": lambda r: r.choice([-90, -6, -0.5, 0, 3]), "was": lambda r: r.choice([None, None, 20, 60]),
+    "rows": lambda r: [[r.choice([1, 2, 3, "story", 99]), r.choice(["level", "mute", "target", "dips"]), r.choice([None, True, -6, [[0, -3.0]]])] for _ in range(3)],
     "heading": lambda r: r.choice(["", "River", "Night"]), "colour": lambda r: r.choice(["#000000", "#8a2f2f", "red"]), "text": lambda r: r.choice(["", "The Last Haul"]),
 }  # fmt: skip
 NAMES = [
@@ -88,6 +90,9 @@ class Editing(RuleBasedStateMachine):
         for c in (*before.covers, *before.sounds):
             if c.id in report.made or c.id not in new or not c.tether.piece or name == "move_sound":
                 continue
+            if isinstance(c, Sound) and any(x.id == c.tether.piece for x in before.covers):
+                self.check_tied(after, c, new[c.id])
+                continue
             if params.get("take") == "sound" and isinstance(c, Cover):
                 continue  # only the sound was overwritten: what is seen there stays, whatever is said under it now
             d, at = new[c.id], before.at(c)
@@ -120,6 +125,16 @@ class Editing(RuleBasedStateMachine):
             if name == "extract" and not isinstance(c, Sound):  # closed up: what is under it now lay under it before
                 under = set(now[after.at(d) : after.at(d) + d.length])
                 assert under <= set(words) or len(words) < c.length, self.log
+
+    def check_tied(self, after: Story, c: Sound, d: Cover | Sound) -> None:
+        """A sound that is tied to a shot begins where that moment of the shot is, or waits in the tray: never elsewhere."""
+        if d in after.loose_sounds:
+            return
+        shot = next(x for x in after.covers if x.id == d.tether.piece)
+        assert after.at(d) == after.at(shot) + d.tether.moment - shot.start, self.log
+        assert shot.start <= d.tether.moment < shot.start + shot.length and d.start == c.start and d.length == c.length, (
+            self.log
+        )
 
     def one_of(self, rows: tuple, r: Random) -> int:
         return r.choice(rows).id if rows else 0
@@ -159,7 +174,7 @@ class Editing(RuleBasedStateMachine):
                 params[k] = self.one_of((*s.covers, *s.loose), r)
             elif k == "sound":
                 params[k] = self.one_of((*s.sounds, *s.loose_sounds), r)
-            elif k == "ids":
+            elif k in ("ids", "items"):
                 rows = s.pieces if r.random() < 0.5 else s.sounds
                 params[k] = [self.one_of(rows, r), self.one_of(rows, r)]
             elif default is ... or r.random() < 0.6:
@@ -323,24 +338,31 @@ class Editing(RuleBasedStateMachine):
                 assert (image.source, image.card) == ((q.source, None) if seen else (None, q.card)), self.log
                 assert not seen or not SOURCES[q.source].frames or own_frame(image, t - run_.at, R, SOURCES[q.source].rate) == own(q.source, q.start + t - a), self.log  # fmt: skip
         free = lambda lane: lane not in s.muted and (not s.soloed or lane in s.soloed)  # noqa: E731
-        said = []  # (first frame, end, source, source frame at first)
+        mute = lambda x: s.value(x, "mute", SOURCES)  # noqa: E731
+        said = []  # (first frame, end, source, sample at the first)
         for i, p in enumerate(s.pieces):
             j, k = s.join(i), s.join(i + 1)
-            if p.source is not None and SOURCES[p.source].sound and p.take != "picture" and free("dialogue"):
+            if p.source is not None and SOURCES[p.source].sound and p.take != "picture" and free("dialogue") and not mute(p):
                 a, b = s.starts[i] + j.split - j.cross // 2, s.starts[i + 1] + k.split + k.cross - k.cross // 2
-                said.append((a, b, p.source, p.start + a - s.starts[i]))
-        said += [(s.at(x), min(s.at(x) + x.length, s.length), x.source, x.start) for x in s.sounds if free(x.kind)]
+                said.append((a, b, p.source, R.frame_to_sample(p.start + a - s.starts[i])))
+        at = lambda x: R.frame_to_sample(x.start) + x.settings["slip"]  # noqa: E731
         said += [
-            (a, min(b, s.length), c.source, c.start) for a, b, c in spans if with_its_sound(s, c, SOURCES) and free("natural")
+            (s.at(x), min(s.at(x) + x.length, s.length), x.source, at(x)) for x in s.sounds if free(x.kind) and not mute(x)
+        ]
+        said += [
+            (a, min(b, s.length), c.source, R.frame_to_sample(c.start))
+            for a, b, c in spans
+            if with_its_sound(s, c, SOURCES) and free("natural") and not mute(c)
         ]
         for t in range(0, s.length, 7):
             sample = R.frame_to_sample(t)
             heard = sorted((h.source, h.start + sample - h.at) for h in plan.sounds if h.at <= sample < h.end)
-            assert heard == sorted((x, R.frame_to_sample(f + t - a)) for a, b, x, f in said if a <= t < b), self.log
+            assert heard == sorted((x, f + R.frame_to_sample(t - a)) for a, b, x, f in said if a <= t < b), self.log
+        slipped = {x.id for x in s.sounds if "slip" in x.settings}
         for h in plan.sounds:
-            assert h.start >= 0 and h.end > h.at and h.start + h.end - h.at <= R.frame_to_sample(SOURCES[h.source].length(R)), (
-                self.log
-            )
+            assert h.of in slipped or (
+                h.start >= 0 and h.end > h.at and h.start + h.end - h.at <= R.frame_to_sample(SOURCES[h.source].length(R))
+            ), self.log
 
 
 TestEditing = Editing.TestCase

@@ -4,8 +4,9 @@ import av
 import numpy as np
 import pytest
 
-from kovel.core.checks.mix_loudness import STEP, PowerMaker, integrated, mixed, sound_findings
+from kovel.core.checks.mix_loudness import mixed, sound_findings
 from kovel.core.plan.plan import make_plan
+from kovel.core.sound.loudness import STEP, PowerMaker, integrated
 from kovel.core.story.catalogue import run
 from kovel.core.story.model import Source, Story
 from kovel.core.time.rate import Rate
@@ -89,7 +90,7 @@ def test_what_is_found_of_a_storys_sound() -> None:
     talk = (rng.standard_normal((60 * 48_000, 1)) * 1200).astype(np.int16)
     talk[20 * 48_000 : 21 * 48_000] = np.clip(talk[20 * 48_000 : 21 * 48_000].astype(np.int32) * 80, -32768, 32767)
     band = (rng.standard_normal((60 * 48_000, 2)) * 1000).astype(np.int16)
-    measured = {1: rows(talk), 2: rows(band)}
+    measured = {(1, ""): rows(talk), (2, ""): rows(band)}
     s = Story(R)
     for name, params in (
         ("add_at_end", {"source": 1, "start": 100, "length": 250}),

@@ -23,6 +23,7 @@ from kovel.store import jobs, projects, recordings, subclips
 from kovel.store.projects import Invalid
 from kovel.work.hearing import take_words, transcript
 from kovel.work.intake import bring_in_all, files_in
+from kovel.work.made import set_on_recording
 
 
 @click.command("list")
@@ -201,10 +202,10 @@ def set_(recording: str, setting: str, value: str, folder: Path | None, project_
     r = the_recording(data, the_project(data, project_name).id, recording)
     words: dict[str, object] = {"on": True, "off": False, "none": None}
     given = words.get(value, value)
-    if isinstance(given, str):
+    if isinstance(given, str) and not SETTINGS[setting].choices:
         try:
             given = int(given) if given.lstrip("+-").isdigit() else float(given)
         except ValueError:
             raise Invalid(f"{value} is no value: type a number, on, off or none.") from None
-    now, did = recordings.set_value(data.db, r.id, setting, given)
+    now, did = set_on_recording(data, r.id, setting, given)
     answer(as_json, {"did": did, "settings": now.settings.to_json()}, did)

@@ -21,6 +21,7 @@ from kovel.cli.common import (
 from kovel.core.story.catalogue import about, entries, parameters
 from kovel.core.story.offered import COMMANDS
 from kovel.core.story.seams import seams
+from kovel.core.story.settings import SETTINGS
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import running
 from kovel.store import recordings, stories
@@ -200,6 +201,59 @@ def _value(kind: Any, text: str, rate: Rate) -> Any:
 
 def _number(text: str, rate: Rate) -> int:
     return int(text) if text.strip().lstrip("-").isdigit() else typed(text, rate)
+
+
+@story.command("set", context_settings={"ignore_unknown_options": True})
+@click.argument("values", nargs=-1, required=True)
+@story_options
+def story_set(values: tuple[str, ...], folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Settings at a scope: `piece=4 level=-16`, `sound=9 cover=3 mute=on`, `story target=-16`, `group=5 zoom=120`. A value of
+    none takes a setting back; a line is moments in frames of the recording with values, `level=100:-6,150:0`."""
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    to: list[int | str] = []
+    set_: dict[str, Any] = {}
+    for v in values:
+        k, eq, x = v.partition("=")
+        if k in ("piece", "cover", "sound") and x.isdigit():
+            to.append(int(x))
+        elif k in ("group", "story") and (k == "story") != bool(eq):
+            to.append("story" if k == "story" else f"group {x}")
+        elif eq and k in SETTINGS:
+            set_[k] = _setting(k, x)
+        else:
+            raise Invalid(
+                f"{v[:40]} is neither a scope (piece=4, cover=, sound=, group=, story) nor a setting: {', '.join(SETTINGS)}."
+            )
+    if not to or not set_:
+        raise Invalid("Say on what, and what: kovel story set piece=4 level=-16")
+    rows = [[t, k, x] for t in to for k, x in set_.items()]
+    said = ", ".join(f"{k} {'taken back' if x is None else x}" for k, x in set_.items())
+    did = f"{', '.join(map(str, to))}: {said}" if len(rows) > 1 else ""
+    if len(rows) == 1:
+        t, k, x = rows[0]
+        asked = ("reset_value", {"to": t, "setting": k}) if x is None else ("set_value", {"to": t, "setting": k, "value": x})
+    else:
+        asked = ("set_several", {"rows": rows, "did": did})
+    _told(data, as_json, *stories.edit(data.db, stories.current(data.db, p.id), None, *asked))
+
+
+def _setting(name: str, text: str) -> Any:
+    """A setting's value as it is typed."""
+    if text == "none":
+        return None
+    if isinstance(SETTINGS[name].default, bool):
+        if text not in ("on", "off"):
+            raise Invalid(f"{SETTINGS[name].label} is on or off.")
+        return text == "on"
+    if SETTINGS[name].choices:
+        return text
+    try:
+        if ":" in text:
+            return [[int(m), float(db)] for m, db in (row.split(":") for row in text.split(","))]
+        return float(text) if "." in text else int(text)
+    except ValueError:
+        raise Invalid(f"“{text[:30]}” is no value. {SETTINGS[name].label} is set to {SETTINGS[name].between}.") from None
 
 
 @story.command("undo")

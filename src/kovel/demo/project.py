@@ -1,6 +1,8 @@
 """The demo project: the footage that ships with Kovel, its first transcript, a log and the opening of a story."""
 
+import json
 from pathlib import Path
+from typing import Any
 
 from kovel.core.time.rate import Rate
 from kovel.media.probe import probe
@@ -79,6 +81,8 @@ def ensure(data: Data) -> int:
         source, a, b = ranges[name]
         stories.edit(data.db, sid, None, "add_at_end", {"source": source, "start": a, "length": b - a})
     by_name = {r.name: r for r in made.values()}
+    path = FOOTAGE / "tone-maren.flac"
+    tone = bring_in(data, p.id, path, name="Room tone, Maren, camera A", kind="sound", facts=probe(str(path)))
     for shot, piece, word, seconds, start in COVERS:
         q = stories.load(data.db, sid).story
         source, a, b = ranges[STORY[piece]]
@@ -88,7 +92,23 @@ def ensure(data: Data) -> int:
         stories.edit(
             data.db, sid, None, "lay_cover", {"source": by_name[shot].id, "at": at, "until": until, "start": int(start * 25)}
         )
+    made["tone-maren.flac"] = tone
+    _sound(data, sid, made)
     return p.id
+
+
+def _sound(data: Data, sid: int, made: dict[str, Recording]) -> None:
+    """The story's sound as the Sound room worked it out of this footage (demo/making/sound.py)."""
+
+    def of(value: Any) -> Any:
+        if isinstance(value, str) and value.startswith("@"):
+            return made[value[1:]].id
+        if isinstance(value, list):
+            return [of(v) for v in value]
+        return {k: of(v) for k, v in value.items()} if isinstance(value, dict) else value
+
+    for name, params in json.loads((FOOTAGE / "sound.json").read_text()):
+        stories.edit(data.db, sid, None, name, of(params))
 
 
 def find(data: Data, r: Recording, rate: Rate, first: str, last: str) -> tuple[int, int]:

@@ -28,15 +28,18 @@ LIMITS: dict[str, tuple[float | None, int, int]] = {
     "render": (None, 24 * 3600, 16 << 30),
     "listen": (None, 6 * 3600, 16 << 30),
     "transcribe": (None, 48 * 3600, 24 << 30),
+    "measure": (None, 12 * 3600, 16 << 30),
+    "tone": (None, 3600, 16 << 30),
+    "clean": (None, 12 * 3600, 16 << 30),
     "pulse": (None, 6 * 3600, 16 << 30),
     "align_text": (None, 6 * 3600, 16 << 30),
     "sync_by_sound": (None, 6 * 3600, 16 << 30),
 }
 MODULES = {
     "align_text": "transcribe", "pulse": "listen", "sync_by_sound": "listen", "make_sound": "soundtrack", "make_look": "derive",
-    "make_pieces": "pieces", "finish": "derive",
+    "make_pieces": "pieces", "tone": "measure", "finish": "derive",
 }  # fmt: skip
-AT_ONCE = ("probe", "render")  # what the editor waits for; all else gives way to playing and editing
+AT_ONCE = ("probe", "render", "measure", "tone")  # what the editor waits for; all else gives way to playing and editing
 IN_THE_BACKGROUND = ("make_pieces", "make_look", "finish")  # and these take only what nobody else wants
 SILENT = 300.0  # seconds without progress before a child is given up
 

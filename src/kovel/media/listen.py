@@ -16,17 +16,12 @@ from kovel.core.sound.beats import find_beats
 from kovel.core.sound.hits import candidates, novelty, ring_out
 from kovel.core.sound.levels import RATE, Floats, Levels, local_floor, stretch_to_ticks
 from kovel.core.sound.sound_match import Unrelated, low, match
+from kovel.media.soundtrack import samples_of
 
 WINDOW = 512  # samples the detector takes at a time
 BLOCK = 48_000 * 60
 _FIR = firwin(31, 0.32).astype(np.float32)
 Progress = Callable[[float], None]
-
-
-def samples_of(pcm: Path, channels: int) -> np.ndarray:
-    """The raw 48 kHz samples of a sound.pcm, (n, channels), read from disk as they are asked for."""
-    raw = np.memmap(pcm, "<i2", "r") if pcm.stat().st_size else np.zeros(0, np.int16)
-    return raw[: len(raw) // channels * channels].reshape(-1, channels)
 
 
 class Sound16:

@@ -16,11 +16,12 @@ import numpy as np
 
 from kovel.core.plan.layers import EVERYWHERE, Layer, Part, Place
 from kovel.core.plan.plan import FORM
-from kovel.core.plan.sounds import Heard, ramped
+from kovel.core.plan.sounds import AS_IT_IS, GainLine, Heard, along, ramped
 from kovel.core.time.rate import SAMPLE_RATE, Rate
 from kovel.media.card import drawn_card
 from kovel.media.files import Unusable
 from kovel.media.reader import Fit, FrameReader, still_frame, tag_bt709
+from kovel.media.soundtrack import samples_of
 
 SOUND_RATE = 192_000
 QUALITY = {"high": 8_000_000, "small": 2_500_000}
@@ -40,16 +41,21 @@ Stacked = tuple[Layer, tuple[int, int, int]]  # a layer and its steps, as the pl
 
 
 class Sound:
-    """The plan's sound as stereo float blocks, sample for sample what the player schedules."""
+    """The plan's sound as stereo float blocks, sample for sample what the player schedules.
 
-    def __init__(self, sounds: Sequence[Heard], raw: dict[int, tuple[Path, int]]) -> None:
+    `raw` says where the samples of each recording lie and in how many channels; `made` where those of a sound made of one.
+    """
+
+    def __init__(
+        self, sounds: Sequence[Heard], raw: dict[int, tuple[Path, int]], made: dict[tuple[int, str], Path] | None = None,
+        dips: GainLine = (),
+    ) -> None:  # fmt: skip
         self.sounds = sorted(sounds, key=lambda h: h.at)
+        self.dips = dips
         self._starts = [h.at for h in self.sounds]
         self._reach = np.maximum.accumulate([h.end for h in self.sounds]) if self.sounds else np.zeros(0)
-        self.pcm = {
-            i: np.memmap(p, "<i2", "r").reshape(-1, ch) if p.stat().st_size else np.zeros((0, ch), np.int16)
-            for i, (p, ch) in raw.items()
-        }
+        self.pcm = {(i, ""): samples_of(*at) for i, at in raw.items()}
+        self.pcm |= {key: samples_of(p, raw[key[0]][1]) for key, p in (made or {}).items() if key[0] in raw}
 
     def block(self, a: int, b: int) -> np.ndarray:
         """Samples [a, b): float32 (b - a, 2)."""
@@ -61,14 +67,20 @@ class Sound:
                 continue
             x = self._take(h, lo - h.at, hi - h.at)
             y[lo - a : lo - a + len(x)] += x
+        if self.dips:
+            y *= (10 ** (along(self.dips, np.arange(a, b)) / 20)).astype(np.float32)[:, None]
         return y
 
     def _take(self, h: Heard, lo: int, hi: int) -> np.ndarray:
-        pcm = self.pcm[h.source]
-        x: np.ndarray = np.asarray(pcm[h.start + lo : h.start + hi], np.float32) / np.float32(32768)
+        pcm = self.pcm[h.source, h.made if (h.source, h.made) in self.pcm else ""]
+        first, last = h.start + lo, h.start + hi
+        x: np.ndarray = np.asarray(pcm[max(0, first) : max(0, last)], np.float32) / np.float32(32768)
         x = np.repeat(x, 2, 1) if x.shape[1] == 1 else x
-        if len(x) < hi - lo:
-            x = np.pad(x, ((0, hi - lo - len(x)), (0, 0)))
+        if h.mix != AS_IT_IS:
+            x = x @ np.array(h.mix, np.float32).reshape(2, 2).T
+        if len(x) < hi - lo:  # silence before the recording's beginning and behind its end
+            before = min(hi - lo, max(0, -first))
+            x = np.pad(x, ((before, hi - lo - len(x) - before), (0, 0)))
         return ramped(x, lo, h)
 
 
@@ -223,11 +235,7 @@ def render(
     final.parent.mkdir(parents=True, exist_ok=True)
     pictures = Pictures(src, width, height, Path(drawn) if drawn else None)
     runs = [(at, end, [Layer.from_json(x) for x in layers]) for at, end, layers in plan["pictures"]]
-    heard = [
-        Heard(at, end, source, start, gain, rise, fall, tuple((i, db) for moments in line for i, db in moments))
-        for at, end, source, start, gain, rise, fall, *line in plan["sounds"]
-    ]
-    sound = Sound(heard, {i: (Path(f["pcm"]), f["channels"]) for i, f in src.items() if f["pcm"]})
+    sound = sound_of(plan, src)
     try:
         _write(clock, length, runs, pictures, sound, part, width, height, quality, progress)
         os.replace(part, final)
@@ -235,6 +243,14 @@ def render(
         pictures.close()
         part.unlink(missing_ok=True)
     return {"path": str(final), "bytes": final.stat().st_size, "frames": length}
+
+
+def sound_of(plan: dict[str, Any], files: dict[int, dict[str, Any]]) -> Sound:
+    """The sound of a plan (`Plan.to_json`), from the samples in `files` (as `render` takes them)."""
+    raw = {i: (Path(f["pcm"]), f["channels"]) for i, f in files.items() if f["pcm"]}
+    made = {(i, name): Path(p) for i, f in files.items() for name, p in f.get("made", {}).items()}
+    dips = tuple((int(at), float(db)) for at, db in plan.get("dips", ()))
+    return Sound([Heard.from_json(row) for row in plan["sounds"]], raw, made, dips)
 
 
 def _write(

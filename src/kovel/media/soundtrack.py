@@ -3,12 +3,13 @@
 sound.pcm    48 kHz 16-bit little-endian, mono or interleaved stereo, sample 0 at the first picture's moment
 peaks.bin    "KVP1", count of levels, pairs a level (uint32 LE), then int8 (min, max) pairs, finest level first
 peaks.raw    the finest pairs so far, while the sound is being made
-power.npy    float32 (n, 3), each 100 ms: weighted power, peak, samples at full scale (core.checks.mix_loudness)
+power.npy    float32 (n, 3), each 100 ms: weighted power, peak, samples at full scale (core.sound.loudness)
 sound.json   samples and channels, once all of it is there
 """
 
 import json
 import struct
+import wave
 from collections.abc import Callable, Iterator
 from fractions import Fraction
 from pathlib import Path
@@ -17,7 +18,7 @@ from typing import Any, BinaryIO
 import av
 import numpy as np
 
-from kovel.core.checks.mix_loudness import PowerMaker
+from kovel.core.sound.loudness import PowerMaker
 from kovel.core.sound.peaks import LEVELS, PeakMaker, coarser
 from kovel.core.time.rate import SAMPLE_RATE, Rate
 from kovel.media.files import open_media
@@ -54,6 +55,23 @@ def keep(path: Path, facts: dict[str, Any]) -> None:
 def whole_sound(folder: Path) -> bool:
     """Whether all of a recording's sound is there."""
     return any((folder / name).exists() for name in ("sound.json", "media.json"))
+
+
+def samples_of(pcm: Path, channels: int) -> np.ndarray:
+    """The raw 48 kHz samples of a sound.pcm, (n, channels), read from disk as they are asked for."""
+    raw = np.memmap(pcm, "<i2", "r") if pcm.stat().st_size else np.zeros(0, np.int16)
+    return raw[: len(raw) // channels * channels].reshape(-1, channels)
+
+
+def write_wav(path: Path, samples: np.ndarray) -> None:
+    """16-bit samples (n, channels) at 48 kHz as a WAV file, whole or not at all."""
+    part = path.with_name(f"{path.name}.part")
+    with wave.open(str(part), "wb") as f:
+        f.setnchannels(samples.shape[1])
+        f.setsampwidth(2)
+        f.setframerate(SAMPLE_RATE)
+        f.writeframes(samples.astype("<i2").tobytes())
+    part.replace(path)
 
 
 def peaks_file(pairs: np.ndarray) -> bytes:

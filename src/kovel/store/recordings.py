@@ -17,7 +17,7 @@ from kovel.store.db import Database, fresh
 from kovel.store.projects import Invalid, Missing, clean_name
 from kovel.store.wordrows import write_words
 
-KINDS = ("interview", "b-roll", "sound", "music", "still")
+KINDS = ("interview", "b-roll", "sound", "music", "still", "voice")
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,7 +52,9 @@ class Recording:
     def source(self) -> Source:
         """What the core needs of it. Two recordings of one roll and camera share a setup; without a roll each is its own."""
         setup = f"{self.roll}/{self.camera}" if self.roll and self.kind == "interview" else f"#{self.id}"
-        return Source(self.id, self.name, self.rate, self.frames, self.picture, self.sound, setup, self.sync, self.settings)
+        return Source(
+            self.id, self.name, self.rate, self.frames, self.picture, self.sound, setup, self.sync, self.settings, self.channels
+        )  # fmt: skip
 
     def length(self, clock: Rate) -> int:
         """Frames of the project's clock; a still counts as 5 seconds where a length is needed."""

@@ -22,6 +22,7 @@ from kovel.web import (
     making,
     media,
     shots,
+    soundroom,
     start,
     story,
     story_tools,
@@ -61,7 +62,23 @@ def create_app(
     if passphrase:
         app.add_middleware(SessionMiddleware, secret_key=_secret(data), same_site="strict", session_cookie="kovel")
     app.mount("/static", StaticFiles(directory=Path(__file__).parent / "static"), name="static")
-    for room in (start, footage, making, logsheet, shots, log, words, tighten, hits, story_tools, story, handoff, media, times):
+    for room in (
+        start,
+        footage,
+        making,
+        logsheet,
+        shots,
+        log,
+        words,
+        tighten,
+        hits,
+        story_tools,
+        story,
+        soundroom,
+        handoff,
+        media,
+        times,
+    ):
         app.include_router(room.router, dependencies=[Depends(of_the_project)])
 
     def refuse(request: Request, status: int, message: str) -> HTMLResponse | JSONResponse:

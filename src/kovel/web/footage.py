@@ -19,6 +19,7 @@ from kovel.web.faces import face_of
 from kovel.web.pages import joined, page, report, rooms_state, sent, the_recording, web
 from kovel.work.hearing import transcribe
 from kovel.work.intake import allowed, bring_in, bring_in_all, files_in, free_name, prepare, safe, twice
+from kovel.work.made import set_on_recording
 from kovel.work.room import taken_lately
 from kovel.work.syncing import apart, nudge, sets, sync_by_sound, sync_by_timecode
 
@@ -197,13 +198,13 @@ class SettingAsked(BaseModel):
 
     model_config = ConfigDict(extra="forbid", strict=True)
     setting: str
-    value: bool | int | float | str | None = None
+    value: bool | int | float | str | list[list[float]] | None = None
 
 
 @router.post("/recordings/{recording}/settings")
 def set_value(request: Request, project: int, recording: int, asked: SettingAsked) -> JSONResponse:
     the_recording(request, project, recording)
-    r, did = recordings.set_value(web(request).data.db, recording, asked.setting, asked.value)
+    r, did = set_on_recording(web(request).data, recording, asked.setting, asked.value)
     return JSONResponse({"did": did, "settings": r.settings.to_json()})
 
 

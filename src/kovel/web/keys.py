@@ -41,6 +41,23 @@ STORY = (
     KeyRow(("Esc",), "choose nothing"),
     KeyRow(("?",), "this sheet"),
 )
+SOUND = (
+    *PLAYING,
+    KeyRow(("↑", "↓"), "the join before, after"),
+    KeyRow((".", ","), "nearer, farther; the whole film at once with 0"),
+    KeyRow(("G", "V"), "choose the piece, the cover’s own sound at the playhead"),
+    KeyRow(("E",), "choose the sound at the playhead; again for the next one there"),
+    KeyRow(("T",), "choose the next thing of the lane, Shift the one before"),
+    KeyRow(("Shift",), "with a click: choose more; while dragging: lets go of cuts, words and beats"),
+    KeyRow(("A",), "hear what is chosen alone; again: everything"),
+    KeyRow(("C",), "its recording cleaned or raw, around the playhead: before and after"),
+    KeyRow(("H",), "record a voice-over from the playhead; again or Space ends it"),
+    KeyRow(("I", "O"), "mark in, out; Shift takes the mark away"),
+    KeyRow(("Q",), "every edit there is, by name"),
+    KeyRow(("Z",), "undo, Shift redo"),
+    KeyRow(("Esc",), "choose nothing"),
+    KeyRow(("?",), "this sheet"),
+)
 HOW = {"[": "; Alt back; Shift five", "]": "; Alt back; Shift five", "Alt → ←": "; Shift five"}
 
 
@@ -52,6 +69,11 @@ def of_edits() -> list[KeyRow]:
             said = re.sub(r":? ?\b[A-Z]{4,}\b.*", "", e.label)
             by_key.setdefault(e.key, []).append(said[0].lower() + said[1:] if not said[1:2].isupper() else said)
     return [KeyRow(tuple(k.split()), "; ".join(dict.fromkeys(does)) + HOW.get(k, "")) for k, does in by_key.items()]
+
+
+def sound_keys() -> list[KeyRow]:
+    mine = {k for r in SOUND for k in r.keys}
+    return [*SOUND, *(r for r in of_edits() if r.keys[0] not in mine)]
 
 
 def story_keys() -> list[KeyRow]:

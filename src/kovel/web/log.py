@@ -1,5 +1,6 @@
 """The Log room's desk: one recording, its words, in and out, markers and slices, and what was kept of it."""
 
+import contextlib
 from fractions import Fraction
 from typing import Annotated, Any, Literal
 
@@ -21,6 +22,7 @@ from kovel.web.faces import face_of
 from kovel.web.making import making_values
 from kovel.web.pages import joined, page, plan_answer, render, report, sent, the_recording, web
 from kovel.web.shots import shot
+from kovel.work.made import want_cleaned
 from kovel.work.speaking import found_pauses
 
 router = APIRouter(prefix="/p/{project}")
@@ -329,6 +331,9 @@ def undo(request: Request, project: int, rec: int | None = None, redo: bool = Fa
     """Undo or redo the last step of the log, wherever it was made; the shown recording is drawn anew."""
     db = web(request).data.db
     did, touched = steps.turn(db, project, redo)
+    for i in touched:
+        with contextlib.suppress(Invalid):
+            want_cleaned(web(request).data, i)  # a setting that came back may need a sound made
     said = report(f"{'Done again' if redo else 'Undone'}: {did}.")
     if rec is None:
         return joined(said, hx_refresh="true")

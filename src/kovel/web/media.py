@@ -1,6 +1,7 @@
 """Derived media by range, as far as they are made. Only what Kovel makes itself is served, by name from a fixed list."""
 
 import asyncio
+import contextlib
 import re
 import time
 from typing import Any
@@ -15,9 +16,10 @@ from kovel.media.pieces import PIECE, place
 from kovel.media.proxy import GOP
 from kovel.media.soundtrack import PEAKS, peaks_file
 from kovel.store import projects, recordings
-from kovel.store.projects import Missing
+from kovel.store.projects import Invalid, Missing
 from kovel.web.pages import web
 from kovel.work.folder import look_at, media_facts
+from kovel.work.made import made_file, want_cleaned
 from kovel.work.whole import piece_of_whole
 
 router = APIRouter()
@@ -86,6 +88,19 @@ def _making(request: Request, recording: int) -> dict[str, Any]:
         "recording": recording, "path": r.path, "out": str(data.derived(recording)), "rate": [r.rate.num, r.rate.den],
         "frames": r.frames or 1,
     }  # fmt: skip
+
+
+@router.get("/media/{recording}/made/{name}.pcm")
+def made(request: Request, recording: int, name: str) -> FileResponse:
+    """A sound made of the recording, once all of it is there."""
+    path = made_file(web(request).data, recording, name)
+    if not re.fullmatch(r"[a-z]+-[0-9a-f]{12}", name) or not path.is_file():
+        with contextlib.suppress(Invalid):
+            want_cleaned(
+                web(request).data, recording
+            )  # set, but not there: a project that was copied, a folder that was cleared
+        raise Missing("That is not made yet.")
+    return FileResponse(path, media_type="application/octet-stream", headers=STANDS)
 
 
 @router.get("/media/{recording}/{name}")

@@ -13,7 +13,7 @@ from kovel.core.story.lined import Block, LinedPage, lined
 from kovel.core.story.marks import sections
 from kovel.core.story.model import Cover, Join, Piece, Sound, Sources, Story
 from kovel.core.story.seams import Seam
-from kovel.core.story.settings import SETTINGS
+from kovel.core.story.settings import SETTINGS, added, on_line
 from kovel.core.story.sync import same_moment
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import stamp
@@ -131,6 +131,7 @@ class SoundBlock:
     label: str
     name: str
     wave: str
+    stroke: str  # of level and ducking, where they are a line
 
 
 @dataclass(frozen=True, slots=True)
@@ -394,8 +395,17 @@ class Drawing:
             label = f"{x.kind.capitalize()}: {self.name(x.source)}, {stamp(x.length, self.rate)}, {level}"
             place = _box(at * self.px, tall, left=self.places.sounds + (x.lane - 1) * SOUND)
             wave = f"{x.source},{x.start / self.fps},{(x.start + x.length) / self.fps}"
-            out.append(SoundBlock(x, at, place, label, self.name(x.source), wave))
+            out.append(SoundBlock(x, at, place, label, self.name(x.source), wave, self.stroke(x)))
         return out
+
+    def stroke(self, x: Sound) -> str:
+        """Level and ducking as points of a line down the sound's lane, quiet on the left; nothing where the level stands."""
+        line = added([v for v in (self.story.value(x, "level", self.sources), x.settings["duck"]) if v != ()])
+        if not isinstance(line, tuple):
+            return ""
+        wide = SOUND - 5
+        rows = [(x.start, on_line(line, x.start)), *(r for r in line if x.start < r[0] < x.end), (x.end, on_line(line, x.end))]
+        return " ".join(f"{wide * max(0.0, min(1.0, (db + 48) / 60)):.1f},{(m - x.start) * self.px:.1f}" for m, db in rows)
 
     def loose(self) -> tuple[ShelfItem, ...]:
         trays: tuple[Cover | Sound, ...] = (*self.story.loose, *self.story.loose_sounds)
@@ -440,7 +450,8 @@ def join_note(j: Join) -> str:
 
 def piece_note(p: Piece) -> str:
     """What is special about a piece: its own settings, and what is taken of it."""
-    notes = [SETTINGS[n].says(p.settings[n]) for n in p.settings]
+    told = [(SETTINGS[n], p.settings[n]) for n in p.settings]
+    notes = [s.says(v) if s.name in ("zoom", "level") else f"{s.label.lower()} {s.says(v)}" for s, v in told]
     return ", ".join([*notes, *([f"only its {p.take}"] if p.take != "both" else [])])
 
 

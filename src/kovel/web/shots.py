@@ -1,9 +1,9 @@
 """Shot view: b-roll as rows of frames, with what each shot is like and its best few seconds."""
 
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
-from fastapi import APIRouter, Request
+from fastapi import APIRouter, Query, Request
 from fastapi.responses import HTMLResponse
 
 from kovel.core.picture.shots import best_stretch, look
@@ -49,10 +49,25 @@ def shot(request: Request, p: Project, r: Recording) -> dict[str, Any]:
     return out
 
 
-@router.get("/log/shots")
-def room(request: Request, project: int) -> HTMLResponse:
-    """Every shot of the project as a row."""
+WINDOW = 24  # shots that come at once
+
+
+def _some(request: Request, project: int, start: int) -> dict[str, Any]:
+    """WINDOW shots of a project from the `start`-th on, and where the next ones begin."""
     db = web(request).data.db
     p = projects.get(db, project)
     rows = [r for r in recordings.of_project(db, project) if r.kind in ("b-roll", "still") and not r.aside and r.ready]
-    return page(request, "shots.html", room="log", project=p, shots=[shot(request, p, r) for r in rows])
+    end = start + WINDOW
+    some = [shot(request, p, r) for r in rows[start:end]]
+    return {"project": p, "shots": some, "next": end if end < len(rows) else None}
+
+
+@router.get("/log/shots")
+def room(request: Request, project: int) -> HTMLResponse:
+    """Every shot of the project as a row; they come as they scroll into view."""
+    return page(request, "shots.html", room="log", **_some(request, project, 0))
+
+
+@router.get("/log/shots/more")
+def more(request: Request, project: int, start: Annotated[int, Query(ge=0)] = 0) -> HTMLResponse:
+    return page(request, "parts/shots.html", **_some(request, project, start))

@@ -8,6 +8,7 @@ from fastapi.responses import HTMLResponse, JSONResponse, Response
 from pydantic import BaseModel, ConfigDict, Field, create_model
 
 from kovel.core.plan.plan import make_plan
+from kovel.core.plan.sounds import alone
 from kovel.core.story import catalogue
 from kovel.core.story.model import Report
 from kovel.core.story.offered import COMMANDS, WANTING, meant
@@ -137,11 +138,13 @@ def lane_switches(request: Request, project: int) -> HTMLResponse:
 
 
 @router.get("/story/plan")
-def plan(request: Request, project: int) -> JSONResponse:
+def plan(request: Request, project: int, only: str = "") -> JSONResponse:
+    """What the player plays; `only` (ids, comma between) is all that is heard of it."""
     w = web(request)
     kept = _kept(request, project)
     sources = recordings.sources(w.data.db, project)
-    made = make_plan(kept.story, sources)
+    ids = {int(i) for i in only.split(",") if i.isdigit()}
+    made = make_plan(alone(kept.story, ids) if ids else kept.story, sources)
     s = kept.story
     pieces = [[q.id, at, q.length, q.source] for at, q in zip(s.starts, s.pieces, strict=False)]
     found = [[x.at, x.kind, x.right.id] for x in seams(s, sources)]

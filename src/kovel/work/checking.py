@@ -9,7 +9,7 @@ import numpy as np
 from kovel.core.checks.findings import Finding, checks, jump_strength
 from kovel.core.checks.mix_loudness import sound_findings
 from kovel.core.checks.offers import Offer, Shot, offers
-from kovel.core.plan.plan import make_plan
+from kovel.core.plan.plan import Plan, make_plan
 from kovel.core.sound.levels import Levels
 from kovel.core.sound.pauses import VOICE
 from kovel.core.story.model import Refused, Sources, Story
@@ -20,6 +20,7 @@ from kovel.core.words.transcript import Word, words_in
 from kovel.media.render import Sound
 from kovel.store import recordings, subclips
 from kovel.work.folder import Data, media_facts
+from kovel.work.made import made_file
 from kovel.work.speaking import levels
 
 AROUND = 12  # frames on either side of a seam by which a shot's own movement is judged
@@ -98,15 +99,30 @@ def _power(path: Path, stamp: int) -> np.ndarray:
 def _sounds(data: Data, sources: Sources, story: Story) -> list[Finding]:
     """What is to be said of the sound as a whole; of recordings that were measured when they were prepared."""
     plan = make_plan(story, sources)
-    measured = {}
-    raw = {}
-    for i in {h.source for h in plan.sounds}:
-        p = data.derived(i) / "power.npy"
-        if p.exists() and (facts := media_facts(data, i)):
-            measured[i] = _power(p, p.stat().st_mtime_ns)
-            raw[i] = (data.derived(i) / "sound.pcm", facts["channels"])
-    heard = Sound([h for h in plan.sounds if h.source in raw], raw)
+    heard = mix_of(data, plan)
+    measured = powers(data, plan)
     return sound_findings(story, sources, plan, measured, lambda a, b: float(np.abs(heard.block(a, b)).max(initial=0)))
+
+
+def powers(data: Data, plan: Plan) -> dict[tuple[int, str], np.ndarray]:
+    """What is measured of each sound that a plan has, raw or made, every 100 ms."""
+    out = {}
+    for i, made in {(h.source, h.made) for h in plan.sounds} | {(h.source, "") for h in plan.sounds}:
+        p = data.derived(i) / (f"made/{made}.power.npy" if made else "power.npy")
+        if p.exists():
+            out[i, made] = _power(p, p.stat().st_mtime_ns)
+    return out
+
+
+def mix_of(data: Data, plan: Plan) -> Sound:
+    """The plan's sound, of what is there of it."""
+    raw = {
+        i: (data.derived(i) / "sound.pcm", facts["channels"])
+        for i in {h.source for h in plan.sounds}
+        if (data.derived(i) / "sound.pcm").exists() and (facts := media_facts(data, i))
+    }
+    made = {(i, n): p for i, names in plan.made.items() for n in names if (p := made_file(data, i, n)).exists()}
+    return Sound([h for h in plan.sounds if h.source in raw], raw, made, plan.dips)
 
 
 def findings(data: Data, project: int, story: Story) -> list[Finding]:

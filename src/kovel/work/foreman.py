@@ -12,10 +12,12 @@ from typing import Any
 
 from kovel.media.soundtrack import keep
 from kovel.store import jobs, recordings
+from kovel.store.db import Database
 from kovel.store.projects import Missing
 from kovel.work import preparing
 from kovel.work.folder import Data, looked_at, sounded
 from kovel.work.hearing import SoFar, listen, take_heard
+from kovel.work.made import throw_old_away
 from kovel.work.preparing import Step
 from kovel.work.queue import Queue
 from kovel.work.room import make_room
@@ -25,11 +27,12 @@ CALLS = {
     "render": "render",
     "listen": "listen",
     "pulse": "pulse",
+    "clean": "clean",
     "transcribe": "transcribe",
     "align": "align_text",
     "sync": "sync_by_sound",
 }
-URGENT = {"render": 0, "listen": 2, "pulse": 3, "sync": 3, "align": 4, "transcribe": 5}
+URGENT = {"render": 0, "clean": 1, "listen": 2, "pulse": 3, "sync": 3, "align": 4, "transcribe": 5}
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,6 +45,29 @@ class Out:
     @property
     def key(self) -> str:
         return f"{self.job.key} {self.step.name}" if self.step else self.job.key
+
+
+def _will_not_come(db: Database, job: jobs.Job, lacking: list[str]) -> str:
+    """Why a made sound that a render waits for is not made any more; empty while one is."""
+    coming = {j.params["name"]: j for j in jobs.latest_of_recordings(db, job.project, "clean").values()}
+    for p in map(Path, lacking):
+        maker = coming.get(p.stem)
+        if maker is None or maker.state == "cancelled":
+            return "The clean-up of a recording was changed while it waited. Render again."
+        if maker.state == "failed":
+            return f"A recording could not be cleaned: {maker.message} Try again in the Sound room, then render again."
+    return ""
+
+
+def _listening(data: Data, job: jobs.Job) -> bool:
+    """Whether the recording of a job is still listened to."""
+    now = jobs.latest_of_recordings(data.db, job.project, "listen").get(job.recording or 0)
+    return now is not None and now.state in ("waiting", "working")
+
+
+def made_for(params: dict[str, Any]) -> list[str]:
+    """The made sounds that a render reads."""
+    return [p for f in params.get("files", {}).values() for p in f.get("made", {}).values()]
 
 
 ROOM = 30.0  # seconds between two looks at the disk
@@ -130,6 +156,12 @@ class Foreman:
             if job.kind != "prepare":
                 if job.kind in ("transcribe", "align") and not sounded(job.params["out"], job.kind == "transcribe"):
                     continue
+                if job.kind == "clean" and _listening(self.data, job):
+                    continue  # its pauses tell what its noise is
+                if job.kind == "render" and (lacking := [p for p in made_for(job.params) if not Path(p).exists()]):
+                    if why := _will_not_come(db, job, lacking):
+                        jobs.end(db, job.id, "failed", why)
+                    continue  # a sound that it reads is being made
                 if job.state == "waiting" and job.id not in under_way:  # an earlier try of it may still be ending
                     calls.append(((URGENT[job.kind], job.recording not in shown, 0, job.id), job, None))
                 continue
@@ -224,6 +256,8 @@ class Foreman:
             if step.name not in ("all", "finish"):
                 return
             recordings.set_whole(self.data.db, job.recording, result["checksum"], result["frames"])
+        elif job.kind == "clean" and job.recording is not None:
+            throw_old_away(self.data, job.recording)
         elif job.kind == "sync":
             message = take_sync(self.data, job, result)
         elif job.kind in ("transcribe", "align") and job.recording is not None:

@@ -19,6 +19,7 @@ from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.work.folder import Data, media_facts
+from kovel.work.made import made_file, want_cleaned
 
 
 def allowed(path: str, roots: list[Path]) -> Path:
@@ -202,7 +203,10 @@ def start_render(
         files[str(i)] = {
             "name": r.name, "path": r.path, "rate": [r.rate.num, r.rate.den], "still": r.frames is None,
             "pcm": str(data.derived(i) / "sound.pcm") if r.sound else None, "channels": facts.get("channels", 1),
+            "made": {name: str(made_file(data, i, name)) for name in plan.made.get(i, ())},
         }  # fmt: skip
+        if files[str(i)]["made"] and (job := want_cleaned(data, i)) and job.state == "failed":
+            raise Invalid(f"{r.name} could not be cleaned: {job.message} Try again in the Sound room, or leave it as recorded.")
     w, h = size or (project.width, project.height)
     if out is None:
         coming = {j.params["out"] for j in jobs.of_project(data.db, project.id, "render") if j.state in ("waiting", "working")}

@@ -10,8 +10,9 @@ import numpy as np
 import numpy.typing as npt
 
 from kovel.core.story.consequences import frames_of, kind_of, room
-from kovel.core.story.model import Sources, Story
+from kovel.core.story.model import Piece, Sources, Story
 from kovel.core.story.seams import Seam, seams
+from kovel.core.story.settings import on_line
 from kovel.core.story.sync import same_moment
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import stamp as clock
@@ -28,6 +29,11 @@ class Finding:
     text: str
     weight: int
 
+    @property
+    def mend(self) -> tuple[str, str] | None:
+        """What the Sound room can do about it: the action and its name."""
+        return MENDS.get(self.kind)
+
 
 def jump_strength(before: Grey, after: Grey) -> int:
     """How hard a jump is, 0 to 100: how far the pictures differ across it, against how much the shot moves by itself.
@@ -43,6 +49,24 @@ def jump_strength(before: Grey, after: Grey) -> int:
 
 def _name(sources: Sources, source: int | None) -> str:
     return sources[source].name if source is not None and source in sources else "A recording"
+
+
+MENDS = {
+    "step": ("even", "Even out the voices"),
+    "loudness": ("target", "Bring it there"),
+    "over": ("target", "Tame the peaks"),
+}
+
+
+def _as_set(
+    story: Story, sources: Sources, p: Piece, moment: int, heard: tuple[float, float] | None
+) -> tuple[float, float] | None:
+    """Speech and background of a piece (dBFS) at the level it is set to at a moment of its recording; None where it is muted."""
+    if heard is None or story.value(p, "mute", sources):
+        return None
+    level = story.value(p, "level", sources)
+    db = on_line(level, moment) if isinstance(level, tuple) else float(level)
+    return heard[0] + db, heard[1] + db
 
 
 def checks(
@@ -75,7 +99,8 @@ def checks(
         for source, frame, side in ((s.left.source, s.left.end, "ends"), (s.right.source, s.right.start, "begins")):
             if word := cuts_word(source, frame):
                 out.append(Finding("word", s.at, f"{_name(sources, source)} {side} inside “{word}” at {clock(s.at, rate)}", 55))
-        a, b = level(s.left.source, s.left.start, s.left.end), level(s.right.source, s.right.start, s.right.end)
+        a = _as_set(story, sources, s.left, s.left.end, level(s.left.source, s.left.start, s.left.end))
+        b = _as_set(story, sources, s.right, s.right.start, level(s.right.source, s.right.start, s.right.end))
         if a and b and abs(a[1] - b[1]) > 8 and s.left.source == s.right.source:
             out.append(Finding("step", s.at, f"The room tone steps by {abs(a[1] - b[1]):.0f} dB at {clock(s.at, rate)}", 30))
         elif a and b and abs(a[0] - b[0]) > 8:

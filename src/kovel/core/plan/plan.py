@@ -12,11 +12,12 @@ from typing import Any
 
 from kovel.core.plan.layers import BLACK, Image, Layer, Run, joined, own_frame, ratios
 from kovel.core.plan.pictures import covered, dialogue_runs
-from kovel.core.plan.sounds import RAMP, Heard, heard
+from kovel.core.plan.sounds import RAMP, GainLine, Heard, heard, made_of
 from kovel.core.story.model import Source, Sources, Story
+from kovel.core.story.settings import NONE
 from kovel.core.time.rate import Rate
 
-FORM = "layers 1"  # of `Plan.to_json`: what reads it refuses another one
+FORM = "layers 2"  # of `Plan.to_json`: what reads it refuses another one
 
 
 @dataclass(frozen=True)
@@ -27,6 +28,7 @@ class Plan:
     length: int
     pictures: tuple[Run, ...]
     sounds: tuple[Heard, ...]
+    dips: GainLine = ()  # of the whole mix: story samples with dB
 
     @property
     def samples(self) -> int:
@@ -41,6 +43,15 @@ class Plan:
     def sources(self) -> set[int]:
         """The recordings that are seen or heard."""
         return self.seen | {h.source for h in self.sounds}
+
+    @property
+    def made(self) -> dict[int, set[str]]:
+        """The made sounds that are heard, by recording."""
+        out: dict[int, set[str]] = {}
+        for h in self.sounds:
+            if h.made:
+                out.setdefault(h.source, set()).add(h.made)
+        return out
 
     def picture_at(self, frame: int) -> Run:
         """What is seen at a story frame (0 <= frame < length)."""
@@ -61,8 +72,8 @@ class Plan:
         return s.source, own_frame(s.image, frame - s.at, self.rate, sources[s.source].rate)
 
     def to_json(self, sources: Sources) -> dict[str, Any]:
-        """For player and renderer: runs [at, end, layers] (`Layer.to_json`), sounds [at, end, source, start, gain, rise,
-        fall, line]."""
+        """For player and renderer: runs [at, end, layers] (`Layer.to_json`), sounds (`Heard.to_json`), dips of the whole
+        [sample, dB]."""
         ratio, one = ratios(sources, self.rate), Fraction(1)
         return {
             "form": FORM,
@@ -71,21 +82,22 @@ class Plan:
             "samples": self.samples,
             "ramp": RAMP,
             "pictures": [[p.at, p.end, [x.to_json(ratio.get(x.image.source, one)) for x in p.layers]] for p in self.pictures],
-            "sounds": [
-                [h.at, h.end, h.source, h.start, h.gain, h.rise, h.fall, *([[list(m) for m in h.line]] if h.line else [])]
-                for h in self.sounds
-            ],
+            "sounds": [h.to_json() for h in self.sounds],
+            "dips": [list(m) for m in self.dips],
         }
 
 
 def make_plan(story: Story, sources: Sources) -> Plan:
     """Flatten a story."""
     runs = covered(story, sources, dialogue_runs(story, sources))
-    return Plan(story.rate, story.length, joined(runs), heard(story, sources))
+    dips = tuple((story.rate.frame_to_sample(m), db) for m, db in dict(story.settings).get("story", NONE)["dips"])
+    return Plan(story.rate, story.length, joined(runs), heard(story, sources), dips)
 
 
 def window_plan(rate: Rate, s: Source) -> Plan:
     """One whole recording as a plan, so that it plays through the same player. A still lasts five seconds."""
     n = s.length(rate) or rate.nominal * 5
     layer = Layer(Image(s.id)) if s.picture else BLACK
-    return Plan(rate, n, (Run(0, n, (layer,)),), (Heard(0, rate.frame_to_sample(n), s.id, 0),) if s.sound else ())
+    return Plan(
+        rate, n, (Run(0, n, (layer,)),), (Heard(0, rate.frame_to_sample(n), s.id, 0, made=made_of(s)),) if s.sound else ()
+    )

@@ -2,17 +2,31 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
+from collections.abc import Callable, Collection
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
-from kovel.core.story.model import Cover, Sources, Story
-from kovel.core.story.settings import Line
+from kovel.core.story.model import Cover, Item, Piece, Source, Sources, Story, T, having
+from kovel.core.story.settings import CLEANING, Line, added
 
 RAMP = 192  # samples: 4 ms at 48 kHz
+CLEANED = 1  # how cleaning works: another number makes every cleaned sound anew
 HALF = 0.5  # a cover's own sound under talk: half amplitude to start with (common practice)
 
+Read = Callable[[Item, str], Any]  # a setting of an item, all scopes met
+Mix = tuple[float, float, float, float]  # left of left, left of right, right of left, right of right
+AS_IT_IS: Mix = (1.0, 0.0, 0.0, 1.0)
+PICKED: dict[str, Mix] = {
+    "as recorded": AS_IT_IS,
+    "left": (1.0, 0.0, 1.0, 0.0),
+    "right": (0.0, 1.0, 0.0, 1.0),
+    "both as one": (0.5, 0.5, 0.5, 0.5),
+}
 GainLine = tuple[tuple[int, float], ...]  # samples since the sound's beginning, dB; straight in dB between them
 
 
@@ -20,7 +34,9 @@ GainLine = tuple[tuple[int, float], ...]  # samples since the sound's beginning,
 class Heard:
     """Sound of story samples [at, end): source samples from `start` on, times `gain` and, if there is one, its gain line.
 
-    It comes in over `rise` samples and goes out over `fall`: straight up to RAMP, in a quarter sine (equal power) beyond.
+    It comes in over `rise` samples and goes out over `fall`: straight up to RAMP or if told so (`straight`), in a quarter
+    sine (equal power) beyond. `mix` says how left and right come of the recording's left and right; `of` is the piece,
+    cover or sound it belongs to; `made` names the sound made of the recording that is heard instead of the raw one.
     """
 
     at: int
@@ -31,13 +47,44 @@ class Heard:
     rise: int = RAMP
     fall: int = RAMP
     line: GainLine = ()
+    straight: bool = False
+    mix: Mix = AS_IT_IS
+    of: int = 0
+    made: str = ""
 
     def gains(self, offsets: npt.NDArray[np.floating | np.integer]) -> npt.NDArray[np.float64]:
         """What it is multiplied by at samples since its beginning, ramps left out."""
         if not self.line:
             return np.full(offsets.shape, self.gain)
-        moments, levels = zip(*self.line, strict=True)
-        return np.asarray(self.gain * 10 ** (np.interp(offsets, moments, levels) / 20), np.float64)
+        return np.asarray(self.gain * 10 ** (along(self.line, offsets) / 20), np.float64)
+
+    def to_json(self) -> list[Any]:
+        """[at, end, source, start, gain, rise, fall, of], and what is more than that in an object."""
+        more: dict[str, Any] = {}
+        if self.line:
+            more["line"] = [list(m) for m in self.line]
+        if self.straight:
+            more["straight"] = True
+        if self.mix != AS_IT_IS:
+            more["mix"] = list(self.mix)
+        if self.made:
+            more["made"] = self.made
+        row = [self.at, self.end, self.source, self.start, self.gain, self.rise, self.fall, self.of]
+        return [*row, more] if more else row
+
+    @staticmethod
+    def from_json(row: list[Any]) -> Heard:
+        more: dict[str, Any] = row[8] if len(row) > 8 else {}
+        line = tuple((int(i), float(db)) for i, db in more.get("line", ()))
+        mix: Mix = tuple(more["mix"]) if "mix" in more else AS_IT_IS
+        at, end, source, start, gain, rise, fall, of = row[:8]
+        return Heard(at, end, source, start, gain, rise, fall, line, bool(more.get("straight")), mix, of, more.get("made", ""))
+
+
+def along(line: GainLine, at: npt.NDArray[np.floating | np.integer]) -> npt.NDArray[np.float64]:
+    """The dB of a line at each of these samples: straight between its moments."""
+    moments, levels = zip(*line, strict=True)
+    return np.asarray(np.interp(at, moments, levels), np.float64)
 
 
 def audible(story: Story, lane: str) -> bool:
@@ -57,18 +104,17 @@ def dialogue_sound(story: Story, sources: Sources) -> list[Heard]:
     read = story.reading(sources)
     for i, p in enumerate(story.pieces):
         s = sources.get(p.source) if p.source is not None else None
-        if not s or not s.sound or p.take == "picture":
+        if not s or not s.sound or p.take == "picture" or read(p, "mute"):
             continue
-        x, y, start, rise, fall = samples[i], samples[i + 1], to(p.start), RAMP, RAMP
+        x, y, start, rise, fall = samples[i], samples[i + 1], to(p.start), _ramp(p, "fade_in", to), _ramp(p, "fade_out", to)
         if story.joins:
             j, k = story.join(i), story.join(i + 1)
             x = to(story.starts[i] + j.split - j.cross // 2)
             y = to(story.starts[i + 1] + k.split + k.cross - k.cross // 2)
             start -= samples[i] - x
-            rise = to(j.cross) or (to(j.length) if i == 0 and j.length else RAMP)
-            fall = to(k.cross) or (to(k.length) if i == n - 1 and k.length else RAMP)
-        gain, line = _level(story, read(p, "level"), start)
-        new = Heard(x, y, s.id, start, gain, rise, fall, line)
+            rise = to(j.cross) or (to(j.length) if i == 0 and j.length else rise)
+            fall = to(k.cross) or (to(k.length) if i == n - 1 and k.length else fall)
+        new = _heard(story, p, read, s, (x, y, start), (rise, fall))
         last = out[-1] if out else None
         if last and _runs_on(last, new):
             out[-1] = replace(last, end=y, fall=fall)
@@ -77,8 +123,38 @@ def dialogue_sound(story: Story, sources: Sources) -> list[Heard]:
     return out
 
 
+def _ramp(x: Item, name: str, to: Callable[[int], int]) -> int:
+    """Samples over which something comes or goes by its own fade; the one at the end gives way where both are too long."""
+    own = x.settings
+    if not own:
+        return RAMP
+    n = min(own[name], x.length - (min(own["fade_in"], x.length) if name == "fade_out" else 0))
+    return to(max(0, n)) or RAMP
+
+
+def _heard(
+    story: Story, x: Item, read: Read, s: Source, place: tuple[int, int, int], ramps: tuple[int, int], start_gain: float = 1.0
+) -> Heard:
+    """What is heard of something at a place (at, end, first sample of the recording), with all that is set on it."""
+    gain, line = _level(story, read(x, "level"), read(x, "duck") if not isinstance(x, Piece) else (), place[2])
+    mix, balance = PICKED[read(x, "channels")], read(x, "balance")
+    if balance:
+        left, right = min(1.0, 1 - balance / 100), min(1.0, 1 + balance / 100)
+        mix = (mix[0] * left, mix[1] * left, mix[2] * right, mix[3] * right)
+    straight = read(x, "fade") == "straight"
+    return Heard(place[0], place[1], s.id, place[2], start_gain * gain, *ramps, line, straight, mix, x.id, made_of(s))
+
+
+def made_of(s: Source) -> str:
+    """The name of the sound made of a recording by what is set on it to clean it; empty where nothing is."""
+    rows = [(n, v) for n, v in s.settings.rows if n in CLEANING]
+    if not rows or not s.sound:
+        return ""
+    return "clean-" + hashlib.sha256(json.dumps([CLEANED, rows]).encode()).hexdigest()[:12]
+
+
 def _runs_on(a: Heard, b: Heard) -> bool:
-    same = (a.end, a.source, a.gain) == (b.at, b.source, b.gain) and a.start + b.at - a.at == b.start
+    same = (a.end, a.source, a.gain, a.mix) == (b.at, b.source, b.gain, b.mix) and a.start + b.at - a.at == b.start
     return same and a.fall == b.rise == RAMP and not a.line and not b.line
 
 
@@ -86,21 +162,22 @@ def laid_sound(story: Story, sources: Sources) -> list[Heard]:
     """Sounds, and the natural sound of covers that have it on; cut off where the story ends."""
     to, read = story.rate.frame_to_sample, story.reading(sources)
     out = []
-    for s in story.sounds:
-        at = story.at(s)
-        end = min(at + s.length, story.length)
-        if end > at and s.source in sources and audible(story, s.kind):
-            cut = at + s.length - end
-            fall = RAMP if cut else to(s.settings["fade_out"]) or RAMP
-            gain, line = _level(story, read(s, "level"), to(s.start))
-            rise = to(s.settings["fade_in"]) or RAMP
-            out.append(Heard(to(at), to(end), s.source, to(s.start), gain, rise, fall, line))
+    for x in story.sounds:
+        at = story.at(x)
+        end = min(at + x.length, story.length)
+        if end > at and x.source in sources and audible(story, x.kind) and not read(x, "mute"):
+            fall = RAMP if at + x.length > end else _ramp(x, "fade_out", to)
+            place = (to(at), to(end), to(x.start) + int(x.settings["slip"]))
+            out.append(_heard(story, x, read, sources[x.source], place, (_ramp(x, "fade_in", to), fall)))
     if audible(story, "natural"):
         for a, b, c in story.spans:
-            if read(c, "natural") and f"cover {c.lane}" not in story.muted and with_its_sound(story, c, sources):
-                gain, line = _level(story, read(c, "level"), to(c.start))
-                end = to(min(b, story.length))
-                out.append(Heard(to(a), end, c.source, to(c.start), HALF * gain, line=line))
+            if f"cover {c.lane}" in story.muted or read(c, "mute"):
+                continue
+            if read(c, "natural") and with_its_sound(story, c, sources):
+                place = (to(a), to(min(b, story.length)), to(c.start))
+                quiet = 1.0 if "level" in c.settings else HALF  # until its own level is set
+                ramps = (_ramp(c, "fade_in", to), _ramp(c, "fade_out", to))
+                out.append(_heard(story, c, read, sources[c.source], place, ramps, quiet))
     return out
 
 
@@ -110,11 +187,22 @@ def with_its_sound(story: Story, c: Cover, sources: Sources) -> bool:
     return bool(s and s.sound and not c.span and story.value(c, "natural", sources))
 
 
-def _level(story: Story, level: float | Line, start: int) -> tuple[float, GainLine]:
-    """What a level multiplies samples from `start` of its recording on by: one gain, or a line."""
-    if isinstance(level, tuple):
-        return 1.0, tuple((story.rate.frame_to_sample(m) - start, db) for m, db in level)
-    return (10 ** (float(level) / 20) if level else 1.0), ()
+def _level(story: Story, level: float | Line, duck: Line, start: int) -> tuple[float, GainLine]:
+    """What level and ducking multiply samples from `start` of its recording on by: one gain, or a line."""
+    if not isinstance(level, tuple) and not duck:
+        return (10 ** (float(level) / 20) if level else 1.0), ()
+    both = added([level, duck] if duck else [level])
+    assert isinstance(both, tuple)
+    return 1.0, tuple((story.rate.frame_to_sample(m) - start, db) for m, db in both)
+
+
+def alone(story: Story, ids: Collection[int]) -> Story:
+    """The story with everything mute but these: what is chosen, heard alone."""
+
+    def mute(rows: tuple[T, ...]) -> tuple[T, ...]:
+        return tuple(x if x.id in ids else having(x, "mute", True) for x in rows)
+
+    return replace(story, pieces=mute(story.pieces), covers=mute(story.covers), sounds=mute(story.sounds))
 
 
 def heard(story: Story, sources: Sources) -> tuple[Heard, ...]:
@@ -133,9 +221,9 @@ def ramped(block: npt.NDArray[np.float32], offset: int, h: Heard) -> npt.NDArray
     length = h.end - h.at
     i = np.arange(offset, offset + len(block), dtype=np.float32)
     up, down = np.minimum(i / np.float32(h.rise), 1), np.minimum((length - i) / np.float32(h.fall), 1)
-    if h.rise > RAMP:
+    if h.rise > RAMP and not h.straight:
         up = np.sin(up * np.float32(np.pi / 2))
-    if h.fall > RAMP:
+    if h.fall > RAMP and not h.straight:
         down = np.sin(down * np.float32(np.pi / 2))
     gain = h.gains(np.arange(offset, offset + len(block))) if h.line else np.float32(h.gain)
     env = (np.minimum(up, down) * gain).astype(np.float32)

@@ -63,7 +63,7 @@ def cut_along(story: Story, sources: Sources, at: int, wanted: frozenset[str]) -
             head, tail = cut_short(c, sources, 0, k), cut_short(c, sources, k, c.length - k)
             if isinstance(head, Sound) and isinstance(tail, Sound):  # no fade where the cut is
                 head, tail = having(head, "fade_out", 0), having(tail, "fade_in", 0)
-            there = Tether(0, at) if c.tether.piece == 0 else story.tether_at(at)
+            there = story.tie_like(c, at) if isinstance(c, Sound) else story.tether_at(at)
             out += [head, replace(tail, id=n, tether=there)]
             n += 1
         return tuple(out)

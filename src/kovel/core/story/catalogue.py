@@ -9,12 +9,25 @@ from functools import cache
 from typing import Any, get_type_hints
 
 # the modules whose edits are in the catalogue
-from kovel.core.story import along, covers, dialogue, joins, marks, paste, sounds, three_point, trims, values
+from kovel.core.story import along, beds, covers, dialogue, joins, level_lines, marks, paste, sounds, three_point, trims, values
 from kovel.core.story.consequences import DIALOGUE, Edit
 from kovel.core.story.model import SOUNDS, Refused, Sources, Story
 from kovel.core.story.offered import COMMANDS, ENTRIES, Entry
 
-MODULES = (dialogue, three_point, trims, joins, covers, sounds, values, marks, along, paste)  # in the order of the list
+MODULES = (
+    dialogue,
+    three_point,
+    trims,
+    joins,
+    covers,
+    sounds,
+    beds,
+    values,
+    level_lines,
+    marks,
+    along,
+    paste,
+)  # in the order of the list
 
 
 @cache

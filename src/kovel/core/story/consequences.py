@@ -101,6 +101,9 @@ def settle(
     split = split or {}
     kept = Kept(old, new, split)
     covers, loose, shorter = followed(kept, (*new.covers, *new.loose), () if keep_covers else old.covers, sources)
+    with_shots = replace(new, covers=tuple(covers), loose=tuple(loose))
+    if _on_covers(new):
+        kept = Kept(old, with_shots, split)
     sounds, loose_sounds, shorter2 = followed(kept, (*new.sounds, *new.loose_sounds), old.sounds, sources)
     were_loose = {c.id for c in _all(old.loose, old.loose_sounds)}
     were_placed = {c.id: c for c in _all(old.covers, old.sounds)}
@@ -108,7 +111,7 @@ def settle(
     returned = tuple(c.id for c in _all(covers, sounds) if c.id in were_loose)
     lost = {c.id: were_placed[c.id].length - c.length for c in _all(covers, sounds) if c.id in (*shorter, *shorter2)}
     covers, lifted = _separate(new, covers)
-    sounds, lifted2 = _separate(new, sounds)
+    sounds, lifted2 = _separate(with_shots, sounds)
     headed = len(new.sections)
     new = replace(
         new, covers=tuple(covers), loose=tuple(loose), sounds=tuple(sounds), loose_sounds=tuple(loose_sounds),
@@ -117,8 +120,10 @@ def settle(
     joins, told, shortened = fit_joins(new, sources, split) if new.joins else ((), [], [])
     new = replace(new, joins=joins)
     name = {c.id: sources[c.source].name for c in _all(covers, loose, sounds, loose_sounds) if c.source in sources}
-    notes = [f"{name.get(i, 'A cover')} came loose: its word left the story. It waits in the tray." for i in loosened]
-    notes += [f"{name.get(i, 'A cover')} is back over its word." for i in returned]
+    shots = {c.id for c in (*old.covers, *old.loose)}
+    tied = {x.id: "shot" if x.tether.piece in shots else "word" for x in _all(covers, loose, sounds, loose_sounds)}
+    notes = [f"{name.get(i, 'A cover')} came loose: its {tied[i]} left the story. It waits in the tray." for i in loosened]
+    notes += [f"{name.get(i, 'A cover')} is back over its {tied[i]}." for i in returned]
     notes += [
         f"{name.get(i, 'A cover')} is {frames_of(n)} shorter: the words it lay over left the story." for i, n in lost.items()
     ]
@@ -148,6 +153,12 @@ def settle(
     )
 
 
+def _on_covers(story: Story) -> bool:
+    """Whether a sound is tied to a cover."""
+    pieces = {0, *(p.id for p in story.pieces)}
+    return any(x.tether.piece not in pieces for x in (*story.sounds, *story.loose_sounds))
+
+
 def _all(*rows: Iterable[Laid]) -> list[Laid]:
     return [c for r in rows for c in r]
 
@@ -156,18 +167,26 @@ def _separate(story: Story, laid: Sequence[L]) -> tuple[list[L], list[tuple[int,
     """Sorted by place, no two overlapping on a lane; the later start yields upwards."""
     shifts = story.shifts
     rows = sorted([(shifts[c.tether.piece] + c.tether.moment, c.lane, c.id, c) for c in laid], key=itemgetter(0, 1, 2))
-    ends: dict[int, int] = {}
+    ends: dict[int, tuple[int, L]] = {}
     out: list[L] = []
     lifted = []
     for at, lane, _, c in rows:
-        while ends.get(lane, 0) > at:
+        while lane in ends and ends[lane][0] - _shared(ends[lane][1], c) > at:
             lane += 1
         if lane != c.lane:
             lifted.append((c.id, lane))
             c = replace(c, lane=lane)
-        ends[lane] = max(ends.get(lane, 0), at + c.length)
+        if lane not in ends or ends[lane][0] < at + c.length:
+            ends[lane] = (at + c.length, c)
         out.append(c)
     return out, lifted
+
+
+def _shared(a: Laid, b: Laid) -> int:
+    """Frames that two neighbours on a lane may share: parts of one recording that are joined by a crossfade."""
+    if isinstance(a, Sound) and isinstance(b, Sound) and a.group and (a.group, a.source) == (b.group, b.source):
+        return int(min(a.settings["fade_out"], b.settings["fade_in"]))
+    return 0
 
 
 def _sections(old: Story, new: Story, split: Mapping[int, tuple[int, ...]]) -> tuple[Section, ...]:

@@ -231,6 +231,11 @@ def replace_cover(
     new = having(replace(c, source=source, start=begin), "span", 0)
     new = having(new, "natural", new.settings["natural"] and s.sound)
     was = sources[c.source].name if c.source in sources else "the cover"
+    tied = (
+        replace(x, tether=Tether(c.id, x.tether.moment + begin - c.start)) if x.tether.piece == c.id else x
+        for x in story.sounds
+    )
+    story = replace(story, sounds=tuple(tied))  # what is tied to it stays where it is heard
     return _set(story, sources, new, f"{s.name} in place of {was}", playhead=story.at(c))
 
 

@@ -42,11 +42,20 @@ def cut_at(story: Story, frame: int) -> tuple[Story, int, dict[int, tuple[int, .
     p, n = story.pieces[i], story.next_id
     pieces = (
         *story.pieces[:i],
-        replace(p, length=k),
-        replace(p, id=n, start=p.start + k, length=p.length - k),
+        part_of(p, p.start, k),
+        replace(part_of(p, p.start + k, p.length - k), id=n),
         *story.pieces[i + 1 :],
     )
     return replace(story, pieces=pieces, next_id=n + 1), i + 1, {p.id: (p.id, n)}
+
+
+def part_of(p: Piece, start: int, length: int) -> Piece:
+    """That part of a piece: it comes and goes as the piece does where they share an edge."""
+    own = p.settings
+    if own:
+        own = own.without("fade_in") if start > p.start else own
+        own = own.without("fade_out") if start + length < p.end else own
+    return replace(p, start=start, length=length, settings=own)
 
 
 def cut_out(story: Story, a: int, b: int) -> tuple[Story, tuple[Piece, ...], int, dict[int, tuple[int, ...]]]:
@@ -184,7 +193,7 @@ def take_out(story: Story, sources: Sources, cuts: list[list[int]]) -> Edit:
             k += 1
         for a, b in (*stays, (t, end)):
             if b > a:
-                pieces.append(replace(p, id=p.id if first else n, start=p.start + a - at, length=b - a))
+                pieces.append(replace(part_of(p, p.start + a - at, b - a), id=p.id if first else n))
                 ids.append(pieces[-1].id)
                 n, first = n + (not first), False
         if ids != [p.id]:

@@ -60,6 +60,7 @@ class Source:
     setup: str = ""
     sync: Sync | None = None
     settings: Values = NONE  # how it is seen and heard in every story of the project
+    channels: int = 2  # of its sound
 
     def length(self, clock: Rate) -> int | None:
         """Whole frames of `clock` it fills; None for a still."""
@@ -106,7 +107,8 @@ class Piece:
 class Tether:
     """Ties something to a moment of a piece's source, in story frames on that source's clock.
 
-    Piece 0 is the story's own clock: the moment is a story frame then.
+    Piece 0 is the story's own clock: the moment is a story frame then. A sound may be tied to a cover as well (its id stands
+    in `piece`): it goes wherever that shot goes, so many frames into it as the moment lies behind the cover's in point.
     """
 
     piece: int
@@ -164,7 +166,7 @@ class Sound:
 
 Laid = Cover | Sound
 Item = Piece | Cover | Sound
-T = TypeVar("T", Piece, Cover, Sound)
+T = TypeVar("T", bound=Piece | Cover | Sound)
 
 
 def kind_of(item: Item) -> Kind:
@@ -265,19 +267,38 @@ class Story:
 
     def holds(self, tether: Tether) -> bool:
         """Whether a tether's moment is in the story."""
-        if tether.piece == 0:
-            return True
-        i = self._index.get(tether.piece)
-        return i is not None and self.pieces[i].holds(tether.moment)
+        return self.at_of(tether) is not None
 
     def at_of(self, tether: Tether) -> int | None:
         """Story frame of a tether's moment, None when its word has left."""
         if tether.piece == 0:
             return tether.moment
         i = self._index.get(tether.piece)
-        if i is None or not self.pieces[i].holds(tether.moment):
+        if i is None:
+            c = self._by_id.get(tether.piece)
+            if c is None or not c.start <= tether.moment < c.start + c.length:
+                return None
+            at = self.at_of(c.tether)
+            return None if at is None else at + tether.moment - c.start
+        if not self.pieces[i].holds(tether.moment):
             return None
         return self.starts[i] + tether.moment - self.pieces[i].start
+
+    @cached_property
+    def _by_id(self) -> dict[int, Cover]:
+        """Covers in place, by id."""
+        return {c.id: c for c in self.covers}
+
+    def tie_like(self, x: Sound, frame: int) -> Tether:
+        """A tether at a story frame of the kind that a sound has: to the clock, to the cover it is tied to as far as that
+        reaches, else to the word there."""
+        if x.tether.piece == 0:
+            return Tether(0, frame)
+        c = self._by_id.get(x.tether.piece)
+        begin = self.at_of(c.tether) if c else None
+        if c and begin is not None and begin <= frame < begin + c.length:
+            return Tether(c.id, c.start + frame - begin)
+        return self.tether_at(frame)
 
     def at(self, laid: Cover | Sound) -> int:
         """Story frame at which a cover or sound in place begins."""
@@ -322,8 +343,10 @@ class Story:
 
     def reading(self, sources: Sources) -> Callable[[Item, str], Any]:
         """`value` for many items at once: at its quickest where nothing is set at a wider scope."""
-        if not self.plainly(sources):
-            return lambda item, name: self.value(item, name, sources)
+        wide = {n for v in (*self._wide.values(), *(s.settings for s in sources.values() if s.settings)) for n in v}
+        if wide:
+            own = replace(self, settings=()).reading({})
+            return lambda item, name: self.value(item, name, sources) if name in wide else own(item, name)
         default = {name: s.default for name, s in SETTINGS.items()}
         return lambda item, name: item.settings[name] if item.settings.rows else default[name]
 
@@ -354,6 +377,9 @@ class Story:
         """By piece: what a moment of it is ahead of its story frame. 0, the story's own clock, is none."""
         out = {p.id: t - p.start for t, p in zip(self.starts, self.pieces, strict=False)}
         out[0] = 0
+        for c in self.covers:
+            if c.tether.piece in out:
+                out[c.id] = out[c.tether.piece] + c.tether.moment - c.start
         return out
 
     @cached_property

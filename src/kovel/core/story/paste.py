@@ -20,13 +20,14 @@ def copied(story: Story, a: int, b: int) -> Clip:
     mid, pieces, _, split = cut_out(story, a, b)
     whole = replace(mid, pieces=pieces)
     now: dict[int, tuple[int, ...]] = split
+    shots = {c.id for c in story.covers}
 
     def rows(laid: Any, row: Any) -> list[list[Any]]:
         out = []
         for c in laid:
             for pid in now.get(c.tether.piece, (c.tether.piece,)):
                 t = Tether(pid, c.tether.moment)
-                if pid and whole.at_of(t) is not None:
+                if pid and whole.at_of(t) is not None and pid not in shots:
                     out.append(row(replace(c, tether=t)))
                     break
         return out
@@ -34,8 +35,14 @@ def copied(story: Story, a: int, b: int) -> Clip:
     return {
         "pieces": [piece_row(p) for p in pieces],
         "covers": rows(story.covers, cover_row),
-        "sounds": rows(story.sounds, sound_row),
+        "sounds": [*rows(story.sounds, sound_row), *_tied(story, a, b)],
     }
+
+
+def _tied(story: Story, a: int, b: int) -> list[list[Any]]:
+    """Sounds tied to covers that begin in [a, b)."""
+    shots = {c.id for c in story.covers if a <= story.at(c) < b}
+    return [sound_row(x) for x in story.sounds if x.tether.piece in shots]
 
 
 @edit(entry("Paste", "Ctrl V", at="playhead", clip="copied"))
@@ -68,6 +75,7 @@ def paste(story: Story, sources: Sources, at: int, clip: Clip) -> Edit:
         for k, c in enumerate(covers)
         if c.tether.piece in ids
     ]
+    ids |= {c.id: n + k for k, c in enumerate(covers)}  # sounds may be tied to them
     n += len(covers)
     made_sounds = [
         replace(s, id=n + k, group=0, tether=Tether(ids[s.tether.piece], s.tether.moment))
@@ -77,4 +85,4 @@ def paste(story: Story, sources: Sources, at: int, clip: Clip) -> Edit:
     new = replace(new, covers=(*new.covers, *made_covers), sounds=(*new.sounds, *made_sounds), next_id=n + len(sounds))
     total = sum(p.length for p in pieces)
     did = f"Pasted {frames_of(total)} at {clock(at, story.rate)}"
-    return settle(story, new, sources, did, split=split, made=tuple(ids.values()), playhead=at + total)
+    return settle(story, new, sources, did, split=split, made=tuple(ids[p.id] for p in pieces), playhead=at + total)

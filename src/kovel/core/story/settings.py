@@ -17,14 +17,16 @@ from typing import Annotated, Any, Literal, cast, get_args, get_type_hints
 
 Line = tuple[tuple[int, float], ...]  # moments on the source's clock (frames) with values, straight between them
 Value = int | float | bool | str | Line
+MOMENTS = 20_000  # of a line at most
 Meets = Literal["replaces", "adds"]
-Kind = Literal["piece", "cover", "sound"]
+Kind = Literal["piece", "cover", "sound", "recording", "story"]  # the last two: only there, on no one thing
 
 
 @dataclass(frozen=True, slots=True)
 class Setting:
     """What is declared of a setting: `of` says what it applies to, `needs` what the recording must have for it, `meets`
-    how a nearer scope meets a wider one; `wide` whether it may stand at a wider scope than the one thing at all."""
+    how a nearer scope meets a wider one; `wide` whether it may stand at a wider scope than the one thing at all. A text is
+    one of `choices`; what is `line` "only" is never one number."""
 
     label: str
     of: tuple[Kind, ...]
@@ -32,7 +34,8 @@ class Setting:
     low: float = 0
     high: float = 0
     step: float = 1
-    line: bool = False
+    line: bool | Literal["only"] = False
+    choices: tuple[str, ...] = ()
     needs: Literal["picture", "sound", ""] = ""
     meets: Meets = "replaces"
     wide: bool = True
@@ -45,9 +48,11 @@ class Setting:
         if isinstance(self.default, bool):
             return value if isinstance(value, bool) else None
         if isinstance(self.default, str):
-            return value if isinstance(value, str) else None
+            return value if isinstance(value, str) and value in self.choices else None
         if self.line and isinstance(value, (list, tuple)):
             return self._line(value)
+        if self.line == "only":
+            return None
         if isinstance(value, bool) or not isinstance(value, (int, float)) or not self.low <= value <= self.high:
             return None
         if isinstance(self.default, int):
@@ -57,7 +62,7 @@ class Setting:
     def _line(self, value: Iterable[Any]) -> Line | None:
         rows = [tuple(r) if isinstance(r, (list, tuple)) else () for r in value]
         good = all(len(r) == 2 and type(r[0]) is int and isinstance(r[1], (int, float)) for r in rows)
-        if not rows or not good or any(a[0] >= b[0] for a, b in pairwise(rows)):
+        if not rows or len(rows) > MOMENTS or not good or any(a[0] >= b[0] for a, b in pairwise(rows)):
             return None
         return tuple((r[0], float(r[1])) for r in rows) if all(self.low <= r[1] <= self.high for r in rows) else None
 
@@ -65,9 +70,11 @@ class Setting:
         """A value in words: `125 %`, `-6.0 dB`, `on`."""
         if isinstance(value, bool):
             return "on" if value else "off"
+        if isinstance(value, str):
+            return value
         if isinstance(value, tuple):
-            return f"a line of {len(value)} moments"
-        text = f"{value:+.1f}" if self.unit == "dB" else f"{value}"
+            return f"a line of {len(value)} moment{'s' if len(value) != 1 else ''}" if value else "none"
+        text = f"{value:+.1f}" if self.unit == "dB" and self.low < 0 else f"{value:g}"
         return f"{text} {self.unit}".strip()
 
     @property
@@ -75,6 +82,8 @@ class Setting:
         """What may be set, in words."""
         if isinstance(self.default, bool):
             return "on or off"
+        if self.choices:
+            return f"one of: {', '.join(self.choices)}"
         return f"{self.low:g} to {self.high:g} {self.unit}".strip()
 
 
@@ -92,16 +101,47 @@ class Look:
     opacity: Annotated[int, Setting("See-through", ("cover",), "%", 5, 100, needs="picture")] = 100
 
 
+ANY: tuple[Kind, ...] = ("piece", "cover", "sound")
+HUMS = ("leave", "find it", "50 Hz", "60 Hz")
+FADES = ("equal power", "straight")
+MICROPHONES = ("as recorded", "left", "right", "both as one")
+
+
 @dataclass(frozen=True, slots=True)
 class Level:
-    """How loud something is heard, and how it comes and goes."""
+    """How loud something is heard, and how it comes and goes. `duck` is how far it goes down where somebody speaks."""
 
-    level: Annotated[
-        float, Setting("Level", ("piece", "cover", "sound"), "dB", -60, 12, 0.1, line=True, needs="sound", meets="adds")
-    ] = 0.0
-    fade_in: Annotated[int, Setting("Fade in", ("sound",), "frames", 0, 100_000, needs="sound", wide=False)] = 0
-    fade_out: Annotated[int, Setting("Fade out", ("sound",), "frames", 0, 100_000, needs="sound", wide=False)] = 0
+    level: Annotated[float, Setting("Level", ANY, "dB", -60, 12, 0.1, line=True, needs="sound", meets="adds")] = 0.0
+    mute: Annotated[bool, Setting("Mute", ANY, needs="sound")] = False
+    duck: Annotated[
+        Line, Setting("Ducking", ("cover", "sound"), "dB", -60, 0, 0.1, line="only", needs="sound", wide=False)
+    ] = ()
+    fade_in: Annotated[int, Setting("Fade in", ANY, "frames", 0, 100_000, needs="sound", wide=False)] = 0
+    fade_out: Annotated[int, Setting("Fade out", ANY, "frames", 0, 100_000, needs="sound", wide=False)] = 0
+    fade: Annotated[str, Setting("Fades", ANY, choices=FADES, needs="sound")] = "equal power"
+    balance: Annotated[int, Setting("Balance", ANY, "%", -100, 100, needs="sound")] = 0
+    channels: Annotated[str, Setting("Microphone", ANY, choices=MICROPHONES, needs="sound")] = "as recorded"
+    slip: Annotated[int, Setting("Slip of its sound", ("sound",), "samples", -48_000, 48_000, needs="sound", wide=False)] = 0
     natural: Annotated[bool, Setting("Its own sound", ("cover",), needs="sound")] = False
+
+
+@dataclass(frozen=True, slots=True)
+class Cleaning:
+    """What is taken out of a recording's sound, once for every use: it makes a sound of its own, and the raw one stays."""
+
+    low_cut: Annotated[int, Setting("Low cut", ("recording",), "Hz", 0, 300, needs="sound")] = 0
+    hum: Annotated[str, Setting("Mains hum", ("recording",), choices=HUMS, needs="sound")] = "leave"
+    noise: Annotated[int, Setting("Steady noise", ("recording",), "dB", 0, 30, needs="sound")] = 0
+    clicks: Annotated[bool, Setting("Take out clicks", ("recording",), needs="sound")] = False
+    even: Annotated[bool, Setting("Even out the voice", ("recording",), needs="sound")] = False
+
+
+@dataclass(frozen=True, slots=True)
+class Whole:
+    """The sound of the whole story: what it is brought to, and short dips that keep its peaks under the limit."""
+
+    target: Annotated[float, Setting("Loudness aimed at", ("story",), "LUFS", -40, -8, 0.5)] = -23.0
+    dips: Annotated[Line, Setting("Peak dips", ("story",), "dB", -24, 0, 0.1, line="only")] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -121,7 +161,8 @@ def _declared(families: Iterable[type]) -> dict[str, Setting]:
     return out
 
 
-SETTINGS: Mapping[str, Setting] = _declared((Framing, Look, Level, Pace))
+SETTINGS: Mapping[str, Setting] = _declared((Framing, Look, Level, Cleaning, Whole, Pace))
+CLEANING = tuple(n for n, s in SETTINGS.items() if s.family == "cleaning")
 
 
 @dataclass(frozen=True, slots=True)
@@ -186,8 +227,14 @@ def met(name: str, scopes: Iterable[Values]) -> Value:
         return s.default
     if s.meets == "replaces" or len(found) == 1:
         return found[-1]
-    flat = round(sum(v for v in found if isinstance(v, (int, float))), 6)
-    lines = [v for v in found if isinstance(v, tuple)]
+    return added(found)
+
+
+def added(values: Iterable[Value]) -> float | Line:
+    """Numbers and lines together: a number, or a line with the moments of all of them; straight between them as they are."""
+    rows = list(values)
+    flat = round(sum(v for v in rows if isinstance(v, (int, float))), 6)
+    lines = [v for v in rows if isinstance(v, tuple)]
     if not lines:
         return flat
     moments = sorted({m for line in lines for m, _ in line})

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import replace
 
 from kovel.core.story.consequences import Edit, beyond, check_handles, check_range, frames_of, refuse_locked, settle, source_of
@@ -14,6 +15,12 @@ from kovel.core.time.timecode import stamp as clock
 
 HALF = -6.0  # dB: about half amplitude, music under talk to start with (common practice)
 LANE = "sounds"
+
+
+def free_lane(story: Story, laid: Iterable[Sound], at: int, end: int) -> int:
+    """The lowest lane on which nothing is heard in [at, end)."""
+    taken = {x.lane for x in laid if story.at(x) < end and at < story.at(x) + x.length}
+    return next(k for k in range(1, len(taken) + 2) if k not in taken)
 
 
 @edit(entry("Lay the sound", points="lay"))
@@ -35,7 +42,8 @@ def lay_sound(
         raise Refused("A sound must begin within the story." if story.length else "Add a soundbite first.")
     loud = level if level is not None else HALF if kind in ("music", "natural") else 0.0
     tether = Tether(0, place) if clock_bound else story.tether_at(place)
-    x = Sound(story.next_id, source, begin, length, tether, 1, kind, settings=NONE.having("level", at_level(loud)))
+    lane = free_lane(story, story.sounds, place, place + length)
+    x = Sound(story.next_id, source, begin, length, tether, lane, kind, settings=NONE.having("level", at_level(loud)))
     return _set(story, sources, x, f"{s.name} laid under {clock(place, story.rate)}, {frames_of(length)}", playhead=place)
 
 
@@ -83,7 +91,7 @@ def trim_sound(story: Story, sources: Sources, sound: int, edge: str, delta: int
         at = story.at(x) + delta
         if not 0 <= at < story.length:
             raise Refused("A sound must begin within the story.")
-        tether = Tether(0, at) if x.tether.piece == 0 else story.tether_at(at)
+        tether = story.tie_like(x, at)
         new = replace(x, start=x.start + delta, length=x.length - delta, tether=tether)
     else:
         raise Refused("An edge is either in or out.")
@@ -91,6 +99,52 @@ def trim_sound(story: Story, sources: Sources, sound: int, edge: str, delta: int
         raise Refused(f"That would leave nothing of the sound: it is {frames_of(x.length)} long.")
     check_handles(s, story.rate, (x.start, x.end), (new.start, new.end))
     return _set(story, sources, faded(new), f"{s.name}: {edge} point {frames_of(delta)} {'later' if delta > 0 else 'earlier'}")
+
+
+@edit(entry("Slip the sound: LENGTH", typed="delta", default="1f", sound="sound", delta="typed"))
+def slip_sound(story: Story, sources: Sources, sound: int, delta: int) -> Edit:
+    """Show another part of a sound's recording in the same place."""
+    x = _in_place(story, sound)
+    s = source_of(sources, x.source)
+    if delta == 0:
+        raise Refused("That moves nothing.")
+    new = replace(x, start=x.start + delta)
+    check_handles(s, story.rate, (x.start, x.end), (new.start, new.end))
+    return _set(story, sources, new, f"{s.name} slipped by {frames_of(abs(delta))}")
+
+
+@edit(entry("Split the sound at the playhead", "S", sound="sound", at="playhead"))
+def split_sound(story: Story, sources: Sources, sound: int, at: int) -> Edit:
+    """Two sounds of one, to be moved, faded and levelled apart.
+
+    | bed           |   ->   | bed   | bed'  |
+            ^ at
+    """
+    x = _in_place(story, sound)
+    k = at - story.at(x)
+    if not 0 < k < x.length:
+        raise Refused("The playhead is not inside the sound. Put it where the sound is to be split.")
+    left = replace(x, length=k, settings=x.settings.without("fade_out"))
+    bound = story.tie_like(x, at) if at < story.length or not x.tether.piece else x.tether
+    right = replace(
+        x, id=story.next_id, start=x.start + k, length=x.length - k, tether=bound, settings=x.settings.without("fade_in")
+    )
+    rows = tuple(z for y in story.sounds for z in ((faded(left), faded(right)) if y.id == sound else (y,)))
+    draft = replace(story, sounds=rows, next_id=story.next_id + 1)
+    did = f"{source_of(sources, x.source).name} split at {clock(at, story.rate)}"
+    return settle(story, draft, sources, did, made=(x.id, right.id), playhead=at)
+
+
+@edit(entry("Repeat the sound behind itself", sound="sound"))
+def repeat_sound(story: Story, sources: Sources, sound: int) -> Edit:
+    """Lay a sound once more, behind its end."""
+    x = _in_place(story, sound)
+    at = story.at(x) + x.length
+    if at >= story.length:
+        raise Refused("Behind it the story ends: a repeat would not be heard.")
+    bound = story.tie_like(x, at)
+    new = replace(x, id=story.next_id, tether=bound)
+    return _set(story, sources, new, f"{source_of(sources, x.source).name} once more from {clock(at, story.rate)}", playhead=at)
 
 
 @edit(
@@ -104,20 +158,20 @@ def move_sound(story: Story, sources: Sources, sound: int, at: int, clock_bound:
     x = story.sound(sound)
     if not 0 <= at < story.length:
         raise Refused("A sound must begin within the story.")
-    bound = clock_bound if clock_bound is not None else x.tether.piece == 0
     now = story.at_of(x.tether)
     delta = at - now if now is not None else 0
     draft = story
     for y in (*story.sounds, *story.loose_sounds):
         if y.id == sound:
-            place, free = at, bound
+            tie = story.tie_like(y, at) if clock_bound is None else Tether(0, at) if clock_bound else story.tether_at(at)
         elif x.group and y.group == x.group and story.at_of(y.tether) is not None:
-            place, free = story.at(y) + delta, y.tether.piece == 0
+            place = story.at(y) + delta
             if not 0 <= place < story.length:
                 raise Refused("Another sound of the group would begin outside the story.")
+            tie = story.tie_like(y, place)
         else:
             continue
-        z = replace(y, tether=Tether(0, place) if free else story.tether_at(place))
+        z = replace(y, tether=tie)
         draft = replace(
             draft,
             sounds=(*(o for o in draft.sounds if o.id != y.id), z),
@@ -130,6 +184,25 @@ def move_sound(story: Story, sources: Sources, sound: int, at: int, clock_bound:
         raise Refused("It is already there.")
     name = source_of(sources, x.source).name
     return settle(story, draft, sources, f"{name} now begins at {clock(at, story.rate)}", made=(sound,), playhead=at)
+
+
+@edit(entry("Sound keeps to the shot over it", sound="sound"))
+def tie_sound(story: Story, sources: Sources, sound: int, cover: int | None = None) -> Edit:
+    """Tie a sound to a cover, where it lies: it goes wherever that shot goes, and waits in the tray once the shot is gone.
+
+    Without `cover` to the uppermost one over its first frame.
+    """
+    x = _in_place(story, sound)
+    at = story.at(x)
+    over = [c for a, b, c in story.spans if a <= at < b and cover in (None, c.id)]
+    if not over:
+        what = "that shot" if cover is not None else "a cover"
+        raise Refused(f"The sound does not begin under {what}. Move it there first, then tie it.")
+    c = max(over, key=lambda c: (c.lane, story.at(c)))
+    new = replace(x, tether=Tether(c.id, c.start + at - story.at(c)))
+    if new == x:
+        raise Refused("It is tied to that shot already.")
+    return _set(story, sources, new, f"{source_of(sources, x.source).name} keeps to {source_of(sources, c.source).name}")
 
 
 @edit(entry("Take the sound away", "X", sound="sound"))

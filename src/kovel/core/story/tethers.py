@@ -130,7 +130,12 @@ def followed(kept: Kept, laid: Sequence[L], before: Sequence[L], sources: Source
     loose: list[L] = []
     shorter = []
     split = kept.split
+    shots = {x.id for x in (*kept.old.covers, *kept.old.loose, *kept.new.covers, *kept.new.loose)}
     for c in laid:
+        if c.tether.piece in shots:
+            c = _with_its_shot(kept, c)
+            (placed if kept.new.holds(c.tether) else loose).append(c)
+            continue
         old = was.get(c.id)
         if c is old and c.tether.piece and c.tether.piece not in split:  # as it stood; most are never touched
             left = kept.left(c, sources)
@@ -145,6 +150,17 @@ def followed(kept: Kept, laid: Sequence[L], before: Sequence[L], sources: Source
         c = _moved_over(kept, c)
         (placed if kept.new.holds(c.tether) else loose).append(c)
     return placed, loose, shorter
+
+
+def _with_its_shot(kept: Kept, c: L) -> L:
+    """Tied to the part of its shot that holds its moment now, where the shot was cut."""
+    if kept.new.holds(c.tether):
+        return c
+    before = kept.old.covers + kept.old.loose
+    source = next((x.source for x in before if x.id == c.tether.piece), None)
+    m = c.tether.moment
+    part = next((x for x in kept.new.covers if x.source == source and x.start <= m < x.start + x.length), None)
+    return replace(c, tether=Tether(part.id, m)) if part and not any(x.id == part.id for x in before) else c
 
 
 def _same_place(a: Laid, b: Laid) -> bool:

@@ -4,21 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from typing import Any
 
 from kovel.core.story.consequences import DIALOGUE, Edit, frames_of, lane_key, name_of, refuse_locked, settle
 from kovel.core.story.covers import UNHEARD
-from kovel.core.story.model import Cover, Item, Piece, Refused, Sound, Source, Sources, Story, kind_of
+from kovel.core.story.model import Cover, Item, Piece, Refused, Source, Sources, Story, kind_of
 from kovel.core.story.offered import edit, entry
 from kovel.core.story.settings import NONE, SETTINGS, Setting, Value, Values, met
 
+FADE = ("fade_in", "fade_out")
 To = int | list[int] | str  # one thing, several, or a wider scope: "story", "group 5"
 
 
 def on_recording(source: Source, setting: str, value: object) -> Values:
     """The settings of a recording, in every story of its project, with one set, or (None) taken back to its default."""
     s = _setting(setting)
-    if not s.wide:
-        raise Refused(f"{s.label} is set on one thing, not on a recording.")
+    if not s.wide or s.of == ("story",):
+        raise Refused(f"{s.label} is set on {'the story' if s.of == ('story',) else 'one thing'}, not on a recording.")
     if value is None:
         new = source.settings.without(setting)
     else:
@@ -27,6 +29,8 @@ def on_recording(source: Source, setting: str, value: object) -> Values:
         now = s.of_kind(value)
         if now is None:
             raise Refused(f"{s.label} is set to {s.between}.")
+        if setting == "channels" and now != s.default and source.channels < 2:
+            raise Refused(f"The sound of {source.name} has one channel: there is no other microphone to choose.")
         new = source.settings.having(setting, now)
     if new == source.settings:
         raise Refused("It is like that already.")
@@ -36,6 +40,15 @@ def on_recording(source: Source, setting: str, value: object) -> Values:
 @edit(
     entry("Punch in: PERCENT", typed="number", default="125", to="all chosen", setting="=zoom", value="typed"),
     entry("See through the cover: PERCENT", typed="number", default="50", to="cover", setting="=opacity", value="typed"),
+    entry("Mute what is chosen", to="all chosen", setting="=mute", value=True),
+    entry("Let what is chosen be heard", to="all chosen", setting="=mute", value=False),
+    entry("Balance: LEFT -100 to RIGHT 100", typed="number", default="0", to="all chosen", setting="=balance", value="typed"),
+    entry(
+        "Microphone: as recorded, left, right, both as one", typed="text", to="all chosen", setting="=channels", value="typed"
+    ),
+    entry("Fades straight", to="all chosen", setting="=fade", value="=straight"),
+    entry("Fades at equal power", to="all chosen", setting="=fade", value="=equal power"),
+    entry("Loudness aimed at: LUFS", typed="number", default="-23", to="=story", setting="=target", value="typed"),
     entry("Level: DECIBELS", typed="number", default="-6", to="all chosen", setting="=level", value="typed"),
     entry("Fade in: LENGTH", typed="length", default="1s", to="all chosen", setting="=fade_in", value="typed"),
     entry("Fade out: LENGTH", typed="length", default="2s", to="all chosen", setting="=fade_out", value="typed"),
@@ -70,6 +83,29 @@ def reset_value(story: Story, sources: Sources, to: To, setting: str) -> Edit:
 
 
 @edit()
+def set_several(story: Story, sources: Sources, rows: list[list[Any]], did: str = "") -> Edit:
+    """Set several settings in one edit, each as [to, setting, value]: what one action worked out, undone in one step.
+
+    `to` is one thing or "story"; a value of None takes a setting back. Those that are like that already are passed over.
+    """
+    if not 0 < len(rows) <= 20_000:
+        raise Refused("There is nothing to set.")
+    new, changed = story, 0
+    for row in rows:
+        if len(row) != 3 or not isinstance(row[0], (int, str)) or not isinstance(row[1], str):
+            raise Refused("Each row is what it is set on, the setting, and its value.")
+        to, name, value = row
+        try:
+            new = (reset_value(new, sources, to, name) if value is None else set_value(new, sources, to, name, value))[0]
+            changed += 1
+        except _Same:
+            continue
+    if not changed:
+        raise Refused("They are set like that already.")
+    return settle(story, new, sources, did[:200] or f"{changed} settings")
+
+
+@edit()
 def copy_values(story: Story, sources: Sources, source: int, to: list[int] | str, settings: list[str]) -> Edit:
     """Give others the settings that this one has: to several things, to its "group 5" or to the whole "story".
 
@@ -93,6 +129,9 @@ def copy_values(story: Story, sources: Sources, source: int, to: list[int] | str
         raise Refused("They are set like that already.")
     where = f"{len(to)} more" if isinstance(to, list) else f"the {to}"
     return settle(story, new, sources, f"{did[0][0].upper()}{', '.join(did)[1:]} for {where}")
+
+
+WHERE: dict[tuple[str, ...], str] = {("story",): "the story", ("recording",): "a recording"}
 
 
 class _Same(Refused):
@@ -121,8 +160,12 @@ def _change(story: Story, sources: Sources, to: To, s: Setting, change: Change, 
         raise Refused("Choose something first.")
     of_kind = [x for x in (story.item(i) for i in ids) if kind_of(x) in s.of]
     if not of_kind:
-        raise Refused(f"{s.label} is set on {' and '.join(f'{k}s' for k in s.of)}.")
+        raise Refused(f"{s.label} is set on {WHERE.get(s.of) or ' and '.join(f'{k}s' for k in s.of)}.")
     items = [x for x in of_kind if _has(x, s, sources)]
+    if s.name == "channels" and value not in (None, s.default):
+        items = [x for x in items if x.source is not None and sources[x.source].channels > 1]
+        if not items:
+            raise Refused("Its sound has one channel: there is no other microphone to choose.")
     if not items:
         what = "picture" if s.needs == "picture" else "sound of its own"
         raise Refused(f"That has no {what}." if len(ids) == 1 else f"None of them has a {what}.")
@@ -133,8 +176,8 @@ def _change(story: Story, sources: Sources, to: To, s: Setting, change: Change, 
         refuse_locked(story, DIALOGUE if isinstance(x, Piece) else lane_key(x.lane) if isinstance(x, Cover) else "sounds")
         wide = met(s.name, story.scopes(x, sources)[:-1])
         new = replace(x, settings=change(wide, x.settings))
-        if isinstance(new, Sound) and new.settings["fade_in"] + new.settings["fade_out"] > new.length:
-            raise Refused(f"The fades are longer than the sound: it is {frames_of(new.length)} long.")
+        if s.name in FADE and new.settings["fade_in"] + new.settings["fade_out"] > new.length:
+            raise Refused(f"The fades are longer than the {kind_of(new)}: it is {frames_of(new.length)} long.")
         if new != x:
             changed[x.id] = new
     if not changed:
@@ -156,8 +199,13 @@ def _change_wide(story: Story, sources: Sources, scope: str, s: Setting, change:
     groups = {f"group {g}" for g in (*(p.group for p in story.pieces), *(x.group for x in story.sounds)) if g}
     if scope != "story" and scope not in groups:
         raise Refused(f"There is no {scope[:40]} in this story.")
-    if not s.wide:
-        raise Refused(f"{s.label} is set on one thing, not on the {scope}.")
+    if not s.wide or s.of == ("recording",):
+        where = "one thing" if not s.wide else "a recording (kovel set)"
+        raise Refused(f"{s.label} is set on {where}, not on the {scope}.")
+    if s.of == ("story",) and scope != "story":
+        raise Refused(f"{s.label} is set on the story.")
+    if isinstance(value, tuple) and s.of != ("story",):
+        raise Refused(f"A line goes with one thing. On the {scope} {s.label.lower()} is one value.")
     now = dict(story.settings)
     was = now.get(scope, NONE)
     wide = met(s.name, [now.get("story", NONE)]) if scope != "story" else s.default

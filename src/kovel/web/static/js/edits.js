@@ -125,10 +125,7 @@ export class Edits {
       rows = s.choice.pieces();
     const under = () =>
       s.choice.piece() || rows.find((x) => x.at <= s.player.frame && s.player.frame < x.at + x.length);
-    const laid =
-      chosen?.kind === "cover" || chosen?.kind === "sound"
-        ? $(`[data-${chosen.kind}="${chosen.id}"].${chosen.kind === "cover" ? "laid" : "sound-line"}`)
-        : null;
+    const laid = s.choice.laid();
     const next = (by) => {
       const i = rows.findIndex((x) => x.id === under()?.id);
       return i < 0 ? undefined : rows[i + by];
@@ -163,9 +160,9 @@ export class Edits {
       case "all chosen":
         return chosen?.ids || (laid ? [chosen.id] : under() ? [under().id] : undefined);
       case "begin":
-        return laid ? num(laid.dataset.at) : undefined;
+        return laid ? laid.at : undefined;
       case "lane above":
-        return laid ? num(laid.dataset.lane) + 1 : undefined;
+        return laid ? laid.lane + 1 : undefined;
       case "range start":
         return range?.[0];
       case "range end":
@@ -215,6 +212,10 @@ export class Edits {
 export function chord(e) {
   const arrows = { arrowup: "↑", arrowdown: "↓", arrowleft: "←", arrowright: "→", delete: "X", backspace: "X" };
   const k = e.key.toLowerCase();
-  const held = [(e.ctrlKey || e.metaKey) && "Ctrl", e.altKey && "Alt", e.shiftKey && "Shift"].filter(Boolean);
+  const held = [
+    (e.ctrlKey || e.metaKey) && "Ctrl",
+    e.altKey && "Alt",
+    e.shiftKey && (k.length > 1 || /[a-z]/.test(k)) && "Shift",
+  ].filter(Boolean);
   return [...held, arrows[k] || k.toUpperCase()].join(" ");
 }

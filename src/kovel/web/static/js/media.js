@@ -71,7 +71,7 @@ export class Recording {
   /** @type {Map<number, Promise<Piece>>} */ pieces = new Map();
   /** Pieces that are asked for and not there yet. @type {Map<number, AbortController>} */ coming = new Map();
   /** The piece asked for last. */ latest = -1;
-  /** @type {Map<number, Promise<Int16Array>>} */ seconds = new Map();
+  /** By what it is a second of. @type {Map<string, Promise<Int16Array>>} */ seconds = new Map();
   /** Sheets of small frames. @type {Map<number, HTMLImageElement>} */ sheets = new Map();
 
   /** @returns {Promise<Recording>} */
@@ -166,30 +166,42 @@ export class Recording {
     return { image, x: (at % 10) * s.width, y: Math.floor(at / 10) * s.height, width: s.width, height: s.height };
   }
 
-  // One second of raw sound: a promise of Int16Array, shorter at the end. About 60 are kept.
-  second(s) {
-    let p = this.seconds.get(s);
+  // One second of sound, raw or (`made`) of a sound made of it: a promise of Int16Array, shorter at the end. About 60
+  // are kept. While a made sound is not there yet, the raw one is heard.
+  second(s, made = "") {
+    const key = `${made} ${s}`;
+    let p = this.seconds.get(key);
     if (!p) {
-      p = this.heard(s);
-      p.catch(() => this.seconds.delete(s));
-      this.seconds.set(s, p);
+      p = this.heard(s, made);
+      p.catch(() => this.seconds.delete(key));
+      this.seconds.set(key, p);
       if (this.seconds.size > 60) this.seconds.delete(this.seconds.keys().next().value);
     }
     return p;
   }
 
-  async heard(s) {
+  async heard(s, made) {
     const step = 48000 * 2 * this.facts.channels,
-      a = s * step;
+      a = s * step,
+      key = `${made} ${s}`;
     let b = Math.min(a + step, this.facts.samples * 2 * this.facts.channels);
     if (b - a < step && !this.facts.sounded) {
       await this.learn(); // it grows
       b = Math.min(a + step, this.facts.samples * 2 * this.facts.channels);
-      if (b - a < step && !this.facts.sounded) this.seconds.delete(s); // not all of it yet: asked for again
+      if (b - a < step && !this.facts.sounded) this.seconds.delete(key); // not all of it yet: asked for again
     }
     if (a < 0 || b <= a) return new Int16Array(0);
-    const bytes = await range(`/media/${this.id}/sound.pcm`, a, b);
+    const bytes = await (made ? this.ofMade(made, a, b, key) : range(`/media/${this.id}/sound.pcm`, a, b));
     return new Int16Array(bytes, 0, bytes.byteLength >> 1);
+  }
+
+  async ofMade(made, a, b, key) {
+    try {
+      return await range(`/media/${this.id}/made/${made}.pcm`, a, b);
+    } catch {
+      setTimeout(() => this.seconds.delete(key), 2000); // it may be there then
+      return range(`/media/${this.id}/sound.pcm`, a, b);
+    }
   }
 }
 

@@ -13,6 +13,7 @@ export class Player extends EventTarget {
   /** How many frames each recording has: a frame behind its end is its last. @type {Map<number, number>} */ lengths =
     new Map();
   /** Cards drawn, by file. @type {Map<string, ImageBitmap|null>} */ cards = new Map();
+  /** Ids of what alone is heard, comma between; empty: everything. */ alone = "";
   /** Told of every frame drawn. @type {(frame: number) => void} */ drawn = () => {};
   /** Fetches the plan and takes it. @type {() => Promise<void>} */ reload = async () => {};
 

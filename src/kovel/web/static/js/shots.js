@@ -75,4 +75,16 @@ class Shot {
     this.form.elements.end.value = timecode(b, rate);
   }
 }
-for (const s of $$("section", room)) new Shot(s);
+const known = new WeakSet();
+const begin = () => {
+  for (const s of $$("section", room))
+    if (!known.has(s)) {
+      known.add(s);
+      new Shot(s);
+    }
+};
+begin();
+document.body.addEventListener("htmx:afterSettle", () => {
+  begin(); // more have come into view
+  waves(room, false);
+});

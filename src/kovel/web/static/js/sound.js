@@ -24,33 +24,45 @@ function onLine(line, q) {
 // Samples [a, b) of the plan as two Float32Arrays: each sound's samples times its gain and its ramps.
 export async function mix(plan, a, b) {
   const out = [new Float32Array(b - a), new Float32Array(b - a)];
-  for (const [at, end, source, start, gain, rise, fall, line] of plan.sounds) {
+  for (const [at, end, source, start, gain, rise, fall, , more] of plan.sounds) {
     const lo = Math.max(a, at),
       hi = Math.min(b, end);
     if (lo >= hi) continue;
     const rec = await Recording.of(source);
-    const ch = rec.facts.channels;
+    const ch = rec.facts.channels,
+      { line, straight, mix: sides, made } = more || {},
+      short = straight ? Infinity : plan.ramp;
     let x = start + lo - at,
       i = lo; // recording's sample, plan's sample
+    if (x < 0) {
+      i -= x;
+      x = 0;
+    }
     while (i < hi) {
       const s = Math.floor(x / RATE);
-      const data = await rec.second(s);
+      const data = await rec.second(s, made);
       const n = Math.min(hi - i, (s + 1) * RATE - x);
       for (let k = 0; k < n; k++) {
         const j = (x + k - s * RATE) * ch,
           q = i + k - at;
         if (j >= data.length) break;
         const g =
-          Math.min(slope(q, rise, plan.ramp), slope(end - at - q, fall, plan.ramp)) *
-          gain *
-          (line ? onLine(line, q) : 1);
-        out[0][i + k - a] += (data[j] / 32768) * g;
-        out[1][i + k - a] += (data[j + ch - 1] / 32768) * g;
+          Math.min(slope(q, rise, short), slope(end - at - q, fall, short)) * gain * (line ? onLine(line, q) : 1);
+        const l = data[j] / 32768,
+          r = data[j + ch - 1] / 32768;
+        out[0][i + k - a] += (sides ? l * sides[0] + r * sides[1] : l) * g;
+        out[1][i + k - a] += (sides ? l * sides[2] + r * sides[3] : r) * g;
       }
       i += n;
       x += n;
     }
   }
+  if (plan.dips?.length)
+    for (let i = 0; i < b - a; i++) {
+      const g = onLine(plan.dips, a + i);
+      out[0][i] *= g;
+      out[1][i] *= g;
+    }
   return out;
 }
 
@@ -132,13 +144,19 @@ async function padded(plan, a, b) {
 export class Sound {
   constructor() {
     this.context = null;
+    /** Everything that is heard goes through here. @type {GainNode} */
+    this.out = null;
     this.nodes = [];
     this.run = 0;
   }
 
   // Audio contexts must be opened by a gesture; the first press of play is one.
   async open() {
-    if (!this.context) this.context = new AudioContext({ sampleRate: RATE, latencyHint: "interactive" });
+    if (!this.context) {
+      this.context = new AudioContext({ sampleRate: RATE, latencyHint: "interactive" });
+      this.out = this.context.createGain();
+      this.out.connect(this.context.destination);
+    }
     if (this.context.state !== "running")
       await Promise.race([this.context.resume(), new Promise((r) => setTimeout(r, 250))]);
     return this.context.state === "running";
@@ -164,7 +182,7 @@ export class Sound {
       buffer.copyToChannel(pair[1], 1);
       const node = this.context.createBufferSource();
       node.buffer = buffer;
-      node.connect(this.context.destination);
+      node.connect(this.out ?? this.context.destination);
       const t = when + at / RATE;
       if (t >= this.context.currentTime) node.start(t);
       else node.start(0, this.context.currentTime - t);

@@ -1,10 +1,11 @@
 // The Story room: turns keys, clicks and drags into requests. The server holds the story.
 import { $, $$, byId, inside, num, target } from "./dom.js";
-import { redraw, say } from "./base.js";
+import { say } from "./base.js";
 import { waves } from "./peaks.js";
 import { readTime } from "./times.js";
 import { transport, typing } from "./transport.js";
 import { Edits, chord } from "./edits.js";
+import { laneList } from "./lanelist.js";
 import { allEdits } from "./storyall.js";
 import { Choice } from "./storychoice.js";
 import { dragging } from "./storydrag.js";
@@ -147,22 +148,8 @@ const acts = {
   extract: () => edits.press("X"),
   lift: () => edits.press("Shift X"),
   all: () => document.dispatchEvent(new Event("all-edits")),
-  lanes: async () => {
-    await laneList();
-    $("#lanes").showModal();
-  },
+  lanes: laneList(base, (command, params) => edit(command, params)),
 };
-async function laneList() {
-  const html = await (await fetch(`${base}/lanes`)).text();
-  redraw($("#lanes-here"), () => {
-    $("#lanes-here").innerHTML = html;
-  });
-}
-$("#lanes").addEventListener("change", async (e) => {
-  const { switch: command, lane, what } = target(e).dataset;
-  await edit(command, { lane, [what]: target(e).checked });
-  await laneList();
-});
 byId("tools").addEventListener("click", (e) => {
   const b = inside(e, "[data-do]");
   if (b) acts[b.dataset.do]();

@@ -18,6 +18,7 @@ export function allEdits(story, edits) {
     { label: "Lanes: what goes along, is locked, muted, heard alone", key: "", act: story.acts.lanes },
     { label: "Undo", key: "Z", act: story.acts.undo },
     { label: "Redo", key: "Shift Z", act: story.acts.redo },
+    ...(story.own ?? []),
   ];
   async function goTo(t) {
     if (!t) {

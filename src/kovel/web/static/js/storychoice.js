@@ -70,6 +70,14 @@ export class Choice {
     return this.what?.kind === "cover" && $(`.laid[data-cover="${this.what.id}"]`);
   }
 
+  /** The cover or sound that is chosen: where it begins, and its lane. */
+  laid() {
+    const { what } = this;
+    if (what?.kind !== "cover" && what?.kind !== "sound") return null;
+    const el = $(what.kind === "cover" ? `.laid[data-cover="${what.id}"]` : `.sound-line[data-sound="${what.id}"]`);
+    return el && { id: what.id, at: num(el.dataset.at), lane: num(el.dataset.lane) };
+  }
+
   /** The range an edit is about: chosen words, pieces, the marks; else nothing. @returns {[number, number]|null} */
   range() {
     const { what, marks } = this;

@@ -42,7 +42,7 @@ export async function transport(root, planUrl) {
   if (!player.pictures.exact)
     note.textContent = "Pictures within one frame: this browser or address has no exact decoder.";
   player.reload = async () => {
-    const answer = await fetch(planUrl);
+    const answer = await fetch(player.alone ? `${planUrl}?only=${player.alone}` : planUrl);
     if (!answer.ok) return;
     const plan = await answer.json();
     player.lengths = new Map(Object.entries(plan.frames || {}).map(([k, v]) => [Number(k), v]));

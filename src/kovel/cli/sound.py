@@ -1,0 +1,236 @@
+"""Sound from the command line: cleaning a file, loudness, music fitted to a length, and the Sound room's actions on a story."""
+
+from pathlib import Path
+from typing import Any
+
+import click
+import numpy as np
+
+from kovel.cli.common import answer, data_option, json_option, open_data, project_option, the_project, typed
+from kovel.core.sound.ducking import Ducking
+from kovel.core.story.settings import SETTINGS
+from kovel.core.time.rate import SAMPLE_RATE, Rate
+from kovel.media.child import call
+from kovel.media.files import Unusable
+from kovel.media.soundtrack import samples_of, write_wav
+from kovel.store import stories
+from kovel.store.projects import Invalid
+from kovel.work import mixing
+from kovel.work.standalone import ready
+from kovel.work.stems import write_stems
+
+
+def _range(name: str) -> click.IntRange:
+    """What the catalogue allows for a setting."""
+    return click.IntRange(int(SETTINGS[name].low), int(SETTINGS[name].high))
+
+
+def _new(path: Path) -> Path:
+    if path.exists():
+        raise Invalid(f"{path.name} is there already. Name another file with --out.")
+    if not path.parent.is_dir():
+        raise Invalid(f"There is no folder {path.parent} to write into.")
+    return path
+
+
+@click.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--out", required=True, type=click.Path(path_type=Path), help="The WAV file to write.")
+@click.option("--low-cut", default=0, type=_range("low_cut"), help="Takes out what lies under so many Hz.")
+@click.option("--hum", default="leave", type=click.Choice(SETTINGS["hum"].choices), help="Mains hum and its harmonics.")
+@click.option("--noise", default=0, type=_range("noise"), help="Steady noise, down by so many dB.")
+@click.option("--clicks", is_flag=True, help="Takes clicks out.")
+@click.option("--even", is_flag=True, help="Evens out the voice.")
+@json_option
+def clean(file: Path, out: Path, low_cut: int, hum: str, noise: int, clicks: bool, even: bool, as_json: bool) -> None:
+    """The sound of FILE cleaned, as a WAV file. FILE stays as it is."""
+    wanted = {"low_cut": low_cut, "hum": hum, "noise": noise, "clicks": clicks, "even": even}
+    if not any((low_cut, hum != "leave", noise, clicks, even)):
+        raise Invalid("Say what is to be taken out: --low-cut, --hum, --noise, --clicks or --even.")
+    _new(out)
+    with ready(file) as x:
+        found = call("clean", {"out": str(x.folder), "channels": x.channels, "name": "clean", "wanted": wanted})
+        write_wav(out, np.asarray(samples_of(x.folder / "made" / "clean.pcm", x.channels)))
+    hum_found = ", ".join(f"{f:g}" for f in found["hum"])
+    said = f"hum at {hum_found} Hz taken out" if found["hum"] else "no hum found" if hum == "find it" else ""
+    answer(as_json, {"out": str(out), "hum": found["hum"]}, "\n".join(t for t in (f"Written: {out}", said) if t))
+
+
+@click.command()
+@click.argument("what")
+@data_option
+@project_option
+@json_option
+def loudness(what: str, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Loudness, its range and true peak of a FILE, or of the open `story` (ITU-R BS.1770, EBU R 128)."""
+    if what == "story":
+        data = open_data(folder)
+        p = the_project(data, project_name)
+        m = mixing.measure(data, p.id, stories.load(data.db, stories.current(data.db, p.id)).story)
+    else:
+        with ready(Path(what), levels=False) as x:
+            plan = {
+                "rate": [25, 1], "length": -(-x.samples // 1920), "samples": x.samples, "dips": [],
+                "sounds": [[0, x.samples, 1, 0, 1.0, 1, 1, 0]],
+            }  # fmt: skip
+            files = {"1": {"pcm": str(x.folder / "sound.pcm"), "channels": x.channels}}
+            got = call("measure", {"plan": plan, "files": files})
+            m = mixing.Measured(np.array(got["power"]), np.array(got["peaks"]))
+    whole, lra = m.loudness, m.range
+    row = {
+        "lufs": None if whole is None else round(whole, 2), "range": None if lra is None else round(lra, 2),
+        "true_peak": round(m.peak, 2), "momentary_max": round(float(m.momentary.max(initial=-120)), 2),
+        "short_term_max": round(float(m.short.max(initial=-120)), 2),
+    }  # fmt: skip
+    loud = "silent" if whole is None else f"{whole:.1f} LUFS"
+    range_ = "too short for a range" if lra is None else f"range {lra:.1f} LU"
+    answer(as_json, row, f"{loud}, {range_}, true peak {m.peak:.1f} dBTP")
+
+
+@click.command("music-fit")
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--length", required=True, help="How long it is to be: 45s, 1:30, or frames at 25.")
+@click.option("--out", type=click.Path(path_type=Path), help="Also write it as a WAV file.")
+@json_option
+def music_fit(file: Path, length: str, out: Path | None, as_json: bool) -> None:
+    """FILE's music fitted to a length by whole bars: which parts follow each other, where it is joined, how alike."""
+    from kovel.core.sound.beats import find_beats
+    from kovel.core.sound.music_fit import CannotFit, beat_pictures, fit, likeness
+    from kovel.media.listen import sound24
+    from kovel.work.stems import joined_music
+
+    rate = Rate(25)
+    wanted = rate.frame_to_sample(typed(length, rate))
+    if out:
+        _new(out)
+    with ready(file, levels=False) as x:
+        sound = sound24(x.folder, x.channels)
+        b = find_beats(sound)
+        try:
+            alike = likeness(beat_pictures(sound, b.beats), b.first, b.bar) if b.beats else np.zeros((0, 0), np.float32)
+            done = fit(b, x.samples, wanted, alike)
+        except CannotFit as e:
+            raise Unusable(f"{file.name}: {e}") from None
+        if out:
+            write_wav(out, joined_music(samples_of(x.folder / "sound.pcm", x.channels), done))
+    row = {
+        "length": done.length / SAMPLE_RATE, "over": done.over / SAMPLE_RATE, "tempo": b.tempo,
+        "ranges": [[a / SAMPLE_RATE, e / SAMPLE_RATE] for a, e in done.ranges],
+        "joins": [{"at": s.at / SAMPLE_RATE, "from": s.end / SAMPLE_RATE, "to": s.start / SAMPLE_RATE, "alike": s.alike} for s in done.seams],
+    }  # fmt: skip
+    text = [f"{done.length / SAMPLE_RATE:.2f} s ({done.over / SAMPLE_RATE:+.2f} s), {b.tempo:.1f} beats a minute"]
+    text += [
+        f"  at {s.at / SAMPLE_RATE:.2f} s on from {s.end / SAMPLE_RATE:.2f} to {s.start / SAMPLE_RATE:.2f} s, {s.alike:.0%} alike"
+        for s in done.seams
+    ]
+    answer(as_json, row, "\n".join(text))
+
+
+@click.group()
+def sound() -> None:
+    """The story's sound: voices evened out, music ducked and fitted, room tone, the whole to its loudness, stems."""
+
+
+def _do(folder: Path | None, project_name: str | None, as_json: bool, work: Any) -> None:
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    sid = stories.current(data.db, p.id)
+    asked, more = work(data, p, stories.load(data.db, sid).story)
+    kept, done = stories.edit(data.db, sid, None, *asked)
+    value = {"revision": kept.revision, "did": done.did, "notes": list(done.notes), "made": list(done.made), **more}
+    answer(as_json, value, "\n".join([done.did, *(f"  {n}" for n in done.notes)]))
+
+
+@sound.command("even")
+@click.option("--by", "apart", default="speaker", type=click.Choice(["speaker", "piece"]))
+@data_option
+@project_option
+@json_option
+def even_(apart: str, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Every voice to the loudness aimed at, by its speech alone."""
+
+    def work(data: Any, p: Any, story: Any) -> Any:
+        asked, found = mixing.even_voices(data, p.id, story, apart)
+        return asked, {"voices": [{"name": v.name, "lufs": round(v.loudness, 2)} for v in found]}
+
+    _do(folder, project_name, as_json, work)
+
+
+@sound.command("duck")
+@click.option("--depth", default=12.0, type=click.FloatRange(1, 60), help="Down by so many dB.")
+@click.option("--down", default="8f")
+@click.option("--hold", default="1s")
+@click.option("--back", default="1s")
+@data_option
+@project_option
+@json_option
+def duck_(
+    depth: float, down: str, hold: str, back: str, folder: Path | None, project_name: str | None, as_json: bool
+) -> None:  # fmt: skip
+    """All music goes down where somebody speaks."""
+
+    def work(data: Any, p: Any, story: Any) -> Any:
+        how = Ducking(-depth, *(typed(t, p.rate) for t in (down, hold, back)))
+        return mixing.duck(data, p.id, story, [], how), {}
+
+    _do(folder, project_name, as_json, work)
+
+
+@sound.command("target", context_settings={"ignore_unknown_options": True})
+@click.argument("lufs", default=-23.0, type=click.FloatRange(-40, -8))
+@data_option
+@project_option
+@json_option
+def target_(lufs: float, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """The whole to LUFS, its peaks under -1 dBTP."""
+    _do(folder, project_name, as_json, lambda data, p, story: mixing.to_target(data, p.id, story, lufs))
+
+
+@sound.command("fit")
+@click.argument("number", type=int)
+@data_option
+@project_option
+@json_option
+def fit_(number: int, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Sound NUMBER fitted by bars, so that it ends with the pictures."""
+
+    def work(data: Any, p: Any, story: Any) -> Any:
+        asked, joins = mixing.fit_music(data, p.id, story, number)
+        return asked, {"joins": joins}
+
+    _do(folder, project_name, as_json, work)
+
+
+@sound.command("spread")
+@click.argument("number", type=int)
+@click.option(
+    "--bars", default=1, type=click.IntRange(1, 16), help="How many bars each bite begins after the one before at least."
+)
+@data_option
+@project_option
+@json_option
+def spread_(number: int, bars: int, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Bites along the music that is sound NUMBER, each on a bar."""
+    _do(folder, project_name, as_json, lambda data, p, story: (mixing.spread(data, story, number, bars), {}))
+
+
+@sound.command("tone")
+@data_option
+@project_option
+@json_option
+def tone_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Room tone under every space."""
+    _do(folder, project_name, as_json, lambda data, p, story: (mixing.lay_room_tone(data, p.id, story), {}))
+
+
+@sound.command("stems")
+@click.option("--out", required=True, type=click.Path(path_type=Path, file_okay=False), help="Folder to write them into.")
+@data_option
+@project_option
+@json_option
+def stems_(out: Path, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Dialogue, natural sound, effects, voice and music each as a WAV file as long as the story; together they are the mix."""
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    rows = write_stems(data, p.id, stories.load(data.db, stories.current(data.db, p.id)).story, out)
+    answer(as_json, {"stems": [str(r) for r in rows]}, "\n".join(f"Written: {r}" for r in rows))

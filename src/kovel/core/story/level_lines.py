@@ -1,0 +1,135 @@
+"""Edits on the level of what is heard: louder and softer by so much, and its line, moment by moment.
+
+sound   [bed ──────╲______╱─────]     a moment stands on the recording's clock: it stays with what is heard there
+story   0    1     2      3
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from kovel.core.story.consequences import DIALOGUE, Edit, lane_key, name_of, refuse_locked, settle
+from kovel.core.story.model import Cover, Item, Piece, Refused, Sources, Story, having
+from kovel.core.story.offered import edit, entry
+from kovel.core.story.settings import SETTINGS, Line, Value, on_line
+from kovel.core.time.timecode import stamp as clock
+
+LEVEL = SETTINGS["level"]
+
+
+def _put(story: Story, x: Item) -> Story:
+    """The story with this thing in place of the one of its id."""
+    if isinstance(x, Piece):
+        return replace(story, pieces=tuple(x if p.id == x.id else p for p in story.pieces))
+    if isinstance(x, Cover):
+        return replace(story, covers=tuple(x if c.id == x.id else c for c in story.covers))
+    return replace(story, sounds=tuple(x if s.id == x.id else s for s in story.sounds))
+
+
+def _begins(story: Story, x: Item) -> int:
+    """Story frame at which it begins; `Refused` for what is locked, loose or silent."""
+    refuse_locked(story, DIALOGUE if isinstance(x, Piece) else lane_key(x.lane) if isinstance(x, Cover) else "sounds")
+    return story.starts[story.index_of(x.id)] if isinstance(x, Piece) else story.at(x)
+
+
+def _heard(sources: Sources, x: Item) -> None:
+    s = sources.get(x.source) if x.source is not None else None
+    if s is None or not s.sound or (isinstance(x, Piece) and x.take == "picture"):
+        raise Refused(f"{name_of(sources, x)} has no sound of its own.")
+
+
+def moment_at(story: Story, x: Item, at: int) -> int:
+    """The moment of its recording that is heard at a story frame; `Refused` outside of it."""
+    begin = _begins(story, x)
+    if not begin <= at <= begin + x.length:
+        raise Refused(
+            f"That lies outside of it: it is heard from {clock(begin, story.rate)} to {clock(begin + x.length, story.rate)}."
+        )
+    return x.start + at - begin
+
+
+def held(db: float) -> float:
+    return round(float(min(LEVEL.high, max(LEVEL.low, db))), 1)
+
+
+@edit(
+    entry("Louder by DECIBELS", "+", typed="number", default="1", items="all chosen", by="typed"),
+    entry("Softer by DECIBELS", "-", typed="number", default="1", items="all chosen", by="minus typed"),
+)
+def change_level(story: Story, sources: Sources, items: list[int], by: int | float) -> Edit:
+    """Make what is chosen louder or softer by so many dB; a line moves as a whole."""
+    if by == 0:
+        raise Refused("By 0 dB nothing changes.")
+    if not -72 <= by <= 72:
+        raise Refused("A level changes by up to 72 dB.")
+    new, changed = story, 0
+    rows = [story.item(i) for i in dict.fromkeys(items)]
+    for x in rows:
+        _heard(sources, x)
+        _begins(story, x)
+        now: Value = x.settings["level"]
+        value = tuple((m, held(db + by)) for m, db in now) if isinstance(now, tuple) else held(float(now) + by)
+        changed += value != now
+        new = _put(new, having(x, "level", value))
+    if not changed:
+        end = LEVEL.high if by > 0 else LEVEL.low
+        raise Refused(
+            f"It is as {'loud' if by > 0 else 'soft'} as it can be set: {end:+g} dB." if rows else "Choose something first."
+        )
+    what = name_of(sources, rows[0]) if len(rows) == 1 else f"{len(rows)} things"
+    own = new.item(rows[0].id).settings["level"]
+    now_at = f", now {LEVEL.says(own)}" if len(rows) == 1 and not isinstance(own, tuple) else ""
+    return settle(
+        story,
+        new,
+        sources,
+        f"{what}: {abs(by):g} dB {'louder' if by > 0 else 'softer'}{now_at}",
+        made=tuple(x.id for x in rows),
+    )
+
+
+@edit(entry("Level here: DECIBELS", "P", typed="number", default="0", item="chosen", at="playhead", by="typed"))
+def level_point(
+    story: Story, sources: Sources, item: int, at: int, by: int | float | None = None, value: int | float | None = None, was: int | None = None
+) -> Edit:  # fmt: skip
+    """Set a moment of a level line at story frame `at`: to `value` dB, or (`by`) so much over what the line says there.
+
+    `was` is the frame of a moment that is moved here, else one is added. Moments that stand at the same frame are one.
+    """
+    x = story.item(item)
+    _heard(sources, x)
+    m = moment_at(story, x, at)
+    now = x.settings["level"]
+    line: dict[int, float] = dict(now) if isinstance(now, tuple) else {}
+    said = on_line(now, m) if isinstance(now, tuple) else float(now)
+    db = value if value is not None else said + (by or 0)
+    if isinstance(db, (bool, str, list)) or not LEVEL.low <= db <= LEVEL.high:
+        raise Refused(f"Level is set to {LEVEL.between}.")
+    if was is not None:
+        gone = moment_at(story, x, was)
+        if gone not in line:
+            raise Refused("There is no moment of the line there any more.")
+        del line[gone]
+    line[m] = held(float(db))
+    new: Line = tuple(sorted(line.items()))
+    if new == now:
+        raise Refused("It is like that already.")
+    changed = having(x, "level", new)
+    did = f"{name_of(sources, x)}: {line[m]:+.1f} dB at {clock(at, story.rate)}"
+    return settle(story, _put(story, changed), sources, did, made=(item,), playhead=at)
+
+
+@edit(entry("Take the level's moment away", "Shift P", item="chosen", at="playhead"))
+def take_level_point(story: Story, sources: Sources, item: int, at: int) -> Edit:
+    """Take away the moment of a level line nearest to story frame `at`; with the last one goes the line."""
+    x = story.item(item)
+    m = moment_at(story, x, at)
+    now = x.settings["level"]
+    if not isinstance(now, tuple):
+        raise Refused("Its level is no line: there is no moment to take away.")
+    gone = min(now, key=lambda r: abs(r[0] - m))
+    rest = tuple(r for r in now if r != gone)
+    changed = having(x, "level", rest if rest else held(gone[1]))
+    return settle(
+        story, _put(story, changed), sources, f"{name_of(sources, x)}: a moment of its level taken away", made=(item,)
+    )

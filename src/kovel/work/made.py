@@ -1,0 +1,102 @@
+"""Sounds made of recordings by what is set on them to clean them: asked for, found, thrown away when they are old."""
+
+import contextlib
+import json
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from kovel.core.plan.sounds import made_of
+from kovel.core.story.settings import CLEANING, SETTINGS
+from kovel.media.files import Unusable
+from kovel.store import jobs, recordings
+from kovel.store.jobs import Job
+from kovel.store.projects import Invalid
+from kovel.store.recordings import Recording
+from kovel.work.folder import Data, media_facts
+
+KEPT = 3  # of one recording, so that what is taken back is there at once
+LONGEST = 30 * 48_000  # samples heard at once
+
+
+def made_file(data: Data, recording: int, name: str) -> Path:
+    return data.derived(recording) / "made" / f"{name}.pcm"
+
+
+def want_cleaned(data: Data, recording: int) -> Job | None:
+    """Have a recording's cleaned sound made, if one is set and not there; None where there is nothing to do."""
+    r = recordings.get(data.db, recording)
+    name = made_of(r.source)
+    running = jobs.latest_of_recordings(data.db, r.project, "clean").get(recording)
+    under_way = running if running and running.state in ("waiting", "working") else None
+    if under_way and under_way.params["name"] != name:
+        jobs.end(data.db, under_way.id, "cancelled")
+        under_way = None
+    if not name or under_way or made_file(data, recording, name).exists():
+        return under_way
+    if running and running.state == "failed" and running.params["name"] == name:
+        return running  # told; another try is the editor's
+    facts = media_facts(data, recording)
+    if facts is None or not facts["sounded"]:
+        raise Invalid(f"The sound of {r.name} is still being made. Clean it when it is there.")
+    params = {
+        "out": str(data.derived(recording)), "channels": facts["channels"], "name": name,
+        "wanted": {n: r.settings[n] for n in CLEANING},
+    }  # fmt: skip
+    return jobs.add(data.db, r.project, "clean", params, recording)
+
+
+def set_on_recording(data: Data, recording: int, setting: str, value: object) -> tuple[Recording, str]:
+    """Set a setting of a recording in every story of its project; what it needs to be made is begun."""
+    r, did = recordings.set_value(data.db, recording, setting, value)
+    if setting in CLEANING:
+        want_cleaned(data, recording)
+    return r, did
+
+
+def throw_old_away(data: Data, recording: int) -> None:
+    """All but the last few made sounds of a recording go; what is set now stays."""
+    folder = data.derived(recording) / "made"
+    now = made_of(recordings.get(data.db, recording).source)
+    with contextlib.suppress(OSError):
+        rows = sorted(folder.glob("*.pcm"), key=lambda p: p.stat().st_mtime, reverse=True)
+        for p in [p for p in rows if p.stem != now][KEPT - 1 :]:
+            for gone in folder.glob(f"{p.stem}.*"):
+                gone.unlink(missing_ok=True)
+
+
+def found_in(data: Data, recording: int) -> dict[str, Any] | None:
+    """What was found while the sound that is heard now was made; None while it is not there."""
+    name = made_of(recordings.get(data.db, recording).source)
+    try:
+        found: dict[str, Any] = json.loads((data.derived(recording) / "made" / f"{name}.json").read_text())
+    except (OSError, ValueError):
+        return None
+    return found
+
+
+def hear(data: Data, recording: int, a: int, b: int, settings: Mapping[str, object]) -> bytes:
+    """Samples [a, b) of a recording as they would be cleaned by these settings; at most half a minute."""
+    from kovel.core.sound.cleaning import Wanted  # what it needs is slow to load
+    from kovel.media.clean import cleaned_stretch
+
+    wanted: dict[str, Any] = {}
+    for name, value in settings.items():
+        kept = SETTINGS[name].of_kind(value) if name in CLEANING else None
+        if kept is None:
+            said = (
+                f"{SETTINGS[name].label} is set to {SETTINGS[name].between}" if name in CLEANING else f"{name} cleans nothing"
+            )
+            raise Invalid(f"{said}.")
+        wanted[name] = kept
+    r = recordings.get(data.db, recording)
+    facts = media_facts(data, recording)
+    if not r.sound or facts is None or not facts["sounded"]:
+        raise Invalid(f"{r.name} has no sound that could be cleaned.")
+    a, b = max(0, a), min(b, facts["samples"], a + LONGEST)
+    if b - a < 4_800:
+        raise Invalid("Choose at least a tenth of a second of sound to hear.")
+    try:
+        return cleaned_stretch(data.derived(recording), facts["channels"], a, b, Wanted(**wanted))
+    except Unusable as e:
+        raise Invalid(f"{r.name}: {e}") from None
