@@ -215,11 +215,14 @@ def test_set_at_the_scope_that_is_picked(page: Page, film: Spoken, serve: Callab
     until(page, "kovel.strip.data.blocks[0].tells === '-8.0 dB'")
     expect(page.locator("#panel")).to_contain_text("its recording and the story too")
     assert recordings.get(data.db, r["maren"].id).settings["level"] == 3 and dict(story(data).settings)["story"]["level"] == -2
+    page.evaluate("kovel.sound.idle()")
+    until(page, "document.querySelector('#items-level').defaultValue === '-9'")
     page.locator("#items-level").fill("loud")
     page.locator("#items-level").press("Enter")
     expect(page.locator("#report")).to_contain_text("is not a number")
     expect(page.locator("#items-level")).to_have_value("-9")
-    page.locator("[data-reset=level]").click()
+    page.locator("#items-level").fill("")  # nothing: as the wider scope says
+    page.locator("#items-level").press("Enter")
     until(page, "kovel.strip.data.blocks[0].tells === '+1.0 dB'")
 
 

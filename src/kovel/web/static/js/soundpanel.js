@@ -1,6 +1,6 @@
 // What is set on what is chosen: typed, switched, taken back, at the scope that is picked; a microphone heard before
 // it is chosen.
-import { $$, byId, inside, target } from "./dom.js";
+import { $, $$, byId, inside, target } from "./dom.js";
 import { say } from "./base.js";
 import { readTime } from "./times.js";
 
@@ -20,6 +20,12 @@ export function soundPanel(panel, room) {
     let value = el.type === "checkbox" ? el.checked : el.value;
     if (el.tagName === "INPUT" && el.type !== "checkbox") {
       if (value === "line") return; // it stays a line
+      if (!value.trim()) {
+        // nothing: back to what the wider scope says
+        if ($(`[data-reset="${name}"]`, panel)) set(el.dataset.where, name, null);
+        else el.value = el.defaultValue;
+        return;
+      }
       value = Number(
         value
           .replace(",", ".")
