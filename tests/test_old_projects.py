@@ -63,7 +63,7 @@ def as_it_is(plan: dict[str, Any]) -> Iterator[Seen]:
                 first, step, of = more.get("opacity", (1, 0, 1))
                 share = min(1.0, max(0.0, (first + k * step) / of))
                 rows = [(i, s * (1 - share)) for i, s in rows]
-                rows.append(((row[0], _own(row, k), more.get("part", [100])[0], tuple(more.get("card", ()))), share))
+                rows.append(((row[0], _own(row, k), more.get("part", {}).get("zoom", 100), tuple(more.get("card", ()))), share))
             yield _seen(rows)
 
 

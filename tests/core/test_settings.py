@@ -73,8 +73,8 @@ def test_settings_go_where_what_they_belong_to_goes() -> None:
     ("params", "why"),
     [
         ({"to": 1, "setting": "shine", "value": 1}, "no setting called shine"),
-        ({"to": 1, "setting": "zoom", "value": 99}, "set to 100 to 300 %"),
-        ({"to": 1, "setting": "zoom", "value": 110.5}, "set to 100 to 300 %"),
+        ({"to": 1, "setting": "zoom", "value": 24}, "set to 25 to 400 %"),
+        ({"to": 1, "setting": "contrast", "value": 10.5}, "set to -100 to 100 %"),
         ({"to": 1, "setting": "level", "value": float("nan")}, "-60 to 12 dB"),
         ({"to": 1, "setting": "level", "value": [[5, 0.0], [5, 1.0]]}, "-60 to 12 dB"),
         ({"to": 1, "setting": "natural", "value": True}, "is set on covers"),

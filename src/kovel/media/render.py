@@ -7,20 +7,19 @@ import os
 from bisect import bisect_left
 from collections.abc import Callable, Sequence
 from fractions import Fraction
-from math import ceil
 from pathlib import Path
 from typing import Any
 
 import av
 import numpy as np
 
-from kovel.core.plan.layers import EVERYWHERE, Layer, Part, Place
+from kovel.core.plan.layers import Layer
 from kovel.core.plan.plan import FORM
 from kovel.core.plan.sounds import AS_IT_IS, GainLine, Heard, along, ramped
 from kovel.core.time.rate import SAMPLE_RATE, Rate
-from kovel.media.card import drawn_card
+from kovel.media.drawing import Pictures, Stacked
 from kovel.media.files import Unusable
-from kovel.media.reader import Fit, FrameReader, still_frame, tag_bt709
+from kovel.media.reader import tag_bt709
 from kovel.media.soundtrack import samples_of
 
 SOUND_RATE = 192_000
@@ -35,9 +34,6 @@ def bit_rate(width: int, height: int, rate: Rate, quality: str = "high") -> int:
 def expected_bytes(frames: int, width: int, height: int, rate: Rate, quality: str = "high") -> int:
     """Size of the file to come: bit rate times length (common practice)."""
     return int((bit_rate(width, height, rate, quality) + SOUND_RATE) * frames / rate.fps / 8)
-
-
-Stacked = tuple[Layer, tuple[int, int, int]]  # a layer and its steps, as the plan's JSON has them
 
 
 class Sound:
@@ -84,126 +80,6 @@ class Sound:
         return ramped(x, lo, h)
 
 
-class Pictures:
-    """The plan's layers, drawn at the file's size. Everything stays in YUV planes; a lone plain layer is handed on as it is."""
-
-    def __init__(self, files: dict[int, dict[str, Any]], width: int, height: int, drawn: Path | None = None) -> None:
-        self.files, self.size, self.drawn = files, (width, height), drawn
-        self.fit: dict[tuple[int, int], Fit] = {}
-        self.readers: dict[tuple[int, int], FrameReader] = {}
-        self.stills: dict[Any, Any] = {}
-        self.cuts: dict[tuple[Part, Place], Any] = {}
-        self.black = still_black(width, height)
-        self._last: dict[int, tuple[tuple[int, int] | None, Any]] = {}
-
-    def frame(self, layers: Sequence[Stacked], k: int) -> Any:
-        """Frame k of a run. The frame may be one that is used again: nothing is drawn into it."""
-        base = None
-        for i, (layer, steps) in enumerate(layers):
-            share = layer.opacity.at(k)
-            image = self._cut(self._image(layer, steps, k, i), layer.part, layer.place)
-            if layer.place == EVERYWHERE and share == 1:
-                base = image
-            else:
-                base = over(base or self.black, image, share, self._corner(layer.place))
-        return base
-
-    def _image(self, layer: Layer, steps: tuple[int, int, int], k: int, stratum: int) -> Any:
-        """The image of a layer, fitted to the picture; each height in the stack has a reader of its own."""
-        image = layer.image
-        if image.card:
-            if image.card not in self.stills:
-                im = drawn_card(self.drawn, image.card.colour, image.card.text, *self.size)
-                self.stills[image.card] = Fit(*self.size)(av.VideoFrame.from_ndarray(np.asarray(im), format="rgb24"))
-            return self.stills[image.card]
-        if image.source is None:
-            return self.black
-        f = self.files[image.source]
-        if f["still"]:
-            if image.source not in self.stills:
-                self.stills[image.source] = Fit(*self.size)(still_frame(Path(f["path"])))
-            return self.stills[image.source]
-        base, num, den = steps
-        key = (image.source, (base + k * num) // den)
-        if self._last.get(stratum, (None, None))[0] != key:
-            own = (image.source, stratum)
-            if own not in self.readers:
-                self.readers[own] = FrameReader(Path(f["path"]), Rate(*f["rate"]))
-                self.fit[own] = Fit(*self.size, self.readers[own].filmed)
-            self._last[stratum] = (key, self.fit[own](self.readers[own].get(key[1])))
-        return self._last[stratum][1]
-
-    def _corner(self, place: Place) -> tuple[int, int]:
-        return even(place.x * self.size[0]), even(place.y * self.size[1])
-
-    def _cut(self, frame: Any, part: Part, place: Place) -> Any:
-        """The part of the picture that a layer shows, at the size of its place."""
-        if part.zoom == 100 and place == EVERYWHERE:
-            return frame
-        if (part, place) not in self.cuts:
-            w, h = self.size
-            g = av.filter.Graph()
-            last = g.add_buffer(width=w, height=h, format=av.VideoFormat("yuv420p"), time_base=Fraction(1, 1000))
-            x, y, cw, ch = part_shown(w, h, part, place)
-            to = max(2, even(w * place.w)), max(2, even(h * place.h))
-            for name, args in (
-                ("crop", f"{cw}:{ch}:{x}:{y}"),
-                ("scale", f"{to[0]}:{to[1]}:flags=bicubic"),
-                ("setsar", "1"),
-                ("buffersink", ""),
-            ):
-                node = g.add(name, args) if args else g.add(name)
-                last.link_to(node)
-                last = node
-            g.configure()
-            self.cuts[part, place] = g
-        frame.pts = None
-        self.cuts[part, place].push(frame)
-        return self.cuts[part, place].pull()
-
-    def close(self) -> None:
-        for r in self.readers.values():
-            r.close()
-
-
-def even(x: float) -> int:
-    """The even number nearest to it, the lower of two: the planes of a picture need even ones."""
-    return ceil(x / 2 - 0.5) * 2
-
-
-def part_shown(width: int, height: int, part: Part, place: Place = EVERYWHERE) -> tuple[int, int, int, int]:
-    """x, y, width and height, all even, of what a layer shows of a picture of that size: its part, cut to the shape of its
-    place, from the middle."""
-    w, h = round(width * 100 / part.zoom / 2) * 2, round(height * 100 / part.zoom / 2) * 2
-    x, y = even((width - w) * part.x), even((height - h) * part.y)
-    shape = (place.w * width) / (place.h * height) if place != EVERYWHERE else w / h
-    cw, ch = (w, h) if place == EVERYWHERE else (min(w, even(h * shape)), min(h, even(w / shape)))
-    return x + even((w - cw) / 2), y + even((h - ch) / 2), cw, ch
-
-
-def over(base: Any, upper: Any, share: float, corner: tuple[int, int] = (0, 0)) -> Any:
-    """A new yuv420p frame: `upper` over `base` with its corner there, in shares of 1/256."""
-    out = av.VideoFrame(base.width, base.height, "yuv420p")
-    k = round(share * 256)
-    for n, (p, x, y) in enumerate(zip(out.planes, base.planes, upper.planes, strict=True)):
-        u, v = (np.frombuffer(q, np.uint8).reshape(q.height, q.line_size)[:, : q.width] for q in (x, y))
-        rows = np.zeros((p.height, p.line_size), np.uint8)
-        rows[:, : p.width] = u
-        left, top = corner if n == 0 else (corner[0] // 2, corner[1] // 2)
-        at = (slice(top, min(top + v.shape[0], p.height)), slice(left, min(left + v.shape[1], p.width)))
-        v = v[: at[0].stop - top, : at[1].stop - left]
-        rows[at] = (u[at].astype(np.uint16) * (256 - k) + v.astype(np.uint16) * k + 128) >> 8
-        p.update(rows)  # type: ignore[arg-type]  # anything with a buffer will do
-    return out
-
-
-def still_black(width: int, height: int) -> Any:
-    f = av.VideoFrame(width, height, "yuv420p")
-    for plane, value in zip(f.planes, (16, 128, 128), strict=True):
-        plane.update(bytes([value]) * plane.buffer_size)
-    return f
-
-
 def render(
     plan: dict[str, Any],
     files: dict[str, dict[str, Any]],
@@ -213,9 +89,10 @@ def render(
     quality: str,
     progress: Callable[[float], None],
     drawn: str = "",
+    tables: str = "",
 ) -> dict[str, Any]:
     """Write the file `out`. `plan` is `Plan.to_json`; `files` maps source to path, rate, still, pcm (or None), channels;
-    `drawn` is the folder of what is drawn (cards), shared with the player.
+    `drawn` is the folder of what is drawn (cards), shared with the player, `tables` that of tables of colours.
 
     Raises `Unusable` if a recording is gone. Nothing is left under the final name unless it is whole.
     """
@@ -233,7 +110,7 @@ def render(
     final = Path(out)
     part = final.with_name(f"{final.name}.{os.getpid()}.part")  # each try writes a file of its own
     final.parent.mkdir(parents=True, exist_ok=True)
-    pictures = Pictures(src, width, height, Path(drawn) if drawn else None)
+    pictures = Pictures(src, width, height, Path(drawn) if drawn else None, Path(tables) if tables else None)
     runs = [(at, end, [Layer.from_json(x) for x in layers]) for at, end, layers in plan["pictures"]]
     sound = sound_of(plan, src)
     try:

@@ -6,9 +6,8 @@ from dataclasses import dataclass
 
 from kovel.core.time.rate import Rate
 from kovel.store.recordings import Recording
-from kovel.work.folder import Data, media_facts
-
-ACROSS = 10  # small frames a row of a sheet, and rows a sheet
+from kovel.work.folder import Data
+from kovel.work.smalls import ACROSS, small_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,12 +36,5 @@ def face_style(face: Face | None, width: int) -> str:
 
 def face_of(data: Data, r: Recording, frame: int, clock: Rate) -> Face | None:
     """The small frame nearest to a moment of a recording; None while there is none. `frame` counts at rate `clock`."""
-    facts = media_facts(data, r.id) if r.ready else None
-    made = facts.get("small") if facts else None
-    if not made:
-        return None
-    own = frame * clock.den * r.rate.num // (clock.num * r.rate.den) if r.frames is not None else 0
-    sheet, i = divmod(min(own // made["every"], made["count"] - 1), ACROSS * ACROSS)
-    y, x = divmod(i, ACROSS)
-    w, h = made["width"], made["height"]
-    return Face(f"/media/{r.id}/{made.get('name', 'small')}-{sheet}.jpg", x * w, y * h, w, h)
+    s = small_of(data, r, frame, clock)
+    return Face(f"/media/{r.id}/{s.sheet}", s.x, s.y, s.width, s.height) if s else None

@@ -58,6 +58,27 @@ SOUND = (
     KeyRow(("Esc",), "choose nothing"),
     KeyRow(("?",), "this sheet"),
 )
+PICTURE = (
+    *PLAYING,
+    KeyRow(("↑", "↓"), "the join before, after"),
+    KeyRow((".", ","), "strip nearer, farther; the whole film at once with 0"),
+    KeyRow(("G", "V"), "choose the piece, the cover at the playhead"),
+    KeyRow(("T",), "choose the next one of the lane, Shift the one before"),
+    KeyRow(("A",), "choose all of the same recording"),
+    KeyRow(("Shift",), "with a click: choose more; with an arrow: five frames"),
+    KeyRow(("+", "-"), "zoom by 1 %, Shift by 10; with the wheel over the picture"),
+    KeyRow(("Alt", "← → ↑ ↓"), "move the frame by 1 % of the room, Shift by 10; or drag the picture"),
+    KeyRow(("P",), "a push from here: the frame is set at the playhead, and moves to it"),
+    KeyRow(("C",), "as filmed, without looks; again: as it is"),
+    KeyRow(("H",), "half and half: before on the left, after on the right"),
+    KeyRow(("W",), "then click something grey in the picture: white is set by it"),
+    KeyRow(("E",), "edges: safe areas over the picture"),
+    KeyRow(("Ctrl", "C"), "copy framing and look; Ctrl V gives them to what is chosen"),
+    KeyRow(("Q",), "every edit there is, by name"),
+    KeyRow(("Z",), "undo, Shift redo"),
+    KeyRow(("Esc",), "choose nothing"),
+    KeyRow(("?",), "this sheet"),
+)
 HOW = {"[": "; Alt back; Shift five", "]": "; Alt back; Shift five", "Alt → ←": "; Shift five"}
 
 
@@ -74,6 +95,10 @@ def of_edits() -> list[KeyRow]:
 def sound_keys() -> list[KeyRow]:
     mine = {k for r in SOUND for k in r.keys}
     return [*SOUND, *(r for r in of_edits() if r.keys[0] not in mine)]
+
+
+def picture_keys() -> list[KeyRow]:
+    return list(PICTURE)
 
 
 def story_keys() -> list[KeyRow]:

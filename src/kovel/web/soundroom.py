@@ -20,8 +20,9 @@ from kovel.store.stories import Kept
 from kovel.web.faces import face_of
 from kovel.web.keys import sound_keys
 from kovel.web.pages import page, web
+from kovel.web.panel import about, fields, panel_of, scopes_of
 from kovel.web.story_tools import told
-from kovel.web.strip import about, fields, panel_of, scopes_of, strip
+from kovel.web.strip import strip
 from kovel.work import made, mixing, voice
 from kovel.work.checking import powers, words_around
 from kovel.work.quick_cuts import beats_of

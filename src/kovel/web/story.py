@@ -7,7 +7,7 @@ from fastapi import APIRouter, Body, Form, Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 from pydantic import BaseModel, ConfigDict, Field, create_model
 
-from kovel.core.plan.plan import make_plan
+from kovel.core.plan.plan import make_plan, size_of
 from kovel.core.plan.sounds import alone
 from kovel.core.story import catalogue
 from kovel.core.story.model import Report
@@ -150,9 +150,11 @@ def plan(request: Request, project: int, only: str = "") -> JSONResponse:
     found = [[x.at, x.kind, x.right.id] for x in seams(s, sources)]
     covers = [[c.id, a, min(b, s.length)] for a, b, c in s.spans]
     beats = beats_of(w.data, s)
+    of = projects.get(w.data.db, project)
     return plan_answer(
-        w, made, sources, revision=kept.revision, pieces=pieces, seams=found, covers=covers, beats=beats, project=project
-    )
+        w, made, sources, revision=kept.revision, pieces=pieces, seams=found, covers=covers, beats=beats, project=project,
+        size=size_of(s, of.width, of.height),
+    )  # fmt: skip
 
 
 def _answer(request: Request, kept: Kept, done: Report) -> Response:

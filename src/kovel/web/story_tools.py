@@ -1,11 +1,13 @@
 """Around the lined page: the seam desk, the checks, the stories of a project, copying, finding, comparing."""
 
+from fractions import Fraction
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 
 from kovel.core.checks.offers import angles, pauses_between
+from kovel.core.plan.pictures import Seen
 from kovel.core.story.compare import compare
 from kovel.core.story.consequences import longest
 from kovel.core.story.dialogue import taken_out
@@ -48,7 +50,8 @@ def seam(request: Request, project: int, piece: int) -> HTMLResponse:
         src = sources.get(p.source) if p.source is not None else None
         sides.append(
             {"which": which, "piece": p, "edge": edge, "name": src.name if src else "card" if p.card else "space",
-             "total": src.length(story.rate) if src else None, "shown": edge - 1 if which == "out" else edge, "source": src, "zoom": story.value(p, "zoom", sources)}
+             "total": src.length(story.rate) if src else None, "shown": edge - 1 if which == "out" else edge, "source": src,
+             "layer": Seen(story, sources).piece(p)[-1].later(edge - (which == "out") - p.start).to_json(Fraction(1))[4:]}
         )  # fmt: skip
     return page(
         request, "parts/seam.html", project=projects.get(data.db, project), s=s, sides=sides, join=story.join(i),

@@ -41,6 +41,11 @@ class Data:
         return self.root / "drawn"
 
     @property
+    def tables(self) -> Path:
+        """Tables of colours that were loaded or made, by name; one never changes under its name."""
+        return self.root / "tables"
+
+    @property
     def queue(self) -> Path:
         return self.root / "queue.db"
 

@@ -7,7 +7,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
-from kovel.core.plan.plan import make_plan
+from kovel.core.plan.plan import make_plan, size_of
 from kovel.core.time.rate import Rate, length_in
 from kovel.media.child import call
 from kovel.media.derive import checksum
@@ -207,7 +207,7 @@ def start_render(
         }  # fmt: skip
         if files[str(i)]["made"] and (job := want_cleaned(data, i)) and job.state == "failed":
             raise Invalid(f"{r.name} could not be cleaned: {job.message} Try again in the Sound room, or leave it as recorded.")
-    w, h = size or (project.width, project.height)
+    w, h = size or size_of(kept.story, project.width, project.height)
     if out is None:
         coming = {j.params["out"] for j in jobs.of_project(data.db, project.id, "render") if j.state in ("waiting", "working")}
         out = free_name(data.renders(project.id), f"{safe(project.name)} - {safe(kept.name)}", taken=coming)
@@ -219,6 +219,7 @@ def start_render(
         "height": h,
         "quality": quality,
         "drawn": str(data.drawn),
+        "tables": str(data.tables),
     }
     return jobs.add(data.db, project.id, "render", params)
 
@@ -227,7 +228,7 @@ def expected_size(data: Data, story: int, quality: str) -> int:
     """Bytes the render will take."""
     kept = stories.load(data.db, story)
     p = projects.get(data.db, kept.project)
-    return expected_bytes(kept.story.length, p.width, p.height, p.rate, quality)
+    return expected_bytes(kept.story.length, *size_of(kept.story, p.width, p.height), p.rate, quality)
 
 
 def safe(name: str) -> str:

@@ -102,7 +102,7 @@ def offers(
     begin = lead[-1] if lead else max(story.starts[story.index_of(seam.left.id)], seam.at - round(rate.fps))
     out = [*angles(story, sources, begin, pauses_between(words)), *out]
     i = story.index_of(seam.right.id)
-    before = int(story.value(seam.left, "zoom", sources))
+    before = round(story.value_at(seam.left, "zoom", sources, seam.left.end - 1))
     zoom = 100 if before >= 120 else min(300, round(before * 1.25))
     out.append(
         Offer(

@@ -1,6 +1,6 @@
 """What fills the picture: a stack of layers, bottom first, for a run of story frames. One routine draws a layer.
 
-frames [at, end)   a stack, each layer: an image, the part of it shown, its place in the picture, its opacity
+frames [at, end)   a stack, each layer: an image, its look, the part of it shown, its place in the picture, its opacity
 dissolve           two layers, the upper one's opacity rises from 0 to 1
 fade, dip          one layer over black whose opacity falls; then another one whose opacity rises
 split screen       layers with places
@@ -9,9 +9,9 @@ split screen       layers with places
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from fractions import Fraction
-from typing import Any
+from typing import Any, Literal
 
 from kovel.core.story.model import Card, Sources
 from kovel.core.time.rate import Rate
@@ -68,13 +68,77 @@ class Opacity:
         return Opacity(n - first, -1, n + 1)
 
 
+Move = tuple[float, float, float, float]  # (frame of the run, zoom, x, y)
+Ease = Literal["both", "in", "out", "none"]
+
+
+def eased(t: float, ease: Ease) -> float:
+    """How much of a move is done after share `t` of its time: soft at its beginning ("in"), its end ("out"), both or none.
+
+    Squares and the cubic 3t² - 2t³ (common practice, no source).
+    """
+    if ease == "both":
+        return t * t * (3 - 2 * t)
+    return t * t if ease == "in" else t * (2 - t) if ease == "out" else t
+
+
 @dataclass(frozen=True, slots=True)
 class Part:
-    """Which part of the image is shown: at `zoom` percent, lying at `x`, `y` of the room that leaves (0 left or top)."""
+    """Which part of the image is shown: at `zoom` percent, lying at `x`, `y` of the room that leaves (0 left or top).
 
-    zoom: int = 100
+    moves    zoom   100 ____/‾‾‾‾ 112        moments of the run, eased between; as at its ends beyond them
+
+    `turn` in degrees clockwise about the middle of its place, `flip` mirrors left and right, `crop` cuts shares off the
+    image's left, top, right and bottom; `fit` says how an image of another shape fills its place; `border` is a black
+    edge inside of the place, in shares of the picture's width; `blur` makes it a ground to stand on, and around one that is
+    `clear` what is under it is seen instead of black.
+    """
+
+    zoom: float = 100.0
     x: float = 0.5
     y: float = 0.4
+    turn: float = 0.0
+    flip: bool = False
+    crop: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 0.0)
+    fit: Literal["whole", "filled"] = "whole"
+    border: float = 0.0
+    blur: bool = False
+    clear: bool = False
+    moves: tuple[Move, ...] = ()
+    ease: Ease = "both"
+
+    def at(self, k: float) -> tuple[float, float, float]:
+        """(zoom, x, y) at frame k of the run."""
+        if not self.moves:
+            return self.zoom, self.x, self.y
+        before = self.moves[0]
+        for m in self.moves:
+            if k < m[0]:
+                if k <= before[0]:
+                    return before[1:]
+                t = eased((k - before[0]) / (m[0] - before[0]), self.ease)
+                z, x, y = (a + (b - a) * t for a, b in zip(before[1:], m[1:], strict=True))
+                return z, x, y
+            before = m
+        return before[1:]
+
+    def later(self, frames: int) -> Part:
+        if not self.moves or not frames:
+            return self
+        return replace(self, moves=tuple((k - frames, z, x, y) for k, z, x, y in self.moves))
+
+    def to_json(self) -> dict[str, Any]:
+        """What differs from the whole image."""
+        return {f.name: getattr(self, f.name) for f in fields(self) if getattr(self, f.name) != f.default}
+
+    @staticmethod
+    def from_json(d: dict[str, Any]) -> Part:
+        rows = dict(d)
+        if "crop" in rows:
+            rows["crop"] = tuple(rows["crop"])
+        if "moves" in rows:
+            rows["moves"] = tuple(tuple(m) for m in rows["moves"])
+        return Part(**rows)
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,6 +151,7 @@ class Place:
     h: float = 1.0
 
 
+Look = tuple[tuple[tuple[str, Any], ...], ...]  # settings of looks that follow each other: recording's, story's, its own
 OPAQUE, WHOLE, EVERYWHERE = Opacity(), Part(), Place()
 
 
@@ -98,16 +163,17 @@ class Layer:
     opacity: Opacity = OPAQUE
     part: Part = WHOLE
     place: Place = EVERYWHERE
+    look: Look = ()
 
     def later(self, frames: int) -> Layer:
         if not frames:
             return self
-        return Layer(self.image.later(frames), self.opacity.later(frames), self.part, self.place)
+        return replace(self, image=self.image.later(frames), opacity=self.opacity.later(frames), part=self.part.later(frames))
 
     @property
     def plain(self) -> bool:
         """Whether it fills the picture and hides what is under it."""
-        return self.opacity == OPAQUE and self.place == EVERYWHERE
+        return self.opacity == OPAQUE and self.place == EVERYWHERE and not self.part.clear
 
     def to_json(self, ratio: Fraction) -> list[Any]:
         """[source, base, num, den], and what is more than that in an object: see `Image.steps`."""
@@ -117,8 +183,10 @@ class Layer:
             more["card"] = [i.card.colour, i.card.text]
         if self.opacity != OPAQUE:
             more["opacity"] = [self.opacity.first, self.opacity.step, self.opacity.of]
-        if self.part.zoom != 100:
-            more["part"] = [self.part.zoom, self.part.x, self.part.y]
+        if self.part != WHOLE:
+            more["part"] = self.part.to_json()
+        if self.look:
+            more["look"] = [dict(rows) for rows in self.look]
         if self.place != EVERYWHERE:
             more["place"] = [self.place.x, self.place.y, self.place.w, self.place.h]
         return [i.source, *i.steps(ratio), *([more] if more else [])]
@@ -128,8 +196,11 @@ class Layer:
         """A layer as `to_json` wrote it, and its steps; its image has no start of its own then."""
         more: dict[str, Any] = row[4] if len(row) > 4 else {}
         image = Image(row[0], card=Card(*more["card"]) if "card" in more else None)
-        opacity, part = Opacity(*more.get("opacity", ())), Part(*more.get("part", ()))
-        return Layer(image, opacity, part, Place(*more.get("place", ()))), (row[1], row[2], row[3])
+        look = tuple(tuple(sorted(d.items())) for d in more.get("look", ()))
+        layer = Layer(
+            image, Opacity(*more.get("opacity", ())), Part.from_json(more.get("part", {})), Place(*more.get("place", ())), look
+        )
+        return layer, (row[1], row[2], row[3])
 
 
 BLACK = Layer(Image())

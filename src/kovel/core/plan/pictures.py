@@ -2,40 +2,82 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from dataclasses import replace
 from itertools import pairwise
 from operator import itemgetter
 from typing import Any
 
-from kovel.core.plan.layers import BLACK, OPAQUE, WHOLE, Image, Layer, Opacity, Part, Run
-from kovel.core.story.model import Cover, Item, Piece, Sources, Story
+from kovel.core.plan.layers import BLACK, EVERYWHERE, OPAQUE, Image, Layer, Look, Move, Opacity, Part, Place, Run
+from kovel.core.story.model import Cover, Piece, Source, Sources, Story
+from kovel.core.story.settings import FITS, FRAMING, LOOK, PLACES, SETTINGS, Line, Value, on_line
 
-Read = Callable[[Item, str], Any]  # a setting of an item, all scopes met
-
-
-def of_piece(p: Piece, sources: Sources, read: Read) -> Layer:
-    """What a piece shows from its first frame on."""
-    s = sources.get(p.source) if p.source is not None else None
-    if s and s.picture and p.take != "sound":
-        return Layer(Image(p.source, p.start), OPAQUE, _part(p, read))
-    return Layer(Image(card=p.card)) if p.card else BLACK
+MOVED = ("zoom", "across", "down")
+PLACE = next(iter(PLACES))
+STATIC = tuple(n for n in FRAMING if n not in (*MOVED, "ease", "place"))
 
 
-def of_cover(c: Cover, sources: Sources, read: Read) -> Layer:
-    """What a cover shows from its first frame on."""
-    still = sources[c.source].frames is None
-    speed = (c.span, c.length) if c.span and not still else (1, 1)
-    opacity = int(read(c, "opacity"))
-    return Layer(
-        Image(c.source, 0 if still else c.start, speed=speed),
-        OPAQUE if opacity == 100 else Opacity(opacity, 0, 100),
-        _part(c, read),
-    )
+class Seen:
+    """How the things of a story are seen: their settings, all scopes met. At its quickest where nothing is set."""
 
+    def __init__(self, story: Story, sources: Sources) -> None:
+        self.story, self.sources, self.read = story, sources, story.reading(sources)
+        wide = {n for v in (*dict(story.settings).values(), *(s.settings for s in sources.values())) for n in v}
+        self.wide = bool(wide & {*FRAMING, *LOOK})
 
-def _part(x: Piece | Cover, read: Read) -> Part:
-    zoom = read(x, "zoom")
-    return WHOLE if zoom == 100 else Part(int(zoom))
+    def piece(self, p: Piece) -> tuple[Layer, ...]:
+        """What a piece shows from its first frame on, bottom first."""
+        s = self.sources.get(p.source) if p.source is not None else None
+        if s and s.picture and p.take != "sound":
+            return self._layers(p, s, Image(p.source, p.start), OPAQUE)
+        return (Layer(Image(card=p.card)) if p.card else BLACK,)
+
+    def cover(self, c: Cover) -> tuple[Layer, ...]:
+        """What a cover shows from its first frame on, were it to hide what is under it."""
+        s = self.sources[c.source]
+        still = s.frames is None
+        speed = (c.span, c.length) if c.span and not still else (1, 1)
+        return self._layers(c, s, Image(c.source, 0 if still else c.start, speed=speed), OPAQUE)
+
+    def _layers(self, x: Piece | Cover, s: Source, image: Image, opacity: Opacity) -> tuple[Layer, ...]:
+        if not self.wide and not x.settings.rows:
+            return (Layer(image, opacity),)
+        part, place, fit = self._part(x), Place(*PLACES[self.read(x, "place")]), self.read(x, "fit")
+        look = self.look(x, s)
+        layer = Layer(image, opacity, part, EVERYWHERE if place == EVERYWHERE else place, look)
+        if fit != "blurred":
+            return (layer,)
+        behind = Part(fit="filled", blur=True, flip=part.flip, border=part.border)
+        return (replace(layer, part=behind), replace(layer, part=replace(part, fit="whole", clear=True)))
+
+    def look(self, x: Piece | Cover, s: Source) -> Look:
+        """The looks of all scopes, from wide to near."""
+        scopes = self.story.scopes(x, self.sources)
+        rows = (tuple((n, v[n]) for n in v if n in LOOK) for v in scopes)
+        return tuple(r for r in rows if r)
+
+    def _part(self, x: Piece | Cover) -> Part:
+        own: dict[str, Any] = {n: self.read(x, n) for n in MOVED}
+        rest = {n: self.read(x, n) for n in STATIC}
+        lines: dict[str, Line] = {n: v for n, v in own.items() if isinstance(v, tuple)}
+        flat = {n: float(SETTINGS[n].default if n in lines else v) for n, v in own.items()}  # type: ignore[arg-type]
+        crop = tuple(rest[f"crop_{side}"] / 100 for side in ("left", "top", "right", "bottom"))
+        fit = rest["fit"]
+        if fit == FITS[0]:
+            fit = "whole" if self.read(x, "place") == PLACE else "filled"
+        return Part(
+            flat["zoom"], flat["across"] / 100, flat["down"] / 100, rest["turn"], rest["flip"],
+            (crop[0], crop[1], crop[2], crop[3]), "filled" if fit == "filled" else "whole", rest["border"] / 100, clear=any(crop),
+            moves=self._moves(x, own, lines), ease=self.read(x, "ease") if lines else "both",
+        )  # fmt: skip
+
+    def _moves(self, x: Piece | Cover, own: dict[str, Value], lines: dict[str, Line]) -> tuple[Move, ...]:
+        """The lines as moments of the run that begins with the first frame of the thing."""
+        out: list[Move] = []
+        span, length = (x.span, x.length) if isinstance(x, Cover) and x.span else (1, 1)
+        for m in sorted({m for line in lines.values() for m, _ in line}):
+            zoom, across, down = (on_line(v, m) if isinstance(v, tuple) else float(v) for v in own.values())
+            out.append(((m - x.start) * length / span, zoom, across / 100, down / 100))
+        return tuple(out)
 
 
 def dialogue_runs(story: Story, sources: Sources) -> list[Run]:
@@ -44,11 +86,11 @@ def dialogue_runs(story: Story, sources: Sources) -> list[Run]:
     |  A       |  B      |   dissolve of 4   ->   [ A ...][A B↗][ B ... ]
     |  A       |  B      |   dip of 4        ->   [ A ...][A↘][B↗][ B ... ]
     """
-    read = story.reading(sources)
-    layers = [of_piece(p, sources, read) for p in story.pieces]
+    seen = Seen(story, sources)
+    layers = [seen.piece(p) for p in story.pieces]
     n = len(layers)
     if not story.joins:
-        return [Run(story.starts[i], story.starts[i + 1], (layers[i],)) for i in range(n)]
+        return [Run(story.starts[i], story.starts[i + 1], layers[i]) for i in range(n)]
     out: list[Run] = []
     joins = [story.join(i) for i in range(n + 1)]
     head = [j.length - j.length // 2 if 0 < i < n else j.length for i, j in enumerate(joins)]  # of a blend after its seam
@@ -57,30 +99,37 @@ def dialogue_runs(story: Story, sources: Sources) -> list[Run]:
         a, b = story.starts[i], story.starts[i + 1]
         if size := joins[i].length:
             before = foot[i] if i else 0
-            left = layers[i - 1].later(story.pieces[i - 1].length - before) if i else None
+            left = later(layers[i - 1], story.pieces[i - 1].length - before) if i else None
             if left is None:
-                out.append(Run(a, a + head[i], (_with(layers[i], Opacity.rising(size)),)))
+                out.append(Run(a, a + head[i], _with(layers[i], Opacity.rising(size))))
             elif joins[i].blend == "dip":  # neither side needs material beyond its edge
                 down, up = Opacity(size - 1, -2, size + 1), Opacity(2 * before + 1 - size, 2, size + 1)
-                out.append(Run(a - before, a, (_with(left, down),)))
-                out.append(Run(a, a + head[i], (_with(layers[i], up),)))
+                out.append(Run(a - before, a, _with(left, down)))
+                out.append(Run(a, a + head[i], _with(layers[i], up)))
             else:
-                right = _with(layers[i].later(-before), Opacity.rising(size))
-                out.append(Run(a - before, a + head[i], (left, right)))
+                right = _with(later(layers[i], -before), Opacity.rising(size))
+                out.append(Run(a - before, a + head[i], (*left, *right)))
         x, y = a + head[i], b - foot[i + 1]
         if x > y:  # a fade in and a fade out on the only piece meet in its middle
             x = y = (x + y) // 2
-        out.append(Run(x, y, (layers[i].later(x - a),)))
+        out.append(Run(x, y, later(layers[i], x - a)))
     if (size := joins[n].length) and n:
         a = max(story.length - size, out[-1].end)
         gone = a - (story.length - size)
-        last = layers[-1].later(a - story.starts[n - 1])
-        out.append(Run(a, story.length, (_with(last, Opacity.falling(size, gone)),)))
+        last = later(layers[-1], a - story.starts[n - 1])
+        out.append(Run(a, story.length, _with(last, Opacity.falling(size, gone))))
     return out
 
 
-def _with(layer: Layer, opacity: Opacity) -> Layer:
-    return Layer(layer.image, opacity, layer.part, layer.place)
+def later(layers: tuple[Layer, ...], frames: int) -> tuple[Layer, ...]:
+    return layers if not frames else tuple([x.later(frames) for x in layers])
+
+
+def _with(layers: tuple[Layer, ...], opacity: Opacity) -> tuple[Layer, ...]:
+    return tuple([replace(x, opacity=opacity) for x in layers])
+
+
+Live = tuple[int, int, Cover, int]  # where a cover begins and ends, and its last frames that only the next one is seen over
 
 
 def covered(story: Story, sources: Sources, dialogue: list[Run]) -> list[Run]:
@@ -89,21 +138,27 @@ def covered(story: Story, sources: Sources, dialogue: list[Run]) -> list[Run]:
 
     dialogue  [ A ............ ][ B ...... ]
     cover          [boat ...]        [hands ..........)      ->   [ A .][boat ...][ A ][ B .][hands ]
+
+    A cover that comes in over n frames where another of its lane ends is a dissolve between them: that other one goes on
+    under it for as long as its shot lasts.
     """
-    spans = [
-        (a, min(b, story.length), c) for a, b, c in story.spans if c.source in sources and f"cover {c.lane}" not in story.muted
-    ]
+    spans = _in_place(story, sources)
     if not spans:
         return dialogue
-    edges = sorted(
-        {0, story.length, *(e for a, b, _ in spans for e in (a, b)), *(d.at for d in dialogue), *(d.end for d in dialogue)}
-    )
-    spans.sort(key=itemgetter(0))
-    read = story.reading(sources)
+    seen = Seen(story, sources)
+    edges = {
+        0,
+        story.length,
+        *(e for a, b, _, _ in spans for e in (a, b)),
+        *(d.at for d in dialogue),
+        *(d.end for d in dialogue),
+    }
+    for a, b, c, extra in spans:
+        edges.update(e for e in _bends(seen, c, a, b - extra) if a < e < min(b, story.length))
     rows: list[Run] = []
-    live: list[tuple[int, int, Cover]] = []
+    live: list[Live] = []
     i = k = 0
-    for a, b in pairwise(edges):
+    for a, b in pairwise(sorted(edges)):
         while i < len(spans) and spans[i][0] <= a:
             live.append(spans[i])
             i += 1
@@ -116,11 +171,88 @@ def covered(story: Story, sources: Sources, dialogue: list[Run]) -> list[Run]:
             continue
         stack: list[Layer] = []  # from the top down to what hides the rest
         over = sorted(live, key=lambda r: (r[2].lane, r[0]), reverse=True) if len(live) > 1 else live
-        for at, _, c in over:
-            layer = of_cover(c, sources, read)
-            stack.insert(0, layer if sources[c.source].frames is None else layer.later(a - at))
-            if layer.plain:
+        for at, end, c, extra in over:
+            layers = seen.cover(c)
+            if sources[c.source].frames is not None:
+                layers = later(layers, a - at)
+            black, opacity = _opacity(seen, c, at, end - extra, a, b)
+            stack[:0] = [*([replace(BLACK, opacity=black)] if black else []), *_with(layers, opacity)]
+            if opacity == OPAQUE and layers[0].plain:
+                break
+            if black == OPAQUE:
                 break
         under = () if stack[0].plain else dialogue[k].part(a, b).layers
         rows.append(Run(a, b, (*under, *stack), over[0][2].id))
     return rows
+
+
+def _in_place(story: Story, sources: Sources) -> list[Live]:
+    """Covers in order of their beginnings, as far as they are seen."""
+    rows = [r for r in story.spans if r[2].source in sources and f"cover {r[2].lane}" not in story.muted]
+    rows.sort(key=itemgetter(0))
+    comes = {(a, c.lane): int(c.settings["appear"]) for a, _, c in rows if c.settings and c.settings["appear"]}
+    out: list[Live] = []
+    for a, b, c in rows:
+        over = comes.get((b, c.lane), 0) if comes else 0
+        over = min(over, room_behind(c, sources, story)) if over else 0
+        out.append((a, min(b + over, story.length), c, min(b + over, story.length) - min(b, story.length)))
+    return out
+
+
+def room_behind(c: Cover, sources: Sources, story: Story) -> int:
+    """Story frames for which a cover's shot could go on behind its out point."""
+    total = sources[c.source].length(story.rate)
+    if total is None:
+        return 10**9
+    return max(0, (total - c.end) * c.length // c.used)
+
+
+def _bends(seen: Seen, c: Cover, a: int, b: int) -> list[int]:
+    """Story frames at which the opacity of a cover from a to b changes its course."""
+    if not c.settings and not seen.wide:
+        return []
+    own = c.settings
+    come, go = int(own["appear"]), int(own["leave"])
+    out = [a + come, b - go] if seen.read(c, "through") != "black" else [a + come // 2, a + come, b - go, b - go + go // 2]
+    line = seen.read(c, "opacity")
+    if isinstance(line, tuple):
+        out += [a + m - c.start for m, _ in line]
+        if come or go:  # two straight lines on each other are none: frame by frame
+            out += [*range(a, a + come), *range(b - go, b)]
+    return out
+
+
+def _opacity(seen: Seen, c: Cover, at: int, end: int, a: int, b: int) -> tuple[Opacity | None, Opacity]:
+    """(of the black under it, of the cover itself) in story frames [a, b), between two of its bends."""
+    if not c.settings and not seen.wide:
+        return None, OPAQUE
+    come, go = int(c.settings["appear"]), int(c.settings["leave"])
+    line = seen.read(c, "opacity")
+    if isinstance(line, tuple):
+        x, y = (round(10 * on_line(line, c.start + t - at)) for t in (a, b))
+        base = Opacity(x * (b - a), y - x, 1000 * (b - a)) if x != y else OPAQUE if x == 1000 else Opacity(x, 0, 1000)
+    else:
+        base = OPAQUE if line == 100 else Opacity(round(10 * line), 0, 1000)
+    if seen.read(c, "through") == "black":
+        if a < at + come // 2:
+            return Opacity.rising(come // 2, a - at), Opacity(0, 0, 1)
+        if a < at + come:
+            return OPAQUE, _times(base, Opacity.rising(come - come // 2, a - at - come // 2))
+        if a >= end - go + go // 2 and go:
+            rest = go - go // 2
+            return Opacity.falling(rest, a - (end - rest)), Opacity(0, 0, 1)
+        if a >= end - go and go:
+            return OPAQUE, _times(base, Opacity.falling(go // 2, a - (end - go)))
+        return None, base
+    if come and a < at + come:
+        base = _times(base, Opacity.rising(come, a - at))
+    if go and a >= end - go:
+        base = _times(base, Opacity.falling(go, a - (end - go))) if a < end else base
+    return None, base
+
+
+def _times(x: Opacity, y: Opacity) -> Opacity:
+    """One on the other, of which one at most changes in these frames."""
+    if x.step and y.step:
+        x = Opacity(x.first, 0, x.of)  # a run of one frame
+    return Opacity(x.first * y.first, x.step * y.first + y.step * x.first, x.of * y.of)

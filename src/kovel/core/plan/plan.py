@@ -14,10 +14,10 @@ from kovel.core.plan.layers import BLACK, Image, Layer, Run, joined, own_frame, 
 from kovel.core.plan.pictures import covered, dialogue_runs
 from kovel.core.plan.sounds import RAMP, GainLine, Heard, heard, made_of
 from kovel.core.story.model import Source, Sources, Story
-from kovel.core.story.settings import NONE
+from kovel.core.story.settings import NONE, SHAPES
 from kovel.core.time.rate import Rate
 
-FORM = "layers 2"  # of `Plan.to_json`: what reads it refuses another one
+FORM = "layers 3"  # of `Plan.to_json`: what reads it refuses another one
 
 
 @dataclass(frozen=True)
@@ -92,6 +92,17 @@ def make_plan(story: Story, sources: Sources) -> Plan:
     runs = covered(story, sources, dialogue_runs(story, sources))
     dips = tuple((story.rate.frame_to_sample(m), db) for m, db in dict(story.settings).get("story", NONE)["dips"])
     return Plan(story.rate, story.length, joined(runs), heard(story, sources), dips)
+
+
+def size_of(story: Story, width: int, height: int) -> tuple[int, int]:
+    """Width and height of a story's picture in a project of that size: its shape, with the project's shorter side."""
+    whole = dict(story.settings).get("story", NONE)
+    ratio = whole["ratio"] if whole["shape"] == "own" else SHAPES[whole["shape"]]
+    if not ratio:
+        return width, height
+    short = min(width, height)
+    w, h = (short * ratio, short) if ratio >= 1 else (short, short / ratio)
+    return round(w / 2) * 2, round(h / 2) * 2
 
 
 def window_plan(rate: Rate, s: Source) -> Plan:

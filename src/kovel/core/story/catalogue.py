@@ -9,7 +9,21 @@ from functools import cache
 from typing import Any, get_type_hints
 
 # the modules whose edits are in the catalogue
-from kovel.core.story import along, beds, covers, dialogue, joins, level_lines, marks, paste, sounds, three_point, trims, values
+from kovel.core.story import (
+    along,
+    beds,
+    covers,
+    dialogue,
+    framing,
+    joins,
+    level_lines,
+    marks,
+    paste,
+    sounds,
+    three_point,
+    trims,
+    values,
+)
 from kovel.core.story.consequences import DIALOGUE, Edit
 from kovel.core.story.model import SOUNDS, Refused, Sources, Story
 from kovel.core.story.offered import COMMANDS, ENTRIES, Entry
@@ -24,6 +38,7 @@ MODULES = (
     beds,
     values,
     level_lines,
+    framing,
     marks,
     along,
     paste,

@@ -17,7 +17,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, TypeVar
 
-from kovel.core.story.settings import NONE, SETTINGS, Kind, Value, Values, met
+from kovel.core.story.settings import NONE, SETTINGS, Kind, Value, Values, met, on_line
 from kovel.core.time.rate import Rate, length_in
 from kovel.core.told import Told
 
@@ -340,6 +340,11 @@ class Story:
         if not self.settings and (s is None or not s.settings):
             return item.settings[name] if item.settings else SETTINGS[name].default
         return met(name, self.scopes(item, sources))
+
+    def value_at(self, item: Item, name: str, sources: Sources, moment: int) -> float:
+        """The same at a moment on its recording's clock, where it may be a line."""
+        v = self.value(item, name, sources)
+        return on_line(v, moment) if isinstance(v, tuple) else float(v)
 
     def reading(self, sources: Sources) -> Callable[[Item, str], Any]:
         """`value` for many items at once: at its quickest where nothing is set at a wider scope."""

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from itertools import pairwise
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from kovel.core.story.model import Cover, Piece, Sources, Story
 
 PUNCH = 1.2  # from this change of size on a jump is taken for another framing (common practice, no source)
 SPARE = 3  # frames by which a cover must overlap a join on each side to hide it (common practice, no source)
+PLAIN = (100.0, 100.0)  # zoom at the first and the last frame of what nothing is set on
 KINDS = {"jump": "jump, exposed", "covered": "jump, covered", "clean": "clean", "through": "runs on", "soft": "soft"}
 
 
@@ -53,7 +55,7 @@ def _seams(story: Story, sources: Sources) -> list[Seam]:
     ends = {b: c.source for _, b, c in over}
     setup = {i: _of(i, sources) for i in {p.source for p in story.pieces} if i is not None}
     framed = story.pieces if not plainly else [p for p in story.pieces if p.settings]
-    zooms = {p.id: float(story.value(p, "zoom", sources)) for p in framed}
+    zooms = {p.id: (story.value_at(p, "zoom", sources, p.start), story.value_at(p, "zoom", sources, p.end - 1)) for p in framed}
     out: list[Seam] = []
     i = reach = 0
     for n, (a, b) in enumerate(pairwise(story.pieces), 1):
@@ -65,7 +67,7 @@ def _seams(story: Story, sources: Sources) -> list[Seam]:
         if a.source is None or b.source is None:
             out.append(Seam(at, a, b, "clean"))
             continue
-        x, y = (zooms.get(a.id, 100.0), zooms.get(b.id, 100.0)) if zooms else (100.0, 100.0)
+        x, y = (zooms.get(a.id, PLAIN)[1], zooms.get(b.id, PLAIN)[0]) if zooms else (100.0, 100.0)
         kind = "jump"
         if a.source == b.source and x == y and a.start + a.length == b.start:
             kind = "through"
@@ -84,9 +86,33 @@ def _seams(story: Story, sources: Sources) -> list[Seam]:
 
 
 def hiding(story: Story, sources: Sources) -> list[tuple[int, int, Cover]]:
-    """The covers that hide what they lie over: (start, end, cover). One that is see-through or on a muted lane does not."""
+    """The covers that hide what they lie over: (start, end, cover), without the frames in which they come or go. One that is
+    see-through, on a muted lane, or leaves room around it does not.
+
+    One that comes in where another of its lane ends hides from its first frame on: that other one goes on under it.
+    """
     read = story.reading(sources)
-    return [r for r in story.spans if read(r[2], "opacity") == 100 and f"cover {r[2].lane}" not in story.muted]
+    rows = [r for r in story.spans if f"cover {r[2].lane}" not in story.muted and _hides(r[2], read)]
+    if not any(c.settings for _, _, c in rows):
+        return rows
+    ends = {(b, c.lane) for _, b, c in rows}
+    out = []
+    for a, b, c in rows:
+        come = 0 if (a, c.lane) in ends and read(c, "through") != "black" else int(c.settings["appear"])
+        if a + come < b - c.settings["leave"]:
+            out.append((a + come, b - int(c.settings["leave"]), c))
+    return out
+
+
+def _hides(c: Cover, read: Callable[[Cover, str], Any]) -> bool:
+    zoom = read(c, "zoom")
+    least = min(z for _, z in zoom) if isinstance(zoom, tuple) else zoom
+    return bool(
+        read(c, "opacity") == 100
+        and least >= 100
+        and read(c, "place") == "whole picture"
+        and not any(read(c, n) for n in ("crop_left", "crop_right", "crop_top", "crop_bottom"))
+    )
 
 
 def exposed(story: Story, sources: Sources) -> list[Seam]:

@@ -18,15 +18,15 @@ from typing import Annotated, Any, Literal, cast, get_args, get_type_hints
 Line = tuple[tuple[int, float], ...]  # moments on the source's clock (frames) with values, straight between them
 Value = int | float | bool | str | Line
 MOMENTS = 20_000  # of a line at most
-Meets = Literal["replaces", "adds"]
+Meets = Literal["replaces", "adds", "follows"]
 Kind = Literal["piece", "cover", "sound", "recording", "story"]  # the last two: only there, on no one thing
 
 
 @dataclass(frozen=True, slots=True)
 class Setting:
     """What is declared of a setting: `of` says what it applies to, `needs` what the recording must have for it, `meets`
-    how a nearer scope meets a wider one; `wide` whether it may stand at a wider scope than the one thing at all. A text is
-    one of `choices`; what is `line` "only" is never one number."""
+    how a nearer scope meets a wider one (looks follow each other: what the wider one made is changed by the nearer); `wide` whether it may stand at a wider scope than the one thing at all. A text is
+    one of `choices`, or (`named`) the name of something that the project keeps; what is `line` "only" is never one number."""
 
     label: str
     of: tuple[Kind, ...]
@@ -36,6 +36,7 @@ class Setting:
     step: float = 1
     line: bool | Literal["only"] = False
     choices: tuple[str, ...] = ()
+    named: Literal["table", ""] = ""
     needs: Literal["picture", "sound", ""] = ""
     meets: Meets = "replaces"
     wide: bool = True
@@ -47,6 +48,8 @@ class Setting:
         """The value as it is kept (a switch, a whole number, or one rounded to its step); None if it is no such value."""
         if isinstance(self.default, bool):
             return value if isinstance(value, bool) else None
+        if self.named:
+            return value if isinstance(value, str) and len(value) <= 80 and value.isprintable() else None
         if isinstance(self.default, str):
             return value if isinstance(value, str) and value in self.choices else None
         if self.line and isinstance(value, (list, tuple)):
@@ -71,10 +74,12 @@ class Setting:
         if isinstance(value, bool):
             return "on" if value else "off"
         if isinstance(value, str):
-            return value
+            return value or "none"
         if isinstance(value, tuple):
             return f"a line of {len(value)} moment{'s' if len(value) != 1 else ''}" if value else "none"
-        text = f"{value:+.1f}" if self.unit == "dB" and self.low < 0 else f"{value:g}"
+        text = (
+            f"{value:+.1f}" if self.unit == "dB" and self.low < 0 else f"{value:+g}" if self.unit == "stops" else f"{value:g}"
+        )
         return f"{text} {self.unit}".strip()
 
     @property
@@ -82,26 +87,85 @@ class Setting:
         """What may be set, in words."""
         if isinstance(self.default, bool):
             return "on or off"
+        if self.named:
+            return f"the name of a {self.named}, or nothing"
         if self.choices:
             return f"one of: {', '.join(self.choices)}"
         return f"{self.low:g} to {self.high:g} {self.unit}".strip()
 
 
+SEEN: tuple[Kind, ...] = ("piece", "cover")
+EASES = ("both", "in", "out", "none")
+FITS = ("as it fits", "whole", "filled", "blurred")
+PLACES = {
+    "whole picture": (0.0, 0.0, 1.0, 1.0),
+    "left half": (0.0, 0.0, 0.5, 1.0),
+    "right half": (0.5, 0.0, 0.5, 1.0),
+    "upper half": (0.0, 0.0, 1.0, 0.5),
+    "lower half": (0.0, 0.5, 1.0, 0.5),
+    "left third": (0.0, 0.0, 1 / 3, 1.0),
+    "middle third": (1 / 3, 0.0, 1 / 3, 1.0),
+    "right third": (2 / 3, 0.0, 1 / 3, 1.0),
+    "upper left": (0.0, 0.0, 0.5, 0.5),
+    "upper right": (0.5, 0.0, 0.5, 0.5),
+    "lower left": (0.0, 0.5, 0.5, 0.5),
+    "lower right": (0.5, 0.5, 0.5, 0.5),
+    "small lower right": (0.66, 0.62, 0.3, 0.3),
+    "small lower left": (0.04, 0.62, 0.3, 0.3),
+}
+
+
 @dataclass(frozen=True, slots=True)
 class Framing:
-    """Which part of the picture is shown. From about 120 % on a jump is soft (common practice)."""
+    """Which part of the picture is shown, and where. From about 120 % on a jump is soft (common practice).
 
-    zoom: Annotated[int, Setting("Zoom", ("piece", "cover"), "%", 100, 300, needs="picture")] = 100
+    A push is a line of zoom, across and down with two moments, eased between them: it stays with its words.
+    """
+
+    zoom: Annotated[float, Setting("Zoom", SEEN, "%", 25, 400, 0.1, line=True, needs="picture")] = 100.0
+    across: Annotated[float, Setting("Across", SEEN, "%", 0, 100, 0.1, line=True, needs="picture")] = 50.0
+    down: Annotated[float, Setting("Down", SEEN, "%", 0, 100, 0.1, line=True, needs="picture")] = 40.0
+    ease: Annotated[str, Setting("Eased", SEEN, choices=EASES, needs="picture")] = "both"
+    turn: Annotated[float, Setting("Turned", SEEN, "°", -180, 180, 0.1, needs="picture")] = 0.0
+    flip: Annotated[bool, Setting("Mirrored", SEEN, needs="picture")] = False
+    crop_left: Annotated[float, Setting("Cut left", SEEN, "%", 0, 90, 0.1, needs="picture")] = 0.0
+    crop_right: Annotated[float, Setting("Cut right", SEEN, "%", 0, 90, 0.1, needs="picture")] = 0.0
+    crop_top: Annotated[float, Setting("Cut top", SEEN, "%", 0, 90, 0.1, needs="picture")] = 0.0
+    crop_bottom: Annotated[float, Setting("Cut bottom", SEEN, "%", 0, 90, 0.1, needs="picture")] = 0.0
+    fit: Annotated[str, Setting("Another shape", SEEN, choices=FITS, needs="picture")] = "as it fits"
+    place: Annotated[str, Setting("Place", SEEN, choices=tuple(PLACES), needs="picture")] = "whole picture"
+    border: Annotated[float, Setting("Border", SEEN, "%", 0, 10, 0.1, needs="picture")] = 0.0
 
 
 @dataclass(frozen=True, slots=True)
 class Look:
-    """How the picture looks."""
+    """How the picture looks. A nearer look follows a wider one: it changes what that has made."""
 
-    opacity: Annotated[int, Setting("See-through", ("cover",), "%", 5, 100, needs="picture")] = 100
+    brightness: Annotated[float, Setting("Brightness", SEEN, "stops", -4, 4, 0.05, needs="picture", meets="follows")] = 0.0
+    contrast: Annotated[int, Setting("Contrast", SEEN, "%", -100, 100, needs="picture", meets="follows")] = 0
+    saturation: Annotated[int, Setting("Saturation", SEEN, "%", -100, 100, needs="picture", meets="follows")] = 0
+    warmth: Annotated[int, Setting("Warmth", SEEN, "%", -100, 100, needs="picture", meets="follows")] = 0
+    tint: Annotated[int, Setting("Tint", SEEN, "%", -100, 100, needs="picture", meets="follows")] = 0
+    blacks: Annotated[int, Setting("Blacks", SEEN, "%", -30, 30, needs="picture", meets="follows")] = 0
+    whites: Annotated[int, Setting("Whites", SEEN, "%", -30, 30, needs="picture", meets="follows")] = 0
+    night: Annotated[int, Setting("Night", SEEN, "%", 0, 100, needs="picture", meets="follows")] = 0
+    table: Annotated[str, Setting("Table", SEEN, named="table", needs="picture", meets="follows")] = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Layering:
+    """How a cover lies over what is under it, and how it comes and goes."""
+
+    opacity: Annotated[float, Setting("See-through", ("cover",), "%", 0, 100, 1, line=True, needs="picture")] = 100.0
+    appear: Annotated[int, Setting("Comes in over", ("cover",), "frames", 0, 1_000, needs="picture", wide=False)] = 0
+    leave: Annotated[int, Setting("Goes out over", ("cover",), "frames", 0, 1_000, needs="picture", wide=False)] = 0
+    through: Annotated[str, Setting("By way of", ("cover",), choices=("what lies under it", "black"), needs="picture")] = (
+        "what lies under it"
+    )
 
 
 ANY: tuple[Kind, ...] = ("piece", "cover", "sound")
+SHAPES = {"as the project": 0.0, "16:9": 16 / 9, "9:16": 9 / 16, "1:1": 1.0, "4:5": 0.8, "own": 0.0}
 HUMS = ("leave", "find it", "50 Hz", "60 Hz")
 FADES = ("equal power", "straight")
 MICROPHONES = ("as recorded", "left", "right", "both as one")
@@ -138,7 +202,11 @@ class Cleaning:
 
 @dataclass(frozen=True, slots=True)
 class Whole:
-    """The sound of the whole story: what it is brought to, and short dips that keep its peaks under the limit."""
+    """Of the whole story: the shape of its picture; the loudness it is brought to, and short dips that keep its peaks under
+    the limit."""
+
+    shape: Annotated[str, Setting("Shape of the picture", ("story",), choices=tuple(SHAPES))] = "as the project"
+    ratio: Annotated[float, Setting("Width over height", ("story",), "", 0.25, 4, 0.001)] = 1.778
 
     target: Annotated[float, Setting("Loudness aimed at", ("story",), "LUFS", -40, -8, 0.5)] = -23.0
     dips: Annotated[Line, Setting("Peak dips", ("story",), "dB", -24, 0, 0.1, line="only")] = ()
@@ -161,8 +229,10 @@ def _declared(families: Iterable[type]) -> dict[str, Setting]:
     return out
 
 
-SETTINGS: Mapping[str, Setting] = _declared((Framing, Look, Level, Cleaning, Whole, Pace))
+SETTINGS: Mapping[str, Setting] = _declared((Framing, Look, Layering, Level, Cleaning, Whole, Pace))
 CLEANING = tuple(n for n, s in SETTINGS.items() if s.family == "cleaning")
+LOOK = tuple(n for n, s in SETTINGS.items() if s.family == "look")
+FRAMING = tuple(n for n, s in SETTINGS.items() if s.family == "framing")
 
 
 @dataclass(frozen=True, slots=True)
@@ -225,7 +295,7 @@ def met(name: str, scopes: Iterable[Values]) -> Value:
     found = [cast(Value, v[name]) for v in scopes if name in v]
     if not found:
         return s.default
-    if s.meets == "replaces" or len(found) == 1:
+    if s.meets != "adds" or len(found) == 1:
         return found[-1]
     return added(found)
 

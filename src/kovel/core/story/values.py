@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from difflib import get_close_matches
 from typing import Any
 
 from kovel.core.story.consequences import DIALOGUE, Edit, frames_of, lane_key, name_of, refuse_locked, settle
@@ -12,7 +13,7 @@ from kovel.core.story.model import Cover, Item, Piece, Refused, Source, Sources,
 from kovel.core.story.offered import edit, entry
 from kovel.core.story.settings import NONE, SETTINGS, Setting, Value, Values, met
 
-FADE = ("fade_in", "fade_out")
+FADES = (("fade_in", "fade_out"), ("appear", "leave"))
 To = int | list[int] | str  # one thing, several, or a wider scope: "story", "group 5"
 
 
@@ -40,6 +41,32 @@ def on_recording(source: Source, setting: str, value: object) -> Values:
 @edit(
     entry("Punch in: PERCENT", typed="number", default="125", to="all chosen", setting="=zoom", value="typed"),
     entry("See through the cover: PERCENT", typed="number", default="50", to="cover", setting="=opacity", value="typed"),
+    entry("Zoom: PERCENT", typed="number", default="100", to="all chosen", setting="=zoom", value="typed"),
+    entry("Across: PERCENT", typed="number", default="50", to="all chosen", setting="=across", value="typed"),
+    entry("Down: PERCENT", typed="number", default="40", to="all chosen", setting="=down", value="typed"),
+    entry("Turn: DEGREES", typed="number", default="0", to="all chosen", setting="=turn", value="typed"),
+    entry("Mirror left and right", to="all chosen", setting="=flip", value=True),
+    entry("Mirrored no more", to="all chosen", setting="=flip", value=False),
+    entry("Fill the picture's shape", to="all chosen", setting="=fit", value="=filled"),
+    entry("Whole, with bars", to="all chosen", setting="=fit", value="=whole"),
+    entry("Whole, over its blurred enlargement", to="all chosen", setting="=fit", value="=blurred"),
+    entry("Place in the picture: NAME", typed="text", default="left half", to="all chosen", setting="=place", value="typed"),
+    entry("Border: PERCENT", typed="number", default="0.5", to="all chosen", setting="=border", value="typed"),
+    entry("Brightness: STOPS", typed="number", default="0.3", to="all chosen", setting="=brightness", value="typed"),
+    entry("Contrast: PERCENT", typed="number", default="10", to="all chosen", setting="=contrast", value="typed"),
+    entry("Saturation: PERCENT", typed="number", default="-20", to="all chosen", setting="=saturation", value="typed"),
+    entry("Warmth: PERCENT", typed="number", default="10", to="all chosen", setting="=warmth", value="typed"),
+    entry("Tint: PERCENT", typed="number", default="0", to="all chosen", setting="=tint", value="typed"),
+    entry("Blacks: PERCENT", typed="number", default="0", to="all chosen", setting="=blacks", value="typed"),
+    entry("Whites: PERCENT", typed="number", default="0", to="all chosen", setting="=whites", value="typed"),
+    entry("Night: PERCENT", typed="number", default="60", to="all chosen", setting="=night", value="typed"),
+    entry("Cover comes in over: LENGTH", typed="length", default="12f", to="cover", setting="=appear", value="typed"),
+    entry("Cover goes out over: LENGTH", typed="length", default="12f", to="cover", setting="=leave", value="typed"),
+    entry("Cover comes and goes by way of black", to="cover", setting="=through", value="=black"),
+    entry("Cover comes and goes over what lies under it", to="cover", setting="=through", value="=what lies under it"),
+    entry(
+        "Shape of the story: 16:9, 9:16, 1:1, 4:5", typed="text", default="9:16", to="=story", setting="=shape", value="typed"
+    ),
     entry("Mute what is chosen", to="all chosen", setting="=mute", value=True),
     entry("Let what is chosen be heard", to="all chosen", setting="=mute", value=False),
     entry("Balance: LEFT -100 to RIGHT 100", typed="number", default="0", to="all chosen", setting="=balance", value="typed"),
@@ -140,7 +167,8 @@ class _Same(Refused):
 
 def _setting(name: str) -> Setting:
     if name not in SETTINGS:
-        raise Refused(f"There is no setting called {name}. There are: {', '.join(SETTINGS)}.")
+        like = get_close_matches(name, SETTINGS, 3, 0.5)
+        raise Refused(f"There is no setting called {name[:40]}." + (f" The nearest names: {', '.join(like)}." if like else ""))
     return SETTINGS[name]
 
 
@@ -176,7 +204,7 @@ def _change(story: Story, sources: Sources, to: To, s: Setting, change: Change, 
         refuse_locked(story, DIALOGUE if isinstance(x, Piece) else lane_key(x.lane) if isinstance(x, Cover) else "sounds")
         wide = met(s.name, story.scopes(x, sources)[:-1])
         new = replace(x, settings=change(wide, x.settings))
-        if s.name in FADE and new.settings["fade_in"] + new.settings["fade_out"] > new.length:
+        if any(s.name in pair and sum(new.settings[n] for n in pair) > new.length for pair in FADES):
             raise Refused(f"The fades are longer than the {kind_of(new)}: it is {frames_of(new.length)} long.")
         if new != x:
             changed[x.id] = new

@@ -1,13 +1,27 @@
 // Plays a plan on a canvas. The plan says what is seen and heard; nothing is decided here. The audio clock leads.
+import { EVERYWHERE, WHOLE, drawPart } from "./framing.js";
+import { Looks } from "./looks.js";
 import { Frames } from "./picture.js";
 import { Recording } from "./media.js";
 import { VideoPool } from "./pool.js";
 import { RATE, Sound } from "./sound.js";
 
 const AHEAD = 22;
-const OPAQUE = [1, 0, 1],
-  WHOLE = [100, 0.5, 0.4],
-  EVERYWHERE = [0, 0, 1, 1];
+const OPAQUE = [1, 0, 1];
+const BUSY = 30; // ms of a frame's drawing from which on looks are drawn at half size while it plays
+
+/** What the plan says of a layer besides its image, at frame k of its run. */
+export const layerOf = (more, k) => {
+  const [first, step, of] = more?.opacity || OPAQUE;
+  return {
+    k,
+    card: more?.card,
+    share: Math.min(1, Math.max(0, (first + k * step) / of)),
+    part: more?.part ? { ...WHOLE, ...more.part } : WHOLE,
+    place: more?.place || EVERYWHERE,
+    look: more?.look,
+  };
+};
 
 export class Player extends EventTarget {
   /** How many frames each recording has: a frame behind its end is its last. @type {Map<number, number>} */ lengths =
@@ -15,6 +29,11 @@ export class Player extends EventTarget {
   /** Cards drawn, by file. @type {Map<string, ImageBitmap|null>} */ cards = new Map();
   /** Ids of what alone is heard, comma between; empty: everything. */ alone = "";
   /** Told of every frame drawn. @type {(frame: number) => void} */ drawn = () => {};
+  /** Without looks: what was filmed. */ plainly = false;
+  /** Without looks in the left half. */ halves = false;
+  looks = new Looks(
+    (look) => `/p/${this.plan.project}/look.bin?${new URLSearchParams({ of: JSON.stringify(look) })}`,
+  );
   /** Fetches the plan and takes it. @type {() => Promise<void>} */ reload = async () => {};
 
   constructor(canvas, { pool = false } = {}) {
@@ -46,6 +65,14 @@ export class Player extends EventTarget {
     const speed = this.speed;
     this.stop();
     this.plan = plan;
+    if (plan.size) {
+      const k = 960 / Math.max(...plan.size),
+        [w, h] = plan.size.map((x) => Math.round(x * k));
+      if (this.canvas.width !== w || this.canvas.height !== h) {
+        this.canvas.width = w;
+        this.canvas.height = h;
+      }
+    }
     this.shown = null;
     this.stands = Math.min(this.frame, plan.length); // a new plan under a playhead that stays: nobody went anywhere
     this.seek(this.stands);
@@ -65,23 +92,17 @@ export class Player extends EventTarget {
     return lo;
   }
 
-  // What is drawn at a story frame, bottom first: {id, n, card, share, part, place}; id null for black or a card.
+  // What is drawn at a story frame, bottom first: {id, n, k, card, share, part, place, look}; id null: black or a card.
   layers(t) {
     if (!this.plan || !this.plan.pictures.length) return [];
     t = Math.max(0, Math.min(t, this.plan.length - 1));
     const [at, , stack] = this.plan.pictures[this.run(t)],
       k = t - at;
-    return stack.map(([id, base, num, den, more]) => {
-      const [first, step, of] = more?.opacity || OPAQUE;
-      return {
-        id,
-        n: id === null ? 0 : Math.floor((base + k * num) / den),
-        card: more?.card,
-        share: Math.min(1, Math.max(0, (first + k * step) / of)),
-        part: more?.part || WHOLE,
-        place: more?.place || EVERYWHERE,
-      };
-    });
+    return stack.map(([id, base, num, den, more]) => ({
+      ...layerOf(this.plainly && more ? { ...more, look: undefined } : more, k),
+      id,
+      n: id === null ? 0 : Math.floor((base + k * num) / den),
+    }));
   }
 
   // [recording, its frame] of the first image at a story frame; null for black.
@@ -266,8 +287,17 @@ export class Player extends EventTarget {
 
   draw(t) {
     const layers = this.plan.length ? this.layers(t) : [];
-    const id = layers.map((l) => `${l.id}:${l.n}:${l.card || ""}:${l.part}:${l.place}:${l.share}`).join(" ");
+    const sharp = !this.playing || !this.looks.half;
+    const id = layers
+      .map(
+        (l) =>
+          `${l.id}:${l.n}:${l.card || ""}:${l.place}:${l.share}` +
+          (l.part === WHOLE ? "" : `:${l.part.moves.length ? l.k : ""}${JSON.stringify(l.part)}`) +
+          (l.look ? `:${sharp}${this.halves}${JSON.stringify(l.look)}` : ""),
+      )
+      .join(" ");
     if (id === this.shown && this.pictures.exact) return;
+    const began = performance.now();
     const c = this.canvas,
       images = [];
     for (const l of layers) {
@@ -287,16 +317,35 @@ export class Player extends EventTarget {
         this.nearest(l);
         return;
       }
+      if (l.look && !this.looks.ready(l.look)) return; // its table comes in a moment
       images.push(f);
     }
     this.missed = false;
+    if (!this.playing) this.looks.half = false;
     this.paint.fillStyle = "#000";
     if (!layers.length || layers[0].share < 1 || layers[0].place !== EVERYWHERE)
       this.paint.fillRect(0, 0, c.width, c.height);
     layers.forEach((l, i) => this.layer(images[i], l));
     this.paint.globalAlpha = 1;
+    if (this.halves) this.half(layers, images);
+    if (this.playing && layers.some((l) => l.look) && performance.now() - began > BUSY) this.looks.half = true;
     this.shown = id;
     this.drawn(t);
+  }
+
+  // The left half without looks, beside the right one with them.
+  half(layers, images) {
+    const c = this.canvas,
+      g = this.paint;
+    g.save();
+    g.beginPath();
+    g.rect(0, 0, c.width / 2, c.height);
+    g.clip();
+    layers.forEach((l, i) => this.layer(images[i], { ...l, look: undefined }));
+    g.restore();
+    g.globalAlpha = 1;
+    g.fillStyle = "#ece4d5";
+    g.fillRect(c.width / 2 - 1, 0, 2, c.height);
   }
 
   // Until a picture is made: the small frame nearest to it, with a quiet mark.
@@ -329,45 +378,32 @@ export class Player extends EventTarget {
     this.shown = key;
   }
 
-  // One layer over what is there, by its opacity: its part of the picture, cut to its place, as the renderer does.
-  layer(f, { share, part: [zoom, px, py], place }) {
-    const c = this.canvas,
-      g = this.paint;
-    const [x, y, w, h] = [place[0] * c.width, place[1] * c.height, place[2] * c.width, place[3] * c.height];
+  // One layer over what is there, by its opacity, as the renderer draws it.
+  layer(f, { share, part, place, look, k }, g = this.paint) {
+    const c = g.canvas;
+    if (!share) return;
     g.globalAlpha = share;
     if (f === "black") {
       g.fillStyle = "#000";
-      g.fillRect(x, y, w, h);
+      g.fillRect(place[0] * c.width, place[1] * c.height, place[2] * c.width, place[3] * c.height);
       return;
     }
     const fw = f.displayWidth || f.videoWidth || f.width,
       fh = f.displayHeight || f.videoHeight || f.height;
+    const image = look ? this.looks.drawn(f, fw, fh, look, c.width * (part.zoom / 100)) : f;
+    if (part !== WHOLE || place !== EVERYWHERE) {
+      const size = image === f ? [fw, fh] : [image.width, image.height];
+      drawPart(g, image, size[0], size[1], part, place, k);
+      return;
+    }
     const fit = Math.min(c.width / fw, c.height / fh),
       dw = Math.round(fw * fit),
       dh = Math.round(fh * fit);
-    const z = zoom / 100,
-      grow = Math.max(w / c.width, h / c.height); // of the whole picture, to fill its place
-    const left = x + (w - c.width * grow) / 2 - c.width * grow * (z - 1) * px,
-      top = y + (h - c.height * grow) / 2 - c.height * grow * (z - 1) * py;
-    const inside = place !== EVERYWHERE;
-    if (inside) {
-      g.save();
-      g.beginPath();
-      g.rect(x, y, w, h);
-      g.clip();
-    }
     if (dw < c.width || dh < c.height) {
       g.fillStyle = "#000";
-      g.fillRect(x, y, w, h);
+      g.fillRect(0, 0, c.width, c.height);
     } // bars are part of the picture
-    g.drawImage(
-      f,
-      left + ((c.width - dw) >> 1) * z * grow,
-      top + ((c.height - dh) >> 1) * z * grow,
-      dw * z * grow,
-      dh * z * grow,
-    );
-    if (inside) g.restore();
+    g.drawImage(image, (c.width - dw) >> 1, (c.height - dh) >> 1, dw, dh);
   }
 
   // The picture of a card, made by the server; null until it is there.

@@ -3,6 +3,7 @@ import { readTime } from "./times.js";
 import { $, $$, inside, num } from "./dom.js";
 import { redraw, say } from "./base.js";
 import { Loupe } from "./loupe.js";
+import { layerOf } from "./player.js";
 import { Frames } from "./picture.js";
 import { Recording } from "./media.js";
 
@@ -81,19 +82,10 @@ export function seamDesk(story) {
   function paint(c, from, share) {
     const f = from.frame && pictures.get(...from.frame);
     if (!f) return false;
-    const g = c.getContext("2d"),
-      k = Math.min(c.width / f.displayWidth, c.height / f.displayHeight),
-      w = f.displayWidth * k,
-      h = f.displayHeight * k,
-      z = num(from.dataset.zoom) / 100;
-    g.globalAlpha = share;
-    g.drawImage(
-      f,
-      ((c.width - w) / 2) * z - (c.width * (z - 1)) / 2,
-      ((c.height - h) / 2) * z - c.height * (z - 1) * 0.4,
-      w * z,
-      h * z,
-    );
+    const layer = layerOf(JSON.parse(from.dataset.layer)[0], 0);
+    if (layer.look && !player.looks.ready(layer.look)) return false;
+    const g = c.getContext("2d");
+    player.layer(f, { ...layer, share }, g);
     g.globalAlpha = 1;
     return true;
   }

@@ -1,7 +1,6 @@
 // The Sound room: turns keys, clicks and drags on the strip into requests. The server holds the story.
 import { $, $$, byId, focused, inside, num, target } from "./dom.js";
 import { redraw, say } from "./base.js";
-import { Queue } from "./queue.js";
 import { readTime } from "./times.js";
 import { transport, typing } from "./transport.js";
 import { Edits, chord } from "./edits.js";
@@ -10,7 +9,8 @@ import { allEdits } from "./storyall.js";
 import { Strip } from "./strip.js";
 import { dragging } from "./stripdrag.js";
 import { Meter } from "./meters.js";
-import { soundPanel } from "./soundpanel.js";
+import { roomEdits } from "./roomedits.js";
+import { settingsPanel } from "./settingspanel.js";
 import { voiceTake } from "./voicetake.js";
 import { BeforeAfter } from "./beforeafter.js";
 
@@ -26,8 +26,7 @@ const edits = new Edits({ base: story }),
   strip = new Strip(base);
 const player = await transport($("[data-player]"), `${story}/plan`);
 await Promise.all([known, strip.learn()]);
-const queue = new Queue(),
-  meter = new Meter(byId("meter"), byId("meter-now"), JSON.parse(room.dataset.weighting));
+const meter = new Meter(byId("meter"), byId("meter-now"), JSON.parse(room.dataset.weighting));
 let alone = false;
 
 // ---- what is chosen
@@ -89,34 +88,6 @@ const choice = {
 };
 
 // ---- edits
-/** @type {(url: string, body: any, then?: (got: any) => any) => Promise<any>} */
-const send = (url, body, then = () => {}) => {
-  const chosenThen = said();
-  return queue.add(async () => {
-    const r = await fetch(url, {
-      method: "POST",
-      headers: { "Content-Type": "application/json", "X-Kovel": "1", Accept: "application/json" },
-      body: JSON.stringify({ ...body, ...(body.revision === null ? { revision: strip.data.revision } : {}) }),
-    }).catch(() => null);
-    if (!r)
-      return say(
-        "Kovel does not answer. Check that it still runs, then try again. Nothing acknowledged is lost.",
-        true,
-      );
-    const got = await r.json();
-    if (r.status === 409) {
-      await anew();
-      return say(got.error, true);
-    }
-    if (!r.ok) {
-      strip.drafts.clear();
-      void chosen(); // what was typed is not what stands
-      return say(got.error || "That could not be done.", true);
-    }
-    await done(got, chosenThen);
-    return then(got);
-  });
-};
 /** What is chosen, as one text. */
 const said = () => [...strip.chosen].join(" ");
 async function anew() {
@@ -133,19 +104,17 @@ async function done(got, chosenThen = said()) {
   await anew();
   if (made && block(made) && !strip.chosen.has(made) && said() === chosenThen) choose(made);
 }
-const edit = (command, params = {}) =>
-  send(`${story}/edit`, { command, ...params, revision: null, story: strip.data.story });
-const step = (where) =>
-  queue.add(async () => {
-    const r = await fetch(`${story}/${where}`, {
-      method: "POST",
-      headers: { "X-Kovel": "1", Accept: "application/json", "Content-Type": "application/x-www-form-urlencoded" },
-      body: new URLSearchParams({ revision: strip.data.revision }),
-    });
-    const got = await r.json();
-    if (!r.ok) say(got.error, true);
-    if (r.ok || r.status === 409) await done(got);
-  });
+const { queue, send, edit, step } = roomEdits({
+  story,
+  said,
+  anew,
+  done,
+  stands: () => strip.data,
+  refused: () => {
+    strip.drafts.clear();
+    void chosen(); // what was typed is not what stands
+  },
+});
 
 // ---- the whole
 async function whole() {
@@ -273,7 +242,16 @@ byId("duck-form").addEventListener("submit", async () => {
 });
 
 // ---- the panel
-const scope = soundPanel(panel, { strip, player, project, chosen, edit, send, first, listenAlone });
+const scope = settingsPanel(panel, {
+  chosenNow: () => strip.chosen,
+  player,
+  project,
+  chosen,
+  edit,
+  send,
+  first,
+  listenAlone,
+});
 // While a clean-up is made the panel says how far it is; once it is there, it is what is heard.
 setInterval(async () => {
   if (!byId("cleaning") || document.hidden || focused()?.closest("#panel input")) return;
@@ -410,19 +388,6 @@ document.addEventListener("keydown", (e) => {
   else return;
   e.preventDefault();
 });
-
-// Another window or the command line may edit the same story: the strip follows.
-setInterval(() => {
-  if (document.hidden || queue.open) return;
-  queue.add(async () => {
-    const r = await fetch(`${story}/revision?seen=${strip.data.revision}&story=${strip.data.story}`).catch(
-      () => null,
-    );
-    if (r?.status !== 200) return;
-    await anew();
-    say("The story was changed elsewhere; this is how it stands now.");
-  });
-}, 3000);
 
 const lends = {
   base: story,

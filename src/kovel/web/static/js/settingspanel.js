@@ -5,7 +5,7 @@ import { say } from "./base.js";
 import { readTime } from "./times.js";
 
 /** @param {HTMLElement} panel @param {any} room @returns {() => string} the scope that is picked */
-export function soundPanel(panel, room) {
+export function settingsPanel(panel, room) {
   let scope = "items"; // or `group 5`, `recording`, `story`
   panel.addEventListener("change", async (e) => {
     const el = target(e),
@@ -20,6 +20,12 @@ export function soundPanel(panel, room) {
     let value = el.type === "checkbox" ? el.checked : el.value;
     if (el.tagName === "INPUT" && el.type !== "checkbox") {
       if (value === "line") return; // it stays a line
+      const ends =
+        name === "zoom" && value.split(/\s+to\s+|>/).map((x) => Number(x.replace("%", "").replace(",", ".")));
+      if (ends && ends.length === 2 && ends.every(Number.isFinite) && el.dataset.where === "items") {
+        room.edit("push", { items: [...room.chosenNow()], first: ends[0], last: ends[1] });
+        return;
+      }
       if (!value.trim()) {
         // nothing: back to what the wider scope says
         if ($(`[data-reset="${name}"]`, panel)) set(el.dataset.where, name, null);
@@ -30,9 +36,9 @@ export function soundPanel(panel, room) {
         value
           .replace(",", ".")
           .replace("−", "-")
-          .replace(/\s*(db|%|hz|lufs)$/i, ""),
+          .replace(/\s*(db|%|hz|lufs|°|stops?)$/i, ""),
       );
-      if (name.startsWith("fade_") && /[sf:]/.test(el.value)) value = (await readTime(el.value, "length")).frame;
+      if (el.dataset.unit === "frames" && /[sf:]/.test(el.value)) value = (await readTime(el.value, "length")).frame;
       if (!Number.isFinite(value)) {
         say(`“${el.value.slice(0, 30)}” is not a number.`, true);
         el.value = el.defaultValue;
@@ -52,7 +58,7 @@ export function soundPanel(panel, room) {
       mix = JSON.parse(b.dataset.hear),
       at = room.first();
     player.stop();
-    player.alone = [...room.strip.chosen].join(",");
+    player.alone = [...room.chosenNow()].join(",");
     await player.reload();
     const sounds = player.plan.sounds.map((s) => [...s.slice(0, 8), { ...s[8], mix }]);
     player.load({ ...player.plan, sounds });
@@ -78,7 +84,7 @@ export function soundPanel(panel, room) {
         setting,
         value,
       });
-    const to = where === "items" ? [...room.strip.chosen] : where;
+    const to = where === "items" ? [...room.chosenNow()] : where;
     return value === null
       ? room.edit("reset_value", { to, setting })
       : room.edit("set_value", { to, setting, value });

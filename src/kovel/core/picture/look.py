@@ -1,0 +1,188 @@
+"""Looks: how settings become one table of colours, which player and renderer only apply.
+
+colour in BT.709, 0..1  --each look in turn, from wide to near-->  colour out      table of 33 x 33 x 33, blue slowest
+
+Within a look: white balance and brightness in light, then contrast, blacks and whites, saturation, night, and its own table.
+Grey stays grey in all but warmth, tint and a table that was loaded.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from kovel.core.told import Told
+
+Array = npt.NDArray[np.float64]
+Table = npt.NDArray[np.float32]  # (size ** 3, 3), red fastest
+SIZE = 33
+GAMMA = 2.4  # of a display (BT.1886)
+LUMA = np.array([0.2126, 0.7152, 0.0722])  # BT.709
+RODS = np.array([0.06, 0.42, 0.52])  # what the eye's rods see of the three, roughly (from memory; they see no red)
+PIVOT = 0.18 ** (1 / GAMMA)  # middle grey, as it is coded
+LARGEST = 129  # of a table that is read
+
+
+class BadTable(Told, ValueError):
+    """A table that cannot be read; the message says why."""
+
+
+Kept = Callable[[str], Table | None]  # a table of the project by its name
+
+
+def looked(rgb: Array, look: Mapping[str, Any], kept: Kept = lambda _: None) -> Array:
+    """Coded RGB (..., 3), 0..1, with one look."""
+    out: Array = rgb
+    brightness, warmth, tint = look.get("brightness", 0.0), look.get("warmth", 0), look.get("tint", 0)
+    if brightness or warmth or tint:
+        out = np.power(np.clip(np.power(out, GAMMA) * (balance(warmth, tint) * 2.0**brightness), 0, 1), 1 / GAMMA)
+    if c := look.get("contrast", 0):
+        power = 2.0 ** (c / 50)
+        low = PIVOT * np.power(out / PIVOT, power)
+        high = 1 - (1 - PIVOT) * np.power((1 - out) / (1 - PIVOT), power)
+        out = np.where(out < PIVOT, low, high)
+    if (b := look.get("blacks", 0)) or look.get("whites", 0):
+        w = look.get("whites", 0)
+        out = np.clip(out * (1 + w / 100) + b / 100 * (1 - out) ** 2, 0, 1)
+    if s := look.get("saturation", 0):
+        grey = (out @ LUMA)[..., None]
+        out = np.clip(grey + (out - grey) * (1 + s / 100), 0, 1)
+    if n := look.get("night", 0):
+        light = np.power(out, GAMMA)
+        rods = (light @ RODS)[..., None]
+        seen = (0.35 * light + 0.65 * rods) * 2.0**-2.2
+        out = np.power(light + (seen - light) * n / 100, 1 / GAMMA)
+    if (name := look.get("table", "")) and (t := kept(name)) is not None:
+        out = applied(t, out)
+    return out
+
+
+def balance(warmth: float, tint: float) -> Array:
+    """Factors of light for red, green and blue: a warmth of 100 % lifts red against blue by a stop, a tint of 100 % takes
+    half a stop of green; a grey keeps its luminance."""
+    gains = np.array([2.0 ** (warmth / 200), 2.0 ** (-tint / 200), 2.0 ** (-warmth / 200)])
+    return np.asarray(gains / (gains @ LUMA))
+
+
+def neutral(rgb: Sequence[float]) -> tuple[int, int]:
+    """(warmth, tint) that make this coded colour grey, as far as they reach: what is picked was grey in truth."""
+    r, g, b = (max(1e-4, c) ** GAMMA for c in rgb)
+    warmth = 100 * np.log2(b / r)
+    tint = 200 * np.log2(g / np.sqrt(r * b))
+    return int(np.clip(round(warmth), -100, 100)), int(np.clip(round(tint), -100, 100))
+
+
+def made(looks: Sequence[Mapping[str, Any]], kept: Kept = lambda _: None, size: int = SIZE) -> Table:
+    """The table of looks that follow each other."""
+    rows = grid(size)
+    for look in looks:
+        rows = looked(rows, look, kept)
+    return np.clip(rows, 0, 1).astype(np.float32)
+
+
+@lru_cache(4)
+def grid(size: int = SIZE) -> Array:
+    x = np.linspace(0, 1, size)
+    b, g, r = np.meshgrid(x, x, x, indexing="ij")
+    return np.stack([r, g, b], -1).reshape(-1, 3)
+
+
+def applied(table: Table, rgb: Array) -> Array:
+    """Colours (..., 3) through a table, straight between its eight neighbours."""
+    n = round(len(table) ** (1 / 3))
+    t = table.reshape(n, n, n, 3)
+    x = np.clip(np.asarray(rgb, float), 0, 1).reshape(-1, 3) * (n - 1)
+    i = np.minimum(x.astype(int), n - 2)
+    f = x - i
+    out = np.zeros_like(x)
+    for k in range(8):
+        o = np.array([k & 1, k >> 1 & 1, k >> 2])
+        w = np.prod(np.where(o, f, 1 - f), -1)
+        j = i + o
+        out += w[:, None] * t[j[:, 2], j[:, 1], j[:, 0]]
+    return np.asarray(out.reshape(np.shape(rgb)))
+
+
+def read_cube(text: str) -> Table:
+    """A table in the text form of the Cube LUT Specification 1.0, of three dimensions or one.
+
+    Raises `BadTable` for what is none, saying where.
+    """
+    size, flat, rows = 0, False, []
+    low, high = np.zeros(3), np.ones(3)
+    for n, raw in enumerate(text.splitlines(), 1):
+        line = raw.strip()
+        if not line or line.startswith(("#", "TITLE")):
+            continue
+        words = line.split()
+        try:
+            if words[0] in ("LUT_3D_SIZE", "LUT_1D_SIZE"):
+                size, flat = int(words[1]), words[0] == "LUT_1D_SIZE"
+                if not 2 <= size <= (65_536 if flat else LARGEST):
+                    raise BadTable(f"The table is {size} points wide: 2 to {65_536 if flat else LARGEST} can be read.")
+            elif words[0] in ("DOMAIN_MIN", "DOMAIN_MAX"):
+                bound = np.array([float(x) for x in words[1:4]])
+                low, high = (bound, high) if words[0] == "DOMAIN_MIN" else (low, bound)
+            else:
+                rows.append([float(x) for x in words])
+                if len(rows[-1]) != 3 or not np.isfinite(rows[-1]).all():
+                    raise ValueError
+        except BadTable:
+            raise
+        except (ValueError, IndexError):
+            raise BadTable(f"Line {n} of the table is no line of a .cube table: {line[:40]}") from None
+        if size and len(rows) > (size if flat else size**3):
+            break
+    want = size if flat else size**3
+    if not size or len(rows) != want:
+        raise BadTable(
+            f"The table has {len(rows)} colours where {want} were told." if size else "It does not say how large it is."
+        )
+    if low.shape != (3,) or high.shape != (3,) or not (high > low).all():
+        raise BadTable("The bounds of the table (DOMAIN_MIN, DOMAIN_MAX) do not go upwards.")
+    values = np.array(rows)
+    at = (grid(SIZE) - low) / (high - low)
+    if flat:
+        x = np.linspace(0, 1, size)
+        return np.stack([np.interp(at[:, c], x, values[:, c]) for c in range(3)], -1).clip(0, 1).astype(np.float32)
+    if size == SIZE and not low.any() and (high == 1).all():
+        return values.clip(0, 1).astype(np.float32)
+    return applied(values.astype(np.float32), at).clip(0, 1).astype(np.float32)
+
+
+# Reinhard et al., Color transfer between images (2001): LMS of RGB, then the decorrelated log space.
+_LMS = np.array([[0.3811, 0.5783, 0.0402], [0.1967, 0.7244, 0.0782], [0.0241, 0.1288, 0.8444]])
+_LAB = np.diag([1 / 3**0.5, 1 / 6**0.5, 1 / 2**0.5]) @ np.array([[1, 1, 1], [1, 1, -2], [1, -1, 0]])
+FLOOR = 1 / 255
+
+
+def decorrelated(rgb: Array) -> Array:
+    """Coded RGB (..., 3) in the space of Reinhard et al.: lightness, yellow to blue, red to green."""
+    lms = np.clip(rgb, FLOOR, 1) @ _LMS.T
+    return np.asarray(np.log10(lms) @ _LAB.T)
+
+
+def coloured(lab: Array) -> Array:
+    """The way back from `decorrelated`."""
+    return np.asarray(np.power(10, lab @ np.linalg.inv(_LAB).T) @ np.linalg.inv(_LMS).T)
+
+
+def matching(mine: Array, theirs: Array, size: int = SIZE) -> Table:
+    """A table that gives pixels like `mine` (n, 3) the colours of `theirs` (m, 3): mean and spread of each axis of
+    Reinhard et al. are theirs then; twice over, for what is cut off at the ends shifts them."""
+    rows, pixels = grid(size), np.asarray(mine, float)
+    want = decorrelated(np.asarray(theirs, float))
+    for _ in range(2):
+        have = decorrelated(pixels)
+        gain = np.clip(want.std(0) / np.maximum(have.std(0), 1e-4), 0.25, 4)
+        have_mean, want_mean = have.mean(0), want.mean(0)
+
+        def moved(x: Array, gain: Array = gain, a: Array = have_mean, b: Array = want_mean) -> Array:
+            return np.clip(coloured((decorrelated(x) - a) * gain + b), 0, 1)
+
+        rows, pixels = moved(rows), moved(pixels)
+    return rows.astype(np.float32)

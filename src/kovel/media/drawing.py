@@ -1,0 +1,260 @@
+"""Draws the layers of a plan at the size of a file: everything stays in the planes of yuv420p, BT.709 in limited range.
+
+image --fitted--> its look --> its part, warped into its place --> over what is under it
+"""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Sequence
+from fractions import Fraction
+from math import ceil
+from pathlib import Path
+from typing import Any
+
+import av
+import cv2
+import numpy as np
+
+from kovel.core.picture import look as looks
+from kovel.core.picture.colour import cube_text
+from kovel.core.plan.geometry import Standing, fills, quad, standing
+from kovel.core.plan.layers import EVERYWHERE, WHOLE, Layer, Look
+from kovel.core.time.rate import Rate
+from kovel.media.card import drawn_card
+from kovel.media.reader import STILL, Fit, FrameReader, linked, still_frame
+
+Stacked = tuple[Layer, tuple[int, int, int]]  # a layer and its steps, as the plan's JSON has them
+Planes = tuple[np.ndarray, np.ndarray, np.ndarray]
+BLACK = (16, 128, 128)
+SMALL = 16  # a ground out of focus is drawn at a sixteenth of the picture
+SOFT = 2.0  # and softened there: sigma in its pixels
+
+
+class Pictures:
+    """The plan's layers, drawn. A lone plain layer is handed on as it is."""
+
+    def __init__(
+        self, files: dict[int, dict[str, Any]], width: int, height: int, drawn: Path | None = None, tables: Path | None = None
+    ) -> None:
+        self.files, self.size, self.drawn, self.tables = files, (width, height), drawn, tables
+        self.fits: dict[Any, Fit] = {}
+        self.readers: dict[tuple[int, int], FrameReader] = {}
+        self.stills: dict[Any, Any] = {}
+        self.graphs: dict[tuple[Look, int, int], Any] = {}
+        self.black = still_black(width, height)
+        self._last: dict[int, tuple[Any, Any]] = {}
+        self._looked: dict[int, tuple[Any, Any]] = {}
+
+    def frame(self, layers: Sequence[Stacked], k: int) -> Any:
+        """Frame k of a run. The frame may be one that is used again: nothing is drawn into it."""
+        base: Any = None
+        for i, (layer, steps) in enumerate(layers):
+            share = layer.opacity.at(k)
+            if share == 0:
+                continue
+            if layer.part == WHOLE and layer.place == EVERYWHERE:
+                image = self._looks(self._image(layer, steps, k, i, None), layer.look, i)
+                base = image if share == 1 else over(base or self.black, image, share)
+            else:
+                base = self._warped(base or self.black, layer, steps, k, i, share)
+        return base or self.black
+
+    def _warped(self, base: Any, layer: Layer, steps: tuple[int, int, int], k: int, stratum: int, share: float) -> Any:
+        frame = self._looks(self._image(layer, steps, k, stratum, layer), layer.look, stratum)
+        s = standing((frame.width, frame.height), self.size, layer.part, layer.place, k)
+        planes, mask = warped(planes_of(frame), s, self.size, layer)
+        corner = even(layer.place.x * self.size[0]), even(layer.place.y * self.size[1])
+        return over(base, planes, share, corner, mask)
+
+    def _image(self, layer: Layer, steps: tuple[int, int, int], k: int, stratum: int, free: Layer | None) -> Any:
+        """The image of a layer, fitted to the picture, or (`free`) to what it is shown at, without bars; each height in the
+        stack has a reader of its own."""
+        image = layer.image
+        if image.card:
+            if image.card not in self.stills:
+                im = drawn_card(self.drawn, image.card.colour, image.card.text, *self.size)
+                self.stills[image.card] = Fit(*self.size)(av.VideoFrame.from_ndarray(np.asarray(im), format="rgb24"))
+            return self.stills[image.card]
+        if image.source is None:
+            return self.black
+        f = self.files[image.source]
+        if f["still"]:
+            key: Any = (image.source, free and (free.part.fit, free.part.zoom, free.place))
+            if key not in self.stills:
+                raw = still_frame(Path(f["path"]))
+                self.stills[key] = self._fit(raw, image.source, stratum, free)(raw)
+            return self.stills[key]
+        base, num, den = steps
+        n = (base + k * num) // den
+        key = (image.source, n, free and (free.part.fit, _least(free), free.place))
+        if self._last.get(stratum, (None, None))[0] != key:
+            own = (image.source, stratum)
+            if own not in self.readers:
+                self.readers[own] = FrameReader(Path(f["path"]), Rate(*f["rate"]))
+            raw = self.readers[own].get(n)
+            self._last[stratum] = (key, self._fit(raw, image.source, stratum, free)(raw))
+        return self._last[stratum][1]
+
+    def _fit(self, raw: Any, source: int, stratum: int, free: Layer | None) -> Fit:
+        reader = self.readers.get((source, stratum))
+        of = reader.filmed if reader else STILL
+        key = (source, stratum, free and (free.part.fit, _least(free), free.place))
+        if key not in self.fits:
+            if free is None:
+                self.fits[key] = Fit(*self.size, of)
+            else:
+                self.fits[key] = Fit(*_size_for(raw, of.pixel, self.size, free), of, pad=False)
+        return self.fits[key]
+
+    def _looks(self, frame: Any, look: Look, stratum: int) -> Any:
+        """The frame with its look; one that was drawn a moment ago is not drawn again."""
+        if not look:
+            return frame
+        key, done = self._looked.get(stratum, (None, None))
+        if key is not None and key[0] is frame and key[1] == look:
+            return done
+        size = (look, frame.width, frame.height)
+        if size not in self.graphs:
+            with tempfile.TemporaryDirectory(prefix="kovel-") as folder:  # libav reads the table once, from a file
+                file = Path(folder) / "look.cube"
+                file.write_text(cube_text(looks.made([dict(rows) for rows in look], kept_in(self.tables))))
+                steps = [
+                    ("scale", "flags=bicubic+accurate_rnd+full_chroma_int:in_color_matrix=bt709:in_range=tv"),
+                    ("format", "gbrp"),
+                    ("lut3d", f"file={file}:interp=trilinear"),
+                    ("scale", "flags=bilinear+accurate_rnd:out_color_matrix=bt709:out_range=tv"),
+                    ("format", "yuv420p"),
+                    ("setsar", "1"),
+                ]
+                self.graphs[size] = linked(frame, Fraction(1, 1000), steps, ":colorspace=bt709:range=tv", "yuv420p")
+        frame.pts = None
+        self.graphs[size].push(frame)
+        done = self.graphs[size].pull()
+        self._looked[stratum] = ((frame, look), done)
+        return done
+
+    def close(self) -> None:
+        for r in self.readers.values():
+            r.close()
+
+
+def kept_in(folder: Path | None) -> looks.Kept:
+    """The tables of a project by name: files of its folder. One that is gone changes nothing."""
+
+    def kept(name: str) -> looks.Table | None:
+        if folder is None or "/" in name or name.startswith("."):
+            return None
+        try:
+            return looks.read_cube((folder / f"{name}.cube").read_text())
+        except (OSError, UnicodeDecodeError, looks.BadTable):
+            return None
+
+    return kept
+
+
+def _least(layer: Layer) -> float:
+    """The smallest zoom of a layer, percent."""
+    p = layer.part
+    return min([m[1] for m in p.moves], default=p.zoom)
+
+
+def _size_for(raw: Any, pixel: Fraction, picture: tuple[int, int], layer: Layer) -> tuple[int, int]:
+    """Even width and height at which an image is fitted before it is warped: as it is shown at its least zoom, and never
+    larger than it is."""
+    w, h = raw.width * float(pixel), float(raw.height)
+    if int(getattr(raw, "rotation", 0) or 0) % 180:
+        w, h = h, w
+    a = standing((w, h), picture, layer.part, layer.place).matrix
+    shown = (a[0] ** 2 + a[1] ** 2) ** 0.5 * _least(layer) / layer.part.at(0)[0]
+    scale = min(1.0, shown)
+    return max(2, even(w * scale)), max(2, even(h * scale))
+
+
+def planes_of(frame: Any) -> Planes:
+    """Its planes as arrays, without the bytes behind each line."""
+    y, u, v = (np.frombuffer(p, np.uint8).reshape(p.height, p.line_size)[:, : p.width] for p in frame.planes)
+    return y, u, v
+
+
+def warped(planes: Planes, s: Standing, picture: tuple[int, int], layer: Layer) -> tuple[Planes, np.ndarray | None]:
+    """What a layer shows in its place, on black; and where it is not black but nothing (0) or in between, if anywhere.
+
+    Chroma lies left in its pair of columns and between its two lines (as H.264 and MPEG-2 have it).
+    """
+    left, top = even(layer.place.x * picture[0]), even(layer.place.y * picture[1])
+    right, bottom = even((layer.place.x + layer.place.w) * picture[0]), even((layer.place.y + layer.place.h) * picture[1])
+    w, h = max(2, right - left), max(2, bottom - top)
+    a, b, c, d, e, f = s.matrix
+    whole = np.array([[a, c, e - left], [b, d, f - top], [0, 0, 1.0]])
+    out = []
+    for n, plane in enumerate(planes):
+        # where sample (i, j) of the plane lies in the picture: luma in the middle of its pixel
+        at = np.array([[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1.0]] if n == 0 else [[2, 0, 0.5], [0, 2, 1.0], [0, 0, 1.0]])
+        size = (w, h) if n == 0 else (w // 2, h // 2)
+        if layer.part.blur:
+            plane = cv2.resize(plane, None, fx=1 / SMALL, fy=1 / SMALL, interpolation=cv2.INTER_AREA)
+            plane = cv2.GaussianBlur(plane, (0, 0), SOFT / (1 if n == 0 else 2))
+            m = np.linalg.inv(at) @ whole @ np.diag([SMALL, SMALL, 1.0]) @ at
+        else:
+            m = np.linalg.inv(at) @ whole @ at
+        out.append(cv2.warpAffine(plane, m[:2], size, flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))
+    mask = None
+    if layer.part.blur or fills(s):
+        inner = s.clip
+        if layer.part.border:
+            mask = np.zeros((h, w), np.uint8)
+            x, y = round(inner[0] - left), round(inner[1] - top)
+            mask[max(0, y) : y + round(inner[3]), max(0, x) : x + round(inner[2])] = 255
+    else:
+        mask = np.zeros((h, w), np.uint8)
+        corners = np.array([[(x - left - 0.5) * 16, (y - top - 0.5) * 16] for x, y in quad(s)])
+        cv2.fillConvexPoly(mask, np.round(corners).astype(np.int32), 255, cv2.LINE_8, 4)
+        x, y = round(s.clip[0] - left), round(s.clip[1] - top)
+        edge = np.zeros_like(mask)
+        edge[max(0, y) : y + round(s.clip[3]), max(0, x) : x + round(s.clip[2])] = 255
+        mask &= edge
+    y0, u0, v0 = out
+    if mask is not None and not layer.part.clear:
+        rows = []
+        for n, (plane, black) in enumerate(zip(out, BLACK, strict=True)):
+            m8 = mask if n == 0 else mask[::2, ::2]
+            rows.append(np.where(m8 > 0, plane, black).astype(np.uint8))
+        return (rows[0], rows[1], rows[2]), None
+    return (y0, u0, v0), mask
+
+
+def even(x: float) -> int:
+    """The even number nearest to it, the lower of two: the planes of a picture need even ones."""
+    return ceil(x / 2 - 0.5) * 2
+
+
+def over(base: Any, upper: Any, share: float, corner: tuple[int, int] = (0, 0), mask: np.ndarray | None = None) -> Any:
+    """A new yuv420p frame: `upper` (a frame or its planes) over `base` with its corner there, in shares of 1/256, where its
+    mask (of the size of its luma) is not 0."""
+    out = av.VideoFrame(base.width, base.height, "yuv420p")
+    k = round(share * 256)
+    above = upper if isinstance(upper, tuple) else planes_of(upper)
+    for n, (p, u, v) in enumerate(zip(out.planes, planes_of(base), above, strict=True)):
+        rows = np.zeros((p.height, p.line_size), np.uint8)
+        left, top = corner if n == 0 else (corner[0] // 2, corner[1] // 2)
+        at = (slice(top, min(top + v.shape[0], p.height)), slice(left, min(left + v.shape[1], p.width)))
+        v = v[: at[0].stop - top, : at[1].stop - left]
+        if k < 256 or mask is not None or v.shape != u.shape:
+            rows[:, : p.width] = u
+        if mask is not None:
+            m = (mask if n == 0 else mask[::2, ::2])[: v.shape[0], : v.shape[1]].astype(np.uint32) * k
+            rows[at] = (u[at] * (255 * 256 - m) + v * m + 255 * 128) // (255 * 256)
+        elif k == 256:
+            rows[at] = v
+        else:
+            rows[at] = (u[at].astype(np.uint16) * (256 - k) + v.astype(np.uint16) * k + 128) >> 8
+        p.update(rows)  # type: ignore[arg-type]  # anything with a buffer will do
+    return out
+
+
+def still_black(width: int, height: int) -> Any:
+    f = av.VideoFrame(width, height, "yuv420p")
+    for plane, value in zip(f.planes, BLACK, strict=True):
+        plane.update(bytes([value]) * plane.buffer_size)
+    return f

@@ -1,0 +1,45 @@
+"""Looks saved under a name, used in every project of the folder."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from kovel.core.story.settings import LOOK, Values
+from kovel.store.db import Database
+from kovel.store.projects import Invalid, Missing
+
+MOST = 500
+
+
+def saved(db: Database) -> dict[str, dict[str, Any]]:
+    """Their settings, by name, in order of the alphabet."""
+    rows = db.read().execute("SELECT name, settings FROM looks ORDER BY name").fetchall()
+    return {name: json.loads(settings) for name, settings in rows}
+
+
+def save(db: Database, name: str, settings: dict[str, Any]) -> str:
+    """Keep a look under a name; one of that name is replaced. The name as it is kept."""
+    name = " ".join(name.split())[:60]
+    if not name or not name.isprintable():
+        raise Invalid("Give the look a name first.")
+    try:
+        kept = Values.from_json({n: v for n, v in settings.items() if n in LOOK})
+    except ValueError as e:
+        raise Invalid(f"That is no look: {e}.") from None
+    if not kept:
+        raise Invalid("Nothing is set on how it looks: there is no look to save.")
+    with db.write() as c:
+        if c.execute("SELECT count(*) FROM looks").fetchone()[0] >= MOST:
+            raise Invalid(f"{MOST} looks are kept already. Take some away first.")
+        c.execute(
+            "INSERT INTO looks (name, settings) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET settings = excluded.settings",
+            (name, json.dumps(kept.to_json())),
+        )
+    return name
+
+
+def take_away(db: Database, name: str) -> None:
+    with db.write() as c:
+        if not c.execute("DELETE FROM looks WHERE name = ?", (name,)).rowcount:
+            raise Missing(f"There is no look called {name}.")

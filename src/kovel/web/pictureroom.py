@@ -1,0 +1,255 @@
+"""The Picture room: how the film looks. One thing large, the strip of the story below, what is set at the scope picked."""
+
+import json
+from typing import Annotated
+
+from fastapi import APIRouter, File, Query, Request, UploadFile
+from fastapi.responses import HTMLResponse, JSONResponse, Response
+from pydantic import BaseModel, ConfigDict, Field
+
+from kovel.core.picture import look as looks
+from kovel.core.picture.colour import cube_text
+from kovel.core.plan.layers import Look
+from kovel.core.plan.pictures import Seen
+from kovel.core.plan.plan import make_plan
+from kovel.core.story.model import Cover, Item, Piece, Refused
+from kovel.core.story.settings import LOOK
+from kovel.store import looks as saved_looks
+from kovel.store import projects, recordings, stories
+from kovel.store.projects import Invalid, Missing
+from kovel.store.recordings import Recording
+from kovel.store.stories import Kept
+from kovel.web.faces import face_of
+from kovel.web.film import film
+from kovel.web.keys import picture_keys
+from kovel.web.pages import download, page, the_recording, web
+from kovel.web.panel import LOOKS, SEEN, about, panel_of, scopes_of
+from kovel.web.story_tools import told
+from kovel.work import looking
+from kovel.work.smalls import colours
+
+router = APIRouter(prefix="/p/{project}")
+STANDS = {"cache-control": "private, max-age=31536000, immutable"}
+
+
+def _kept(request: Request, project: int) -> Kept:
+    db = web(request).data.db
+    return stories.load(db, stories.current(db, project))
+
+
+@router.get("/picture")
+def room(request: Request, project: int) -> HTMLResponse:
+    data = web(request).data
+    kept = _kept(request, project)
+    return page(
+        request, "picture.html", room="picture", project=projects.get(data.db, project), key_rows=picture_keys(), kept=kept,
+        **told(data, project, kept),
+    )  # fmt: skip
+
+
+@router.get("/picture/film")
+def the_film(request: Request, project: int, px: Annotated[float, Query(gt=0, le=40)]) -> HTMLResponse:
+    """The strip of the story at so many pixels a frame."""
+    data = web(request).data
+    kept = _kept(request, project)
+    rows = {r.id: r for r in recordings.of_project(data.db, project)}
+    rate = kept.story.rate
+    drawn = film(
+        kept.story, {i: r.source for i, r in rows.items()}, px,
+        lambda source, frame: face_of(data, rows[source], frame, rate) if source in rows else None,
+    )  # fmt: skip
+    return page(request, "parts/film.html", film=drawn, kept=kept)
+
+
+def _chosen(kept: Kept, items: str) -> list[Piece | Cover]:
+    try:
+        found = [kept.story.item(int(i)) for i in items.split(",")[:2_000] if i.isdigit()]
+    except Refused:
+        return []
+    return [x for x in found if isinstance(x, (Piece, Cover))]
+
+
+@router.get("/picture/panel")
+def panel(request: Request, project: int, items: str = "", scope: str = "items") -> HTMLResponse:
+    """What is set on what is chosen at the scope that was picked: framing and look."""
+    data = web(request).data
+    kept = _kept(request, project)
+    sources = recordings.sources(data.db, project)
+    chosen = _chosen(kept, items)
+    if not chosen:
+        return page(request, "parts/picture_panel.html", chosen=None)
+    rows: list[Item] = [*chosen]
+    scopes = scopes_of(kept.story, sources, rows, "picture")
+    scope = scope if scope in {s.key for s in scopes} else "items"
+    named = looking.table_names(data)
+    return page(
+        request, "parts/picture_panel.html", chosen=",".join(str(x.id) for x in chosen), scopes=scopes, scope=scope,
+        about=about(kept.story, sources, rows), recording=chosen[0].source,
+        framing=panel_of(kept.story, sources, rows, scope, SEEN),
+        look=panel_of(kept.story, sources, rows, scope, LOOKS, named),
+        saved=list(saved_looks.saved(data.db)),
+    )  # fmt: skip
+
+
+def _look_at(request: Request, project: int, at: int, item: int | None) -> tuple[Recording, int, Look] | None:
+    """(recording, frame on its clock, look) of what is seen at a story frame: of `item`, or of the topmost picture."""
+    data = web(request).data
+    kept = _kept(request, project)
+    sources = recordings.sources(data.db, project)
+    if item is not None and (found := _chosen(kept, str(item))):
+        x = found[0]
+        begin = kept.story.starts[kept.story.index_of(x.id)] if isinstance(x, Piece) else kept.story.at(x)
+        s = sources.get(x.source) if x.source is not None else None
+        if s is None or not s.picture:
+            return None
+        k = min(max(0, at - begin), x.length - 1)
+        frame = 0 if s.frames is None else x.start + k
+        return recordings.get(data.db, s.id), frame, Seen(kept.story, sources).look(x, s)
+    plan = make_plan(kept.story, sources)
+    if not 0 <= at < plan.length:
+        return None
+    run = plan.picture_at(at)
+    layer = next((x for x in reversed(run.layers) if x.image.source is not None), None)
+    if layer is None or layer.image.source is None:
+        return None
+    return recordings.get(data.db, layer.image.source), layer.image.later(at - run.at).start, layer.look
+
+
+@router.get("/picture/levels")
+def levels(request: Request, project: int, at: Annotated[int, Query(ge=0)], item: int | None = None) -> HTMLResponse:
+    """How the levels of a picture are spread, before and after its look."""
+    data = web(request).data
+    found = _look_at(request, project, at, item)
+    rate = projects.get(data.db, project).rate
+    pixels = colours(data, found[0], found[1], rate) if found else None
+    if found is None or pixels is None:
+        return page(request, "parts/levels.html", before=None)
+    before, look = looking.levels(pixels), found[2]
+    after = looking.levels(looks.applied(looking.table_of(data, look), pixels)) if look else before
+    return page(
+        request, "parts/levels.html", before=before, after=after, looked=bool(look), wide=looking.WIDE, high=looking.HIGH
+    )
+
+
+@router.get("/look.bin")
+def look_table(request: Request, project: int, of: Annotated[str, Query(max_length=4_000)]) -> Response:
+    """The table of looks that follow each other, as the player applies it: 33 x 33 x 33 times red, green, blue."""
+    table = looking.table_of(web(request).data, _asked_look(of))
+    return Response((table * 255 + 0.5).astype("uint8").tobytes(), media_type="application/octet-stream", headers=STANDS)
+
+
+def _asked_look(of: str) -> Look:
+    try:
+        rows = json.loads(of)
+    except ValueError:
+        rows = None
+    if not isinstance(rows, list):
+        raise Missing("There is no such look.")
+    return looking.checked(rows)
+
+
+@router.get("/picture/look.cube")
+def look_out(request: Request, project: int, at: Annotated[int, Query(ge=0)], item: int | None = None) -> Response:
+    """What all looks together do to a picture, as a `.cube` table for other programs."""
+    found = _look_at(request, project, at, item)
+    if found is None or not found[2]:
+        raise Invalid("Nothing is set on how that looks: there is no table to save.")
+    return download(cube_text(looking.table_of(web(request).data, found[2])), f"{found[0].name} look.cube")
+
+
+@router.get("/picture/others")
+def others(request: Request, project: int, recording: int) -> JSONResponse:
+    """Recordings whose colours another one can be given: those of its sync set first."""
+    rows = [r for r in recordings.of_project(web(request).data.db, project) if r.picture and r.id != recording]
+    mine = the_recording(request, project, recording).source.sync
+    rows.sort(key=lambda r: (not (mine and r.source.sync and r.source.sync.set == mine.set), r.kind != "interview"))
+    return JSONResponse([[r.id, r.name] for r in rows])
+
+
+@router.get("/picture/alike")
+def alike(request: Request, project: int, item: int) -> JSONResponse:
+    """All pieces and covers of the same recording as one of them."""
+    story = _kept(request, project).story
+    source = story.item(item).source
+    rows: list[Item] = [*story.pieces, *story.covers]
+    return JSONResponse([x.id for x in rows if source is not None and x.source == source])
+
+
+@router.get("/picture/own")
+def own(request: Request, project: int, item: int) -> JSONResponse:
+    """The settings of framing and look that stand on a thing itself."""
+    return JSONResponse([n for n in _kept(request, project).story.item(item).settings if n in (*SEEN, *LOOKS)])
+
+
+class _Asked(BaseModel):
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+
+@router.post("/picture/tables")
+def table_in(request: Request, project: int, table: Annotated[UploadFile, File()]) -> JSONResponse:
+    """A `.cube` table is loaded: its name from now on."""
+    body = table.file.read(looking.LARGEST + 1)
+    return JSONResponse({"name": looking.take_in_table(web(request).data, table.filename or "table", body)})
+
+
+class MatchAsked(_Asked):
+    """A recording is given the colours of another one."""
+
+    recording: int
+    other: int
+
+
+@router.post("/picture/match")
+def match(request: Request, project: int, asked: MatchAsked) -> JSONResponse:
+    for i in (asked.recording, asked.other):
+        the_recording(request, project, i)
+    did, name = looking.match(web(request).data, asked.recording, asked.other)
+    return JSONResponse({"did": did, "table": name})
+
+
+class WhiteAsked(_Asked):
+    """A colour that was picked in the picture as filmed, 0..1 each, and where the balance is set."""
+
+    rgb: list[float] = Field(min_length=3, max_length=3)
+
+
+@router.post("/picture/white")
+def white(request: Request, project: int, asked: WhiteAsked) -> JSONResponse:
+    """Warmth and tint that make what was picked grey."""
+    if not all(0 <= c <= 1 for c in asked.rgb) or max(asked.rgb) < 0.05 or min(asked.rgb) > 0.98:
+        raise Invalid("That is too dark or too bright to say what grey is: pick something in between.")
+    warmth, tint = looks.neutral(asked.rgb)
+    return JSONResponse({"warmth": warmth, "tint": tint})
+
+
+class SaveAsked(_Asked):
+    name: str = Field(max_length=200)
+    item: int
+
+
+@router.post("/picture/looks")
+def save_look(request: Request, project: int, asked: SaveAsked) -> JSONResponse:
+    """The look that is set on a thing itself, kept under a name for every project."""
+    kept = _kept(request, project)
+    own = kept.story.item(asked.item).settings
+    name = saved_looks.save(web(request).data.db, asked.name, {n: own[n] for n in own if n in LOOK})
+    return JSONResponse({"did": f"Look saved as {name}"})
+
+
+class NameAsked(_Asked):
+    name: str = Field(max_length=200)
+
+
+@router.post("/picture/looks/rows")
+def look_rows(request: Request, project: int, asked: NameAsked) -> JSONResponse:
+    """A saved look as settings: every one of a look, so that what was set before does not stay with it."""
+    found = saved_looks.saved(web(request).data.db).get(asked.name)
+    if found is None:
+        raise Missing(f"There is no look called {asked.name[:60]}.")
+    return JSONResponse({"settings": {n: found.get(n) for n in LOOK}})
+
+
+@router.post("/picture/looks/away")
+def drop_look(request: Request, project: int, asked: NameAsked) -> JSONResponse:
+    saved_looks.take_away(web(request).data.db, asked.name)
+    return JSONResponse({"did": f"{asked.name} is no longer among the saved looks"})

@@ -1,0 +1,121 @@
+// Where an image comes to stand in the picture, as the plan says it: the renderer follows the same rule
+// (core/plan/geometry).
+
+/**
+ * What a layer shows of its image. @typedef {object} Part
+ * @property {number} zoom @property {number} x @property {number} y @property {number} turn @property {boolean} flip
+ * @property {number[]} crop @property {string} fit @property {number} border @property {boolean} blur
+ * @property {boolean} clear @property {number[][]} moves @property {string} ease
+ */
+export const WHOLE = {
+  zoom: 100,
+  x: 0.5,
+  y: 0.4,
+  turn: 0,
+  flip: false,
+  crop: [0, 0, 0, 0],
+  fit: "whole",
+  border: 0,
+  blur: false,
+  clear: false,
+  moves: [],
+  ease: "both",
+};
+export const EVERYWHERE = [0, 0, 1, 1];
+
+/** @param {number} t @param {string} ease */
+const eased = (t, ease) =>
+  ease === "both" ? t * t * (3 - 2 * t) : ease === "in" ? t * t : ease === "out" ? t * (2 - t) : t;
+
+/** Zoom, x and y at frame k of a run. @param {Part} part @param {number} k @returns {number[]} */
+export function at(part, k) {
+  if (!part.moves.length) return [part.zoom, part.x, part.y];
+  let before = part.moves[0];
+  for (const m of part.moves) {
+    if (k < m[0]) {
+      if (k <= before[0]) break;
+      const t = eased((k - before[0]) / (m[0] - before[0]), part.ease);
+      return before.slice(1).map((a, i) => a + (m[i + 1] - a) * t);
+    }
+    before = m;
+  }
+  return before.slice(1);
+}
+
+/**
+ * Where an image of iw x ih stands in a picture of width x height: clip, matrix, and what of the image is there.
+ * @param {number} iw @param {number} ih @param {number} width @param {number} height @param {Part} part
+ * @param {number[]} place @param {number} k
+ */
+export function standing(iw, ih, width, height, part, place, k) {
+  const edge = part.border * width;
+  const x0 = place[0] * width + edge,
+    y0 = place[1] * height + edge;
+  const w = Math.max(1, place[2] * width - 2 * edge),
+    h = Math.max(1, place[3] * height - 2 * edge);
+  const scale = part.fit === "whole" ? Math.min(w / iw, h / ih) : Math.max(w / iw, h / ih);
+  const [zoom, x, y] = at(part, k),
+    z = zoom / 100;
+  const cw = Math.max(w, iw * scale),
+    ch = Math.max(h, ih * scale);
+  const s = scale * z,
+    left = x0 + (w - cw * z) * x + ((cw - iw * scale) / 2) * z,
+    top = y0 + (h - ch * z) * y + ((ch - ih * scale) / 2) * z;
+  let [a, b, c, d, e, f] = part.flip ? [-s, 0, 0, s, left + iw * s, top] : [s, 0, 0, s, left, top];
+  if (part.turn) {
+    const r = (part.turn * Math.PI) / 180,
+      co = Math.cos(r),
+      si = Math.sin(r);
+    const mx = x0 + w / 2,
+      my = y0 + h / 2;
+    [a, b, c, d, e, f] = [
+      co * a,
+      si * a,
+      -si * d,
+      co * d,
+      mx + co * (e - mx) - si * (f - my),
+      my + si * (e - mx) + co * (f - my),
+    ];
+  }
+  const [l, t, r, o] = part.crop;
+  return {
+    clip: [x0, y0, w, h],
+    matrix: [a, b, c, d, e, f],
+    cut: [iw * l, ih * t, iw * (1 - l - r), ih * (1 - t - o)],
+  };
+}
+
+const SMALL = 16,
+  SOFT = 2;
+/** A picture out of focus, small: the ground behind a whole one. @type {HTMLCanvasElement|null} */
+let ground = null;
+
+/**
+ * One layer over what is there: its part of the picture, cut to its place.
+ * @param {CanvasRenderingContext2D} g @param {any} f @param {number} fw @param {number} fh
+ * @param {Part} part @param {number[]} place @param {number} k
+ */
+export function drawPart(g, f, fw, fh, part, place, k) {
+  const { width, height } = g.canvas;
+  const { clip, matrix, cut } = standing(fw, fh, width, height, part, place, k);
+  g.save();
+  if (!part.clear) {
+    const [x, y, w, h] = [place[0] * width, place[1] * height, place[2] * width, place[3] * height];
+    g.fillStyle = "#000"; // bars are part of the picture
+    g.fillRect(x, y, w, h);
+  }
+  g.beginPath();
+  g.rect(clip[0], clip[1], clip[2], clip[3]);
+  g.clip();
+  g.transform(matrix[0], matrix[1], matrix[2], matrix[3], matrix[4], matrix[5]);
+  if (part.blur) {
+    ground ??= document.createElement("canvas");
+    ground.width = Math.max(1, Math.round(fw / SMALL));
+    ground.height = Math.max(1, Math.round(fh / SMALL));
+    const s = ground.getContext("2d");
+    s.filter = `blur(${SOFT}px)`;
+    s.drawImage(f, 0, 0, ground.width, ground.height);
+    g.drawImage(ground, 0, 0, fw, fh);
+  } else g.drawImage(f, cut[0], cut[1], cut[2], cut[3], cut[0], cut[1], cut[2], cut[3]);
+  g.restore();
+}
