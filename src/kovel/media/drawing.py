@@ -121,9 +121,9 @@ class Pictures:
                 file.write_text(cube_text(looks.made([dict(rows) for rows in look], kept_in(self.tables))))
                 steps = [
                     ("scale", "flags=bicubic+accurate_rnd+full_chroma_int:in_color_matrix=bt709:in_range=tv"),
-                    ("format", "gbrp"),
+                    ("format", "gbrpf32le"),
                     ("lut3d", f"file={file}:interp=trilinear"),
-                    ("scale", "flags=bilinear+accurate_rnd:out_color_matrix=bt709:out_range=tv"),
+                    ("scale", "flags=bicubic+accurate_rnd+full_chroma_int:out_color_matrix=bt709:out_range=tv"),
                     ("format", "yuv420p"),
                     ("setsar", "1"),
                 ]
@@ -160,14 +160,14 @@ def _least(layer: Layer) -> float:
 
 
 def _size_for(raw: Any, pixel: Fraction, picture: tuple[int, int], layer: Layer) -> tuple[int, int]:
-    """Even width and height at which an image is fitted before it is warped: as it is shown at its least zoom, and never
-    larger than it is."""
+    """Even width and height at which an image is fitted before it is warped: as it is shown at its least zoom where that
+    is much smaller than it is, else as it is."""
     w, h = raw.width * float(pixel), float(raw.height)
     if int(getattr(raw, "rotation", 0) or 0) % 180:
         w, h = h, w
     a = standing((w, h), picture, layer.part, layer.place).matrix
     shown = (a[0] ** 2 + a[1] ** 2) ** 0.5 * _least(layer) / layer.part.at(0)[0]
-    scale = min(1.0, shown)
+    scale = shown if shown < 0.75 else 1.0  # nearer to its own size the warp alone is as good
     return max(2, even(w * scale)), max(2, even(h * scale))
 
 
@@ -209,7 +209,7 @@ def warped(planes: Planes, s: Standing, picture: tuple[int, int], layer: Layer) 
     else:
         mask = np.zeros((h, w), np.uint8)
         corners = np.array([[(x - left - 0.5) * 16, (y - top - 0.5) * 16] for x, y in quad(s)])
-        cv2.fillConvexPoly(mask, np.round(corners).astype(np.int32), 255, cv2.LINE_8, 4)
+        cv2.fillConvexPoly(mask, np.round(corners).astype(np.int32), 255, cv2.LINE_AA, 4)
         x, y = round(s.clip[0] - left), round(s.clip[1] - top)
         edge = np.zeros_like(mask)
         edge[max(0, y) : y + round(s.clip[3]), max(0, x) : x + round(s.clip[2])] = 255
@@ -218,8 +218,8 @@ def warped(planes: Planes, s: Standing, picture: tuple[int, int], layer: Layer) 
     if mask is not None and not layer.part.clear:
         rows = []
         for n, (plane, black) in enumerate(zip(out, BLACK, strict=True)):
-            m8 = mask if n == 0 else mask[::2, ::2]
-            rows.append(np.where(m8 > 0, plane, black).astype(np.uint8))
+            m = (mask if n == 0 else mask[::2, ::2]).astype(np.uint16)
+            rows.append(((plane * m + black * (255 - m) + 127) // 255).astype(np.uint8))
         return (rows[0], rows[1], rows[2]), None
     return (y0, u0, v0), mask
 

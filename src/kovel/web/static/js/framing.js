@@ -85,10 +85,50 @@ export function standing(iw, ih, width, height, part, place, k) {
   };
 }
 
+/** @param {number[]} rect @param {number[]} m */
+const corners = ([x, y, w, h], m = [1, 0, 0, 1, 0, 0]) =>
+  [
+    [x, y],
+    [x + w, y],
+    [x + w, y + h],
+    [x, y + h],
+  ].map(([u, v]) => [m[0] * u + m[2] * v + m[4], m[1] * u + m[3] * v + m[5]]);
+
+/**
+ * Black where a place is not filled: bars are part of the picture, and as see-through as it is.
+ * @param {CanvasRenderingContext2D} g @param {number[]} rect @param {number[][]} hole
+ */
+export function around(g, rect, hole) {
+  g.beginPath();
+  g.rect(rect[0], rect[1], rect[2], rect[3]);
+  hole.forEach(([x, y], i) => (i ? g.lineTo(x, y) : g.moveTo(x, y)));
+  g.closePath();
+  g.fillStyle = "#000";
+  g.fill("evenodd");
+}
+
 const SMALL = 16,
   SOFT = 2;
-/** A picture out of focus, small: the ground behind a whole one. @type {HTMLCanvasElement|null} */
-let ground = null;
+const EDGE = 6; // pixels around it, so that its edges do not run out into nothing
+/** @type {HTMLCanvasElement[]} */ const grounds = [];
+
+/** A picture out of focus, small: the ground behind a whole one.
+ * @param {any} f @param {number} fw @param {number} fh */
+function softened(f, fw, fh) {
+  if (!grounds.length) grounds.push(document.createElement("canvas"), document.createElement("canvas"));
+  const w = Math.max(1, Math.round(fw / SMALL)),
+    h = Math.max(1, Math.round(fh / SMALL));
+  const [plain, soft] = grounds.map((c) => {
+    c.width = w + 2 * EDGE;
+    c.height = h + 2 * EDGE;
+    return c.getContext("2d");
+  });
+  plain.drawImage(f, 0, 0, w + 2 * EDGE, h + 2 * EDGE);
+  plain.drawImage(f, EDGE, EDGE, w, h);
+  soft.filter = `blur(${SOFT}px)`;
+  soft.drawImage(grounds[0], 0, 0);
+  return /** @type {[HTMLCanvasElement, number, number]} */ ([grounds[1], w, h]);
+}
 
 /**
  * One layer over what is there: its part of the picture, cut to its place.
@@ -99,23 +139,16 @@ export function drawPart(g, f, fw, fh, part, place, k) {
   const { width, height } = g.canvas;
   const { clip, matrix, cut } = standing(fw, fh, width, height, part, place, k);
   g.save();
-  if (!part.clear) {
-    const [x, y, w, h] = [place[0] * width, place[1] * height, place[2] * width, place[3] * height];
-    g.fillStyle = "#000"; // bars are part of the picture
-    g.fillRect(x, y, w, h);
-  }
+  if (part.border && !part.clear)
+    around(g, [place[0] * width, place[1] * height, place[2] * width, place[3] * height], corners(clip));
   g.beginPath();
   g.rect(clip[0], clip[1], clip[2], clip[3]);
   g.clip();
+  if (!part.clear && !part.blur) around(g, clip, corners([cut[0], cut[1], cut[2], cut[3]], matrix));
   g.transform(matrix[0], matrix[1], matrix[2], matrix[3], matrix[4], matrix[5]);
   if (part.blur) {
-    ground ??= document.createElement("canvas");
-    ground.width = Math.max(1, Math.round(fw / SMALL));
-    ground.height = Math.max(1, Math.round(fh / SMALL));
-    const s = ground.getContext("2d");
-    s.filter = `blur(${SOFT}px)`;
-    s.drawImage(f, 0, 0, ground.width, ground.height);
-    g.drawImage(ground, 0, 0, fw, fh);
+    const [small, w, h] = softened(f, fw, fh);
+    g.drawImage(small, EDGE, EDGE, w, h, 0, 0, fw, fh);
   } else g.drawImage(f, cut[0], cut[1], cut[2], cut[3], cut[0], cut[1], cut[2], cut[3]);
   g.restore();
 }

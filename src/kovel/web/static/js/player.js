@@ -1,5 +1,5 @@
 // Plays a plan on a canvas. The plan says what is seen and heard; nothing is decided here. The audio clock leads.
-import { EVERYWHERE, WHOLE, drawPart } from "./framing.js";
+import { EVERYWHERE, WHOLE, around, drawPart } from "./framing.js";
 import { Looks } from "./looks.js";
 import { Frames } from "./picture.js";
 import { Recording } from "./media.js";
@@ -323,7 +323,7 @@ export class Player extends EventTarget {
     this.missed = false;
     if (!this.playing) this.looks.half = false;
     this.paint.fillStyle = "#000";
-    if (!layers.length || layers[0].share < 1 || layers[0].place !== EVERYWHERE)
+    if (!layers.length || layers[0].share < 1 || layers[0].place !== EVERYWHERE || layers[0].part.clear)
       this.paint.fillRect(0, 0, c.width, c.height);
     layers.forEach((l, i) => this.layer(images[i], l));
     this.paint.globalAlpha = 1;
@@ -399,11 +399,12 @@ export class Player extends EventTarget {
     const fit = Math.min(c.width / fw, c.height / fh),
       dw = Math.round(fw * fit),
       dh = Math.round(fh * fit);
+    const [x, y] = [(c.width - dw) >> 1, (c.height - dh) >> 1];
     if (dw < c.width || dh < c.height) {
-      g.fillStyle = "#000";
-      g.fillRect(0, 0, c.width, c.height);
-    } // bars are part of the picture
-    g.drawImage(image, (c.width - dw) >> 1, (c.height - dh) >> 1, dw, dh);
+      const hole = [x, y, x + dw, y, x + dw, y + dh, x, y + dh];
+      around(g, [0, 0, c.width, c.height], [hole.slice(0, 2), hole.slice(2, 4), hole.slice(4, 6), hole.slice(6)]);
+    }
+    g.drawImage(image, x, y, dw, dh);
   }
 
   // The picture of a card, made by the server; null until it is there.

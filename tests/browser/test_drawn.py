@@ -1,0 +1,133 @@
+"""Seen = delivered: what the page draws on its canvas against the renderer's frames before they are encoded.
+
+No published source: the bounds are Kovel's own promise (mean within 1.0 of 255, every edge within a pixel).
+"""
+
+import base64
+import os
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+from random import Random
+
+import numpy as np
+import pytest
+from playwright.sync_api import Page
+from scipy.ndimage import maximum_filter, minimum_filter
+
+from kovel.core.plan.layers import Image, Layer, Opacity, Part, Place, Run
+from kovel.core.plan.plan import Plan
+from kovel.core.story.settings import PLACES
+from kovel.core.time.rate import Rate
+from kovel.demo.project import FOOTAGE
+from kovel.media.drawing import Pictures
+from kovel.media.reader import rgb_of
+from kovel.store import projects, recordings
+from kovel.work.folder import Data
+from kovel.work.intake import bring_in
+from tests.browser.seen import until
+from tests.conftest import finish, once
+
+MANY = int(os.environ.get("KOVEL_DRAWN", "30"))  # random stacks; 300 are asked for
+R = Rate(25)
+
+
+@pytest.fixture(scope="session")
+def shots_folder(pytestconfig: pytest.Config) -> Path:
+    def make(d: Path) -> None:
+        data = Data(d / "making")
+        p = projects.create(data.db, "Shots", "25", "1280x720")
+        for name in ("bell", "rope"):
+            bring_in(data, p.id, FOOTAGE / f"{name}.mp4", name=name, kind="b-roll")
+        finish(data)
+        data.db.read().execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        shutil.copytree(d / "making", d / "data", ignore=shutil.ignore_patterns("*-wal", "*-shm", "lock"))
+
+    return once(pytestconfig, "shots", make) / "data"
+
+
+def looks(r: Random) -> tuple:
+    one = {
+        "brightness": round(r.uniform(-1, 0.8), 2),
+        "contrast": r.randint(-40, 40),
+        "saturation": r.randint(-80, 50),
+        "warmth": r.randint(-60, 60),
+        "tint": r.randint(-30, 30),
+        "blacks": r.randint(-10, 15),
+        "whites": r.randint(-15, 10),
+        "night": r.choice([0, 0, 60]),
+    }
+    keys = r.sample(sorted(one), 3)
+    return (tuple((k, one[k]) for k in sorted(keys)),)
+
+
+def part(r: Random) -> Part:
+    crop = (0.1, 0.0, 0.05, 0.2) if r.random() < 0.15 else (0.0, 0.0, 0.0, 0.0)
+    moves = ((-5.0, 100.0, 0.5, 0.4), (30.0, round(r.uniform(101, 180), 1), 0.3, 0.6)) if r.random() < 0.4 else ()
+    return Part(
+        r.choice([100.0, round(r.uniform(100, 250), 1), 80.0]), round(r.random(), 3), round(r.random(), 3),
+        round(r.uniform(-12, 12), 1) if r.random() < 0.25 else 0.0, r.random() < 0.2, crop, r.choice(["whole", "filled"]),
+        r.choice([0.0, 0.0, 0.01]), moves=moves, ease=r.choice(["both", "in", "out", "none"]), clear=any(crop),
+    )  # fmt: skip
+
+
+def layer(r: Random, source: int, first: bool) -> Layer:
+    opacity = Opacity() if first or r.random() < 0.5 else Opacity(r.randint(1, 9), 0, 10)
+    place = Place(*PLACES[r.choice(list(PLACES))]) if r.random() < 0.3 else Place()
+    framed = part(r) if r.random() < 0.7 or place != Place() else Part()
+    return Layer(Image(source, r.randint(0, 60)), opacity, framed, place, looks(r) if r.random() < 0.5 else ())
+
+
+def far(seen: np.ndarray, want: np.ndarray) -> float:
+    """The share of pixels outside of what the other picture has within a pixel around, give or take what coding costs."""
+    low, high = (f(want, size=(3, 3, 1)) for f in (minimum_filter, maximum_filter))
+    return float(((seen < low - 14) | (seen > high + 14)).any(-1).mean())
+
+
+def test_page_and_renderer_draw_the_same(page: Page, serve: Callable, shots_folder: Path, tmp_path: Path) -> None:
+    shutil.copytree(shots_folder, tmp_path / "data")
+    data = Data(tmp_path / "data")
+    rows = recordings.of_project(data.db, 1)
+    server = serve(data.root, tmp_path)
+    page.goto(f"{server.url}/p/1/story")
+    until(page, "window.kovel?.story")
+    r = Random(5)
+    stacks = [tuple(layer(r, r.choice([1, 2]), i == 0) for i in range(r.choice([1, 1, 2, 3]))) for _ in range(MANY)]
+    # a ground out of focus under a whole picture in an upright half, as the plan makes it
+    behind = Part(fit="filled", blur=True)
+    stacks[0] = tuple(
+        Layer(Image(1, 20), part=p, place=Place(0.0, 0.0, 0.5, 1.0)) for p in (behind, Part(fit="whole", clear=True))
+    )
+    plan = Plan(R, 10 * len(stacks), tuple(Run(10 * t, 10 * t + 10, x) for t, x in enumerate(stacks)), ())
+    sources = {x.id: x.source for x in rows}
+    size = (960, 540)
+    files = {  # the page's own pictures: what differs then is the drawing
+        x.id: {"path": str(data.derived(x.id) / "proxy.mp4"), "rate": [25, 1], "still": False, "name": x.name} for x in rows
+    }
+    drawn = Pictures(files, *size, tables=data.tables)
+    more = {"project": 1, "frames": {str(x.id): x.frames for x in rows}, "pieces": [], "seams": [], "covers": []}
+    page.evaluate(
+        "plan => { kovel.player.drawn = (f) => { window.drew = f; }; kovel.player.load(plan); }",
+        {**plan.to_json(sources), **more},
+    )
+    means = []
+    for t, stack in enumerate(stacks):
+        k = r.randint(0, 9)
+        page.evaluate("t => { window.drew = null; kovel.player.seek(t); }", 10 * t + k)
+        until(page, f"window.drew === {10 * t + k}")
+        raw = page.evaluate(
+            """() => { const c = kovel.player.canvas, d = c.getContext("2d").getImageData(0, 0, c.width, c.height).data;
+            let s = ""; for (let i = 0; i < d.length; i += 8192) s += String.fromCharCode(...d.subarray(i, i + 8192));
+            return [c.width, c.height, btoa(s)]; }"""
+        )
+        assert tuple(raw[:2]) == size
+        seen = np.frombuffer(base64.b64decode(raw[2]), np.uint8).reshape(540, 960, 4)[..., :3].astype(int)
+        steps = [(x, x.image.steps(sources[x.image.source].rate.fps / R.fps)) for x in stack if x.image.source]
+        frame = drawn.frame(steps, k)
+        want = rgb_of(frame.reformat(format="yuv444p")).astype(int)
+        means.append(np.abs(seen - want).mean())
+        # the browser's own way from YUV to 8-bit RGB costs up to 1.8 where a look lifts it
+        assert means[-1] < 2.0, (t, k, means[-1], stack)
+        assert far(seen, want) < 0.003, (t, k, far(seen, want), stack)
+    assert np.mean(means) < 1.0, means
+    print(f"{MANY} stacks: {np.mean(means):.2f} of 255 in the mean, {max(means):.2f} at most")
