@@ -72,6 +72,12 @@ def headed() -> Story:
     return do(do(s, "insert_space", at=240, length=20), "split", at=250)
 
 
+def titled() -> Story:
+    """Two titles: one with a size of its own, one as it comes."""
+    s = do(three(), "lay_title", at=110, text="Maren", length=60)
+    return do(do(s, "set_value", to=4, setting="weight", value=300), "lay_title", at=10, text="River", length=50, by_clock=True)
+
+
 BEFORE = {
     "three": three,
     "laid": laid,
@@ -83,6 +89,7 @@ BEFORE = {
     "retimed": retimed,
     "locked": locked,
     "headed": headed,
+    "titled": titled,
 }
 
 
@@ -108,7 +115,8 @@ def _join(s: Story, j: Join) -> str:
 def drawn(s: Story) -> str:
     """The story in one line: pieces; what is laid, with where it begins; what is set."""
     rows = ["| " + " | ".join(_piece(p) for p in s.pieces) + " |"]
-    name = lambda x: f"{SOURCES[x.source].name} {x.start}-{x.start + x.length}"  # noqa: E731
+    called = lambda x: SOURCES[x.source].name if x.source else "title"  # noqa: E731
+    name = lambda x: f"{called(x)} {x.start}-{x.start + x.length}"  # noqa: E731
     for c in sorted(s.covers, key=lambda c: c.id):
         span = f" at {c.span}/{c.length}" if c.span else ""
         rows.append(f"cover {c.lane}: {name(c)} @{s.at(c)}" + "".join(f", {x}" for x in _values(c)) + span)

@@ -18,7 +18,7 @@ from kovel.core.plan.plan import make_plan
 from kovel.core.plan.sounds import Heard, ramped, with_its_sound
 from kovel.core.story.catalogue import COMMANDS, parameters, run
 from kovel.core.story.consequences import longest
-from kovel.core.story.model import Cover, Refused, Report, Sound, Story
+from kovel.core.story.model import TITLE, Cover, Refused, Report, Sound, Story
 from kovel.core.story.paste import copied
 from kovel.core.story.patch import Patch, story_from_json, story_to_json
 from kovel.core.story.settings import SETTINGS
@@ -33,7 +33,7 @@ VALUES: dict[str, Callable[[Random], object]] = {  # what a parameter of any com
     "source": lambda r: r.choice([1, 1, 2, 2, 3, 4, 5, 6, 7]), "length": lambda r: r.choice([0, *range(1, 90, 4)]), "edge": lambda r: r.choice(["in", "out"]),
     "delta": lambda r: r.choice([-60, -9, -2, -1, 0, 1, 2, 9, 60]), "take": lambda r: r.choice(["both", "both", "picture", "sound"]),
     "blend": lambda r: r.choice(["cut", "dissolve", "dissolve", "dip"]), "frames": lambda r: r.randint(-25, 25), "fit": lambda r: r.random() < 0.3,
-    "how": lambda r: r.choice(["insert", "overwrite", "add", "cover", "sound"]), "natural": lambda r: r.random() < 0.3, "on": lambda r: r.random() < 0.7,
+    "how": lambda r: r.choice(["insert", "overwrite", "add", "cover", "sound", "title", "lower third", "credits"]), "natural": lambda r: r.random() < 0.3, "on": lambda r: r.random() < 0.7,
     "lane": lambda r: r.choice([None, None, 1, 2, 3]), "every": lambda r: r.choice([0, 5, 20]), "times": lambda r: r.randint(0, 3),
     "span": lambda r: r.randint(0, 200), "kind": lambda r: r.choice(["natural", "effect", "music", "voice", "noise"]), "clock_bound": lambda r: r.random() < 0.4,
     "level": lambda r: r.randint(-70, 20) / 2, "setting": lambda r: r.choice([*SETTINGS, "shine"]), "settings": lambda r: r.choices([*SETTINGS], k=2),
@@ -43,6 +43,7 @@ VALUES: dict[str, Callable[[Random], object]] = {  # what a parameter of any com
     "first": lambda r: r.choice([None, 100, 130, 1000]), "last": lambda r: r.choice([100, 112.5, 12]), "ease": lambda r: r.choice(["both", "in", "slowly"]),
     "zoom": lambda r: r.choice([None, 120, 130.5, 500]), "across": lambda r: r.choice([None, 0, 60, 101]), "down": lambda r: r.choice([None, 40, 90]),
     "move": lambda r: r.random() < 0.5, "values": lambda r: r.choice(["150 140 125", [120, 110], "x", []]),
+    "by_clock": lambda r: r.random() < 0.3, "title": lambda r: r.randint(1, 30),
     "did": lambda r: r.choice(["", "Evened"]), "marks": lambda r: sorted(r.randint(0, 900) for _ in range(r.randint(0, 20))), "bars": lambda r: r.choice([1, 1, 2, 0]), "by": lambda r: r.choice([-90, -6, -0.5, 0, 3]), "was": lambda r: r.choice([None, None, 20, 60]),
     "rows": lambda r: [[r.choice([1, 2, 3, "story", 99]), r.choice(["level", "mute", "target", "dips"]), r.choice([None, True, -6, [[0, -3.0]]])] for _ in range(3)],
     "heading": lambda r: r.choice(["", "River", "Night"]), "colour": lambda r: r.choice(["#000000", "#8a2f2f", "red"]), "text": lambda r: r.choice(["", "The Last Haul"]),
@@ -106,7 +107,7 @@ class Editing(RuleBasedStateMachine):
                 continue
             word = now[after.at(d)]
             retimed = isinstance(c, Cover) and c.span > 0
-            still = SOURCES[c.source].frames is None
+            still = not c.source or SOURCES[c.source].frames is None
 
             def moved_on(k: int, c=c, d=d, retimed=retimed, still=still) -> bool:  # by as much as went before it
                 on = 0 if still else k * c.span / c.length if retimed else k
@@ -278,7 +279,7 @@ class Editing(RuleBasedStateMachine):
         ids = [x.id for x in (*s.pieces, *laid, *s.sections)]
         assert len(ids) == len(set(ids)) and all(0 < i < s.next_id for i in ids), self.log
         for x in (*s.pieces, *laid):
-            total = SOURCES[x.source].length(R) if x.source is not None else None
+            total = SOURCES[x.source].length(R) if x.source else None
             assert x.source is None or (x.start >= 0 and (total is None or x.end <= total)), self.log
         for spans in ([(c.lane, a, b) for a, b, c in s.spans], [(x.lane, s.at(x), s.at(x) + x.length) for x in s.sounds]):
             spans.sort()
@@ -314,12 +315,15 @@ class Editing(RuleBasedStateMachine):
         for t in range(0, s.length, 7):
             i = s.index_at(t)
             p, begin = s.pieces[i], s.starts[i]
-            over = [(c.lane, a, c) for a, b, c in spans if a <= t < b]
+            over = [(c.lane, a, c) for a, b, c in spans if a <= t < b and c.source != TITLE]
+            titles = [c.title for a, b, c in spans if a <= t < b and c.source == TITLE]
             fade = any(s.join(k).length and lo <= t < hi for k, lo, hi in ((0, 0, s.join(0).length), (len(s.pieces), s.length - s.join(len(s.pieces)).length, s.length)))  # fmt: skip
             run_ = plan.picture_at(t)
+            pictures = [x for x in run_.layers if not x.image.title]
+            assert {dict(x.image.title.rows)["text"] for x in run_.layers if x.image.title} <= set(titles), self.log
             if over:
                 _, a, c = max(over, key=lambda r: r[0])
-                top = run_.layers[-1].image  # a see-through one has others under it
+                top = pictures[-1].image  # a see-through one has others under it
                 got = (
                     top.source,
                     own_frame(top, t - run_.at, R, SOURCES[top.source].rate) if SOURCES[top.source].frames else 0,
@@ -333,8 +337,8 @@ class Editing(RuleBasedStateMachine):
                 shown = [(p, begin)]
             if fade and not k:
                 continue
-            images = [x.image for x in run_.layers]
-            assert {x.part.zoom for x in run_.layers} <= {s.value(q, "zoom", SOURCES) for q, _ in shown} | {100}, self.log
+            images = [x.image for x in pictures]
+            assert {x.part.zoom for x in pictures} <= {s.value(q, "zoom", SOURCES) for q, _ in shown} | {100}, self.log
             assert len(images) == len(shown), self.log
             for image, (q, a) in zip(images, shown, strict=True):
                 seen = q.source is not None and SOURCES[q.source].picture and q.take != "sound"

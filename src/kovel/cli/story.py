@@ -73,10 +73,10 @@ def story_show(folder: Path | None, project_name: str | None, as_json: bool) -> 
         for at, q in zip(s.starts, s.pieces, strict=False)
     ]
     text += [
-        f"{running(c['at'], s.rate):>7}  cover {c['id']:<4} {rows[c['recording']].name}  {c['length']} frames, lane {c['lane']}"
+        f"{running(c['at'], s.rate):>7}  cover {c['id']:<4} {rows[c['recording']].name if c['recording'] else 'title'}  {c['length']} frames, lane {c['lane']}"
         for c in covers
     ]
-    text += [f"  loose  cover {c['id']:<4} {rows[c['recording']].name}" for c in loose]
+    text += [f"  loose  cover {c['id']:<4} {rows[c['recording']].name if c['recording'] else 'title'}" for c in loose]
     answer(
         as_json,
         {

@@ -14,7 +14,7 @@ from kovel.core.plan.layers import Image, own_frame
 from kovel.core.plan.plan import make_plan
 from kovel.core.plan.sounds import audible, with_its_sound
 from kovel.core.story.consequences import frames_of, kind_of
-from kovel.core.story.model import Item, Piece, Sources, Story
+from kovel.core.story.model import TITLE, Item, Piece, Sources, Story
 from kovel.core.story.model import kind_of as kind_of_item
 from kovel.core.story.settings import SETTINGS
 from kovel.core.time.timecode import TimeError, format_timecode, parse_entry
@@ -236,6 +236,8 @@ def not_in_an_edl(story: Story, project: Project, recordings: dict[int, Recordin
     out += [
         f"{at(story.at(x))} {x.kind} “{name(x.source)}”, {frames_of(x.length)}" for x in story.sounds if audible(story, x.kind)
     ]
-    out += [f"{at(a)} {name(c.source)}: {x}" for a, _, c in story.spans for x in set_on(story, c, sources)]
+    out += [f"{at(a)} title “{c.title}”".replace("\n", " / ") for a, _, c in story.spans if c.source == TITLE]
+    pictures = [(a, c) for a, _, c in story.spans if c.source != TITLE]
+    out += [f"{at(a)} {name(c.source)}: {x}" for a, c in pictures for x in set_on(story, c, sources)]
     out += [f"{at(a)} natural sound of “{name(c.source)}”" for a, _, c in story.spans if story.value(c, "natural", sources)]
     return sorted(out)

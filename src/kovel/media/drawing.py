@@ -15,14 +15,16 @@ from typing import Any
 import av
 import cv2
 import numpy as np
+from PIL import Image
 
 from kovel.core.picture import look as looks
 from kovel.core.picture.colour import cube_text
 from kovel.core.plan.geometry import Standing, fills, quad, standing
-from kovel.core.plan.layers import EVERYWHERE, WHOLE, Layer, Look
+from kovel.core.plan.layers import EVERYWHERE, OPAQUE, WHOLE, Layer, Look
 from kovel.core.time.rate import Rate
 from kovel.media.card import drawn_card
 from kovel.media.reader import STILL, Fit, FrameReader, linked, still_frame
+from kovel.media.titles import drawn_title, title_file
 
 Stacked = tuple[Layer, tuple[int, int, int]]  # a layer and its steps, as the plan's JSON has them
 Planes = tuple[np.ndarray, np.ndarray, np.ndarray]
@@ -35,9 +37,10 @@ class Pictures:
     """The plan's layers, drawn. A lone plain layer is handed on as it is."""
 
     def __init__(
-        self, files: dict[int, dict[str, Any]], width: int, height: int, drawn: Path | None = None, tables: Path | None = None
-    ) -> None:
-        self.files, self.size, self.drawn, self.tables = files, (width, height), drawn, tables
+        self, files: dict[int, dict[str, Any]], width: int, height: int, drawn: Path | None = None, tables: Path | None = None,
+        fonts: Path | None = None,
+    ) -> None:  # fmt: skip
+        self.files, self.size, self.drawn, self.tables, self.fonts = files, (width, height), drawn, tables, fonts
         self.fits: dict[Any, Fit] = {}
         self.readers: dict[tuple[int, int], FrameReader] = {}
         self.stills: dict[Any, Any] = {}
@@ -53,12 +56,31 @@ class Pictures:
             share = layer.opacity.at(k)
             if share == 0:
                 continue
-            if layer.part == WHOLE and layer.place == EVERYWHERE:
+            if layer.image.title:
+                base = self._titled(base or self.black, layer, k, share)
+            elif layer.part == WHOLE and layer.place == EVERYWHERE:
                 image = self._looks(self._image(layer, steps, k, i, None), layer.look, i)
                 base = image if share == 1 else over(base or self.black, image, share)
             else:
                 base = self._warped(base or self.black, layer, steps, k, i, share)
         return base or self.black
+
+    def _titled(self, base: Any, layer: Layer, k: int, share: float) -> Any:
+        """A title over what is there, moved by whole pixels, as many letters of it as are written."""
+        assert layer.image.title
+        text = dict(layer.image.title.rows)["text"]
+        n = letters_at(text, layer.letters.at(k)) if layer.letters != OPAQUE else None
+        key = (layer.image.title, n)
+        if key not in self.stills:
+            spec = dict(layer.image.title.rows)
+            im = (
+                Image.open(title_file(self.drawn, spec, *self.size, n, self.fonts))
+                if self.drawn
+                else drawn_title(spec, *self.size, n, self.fonts)
+            )
+            self.stills[key] = np.asarray(im.convert("RGBA"))
+        x, y = layer.part.drifted(k)
+        return written(base, self.stills[key], round(x * self.size[0]), round(y * self.size[1]), share)
 
     def _warped(self, base: Any, layer: Layer, steps: tuple[int, int, int], k: int, stratum: int, share: float) -> Any:
         frame = self._looks(self._image(layer, steps, k, stratum, layer), layer.look, stratum)
@@ -222,6 +244,45 @@ def warped(planes: Planes, s: Standing, picture: tuple[int, int], layer: Layer) 
             rows.append(((plane * m + black * (255 - m) + 127) // 255).astype(np.uint8))
         return (rows[0], rows[1], rows[2]), None
     return (y0, u0, v0), mask
+
+
+def letters_at(text: str, share: float) -> int:
+    """How many letters of a title are written at a share of its time."""
+    return int(len(text.replace("\n", "")) * share + 1e-9)
+
+
+def _by_four(z: np.ndarray) -> np.ndarray:
+    """The sum of each two by two pixels."""
+    h, w = z.shape
+    total: np.ndarray = z.reshape(h // 2, 2, w // 2, 2).sum((1, 3))
+    return total
+
+
+def written(base: Any, rgba: np.ndarray, x: int, y: int, share: float) -> Any:
+    """A new frame: a picture with a clear ground over `base`, its corner at (x, y)."""
+    w, h = base.width, base.height
+    over_ = np.zeros((h, w, 4), np.float32)
+    top, left = max(0, y), max(0, x)
+    rows, columns = min(h, y + rgba.shape[0]) - top, min(w, x + rgba.shape[1]) - left
+    if rows > 0 and columns > 0:
+        over_[top : top + rows, left : left + columns] = rgba[top - y : top - y + rows, left - x : left - x + columns]
+    alpha = over_[..., 3] * (share / 255)
+    if not alpha.any():
+        return base
+    r, g, b = over_[..., 0] / 255, over_[..., 1] / 255, over_[..., 2] / 255
+    luma = 0.2126 * r + 0.7152 * g + 0.0722 * b
+    colour = (16 + 219 * luma, 128 + 224 * (b - luma) / 1.8556, 128 + 224 * (r - luma) / 1.5748)
+    out = av.VideoFrame(w, h, "yuv420p")
+    for n, (p, u, v) in enumerate(zip(out.planes, planes_of(base), colour, strict=True)):
+        a = alpha
+        if n:  # chroma of two by two pixels, each as much as it is there
+            weight = _by_four(alpha)
+            v = _by_four(v * alpha) / np.maximum(weight, 1e-6)
+            a = weight / 4
+        line = np.zeros((p.height, p.line_size), np.uint8)
+        line[:, : p.width] = u + (v - u) * a + 0.5
+        p.update(line)  # type: ignore[arg-type]  # anything with a buffer will do
+    return out
 
 
 def even(x: float) -> int:

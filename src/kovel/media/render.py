@@ -90,9 +90,11 @@ def render(
     progress: Callable[[float], None],
     drawn: str = "",
     tables: str = "",
+    fonts: str = "",
 ) -> dict[str, Any]:
     """Write the file `out`. `plan` is `Plan.to_json`; `files` maps source to path, rate, still, pcm (or None), channels;
-    `drawn` is the folder of what is drawn (cards), shared with the player, `tables` that of tables of colours.
+    `drawn` is the folder of what is drawn (cards), shared with the player, `tables` that of tables of colours, `fonts`
+    that of the editor's own fonts.
 
     Raises `Unusable` if a recording is gone. Nothing is left under the final name unless it is whole.
     """
@@ -110,7 +112,9 @@ def render(
     final = Path(out)
     part = final.with_name(f"{final.name}.{os.getpid()}.part")  # each try writes a file of its own
     final.parent.mkdir(parents=True, exist_ok=True)
-    pictures = Pictures(src, width, height, Path(drawn) if drawn else None, Path(tables) if tables else None)
+    pictures = Pictures(
+        src, width, height, Path(drawn) if drawn else None, Path(tables) if tables else None, Path(fonts) if fonts else None
+    )
     runs = [(at, end, [Layer.from_json(x) for x in layers]) for at, end, layers in plan["pictures"]]
     sound = sound_of(plan, src)
     try:

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from kovel.core.story.model import Cover, Item, Piece, Sources, Story
+from kovel.core.story.model import TITLE, Cover, Item, Piece, Sources, Story
 from kovel.core.story.settings import FRAMING, LOOK, SETTINGS
 from kovel.web.faces import Face
 
@@ -76,6 +76,8 @@ def film(story: Story, sources: Sources, px: float, face: Callable[[int, int], F
         left -= count
         faces = tuple((k * WIDE, face(x.source, x.start + round(k * WIDE / px))) for k in range(count) if x.source is not None)
         name = s.name if s else (x.card.text or "card") if isinstance(x, Piece) and x.card else "space"
+        if isinstance(x, Cover) and x.source == TITLE:
+            name = x.title.replace("\n", " / ")
         kind = "piece" if isinstance(x, Piece) else "cover"
         return Shot(x.id, kind, a, max(2, b - a - 1), at, end - at, name, faces, marks_of(x), tells_of(x))
 

@@ -81,7 +81,11 @@ def _facts(data: Data, kept: Kept) -> list[tuple[str, str]]:
     """The story in numbers."""
     s = kept.story
     exposed = sum(x.kind == "jump" for x in seams(s, recordings.sources(data.db, kept.project)))
-    used = {p.source for p in s.pieces if p.source is not None} | {c.source for c in s.covers} | {x.source for x in s.sounds}
+    used = (
+        {p.source for p in s.pieces if p.source is not None}
+        | {c.source for c in s.covers if c.source}
+        | {x.source for x in s.sounds}
+    )
     aim = f", aimed at {stamp(s.target, s.rate)}" if s.target else ""
     return [
         ("Length", stamp(s.length, s.rate) + aim),

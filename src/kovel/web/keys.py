@@ -72,6 +72,7 @@ PICTURE = (
     KeyRow(("C",), "as filmed, without looks; again: as it is"),
     KeyRow(("H",), "half and half: before on the left, after on the right"),
     KeyRow(("W",), "then click something grey in the picture: white is set by it"),
+    KeyRow(("N",), "new title at the playhead: over the picture, a lower third, credits"),
     KeyRow(("E",), "edges: safe areas over the picture"),
     KeyRow(("Ctrl", "C"), "copy framing and look; Ctrl V gives them to what is chosen"),
     KeyRow(("Q",), "every edit there is, by name"),

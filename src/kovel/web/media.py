@@ -4,10 +4,10 @@ import asyncio
 import contextlib
 import re
 import time
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
-from fastapi import APIRouter, Request
+from fastapi import APIRouter, Query, Request
 from fastapi.responses import FileResponse, JSONResponse, Response
 from starlette.concurrency import run_in_threadpool
 
@@ -15,10 +15,12 @@ from kovel.media.card import card_file
 from kovel.media.pieces import PIECE, place
 from kovel.media.proxy import GOP
 from kovel.media.soundtrack import PEAKS, peaks_file
+from kovel.media.titles import title_file
 from kovel.store import projects, recordings
 from kovel.store.projects import Invalid, Missing
 from kovel.web.pages import web
 from kovel.work.folder import look_at, media_facts
+from kovel.work.looking import checked_title
 from kovel.work.made import made_file, want_cleaned
 from kovel.work.whole import piece_of_whole
 
@@ -111,6 +113,22 @@ def derived(request: Request, recording: int, name: str) -> FileResponse:
         raise Missing("That is not made yet.")
     growing = name == "sound.pcm" and not (path.parent / "media.json").exists()
     return FileResponse(path, media_type=kind, headers=CHANGES if growing else STANDS)
+
+
+@router.get("/p/{project}/title.png")
+def title(
+    request: Request,
+    project: int,
+    of: Annotated[str, Query(max_length=12_000)],
+    width: Annotated[int, Query(ge=16, le=4096)],
+    height: Annotated[int, Query(ge=16, le=4096)],
+    letters: Annotated[int | None, Query(ge=0)] = None,
+) -> FileResponse:
+    """The picture of a title, with a clear ground; `letters`: only so many of them are written."""
+    data = web(request).data
+    spec = checked_title(of)
+    made = title_file(data.drawn, spec, width, height, letters, data.fonts)
+    return FileResponse(made, media_type="image/png", headers=STANDS)
 
 
 @router.get("/p/{project}/card.png")

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
 from kovel.core.plan.sounds import PICKED
-from kovel.core.story.model import Cover, Item, Piece, Sound, Sources, Story, kind_of
-from kovel.core.story.settings import FRAMING, LOOK, SETTINGS, Line, Value
+from kovel.core.story.model import TITLE, Cover, Item, Piece, Sound, Sources, Story, kind_of
+from kovel.core.story.settings import FRAMING, LOOK, SETTINGS, TITLE_STYLE, Line, Value
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,6 +32,7 @@ class Field:
     ] = ()  # what can be heard before it is chosen: its name, and how left and right come of it
 
 
+TITLES = TITLE_STYLE
 SEEN = (*FRAMING, *(n for n, s in SETTINGS.items() if s.family == "layering"))
 LOOKS = LOOK
 HEARD = tuple(n for n, s in SETTINGS.items() if s.family == "level" and s.line != "only" and n != "natural")
@@ -39,14 +40,15 @@ HEARD = tuple(n for n, s in SETTINGS.items() if s.family == "level" and s.line !
 
 def fields(
     names: tuple[str, ...], own: Mapping[str, Any] | Any, read: Callable[[str], Value], comes: Callable[[str], str],
-    named: Sequence[str] = (),
+    named: Mapping[str, tuple[str, ...]] = {},
 ) -> list[Field]:  # fmt: skip
-    """The panel's fields for these settings. `own` says what is set here, `read` what holds; `named` are the tables there are."""
+    """The panel's fields for these settings. `own` says what is set here, `read` what holds; `named`: tables and fonts there are."""
     out = []
     for n in names:
         s = SETTINGS[n]
         v = read(n)
         how = "switch" if isinstance(s.default, bool) else "choice" if s.choices or s.named else "number"
+        how = s.named if s.named in ("text", "colour") else how
         text = _ends(n, v) if isinstance(v, tuple) else f"{v:g}" if isinstance(v, (int, float)) and how == "number" else str(v)
         heard = tuple((c[0].upper(), str(list(PICKED[c]))) for c in ("left", "right", "both as one")) if n == "channels" else ()
         out.append(
@@ -60,7 +62,7 @@ def fields(
                 s.low,
                 s.high,
                 s.step,
-                ("", *named) if s.named else s.choices,
+                named.get(s.named, ()) if s.named else s.choices,
                 n in own,
                 comes(n),
                 heard,
@@ -95,7 +97,7 @@ def scopes_of(story: Story, sources: Sources, items: list[Item], needs: str = "s
 
 def panel_of(
     story: Story, sources: Sources, items: list[Item], scope: str = "items", of: tuple[str, ...] = HEARD,
-    named: Sequence[str] = (),
+    named: Mapping[str, tuple[str, ...]] = {},
 ) -> list[Field]:  # fmt: skip
     """The fields at a scope, of these settings; for what is chosen the first of them speaks for all."""
     x = items[0]
@@ -120,9 +122,11 @@ def panel_of(
 def about(story: Story, sources: Sources, items: list[Item]) -> list[str]:
     x = items[0]
     name = sources[x.source].name if x.source is not None and x.source in sources else "Space"
+    if isinstance(x, Cover) and x.source == TITLE:
+        name = x.title.replace("\n", " / ")
     if len(items) > 1:
         return [f"{len(items)} things", name + " and others"]
-    what = "piece" if isinstance(x, Piece) else "cover" if isinstance(x, Cover) else x.kind
+    what = "piece" if isinstance(x, Piece) else kind_of(x) if isinstance(x, Cover) else x.kind
     tied = ""
     if isinstance(x, (Cover, Sound)):
         shot = next((c for c in story.covers if c.id == x.tether.piece), None)

@@ -12,8 +12,8 @@ from kovel.core.picture.colour import cube_text
 from kovel.core.plan.layers import Look
 from kovel.core.plan.pictures import Seen
 from kovel.core.plan.plan import make_plan
-from kovel.core.story.model import Cover, Item, Piece, Refused
-from kovel.core.story.settings import LOOK
+from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused
+from kovel.core.story.settings import LOOK, SETTINGS
 from kovel.store import looks as saved_looks
 from kovel.store import projects, recordings, stories
 from kovel.store.projects import Invalid, Missing
@@ -23,7 +23,7 @@ from kovel.web.faces import face_of
 from kovel.web.film import film
 from kovel.web.keys import picture_keys
 from kovel.web.pages import download, page, the_recording, web
-from kovel.web.panel import LOOKS, SEEN, about, panel_of, scopes_of
+from kovel.web.panel import LOOKS, SEEN, TITLES, about, panel_of, scopes_of
 from kovel.web.story_tools import told
 from kovel.work import looking
 from kovel.work.smalls import colours
@@ -81,11 +81,12 @@ def panel(request: Request, project: int, items: str = "", scope: str = "items")
     rows: list[Item] = [*chosen]
     scopes = scopes_of(kept.story, sources, rows, "picture")
     scope = scope if scope in {s.key for s in scopes} else "items"
-    named = looking.table_names(data)
+    named = {"table": ("", *looking.table_names(data)), "font": ("Serif", "Sans", *looking.font_names(data))}
+    title = isinstance(chosen[0], Cover) and chosen[0].source == TITLE
     return page(
         request, "parts/picture_panel.html", chosen=",".join(str(x.id) for x in chosen), scopes=scopes, scope=scope,
         about=about(kept.story, sources, rows), recording=chosen[0].source,
-        framing=panel_of(kept.story, sources, rows, scope, SEEN),
+        framing=panel_of(kept.story, sources, rows, scope, (*TITLES, *SEEN) if title else SEEN, named), title=title,
         look=panel_of(kept.story, sources, rows, scope, LOOKS, named),
         saved=list(saved_looks.saved(data.db)),
     )  # fmt: skip
@@ -178,7 +179,13 @@ def alike(request: Request, project: int, item: int) -> JSONResponse:
 @router.get("/picture/own")
 def own(request: Request, project: int, item: int) -> JSONResponse:
     """The settings of framing and look that stand on a thing itself."""
-    return JSONResponse([n for n in _kept(request, project).story.item(item).settings if n in (*SEEN, *LOOKS)])
+    return JSONResponse(
+        [
+            n
+            for n in _kept(request, project).story.item(item).settings
+            if (n in (*SEEN, *LOOKS, *TITLES) and SETTINGS[n].wide) or n in ("appear", "leave")
+        ]
+    )
 
 
 class _Asked(BaseModel):
@@ -190,6 +197,13 @@ def table_in(request: Request, project: int, table: Annotated[UploadFile, File()
     """A `.cube` table is loaded: its name from now on."""
     body = table.file.read(looking.LARGEST + 1)
     return JSONResponse({"name": looking.take_in_table(web(request).data, table.filename or "table", body)})
+
+
+@router.post("/picture/fonts")
+def font_in(request: Request, project: int, font: Annotated[UploadFile, File()]) -> JSONResponse:
+    """The editor's own font file: its name from now on."""
+    body = font.file.read(looking.LARGEST_FONT + 1)
+    return JSONResponse({"name": looking.take_in_font(web(request).data, font.filename or "", body)})
 
 
 class MatchAsked(_Asked):

@@ -11,7 +11,7 @@ from fractions import Fraction
 
 from kovel.core.story.lined import Block, LinedPage, lined
 from kovel.core.story.marks import sections
-from kovel.core.story.model import Cover, Join, Piece, Sound, Sources, Story
+from kovel.core.story.model import TITLE, Cover, Join, Piece, Sound, Sources, Story
 from kovel.core.story.seams import Seam
 from kovel.core.story.settings import SETTINGS, added, on_line
 from kovel.core.story.sync import same_moment
@@ -251,7 +251,7 @@ class Drawing:
         own = {
             "length": story.length, "px": self.px, "fps": self.fps, "target": story.target, "from": lo, "to": hi,
             "jumps": sum(s.kind == "jump" for s in self.laid.seams),
-            "used": ",".join(map(str, sorted({c.source for c in story.covers}))),
+            "used": ",".join(map(str, sorted({c.source for c in story.covers if c.source != TITLE}))),
             "said": lanes_said(story), "total": stamp(story.length, self.rate) + target,
             "over": int(0 < story.target < story.length),
         }  # fmt: skip
@@ -370,7 +370,7 @@ class Drawing:
 
     def cover(self, a: int, b: int, c: Cover) -> CoverBlock:
         tall = (b - a) * self.px
-        name, note = self.name(c.source), cover_note(self.story, self.sources, c, a)
+        name, note = c.title.replace("\n", " / ") or self.name(c.source), cover_note(self.story, self.sources, c, a)
         n = max(1, min(6, int(tall // FACE_TALL)))
         faces = []
         if tall >= FINE and c.source in self.rows:
@@ -380,7 +380,7 @@ class Drawing:
                     faces.append((f"top:{tall / n * i:.1f}px", face))
         at = self.places
         box = _box(a * self.px, max(tall, 1 if self.crowded else 5), left=at.covers + (c.lane - 1) * at.lane, width=at.lane - 6)
-        label = f"Cover: {name}, {stamp(c.length, self.rate)}, lane {c.lane}{', ' if note else ''}{note}"
+        label = f"{'Title' if c.source == TITLE else 'Cover'}: {name}, {stamp(c.length, self.rate)}, lane {c.lane}{', ' if note else ''}{note}"
         return CoverBlock(c, a, box, label, name if tall > 16 else None, note, tuple(faces))
 
     def sounds(self) -> list[SoundBlock]:
@@ -411,7 +411,10 @@ class Drawing:
         trays: tuple[Cover | Sound, ...] = (*self.story.loose, *self.story.loose_sounds)
         out = []
         for c in trays:
-            kind, name = ("loose-sound" if isinstance(c, Sound) else "loose"), self.name(c.source)
+            kind, name = (
+                ("loose-sound" if isinstance(c, Sound) else "loose"),
+                (c.title if isinstance(c, Cover) else "") or self.name(c.source),
+            )
             data = {"data-kind": kind, "data-cover": c.id, "data-length": c.length, "data-name": name}
             face = self.faces(c.source, c.start) if c.source in self.rows else None
             out.append(ShelfItem(data, name, "its word left the story", stamp(c.length, self.rate), face))
@@ -462,7 +465,7 @@ def cover_note(story: Story, sources: Sources, c: Cover, at: int) -> str:
         notes.append(f"{round(100 * c.span / c.length)} %")
     if story.value(c, "natural", sources):
         notes.append("its sound unheard at this speed" if c.span else "with its sound")
-    told = [SETTINGS[n] for n in c.settings if n not in ("span", "natural")]
+    told = [SETTINGS[n] for n in c.settings if n not in ("span", "natural") and c.source != TITLE]
     notes += [f"{x.label.lower()} {x.says(c.settings[x.name])}" for x in told]
     if at < story.length:
         i = story.index_at(at)

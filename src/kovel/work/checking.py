@@ -9,18 +9,24 @@ import numpy as np
 from kovel.core.checks.findings import Finding, checks, jump_strength
 from kovel.core.checks.mix_loudness import sound_findings
 from kovel.core.checks.offers import Offer, Shot, offers
-from kovel.core.plan.plan import Plan, make_plan
+from kovel.core.checks.picture_checks import picture_checks
+from kovel.core.picture.look import applied
+from kovel.core.plan.pictures import Seen
+from kovel.core.plan.plan import Plan, make_plan, size_of
 from kovel.core.sound.levels import Levels
 from kovel.core.sound.pauses import VOICE
-from kovel.core.story.model import Refused, Sources, Story
+from kovel.core.story.model import Cover, Piece, Refused, Sources, Story
 from kovel.core.story.seams import Seam, seams
 from kovel.core.story.usage import times_used, uses
 from kovel.core.time.rate import Rate, frame_shown
 from kovel.core.words.transcript import Word, words_in
 from kovel.media.render import Sound
-from kovel.store import recordings, subclips
+from kovel.media.titles import drawn_title
+from kovel.store import projects, recordings, subclips
+from kovel.work import looking
 from kovel.work.folder import Data, media_facts
 from kovel.work.made import made_file
+from kovel.work.smalls import colours
 from kovel.work.speaking import levels
 
 AROUND = 12  # frames on either side of a seam by which a shot's own movement is judged
@@ -136,6 +142,7 @@ def findings(data: Data, project: int, story: Story) -> list[Finding]:
         level=_level(data, story.rate),
     )
     found += _sounds(data, sources, story)
+    found += _seen(data, project, story, sources)
     found.sort(key=lambda f: (-f.weight, f.at if f.at is not None else -1))
     used = {u.source for u in uses(story)} | {x.source for x in story.sounds}
     gone = [
@@ -144,6 +151,32 @@ def findings(data: Data, project: int, story: Story) -> list[Finding]:
         if r.id in used and not Path(r.path).exists()
     ]
     return [*gone, *found]
+
+
+def _seen(data: Data, project: int, story: Story, sources: Sources) -> list[Finding]:
+    """What is to be said of how it is seen: measured on small frames and on the titles as they are drawn."""
+    p = projects.get(data.db, project)
+    width, height = size_of(story, p.width, p.height)
+    rows = {r.id: r for r in recordings.of_project(data.db, project)}
+    seen = Seen(story, sources)
+
+    def cut(x: Piece | Cover) -> tuple[float, float]:
+        pixels = colours(data, rows[x.source], x.start + x.length // 2, story.rate) if x.source in rows else None
+        if pixels is None or x.source is None:
+            return 0.0, 0.0
+        before = looking.levels(pixels)
+        after = looking.levels(applied(looking.table_of(data, seen.look(x, sources[x.source])), pixels))
+        return max(0.0, after.black - before.black), max(0.0, after.white - before.white)
+
+    def box(c: Cover) -> tuple[float, float, float, float] | None:
+        title = seen.cover(c)[0].image.title
+        assert title
+        h = 270
+        w = round(h * width / height)
+        found = drawn_title(dict(title.rows), w, h, None, data.fonts).getchannel("A").getbbox()
+        return (100 * found[0] / w, 100 * found[1] / h, 100 * found[2] / w, 100 * found[3] / h) if found else None
+
+    return picture_checks(story, sources, width / height, cut, box)
 
 
 def words_around(data: Data, story: Story, a: int, b: int) -> list[tuple[int, int, Word]]:

@@ -46,6 +46,11 @@ class Data:
         return self.root / "tables"
 
     @property
+    def fonts(self) -> Path:
+        """The editor's own fonts, by name."""
+        return self.root / "fonts"
+
+    @property
     def queue(self) -> Path:
         return self.root / "queue.db"
 

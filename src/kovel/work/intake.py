@@ -220,6 +220,7 @@ def start_render(
         "quality": quality,
         "drawn": str(data.drawn),
         "tables": str(data.tables),
+        "fonts": str(data.fonts),
     }
     return jobs.add(data.db, project.id, "render", params)
 

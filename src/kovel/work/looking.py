@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import json
 import os
 import re
 from collections.abc import Sequence
@@ -15,16 +16,18 @@ import numpy.typing as npt
 from kovel.core.picture import look as looks
 from kovel.core.picture.colour import cube_text
 from kovel.core.plan.layers import Look
-from kovel.core.story.settings import LOOK, SETTINGS
+from kovel.core.story.settings import LOOK, SETTINGS, TITLE_STYLE
 from kovel.core.story.sync import same_moment
 from kovel.core.time.rate import Rate
 from kovel.media.drawing import kept_in
+from kovel.media.titles import OWN, check_font
 from kovel.store import projects, recordings
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.work.folder import Data
 from kovel.work.smalls import colours
 
+LARGEST_FONT = 20_000_000  # bytes
 LARGEST = 40_000_000  # bytes of a table in text
 SAMPLES = 40  # small frames that stand for a recording's colours
 Array = npt.NDArray[np.float64]
@@ -41,6 +44,21 @@ def checked(rows: Sequence[Any]) -> Look:
             raise Missing("There is no such look.")
         out.append(tuple(pairs))
     return tuple(out)
+
+
+def checked_title(of: str) -> dict[str, Any]:
+    """How a title is drawn, as it was sent; `Missing` for what is none."""
+    try:
+        given = json.loads(of)
+    except ValueError:
+        given = None
+    names = [n for n in TITLE_STYLE if n not in ("enters", "goes")]
+    if not isinstance(given, dict) or set(given) != set(names):
+        raise Missing("There is no such title.")
+    rows = {n: SETTINGS[n].of_kind(given[n]) for n in names}
+    if any(v is None for v in rows.values()):
+        raise Missing("There is no such title.")
+    return rows
 
 
 def table_of(data: Data, look: Look) -> looks.Table:
@@ -68,6 +86,28 @@ def keep_table(data: Data, name: str, table: looks.Table) -> str:
         os.replace(part, to)
         return free
     raise Invalid("There are too many tables of that name.")
+
+
+def font_names(data: Data) -> list[str]:
+    return sorted(p.stem for p in data.fonts.iterdir() if not p.name.startswith(".")) if data.fonts.is_dir() else []
+
+
+def take_in_font(data: Data, name: str, body: bytes) -> str:
+    """A font file that an editor brings; refused in words where it is none. Its own name is what it is called by."""
+    if len(body) > LARGEST_FONT:
+        raise Invalid("That file is too large for a font.")
+    kind = {b"OTTO": ".otf", b"wOF2": ".woff2"}.get(body[:4], ".ttf")
+    data.fonts.mkdir(parents=True, exist_ok=True)
+    part = data.fonts / f".{os.getpid()}{kind}"
+    try:
+        part.write_bytes(body)
+        family = re.sub(r"[^\w .,()'-]", "_", check_font(part))[:60].strip(" .") or "font"
+        if family in OWN:
+            family = f"{family} 2"
+        os.replace(part, data.fonts / f"{family}{kind}")
+    finally:
+        part.unlink(missing_ok=True)
+    return family
 
 
 def take_in_table(data: Data, name: str, body: bytes) -> str:

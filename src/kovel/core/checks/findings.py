@@ -9,8 +9,8 @@ from itertools import pairwise
 import numpy as np
 import numpy.typing as npt
 
-from kovel.core.story.consequences import frames_of, kind_of, room
-from kovel.core.story.model import Piece, Sources, Story
+from kovel.core.story.consequences import begun, frames_of, kind_of, name_of, room
+from kovel.core.story.model import TITLE, Piece, Sources, Story
 from kovel.core.story.seams import Seam, seams
 from kovel.core.story.settings import on_line
 from kovel.core.story.sync import same_moment
@@ -30,8 +30,8 @@ class Finding:
     weight: int
 
     @property
-    def mend(self) -> tuple[str, str] | None:
-        """What the Sound room can do about it: the action and its name."""
+    def mend(self) -> tuple[str, str, str] | None:
+        """What a room can do about it: the room, its action and the action's name."""
         return MENDS.get(self.kind)
 
 
@@ -52,9 +52,14 @@ def _name(sources: Sources, source: int | None) -> str:
 
 
 MENDS = {
-    "step": ("even", "Even out the voices"),
-    "loudness": ("target", "Bring it there"),
-    "over": ("target", "Tame the peaks"),
+    "step": ("sound", "even", "Even out the voices"),
+    "loudness": ("sound", "target", "Bring it there"),
+    "over": ("sound", "target", "Tame the peaks"),
+    "jump": ("picture", "punch", "Punch in at jumps"),
+    "edges": ("picture", "", "Frame it"),
+    "cut off": ("picture", "", "Change its look"),
+    "unread": ("picture", "", "Change it"),
+    "unsafe": ("picture", "", "Move it"),
 }
 
 
@@ -107,7 +112,7 @@ def checks(
             out.append(Finding("step", s.at, f"The voice steps by {abs(a[0] - b[0]):.0f} dB at {clock(s.at, rate)}", 32))
     out += _covers(story, sources, rate)
     for c in (*story.loose,):
-        out.append(Finding("loose", None, f"{_name(sources, c.source)} is loose: its word left the story", 60))
+        out.append(Finding("loose", None, f"{begun(name_of(sources, c))} is loose: its word left the story", 60))
     for x in story.loose_sounds:
         out.append(Finding("loose", None, f"{_name(sources, x.source)} (sound) is loose: its word left the story", 60))
     for x in story.sounds:
@@ -167,7 +172,8 @@ def _quick(story: Story, sources: Sources, rate: Rate, found: list[Finding]) -> 
 
 def _covers(story: Story, sources: Sources, rate: Rate) -> list[Finding]:
     out: list[Finding] = []
-    spans = sorted((a, min(b, story.length), c) for a, b, c in story.spans if f"cover {c.lane}" not in story.muted)
+    seen = [(a, min(b, story.length), c) for a, b, c in story.spans if f"cover {c.lane}" not in story.muted]
+    spans = sorted((r for r in seen if r[2].source != TITLE), key=lambda r: r[:2])
     reach = 0
     flash = int(rate.fps)  # less than a second between two covers reads as a flash (common practice, no source)
     for k, (a, b, _) in enumerate(spans):

@@ -16,10 +16,19 @@ from typing import Any, Literal
 from kovel.core.story.model import Card, Sources
 from kovel.core.time.rate import Rate
 
+LINE = 1.35  # from line to line of a title, in sizes
+
+
+@dataclass(frozen=True, slots=True)
+class TitleImage:
+    """A title as it is drawn once: its settings, by name."""
+
+    rows: tuple[tuple[str, Any], ...]
+
 
 @dataclass(frozen=True, slots=True)
 class Image:
-    """A recording from story frame `start` on (on its clock), a card, or (neither) black.
+    """A recording from story frame `start` on (on its clock), a card, a title, or (none of them) black.
 
     A retimed shot shows `speed` = (frames of the shot, frames of the story); `skip` story frames of it have gone by.
     """
@@ -29,6 +38,7 @@ class Image:
     card: Card | None = None
     speed: tuple[int, int] = (1, 1)
     skip: int = 0
+    title: TitleImage | None = None
 
     def later(self, frames: int) -> Image:
         """The same image as it goes on `frames` later."""
@@ -91,7 +101,8 @@ class Part:
     `turn` in degrees clockwise about the middle of its place, `flip` mirrors left and right, `crop` cuts shares off the
     image's left, top, right and bottom; `fit` says how an image of another shape fills its place; `border` is a black
     edge inside of the place, in shares of the picture's width; `blur` makes it a ground to stand on, and around one that is
-    `clear` what is under it is seen instead of black.
+    `clear` what is under it is seen instead of black. `drift` moves the whole about the picture, in shares of its width and
+    height: moments of the run like `moves`.
     """
 
     zoom: float = 100.0
@@ -106,6 +117,7 @@ class Part:
     clear: bool = False
     moves: tuple[Move, ...] = ()
     ease: Ease = "both"
+    drift: tuple[tuple[float, float, float], ...] = ()
 
     def at(self, k: float) -> tuple[float, float, float]:
         """(zoom, x, y) at frame k of the run."""
@@ -122,10 +134,19 @@ class Part:
             before = m
         return before[1:]
 
+    def drifted(self, k: float) -> tuple[float, float]:
+        """How far it has moved at frame k, in shares of the picture's width and height."""
+        if not self.drift:
+            return 0.0, 0.0
+        (a, x0, y0), (b, x1, y1) = self.drift[0], self.drift[-1]
+        t = eased(min(1.0, max(0.0, (k - a) / max(1, b - a))), self.ease)
+        return x0 + (x1 - x0) * t, y0 + (y1 - y0) * t
+
     def later(self, frames: int) -> Part:
-        if not self.moves or not frames:
+        if not (self.moves or self.drift) or not frames:
             return self
-        return replace(self, moves=tuple((k - frames, z, x, y) for k, z, x, y in self.moves))
+        moves = tuple((k - frames, z, x, y) for k, z, x, y in self.moves)
+        return replace(self, moves=moves, drift=tuple((k - frames, x, y) for k, x, y in self.drift))
 
     def to_json(self) -> dict[str, Any]:
         """What differs from the whole image."""
@@ -138,6 +159,8 @@ class Part:
             rows["crop"] = tuple(rows["crop"])
         if "moves" in rows:
             rows["moves"] = tuple(tuple(m) for m in rows["moves"])
+        if "drift" in rows:
+            rows["drift"] = tuple(tuple(m) for m in rows["drift"])
         return Part(**rows)
 
 
@@ -164,11 +187,15 @@ class Layer:
     part: Part = WHOLE
     place: Place = EVERYWHERE
     look: Look = ()
+    letters: Opacity = OPAQUE  # the share of a title's letters that are written
 
     def later(self, frames: int) -> Layer:
         if not frames:
             return self
-        return replace(self, image=self.image.later(frames), opacity=self.opacity.later(frames), part=self.part.later(frames))
+        return replace(
+            self, image=self.image.later(frames), opacity=self.opacity.later(frames), part=self.part.later(frames),
+            letters=self.letters.later(frames),
+        )  # fmt: skip
 
     @property
     def plain(self) -> bool:
@@ -181,6 +208,10 @@ class Layer:
         more: dict[str, Any] = {}
         if i.card:
             more["card"] = [i.card.colour, i.card.text]
+        if i.title:
+            more["title"] = dict(i.title.rows)
+        if self.letters != OPAQUE:
+            more["letters"] = [self.letters.first, self.letters.step, self.letters.of]
         if self.opacity != OPAQUE:
             more["opacity"] = [self.opacity.first, self.opacity.step, self.opacity.of]
         if self.part != WHOLE:
@@ -195,10 +226,16 @@ class Layer:
     def from_json(row: list[Any]) -> tuple[Layer, tuple[int, int, int]]:
         """A layer as `to_json` wrote it, and its steps; its image has no start of its own then."""
         more: dict[str, Any] = row[4] if len(row) > 4 else {}
-        image = Image(row[0], card=Card(*more["card"]) if "card" in more else None)
+        title = TitleImage(tuple(more["title"].items())) if "title" in more else None
+        image = Image(row[0], card=Card(*more["card"]) if "card" in more else None, title=title)
         look = tuple(tuple(sorted(d.items())) for d in more.get("look", ()))
         layer = Layer(
-            image, Opacity(*more.get("opacity", ())), Part.from_json(more.get("part", {})), Place(*more.get("place", ())), look
+            image,
+            Opacity(*more.get("opacity", ())),
+            Part.from_json(more.get("part", {})),
+            Place(*more.get("place", ())),
+            look,
+            Opacity(*more.get("letters", ())),
         )
         return layer, (row[1], row[2], row[3])
 

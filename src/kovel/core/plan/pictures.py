@@ -7,9 +7,25 @@ from itertools import pairwise
 from operator import itemgetter
 from typing import Any
 
-from kovel.core.plan.layers import BLACK, EVERYWHERE, OPAQUE, Image, Layer, Look, Move, Opacity, Part, Place, Run
-from kovel.core.story.model import Cover, Piece, Source, Sources, Story
-from kovel.core.story.settings import FITS, FRAMING, LOOK, PLACES, SETTINGS, Line, Value, on_line
+from kovel.core.plan.layers import (
+    BLACK,
+    EVERYWHERE,
+    LINE,
+    OPAQUE,
+    Ease,
+    Image,
+    Layer,
+    Look,
+    Move,
+    Opacity,
+    Part,
+    Place,
+    Run,
+    TitleImage,
+)
+from kovel.core.story.consequences import source_of
+from kovel.core.story.model import TITLE, Cover, Piece, Source, Sources, Story
+from kovel.core.story.settings import FITS, FRAMING, LOOK, PLACES, SETTINGS, TITLE_STYLE, Line, Value, on_line
 
 MOVED = ("zoom", "across", "down")
 PLACE = next(iter(PLACES))
@@ -33,6 +49,8 @@ class Seen:
 
     def cover(self, c: Cover) -> tuple[Layer, ...]:
         """What a cover shows from its first frame on, were it to hide what is under it."""
+        if c.source == TITLE:
+            return (Layer(Image(title=self._title(c)), part=Part(clear=True)),)
         s = self.sources[c.source]
         still = s.frames is None
         speed = (c.span, c.length) if c.span and not still else (1, 1)
@@ -48,6 +66,9 @@ class Seen:
             return (layer,)
         behind = Part(fit="filled", blur=True, flip=part.flip, border=part.border)
         return (replace(layer, part=behind), replace(layer, part=replace(part, fit="whole", clear=True)))
+
+    def _title(self, c: Cover) -> TitleImage:
+        return TitleImage(tuple((n, self.read(c, n)) for n in TITLE_STYLE if n not in ("enters", "goes")))
 
     def look(self, x: Piece | Cover, s: Source) -> Look:
         """The looks of all scopes, from wide to near."""
@@ -173,8 +194,10 @@ def covered(story: Story, sources: Sources, dialogue: list[Run]) -> list[Run]:
         over = sorted(live, key=lambda r: (r[2].lane, r[0]), reverse=True) if len(live) > 1 else live
         for at, end, c, extra in over:
             layers = seen.cover(c)
-            if sources[c.source].frames is not None:
+            if source_of(sources, c.source).frames is not None:
                 layers = later(layers, a - at)
+            if c.source == TITLE:
+                layers = _moving(seen, c, layers, at, end - extra, a, b)
             black, opacity = _opacity(seen, c, at, end - extra, a, b)
             stack[:0] = [*([replace(BLACK, opacity=black)] if black else []), *_with(layers, opacity)]
             if opacity == OPAQUE and layers[0].plain:
@@ -188,7 +211,9 @@ def covered(story: Story, sources: Sources, dialogue: list[Run]) -> list[Run]:
 
 def _in_place(story: Story, sources: Sources) -> list[Live]:
     """Covers in order of their beginnings, as far as they are seen."""
-    rows = [r for r in story.spans if r[2].source in sources and f"cover {r[2].lane}" not in story.muted]
+    rows = [
+        r for r in story.spans if (r[2].source in sources or r[2].source == TITLE) and f"cover {r[2].lane}" not in story.muted
+    ]
     rows.sort(key=itemgetter(0))
     comes = {(a, c.lane): int(c.settings["appear"]) for a, _, c in rows if c.settings and c.settings["appear"]}
     out: list[Live] = []
@@ -201,7 +226,7 @@ def _in_place(story: Story, sources: Sources) -> list[Live]:
 
 def room_behind(c: Cover, sources: Sources, story: Story) -> int:
     """Story frames for which a cover's shot could go on behind its out point."""
-    total = sources[c.source].length(story.rate)
+    total = source_of(sources, c.source).length(story.rate)
     if total is None:
         return 10**9
     return max(0, (total - c.end) * c.length // c.used)
@@ -244,11 +269,38 @@ def _opacity(seen: Seen, c: Cover, at: int, end: int, a: int, b: int) -> tuple[O
         if a >= end - go and go:
             return OPAQUE, _times(base, Opacity.falling(go // 2, a - (end - go)))
         return None, base
-    if come and a < at + come:
+    title = c.source == TITLE  # one that slides or is written stays as clear as it is
+    if come and a < at + come and not (title and seen.read(c, "enters") not in ("fade", "rise")):
         base = _times(base, Opacity.rising(come, a - at))
-    if go and a >= end - go:
+    if go and a >= end - go and not (title and seen.read(c, "goes") not in ("fade", "rise")):
         base = _times(base, Opacity.falling(go, a - (end - go))) if a < end else base
     return None, base
+
+
+RISE = 0.06  # of the picture's height: how far a title rises as it comes
+
+
+def _moving(seen: Seen, c: Cover, layers: tuple[Layer, ...], at: int, end: int, a: int, b: int) -> tuple[Layer, ...]:
+    """A title as it slides, rises, is written or rolls in story frames [a, b), which begin frame 0 of the run."""
+    come, go = int(c.settings["appear"]), int(c.settings["leave"])
+    enters, goes = seen.read(c, "enters"), seen.read(c, "goes")
+    drift: tuple[tuple[float, float, float], ...] = ()
+    letters = OPAQUE
+    if seen.read(c, "rolls"):
+        lines = c.title.count("\n") + 1
+        high = lines * seen.read(c, "size") / 100 * LINE
+        drift = ((at - a, 0.0, 1.0), (end - 1 - a, 0.0, -high))
+    elif come and a < at + come:
+        if enters == "letter by letter":
+            letters = Opacity.rising(come, a - at)
+        elif enters in ("slide", "rise"):
+            off = (-1.0, 0.0) if enters == "slide" else (0.0, RISE)
+            drift = ((at - 1 - a, *off), (at + come - a, 0.0, 0.0))
+    elif go and a >= end - go and goes in ("slide", "rise"):
+        off = (1.0, 0.0) if goes == "slide" else (0.0, -RISE)
+        drift = ((end - go - 1 - a, 0.0, 0.0), (end - a, *off))
+    ease: Ease = "none" if seen.read(c, "rolls") else "both"
+    return tuple(replace(x, letters=letters, part=replace(x.part, drift=drift, ease=ease)) for x in layers)
 
 
 def _times(x: Opacity, y: Opacity) -> Opacity:

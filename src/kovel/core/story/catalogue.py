@@ -21,6 +21,7 @@ from kovel.core.story import (
     paste,
     sounds,
     three_point,
+    titles,
     trims,
     values,
 )
@@ -34,6 +35,7 @@ MODULES = (
     trims,
     joins,
     covers,
+    titles,
     sounds,
     beds,
     values,

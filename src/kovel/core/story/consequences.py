@@ -7,7 +7,22 @@ from dataclasses import replace
 from operator import itemgetter
 from typing import TypeVar
 
-from kovel.core.story.model import Cover, Item, Join, Laid, Piece, Refused, Report, Section, Sound, Source, Sources, Story
+from kovel.core.story.model import (
+    TITLE,
+    TITLE_SOURCE,
+    Cover,
+    Item,
+    Join,
+    Laid,
+    Piece,
+    Refused,
+    Report,
+    Section,
+    Sound,
+    Source,
+    Sources,
+    Story,
+)
 from kovel.core.story.seams import exposed
 from kovel.core.story.tethers import Kept, followed
 from kovel.core.time.rate import Rate
@@ -41,6 +56,8 @@ def beyond(n: int, what: str, how: str) -> str:
 
 
 def source_of(sources: Sources, source: int) -> Source:
+    if source == TITLE:
+        return TITLE_SOURCE
     try:
         return sources[source]
     except KeyError:
@@ -51,6 +68,8 @@ def name_of(sources: Sources, piece: Item) -> str:
     """What a piece, cover or sound is called within a sentence; `begun` begins one with it."""
     if piece.source is None:
         return "the card" if isinstance(piece, Piece) and piece.card else "the space"
+    if isinstance(piece, Cover) and piece.source == TITLE:
+        return f"the title “{piece.title.splitlines()[0][:40] if piece.title else ''}”"
     return sources[piece.source].name if piece.source in sources else "the piece"
 
 
@@ -119,7 +138,11 @@ def settle(
     )  # fmt: skip
     joins, told, shortened = fit_joins(new, sources, split) if new.joins else ((), [], [])
     new = replace(new, joins=joins)
-    name = {c.id: sources[c.source].name for c in _all(covers, loose, sounds, loose_sounds) if c.source in sources}
+    name = {
+        c.id: begun(name_of(sources, c))
+        for c in _all(covers, loose, sounds, loose_sounds)
+        if c.source in sources or c.source == TITLE
+    }
     shots = {c.id for c in (*old.covers, *old.loose)}
     tied = {x.id: "shot" if x.tether.piece in shots else "word" for x in _all(covers, loose, sounds, loose_sounds)}
     notes = [f"{name.get(i, 'A cover')} came loose: its {tied[i]} left the story. It waits in the tray." for i in loosened]

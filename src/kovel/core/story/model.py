@@ -67,6 +67,10 @@ class Source:
         return None if self.frames is None else length_in(self.frames, self.rate, clock)
 
 
+TITLE = 0  # the source of a title: no recording
+TITLE_SOURCE = Source(TITLE, "Title", Rate(25), None, sound=False)
+
+
 @dataclass(frozen=True, slots=True)
 class Card:
     """What a card shows: a colour (`#rrggbb`) and, if any, words on it."""
@@ -117,7 +121,10 @@ class Tether:
 
 @dataclass(frozen=True, slots=True)
 class Cover:
-    """Picture laid over the dialogue; its first frame stands at its tether. In a shared frame the higher lane is seen."""
+    """Picture laid over the dialogue; its first frame stands at its tether. In a shared frame the higher lane is seen.
+
+    One of source TITLE is a title: what it says and how is in its settings, and what is under it is seen around the letters.
+    """
 
     id: int
     source: int
@@ -126,6 +133,11 @@ class Cover:
     tether: Tether
     lane: int = 1
     settings: Values = NONE
+
+    @property
+    def title(self) -> str:
+        """What it says, where it is a title; else nothing."""
+        return str(self.settings["text"]) if self.source == TITLE else ""
 
     @property
     def span(self) -> int:
@@ -171,7 +183,9 @@ T = TypeVar("T", bound=Piece | Cover | Sound)
 
 def kind_of(item: Item) -> Kind:
     """What settings call it."""
-    return "piece" if isinstance(item, Piece) else "cover" if isinstance(item, Cover) else "sound"
+    if isinstance(item, Cover):
+        return "title" if item.source == TITLE else "cover"
+    return "piece" if isinstance(item, Piece) else "sound"
 
 
 def having(item: T, name: str, value: Value, keep: bool = False) -> T:

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from itertools import pairwise
 from typing import Any, NamedTuple
 
-from kovel.core.story.model import Cover, Piece, Sources, Story
+from kovel.core.story.model import TITLE, Cover, Piece, Sources, Story
 
 PUNCH = 1.2  # from this change of size on a jump is taken for another framing (common practice, no source)
 SPARE = 3  # frames by which a cover must overlap a join on each side to hide it (common practice, no source)
@@ -108,7 +108,8 @@ def _hides(c: Cover, read: Callable[[Cover, str], Any]) -> bool:
     zoom = read(c, "zoom")
     least = min(z for _, z in zoom) if isinstance(zoom, tuple) else zoom
     return bool(
-        read(c, "opacity") == 100
+        c.source != TITLE
+        and read(c, "opacity") == 100
         and least >= 100
         and read(c, "place") == "whole picture"
         and not any(read(c, n) for n in ("crop_left", "crop_right", "crop_top", "crop_bottom"))

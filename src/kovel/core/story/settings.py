@@ -13,13 +13,27 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, fields, replace
 from itertools import pairwise
+from re import fullmatch
 from typing import Annotated, Any, Literal, cast, get_args, get_type_hints
 
 Line = tuple[tuple[int, float], ...]  # moments on the source's clock (frames) with values, straight between them
 Value = int | float | bool | str | Line
 MOMENTS = 20_000  # of a line at most
 Meets = Literal["replaces", "adds", "follows"]
-Kind = Literal["piece", "cover", "sound", "recording", "story"]  # the last two: only there, on no one thing
+Kind = Literal["piece", "cover", "title", "sound", "recording", "story"]  # the last two: only there, on no one thing
+
+
+LONGEST = 2_000  # letters of a title
+
+
+def _text(named: str, value: str) -> str | None:
+    """A text as it is kept, if it can be one."""
+    if named == "text":
+        text = "\n".join(" ".join(line.split()) for line in value.splitlines()).strip("\n")
+        return text if len(text) <= LONGEST and all(c.isprintable() or c == "\n" for c in text) else None
+    if named == "colour":
+        return value.lower() if fullmatch("#[0-9a-fA-F]{6}", value) else None
+    return value if len(value) <= 80 and value.isprintable() else None
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,7 +50,7 @@ class Setting:
     step: float = 1
     line: bool | Literal["only"] = False
     choices: tuple[str, ...] = ()
-    named: Literal["table", ""] = ""
+    named: Literal["table", "font", "text", "colour", ""] = ""
     needs: Literal["picture", "sound", ""] = ""
     meets: Meets = "replaces"
     wide: bool = True
@@ -49,7 +63,7 @@ class Setting:
         if isinstance(self.default, bool):
             return value if isinstance(value, bool) else None
         if self.named:
-            return value if isinstance(value, str) and len(value) <= 80 and value.isprintable() else None
+            return _text(self.named, value) if isinstance(value, str) else None
         if isinstance(self.default, str):
             return value if isinstance(value, str) and value in self.choices else None
         if self.line and isinstance(value, (list, tuple)):
@@ -74,7 +88,7 @@ class Setting:
         if isinstance(value, bool):
             return "on" if value else "off"
         if isinstance(value, str):
-            return value or "none"
+            return f"“{value}”".replace("\n", " / ") if self.named == "text" else value or "none"
         if isinstance(value, tuple):
             return f"a line of {len(value)} moment{'s' if len(value) != 1 else ''}" if value else "none"
         text = (
@@ -87,6 +101,10 @@ class Setting:
         """What may be set, in words."""
         if isinstance(self.default, bool):
             return "on or off"
+        if self.named == "text":
+            return f"a text of up to {LONGEST} letters"
+        if self.named == "colour":
+            return "a colour like #f4eee2"
         if self.named:
             return f"the name of a {self.named}, or nothing"
         if self.choices:
@@ -95,6 +113,8 @@ class Setting:
 
 
 SEEN: tuple[Kind, ...] = ("piece", "cover")
+LAID: tuple[Kind, ...] = ("cover", "title")
+TITLED: tuple[Kind, ...] = ("title",)
 EASES = ("both", "in", "out", "none")
 FITS = ("as it fits", "whole", "filled", "blurred")
 PLACES = {
@@ -154,14 +174,39 @@ class Look:
 
 @dataclass(frozen=True, slots=True)
 class Layering:
-    """How a cover lies over what is under it, and how it comes and goes."""
+    """How a cover or a title lies over what is under it, and how it comes and goes."""
 
-    opacity: Annotated[float, Setting("See-through", ("cover",), "%", 0, 100, 1, line=True, needs="picture")] = 100.0
-    appear: Annotated[int, Setting("Comes in over", ("cover",), "frames", 0, 1_000, needs="picture", wide=False)] = 0
-    leave: Annotated[int, Setting("Goes out over", ("cover",), "frames", 0, 1_000, needs="picture", wide=False)] = 0
+    opacity: Annotated[float, Setting("See-through", LAID, "%", 0, 100, 1, line=True, needs="picture")] = 100.0
+    appear: Annotated[int, Setting("Comes in over", LAID, "frames", 0, 1_000, needs="picture", wide=False)] = 0
+    leave: Annotated[int, Setting("Goes out over", LAID, "frames", 0, 1_000, needs="picture", wide=False)] = 0
     through: Annotated[str, Setting("By way of", ("cover",), choices=("what lies under it", "black"), needs="picture")] = (
         "what lies under it"
     )
+
+
+ENTERS = ("fade", "slide", "rise", "letter by letter", "at once")
+GOES = ("fade", "slide", "rise", "at once")
+ALIGNED = ("left", "middle", "right")
+
+
+@dataclass(frozen=True, slots=True)
+class Title:
+    """What is written over the picture, and how. Set for the whole story it is the style of all its titles."""
+
+    text: Annotated[str, Setting("Text", TITLED, named="text", wide=False)] = ""
+    font: Annotated[str, Setting("Font", TITLED, named="font")] = "Serif"
+    size: Annotated[float, Setting("Size", TITLED, "% of the height", 1, 50, 0.1)] = 7.0
+    under: Annotated[int, Setting("Lines under it", TITLED, "% of that", 20, 100)] = 100
+    weight: Annotated[int, Setting("Weight", TITLED, "", 200, 900)] = 600
+    colour: Annotated[str, Setting("Colour", TITLED, named="colour")] = "#f4eee2"
+    edge: Annotated[float, Setting("Dark edge", TITLED, "% of the size", 0, 20, 0.5)] = 4.0
+    box: Annotated[int, Setting("Box behind", TITLED, "%", 0, 100)] = 0
+    aligned: Annotated[str, Setting("Aligned", TITLED, choices=ALIGNED)] = "middle"
+    title_x: Annotated[float, Setting("From the left", TITLED, "%", 0, 100, 0.1)] = 50.0
+    title_y: Annotated[float, Setting("From the top", TITLED, "%", 0, 100, 0.1)] = 50.0
+    enters: Annotated[str, Setting("Comes by", TITLED, choices=ENTERS)] = "fade"
+    goes: Annotated[str, Setting("Goes by", TITLED, choices=GOES)] = "fade"
+    rolls: Annotated[bool, Setting("Rolls up", TITLED)] = False
 
 
 ANY: tuple[Kind, ...] = ("piece", "cover", "sound")
@@ -229,9 +274,10 @@ def _declared(families: Iterable[type]) -> dict[str, Setting]:
     return out
 
 
-SETTINGS: Mapping[str, Setting] = _declared((Framing, Look, Layering, Level, Cleaning, Whole, Pace))
+SETTINGS: Mapping[str, Setting] = _declared((Framing, Look, Layering, Title, Level, Cleaning, Whole, Pace))
 CLEANING = tuple(n for n, s in SETTINGS.items() if s.family == "cleaning")
 LOOK = tuple(n for n, s in SETTINGS.items() if s.family == "look")
+TITLE_STYLE = tuple(n for n, s in SETTINGS.items() if s.family == "title")
 FRAMING = tuple(n for n, s in SETTINGS.items() if s.family == "framing")
 
 

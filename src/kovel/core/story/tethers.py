@@ -14,7 +14,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import TypeVar
 
-from kovel.core.story.model import Cover, Laid, Piece, Sound, Sources, Story, Tether, having
+from kovel.core.story.model import TITLE, Cover, Laid, Piece, Sound, Sources, Story, Tether, having
 
 L = TypeVar("L", Cover, Sound)
 Split = Mapping[int, tuple[int, ...]]
@@ -23,7 +23,7 @@ Split = Mapping[int, tuple[int, ...]]
 def cut_short(c: L, sources: Sources, first: int, length: int) -> L:
     """What is left of a cover or sound that begins `first` frames later and is `length` frames long. Retimed, it keeps its
     speed to the nearest frame."""
-    still = c.source in sources and sources[c.source].frames is None
+    still = c.source == TITLE or (c.source in sources and sources[c.source].frames is None)
     if isinstance(c, Cover):
         on = (first * c.span + c.length // 2) // c.length if c.span else first
         span = max(1, min((length * c.span + c.length // 2) // c.length, c.span - on)) if c.span else 0

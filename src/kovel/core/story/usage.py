@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from kovel.core.story.model import Story
+from kovel.core.story.model import TITLE, Story
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,7 +26,7 @@ class Use:
 def uses(story: Story) -> list[Use]:
     """Every use of every recording, in the story's order."""
     out = [Use(p.source, p.start, p.end, at) for at, p in zip(story.starts, story.pieces, strict=False) if p.source is not None]
-    out += [Use(c.source, c.start, c.end, at, True) for at, _, c in story.spans]
+    out += [Use(c.source, c.start, c.end, at, True) for at, _, c in story.spans if c.source != TITLE]
     return sorted(out, key=lambda u: (u.at, u.cover))
 
 

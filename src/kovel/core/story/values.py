@@ -7,9 +7,9 @@ from dataclasses import replace
 from difflib import get_close_matches
 from typing import Any
 
-from kovel.core.story.consequences import DIALOGUE, Edit, frames_of, lane_key, name_of, refuse_locked, settle
+from kovel.core.story.consequences import DIALOGUE, Edit, frames_of, lane_key, name_of, refuse_locked, settle, source_of
 from kovel.core.story.covers import UNHEARD
-from kovel.core.story.model import Cover, Item, Piece, Refused, Source, Sources, Story, kind_of
+from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused, Source, Sources, Story, kind_of
 from kovel.core.story.offered import edit, entry
 from kovel.core.story.settings import NONE, SETTINGS, Setting, Value, Values, met
 
@@ -256,7 +256,7 @@ def _begins(story: Story, x: Item) -> int | None:
 
 def _has(x: Item, s: Setting, sources: Sources) -> bool:
     """Whether an item's recording has what a setting is about."""
-    r = sources.get(x.source) if x.source is not None else None
+    r = source_of(sources, TITLE) if x.source == TITLE else sources.get(x.source) if x.source is not None else None
     if not s.needs:
         return True
     if r is None or (isinstance(x, Piece) and x.take not in ("both", s.needs)):

@@ -5,7 +5,7 @@
  * What a layer shows of its image. @typedef {object} Part
  * @property {number} zoom @property {number} x @property {number} y @property {number} turn @property {boolean} flip
  * @property {number[]} crop @property {string} fit @property {number} border @property {boolean} blur
- * @property {boolean} clear @property {number[][]} moves @property {string} ease
+ * @property {boolean} clear @property {number[][]} moves @property {string} ease @property {number[][]} [drift]
  */
 export const WHOLE = {
   zoom: 100,
@@ -40,6 +40,15 @@ export function at(part, k) {
     before = m;
   }
   return before.slice(1);
+}
+
+/** How far a layer has moved at frame k, in shares of the picture. @param {Part} part @param {number} k */
+export function drifted(part, k) {
+  if (!part.drift?.length) return [0, 0];
+  const [a, x0, y0] = part.drift[0],
+    [b, x1, y1] = part.drift[part.drift.length - 1];
+  const t = eased(Math.min(1, Math.max(0, (k - a) / Math.max(1, b - a))), part.ease);
+  return [x0 + (x1 - x0) * t, y0 + (y1 - y0) * t];
 }
 
 /**

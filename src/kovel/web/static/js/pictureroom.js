@@ -2,7 +2,7 @@
 import { $, $$, byId, inside, num, target } from "./dom.js";
 import { redraw, say } from "./base.js";
 import { transport, typing } from "./transport.js";
-import { Edits, chord } from "./edits.js";
+import { Edits } from "./edits.js";
 import { allEdits } from "./storyall.js";
 import { laneList } from "./lanelist.js";
 import { roomEdits } from "./roomedits.js";
@@ -232,6 +232,8 @@ const acts = {
     if (!name) return say("Pick a saved look in the list first.", true);
     return send(`${base}/looks/away`, { name });
   },
+  "title-style": () => edit("title_style", { title: [...chosen][0] }),
+  title: () => byId("title-dialog").showModal(),
   lanes: laneList(story, (command, params) => edit(command, params)),
   all: () => document.dispatchEvent(new Event("all-edits")),
   nearer: () => nearer(8),
@@ -308,6 +310,11 @@ byId("upright-form").addEventListener("submit", () => {
   say("Framing every piece…");
   void send(`${base}/upright`, { shape: byId("upright-shape").value }, () => location.reload());
 });
+byId("title-form").addEventListener("submit", () => {
+  const text = byId("title-text").value.trim();
+  if (text) void edit("lay_title", { at: player.frame, text, how: byId("title-how").value });
+  byId("title-text").value = "";
+});
 byId("save-form").addEventListener("submit", () => {
   const b = first();
   if (b) void send(`${base}/looks`, { name: byId("save-name").value, item: b.id });
@@ -318,6 +325,11 @@ panel.addEventListener("change", async (e) => {
     const form = new FormData();
     form.append("table", el.files[0]);
     await send(`${base}/tables`, form, (got) => setRows({ table: got.name }, `Table ${got.name}`));
+    el.value = "";
+  } else if (el.id === "font-in" && el.files.length) {
+    const form = new FormData();
+    form.append("font", el.files[0]);
+    await send(`${base}/fonts`, form, (got) => setRows({ font: got.name }, `Font ${got.name}`));
     el.value = "";
   } else if (el.id === "saved" && el.value) {
     const r = await fetch(`${base}/looks/rows`, {
@@ -408,6 +420,7 @@ const KEYS = {
   h: acts.halves,
   w: acts.white,
   e: acts.edges,
+  n: acts.title,
   q: acts.all,
   z: (e) => (e.shiftKey ? acts.redo : acts.undo)(),
   escape: () => (player.canvas.dataset.pick ? acts.white() : choose(null)),
@@ -452,6 +465,7 @@ const lends = {
     { label: "A version in another shape", act: acts.upright },
     { label: "As filmed, without looks", key: "C", act: acts.before },
     { label: "Before and after side by side", key: "H", act: acts.halves },
+    { label: "Title, lower third, credits…", key: "N", act: acts.title },
     { label: "Safe areas", key: "E", act: acts.edges },
     { label: "Save this look under a name", act: acts["save-look"] },
     { label: "Save the look as a .cube table", act: acts["table-out"] },
@@ -464,5 +478,9 @@ if (location.hash.length > 1) player.seek(num(location.hash.slice(1)) || 0);
 await drawFilm();
 place.scrollLeft = 0;
 await showPanel();
-void chord;
+const offered = $(`[data-do="${new URLSearchParams(location.search).get("do") || "-"}"]`);
+if (offered) {
+  offered.focus();
+  say(`${offered.title || offered.textContent}: press Enter to do it.`);
+}
 window.kovel = { ...window.kovel, picture: { edit, choose, chosen, frame, idle: () => queue.end } };

@@ -1,5 +1,5 @@
 // Plays a plan on a canvas. The plan says what is seen and heard; nothing is decided here. The audio clock leads.
-import { EVERYWHERE, WHOLE, around, drawPart } from "./framing.js";
+import { EVERYWHERE, WHOLE, around, drawPart, drifted } from "./framing.js";
 import { Looks } from "./looks.js";
 import { Frames } from "./picture.js";
 import { Recording } from "./media.js";
@@ -20,6 +20,8 @@ export const layerOf = (more, k) => {
     part: more?.part ? { ...WHOLE, ...more.part } : WHOLE,
     place: more?.place || EVERYWHERE,
     look: more?.look,
+    title: more?.title,
+    letters: more?.letters,
   };
 };
 
@@ -292,6 +294,7 @@ export class Player extends EventTarget {
       .map(
         (l) =>
           `${l.id}:${l.n}:${l.card || ""}:${l.place}:${l.share}` +
+          (l.title ? `${JSON.stringify(l.title)}${l.letters ? l.k : ""}${l.part.drift?.length ? l.k : ""}` : "") +
           (l.part === WHOLE ? "" : `:${l.part.moves.length ? l.k : ""}${JSON.stringify(l.part)}`) +
           (l.look ? `:${sharp}${this.halves}${JSON.stringify(l.look)}` : ""),
       )
@@ -301,7 +304,13 @@ export class Player extends EventTarget {
     const c = this.canvas,
       images = [];
     for (const l of layers) {
-      const f = l.card ? this.card(l.card) : l.id === null ? "black" : this.pictures.get(...this.limit([l.id, l.n]));
+      const f = l.title
+        ? this.title(l)
+        : l.card
+          ? this.card(l.card)
+          : l.id === null
+            ? "black"
+            : this.pictures.get(...this.limit([l.id, l.n]));
       if (!f && this.pictures.failed && l.id !== null && this.shown !== "none") {
         this.paint.fillStyle = "#191816";
         this.paint.fillRect(0, 0, c.width, c.height);
@@ -379,13 +388,18 @@ export class Player extends EventTarget {
   }
 
   // One layer over what is there, by its opacity, as the renderer draws it.
-  layer(f, { share, part, place, look, k }, g = this.paint) {
+  layer(f, { share, part, place, look, k, title }, g = this.paint) {
     const c = g.canvas;
     if (!share) return;
     g.globalAlpha = share;
     if (f === "black") {
       g.fillStyle = "#000";
       g.fillRect(place[0] * c.width, place[1] * c.height, place[2] * c.width, place[3] * c.height);
+      return;
+    }
+    if (title) {
+      const [dx, dy] = drifted(part, k);
+      g.drawImage(f, Math.round(dx * c.width), Math.round(dy * c.height));
       return;
     }
     const fw = f.displayWidth || f.videoWidth || f.width,
@@ -407,17 +421,39 @@ export class Player extends EventTarget {
     g.drawImage(image, x, y, dw, dh);
   }
 
-  // The picture of a card, made by the server; null until it is there.
-  card(card) {
-    const key = card.join(" ");
-    if (!this.cards.has(key)) {
-      this.cards.set(key, null);
-      fetch(`/p/${this.plan.project}/card.png?${new URLSearchParams({ colour: card[0], text: card[1] })}`)
+  // The picture of a title at the canvas's size, as many letters of it as are written; null until it is there.
+  title({ title, letters, k }) {
+    const all = title.text.replaceAll("\n", "").length,
+      n = letters
+        ? Math.floor(all * Math.min(1, Math.max(0, (letters[0] + k * letters[1]) / letters[2])) + 1e-9)
+        : null;
+    const { width, height } = this.canvas,
+      of = JSON.stringify(title);
+    const ask = (m) => {
+      const asked = new URLSearchParams({ of, width: String(width), height: String(height) });
+      if (m !== null) asked.set("letters", String(m));
+      return this.fetched(`/p/${this.plan.project}/title.png?${asked}`);
+    };
+    if (n !== null) for (let m = n; m <= Math.min(all, n + 8); m++) ask(m);
+    return ask(n);
+  }
+
+  fetched(url) {
+    if (!this.cards.has(url)) {
+      this.cards.set(url, null);
+      fetch(url)
         .then((r) => r.blob())
         .then(createImageBitmap)
-        .then((b) => this.cards.set(key, b))
-        .catch(() => this.cards.delete(key));
+        .then((b) => this.cards.set(url, b))
+        .catch(() => this.cards.delete(url));
     }
-    return this.cards.get(key);
+    return this.cards.get(url);
+  }
+
+  // The picture of a card, made by the server; null until it is there.
+  card(card) {
+    return this.fetched(
+      `/p/${this.plan.project}/card.png?${new URLSearchParams({ colour: card[0], text: card[1] })}`,
+    );
   }
 }

@@ -18,7 +18,7 @@ export function settingsPanel(panel, room) {
     }
     if (!name) return;
     let value = el.type === "checkbox" ? el.checked : el.value;
-    if (el.tagName === "INPUT" && el.type !== "checkbox") {
+    if (el.tagName === "INPUT" && el.type === "text") {
       if (value === "line") return; // it stays a line
       const ends =
         name === "zoom" && value.split(/\s+to\s+|>/).map((x) => Number(x.replace("%", "").replace(",", ".")));

@@ -1,0 +1,99 @@
+"""What to look at in how a story is seen: edges that show, looks that cut off, titles too short to read or out of sight."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from math import cos, radians, sin
+
+from kovel.core.checks.findings import Finding
+from kovel.core.story.consequences import begun, frames_of, name_of
+from kovel.core.story.model import TITLE, Cover, Piece, Sources, Story
+from kovel.core.story.settings import LOOK
+from kovel.core.time.timecode import stamp as clock
+
+WORDS_A_SECOND = 3  # that are read, with half a second to spare (common practice, no source)
+CUT_OFF = 2.0  # percent of a picture that a look may cut off before it is told
+SAFE = 5.0  # percent of width and height at each edge that a title keeps free (EBU R 95)
+
+Cut = Callable[[Piece | Cover], tuple[float, float]]  # percent of a picture cut off black and white by its look
+Box = Callable[[Cover], tuple[float, float, float, float] | None]  # where the letters of a title stand, in percent
+
+
+def picture_checks(story: Story, sources: Sources, ratio: float, cut: Cut, box: Box) -> list[Finding]:
+    """Findings of how it is seen. `ratio` is the picture's width over its height."""
+    out: list[Finding] = []
+    rate = story.rate
+    rows: list[tuple[int, Piece | Cover]] = [*zip(story.starts, story.pieces, strict=False)]
+    rows += [(a, c) for a, _, c in story.spans if f"cover {c.lane}" not in story.muted]
+    told: set[tuple[int | None, str]] = set()
+    for at, x in rows:
+        if isinstance(x, Cover) and x.source == TITLE:
+            out += _title(story, sources, at, x, box)
+            continue
+        s = sources.get(x.source) if x.source is not None else None
+        if s is None or not s.picture or (isinstance(x, Piece) and x.take == "sound"):
+            continue
+        if edge := _edges(story, sources, x, ratio):
+            out.append(Finding("edges", at, f"The edges of {s.name} are seen at {clock(at, rate)}: {edge}", 44))
+        if any(story.value(x, n, sources) for n in LOOK):
+            black, white = cut(x)
+            key = (x.source, f"{story.scopes(x, sources)}")
+            if max(black, white) > CUT_OFF and key not in told:
+                told.add(key)
+                what = f"{white:g} % of it to white" if white >= black else f"{black:g} % of it to black"
+                out.append(Finding("cut off", at, f"The look of {s.name} cuts off {what} at {clock(at, rate)}", 26))
+        if isinstance(x, Cover) and (missing := _bared(story, sources, at, x)):
+            out.append(missing)
+    return out
+
+
+def _edges(story: Story, sources: Sources, x: Piece | Cover, ratio: float) -> str:
+    """Why black is seen beside the picture; nothing where it is not."""
+    zoom = story.value(x, "zoom", sources)
+    least = min(z for _, z in zoom) if isinstance(zoom, tuple) else float(zoom)
+    if least < 100:
+        return f"shown at {least:g} %"
+    if turn := abs(float(story.value(x, "turn", sources))):
+        a = radians(turn)
+        need = 100 * max(cos(a) + sin(a) / ratio, cos(a) + sin(a) * ratio) if turn <= 45 else 400.0
+        if least < need - 0.5:
+            return f"turned by {turn:g}°, which needs {need:.0f} %"
+    return ""
+
+
+def _title(story: Story, sources: Sources, at: int, c: Cover, box: Box) -> list[Finding]:
+    rate, out = story.rate, []
+    name = begun(name_of(sources, c))
+    words = len(c.title.split())
+    need = round((words / WORDS_A_SECOND + 0.5) * rate.fps)
+    seen = min(c.length, story.length - at)
+    if seen < need and not story.value(c, "rolls", sources):
+        out.append(
+            Finding(
+                "unread",
+                at,
+                f"{name} is too short to read: {frames_of(seen)} for {words} words, {frames_of(need)} would do",
+                42,
+            )
+        )
+    found = None if story.value(c, "rolls", sources) else box(c)
+    if found and (min(found[:2]) < SAFE or max(found[2:]) > 100 - SAFE):
+        out.append(Finding("unsafe", at, f"{name} stands outside of the safe area at {clock(at, rate)}", 40))
+    return out
+
+
+def _bared(story: Story, sources: Sources, at: int, c: Cover) -> Finding | None:
+    """A dissolve between covers for which the one before has no material."""
+    come = int(c.settings["appear"])
+    before = [x for a, b, x in story.spans if b == at and x.lane == c.lane and x.source in sources]
+    if not come or not before or story.value(c, "through", sources) == "black":
+        return None
+    total = sources[before[0].source].length(story.rate)
+    have = come if total is None else (total - before[0].end) * before[0].length // before[0].used
+    if have >= come:
+        return None
+    text = (
+        f"{name_of(sources, before[0])} ends {frames_of(come - max(0, have))} before the dissolve "
+        f"to {name_of(sources, c)} does, at {clock(at, story.rate)}: what is under them is seen"
+    )
+    return Finding("handle", at, text, 45)

@@ -1,0 +1,138 @@
+"""Titles: words over the picture. A title is a cover without a recording: it is tied, trimmed, moved and set like one.
+
+cover 2            [Maren Vosk, ferrywoman]        what is under it is seen around the letters
+dialogue    [ A ........................ ]
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import cast
+
+from kovel.core.story.consequences import Edit, begun, frames_of, lane_key, name_of, refuse_locked, settle
+from kovel.core.story.covers import free_lane
+from kovel.core.story.model import TITLE, Cover, Refused, Sources, Story
+from kovel.core.story.offered import edit, entry
+from kovel.core.story.settings import NONE, SETTINGS, Value, Values
+from kovel.core.time.timecode import stamp as clock
+
+# How each kind of title begins: set on it, changed afterwards like anything that is set.
+HOW: dict[str, dict[str, Value]] = {
+    "title": {"size": 9.0, "appear": 12, "leave": 12},
+    "lower third": {
+        "size": 5.0, "aligned": "left", "title_x": 6.0, "title_y": 82.0, "box": 55, "edge": 0.0, "under": 68, "enters": "slide",
+        "appear": 12, "leave": 12,
+    },
+    "time and place": {"size": 4.5, "aligned": "left", "title_x": 6.0, "title_y": 12.0, "appear": 20, "leave": 12,
+                       "enters": "letter by letter"},
+    "credits": {"size": 5.0, "rolls": True, "title_y": 0.0},
+}  # fmt: skip
+SECONDS = {"title": 4, "lower third": 5, "time and place": 4, "credits": 12}
+
+
+@edit(
+    entry("Title over the picture: TEXT", typed="text", at="playhead", text="typed"),
+    entry("Lower third: NAME / ROLE", typed="text", at="playhead", text="typed", how="=lower third"),
+    entry("Time and place: TEXT", typed="text", at="playhead", text="typed", how="=time and place"),
+    entry("Rolling credits: LINE / LINE", typed="text", at="playhead", text="typed", how="=credits"),
+)
+def lay_title(
+    story: Story, sources: Sources, at: int, text: str, how: str = "title", length: int | None = None, by_clock: bool = False
+) -> Edit:
+    """Write over the picture from story frame `at` on; a `/` between spaces begins a new line.
+
+    It is tethered to the word there, or (`by_clock`) stands at its time whatever is moved.
+    """
+    if how not in HOW:
+        raise Refused(f"A title is one of: {', '.join(HOW)}.")
+    said = SETTINGS["text"].of_kind(text.replace(" / ", "\n"))
+    if said is None:
+        raise Refused(
+            "That text is too long for a title: 2,000 letters at most." if len(text) > 2_000 else "That text cannot be shown."
+        )
+    if not said:
+        raise Refused("Type what the title says.")
+    if not 0 <= at < story.length:
+        raise Refused(
+            "A title must begin over the story." if story.length else "Add something to the story first: a title lies over it."
+        )
+    n = round(SECONDS[how] * story.rate.fps) if length is None else length
+    n = min(n, story.length - at) if length is None else n
+    if n < 1:
+        raise Refused("A title must be seen for a frame at least.")
+    lane = free_lane(story, at, at + n)
+    refuse_locked(story, lane_key(lane))
+    rows = dict(HOW[how])
+    if cast(int, rows.get("appear", 0)) + cast(int, rows.get("leave", 0)) > n:
+        rows["appear"] = rows["leave"] = 0
+    own = NONE
+    for name, value in {**rows, "text": said}.items():
+        own = own.having(name, value)
+    tether = story.tether_at(at)
+    c = Cover(story.next_id, TITLE, 0, n, tether if not by_clock else replace(tether, piece=0, moment=at), lane, own)
+    new = replace(story, covers=(*story.covers, c), next_id=story.next_id + 1)
+    did = f"{how.capitalize()} “{str(said).splitlines()[0][:40]}” at {clock(at, story.rate)}, {frames_of(n)}"
+    return settle(story, new, sources, did, made=(c.id,), playhead=at)
+
+
+@edit(entry("What the title says: TEXT", typed="text", title="cover", text="typed"))
+def say_title(story: Story, sources: Sources, title: int, text: str) -> Edit:
+    """Change what a title says; a `/` between spaces begins a new line."""
+    c = story.cover(title)
+    if c.source != TITLE:
+        raise Refused("That is no title.")
+    refuse_locked(story, lane_key(c.lane))
+    said = SETTINGS["text"].of_kind(text.replace(" / ", "\n"))
+    if not said:
+        raise Refused("Type what the title says." if said == "" else "That text cannot be shown.")
+    if said == c.title:
+        raise Refused("It says that already.")
+    new = replace(c, settings=c.settings.having("text", said))
+    draft = replace(
+        story,
+        covers=tuple(new if x.id == title else x for x in story.covers),
+        loose=tuple(new if x.id == title else x for x in story.loose),
+    )
+    return settle(
+        story,
+        draft,
+        sources,
+        f"{begun(name_of(sources, c))} says “{str(said).splitlines()[0][:40]}” now",
+        made=(title,),
+    )
+
+
+@edit(entry("All titles like this one", title="cover"))
+def title_style(story: Story, sources: Sources, title: int) -> Edit:
+    """Make how this title is written the style of the whole story: font, weight, colour and edge of all its titles.
+
+    How large they are, where they stand and how they come stays with each.
+    """
+    c = story.cover(title)
+    if c.source != TITLE:
+        raise Refused("That is no title.")
+    whole = dict(story.settings).get("story", NONE)
+    new: Values = whole
+    for name in STYLE:
+        value = story.value(c, name, sources)
+        new = new.having(name, value)
+    rows = tuple(sorted((k, v) for k, v in (dict(story.settings) | {"story": new}).items() if v))
+
+    def plain(x: Cover) -> Cover:
+        own = x.settings
+        for name in STYLE:
+            own = own.without(name) if x.source == TITLE else own
+        return replace(x, settings=own)
+
+    draft = replace(
+        story, settings=rows, covers=tuple(plain(x) for x in story.covers), loose=tuple(plain(x) for x in story.loose)
+    )
+    if draft == story:
+        raise Refused("They are all written like that already.")
+    count = sum(x.source == TITLE for x in (*story.covers, *story.loose))
+    return settle(
+        story, draft, sources, f"{count} title{'s' if count != 1 else ''} written like “{c.title.splitlines()[0][:40]}”"
+    )
+
+
+STYLE = ("font", "weight", "colour", "edge")

@@ -1,0 +1,139 @@
+"""Titles as pictures: words with a clear ground, drawn once into a file named after what it shows; player and renderer read it.
+
+The shaping is HarfBuzz's and FriBidi's (through Pillow's Raqm): joined scripts and those from right to left are set rightly.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import threading
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from PIL import Image, ImageColor, ImageDraw, ImageFont
+
+from kovel.core.plan.layers import LINE
+from kovel.media.files import Unusable
+
+SERIF = Path(__file__).with_name("fonts") / "source-serif-4.ttf"
+SANS = Path(__file__).parent.parent / "web" / "static" / "fonts" / "public-sans-latin-wght-normal.woff2"
+OWN = {"Serif": SERIF, "Sans": SANS}  # fonts that ship with Kovel, by name
+WIDEST = 0.9  # of the picture: a line that is longer is broken, or written smaller
+
+
+def font_file(folder: Path | None, name: str) -> Path:
+    """The file of a font by its name; the serif where it is gone."""
+    if name in OWN:
+        return OWN[name]
+    if folder is not None and "/" not in name and not name.startswith("."):
+        for kind in (".ttf", ".otf", ".woff2"):
+            if (p := folder / f"{name}{kind}").is_file():
+                return p
+    return SERIF
+
+
+def check_font(path: Path) -> str:
+    """The name of a font file; `Unusable` for what is none."""
+    try:
+        font = ImageFont.truetype(str(path), 40)
+        family = " ".join(x for x in font.getname() if x)
+        if font.getlength("Kovel") <= 0:
+            raise OSError
+    except (OSError, ValueError):
+        raise Unusable("That is no font that can be read: bring a .ttf, .otf or .woff2 file.") from None
+    return family
+
+
+def _font(path: Path, size: int, weight: int) -> ImageFont.FreeTypeFont:
+    font = ImageFont.truetype(str(path), size)
+    try:
+        axes = font.get_variation_axes()
+    except (OSError, NotImplementedError):
+        return font  # one weight
+    values: list[float] = []
+    for a in axes:
+        low, at, high = (float(a[k] or 0) for k in ("minimum", "default", "maximum"))
+        values.append(min(high, max(low, weight)) if b"eight" in bytes(a["name"] or b"") else at)
+    font.set_variation_by_axes(values)
+    return font
+
+
+def drawn_title(
+    spec: Mapping[str, Any], width: int, height: int, letters: int | None = None, fonts: Path | None = None
+) -> Image.Image:
+    """A title as RGBA: as large as the picture, or (one that rolls) as high as its lines. `letters`: only so many of them."""
+    lines = str(spec["text"]).split("\n")
+    size = max(4, round(height * float(spec["size"]) / 100))
+    file = font_file(fonts, str(spec["font"]))
+    rolls, aligned = bool(spec["rolls"]), str(spec["aligned"])
+    room = width * WIDEST
+    if aligned != "middle" and not rolls:
+        share = float(spec["title_x"]) / 100
+        room = width * min(WIDEST, max(0.2, (1 - share if aligned == "left" else share) - 0.04))
+    weight, less = int(spec["weight"]), int(spec["under"]) / 100
+    rows: list[tuple[str, bool]] = [(line, k > 0) for k, line in enumerate(lines)]
+    while True:  # written smaller until it fits
+        fonts_ = (
+            _font(file, size, weight),
+            _font(file, max(4, round(size * less)), weight if less == 1 else max(200, weight - 200)),
+        )
+        if not rolls:
+            rows = [(r, k > 0) for k, line in enumerate(lines) for r in _broken(line, fonts_[k > 0], room)]
+        wide = max(fonts_[u].getlength(r) for r, u in rows)
+        steps = [LINE * size * (less if u else 1) for _, u in rows]
+        if size <= 4 or (wide <= room and (rolls or sum(steps) <= height * WIDEST)):
+            break
+        size = size * 19 // 20
+    tall = height
+    if rolls:  # as high as the plan counts on
+        tall = round(len(lines) * height * float(spec["size"]) / 100 * LINE)
+        steps = [tall / len(rows)] * len(rows)
+    im = Image.new("RGBA", (width, max(2, tall)), (0, 0, 0, 0))
+    draw = ImageDraw.Draw(im)
+    x = width * float(spec["title_x"]) / 100
+    y = 0.0 if rolls else height * float(spec["title_y"]) / 100 - sum(steps) / 2
+    shift = {"left": 0.0, "middle": 0.5, "right": 1.0}[aligned]
+    if (box := int(spec["box"])) and not rolls:
+        pad = size * 0.45
+        left = x - wide * shift
+        where = (left - pad, y - pad * 0.5, left + wide + pad, y + sum(steps) + pad * 0.5)
+        draw.rectangle(where, fill=(16, 15, 13, round(255 * box / 100)))
+    edge = round(size * float(spec["edge"]) / 100)
+    colour = ImageColor.getrgb(str(spec["colour"]))
+    dark = (16, 15, 13, 255) if sum(colour[:3]) > 300 else (244, 238, 226, 255)
+    left_over = letters
+    for (row, below), step in zip(rows, steps, strict=True):
+        font = fonts_[below]
+        text = row if left_over is None else row[: max(0, left_over)]
+        left_over = None if left_over is None else left_over - len(row)
+        if text:  # from its left edge on, so that what is there does not move as the rest is written
+            at = x - font.getlength(row) * shift, y + step / 2
+            draw.text(at, text, font=font, fill=(*colour[:3], 255), anchor="lm", stroke_width=edge, stroke_fill=dark)
+        y += step
+    return im
+
+
+def _broken(line: str, font: ImageFont.FreeTypeFont, room: float) -> list[str]:
+    rows = [""]
+    for word in line.split():
+        longer = f"{rows[-1]} {word}".strip()
+        if font.getlength(longer) <= room or not rows[-1]:
+            rows[-1] = longer
+        else:
+            rows.append(word)
+    return rows
+
+
+def title_file(folder: Path, spec: Mapping[str, Any], width: int, height: int, letters: int | None, fonts: Path | None) -> Path:
+    """The title drawn once, in a file named after what it shows."""
+    said = json.dumps([dict(sorted(spec.items())), width, height, letters], ensure_ascii=False)
+    to = folder / f"title-{hashlib.sha256(said.encode()).hexdigest()[:32]}.png"
+    if not to.is_file():
+        folder.mkdir(parents=True, exist_ok=True)
+        part = to.with_name(f"{to.name}.{os.getpid()}.{threading.get_ident()}.part")
+        drawn_title(spec, width, height, letters, fonts).save(part, "PNG")
+        os.replace(part, to)
+    return to
