@@ -25,7 +25,8 @@ from kovel.web.keys import picture_keys
 from kovel.web.pages import download, page, the_recording, web
 from kovel.web.panel import LOOKS, SEEN, TITLES, about, panel_of, scopes_of
 from kovel.web.story_tools import told
-from kovel.work import looking
+from kovel.work import framing, looking
+from kovel.work.mixing import Asked
 from kovel.work.smalls import colours
 
 router = APIRouter(prefix="/p/{project}")
@@ -204,6 +205,51 @@ def font_in(request: Request, project: int, font: Annotated[UploadFile, File()])
     """The editor's own font file: its name from now on."""
     body = font.file.read(looking.LARGEST_FONT + 1)
     return JSONResponse({"name": looking.take_in_font(web(request).data, font.filename or "", body)})
+
+
+class FacesAsked(_Asked):
+    """What is chosen is framed on the speaker's face."""
+
+    items: list[int]
+    revision: int | None = None
+
+
+class PunchAsked(_Asked):
+    zoom: float = Field(125, ge=100, le=400)
+    revision: int | None = None
+
+
+class ShapeAsked(_Asked):
+    shape: str
+
+
+def _done(request: Request, project: int, revision: int | None, asked: Asked) -> JSONResponse:
+    db = web(request).data.db
+    kept, did = stories.edit(db, stories.current(db, project), revision, *asked)
+    return JSONResponse({"revision": kept.revision, "did": did.did, "notes": did.notes, "made": did.made})
+
+
+@router.post("/picture/faces")
+def faces(request: Request, project: int, asked: FacesAsked) -> JSONResponse:
+    """What is chosen sits on the speaker's face: one edit."""
+    story = _kept(request, project).story
+    return _done(request, project, asked.revision, framing.sit_on_faces(web(request).data, project, story, asked.items))
+
+
+@router.post("/picture/punch")
+def punch(request: Request, project: int, asked: PunchAsked) -> JSONResponse:
+    """Every second exposed jump punched in, on the face: one edit."""
+    story = _kept(request, project).story
+    return _done(request, project, asked.revision, framing.punch_in(web(request).data, project, story, asked.zoom))
+
+
+@router.post("/picture/shape")
+def shape(request: Request, project: int, asked: ShapeAsked) -> JSONResponse:
+    """This story in another shape, as a story of its own, which is opened."""
+    data = web(request).data
+    sid, did = framing.other_shape(data, project, asked.shape)
+    stories.open_story(data.db, project, sid)
+    return JSONResponse({"did": did, "story": sid})
 
 
 class MatchAsked(_Asked):

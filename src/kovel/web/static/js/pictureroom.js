@@ -187,7 +187,8 @@ const acts = {
   redo: () => step("redo"),
   push: () => need() && edit("push", { items: [...chosen], last: 112 }),
   steps: () => need() && edit("stepped_zoom", { items: [...chosen], values: "150 140 125" }),
-  punch: () => edit("punch_in_jumps", { zoom: 125 }),
+  punch: () => send(`${base}/punch`, { zoom: 125, revision: null }),
+  faces: () => need() && send(`${base}/faces`, { items: [...chosen], revision: null }),
   split: () => need() && edit("split_screen", { items: [...chosen] }),
   before: () => {
     player.plainly = !player.plainly;
@@ -308,7 +309,7 @@ byId("match-form").addEventListener("submit", () => {
 });
 byId("upright-form").addEventListener("submit", () => {
   say("Framing every piece…");
-  void send(`${base}/upright`, { shape: byId("upright-shape").value }, () => location.reload());
+  void send(`${base}/shape`, { shape: byId("upright-shape").value }, () => location.reload());
 });
 byId("title-form").addEventListener("submit", () => {
   const text = byId("title-text").value.trim();
@@ -421,6 +422,7 @@ const KEYS = {
   w: acts.white,
   e: acts.edges,
   n: acts.title,
+  s: acts.faces,
   q: acts.all,
   z: (e) => (e.shiftKey ? acts.redo : acts.undo)(),
   escape: () => (player.canvas.dataset.pick ? acts.white() : choose(null)),
@@ -465,6 +467,7 @@ const lends = {
     { label: "A version in another shape", act: acts.upright },
     { label: "As filmed, without looks", key: "C", act: acts.before },
     { label: "Before and after side by side", key: "H", act: acts.halves },
+    { label: "Sit it on the speaker’s face", key: "S", act: acts.faces },
     { label: "Title, lower third, credits…", key: "N", act: acts.title },
     { label: "Safe areas", key: "E", act: acts.edges },
     { label: "Save this look under a name", act: acts["save-look"] },

@@ -1,0 +1,96 @@
+"""Faces in time: what a detector found now and then becomes one steady path, and a framing that sits on it.
+
+found     x   .  x x  .   X      x x          one of another place is passed over, gaps are filled
+path      ────────────────────────────        never faster than a hundredth of the width a frame
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+from statistics import median
+
+import numpy as np
+import numpy.typing as npt
+
+FASTEST = 0.01  # of the picture's width a frame: a framing that follows never jumps
+STILL = 0.04  # of the width: who moves less is not followed
+EYES = 0.42  # of the height from the top: where a face stands in its frame (common practice, no source)
+MOVES = 0.06  # of full white: less is noise
+
+
+@dataclass(frozen=True, slots=True)
+class Face:
+    """A face at a frame: its middle and its width, in shares of the picture's width and height."""
+
+    frame: int
+    x: float
+    y: float
+    size: float
+
+
+def track(found: Sequence[Sequence[Face]]) -> list[Face]:
+    """The one face that goes through: of each frame's the one nearest to where the others stand; none where none is near.
+
+    The largest that comes most often leads; what lies farther than its own width from the middle of its neighbours is
+    taken for a mistake.
+    """
+    largest = [max(row, key=lambda f: f.size) for row in found if row]
+    if not largest:
+        return []
+    x, y = median(f.x for f in largest), median(f.y for f in largest)
+    out: list[Face] = []
+    for row in found:
+        near = [f for f in out[-3:]] or [Face(0, x, y, largest[0].size)]
+        cx, cy = median(f.x for f in near), median(f.y for f in near)
+        best = min(row, key=lambda f: abs(f.x - cx) + abs(f.y - cy), default=None)
+        if best and (
+            abs(best.x - cx) + abs(best.y - cy) < 1.2 * best.size or abs(best.x - x) + abs(best.y - y) < 0.8 * best.size
+        ):
+            out.append(best)
+    return out
+
+
+def path(faces: Sequence[Face]) -> list[tuple[int, float, float]]:
+    """(frame, x, y) of a track, smoothed over three and slowed to what does not jump; one row where it keeps still."""
+    if not faces:
+        return []
+    xs = [median(f.x for f in faces[max(0, i - 1) : i + 2]) for i in range(len(faces))]
+    ys = [median(f.y for f in faces[max(0, i - 1) : i + 2]) for i in range(len(faces))]
+    if max(xs) - min(xs) < STILL:
+        return [(faces[0].frame, median(xs), median(ys))]
+    out = [(faces[0].frame, xs[0], ys[0])]
+    for f, x, y in zip(faces[1:], xs[1:], ys[1:], strict=True):
+        most = FASTEST * max(1, f.frame - out[-1][0])
+        px, py = out[-1][1], out[-1][2]
+        out.append((f.frame, px + min(most, max(-most, x - px)), py + min(most, max(-most, y - py))))
+    return out
+
+
+def moving(greys: Sequence[npt.NDArray[np.float64]], frame: int) -> list[tuple[int, float, float]]:
+    """(frame, x, y) of the middle of what moves between these small pictures; empty where nothing much does."""
+    if len(greys) < 2:
+        return []
+    change = np.mean([np.abs(a - b) for a, b in pairwise(greys)], 0)
+    if change.max() < MOVES:
+        return []
+    weight = np.square(change)
+    h, w = change.shape
+    x = float((weight.sum(0) * (np.arange(w) + 0.5)).sum() / weight.sum() / w)
+    y = float((weight.sum(1) * (np.arange(h) + 0.5)).sum() / weight.sum() / h)
+    return [(frame, x, y)]
+
+
+def across_for(x: float, window: float) -> float:
+    """Percent across at which a window that is `window` of the image wide has x in its middle, as far as that goes."""
+    if window >= 1:
+        return 50.0
+    return round(100 * min(1.0, max(0.0, (x - window / 2) / (1 - window))), 1)
+
+
+def down_for(y: float, window: float) -> float:
+    """Percent down at which a face at y stands at the height of eyes in a window that is `window` of the image high."""
+    if window >= 1:
+        return 40.0
+    return round(100 * min(1.0, max(0.0, (y - window * EYES) / (1 - window))), 1)
