@@ -139,6 +139,33 @@ def spoken(spoken_folder: Path, tmp_path: Path) -> tuple[Data, dict[str, Recordi
     return data, {r.name: r for r in recordings.of_project(data.db, 1)}
 
 
+@pytest.fixture(scope="session")
+def shown_folder(pytestconfig: pytest.Config) -> Path:
+    """A data folder with two of the demo's shots and three seconds of two of its speakers, prepared."""
+
+    def make(d: Path) -> None:
+        data = Data(d / "making")
+        p = projects.create(data.db, "Shown", "25", "1280x720")
+        for name, kind in (("bell", "b-roll"), ("rope", "b-roll"), ("maren-a", "interview"), ("tobin", "interview")):
+            path = FOOTAGE / f"{name}.mp4"
+            if kind == "interview":
+                path = made.beginning_of(path, d / f"{name}.mp4", 75)
+            bring_in(data, p.id, path, name=name, kind=kind)
+        finish(data)
+        data.db.read().execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        shutil.copytree(d / "making", d / "data", ignore=shutil.ignore_patterns("*-wal", "*-shm", "lock"))
+
+    return once(pytestconfig, "shown", make) / "data"
+
+
+@pytest.fixture
+def shown(shown_folder: Path, tmp_path: Path) -> tuple[Data, dict[str, Recording]]:
+    """A copy of it of one's own, and its recordings by name."""
+    shutil.copytree(shown_folder, tmp_path / "data")
+    data = Data(tmp_path / "data")
+    return data, {r.name: r for r in recordings.of_project(data.db, 1)}
+
+
 @pytest.fixture
 def room(coded: tuple[Data, dict[str, Recording]]) -> TestClient:
     """The application over HTTP, as its pages ask it; jobs stay in the queue."""

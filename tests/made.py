@@ -7,6 +7,7 @@ Sound: noise seeded by the source, exact to the sample.
 import wave
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 import av
 import numpy as np
@@ -121,3 +122,17 @@ def sound_of(path: Path, out: Path) -> Path:
             for g in to.resample(frame):
                 f.writeframes(g.to_ndarray().tobytes())
     return out
+
+
+def beginning_of(path: Path, to: Path, frames: int) -> Path:
+    """The first so many frames of a recording as one of its own, without sound."""
+    with av.open(str(path)) as src, av.open(str(to), "w") as out:
+        s = src.streams.video[0]
+        v: Any = out.add_stream("libx264", rate=s.average_rate, options={"preset": "veryfast", "crf": "16"})
+        v.width, v.height, v.pix_fmt = s.width, s.height, "yuv420p"
+        v.codec_context.color_primaries = v.codec_context.color_trc = v.codec_context.colorspace = 1
+        for n, frame in zip(range(frames), src.decode(s), strict=False):
+            frame.pict_type, frame.pts, frame.time_base = 0, n, 1 / s.average_rate
+            out.mux(v.encode(frame))
+        out.mux(v.encode(None))
+    return to

@@ -1,11 +1,13 @@
 """Open formats out, read back by OpenTimelineIO and its EDL adapter, equal to our own plan."""
 
+import json
 from itertools import pairwise
 
 import opentimelineio as otio
 import pytest
 
 from kovel.core.plan.plan import make_plan
+from kovel.core.story.settings import Values
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import format_timecode
 from kovel.exchange.story import to_edl, to_otio
@@ -178,3 +180,43 @@ def test_start_timecode_counts_at_the_recordings_own_rate(data: Data) -> None:
     assert clip.source_range.start_time.to_seconds() == pytest.approx(
         whole.start_time.to_seconds() + 12 * 1001 / 30000, abs=0.017
     )
+
+
+def test_what_is_set_is_kept_in_otio_and_said_of_an_edl(told: Kept, data: Data) -> None:
+    """Pushes, looks, titles and comings go out as metadata and classes of the standard, and read back equal."""
+    _, p, rows = told
+    do = lambda name, **v: stories.edit(data.db, 1, None, name, v)  # noqa: E731
+    do("push", items=[1], last=112)
+    do("set_value", to=5, setting="brightness", value=0.5)
+    do("set_value", to=5, setting="appear", value=8)
+    do("set_value", to="story", setting="shape", value="9:16")
+    do("lay_title", at=30, text="Maren / ferrywoman", how="lower third", length=60)
+    kept = stories.load(data.db, 1)
+    written = otio.adapters.write_to_string(to_otio(kept.story, kept.name, p, rows), "otio_json")
+    tl = json.loads(otio.adapters.write_to_string(otio.adapters.read_from_string(written, "otio_json"), "otio_json"))
+    clips = [c for track in tl["tracks"]["children"] for c in track["children"] if c["OTIO_SCHEMA"].startswith("Clip")]
+    own = {
+        c["name"]: Values.from_json(c["metadata"]["kovel"]["settings"])
+        for c in clips
+        if "settings" in c["metadata"].get("kovel", {})
+    }
+    title = next(c for c in kept.story.covers if c.title)
+    assert own == {
+        "Maren A": kept.story.piece(1).settings, "boat": kept.story.cover(5).settings, "Maren / ferrywoman": title.settings
+    }  # fmt: skip
+    made = next(c for c in clips if c["name"] == "Maren / ferrywoman")["media_references"]["DEFAULT_MEDIA"]
+    assert made["generator_kind"] == "Title" and Values.from_json(made["parameters"]) == title.settings
+    assert Values.from_json(tl["metadata"]["kovel"]["settings"]["story"]) == dict(kept.story.settings)["story"]
+    text = to_edl(kept.story, kept.name, p, rows)
+    events = [line for line in text.splitlines() if line[:3].isdigit() and line.split()[2] == "V"]
+    assert events[0].split()[4:6] == [format_timecode(h, p.rate, p.drop) for h in _source(rows[1], p, kept.story.starts[1])]
+    said = text.split("NOT IN THIS LIST:")[1]
+    assert "title “Maren / ferrywoman”" in said and "brightness +0.5 stops" in said and "zoom a line of 2 moments" in said
+
+
+def _source(r: Recording, p: projects.Project, until: int) -> tuple[int, int]:
+    """In and out of the first shot as the list has them: it ends where the first cover is wholly there."""
+    from kovel.exchange.story import _first_frame
+
+    first = _first_frame(r)
+    return first + 100, first + 100 + 1884

@@ -5,13 +5,11 @@ No published source: the bounds are Kovel's own promise (mean within 1.0 of 255,
 
 import base64
 import os
-import shutil
 from collections.abc import Callable
 from pathlib import Path
 from random import Random
 
 import numpy as np
-import pytest
 from playwright.sync_api import Page
 from scipy.ndimage import maximum_filter, minimum_filter
 
@@ -19,31 +17,14 @@ from kovel.core.plan.layers import Image, Layer, Opacity, Part, Place, Run
 from kovel.core.plan.plan import Plan
 from kovel.core.story.settings import PLACES
 from kovel.core.time.rate import Rate
-from kovel.demo.project import FOOTAGE
 from kovel.media.drawing import Pictures
 from kovel.media.reader import rgb_of
-from kovel.store import projects, recordings
+from kovel.store.recordings import Recording
 from kovel.work.folder import Data
-from kovel.work.intake import bring_in
 from tests.browser.seen import until
-from tests.conftest import finish, once
 
 MANY = int(os.environ.get("KOVEL_DRAWN", "30"))  # random stacks; 300 are asked for
 R = Rate(25)
-
-
-@pytest.fixture(scope="session")
-def shots_folder(pytestconfig: pytest.Config) -> Path:
-    def make(d: Path) -> None:
-        data = Data(d / "making")
-        p = projects.create(data.db, "Shots", "25", "1280x720")
-        for name in ("bell", "rope"):
-            bring_in(data, p.id, FOOTAGE / f"{name}.mp4", name=name, kind="b-roll")
-        finish(data)
-        data.db.read().execute("PRAGMA wal_checkpoint(TRUNCATE)")
-        shutil.copytree(d / "making", d / "data", ignore=shutil.ignore_patterns("*-wal", "*-shm", "lock"))
-
-    return once(pytestconfig, "shots", make) / "data"
 
 
 def looks(r: Random) -> tuple:
@@ -84,10 +65,11 @@ def far(seen: np.ndarray, want: np.ndarray) -> float:
     return float(((seen < low - 14) | (seen > high + 14)).any(-1).mean())
 
 
-def test_page_and_renderer_draw_the_same(page: Page, serve: Callable, shots_folder: Path, tmp_path: Path) -> None:
-    shutil.copytree(shots_folder, tmp_path / "data")
-    data = Data(tmp_path / "data")
-    rows = recordings.of_project(data.db, 1)
+def test_page_and_renderer_draw_the_same(
+    page: Page, serve: Callable, shown: tuple[Data, dict[str, Recording]], tmp_path: Path
+) -> None:
+    data, by_name = shown
+    rows = [by_name["bell"], by_name["rope"]]
     server = serve(data.root, tmp_path)
     page.goto(f"{server.url}/p/1/story")
     until(page, "window.kovel?.story")

@@ -202,7 +202,7 @@ def set_(recording: str, setting: str, value: str, folder: Path | None, project_
     r = the_recording(data, the_project(data, project_name).id, recording)
     words: dict[str, object] = {"on": True, "off": False, "none": None}
     given = words.get(value, value)
-    if isinstance(given, str) and not SETTINGS[setting].choices:
+    if isinstance(given, str) and not (SETTINGS[setting].choices or SETTINGS[setting].named):
         try:
             given = int(given) if given.lstrip("+-").isdigit() else float(given)
         except ValueError:

@@ -34,7 +34,7 @@ def story() -> None:
     """The story: show, add, cover, edit, undo, redo."""
 
 
-def _told(data: Data, as_json: bool, kept: stories.Kept, done: Any) -> None:
+def tell(data: Data, as_json: bool, kept: stories.Kept, done: Any) -> None:
     value = {
         "revision": kept.revision,
         "length": kept.story.length,
@@ -103,7 +103,7 @@ def story_add(subclip: tuple[str, ...], at: str | None, folder: Path | None, pro
     found = [the_subclip(data, p.id, name) for name in subclip]
     place = stories.load(data.db, sid).story.length if at is None else typed(at, p.rate)
     ranges = [[c.recording, c.start, c.length] for c in found]
-    _told(data, as_json, *stories.edit(data.db, sid, None, "insert_several", {"at": place, "ranges": ranges}))
+    tell(data, as_json, *stories.edit(data.db, sid, None, "insert_several", {"at": place, "ranges": ranges}))
 
 
 @story.command("cover")
@@ -132,7 +132,7 @@ def story_cover(
     values |= {k: typed(v, p.rate) for k, v in (("at", at), ("until", until), ("start", start), ("end", end)) if v is not None}
     if lane is not None:
         values["lane"] = lane
-    _told(data, as_json, *stories.edit(data.db, stories.current(data.db, p.id), None, "lay_cover", values))
+    tell(data, as_json, *stories.edit(data.db, stories.current(data.db, p.id), None, "lay_cover", values))
 
 
 @story.command("edits")
@@ -172,7 +172,7 @@ def story_edit(
             given[k] = _value(known[k][0], x, p.rate)
         except ValueError as e:
             raise Invalid(f"{k}: {e}") from None
-    _told(data, as_json, *stories.edit(data.db, stories.current(data.db, p.id), revision, command, given))
+    tell(data, as_json, *stories.edit(data.db, stories.current(data.db, p.id), revision, command, given))
 
 
 def _value(kind: Any, text: str, rate: Rate) -> Any:
@@ -215,7 +215,7 @@ def story_set(values: tuple[str, ...], folder: Path | None, project_name: str | 
     set_: dict[str, Any] = {}
     for v in values:
         k, eq, x = v.partition("=")
-        if k in ("piece", "cover", "sound") and x.isdigit():
+        if k in ("piece", "cover", "title", "sound") and x.isdigit():
             to.append(int(x))
         elif k in ("group", "story") and (k == "story") != bool(eq):
             to.append("story" if k == "story" else f"group {x}")
@@ -223,7 +223,7 @@ def story_set(values: tuple[str, ...], folder: Path | None, project_name: str | 
             set_[k] = _setting(k, x)
         else:
             raise Invalid(
-                f"{v[:40]} is neither a scope (piece=4, cover=, sound=, group=, story) nor a setting: {', '.join(SETTINGS)}."
+                f"{v[:40]} is neither a scope (piece=4, cover=, title=, sound=, group=, story) nor a setting (kovel story settings lists them)."
             )
     if not to or not set_:
         raise Invalid("Say on what, and what: kovel story set piece=4 level=-16")
@@ -235,7 +235,16 @@ def story_set(values: tuple[str, ...], folder: Path | None, project_name: str | 
         asked = ("reset_value", {"to": t, "setting": k}) if x is None else ("set_value", {"to": t, "setting": k, "value": x})
     else:
         asked = ("set_several", {"rows": rows, "did": did})
-    _told(data, as_json, *stories.edit(data.db, stories.current(data.db, p.id), None, *asked))
+    tell(data, as_json, *stories.edit(data.db, stories.current(data.db, p.id), None, *asked))
+
+
+@story.command("settings")
+@json_option
+def story_settings(as_json: bool) -> None:
+    """Every setting there is: its name, what it is, what it may be."""
+    rows = [{"name": s.name, "label": s.label, "of": list(s.of), "between": s.between} for s in SETTINGS.values()]
+    text = "\n".join(f"{s.name:<14} {s.label} ({', '.join(s.of)}): {s.between}" for s in SETTINGS.values())
+    answer(as_json, rows, text)
 
 
 def _setting(name: str, text: str) -> Any:
@@ -246,8 +255,8 @@ def _setting(name: str, text: str) -> Any:
         if text not in ("on", "off"):
             raise Invalid(f"{SETTINGS[name].label} is on or off.")
         return text == "on"
-    if SETTINGS[name].choices:
-        return text
+    if SETTINGS[name].choices or SETTINGS[name].named:
+        return text.replace(" / ", "\n") if SETTINGS[name].named == "text" else text
     try:
         if ":" in text:
             return [[int(m), float(db)] for m, db in (row.split(":") for row in text.split(","))]
@@ -261,7 +270,7 @@ def _setting(name: str, text: str) -> Any:
 def story_undo(folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Take the last edit back."""
     data = open_data(folder)
-    _told(data, as_json, *stories.undo(data.db, stories.current(data.db, the_project(data, project_name).id)))
+    tell(data, as_json, *stories.undo(data.db, stories.current(data.db, the_project(data, project_name).id)))
 
 
 @story.command("redo")
@@ -269,4 +278,4 @@ def story_undo(folder: Path | None, project_name: str | None, as_json: bool) -> 
 def story_redo(folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Do again what was undone."""
     data = open_data(folder)
-    _told(data, as_json, *stories.redo(data.db, stories.current(data.db, the_project(data, project_name).id)))
+    tell(data, as_json, *stories.redo(data.db, stories.current(data.db, the_project(data, project_name).id)))

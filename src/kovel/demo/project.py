@@ -56,6 +56,12 @@ COVERS = (
     ("Ferry crossing, wide", 2, "twenty", 4.0, 3.0),
     ("The crossing bell", 3, "twice", 4.4, 2.6),
 )
+# how it looks: of a recording in every story; then edits, in which @NAME stands for a shot
+LOOKS: dict[str, dict[str, float]] = {
+    "Tobin in the boatyard": {"warmth": 8},
+    "Maren, camera A": {"brightness": 0.1, "warmth": 6, "contrast": 6},
+}
+UPRIGHT = "Story cut 9 to 16"
 
 
 def ensure(data: Data) -> int:
@@ -94,7 +100,35 @@ def ensure(data: Data) -> int:
         )
     made["tone-maren.flac"] = tone
     _sound(data, sid, made)
+    _picture(data, p.id, sid, by_name)
     return p.id
+
+
+def _picture(data: Data, project: int, sid: int, shots: dict[str, Recording]) -> None:
+    """An opening title, two lower thirds, a push, a dissolve between covers, one look over a recording; and an upright
+    version, framed as the Picture room worked it out of this footage (demo/making/picture.py)."""
+    for name, settings in LOOKS.items():
+        for setting, value in settings.items():
+            recordings.set_value(data.db, shots[name].id, setting, value)
+
+    def do(name: str, **params: Any) -> None:
+        stories.edit(data.db, sid, None, name, params)
+
+    s = stories.load(data.db, sid).story
+    bell = next(c for c in s.covers if c.source == shots["The crossing bell"].id)
+    end = s.at(bell) + bell.length
+    do("lay_cover", source=shots["Gulls over the landing"].id, at=end, until=end + 70, start=20, lane=bell.lane)
+    do("set_value", to=stories.load(data.db, sid).story.next_id - 1, setting="appear", value=14)
+    odile = next(t for p, t in zip(s.pieces, s.starts, strict=False) if p.source == shots["Odile in the tide room"].id)
+    do("lay_title", at=6, text=NAME, length=76)
+    do("lay_title", at=s.starts[1] + 70, text="Maren / ferrywoman", how="lower third", length=75)
+    do("lay_title", at=odile + 8, text="Odile / keeper of the tide room", how="lower third", length=80)
+    do("push", items=[s.pieces[-1].id], last=114)
+    upright = stories.create(data.db, project, UPRIGHT, of=sid)
+    rows = json.loads((FOOTAGE / "picture.json").read_text())
+    if rows:
+        stories.edit(data.db, upright, None, "set_several", {"rows": rows, "did": "An upright version, framed on faces"})
+    stories.open_story(data.db, project, sid)
 
 
 def _sound(data: Data, sid: int, made: dict[str, Recording]) -> None:

@@ -7,6 +7,7 @@ plan.
 
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 import opentimelineio as otio
 
@@ -14,9 +15,9 @@ from kovel.core.plan.layers import Image, own_frame
 from kovel.core.plan.plan import make_plan
 from kovel.core.plan.sounds import audible, with_its_sound
 from kovel.core.story.consequences import frames_of, kind_of
-from kovel.core.story.model import TITLE, Item, Piece, Sources, Story
+from kovel.core.story.model import TITLE, Cover, Item, Piece, Sources, Story
 from kovel.core.story.model import kind_of as kind_of_item
-from kovel.core.story.settings import SETTINGS
+from kovel.core.story.settings import NONE, SETTINGS, Values
 from kovel.core.time.timecode import TimeError, format_timecode, parse_entry
 from kovel.store.projects import Project
 from kovel.store.recordings import Recording
@@ -41,9 +42,11 @@ def _own(r: Recording, project: Project, frame: int) -> int:
     return r.rate.seconds_to_frame(project.rate.frame_to_seconds(frame))
 
 
-def clip_of(r: Recording, project: Project, start: int, length: int, label: str = "") -> otio.schema.Clip:
+def clip_of(
+    r: Recording, project: Project, start: int, length: int, label: str = "", settings: Values = NONE
+) -> otio.schema.Clip:
     """Frames [start, start+length) of a recording as a clip that refers to its file. The file's own range is in its own
-    frames, what is used of it in the story's."""
+    frames, what is used of it in the story's. `settings` are those of this use; those of the recording stand beside them."""
 
     def span(a: float, n: int, fps: float) -> otio.opentime.TimeRange:
         return otio.opentime.TimeRange(otio.opentime.RationalTime(a, fps), otio.opentime.RationalTime(n, fps))
@@ -52,13 +55,21 @@ def clip_of(r: Recording, project: Project, start: int, length: int, label: str 
     whole = span(first, r.frames, own) if r.frames is not None else span(0, length, fps)
     media = otio.schema.ExternalReference(Path(r.path).as_uri(), whole)
     media.name = Path(r.path).name
-    metadata = {"kovel": {"roll": r.roll, "camera": r.camera}}
+    metadata: dict[str, dict[str, Any]] = {"kovel": {"roll": r.roll, "camera": r.camera}}
+    if settings:
+        metadata["kovel"]["settings"] = settings.to_json()
+    if r.settings:
+        metadata["kovel"]["recording"] = r.settings.to_json()
     begin = project.rate.seconds_to_frame(r.rate.frame_to_seconds(first))
     return otio.schema.Clip(label or r.name, media, span(begin + start, length, fps), metadata=metadata)
 
 
 def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Recording]) -> otio.schema.Timeline:
-    """A timeline with a track for the dialogue's picture, one for each cover lane, and one for its sound."""
+    """A timeline with a track for the dialogue's picture, one for each cover lane, and one for its sound.
+
+    Settings that the standard has no class for are named in the metadata under "kovel", as they are kept: of the story on
+    the timeline, of each use and of its recording on the clip.
+    """
     fps = float(project.rate.fps)
     sources = {i: r.source for i, r in recordings.items()}
 
@@ -74,6 +85,8 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
     tl = otio.schema.Timeline(
         f"{project.name} - {name}", global_start_time=otio.opentime.RationalTime(project.start_frame, fps)
     )
+    if story.settings:
+        tl.metadata["kovel"] = {"settings": {scope: values.to_json() for scope, values in story.settings}}
     picture = otio.schema.Track("Dialogue", kind=otio.schema.TrackKind.Video)
     for i, p in enumerate(story.pieces):
         j = story.join(i)
@@ -83,16 +96,24 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
         if p.source not in recordings or not recordings[p.source].picture or p.take == "sound":
             picture.append(card_of(p, gap(p.length)))
         else:
-            picture.append(clip_of(recordings[p.source], project, p.start, p.length))
+            picture.append(clip_of(recordings[p.source], project, p.start, p.length, settings=p.settings))
     tl.tracks.append(picture)
     for lane in sorted({c.lane for c in story.covers if f"cover {c.lane}" not in story.muted}):
         track = otio.schema.Track(f"Cover {lane}", kind=otio.schema.TrackKind.Video)
         t = 0
-        there = (s for s in story.spans if s[2].lane == lane and s[2].source in recordings)
+        there = (s for s in story.spans if s[2].lane == lane and (s[2].source in recordings or s[2].source == TITLE))
         for at, end, c in sorted(there, key=lambda s: s[0]):
             end = min(end, story.length)
+            come = int(c.settings["appear"])
+            if come and t == at and t and story.value(c, "through", sources) != "black":  # it comes in where another ends
+                part = otio.opentime.RationalTime(0, fps), otio.opentime.RationalTime(come, fps)
+                track.append(otio.schema.Transition("Dissolve", otio.schema.TransitionTypes.SMPTE_Dissolve, *part))
             at_place(track, t, at)
-            clip = clip_of(recordings[c.source], project, c.start, end - at)
+            if c.source == TITLE:
+                track.append(title_of(c, gap(end - at)))
+                t = end
+                continue
+            clip = clip_of(recordings[c.source], project, c.start, end - at, settings=c.settings)
             if c.span:
                 clip.effects.append(otio.schema.LinearTimeWarp(time_scalar=c.span / c.length))
             track.append(clip)
@@ -143,6 +164,14 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
     return tl
 
 
+def title_of(c: Cover, empty: otio.schema.Gap) -> otio.schema.Clip:
+    """A title as a clip that a generator fills, with everything that is set on it."""
+    made = otio.schema.GeneratorReference("Title", "Title", parameters=c.settings.to_json())
+    return otio.schema.Clip(
+        c.title.replace("\n", " / "), made, empty.source_range, metadata={"kovel": {"settings": c.settings.to_json()}}
+    )
+
+
 def card_of(p: Piece, empty: otio.schema.Gap) -> otio.core.Composable:
     """A card as a clip that a generator fills; anything else without a picture as a gap."""
     if p.card is None:
@@ -177,11 +206,15 @@ def to_edl(story: Story, name: str, project: Project, recordings: dict[int, Reco
 
     rows: list[tuple[str, int, int, Image]] = []
     for x in plan.pictures:
-        top, up = x.layers[-1].image, x.layers[-1].opacity
+        seen = [y for y in x.layers if not y.image.title]
+        top, up = seen[-1].image, seen[-1].opacity
         middle = x.at
-        if len(x.layers) > 1 and up.step:  # a blend is a cut in its middle; of layers that stand, the upper one is listed
+        if len(seen) > 1 and up.step:  # a blend is a cut in its middle; of layers that stand, the upper one is listed
             middle = min(max(x.at + (up.of - 1) // 2 - (up.first - 1), x.at), x.end) if up.of > 2 else x.at
             rows.append(("V", x.at, middle, x.image))
+        if rows and rows[-1][2] == middle and rows[-1][3].later(middle - rows[-1][1]) == top.later(middle - x.at):
+            rows[-1] = ("V", rows[-1][1], x.end, rows[-1][3])  # it only runs on, under a title
+            continue
         rows.append(("V", middle, x.end, top.later(middle - x.at)))
     for i, q in enumerate(story.pieces):
         a, b = story.starts[i] + story.join(i).split, story.starts[i + 1] + story.join(i + 1).split

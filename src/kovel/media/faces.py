@@ -12,7 +12,7 @@ import numpy.typing as npt
 from kovel.core.picture.faces import Face
 
 CASCADES = ("haarcascade_frontalface_alt.xml", "haarcascade_frontalface_default.xml")  # beards and caps: the first alone
-WIDE = 320  # pixels at which a picture is looked at
+WIDE = 480  # pixels at which a picture is looked at
 
 
 @lru_cache(2)

@@ -16,12 +16,13 @@ from kovel.core.story.catalogue import run
 from kovel.core.story.model import Cover, Piece, Refused, Sources, Story
 from kovel.core.story.settings import SHAPES
 from kovel.media.faces import faces_in
+from kovel.media.proxy import GOP
 from kovel.store import projects, recordings, stories
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.work.folder import Data
 from kovel.work.mixing import Asked
-from kovel.work.smalls import colours, small_of
+from kovel.work.smalls import colours, near
 
 MOST = 14  # small frames that are looked at in one piece
 OFTEN = 0.2  # of them in which a face must be found to be one
@@ -30,7 +31,7 @@ Rows = list[list[Any]]
 
 def face_path(data: Data, r: Recording, x: Piece | Cover, story: Story) -> list[tuple[int, float, float]]:
     """Where the face is while a piece or cover is seen, or where there is none, what moves: (frame of its recording, x, y);
-    empty where neither is found. What was found in a small frame is kept beside it."""
+    empty where neither is found. What was found is kept beside the recording."""
     a, n = x.start, x.used if isinstance(x, Cover) else x.length
     moments = [a] if r.frames is None else sorted({a + n * (2 * k + 1) // (2 * MOST) for k in range(MOST)})
     pixels = [(m, c) for m in moments if (c := colours(data, r, m, story.rate)) is not None]
@@ -41,9 +42,10 @@ def face_path(data: Data, r: Recording, x: Piece | Cover, story: Story) -> list[
         kept = {}
     found, known = [], len(kept)
     for m, c in pixels:
-        name = str(small_of(data, r, m, story.rate))
+        name = str(m // GOP)
         if name not in kept:
-            kept[name] = [[f.x, f.y, f.size] for f in faces_in(c, m)]
+            picture = near(data, r, m, story.rate)
+            kept[name] = [[f.x, f.y, f.size] for f in faces_in(c if picture is None else picture, m)]
         found.append([paths.Face(m, *row) for row in kept[name]])
     if len(kept) > known:
         part = kept_at.with_suffix(f".{os.getpid()}.{threading.get_ident()}.part")

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 
+import av
 import numpy as np
 import numpy.typing as npt
 from PIL import Image
@@ -45,6 +46,22 @@ def small_of(data: Data, r: Recording, frame: int, clock: Rate) -> Small | None:
 def _sheet(path: Path, stamp: int) -> npt.NDArray[np.uint8]:
     with Image.open(path) as im:
         return np.asarray(im.convert("RGB"))
+
+
+def near(data: Data, r: Recording, frame: int, clock: Rate) -> npt.NDArray[np.float64] | None:
+    """A picture close to a moment, as large as the proxy has it: the key frame before; the small one while there is no
+    proxy."""
+    proxy = data.derived(r.id) / "proxy.mp4"
+    if r.frames is None or not proxy.is_file():
+        return colours(data, r, frame, clock)
+    own = frame * clock.den * r.rate.num // (clock.num * r.rate.den)
+    try:
+        with av.open(str(proxy)) as c:
+            s = c.streams.video[0]
+            c.seek(int(own / r.rate.fps / (s.time_base or 1)), stream=s)
+            return next(c.decode(s)).to_ndarray(format="rgb24").astype(np.float64) / 255
+    except (av.FFmpegError, StopIteration):
+        return colours(data, r, frame, clock)
 
 
 def colours(data: Data, r: Recording, frame: int, clock: Rate) -> npt.NDArray[np.float64] | None:

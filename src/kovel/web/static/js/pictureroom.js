@@ -325,12 +325,12 @@ panel.addEventListener("change", async (e) => {
   if (el.id === "table-in" && el.files.length) {
     const form = new FormData();
     form.append("table", el.files[0]);
-    await send(`${base}/tables`, form, (got) => setRows({ table: got.name }, `Table ${got.name}`));
+    await send(`${base}/tables`, form, (got) => void setRows({ table: got.name }, `Table ${got.name}`));
     el.value = "";
   } else if (el.id === "font-in" && el.files.length) {
     const form = new FormData();
     form.append("font", el.files[0]);
-    await send(`${base}/fonts`, form, (got) => setRows({ font: got.name }, `Font ${got.name}`));
+    await send(`${base}/fonts`, form, (got) => void setRows({ font: got.name }, `Font ${got.name}`));
     el.value = "";
   } else if (el.id === "saved" && el.value) {
     const r = await fetch(`${base}/looks/rows`, {

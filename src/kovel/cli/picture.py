@@ -1,0 +1,71 @@
+"""The Picture room's actions from the command line."""
+
+from pathlib import Path
+
+import click
+
+from kovel.cli.common import answer, open_data, the_project, the_recording
+from kovel.cli.story import story_options, tell
+from kovel.store import stories
+from kovel.work import framing, looking
+
+
+@click.group()
+def picture() -> None:
+    """How it looks: faces, jumps, another shape, colours matched, tables. Single settings: kovel story set."""
+
+
+@picture.command("faces")
+@click.argument("items", nargs=-1, type=int, required=True)
+@story_options
+def faces(items: tuple[int, ...], folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Frame these pieces and covers (by number) on the speaker's face."""
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    sid = stories.current(data.db, p.id)
+    asked = framing.sit_on_faces(data, p.id, stories.load(data.db, sid).story, list(items))
+    tell(data, as_json, *stories.edit(data.db, sid, None, *asked))
+
+
+@picture.command("punch")
+@click.option("--zoom", default=125.0, help="Percent.")
+@story_options
+def punch(zoom: float, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Punch in on every second exposed jump, on the face."""
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    sid = stories.current(data.db, p.id)
+    asked = framing.punch_in(data, p.id, stories.load(data.db, sid).story, zoom)
+    tell(data, as_json, *stories.edit(data.db, sid, None, *asked))
+
+
+@picture.command("shape")
+@click.argument("shape")
+@story_options
+def shape(shape: str, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """This story in another shape (9:16, 4:5, 1:1, 16:9), as a story of its own."""
+    data = open_data(folder)
+    sid, did = framing.other_shape(data, the_project(data, project_name).id, shape)
+    answer(as_json, {"story": sid, "did": did}, f"{did}.")
+
+
+@picture.command("match")
+@click.argument("recording")
+@click.argument("other")
+@story_options
+def match(recording: str, other: str, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Give RECORDING the colours of OTHER."""
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    did, table = looking.match(data, *(the_recording(data, p.id, n).id for n in (recording, other)))
+    answer(as_json, {"did": did, "table": table}, f"{did}.")
+
+
+@picture.command("table")
+@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@story_options
+def table(file: Path, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Take in a .cube table; then: kovel story set piece=4 table=NAME, or kovel set RECORDING table=NAME."""
+    data = open_data(folder)
+    name = looking.take_in_table(data, file.name, file.read_bytes()[: looking.LARGEST + 1])
+    answer(as_json, {"name": name}, f"Kept as {name}.")

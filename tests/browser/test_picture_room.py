@@ -1,0 +1,170 @@
+"""The Picture room in the browser: framed by drag and key, looks typed and compared, titles laid, at the scope that is picked."""
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+from axe_playwright_python.sync_playwright import Axe
+from playwright.sync_api import Page, expect
+
+from kovel.store import recordings, stories
+from kovel.store.recordings import Recording
+from kovel.work.folder import Data
+from tests.browser.seen import until
+
+Shown = tuple[Data, dict[str, Recording]]
+POINT = """([x, y]) => { const c = kovel.player.canvas; return [...c.getContext("2d").getImageData(x * c.width, y * c.height, 1, 1).data.slice(0, 3)]; }"""
+
+
+@pytest.fixture
+def film(shown: Shown) -> Shown:
+    """Two pieces of Maren with a jump between, a shot over the second."""
+    data, r = shown
+    for name, params in (
+        ("add_at_end", {"source": r["maren-a"].id, "start": 0, "length": 30}),
+        ("add_at_end", {"source": r["maren-a"].id, "start": 40, "length": 30}),
+        ("lay_cover", {"source": r["bell"].id, "at": 40, "until": 60, "start": 10}),
+    ):
+        stories.edit(data.db, 1, None, name, params)
+    return shown
+
+
+def story(data: Data) -> Any:
+    return stories.load(data.db, 1).story
+
+
+def opened(page: Page, serve: Callable, data: Data, tmp_path: Path) -> None:
+    server = serve(data.root, tmp_path)
+    page.goto(f"{server.url}/p/1/picture")
+    until(page, "window.kovel?.picture && kovel.player.shown")
+
+
+def idle(page: Page) -> None:
+    page.evaluate("kovel.picture.idle()")
+
+
+def test_framed_by_key_and_by_hand(page: Page, film: Shown, serve: Callable, tmp_path: Path) -> None:
+    data, _ = film
+    opened(page, serve, data, tmp_path)
+    page.keyboard.press("g")
+    until(page, "document.querySelector('#items-zoom')")
+    for _ in range(3):
+        page.keyboard.press("+")
+    expect(page.locator("#report")).to_contain_text("zoom 103 %")
+    page.locator("#items-zoom").fill("150")
+    page.locator("#items-zoom").press("Enter")
+    expect(page.locator("#report")).to_contain_text("zoom 150 %")
+    idle(page)
+    until(page, "kovel.player.plan.pictures[0][2][0][4].part.zoom === 150")
+    box = page.locator(".room-picture canvas").bounding_box()
+    assert box
+    x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.mouse.move(x + 40, y + 10, steps=4)
+    page.mouse.up()  # what is seen goes with the hand: less of its left is cut away
+    expect(page.locator("#report")).to_contain_text("across")
+    idle(page)
+    p = story(data).pieces[0]
+    assert p.settings["zoom"] == 150 and 20 < p.settings["across"] < 48 and p.settings["down"] < 40
+    page.keyboard.press("z")
+    expect(page.locator("#report")).to_contain_text("Undone")
+    page.evaluate("kovel.player.seek(29)")
+    page.keyboard.press("p")  # a push towards here
+    expect(page.locator("#report")).to_contain_text("zoom 168 % at")
+    idle(page)
+    line = story(data).pieces[0].settings["zoom"]
+    assert line == ((0, 150.0), (29, 168.0))
+    until(page, "document.querySelector('#items-zoom').value === '150 to 168'")
+    page.locator("#items-zoom").fill("100 to 120")
+    page.locator("#items-zoom").press("Enter")
+    expect(page.locator("#report")).to_contain_text("a push from 100 to 120 %")
+    idle(page)
+    page.keyboard.press("s")
+    expect(page.locator("#report")).to_contain_text("Framed on the face")
+
+
+def test_looks_at_the_scope_that_is_picked_before_and_after(page: Page, film: Shown, serve: Callable, tmp_path: Path) -> None:
+    data, r = film
+    opened(page, serve, data, tmp_path)
+    page.evaluate("kovel.player.seek(70 - 60)")
+    page.keyboard.press("g")
+    until(page, "document.querySelector('#items-brightness')")
+    page.locator("#scope").select_option("recording")
+    page.locator("#recording-brightness").fill("1.5")
+    page.locator("#recording-brightness").press("Enter")
+    expect(page.locator("#report")).to_contain_text("brightness +1.5 stops")
+    idle(page)
+    assert recordings.get(data.db, r["maren-a"].id).settings["brightness"] == 1.5
+    until(page, "kovel.player.shown?.includes('brightness')")
+    at = [0.3, 0.3]
+    looked = page.evaluate(POINT, at)
+    page.keyboard.press("c")
+    until(page, "kovel.player.shown && !kovel.player.shown.includes('brightness')")
+    plain = page.evaluate(POINT, at)
+    page.keyboard.press("c")
+    page.keyboard.press("h")  # half and half
+    until(page, "kovel.player.shown?.includes('true')")
+    page.wait_for_timeout(100)
+    assert sum(looked) > sum(plain) + 60 and page.evaluate(POINT, at) == plain and page.evaluate(POINT, [0.9, 0.3]) != page.evaluate(POINT, [0.49, 0.3])  # fmt: skip
+    page.keyboard.press("h")
+    expect(page.locator("#levels svg")).to_have_count(2)
+    page.locator("#scope").select_option("items")
+    until(page, "document.querySelector('#items-contrast') && !document.querySelector('#items-contrast').disabled")
+    page.locator("#items-contrast").fill("much")
+    page.locator("#items-contrast").press("Enter")
+    expect(page.locator("#report")).to_contain_text("is not a number")
+    page.locator("#items-contrast").fill("500")
+    page.locator("#items-contrast").press("Enter")
+    expect(page.locator("#report")).to_contain_text("Contrast is set to -100 to 100 %")
+    page.keyboard.press("w")
+    page.locator(".room-picture canvas").click(position={"x": 200, "y": 150})
+    expect(page.locator("#report")).to_contain_text("White set by what was picked")
+    idle(page)
+    assert "warmth" in story(data).pieces[0].settings
+    table = "LUT_1D_SIZE 2\n0 0 0\n1 1 0\n"
+    page.locator("#table-in").set_input_files({"name": "no blue.cube", "mimeType": "text/plain", "buffer": table.encode()})
+    until(page, "kovel.player.shown?.includes('no blue')")
+    assert page.evaluate(POINT, at)[2] == 0
+    page.locator("#table-in").set_input_files({"name": "x.cube", "mimeType": "text/plain", "buffer": b"nonsense"})
+    expect(page.locator("#report")).to_contain_text("no line of a .cube table")
+    page.keyboard.press("Control+c")
+    page.locator(".film-row[data-lane='cover 1'] .film-shot").click()
+    page.keyboard.press("Control+v")
+    expect(page.locator("#report")).to_contain_text("for 1 more")
+    idle(page)
+    assert story(data).covers[0].settings["table"] == "no blue"
+
+
+def test_titles_split_screens_and_another_shape(page: Page, film: Shown, serve: Callable, tmp_path: Path) -> None:
+    data, _ = film
+    opened(page, serve, data, tmp_path)
+    page.keyboard.press("n")
+    page.locator("#title-how").select_option("lower third")
+    page.locator("#title-text").fill("Maren\nferrywoman")
+    page.locator("#title-form button").click()
+    expect(page.locator("#report")).to_contain_text("Lower third “Maren”")
+    idle(page)
+    until(page, "document.querySelector('#items-text')?.value === 'Maren\\nferrywoman'")
+    page.locator("#items-colour").fill("#ff0000")
+    expect(page.locator("#report")).to_contain_text("colour #ff0000")
+    idle(page)
+    page.evaluate("kovel.player.seek(20)")
+    until(page, "kovel.player.shown?.includes('#ff0000')")
+    page.locator(".film-row[data-lane='cover 1'] .film-shot").first.click()
+    page.locator(".film-row[data-lane='dialogue'] .film-shot").nth(1).click(modifiers=["Shift"])
+    page.locator("[data-do=split]").click()
+    expect(page.locator("#report")).to_contain_text("Split screen of 2")
+    idle(page)
+    assert {x.settings["place"] for x in (*story(data).pieces, *story(data).covers)} == {
+        "whole picture",
+        "left half",
+        "right half",
+    }
+    found = Axe().run(page)
+    assert not found.response["violations"], found.generate_report()
+    page.locator("[data-do=upright]").click()
+    page.locator("#upright-form button").click()
+    until(page, "kovel.player.plan.size[1] > kovel.player.plan.size[0]", seconds=30)
+    assert page.evaluate("[kovel.player.canvas.width, kovel.player.canvas.height]") == [540, 960]
