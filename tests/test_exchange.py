@@ -209,12 +209,12 @@ def test_what_is_set_is_kept_in_otio_and_said_of_an_edl(told: Kept, data: Data) 
     assert Values.from_json(tl["metadata"]["kovel"]["settings"]["story"]) == dict(kept.story.settings)["story"]
     text = to_edl(kept.story, kept.name, p, rows)
     events = [line for line in text.splitlines() if line[:3].isdigit() and line.split()[2] == "V"]
-    assert events[0].split()[4:6] == [format_timecode(h, p.rate, p.drop) for h in _source(rows[1], p, kept.story.starts[1])]
+    assert events[0].split()[4:6] == [format_timecode(h, p.rate, False) for h in _source(rows[1])]
     said = text.split("NOT IN THIS LIST:")[1]
     assert "title “Maren / ferrywoman”" in said and "brightness +0.5 stops" in said and "zoom a line of 2 moments" in said
 
 
-def _source(r: Recording, p: projects.Project, until: int) -> tuple[int, int]:
+def _source(r: Recording) -> tuple[int, int]:
     """In and out of the first shot as the list has them: it ends where the first cover is wholly there."""
     from kovel.exchange.story import _first_frame
 

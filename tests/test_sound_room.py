@@ -307,7 +307,7 @@ def test_checks_count_what_is_set(sound: TestClient, spoken: Spoken) -> None:
     stories.edit(data.db, 1, None, "close_space", {})
     stories.edit(data.db, 1, None, "set_value", {"to": 2, "setting": "level", "value": -14})
     steps_ = [f for f in findings(data, 1, story_of(data)) if f.kind == "step"]
-    assert len(steps_) == 1 and steps_[0].mend == ("even", "Even out the voices")
+    assert len(steps_) == 1 and steps_[0].mend == ("sound", "even", "Even out the voices")
     page = sound.get("/p/1/story/checks", headers={"accept": "text/html"}).text
     assert "/p/1/sound?do=even#260" in page
     asked(sound, "even")

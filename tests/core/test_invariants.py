@@ -44,6 +44,7 @@ VALUES: dict[str, Callable[[Random], object]] = {  # what a parameter of any com
     "zoom": lambda r: r.choice([None, 120, 130.5, 500]), "across": lambda r: r.choice([None, 0, 60, 101]), "down": lambda r: r.choice([None, 40, 90]),
     "move": lambda r: r.random() < 0.5, "values": lambda r: r.choice(["150 140 125", [120, 110], "x", []]),
     "by_clock": lambda r: r.random() < 0.3, "title": lambda r: r.randint(1, 30),
+    "percent": lambda r: r.choice([9, 50, 100, 133.3, 400]), "keep": lambda r: r.choice(["shot", "place", "x"]),
     "did": lambda r: r.choice(["", "Evened"]), "marks": lambda r: sorted(r.randint(0, 900) for _ in range(r.randint(0, 20))), "bars": lambda r: r.choice([1, 1, 2, 0]), "by": lambda r: r.choice([-90, -6, -0.5, 0, 3]), "was": lambda r: r.choice([None, None, 20, 60]),
     "rows": lambda r: [[r.choice([1, 2, 3, "story", 99]), r.choice(["level", "mute", "target", "dips"]), r.choice([None, True, -6, [[0, -3.0]]])] for _ in range(3)],
     "heading": lambda r: r.choice(["", "River", "Night"]), "colour": lambda r: r.choice(["#000000", "#8a2f2f", "red"]), "text": lambda r: r.choice(["", "The Last Haul"]),
@@ -226,7 +227,7 @@ class Editing(RuleBasedStateMachine):
             for x, _, c in self.story.spans
             if at <= x < at + n and c.id not in {o.id for o in s.covers}
         ]
-        here = [(c.source, c.start, x - a) for x, _, c in s.spans if a <= x < a + n]
+        here = [(c.source, c.start, x - a) for x, _, c in s.spans if a <= x < a + n and c.tether.piece]
         assert sorted(laid) == sorted(here), self.log
 
     @rule(edges=st.lists(frame, max_size=8))
@@ -284,7 +285,7 @@ class Editing(RuleBasedStateMachine):
         for spans in ([(c.lane, a, b) for a, b, c in s.spans], [(x.lane, s.at(x), s.at(x) + x.length) for x in s.sounds]):
             spans.sort()
             assert all(x[0] != y[0] or x[2] <= y[1] for x, y in pairwise(spans)), self.log
-        assert all(0 <= a < s.length for a, _, _ in s.spans)
+        assert all(a >= 0 and (a < s.length or not c.tether.piece) for a, _, c in s.spans)
         assert all(s.at_of(c.tether) is None for c in (*s.loose, *s.loose_sounds))
         assert all(x.settings["fade_in"] + x.settings["fade_out"] <= x.length for x in (*s.sounds, *s.loose_sounds)), self.log
         heads = [s.index_of(x.piece) for x in s.sections]

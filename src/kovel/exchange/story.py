@@ -15,7 +15,7 @@ from kovel.core.plan.layers import Image, own_frame
 from kovel.core.plan.plan import make_plan
 from kovel.core.plan.sounds import audible, with_its_sound
 from kovel.core.story.consequences import frames_of, kind_of
-from kovel.core.story.model import TITLE, Cover, Item, Piece, Sources, Story
+from kovel.core.story.model import TITLE, Cover, Item, Piece, Sources, Story, runs_as_shot
 from kovel.core.story.model import kind_of as kind_of_item
 from kovel.core.story.settings import NONE, SETTINGS, Values
 from kovel.core.time.timecode import TimeError, format_timecode, parse_entry
@@ -114,8 +114,9 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
                 t = end
                 continue
             clip = clip_of(recordings[c.source], project, c.start, end - at, settings=c.settings)
-            if c.span:
-                clip.effects.append(otio.schema.LinearTimeWarp(time_scalar=c.span / c.length))
+            if not runs_as_shot(c):
+                scalar = c.used / c.length * (-1 if c.settings["backwards"] else 1)
+                clip.effects.append(otio.schema.LinearTimeWarp(time_scalar=scalar))
             track.append(clip)
             t = end
         tl.tracks.append(track)
@@ -211,11 +212,8 @@ def to_edl(story: Story, name: str, project: Project, recordings: dict[int, Reco
         middle = x.at
         if len(seen) > 1 and up.step:  # a blend is a cut in its middle; of layers that stand, the upper one is listed
             middle = min(max(x.at + (up.of - 1) // 2 - (up.first - 1), x.at), x.end) if up.of > 2 else x.at
-            rows.append(("V", x.at, middle, x.image))
-        if rows and rows[-1][2] == middle and rows[-1][3].later(middle - rows[-1][1]) == top.later(middle - x.at):
-            rows[-1] = ("V", rows[-1][1], x.end, rows[-1][3])  # it only runs on, under a title
-            continue
-        rows.append(("V", middle, x.end, top.later(middle - x.at)))
+            _shown(rows, x.at, middle, x.image)
+        _shown(rows, middle, x.end, top.later(middle - x.at))
     for i, q in enumerate(story.pieces):
         a, b = story.starts[i] + story.join(i).split, story.starts[i + 1] + story.join(i + 1).split
         if q.source in recordings and recordings[q.source].sound and q.take != "picture" and audible(story, "dialogue"):
@@ -231,7 +229,8 @@ def to_edl(story: Story, name: str, project: Project, recordings: dict[int, Reco
         first = _first_frame(r) + (own_frame(image, 0, rate, r.rate) if r.frames is not None else 0)
         p, q_ = image.speed
         speed = r.rate.fps * p / q_ if r.frames is not None else rate.fps
-        count = int((end - at) * speed / rate.fps + Fraction(1, 2))
+        count = int(abs(end - at) * abs(speed) / rate.fps + Fraction(1, 2))
+        first = first if speed > 0 else max(0, first - count + 1)  # what is used of it; M2 says that it runs backwards
         used = [format_timecode(t, r.rate, _drops(r)) for t in (first, first + count)]
         name_ = reel(image.source)
         lines.append(f"{number:03d}  {name_:<8} {track}     C        {' '.join((*used, *into))}")
@@ -242,6 +241,16 @@ def to_edl(story: Story, name: str, project: Project, recordings: dict[int, Reco
     if left:
         lines += ["", "* NOT IN THIS LIST:", *(f"*   {x}" for x in left)]
     return "\n".join(lines) + "\n"
+
+
+def _shown(rows: list[tuple[str, int, int, Image]], at: int, end: int, image: Image) -> None:
+    """One more event of what is seen; none where the one before only runs on (under a title, into a dissolve)."""
+    if end <= at:
+        return
+    if rows and rows[-1][2] == at and rows[-1][3].later(at - rows[-1][1]) == image:
+        rows[-1] = ("V", rows[-1][1], end, rows[-1][3])
+    else:
+        rows.append(("V", at, end, image))
 
 
 def set_on(story: Story, item: Item, sources: Sources) -> list[str]:

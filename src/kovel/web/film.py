@@ -83,7 +83,9 @@ def film(story: Story, sources: Sources, px: float, face: Callable[[int, int], F
 
     rows = []
     for lane in sorted({c.lane for c in story.covers}, reverse=True):
-        shots = tuple(shot(c, at) for at, _, c in sorted(story.spans, key=lambda r: r[0]) if c.lane == lane)
+        shots = tuple(
+            shot(c, at) for at, _, c in sorted(story.spans, key=lambda r: r[0]) if c.lane == lane and at < story.length
+        )
         rows.append(Row(f"cover {lane}", f"cover {lane}", shots))
     dialogue = tuple(shot(p, at) for p, at in zip(story.pieces, story.starts, strict=False))
     rows.append(Row("dialogue", "dialogue", dialogue))

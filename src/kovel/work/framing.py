@@ -25,7 +25,7 @@ from kovel.work.mixing import Asked
 from kovel.work.smalls import colours, near
 
 MOST = 14  # small frames that are looked at in one piece
-OFTEN = 0.2  # of them in which a face must be found to be one
+OFTEN = {"interview": 0.2}  # of them in which a face must be found to be one; elsewhere in most
 Rows = list[list[Any]]
 
 
@@ -52,7 +52,7 @@ def face_path(data: Data, r: Recording, x: Piece | Cover, story: Story) -> list[
         part.write_text(json.dumps(kept))
         os.replace(part, kept_at)
     track = paths.track(found)
-    if len(track) >= max(min(2, len(found)), OFTEN * len(found)):
+    if len(track) >= max(min(2, len(found)), OFTEN.get(r.kind, 0.6) * len(found)):
         return paths.path(track)
     return paths.moving([c.mean(-1) for _, c in pixels], a)
 

@@ -24,7 +24,7 @@ def picture_checks(story: Story, sources: Sources, ratio: float, cut: Cut, box: 
     out: list[Finding] = []
     rate = story.rate
     rows: list[tuple[int, Piece | Cover]] = [*zip(story.starts, story.pieces, strict=False)]
-    rows += [(a, c) for a, _, c in story.spans if f"cover {c.lane}" not in story.muted]
+    rows += [(a, c) for a, _, c in story.spans if f"cover {c.lane}" not in story.muted and a < story.length]
     told: set[tuple[int | None, str]] = set()
     for at, x in rows:
         if isinstance(x, Cover) and x.source == TITLE:

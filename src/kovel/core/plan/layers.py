@@ -30,7 +30,8 @@ class TitleImage:
 class Image:
     """A recording from story frame `start` on (on its clock), a card, a title, or (none of them) black.
 
-    A retimed shot shows `speed` = (frames of the shot, frames of the story); `skip` story frames of it have gone by.
+    A retimed shot shows `speed` = (frames of the shot, frames of the story); `skip` story frames of it have gone by. With
+    fewer than 0 frames of the shot it runs backwards, `skip` story frames before it comes to `start`.
     """
 
     source: int | None = None
@@ -44,14 +45,14 @@ class Image:
         """The same image as it goes on `frames` later."""
         if self.source is None or not frames:
             return self
-        on = (frames, 0) if self.speed == (1, 1) else (0, frames)
+        on = (frames, 0) if self.speed == (1, 1) else (0, frames if self.speed[0] > 0 else -frames)
         return Image(self.source, self.start + on[0], self.card, self.speed, self.skip + on[1])
 
     def steps(self, ratio: Fraction) -> tuple[int, int, int]:
         """(base, num, den): k frames on, the recording shows its own frame floor((base + k * num) / den)."""
         p, q = self.speed
         rn, rd = ratio.as_integer_ratio()
-        return (self.start * q + self.skip * p) * rn, p * rn, q * rd
+        return (self.start * q + self.skip * abs(p)) * rn, p * rn, q * rd
 
 
 @dataclass(frozen=True, slots=True)

@@ -54,7 +54,11 @@ class Seen:
         s = self.sources[c.source]
         still = s.frames is None
         speed = (c.span, c.length) if c.span and not still else (1, 1)
-        return self._layers(c, s, Image(c.source, 0 if still else c.start, speed=speed), OPAQUE)
+        if c.settings and c.settings["backwards"] and not still:  # each frame of it, from the last one on
+            image = Image(c.source, c.start, speed=(-c.used, c.length), skip=c.length - 1)
+        else:
+            image = Image(c.source, 0 if still else c.start, speed=speed)
+        return self._layers(c, s, image, OPAQUE)
 
     def _layers(self, x: Piece | Cover, s: Source, image: Image, opacity: Opacity) -> tuple[Layer, ...]:
         if not self.wide and not x.settings.rows:
@@ -212,7 +216,11 @@ def covered(story: Story, sources: Sources, dialogue: list[Run]) -> list[Run]:
 def _in_place(story: Story, sources: Sources) -> list[Live]:
     """Covers in order of their beginnings, as far as they are seen."""
     rows = [
-        r for r in story.spans if (r[2].source in sources or r[2].source == TITLE) and f"cover {r[2].lane}" not in story.muted
+        r
+        for r in story.spans
+        if r[0] < story.length  # one on the story's clock may lie behind its end
+        and (r[2].source in sources or r[2].source == TITLE)
+        and f"cover {r[2].lane}" not in story.muted
     ]
     rows.sort(key=itemgetter(0))
     comes = {(a, c.lane): int(c.settings["appear"]) for a, _, c in rows if c.settings and c.settings["appear"]}

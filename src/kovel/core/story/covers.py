@@ -6,16 +6,18 @@ from dataclasses import replace
 
 from kovel.core.story.consequences import (
     Edit,
+    begun,
     beyond,
     check_handles,
     check_range,
     frames_of,
     lane_key,
+    name_of,
     refuse_locked,
     settle,
     source_of,
 )
-from kovel.core.story.model import Cover, Refused, Report, Sources, Story, Tether, having
+from kovel.core.story.model import TITLE, Cover, Refused, Report, Sources, Story, Tether, having
 from kovel.core.story.offered import edit, entry
 from kovel.core.story.settings import NONE
 from kovel.core.time.timecode import stamp as clock
@@ -286,7 +288,7 @@ def remove_cover(story: Story, sources: Sources, cover: int) -> Edit:
     c = story.cover(cover)
     if c not in story.loose:
         refuse_locked(story, lane_key(c.lane))
-    name = sources[c.source].name if c.source in sources else "The cover"
+    name = begun(name_of(sources, c)) if c.source in sources or c.source == TITLE else "The cover"
     draft = replace(
         story, covers=tuple(x for x in story.covers if x.id != cover), loose=tuple(x for x in story.loose if x.id != cover)
     )

@@ -188,6 +188,11 @@ def kind_of(item: Item) -> Kind:
     return "piece" if isinstance(item, Piece) else "sound"
 
 
+def runs_as_shot(c: Cover) -> bool:
+    """Whether a cover is seen at the speed it was shot at, forwards: only then its own sound can be heard."""
+    return not c.span and not (c.settings and c.settings["backwards"])
+
+
 def having(item: T, name: str, value: Value, keep: bool = False) -> T:
     """The item with a setting; see `Values.having`."""
     return replace(item, settings=item.settings.having(name, value, keep))

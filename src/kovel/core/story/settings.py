@@ -261,6 +261,7 @@ class Whole:
 class Pace:
     """How fast a shot runs: `span` frames of it fill its place; 0: as it was shot. It is set by retiming the cover."""
 
+    backwards: Annotated[bool, Setting("Backwards", ("cover",), needs="picture", wide=False)] = False
     span: Annotated[int, Setting("Frames of the shot shown", ("cover",), "frames", 0, 10**9, needs="picture", wide=False)] = 0
 
 

@@ -31,7 +31,7 @@ SECONDS = {"title": 4, "lower third": 5, "time and place": 4, "credits": 12}
 
 
 @edit(
-    entry("Title over the picture: TEXT", typed="text", at="playhead", text="typed"),
+    entry("Title over pictures: TEXT", typed="text", at="playhead", text="typed"),
     entry("Lower third: NAME / ROLE", typed="text", at="playhead", text="typed", how="=lower third"),
     entry("Time and place: TEXT", typed="text", at="playhead", text="typed", how="=time and place"),
     entry("Rolling credits: LINE / LINE", typed="text", at="playhead", text="typed", how="=credits"),
@@ -75,7 +75,7 @@ def lay_title(
     return settle(story, new, sources, did, made=(c.id,), playhead=at)
 
 
-@edit(entry("What the title says: TEXT", typed="text", title="cover", text="typed"))
+@edit(entry("Title says: TEXT", typed="text", title="cover", text="typed"))
 def say_title(story: Story, sources: Sources, title: int, text: str) -> Edit:
     """Change what a title says; a `/` between spaces begins a new line."""
     c = story.cover(title)

@@ -9,7 +9,7 @@ from typing import Any
 
 from kovel.core.story.consequences import DIALOGUE, Edit, frames_of, lane_key, name_of, refuse_locked, settle, source_of
 from kovel.core.story.covers import UNHEARD
-from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused, Source, Sources, Story, kind_of
+from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused, Source, Sources, Story, kind_of, runs_as_shot
 from kovel.core.story.offered import edit, entry
 from kovel.core.story.settings import NONE, SETTINGS, Setting, Value, Values, met
 
@@ -45,6 +45,8 @@ def on_recording(source: Source, setting: str, value: object) -> Values:
     entry("Across: PERCENT", typed="number", default="50", to="all chosen", setting="=across", value="typed"),
     entry("Down: PERCENT", typed="number", default="40", to="all chosen", setting="=down", value="typed"),
     entry("Turn: DEGREES", typed="number", default="0", to="all chosen", setting="=turn", value="typed"),
+    entry("Cover backwards", to="cover", setting="=backwards", value=True),
+    entry("Cover forwards again", to="cover", setting="=backwards", value=False),
     entry("Mirror left and right", to="all chosen", setting="=flip", value=True),
     entry("Mirrored no more", to="all chosen", setting="=flip", value=False),
     entry("Fill the picture's shape", to="all chosen", setting="=fit", value="=filled"),
@@ -219,7 +221,8 @@ def _change(story: Story, sources: Sources, to: To, s: Setting, change: Change, 
     what = name_of(sources, items[0]) if len(items) == 1 else f"{len(items)} things"
     at = min(_begins(story, x) or 0 for x in items)
     new_story, report = settle(story, draft, sources, _did(what, s, value), made=tuple(x.id for x in items), playhead=at)
-    retimed = s.name == "natural" and value is True and any(isinstance(x, Cover) and x.span for x in items)
+    odd = s.name in ("natural", "backwards") and value is True
+    retimed = odd and any(isinstance(x, Cover) and not runs_as_shot(x) and x.settings["natural"] for x in changed.values())
     return new_story, report.with_notes([UNHEARD] if retimed else [])
 
 
