@@ -314,7 +314,7 @@ def test_checks_count_what_is_set(sound: TestClient, spoken: Spoken) -> None:
     assert not [f for f in findings(data, 1, story_of(data)) if f.kind == "step"]
     stories.edit(data.db, 1, None, "set_value", {"to": "story", "setting": "target", "value": -30})
     (loud,) = [f for f in findings(data, 1, story_of(data)) if f.kind == "loudness"]
-    assert "-30 is asked for" in loud.text and loud.mend == ("target", "Bring it there")
+    assert "-30 is asked for" in loud.text and loud.mend == ("sound", "target", "Bring it there")
 
 
 def test_what_the_strip_is_told(sound: TestClient, spoken: Spoken) -> None:

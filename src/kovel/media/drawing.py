@@ -78,7 +78,7 @@ class Pictures:
                 if self.drawn
                 else drawn_title(spec, *self.size, n, self.fonts)
             )
-            self.stills[key] = np.asarray(im.convert("RGBA"))
+            self.stills[key] = Lettering(np.asarray(im.convert("RGBA")))
         x, y = layer.part.drifted(k)
         return written(base, self.stills[key], round(x * self.size[0]), round(y * self.size[1]), share)
 
@@ -251,6 +251,37 @@ def letters_at(text: str, share: float) -> int:
     return int(len(text.replace("\n", "")) * share + 1e-9)
 
 
+class Lettering:
+    """A picture with a clear ground in planes, cut to what there is of it: made once, laid over many frames."""
+
+    def __init__(self, rgba: np.ndarray) -> None:
+        rows, columns = np.flatnonzero(rgba[..., 3].any(1)), np.flatnonzero(rgba[..., 3].any(0))
+        self.top, self.left = (int(rows[0]), int(columns[0])) if len(rows) else (0, 0)
+        self.rgba = rgba[rows[0] : rows[-1] + 1, columns[0] : columns[-1] + 1] if len(rows) else rgba[:0]
+        self._planes: dict[tuple[int, int], tuple[Planes, Planes]] = {}
+
+    def planes(self, x: int, y: int) -> tuple[Planes, Planes]:
+        """Colours and how much of them there is, for each plane, where its corner stands `x` and `y` pixels into a pair."""
+        if (x, y) not in self._planes:
+            h, w = self.rgba.shape[:2]
+            z = np.zeros((h + y + (h + y) % 2, w + x + (w + x) % 2, 4), np.float32)
+            z[y : y + h, x : x + w] = self.rgba
+            r, g, b, alpha = z[..., 0] / 255, z[..., 1] / 255, z[..., 2] / 255, z[..., 3]
+            luma = 0.2126 * r + 0.7152 * g + 0.0722 * b
+            weight = _by_four(alpha)  # chroma of two by two pixels, each as much as it is there
+            chroma = (128 + 224 * (b - luma) / 1.8556), (128 + 224 * (r - luma) / 1.5748)
+            u, v = (_by_four(c * alpha) / np.maximum(weight, 1e-6) for c in chroma)
+            quarter = _eight(weight / 4)
+            self._planes[x, y] = (_eight(16 + 219 * luma), _eight(u), _eight(v)), (_eight(alpha), quarter, quarter)
+        return self._planes[x, y]
+
+
+def _eight(z: np.ndarray) -> np.ndarray:
+    """Rounded to bytes."""
+    out: np.ndarray = (z + 0.5).astype(np.uint8)
+    return out
+
+
 def _by_four(z: np.ndarray) -> np.ndarray:
     """The sum of each two by two pixels."""
     h, w = z.shape
@@ -258,29 +289,25 @@ def _by_four(z: np.ndarray) -> np.ndarray:
     return total
 
 
-def written(base: Any, rgba: np.ndarray, x: int, y: int, share: float) -> Any:
-    """A new frame: a picture with a clear ground over `base`, its corner at (x, y)."""
-    w, h = base.width, base.height
-    over_ = np.zeros((h, w, 4), np.float32)
-    top, left = max(0, y), max(0, x)
-    rows, columns = min(h, y + rgba.shape[0]) - top, min(w, x + rgba.shape[1]) - left
-    if rows > 0 and columns > 0:
-        over_[top : top + rows, left : left + columns] = rgba[top - y : top - y + rows, left - x : left - x + columns]
-    alpha = over_[..., 3] * (share / 255)
-    if not alpha.any():
+def written(base: Any, letters: Lettering, x: int, y: int, share: float) -> Any:
+    """A new frame: letters over `base`, the corner of their picture at (x, y)."""
+    x, y, k = x + letters.left, y + letters.top, round(share * 256)
+    if not k or not letters.rgba.size:
         return base
-    r, g, b = over_[..., 0] / 255, over_[..., 1] / 255, over_[..., 2] / 255
-    luma = 0.2126 * r + 0.7152 * g + 0.0722 * b
-    colour = (16 + 219 * luma, 128 + 224 * (b - luma) / 1.8556, 128 + 224 * (r - luma) / 1.5748)
-    out = av.VideoFrame(w, h, "yuv420p")
-    for n, (p, u, v) in enumerate(zip(out.planes, planes_of(base), colour, strict=True)):
-        a = alpha
-        if n:  # chroma of two by two pixels, each as much as it is there
-            weight = _by_four(alpha)
-            v = _by_four(v * alpha) / np.maximum(weight, 1e-6)
-            a = weight / 4
+    colours, there = letters.planes(x % 2, y % 2)
+    out = av.VideoFrame(base.width, base.height, "yuv420p")
+    for n, (p, u) in enumerate(zip(out.planes, planes_of(base), strict=True)):
+        half = 1 if n == 0 else 2
+        top, left = (y - y % 2) // half, (x - x % 2) // half
+        colour, alpha = colours[n], there[n]
+        a, b = max(0, -top), max(0, -left)
+        c, d = min(colour.shape[0], p.height - top), min(colour.shape[1], p.width - left)
         line = np.zeros((p.height, p.line_size), np.uint8)
-        line[:, : p.width] = u + (v - u) * a + 0.5
+        line[:, : p.width] = u
+        if c > a and d > b:
+            part = line[top + a : top + c, left + b : left + d]
+            m = alpha[a:c, b:d].astype(np.uint32) * k
+            part[...] = (part * (255 * 256 - m) + colour[a:c, b:d] * m + 255 * 128) // (255 * 256)
         p.update(line)  # type: ignore[arg-type]  # anything with a buffer will do
     return out
 

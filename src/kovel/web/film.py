@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from kovel.core.story.model import TITLE, Cover, Item, Piece, Sources, Story
+from kovel.core.story.model import TITLE, Cover, Item, Piece, Sources, Story, kind_of
 from kovel.core.story.settings import FRAMING, LOOK, SETTINGS
 from kovel.web.faces import Face
 
@@ -78,7 +78,7 @@ def film(story: Story, sources: Sources, px: float, face: Callable[[int, int], F
         name = s.name if s else (x.card.text or "card") if isinstance(x, Piece) and x.card else "space"
         if isinstance(x, Cover) and x.source == TITLE:
             name = x.title.replace("\n", " / ")
-        kind = "piece" if isinstance(x, Piece) else "cover"
+        kind = kind_of(x)
         return Shot(x.id, kind, a, max(2, b - a - 1), at, end - at, name, faces, marks_of(x), tells_of(x))
 
     rows = []

@@ -13,7 +13,7 @@ from kovel.core.story.lined import Block, LinedPage, lined
 from kovel.core.story.marks import sections
 from kovel.core.story.model import TITLE, Cover, Join, Piece, Sound, Sources, Story
 from kovel.core.story.seams import Seam
-from kovel.core.story.settings import SETTINGS, added, on_line
+from kovel.core.story.settings import SETTINGS, Setting, Value, added, on_line
 from kovel.core.story.sync import same_moment
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import stamp
@@ -451,10 +451,16 @@ def join_note(j: Join) -> str:
     return " ".join(rows)
 
 
+def _note(s: Setting, v: Value) -> str:
+    if s.name == "zoom" and isinstance(v, tuple):
+        return f"push {v[0][1]:g} to {v[-1][1]:g} %"
+    return s.says(v) if s.name in ("zoom", "level") else f"{s.label.lower()} {s.says(v)}"
+
+
 def piece_note(p: Piece) -> str:
     """What is special about a piece: its own settings, and what is taken of it."""
     told = [(SETTINGS[n], p.settings[n]) for n in p.settings]
-    notes = [s.says(v) if s.name in ("zoom", "level") else f"{s.label.lower()} {s.says(v)}" for s, v in told]
+    notes = [_note(s, v) for s, v in told]
     return ", ".join([*notes, *([f"only its {p.take}"] if p.take != "both" else [])])
 
 

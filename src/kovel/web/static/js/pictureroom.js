@@ -29,7 +29,7 @@ const film = () => byId("film-in"),
   shot = (id) => $(`.film-shot[data-id="${id}"]`, place),
   about = (el) => ({
     id: num(el.dataset.id),
-    kind: el.dataset.kind,
+    kind: el.dataset.kind === "piece" ? "piece" : "cover", // a title is laid like one
     at: num(el.dataset.at),
     length: num(el.dataset.length),
     lane: el.closest(".film-row").dataset.lane,
