@@ -12,6 +12,7 @@ from fastapi.testclient import TestClient
 from kovel.cli import main
 from kovel.core.picture.look import applied, made, read_cube
 from kovel.core.plan.plan import make_plan
+from kovel.core.words.transcript import Word
 from kovel.demo.project import ensure
 from kovel.media.faces import faces_in
 from kovel.media.titles import SERIF
@@ -203,6 +204,11 @@ def test_a_title_is_drawn_for_page_and_file_alike(picture: TestClient, shown: Sh
     assert (
         name in picture.get("/p/1/picture/panel", params={"items": str(next(c.id for c in story(data).covers if c.title))}).text
     )
+    assert picture.get("/p/1/picture/speaker", params={"at": 5}).json() == {"name": ""}  # nothing was heard yet
+    recordings.set_words(
+        data.db, shown[1]["maren-a"].id, [Word("by", 4_000, 9_000, "Maren Vosk"), Word("hand", 10_000, 20_000, "Maren Vosk")]
+    )
+    assert picture.get("/p/1/picture/speaker", params={"at": 0}).json() == {"name": "Maren Vosk"}
     page = picture.get("/p/1/story/page").text
     assert "Title: Maren / ferrywoman" in page
     out = start_render(data, 1, "high", size=(640, 360))

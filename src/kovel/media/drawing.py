@@ -102,7 +102,7 @@ class Pictures:
             return self.black
         f = self.files[image.source]
         if f["still"]:
-            key: Any = (image.source, free and (free.part.fit, free.part.zoom, free.place))
+            key: Any = (image.source, free and (free.part.fit, _least(free), free.place))
             if key not in self.stills:
                 raw = still_frame(Path(f["path"]))
                 self.stills[key] = self._fit(raw, image.source, stratum, free)(raw)

@@ -21,6 +21,7 @@ from kovel.media.files import Unusable
 SERIF = Path(__file__).with_name("fonts") / "source-serif-4.ttf"
 SANS = Path(__file__).parent.parent / "web" / "static" / "fonts" / "public-sans-latin-wght-normal.woff2"
 OWN = {"Serif": SERIF, "Sans": SANS}  # fonts that ship with Kovel, by name
+TALLEST = 16_000  # pixels of credits that roll: what a browser's canvas takes
 WIDEST = 0.9  # of the picture: a line that is longer is broken, or written smaller
 
 
@@ -89,7 +90,7 @@ def drawn_title(
         size = size * 19 // 20
     tall = height
     if rolls:  # as high as the plan counts on
-        tall = round(len(lines) * height * float(spec["size"]) / 100 * LINE)
+        tall = min(TALLEST, round(len(lines) * height * float(spec["size"]) / 100 * LINE))
         steps = [tall / len(rows)] * len(rows)
     im = Image.new("RGBA", (width, max(2, tall)), (0, 0, 0, 0))
     draw = ImageDraw.Draw(im)

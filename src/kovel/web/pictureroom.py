@@ -26,6 +26,7 @@ from kovel.web.pages import download, page, the_recording, web
 from kovel.web.panel import LOOKS, SEEN, TITLES, about, panel_of, scopes_of
 from kovel.web.story_tools import told
 from kovel.work import framing, looking
+from kovel.work.checking import words_around
 from kovel.work.mixing import Asked
 from kovel.work.smalls import colours
 
@@ -187,6 +188,14 @@ def own(request: Request, project: int, item: int) -> JSONResponse:
             if (n in (*SEEN, *LOOKS, *TITLES) and SETTINGS[n].wide) or n in ("appear", "leave")
         ]
     )
+
+
+@router.get("/picture/speaker")
+def speaker(request: Request, project: int, at: Annotated[int, Query(ge=0)]) -> JSONResponse:
+    """Who speaks at a story frame, or soon after it: for a lower third."""
+    story = _kept(request, project).story
+    words = words_around(web(request).data, story, at, at + 4 * story.rate.nominal)
+    return JSONResponse({"name": next((w.speaker for _, _, w in words if w.speaker), "")})
 
 
 class _Asked(BaseModel):

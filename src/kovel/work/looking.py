@@ -6,6 +6,7 @@ import hashlib
 import json
 import os
 import re
+import threading
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -98,7 +99,7 @@ def take_in_font(data: Data, name: str, body: bytes) -> str:
         raise Invalid("That file is too large for a font.")
     kind = {b"OTTO": ".otf", b"wOF2": ".woff2"}.get(body[:4], ".ttf")
     data.fonts.mkdir(parents=True, exist_ok=True)
-    part = data.fonts / f".{os.getpid()}{kind}"
+    part = data.fonts / f".{os.getpid()}.{threading.get_ident()}{kind}"
     try:
         part.write_bytes(body)
         family = re.sub(r"[^\w .,()'-]", "_", check_font(part))[:60].strip(" .") or "font"

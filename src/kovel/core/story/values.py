@@ -20,8 +20,9 @@ To = int | list[int] | str  # one thing, several, or a wider scope: "story", "gr
 def on_recording(source: Source, setting: str, value: object) -> Values:
     """The settings of a recording, in every story of its project, with one set, or (None) taken back to its default."""
     s = _setting(setting)
-    if not s.wide or s.of == ("story",):
-        raise Refused(f"{s.label} is set on {'the story' if s.of == ('story',) else 'one thing'}, not on a recording.")
+    if not s.wide or s.of in (("story",), ("title",)):
+        where = "the story" if s.of == ("story",) else "titles" if s.of == ("title",) else "one thing"
+        raise Refused(f"{s.label} is set on {where}, not on a recording.")
     if value is None:
         new = source.settings.without(setting)
     else:

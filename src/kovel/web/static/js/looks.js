@@ -11,6 +11,7 @@ void main() {
   vec4 c = texture(frame, uv);
   colour = vec4(texture(table, (c.rgb * (size - 1.0) + 0.5) / size).rgb, c.a);
 }`;
+const PATIENCE = 2000; // ms
 const MOST = 12; // tables kept in the card's memory
 
 export class Looks {
@@ -84,7 +85,7 @@ export class Looks {
     fetch(this.url(look))
       .then((r) => (r.ok ? r.arrayBuffer() : Promise.reject(new Error(r.statusText))))
       .then((bytes) => this.keep(key, new Uint8Array(bytes)))
-      .catch(() => this.tables.delete(key));
+      .catch(() => setTimeout(() => this.tables.delete(key), PATIENCE)); // another try, but not with every frame
     return false;
   }
 

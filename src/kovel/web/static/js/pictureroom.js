@@ -311,6 +311,17 @@ byId("upright-form").addEventListener("submit", () => {
   say("Framing every piece…");
   void send(`${base}/shape`, { shape: byId("upright-shape").value }, () => location.reload());
 });
+// A lower third names who speaks at the playhead, until something else is typed.
+byId("title-how").addEventListener("change", async () => {
+  const text = byId("title-text");
+  if (byId("title-how").value !== "lower third" || text.value.trim()) return;
+  const r = await fetch(`${base}/speaker?at=${player.frame}`),
+    { name } = await r.json();
+  if (r.ok && name && !text.value.trim()) {
+    text.value = `${name}\n`;
+    text.focus();
+  }
+});
 byId("title-form").addEventListener("submit", () => {
   const text = byId("title-text").value.trim();
   if (text) void edit("lay_title", { at: player.frame, text, how: byId("title-how").value });

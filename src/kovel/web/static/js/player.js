@@ -327,6 +327,7 @@ export class Player extends EventTarget {
         return;
       }
       if (l.look && !this.looks.ready(l.look)) return; // its table comes in a moment
+      if (l.look && this.looks.broken) this.dispatchEvent(new Event("plain"));
       images.push(f);
     }
     this.missed = false;
@@ -442,10 +443,10 @@ export class Player extends EventTarget {
     if (!this.cards.has(url)) {
       this.cards.set(url, null);
       fetch(url)
-        .then((r) => r.blob())
+        .then((r) => (r.ok ? r.blob() : Promise.reject(new Error(r.statusText))))
         .then(createImageBitmap)
         .then((b) => this.cards.set(url, b))
-        .catch(() => this.cards.delete(url));
+        .catch(() => setTimeout(() => this.cards.delete(url), 2000)); // another try, but not with every frame
     }
     return this.cards.get(url);
   }

@@ -41,6 +41,9 @@ export async function transport(root, planUrl) {
   });
   if (!player.pictures.exact)
     note.textContent = "Pictures within one frame: this browser or address has no exact decoder.";
+  player.addEventListener("plain", () => {
+    note.textContent = "Looks are not shown here: this browser has no WebGL 2. Renders have them.";
+  });
   player.reload = async () => {
     const answer = await fetch(player.alone ? `${planUrl}?only=${player.alone}` : planUrl);
     if (!answer.ok) return;
