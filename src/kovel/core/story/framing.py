@@ -9,7 +9,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from kovel.core.story.consequences import DIALOGUE, Edit, lane_key, name_of, refuse_locked, settle
+from kovel.core.story.consequences import DIALOGUE, Edit, begun, lane_key, name_of, refuse_locked, settle
 from kovel.core.story.model import Cover, Item, Piece, Refused, Sound, Sources, Story, having
 from kovel.core.story.offered import edit, entry
 from kovel.core.story.seams import PUNCH, exposed
@@ -212,19 +212,25 @@ def split_screen(story: Story, sources: Sources, items: list[int]) -> Edit:
     cover 1     [ B ......... ]         A in the left half,
     dialogue  [ A ............... ]     B in the right half
     """
-    xs = [_seen(story, sources, i) for i in dict.fromkeys(items)]
+    xs = given = [_seen(story, sources, i) for i in dict.fromkeys(items)]
     if len(xs) not in SPLITS:
         raise Refused("Choose two, three or four pieces and covers that lie over each other.")
     begins = [story.starts[story.index_of(x.id)] if isinstance(x, Piece) else story.at(x) for x in xs]
     a, b = max(begins), min(t + x.length for t, x in zip(begins, xs, strict=True))
     if b <= a:
         raise Refused("They are not seen at the same time: lay them over each other first.")
-    xs.sort(key=lambda x: (x.lane, story.at(x)) if isinstance(x, Cover) else (0, 0))
+    xs = sorted(xs, key=lambda x: (x.lane, story.at(x)) if isinstance(x, Cover) else (0, 0))
     changed: dict[int, Item] = {x.id: having(x, "place", place) for x, place in zip(xs, SPLITS[len(xs)], strict=True)}
-    return settle(
+    new, report = settle(
         story, _put(story, changed), sources, f"Split screen of {len(xs)}, {clock(b - a, story.rate)} long",
         made=tuple(changed), playhead=a,
     )  # fmt: skip
+    more = [x for t, x in zip(begins, given, strict=True) if t < a or t + x.length > b]
+    notes = [
+        f"{begun(name_of(sources, x))} stands in its place before or after that too: split it there if it should not."
+        for x in more
+    ]
+    return new, report.with_notes(list(dict.fromkeys(notes)))
 
 
 @edit(entry("As it was filmed: framing and look", items="all chosen"))
