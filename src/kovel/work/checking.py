@@ -173,7 +173,7 @@ def _seen(data: Data, project: int, story: Story, sources: Sources) -> list[Find
         assert title
         h = 270
         w = round(h * width / height)
-        found = drawn_title(dict(title.rows), w, h, None, data.fonts).getchannel("A").getbbox()
+        found = drawn_title(dict(title.rows) | {"box": 0}, w, h, None, data.fonts).getchannel("A").getbbox()
         return (100 * found[0] / w, 100 * found[1] / h, 100 * found[2] / w, 100 * found[3] / h) if found else None
 
     return picture_checks(story, sources, width / height, cut, box)
