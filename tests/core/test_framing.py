@@ -114,6 +114,7 @@ def test_covers_come_and_go() -> None:
     dip = cover(appear=8, through="black")
     assert [stack(dip, t)[1] for t in (120, 123)] == [(None, 0.2), (None, 0.8)] and stack(dip, 124) == [(None, 1), (3, 0.2)]
     assert stack(dip, 128) == [(3, 1)]
+    assert stack(do(cover(), "set_value", to="story", setting="opacity", value=40), 130) == [(1, 1), (3, 0.4)]
     line = cover(opacity=[[20, 0], [59, 100]])
     assert [stack(line, t)[-1][1] for t in (120, 139, 140)] == [0, round(19 / 39, 3), round(20 / 39, 3)]
 

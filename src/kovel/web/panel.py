@@ -8,7 +8,7 @@ from typing import Any
 
 from kovel.core.plan.sounds import PICKED
 from kovel.core.story.model import TITLE, Cover, Item, Piece, Sound, Sources, Story, kind_of
-from kovel.core.story.settings import FRAMING, LOOK, SETTINGS, TITLE_STYLE, Line, Value
+from kovel.core.story.settings import FRAMING, LAYERING, SETTINGS, TITLE_STYLE, Line, Value
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,8 +33,7 @@ class Field:
 
 
 TITLES = TITLE_STYLE
-SEEN = (*FRAMING, *(n for n, s in SETTINGS.items() if s.family == "layering"))
-LOOKS = LOOK
+SEEN = (*FRAMING, *LAYERING)
 HEARD = tuple(n for n, s in SETTINGS.items() if s.family == "level" and s.line != "only" and n != "natural")
 
 

@@ -23,7 +23,7 @@ from kovel.web.faces import face_of
 from kovel.web.film import film
 from kovel.web.keys import picture_keys
 from kovel.web.pages import download, page, the_recording, web
-from kovel.web.panel import LOOKS, SEEN, TITLES, about, panel_of, scopes_of
+from kovel.web.panel import SEEN, TITLES, about, panel_of, scopes_of
 from kovel.web.story_tools import told
 from kovel.work import framing, looking
 from kovel.work.checking import words_around
@@ -89,7 +89,7 @@ def panel(request: Request, project: int, items: str = "", scope: str = "items")
         request, "parts/picture_panel.html", chosen=",".join(str(x.id) for x in chosen), scopes=scopes, scope=scope,
         about=about(kept.story, sources, rows), recording=chosen[0].source,
         framing=panel_of(kept.story, sources, rows, scope, (*TITLES, *SEEN) if title else SEEN, named), title=title,
-        look=panel_of(kept.story, sources, rows, scope, LOOKS, named),
+        look=panel_of(kept.story, sources, rows, scope, LOOK, named),
         saved=list(saved_looks.saved(data.db)),
     )  # fmt: skip
 
@@ -185,7 +185,7 @@ def own(request: Request, project: int, item: int) -> JSONResponse:
         [
             n
             for n in _kept(request, project).story.item(item).settings
-            if (n in (*SEEN, *LOOKS, *TITLES) and SETTINGS[n].wide) or n in ("appear", "leave")
+            if (n in (*SEEN, *LOOK, *TITLES) and SETTINGS[n].wide) or n in ("appear", "leave")
         ]
     )
 

@@ -8,6 +8,7 @@ from fastapi.responses import HTMLResponse, JSONResponse, Response
 
 from kovel.core.checks.offers import angles, pauses_between
 from kovel.core.plan.pictures import Seen
+from kovel.core.plan.plan import size_of
 from kovel.core.story.compare import compare
 from kovel.core.story.consequences import longest
 from kovel.core.story.dialogue import taken_out
@@ -53,8 +54,10 @@ def seam(request: Request, project: int, piece: int) -> HTMLResponse:
              "total": src.length(story.rate) if src else None, "shown": edge - 1 if which == "out" else edge, "source": src,
              "layer": Seen(story, sources).piece(p)[-1].later(edge - (which == "out") - p.start).to_json(Fraction(1))[4:]}
         )  # fmt: skip
+    of = projects.get(data.db, project)
+    w, h = size_of(story, of.width, of.height)
     return page(
-        request, "parts/seam.html", project=projects.get(data.db, project), s=s, sides=sides, join=story.join(i),
+        request, "parts/seam.html", project=of, frame=(480, round(480 * h / w)) if w >= h else (round(360 * w / h), 360), s=s, sides=sides, join=story.join(i),
         most={b: longest(story, sources, i, b) for b in ("dissolve", "dip")},
         strength=strength_of(data, sources, story.rate)(s) if s.kind == "jump" else None,
         offers=offers_for(data, project, story, s) if s.kind == "jump" else [],

@@ -25,7 +25,7 @@ from kovel.core.plan.layers import (
 )
 from kovel.core.story.consequences import source_of
 from kovel.core.story.model import TITLE, Cover, Piece, Source, Sources, Story
-from kovel.core.story.settings import FITS, FRAMING, LOOK, PLACES, SETTINGS, TITLE_STYLE, Line, Value, on_line
+from kovel.core.story.settings import FITS, FRAMING, LAYERING, LOOK, PLACES, SETTINGS, TITLE_STYLE, Line, Value, on_line
 
 MOVED = ("zoom", "across", "down")
 PLACE = next(iter(PLACES))
@@ -37,8 +37,9 @@ class Seen:
 
     def __init__(self, story: Story, sources: Sources) -> None:
         self.story, self.sources, self.read = story, sources, story.reading(sources)
+        self._alike: dict[Any, tuple[Part, Place, str, Look]] = {}
         wide = {n for v in (*dict(story.settings).values(), *(s.settings for s in sources.values())) for n in v}
-        self.wide = bool(wide & {*FRAMING, *LOOK})
+        self.wide = bool(wide & {*FRAMING, *LOOK, *LAYERING})
 
     def piece(self, p: Piece) -> tuple[Layer, ...]:
         """What a piece shows from its first frame on, bottom first."""
@@ -63,9 +64,16 @@ class Seen:
     def _layers(self, x: Piece | Cover, s: Source, image: Image, opacity: Opacity) -> tuple[Layer, ...]:
         if not self.wide and not x.settings.rows:
             return (Layer(image, opacity),)
-        part, place, fit = self._part(x), Place(*PLACES[self.read(x, "place")]), self.read(x, "fit")
-        look = self.look(x, s)
-        layer = Layer(image, opacity, part, EVERYWHERE if place == EVERYWHERE else place, look)
+        key = (x.source, x.group if isinstance(x, Piece) else -1, x.settings)
+        if key not in self._alike:  # what moves does so on its own clock; all else is the same for all that is set alike
+            place = Place(*PLACES[self.read(x, "place")])
+            found = self._part(x), EVERYWHERE if place == EVERYWHERE else place, self.read(x, "fit"), self.look(x, s)
+            if not found[0].moves:
+                self._alike[key] = found
+        else:
+            found = self._alike[key]
+        part, place, fit, look = found
+        layer = Layer(image, opacity, part, place, look)
         if fit != "blurred":
             return (layer,)
         behind = Part(fit="filled", blur=True, flip=part.flip, border=part.border)

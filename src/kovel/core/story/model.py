@@ -416,10 +416,6 @@ class Story:
             out.append((at, at + c.length, c))
         return tuple(out)
 
-    def plainly(self, sources: Sources) -> bool:
-        """Whether nothing is set at a wider scope than on the thing itself."""
-        return not self.settings and not any(s.settings for s in sources.values())
-
 
 Sources = Mapping[int, Source]
 

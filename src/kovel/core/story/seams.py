@@ -48,13 +48,13 @@ def seams(story: Story, sources: Sources) -> list[Seam]:
 
 def _seams(story: Story, sources: Sources) -> list[Seam]:
     starts = story.starts
-    plainly = story.plainly(sources)
+    everywhere = any("zoom" in v for v in (*dict(story.settings).values(), *(s.settings for s in sources.values())))
     over = hiding(story, sources)
     spans = sorted(r[:2] for r in over)
     begins = {a: c.source for a, _, c in over}
     ends = {b: c.source for _, b, c in over}
     setup = {i: _of(i, sources) for i in {p.source for p in story.pieces} if i is not None}
-    framed = story.pieces if not plainly else [p for p in story.pieces if p.settings]
+    framed = story.pieces if everywhere else [p for p in story.pieces if p.settings]
     zooms = {p.id: (story.value_at(p, "zoom", sources, p.start), story.value_at(p, "zoom", sources, p.end - 1)) for p in framed}
     out: list[Seam] = []
     i = reach = 0

@@ -279,6 +279,7 @@ SETTINGS: Mapping[str, Setting] = _declared((Framing, Look, Layering, Title, Lev
 CLEANING = tuple(n for n, s in SETTINGS.items() if s.family == "cleaning")
 LOOK = tuple(n for n, s in SETTINGS.items() if s.family == "look")
 TITLE_STYLE = tuple(n for n, s in SETTINGS.items() if s.family == "title")
+LAYERING = tuple(n for n, s in SETTINGS.items() if s.family == "layering")
 FRAMING = tuple(n for n, s in SETTINGS.items() if s.family == "framing")
 
 
