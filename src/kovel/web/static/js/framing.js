@@ -146,7 +146,10 @@ function softened(f, fw, fh) {
  */
 export function drawPart(g, f, fw, fh, part, place, k) {
   const { width, height } = g.canvas;
-  const { clip, matrix, cut } = standing(fw, fh, width, height, part, place, k);
+  const { clip: exact, matrix, cut } = standing(fw, fh, width, height, part, place, k);
+  const l = Math.round(exact[0]),
+    t = Math.round(exact[1]); // whole pixels: two edges that share one would let through what is under them
+  const clip = [l, t, Math.round(exact[0] + exact[2]) - l, Math.round(exact[1] + exact[3]) - t];
   g.save();
   if (part.border && !part.clear)
     around(g, [place[0] * width, place[1] * height, place[2] * width, place[3] * height], corners(clip));
