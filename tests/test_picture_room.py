@@ -94,6 +94,19 @@ def test_looks_are_tables_and_levels_are_told(picture: TestClient, shown: Shown)
     assert "cuts off" in found["cut off"].text and found["jump"].mend == ("picture", "punch", "Punch in at jumps")
 
 
+def test_levels_are_those_of_the_frame_that_is_seen(picture: TestClient, shown: Shown) -> None:
+    """Held, a shot has the levels of one frame throughout; backwards, those of its other end."""
+    cover = next(c.id for c in story(shown[0]).covers)
+    at = lambda t, **more: picture.get("/p/1/picture/levels", params={"at": t, **more}).text  # noqa: E731
+    first, last = at(70, item=cover), at(94, item=cover)
+    assert first != last and at(70) == first  # what is chosen is what is on top
+    edit(picture, "set_value", to=cover, setting="backwards", value=True)
+    assert at(70, item=cover) == last and at(94, item=cover) == first
+    edit(picture, "set_value", to=cover, setting="backwards", value=False)
+    edit(picture, "hold_frame", cover=cover, at=70, length=25)
+    assert at(70, item=cover) == at(94, item=cover) == at(94) == first
+
+
 def test_tables_and_looks_are_kept_under_names(picture: TestClient, shown: Shown) -> None:
     data, _ = shown
     put = lambda body, name="warm one.cube": picture.post("/p/1/picture/tables", files={"table": (name, body)})  # noqa: E731

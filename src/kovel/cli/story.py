@@ -256,7 +256,7 @@ def _setting(name: str, text: str) -> Any:
             raise Invalid(f"{SETTINGS[name].label} is on or off.")
         return text == "on"
     if SETTINGS[name].choices or SETTINGS[name].named:
-        return text.replace(" / ", "\n") if SETTINGS[name].named == "text" else text
+        return text
     try:
         if ":" in text:
             return [[int(m), float(db)] for m, db in (row.split(":") for row in text.split(","))]

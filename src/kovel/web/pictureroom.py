@@ -1,6 +1,7 @@
 """The Picture room: how the film looks. One thing large, the strip of the story below, what is set at the scope picked."""
 
 import json
+from fractions import Fraction
 from typing import Annotated
 
 from fastapi import APIRouter, File, Query, Request, UploadFile
@@ -100,22 +101,21 @@ def _look_at(request: Request, project: int, at: int, item: int | None) -> tuple
     kept = _kept(request, project)
     sources = recordings.sources(data.db, project)
     if item is not None and (found := _chosen(kept, str(item))):
-        x = found[0]
+        x, seen = found[0], Seen(kept.story, sources)
         begin = kept.story.starts[kept.story.index_of(x.id)] if isinstance(x, Piece) else kept.story.at(x)
-        s = sources.get(x.source) if x.source is not None else None
-        if s is None or not s.picture:
+        layers = seen.piece(x) if isinstance(x, Piece) else seen.cover(x)
+        later = min(max(0, at - begin), x.length - 1)
+    else:
+        plan = make_plan(kept.story, sources)
+        if not 0 <= at < plan.length:
             return None
-        k = min(max(0, at - begin), x.length - 1)
-        frame = 0 if s.frames is None else x.start + k
-        return recordings.get(data.db, s.id), frame, Seen(kept.story, sources).look(x, s)
-    plan = make_plan(kept.story, sources)
-    if not 0 <= at < plan.length:
-        return None
-    run = plan.picture_at(at)
-    layer = next((x for x in reversed(run.layers) if x.image.source is not None), None)
+        run = plan.picture_at(at)
+        layers, later = run.layers, at - run.at
+    layer = next((y.later(later) for y in reversed(layers) if y.image.source is not None), None)
     if layer is None or layer.image.source is None:
         return None
-    return recordings.get(data.db, layer.image.source), layer.image.later(at - run.at).start, layer.look
+    base, _, den = layer.image.steps(Fraction(1))  # at whatever speed it runs
+    return recordings.get(data.db, layer.image.source), base // den, layer.look
 
 
 @router.get("/picture/levels")

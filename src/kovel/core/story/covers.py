@@ -94,7 +94,7 @@ def lay_cover(
             raise Refused("To fit a shot to its place, all four marks are needed: in and out of both.")
         story_in, source_in, length, span = at, start, until - at, end - start
         check_range(sources, story.rate, source, start, span)
-        _check_speed(length, span)
+        check_speed(length, span)
         span = 0 if span == length or s.frames is None else span
     else:
         story_in, source_in, length = three_points(at=at, until=until, start=start, end=end, most=s.length(story.rate))
@@ -141,7 +141,7 @@ def lay_several(story: Story, sources: Sources, at: int, ranges: list[list[int]]
     return new, Report(did, tuple(notes), tuple(made), playhead=at)
 
 
-def _check_speed(length: int, span: int) -> None:
+def check_speed(length: int, span: int) -> None:
     if length < 1 or span < 1:
         raise Refused("In and out are at the same place: the range is empty. Set the out point after the in point.")
     if not length <= span * 10 or not span <= length * 10:
@@ -248,7 +248,7 @@ def retime_cover(story: Story, sources: Sources, cover: int, span: int) -> Edit:
     s = source_of(sources, c.source)
     if s.frames is None:
         raise Refused(f"{s.name} is a still: it has no speed.")
-    _check_speed(c.length, span)
+    check_speed(c.length, span)
     check_range(sources, story.rate, c.source, c.start, span)
     new = having(c, "span", 0 if span == c.length else span)
     if new == c:

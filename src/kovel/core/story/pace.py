@@ -10,12 +10,10 @@ from fractions import Fraction
 from typing import Literal
 
 from kovel.core.story.consequences import Edit, check_range, frames_of, lane_key, name_of, refuse_locked, settle, source_of
-from kovel.core.story.covers import UNHEARD
+from kovel.core.story.covers import UNHEARD, check_speed
 from kovel.core.story.model import TITLE, Cover, Refused, Sources, Story, having
 from kovel.core.story.offered import edit, entry
 from kovel.core.time.timecode import stamp as clock
-
-SLOWEST, FASTEST = 10, 1000  # percent
 
 
 def _running(story: Story, sources: Sources, cover: int) -> Cover:
@@ -51,8 +49,7 @@ def set_speed(
     400 % makes a quarter of the length (common practice).
     """
     c = _running(story, sources, cover)
-    if isinstance(percent, bool) or not SLOWEST <= percent <= FASTEST:
-        raise Refused(f"A shot runs at {SLOWEST} to {FASTEST} %.")
+    check_speed(100, int(percent))
     speed = Fraction(percent).limit_denominator(1000) / 100
     if keep not in ("shot", "place"):
         raise Refused("Either the shot is kept and its length follows, or its place.")
@@ -123,8 +120,7 @@ def land_on(story: Story, sources: Sources, cover: int, at: int, until: int) -> 
     span = -(-moment * c.length // k)  # the least of which k frames show that moment
     if span == c.used:
         raise Refused("It lands there already.")
-    if not SLOWEST * c.length <= 100 * span <= FASTEST * c.length:
-        raise Refused(f"That would run at {100 * span // c.length} %. A shot runs at {SLOWEST} to {FASTEST} %.")
+    check_speed(c.length, span)
     check_range(sources, story.rate, c.source, c.start, span)
     new = having(c, "span", 0 if span == c.length else span)
     return _put(

@@ -27,9 +27,10 @@ LONGEST = 2_000  # letters of a title
 
 
 def _text(named: str, value: str) -> str | None:
-    """A text as it is kept, if it can be one."""
+    """A text as it is kept, if it can be one; a `/` between spaces begins a new line of a title."""
     if named == "text":
-        text = "\n".join(" ".join(line.split()) for line in value.splitlines()).strip("\n")
+        lines = value.replace(" / ", "\n").splitlines()
+        text = "\n".join(" ".join(line.split()) for line in lines).strip("\n")
         return text if len(text) <= LONGEST and all(c.isprintable() or c == "\n" for c in text) else None
     if named == "colour":
         return value.lower() if fullmatch("#[0-9a-fA-F]{6}", value) else None

@@ -9,7 +9,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import cast
 
-from kovel.core.story.consequences import Edit, begun, frames_of, lane_key, name_of, refuse_locked, settle
+from kovel.core.story.consequences import Edit, frames_of, lane_key, refuse_locked, settle
 from kovel.core.story.covers import free_lane
 from kovel.core.story.model import TITLE, Cover, Refused, Sources, Story
 from kovel.core.story.offered import edit, entry
@@ -45,7 +45,7 @@ def lay_title(
     """
     if how not in HOW:
         raise Refused(f"A title is one of: {', '.join(HOW)}.")
-    said = SETTINGS["text"].of_kind(text.replace(" / ", "\n"))
+    said = SETTINGS["text"].of_kind(text)
     if said is None:
         raise Refused(
             "That text is too long for a title: 2,000 letters at most." if len(text) > 2_000 else "That text cannot be shown."
@@ -73,33 +73,6 @@ def lay_title(
     new = replace(story, covers=(*story.covers, c), next_id=story.next_id + 1)
     did = f"{how.capitalize()} “{str(said).splitlines()[0][:40]}” at {clock(at, story.rate)}, {frames_of(n)}"
     return settle(story, new, sources, did, made=(c.id,), playhead=at)
-
-
-@edit(entry("Title says: TEXT", typed="text", title="cover", text="typed"))
-def say_title(story: Story, sources: Sources, title: int, text: str) -> Edit:
-    """Change what a title says; a `/` between spaces begins a new line."""
-    c = story.cover(title)
-    if c.source != TITLE:
-        raise Refused("That is no title.")
-    refuse_locked(story, lane_key(c.lane))
-    said = SETTINGS["text"].of_kind(text.replace(" / ", "\n"))
-    if not said:
-        raise Refused("Type what the title says." if said == "" else "That text cannot be shown.")
-    if said == c.title:
-        raise Refused("It says that already.")
-    new = replace(c, settings=c.settings.having("text", said))
-    draft = replace(
-        story,
-        covers=tuple(new if x.id == title else x for x in story.covers),
-        loose=tuple(new if x.id == title else x for x in story.loose),
-    )
-    return settle(
-        story,
-        draft,
-        sources,
-        f"{begun(name_of(sources, c))} says “{str(said).splitlines()[0][:40]}” now",
-        made=(title,),
-    )
 
 
 @edit(entry("All titles like this one", title="cover"))

@@ -46,6 +46,7 @@ def on_recording(source: Source, setting: str, value: object) -> Values:
     entry("Across: PERCENT", typed="number", default="50", to="all chosen", setting="=across", value="typed"),
     entry("Down: PERCENT", typed="number", default="40", to="all chosen", setting="=down", value="typed"),
     entry("Turn: DEGREES", typed="number", default="0", to="all chosen", setting="=turn", value="typed"),
+    entry("Title says: TEXT", typed="text", to="cover", setting="=text", value="typed"),
     entry("Cover backwards", to="cover", setting="=backwards", value=True),
     entry("Cover forwards again", to="cover", setting="=backwards", value=False),
     entry("Mirror left and right", to="all chosen", setting="=flip", value=True),
@@ -100,6 +101,8 @@ def set_value(
     now = s.of_kind(value)
     if now is None:
         raise Refused(f"{s.label} is set to {s.between}.")
+    if setting == "text" and not now:
+        raise Refused("Type what the title says.")
     return _change(story, sources, to, s, lambda wide, own: own.having(setting, now, keep=_stands_against(s, wide, now)), now)
 
 
@@ -109,6 +112,8 @@ def reset_value(story: Story, sources: Sources, to: To, setting: str) -> Edit:
     s = _setting(setting)
     if setting == "span":
         raise Refused("A cover is back at its own speed when it is retimed to its own length.")
+    if setting == "text":
+        raise Refused("A title says something: type another text, or take it off.")
     return _change(story, sources, to, s, lambda wide, own: own.without(setting), None)
 
 

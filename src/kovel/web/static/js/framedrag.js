@@ -160,8 +160,5 @@ export function frameDrag(player, { one, edit, tell }) {
       const far = Array.isArray(held.part.moves) && held.part.moves.length > 0;
       return keep(held, far ? held.was : [Math.min(400, held.was[0] * 1.12), held.was[1], held.was[2]], true);
     },
-    get held() {
-      return !!turning || !!draft;
-    },
   };
 }

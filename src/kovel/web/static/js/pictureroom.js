@@ -223,9 +223,11 @@ const acts = {
     say(on ? "Click something in the picture that was grey or white in truth. Esc: never mind." : "Nothing picked.");
   },
   upright: () => byId("upright-dialog").showModal(),
-  "table-out": () => {
-    const b = first();
-    if (b) location.assign(`${base}/look.cube?at=${player.frame}&item=${b.id}`);
+  "table-out": async () => {
+    const url = `${base}/look.cube?at=${player.frame}&item=${first().id}`,
+      r = await fetch(url, { headers: { Accept: "application/json" } });
+    if (!r.ok) return say((await r.json()).error, true);
+    return location.assign(url);
   },
   "save-look": () => need() && byId("save-dialog").showModal(),
   "drop-look": () => {
