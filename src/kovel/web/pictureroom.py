@@ -23,27 +23,22 @@ from kovel.store.stories import Kept
 from kovel.web.faces import face_of
 from kovel.web.film import film
 from kovel.web.keys import picture_keys
+from kovel.web.opened import edited, opened
 from kovel.web.pages import download, page, the_recording, web
 from kovel.web.panel import SEEN, TITLES, about, panel_of, scopes_of
 from kovel.web.story_tools import told
 from kovel.work import framing, looking
 from kovel.work.checking import words_around
-from kovel.work.mixing import Asked
 from kovel.work.smalls import colours
 
 router = APIRouter(prefix="/p/{project}")
 STANDS = {"cache-control": "private, max-age=31536000, immutable"}
 
 
-def _kept(request: Request, project: int) -> Kept:
-    db = web(request).data.db
-    return stories.load(db, stories.current(db, project))
-
-
 @router.get("/picture")
 def room(request: Request, project: int) -> HTMLResponse:
     data = web(request).data
-    kept = _kept(request, project)
+    kept = opened(request, project)
     return page(
         request, "picture.html", room="picture", project=projects.get(data.db, project), key_rows=picture_keys(), kept=kept,
         **told(data, project, kept),
@@ -54,7 +49,7 @@ def room(request: Request, project: int) -> HTMLResponse:
 def the_film(request: Request, project: int, px: Annotated[float, Query(gt=0, le=40)]) -> HTMLResponse:
     """The strip of the story at so many pixels a frame."""
     data = web(request).data
-    kept = _kept(request, project)
+    kept = opened(request, project)
     rows = {r.id: r for r in recordings.of_project(data.db, project)}
     rate = kept.story.rate
     drawn = film(
@@ -76,7 +71,7 @@ def _chosen(kept: Kept, items: str) -> list[Piece | Cover]:
 def panel(request: Request, project: int, items: str = "", scope: str = "items") -> HTMLResponse:
     """What is set on what is chosen at the scope that was picked: framing and look."""
     data = web(request).data
-    kept = _kept(request, project)
+    kept = opened(request, project)
     sources = recordings.sources(data.db, project)
     chosen = _chosen(kept, items)
     if not chosen:
@@ -98,7 +93,7 @@ def panel(request: Request, project: int, items: str = "", scope: str = "items")
 def _look_at(request: Request, project: int, at: int, item: int | None) -> tuple[Recording, int, Look] | None:
     """(recording, frame on its clock, look) of what is seen at a story frame: of `item`, or of the topmost picture."""
     data = web(request).data
-    kept = _kept(request, project)
+    kept = opened(request, project)
     sources = recordings.sources(data.db, project)
     if item is not None and (found := _chosen(kept, str(item))):
         x, seen = found[0], Seen(kept.story, sources)
@@ -172,7 +167,7 @@ def others(request: Request, project: int, recording: int) -> JSONResponse:
 @router.get("/picture/alike")
 def alike(request: Request, project: int, item: int) -> JSONResponse:
     """All pieces and covers of the same recording as one of them."""
-    story = _kept(request, project).story
+    story = opened(request, project).story
     source = story.item(item).source
     rows: list[Item] = [*story.pieces, *story.covers]
     return JSONResponse([x.id for x in rows if source is not None and x.source == source])
@@ -184,7 +179,7 @@ def own(request: Request, project: int, item: int) -> JSONResponse:
     return JSONResponse(
         [
             n
-            for n in _kept(request, project).story.item(item).settings
+            for n in opened(request, project).story.item(item).settings
             if (n in (*SEEN, *LOOK, *TITLES) and SETTINGS[n].wide) or n in ("appear", "leave")
         ]
     )
@@ -193,7 +188,7 @@ def own(request: Request, project: int, item: int) -> JSONResponse:
 @router.get("/picture/speaker")
 def speaker(request: Request, project: int, at: Annotated[int, Query(ge=0)]) -> JSONResponse:
     """Who speaks at a story frame, or soon after it: for a lower third."""
-    story = _kept(request, project).story
+    story = opened(request, project).story
     words = words_around(web(request).data, story, at, at + 4 * story.rate.nominal)
     return JSONResponse({"name": next((w.speaker for _, _, w in words if w.speaker), "")})
 
@@ -232,24 +227,18 @@ class ShapeAsked(_Asked):
     shape: str
 
 
-def _done(request: Request, project: int, revision: int | None, asked: Asked) -> JSONResponse:
-    db = web(request).data.db
-    kept, did = stories.edit(db, stories.current(db, project), revision, *asked)
-    return JSONResponse({"revision": kept.revision, "did": did.did, "notes": did.notes, "made": did.made})
-
-
 @router.post("/picture/faces")
 def faces(request: Request, project: int, asked: FacesAsked) -> JSONResponse:
     """What is chosen sits on the speaker's face: one edit."""
-    story = _kept(request, project).story
-    return _done(request, project, asked.revision, framing.sit_on_faces(web(request).data, project, story, asked.items))
+    story = opened(request, project).story
+    return edited(request, project, asked.revision, framing.sit_on_faces(web(request).data, project, story, asked.items))
 
 
 @router.post("/picture/punch")
 def punch(request: Request, project: int, asked: PunchAsked) -> JSONResponse:
     """Every second exposed jump punched in, on the face: one edit."""
-    story = _kept(request, project).story
-    return _done(request, project, asked.revision, framing.punch_in(web(request).data, project, story, asked.zoom))
+    story = opened(request, project).story
+    return edited(request, project, asked.revision, framing.punch_in(web(request).data, project, story, asked.zoom))
 
 
 @router.post("/picture/shape")
@@ -299,7 +288,7 @@ class SaveAsked(_Asked):
 @router.post("/picture/looks")
 def save_look(request: Request, project: int, asked: SaveAsked) -> JSONResponse:
     """The look that is set on a thing itself, kept under a name for every project."""
-    kept = _kept(request, project)
+    kept = opened(request, project)
     own = kept.story.item(asked.item).settings
     name = saved_looks.save(web(request).data.db, asked.name, {n: own[n] for n in own if n in LOOK})
     return JSONResponse({"did": f"Look saved as {name}"})

@@ -14,11 +14,11 @@ from kovel.core.sound.ducking import Ducking
 from kovel.core.sound.loudness import WEIGHTING, integrated, loudness_range, sliding
 from kovel.core.story.model import Refused
 from kovel.core.story.settings import CLEANING
-from kovel.store import jobs, projects, recordings, stories
+from kovel.store import jobs, projects, recordings
 from kovel.store.projects import Invalid
-from kovel.store.stories import Kept
 from kovel.web.faces import face_of
 from kovel.web.keys import sound_keys
+from kovel.web.opened import edited, opened
 from kovel.web.pages import page, web
 from kovel.web.panel import about, fields, panel_of, scopes_of
 from kovel.web.story_tools import told
@@ -31,15 +31,10 @@ router = APIRouter(prefix="/p/{project}/sound")
 TARGETS = ((-23.0, "EBU R 128, broadcast"), (-16.0, "web and podcasts"), (-14.0, "loud web"))
 
 
-def _kept(request: Request, project: int) -> Kept:
-    db = web(request).data.db
-    return stories.load(db, stories.current(db, project))
-
-
 @router.get("")
 def room(request: Request, project: int) -> HTMLResponse:
     data = web(request).data
-    kept = _kept(request, project)
+    kept = opened(request, project)
     return page(
         request, "sound.html", room="sound", project=projects.get(data.db, project), key_rows=sound_keys(), kept=kept,
         target=target_of(kept.story), targets=TARGETS, weighting=WEIGHTING, **told(data, project, kept),
@@ -50,7 +45,7 @@ def room(request: Request, project: int) -> HTMLResponse:
 def the_strip(request: Request, project: int) -> JSONResponse:
     """Everything on the strip but words, frames and waveforms."""
     data = web(request).data
-    kept = _kept(request, project)
+    kept = opened(request, project)
     sources = recordings.sources(data.db, project)
     drawn = strip(kept.story, sources, beats_of(data, kept.story))
     return JSONResponse(
@@ -68,7 +63,7 @@ def the_strip(request: Request, project: int) -> JSONResponse:
 @router.get("/words")
 def the_words(request: Request, project: int, a: Annotated[int, Query(ge=0)], b: Annotated[int, Query(ge=0)]) -> JSONResponse:
     """The words of the dialogue that begin in story frames [a, b): [frame, end, text]."""
-    kept = _kept(request, project)
+    kept = opened(request, project)
     rows = words_around(web(request).data, kept.story, a, min(b, a + 5_000))
     return JSONResponse([[f, e, w.text] for f, e, w in rows])
 
@@ -77,7 +72,7 @@ def the_words(request: Request, project: int, a: Annotated[int, Query(ge=0)], b:
 def faces(request: Request, project: int, at: str) -> JSONResponse:
     """Small frames of what is seen at story frames `at` (comma between): [frame, sheet, x, y, width, height]."""
     data = web(request).data
-    kept = _kept(request, project)
+    kept = opened(request, project)
     rows = {r.id: r for r in recordings.of_project(data.db, project)}
     plan = make_plan(kept.story, {i: r.source for i, r in rows.items()})
     wanted = [int(t) for t in at.split(",")[:200] if t.isdigit()]
@@ -95,7 +90,7 @@ def faces(request: Request, project: int, at: str) -> JSONResponse:
 def loudness(request: Request, project: int) -> JSONResponse:
     """Loudness as it is worked out of what was measured of each recording: momentary, short-term, of the whole, its range."""
     data = web(request).data
-    kept = _kept(request, project)
+    kept = opened(request, project)
     plan = make_plan(kept.story, recordings.sources(data.db, project))
     mix = mixed(plan, powers(data, plan))
     whole, lra = integrated(mix.power), loudness_range(mix.power)
@@ -114,7 +109,7 @@ def loudness(request: Request, project: int) -> JSONResponse:
 def panel(request: Request, project: int, items: str = "", scope: str = "items") -> HTMLResponse:
     """What is set on what is chosen at the scope that was picked, and how its recording is cleaned."""
     data = web(request).data
-    kept = _kept(request, project)
+    kept = opened(request, project)
     sources = recordings.sources(data.db, project)
     try:
         chosen = [kept.story.item(int(i)) for i in items.split(",")[:2_000] if i.isdigit()]
@@ -179,42 +174,36 @@ class FitAsked(_Asked):
     until: int | None = None
 
 
-def _done(request: Request, project: int, revision: int | None, asked: mixing.Asked, **more: Any) -> JSONResponse:
-    db = web(request).data.db
-    kept, did = stories.edit(db, stories.current(db, project), revision, *asked)
-    return JSONResponse({"revision": kept.revision, "did": did.did, "notes": did.notes, "made": did.made, **more})
-
-
 @router.post("/duck")
 def duck(request: Request, project: int, asked: DuckAsked) -> JSONResponse:
     """Music goes down where somebody speaks: one edit."""
-    story = _kept(request, project).story
+    story = opened(request, project).story
     how = Ducking(asked.depth, asked.down, asked.hold, asked.back)
-    return _done(request, project, asked.revision, mixing.duck(web(request).data, project, story, asked.items, how))
+    return edited(request, project, asked.revision, mixing.duck(web(request).data, project, story, asked.items, how))
 
 
 @router.post("/even")
 def even(request: Request, project: int, asked: EvenAsked) -> JSONResponse:
     """All voices to one loudness: one edit; and what each was."""
-    story = _kept(request, project).story
+    story = opened(request, project).story
     edit, found = mixing.even_voices(web(request).data, project, story, asked.apart)
     target = target_of(story)
     was = [{"name": v.name, "loudness": round(v.loudness, 1), "set": round(target - v.loudness, 1)} for v in found]
-    return _done(request, project, asked.revision, edit, voices=was)
+    return edited(request, project, asked.revision, edit, voices=was)
 
 
 @router.post("/target")
 def target(request: Request, project: int, asked: TargetAsked) -> JSONResponse:
     """The whole to its loudness, peaks tamed: one edit."""
-    edit, measured = mixing.to_target(web(request).data, project, _kept(request, project).story, asked.target)
-    return _done(request, project, asked.revision, edit, **measured)
+    edit, measured = mixing.to_target(web(request).data, project, opened(request, project).story, asked.target)
+    return edited(request, project, asked.revision, edit, **measured)
 
 
 @router.post("/fit")
 def fit(request: Request, project: int, asked: FitAsked) -> JSONResponse:
     """Music fitted by bars so that it ends with the pictures: one edit; and its joins."""
-    edit, joins = mixing.fit_music(web(request).data, project, _kept(request, project).story, asked.sound, asked.until)
-    return _done(request, project, asked.revision, edit, joins=joins)
+    edit, joins = mixing.fit_music(web(request).data, project, opened(request, project).story, asked.sound, asked.until)
+    return edited(request, project, asked.revision, edit, joins=joins)
 
 
 class SpreadAsked(_Asked):
@@ -225,21 +214,21 @@ class SpreadAsked(_Asked):
 @router.post("/spread")
 def spread(request: Request, project: int, asked: SpreadAsked) -> JSONResponse:
     """Bites along the music, each on a bar: one edit."""
-    edit = mixing.spread(web(request).data, _kept(request, project).story, asked.sound, asked.bars)
-    return _done(request, project, asked.revision, edit)
+    edit = mixing.spread(web(request).data, opened(request, project).story, asked.sound, asked.bars)
+    return edited(request, project, asked.revision, edit)
 
 
 @router.post("/tone")
 def tone(request: Request, project: int, asked: _Asked) -> JSONResponse:
     """Room tone under every space: one edit."""
-    edit = mixing.lay_room_tone(web(request).data, project, _kept(request, project).story)
-    return _done(request, project, asked.revision, edit)
+    edit = mixing.lay_room_tone(web(request).data, project, opened(request, project).story)
+    return edited(request, project, asked.revision, edit)
 
 
 @router.get("/measured")
 def measured(request: Request, project: int) -> JSONResponse:
     """The mix measured sample by sample: loudness, range, true peak."""
-    m = mixing.measure(web(request).data, project, _kept(request, project).story)
+    m = mixing.measure(web(request).data, project, opened(request, project).story)
     return JSONResponse({"whole": m.loudness, "range": m.range, "peak": m.peak})
 
 
@@ -283,5 +272,5 @@ def voice_over(
     if sound.size is not None and sound.size > voice.MOST:
         raise Invalid("That take is longer than an hour. Speak it in parts.")
     data = web(request).data
-    r, asked = voice.take_in(data, project, _kept(request, project).story, sound.file, at, late)
-    return _done(request, project, None, asked, recording=r.id)
+    r, asked = voice.take_in(data, project, opened(request, project).story, sound.file, at, late)
+    return edited(request, project, None, asked, recording=r.id)

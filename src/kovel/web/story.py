@@ -19,6 +19,7 @@ from kovel.store.stories import Kept, Stale
 from kovel.web.faces import face_of
 from kovel.web.keys import story_keys
 from kovel.web.lanes import COLUMNS, lane_list
+from kovel.web.opened import opened
 from kovel.web.pages import page, plan_answer, render, report, web
 from kovel.web.sheet import WHOLE, Drawing, Sheet
 from kovel.web.shelf import page_of, shelf_of
@@ -61,10 +62,6 @@ def _id(request: Request, project: int) -> int:
     return stories.current(db, project)
 
 
-def _kept(request: Request, project: int) -> Kept:
-    return stories.load(web(request).data.db, _id(request, project))
-
-
 def _sheet(request: Request, kept: Kept) -> Sheet:
     """The lined page as the request asks for it: how near (X-Zoom), which story frames (X-View)."""
     data = web(request).data
@@ -98,7 +95,7 @@ def _zoom(request: Request) -> int:
 @router.get("/story")
 def room(request: Request, project: int) -> HTMLResponse:
     data = web(request).data
-    kept = _kept(request, project)
+    kept = opened(request, project)
     return page(
         request, "story.html", room="story", project=projects.get(data.db, project), key_rows=story_keys(),
         shelf=shelf_of(data, project).pages(), zooms=ZOOMS, sheet=_sheet(request, kept), **told(data, project, kept),
@@ -121,27 +118,27 @@ def shelf_page(request: Request, project: int, kind: Literal["bites", "shots", "
 
 @router.get("/story/page")
 def fresh(request: Request, project: int) -> HTMLResponse:
-    return HTMLResponse(_drawn(request, _kept(request, project)), headers={"cache-control": "no-store"})
+    return HTMLResponse(_drawn(request, opened(request, project)), headers={"cache-control": "no-store"})
 
 
 @router.get("/story/edits")
 def edits(request: Request, project: int) -> JSONResponse:
     """Every edit as it is offered for the story as it stands, and what is said where something is wanting."""
-    story = _kept(request, project).story
+    story = opened(request, project).story
     rows = [{"command": name, **asdict(e), "value": meant(e, story.rate)} for name, e in catalogue.offered(story)]
     return JSONResponse({"entries": rows, "wanting": WANTING})
 
 
 @router.get("/story/lanes")
 def lane_switches(request: Request, project: int) -> HTMLResponse:
-    return page(request, "parts/lanes.html", rows=lane_list(_kept(request, project).story), columns=COLUMNS)
+    return page(request, "parts/lanes.html", rows=lane_list(opened(request, project).story), columns=COLUMNS)
 
 
 @router.get("/story/plan")
 def plan(request: Request, project: int, only: str = "") -> JSONResponse:
     """What the player plays; `only` (ids, comma between) is all that is heard of it."""
     w = web(request)
-    kept = _kept(request, project)
+    kept = opened(request, project)
     sources = recordings.sources(w.data.db, project)
     ids = {int(i) for i in only.split(",") if i.isdigit()}
     made = make_plan(alone(kept.story, ids) if ids else kept.story, sources)
@@ -184,7 +181,7 @@ def _stale(request: Request, project: int, why: Stale) -> Response:
     """A page that is too old gets the fresh story with the message; its edit was not made."""
     if "application/json" in request.headers.get("accept", ""):
         raise why
-    html = _drawn(request, _kept(request, project))
+    html = _drawn(request, opened(request, project))
     return HTMLResponse(html + report(str(why), error=True), 409, headers={"cache-control": "no-store"})
 
 
@@ -237,7 +234,7 @@ def history(request: Request, project: int) -> HTMLResponse:
 @router.get("/story/revision")
 def revision(request: Request, project: int, seen: int = -1, story: int | None = None) -> Response:
     """204 while the page is current; the fresh page once the story was changed elsewhere, or another one was opened."""
-    kept = _kept(request, project)
+    kept = opened(request, project)
     if kept.revision == seen and story in (None, kept.id):
         return Response(status_code=204)
     return HTMLResponse(_drawn(request, kept) + report("The story was changed elsewhere; this is how it stands now."))

@@ -16,6 +16,7 @@ from kovel.core.story.paste import copied
 from kovel.store import projects, recordings, stories
 from kovel.store.projects import Missing
 from kovel.store.stories import Kept
+from kovel.web.opened import opened
 from kovel.web.pages import page, web
 from kovel.work.checking import findings, offers_for, strength_of, the_seam, words_around
 from kovel.work.folder import Data
@@ -32,17 +33,11 @@ def told(data: Data, project: int, kept: Kept) -> dict[str, Any]:
     return {"stories": rows}
 
 
-def _kept(request: Request, project: int) -> Kept:
-    db = web(request).data.db
-    projects.get(db, project)
-    return stories.load(db, stories.current(db, project))
-
-
 @router.get("/story/seam")
 def seam(request: Request, project: int, piece: int) -> HTMLResponse:
     """The seam before a piece: both sides, what can be set, and for an exposed jump what is offered."""
     data = web(request).data
-    kept = _kept(request, project)
+    kept = opened(request, project)
     story, sources = kept.story, recordings.sources(data.db, project)
     s = the_seam(story, sources, piece)
     i = story.index_of(piece)
@@ -70,7 +65,7 @@ def seam(request: Request, project: int, piece: int) -> HTMLResponse:
 def other_cameras(request: Request, project: int, at: int) -> JSONResponse:
     """Cutaways to the other cameras of the sync set at the playhead, ending at the next pause after 5 s."""
     data = web(request).data
-    kept = _kept(request, project)
+    kept = opened(request, project)
     rate = kept.story.rate
     ends = pauses_between(words_around(data, kept.story, at, at + 14 * rate.nominal))
     found = angles(kept.story, recordings.sources(data.db, project), at, ends)
@@ -81,7 +76,7 @@ def other_cameras(request: Request, project: int, at: int) -> JSONResponse:
 def checks(request: Request, project: int) -> HTMLResponse:
     """What to look at, worst first; and what was taken out, to be put back."""
     data = web(request).data
-    kept = _kept(request, project)
+    kept = opened(request, project)
     gone = taken_out(kept.story, recordings.sources(data.db, project))
     return page(
         request, "parts/checks.html", project=projects.get(data.db, project), findings=findings(data, project, kept.story),
@@ -92,13 +87,13 @@ def checks(request: Request, project: int) -> HTMLResponse:
 @router.get("/story/copy")
 def copy(request: Request, project: int, a: int, b: int) -> JSONResponse:
     """A stretch of the story as plain values, to be pasted here or into another story."""
-    return JSONResponse(copied(_kept(request, project).story, a, b))
+    return JSONResponse(copied(opened(request, project).story, a, b))
 
 
 @router.get("/story/find")
 def find(request: Request, project: int, text: str = "") -> JSONResponse:
     """Where in the story something is said: [first frame, end, words], in order."""
-    kept = _kept(request, project)
+    kept = opened(request, project)
     want = text.lower().split()
     if not want:
         return JSONResponse([])
@@ -155,7 +150,7 @@ def delete(request: Request, project: int, story: int) -> Response:
 def compared(request: Request, project: int, story: int) -> HTMLResponse:
     """What the open story has that another one has not, and the other way round."""
     data = web(request).data
-    kept, other = _kept(request, project), _its(request, project, story)
+    kept, other = opened(request, project), _its(request, project, story)
     rows = compare(other.story, kept.story)
     names = {r.id: r.name for r in recordings.of_project(data.db, project)}
     return page(request, "parts/compared.html", rows=rows, names=names, kept=kept, other=other, rate=kept.story.rate)

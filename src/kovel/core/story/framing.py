@@ -36,14 +36,6 @@ def _seen(story: Story, sources: Sources, item: int) -> Piece | Cover:
     return x
 
 
-def _put(story: Story, rows: dict[int, Item]) -> Story:
-    return replace(
-        story,
-        pieces=tuple(rows.get(p.id, p) for p in story.pieces),  # type: ignore[misc]
-        covers=tuple(rows.get(c.id, c) for c in story.covers),  # type: ignore[misc]
-    )
-
-
 def _many(n: int, what: str) -> str:
     return f"{n} {what}{'s' if n != 1 else ''}"
 
@@ -90,7 +82,7 @@ def push(
         if last_ > first_
         else f"{what}: pulled out from {first_:g} to {last_:g} %"
     )
-    return settle(story, _put(story, rows), sources, did, made=tuple(rows))
+    return settle(story, story.having(rows), sources, did, made=tuple(rows))
 
 
 @edit()
@@ -134,7 +126,7 @@ def frame_here(
         raise Refused("It is like that already.")
     told = ", ".join(f"{SETTINGS[n].label.lower()} {SETTINGS[n].says(v)}" for n, v in given.items())
     where = f" at {clock(at, story.rate)}" if moving else ""
-    return settle(story, _put(story, {item: new}), sources, f"{name_of(sources, x)}: {told}{where}", made=(item,), playhead=at)
+    return settle(story, story.having({item: new}), sources, f"{name_of(sources, x)}: {told}{where}", made=(item,), playhead=at)
 
 
 @edit(entry("Zoom in steps: PERCENT PERCENT ...", typed="text", default="150 140 125", items="all chosen", values="typed"))
@@ -163,7 +155,7 @@ def stepped_zoom(story: Story, sources: Sources, items: list[int], values: str |
         raise Refused("They are like that already." if changed else "There is no piece with a picture there.")
     told = ", ".join(f"{z:g}" for z in zooms[: min(6, len(changed))])
     return settle(
-        story, _put(story, changed), sources, f"{_many(len(changed), 'piece')} zoomed in steps: {told} %", made=tuple(changed)
+        story, story.having(changed), sources, f"{_many(len(changed), 'piece')} zoomed in steps: {told} %", made=tuple(changed)
     )
 
 
@@ -195,7 +187,7 @@ def punch_in_jumps(story: Story, sources: Sources, zoom: int | float = 125) -> E
         raise Refused("The pieces after these jumps move already: frame them by hand.")
     first = story.index_of(next(iter(changed)))
     return settle(
-        story, _put(story, changed), sources, f"{len(changed)} of {len(story.pieces)} pieces punched in at {_many(len(jumps), 'jump')}",
+        story, story.having(changed), sources, f"{len(changed)} of {len(story.pieces)} pieces punched in at {_many(len(jumps), 'jump')}",
         made=tuple(changed), playhead=story.starts[first],
     )  # fmt: skip
 
@@ -222,7 +214,7 @@ def split_screen(story: Story, sources: Sources, items: list[int]) -> Edit:
     xs = sorted(xs, key=lambda x: (x.lane, story.at(x)) if isinstance(x, Cover) else (0, 0))
     changed: dict[int, Item] = {x.id: having(x, "place", place) for x, place in zip(xs, SPLITS[len(xs)], strict=True)}
     new, report = settle(
-        story, _put(story, changed), sources, f"Split screen of {len(xs)}, {clock(b - a, story.rate)} long",
+        story, story.having(changed), sources, f"Split screen of {len(xs)}, {clock(b - a, story.rate)} long",
         made=tuple(changed), playhead=a,
     )  # fmt: skip
     more = [x for t, x in zip(begins, given, strict=True) if t < a or t + x.length > b]
@@ -247,4 +239,4 @@ def as_filmed(story: Story, sources: Sources, items: list[int]) -> Edit:
     if not changed:
         raise Refused("Nothing is set on it itself." if len(items) == 1 else "Nothing is set on them themselves.")
     what = name_of(sources, story.item(next(iter(changed)))) if len(changed) == 1 else f"{len(changed)} things"
-    return settle(story, _put(story, changed), sources, f"{what}: framing and look as filmed", made=tuple(changed))
+    return settle(story, story.having(changed), sources, f"{what}: framing and look as filmed", made=tuple(changed))

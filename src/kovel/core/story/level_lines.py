@@ -6,8 +6,6 @@ story   0    1     2      3
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from kovel.core.story.consequences import DIALOGUE, Edit, lane_key, name_of, refuse_locked, settle
 from kovel.core.story.model import Cover, Item, Piece, Refused, Sources, Story, having
 from kovel.core.story.offered import edit, entry
@@ -15,15 +13,6 @@ from kovel.core.story.settings import SETTINGS, Line, Value, on_line
 from kovel.core.time.timecode import stamp as clock
 
 LEVEL = SETTINGS["level"]
-
-
-def _put(story: Story, x: Item) -> Story:
-    """The story with this thing in place of the one of its id."""
-    if isinstance(x, Piece):
-        return replace(story, pieces=tuple(x if p.id == x.id else p for p in story.pieces))
-    if isinstance(x, Cover):
-        return replace(story, covers=tuple(x if c.id == x.id else c for c in story.covers))
-    return replace(story, sounds=tuple(x if s.id == x.id else s for s in story.sounds))
 
 
 def _begins(story: Story, x: Item) -> int:
@@ -70,7 +59,7 @@ def change_level(story: Story, sources: Sources, items: list[int], by: int | flo
         now: Value = x.settings["level"]
         value = tuple((m, held(db + by)) for m, db in now) if isinstance(now, tuple) else held(float(now) + by)
         changed += value != now
-        new = _put(new, having(x, "level", value))
+        new = new.having({x.id: having(x, "level", value)})
     if not changed:
         end = LEVEL.high if by > 0 else LEVEL.low
         raise Refused(
@@ -116,7 +105,7 @@ def level_point(
         raise Refused("It is like that already.")
     changed = having(x, "level", new)
     did = f"{name_of(sources, x)}: {line[m]:+.1f} dB at {clock(at, story.rate)}"
-    return settle(story, _put(story, changed), sources, did, made=(item,), playhead=at)
+    return settle(story, story.having({item: changed}), sources, did, made=(item,), playhead=at)
 
 
 @edit(entry("Take the level's moment away", "Shift P", item="chosen", at="playhead"))
@@ -131,5 +120,5 @@ def take_level_point(story: Story, sources: Sources, item: int, at: int) -> Edit
     rest = tuple(r for r in now if r != gone)
     changed = having(x, "level", rest if rest else held(gone[1]))
     return settle(
-        story, _put(story, changed), sources, f"{name_of(sources, x)}: a moment of its level taken away", made=(item,)
+        story, story.having({item: changed}), sources, f"{name_of(sources, x)}: a moment of its level taken away", made=(item,)
     )

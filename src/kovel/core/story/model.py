@@ -374,6 +374,15 @@ class Story:
         default = {name: s.default for name, s in SETTINGS.items()}
         return lambda item, name: item.settings[name] if item.settings.rows else default[name]
 
+    def having(self, rows: Mapping[int, Item]) -> Story:
+        """The story with these in place of those of their ids; loose ones stay as they are."""
+        return replace(
+            self,
+            pieces=tuple(rows.get(p.id, p) for p in self.pieces),  # type: ignore[misc]
+            covers=tuple(rows.get(c.id, c) for c in self.covers),  # type: ignore[misc]
+            sounds=tuple(rows.get(x.id, x) for x in self.sounds),  # type: ignore[misc]
+        )
+
     def cover(self, cover: int) -> Cover:
         for c in (*self.covers, *self.loose):
             if c.id == cover:

@@ -218,12 +218,7 @@ def _change(story: Story, sources: Sources, to: To, s: Setting, change: Change, 
             changed[x.id] = new
     if not changed:
         raise _Same("It is like that already." if len(items) == 1 else "They are like that already.")
-    draft = replace(
-        story,
-        pieces=tuple(changed.get(p.id, p) for p in story.pieces),  # type: ignore[misc]
-        covers=tuple(changed.get(c.id, c) for c in story.covers),  # type: ignore[misc]
-        sounds=tuple(changed.get(x.id, x) for x in story.sounds),  # type: ignore[misc]
-    )
+    draft = story.having(changed)
     what = name_of(sources, items[0]) if len(items) == 1 else f"{len(items)} things"
     at = min(_begins(story, x) or 0 for x in items)
     new_story, report = settle(story, draft, sources, _did(what, s, value), made=tuple(x.id for x in items), playhead=at)
