@@ -85,6 +85,33 @@ def test_framed_by_key_and_by_hand(page: Page, film: Shown, serve: Callable, tmp
     expect(page.locator("#report")).to_contain_text("Framed on the face")
 
 
+def test_jumps_are_judged_before_they_are_punched_in(page: Page, film: Shown, serve: Callable, tmp_path: Path) -> None:
+    """By its button and from the list of all edits: what would be shown larger, done or left."""
+    data, _ = film
+    opened(page, serve, data, tmp_path)
+    page.locator("[data-do=punch]").click()
+    expect(page.locator("#ask-place")).to_contain_text("1 of 2 pieces punched in at 1 jump")
+    expect(page.locator("#ask-place li")).to_have_text("maren-a at 0:01+05: 125 %")
+    page.keyboard.press("Escape")
+    expect(page.locator("#ask-place")).to_be_empty()
+    assert not story(data).pieces[1].settings
+    page.keyboard.press("q")
+    page.keyboard.type("punch every 130")
+    page.keyboard.press("Enter")
+    expect(page.locator("#ask-place li")).to_have_text("maren-a at 0:01+05: 130 %")
+    page.keyboard.press("Enter")
+    expect(page.locator("#report")).to_contain_text("punched in")
+    idle(page)
+    assert story(data).pieces[1].settings["zoom"] == 130
+    page.keyboard.press("z")
+    expect(page.locator("#report")).to_contain_text("Undone")
+    page.locator("[data-do=punch]").click()
+    page.locator("[data-ask=yes]").click()
+    expect(page.locator("#report")).to_contain_text("punched in")
+    idle(page)
+    assert story(data).pieces[1].settings["across"] > 55  # on her face
+
+
 def test_looks_at_the_scope_that_is_picked_before_and_after(page: Page, film: Shown, serve: Callable, tmp_path: Path) -> None:
     data, r = film
     opened(page, serve, data, tmp_path)

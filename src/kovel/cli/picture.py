@@ -35,7 +35,7 @@ def punch(zoom: float, folder: Path | None, project_name: str | None, as_json: b
     data = open_data(folder)
     p = the_project(data, project_name)
     sid = stories.current(data.db, p.id)
-    asked = framing.punch_in(data, p.id, stories.load(data.db, sid).story, zoom)
+    asked, _ = framing.punch_in(data, p.id, stories.load(data.db, sid).story, zoom)
     tell(data, as_json, *stories.edit(data.db, sid, None, *asked))
 
 

@@ -221,6 +221,7 @@ class FacesAsked(_Asked):
 class PunchAsked(_Asked):
     zoom: float = Field(125, ge=100, le=400)
     revision: int | None = None
+    ask: bool = False  # what it would do is shown first
 
 
 class ShapeAsked(_Asked):
@@ -235,10 +236,13 @@ def faces(request: Request, project: int, asked: FacesAsked) -> JSONResponse:
 
 
 @router.post("/picture/punch")
-def punch(request: Request, project: int, asked: PunchAsked) -> JSONResponse:
+def punch(request: Request, project: int, asked: PunchAsked) -> Response:
     """Every second exposed jump punched in, on the face: one edit."""
     story = opened(request, project).story
-    return edited(request, project, asked.revision, framing.punch_in(web(request).data, project, story, asked.zoom))
+    made, would = framing.punch_in(web(request).data, project, story, asked.zoom)
+    if asked.ask:
+        return page(request, "parts/ask.html", 202, would=would)
+    return edited(request, project, asked.revision, made)
 
 
 @router.post("/picture/shape")

@@ -13,7 +13,7 @@ from kovel.core.plan.layers import WHOLE
 from kovel.core.plan.pictures import Seen
 from kovel.core.plan.plan import size_of
 from kovel.core.story.catalogue import run
-from kovel.core.story.model import Cover, Piece, Refused, Sources, Story
+from kovel.core.story.model import Cover, Piece, Refused, Report, Sources, Story
 from kovel.core.story.settings import SHAPES
 from kovel.media.faces import faces_in
 from kovel.media.proxy import GOP
@@ -110,14 +110,14 @@ def sit_on_faces(data: Data, project: int, story: Story, items: list[int]) -> As
     return "set_several", {"rows": rows, "did": _told("Framed on the face", lacking)}
 
 
-def punch_in(data: Data, project: int, story: Story, zoom: float) -> Asked:
-    """One edit that punches in on every second exposed jump, on the speaker's face."""
+def punch_in(data: Data, project: int, story: Story, zoom: float) -> tuple[Asked, Report]:
+    """One edit that punches in on every second exposed jump, on the speaker's face; and what there is to judge of it."""
     sources: Sources = recordings.sources(data.db, project)
     new, report = run(story, sources, "punch_in_jumps", {"zoom": zoom})
     changed = [new.piece(i) for i in report.made]
     rows, lacking = on_faces(data, project, new, list(changed))
     zooms: Rows = [[p.id, "zoom", p.settings["zoom"]] for p in changed]
-    return "set_several", {"rows": [*zooms, *rows], "did": _told(report.did, lacking)}
+    return ("set_several", {"rows": [*zooms, *rows], "did": _told(report.did, lacking)}), report
 
 
 def other_shape(data: Data, project: int, shape: str) -> tuple[int, str]:

@@ -17,6 +17,7 @@ from kovel.core.story.settings import FRAMING, LOOK, SETTINGS, Line, on_line
 from kovel.core.time.timecode import stamp as clock
 
 MOVED = ("zoom", "across", "down")
+TOLD = 12  # pieces that are named one by one
 SPLITS = {
     2: ("left half", "right half"),
     3: ("left third", "middle third", "right third"),
@@ -185,11 +186,17 @@ def punch_in_jumps(story: Story, sources: Sources, zoom: int | float = 125) -> E
         changed[s.right.id] = having(right, "zoom", _value("zoom", min(SETTINGS["zoom"].high, large)), keep=True)
     if not changed:
         raise Refused("The pieces after these jumps move already: frame them by hand.")
-    first = story.index_of(next(iter(changed)))
-    return settle(
-        story, story.having(changed), sources, f"{len(changed)} of {len(story.pieces)} pieces punched in at {_many(len(jumps), 'jump')}",
-        made=tuple(changed), playhead=story.starts[first],
+    at = {i: story.starts[story.index_of(i)] for i in changed}
+    new, report = settle(
+        story, story.having(changed), sources,
+        f"{len(changed)} of {len(story.pieces)} pieces punched in at {_many(len(jumps), 'jump')}",
+        made=tuple(changed), playhead=next(iter(at.values())),
     )  # fmt: skip
+    notes = [
+        f"{begun(name_of(sources, x))} at {clock(at[i], story.rate)}: {x.settings['zoom']:g} %" for i, x in changed.items()
+    ]
+    more = [f"And {len(notes) - TOLD} more."] if len(notes) > TOLD else []
+    return new, replace(report.with_notes([*notes[:TOLD], *more]), judged=True)
 
 
 def _at(story: Story, sources: Sources, x: Item, moment: int) -> float:

@@ -441,11 +441,13 @@ class Report:
     exposed: tuple[int, ...] = field(default=())
     shortened: tuple[int, ...] = ()
     playhead: int | None = None
+    judged: bool = False  # its notes are to be read before it is done
 
     @property
     def costs(self) -> bool:
-        """Whether it dislodged or shortened anything, or exposed more than the one jump that any cut makes."""
-        return bool(self.loosened or self.shortened or len(self.exposed) > 1)
+        """Whether it is to be judged first: it dislodged or shortened something, or exposed more than the one jump that any
+        cut makes."""
+        return bool(self.judged or self.loosened or self.shortened or len(self.exposed) > 1)
 
     def with_notes(self, notes: Iterable[str]) -> Report:
         return replace(self, notes=(*self.notes, *notes))

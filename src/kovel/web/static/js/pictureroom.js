@@ -5,7 +5,7 @@ import { transport, typing } from "./transport.js";
 import { Edits } from "./edits.js";
 import { allEdits } from "./storyall.js";
 import { laneList } from "./lanelist.js";
-import { roomEdits } from "./roomedits.js";
+import { roomChoice, roomEdits, roomLends } from "./roomedits.js";
 import { settingsPanel } from "./settingspanel.js";
 import { frameDrag } from "./framedrag.js";
 
@@ -125,7 +125,7 @@ async function done(got, chosenThen) {
   const made = (got.made || []).length === 1 ? got.made[0] : null;
   if (made && shot(made) && !chosen.has(made) && said() === chosenThen) choose(made);
 }
-const { queue, send, edit, step } = roomEdits({
+const { queue, send, edit, wide, step } = roomEdits({
   story,
   said,
   anew,
@@ -143,26 +143,7 @@ const scope = settingsPanel(panel, {
   first,
   listenAlone: () => {},
 });
-const choice = {
-  get what() {
-    const b = first();
-    return b ? { kind: b.kind, id: b.id, ...(chosen.size > 1 ? { ids: [...chosen] } : {}) } : null;
-  },
-  marks: { a: null, b: null },
-  choose: (what) => choose(what ? what.id : null),
-  pieces: () => player.plan.pieces.map(([id, at, length, source]) => ({ id, at, length, source })),
-  piece() {
-    return this.what?.kind === "piece" && this.pieces().find((p) => p.id === this.what.id);
-  },
-  laid() {
-    const b = first();
-    return b && b.kind !== "piece" ? { id: b.id, at: b.at, lane: num(b.lane.split(" ")[1]) } : null;
-  },
-  range() {
-    const b = first();
-    return b ? [b.at, b.at + b.length] : null;
-  },
-};
+const choice = roomChoice({ first, choose, player, chosen: () => chosen, marks: { a: null, b: null } });
 const tell = (text) => (byId("chosen-said").textContent = text);
 const frame = frameDrag(player, { one, edit, tell });
 
@@ -187,7 +168,7 @@ const acts = {
   redo: () => step("redo"),
   push: () => need() && edit("push", { items: [...chosen], last: 112 }),
   steps: () => need() && edit("stepped_zoom", { items: [...chosen], values: "150 140 125" }),
-  punch: () => send(`${base}/punch`, { zoom: 125, revision: null }),
+  punch: () => send(`${base}/punch`, { zoom: 125, revision: null, ask: true }),
   faces: () => need() && send(`${base}/faces`, { items: [...chosen], revision: null }),
   split: () => need() && edit("split_screen", { items: [...chosen] }),
   before: () => {
@@ -462,18 +443,13 @@ document.addEventListener("keydown", (e) => {
   e.preventDefault();
 });
 
-const lends = {
+const lends = roomLends({
   base: story,
   player,
   choice,
-  hand: { picked: null, range: () => null, ranges: () => [] },
   edit,
-  wide: edit,
+  wide,
   acts,
-  theSeam: () => null,
-  otherCamera: () => say("Cameras are changed in the Story room.", true),
-  copyRange: () => say("Pieces are copied in the Story room.", true),
-  copied: () => null,
   own: [
     { label: "Match this recording's colours to another one", act: acts.match },
     { label: "White by something grey that is picked", key: "W", act: acts.white },
@@ -487,7 +463,7 @@ const lends = {
     { label: "Save the look as a .cube table", act: acts["table-out"] },
     { label: "Choose all of the same recording", key: "A", act: alike },
   ],
-};
+});
 edits.story = lends;
 allEdits(lends, edits);
 if (location.hash.length > 1) player.seek(num(location.hash.slice(1)) || 0);

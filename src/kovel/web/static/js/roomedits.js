@@ -1,5 +1,6 @@
 // How a room that shows the story sideways sends its edits: one after the other, each against the revision that stands.
 import { say } from "./base.js";
+import { ask } from "./asking.js";
 import { Queue } from "./queue.js";
 
 const SILENT = "Kovel does not answer. Check that it still runs, then try again. Nothing acknowledged is lost.";
@@ -15,22 +16,28 @@ const SILENT = "Kovel does not answer. Check that it still runs, then try again.
  */
 export function roomEdits({ story, stands, anew, refused, done, said }) {
   const queue = new Queue();
+  const post = (url, body) => {
+    const form = body instanceof FormData,
+      sent = { ...body, ...(body.revision === null ? { revision: stands().revision } : {}) };
+    return fetch(url, {
+      method: "POST",
+      headers: {
+        "X-Kovel": "1",
+        Accept: "application/json",
+        ...(form ? {} : { "Content-Type": "application/json" }),
+      },
+      body: form ? body : JSON.stringify(sent),
+    }).catch(() => null);
+  };
   /** @type {(url: string, body: any, then?: (got: any) => any) => Promise<any>} */
   const send = (url, body, then = () => {}) => {
     const chosenThen = said();
     return queue.add(async () => {
-      const form = body instanceof FormData;
-      const r = await fetch(url, {
-        method: "POST",
-        headers: {
-          "X-Kovel": "1",
-          Accept: "application/json",
-          ...(form ? {} : { "Content-Type": "application/json" }),
-        },
-        body: form
-          ? body
-          : JSON.stringify({ ...body, ...(body.revision === null ? { revision: stands().revision } : {}) }),
-      }).catch(() => null);
+      let r = await post(url, body);
+      if (r?.status === 202) {
+        if (!(await ask(await r.text()))) return undefined;
+        r = await post(url, { ...body, ask: false });
+      }
       if (!r) return say(SILENT, true);
       const got = await r.json();
       if (r.status === 409) {
@@ -47,6 +54,8 @@ export function roomEdits({ story, stands, anew, refused, done, said }) {
   };
   const edit = (command, params = {}) =>
     send(`${story}/edit`, { command, ...params, revision: null, story: stands().story });
+  /** The same, judged first where it would do more than was asked. */
+  const wide = (command, params = {}) => edit(command, { ...params, ask: true });
   const step = (where) =>
     queue.add(async () => {
       const r = await fetch(`${story}/${where}`, {
@@ -69,5 +78,46 @@ export function roomEdits({ story, stands, anew, refused, done, said }) {
       say("The story was changed elsewhere; this is how it stands now.");
     });
   }, 3000);
-  return { queue, send, edit, step };
+  return { queue, send, edit, wide, step };
 }
+
+/**
+ * What is chosen, as the list of all edits asks for it.
+ * @param {object} room
+ * @param {() => any} room.first the first of what is chosen
+ * @param {() => Set<number>} room.chosen
+ * @param {(id: number|null) => any} room.choose
+ * @param {any} room.player
+ * @param {{a: number|null, b: number|null}} room.marks
+ */
+export const roomChoice = ({ first, chosen, choose, player, marks }) => ({
+  get what() {
+    const b = first();
+    return b ? { kind: b.kind, id: b.id, ...(chosen().size > 1 ? { ids: [...chosen()] } : {}) } : null;
+  },
+  marks,
+  choose: (what) => choose(what ? what.id : null),
+  pieces: () => player.plan.pieces.map(([id, at, length, source]) => ({ id, at, length, source })),
+  piece() {
+    return this.what?.kind === "piece" && this.pieces().find((p) => p.id === this.what.id);
+  },
+  laid() {
+    const b = first();
+    return b && b.kind !== "piece" ? { id: b.id, at: b.at, lane: Number(String(b.lane).split(" ")[1]) || 0 } : null;
+  },
+  range() {
+    const b = first();
+    if (marks.a !== null && marks.b !== null) return [marks.a, marks.b];
+    return b ? [b.at, b.at + b.length] : null;
+  },
+});
+
+/** What such a room lends to the list of all edits, beside its own. */
+export const roomLends = (own) => ({
+  hand: { picked: null, range: () => null, ranges: () => [] },
+  theSeam: () => null,
+  otherCamera: () => say("Cameras are changed in the Story room.", true),
+  copyRange: () => say("Pieces are copied in the Story room.", true),
+  copied: () => null,
+  ...own,
+});

@@ -9,7 +9,7 @@ import { allEdits } from "./storyall.js";
 import { Strip } from "./strip.js";
 import { dragging } from "./stripdrag.js";
 import { Meter } from "./meters.js";
-import { roomEdits } from "./roomedits.js";
+import { roomChoice, roomEdits, roomLends } from "./roomedits.js";
 import { settingsPanel } from "./settingspanel.js";
 import { voiceTake } from "./voicetake.js";
 import { BeforeAfter } from "./beforeafter.js";
@@ -61,31 +61,7 @@ function tellChosen() {
     rows.length === 1 ? `${rows[0].name}: ${rows[0].tells}` : rows.length ? `${rows.length} things chosen` : "";
 }
 const first = () => block([...strip.chosen][0]);
-const choice = {
-  get what() {
-    const b = first();
-    if (!b) return null;
-    return strip.chosen.size > 1 ? { kind: b.kind, id: b.id, ids: [...strip.chosen] } : { kind: b.kind, id: b.id };
-  },
-  get marks() {
-    return strip.marks;
-  },
-  choose: (what) => choose(what ? what.id : null),
-  pieces: () => player.plan.pieces.map(([id, at, length, source]) => ({ id, at, length, source })),
-  piece() {
-    return this.what?.kind === "piece" && this.pieces().find((p) => p.id === this.what.id);
-  },
-  laid() {
-    const b = first();
-    return b && b.kind !== "piece" ? { id: b.id, at: b.at, lane: 0 } : null;
-  },
-  range() {
-    const b = first(),
-      { a, b: end } = strip.marks;
-    if (a !== null && end !== null) return [a, end];
-    return b ? [b.at, b.at + b.length] : null;
-  },
-};
+const choice = roomChoice({ first, choose, player, chosen: () => strip.chosen, marks: strip.marks });
 
 // ---- edits
 /** What is chosen, as one text. */
@@ -104,7 +80,7 @@ async function done(got, chosenThen = said()) {
   await anew();
   if (made && block(made) && !strip.chosen.has(made) && said() === chosenThen) choose(made);
 }
-const { queue, send, edit, step } = roomEdits({
+const { queue, send, edit, wide, step } = roomEdits({
   story,
   said,
   anew,
@@ -389,18 +365,13 @@ document.addEventListener("keydown", (e) => {
   e.preventDefault();
 });
 
-const lends = {
+const lends = roomLends({
   base: story,
   player,
   choice,
-  hand: { picked: null, range: () => null, ranges: () => [] },
   edit,
-  wide: edit,
+  wide,
   acts,
-  theSeam: () => null,
-  otherCamera: () => say("Cameras are changed in the Story room.", true),
-  copyRange: () => say("Pieces are copied in the Story room.", true),
-  copied: () => null,
   own: [
     { label: "Even out the voices, each speaker", act: () => acts.even() },
     { label: "Even out the voices, each piece for itself", act: () => acts.even("piece") },
@@ -414,7 +385,7 @@ const lends = {
     { label: "Before and after of the clean-up", key: "C", act: acts.compare },
     { label: "Voice-over", key: "H", act: acts.voice },
   ],
-};
+});
 edits.story = lends;
 allEdits(lends, edits);
 if (location.hash.length > 1) player.seek(num(location.hash.slice(1)) || 0);

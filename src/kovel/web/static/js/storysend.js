@@ -1,5 +1,6 @@
 // Sends edits one after the other and puts what comes back on the page. The server holds the story.
-import { $, byId, inside, num } from "./dom.js";
+import { ask } from "./asking.js";
+import { $, byId, num } from "./dom.js";
 import { say } from "./base.js";
 import { Queue } from "./queue.js";
 
@@ -82,7 +83,7 @@ export class Sender {
     }
     if (this.behind && r.status !== 200 && r.status !== 409) await this.again(this.view());
     this.behind = false;
-    if (r.status === 202) return this.ask(html, { ...body, ask: false });
+    if (r.status === 202) return (await ask(html)) ? this.go("edit", { ...body, ask: false }, false) : null;
     this.put(html);
     if (r.status === 200) {
       void this.stand(body, r.headers.get("x-playhead"), r.headers.get("x-made"));
@@ -107,32 +108,6 @@ export class Sender {
       return this.story.player.reload();
     });
     return this.reloading;
-  }
-
-  /** What an edit would dislodge, before it is done. */
-  ask(html, body) {
-    const place = $("#ask-place");
-    place.innerHTML = html;
-    return new Promise((done) => {
-      const end = (yes) => {
-        place.replaceChildren();
-        document.removeEventListener("keydown", key, true);
-        place.onclick = null;
-        done(yes ? this.go("edit", body, false) : null);
-      };
-      const key = (e) => {
-        if (e.key !== "Enter" && e.key !== "Escape") return;
-        e.preventDefault();
-        e.stopPropagation();
-        end(e.key === "Enter");
-      };
-      document.addEventListener("keydown", key, true);
-      place.onclick = (e) => {
-        const b = inside(e, "[data-ask]");
-        if (b) end(b.dataset.ask === "yes");
-      };
-      $("[data-ask=yes]", place).focus();
-    });
   }
 
   /** The story frames on the screen and so many screens around it; only these are asked for. */
