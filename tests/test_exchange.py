@@ -9,7 +9,7 @@ import pytest
 from kovel.core.plan.plan import make_plan
 from kovel.core.story.settings import Values
 from kovel.core.time.rate import Rate
-from kovel.core.time.timecode import format_timecode
+from kovel.core.time.timecode import format_timecode, parse_entry
 from kovel.exchange.story import to_edl, to_otio
 from kovel.store import projects, recordings, stories
 from kovel.store.recordings import Recording
@@ -220,3 +220,19 @@ def _source(r: Recording) -> tuple[int, int]:
 
     first = _first_frame(r)
     return first + 100, first + 100 + 1884
+
+
+def test_a_shot_that_runs_backwards_is_written_so(told: Kept, data: Data) -> None:
+    """A LinearTimeWarp below zero; in the list a negative number of frames a second, and the stretch that is used."""
+    _, p, rows = told
+    stories.edit(data.db, 1, None, "set_value", {"to": 5, "setting": "backwards", "value": True})
+    kept = stories.load(data.db, 1)
+    tl = to_otio(kept.story, kept.name, p, rows)
+    warps = [e.time_scalar for c in tl.find_clips() for e in c.effects if isinstance(e, otio.schema.LinearTimeWarp)]
+    assert warps == [-1.0]
+    lines = to_edl(kept.story, kept.name, p, rows).splitlines()
+    i = next(k for k, line in enumerate(lines) if line.startswith("M2"))
+    assert float(lines[i].split()[2]) == pytest.approx(-float(p.rate.fps), abs=0.06)
+    used = [parse_entry(t, rows[3].rate) for t in lines[i - 1].split()[4:6]]
+    first = parse_entry(rows[3].start_timecode, rows[3].rate)
+    assert first + 7 <= used[0] < used[1] <= first + 7 + 110

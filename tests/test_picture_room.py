@@ -181,6 +181,11 @@ def test_jumps_are_punched_in_on_the_face_and_a_shape_keeps_it(picture: TestClie
     stories.undo(data.db, 1)
     assert not story(data).pieces[1].settings  # one step
     assert "zoom in first" in picture.post("/p/1/picture/faces", json={"items": [1]}).json()["error"]
+    edit(picture, "lay_title", at=100, text="Maren")
+    title = next(c.id for c in story(data).covers if c.title)
+    assert "no picture to frame" in picture.post("/p/1/picture/faces", json={"items": [title]}).json()["error"]
+    refused = picture.post("/p/1/story/edit", json={"command": "push", "items": [title], "last": 110})
+    assert refused.json()["error"] == "The title “Maren” has no picture to frame."
     made_ = picture.post("/p/1/picture/shape", json={"shape": "9:16"}).json()
     assert made_["story"] != 1 and stories.current(data.db, 1) == made_["story"]
     upright, was = story(data), stories.load(data.db, 1).story

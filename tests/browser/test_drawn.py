@@ -13,6 +13,7 @@ import numpy as np
 from playwright.sync_api import Page
 from scipy.ndimage import maximum_filter, minimum_filter
 
+from kovel.core.plan.geometry import standing
 from kovel.core.plan.layers import Image, Layer, Opacity, Part, Place, Run
 from kovel.core.plan.plan import Plan
 from kovel.core.story.settings import PLACES
@@ -42,13 +43,13 @@ def looks(r: Random) -> tuple:
     return (tuple((k, one[k]) for k in sorted(keys)),)
 
 
-def part(r: Random) -> Part:
+def part(r: Random, drift: bool = False) -> Part:
     crop = (0.1, 0.0, 0.05, 0.2) if r.random() < 0.15 else (0.0, 0.0, 0.0, 0.0)
     moves = ((-5.0, 100.0, 0.5, 0.4), (30.0, round(r.uniform(101, 180), 1), 0.3, 0.6)) if r.random() < 0.4 else ()
     return Part(
         r.choice([100.0, round(r.uniform(100, 250), 1), 80.0]), round(r.random(), 3), round(r.random(), 3),
         round(r.uniform(-12, 12), 1) if r.random() < 0.25 else 0.0, r.random() < 0.2, crop, r.choice(["whole", "filled"]),
-        r.choice([0.0, 0.0, 0.01]), moves=moves, ease=r.choice(["both", "in", "out", "none"]), clear=any(crop),
+        r.choice([0.0, 0.0, 0.01]), moves=moves, drift=((2.0, -1.0, 0.0), (20.0, 0.0, 0.06)) if drift else (), ease=r.choice(["both", "in", "out", "none"]), clear=any(crop),
     )  # fmt: skip
 
 
@@ -113,3 +114,31 @@ def test_page_and_renderer_draw_the_same(
         assert far(seen, want) < 0.003, (t, k, far(seen, want), stack)
     assert np.mean(means) < 1.0, means
     print(f"{MANY} stacks: {np.mean(means):.2f} of 255 in the mean, {max(means):.2f} at most")
+
+
+def test_both_place_an_image_by_the_same_rule(
+    page: Page, serve: Callable, shown: tuple[Data, dict[str, Recording]], tmp_path: Path
+) -> None:
+    """framing.js against core/plan/geometry.py: clip, matrix and cut of random parts, places, shapes and moments."""
+    data, _ = shown
+    page.goto(f"{serve(data.root, tmp_path).url}/p/1/picture")
+    r = Random(9)
+    asked, want = [], []
+    for _ in range(400):
+        p, place = part(r, True), Place(*PLACES[r.choice(list(PLACES))])
+        image, picture, k = (
+            (r.randint(16, 4000), r.randint(16, 3000)),
+            r.choice([(960, 540), (540, 960), (700, 700)]),
+            r.randint(-9, 60),
+        )
+        s = standing(image, picture, p, place, k)
+        asked.append([*image, *picture, p.to_json(), [place.x, place.y, place.w, place.h], k])
+        cut = (s.cut[0], s.cut[1], s.cut[2] - s.cut[0], s.cut[3] - s.cut[1])
+        want.append([*s.clip, *s.matrix, *cut, *p.at(k), *p.drifted(k)])
+    got = page.evaluate(
+        """async (rows) => { const { standing, at, drifted, WHOLE } = await import("/static/js/framing.js");
+        return rows.map(([iw, ih, w, h, part, place, k]) => { const p = { ...WHOLE, ...part }, s = standing(iw, ih, w, h, p, place, k);
+          return [...s.clip, ...s.matrix, ...s.cut, ...at(p, k), ...drifted(p, k)]; }); }""",
+        asked,
+    )
+    assert np.abs(np.array(got) - np.array(want)).max() < 1e-6

@@ -13,7 +13,7 @@ from kovel.core.story.seams import exposed
 from kovel.media.drawing import Pictures, letters_at
 from kovel.media.files import Unusable
 from kovel.media.titles import check_font, drawn_title
-from tests.core.stories import SOURCES, do, three
+from tests.core.stories import SOURCES, R, do, three
 
 NO = lambda *_: (0.0, 0.0)  # noqa: E731
 
@@ -127,3 +127,18 @@ def test_what_is_told_of_titles_and_frames() -> None:
     assert told(do(s, "set_value", to=1, setting="zoom", value=116)) == {}
     bright = do(three(), "set_value", to=1, setting="brightness", value=2)
     assert "12 % of it to white" in told(bright, cut=lambda x: (0.0, 12.0))["cut off"] and told(bright) == {}
+
+
+def test_a_dissolve_between_covers_without_material_is_told() -> None:
+    """The shot before has 20 frames left where 30 are asked for; with 20, through black, or elsewhere nothing is said."""
+    total = SOURCES[3].length(R)
+    assert total is not None
+    s = do(three(), "lay_cover", source=3, at=100, until=150, start=total - 70)
+    s = do(s, "lay_cover", source=4, at=150, until=200, start=0, lane=1)
+    new = max(c.id for c in s.covers)
+    told = lambda t: {f.kind: f.text for f in picture_checks(t, SOURCES, 16 / 9, NO, lambda c: None)}  # noqa: E731
+    bared = do(s, "set_value", to=new, setting="appear", value=30)
+    assert "ends 10 frames before the dissolve" in told(bared)["handle"]
+    for name, value in (("appear", 20), ("through", "black")):
+        assert "handle" not in told(do(bared, "set_value", to=new, setting=name, value=value)), name
+    assert "handle" not in told(do(bared, "move_cover", cover=new, at=160))

@@ -103,6 +103,8 @@ def _told(did: str, lacking: list[str]) -> str:
 def sit_on_faces(data: Data, project: int, story: Story, items: list[int]) -> Asked:
     """One edit that frames what is chosen on the speaker's face."""
     xs = [x for x in (story.item(i) for i in items) if isinstance(x, (Piece, Cover))]
+    if not any(x.source for x in xs):
+        raise Invalid("There is no picture to frame: choose a piece or a cover first.")
     rows, lacking = on_faces(data, project, story, xs)
     if not rows:
         why = f"No face is found in {lacking[0]}, and nothing moves" if lacking else "All of the picture is seen"

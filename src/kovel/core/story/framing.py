@@ -30,7 +30,7 @@ def _seen(story: Story, sources: Sources, item: int) -> Piece | Cover:
     x = story.item(item)
     s = sources.get(x.source) if x.source is not None else None
     if isinstance(x, Sound) or s is None or not s.picture or (isinstance(x, Piece) and x.take == "sound"):
-        raise Refused(f"{name_of(sources, x)} has no picture to frame.")
+        raise Refused(f"{begun(name_of(sources, x))} has no picture to frame.")
     refuse_locked(story, DIALOGUE if isinstance(x, Piece) else lane_key(x.lane))
     if isinstance(x, Cover):
         story.at(x)
@@ -65,7 +65,7 @@ def push(
         x = _seen(story, sources, i)
         a, b = x.start, (x.end if isinstance(x, Cover) else x.start + x.length) - 1
         if b <= a:
-            raise Refused(f"{name_of(sources, x)} is one frame long: nothing can move in it.")
+            raise Refused(f"{begun(name_of(sources, x))} is one frame long: nothing can move in it.")
         now = story.value_at(x, "zoom", sources, a)
         line = ((a, float(_value("zoom", now if first is None else first))), (b, float(_value("zoom", last))))
         if line[0][1] == line[1][1]:

@@ -1,0 +1,54 @@
+"""The film strip's view: where blocks lie, how many small frames they have, what is told of them."""
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from kovel.web.faces import Face
+from kovel.web.film import WIDE, film
+from tests.core.stories import SOURCES, do, three
+
+FACE = Face("/media/1/small-0.jpg", 0, 0, 160, 90)
+
+
+def laid():
+    s = do(three(), "lay_cover", source=3, at=120, until=180, start=10)
+    s = do(s, "lay_cover", source=4, at=130, until=170, start=0, lane=3)
+    return do(s, "lay_title", at=10, text="Maren / ferrywoman", how="lower third", length=60)
+
+
+@given(st.floats(0.02, 40))
+def test_blocks_lie_at_their_time_and_never_on_each_other(px: float) -> None:
+    s = laid()
+    f = film(s, SOURCES, px, lambda source, frame: FACE)
+    assert [r.lane for r in f.rows] == ["cover 3", "cover 1", "dialogue"] and f.width == round(s.length * px) + 1
+    assert {x.id for r in f.rows for x in r.shots} == {x.id for x in (*s.pieces, *s.covers)}
+    for r in f.rows:
+        for x, y in zip(r.shots, r.shots[1:], strict=False):
+            assert x.at + x.length <= y.at and (x.left + x.width <= y.left or x.width == 2)
+        for x in r.shots:
+            assert x.left == round(x.at * px) and x.width >= 2
+            if x.kind != "title" and x.width > 6:  # small frames fill it, none begins behind its end
+                assert len(x.faces) == -(-(x.width + 1) // WIDE) and all(k < x.width + 1 for k, _ in x.faces)
+    assert all(0 <= x <= f.width for x, _ in f.ticks) and f.ticks[0] == (0, "0:00")
+    assert all(b[0] - a[0] >= 69 for a, b in zip(f.ticks, f.ticks[1:], strict=False))
+
+
+def test_small_frames_are_those_of_the_moment() -> None:
+    asked: list[tuple[int, int]] = []
+
+    def face(source: int, frame: int) -> None:
+        asked.append((source, frame))
+
+    film(three(), SOURCES, 1.0, face)
+    first = three().pieces[0]
+    assert asked[0] == (1, first.start) and asked[1] == (1, first.start + WIDE)
+
+
+def test_what_is_set_is_told() -> None:
+    s = do(do(laid(), "push", items=[1], last=112), "set_value", to=1, setting="warmth", value=10)
+    f = film(s, SOURCES, 2.0, lambda source, frame: None)
+    shots = {x.id: x for r in f.rows for x in r.shots}
+    assert shots[1].marks == "framed, look" and "warmth 10 %" in shots[1].tells and not shots[2].marks
+    title = next(x for x in shots.values() if x.kind == "title")
+    assert title.name == "Maren / ferrywoman" and title.marks == "comes, goes" and not title.faces
+    assert film(do(s, "extract", a=0, b=s.length - 1), SOURCES, 1.0, lambda source, frame: None).rows[-1].shots
