@@ -222,6 +222,26 @@ def _source(r: Recording) -> tuple[int, int]:
     return first + 100, first + 100 + 1884
 
 
+def test_a_ramp_is_one_event_at_its_mean_speed_and_kept_whole_in_otio(told: Kept, data: Data) -> None:
+    """The list's layout knows one speed an event: the mean, and the line is named; OTIO keeps the line beside a time warp."""
+    _, p, rows = told
+    cover = next(c for c in stories.load(data.db, 1).story.covers if c.id == 5)
+    line = [[cover.start, 100.0], [cover.start + 20, 200.0], [cover.start + 40, 100.0]]
+    stories.edit(data.db, 1, None, "set_ramp", {"cover": 5, "line": line, "keep": "place"})
+    kept = stories.load(data.db, 1)
+    c = next(c for c in kept.story.covers if c.id == 5)
+    assert c.used > c.length
+    (clip,) = [x for x in to_otio(kept.story, kept.name, p, rows).find_clips() if x.effects]
+    assert clip.effects[0].time_scalar == pytest.approx(c.used / c.length)
+    assert [list(m) for m in clip.metadata["kovel"]["settings"]["speed"]] == line
+    lines = to_edl(kept.story, kept.name, p, rows).splitlines()
+    events = [lines[i : i + 2] for i, x in enumerate(lines) if x[:3].isdigit() and x.split()[1:3] == ["B1", "V"]]
+    assert len(events) == 2  # another cover is seen in its middle
+    for _, speed in events:
+        assert float(speed.split()[2]) == pytest.approx(float(rows[3].rate.fps) * c.used / c.length, abs=0.06)
+    assert any("speed a line of 3 moments" in x for x in lines)
+
+
 def test_a_shot_that_runs_backwards_is_written_so(told: Kept, data: Data) -> None:
     """A LinearTimeWarp below zero; in the list a negative number of frames a second, and the stretch that is used."""
     _, p, rows = told

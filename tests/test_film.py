@@ -1,11 +1,14 @@
 """The film strip's view: where blocks lie, how many small frames they have, what is told of them."""
 
+from fractions import Fraction
+
 from hypothesis import given
 from hypothesis import strategies as st
 
 from kovel.web.faces import Face
 from kovel.web.film import WIDE, film
-from tests.core.stories import SOURCES, do, three
+from kovel.web.pace import Pace, pace_of
+from tests.core.stories import SOURCES, R, do, three
 
 FACE = Face("/media/1/small-0.jpg", 0, 0, 160, 90)
 
@@ -52,3 +55,34 @@ def test_what_is_set_is_told() -> None:
     title = next(x for x in shots.values() if x.kind == "title")
     assert title.name == "Maren / ferrywoman" and title.marks == "comes, goes" and not title.faces
     assert film(do(s, "extract", a=0, b=s.length - 1), SOURCES, 1.0, lambda source, frame: None).rows[-1].shots
+
+
+def test_a_speed_is_drawn_over_its_shot() -> None:
+    """Its moments where they are on the shot and how fast; the line between them runs at the speed that is shown there."""
+    s = do(three(), "lay_cover", source=3, at=120, until=180, start=10)
+    (c,) = s.covers
+    flat = pace_of(c, SOURCES, R)
+    assert flat and not flat.moments and flat.percent == "100" and len({y for _, y in drawn(flat)}) == 1
+    s = do(s, "set_ramp", cover=4, line=[[10, 100], [40, 400], [70, 100]])
+    (c,) = s.covers
+    p = pace_of(c, SOURCES, R)
+    assert p and (p.begin, p.end) == (10, 70) and [m.at for m in p.moments] == [10, 40, 70]
+    assert [m.left for m in p.moments] == [0, 50, 100] and p.moments[0].top == p.moments[2].top > p.moments[1].top
+    ramp, line = c.ramp, drawn(p)
+    assert ramp and line == sorted(line)
+    for x, y in line:
+        m = p.begin + x * (p.end - p.begin) / 1000
+        if 10 < m < 69:  # how much of the shot goes by in a thousandth of a frame about that moment
+            t = ramp.time(Fraction(m).limit_denominator(1000))
+            shown = float(ramp.moment(t + Fraction(1, 1000)) - ramp.moment(t)) * 1e5
+            assert abs(10 * 100 ** (1 - y / 300) - shown) < 0.12 * shown, (m, shown)
+    stepped = pace_of(do(s, "set_ramp", cover=4, steps=True).covers[0], SOURCES, R)
+    assert stepped and {round(10 * 100 ** (1 - y / 300)) for _, y in drawn(stepped)} == {100, 400}
+    assert [pace_of(x, SOURCES, R) is None for x in (s.pieces[0], *laid().covers)] == [
+        True,
+        *(not c.source for c in laid().covers),
+    ]
+
+
+def drawn(p: Pace) -> list[tuple[float, float]]:
+    return [(float(x), float(y)) for x, y in (m.split(",") for m in p.path.split())]

@@ -1,5 +1,6 @@
 """The Picture room in the browser: framed by drag and key, looks typed and compared, titles laid, at the scope that is picked."""
 
+import json
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -197,3 +198,45 @@ def test_titles_split_screens_and_another_shape(page: Page, film: Shown, serve: 
     until(page, "window.kovel?.picture")
     until(page, "kovel.player.plan.size[1] > kovel.player.plan.size[0]", seconds=30)
     assert page.evaluate("[kovel.player.canvas.width, kovel.player.canvas.height]") == [540, 960]
+
+
+def test_a_ramp_is_drawn_dragged_and_landed(page: Page, film: Shown, serve: Callable, tmp_path: Path) -> None:
+    """A moment by double click, dragged, changed by arrows, taken out; a frame that lands elsewhere is seen there."""
+    data, _ = film
+    opened(page, serve, data, tmp_path)
+    page.evaluate("kovel.player.seek(45)")
+    page.keyboard.press("v")
+    until(page, "document.querySelector('#pace-draw')")
+    page.get_by_label("keep its place").check()
+    box = page.locator("#pace-draw").bounding_box()
+    assert box
+    page.mouse.dblclick(box["x"] + box["width"] / 2, box["y"] + box["height"] * 0.35)
+    expect(page.locator("#report")).to_contain_text("ramped over 100,")
+    until(page, "document.querySelectorAll('#pace-draw button').length === 2")
+    cover = story(data).covers[0]
+    (a, slow), (b, fast) = cover.settings["speed"]
+    assert a == 10 and slow == 100 and abs(b - 20) <= 1 and 150 < fast < 260 and cover.length == 20
+    page.locator("#pace-draw button").nth(1).focus()
+    page.keyboard.press("ArrowUp")
+    expect(page.locator("#report")).to_contain_text(f"ramped over 100, {fast + 10:g} %")
+    idle(page)
+    until(page, "document.activeElement.closest('#pace-draw')")
+    box = page.locator("#pace-draw button").nth(1).bounding_box()
+    assert box
+    page.mouse.move(box["x"] + 12, box["y"] + 12)
+    page.mouse.down()
+    page.mouse.move(box["x"] + 40, box["y"] + 30, steps=4)
+    page.mouse.up()
+    idle(page)
+    assert story(data).covers[0].settings["speed"][1][0] > b
+    page.evaluate("kovel.player.seek(52)")
+    there = "(t) => { const r = kovel.player.plan.pictures.find((r) => r[0] <= t && t < r[1])[2][0]; return [r[0], Math.floor(r[1] / r[3])]; }"
+    wanted = page.evaluate(there, 52)
+    page.get_by_role("button", name="Land it").click()
+    page.evaluate("kovel.player.seek(56)")
+    page.get_by_role("button", name="Land it").click()
+    expect(page.locator("#report")).to_contain_text("lands at")
+    idle(page)
+    until(page, f"JSON.stringify(({there})(56)) === '{json.dumps(wanted, separators=(',', ':'))}'")
+    page.get_by_role("button", name="Take the ramp out").click()
+    expect(page.locator("#report")).to_contain_text("at 100 %")

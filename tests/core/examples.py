@@ -61,6 +61,13 @@ def retimed() -> Story:
     return do(s, "lay_cover", source=4, at=200, until=230, start=0)
 
 
+def ramped() -> Story:
+    """The cover gets faster from its thirtieth frame on, up to 400 %, where another cover with a ramp in steps follows."""
+    s = do(laid(), "set_ramp", cover=4, line=[[10, 100], [40, 100], [60, 400]])
+    s = do(s, "lay_cover", source=4, at=200, until=230, start=0)
+    return do(s, "set_ramp", cover=7, line=[[0, 50], [10, 200]], steps=True, keep="place")
+
+
 def locked() -> Story:
     """Cover lane 1 and the sounds are locked."""
     return do(do(laid(), "set_lock", lane="cover 1", locked=True), "set_lock", lane="sounds", locked=True)
@@ -87,6 +94,7 @@ BEFORE = {
     "cut": cut,
     "valued": valued,
     "retimed": retimed,
+    "ramped": ramped,
     "locked": locked,
     "headed": headed,
     "titled": titled,

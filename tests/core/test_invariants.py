@@ -4,7 +4,9 @@ import json
 import os
 from collections import Counter
 from collections.abc import Callable
+from fractions import Fraction
 from itertools import pairwise
+from math import floor
 from random import Random
 
 import numpy as np
@@ -44,7 +46,9 @@ VALUES: dict[str, Callable[[Random], object]] = {  # what a parameter of any com
     "zoom": lambda r: r.choice([None, 120, 130.5, 500]), "across": lambda r: r.choice([None, 0, 60, 101]), "down": lambda r: r.choice([None, 40, 90]),
     "move": lambda r: r.random() < 0.5, "values": lambda r: r.choice(["150 140 125", [120, 110], "x", []]),
     "by_clock": lambda r: r.random() < 0.3, "title": lambda r: r.randint(1, 30),
-    "percent": lambda r: r.choice([9, 50, 100, 133.3, 400]), "keep": lambda r: r.choice(["shot", "place", "x"]),
+    "percent": lambda r: r.choice([9, 50, 100, 133.3, 400, None]), "steps": lambda r: r.choice([None, True, False]),
+    "line": lambda r: r.choice([None, [], [[10, 100], [30, 400]], [[0, 50], [60, 250], [90, 30]], [[5, 100]], [[9, 1]]]),
+    "keep": lambda r: r.choice(["shot", "place", "x"]),
     "did": lambda r: r.choice(["", "Evened"]), "marks": lambda r: sorted(r.randint(0, 900) for _ in range(r.randint(0, 20))), "bars": lambda r: r.choice([1, 1, 2, 0]), "by": lambda r: r.choice([-90, -6, -0.5, 0, 3]), "was": lambda r: r.choice([None, None, 20, 60]),
     "rows": lambda r: [[r.choice([1, 2, 3, "story", 99]), r.choice(["level", "mute", "target", "dips"]), r.choice([None, True, -6, [[0, -3.0]]])] for _ in range(3)],
     "heading": lambda r: r.choice(["", "River", "Night"]), "colour": lambda r: r.choice(["#000000", "#8a2f2f", "red"]), "text": lambda r: r.choice(["", "The Last Haul"]),
@@ -329,8 +333,10 @@ class Editing(RuleBasedStateMachine):
                     top.source,
                     own_frame(top, t - run_.at, R, SOURCES[top.source].rate) if SOURCES[top.source].frames else 0,
                 )
-                want = (c.source, (t - a) * c.span * SOURCES[c.source].rate.fps // (c.length * R.fps) if not c.start else None) if c.span else (c.source, own(c.source, c.start + t - a))  # fmt: skip
-                assert got[0] == want[0] and want[1] in (None, got[1]), self.log
+                moment = c.start + t - a if c.as_shot else c.shown(t - a)  # ramps are held against the integral elsewhere
+                moment = Fraction(floor(moment * 2**16), 2**16) if c.ramp else moment
+                want = (c.source, own(c.source, moment))
+                assert got == want, self.log
                 continue
             k = next((k for lo, hi, k in blends if lo <= t < hi), None)
             shown = [(s.pieces[k - 1], s.starts[k - 1]), (s.pieces[k], s.starts[k])] if k else [(p, begin)]

@@ -15,7 +15,7 @@ from kovel.core.plan.layers import Image, own_frame
 from kovel.core.plan.plan import make_plan
 from kovel.core.plan.sounds import audible, with_its_sound
 from kovel.core.story.consequences import frames_of, kind_of
-from kovel.core.story.model import TITLE, Cover, Item, Piece, Sources, Story, runs_as_shot
+from kovel.core.story.model import TITLE, Cover, Item, Piece, Sources, Story
 from kovel.core.story.model import kind_of as kind_of_item
 from kovel.core.story.settings import NONE, SETTINGS, Values
 from kovel.core.time.timecode import TimeError, format_timecode, parse_entry
@@ -114,7 +114,7 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
                 t = end
                 continue
             clip = clip_of(recordings[c.source], project, c.start, end - at, settings=c.settings)
-            if not runs_as_shot(c):
+            if not c.as_shot:
                 scalar = c.used / c.length * (-1 if c.settings["backwards"] else 1)
                 clip.effects.append(otio.schema.LinearTimeWarp(time_scalar=scalar))
             track.append(clip)
@@ -208,7 +208,7 @@ def to_edl(story: Story, name: str, project: Project, recordings: dict[int, Reco
     rows: list[tuple[str, int, int, Image]] = []
     for x in plan.pictures:
         seen = [y for y in x.layers if not y.image.title]
-        top, up = seen[-1].image, seen[-1].opacity
+        top, up = _evened(story, seen[-1].image, x.at), seen[-1].opacity
         middle = x.at
         if len(seen) > 1 and up.step:  # a blend is a cut in its middle; of layers that stand, the upper one is listed
             middle = min(max(x.at + (up.of - 1) // 2 - (up.first - 1), x.at), x.end) if up.of > 2 else x.at
@@ -243,6 +243,18 @@ def to_edl(story: Story, name: str, project: Project, recordings: dict[int, Reco
     return "\n".join(lines) + "\n"
 
 
+def _evened(story: Story, image: Image, at: int) -> Image:
+    """An image as an event of a list has it: of a cover with a ramp, at the speed it has on average."""
+    ramped = ((a, c) for a, b, c in story.spans if a <= at < b and c.source == image.source and c.ramp)
+    a, c = max(ramped, key=lambda r: r[1].lane, default=(0, None))
+    if c is None:
+        return image
+    n, k = c.length, at - a
+    if c.settings["backwards"]:
+        return Image(c.source, c.start, speed=(-c.used, n), skip=n - 1 - k)
+    return Image(c.source, c.start, speed=(c.used, n), skip=k)
+
+
 def _shown(rows: list[tuple[str, int, int, Image]], at: int, end: int, image: Image) -> None:
     """One more event of what is seen; none where the one before only runs on (under a title, into a dissolve)."""
     if end <= at:
@@ -255,7 +267,7 @@ def _shown(rows: list[tuple[str, int, int, Image]], at: int, end: int, image: Im
 
 def set_on(story: Story, item: Item, sources: Sources) -> list[str]:
     """The settings of a piece or cover that an edit list has no place for, in words."""
-    rows = [s for s in SETTINGS.values() if kind_of_item(item) in s.of and s.name not in ("span", "natural")]
+    rows = [s for s in SETTINGS.values() if kind_of_item(item) in s.of and s.name not in ("span", "natural", "steps")]
     return [f"{s.label.lower()} {s.says(v)}" for s in rows if (v := story.value(item, s.name, sources)) != s.default]
 
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from math import floor
 
 from kovel.core.story.model import TITLE, Cover, Item, Piece, Sources, Story, kind_of
 from kovel.core.story.settings import FRAMING, LOOK, SETTINGS
@@ -49,10 +50,13 @@ class Film:
 
 
 def marks_of(x: Item) -> str:
-    """Letters for what is set on it itself: framing, look, comes and goes."""
+    """Words for what is set on it itself: framing, look, pace, comes and goes."""
     own = set(x.settings)
     out = ["framed"] if own & {*FRAMING} else []
     out += ["look"] if own & {*LOOK} else []
+    if isinstance(x, Cover) and x.used != x.length:
+        out.append("ramped" if x.ramp else f"{100 * x.used / x.length:.3g} %")
+    out += ["backwards"] if "backwards" in own else []
     out += ["comes, goes"] if own & {"appear", "leave"} else []
     return ", ".join(out)
 
@@ -74,7 +78,12 @@ def film(story: Story, sources: Sources, px: float, face: Callable[[int, int], F
         seen = s is not None and s.picture and not (isinstance(x, Piece) and x.take == "sound")
         count = min(left, -(-(b - a) // WIDE)) if seen and b - a >= 6 else 0
         left -= count
-        faces = tuple((k * WIDE, face(x.source, x.start + round(k * WIDE / px))) for k in range(count) if x.source is not None)
+        moments = [min(round(k * WIDE / px), x.length - 1) for k in range(count)]
+        faces = tuple(
+            (k * WIDE, face(x.source, floor(x.shown(n)) if isinstance(x, Cover) else x.start + n))
+            for k, n in enumerate(moments)
+            if x.source is not None
+        )
         name = s.name if s else (x.card.text or "card") if isinstance(x, Piece) and x.card else "space"
         if isinstance(x, Cover) and x.source == TITLE:
             name = x.title.replace("\n", " / ")

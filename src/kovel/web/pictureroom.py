@@ -24,6 +24,7 @@ from kovel.web.faces import face_of
 from kovel.web.film import film
 from kovel.web.keys import picture_keys
 from kovel.web.opened import edited, opened
+from kovel.web.pace import pace_of
 from kovel.web.pages import download, page, the_recording, web
 from kovel.web.panel import SEEN, TITLES, about, panel_of, scopes_of
 from kovel.web.story_tools import told
@@ -86,7 +87,7 @@ def panel(request: Request, project: int, items: str = "", scope: str = "items")
         about=about(kept.story, sources, rows), recording=chosen[0].source,
         framing=panel_of(kept.story, sources, rows, scope, (*TITLES, *SEEN) if title else SEEN, named), title=title,
         look=panel_of(kept.story, sources, rows, scope, LOOK, named),
-        saved=list(saved_looks.saved(data.db)),
+        saved=list(saved_looks.saved(data.db)), pace=pace_of(chosen[0], sources, kept.story.rate) if scope == "items" else None,
     )  # fmt: skip
 
 

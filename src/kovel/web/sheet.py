@@ -13,7 +13,7 @@ from kovel.core.story.lined import Block, LinedPage, lined
 from kovel.core.story.marks import sections
 from kovel.core.story.model import TITLE, Cover, Join, Piece, Sound, Sources, Story
 from kovel.core.story.seams import Seam
-from kovel.core.story.settings import SETTINGS, Setting, Value, added, on_line
+from kovel.core.story.settings import RETIMED, SETTINGS, Setting, Value, added, on_line
 from kovel.core.story.sync import same_moment
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import stamp
@@ -467,11 +467,11 @@ def piece_note(p: Piece) -> str:
 def cover_note(story: Story, sources: Sources, c: Cover, at: int) -> str:
     """What is special about a cover: retimed, with its sound, another camera in or out of step."""
     notes = []
-    if c.span:
-        notes.append(f"{round(100 * c.span / c.length)} %")
+    if c.used != c.length:
+        notes.append(f"{round(100 * c.used / c.length)} %{', ramped' if c.ramp else ''}")
     if story.value(c, "natural", sources):
-        notes.append("its sound unheard at this speed" if c.span else "with its sound")
-    told = [SETTINGS[n] for n in c.settings if n not in ("span", "natural") and c.source != TITLE]
+        notes.append("its sound unheard at this speed" if not c.as_shot else "with its sound")
+    told = [SETTINGS[n] for n in c.settings if n not in (*RETIMED, "natural") and c.source != TITLE]
     notes += [f"{x.label.lower()} {x.says(c.settings[x.name])}" for x in told]
     if at < story.length:
         i = story.index_at(at)

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from math import cos, radians, sin
 
 from kovel.core.checks.findings import Finding
+from kovel.core.plan.pictures import room_behind
 from kovel.core.story.consequences import begun, frames_of, name_of
 from kovel.core.story.model import TITLE, Cover, Piece, Sources, Story
 from kovel.core.story.settings import LOOK
@@ -88,8 +89,7 @@ def _bared(story: Story, sources: Sources, at: int, c: Cover) -> Finding | None:
     before = [x for a, b, x in story.spans if b == at and x.lane == c.lane and x.source in sources]
     if not come or not before or story.value(c, "through", sources) == "black":
         return None
-    total = sources[before[0].source].length(story.rate)
-    have = come if total is None else (total - before[0].end) * before[0].length // before[0].used
+    have = min(come, room_behind(before[0], sources, story))
     if have >= come:
         return None
     text = (

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from itertools import pairwise
+from math import ceil, floor
 from operator import itemgetter
 from typing import Any
 
@@ -27,6 +28,7 @@ from kovel.core.story.consequences import source_of
 from kovel.core.story.model import TITLE, Cover, Piece, Source, Sources, Story
 from kovel.core.story.settings import FITS, FRAMING, LAYERING, LOOK, PLACES, SETTINGS, TITLE_STYLE, Line, Value, on_line
 
+FINE = 1 << 16  # a ramp stands at parts of a frame this small, for recordings of more frames a second than the story
 MOVED = ("zoom", "across", "down")
 PLACE = next(iter(PLACES))
 STATIC = tuple(n for n in FRAMING if n not in (*MOVED, "ease", "place"))
@@ -48,18 +50,25 @@ class Seen:
             return self._layers(p, s, Image(p.source, p.start), OPAQUE)
         return (Layer(Image(card=p.card)) if p.card else BLACK,)
 
-    def cover(self, c: Cover) -> tuple[Layer, ...]:
-        """What a cover shows from its first frame on, were it to hide what is under it."""
+    def cover(self, c: Cover, k: int = 0) -> tuple[Layer, ...]:
+        """What a cover shows from its frame k on, were it to hide what is under it; of one with a ramp, that frame alone."""
         if c.source == TITLE:
             return (Layer(Image(title=self._title(c)), part=Part(clear=True)),)
         s = self.sources[c.source]
         still = s.frames is None
-        speed = (c.span, c.length) if c.span and not still else (1, 1)
-        if c.settings and c.settings["backwards"] and not still:  # each frame of it, from the last one on
+        if still:
+            return self._layers(c, s, Image(c.source), OPAQUE)
+        if c.ramp:
+            now = c.shown(k)
+            part = floor((now - floor(now)) * FINE)
+            image = Image(c.source, floor(now), speed=(part, FINE), skip=1) if part else Image(c.source, floor(now))
+            return tuple(replace(x, part=x.part.later(k)) for x in self._layers(c, s, image, OPAQUE))
+        speed = (c.span, c.length) if c.span else (1, 1)
+        if c.settings and c.settings["backwards"]:  # each frame of it, from the last one on
             image = Image(c.source, c.start, speed=(-c.used, c.length), skip=c.length - 1)
         else:
-            image = Image(c.source, 0 if still else c.start, speed=speed)
-        return self._layers(c, s, image, OPAQUE)
+            image = Image(c.source, c.start, speed=speed)
+        return later(self._layers(c, s, image, OPAQUE), k)
 
     def _layers(self, x: Piece | Cover, s: Source, image: Image, opacity: Opacity) -> tuple[Layer, ...]:
         if not self.wide and not x.settings.rows:
@@ -106,10 +115,9 @@ class Seen:
     def _moves(self, x: Piece | Cover, own: dict[str, Value], lines: dict[str, Line]) -> tuple[Move, ...]:
         """The lines as moments of the run that begins with the first frame of the thing."""
         out: list[Move] = []
-        span, length = (x.span, x.length) if isinstance(x, Cover) and x.span else (1, 1)
         for m in sorted({m for line in lines.values() for m, _ in line}):
             zoom, across, down = (on_line(v, m) if isinstance(v, tuple) else float(v) for v in own.values())
-            out.append(((m - x.start) * length / span, zoom, across / 100, down / 100))
+            out.append((float(x.gone(m)) if isinstance(x, Cover) else m - x.start, zoom, across / 100, down / 100))
         return tuple(out)
 
 
@@ -205,9 +213,7 @@ def covered(story: Story, sources: Sources, dialogue: list[Run]) -> list[Run]:
         stack: list[Layer] = []  # from the top down to what hides the rest
         over = sorted(live, key=lambda r: (r[2].lane, r[0]), reverse=True) if len(live) > 1 else live
         for at, end, c, extra in over:
-            layers = seen.cover(c)
-            if source_of(sources, c.source).frames is not None:
-                layers = later(layers, a - at)
+            layers = seen.cover(c, a - at)
             if c.source == TITLE:
                 layers = _moving(seen, c, layers, at, end - extra, a, b)
             black, opacity = _opacity(seen, c, at, end - extra, a, b)
@@ -245,7 +251,7 @@ def room_behind(c: Cover, sources: Sources, story: Story) -> int:
     total = source_of(sources, c.source).length(story.rate)
     if total is None:
         return 10**9
-    return max(0, (total - c.end) * c.length // c.used)
+    return max(0, ceil(c.gone(total)) - c.length) if not c.settings["backwards"] else c.start * c.length // c.used
 
 
 def _bends(seen: Seen, c: Cover, a: int, b: int) -> list[int]:
@@ -253,6 +259,8 @@ def _bends(seen: Seen, c: Cover, a: int, b: int) -> list[int]:
     if not c.settings and not seen.wide:
         return []
     own = c.settings
+    if c.ramp:  # frame by frame
+        return [*range(a, b)]
     come, go = int(own["appear"]), int(own["leave"])
     out = [a + come, b - go] if seen.read(c, "through") != "black" else [a + come // 2, a + come, b - go, b - go + go // 2]
     line = seen.read(c, "opacity")

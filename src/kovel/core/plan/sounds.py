@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from kovel.core.story.model import Cover, Item, Piece, Source, Sources, Story, T, having, runs_as_shot
+from kovel.core.story.model import Cover, Item, Piece, Source, Sources, Story, T, having
 from kovel.core.story.settings import CLEANING, Line, added
 
 RAMP = 192  # samples: 4 ms at 48 kHz
@@ -184,7 +184,7 @@ def laid_sound(story: Story, sources: Sources) -> list[Heard]:
 def with_its_sound(story: Story, c: Cover, sources: Sources) -> bool:
     """Whether a cover is heard as well: its natural sound is on, it has one, and runs as it was shot."""
     s = sources.get(c.source)
-    return bool(s and s.sound and runs_as_shot(c) and story.value(c, "natural", sources))
+    return bool(s and s.sound and c.as_shot and story.value(c, "natural", sources))
 
 
 def _level(story: Story, level: float | Line, duck: Line, start: int) -> tuple[float, GainLine]:

@@ -19,7 +19,8 @@ from kovel.core.story.consequences import (
 )
 from kovel.core.story.model import TITLE, Cover, Refused, Report, Sources, Story, Tether, having
 from kovel.core.story.offered import edit, entry
-from kovel.core.story.settings import NONE
+from kovel.core.story.settings import NONE, PACE
+from kovel.core.story.tethers import cut_short
 from kovel.core.time.timecode import stamp as clock
 
 UNHEARD = "It runs at another speed than it was shot at: its own sound is not heard there."
@@ -141,6 +142,14 @@ def lay_several(story: Story, sources: Sources, at: int, ranges: list[list[int]]
     return new, Report(did, tuple(notes), tuple(made), playhead=at)
 
 
+def unpaced(c: Cover) -> Cover:
+    """At the speed it was shot at."""
+    own = c.settings
+    for n in PACE:
+        own = own.without(n)
+    return replace(c, settings=own)
+
+
 def check_speed(length: int, span: int) -> None:
     if length < 1 or span < 1:
         raise Refused("In and out are at the same place: the range is empty. Set the out point after the in point.")
@@ -187,21 +196,16 @@ def trim_cover(story: Story, sources: Sources, cover: int, edge: str, delta: int
     s = source_of(sources, c.source)
     if delta == 0:
         raise Refused("The edge is already there.")
-    moved = delta * c.span // c.length if c.span else delta  # in the shot, where it is retimed
-    if edge == "out":
-        new = having(replace(c, length=c.length + delta), "span", max(1, c.span + moved) if c.span else 0)
-    elif edge == "in":
-        at = story.at(c) + delta
-        if not 0 <= at < story.length:
-            raise Refused("A cover must begin over the story.")
-        new = replace(c, start=c.start + moved, length=c.length - delta, tether=story.tether_at(at))
-        new = having(new, "span", max(1, c.span - moved) if c.span else 0)
-        if s.frames is None:
-            new = replace(new, start=0)
-    else:
+    if edge not in ("in", "out"):
         raise Refused("An edge is either in or out.")
-    if new.length < 1:
+    first, length = (delta, c.length - delta) if edge == "in" else (0, c.length + delta)
+    at = story.at(c) + first
+    if not 0 <= at < story.length:
+        raise Refused("A cover must begin over the story.")
+    if length < 1:
         raise Refused(f"That would leave nothing of the cover: it is {frames_of(c.length)} long.")
+    new = cut_short(c, sources, first, length)
+    new = replace(new, tether=story.tether_at(at)) if first else new
     check_handles(s, story.rate, (c.start, c.end), (new.start, new.end))
     how = "later" if delta > 0 else "earlier"
     return _set(story, sources, new, f"{s.name}: {edge} point {frames_of(delta)} {how}")
@@ -230,7 +234,7 @@ def replace_cover(
         raise Refused(f"{s.name} has no picture to cover with.")
     begin = start if start is not None else end - c.length if end is not None else 0
     check_range(sources, story.rate, source, begin, c.length)
-    new = having(replace(c, source=source, start=begin), "span", 0)
+    new = unpaced(replace(c, source=source, start=begin))
     new = having(new, "natural", new.settings["natural"] and s.sound)
     was = sources[c.source].name if c.source in sources else "the cover"
     tied = (
@@ -250,12 +254,13 @@ def retime_cover(story: Story, sources: Sources, cover: int, span: int) -> Edit:
         raise Refused(f"{s.name} is a still: it has no speed.")
     check_speed(c.length, span)
     check_range(sources, story.rate, c.source, c.start, span)
-    new = having(c, "span", 0 if span == c.length else span)
+    new = having(unpaced(c), "span", 0 if span == c.length else span)
+    new = having(new, "backwards", c.settings["backwards"])
     if new == c:
         raise Refused("It runs at that speed already.")
     out, report = _set(story, sources, new, f"{s.name} at {round(100 * span / c.length)} %", playhead=story.at(c))
     heard = story.value(new, "natural", sources)
-    return out, report.with_notes([UNHEARD] if heard and new.span else [])
+    return out, report.with_notes([UNHEARD] if heard and not new.as_shot else [])
 
 
 @edit(

@@ -7,6 +7,7 @@ zoom      100 ____________----- 112       through any trim, split or move
 from __future__ import annotations
 
 from dataclasses import replace
+from math import floor
 from typing import Any
 
 from kovel.core.story.consequences import DIALOGUE, Edit, begun, lane_key, name_of, refuse_locked, settle
@@ -101,8 +102,7 @@ def frame_here(
         raise Refused(
             f"That lies outside of it: it is seen from {clock(begin, story.rate)} to {clock(begin + x.length, story.rate)}."
         )
-    span = x.span if isinstance(x, Cover) else 0
-    m = x.start + ((at - begin) * span // x.length if span else at - begin)
+    m = floor(x.shown(at - begin)) if isinstance(x, Cover) else x.start + at - begin
     given = {n: _value(n, v) for n, v in (("zoom", zoom), ("across", across), ("down", down)) if v is not None}
     if not given or any(isinstance(v, tuple) for v in given.values()):
         raise Refused("Say how it is to be framed: zoom, across or down.")
@@ -119,7 +119,7 @@ def frame_here(
         line: dict[int, float] = dict(now) if isinstance(now, tuple) else {}
         if n in given or isinstance(now, tuple):
             if not isinstance(now, tuple) and move:  # it stands as it stood at the other end
-                line[x.start if m > x.start else x.start + (span or x.length) - 1] = said
+                line[x.start if m > x.start else x.end - 1] = said
             line[m] = float(_value(n, want))
             made: Line = tuple(sorted(line.items()))
             new = having(new, n, made)

@@ -14,10 +14,12 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
+from fractions import Fraction
 from functools import cached_property
 from typing import Any, TypeVar
 
-from kovel.core.story.settings import NONE, SETTINGS, Kind, Value, Values, met, on_line
+from kovel.core.story.ramps import Ramp, ramp_of
+from kovel.core.story.settings import NONE, PACE, SETTINGS, Kind, Value, Values, met, on_line
 from kovel.core.time.rate import Rate, length_in
 from kovel.core.told import Told
 
@@ -145,13 +147,38 @@ class Cover:
         return int(self.settings["span"]) if self.settings else 0
 
     @property
+    def ramp(self) -> Ramp | None:
+        """Its line of speed, where it has one."""
+        line = self.settings["speed"] if self.settings else ()
+        return ramp_of(line, not self.settings["steps"]) if line else None
+
+    @property
     def used(self) -> int:
         """Story frames of the shot that are shown."""
-        return self.span or self.length
+        ramp = self.ramp
+        return ramp.used(self.start, self.length) if ramp else self.span or self.length
 
     @property
     def end(self) -> int:
         return self.start + self.used
+
+    @property
+    def as_shot(self) -> bool:
+        """Whether it is seen at the speed it was shot at, forwards: only then its own sound can be heard."""
+        return not self.settings or not any(n in self.settings for n in PACE)
+
+    def shown(self, k: int) -> Fraction:
+        """The moment of the shot that is seen k story frames after the cover begins."""
+        if self.settings and self.settings["backwards"]:
+            k = self.length - 1 - k
+        ramp = self.ramp
+        return ramp.later(self.start, k) if ramp else self.start + Fraction(k * self.used, self.length)
+
+    def gone(self, moment: int) -> Fraction:
+        """Story frames from the cover's beginning until that moment of the shot is seen."""
+        ramp = self.ramp
+        k = ramp.between(self.start, moment) if ramp else Fraction((moment - self.start) * self.length, self.used)
+        return self.length - 1 - k if self.settings and self.settings["backwards"] else k
 
 
 SOUNDS = ("natural", "effect", "music", "voice")
@@ -186,11 +213,6 @@ def kind_of(item: Item) -> Kind:
     if isinstance(item, Cover):
         return "title" if item.source == TITLE else "cover"
     return "piece" if isinstance(item, Piece) else "sound"
-
-
-def runs_as_shot(c: Cover) -> bool:
-    """Whether a cover is seen at the speed it was shot at, forwards: only then its own sound can be heard."""
-    return not c.span and not (c.settings and c.settings["backwards"])
 
 
 def having(item: T, name: str, value: Value, keep: bool = False) -> T:

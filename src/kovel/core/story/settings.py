@@ -260,10 +260,16 @@ class Whole:
 
 @dataclass(frozen=True, slots=True)
 class Pace:
-    """How fast a shot runs: `span` frames of it fill its place; 0: as it was shot. It is set by retiming the cover."""
+    """How fast a shot runs: `span` frames of it fill its place; 0: as it was shot; or `speed` is a ramp over the shot, in
+    steps or straight from one speed to the next. Both are set by retiming the cover."""
 
     backwards: Annotated[bool, Setting("Backwards", ("cover",), needs="picture", wide=False)] = False
     span: Annotated[int, Setting("Frames of the shot shown", ("cover",), "frames", 0, 10**9, needs="picture", wide=False)] = 0
+    speed: Annotated[Line, Setting("Speed", ("cover",), "%", 10, 1000, 0.1, line="only", needs="picture", wide=False)] = ()
+    steps: Annotated[bool, Setting("Speed in steps", ("cover",), needs="picture", wide=False)] = False
+
+
+RETIMED = ("span", "speed", "steps")  # set by retiming, with what that needs, not by themselves
 
 
 def _declared(families: Iterable[type]) -> dict[str, Setting]:
@@ -281,6 +287,7 @@ CLEANING = tuple(n for n, s in SETTINGS.items() if s.family == "cleaning")
 LOOK = tuple(n for n, s in SETTINGS.items() if s.family == "look")
 TITLE_STYLE = tuple(n for n, s in SETTINGS.items() if s.family == "title")
 LAYERING = tuple(n for n, s in SETTINGS.items() if s.family == "layering")
+PACE = tuple(n for n, s in SETTINGS.items() if s.family == "pace")
 FRAMING = tuple(n for n, s in SETTINGS.items() if s.family == "framing")
 
 

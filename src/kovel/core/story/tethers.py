@@ -12,6 +12,7 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from math import floor
 from typing import TypeVar
 
 from kovel.core.story.model import TITLE, Cover, Laid, Piece, Sound, Sources, Story, Tether, having
@@ -23,12 +24,26 @@ Split = Mapping[int, tuple[int, ...]]
 def cut_short(c: L, sources: Sources, first: int, length: int) -> L:
     """What is left of a cover or sound that begins `first` frames later and is `length` frames long. Retimed, it keeps its
     speed to the nearest frame."""
-    still = c.source == TITLE or (c.source in sources and sources[c.source].frames is None)
     if isinstance(c, Cover):
-        on = (first * c.span + c.length // 2) // c.length if c.span else first
-        span = max(1, min((length * c.span + c.length // 2) // c.length, c.span - on)) if c.span else 0
-        return having(replace(c, start=c.start + (0 if still else on), length=length), "span", span)
+        still = c.source == TITLE or (c.source in sources and sources[c.source].frames is None)
+        return replace(c, length=length) if still else part_of(c, first, length)
     return faded(replace(c, start=c.start + first, length=length))
+
+
+def part_of(c: Cover, first: int, length: int) -> Cover:
+    """A cover that begins `first` story frames later (or earlier) and is `length` long, at the speed it has: what is seen at
+    a story frame stays there, to the nearest frame of the shot.
+
+    cover    [0 2 4 6 8)      first 1, length 3:    [2 4 6)        backwards  (8 6 4 2 0]  ->  (6 4 2]
+    """
+    if c.settings["backwards"] if c.settings else False:
+        first = c.length - first - length
+    if ramp := c.ramp:
+        return replace(c, start=floor(ramp.later(c.start, first)), length=length)
+    if not c.span:
+        return replace(c, start=c.start + first, length=length)
+    a, b = ((k * c.span + c.length // 2) // c.length for k in (first, first + length))
+    return having(replace(c, start=c.start + a, length=length), "span", max(1, b - a))
 
 
 def faded(x: Sound) -> Sound:

@@ -9,9 +9,9 @@ from typing import Any
 
 from kovel.core.story.consequences import DIALOGUE, Edit, frames_of, lane_key, name_of, refuse_locked, settle, source_of
 from kovel.core.story.covers import UNHEARD
-from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused, Source, Sources, Story, kind_of, runs_as_shot
+from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused, Source, Sources, Story, kind_of
 from kovel.core.story.offered import edit, entry
-from kovel.core.story.settings import NONE, SETTINGS, Setting, Value, Values, met
+from kovel.core.story.settings import NONE, RETIMED, SETTINGS, Setting, Value, Values, met
 
 FADES = (("fade_in", "fade_out"), ("appear", "leave"))
 To = int | list[int] | str  # one thing, several, or a wider scope: "story", "group 5"
@@ -96,8 +96,8 @@ def set_value(
     piece   | A  level -1 dB | B       |     ->   | A at +1 dB | B at +2 dB |
     """
     s = _setting(setting)
-    if setting == "span":
-        raise Refused("How much of a shot is shown is set by retiming the cover.")
+    if setting in RETIMED:
+        raise Refused("How fast a shot runs is set by retiming the cover.")
     now = s.of_kind(value)
     if now is None:
         raise Refused(f"{s.label} is set to {s.between}.")
@@ -110,8 +110,8 @@ def set_value(
 def reset_value(story: Story, sources: Sources, to: To, setting: str) -> Edit:
     """Take a setting back to what the wider scope says."""
     s = _setting(setting)
-    if setting == "span":
-        raise Refused("A cover is back at its own speed when it is retimed to its own length.")
+    if setting in RETIMED:
+        raise Refused("A cover is back at its own speed when its speed is 100 %.")
     if setting == "text":
         raise Refused("A title says something: type another text, or take it off.")
     return _change(story, sources, to, s, lambda wide, own: own.without(setting), None)
@@ -152,7 +152,7 @@ def copy_values(story: Story, sources: Sources, source: int, to: list[int] | str
     new, did = story, []
     for name in dict.fromkeys(settings):
         s = _setting(name)
-        if kind_of(item) not in s.of or name == "span":
+        if kind_of(item) not in s.of or name in RETIMED:
             raise Refused(f"{s.label} is nothing that this can give to others.")
         value = item.settings[name]
         try:
@@ -223,7 +223,7 @@ def _change(story: Story, sources: Sources, to: To, s: Setting, change: Change, 
     at = min(_begins(story, x) or 0 for x in items)
     new_story, report = settle(story, draft, sources, _did(what, s, value), made=tuple(x.id for x in items), playhead=at)
     odd = s.name in ("natural", "backwards") and value is True
-    retimed = odd and any(isinstance(x, Cover) and not runs_as_shot(x) and x.settings["natural"] for x in changed.values())
+    retimed = odd and any(isinstance(x, Cover) and not x.as_shot and x.settings["natural"] for x in changed.values())
     return new_story, report.with_notes([UNHEARD] if retimed else [])
 
 

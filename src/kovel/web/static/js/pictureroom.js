@@ -8,6 +8,7 @@ import { laneList } from "./lanelist.js";
 import { roomChoice, roomEdits, roomLends } from "./roomedits.js";
 import { settingsPanel } from "./settingspanel.js";
 import { frameDrag } from "./framedrag.js";
+import { paceLine } from "./paceline.js";
 
 const room = byId("pictureroom"),
   project = `/p/${room.dataset.project}`,
@@ -145,6 +146,7 @@ const scope = settingsPanel(panel, {
 });
 const choice = roomChoice({ first, choose, player, chosen: () => chosen, marks: { a: null, b: null } });
 const tell = (text) => (byId("chosen-said").textContent = text);
+const pace = paceLine(panel, { edit, tell, player, say });
 const frame = frameDrag(player, { one, edit, tell });
 
 // ---- what the room does
@@ -216,6 +218,7 @@ const acts = {
     if (!name) return say("Pick a saved look in the list first.", true);
     return send(`${base}/looks/away`, { name });
   },
+  ...pace,
   "title-style": () => edit("title_style", { title: [...chosen][0] }),
   title: () => byId("title-dialog").showModal(),
   lanes: laneList(story, (command, params) => edit(command, params)),

@@ -1,0 +1,115 @@
+"""A ramp: how fast a shot runs, as a line over the shot itself, so that each moment keeps its speed through any trim.
+
+speed %    400           ____
+                        /                 straight in story time from one moment to the next (uniform acceleration),
+           100  _______/                  as at its ends beyond them; or in steps: each speed until the next moment
+moment          0      50    90
+
+All of it is exact: moments and times are rational; where a square root has to be taken it is, to 2^-64 of a frame.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from dataclasses import dataclass
+from fractions import Fraction
+from functools import cached_property, lru_cache
+from itertools import pairwise
+from math import floor, isqrt
+
+Line = tuple[tuple[int, float], ...]
+FINE = 64  # bits behind the point of a root that is no fraction
+
+
+def root(x: Fraction) -> Fraction:
+    """The square root: exact where it is a fraction, else to 2^-FINE below."""
+    n, d = x.numerator, x.denominator
+    a, b = isqrt(n), isqrt(d)
+    if a * a == n and b * b == d:
+        return Fraction(a, b)
+    return Fraction(isqrt(n * d << 2 * FINE), d << FINE)
+
+
+@dataclass(frozen=True)
+class Ramp:
+    """`line`: moments of the shot (story frames on its clock) with percent; `soft`: straight between them, else in steps."""
+
+    line: Line
+    soft: bool = True
+
+    @cached_property
+    def moments(self) -> tuple[int, ...]:
+        return tuple(m for m, _ in self.line)
+
+    @cached_property
+    def speeds(self) -> tuple[Fraction, ...]:
+        return tuple(Fraction(round(v * 10), 1000) for _, v in self.line)
+
+    @cached_property
+    def times(self) -> tuple[Fraction, ...]:
+        """Story frames from the first moment to each."""
+        out = [Fraction(0)]
+        rows = zip(pairwise(self.moments), pairwise(self.speeds), strict=True)
+        for (a, b), (v, w) in rows:
+            out.append(out[-1] + (2 * (b - a) / (v + w) if self.soft else (b - a) / v))
+        return tuple(out)
+
+    def time(self, moment: int | Fraction) -> Fraction:
+        """Story frames from the line's first moment until this one is seen; before it, less than 0."""
+        i = bisect_right(self.moments, moment) - 1
+        if i < 0:
+            return (moment - self.moments[0]) / self.speeds[0]
+        gone, v = Fraction(moment - self.moments[i]), self.speeds[i]
+        if not self.soft or i + 1 == len(self.moments) or v == self.speeds[i + 1]:
+            return self.times[i] + gone / v
+        w, whole = self.speeds[i + 1], self.moments[i + 1] - self.moments[i]
+        return self.times[i] + 2 * gone / (v + root(v * v + (w * w - v * v) * gone / whole))
+
+    def moment(self, time: int | Fraction) -> Fraction:
+        """The moment of the shot that is seen so many story frames after the line's first one."""
+        i = bisect_right(self.times, time) - 1
+        if i < 0:
+            return self.moments[0] + time * self.speeds[0]
+        gone, v = time - self.times[i], self.speeds[i]
+        if not self.soft or i + 1 == len(self.times):
+            return self.moments[i] + gone * v
+        bent = (self.speeds[i + 1] - v) / (2 * (self.times[i + 1] - self.times[i]))
+        return self.moments[i] + gone * v + gone * gone * bent
+
+    def later(self, start: int, frames: int | Fraction) -> Fraction:
+        """The moment seen `frames` story frames after moment `start` is."""
+        return _later(self, start, Fraction(frames))
+
+    def between(self, start: int, end: int) -> Fraction:
+        """Story frames from one moment to another."""
+        return self.time(end) - self.time(start)
+
+    def used(self, start: int, length: int) -> int:
+        """Frames of the shot that `length` story frames from moment `start` on use up: the last one shown is among them."""
+        return max(1, floor(self.later(start, length - 1)) + 1 - start)
+
+
+@lru_cache(4096)
+def _later(ramp: Ramp, start: int, frames: Fraction) -> Fraction:
+    return ramp.moment(ramp.time(start) + frames)
+
+
+@lru_cache(256)
+def ramp_of(line: Line, soft: bool) -> Ramp:
+    """The ramp of a line, worked out once."""
+    return Ramp(line, soft)
+
+
+def landing(ramp: Ramp, start: int, moment: int, frames: int) -> Ramp:
+    """The same course faster or slower, so that `moment` of the shot is first seen `frames` story frames after `start` is.
+
+    ramp     [.....x......)          frames = 8:     [........x..)
+    """
+    factor = ramp.between(start, moment) / frames
+    scaled = ramp
+    for nudge in range(200):  # speeds are kept to a tenth of a percent: the nearest that shows exactly that frame there
+        tried = factor * (1 + Fraction(nudge, 10_000))
+        scaled = Ramp(tuple((m, round(v * float(tried), 1)) for m, v in ramp.line), ramp.soft)
+        if floor(scaled.later(start, frames)) >= moment:
+            break
+    return scaled
