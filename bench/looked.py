@@ -12,11 +12,12 @@ from pathlib import Path
 
 from kovel.core.picture.colour import cube_text
 from kovel.core.picture.look import made
+from kovel.core.plan.outputs import KINDS, Output, bit_rate
 from kovel.core.plan.plan import make_plan
 from kovel.core.story.catalogue import run
 from kovel.core.story.model import Source, Story
 from kovel.core.time.rate import Rate
-from kovel.media.render import SOUND_RATE, bit_rate, render
+from kovel.media.render import render
 from kovel.media.soundtrack import _sound
 from kovel.media.titles import drawn_title
 
@@ -69,7 +70,7 @@ def main() -> None:
         spec = dict(next(x.image.title.rows for r in plan.pictures for x in r.layers if x.image.title))
         (folder / "x.cube").write_text(cube_text(made([look])))
         drawn_title(spec, 1920, 1080).save(folder / "t.png")
-        rate = bit_rate(1920, 1080, Rate(25))
+        rate = bit_rate(Output(), (1920, 1080), Rate(25))
         chain = f"[0:v]lut3d=file={folder}/x.cube:interp=trilinear,crop=1714:964,scale=1920:1080:flags=bilinear,format=yuv420p[a];[a][1:v]overlay"
         encode = [
             "-c:v",
@@ -96,14 +97,14 @@ def main() -> None:
             "-filter_complex",
             chain,
         ]
-        theirs += [*encode, "-c:a", "aac", "-b:a", str(SOUND_RATE), "-y", str(folder / "f.mp4")]
+        theirs += [*encode, "-c:a", "aac", "-b:a", str(KINDS["mp4"].sound), "-y", str(folder / "f.mp4")]
         rows = []
         for _ in range(3):
             t = time.perf_counter()
             subprocess.run(theirs, check=True)
             a = time.perf_counter() - t
             t = time.perf_counter()
-            render(plan.to_json(sources), files, str(folder / "k.mp4"), 1920, 1080, "high", lambda x: None)
+            render(plan.to_json(sources), files, str(folder / "k.mp4"), 1920, 1080, {}, lambda x: None)
             b = time.perf_counter() - t
             rows.append(a / b)
             print(f"ffmpeg {a:.1f} s, ours {b:.1f} s: speed {a / b:.2f}")

@@ -12,12 +12,13 @@ from pathlib import Path
 
 import numpy as np
 
+from kovel.core.plan.outputs import KINDS, Output, bit_rate
 from kovel.core.plan.plan import make_plan
 from kovel.core.story.covers import lay_cover
 from kovel.core.story.dialogue import add_at_end
 from kovel.core.story.model import Source, Story
 from kovel.core.time.rate import Rate
-from kovel.media.render import SOUND_RATE, bit_rate, render
+from kovel.media.render import render
 from kovel.media.soundtrack import _sound
 
 SECONDS = 20
@@ -57,7 +58,7 @@ def main() -> None:
         for t in range(60, story.length - 80, 150):
             story, _ = lay_cover(story, sources, 3, at=t, until=t + 60, start=t)
         plan = make_plan(story, sources).to_json(sources)
-        rate = bit_rate(1920, 1080, Rate(25))
+        rate = bit_rate(Output(), (1920, 1080), Rate(25))
         cli = [
             "ffmpeg",
             "-v",
@@ -80,7 +81,7 @@ def main() -> None:
             "-c:a",
             "aac",
             "-b:a",
-            str(SOUND_RATE),
+            str(KINDS["mp4"].sound),
             "-ac",
             "2",
             "-movflags",
@@ -93,7 +94,7 @@ def main() -> None:
             subprocess.run(cli, check=True)
             ref = time.perf_counter() - t
             t = time.perf_counter()
-            render(plan, files, str(folder / "ours.mp4"), 1920, 1080, "high", lambda x: None)
+            render(plan, files, str(folder / "ours.mp4"), 1920, 1080, {}, lambda x: None)
             ours = time.perf_counter() - t
             ratios.append(ref / ours)
             print(

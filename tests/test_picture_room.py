@@ -11,6 +11,7 @@ from fastapi.testclient import TestClient
 
 from kovel.cli import main
 from kovel.core.picture.look import applied, made, read_cube
+from kovel.core.plan.outputs import Output
 from kovel.core.plan.plan import make_plan
 from kovel.core.words.transcript import Word
 from kovel.demo.project import ensure
@@ -22,7 +23,7 @@ from kovel.web.app import create_app
 from kovel.work import framing
 from kovel.work.checking import findings
 from kovel.work.folder import Data
-from kovel.work.intake import start_render
+from kovel.work.outputs import start_output
 from kovel.work.smalls import colours
 from tests.conftest import finish
 
@@ -229,7 +230,7 @@ def test_a_title_is_drawn_for_page_and_file_alike(picture: TestClient, shown: Sh
     assert picture.get("/p/1/picture/speaker", params={"at": 0}).json() == {"name": "Maren Vosk"}
     page = picture.get("/p/1/story/page").text
     assert "Title: Maren / ferrywoman" in page
-    out = start_render(data, 1, "high", size=(640, 360))
+    out = start_output(data, 1, Output(height=360))
     finish(data)
     assert jobs.get(data.db, out.id).state == "done"
     with av.open(jobs.get(data.db, out.id).params["out"]) as c:

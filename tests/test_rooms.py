@@ -172,7 +172,7 @@ def test_handoff(room: TestClient, coded: Coded) -> None:
     page = html.unescape(room.get("/p/1/handoff").text)
     assert "Exposed jump at 0:10+00 in talk" in page and "boat is loose" in page and "A space of 40 frames" in page
     # 20 s at 1280x720: (8 Mbit/s x 4/9 + 192 kbit/s) / 8 x 20 s, bit rate times length (common practice)
-    assert "High, about 9.4 MB" in page
+    assert "1280 × 720 · 0:20+00 · about 9.4 MB" in page
     assert "Rendering Coded - Story cut.mp4" in said(room.post("/p/1/handoff/render", data={"quality": "small"}))
     (job,) = jobs.of_project(data.db, 1, "render")
     assert (

@@ -26,8 +26,8 @@ from kovel.work import made, mixing
 from kovel.work.checking import findings, mix_of
 from kovel.work.folder import Data
 from kovel.work.foreman import Foreman
-from kovel.work.intake import start_render
 from kovel.work.made import set_on_recording
+from kovel.work.outputs import start_output
 from kovel.work.queue import Queue
 from kovel.work.quick_cuts import beats
 
@@ -145,7 +145,7 @@ def test_a_recording_is_cleaned_once_for_every_use(sound: TestClient, spoken: Sp
     assert name.startswith("clean-") and sound.get(f"/media/{i}/made/{name}.pcm").status_code == 404
     assert [j.state for j in jobs.of_project(data.db, 1, "clean")].count("waiting") == 1  # the older one is stopped
     assert "Being made" in sound.get("/p/1/sound/panel?items=1").text
-    job = start_render(data, 1)
+    job = start_output(data, 1)
     finished(data)
     assert jobs.get(data.db, job.id).state == "done"
     served = sound.get(f"/media/{i}/made/{name}.pcm")
@@ -222,22 +222,22 @@ def test_a_render_does_not_wait_for_what_nobody_makes(sound: TestClient, spoken:
     data, r = spoken
     i = r["maren"].id
     set_on_recording(data, i, "low_cut", 80)
-    first = start_render(data, 1)
+    first = start_output(data, 1)
     set_on_recording(data, i, "low_cut", 90)  # the sound that the render was to read is made no more
     foreman = Foreman(data)
     foreman.queue = Queue(str(data.queue))
     foreman.step()
     assert "was changed while it waited" in jobs.get(data.db, first.id).message
-    second = start_render(data, 1)
+    second = start_output(data, 1)
     (maker,) = [j for j in jobs.of_project(data.db, 1, "clean") if j.state in ("waiting", "working")]
     jobs.end(data.db, maker.id, "failed", "It has no sound that could be cleaned.")
     foreman.step()
     told = jobs.get(data.db, second.id)
     assert told.state == "failed" and "no sound that could be cleaned. Try again in the Sound room" in told.message
     with pytest.raises(Invalid, match="could not be cleaned"):
-        start_render(data, 1)
+        start_output(data, 1)
     assert sound.post(f"/p/1/sound/recordings/{i}/again").json()["did"] == "Cleaning begun again."
-    third = start_render(data, 1)
+    third = start_output(data, 1)
     finished(data) if not jobs.in_state(data.db, "failed") else None
     assert jobs.get(data.db, third.id).state in ("waiting", "done")
 

@@ -12,6 +12,7 @@ from fastapi.testclient import TestClient
 from kovel.core.checks.findings import checks, jump_strength
 from kovel.core.checks.offers import Shot, angles, offers, pauses_between, stems
 from kovel.core.plan.layers import own_frame
+from kovel.core.plan.outputs import Output
 from kovel.core.plan.plan import make_plan
 from kovel.core.plan.sounds import Heard, ramped
 from kovel.core.story.catalogue import run
@@ -482,7 +483,7 @@ def test_cards_blends_and_punch_ins_are_rendered(
     """What the plan says is in the file: the mean grey of each frame of a dip, a card, a punch-in, a dissolve."""
     import av
 
-    from kovel.work.intake import start_render
+    from kovel.work.outputs import start_output
 
     data, r = coded
     do_ = lambda name, **v: stories.edit(data.db, 1, None, name, v)  # noqa: E731
@@ -493,7 +494,7 @@ def test_cards_blends_and_punch_ins_are_rendered(
     do_("set_blend", piece=2, blend="dissolve", length=8)
     do_("set_value", to=2, setting="zoom", value=200)
     out = tmp_path / "film.mp4"
-    start_render(data, 1, "small", out)
+    start_output(data, 1, Output(quality="small"), out)
     finished(data)
     with av.open(str(out)) as c:
         frames = [f.to_ndarray(format="gray") for f in c.decode(video=0)]

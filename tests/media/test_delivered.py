@@ -106,7 +106,7 @@ def rendered(path: Path, facts: dict, out: Path, size: tuple[int, int], clock: R
             "channels": 1,
         }
     }
-    render(make_plan(story, {1: src}).to_json({1: src}), files, str(out), *size, "high", lambda x: None)
+    render(make_plan(story, {1: src}).to_json({1: src}), files, str(out), *size, {}, lambda x: None)
     with av.open(str(out)) as c:
         return list(c.decode(video=0))
 

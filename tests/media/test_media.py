@@ -13,16 +13,17 @@ import numpy as np
 import pytest
 from PIL import Image
 
+from kovel.core.plan.outputs import Output
 from kovel.core.plan.plan import make_plan
 from kovel.core.plan.sounds import RAMP
+from kovel.core.story.model import Refused
 from kovel.core.time.rate import Rate
 from kovel.media.child import call
 from kovel.media.files import Unusable
 from kovel.media.reader import Fit, FrameReader
 from kovel.store import jobs, recordings, stories
-from kovel.store.projects import Invalid
 from kovel.work.folder import Data
-from kovel.work.intake import start_render
+from kovel.work.outputs import start_output
 from tests import made
 
 
@@ -186,7 +187,7 @@ def test_render_is_frame_and_sample_exact(coded: tuple[Data, dict], finished: Ca
     data, r = coded
     kept = build(data, r)
     out = tmp_path / "film.mp4"
-    start_render(data, 1, "small", out)
+    start_output(data, 1, Output(quality="small"), out)
     finished(data)
     sources = recordings.sources(data.db, 1)
     plan = make_plan(kept.story, sources)
@@ -208,14 +209,14 @@ def test_render_that_cannot_be_finished_leaves_nothing(
     coded: tuple[Data, dict], finished: Callable[[Data], None], tmp_path: Path
 ) -> None:
     data, r = coded
-    with pytest.raises(Invalid, match="empty"):
-        start_render(data, 1)
+    with pytest.raises(Refused, match="empty"):
+        start_output(data, 1)
     gone = tmp_path / "gone.mp4"
     shutil.copy(r["boat"].path, gone)
     with data.db.write() as c:
         c.execute("UPDATE recording SET path = ? WHERE id = ?", (str(gone), r["boat"].id))
     stories.edit(data.db, 1, None, "add_at_end", {"source": r["boat"].id, "start": 0, "length": 30})
-    job = start_render(data, 1, "small", tmp_path / "x.mp4")
+    job = start_output(data, 1, Output(quality="small"), tmp_path / "x.mp4")
     gone.unlink()
     with pytest.raises(AssertionError, match="off-line"):
         finished(data)

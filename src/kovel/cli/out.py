@@ -1,6 +1,9 @@
-"""Renders and open formats."""
+"""Outputs and open formats."""
 
+from dataclasses import replace
+from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 import click
 
@@ -12,29 +15,53 @@ from kovel.cli.common import (
     open_data,
     project_option,
     the_project,
+    typed,
     wait_for,
     write_out,
 )  # fmt: skip
+from kovel.core.plan.outputs import KINDS, Output
+from kovel.core.story.settings import SHAPES
+from kovel.core.time.rate import Rate
 from kovel.store import jobs, recordings, stories
-from kovel.work.intake import start_render
+from kovel.store.projects import Invalid
+from kovel.work.outputs import ready, start_output
 
 
 @click.command()
-@click.option("--out", type=click.Path(path_type=Path), help="File to write (default: in the data folder).")
-@click.option("--quality", default="high", help="high or small.", show_default=True)
+@click.option("--out", type=click.Path(path_type=Path), help="File to write, or folder of stems (default: in the data folder).")
+@click.option("--kind", default=None, help=f"{', '.join(KINDS)} (default: mp4).")
+@click.option("--as", "choice", help="A ready-made choice by its name: web, upright, archive, review or one of your own.")
+@click.option("--quality", help="high or small (default: high).")
+@click.option("--shape", help=f"{', '.join(s for s in SHAPES if SHAPES[s])} (default: the story's).")
+@click.option("--height", type=int, help="Lines of the picture, 120 to 4320 (default: the project's).")
+@click.option("--rate", "fps", help="Frames a second, such as 25, 29.97 or 30000/1001 (default: the project's).")
+@click.option("--from", "start", help="Where it begins, as a time of the story (default: its beginning).")
+@click.option("--to", "end", help="Where it ends (default: its end).")
+@click.option("--captions", is_flag=True, default=None, help="Burn the captions in.")
 @click.option("--force", is_flag=True, help="Write over an existing file.")
 @data_option
 @project_option
 @json_option
-def render(out: Path | None, quality: str, force: bool, folder: Path | None, project_name: str | None, as_json: bool) -> None:
-    """Render the story to MP4."""
+def render(
+    out: Path | None, kind: str | None, choice: str | None, quality: str | None, shape: str | None, height: int | None,
+    fps: str | None, start: str | None, end: str | None, captions: bool | None, force: bool, folder: Path | None,
+    project_name: str | None, as_json: bool,
+) -> None:  # fmt: skip
+    """Make a file of the story: a film, its sound, stems, a still. PATH without an ending gets the kind's."""
     data = open_data(folder)
     p = the_project(data, project_name)
-    if out:
-        check_folder(out)
-    if out and out.exists() and not force:
-        raise click.ClickException(f"{out} is there already. Choose another name, or add --force.")
-    job = start_render(data, stories.current(data.db, p.id), quality, out.resolve() if out else None)
+    o = _choice(ready(data), choice) if choice else Output()
+    given: dict[str, Any] = {"kind": kind, "quality": quality, "shape": shape, "height": height, "captions": captions}
+    o = replace(o, **{n: v for n, v in given.items() if v is not None})
+    if fps:
+        o = replace(o, rate=_rate(fps))
+    if start:
+        o = replace(o, start=typed(start, p.rate))
+    if end:
+        o = replace(o, end=typed(end, p.rate))
+    if out and o.kind in KINDS:
+        out = _place(out, o.kind, force)
+    job = start_output(data, stories.current(data.db, p.id), o, out)
     try:
         (done,) = wait_for(data, [job.id], quiet=as_json)
     except KeyboardInterrupt:
@@ -43,6 +70,44 @@ def render(out: Path | None, quality: str, force: bool, folder: Path | None, pro
     if done.state != "done" or done.result is None:
         raise click.ClickException(done.message or "The render was stopped.")
     answer(as_json, done.result, f"{done.result['path']}: {done.result['frames']} frames, {done.result['bytes'] / 1e6:.1f} MB")
+
+
+def _choice(rows: dict[str, Output], name: str) -> Output:
+    found = [o for n, o in rows.items() if name.casefold() in (n.casefold(), n.casefold().removeprefix("for the "))]
+    if not found:
+        raise Invalid(f"There is no choice called {name}. There are: {', '.join(rows)}.")
+    return found[-1]
+
+
+def _rate(text: str) -> Rate:
+    try:
+        f = Fraction(text.replace(",", "."))
+    except (ValueError, ZeroDivisionError):
+        raise Invalid(f"“{text}” is no rate of frames. Type one like 25 or 29.97.") from None
+    return (
+        Rate.nearest(f)
+        if abs(Rate.nearest(f).fps - f) < Fraction(1, 100)
+        else Rate(*f.limit_denominator(1001).as_integer_ratio())
+    )
+
+
+def _place(out: Path, kind: str, force: bool) -> Path:
+    """Where it is written; refused before anything is worked out."""
+    ending = KINDS[kind].ending
+    if kind == "stems":
+        if not out.resolve().parent.is_dir():
+            raise Invalid(f"There is no folder {out.resolve().parent}. Make it first, or name another one.")
+        if out.is_file() or (out.is_dir() and any(out.glob("*.wav")) and not force):
+            raise click.ClickException(f"{out} is there already. Choose another name, or add --force.")
+        return out.resolve()
+    if not out.suffix:
+        out = out.with_name(out.name + ending)
+    elif out.suffix.lower() != ending and out.suffix.lower() in {k.ending for k in KINDS.values()}:
+        raise Invalid(f"{out.name} says {out.suffix}, but this kind is written as {ending}. Name it {out.stem}{ending}.")
+    check_folder(out)
+    if out.exists() and not force:
+        raise click.ClickException(f"{out} is there already. Choose another name, or add --force.")
+    return out.resolve()
 
 
 @click.command()

@@ -18,23 +18,9 @@ from kovel.core.story.consequences import frames_of, kind_of
 from kovel.core.story.model import TITLE, Cover, Item, Piece, Sources, Story
 from kovel.core.story.model import kind_of as kind_of_item
 from kovel.core.story.settings import NONE, SETTINGS, Values
-from kovel.core.time.timecode import TimeError, format_timecode, parse_entry
+from kovel.core.time.timecode import format_timecode
 from kovel.store.projects import Project
 from kovel.store.recordings import Recording
-
-
-def _first_frame(r: Recording) -> int:
-    """The recording's start timecode in its own frames; 0 where there is none."""
-    if not r.start_timecode:
-        return 0
-    try:
-        return parse_entry(r.start_timecode, r.rate, drop=_drops(r))
-    except TimeError:
-        return 0
-
-
-def _drops(r: Recording) -> bool:
-    return ";" in r.start_timecode
 
 
 def _own(r: Recording, project: Project, frame: int) -> int:
@@ -51,7 +37,7 @@ def clip_of(
     def span(a: float, n: int, fps: float) -> otio.opentime.TimeRange:
         return otio.opentime.TimeRange(otio.opentime.RationalTime(a, fps), otio.opentime.RationalTime(n, fps))
 
-    first, own, fps = _first_frame(r), float(r.rate.fps), float(project.rate.fps)
+    first, own, fps = r.first, float(r.rate.fps), float(project.rate.fps)
     whole = span(first, r.frames, own) if r.frames is not None else span(0, length, fps)
     media = otio.schema.ExternalReference(Path(r.path).as_uri(), whole)
     media.name = Path(r.path).name
@@ -226,12 +212,12 @@ def to_edl(story: Story, name: str, project: Project, recordings: dict[int, Reco
             lines.append(f"{number:03d}  BL       {track}     C        {' '.join((*black, *into))}")
             continue
         r = recordings[image.source]
-        first = _first_frame(r) + (own_frame(image, 0, rate, r.rate) if r.frames is not None else 0)
+        first = r.first + (own_frame(image, 0, rate, r.rate) if r.frames is not None else 0)
         p, q_ = image.speed
         speed = r.rate.fps * p / q_ if r.frames is not None else rate.fps
         count = int(abs(end - at) * abs(speed) / rate.fps + Fraction(1, 2))
         first = first if speed > 0 else max(0, first - count + 1)  # what is used of it; M2 says that it runs backwards
-        used = [format_timecode(t, r.rate, _drops(r)) for t in (first, first + count)]
+        used = [format_timecode(t, r.rate, r.drops) for t in (first, first + count)]
         name_ = reel(image.source)
         lines.append(f"{number:03d}  {name_:<8} {track}     C        {' '.join((*used, *into))}")
         if speed != rate.fps:

@@ -8,11 +8,13 @@ import contextlib
 import json
 import os
 import resource
+import shutil
 import subprocess
 import sys
 import threading
 import time
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 from kovel.media.files import Unusable
@@ -109,8 +111,7 @@ def call(
         p.stdout.close()
         p.stderr.close()
         if name == "render":
-            with contextlib.suppress(OSError):
-                os.unlink(f"{params['out']}.{p.pid}.part")
+            swept(p.pid, Path(params["out"]).parent, Path(params.get("parts") or os.devnull))
     for a in answers:
         if "result" in a:
             return a["result"]
@@ -118,6 +119,13 @@ def call(
             raise Unusable(a["unusable"])
     why = noise[-1].strip() if noise else f"code {p.returncode}"
     raise Unusable(f"{name_of} could not be worked on: it is damaged or needs more memory than allowed ({why[:160]}).")
+
+
+def swept(pid: int, *folders: Path) -> None:
+    """Take away what a child that is gone had begun to write."""
+    for p in (p for d in folders if d.is_dir() for p in d.glob(f"*.{pid}.part")):
+        with contextlib.suppress(OSError):
+            shutil.rmtree(p) if p.is_dir() else p.unlink()
 
 
 def main() -> None:

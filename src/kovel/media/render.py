@@ -1,39 +1,41 @@
-"""Render a plan: H.264 and AAC in MP4, pictures from the originals, sound from the recordings' raw samples.
+"""Outputs of a plan: films, sound alone, stems, stills; pictures from the originals, sound from the recordings' raw samples.
 
-Frame t of the file is frame t of the plan; sample s is sample s. The file gets its name only when it is whole.
+Frame t of a film is frame t of the plan; sample s is sample s. A film is made in parts that are kept (see core.plan.parts) and
+joined as they were encoded: what was made before is not made again. A file gets its name only when it is whole.
 """
 
 import os
+import shutil
+import tempfile
+import time
 from bisect import bisect_left
-from collections.abc import Callable, Sequence
-from fractions import Fraction
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
+from math import ceil
 from pathlib import Path
 from typing import Any
 
 import av
 import numpy as np
+from PIL import Image
 
+from kovel.core.plan import parts as division
 from kovel.core.plan.layers import Layer
+from kovel.core.plan.outputs import KINDS, Output, frames_made, story_frame
 from kovel.core.plan.plan import FORM
 from kovel.core.plan.sounds import AS_IT_IS, GainLine, Heard, along, ramped
-from kovel.core.time.rate import SAMPLE_RATE, Rate
+from kovel.core.time.rate import Rate
+from kovel.media import soundfiles
+from kovel.media.burn import Burnt
 from kovel.media.drawing import Pictures, Stacked
+from kovel.media.encode import CONTAINER, PICTURE, Measured, PictureFile, SoundStream, joined
 from kovel.media.files import Unusable
-from kovel.media.reader import tag_bt709
+from kovel.media.reader import rgb_of
 from kovel.media.soundtrack import samples_of
 
-SOUND_RATE = 192_000
-QUALITY = {"high": 8_000_000, "small": 2_500_000}
-
-
-def bit_rate(width: int, height: int, rate: Rate, quality: str = "high") -> int:
-    """Picture bits a second: QUALITY at 1920x1080, 25 frames; in proportion to pixels, and to the root of the rate."""
-    return int(QUALITY[quality] * width * height / (1920 * 1080) * (float(rate.fps) / 25) ** 0.5)
-
-
-def expected_bytes(frames: int, width: int, height: int, rate: Rate, quality: str = "high") -> int:
-    """Size of the file to come: bit rate times length (common practice)."""
-    return int((bit_rate(width, height, rate, quality) + SOUND_RATE) * frames / rate.fps / 8)
+DRAWN = 1  # how layers are drawn: another number makes every part anew
+Progress = Callable[[float], None]
 
 
 class Sound:
@@ -86,44 +88,266 @@ def render(
     out: str,
     width: int,
     height: int,
-    quality: str,
-    progress: Callable[[float], None],
+    output: dict[str, Any],
+    progress: Progress,
+    *,
     drawn: str = "",
     tables: str = "",
     fonts: str = "",
+    parts: str = "",
+    lanes: dict[str, str] | None = None,
+    chapters: Sequence[tuple[int, str]] = (),
+    begin: int = 0,
+    timecode: str = "",
+    drop: bool = False,
 ) -> dict[str, Any]:
-    """Write the file `out`. `plan` is `Plan.to_json`; `files` maps source to path, rate, still, pcm (or None), channels;
-    `drawn` is the folder of what is drawn (cards), shared with the player, `tables` that of tables of colours, `fonts`
-    that of the editor's own fonts.
+    """Write the file (or, of stems, the folder) `out`. `plan` is `Plan.to_json`; `files` maps source to name, path, rate, still,
+    pcm (or None), channels, made, first (its own first frame's number), drop; `output` is `Output.to_json`.
 
+    `drawn` is the folder of what is drawn (cards, titles), shared with the player, `tables` that of tables of colours, `fonts`
+    that of the editor's own fonts, `parts` where parts of films are kept (none: for this once); `lanes` by what a sound belongs
+    to; `chapters` are (frame, heading); `begin` is the number of its first frame in timecode, which `timecode` says.
+
+    Returns path, bytes, frames, seconds it took, size, what its sound measures, parts and how many of them were made now.
     Raises `Unusable` if a recording is gone. Nothing is left under the final name unless it is whole.
     """
+    began = time.monotonic()
     length, clock = plan["length"], Rate(*plan["rate"])
     if length == 0:
         raise Unusable("The story is empty: there is nothing to render yet.")
     if plan.get("form") != FORM:
         raise Unusable("This render was asked for with an older Kovel. Render the story again.")
-    src = {int(k): v for k, v in files.items()}
+    o, src = Output.from_json(output), {int(k): v for k, v in files.items()}
+    kind = KINDS[o.kind]
     for f in src.values():
-        if not Path(f["path"]).is_file():
+        if (kind.seen or o.kind == "still") and not Path(f["path"]).is_file():
             raise Unusable(
                 f"{f['name']} is off-line: {Path(f['path']).name} is not where it was. Bring it back, then render again."
             )
     final = Path(out)
     part = final.with_name(f"{final.name}.{os.getpid()}.part")  # each try writes a file of its own
     final.parent.mkdir(parents=True, exist_ok=True)
-    pictures = Pictures(
-        src, width, height, Path(drawn) if drawn else None, Path(tables) if tables else None, Path(fonts) if fonts else None
-    )
-    runs = [(at, end, [Layer.from_json(x) for x in layers]) for at, end, layers in plan["pictures"]]
     sound = sound_of(plan, src)
+    told: dict[str, Any] = {"frames": length}
     try:
-        _write(clock, length, runs, pictures, sound, part, width, height, quality, progress)
-        os.replace(part, final)
+        if kind.seen or o.kind == "still":
+            folders = [Path(x) if x else None for x in (drawn, tables, fonts)]
+            pictures = Pictures(src, width, height, *folders)
+            try:
+                job = Film(plan, src, o, (width, height), pictures, clock, begin, drop, folders[1:])
+                if o.kind == "still":
+                    job.still(part)
+                else:
+                    told |= _film(job, sound, part, Path(parts) if parts else None, chapters, timecode, progress)
+            finally:
+                pictures.close()
+        elif o.kind == "stems":
+            part.mkdir()
+            soundfiles.stems(part, _lanes(plan, src, lanes or {}), sound.block, plan["samples"], progress)
+        else:
+            told |= _sound_alone(o.kind, sound, plan["samples"], part, progress)
+        if final.is_dir() and o.kind == "stems":
+            for p in part.iterdir():
+                os.replace(p, final / p.name)
+        else:
+            os.replace(part, final)
     finally:
-        pictures.close()
+        if part.is_dir():
+            shutil.rmtree(part, ignore_errors=True)
         part.unlink(missing_ok=True)
-    return {"path": str(final), "bytes": final.stat().st_size, "frames": length}
+    size = sum(p.stat().st_size for p in final.iterdir()) if final.is_dir() else final.stat().st_size
+    seen = [width, height] if kind.seen or o.kind == "still" else None
+    return {"path": str(final), "bytes": size, "size": seen, "took": round(time.monotonic() - began, 1), **told}
+
+
+@dataclass
+class Film:
+    """What is to be drawn, row by row of a plan, and how each frame of it is found."""
+
+    plan: dict[str, Any]
+    files: dict[int, dict[str, Any]]
+    output: Output
+    size: tuple[int, int]
+    pictures: Pictures
+    clock: Rate
+    begin: int
+    drop: bool
+    folders: list[Path | None]  # of tables and of fonts
+
+    def __post_init__(self) -> None:
+        self.rate = self.output.rate or self.clock
+        self.rows: list[tuple[int, int, list[Any]]] = self.plan["pictures"]
+        self.length: int = self.plan["length"]
+        self.count = frames_made(self.length, self.clock, self.output.rate)
+        self.burnt = Burnt(self.size, self.files, self.clock, self.begin, self.drop) if self.output.kind == "draft" else None
+
+    def first(self, at: int) -> int:
+        """The first frame of the film that shows story frame `at` or a later one."""
+        return at if self.rate == self.clock else min(self.count, ceil(at * self.rate.fps / self.clock.fps))
+
+    def frames(self, rows: Sequence[tuple[int, int, list[Any]]]) -> Iterator[Any]:
+        """The frames of these rows, drawn."""
+        k = self.first(rows[0][0])
+        for at, end, layers in rows:
+            stack: list[Stacked] = [Layer.from_json(x) for x in layers]
+            while k < self.count and (t := story_frame(k, self.length, self.clock, self.output.rate)) < end:
+                f = self.pictures.frame(stack, t - at)
+                yield self.burnt.over(f, t, stack, t - at) if self.burnt else f
+                k += 1
+
+    def still(self, path: Path) -> None:
+        f = next(self.frames(self.rows))
+        Image.fromarray(rgb_of(f.reformat(format="yuv444p"))).save(path, "PNG")
+
+    def made_with(self, rows: Sequence[tuple[int, int, list[Any]]]) -> Any:
+        """All but what is seen that decides what a part looks like."""
+        at = rows[0][0]
+        used = sorted({x[0] for _, _, layers in rows for x in layers if x[0] is not None})
+        named = {d[n] for _, _, layers in rows for x in layers if len(x) > 4
+                 for d in (*x[4].get("look", ()), x[4].get("title", {})) for n in ("table", "font") if d.get(n)}  # fmt: skip
+        stamps = [
+            (p.name, p.stat().st_mtime_ns)
+            for d in self.folders
+            if d and d.is_dir()
+            for p in sorted(d.iterdir())
+            if p.stem in named
+        ]
+        phase = str(self.first(at) - at * self.rate.fps / self.clock.fps)
+        of = [[i, f["path"], *_stamp(f["path"]), f["rate"], f["still"]] for i in used for f in (self.files[i],)]
+        o = self.output
+        return [
+            DRAWN,
+            o.kind,
+            o.quality,
+            self.size,
+            self.rate.num,
+            self.rate.den,
+            phase,
+            of,
+            stamps,
+            self.burnt and at + self.begin,
+        ]
+
+
+def _stamp(path: str) -> tuple[int, int]:
+    st = os.stat(path)
+    return st.st_size, st.st_mtime_ns
+
+
+def _film(
+    film: Film,
+    sound: "Sound",
+    out: Path,
+    kept: Path | None,
+    chapters: Sequence[tuple[int, str]],
+    timecode: str,
+    progress: Progress,
+) -> dict[str, Any]:
+    with tempfile.TemporaryDirectory(prefix="kovel-") as once:
+        folder = kept or Path(once)
+        folder.mkdir(parents=True, exist_ok=True)
+        made = _parts(film, folder, progress)
+        kind = film.output.kind
+        options = {"movflags": "faststart"} if CONTAINER[kind] in ("mp4", "mov") else {}
+        with av.open(str(out), "w", format=CONTAINER[kind], options=options) as c:
+            if chapters:
+                ends = [*(at for at, _ in chapters[1:]), film.length]
+                base = 1 / film.clock.fps
+                c.set_chapters([
+                    {"id": n, "start": at, "end": end, "time_base": base, "metadata": {"title": name}}
+                    for n, ((at, name), end) in enumerate(zip(chapters, ends, strict=True), 1)
+                ])  # fmt: skip
+            samples = film.plan["samples"]
+            stream: SoundStream | None = None
+
+            def reached(at: int) -> None:
+                nonlocal stream
+                if at < 0:
+                    stream = SoundStream(c, kind, samples, sound.block)
+                    if CONTAINER[kind] == "mov" and timecode:
+                        c.metadata["timecode"] = timecode
+                else:
+                    assert stream
+                    stream.until(min(samples, round(at * samples / film.count)))
+                    progress(0.9 + 0.1 * at / film.count)
+
+            joined(c, ((p, at) for p, at, _ in made), 1 / film.rate.fps, reached)
+            assert stream
+            stream.finish()
+        return {"frames": film.count, "parts": len(made), "anew": sum(new for _, _, new in made), **stream.heard.result()}
+
+
+def _parts(film: Film, folder: Path, progress: Progress) -> list[tuple[Path, int, bool]]:
+    """Each part of a film: its file, the frame it begins at, and whether it was made now. The end of one is encoded while the
+    next is drawn."""
+    out: list[tuple[Path, int, bool]] = []
+    rows, pid = film.rows, os.getpid()
+    todo: list[tuple[Path, list[tuple[int, int, list[Any]]]]] = []
+    for a, b in division.stretches(rows):
+        some, at = rows[a:b], film.first(rows[a][0])
+        if (film.first(rows[b][0]) if b < len(rows) else film.count) <= at:
+            continue  # a stretch between two frames of a slower film
+        path = folder / f"{division.name_of(some, film.made_with(some))}.{PICTURE[film.output.kind][2]}"
+        new = not path.exists() and not any(p == path for p, _ in todo)
+        if new:
+            todo.append((path, some))
+        elif path.exists():
+            os.utime(path)
+        out.append((path, at, new))
+    total = sum(some[-1][1] - some[0][0] for _, some in todo)
+    done = 0
+
+    def close(f: PictureFile, part: Path, path: Path) -> None:
+        f.finish()
+        os.replace(part, path)
+
+    with ThreadPoolExecutor(1) as pool:
+        ending: Future[None] | None = None
+        for path, some in todo:
+            part = path.with_name(f"{path.name}.{pid}.part")
+            f = PictureFile(part, film.output, film.size, film.rate)
+            try:
+                for n, frame in enumerate(film.frames(some)):
+                    f.add(frame)
+                    if n % 12 == 0:
+                        progress(0.9 * min(1.0, (done + n) / total))
+            except BaseException:
+                f.give_up()
+                part.unlink(missing_ok=True)
+                raise
+            if ending:
+                ending.result()
+            ending = pool.submit(close, f, part, path)
+            done += some[-1][1] - some[0][0]
+        if ending:
+            ending.result()
+    return out
+
+
+def _sound_alone(kind: str, sound: "Sound", samples: int, out: Path, progress: Progress) -> dict[str, Any]:
+    if kind == "wav":
+        heard = Measured()
+        soundfiles.wav(out, sound.block, samples, progress, heard.feed)
+        return heard.result()
+    with av.open(str(out), "w", format=CONTAINER[kind]) as c:
+        stream = SoundStream(c, kind, samples, sound.block)
+        for a in range(0, samples, 48_000 * 10):
+            stream.until(a)
+            progress(a / samples)
+        stream.finish()
+    return stream.heard.result()
+
+
+def _lanes(plan: dict[str, Any], files: dict[int, dict[str, Any]], lanes: dict[str, str]) -> dict[str, soundfiles.Block]:
+    """The sound of each lane that is heard."""
+    out: dict[str, soundfiles.Block] = {}
+    for lane in dict.fromkeys(lanes.values()):
+        rows = [s for s in plan["sounds"] if lanes.get(str(s[7])) == lane]
+        if rows:
+            out[lane] = sound_of({**plan, "sounds": rows}, files).block
+    if not out:
+        raise Unusable("Nothing is heard in the story: there are no stems to write.")
+    return out
 
 
 def sound_of(plan: dict[str, Any], files: dict[int, dict[str, Any]]) -> Sound:
@@ -132,50 +356,3 @@ def sound_of(plan: dict[str, Any], files: dict[int, dict[str, Any]]) -> Sound:
     made = {(i, name): Path(p) for i, f in files.items() for name, p in f.get("made", {}).items()}
     dips = tuple((int(at), float(db)) for at, db in plan.get("dips", ()))
     return Sound([Heard.from_json(row) for row in plan["sounds"]], raw, made, dips)
-
-
-def _write(
-    clock: Rate,
-    length: int,
-    runs: Sequence[tuple[int, int, list[Stacked]]],
-    pictures: Pictures,
-    sound: Sound,
-    part: Path,
-    width: int,
-    height: int,
-    quality: str,
-    progress: Callable[[float], None],
-) -> None:
-    with av.open(str(part), "w", format="mp4", options={"movflags": "faststart"}) as c:
-        rate = bit_rate(width, height, clock, quality)
-        v = c.add_stream(
-            "libx264", rate=clock.fps, options={"preset": "veryfast", "maxrate": str(rate * 2), "bufsize": str(rate * 2)}
-        )
-        v.width, v.height, v.pix_fmt, v.bit_rate = width, height, "yuv420p", rate
-        v.codec_context.time_base = 1 / clock.fps
-        v.codec_context.thread_type, v.codec_context.thread_count = "FRAME", 0
-        tag_bt709(v.codec_context)
-        a = c.add_stream("aac", rate=SAMPLE_RATE, layout="stereo")
-        a.bit_rate = SOUND_RATE
-        done, samples = 0, clock.frame_to_sample(length)
-
-        def sound_until(end: int) -> None:
-            nonlocal done
-            while done < end and (end - done >= 1024 or end == samples):
-                n = min(1024, end - done)
-                f = av.AudioFrame.from_ndarray(np.ascontiguousarray(sound.block(done, done + n).T), "fltp", "stereo")
-                f.sample_rate, f.pts, f.time_base = SAMPLE_RATE, done, Fraction(1, SAMPLE_RATE)
-                c.mux(a.encode(f))
-                done += n
-
-        for at, end, layers in runs:
-            for t in range(at, end):
-                f = pictures.frame(layers, t - at)
-                f.pts, f.time_base, f.pict_type = t, 1 / clock.fps, 0
-                c.mux(v.encode(f))
-                if t % 12 == 0:
-                    sound_until(clock.frame_to_sample(t))
-                    progress(t / length)
-        sound_until(samples)
-        c.mux(v.encode(None))
-        c.mux(a.encode(None))

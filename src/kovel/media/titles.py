@@ -48,7 +48,7 @@ def check_font(path: Path) -> str:
     return family
 
 
-def _font(path: Path, size: int, weight: int) -> ImageFont.FreeTypeFont:
+def font_of(path: Path, size: int, weight: int) -> ImageFont.FreeTypeFont:
     font = ImageFont.truetype(str(path), size)
     try:
         axes = font.get_variation_axes()
@@ -78,8 +78,8 @@ def drawn_title(
     rows: list[tuple[str, bool]] = [(line, k > 0) for k, line in enumerate(lines)]
     while True:  # written smaller until it fits
         fonts_ = (
-            _font(file, size, weight),
-            _font(file, max(4, round(size * less)), weight if less == 1 else max(200, weight - 200)),
+            font_of(file, size, weight),
+            font_of(file, max(4, round(size * less)), weight if less == 1 else max(200, weight - 200)),
         )
         if not rolls:
             rows = [(r, k > 0) for k, line in enumerate(lines) for r in _broken(line, fonts_[k > 0], room)]

@@ -11,6 +11,7 @@ from kovel.core.story.model import Source, Sync
 from kovel.core.story.settings import NONE, SETTINGS, Values
 from kovel.core.story.values import on_recording
 from kovel.core.time.rate import Rate
+from kovel.core.time.timecode import TimeError, parse_entry
 from kovel.core.words.transcript import Word
 from kovel.store import steps
 from kovel.store.db import Database, fresh
@@ -55,6 +56,19 @@ class Recording:
         return Source(
             self.id, self.name, self.rate, self.frames, self.picture, self.sound, setup, self.sync, self.settings, self.channels
         )  # fmt: skip
+
+    @property
+    def drops(self) -> bool:
+        """Whether its timecode drops frames."""
+        return ";" in self.start_timecode
+
+    @property
+    def first(self) -> int:
+        """Its start timecode in its own frames; 0 where there is none."""
+        try:
+            return parse_entry(self.start_timecode, self.rate, drop=self.drops) if self.start_timecode else 0
+        except TimeError:
+            return 0
 
     def length(self, clock: Rate) -> int:
         """Frames of the project's clock; a still counts as 5 seconds where a length is needed."""

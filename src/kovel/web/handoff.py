@@ -1,26 +1,37 @@
-"""The Hand-off room: what to look at before, render with its size and progress, open formats."""
+"""The Hand-off room: what to look at before, outputs with what is to be expected of them and what they became, open formats."""
 
+from __future__ import annotations
+
+import mimetypes
 import os
+import re
+import zipfile
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Any
 
 import opentimelineio as otio
-from fastapi import APIRouter, Form, Request
+from fastapi import APIRouter, Form, Query, Request
 from fastapi.responses import FileResponse, HTMLResponse, Response
+from pydantic import BaseModel
 
+from kovel.core.plan.outputs import KINDS, Output
 from kovel.core.plan.plan import make_plan
 from kovel.core.story.seams import seams
-from kovel.core.time.timecode import stamp
+from kovel.core.story.settings import SHAPES
+from kovel.core.time.rate import RATES, Rate
+from kovel.core.time.timecode import parse_entry, stamp
+from kovel.core.told import Told
 from kovel.exchange.story import not_in_an_edl, to_edl, to_otio
 from kovel.store import jobs, projects, recordings, stories
-from kovel.store.projects import Missing
+from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.store.stories import Kept
 from kovel.web.faces import face_of
-from kovel.web.pages import download, joined, page, report, web
+from kovel.web.pages import download, joined, page, report, size, web
 from kovel.work.checking import findings
 from kovel.work.folder import Data
-from kovel.work.intake import expected_size, start_render
+from kovel.work.outputs import READY, Estimate, estimate, keep_ready, ready, start_output
 
 router = APIRouter(prefix="/p/{project}")
 
@@ -28,7 +39,7 @@ router = APIRouter(prefix="/p/{project}")
 def _renders(request: Request, project: int) -> dict[str, Any]:
     db = web(request).data.db
     rows: list[dict[str, Any]] = [
-        {"job": j, "name": Path(j.params["out"]).name, "there": os.path.exists(j.params["out"])}
+        {"job": j, "name": Path(j.params["out"]).name, "there": os.path.exists(j.params["out"]), "became": _became(j)}
         for j in jobs.of_project(db, project, "render")
     ]
     return {
@@ -38,24 +49,132 @@ def _renders(request: Request, project: int) -> dict[str, Any]:
     }
 
 
+class Asked(BaseModel):
+    """An output as the form has it: times as they are typed, empty for what is the story's own."""
+
+    kind: str = "mp4"
+    quality: str = "high"
+    shape: str = "as the story"
+    height: str = ""
+    rate: str = ""
+    start: str = ""
+    end: str = ""
+    captions: bool = False
+    name: str = ""  # under which it is to be kept
+
+    def output(self, rate: Rate) -> Output:
+        """What is asked for; `Invalid` or `TimeError` for what cannot be read."""
+        number = self.height.strip().removesuffix("lines").strip()
+        if number and not number.isdigit():
+            raise Invalid("The height is a number of lines, such as 1080.")
+        own = Rate(*map(int, self.rate.split("/"))) if re.fullmatch(r"\d{1,6}/\d{1,5}", self.rate) else None
+        start, end = (parse_entry(t, rate) if t.strip() else None for t in (self.start, self.end))
+        return Output(self.kind, self.quality, self.shape, int(number or 0), own, start or 0, end, self.captions)
+
+    @staticmethod
+    def of(o: Output, rate: Rate) -> Asked:
+        own = f"{o.rate.num}/{o.rate.den}" if o.rate else ""
+        start = stamp(o.start, rate) if o.start else ""
+        return Asked(
+            kind=o.kind, quality=o.quality, shape=o.shape, height=str(o.height or ""), rate=own, start=start,
+            end="" if o.end is None else stamp(o.end, rate), captions=o.captions,
+        )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class OutputForm:
+    """The form of an output: what is asked, what may be chosen, and what is to be expected of it or why it cannot be made."""
+
+    asked: Asked
+    kinds: tuple[tuple[str, str], ...]
+    shapes: tuple[str, ...]
+    heights: tuple[str, ...]
+    rates: tuple[tuple[str, str], ...]
+    ready: tuple[str, ...]
+    own: tuple[str, ...]  # of them those that can be taken out again
+    seen: bool
+    one: bool
+    told: str
+    refused: str
+    empty: bool
+
+
+def _form(request: Request, kept: Kept, asked: Asked) -> OutputForm:
+    data = web(request).data
+    p = projects.get(data.db, kept.project)
+    told = refused = ""
+    kind = KINDS.get(asked.kind)
+    if kept.story.pieces:
+        try:
+            e = estimate(data, kept, asked.output(p.rate))
+            told = _expected(e, asked, p.rate)
+        except Told as x:
+            refused = str(x)
+    else:
+        refused = "The story is empty: there is nothing to render yet."
+    choices = ready(data)
+    return OutputForm(
+        asked, tuple((k.name, k.label) for k in KINDS.values()), ("as the story", *(s for s in SHAPES if SHAPES[s])),
+        HEIGHTS, tuple((f"{r.num}/{r.den}", str(r)) for r in RATES), tuple(choices), tuple(n for n in choices if n not in READY),
+        bool(kind and kind.seen), asked.kind == "still", told, refused, not kept.story.pieces,
+    )  # fmt: skip
+
+
+HEIGHTS = ("720", "1080", "1440", "2160")
+
+
+def _expected(e: Estimate, asked: Asked, rate: Rate) -> str:
+    """In words: its size in pixels, how long it is, what it will take."""
+    kind = KINDS[asked.kind]
+    seen = [f"{e.size[0]} × {e.size[1]}"] if kind.seen or asked.kind == "still" else []
+    lasts = [] if asked.kind == "still" else [stamp(e.frames, rate)]
+    took = f"{max(1, round(e.seconds))} s" if e.seconds < 90 else f"{e.seconds / 60:.0f} minutes"
+    return " · ".join([*seen, *lasts, f"about {size(e.bytes)}", f"about {took} to make"])
+
+
 @router.get("/handoff")
 def room(request: Request, project: int) -> HTMLResponse:
     w = web(request)
-    sid = stories.current(w.data.db, project)
-    kept = stories.load(w.data.db, sid)
-    sizes = {q: expected_size(w.data, sid, q) for q in ("high", "small")}
+    kept = stories.load(w.data.db, stories.current(w.data.db, project))
     return page(
         request,
         "handoff.html",
         room="handoff",
         kept=kept,
-        sizes=sizes,
+        form=_form(request, kept, Asked()),
         findings=findings(w.data, project, kept.story),
         strip=_strip(request, kept),
         facts=_facts(w.data, kept),
         left=not_in_an_edl(kept.story, projects.get(w.data.db, project), _rows(w.data, project)),
         **_renders(request, project),
     )
+
+
+@router.get("/handoff/output")
+def output(request: Request, project: int, asked: Annotated[Asked, Query()], choice: str = "") -> HTMLResponse:
+    """The form as it stands now, or with a ready-made choice in it, and what is to be expected."""
+    db = web(request).data.db
+    kept = stories.load(db, stories.current(db, project))
+    rate = projects.get(db, project).rate
+    if choice and (found := ready(web(request).data).get(choice)):
+        asked = Asked.of(found, rate).model_copy(update={"start": asked.start, "end": asked.end})
+    return page(request, "parts/output.html", form=_form(request, kept, asked), project=projects.get(db, project))
+
+
+@router.post("/handoff/ready")
+def keep_choice(request: Request, project: int, asked: Annotated[Asked, Form()]) -> HTMLResponse:
+    """Keep the form as a choice under a name."""
+    data = web(request).data
+    keep_ready(data, asked.name, asked.output(projects.get(data.db, project).rate))
+    return joined(output(request, project, asked), report(f"“{asked.name.strip()}” is kept, for every project."))
+
+
+@router.post("/handoff/ready/away")
+def drop_choice(
+    request: Request, project: int, asked: Annotated[Asked, Form()], name: Annotated[str, Query()] = ""
+) -> HTMLResponse:
+    keep_ready(web(request).data, name, None)
+    return joined(output(request, project, asked), report(f"“{name}” is taken out."))
 
 
 def _rows(data: Data, project: int) -> dict[int, Recording]:
@@ -99,15 +218,32 @@ def _facts(data: Data, kept: Kept) -> list[tuple[str, str]]:
     ]
 
 
+def _became(j: jobs.Job) -> str:
+    """What an output became, and what was measured of it."""
+    told = j.result or {}
+    if "bytes" not in told:
+        return ""
+    out = [size(told["bytes"])]
+    out += [f"{told['size'][0]} × {told['size'][1]}"] if told.get("size") else []
+    out += [f"{told['frames']} frames"] if told.get("loudness", told.get("parts")) or told.get("size") else []
+    out += [f"{told['loudness']:g} LUFS"] if told.get("loudness") is not None else []
+    out += [f"{told['peak']:g} dBTP"] if told.get("loudness") is not None else []
+    if told.get("parts"):
+        again = told["parts"] - told["anew"]
+        out += [f"made in {told['took']:g} s" + (f", {again} of {told['parts']} parts as they were" if again else "")]
+    return " · ".join(out)
+
+
 @router.get("/handoff/renders")
 def renders(request: Request, project: int) -> HTMLResponse:
     return page(request, "parts/renders.html", **_renders(request, project))
 
 
 @router.post("/handoff/render")
-def render(request: Request, project: int, quality: Annotated[str, Form()] = "high") -> HTMLResponse:
+def render(request: Request, project: int, asked: Annotated[Asked, Form()]) -> HTMLResponse:
     w = web(request)
-    job = start_render(w.data, stories.current(w.data.db, project), quality)
+    o = asked.output(projects.get(w.data.db, project).rate)
+    job = start_output(w.data, stories.current(w.data.db, project), o)
     return joined(
         page(request, "parts/renders.html", **_renders(request, project)),
         report(f"Rendering {Path(job.params['out']).name}."),
@@ -143,7 +279,21 @@ def file(request: Request, project: int, job: int) -> FileResponse:
     path = _job(request, project, job).params["out"]
     if not os.path.exists(path):
         raise Missing("That file is not there any more. Render again.")
-    return FileResponse(path, media_type="video/mp4", filename=Path(path).name)
+    if os.path.isdir(path):  # stems, as one file
+        return FileResponse(zipped(Path(path)), media_type="application/zip", filename=f"{Path(path).name}.zip")
+    return FileResponse(path, media_type=mimetypes.guess_type(path)[0] or "application/octet-stream", filename=Path(path).name)
+
+
+def zipped(folder: Path) -> Path:
+    """The files of a folder of stems as one, made once."""
+    out = folder.with_name(f"{folder.name}.zip")
+    if not out.exists():
+        part = out.with_name(f"{out.name}.part")
+        with zipfile.ZipFile(part, "w") as z:
+            for p in sorted(folder.iterdir()):
+                z.write(p, p.name)
+        part.replace(out)
+    return out
 
 
 @router.get("/export/{kind}")

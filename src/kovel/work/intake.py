@@ -1,4 +1,4 @@
-"""Bringing recordings in, and getting renders out: what page and command line share."""
+"""Bringing recordings in: what page and command line share."""
 
 import os
 import re
@@ -7,19 +7,16 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
-from kovel.core.plan.plan import make_plan, size_of
 from kovel.core.time.rate import Rate, length_in
 from kovel.media.child import call
 from kovel.media.derive import checksum
 from kovel.media.files import Unusable
-from kovel.media.render import expected_bytes
 from kovel.media.soundtrack import keep
-from kovel.store import jobs, projects, recordings, stories
+from kovel.store import jobs, projects, recordings
 from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
-from kovel.work.folder import Data, media_facts
-from kovel.work.made import made_file, want_cleaned
+from kovel.work.folder import Data
 
 
 def allowed(path: str, roots: list[Path]) -> Path:
@@ -179,57 +176,6 @@ def prepare(data: Data, r: Recording) -> Job:
         keep(folder / "begun.json", {**known, "channels": 1 if r.channels == 1 else 2})
     recordings.set_ready(data.db, r.id)
     return jobs.add(data.db, r.project, "prepare", {"path": r.path, "out": str(folder), **known}, r.id)
-
-
-def start_render(
-    data: Data, story: int, quality: str = "high", out: Path | None = None, size: tuple[int, int] | None = None
-) -> Job:
-    """Queue a render of a story as it stands now."""
-    kept = stories.load(data.db, story)
-    project = projects.get(data.db, kept.project)
-    if not kept.story.pieces:
-        raise Invalid("The story is empty: there is nothing to render yet.")
-    if quality not in ("high", "small"):
-        raise Invalid("Quality is high or small.")
-    sources = recordings.sources(data.db, project.id)
-    plan = make_plan(kept.story, sources)
-    used = plan.sources
-    files = {}
-    for i in used:
-        r = recordings.get(data.db, i)
-        facts = media_facts(data, i)
-        if facts is None or not facts["sounded"]:
-            raise Invalid(f"The sound of {r.name} is still being made. Render when it is there.")
-        files[str(i)] = {
-            "name": r.name, "path": r.path, "rate": [r.rate.num, r.rate.den], "still": r.frames is None,
-            "pcm": str(data.derived(i) / "sound.pcm") if r.sound else None, "channels": facts.get("channels", 1),
-            "made": {name: str(made_file(data, i, name)) for name in plan.made.get(i, ())},
-        }  # fmt: skip
-        if files[str(i)]["made"] and (job := want_cleaned(data, i)) and job.state == "failed":
-            raise Invalid(f"{r.name} could not be cleaned: {job.message} Try again in the Sound room, or leave it as recorded.")
-    w, h = size or size_of(kept.story, project.width, project.height)
-    if out is None:
-        coming = {j.params["out"] for j in jobs.of_project(data.db, project.id, "render") if j.state in ("waiting", "working")}
-        out = free_name(data.renders(project.id), f"{safe(project.name)} - {safe(kept.name)}", taken=coming)
-    params = {
-        "plan": plan.to_json(sources),
-        "files": files,
-        "out": str(out),
-        "width": w,
-        "height": h,
-        "quality": quality,
-        "drawn": str(data.drawn),
-        "tables": str(data.tables),
-        "fonts": str(data.fonts),
-    }
-    return jobs.add(data.db, project.id, "render", params)
-
-
-def expected_size(data: Data, story: int, quality: str) -> int:
-    """Bytes the render will take."""
-    kept = stories.load(data.db, story)
-    p = projects.get(data.db, kept.project)
-    return expected_bytes(kept.story.length, *size_of(kept.story, p.width, p.height), p.rate, quality)
 
 
 def safe(name: str) -> str:

@@ -4,7 +4,6 @@ dialogue  |~~~ ~~~~~  ~~~|
 music     |~~~~~~~~~~~~~~|      24-bit WAV, 48 kHz, stereo; peak dips of the whole are in every one
 """
 
-import wave
 from dataclasses import replace
 from pathlib import Path
 
@@ -14,24 +13,24 @@ from kovel.core.plan.plan import Plan, make_plan
 from kovel.core.sound.music_fit import Fitted
 from kovel.core.story.model import SOUNDS, Story
 from kovel.core.time.rate import SAMPLE_RATE
-from kovel.media.render import Sound
+from kovel.media.soundfiles import stems
 from kovel.store import recordings
 from kovel.store.projects import Invalid
 from kovel.work.checking import mix_of
 from kovel.work.folder import Data
-from kovel.work.intake import safe
 
-BLOCK = 10 * SAMPLE_RATE
 CROSS = int(0.08 * SAMPLE_RATE)
+
+
+def lanes_of(story: Story) -> dict[int, str]:
+    """The lane of each thing that may be heard, by its id."""
+    named = {p.id: "dialogue" for p in story.pieces} | {c.id: "natural" for c in story.covers}
+    return named | {x.id: x.kind for x in story.sounds}
 
 
 def lane_plans(story: Story, plan: Plan) -> dict[str, Plan]:
     """A plan for each lane that is heard."""
-    lanes = (
-        {p.id: "dialogue" for p in story.pieces}
-        | {c.id: "natural" for c in story.covers}
-        | {x.id: x.kind for x in story.sounds}
-    )
+    lanes = lanes_of(story)
     out = {}
     for lane in ("dialogue", *SOUNDS):
         rows = tuple(h for h in plan.sounds if lanes.get(h.of) == lane)
@@ -46,32 +45,11 @@ def write_stems(data: Data, project: int, story: Story, out: Path) -> list[Path]
     plans = lane_plans(story, plan)
     if not plans:
         raise Invalid("Nothing is heard in the story: there are no stems to write.")
-    out.mkdir(parents=True, exist_ok=True)
-    paths = {lane: out / f"{safe(lane)}.wav" for lane in plans}
-    for p in paths.values():
-        if p.exists():
+    for lane in plans:
+        if (p := out / f"{lane}.wav").exists():
             raise Invalid(f"{p.name} is in that folder already. Choose another one.")
-    for lane, path in paths.items():
-        _write(path, mix_of(data, plans[lane]), plan.samples)
-    return list(paths.values())
-
-
-def _write(path: Path, sound: Sound, samples: int) -> None:
-    part = path.with_name(f"{path.name}.part")
-    with wave.open(str(part), "wb") as f:
-        f.setnchannels(2)
-        f.setsampwidth(3)
-        f.setframerate(SAMPLE_RATE)
-        for a in range(0, samples, BLOCK):
-            f.writeframes(to_24(sound.block(a, min(samples, a + BLOCK))))
-    part.replace(path)
-
-
-def to_24(x: np.ndarray) -> bytes:
-    """Floats (n, channels) as 24-bit little-endian samples."""
-    whole = np.rint(np.clip(x, -1, 1 - 2**-23) * 2**23).astype("<i4")
-    three: bytes = whole.reshape(-1, 1).view(np.uint8)[:, :3].tobytes()
-    return three
+    lanes = {lane: mix_of(data, one).block for lane, one in plans.items()}
+    return stems(out, lanes, mix_of(data, plan).block, plan.samples, lambda x: None)
 
 
 def joined_music(samples: np.ndarray, done: Fitted) -> np.ndarray:

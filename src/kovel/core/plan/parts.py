@@ -1,0 +1,70 @@
+"""A film in parts that are made one by one and kept: after a small change only those that hold other pictures are made anew.
+
+plan       [ A ......... ][ B ... ][ C .. ][ D ............ ]      cut where runs meet, and in long shots where the
+parts      [ 1     ][ 2          ][ 3              ][ 4     ]      recording's own clock passes a multiple of ANCHOR
+
+Where a part ends is told by what it holds, not by where it stands: behind a change the parts are soon the same again.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from dataclasses import replace
+from fractions import Fraction
+from hashlib import sha256
+from math import ceil
+from typing import Any
+
+from kovel.core.plan.layers import Run
+from kovel.core.plan.plan import Plan
+
+ANCHOR = 250  # frames of a recording's clock
+LEAST = 75  # frames of a part, so far as there are
+MOST = 250
+
+Row = Sequence[Any]  # [at, end, layers] of a plan's JSON
+
+
+def divided(plan: Plan) -> Plan:
+    """The plan with its long runs cut where the clock of what they show passes a multiple of ANCHOR."""
+    out: list[Run] = []
+    for r in plan.pictures:
+        p, q = r.image.speed
+        clock, at = r.start + Fraction(r.image.skip * abs(p), q), r.at
+        while r.end - at > ANCHOR:
+            gone = clock + Fraction((at - r.at) * p, q)
+            step = ceil((ANCHOR - gone % ANCHOR) * q / p) if p > 0 else ANCHOR
+            cut = at + max(1, step)
+            if cut >= r.end:
+                break
+            out.append(r.part(at, cut))
+            at = cut
+        out.append(r.part(at, r.end))
+    return replace(plan, pictures=tuple(out))
+
+
+def stretches(rows: Sequence[Row]) -> list[tuple[int, int]]:
+    """Which rows make a part: index ranges that fill all of them. A part ends behind a row that says so by what it holds, once
+    it is LEAST long; at the latest before it would be longer than MOST."""
+    out: list[tuple[int, int]] = []
+    first = 0
+    for i, (at, end, layers) in enumerate(rows):
+        begun = rows[first][0]
+        if i > first and end - begun > MOST:
+            out.append((first, i))
+            first, begun = i, at
+        ends = int(sha256(json.dumps([end - at, layers]).encode()).hexdigest()[:2], 16) % 2 == 0
+        if end - begun >= LEAST and ends:
+            out.append((first, i + 1))
+            first = i + 1
+    if first < len(rows):
+        out.append((first, len(rows)))
+    return out
+
+
+def name_of(rows: Sequence[Row], made_with: Any) -> str:
+    """The name of a part: what is seen in it, and all that decides how it is made."""
+    first = rows[0][0]
+    seen = [[at - first, end - first, layers] for at, end, layers in rows]
+    return sha256(json.dumps([seen, made_with], sort_keys=True).encode()).hexdigest()[:32]

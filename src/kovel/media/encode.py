@@ -1,0 +1,173 @@
+"""Encoders of what Kovel makes: pictures into files that stand alone, sound into a stream beside them or a file of its own."""
+
+from collections.abc import Callable, Iterable
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import av
+import numpy as np
+
+from kovel.core.plan.outputs import KINDS, Output, bit_rate
+from kovel.core.sound.loudness import TruePeaks, Weigher, integrated
+from kovel.core.time.rate import SAMPLE_RATE, Rate
+from kovel.media.reader import tag_bt709
+from kovel.media.soundfiles import to_24
+
+# encoder, pixel format, container of a part, its options: for each kind, high and small
+PICTURE: dict[str, tuple[str, str, str, tuple[dict[str, str], dict[str, str]]]] = {
+    "mp4": ("libx264", "yuv420p", "mp4", ({"preset": "veryfast"},) * 2),
+    "draft": ("libx264", "yuv420p", "mp4", ({"preset": "ultrafast"},) * 2),
+    "webm": ("libvpx-vp9", "yuv420p", "webm", ({"deadline": "good", "cpu-used": "5", "row-mt": "1"},) * 2),
+    "av1": ("libsvtav1", "yuv420p", "webm", ({"preset": "9"}, {"preset": "10"})),
+    "prores": (
+        "prores_ks",
+        "yuv422p10le",
+        "mov",
+        ({"profile": "standard", "vendor": "apl0"}, {"profile": "lt", "vendor": "apl0"}),
+    ),
+    "dnxhr": ("dnxhd", "yuv422p", "mov", ({"profile": "dnxhr_hq"}, {"profile": "dnxhr_sq"})),
+}
+SOUND = {
+    "mp4": "aac",
+    "draft": "aac",
+    "webm": "libopus",
+    "av1": "libopus",
+    "prores": "pcm_s24le",
+    "dnxhr": "pcm_s24le",
+    "m4a": "aac",
+    "flac": "flac",
+}
+FORMATS = {"aac": "fltp", "libopus": "flt", "pcm_s24le": "s32", "flac": "s32"}
+CONTAINER = {
+    "mp4": "mp4",
+    "draft": "mp4",
+    "webm": "webm",
+    "av1": "webm",
+    "prores": "mov",
+    "dnxhr": "mov",
+    "m4a": "ipod",
+    "flac": "flac",
+}
+
+
+class PictureFile:
+    """Frames in yuv420p, BT.709 in limited range, encoded into a file of their own, from frame 0 on."""
+
+    def __init__(self, path: Path, o: Output, size: tuple[int, int], rate: Rate) -> None:
+        encoder, self.format, container, options = PICTURE[o.kind]
+        self.c = av.open(str(path), "w", format=container)
+        v: Any = self.c.add_stream(encoder, rate=rate.fps, options=dict(options[o.quality == "small"]))
+        v.width, v.height, v.pix_fmt = *size, self.format
+        if encoder not in ("prores_ks", "dnxhd"):
+            v.bit_rate = bit_rate(o, size, rate)  # no more than that: a bound on its peaks makes x264 differ from run to run
+        v.codec_context.time_base = 1 / rate.fps
+        if encoder == "libx264":
+            v.codec_context.thread_type, v.codec_context.thread_count = "FRAME", 0
+        else:
+            v.codec_context.thread_count = 0
+        tag_bt709(v.codec_context)
+        self.v, self.base, self.count = v, 1 / rate.fps, 0
+
+    def add(self, f: Any) -> None:
+        if self.format != "yuv420p":
+            f = f.reformat(format=self.format)
+        f.pts, f.time_base, f.pict_type = self.count, self.base, 0
+        self.c.mux(self.v.encode(f))
+        self.count += 1
+
+    def finish(self) -> None:
+        self.c.mux(self.v.encode(None))
+        self.c.close()
+
+    def give_up(self) -> None:
+        self.c.close()
+
+
+Block = Callable[[int, int], np.ndarray]  # samples [a, b) as float32 (b - a, 2)
+AHEAD = 4 * SAMPLE_RATE  # samples worked out at once
+
+
+class SoundStream:
+    """The sound of a film, encoded as far as its pictures are; and what it measures."""
+
+    def __init__(self, container: Any, kind: str, samples: int, block: Block) -> None:
+        self.c, self.block, self.samples = container, block, samples
+        name = SOUND[kind]
+        self.format = FORMATS[name]
+        a: Any = container.add_stream(name, rate=SAMPLE_RATE, layout="stereo", format=self.format)
+        if name in ("aac", "libopus"):
+            a.bit_rate = KINDS[kind].sound
+        a.codec_context.open()
+        self.a, self.size = a, a.codec_context.frame_size or 1024
+        self.done = 0
+        self._held, self._from = np.zeros((0, 2), np.float32), 0
+        self.heard = Measured()
+
+    def until(self, end: int) -> None:
+        """Encode whole frames of it up to sample `end`; at the very end what is left."""
+        end = min(end, self.samples)
+        while self.done < end and (end - self.done >= self.size or end == self.samples):
+            n = min(self.size, end - self.done)
+            f = av.AudioFrame.from_ndarray(self._packed(self._take(self.done, self.done + n)), self.format, "stereo")
+            f.sample_rate, f.pts, f.time_base = SAMPLE_RATE, self.done, Fraction(1, SAMPLE_RATE)
+            self.c.mux(self.a.encode(f))
+            self.done += n
+
+    def finish(self) -> None:
+        self.until(self.samples)
+        self.c.mux(self.a.encode(None))
+
+    def _take(self, a: int, b: int) -> np.ndarray:
+        if b > self._from + len(self._held):
+            until = min(self.samples, max(b, self._from + len(self._held) + AHEAD))
+            new = self.block(self._from + len(self._held), until)
+            self.heard.feed(new)
+            self._held = np.concatenate([self._held[a - self._from :], new])
+            self._from = a
+        return self._held[a - self._from : b - self._from]
+
+    def _packed(self, x: np.ndarray) -> np.ndarray:
+        if self.format == "fltp":
+            return np.ascontiguousarray(x.T)
+        if self.format == "flt":
+            return np.ascontiguousarray(x.reshape(1, -1))
+        return np.ascontiguousarray((to_24(x) << 8).reshape(1, -1))
+
+
+class Measured:
+    """Loudness and true peak of what is fed, block by block: each but the last a multiple of 100 ms long."""
+
+    def __init__(self) -> None:
+        self._power, self._peaks = Weigher(), TruePeaks(4_800)
+
+    def feed(self, x: np.ndarray) -> None:
+        self._power.feed(x)
+        self._peaks.feed(x)
+
+    def result(self) -> dict[str, float | None]:
+        """LUFS of the whole (none: silence), and its true peak in dBTP."""
+        loud, top = integrated(self._power.finish()), float(self._peaks.finish().max(initial=0))
+        return {"loudness": None if loud is None else round(loud, 2), "peak": round(20 * np.log10(max(top, 1e-6)), 2)}
+
+
+def joined(c: Any, parts: Iterable[tuple[Path, int]], base: Fraction, reached: Callable[[int], None]) -> None:
+    """Parts, each with the frame it begins at, one after the other into a stream of `c`, as they were encoded."""
+    v: Any = None
+    extra: bytes | None = None
+    for path, at in parts:
+        with av.open(str(path)) as part:
+            s = part.streams.video[0]
+            if v is None:
+                v, extra = c.add_stream_from_template(s, opaque=True), s.codec_context.extradata
+                v.rate = s.average_rate
+                reached(-1)  # other streams are added before the first packet
+            elif s.codec_context.extradata != extra:
+                raise ValueError("parts of a film were made in different ways")
+            for packet in part.demux(s):
+                if packet.dts is None:
+                    continue
+                shift = round(at * base / packet.time_base)
+                packet.pts, packet.dts, packet.stream = (packet.pts or 0) + shift, packet.dts + shift, v
+                reached(at)
+                c.mux(packet)

@@ -1,0 +1,70 @@
+"""Sound written as files of 24 bits: a mix, or stems that add up to it to the sample."""
+
+import wave
+from collections.abc import Callable, Mapping
+from pathlib import Path
+
+import numpy as np
+
+from kovel.core.time.rate import SAMPLE_RATE
+
+Block = Callable[[int, int], np.ndarray]  # samples [a, b) as float32 (b - a, 2)
+Heard = Callable[[float], None]
+AT_ONCE = 10 * SAMPLE_RATE
+FULL = 2**23
+ROUNDED = 64  # steps of 24 bits by which rounded stems may miss the rounded mix
+
+
+def to_24(x: np.ndarray) -> np.ndarray:
+    """Floats as whole numbers of 24 bits (int32), cut off at full scale."""
+    out: np.ndarray = np.rint(np.clip(x.astype(np.float64), -1, 1 - 1 / FULL) * FULL).astype(np.int32)
+    return out
+
+
+def bytes_24(x: np.ndarray) -> bytes:
+    """Whole numbers (n, channels) as little-endian samples of three bytes."""
+    three: bytes = x.astype("<i4").reshape(-1, 1).view(np.uint8)[:, :3].tobytes()
+    return three
+
+
+def _wav(path: Path) -> wave.Wave_write:
+    f = wave.open(str(path), "wb")  # noqa: SIM115  # closed by who asked for it
+    f.setnchannels(2)
+    f.setsampwidth(3)
+    f.setframerate(SAMPLE_RATE)
+    return f
+
+
+def wav(path: Path, block: Block, samples: int, told: Heard, feed: Callable[[np.ndarray], None] | None = None) -> None:
+    """A mix as WAV, stereo, 24 bits, 48 kHz. What is written is fed to `feed` as well."""
+    with _wav(path) as f:
+        for a in range(0, samples, AT_ONCE):
+            x = block(a, min(samples, a + AT_ONCE))
+            if feed:
+                feed(x)
+            f.writeframes(bytes_24(to_24(x)))
+            told(a / samples)
+
+
+def stems(out: Path, lanes: Mapping[str, Block], mix: Block, samples: int, told: Heard) -> list[Path]:
+    """LANE.wav for each lane in folder `out`. Their whole numbers add up to those of the mix, where that is not cut off: what
+    rounding leaves over goes into the last."""
+    out.mkdir(parents=True, exist_ok=True)
+    paths = [out / f"{lane}.wav" for lane in lanes]
+    parts = [p.with_name(f"{p.name}.part") for p in paths]
+    files = [_wav(p) for p in parts]
+    try:
+        for a in range(0, samples, AT_ONCE):
+            b = min(samples, a + AT_ONCE)
+            rows = [to_24(block(a, b)) for block in lanes.values()]
+            left = to_24(mix(a, b)) - sum(rows)
+            rows[-1] = np.clip(rows[-1] + np.where(np.abs(left) <= ROUNDED, left, 0), -FULL, FULL - 1)
+            for f, x in zip(files, rows, strict=True):
+                f.writeframes(bytes_24(x))
+            told(a / samples)
+    finally:
+        for f in files:
+            f.close()
+    for p, part in zip(paths, parts, strict=True):
+        part.replace(p)
+    return paths
