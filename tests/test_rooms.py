@@ -389,3 +389,41 @@ def test_nothing_of_another_project_can_be_named(room: TestClient, coded: Coded)
                 assert room.request(method.upper(), url).status_code == 404, (method, url)
     assert walked > 40
     assert "\n".join(x for x in data.db.read().iterdump() if "INSERT" in x) == before
+
+
+def test_captions_are_read_typed_and_brought_in(room: TestClient, coded: Coded) -> None:
+    """From the words of the story; a text typed for one stays with its words; a file stands instead until it is taken off."""
+    data, r = coded
+    assert "story is empty" in room.get("/p/1/captions").text
+    words = [
+        Word(w, 48_000 * (2 + i), 48_000 * (3 + i) - 9_600, "maren") for i, w in enumerate(["We", "haul", "it", "by", "hand."])
+    ]
+    recordings.set_words(data.db, r["talk"].id, words)
+    stories.edit(data.db, 1, None, "add_at_end", {"source": r["talk"].id, "start": 0, "length": 250})
+    page = room.get("/p/1/captions").text
+    assert "We haul it by hand." in page and "0:02+00" in page
+    key = f"{r['talk'].id}-96000"
+    got = room.post(f"/p/1/captions/{key}", data={"text": "We pull it\r\nby hand."})
+    assert "We pull it\nby hand." in got.text and "typed" in got.text
+    srt = room.get("/p/1/captions.srt")
+    assert (
+        "00:00:02,000 --> " in srt.text
+        and "We pull it\nby hand." in srt.text
+        and srt.headers["content-disposition"].endswith('.srt"')
+    )
+    stories.edit(data.db, 1, None, "insert_space", {"at": 0, "length": 25})  # it goes where its words go
+    assert "00:00:03.000 --> " in room.get("/p/1/captions.vtt").text and "We pull it" in room.get("/p/1/captions.ttml").text
+    room.post(f"/p/1/captions/{key}", data={"text": ""})
+    assert "We haul it by hand." in room.get("/p/1/captions.vtt").text
+    for key_, text, status in (("9-9", "x", 422), ("tea", "x", 404), (key, "x" * 500, 422)):
+        assert room.post(f"/p/1/captions/{key_}", data={"text": text}).status_code == status
+    assert room.get("/p/1/captions.doc").status_code == 404
+    body = b"WEBVTT\n\n00:01.000 --> 00:02.000\n<v Odile>Once &amp; twice\n\n00:05.000 --> 00:04.000\nno\n"
+    assert "1 captions brought in" in said(room.post("/p/1/captions.in", files={"file": ("a.vtt", body)}))
+    assert "Once &amp; twice" in room.get("/p/1/captions.vtt").text and "a.vtt" in room.get("/p/1/captions").text
+    assert "no captions that can be read" in said(room.post("/p/1/captions.in", files={"file": ("b.txt", b"tea")}))
+    assert "changed" in room.post("/p/1/captions/0-0", data={"text": "changed"}).text
+    assert "follow the words" in said(room.post("/p/1/captions.words")) and "We haul it" in room.get("/p/1/captions.vtt").text
+    (piece,) = [p.id for p in stories.load(data.db, 1).story.pieces if p.source]
+    stories.edit(data.db, 1, None, "set_heading", {"piece": piece, "heading": "By hand"})
+    assert "By hand" in room.get("/p/1/captions.chapters").text

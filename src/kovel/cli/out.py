@@ -19,7 +19,7 @@ from kovel.cli.common import (
     wait_for,
     write_out,
 )  # fmt: skip
-from kovel.core.plan.outputs import KINDS, Output
+from kovel.core.plan.outputs import KINDS, Output, checked
 from kovel.core.story.settings import SHAPES
 from kovel.core.time.rate import Rate
 from kovel.store import jobs, recordings, stories
@@ -129,3 +129,51 @@ def export(kind: str, out: Path | None, folder: Path | None, project_name: str |
     make = to_edl if kind == "edl" else lambda *a: otio.adapters.write_to_string(to_otio(*a), "otio_json")
     body = make(kept.story, kept.name, p, rows)
     write_out(out, body, as_json, kind=kind)
+
+
+@click.command()
+@click.option("--format", "kind", type=click.Choice(["vtt", "srt", "ttml", "chapters"]), default="vtt", show_default=True)
+@click.option("--out", type=click.Path(path_type=Path), help="File to write (default: standard output).")
+@click.option("--chars", type=click.IntRange(20, 80), default=37, show_default=True, help="Letters a line.")
+@click.option(
+    "--in", "file", type=click.Path(path_type=Path, exists=True, dir_okay=False), help="A .vtt or .srt file to stand instead."
+)
+@click.option("--words", is_flag=True, help="Follow the words again, after a file.")
+@data_option
+@project_option
+@json_option
+def captions(
+    kind: str, out: Path | None, chars: int, file: Path | None, words: bool, folder: Path | None, project_name: str | None,
+    as_json: bool,
+) -> None:  # fmt: skip
+    """Captions of the story, from its words or from a file; chapters from its headings."""
+    from kovel.exchange.captions import WRITERS, chapters_vtt
+    from kovel.store import captions as kept_captions
+    from kovel.work.captioning import bring, captions_of, too_fast
+    from kovel.work.outputs import chapters_of
+
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    kept = stories.load(data.db, stories.current(data.db, p.id))
+    if file or words:
+        n, notes = bring(data, kept, file.name, file.read_text("utf-8", "replace")) if file else (0, [])
+        if not file:
+            kept_captions.bring(data.db, kept.id, "", None)
+        did = f"{n} captions brought in." if file else "The captions follow the words again."
+        answer(as_json, {"captions": n, "notes": notes}, "\n".join([did, *notes]))
+        return
+    if kind == "chapters":
+        body = chapters_vtt(chapters_of(kept.story, checked(Output(), kept.story)), kept.story.length, p.rate)
+        write_out(out, body, as_json, kind=kind)
+        return
+    rows = captions_of(data, kept, chars=chars)
+    if not rows:
+        raise Invalid("There are no captions: nothing that is said in the story is transcribed.")
+    write_out(
+        out,
+        WRITERS[kind](rows, p.rate),
+        as_json,
+        kind=kind,
+        captions=len(rows),
+        hard=sum(bool(too_fast(c, p.rate)) for c in rows),
+    )

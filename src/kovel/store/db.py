@@ -79,14 +79,16 @@ def fresh(c: sqlite3.Connection, table: str) -> int:
     return int(c.execute(sql, (table,)).fetchone()[0])
 
 
-def migrate(c: sqlite3.Connection) -> None:
-    """Apply each migrations/NNNN_*.sql that this file has not seen, in order, each in a transaction of its own."""
+def migrate(c: sqlite3.Connection, until: int = 9999) -> None:
+    """Apply each migrations/NNNN_*.sql up to that number that this file has not seen, in order, each in a transaction of its own."""
     files = sorted(
         (f for f in resources.files("kovel.store").joinpath("migrations").iterdir() if f.name.endswith(".sql")),
         key=lambda f: f.name,
     )
     for f in files:
         number = int(f.name[:4])
+        if number > until:
+            return
         if c.execute("PRAGMA user_version").fetchone()[0] >= number:
             continue
         c.execute("BEGIN IMMEDIATE")

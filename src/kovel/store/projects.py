@@ -141,6 +141,12 @@ def set_deleted(db: Database, project: int, deleted: bool) -> None:
         )
 
 
+def remove(db: Database, project: int) -> None:
+    """Take a project away for good, with all that belongs to it."""
+    with db.write() as c:
+        c.execute("DELETE FROM project WHERE id = ?", (project,))
+
+
 def duplicate(db: Database, project: int) -> Project:
     """A second project with the same recordings, words, subclips, decisions of Tighten, hits and beats, and stories (their
     present state, without history).

@@ -14,6 +14,7 @@ from starlette.middleware.sessions import SessionMiddleware
 
 from kovel.core.told import Told
 from kovel.web import (
+    captions,
     footage,
     handoff,
     hits,
@@ -77,6 +78,7 @@ def create_app(
         story,
         pictureroom,
         soundroom,
+        captions,
         handoff,
         media,
         times,

@@ -14,6 +14,7 @@ import opentimelineio as otio
 from fastapi import APIRouter, Form, Query, Request
 from fastapi.responses import FileResponse, HTMLResponse, Response
 from pydantic import BaseModel
+from starlette.background import BackgroundTask
 
 from kovel.core.plan.outputs import KINDS, Output
 from kovel.core.plan.plan import make_plan
@@ -29,8 +30,10 @@ from kovel.store.recordings import Recording
 from kovel.store.stories import Kept
 from kovel.web.faces import face_of
 from kovel.web.pages import download, joined, page, report, size, web
+from kovel.work import archiving
 from kovel.work.checking import findings
 from kovel.work.folder import Data
+from kovel.work.intake import safe
 from kovel.work.outputs import READY, Estimate, estimate, keep_ready, ready, start_output
 
 router = APIRouter(prefix="/p/{project}")
@@ -282,6 +285,19 @@ def file(request: Request, project: int, job: int) -> FileResponse:
     if os.path.isdir(path):  # stems, as one file
         return FileResponse(zipped(Path(path)), media_type="application/zip", filename=f"{Path(path).name}.zip")
     return FileResponse(path, media_type=mimetypes.guess_type(path)[0] or "application/octet-stream", filename=Path(path).name)
+
+
+@router.get("/archive.zip")
+def archive(request: Request, project: int, media: archiving.Media = "none") -> FileResponse:
+    """The whole project as one file: without its recordings, with those that are used, or with all."""
+    data = web(request).data
+    name = f"{safe(projects.get(data.db, project).name)}.kovel.zip"
+    out = data.renders(project) / name
+    out.parent.mkdir(parents=True, exist_ok=True)
+    archiving.write(data, project, out, media)
+    return FileResponse(
+        out, media_type="application/zip", filename=name, background=BackgroundTask(out.unlink, missing_ok=True)
+    )
 
 
 def zipped(folder: Path) -> Path:

@@ -1,8 +1,11 @@
 """The start page: projects."""
 
+import shutil
+import tempfile
+from pathlib import Path
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Form, Request
+from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import HTMLResponse, RedirectResponse, Response
 
 from kovel.core.time.rate import RATES
@@ -11,7 +14,7 @@ from kovel.store.projects import SIZES
 from kovel.web.faces import face_of
 from kovel.web.pages import joined, page, report, web
 from kovel.web.security import right
-from kovel.work import room
+from kovel.work import archiving, room
 from kovel.work.intake import prepare
 
 router = APIRouter()
@@ -60,6 +63,17 @@ def create(
 ) -> Response:  # fmt: skip
     p = projects.create(web(request).data.db, name, rate, size, start, drop)
     return Response(status_code=204, headers={"hx-redirect": f"/p/{p.id}/footage"})
+
+
+@router.post("/projects.in")
+def from_file(request: Request, file: Annotated[UploadFile, File()]) -> Response:
+    """A project out of its one file."""
+    data = web(request).data
+    with tempfile.NamedTemporaryFile(dir=data.root, prefix="archive-", suffix=".zip") as kept:
+        shutil.copyfileobj(file.file, kept, 4 << 20)
+        kept.flush()
+        done = archiving.read(data, Path(kept.name))
+    return Response(status_code=204, headers={"hx-redirect": f"/p/{done.project}/footage"})
 
 
 @router.post("/projects/{project}/rename")

@@ -5,6 +5,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from kovel.core.plan.captioned import with_captions
 from kovel.core.plan.outputs import KINDS, Output, between, checked, expected, shaped, size_made
 from kovel.core.plan.parts import divided
 from kovel.core.plan.plan import Plan, make_plan
@@ -15,6 +16,7 @@ from kovel.store import jobs, projects, recordings, settings, stories
 from kovel.store.jobs import Job
 from kovel.store.projects import Invalid, Project
 from kovel.store.recordings import Recording
+from kovel.work.captioning import captions_of
 from kovel.work.folder import Data, media_facts
 from kovel.work.intake import free_name, safe
 from kovel.work.made import made_file, want_cleaned
@@ -69,12 +71,18 @@ def start_output(data: Data, story: int, asked: Output | None = None, out: Path 
     kept = stories.load(data.db, story)
     project = projects.get(data.db, kept.project)
     o = checked(asked or Output(), kept.story)
-    assert o.end is not None
     if o.kind == "still":
         o = replace(o, end=o.start + 1)
+    assert o.end is not None
     sources = recordings.sources(data.db, project.id)
     shown = shaped(kept.story, o.shape)
-    plan = between(make_plan(shown, sources), o.start, o.end or kept.story.length)
+    whole = make_plan(shown, sources)
+    if o.captions:
+        rows = captions_of(data, kept)
+        if not rows:
+            raise Invalid("There are no captions to burn in: nothing that is said in the story is transcribed.")
+        whole = with_captions(whole, rows)
+    plan = between(whole, o.start, o.end)
     size = size_made(o, kept.story, project.width, project.height)
     seen = KINDS[o.kind].seen
     params = {
@@ -88,7 +96,7 @@ def start_output(data: Data, story: int, asked: Output | None = None, out: Path 
         "tables": str(data.tables),
         "fonts": str(data.fonts),
         "parts": str(parts_of(data, project.id)) if seen else "",
-        "chapters": _chapters(kept.story, o) if seen else [],
+        "chapters": chapters_of(kept.story, o) if seen else [],
         "begin": project.start_frame + o.start,
         "timecode": format_timecode(project.start_frame + o.start, project.rate, project.drop),
         "drop": project.drop,
@@ -131,7 +139,7 @@ def _named(data: Data, project: Project, kept: stories.Kept, o: Output) -> Path:
     )
 
 
-def _chapters(story: Story, o: Output) -> list[tuple[int, str]]:
+def chapters_of(story: Story, o: Output) -> list[tuple[int, str]]:
     """Headings as chapters of what is made: the first begins with it."""
     assert o.end is not None
     rows = sorted((story.starts[story.index_of(s.piece)], s.heading) for s in story.sections)

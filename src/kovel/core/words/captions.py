@@ -12,9 +12,9 @@ from kovel.core.time.rate import SAMPLE_RATE
 from kovel.core.words.transcript import Word, sentences
 
 _TIME = re.compile(r"(?:(\d{1,4}):)?(\d{1,2}):(\d{2})[.,](\d{1,3})")
-_ARROW = re.compile(r"^\s*(\S+)\s+-->\s+(\S+)")
+ARROW = re.compile(r"^\s*(\S+)\s+-->\s+(\S+)")
 _INNER = re.compile(r"<((?:\d+:)?\d\d:\d\d\.\d{3})>")
-_TAG = re.compile(r"<[^>]*>")
+TAG = re.compile(r"<[^>]*>")
 _MARKS = {0x200E: None, 0x200F: None, 0xA0: " "}  # marks of direction; a space that does not break
 
 
@@ -26,7 +26,7 @@ class Read:
     refused: tuple[tuple[int, str], ...]
 
 
-def _samples(text: str) -> int | None:
+def samples_at(text: str) -> int | None:
     m = _TIME.fullmatch(text)
     if not m or int(m[2]) > 59 or int(m[3]) > 59:
         return None
@@ -47,11 +47,11 @@ def read_captions(text: str) -> Read:
     refused: list[tuple[int, str]] = []
     i = 0
     while i < len(lines):
-        m = _ARROW.match(lines[i])
+        m = ARROW.match(lines[i])
         if not m:
             i += 1
             continue
-        at, a, b = i + 1, _samples(m[1]), _samples(m[2])
+        at, a, b = i + 1, samples_at(m[1]), samples_at(m[2])
         i += 1
         body = []
         while i < len(lines) and lines[i].strip():
@@ -89,12 +89,12 @@ def _cue(body: str, a: int, b: int) -> list[Word]:
     t, last = a, 0
     for stamp in _INNER.finditer(body):
         parts.append((t, body[last : stamp.start()]))
-        t, last = max(a, min(b, _samples(stamp[1]) or a)), stamp.end()
+        t, last = max(a, min(b, samples_at(stamp[1]) or a)), stamp.end()
     parts.append((t, body[last:]))
     out: list[Word] = []
     for k, (start, text) in enumerate(parts):
         end = parts[k + 1][0] if k + 1 < len(parts) else b
-        plain = _TAG.sub("", text)
+        plain = TAG.sub("", text)
         said = html.unescape(plain).translate(_MARKS).split()
         weight = [len(w) + 1 for w in said]
         done = 0

@@ -1,0 +1,60 @@
+"""A project in one file, and out of it."""
+
+from pathlib import Path
+
+import click
+
+from kovel.cli.common import answer, check_folder, data_option, json_option, open_data, project_option, the_project
+from kovel.store.projects import Invalid
+from kovel.work import archiving
+
+
+@click.group()
+def archive() -> None:
+    """A project in one file: its stories, log, words and undo, with its recordings or without."""
+
+
+@archive.command("out")
+@click.argument("path", type=click.Path(path_type=Path))
+@click.option("--media", type=click.Choice(["none", "used", "all"]), default="none", show_default=True,
+              help="Recordings to put in: none, those that a story uses, or all.")  # fmt: skip
+@click.option("--force", is_flag=True, help="Write over an existing file.")
+@data_option
+@project_option
+@json_option
+def out_(path: Path, media: archiving.Media, force: bool, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Write the project to PATH (.kovel.zip where it has no ending)."""
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    path = path if path.suffix else path.with_name(f"{path.name}.kovel.zip")
+    check_folder(path)
+    if path.exists() and not force:
+        raise Invalid(f"{path} is there already. Choose another name, or add --force.")
+    done = archiving.write(data, p.id, path.resolve(), media)
+    told = [f"{done.path}: {p.name}, {done.recordings} recordings, {done.media} of them with their files."]
+    told += [f"{name} is off-line: its file is not in it." for name in done.missing]
+    answer(
+        as_json,
+        {"path": done.path, "recordings": done.recordings, "media": done.media, "missing": list(done.missing)},
+        "\n".join(told),
+    )
+
+
+@archive.command("in")
+@click.argument("path", type=click.Path(path_type=Path, exists=True, dir_okay=False))
+@data_option
+@json_option
+def in_(path: Path, folder: Path | None, as_json: bool) -> None:
+    """Open an archive as a project of this folder."""
+    data = open_data(folder)
+    done = archiving.read(data, path.resolve())
+    told = [f"{done.name}: {done.recordings} recordings, {done.media} of them brought along."]
+    told += [f"{name} is off-line: find it with `kovel relink`." for name in done.missing]
+    value = {
+        "project": done.project,
+        "name": done.name,
+        "recordings": done.recordings,
+        "media": done.media,
+        "missing": list(done.missing),
+    }
+    answer(as_json, value, "\n".join(told))

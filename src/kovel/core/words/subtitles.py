@@ -1,0 +1,239 @@
+"""Captions of a story: what is said, in cues of two lines at most that can be read, at the time it is heard.
+
+words    | We | haul | the | ferry | by | hand, | two | of | us | on | the | chain. |
+cues     [ We haul the ferry by hand,          ][ two of us on the chain.           ]
+
+Lines of at most 37 letters, two at most; read at 160 to 180 words a minute (BBC Subtitle Guidelines); a cue that stands a little
+longer than it is said, and closes up to the next one where less than a blink lies between (common practice, no source).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from itertools import pairwise
+
+from kovel.core.time.rate import Rate
+from kovel.core.words.transcript import Word
+
+CHARS = 37
+LINES = 2
+FAST = 180  # words a minute
+SPEECH = 1.0  # seconds of silence between two cues
+LINGER = 0.6  # seconds for which a cue stands on
+BLINK = 0.25  # seconds: less than that between two cues is closed
+SHORT = 18  # letters: so short a sentence stands with the next one
+LOOSE = frozenset(
+    [
+        "a",
+        "an",
+        "the",
+        "of",
+        "to",
+        "in",
+        "on",
+        "at",
+        "by",
+        "for",
+        "from",
+        "with",
+        "and",
+        "or",
+        "but",
+        "that",
+        "which",
+        "who",
+        "my",
+        "your",
+        "his",
+        "her",
+        "its",
+        "our",
+        "their",
+        "this",
+    ]
+)
+LEADING = frozenset(
+    [
+        "and",
+        "or",
+        "but",
+        "because",
+        "that",
+        "which",
+        "who",
+        "when",
+        "where",
+        "while",
+        "if",
+        "so",
+        "then",
+        "than",
+        "as",
+        "with",
+        "from",
+        "by",
+        "for",
+        "in",
+        "on",
+        "at",
+        "to",
+    ]
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Said:
+    """A word as the story has it: story frames, and where it was recorded."""
+
+    at: int
+    end: int
+    word: Word
+    recording: int
+
+
+@dataclass(frozen=True, slots=True)
+class Cue:
+    """A caption: story frames [at, end), its lines. `key`: the recording and sample of its first word; (0, n): of a file."""
+
+    at: int
+    end: int
+    lines: tuple[str, ...]
+    speaker: str = ""
+    key: tuple[int, int] = (0, 0)
+    edited: bool = False
+
+    @property
+    def text(self) -> str:
+        return " ".join(self.lines)
+
+    def pace(self, rate: Rate) -> int:
+        """Words a minute."""
+        return round(len(without_name(self.text, self.speaker).split()) * 60 * float(rate.fps) / max(1, self.end - self.at))
+
+
+Edits = Mapping[tuple[int, int], tuple[str, str]]  # by key: what it said when it was changed, what it says
+
+
+def cues(said: Sequence[Said], rate: Rate, *, chars: int = CHARS, names: bool = False, edits: Edits | None = None) -> list[Cue]:
+    """The captions of words in the order they are heard. `names`: a new speaker is named; `edits` by the editor."""
+    out: list[Cue] = []
+    last = ""
+    for run in _runs(said, rate, chars):
+        for some in _shared(run, chars):
+            first, key = some[0], (some[0].recording, some[0].word.start)
+            speaker = named(first.word.speaker)
+            text = " ".join(s.word.text for s in some)
+            was, now = (edits or {}).get(key, ("", ""))
+            edited = bool(now) and was == text
+            shown = now if edited else text
+            if names and speaker and speaker != last:
+                shown = f"{speaker.upper()}: {shown}"
+            last = speaker or last
+            out.append(Cue(first.at, max(s.end for s in some), broken(shown, chars), speaker, key, edited))
+    return _timed(out, rate)
+
+
+def named(speaker: str) -> str:
+    """A speaker's name as it is written out."""
+    return speaker.title() if speaker.islower() else speaker
+
+
+def without_name(text: str, speaker: str) -> str:
+    """A caption's text without the name that stands before it."""
+    return text.removeprefix(f"{speaker.upper()}: ") if speaker else text
+
+
+def _runs(said: Sequence[Said], rate: Rate, chars: int) -> list[list[Said]]:
+    """Sentences: up to a full stop, another speaker, or a silence. Short ones stand with what follows."""
+    out: list[list[Said]] = []
+    new = True
+    for s in said:
+        if out and not new:
+            before = out[-1][-1]
+            new = s.word.speaker != before.word.speaker or (s.at - before.end) / rate.fps >= SPEECH
+        if new:
+            near = out and s.word.speaker == out[-1][-1].word.speaker and (s.at - out[-1][-1].end) / rate.fps < SPEECH / 2
+            if near and sum(len(x.word.text) + 1 for x in out[-1]) <= SHORT:
+                out[-1].append(s)
+            else:
+                out.append([s])
+        else:
+            out[-1].append(s)
+        new = s.word.text.rstrip("\"'”’)").endswith((".", "?", "!", "…"))
+    return out
+
+
+def _shared(run: list[Said], chars: int) -> list[list[Said]]:
+    """A sentence shared out over as few cues as it needs, broken where a phrase ends: the cheapest way of all."""
+    words = [s.word.text for s in run]
+    n = len(words)
+    best: list[tuple[float, int]] = [(0.0, 0)] + [(1e18, 0)] * n
+    for j in range(1, n + 1):
+        for i in range(j - 1, max(-1, j - 30), -1):
+            lines = broken(" ".join(words[i:j]), chars)
+            if len(lines) > LINES and j - i > 1:
+                break
+            size = sum(map(len, lines))
+            inner = sum(_break(a.split()[-1], b.split()[0]) for a, b in pairwise(lines)) / 2
+            cost = (
+                best[i][0] + 40 + inner + (0 if j == n else _break(words[j - 1], words[j])) + (0 if size >= 14 else 14 - size)
+            )
+            if cost < best[j][0]:
+                best[j] = cost, i
+    ends = [n]
+    while ends[-1] > 0:
+        ends.append(best[ends[-1]][1])
+    ends.reverse()
+    return [run[a:b] for a, b in pairwise(ends)]
+
+
+def _break(left: str, right: str) -> float:
+    """How much a break between two words costs: least behind a stop, little before a word that leads on, most behind an article."""
+    bare = left.lower().strip(".,;:?!…\"'")
+    if left.endswith((".", "?", "!", "…")):
+        return 0.0
+    if left.endswith((",", ";", ":", "–", "—")):
+        return 4.0
+    if bare in LOOSE:
+        return 40.0
+    return 10.0 if right.lower().strip("\"'") in LEADING else 20.0
+
+
+def broken(text: str, chars: int = CHARS) -> tuple[str, ...]:
+    """A text in lines of at most `chars` letters: one if it fits, two at the best place, more where they are needed. Lines that
+    were made by hand stay."""
+    if "\n" in text:
+        return tuple(x for part in text.split("\n") for x in broken(part, chars) if x)
+    words = text.split()
+    whole = " ".join(words)
+    if len(whole) <= chars:
+        return (whole,) if whole else ()
+    ways = []
+    for k in range(1, len(words)):
+        a, b = " ".join(words[:k]), " ".join(words[k:])
+        if len(a) <= chars and len(b) <= chars:
+            ways.append((_break(words[k - 1], words[k]) + abs(len(a) - len(b)) * 0.6, k))
+    if ways:
+        k = min(ways)[1]
+        return " ".join(words[:k]), " ".join(words[k:])
+    lines: list[str] = []
+    for w in words:
+        if lines and len(lines[-1]) + 1 + len(w) <= chars:
+            lines[-1] += f" {w}"
+        else:
+            lines.append(w)
+    return tuple(lines)
+
+
+def _timed(rows: list[Cue], rate: Rate) -> list[Cue]:
+    """Each stands a little longer than it is said, as far as the next one lets it; none lies over another."""
+    rows = sorted(rows, key=lambda c: (c.at, c.end))
+    out = []
+    for k, c in enumerate(rows):
+        after = rows[k + 1].at if k + 1 < len(rows) else None
+        end = c.end + round(LINGER * rate.fps)
+        if after is not None and after - end < BLINK * rate.fps:
+            end = after
+        out.append(replace(c, end=max(c.at + 1, end)))
+    return [c for k, c in enumerate(out) if k + 1 == len(out) or c.at < out[k + 1].at]

@@ -1,0 +1,83 @@
+"""Captions and chapters as files: WebVTT (W3C), SubRip, EBU-TT-D (EBU Tech 3380)."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from xml.sax.saxutils import escape, quoteattr
+
+from kovel.core.time.rate import Rate
+from kovel.core.words.subtitles import Cue
+
+KINDS = {"vtt": "text/vtt", "srt": "application/x-subrip", "ttml": "application/ttml+xml"}
+
+
+def _stamp(frame: int, rate: Rate, mark: str = ".") -> str:
+    """A story frame as a time of the film, to the millisecond."""
+    ms = round(frame * 1000 / rate.fps)
+    return f"{ms // 3_600_000:02d}:{ms // 60_000 % 60:02d}:{ms // 1000 % 60:02d}{mark}{ms % 1000:03d}"
+
+
+def to_vtt(cues: Sequence[Cue], rate: Rate) -> str:
+    out = ["WEBVTT", ""]
+    for c in cues:
+        voice = f"<v {_plain(c.speaker)}>" if c.speaker else ""
+        text = "\n".join(_plain(x) for x in c.lines)
+        out += [f"{_stamp(c.at, rate)} --> {_stamp(c.end, rate)}", voice + text, ""]
+    return "\n".join(out)
+
+
+def _plain(text: str) -> str:
+    return escape(text).replace("-->", "--&gt;").replace("\n", " ")
+
+
+def to_srt(cues: Sequence[Cue], rate: Rate) -> str:
+    rows = []
+    for n, c in enumerate(cues, 1):
+        lines = "\n".join(c.lines)
+        rows.append(f"{n}\n{_stamp(c.at, rate, ',')} --> {_stamp(c.end, rate, ',')}\n{lines}\n")
+    return "\n".join(rows)
+
+
+def to_ttml(cues: Sequence[Cue], rate: Rate, language: str = "en") -> str:
+    """EBU-TT-D: times of the media, one region at the lower edge, white on black boxes."""
+    body = "\n".join(
+        f'      <p xml:id="c{n}" region="below" style="all" begin="{_stamp(c.at, rate)}" end="{_stamp(c.end, rate)}">'
+        f'<span style="words">{"<br/>".join(escape(x) for x in c.lines)}</span></p>'
+        for n, c in enumerate(cues, 1)
+    )
+    return f"""<?xml version="1.0" encoding="UTF-8"?>
+<tt xmlns="http://www.w3.org/ns/ttml" xmlns:ttp="http://www.w3.org/ns/ttml#parameter" xmlns:tts="http://www.w3.org/ns/ttml#styling"
+    xmlns:ebuttm="urn:ebu:tt:metadata" ttp:timeBase="media" ttp:cellResolution="50 30" xml:lang={quoteattr(language)}>
+  <head>
+    <metadata>
+      <ebuttm:documentMetadata>
+        <ebuttm:conformsToStandard>urn:ebu:tt:distribution:2018-04</ebuttm:conformsToStandard>
+      </ebuttm:documentMetadata>
+    </metadata>
+    <styling>
+      <style xml:id="all" tts:fontFamily="sansSerif" tts:fontSize="160%" tts:lineHeight="125%" tts:textAlign="center"/>
+      <style xml:id="words" tts:color="#ffffff" tts:backgroundColor="#000000"/>
+    </styling>
+    <layout>
+      <region xml:id="below" tts:origin="10% 75%" tts:extent="80% 20%" tts:displayAlign="after"/>
+    </layout>
+  </head>
+  <body>
+    <div>
+{body}
+    </div>
+  </body>
+</tt>
+"""
+
+
+def chapters_vtt(rows: Sequence[tuple[int, str]], length: int, rate: Rate) -> str:
+    """Chapters (frame, heading) as WebVTT: each until the next one."""
+    out = ["WEBVTT", ""]
+    ends = [*(at for at, _ in rows[1:]), length]
+    for n, ((at, name), end) in enumerate(zip(rows, ends, strict=True), 1):
+        out += [str(n), f"{_stamp(at, rate)} --> {_stamp(end, rate)}", _plain(name), ""]
+    return "\n".join(out)
+
+
+WRITERS = {"vtt": to_vtt, "srt": to_srt, "ttml": to_ttml}

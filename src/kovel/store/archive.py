@@ -1,0 +1,187 @@
+"""A whole project as rows, and back: every table that belongs to it, whatever tables there are (see docs/archive.md).
+
+Numbers of rows are moved up by what this folder has already, so that nothing meets; a project of an older Kovel is brought up to
+the present tables in a database of its own first.
+"""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from typing import Any
+
+from kovel.store.db import Database, migrate
+from kovel.store.projects import Invalid, Missing, Project, get
+
+Tables = dict[str, list[dict[str, Any]]]
+
+LEFT = ("job", "issued", "setting", "looks")  # not of a project, or made anew
+NUMBERED = ("project", "recording", "story", "subclip", "marker", "journal", "log_step")
+MORE = {  # columns that name a row of another table without saying so
+    ("project", "story"): "story",
+    ("story", "head"): "journal",
+    ("piece", "source"): "recording",
+    ("cover", "source"): "recording",
+    ("laid_sound", "source"): "recording",
+    ("caption_edit", "recording"): "recording",
+    ("desk_step", "recording"): "recording",
+}
+SOURCED = ("pieces", "covers", "loose", "sounds", "loose_sounds")  # of a patch: rows whose second value is a recording
+
+
+def schema(c: sqlite3.Connection) -> int:
+    return int(c.execute("PRAGMA user_version").fetchone()[0])
+
+
+def _named(c: sqlite3.Connection) -> dict[str, dict[str, str]]:
+    """For each table of a project: which of its columns name rows of which table."""
+    out: dict[str, dict[str, str]] = {}
+    tables = c.execute("SELECT name FROM sqlite_master WHERE type = 'table' AND sql NOT LIKE 'CREATE VIRTUAL%'").fetchall()
+    for (table,) in tables:
+        if table in LEFT or table.startswith(("sqlite_", "sentence_search")):
+            continue
+        cols = {r["from"]: _at_last(c, r) for r in c.execute(f"PRAGMA foreign_key_list({table})").fetchall()}
+        cols |= {col: to for (t, col), to in MORE.items() if t == table}
+        if table in NUMBERED:
+            cols["id"] = table
+        if cols:
+            out[table] = cols
+    return out
+
+
+def _at_last(c: sqlite3.Connection, key: sqlite3.Row) -> str:
+    """The numbered table that a foreign key names, by way of others whose key is one itself."""
+    table, col = key["table"], key["to"]
+    while table not in NUMBERED:
+        table, col = next(
+            (r["table"], r["to"]) for r in c.execute(f"PRAGMA foreign_key_list({table})").fetchall() if r["from"] == col
+        )
+    return str(table)
+
+
+def _root(cols: dict[str, str]) -> tuple[str, str]:
+    """(column, table) by which a row belongs to a recording, a story or the project."""
+    return next((col, to) for to in ("recording", "story", "project") for col, to_ in cols.items() if to_ == to and col == to)
+
+
+def rows_of(db: Database, project: int) -> tuple[int, Tables]:
+    """The schema's number and all rows of a project, by table."""
+    out: Tables = {}
+    with db.snapshot() as c:
+        named = _named(c)
+        found = c.execute("SELECT * FROM project WHERE id = ?", (project,)).fetchall()
+        if not found:
+            raise Missing("There is no such project.")
+        out["project"] = [dict(r) for r in found]
+        mine = {"project": "SELECT ?1", **{t: f"SELECT id FROM {t} WHERE project = ?1" for t in ("recording", "story")}}
+        for table in sorted(named):
+            if table == "project":
+                continue
+            col, to = _root(named[table])
+            rows = c.execute(f"SELECT * FROM {table} WHERE {col} IN ({mine[to]})", (project,)).fetchall()
+            if rows:
+                out[table] = [dict(r) for r in rows]
+        return schema(c), out
+
+
+def put(db: Database, number: int, tables: Tables, name: str) -> tuple[Project, dict[int, int]]:
+    """A project from rows of schema `number`, under a name; and what its recordings are called now. All or nothing."""
+    newest = schema(db.read())
+    if number > newest:
+        raise Invalid("That archive was made by a newer Kovel. Open it with that one, or update this one.")
+    try:
+        tables = tables if number == newest else _brought_up(number, tables)
+        with db.write() as c:
+            return _put(db, c, tables, name)
+    except (sqlite3.Error, KeyError, TypeError, ValueError, AttributeError, IndexError) as e:
+        if isinstance(e, (Invalid, Missing)):
+            raise
+        raise Invalid(
+            f"That archive is damaged: its rows do not fit together ({type(e).__name__}). Nothing was brought in."
+        ) from None
+
+
+def _brought_up(number: int, tables: Tables) -> Tables:
+    c = sqlite3.connect(":memory:", isolation_level=None)
+    c.row_factory = sqlite3.Row
+    migrate(c, number)
+    for table, rows in tables.items():
+        _insert(c, table, rows)
+    migrate(c)
+    return {t: [dict(r) for r in c.execute(f"SELECT * FROM {t}")] for t in _named(c)}
+
+
+def _insert(c: sqlite3.Connection, table: str, rows: list[dict[str, Any]]) -> None:
+    known = [r["name"] for r in c.execute(f"PRAGMA table_info({table})")]
+    if not known:
+        raise ValueError(table)
+    for row in rows:
+        cols = [k for k in row if k in known]
+        marks = ",".join("?" * len(cols))
+        c.execute(f"INSERT INTO {table} ({','.join(cols)}) VALUES ({marks})", [row[k] for k in cols])
+
+
+def _put(db: Database, c: sqlite3.Connection, tables: Tables, name: str) -> tuple[Project, dict[int, int]]:
+    c.execute("PRAGMA defer_foreign_keys = ON")
+    named = _named(c)
+    up = {t: _highest(c, t) for t in NUMBERED}
+
+    def moved(to: str, value: Any) -> Any:
+        return value + up[to] if isinstance(value, int) and value and to in up else value
+
+    for table, rows in tables.items():
+        if table not in named:
+            continue
+        new = [{k: moved(named[table][k], v) if k in named[table] else v for k, v in row.items()} for row in rows]
+        for row in new:
+            if table == "project":
+                row["name"], row["archived"], row["deleted"] = name, 0, None
+            elif table == "recording":
+                row["ready"] = 0
+            elif table == "journal":
+                row["patch"] = json.dumps(_patch(json.loads(row["patch"]), up["recording"]))
+            elif table == "log_step":
+                row["change"] = json.dumps(_step(json.loads(row["change"]), up))
+        if table == "sentence":  # numbered by its search
+            new = [{k: v for k, v in row.items() if k != "id"} for row in new]
+        _insert(c, table, new)
+    for t in NUMBERED:
+        c.execute("INSERT OR IGNORE INTO issued VALUES (?, 0)", (t,))
+        c.execute(f"UPDATE issued SET last = max(last, (SELECT coalesce(max(id), 0) FROM {t})) WHERE kind = ?", (t,))
+    (project,) = tables["project"]
+    return get(db, project["id"] + up["project"]), {r["id"]: r["id"] + up["recording"] for r in tables.get("recording", [])}
+
+
+def _highest(c: sqlite3.Connection, table: str) -> int:
+    """The highest number that a row of a table has, or had."""
+    last = c.execute("SELECT last FROM issued WHERE kind = ?", (table,)).fetchone()
+    return max(int(c.execute(f"SELECT coalesce(max(id), 0) FROM {table}").fetchone()[0]), int(last[0]) if last else 0)
+
+
+def _patch(d: dict[str, Any], up: int) -> dict[str, Any]:
+    """A patch of a story with its recordings' numbers moved."""
+    for k in SOURCED:
+        for rows in d.get(k, [0, [], []])[1:]:
+            for r in rows:
+                r[1] = r[1] + up if r[1] else r[1]
+    return d
+
+
+def _step(d: dict[str, Any], up: dict[str, int]) -> dict[str, Any]:
+    """A step of the log with its rows' numbers moved."""
+    for table in ("subclip", "marker"):
+        for entry in d.get(table, []):
+            entry[0] += up[table]
+            for row in entry[1:]:
+                if row:
+                    row[0], row[1] = row[0] + up[table], row[1] + up["recording"]
+    for k in ("words", "settings"):
+        if k in d:
+            d[k]["recording"] += up["recording"]
+    return d
+
+
+def moved_to(db: Database, recording: int, path: str) -> None:
+    """A recording's file lies there now."""
+    with db.write() as c:
+        c.execute("UPDATE recording SET path = ? WHERE id = ?", (path, recording))

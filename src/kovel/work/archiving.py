@@ -1,0 +1,162 @@
+"""A project in one file, with its recordings or without, and out of it again on any machine (docs/archive.md).
+
+FILE.kovel.zip    project.json    form, schema, the project's rows by table, which recording's file is which
+                  media/          the recordings' files, as they are
+                  tables/ fonts/  what its looks and titles read
+"""
+
+import json
+import shutil
+import zipfile
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any, Literal
+
+from kovel.core.plan.plan import make_plan
+from kovel.core.told import Told
+from kovel.media.derive import checksum
+from kovel.store import archive, projects, recordings, stories
+from kovel.store.projects import Invalid, Project
+from kovel.work.folder import Data
+from kovel.work.intake import prepare, safe
+
+FORM = "kovel project 1"
+Media = Literal["none", "used", "all"]
+BIGGEST = 2_000_000_000  # bytes of project.json
+Progress = Callable[[float], None]
+
+
+@dataclass(frozen=True, slots=True)
+class Archived:
+    """What became of it: the file, or the project; its recordings; those whose files are not in it, or not here."""
+
+    path: str
+    project: int
+    name: str
+    recordings: int
+    media: int
+    missing: tuple[str, ...]
+
+
+def used(data: Data, project: int) -> set[int]:
+    """The recordings that a story of the project shows or plays."""
+    sources = recordings.sources(data.db, project)
+    out: set[int] = set()
+    for kept in stories.of_project(data.db, project):
+        s = kept.story
+        out |= make_plan(s, sources).sources | {c.source for c in (*s.covers, *s.loose) if c.source}
+        out |= {p.source for p in s.pieces if p.source} | {x.source for x in (*s.sounds, *s.loose_sounds)}
+    return out
+
+
+def write(data: Data, project: int, out: Path, media: Media = "none", told: Progress = lambda x: None) -> Archived:
+    """Write a project as one file; nothing stands under its name unless it is whole."""
+    p = projects.get(data.db, project)
+    number, tables = archive.rows_of(data.db, project)
+    rows = recordings.of_project(data.db, project)
+    wanted = {r.id for r in rows} if media == "all" else used(data, project) if media == "used" else set()
+    missing = tuple(r.name for r in rows if r.id in wanted and not Path(r.path).is_file())
+    files = {r.id: f"media/{r.id:04d} {safe(Path(r.path).name)}" for r in rows if r.id in wanted and Path(r.path).is_file()}
+    about = {
+        "form": FORM, "schema": number, "made": datetime.now(UTC).isoformat(timespec="seconds"),
+        "media": {str(i): name for i, name in files.items()}, "tables": tables,
+    }  # fmt: skip
+    part = out.with_name(f"{out.name}.part")
+    total, done = sum(r.size for r in rows if r.id in files) or 1, 0
+    try:
+        with zipfile.ZipFile(part, "w", zipfile.ZIP_STORED, allowZip64=True) as z:
+            z.writestr("project.json", json.dumps(about, ensure_ascii=False, indent=1), zipfile.ZIP_DEFLATED)
+            named = json.dumps(tables)
+            for folder in (data.tables, data.fonts):
+                for f in sorted(folder.glob("*")) if folder.is_dir() else ():
+                    if json.dumps(f.stem)[1:-1] in named:
+                        z.write(f, f"{folder.name}/{f.name}")
+            for r in rows:
+                if r.id in files:
+                    with Path(r.path).open("rb") as src, z.open(files[r.id], "w", force_zip64=True) as dst:
+                        while block := src.read(4 << 20):
+                            dst.write(block)
+                            done += len(block)
+                            told(done / total)
+        part.replace(out)
+    finally:
+        part.unlink(missing_ok=True)
+    return Archived(str(out), project, p.name, len(rows), len(files), missing)
+
+
+def read(data: Data, path: Path, told: Progress = lambda x: None) -> Archived:
+    """A project out of an archive: under its name, or one like it, its recordings beside what was brought in."""
+    try:
+        with zipfile.ZipFile(path) as z:
+            return _read(data, path, z, told)
+    except Told:
+        raise
+    except (zipfile.BadZipFile, KeyError, ValueError, TypeError, AttributeError, EOFError):
+        raise Invalid(f"{path.name} is no archive of Kovel, or it is damaged. Nothing was brought in.") from None
+
+
+def _read(data: Data, path: Path, z: zipfile.ZipFile, told: Progress) -> Archived:
+    info = z.getinfo("project.json")
+    if info.file_size > BIGGEST:
+        raise Invalid(f"{path.name} is too large to be an archive of Kovel.")
+    about: dict[str, Any] = json.loads(z.read(info))
+    if not isinstance(about, dict) or about.get("form") != FORM:
+        raise Invalid(f"{path.name} is an archive of another kind. This Kovel reads “{FORM}”.")
+    inside = {x.filename: x for x in z.infolist()}
+    files = {int(i): inside[name] for i, name in about["media"].items() if name in inside and name.startswith("media/")}
+    need = sum(x.file_size for x in files.values())
+    if need > shutil.disk_usage(data.root).free:
+        raise Invalid(f"{path.name} needs {need / 1e9:.1f} GB for its recordings; there is less room than that on the disk.")
+    (row,) = about["tables"]["project"]
+    p, ids = archive.put(data.db, about["schema"], about["tables"], _free(data, str(row["name"])))
+    try:
+        stories.of_project(data.db, p.id)  # they can be read
+        missing = _media(data, p, z, files, ids, told)
+    except Exception:
+        projects.remove(data.db, p.id)
+        shutil.rmtree(data.uploads(p.id), ignore_errors=True)
+        raise
+    for folder in (data.tables, data.fonts):
+        for name in inside:
+            to = folder / Path(name).name
+            if name == f"{folder.name}/{Path(name).name}" and not to.exists():
+                folder.mkdir(parents=True, exist_ok=True)
+                to.write_bytes(z.read(name))
+    rows = recordings.of_project(data.db, p.id)
+    for r in rows:
+        if Path(r.path).is_file():
+            prepare(data, r)
+    return Archived(str(path), p.id, p.name, len(rows), len(files), tuple(missing))
+
+
+def _media(
+    data: Data, p: Project, z: zipfile.ZipFile, files: dict[int, zipfile.ZipInfo], ids: dict[int, int], told: Progress
+) -> list[str]:
+    """The recordings' files out of the archive, each held against its size and checksum; those that are not here."""
+    folder, missing = data.uploads(p.id), []
+    total, done = sum(x.file_size for x in files.values()) or 1, 0
+    for old, new in ids.items():
+        r = recordings.get(data.db, new)
+        if old not in files:
+            if not Path(r.path).is_file():
+                missing.append(r.name)
+            continue
+        folder.mkdir(parents=True, exist_ok=True)
+        to = folder / f"{new} {safe(Path(r.path).name)}"
+        with z.open(files[old]) as src, to.open("wb") as dst:
+            while block := src.read(4 << 20):
+                dst.write(block)
+                done += len(block)
+                told(done / total)
+        if to.stat().st_size != r.size or (r.checksum and checksum(to) != r.checksum):
+            raise Invalid(f"{r.name} is not whole in that archive. Nothing was brought in.")
+        archive.moved_to(data.db, new, str(to))
+    return missing
+
+
+def _free(data: Data, name: str) -> str:
+    taken = {p.name for p in projects.listing(data.db)}
+    names = (name, *(f"{name[:70]} ({n})" for n in range(2, 10_000)))
+    return next(n for n in names if n not in taken)

@@ -1,0 +1,158 @@
+"""A project in one file and out again: the same stories, undo step by step, log, words, captions; anything odd is refused whole."""
+
+import json
+import shutil
+import zipfile
+from pathlib import Path
+from typing import Any
+
+import jsonschema
+import pytest
+
+from kovel.core.story.patch import story_to_json
+from kovel.core.words.transcript import Word
+from kovel.store import archive, captions, looks, markers, projects, recordings, steps, stories, subclips
+from kovel.store.projects import Invalid
+from kovel.store.recordings import Recording
+from kovel.work import archiving
+from kovel.work.folder import Data
+from tests.media.test_media import build
+
+Coded = tuple[Data, dict[str, Recording]]
+
+
+@pytest.fixture
+def full(coded: Coded) -> Coded:
+    """A project in which everything is used: log and its undo, words, story with undo and redo, captions, settings, a group."""
+    data, r = coded
+    recordings.set_words(
+        data.db,
+        r["talk"].id,
+        [Word(w, 48_000 * i, 48_000 * i + 40_000, "maren") for i, w in enumerate(["We", "haul", "it", "by", "hand."])],
+    )
+    c = subclips.add(data.db, r["talk"].id, 10, 90, name="by hand")
+    subclips.add(data.db, r["boat"].id, 0, 40)
+    subclips.remove(data.db, [c.id])
+    steps.turn(data.db, 1)
+    markers.add(data.db, r["fifty"].id, 7, "bell")
+    recordings.set_value(data.db, r["talk"].id, "brightness", 0.3)
+    build(data, r)
+    for name, params in (
+        ("set_group", {"ids": [p.id for p in stories.load(data.db, 1).story.pieces[:2]]}),
+        ("set_value", {"to": "story", "setting": "level", "value": -2}),
+        ("lay_title", {"at": 5, "text": "Maren", "length": 50}),
+        ("set_heading", {"piece": stories.load(data.db, 1).story.pieces[0].id, "heading": "River"}),
+    ):
+        stories.edit(data.db, 1, None, name, params)
+    stories.undo(data.db, 1)
+    captions.change(data.db, 1, (r["talk"].id, 0), "We haul", "We pull")
+    return data, r
+
+
+def told(data: Data, project: int) -> dict[str, Any]:
+    """All of a project that an editor knows of, without the numbers of its recordings."""
+    names = {r.id: r.name for r in recordings.of_project(data.db, project)}
+    sid = stories.current(data.db, project)
+
+    def named(story: dict[str, Any]) -> dict[str, Any]:
+        for k in ("pieces", "covers", "loose", "sounds", "loose_sounds"):
+            for row in story[k]:
+                row[1] = names.get(row[1], row[1])
+        return story
+
+    out: dict[str, Any] = {"now": named(story_to_json(stories.load(data.db, sid).story)), "undone": [], "redone": []}
+    while stories.load(data.db, sid).can_undo:
+        out["undone"].append([stories.undo(data.db, sid)[1].did, named(story_to_json(stories.load(data.db, sid).story))])
+    while stories.load(data.db, sid).can_redo:
+        out["redone"].append([stories.redo(data.db, sid)[1].did, named(story_to_json(stories.load(data.db, sid).story))])
+    out["log"] = [(names[c.recording], c.name, c.start, c.length) for c in subclips.of_project(data.db, project)]
+    out["words"] = {names[i]: [w.text for w in recordings.words(data.db, i)] for i in names}
+    out["edits"] = {names[i]: v for (i, _), v in captions.edits(data.db, sid).items()}
+    out["set"] = {r.name: r.settings for r in recordings.of_project(data.db, project)}
+    out["found"] = len(recordings.search(data.db, project, "haul"))
+    return out
+
+
+@pytest.mark.parametrize("media", ["none", "used", "all"])
+def test_it_is_the_same_project_elsewhere_undo_included(full: Coded, tmp_path: Path, media: archiving.Media) -> None:
+    data, _ = full
+    done = archiving.write(data, 1, tmp_path / "film.kovel.zip", media)
+    assert (done.recordings, done.media) == (
+        3 if media != "x" else 0,
+        {"none": 0, "used": 3, "all": 3}[media],
+    ) and not done.missing
+    with zipfile.ZipFile(tmp_path / "film.kovel.zip") as z:  # as it is documented: JSON Schema, draft 2020-12
+        schema = json.loads((Path(__file__).parent.parent / "docs" / "archive.schema.json").read_text())
+        jsonschema.Draft202012Validator(schema).validate(json.loads(z.read("project.json")))
+    want = told(data, 1)
+    assert len(want["undone"]) > 8 and len(want["redone"]) > 8 and want["log"] and want["found"] == 1
+    elsewhere = Data(tmp_path / "elsewhere")
+    there = archiving.read(elsewhere, tmp_path / "film.kovel.zip")
+    assert told(elsewhere, there.project) == want and there.name == "Coded"
+    if media != "none":
+        for r in recordings.of_project(elsewhere.db, there.project):
+            assert str(elsewhere.root) in r.path and Path(r.path).stat().st_size == r.size
+    beside = archiving.read(data, tmp_path / "film.kovel.zip")  # in the folder it came from: a second one, apart from the first
+    assert beside.name == "Coded (2)" and told(data, beside.project) == want
+    steps.turn(data.db, beside.project)
+    stories.edit(data.db, stories.current(data.db, beside.project), None, "extract", {"a": 0, "b": 20})
+    assert told(data, 1) == told(elsewhere, there.project)
+    projects.remove(data.db, beside.project)
+    assert told(data, 1) == told(elsewhere, there.project)
+
+
+def test_files_that_are_gone_are_told_and_an_older_one_is_brought_up(full: Coded, tmp_path: Path) -> None:
+    data, r = full
+    moved = tmp_path / "moved.mp4"
+    shutil.copy(r["boat"].path, moved)
+    archive.moved_to(data.db, r["boat"].id, str(moved))
+    archiving.write(data, 1, tmp_path / "a.zip")
+    moved.unlink()
+    assert archiving.write(data, 1, tmp_path / "b.zip", "all").missing == ("boat",)
+    there = archiving.read(Data(tmp_path / "other"), tmp_path / "a.zip")
+    assert there.missing == ("boat",)
+    number, tables = archive.rows_of(data.db, 1)
+    old = {t: rows for t, rows in tables.items() if not t.startswith("caption")}
+    p, _ = archive.put(data.db, number - 1, old, "Before")  # of a Kovel that had no captions
+    assert stories.load(data.db, stories.current(data.db, p.id)).story.length == stories.load(data.db, 1).story.length
+    with pytest.raises(Invalid, match="newer Kovel"):
+        archive.put(data.db, number + 1, tables, "After")
+
+
+def spoilt(path: Path, out: Path, **change: Any) -> Path:
+    """A copy of an archive with its description changed, or without a file."""
+    with zipfile.ZipFile(path) as z, zipfile.ZipFile(out, "w") as o:
+        for x in z.infolist():
+            body = z.read(x)
+            if x.filename == "project.json":
+                body = json.dumps(json.loads(body) | change).encode()
+            elif x.filename.startswith("media/"):
+                body = body[: len(body) // 2]
+            o.writestr(x.filename, body)
+    return out
+
+
+def test_what_is_odd_is_refused_and_leaves_nothing(full: Coded, tmp_path: Path) -> None:
+    data, _ = full
+    good = tmp_path / "good.zip"
+    archiving.write(data, 1, good, "used")
+    before = [p.name for p in projects.listing(data.db)], len(list((data.root / "uploads").rglob("*")))
+    _, tables = archive.rows_of(data.db, 1)
+    piece = {**tables["piece"][0], "length": -5}
+    (tmp_path / "text.zip").write_text("tea")
+    with zipfile.ZipFile(tmp_path / "empty.zip", "w") as z:
+        z.writestr("x", "y")
+    for path, why in (
+        (tmp_path / "text.zip", "no archive of Kovel"),
+        (tmp_path / "empty.zip", "no archive of Kovel"),
+        (spoilt(good, tmp_path / "form.zip", form="other"), "another kind"),
+        (spoilt(good, tmp_path / "short.zip"), "not whole in that archive"),
+        (spoilt(good, tmp_path / "rows.zip", tables=tables | {"piece": [piece]}), "damaged"),
+        (spoilt(good, tmp_path / "no.zip", tables={"project": []}), "damaged"),
+        (spoilt(good, tmp_path / "patch.zip", tables=tables | {"journal": [tables["journal"][0] | {"patch": "{"}]}), "damaged"),
+    ):
+        with pytest.raises(Invalid, match=why):
+            archiving.read(data, path)
+        assert ([p.name for p in projects.listing(data.db)], len(list((data.root / "uploads").rglob("*")))) == before, path
+    looks.save(data.db, "Warm", {"warmth": 20})
+    assert told(data, 1)["log"]
