@@ -216,10 +216,7 @@ def test_what_is_set_is_kept_in_otio_and_said_of_an_edl(told: Kept, data: Data) 
 
 def _source(r: Recording) -> tuple[int, int]:
     """In and out of the first shot as the list has them: it ends where the first cover is wholly there."""
-    from kovel.exchange.story import _first_frame
-
-    first = _first_frame(r)
-    return first + 100, first + 100 + 1884
+    return r.first + 100, r.first + 100 + 1884
 
 
 def test_a_ramp_is_one_event_at_its_mean_speed_and_kept_whole_in_otio(told: Kept, data: Data) -> None:

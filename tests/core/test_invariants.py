@@ -111,12 +111,13 @@ class Editing(RuleBasedStateMachine):
                 assert (c.length, c.start) == (d.length, d.start), self.log
                 continue
             word = now[after.at(d)]
-            retimed = isinstance(c, Cover) and c.span > 0
             still = not c.source or SOURCES[c.source].frames is None
 
-            def moved_on(k: int, c=c, d=d, retimed=retimed, still=still) -> bool:  # by as much as went before it
-                on = 0 if still else k * c.span / c.length if retimed else k
-                return abs(d.start - c.start - on) <= retimed
+            def moved_on(k: int, c=c, d=d, still=still) -> bool:  # by as much as went before it, at the speed it has
+                if still or isinstance(c, Sound) or c.as_shot:
+                    return d.start - c.start == (0 if still else k)
+                fastest = max([c.used / c.length, *(v / 100 for _, v in c.settings["speed"])])
+                return abs(d.shown(0) - c.shown(k)) <= 1 + fastest
 
             first = next((k for k, w in enumerate(words) if w == word and moved_on(k)), None)
             assert first is not None, self.log  # it begins over a word that it lay over

@@ -19,8 +19,9 @@ from kovel.cli.common import (
 )
 from kovel.core.story.settings import SETTINGS
 from kovel.core.time.timecode import running
-from kovel.store import jobs, projects, recordings, subclips
-from kovel.store.projects import Invalid
+from kovel.store import jobs, projects, recordings, stories, subclips
+from kovel.store.projects import Invalid, Missing
+from kovel.work.folder import Data
 from kovel.work.hearing import take_words, transcript
 from kovel.work.intake import bring_in_all, files_in
 from kovel.work.made import set_on_recording
@@ -82,6 +83,17 @@ def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
     return answer(as_json, inside, "\n".join(text) or "No recordings yet.")
 
 
+def bring_timeline(data: Data, p: projects.Project, kind: str, file: Path, as_json: bool) -> None:
+    """A timeline or an edit list as a story of its own."""
+    from kovel.work.timelines import bring_in
+
+    if not file.is_file():
+        raise Missing(f"There is no file {file}.")
+    sid, name, left = bring_in(data, p.id, kind, file.name, file.read_text("utf-8", "replace"))
+    told = [f"{name}: story {sid}, {stories.load(data.db, sid).story.length} frames.", *left]
+    answer(as_json, {"story": sid, "name": name, "left": left}, "\n".join(told))
+
+
 @click.command("import")
 @click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path))
 @data_option
@@ -113,8 +125,14 @@ def import_(
     no_wait: bool,
     as_json: bool,
 ) -> None:
-    """Bring recordings (files, or folders with all that lies below them) into a project and prepare them."""
+    """Bring recordings (files, or folders with all that lies below them) into a project and prepare them.
+
+    `kovel import otio FILE` and `kovel import edl FILE` bring in a story that was made elsewhere.
+    """
     data = open_data(folder)
+    if len(files) == 2 and str(files[0]) in ("otio", "edl") and not files[0].exists():
+        bring_timeline(data, the_project(data, project_name), str(files[0]), files[1], as_json)
+        return
     paths = [f for given in files for f in (files_in(given.resolve()) if given.exists() else [given.absolute()])]
     if not paths:
         raise Invalid(f"There are no recordings in {', '.join(map(str, files))}. Nothing was made.")

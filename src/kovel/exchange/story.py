@@ -19,6 +19,7 @@ from kovel.core.story.model import TITLE, Cover, Item, Piece, Sources, Story
 from kovel.core.story.model import kind_of as kind_of_item
 from kovel.core.story.settings import NONE, SETTINGS, Values
 from kovel.core.time.timecode import format_timecode
+from kovel.exchange.otio_in import described, fingerprint
 from kovel.store.projects import Project
 from kovel.store.recordings import Recording
 
@@ -148,6 +149,9 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
             otio.opentime.RationalTime(story.starts[story.index_of(s.piece)], fps), otio.opentime.RationalTime(0, fps)
         )
         tl.tracks.markers.append(otio.schema.Marker(s.heading, at))
+    tl.metadata["kovel"] = {
+        **dict(tl.metadata.get("kovel", {})), **described(story, recordings), "fingerprint": fingerprint(tl)
+    }  # fmt: skip
     return tl
 
 

@@ -322,6 +322,20 @@ def create(db: Database, project: int, name: str, of: int | None = None) -> int:
     return int(made)
 
 
+def create_with(db: Database, project: int, name: str, story: Story, did: str) -> int:
+    """A new story that was made elsewhere; it is opened, and undo leads back to an empty one."""
+    with db.write() as c:
+        made = create(db, project, name)
+        empty = Story(story.rate)
+        patch = Patch.between(empty, story)
+        entry = c.execute(
+            "INSERT INTO journal (story, parent, command, params, did, notes, patch) VALUES (?,NULL,'brought in','{}',?,'[]',?)",
+            (made, did, json.dumps(patch.to_json(), separators=(",", ":"))),
+        ).lastrowid
+        _write(c, made, patch, entry)
+    return made
+
+
 def open_story(db: Database, project: int, story: int) -> None:
     """Make this the story that is open."""
     with db.write() as c:

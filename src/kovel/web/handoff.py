@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import mimetypes
 import os
 import re
@@ -11,7 +12,7 @@ from pathlib import Path
 from typing import Annotated, Any
 
 import opentimelineio as otio
-from fastapi import APIRouter, Form, Query, Request
+from fastapi import APIRouter, File, Form, Query, Request, UploadFile
 from fastapi.responses import FileResponse, HTMLResponse, Response
 from pydantic import BaseModel
 from starlette.background import BackgroundTask
@@ -24,7 +25,7 @@ from kovel.core.time.rate import RATES, Rate
 from kovel.core.time.timecode import parse_entry, stamp
 from kovel.core.told import Told
 from kovel.exchange.story import not_in_an_edl, to_edl, to_otio
-from kovel.store import jobs, projects, recordings, stories
+from kovel.store import jobs, projects, recordings, settings, stories
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.store.stories import Kept
@@ -35,6 +36,7 @@ from kovel.work.checking import findings
 from kovel.work.folder import Data
 from kovel.work.intake import safe
 from kovel.work.outputs import READY, Estimate, estimate, keep_ready, ready, start_output
+from kovel.work.timelines import bring_in
 
 router = APIRouter(prefix="/p/{project}")
 
@@ -145,6 +147,7 @@ def room(request: Request, project: int) -> HTMLResponse:
         room="handoff",
         kept=kept,
         form=_form(request, kept, Asked()),
+        not_taken=json.loads(settings.get(w.data.db, f"left of story {kept.id}", "[]")),
         findings=findings(w.data, project, kept.story),
         strip=_strip(request, kept),
         facts=_facts(w.data, kept),
@@ -285,6 +288,17 @@ def file(request: Request, project: int, job: int) -> FileResponse:
     if os.path.isdir(path):  # stems, as one file
         return FileResponse(zipped(Path(path)), media_type="application/zip", filename=f"{Path(path).name}.zip")
     return FileResponse(path, media_type=mimetypes.guess_type(path)[0] or "application/octet-stream", filename=Path(path).name)
+
+
+@router.post("/timeline.in")
+def timeline_in(request: Request, project: int, file: Annotated[UploadFile, File()]) -> Response:
+    """A story made elsewhere, as a story of its own; what could not be taken is told where it opens."""
+    data = web(request).data
+    name = Path(file.filename or "timeline").name
+    body = file.file.read(50_000_001).decode("utf-8", "replace")
+    sid, _, left = bring_in(data, project, Path(name).suffix.lower().lstrip("."), name, body)
+    settings.put(data.db, f"left of story {sid}", json.dumps(left[:500]))
+    return Response(status_code=204, headers={"hx-redirect": f"/p/{project}/handoff" if left else f"/p/{project}/story"})
 
 
 @router.get("/archive.zip")

@@ -53,6 +53,8 @@ def set_speed(
     400 % makes a quarter of the length (common practice).
     """
     c = _running(story, sources, cover)
+    if not percent:
+        raise Refused("Say how fast it is to run, in percent.")
     check_speed(100, int(percent))
     speed = Fraction(percent).limit_denominator(1000) / 100
     plain, length = _plain(c), c.length if _keeps(keep) == "place" else max(1, round(c.used / speed))

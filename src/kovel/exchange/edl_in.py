@@ -1,0 +1,127 @@
+"""Edit decision lists in: what is heard on A is the dialogue, what is seen beside it lies over it as covers."""
+
+from __future__ import annotations
+
+import re
+from bisect import bisect_right
+from dataclasses import replace
+from fractions import Fraction
+from itertools import pairwise
+
+from kovel.core.story.model import Card, Refused, Story
+from kovel.core.time.rate import Rate, first_frame_showing
+from kovel.core.time.timecode import TimeError, parse_entry
+from kovel.exchange.uses import MOST, Taken, Use, built, found
+from kovel.store.projects import Project
+from kovel.store.recordings import Recording
+
+EVENT = re.compile(
+    r"^\s*(\d+)\s+(\S+)\s+(\S+)\s+(C|D|W\d*|K\S*)\s*(\d+)?\s+(\d\d:\d\d:\d\d[:;.]\d\d)\s+(\d\d:\d\d:\d\d[:;.]\d\d)\s+(\d\d:\d\d:\d\d[:;.]\d\d)\s+(\d\d:\d\d:\d\d[:;.]\d\d)"
+)
+
+
+def from_edl(text: str, project: Project, recordings: dict[int, Recording]) -> Taken:
+    """Read an edit decision list of the common event layout: what is heard on A is the dialogue, what is seen beside it covers."""
+    rate, left, name = project.rate, [], "Edit list"  # type: Rate, list[str], str
+    seen: list[Use] = []
+    heard: list[Use] = []
+    lines = text.replace("\r\n", "\n").split("\n")
+    events: list[tuple[int, re.Match[str], list[str]]] = []
+    for i, line in enumerate(lines, 1):
+        if line.startswith("TITLE:"):
+            name = line[6:].strip()[:80] or name
+        elif m := EVENT.match(line):
+            events.append((i, m, []))
+        elif events and line.strip():
+            events[-1][2].append(line.strip())
+    if not events:
+        raise Refused("There is no event in that list that can be read.")
+    if len(events) > MOST:
+        raise Refused("That list is too long.")
+    for i, m, notes in events:
+        try:
+            at, end = (parse_entry(m[k], rate, drop=project.drop) - project.start_frame for k in (8, 9))
+        except TimeError as e:
+            left.append(f"Line {i}: {e}")
+            continue
+        if end <= at or at < 0:
+            left.append(f"Line {i}: it lies before the story’s start, {project.start_timecode}, or is empty.")
+            continue
+        u = _event(m, i, notes, at, end, rate, recordings, left)
+        if u is None:
+            continue
+        if m[4].startswith(("W", "K")):
+            left.append(f"Line {i}: a {'wipe' if m[4].startswith('W') else 'key'} became a cut.")
+        if "V" in m[3].upper() or m[3].upper() == "B":
+            seen.append(replace(u, blend=int(m[5] or 0) if m[4] == "D" else 0))
+        if m[3].upper().startswith(("A", "B")) or "A" in m[3].upper():
+            heard.append(replace(u, blend=0))
+    return Taken(name, _of_events(rate, seen, heard, recordings, left), left)
+
+
+def _event(
+    m: re.Match[str], i: int, notes: list[str], at: int, end: int, rate: Rate, recordings: dict[int, Recording], left: list[str]
+) -> Use | None:
+    if m[2].upper() == "BL":
+        return Use(at, end, None, card=Card())
+    said = {k: v.strip() for k, _, v in (n.lstrip("* ").partition(":") for n in notes if n.startswith("*"))}
+    names = [said.get(k, "") for k in ("SOURCE FILE", "FROM CLIP NAME", "TO CLIP NAME")]
+    r = found(recordings, (*names, m[2]), None, m[2])
+    if r is None:
+        left.append(f"Line {i}: {names[0] or names[1] or m[2]} is not among the recordings.")
+        return None
+    try:
+        own = parse_entry(m[6], r.rate, drop=r.drops or ";" in m[6]) - r.first
+    except TimeError as e:
+        left.append(f"Line {i}: {e}")
+        return None
+    speed = Fraction(1)
+    for n in notes:
+        if n.startswith("M2") and len(n.split()) >= 3:
+            try:
+                fps = Fraction(n.split()[2]).limit_denominator(1000)
+            except ValueError:
+                continue
+            near = Rate.nearest(abs(fps)) if fps else r.rate
+            exact = near.fps if abs(near.fps - abs(fps)) < Fraction(1, 20) else abs(fps)
+            speed = exact / r.rate.fps * (-1 if fps < 0 else 1)
+        elif not n.startswith(("*", "M2", "FCM")):
+            left.append(f"Line {i}: “{n[:60]}” is not taken.")
+    return Use(at, end, r.id, first_frame_showing(own, rate, r.rate), speed)
+
+
+def _of_events(rate: Rate, seen: list[Use], heard: list[Use], recordings: dict[int, Recording], left: list[str]) -> Story:
+    """What is heard, or seen alone, makes the pieces; what is seen beside it lies over them."""
+    length = max((u.end for u in (*seen, *heard)), default=0)
+    seen, heard = sorted(seen, key=lambda u: u.at), sorted(heard, key=lambda u: u.at)
+    alone = [u for u in seen if not u.card and sum(min(u.end, h.end) - max(u.at, h.at) for h in _met(u, heard)) < u.end - u.at]
+    black = [u for u in seen if u.card]
+    edges = sorted({0, length, *(e for u in (*heard, *alone, *black) for e in (u.at, u.end))})
+    base: list[Use] = []
+    for a, b in pairwise(edges):
+        slot = Use(a, b, None)
+        x = next(iter(_met(slot, heard)), None) or next(iter(_met(slot, alone)), None)
+        if x is not None:
+            start = x.start + round((a - x.at) * x.speed)
+            base.append(replace(x, at=a, end=b, start=start, unseen=bool(_met(slot, black)) and x in heard))
+    upper = [u for u in seen if not u.card and not _shown(u, base)]
+    blends = {u.at: u.blend for u in seen if u.blend}
+    base = [replace(u, blend=blends.get(u.at, 0)) for u in base]
+    return built(rate, base, [upper] if upper else [], [heard], recordings, left)
+
+
+def _met(u: Use, rows: list[Use]) -> list[Use]:
+    """The rows, in order and one after the other, that reach into the time of a use."""
+    i = bisect_right(rows, u.at, key=lambda x: x.end)
+    out = []
+    while i < len(rows) and rows[i].at < u.end:
+        out.append(rows[i])
+        i += 1
+    return out
+
+
+def _shown(u: Use, base: list[Use]) -> bool:
+    """Whether a picture is that of the pieces under it for all of its time."""
+    met = _met(u, base)
+    whole = sum(min(u.end, x.end) - max(u.at, x.at) for x in met) == u.end - u.at
+    return whole and all(u.speed == x.speed and u.in_step(x) for x in met)

@@ -1,0 +1,224 @@
+"""Uses of recordings by a timeline made elsewhere, and the story that is built of them.
+
+track V1   [ A ... ][ B ... ]           pieces of the dialogue line: their sound with them where it is there, in step
+track V2       [ boat ]          ->     covers, a lane a track
+track A1   [ A ... ][ B ... ]           else sounds on the story's clock
+
+What cannot be taken is listed, line by line; nothing is guessed.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field, replace
+from fractions import Fraction
+from itertools import pairwise
+from pathlib import Path
+
+from kovel.core.story.model import Card, Cover, Join, Piece, Section, Sound, Story, Tether
+from kovel.core.story.settings import NONE, Values
+from kovel.core.time.rate import Rate
+from kovel.store.recordings import Recording
+
+MOST = 50_000  # clips of one timeline
+
+
+@dataclass
+class Taken:
+    """The story that was made of it, and what could not be taken, in words."""
+
+    name: str
+    story: Story
+    left: list[str] = field(default_factory=list)
+
+
+@dataclass(frozen=True, slots=True)
+class Use:
+    """A recording used at story frames [at, end): from `start` on its clock (story frames), so much faster."""
+
+    at: int
+    end: int
+    source: int | None
+    start: int = 0
+    speed: Fraction = Fraction(1)
+    card: Card | None = None
+    settings: Values = NONE
+    blend: int = 0  # frames of a dissolve into it
+    unseen: bool = False  # heard over black
+
+    def in_step(self, other: Use) -> bool:
+        """Whether two uses show and play the same moment of the same recording."""
+        return self.source == other.source and self.start - self.at == other.start - other.at
+
+
+def found(
+    recordings: dict[int, Recording], names: Iterable[str], timecode: Fraction | None = None, reel: str = ""
+) -> Recording | None:
+    """The recording of a file name, a name or a reel; of several, the one whose timecode reaches over that moment (seconds)."""
+    wanted = {n.casefold() for n in names if n} | {Path(n).stem.casefold() for n in names if n}
+    rows = [r for r in recordings.values() if {Path(r.path).name.casefold(), r.name.casefold()} & wanted]
+    rows = rows or [r for r in recordings.values() if Path(r.path).stem.casefold() in wanted]
+    if not rows and reel:
+        plain = "".join(ch for ch in reel.upper() if ch.isalnum())
+        tapes = {
+            r.id: "".join(ch for ch in (r.roll + r.camera or Path(r.path).stem).upper() if ch.isascii() and ch.isalnum())
+            for r in recordings.values()
+        }
+        rows = [
+            r
+            for r in recordings.values()
+            if tapes[r.id] and (tapes[r.id][:8] == plain or Path(r.path).stem.upper().startswith(reel.upper()))
+        ]
+    if timecode is not None and len(rows) > 1:
+        over = [r for r in rows if 0 <= timecode - r.rate.frame_to_seconds(r.first) < (r.frames or 10**9) / r.rate.fps]
+        rows = over or rows
+    return rows[0] if rows else None
+
+
+def built(
+    rate: Rate,
+    base: list[Use],
+    upper: list[list[Use]],
+    sounds: list[list[Use]],
+    recordings: dict[int, Recording],
+    left: list[str],
+) -> Story:
+    """A story of uses: the lowest pictures are its pieces, those above covers, what is heard apart sounds on its clock."""
+    pieces: list[Piece] = []
+    joins: list[Join] = []
+    spare = [list(t) for t in sounds]
+    n, t = 1, 0
+    heard: dict[int, Use] = {}
+    for k, u in enumerate(base):
+        if u.source == 0:  # a title on the lowest track lies over black
+            upper = [[*(upper[0] if upper else []), u], *upper[1:]]
+            continue
+        if u.at > t:
+            pieces.append(Piece(n, None, 0, u.at - t))
+            n += 1
+        elif u.at < t:
+            left.append(f"A clip at frame {u.at} overlaps the one before it on its track.")
+            continue
+        fit = _within(u, rate, recordings, left)
+        if fit is None:
+            continue
+        s = recordings[fit.source].source if fit.source else None
+        own = next(
+            ((track, x) for track in spare for x in track if x.source and x.in_step(fit) and x.at < fit.end and x.end > fit.at),
+            None,
+        )
+        take = "both"
+        if s is not None and s.sound:
+            take = "sound" if u.unseen else "both" if own else "picture"
+        if own:
+            own[0].remove(own[1])
+            heard[n] = own[1]
+            after = base[k + 1] if k + 1 < len(base) else None
+            if after and after.at == u.end < own[1].end and own[1].in_step(after):  # it runs on in the next piece
+                heard[n] = replace(own[1], end=u.end)
+                own[0].append(replace(own[1], at=u.end, start=own[1].start + u.end - own[1].at))
+        if fit.speed != 1:
+            left.append(
+                f"{recordings[u.source or 0].name} at frame {u.at} runs at its own speed here: pieces of the dialogue have no other."
+            )
+        pieces.append(
+            Piece(
+                n,
+                fit.source,
+                fit.start,
+                fit.end - fit.at,
+                fit.card,
+                take,
+                0,
+                _own(fit.settings, ("span", "speed", "steps", "backwards")),
+            )
+        )
+        if fit.blend and len(pieces) > 1:
+            joins.append(Join(pieces[-2].id, n, blend="dissolve", length=fit.blend))
+        n, t = n + 1, fit.end
+    ends = [x.end for track in (*upper, *spare) for x in track]
+    if ends and max(ends) > t:
+        pieces.append(Piece(n, None, 0, max(ends) - t))
+        n += 1
+    story = Story(rate, tuple(pieces), next_id=n)
+    joins = _split(story, heard, joins)
+    covers: list[Cover] = []
+    for lane, track in enumerate(upper, 1):
+        for u in track:
+            fit = _within(u, rate, recordings, left)
+            if fit is None or fit.card or not (fit.source == 0 or fit.source):
+                continue
+            length = fit.end - fit.at
+            own_ = fit.settings
+            if fit.speed != 1 and fit.source:
+                used = max(1, round(length * abs(fit.speed)))
+                own_ = own_.having("span", 0 if used == length else used) if "speed" not in own_ else own_
+                own_ = own_.having("backwards", fit.speed < 0)
+            if fit.blend and not own_["appear"]:
+                own_ = own_.having("appear", fit.blend)
+            if fit.at >= story.length:
+                continue
+            covers.append(Cover(n, fit.source or 0, fit.start, length, story.tether_at(fit.at), lane, own_))
+            n += 1
+    laid: list[Sound] = []
+    for lane, track in enumerate(spare, 1):
+        for u in track:
+            fit = _within(u, rate, recordings, left)
+            if fit is None or not fit.source or not recordings[fit.source].sound:
+                continue
+            kind = {"music": "music", "voice": "voice"}.get(recordings[fit.source].kind, "effect")
+            laid.append(Sound(n, fit.source, fit.start, fit.end - fit.at, Tether(0, fit.at), lane, kind))
+            n += 1
+    return replace(story, covers=tuple(covers), sounds=tuple(laid), joins=tuple(j for j in joins if not j.plain), next_id=n)
+
+
+def _own(v: Values, without: Iterable[str]) -> Values:
+    for n in without:
+        v = v.without(n)
+    return v
+
+
+def _split(story: Story, heard: dict[int, Use], joins: list[Join]) -> list[Join]:
+    """Where the sound of two pieces changes before or after their picture does: split edits."""
+    out = {(j.left, j.right): j for j in joins}
+    for a, b in pairwise(story.pieces):
+        x, y = heard.get(a.id), heard.get(b.id)
+        at = story.starts[story.index_of(b.id)]
+        edge = y.at if y and (x is None or x.end == y.at) else x.end if x and y is None else at
+        split = edge - at if (x and y) or (x and b.source is None) or (y and a.source is None) else 0
+        if split and -a.length < split < b.length:
+            j = out.get((a.id, b.id), Join(a.id, b.id))
+            out[a.id, b.id] = replace(j, split=split)
+    return list(out.values())
+
+
+def _within(u: Use, rate: Rate, recordings: dict[int, Recording], left: list[str]) -> Use | None:
+    """A use as far as its recording reaches; told where that is less, None where it is nothing."""
+    if not u.source:
+        return u
+    total = recordings[u.source].source.length(rate)
+    if total is None:
+        return replace(u, start=0)
+    used = max(1, round((u.end - u.at) * abs(u.speed)))
+    a, b = max(0, u.start), min(total, u.start + used)
+    if a >= b:
+        left.append(f"{recordings[u.source].name} at frame {u.at} lies outside of its recording.")
+        return None
+    if (a, b) == (u.start, u.start + used):
+        return u
+    left.append(
+        f"{recordings[u.source].name} at frame {u.at} reaches beyond its recording; {used - (b - a)} frames of it are left out."
+    )
+    at = u.at + round((a - u.start) / abs(u.speed))
+    return replace(u, start=a, at=at, end=max(at + 1, at + round((b - a) / abs(u.speed))))
+
+
+def headed(story: Story, marks: list[tuple[str, int]]) -> Story:
+    """Headings at the pieces that stand at these frames."""
+    rows, n = {}, story.next_id
+    for name, at in marks:
+        if name and 0 <= at < story.length:
+            p = story.pieces[story.index_at(at)]
+            rows[p.id] = Section(n, p.id, name[:80])
+            n += 1
+    return replace(story, sections=tuple(rows.values()), next_id=n)
