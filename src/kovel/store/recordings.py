@@ -3,7 +3,7 @@
 import json
 import re
 import sqlite3
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -239,6 +239,17 @@ def words(db: Database, recording: int) -> tuple[Word, ...]:
             db.words.clear()
         db.words[recording] = known
     return known[1]
+
+
+def replace_file(db: Database, recording: int, path: str, facts: Mapping[str, Any]) -> None:
+    """Another file of the same recording takes its place: size, rate and picture are its own, the checksum is found anew."""
+    with db.write() as c:
+        c.execute(
+            "UPDATE recording SET path = ?, size = ?, checksum = '', rate_num = ?, rate_den = ?, frames = ?, width = ?, height = ?,"
+            " channels = ?, remarks = ?, ready = 0 WHERE id = ?",
+            (path, facts["size"], *facts["rate"], facts["frames"], facts["width"], facts["height"], facts["channels"],
+             json.dumps(facts["remarks"]), recording),
+        )  # fmt: skip
 
 
 def words_between(db: Database, recording: int, start: int, end: int) -> list[Word]:

@@ -1,6 +1,5 @@
 """The Footage room: bring in, name, order, see what is being prepared."""
 
-import os
 import re
 import shutil
 from pathlib import Path
@@ -17,6 +16,7 @@ from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.web.faces import face_of
 from kovel.web.pages import joined, page, report, rooms_state, sent, the_recording, web
+from kovel.work.finding import relink, there
 from kovel.work.hearing import transcribe
 from kovel.work.intake import allowed, bring_in, bring_in_all, files_in, free_name, prepare, safe, twice
 from kovel.work.made import set_on_recording
@@ -35,7 +35,7 @@ def _rows(request: Request, project: int) -> dict[str, Any]:
             "r": r,
             "job": state["jobs"].get(r.id),
             "face": face_of(w.data, r, r.length(p.rate) // 3, p.rate),
-            "online": os.path.exists(r.path),
+            "online": there(r),
         }
         for r in state["recordings"]
     ]
@@ -67,6 +67,7 @@ def _rows(request: Request, project: int) -> dict[str, Any]:
         "coming": len([j for j in coming if not j.paused]),
         "held": len([j for j in coming if j.paused]),
         "left": time_left(coming),
+        "missing": sum(not x["online"] for x in rows),
     }
 
 
@@ -165,6 +166,19 @@ def by_path(request: Request, project: int, path: Annotated[str, Form()] = "") -
     if not found:
         raise Invalid("There are no files in that folder.")
     return _several(request, project, found)
+
+
+@router.post("/footage/find")
+def find_again(
+    request: Request, project: int, path: Annotated[str, Form()] = "", better: Annotated[bool, Form()] = False
+) -> HTMLResponse:
+    """Look for recordings that are off-line in a folder, by checksum."""
+    w = web(request)
+    if not path.strip():
+        raise Invalid("Type the path of the folder they may be in.")
+    done = relink(w.data, project, allowed(path, w.roots), better)
+    notes = [f"{name} is at {Path(at).name} now." for name, at in (*done.again, *done.better)]
+    return listed(request, project, f"{done.said[0].upper()}{done.said[1:]}.", [*notes, *done.left])
 
 
 @router.post("/footage/upload")

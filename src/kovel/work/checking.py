@@ -24,6 +24,7 @@ from kovel.media.render import Sound
 from kovel.media.titles import drawn_title
 from kovel.store import projects, recordings, subclips
 from kovel.work import looking
+from kovel.work.finding import there
 from kovel.work.folder import Data, media_facts
 from kovel.work.made import made_file
 from kovel.work.smalls import colours
@@ -146,9 +147,14 @@ def findings(data: Data, project: int, story: Story) -> list[Finding]:
     found.sort(key=lambda f: (-f.weight, f.at if f.at is not None else -1))
     used = {u.source for u in uses(story)} | {x.source for x in story.sounds}
     gone = [
-        Finding("offline", None, f"{r.name} is off-line: its file is not where it was", 95)
+        Finding(
+            "offline",
+            None,
+            f"{r.name} is off-line: {'another file is' if Path(r.path).exists() else 'its file is not'} where it was",
+            95,
+        )
         for r in recordings.of_project(data.db, project)
-        if r.id in used and not Path(r.path).exists()
+        if r.id in used and not there(r)
     ]
     return [*gone, *found]
 

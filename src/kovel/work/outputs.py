@@ -17,6 +17,7 @@ from kovel.store.jobs import Job
 from kovel.store.projects import Invalid, Project
 from kovel.store.recordings import Recording
 from kovel.work.captioning import captions_of
+from kovel.work.finding import there
 from kovel.work.folder import Data, media_facts
 from kovel.work.intake import free_name, safe
 from kovel.work.made import made_file, want_cleaned
@@ -113,6 +114,10 @@ def _files(data: Data, plan: Plan) -> dict[str, dict[str, Any]]:
     for i in plan.sources:
         r = recordings.get(data.db, i)
         facts = media_facts(data, i)
+        if i in plan.seen and Path(r.path).is_file() and not there(r):
+            raise Invalid(
+                f"{r.name} is another file now than the one that was brought in. Find the right one in Footage, then render again."
+            )
         if facts is None or not facts["sounded"]:
             raise Invalid(f"The sound of {r.name} is still being made. Render when it is there.")
         made = {name: str(made_file(data, i, name)) for name in plan.made.get(i, ())}

@@ -1,0 +1,25 @@
+"""Recordings found again."""
+
+from pathlib import Path
+
+import click
+
+from kovel.cli.common import answer, data_option, json_option, open_data, project_option, the_project
+from kovel.work import finding
+
+
+@click.command()
+@click.argument("folder_to_search", metavar="DIR", type=click.Path(path_type=Path, exists=True, file_okay=False))
+@click.option("--better", is_flag=True, help="Let files of the same name, length and timecode take the place of recordings.")
+@data_option
+@project_option
+@json_option
+def relink(folder_to_search: Path, better: bool, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Find recordings that are off-line in DIR and all below it: by checksum, whatever they are called now."""
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    done = finding.relink(data, p.id, folder_to_search.resolve(), better)
+    told = [f"{name}: {path}" for name, path in (*done.again, *done.better)]
+    told += [f"{name} is still off-line." for name in done.missing]
+    value = {"found": dict(done.again), "better": dict(done.better), "missing": list(done.missing), "left": list(done.left)}
+    answer(as_json, value, "\n".join([*told, *done.left, f"{done.said[0].upper()}{done.said[1:]}."]))

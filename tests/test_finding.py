@@ -1,0 +1,86 @@
+"""Recordings whose files moved: found again by checksum, renamed or not; another file at their place is told; better versions."""
+
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from fastapi.testclient import TestClient
+
+from kovel.core.time.rate import Rate
+from kovel.store import archive, recordings, stories
+from kovel.store.projects import Invalid
+from kovel.store.recordings import Recording
+from kovel.work.finding import offline, relink
+from kovel.work.folder import Data
+from kovel.work.outputs import start_output
+from tests import made
+from tests.conftest import said
+
+Coded = tuple[Data, dict[str, Recording]]
+
+
+def away(data: Data, r: Recording, to: Path) -> None:
+    """Its file is elsewhere, and its old place empty."""
+    to.parent.mkdir(parents=True, exist_ok=True)
+    shutil.copy(r.path, to)
+    archive.moved_to(data.db, r.id, str(to.parent / "gone" / Path(r.path).name))
+
+
+def test_found_by_checksum_wherever_and_whatever_it_is_called(coded: Coded, tmp_path: Path) -> None:
+    data, r = coded
+    away(data, r["talk"], tmp_path / "card" / "DCIM" / "renamed.mov")
+    away(data, r["boat"], tmp_path / "card" / Path(r["boat"].path).name)
+    raw = bytearray((tmp_path / "card" / Path(r["boat"].path).name).read_bytes())
+    raw[-1] ^= 1
+    (tmp_path / "card" / "a" / Path(r["boat"].path).name).parent.mkdir()
+    (tmp_path / "card" / "a" / Path(r["boat"].path).name).write_bytes(raw)  # same name, same size, another film
+    away(data, r["fifty"], tmp_path / "elsewhere" / "x.mp4")
+    assert {x.name for x in offline(data, 1)} == {"talk", "boat", "fifty"}
+    done = relink(data, 1, tmp_path / "card")
+    assert dict(done.again)["talk"].endswith("renamed.mov") and dict(done.again)["boat"] == str(
+        tmp_path / "card" / Path(r["boat"].path).name
+    )
+    assert done.missing == ("fifty",) and done.said == "2 found again, 1 still missing"
+    with pytest.raises(Invalid, match="no files"):
+        (tmp_path / "empty").mkdir()
+        relink(data, 1, tmp_path / "empty")
+    assert relink(data, 1, tmp_path / "elsewhere").missing == () and not offline(data, 1)
+
+
+def test_another_film_at_its_place_is_not_rendered(coded: Coded, tmp_path: Path) -> None:
+    data, r = coded
+    stories.edit(data.db, 1, None, "add_at_end", {"source": r["talk"].id, "start": 0, "length": 30})
+    there = tmp_path / "talk.mp4"
+    shutil.copy(r["boat"].path, there)
+    archive.moved_to(data.db, r["talk"].id, str(there))
+    with pytest.raises(Invalid, match="talk is another file now"):
+        start_output(data, 1)
+
+
+def test_a_better_version_takes_its_place_if_it_is_the_same_recording(
+    coded: Coded, finished: Callable[[Data], None], tmp_path: Path
+) -> None:
+    data, r = coded
+    name = Path(r["boat"].path).stem
+    made.clip(tmp_path / "good" / f"{name}.mov", 3, r["boat"].frames or 0, Rate(25), (1280, 720), sound=r["boat"].sound) if (
+        tmp_path / "good"
+    ).mkdir() is None else None
+    (tmp_path / "short").mkdir()
+    made.clip(tmp_path / "short" / f"{name}.mov", 3, 50, Rate(25), sound=r["boat"].sound)
+    kept = relink(data, 1, tmp_path / "short", better=True)
+    assert not kept.better and "lasts 50 frames" in kept.left[0]
+    done = relink(data, 1, tmp_path / "good", better=True)
+    assert dict(done.better) == {"boat": str(tmp_path / "good" / f"{name}.mov")}
+    finished(data)
+    now = recordings.get(data.db, r["boat"].id)
+    assert (now.width, now.height, now.ready) == (1280, 720, True) and now.checksum and now.checksum != r["boat"].checksum
+
+
+def test_on_the_page(room: TestClient, coded: Coded, tmp_path: Path) -> None:
+    data, r = coded
+    assert "off-line." not in room.get("/p/1/footage/list").text
+    away(data, r["talk"], tmp_path / "talk2.mov")
+    assert "1 recording is off-line." in room.get("/p/1/footage/list").text
+    assert "lies outside the folders" in said(room.post("/p/1/footage/find", data={"path": str(tmp_path)}))
+    assert "Type the path" in said(room.post("/p/1/footage/find"))
