@@ -153,7 +153,9 @@ def test_from_footage_to_a_film_on_disk(
 
     # hand-off: a file whose every frame and sample is what was seen and heard
     page.get_by_role("link", name="Hand-off").click()
-    page.get_by_label("Small").check()
+    page.get_by_label("Quality").select_option("small")
+    expect(page.locator("#out-quality")).to_have_value("small")
+    expect(page.locator("#expected")).to_contain_text("to make")
     page.get_by_role("button", name="Render").click()
     page.wait_for_selector('[data-render][data-state="done"]', timeout=60_000)
     with page.expect_download() as got:

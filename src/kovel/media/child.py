@@ -22,6 +22,7 @@ from kovel.media.files import Unusable
 # wall seconds (None: as long as progress comes), CPU seconds, address space
 LIMITS: dict[str, tuple[float | None, int, int]] = {
     "probe": (30, 25, 4 << 30),
+    "glance": (30, 25, 4 << 30),
     "derive": (None, 6 * 3600, 12 << 30),
     "make_sound": (None, 6 * 3600, 12 << 30),
     "make_look": (None, 3600, 12 << 30),
@@ -32,6 +33,7 @@ LIMITS: dict[str, tuple[float | None, int, int]] = {
     "transcribe": (None, 48 * 3600, 24 << 30),
     "measure": (None, 12 * 3600, 16 << 30),
     "tone": (None, 3600, 16 << 30),
+    "copy": (None, 12 * 3600, 4 << 30),
     "clean": (None, 12 * 3600, 16 << 30),
     "pulse": (None, 6 * 3600, 16 << 30),
     "align_text": (None, 6 * 3600, 16 << 30),
@@ -39,9 +41,16 @@ LIMITS: dict[str, tuple[float | None, int, int]] = {
 }
 MODULES = {
     "align_text": "transcribe", "pulse": "listen", "sync_by_sound": "listen", "make_sound": "soundtrack", "make_look": "derive",
-    "make_pieces": "pieces", "tone": "measure", "finish": "derive",
+    "make_pieces": "pieces", "tone": "measure", "finish": "derive", "copy": "copying",
 }  # fmt: skip
-AT_ONCE = ("probe", "render", "measure", "tone")  # what the editor waits for; all else gives way to playing and editing
+AT_ONCE = (
+    "probe",
+    "glance",
+    "render",
+    "copy",
+    "measure",
+    "tone",
+)  # what the editor waits for; all else gives way to playing and editing
 IN_THE_BACKGROUND = ("make_pieces", "make_look", "finish")  # and these take only what nobody else wants
 SILENT = 300.0  # seconds without progress before a child is given up
 
@@ -163,7 +172,7 @@ def main() -> None:
     name = request["call"]
     try:
         work = getattr(import_module(f"kovel.media.{MODULES.get(name, name)}"), name)
-        result = work(**request["params"]) if name == "probe" else work(**request["params"], progress=progress)
+        result = work(**request["params"]) if name in ("probe", "glance") else work(**request["params"], progress=progress)
         answer = {"result": result}
     except Unusable as e:
         answer = {"unusable": str(e)}

@@ -241,6 +241,12 @@ def words(db: Database, recording: int) -> tuple[Word, ...]:
     return known[1]
 
 
+def set_checksum(db: Database, recording: int, checksum: str) -> None:
+    """The SHA-256 of its file, known before it is prepared."""
+    with db.write() as c:
+        c.execute("UPDATE recording SET checksum = ? WHERE id = ?", (checksum, recording))
+
+
 def replace_file(db: Database, recording: int, path: str, facts: Mapping[str, Any]) -> None:
     """Another file of the same recording takes its place: size, rate and picture are its own, the checksum is found anew."""
     with db.write() as c:

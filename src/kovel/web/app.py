@@ -15,6 +15,7 @@ from starlette.middleware.sessions import SessionMiddleware
 from kovel.core.told import Told
 from kovel.web import (
     captions,
+    cards,
     footage,
     handoff,
     hits,
@@ -79,6 +80,7 @@ def create_app(
         pictureroom,
         soundroom,
         captions,
+        cards,
         handoff,
         media,
         times,

@@ -15,6 +15,7 @@ from kovel.store import jobs, recordings
 from kovel.store.db import Database
 from kovel.store.projects import Missing
 from kovel.work import preparing
+from kovel.work.cards import take_copied
 from kovel.work.folder import Data, looked_at, sounded
 from kovel.work.hearing import SoFar, listen, take_heard
 from kovel.work.made import throw_old_away
@@ -28,11 +29,12 @@ CALLS = {
     "listen": "listen",
     "pulse": "pulse",
     "clean": "clean",
+    "copy": "copy",
     "transcribe": "transcribe",
     "align": "align_text",
     "sync": "sync_by_sound",
 }
-URGENT = {"render": 0, "clean": 1, "listen": 2, "pulse": 3, "sync": 3, "align": 4, "transcribe": 5}
+URGENT = {"render": 0, "copy": 0, "clean": 1, "listen": 2, "pulse": 3, "sync": 3, "align": 4, "transcribe": 5}
 
 
 @dataclass(frozen=True, slots=True)
@@ -258,6 +260,8 @@ class Foreman:
             recordings.set_whole(self.data.db, job.recording, result["checksum"], result["frames"])
         elif job.kind == "clean" and job.recording is not None:
             throw_old_away(self.data, job.recording)
+        elif job.kind == "copy":
+            message = take_copied(self.data, job, result)
         elif job.kind == "sync":
             message = take_sync(self.data, job, result)
         elif job.kind in ("transcribe", "align") and job.recording is not None:

@@ -1,0 +1,77 @@
+"""A made-up camera card and a sound recorder: folders that look like theirs, plugged in and pulled out by a switch."""
+
+import os
+import shutil
+import wave
+from pathlib import Path
+
+import av
+import numpy as np
+
+from kovel.demo.project import FOOTAGE
+from kovel.media.copying import FAULT
+from kovel.store.projects import Missing
+from kovel.work.cards import place
+from kovel.work.folder import Data
+
+CAMERA = {  # beginnings of shots, taken once more; and one that the demo has already
+    "DCIM/100CREEK/C0001.MP4": "marks.mp4 4",
+    "DCIM/100CREEK/C0002.MP4": "feet.mp4",
+    "DCIM/100CREEK/C0003.MP4": "gulls.mp4 5",
+    "DCIM/100CREEK/C0004.MP4": "creek.mp4 6",
+}
+MADE_UP = {
+    "camera-b": ("The made-up camera card", CAMERA),
+    "recorder": ("The made-up sound recorder", {"SOUND/0001.WAV": "tone", "SOUND/0002.WAV": "tone"}),
+}
+
+
+def plug_in(data: Data, name: str, failing: bool = False) -> Path:
+    """Plug in a made-up card; `failing`: it can be read to its middle only."""
+    if name not in MADE_UP:
+        raise Missing(f"There is no such card. There are: {', '.join(MADE_UP)}.")
+    to = place(data) / name
+    for path, of in MADE_UP[name][1].items():
+        f = to / path
+        f.parent.mkdir(parents=True, exist_ok=True)
+        if f.exists():
+            continue
+        if of == "tone":
+            _tone(f, 200 + 110 * int(f.stem))
+        else:
+            _shot(f, *of.split())
+    (to / FAULT).unlink(missing_ok=True)
+    if failing:
+        (to / FAULT).write_text(str(sum(p.stat().st_size for p in to.rglob("*") if p.is_file()) // 2))
+    return to
+
+
+def _shot(path: Path, of: str, seconds: str = "") -> None:
+    """A shot, or its first seconds as they were encoded."""
+    if not seconds:
+        shutil.copy2(FOOTAGE / of, path)
+        return
+    with av.open(str(FOOTAGE / of)) as src, av.open(str(path), "w", format="mp4") as dst:
+        to = {s.index: dst.add_stream_from_template(s, opaque=True) for s in src.streams if s.type in ("video", "audio")}
+        for packet in src.demux([s for s in src.streams if s.index in to]):
+            if packet.dts is not None and packet.dts * packet.time_base < int(seconds):
+                packet.stream = to[packet.stream.index]
+                dst.mux(packet)
+
+
+def _tone(path: Path, hz: int) -> None:
+    with wave.open(str(path), "wb") as w:
+        w.setnchannels(1)
+        w.setsampwidth(2)
+        w.setframerate(48_000)
+        t = np.arange(48_000 * 4) / 48_000
+        w.writeframes((np.sin(2 * np.pi * hz * t) * 6_000 * np.minimum(1, t * 4)).astype("<i2").tobytes())
+
+
+def pull_out(data: Data, name: str) -> None:
+    folder = place(data) / name
+    if name not in MADE_UP or not folder.exists():
+        raise Missing("That card is not plugged in.")
+    gone = folder.with_name(f".{name}.{os.getpid()}")
+    os.replace(folder, gone)  # at once, as when it is pulled
+    shutil.rmtree(gone, ignore_errors=True)

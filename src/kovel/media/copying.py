@@ -1,0 +1,93 @@
+"""Files copied off a card: read once, hashed while they are read, and the copy read again; what is there already is passed over."""
+
+import hashlib
+import json
+import os
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from kovel.media import mhl
+from kovel.media.files import Unusable
+
+BLOCK = 4 << 20
+FAULT = ".fails-after"  # in the folder of a made-up card: so many bytes can be read of it
+
+
+def copy(card: str, files: list[str], out: str, progress: Callable[[float], None]) -> dict[str, Any]:
+    """Copy `files` (paths below folder `card`) into folder `out`, verify them, write a manifest. Raises `Unusable` where the card
+    is gone: what is whole stays, and another try goes on from there.
+
+    Returns copied (path, size, sha256), those that were there already, bytes.
+    """
+    root, to = Path(card), Path(out)
+    to.mkdir(parents=True, exist_ok=True)
+    log = to.with_name(f".{to.name}.copied.json")  # beside it: in it there is nothing but what was on the card
+    known: dict[str, Any] = json.loads(log.read_text()) if log.exists() else {}
+    total = sum(_size(root, f) for f in files) or 1
+    limit = _limit(root)
+    done = 0
+    fresh: list[str] = []
+    before: list[str] = []
+    for f in files:
+        size = _size(root, f)
+        if f in known and known[f]["size"] == size and (to / f).is_file() and (to / f).stat().st_size == size:
+            before.append(f)
+            done += size
+            continue
+        md5, sha = hashlib.md5(usedforsecurity=False), hashlib.sha256()
+        final = to / f
+        final.parent.mkdir(parents=True, exist_ok=True)
+        part = final.with_name(f"{final.name}.{os.getpid()}.part")
+        try:
+            with (root / f).open("rb") as src, part.open("wb") as dst:
+                while block := src.read(BLOCK if limit is None else min(BLOCK, max(1, limit - done))):
+                    if limit is not None and done >= limit:
+                        raise OSError
+                    md5.update(block)
+                    sha.update(block)
+                    dst.write(block)
+                    done += len(block)
+                    progress(0.9 * done / total)
+                dst.flush()
+                os.fsync(dst.fileno())
+        except OSError:
+            part.unlink(missing_ok=True)
+            whole = len(fresh) + len(before)
+            raise Unusable(
+                f"The card could not be read any further, at {f}: it was pulled out or is failing. {whole} of {len(files)} files are "
+                "safely copied; put it back and try again, and it goes on from there."
+            ) from None
+        if mhl.md5_of(part) != md5.hexdigest():
+            part.unlink(missing_ok=True)
+            raise Unusable(
+                f"{f} did not come out as it was read: the disk it is copied to may be failing. Try again, or another disk."
+            )
+        st = (root / f).stat()
+        os.utime(part, (st.st_atime, st.st_mtime))
+        os.replace(part, final)
+        known[f] = {"size": size, "md5": md5.hexdigest(), "sha256": sha.hexdigest(), "changed": st.st_mtime}
+        kept = log.with_name(f"{log.name}.part")
+        kept.write_text(json.dumps(known))
+        os.replace(kept, log)
+        fresh.append(f)
+    listed = {x.path for g in mhl.generations(to) for x in mhl.read(to / "ascmhl" / g)}
+    if new := [f for f in (*before, *fresh) if f not in listed]:
+        mhl.write(to, [mhl.Hashed(f, known[f]["size"], known[f]["changed"], known[f]["md5"]) for f in new])
+    progress(1.0)
+    rows = [{"path": str(to / f), "size": known[f]["size"], "sha256": known[f]["sha256"]} for f in (*before, *fresh)]
+    return {"copied": rows, "before": before, "bytes": sum(known[f]["size"] for f in fresh), "folder": out}
+
+
+def _size(root: Path, f: str) -> int:
+    try:
+        return (root / f).stat().st_size
+    except OSError:
+        return 0
+
+
+def _limit(root: Path) -> int | None:
+    try:
+        return int((root / FAULT).read_text())
+    except (OSError, ValueError):
+        return None

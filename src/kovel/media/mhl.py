@@ -1,0 +1,141 @@
+"""Manifests of copies as ASC MHL 2.0 (American Society of Cinematographers, media hash list): one generation a copy, and a chain.
+
+folder/ascmhl/0001_FOLDER_2026-11-26_072938Z.mhl     what was copied: path, size, date, MD5
+folder/ascmhl/ascmhl_chain.xml                       the generations, each by its C4 ID (SMPTE ST 2114)
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import socket
+import xml.etree.ElementTree as ET
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+
+from kovel.media.files import Unusable
+
+LIST, CHAIN = "urn:ASC:MHL:v2.0", "urn:ASC:MHL:DIRECTORY:v2.0"
+BASE58 = "123456789ABCDEFGHJKLMNPQRSTUVWXYZabcdefghijkmnopqrstuvwxyz"
+IGNORED = (".DS_Store", "ascmhl", "ascmhl/", "*.part")
+
+
+@dataclass(frozen=True, slots=True)
+class Hashed:
+    """A file of a copy: its path below the folder, its size, when it was last changed, its MD5."""
+
+    path: str
+    size: int
+    changed: float
+    md5: str
+
+
+def c4(data: bytes) -> str:
+    """The C4 ID of data: its SHA-512 in base 58, 90 signs (SMPTE ST 2114)."""
+    n, out = int.from_bytes(hashlib.sha512(data).digest(), "big"), ""
+    while n:
+        n, k = divmod(n, 58)
+        out = BASE58[k] + out
+    return "c4" + out.rjust(88, "1")
+
+
+def _when(seconds: float) -> str:
+    return datetime.fromtimestamp(int(seconds), UTC).isoformat()
+
+
+def write(folder: Path, rows: Sequence[Hashed], verified: bool = False) -> Path:
+    """A new generation for a folder with these files; the manifest's path."""
+    home = folder / "ascmhl"
+    home.mkdir(exist_ok=True)
+    before = generations(folder)
+    now = datetime.now(UTC)
+    root = ET.Element("hashlist", {"version": "2.0", "xmlns": LIST})
+    creator = ET.SubElement(root, "creatorinfo")
+    ET.SubElement(creator, "creationdate").text = now.isoformat(timespec="seconds")
+    ET.SubElement(creator, "hostname").text = socket.gethostname()
+    ET.SubElement(creator, "tool", {"version": "1"}).text = "Kovel"
+    process = ET.SubElement(root, "processinfo")
+    ET.SubElement(process, "process").text = "in-place" if verified else "transfer"
+    ignore = ET.SubElement(process, "ignore")
+    for pattern in IGNORED:
+        ET.SubElement(ignore, "pattern").text = pattern
+    hashes = ET.SubElement(root, "hashes")
+    known = {x.path for g in before for x in read(home / g)}
+    for x in sorted(rows, key=lambda x: x.path):
+        one = ET.SubElement(hashes, "hash")
+        ET.SubElement(one, "path", {"size": str(x.size), "lastmodificationdate": _when(x.changed)}).text = x.path
+        action = "verified" if x.path in known else "original"
+        ET.SubElement(one, "md5", {"action": action, "hashdate": now.isoformat()}).text = x.md5
+    name = f"{len(before) + 1:04d}_{folder.name}_{now:%Y-%m-%d_%H%M%SZ}.mhl"
+    ET.indent(root)
+    _put(home / name, ET.tostring(root, "utf-8", xml_declaration=True))
+    chain = ET.Element("ascmhldirectory", {"xmlns": CHAIN})
+    for n, g in enumerate((*before, name), 1):
+        entry = ET.SubElement(chain, "hashlist", {"sequencenr": str(n)})
+        ET.SubElement(entry, "path").text = g
+        ET.SubElement(entry, "c4").text = c4((home / g).read_bytes())
+    ET.indent(chain)
+    _put(home / "ascmhl_chain.xml", ET.tostring(chain, "utf-8", xml_declaration=True))
+    return home / name
+
+
+def _put(path: Path, body: bytes) -> None:
+    part = path.with_name(f"{path.name}.part")
+    part.write_bytes(body + b"\n")
+    os.replace(part, path)
+
+
+def generations(folder: Path) -> list[str]:
+    """The manifests of a folder, in their order."""
+    return sorted(p.name for p in (folder / "ascmhl").glob("[0-9][0-9][0-9][0-9]_*.mhl"))
+
+
+def read(path: Path) -> list[Hashed]:
+    """The files of a manifest; `Unusable` for what is none. Only MD5 is read: others are passed over."""
+    try:
+        text = path.read_bytes()
+        if b"<!" in text[:2000]:
+            raise ValueError
+        root = ET.fromstring(text)
+        out = []
+        for h in root.iter(f"{{{LIST}}}hash"):
+            p, md5 = h.find(f"{{{LIST}}}path"), h.find(f"{{{LIST}}}md5")
+            if p is not None and md5 is not None and p.text and md5.text:
+                changed = datetime.fromisoformat(p.get("lastmodificationdate") or "1970-01-01T00:00:00+00:00")
+                out.append(Hashed(p.text, int(p.get("size") or 0), changed.timestamp(), md5.text.strip().lower()))
+    except (OSError, ValueError, ET.ParseError):
+        raise Unusable(f"{path.name} is no media hash list that can be read.") from None
+    return out
+
+
+def verify(folder: Path) -> tuple[int, list[str]]:
+    """Read every file of a folder again and hold it against its manifests: how many are right, and what is wrong, in words."""
+    names = generations(folder)
+    if not names:
+        raise Unusable(f"{folder.name} has no manifest (ascmhl): it was not copied with one.")
+    wanted: dict[str, Hashed] = {}
+    wrong: list[str] = []
+    chain = (folder / "ascmhl" / "ascmhl_chain.xml").read_text() if (folder / "ascmhl" / "ascmhl_chain.xml").exists() else ""
+    for g in names:
+        if c4((folder / "ascmhl" / g).read_bytes()) not in chain:
+            wrong.append(f"The manifest {g} was changed after it was written.")
+        wanted |= {x.path: x for x in read(folder / "ascmhl" / g)}
+    good = 0
+    for x in wanted.values():
+        p = folder / x.path
+        if ".." in Path(x.path).parts or not p.is_file():
+            wrong.append(f"{x.path} is missing.")
+        elif p.stat().st_size != x.size:
+            wrong.append(f"{x.path} has {p.stat().st_size} bytes, not {x.size}.")
+        elif md5_of(p) != x.md5:
+            wrong.append(f"{x.path} is damaged: its checksum is another one.")
+        else:
+            good += 1
+    return good, wrong
+
+
+def md5_of(path: Path) -> str:
+    with path.open("rb") as f:
+        return hashlib.file_digest(f, lambda: hashlib.md5(usedforsecurity=False)).hexdigest()
