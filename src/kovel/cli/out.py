@@ -177,3 +177,20 @@ def captions(
         captions=len(rows),
         hard=sum(bool(too_fast(c, p.rate)) for c in rows),
     )
+
+
+@click.command()
+@click.argument("kind", type=click.Choice(["cut", "shots", "music", "tapes", "faults"]))
+@click.option("--out", type=click.Path(path_type=Path), help="CSV to write (default: standard output).")
+@data_option
+@project_option
+@json_option
+def papers(kind: str, out: Path | None, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Papers of the story as CSV: the paper cut, shots, the cue sheet of the music, what is used by tape, what to look at."""
+    from kovel.exchange.papers import to_csv
+    from kovel.work.papers import paper_of
+
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    made = paper_of(data, stories.load(data.db, stories.current(data.db, p.id)), kind)
+    write_out(out, to_csv(made), as_json, kind=kind, rows=len(made.rows))

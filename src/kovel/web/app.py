@@ -23,6 +23,7 @@ from kovel.web import (
     logsheet,
     making,
     media,
+    papers,
     pictureroom,
     shots,
     soundroom,
@@ -83,6 +84,7 @@ def create_app(
         cards,
         handoff,
         media,
+        papers,
         times,
     ):
         app.include_router(room.router, dependencies=[Depends(of_the_project)])

@@ -24,6 +24,7 @@ from kovel.core.story.settings import SHAPES
 from kovel.core.time.rate import RATES, Rate
 from kovel.core.time.timecode import parse_entry, stamp
 from kovel.core.told import Told
+from kovel.exchange.papers import KINDS as PAPERS
 from kovel.exchange.story import not_in_an_edl, to_edl, to_otio
 from kovel.store import jobs, projects, recordings, settings, stories
 from kovel.store.projects import Invalid, Missing
@@ -147,6 +148,7 @@ def room(request: Request, project: int) -> HTMLResponse:
         room="handoff",
         kept=kept,
         form=_form(request, kept, Asked()),
+        papers=[(k, title) for k, (title, _) in PAPERS.items()],
         not_taken=json.loads(settings.get(w.data.db, f"left of story {kept.id}", "[]")),
         findings=findings(w.data, project, kept.story),
         strip=_strip(request, kept),

@@ -1,0 +1,27 @@
+"""The papers of a story as it stands."""
+
+from itertools import groupby
+
+from kovel.core.words.subtitles import named
+from kovel.exchange.papers import KINDS, Paper, paper
+from kovel.store import projects, recordings, stories
+from kovel.store.projects import Missing
+from kovel.work.captioning import said as words_said
+from kovel.work.checking import findings
+from kovel.work.folder import Data
+
+
+def paper_of(data: Data, kept: stories.Kept, kind: str) -> Paper:
+    """One of KINDS."""
+    if kind not in KINDS:
+        raise Missing(f"There is no such paper. There are: {', '.join(KINDS)}.")
+    rows = {r.id: r for r in recordings.of_project(data.db, kept.project)}
+    words = words_said(data, kept) if kind == "cut" else []
+
+    def said(a: int, b: int) -> list[tuple[str, str]]:
+        inside = [w for w in words if a <= w.at < b]
+        runs = groupby(inside, key=lambda w: w.word.speaker)
+        return [(named(speaker), " ".join(w.word.text for w in run)) for speaker, run in runs]
+
+    found = findings(data, kept.project, kept.story) if kind == "faults" else []
+    return paper(kind, kept.story, projects.get(data.db, kept.project), rows, said, found)

@@ -1,0 +1,81 @@
+"""Papers: the paper cut, shots, the cue sheet, the list by tape: every use once, at the timecode that is on the recording."""
+
+import csv
+import io
+import re
+
+import pytest
+from fastapi.testclient import TestClient
+from timecode import Timecode
+
+from kovel.core.words.transcript import Word
+from kovel.exchange.papers import KINDS, Paper, to_csv
+from kovel.store import recordings, stories
+from kovel.store.recordings import Recording
+from kovel.work.folder import Data
+from kovel.work.papers import paper_of
+
+Coded = tuple[Data, dict[str, Recording]]
+
+
+@pytest.fixture
+def cut(coded: Coded) -> Coded:
+    data, r = coded
+    with data.db.write() as c:
+        c.execute("UPDATE recording SET start_timecode = '14:22:05:10', roll = 'M1' WHERE id = ?", (r["talk"].id,))
+    recordings.set_words(
+        data.db,
+        r["talk"].id,
+        [Word(w, 48_000 * (4 + i), 48_000 * (5 + i) - 4_800, "maren") for i, w in enumerate(["=We", "haul", "it."])],
+    )
+    for name, params in (
+        ("add_at_end", {"source": r["talk"].id, "start": 100, "length": 60}),
+        ("add_at_end", {"source": r["fifty"].id, "start": 20, "length": 50}),
+        ("set_heading", {"piece": 1, "heading": "River"}),
+        ("lay_cover", {"source": r["boat"].id, "at": 20, "until": 50, "start": 5}),
+        ("set_speed", {"cover": stories.load(data.db, 1).story.next_id, "percent": 200, "keep": "place"}),
+    ):
+        if name == "set_speed":
+            params = {**params, "cover": stories.load(data.db, 1).story.covers[0].id}
+        stories.edit(data.db, 1, None, name, params)
+    stories.edit(data.db, 1, None, "lay_sound", {"source": r["boat"].id, "at": 10, "until": 90, "start": 3, "kind": "music"})
+    return coded
+
+
+def test_every_use_stands_at_its_own_timecode(cut: Coded) -> None:
+    """Against the package `timecode`: frame 100 of a recording that starts at 14:22:05:10."""
+    data, _ = cut
+    kept = stories.load(data.db, 1)
+    own = Timecode(25, "14:22:05:10")
+    rows = paper_of(data, kept, "cut").rows
+    assert rows[0][2] == "RIVER" and rows[1] == (
+        "00:00:00:00", "00:00:02:10", "talk", str(own + 100), str(own + 160), "Maren", "=We haul it."
+    )  # fmt: skip
+    assert rows[2][2] == "fifty" and rows[2][3] == "00:00:00:40"  # at its own fifty frames a second
+    (shot,) = paper_of(data, kept, "shots").rows
+    assert (
+        shot[:4] == ("00:00:00:20", "00:00:02:00", "1", "boat")
+        and shot[-1] == "200 %"
+        and shot[5:7] == ("00:00:00:05", "00:00:02:15")
+    )
+    (cue,) = paper_of(data, kept, "music").rows
+    assert cue[0] == "1" and cue[3] == "0:03+05" and cue[4] == "boat"
+    tapes = paper_of(data, kept, "tapes").rows
+    assert (
+        len(tapes) == 4
+        and [t[4] for t in tapes if t[1] == "talk"] == ["dialogue"]
+        and tapes == tuple(sorted(tapes, key=lambda t: (t[0], t[1], t[2])))
+    )
+    assert paper_of(data, kept, "faults").heads == ("Begins", "What")
+
+
+def test_as_csv_and_to_print(cut: Coded, room: TestClient) -> None:
+    for kind, (title, heads) in KINDS.items():
+        text = room.get(f"/p/1/papers/{kind}.csv").text
+        rows = list(csv.reader(io.StringIO(text)))
+        page = room.get(f"/p/1/papers/{kind}").text
+        assert tuple(rows[0]) == heads and title in page and page.count("<tr>") == max(2, len(rows))
+    assert "'=We haul it." in room.get("/p/1/papers/cut.csv").text  # no formula
+    assert room.get("/p/1/papers/tea").status_code == 404 and room.get("/p/1/papers/tea.csv").status_code == 404
+    assert re.search(r'href="/p/1/papers/cut"', room.get("/p/1/handoff").text)
+    assert to_csv(Paper("x", ("a", "b"), (('say "so"', "1,2"),))) == 'a,b\r\n"say ""so""","1,2"\r\n'
