@@ -63,7 +63,7 @@ def test_a_better_version_takes_its_place_if_it_is_the_same_recording(
 ) -> None:
     data, r = coded
     name = Path(r["boat"].path).stem
-    made.clip(tmp_path / "good" / f"{name}.mov", 3, r["boat"].frames or 0, Rate(25), (1280, 720), sound=r["boat"].sound) if (
+    made.clip(tmp_path / "good" / f"{name}.mov", 3, r["boat"].frames or 0, Rate(25), (480, 270), sound=r["boat"].sound) if (
         tmp_path / "good"
     ).mkdir() is None else None
     (tmp_path / "short").mkdir()
@@ -74,7 +74,7 @@ def test_a_better_version_takes_its_place_if_it_is_the_same_recording(
     assert dict(done.better) == {"boat": str(tmp_path / "good" / f"{name}.mov")}
     finished(data)
     now = recordings.get(data.db, r["boat"].id)
-    assert (now.width, now.height, now.ready) == (1280, 720, True) and now.checksum and now.checksum != r["boat"].checksum
+    assert (now.width, now.height, now.ready) == (480, 270, True) and now.checksum and now.checksum != r["boat"].checksum
 
 
 def test_on_the_page(room: TestClient, coded: Coded, tmp_path: Path) -> None:

@@ -1,5 +1,6 @@
 """Stories made elsewhere: OpenTimelineIO and edit lists in. Our own come back equal; others as far as they can be taken, told."""
 
+import os
 import random
 from pathlib import Path
 from typing import Any
@@ -53,10 +54,12 @@ def edited(seed: int, steps: int = 25) -> Story:
 
 
 @pytest.mark.parametrize("part", range(4))
-def test_a_thousand_stories_come_back_equal(part: int, shoot: tuple[Project, Rows]) -> None:
+def test_stories_come_back_equal(part: int, shoot: tuple[Project, Rows]) -> None:
+    """Whatever is in them: as many as KOVEL_STORIES says (a thousand were seen)."""
     p, rows = shoot
+    count = int(os.environ.get("KOVEL_STORIES", "160")) // 4
     sources = {i: r.source for i, r in rows.items()}
-    for seed in range(part * 250, part * 250 + 250):
+    for seed in range(part * count, part * count + count):
         s = edited(seed)
         text = otio.adapters.write_to_string(to_otio(s, "cut", p, rows), "otio_json")
         taken = from_otio(text, p, rows)
@@ -100,7 +103,7 @@ def plainly(seed: int) -> Story:
     return s
 
 
-@pytest.mark.parametrize("seed", range(60))
+@pytest.mark.parametrize("seed", range(30))
 def test_a_timeline_that_others_wrote_shows_and_plays_the_same(seed: int, shoot: tuple[Project, Rows]) -> None:
     """Without any word of ours in it: the same frames at the same times, the same samples heard."""
     p, rows = shoot
@@ -120,7 +123,7 @@ def test_a_timeline_that_others_wrote_shows_and_plays_the_same(seed: int, shoot:
     assert heard(got) == heard(want)
 
 
-@pytest.mark.parametrize("seed", range(40))
+@pytest.mark.parametrize("seed", range(20))
 def test_an_edit_list_shows_and_plays_the_same(seed: int, shoot: tuple[Project, Rows]) -> None:
     p, rows = shoot
     s = plainly(seed)

@@ -73,13 +73,13 @@ def test_every_kind_of_film_has_the_frames_and_samples_of_the_plan(
     kept = build(data, r)
     stories.edit(data.db, 1, None, "set_heading", {"piece": kept.story.pieces[1].id, "heading": "Across"})
     out = tmp_path / f"film{KINDS[kind].ending}"
-    result = rendered(data, finished, Output(kind=kind), out)
+    result = rendered(data, finished, Output(kind=kind, height=360), out)
     want = wanted(data, r)
-    assert codes(out) == want and result["frames"] == len(want) and result["size"] == [1280, 720]
+    assert codes(out) == want and result["frames"] == len(want) and result["size"] == [640, 360]
     with av.open(str(out)) as c:
         v, a = c.streams.video[0], c.streams.audio[0]
         assert (v.codec_context.name.replace("libdav1d", "av1"), a.codec_context.name) == (picture, sound)
-        assert v.format.name == fmt and (v.width, v.height) == (1280, 720) and a.rate == 48_000
+        assert v.format.name == fmt and (v.width, v.height) == (640, 360) and a.rate == 48_000
         assert v.codec_context.color_range == 1 and v.codec_context.colorspace == 1
         assert abs(float(c.duration or 0) / 1e6 - len(want) / 25) < 0.05
         assert [x["metadata"]["title"] for x in c.chapters()] == ["Beginning", "Across"]
@@ -133,11 +133,11 @@ def test_sound_alone_stems_that_add_up_and_a_still(coded: Coded, finished: Finis
 @pytest.mark.parametrize(
     ("o", "size", "frames"),
     [
-        (Output(start=20, end=101), (1280, 720), range(20, 101)),
+        (Output(start=20, end=101, height=360), (640, 360), range(20, 101)),
         (Output(height=180, quality="small"), (320, 180), range(162)),
-        (Output(rate=Rate(50), end=70), (1280, 720), [k // 2 for k in range(140)]),
-        (Output(rate=Rate(30000, 1001)), (1280, 720), [floor(k * Fraction(25 * 1001, 30000)) for k in range(194)]),
-        (Output(rate=Rate(10), start=1), (1280, 720), [1 + floor(k * 2.5) for k in range(64)]),
+        (Output(rate=Rate(50), end=70, height=360), (640, 360), [k // 2 for k in range(140)]),
+        (Output(rate=Rate(30000, 1001), height=360), (640, 360), [floor(k * Fraction(25 * 1001, 30000)) for k in range(194)]),
+        (Output(rate=Rate(10), start=1, height=360), (640, 360), [1 + floor(k * 2.5) for k in range(64)]),
     ],
     ids=["in to out", "smaller", "50", "29.97", "10"],
 )
@@ -179,17 +179,17 @@ def test_only_what_changed_is_made_anew(coded: Coded, finished: Finished, tmp_pa
     for k in range(12):
         name = ("talk", "fifty", "boat")[k % 3]
         stories.edit(data.db, 1, None, "add_at_end", {"source": r[name].id, "start": 7 * k, "length": 60 + k})
-    first = rendered(data, finished, Output(quality="small"), tmp_path / "a.mp4")
+    first = rendered(data, finished, Output(quality="small", height=180), tmp_path / "a.mp4")
     assert first["anew"] == first["parts"] > 4
-    again = rendered(data, finished, Output(quality="small"), tmp_path / "b.mp4")
+    again = rendered(data, finished, Output(quality="small", height=180), tmp_path / "b.mp4")
     assert again["anew"] == 0 and (tmp_path / "b.mp4").read_bytes() == (tmp_path / "a.mp4").read_bytes()
     piece = stories.load(data.db, 1).story.pieces[3].id
     stories.edit(data.db, 1, None, "trim", {"piece": piece, "edge": "out", "delta": -3})
-    third = rendered(data, finished, Output(quality="small"), tmp_path / "c.mp4")
+    third = rendered(data, finished, Output(quality="small", height=180), tmp_path / "c.mp4")
     assert 0 < third["anew"] <= 3 and made.codes(tmp_path / "c.mp4") == wanted(data, r)
     for p in parts_of(data, 1).iterdir():
         p.unlink()
-    rendered(data, finished, Output(quality="small"), tmp_path / "d.mp4")
+    rendered(data, finished, Output(quality="small", height=180), tmp_path / "d.mp4")
     frames = []
     for name in ("c.mp4", "d.mp4"):
         with av.open(str(tmp_path / name)) as c:

@@ -24,7 +24,7 @@ from kovel.work.intake import prepare, safe
 
 FORM = "kovel project 1"
 Media = Literal["none", "used", "all"]
-BIGGEST = 2_000_000_000  # bytes of project.json
+BIGGEST = 400_000_000  # bytes of project.json
 Progress = Callable[[float], None]
 
 

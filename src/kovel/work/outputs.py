@@ -1,6 +1,7 @@
 """Outputs of a story: asked for, worked out beforehand, queued; ready-made choices; the parts of films that are kept."""
 
 import json
+import time
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -23,6 +24,7 @@ from kovel.work.intake import free_name, safe
 from kovel.work.made import made_file, want_cleaned
 from kovel.work.stems import lanes_of
 
+STALE = 86_400.0  # seconds
 KEPT = 6_000_000_000  # bytes of parts; those that were used least lately go first
 
 READY = {
@@ -63,7 +65,8 @@ def _pace(data: Data, project: int, kind: str) -> float:
         made = Output.from_json(x["output"])
         if made.kind == kind:
             alone = expected(made, (x["width"], x["height"]), Rate(*x["plan"]["rate"]), x["plan"]["length"])[1]
-            return max(0.05, min(20.0, float(told["took"]) / max(0.1, alone)))
+            if alone >= 2:  # one that was over at once tells nothing
+                return max(0.05, min(20.0, float(told["took"]) / alone))
     return 1.0
 
 
@@ -162,7 +165,11 @@ def parts_of(data: Data, project: int) -> Path:
 
 def trim_parts(data: Data, most: int = KEPT) -> int:
     """Keep the parts of films to so many bytes; how many were freed."""
-    rows = [(p.stat().st_mtime, p.stat().st_size, p) for p in (data.root / "parts").glob("*/*") if p.suffix != ".part"]
+    found = [(p.stat().st_mtime, p.stat().st_size, p) for p in (data.root / "parts").glob("*/*")]
+    for when, _, p in found:
+        if p.suffix == ".part" and time.time() - when > STALE:
+            p.unlink(missing_ok=True)  # of a process that is gone
+    rows = [r for r in found if r[2].suffix != ".part"]
     over, freed = sum(size for _, size, _ in rows) - most, 0
     for _, size, p in sorted(rows, key=lambda r: r[0]):
         if freed >= over:
