@@ -143,7 +143,9 @@ def test_what_the_readme_says_can_be_called(tmp_path: Path, monkeypatch: pytest.
     """Every command of the README is one there is, with parameters it takes; every program of bench/ is named and found."""
     root = Path(__file__).parent.parent
     monkeypatch.chdir(tmp_path)
-    (tmp_path / "log.csv").touch()
+    for name in ("log.csv", "translated.vtt", "film.kovel.zip"):
+        (tmp_path / name).touch()
+    (tmp_path / "shots").mkdir()
     text = (root / "README.md").read_text()
     block = text[text.index("## Without a browser") : text.index("They work on the same data folder")]
     lines = [x for row in block.splitlines() for x in re.split(r"\s{2,}", row.strip()) if x.startswith("./kovel ")]

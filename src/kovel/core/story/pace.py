@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from fractions import Fraction
-from math import floor
+from math import floor, isfinite
 from typing import Literal
 
 from kovel.core.story.consequences import Edit, check_range, frames_of, lane_key, name_of, refuse_locked, settle, source_of
@@ -35,7 +35,7 @@ def _put(story: Story, sources: Sources, new: Cover, did: str, *more: Cover) -> 
     draft = replace(story, covers=covers, next_id=story.next_id + len(more))
     made = tuple(c.id for c in (new, *more))
     out, report = settle(story, draft, sources, did, made=made, playhead=story.at(new))
-    heard = any(story.value(c, "natural", sources) and c.span for c in (new, *more))
+    heard = any(story.value(c, "natural", sources) and not c.as_shot for c in (new, *more))
     return out, report.with_notes([UNHEARD] if heard else [])
 
 
@@ -53,7 +53,7 @@ def set_speed(
     400 % makes a quarter of the length (common practice).
     """
     c = _running(story, sources, cover)
-    if not percent:
+    if not percent or not isfinite(percent):
         raise Refused("Say how fast it is to run, in percent.")
     check_speed(100, int(percent))
     speed = Fraction(percent).limit_denominator(1000) / 100
@@ -141,6 +141,8 @@ def set_ramp(
     empty line takes the ramp out.
     """
     c = _running(story, sources, cover)
+    if any(len(r) != 2 or not isfinite(r[0]) for r in line or ()):
+        raise Refused("A ramp is moments of the shot, each with its speed in percent.")
     rows = [[int(m), v] for m, v in line] if line is not None else [list(m) for m in c.settings["speed"]]
     if line is None and not rows:
         raise Refused("It has no ramp: give one of its moments a speed first.")
