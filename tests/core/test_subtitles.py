@@ -17,8 +17,8 @@ from kovel.core.plan.plan import make_plan
 from kovel.core.time.rate import RATES, Rate
 from kovel.core.words.subtitles import CHARS, FAST, LINES, Cue, Said, broken, cues
 from kovel.core.words.transcript import Word
-from kovel.exchange.captions import chapters_vtt, to_srt, to_ttml, to_vtt
-from kovel.work.captioning import read_file, too_fast
+from kovel.exchange.captions import chapters_vtt, read_file, to_srt, to_ttml, to_vtt
+from kovel.work.captioning import too_fast
 from tests.core.stories import SOURCES, R, do, three
 
 texts = st.text(st.characters(categories=["L", "N"]), min_size=1, max_size=12)

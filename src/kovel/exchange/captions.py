@@ -5,16 +5,17 @@ from __future__ import annotations
 from collections.abc import Sequence
 from xml.sax.saxutils import escape, quoteattr
 
-from kovel.core.time.rate import Rate
+from kovel.core.time.rate import SAMPLE_RATE, Rate
+from kovel.core.words.captions import caption_blocks, plain, stamped, voice_of
 from kovel.core.words.subtitles import Cue
 
+MOST = 20_000  # cues of a file
 KINDS = {"vtt": "text/vtt", "srt": "application/x-subrip", "ttml": "application/ttml+xml"}
 
 
 def _stamp(frame: int, rate: Rate, mark: str = ".") -> str:
     """A story frame as a time of the film, to the millisecond."""
-    ms = round(frame * 1000 / rate.fps)
-    return f"{ms // 3_600_000:02d}:{ms // 60_000 % 60:02d}:{ms // 1000 % 60:02d}{mark}{ms % 1000:03d}"
+    return stamped(round(frame * 1000 / rate.fps), mark)
 
 
 def to_vtt(cues: Sequence[Cue], rate: Rate) -> str:
@@ -81,3 +82,17 @@ def chapters_vtt(rows: Sequence[tuple[int, str]], length: int, rate: Rate) -> st
 
 
 WRITERS = {"vtt": to_vtt, "srt": to_srt, "ttml": to_ttml}
+
+
+def read_file(text: str, rate: Rate) -> tuple[list[Cue], list[tuple[int, str]]]:
+    """Cues of a WebVTT or SubRip file at story frames, lines kept; and what could not be taken: (line number, why)."""
+    blocks, refused = caption_blocks(text)
+    out: list[Cue] = []
+    for number, a, b, body in sorted(blocks[:MOST], key=lambda x: x[1:3]):
+        lines = tuple(x for x in map(plain, body) if x)
+        at, end = (round(s * rate.fps / SAMPLE_RATE) for s in (a, b))
+        if lines:
+            out.append(Cue(at, max(at + 1, end), lines, voice_of("\n".join(body)), (0, len(out))))
+        else:
+            refused.append((number, "it says nothing"))
+    return out, sorted(refused)

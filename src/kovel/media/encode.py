@@ -24,7 +24,7 @@ PICTURE: dict[str, tuple[str, str, str, tuple[dict[str, str], dict[str, str]]]] 
         "prores_ks",
         "yuv422p10le",
         "mov",
-        ({"profile": "standard", "vendor": "apl0"}, {"profile": "lt", "vendor": "apl0"}),
+        ({"profile": "standard"}, {"profile": "lt"}),
     ),
     "dnxhr": ("dnxhd", "yuv422p", "mov", ({"profile": "dnxhr_hq"}, {"profile": "dnxhr_sq"})),
 }
@@ -151,23 +151,28 @@ class Measured:
         return {"loudness": None if loud is None else round(loud, 2), "peak": round(20 * np.log10(max(top, 1e-6)), 2)}
 
 
-def joined(c: Any, parts: Iterable[tuple[Path, int]], base: Fraction, reached: Callable[[int], None]) -> None:
-    """Parts, each with the frame it begins at, one after the other into a stream of `c`, as they were encoded."""
-    v: Any = None
+def stream_like(c: Any, part: Path) -> Any:
+    """A stream of `c` for pictures that were encoded as those of a part."""
+    with av.open(str(part)) as first:
+        s = first.streams.video[0]
+        v = c.add_stream_from_template(s, opaque=True)
+        v.rate = s.average_rate  # without it MOV keeps no timecode
+        return v
+
+
+def joined(c: Any, v: Any, parts: Iterable[tuple[Path, int]], base: Fraction, reached: Callable[[int], None]) -> None:
+    """Parts, each with the frame it begins at, one after the other into stream `v`, as they were encoded."""
     extra: bytes | None = None
     for path, at in parts:
+        reached(at)
         with av.open(str(path)) as part:
             s = part.streams.video[0]
-            if v is None:
-                v, extra = c.add_stream_from_template(s, opaque=True), s.codec_context.extradata
-                v.rate = s.average_rate
-                reached(-1)  # other streams are added before the first packet
-            elif s.codec_context.extradata != extra:
+            extra = extra or s.codec_context.extradata
+            if s.codec_context.extradata != extra:
                 raise ValueError("parts of a film were made in different ways")
             for packet in part.demux(s):
                 if packet.dts is None:
                     continue
                 shift = round(at * base / packet.time_base)
                 packet.pts, packet.dts, packet.stream = (packet.pts or 0) + shift, packet.dts + shift, v
-                reached(at)
                 c.mux(packet)

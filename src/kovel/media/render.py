@@ -29,7 +29,7 @@ from kovel.core.time.rate import Rate
 from kovel.media import soundfiles
 from kovel.media.burn import Burnt
 from kovel.media.drawing import Pictures, Stacked
-from kovel.media.encode import CONTAINER, PICTURE, Measured, PictureFile, SoundStream, joined
+from kovel.media.encode import CONTAINER, PICTURE, Measured, PictureFile, SoundStream, joined, stream_like
 from kovel.media.files import Unusable
 from kovel.media.reader import rgb_of
 from kovel.media.soundtrack import samples_of
@@ -257,22 +257,16 @@ def _film(
                     {"id": n, "start": at, "end": end, "time_base": base, "metadata": {"title": name}}
                     for n, ((at, name), end) in enumerate(zip(chapters, ends, strict=True), 1)
                 ])  # fmt: skip
-            samples = film.plan["samples"]
-            stream: SoundStream | None = None
+            v, samples = stream_like(c, made[0][0]), film.plan["samples"]
+            stream = SoundStream(c, kind, samples, sound.block)
+            if CONTAINER[kind] == "mov" and timecode:
+                c.metadata["timecode"] = timecode
 
             def reached(at: int) -> None:
-                nonlocal stream
-                if at < 0:
-                    stream = SoundStream(c, kind, samples, sound.block)
-                    if CONTAINER[kind] == "mov" and timecode:
-                        c.metadata["timecode"] = timecode
-                else:
-                    assert stream
-                    stream.until(min(samples, round(at * samples / film.count)))
-                    progress(0.9 + 0.1 * at / film.count)
+                stream.until(round(at * samples / film.count))
+                progress(0.9 + 0.1 * at / film.count)
 
-            joined(c, ((p, at) for p, at, _ in made), 1 / film.rate.fps, reached)
-            assert stream
+            joined(c, v, ((p, at) for p, at, _ in made), 1 / film.rate.fps, reached)
             stream.finish()
         return {"frames": film.count, "parts": len(made), "anew": sum(new for _, _, new in made), **stream.heard.result()}
 

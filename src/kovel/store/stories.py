@@ -23,6 +23,9 @@ class Stale(Told, RuntimeError):
     exit_code = 3
 
 
+BROUGHT_IN = "brought in"  # the journal's word for a story that was made elsewhere
+
+
 @dataclass(frozen=True, slots=True)
 class Kept:
     """A story as it stands on disk."""
@@ -322,18 +325,25 @@ def create(db: Database, project: int, name: str, of: int | None = None) -> int:
     return int(made)
 
 
-def create_with(db: Database, project: int, name: str, story: Story, did: str) -> int:
-    """A new story that was made elsewhere; it is opened, and undo leads back to an empty one."""
+def create_with(db: Database, project: int, name: str, story: Story, did: str, notes: Sequence[str] = ()) -> int:
+    """A new story that was made elsewhere; it is opened, and undo leads back to an empty one. `notes`: what could not be taken."""
     with db.write() as c:
         made = create(db, project, name)
         empty = Story(story.rate)
         patch = Patch.between(empty, story)
         entry = c.execute(
-            "INSERT INTO journal (story, parent, command, params, did, notes, patch) VALUES (?,NULL,'brought in','{}',?,'[]',?)",
-            (made, did, json.dumps(patch.to_json(), separators=(",", ":"))),
+            "INSERT INTO journal (story, parent, command, params, did, notes, patch) VALUES (?,NULL,?,'{}',?,?,?)",
+            (made, BROUGHT_IN, did, json.dumps(list(notes)), json.dumps(patch.to_json(), separators=(",", ":"))),
         ).lastrowid
         _write(c, made, patch, entry)
     return made
+
+
+def not_taken(db: Database, story: int) -> list[str]:
+    """What could not be taken of the file that a story was brought in from."""
+    r = db.read().execute("SELECT notes FROM journal WHERE story = ? AND command = ?", (story, BROUGHT_IN)).fetchone()
+    notes: list[str] = json.loads(r[0]) if r else []
+    return notes
 
 
 def open_story(db: Database, project: int, story: int) -> None:

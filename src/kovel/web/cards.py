@@ -33,7 +33,7 @@ class Row:
     copied: str
 
 
-def _list(request: Request, project: int, folder: str = "") -> HTMLResponse:
+def _list(request: Request, project: int, folder: str = "", template: str = "parts/cards.html") -> HTMLResponse:
     w = web(request)
     found = cards.listing(w.data, project)
     if folder.strip():
@@ -48,7 +48,7 @@ def _list(request: Request, project: int, folder: str = "") -> HTMLResponse:
         rows.append(Row(c, MADE_UP[c.name][0] if own and c.name in MADE_UP else c.name, own, job, _copied(job)))
     inside = {c.name for c in found}
     return page(
-        request, "parts/cards.html", project=projects.get(w.data.db, project), rows=rows, folder=folder,
+        request, template, room="footage", project=projects.get(w.data.db, project), rows=rows, folder=folder,
         out=[(n, label) for n, (label, _) in MADE_UP.items() if n not in inside],
         busy=any(r.job and r.job.state in ("waiting", "working") for r in rows),
     )  # fmt: skip
@@ -72,8 +72,7 @@ def _folder(request: Request, path: str) -> Path:
 
 @router.get("/cards")
 def room(request: Request, project: int) -> HTMLResponse:
-    p = projects.get(web(request).data.db, project)
-    return page(request, "cards.html", room="footage", project=p, listed=bytes(_list(request, project).body).decode())
+    return _list(request, project, template="cards.html")
 
 
 @router.get("/cards/list")

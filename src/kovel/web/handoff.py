@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import mimetypes
 import os
 import re
@@ -26,7 +25,7 @@ from kovel.core.time.timecode import parse_entry, stamp
 from kovel.core.told import Told
 from kovel.exchange.papers import KINDS as PAPERS
 from kovel.exchange.story import not_in_an_edl, to_edl, to_otio
-from kovel.store import jobs, projects, recordings, settings, stories
+from kovel.store import jobs, projects, recordings, stories
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.store.stories import Kept
@@ -149,7 +148,7 @@ def room(request: Request, project: int) -> HTMLResponse:
         kept=kept,
         form=_form(request, kept, Asked()),
         papers=[(k, title) for k, (title, _) in PAPERS.items()],
-        not_taken=json.loads(settings.get(w.data.db, f"left of story {kept.id}", "[]")),
+        not_taken=stories.not_taken(w.data.db, kept.id),
         findings=findings(w.data, project, kept.story),
         strip=_strip(request, kept),
         facts=_facts(w.data, kept),
@@ -298,8 +297,7 @@ def timeline_in(request: Request, project: int, file: Annotated[UploadFile, File
     data = web(request).data
     name = Path(file.filename or "timeline").name
     body = file.file.read(50_000_001).decode("utf-8", "replace")
-    sid, _, left = bring_in(data, project, Path(name).suffix.lower().lstrip("."), name, body)
-    settings.put(data.db, f"left of story {sid}", json.dumps(left[:500]))
+    *_, left = bring_in(data, project, Path(name).suffix.lower().lstrip("."), name, body)
     return Response(status_code=204, headers={"hx-redirect": f"/p/{project}/handoff" if left else f"/p/{project}/story"})
 
 

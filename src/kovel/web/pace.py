@@ -69,7 +69,7 @@ def pace_of(item: Item, sources: Sources, rate: Rate) -> Pace | None:
             *(m for m in ramp.moments if begin < m < end),
             *(begin + (end - begin) * k // 60 for k in range(60)),
         }
-        marks = [(m, _speed(item, m)) for m in sorted(inside)]
+        marks = [(m, 100 * float(ramp.speed(m))) for m in sorted(inside)]
         if not ramp.soft:  # upright where it steps
             marks = [p for (m, v), w in zip(marks, (marks[0], *marks), strict=False) for p in ((m, w[1]), (m, v))]
     path = " ".join(f"{left(m) * WIDE / 100:g},{_top(v) * TALL / 100:.1f}" for m, v in marks)
@@ -83,16 +83,3 @@ def pace_of(item: Item, sources: Sources, rate: Rate) -> Pace | None:
     own = item.settings
     said = f"{flat:.3g}"
     return Pace(item.id, said, own["backwards"], own["steps"], path, moments, lines, begin, end, LOW, HIGH, json.dumps(line))
-
-
-def _speed(c: Cover, moment: int) -> float:
-    """Percent at a moment of the shot."""
-    ramp = c.ramp
-    assert ramp is not None
-    t = ramp.time(moment)
-    return 100 * float(ramp.moment(t + 1) - ramp.moment(t)) if ramp.soft else float(_held(ramp.line, moment))
-
-
-def _held(line: tuple[tuple[int, float], ...], moment: int) -> float:
-    before = [v for m, v in line if m <= moment]
-    return before[-1] if before else line[0][1]

@@ -1,17 +1,12 @@
 """The captions of a story: worked out from its words and the editor's changes, or those of a file that was brought in."""
 
-import html
-import re
-
-from kovel.core.time.rate import SAMPLE_RATE, Rate
-from kovel.core.words.captions import ARROW, TAG, samples_at
+from kovel.core.time.rate import Rate
 from kovel.core.words.subtitles import CHARS, FAST, LINES, Cue, Said, broken, cues, without_name
 from kovel.core.words.transcript import words_in
+from kovel.exchange.captions import read_file
 from kovel.store import captions, recordings, stories
 from kovel.store.projects import Invalid
 from kovel.work.folder import Data
-
-MOST = 20_000  # cues of a file
 
 
 def said(data: Data, kept: stories.Kept) -> list[Said]:
@@ -60,36 +55,6 @@ def change(data: Data, kept: stories.Kept, key: tuple[int, int], text: str) -> C
         was, text = plain[key].text, without_name(text, plain[key].speaker)
         captions.change(data.db, kept.id, key, was, "" if text.replace("\n", " ") == was and "\n" not in text else text)
     return next(c for c in captions_of(data, kept) if c.key == key)
-
-
-def read_file(text: str, rate: Rate) -> tuple[list[Cue], list[tuple[int, str]]]:
-    """Cues of a WebVTT or SubRip file at story frames, lines kept; and what could not be taken: (line number, why)."""
-    lines = text.lstrip("\ufeff").replace("\r\n", "\n").replace("\r", "\n").split("\n")
-    out: list[Cue] = []
-    refused: list[tuple[int, str]] = []
-    i = 0
-    while i < len(lines):
-        m = ARROW.match(lines[i])
-        i += 1
-        if not m:
-            continue
-        number, a, b = i, samples_at(m[1]), samples_at(m[2])
-        body = []
-        while i < len(lines) and lines[i].strip():
-            body.append(lines[i])
-            i += 1
-        voice = re.match(r"\s*<v(?:\.[^ >]*)?\s+([^>]+)>", "\n".join(body))
-        said_ = tuple(x for x in (" ".join(html.unescape(TAG.sub("", y)).split()) for y in body) if x)
-        if a is None or b is None:
-            refused.append((number, "its times cannot be read"))
-        elif b <= a:
-            refused.append((number, "it ends before it begins"))
-        elif not said_:
-            refused.append((number, "it says nothing"))
-        else:
-            at, end = (round(s * rate.fps / SAMPLE_RATE) for s in (a, b))
-            out.append(Cue(at, max(at + 1, end), said_, voice[1].strip() if voice else "", (0, len(out))))
-    return sorted(out, key=lambda c: (c.at, c.end))[:MOST], refused
 
 
 def bring(data: Data, kept: stories.Kept, name: str, text: str) -> tuple[int, list[str]]:

@@ -2,6 +2,7 @@
 
 import shutil
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -68,9 +69,20 @@ def card_at(data: Data, project: int, folder: Path) -> Card:
     out = []
     for p in files_in(folder):
         twins = sizes.get(p.stat().st_size, [])
-        same = next((r.name for r in twins if r.checksum and r.checksum == checksum(p)), "") if twins else ""
+        same = next((r.name for r in twins if r.checksum and r.checksum == _sum(p)), "") if twins else ""
         out.append(OnCard(str(p.relative_to(folder)), p.stat().st_size, same))
     return Card(folder.name, folder, tuple(out), (folder / FAULT).exists())
+
+
+def _sum(path: Path) -> str:
+    """Its checksum, read once as long as it stays as it is: lists are drawn often."""
+    st = path.stat()
+    return _summed(path, st.st_size, st.st_mtime_ns)
+
+
+@lru_cache(10_000)
+def _summed(path: Path, size: int, changed: int) -> str:
+    return checksum(path)
 
 
 def find(data: Data, project: int, name: str) -> Card:

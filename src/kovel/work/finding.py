@@ -1,5 +1,6 @@
 """Recordings whose files are not where they were, found again: by checksum, whatever they are called now; or a better version."""
 
+import shutil
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -101,9 +102,7 @@ def _better(data: Data, project: int, files: list[Path], taken: set[str]) -> tup
             left.append(f"{p.name} does not take the place of {r.name}: {why}.")
             continue
         recordings.replace_file(data.db, r.id, str(p), facts)
-        for old in data.derived(r.id).glob("*"):
-            if old.is_file() and old.name not in ("looked", "faces.json"):
-                old.unlink(missing_ok=True)
+        shutil.rmtree(data.derived(r.id), ignore_errors=True)  # all of it was made of the other file
         prepare(data, recordings.get(data.db, r.id))
         taken.add(str(p))
         done.append((r.name, str(p)))

@@ -26,5 +26,5 @@ def bring_in(data: Data, project: int, kind: str, file: str, text: str) -> tuple
     names = {s.name for s in stories.of_project(data.db, project)}
     base = taken.name.removeprefix(f"{p.name} - ")[:70]
     name = next(n for n in (base, *(f"{base} {k}" for k in range(2, 1000))) if n not in names)
-    sid = stories.create_with(data.db, project, name, taken.story, f"Brought in from {file}")
+    sid = stories.create_with(data.db, project, name, taken.story, f"Brought in from {file}", taken.left)
     return sid, name, taken.left

@@ -62,8 +62,16 @@ class Ramp:
         gone, v = Fraction(moment - self.moments[i]), self.speeds[i]
         if not self.soft or i + 1 == len(self.moments) or v == self.speeds[i + 1]:
             return self.times[i] + gone / v
+        return self.times[i] + 2 * gone / (v + self.speed(moment))
+
+    def speed(self, moment: int | Fraction) -> Fraction:
+        """How fast it runs there: frames of the shot a story frame. Where it bends, the square of it is straight over the shot."""
+        i = max(0, bisect_right(self.moments, moment) - 1)
+        v = self.speeds[i]
+        if not self.soft or i + 1 == len(self.moments) or moment <= self.moments[i]:
+            return v
         w, whole = self.speeds[i + 1], self.moments[i + 1] - self.moments[i]
-        return self.times[i] + 2 * gone / (v + root(v * v + (w * w - v * v) * gone / whole))
+        return root(v * v + (w * w - v * v) * Fraction(moment - self.moments[i]) / whole)
 
     def moment(self, time: int | Fraction) -> Fraction:
         """The moment of the shot that is seen so many story frames after the line's first one."""

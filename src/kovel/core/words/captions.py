@@ -12,9 +12,10 @@ from kovel.core.time.rate import SAMPLE_RATE
 from kovel.core.words.transcript import Word, sentences
 
 _TIME = re.compile(r"(?:(\d{1,4}):)?(\d{1,2}):(\d{2})[.,](\d{1,3})")
-ARROW = re.compile(r"^\s*(\S+)\s+-->\s+(\S+)")
+_ARROW = re.compile(r"^\s*(\S+)\s+-->\s+(\S+)")
 _INNER = re.compile(r"<((?:\d+:)?\d\d:\d\d\.\d{3})>")
-TAG = re.compile(r"<[^>]*>")
+_VOICE = re.compile(r"\s*<v(?:\.[^ >]*)?\s+([^>]+)>")
+_TAG = re.compile(r"<[^>]*>")
 _MARKS = {0x200E: None, 0x200F: None, 0xA0: " "}  # marks of direction; a space that does not break
 
 
@@ -26,12 +27,48 @@ class Read:
     refused: tuple[tuple[int, str], ...]
 
 
-def samples_at(text: str) -> int | None:
+def _samples(text: str) -> int | None:
     m = _TIME.fullmatch(text)
     if not m or int(m[2]) > 59 or int(m[3]) > 59:
         return None
     ms = ((int(m[1] or 0) * 60 + int(m[2])) * 60 + int(m[3])) * 1000 + int(m[4].ljust(3, "0"))
     return ms * SAMPLE_RATE // 1000
+
+
+def caption_blocks(text: str) -> tuple[list[tuple[int, int, int, list[str]]], list[tuple[int, str]]]:
+    """The blocks of WebVTT or SubRip as (line number, start, end, lines), times in samples; and what could not be taken: (line number, why)."""
+    lines = text.lstrip("\ufeff").replace("\r\n", "\n").replace("\r", "\n").split("\n")
+    out: list[tuple[int, int, int, list[str]]] = []
+    refused: list[tuple[int, str]] = []
+    i = 0
+    while i < len(lines):
+        m = _ARROW.match(lines[i])
+        i += 1
+        if not m:
+            continue
+        at, a, b = i, _samples(m[1]), _samples(m[2])
+        body = []
+        while i < len(lines) and lines[i].strip():
+            body.append(lines[i])
+            i += 1
+        if a is None or b is None:
+            refused.append((at, "its times cannot be read"))
+        elif b <= a:
+            refused.append((at, "it ends before it begins"))
+        else:
+            out.append((at, a, b, body))
+    return out, refused
+
+
+def plain(text: str) -> str:
+    """What is said in a line of a caption file, without tags and signs that stand for others."""
+    return " ".join(html.unescape(_TAG.sub("", text)).translate(_MARKS).split())
+
+
+def voice_of(body: str) -> str:
+    """The speaker that a WebVTT voice span names."""
+    m = _VOICE.match(body)
+    return m[1].strip() if m else ""
 
 
 def read_captions(text: str) -> Read:
@@ -42,27 +79,8 @@ def read_captions(text: str) -> Read:
     cues    [we haul the ferry by hand──]        words   [we][haul][the][ferry][by][hand][you][count]
                              [you count────]
     """
-    lines = text.lstrip("\ufeff").replace("\r\n", "\n").replace("\r", "\n").split("\n")
-    cues: list[tuple[int, int, str]] = []
-    refused: list[tuple[int, str]] = []
-    i = 0
-    while i < len(lines):
-        m = ARROW.match(lines[i])
-        if not m:
-            i += 1
-            continue
-        at, a, b = i + 1, samples_at(m[1]), samples_at(m[2])
-        i += 1
-        body = []
-        while i < len(lines) and lines[i].strip():
-            body.append(lines[i])
-            i += 1
-        if a is None or b is None:
-            refused.append((at, "its times cannot be read"))
-        elif b <= a:
-            refused.append((at, "it ends before it begins"))
-        else:
-            cues.append((a, b, "\n".join(body)))
+    blocks, refused = caption_blocks(text)
+    cues = [(a, b, "\n".join(body)) for _, a, b, body in blocks]
     cues.sort(key=lambda c: c[0])
     out: list[Word] = []
     groups = [list(g) for _, g in groupby(cues, key=lambda c: c[0])]
@@ -77,11 +95,8 @@ def read_captions(text: str) -> Read:
 
 
 def _cue(body: str, a: int, b: int) -> list[Word]:
-    speaker = ""
-    m = re.match(r"\s*<v(?:\.[^ >]*)?\s+([^>]+)>", body)
-    if m:
-        speaker = m[1].strip()
-    else:
+    speaker = voice_of(body)
+    if not speaker:
         m = re.match(r"\s*([A-Z][\w .'-]{0,24}):\s", body)
         if m:
             speaker, body = m[1], body[m.end() :]
@@ -89,13 +104,12 @@ def _cue(body: str, a: int, b: int) -> list[Word]:
     t, last = a, 0
     for stamp in _INNER.finditer(body):
         parts.append((t, body[last : stamp.start()]))
-        t, last = max(a, min(b, samples_at(stamp[1]) or a)), stamp.end()
+        t, last = max(a, min(b, _samples(stamp[1]) or a)), stamp.end()
     parts.append((t, body[last:]))
     out: list[Word] = []
     for k, (start, text) in enumerate(parts):
         end = parts[k + 1][0] if k + 1 < len(parts) else b
-        plain = TAG.sub("", text)
-        said = html.unescape(plain).translate(_MARKS).split()
+        said = plain(text).split()
         weight = [len(w) + 1 for w in said]
         done = 0
         for w, n in zip(said, weight, strict=True):
@@ -107,7 +121,11 @@ def _cue(body: str, a: int, b: int) -> list[Word]:
 
 
 def _stamp(sample: int, mark: str) -> str:
-    ms = (sample * 1000 + SAMPLE_RATE // 2) // SAMPLE_RATE
+    return stamped((sample * 1000 + SAMPLE_RATE // 2) // SAMPLE_RATE, mark)
+
+
+def stamped(ms: int, mark: str) -> str:
+    """Milliseconds as caption files have them; `mark` stands before the thousandths."""
     return f"{ms // 3_600_000:02d}:{ms // 60_000 % 60:02d}:{ms // 1000 % 60:02d}{mark}{ms % 1000:03d}"
 
 

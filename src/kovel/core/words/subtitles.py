@@ -22,64 +22,17 @@ FAST = 180  # words a minute
 SPEECH = 1.0  # seconds of silence between two cues
 LINGER = 0.6  # seconds for which a cue stands on
 BLINK = 0.25  # seconds: less than that between two cues is closed
+CUE, FEW = 40, 14  # what another cue costs, and each letter that it is shorter than this
 SHORT = 18  # letters: so short a sentence stands with the next one
-LOOSE = frozenset(
-    [
-        "a",
-        "an",
-        "the",
-        "of",
-        "to",
-        "in",
-        "on",
-        "at",
-        "by",
-        "for",
-        "from",
-        "with",
-        "and",
-        "or",
-        "but",
-        "that",
-        "which",
-        "who",
-        "my",
-        "your",
-        "his",
-        "her",
-        "its",
-        "our",
-        "their",
-        "this",
-    ]
-)
-LEADING = frozenset(
-    [
-        "and",
-        "or",
-        "but",
-        "because",
-        "that",
-        "which",
-        "who",
-        "when",
-        "where",
-        "while",
-        "if",
-        "so",
-        "then",
-        "than",
-        "as",
-        "with",
-        "from",
-        "by",
-        "for",
-        "in",
-        "on",
-        "at",
-        "to",
-    ]
-)
+# English: a line does not end behind these, and may well begin with those
+LOOSE = frozenset((
+    "a", "an", "the", "of", "to", "in", "on", "at", "by", "for", "from", "with", "and", "or", "but", "that", "which", "who",
+    "my", "your", "his", "her", "its", "our", "their", "this",
+))  # fmt: skip
+LEADING = frozenset((
+    "and", "or", "but", "because", "that", "which", "who", "when", "where", "while", "if", "so", "then", "than", "as",
+    "with", "from", "by", "for", "in", "on", "at", "to",
+))  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,7 +72,7 @@ def cues(said: Sequence[Said], rate: Rate, *, chars: int = CHARS, names: bool = 
     """The captions of words in the order they are heard. `names`: a new speaker is named; `edits` by the editor."""
     out: list[Cue] = []
     last = ""
-    for run in _runs(said, rate, chars):
+    for run in _runs(said, rate):
         for some in _shared(run, chars):
             first, key = some[0], (some[0].recording, some[0].word.start)
             speaker = named(first.word.speaker)
@@ -144,7 +97,7 @@ def without_name(text: str, speaker: str) -> str:
     return text.removeprefix(f"{speaker.upper()}: ") if speaker else text
 
 
-def _runs(said: Sequence[Said], rate: Rate, chars: int) -> list[list[Said]]:
+def _runs(said: Sequence[Said], rate: Rate) -> list[list[Said]]:
     """Sentences: up to a full stop, another speaker, or a silence. Short ones stand with what follows."""
     out: list[list[Said]] = []
     new = True
@@ -176,9 +129,8 @@ def _shared(run: list[Said], chars: int) -> list[list[Said]]:
                 break
             size = sum(map(len, lines))
             inner = sum(_break(a.split()[-1], b.split()[0]) for a, b in pairwise(lines)) / 2
-            cost = (
-                best[i][0] + 40 + inner + (0 if j == n else _break(words[j - 1], words[j])) + (0 if size >= 14 else 14 - size)
-            )
+            outer = 0 if j == n else _break(words[j - 1], words[j])
+            cost = best[i][0] + CUE + inner + outer + max(0, FEW - size)
             if cost < best[j][0]:
                 best[j] = cost, i
     ends = [n]
