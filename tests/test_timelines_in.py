@@ -149,7 +149,7 @@ def test_what_cannot_be_taken_is_told_line_by_line(shoot: tuple[Project, Rows], 
     clips[2].source_range = otio.opentime.TimeRange(otio.opentime.RationalTime(0, 25), clips[2].source_range.duration)
     taken = from_otio(bare(tl), p, rows)
     told = "\n".join(taken.left)
-    assert "nobody is not among the recordings" in told and "the effect Sparkle" in told
+    assert "nobody is not among the recordings, or could be" in told and "the effect Sparkle" in told
     text = to_edl(plainly(3), "cut", p, rows).replace("001  ", "001  ", 1)
     odd = (
         text.replace("SOURCE FILE: A.mov", "SOURCE FILE: Zed.mov")
@@ -176,6 +176,28 @@ def test_what_cannot_be_taken_is_told_line_by_line(shoot: tuple[Project, Rows], 
         name == "cut" and not left and stories.current(data.db, p.id) == sid and stories.load(data.db, sid).story == plainly(5)
     )
     assert not stories.undo(data.db, sid)[0].story.pieces
+
+
+def test_nothing_is_guessed(shoot: tuple[Project, Rows], data: Data) -> None:
+    """A name that nobody has is told although its reel is known; a reel alone is enough where one recording has it, or one whose
+    timecode reaches there."""
+    p, _ = shoot
+    for i, tc in ((1, "10:00:00:00"), (2, "11:00:00:00"), (3, "10:00:00:00")):
+        with data.db.write() as c:
+            c.execute("UPDATE recording SET roll = ?, start_timecode = ? WHERE id = ?", ("M1" if i < 3 else "B7", tc, i))
+    rows = {r.id: r for r in recordings.of_project(data.db, p.id)}
+    line = "001  {0:<8} V     C        {1}:00:04:00 {1}:00:06:00 01:00:00:00 01:00:02:00\n"
+    for reel, hour, name, want in (
+        ("B7", "10", "", 3),
+        ("M1", "10", "", 1),
+        ("M1", "11", "", 2),
+        ("M1", "12", "", None),
+        ("B7", "10", "* FROM CLIP NAME: Nobody\n", None),
+        ("B7", "10", "* FROM CLIP NAME: B\n", 2),
+    ):
+        taken = from_edl(line.format(reel, "11" if want == 2 else hour) + name, p, rows)
+        assert [x.source for x in taken.story.pieces] == ([want] if want else []), (reel, hour, name)
+        assert want or "could be several of them" in taken.left[0]
 
 
 def test_a_list_with_a_dissolve_and_a_motion_line_as_books_show_it(shoot: tuple[Project, Rows]) -> None:

@@ -207,6 +207,7 @@ def test_a_ramp_is_drawn_dragged_and_landed(page: Page, film: Shown, serve: Call
     page.evaluate("kovel.player.seek(45)")
     page.keyboard.press("v")
     until(page, "document.querySelector('#pace-draw')")
+    page.get_by_text("Ramp and landing").click()
     page.get_by_label("keep its place").check()
     box = page.locator("#pace-draw").bounding_box()
     assert box
@@ -220,6 +221,7 @@ def test_a_ramp_is_drawn_dragged_and_landed(page: Page, film: Shown, serve: Call
     page.keyboard.press("ArrowUp")
     expect(page.locator("#report")).to_contain_text(f"ramped over 100, {fast + 10:g} %")
     idle(page)
+    assert story(data).covers[0].length == 20 and page.get_by_label("keep its place").is_checked()  # as it was set
     until(page, "document.activeElement.closest('#pace-draw')")
     box = page.locator("#pace-draw button").nth(1).bounding_box()
     assert box

@@ -11,7 +11,7 @@ from itertools import pairwise
 from kovel.core.story.model import Card, Refused, Story
 from kovel.core.time.rate import Rate, first_frame_showing
 from kovel.core.time.timecode import TimeError, parse_entry
-from kovel.exchange.uses import MOST, Taken, Use, built, found
+from kovel.exchange.uses import ABSENT, MOST, Taken, Use, built, found
 from kovel.store.projects import Project
 from kovel.store.recordings import Recording
 
@@ -66,9 +66,13 @@ def _event(
         return Use(at, end, None, card=Card())
     said = {k: v.strip() for k, _, v in (n.lstrip("* ").partition(":") for n in notes if n.startswith("*"))}
     names = [said.get(k, "") for k in ("SOURCE FILE", "FROM CLIP NAME", "TO CLIP NAME")]
-    r = found(recordings, (*names, m[2]), None, m[2])
+    try:
+        about = rate.frame_to_seconds(parse_entry(m[6], rate))  # to tell those of one name apart, a second is near enough
+    except TimeError:
+        about = None
+    r = found(recordings, (*names, m[2]), about, "" if any(names) else m[2])
     if r is None:
-        left.append(f"Line {i}: {names[0] or names[1] or m[2]} is not among the recordings.")
+        left.append(f"Line {i}: {names[0] or names[1] or m[2]} {ABSENT}.")
         return None
     try:
         own = parse_entry(m[6], r.rate, drop=r.drops or ";" in m[6]) - r.first

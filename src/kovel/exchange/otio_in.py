@@ -16,7 +16,7 @@ from kovel.core.story.model import Card, Refused, Story
 from kovel.core.story.patch import SETS, story_from_json, story_to_json
 from kovel.core.story.settings import NONE, Values
 from kovel.core.time.rate import Rate
-from kovel.exchange.uses import MOST, Taken, Use, built, found, headed
+from kovel.exchange.uses import ABSENT, MOST, Taken, Use, built, found, headed
 from kovel.store.projects import Project
 from kovel.store.recordings import Recording
 
@@ -152,7 +152,7 @@ def _use(
     begun = _seconds(media.available_range.start_time) if media is not None and media.available_range else None
     r = found(recordings, (file, getattr(media, "name", ""), x.name), None if begun is not None else first)
     if r is None:
-        left.append(f"{where}: {file or x.name or 'a clip without a name'} is not among the recordings.")
+        left.append(f"{where}: {file or x.name or 'a clip without a name'} {ABSENT}.")
         return None
     speed = Fraction(1)
     for e in x.effects:

@@ -20,6 +20,7 @@ from kovel.core.story.model import kind_of as kind_of_item
 from kovel.core.story.settings import NONE, SETTINGS, Values
 from kovel.core.time.timecode import format_timecode
 from kovel.exchange.otio_in import described, fingerprint
+from kovel.exchange.uses import reel_of
 from kovel.store.projects import Project
 from kovel.store.recordings import Recording
 
@@ -186,11 +187,7 @@ def to_edl(story: Story, name: str, project: Project, recordings: dict[int, Reco
 
     def reel(source: int) -> str:
         if source not in reels:
-            r = recordings[source]
-            base = (
-                "".join(ch for ch in (r.roll + r.camera or Path(r.path).stem).upper() if ch.isascii() and ch.isalnum())[:8]
-                or "REEL"
-            )
+            base = reel_of(recordings[source])[:8] or "REEL"
             taken = set(reels.values())
             reels[source] = base if base not in taken else f"{base[:5]}{source:03d}"
         return reels[source]

@@ -51,28 +51,30 @@ class Use:
         return self.source == other.source and self.start - self.at == other.start - other.at
 
 
+ABSENT = "is not among the recordings, or could be several of them"
+
+
 def found(
     recordings: dict[int, Recording], names: Iterable[str], timecode: Fraction | None = None, reel: str = ""
 ) -> Recording | None:
-    """The recording of a file name, a name or a reel; of several, the one whose timecode reaches over that moment (seconds)."""
-    wanted = {n.casefold() for n in names if n} | {Path(n).stem.casefold() for n in names if n}
-    rows = [r for r in recordings.values() if {Path(r.path).name.casefold(), r.name.casefold()} & wanted]
-    rows = rows or [r for r in recordings.values() if Path(r.path).stem.casefold() in wanted]
-    if not rows and reel:
-        plain = "".join(ch for ch in reel.upper() if ch.isalnum())
-        tapes = {
-            r.id: "".join(ch for ch in (r.roll + r.camera or Path(r.path).stem).upper() if ch.isascii() and ch.isalnum())
-            for r in recordings.values()
-        }
-        rows = [
-            r
-            for r in recordings.values()
-            if tapes[r.id] and (tapes[r.id][:8] == plain or Path(r.path).stem.upper().startswith(reel.upper()))
-        ]
-    if timecode is not None and len(rows) > 1:
-        over = [r for r in rows if 0 <= timecode - r.rate.frame_to_seconds(r.first) < (r.frames or 10**9) / r.rate.fps]
-        rows = over or rows
-    return rows[0] if rows else None
+    """The one recording of a file name, a name or (last) a reel; of several, the one whose timecode reaches over that moment
+    (seconds). None where there is none, and where more than one is left: nothing is guessed."""
+    wanted = {n.casefold() for n in names if n}
+    stems = {Path(n).stem for n in wanted}
+    ways = (
+        [r for r in recordings.values() if {Path(r.path).name.casefold(), r.name.casefold()} & wanted],
+        [r for r in recordings.values() if Path(r.path).stem.casefold() in stems],
+        [r for r in recordings.values() if reel and reel_of(r).startswith("".join(filter(str.isalnum, reel.upper())))],
+    )
+    rows = next((w for w in ways if w), [])
+    if len(rows) > 1 and timecode is not None:
+        rows = [r for r in rows if 0 <= timecode - r.rate.frame_to_seconds(r.first) < (r.frames or 10**9) / r.rate.fps]
+    return rows[0] if len(rows) == 1 else None
+
+
+def reel_of(r: Recording) -> str:
+    """What edit lists call it, as `exchange.story` writes them: roll and camera, else its file."""
+    return "".join(ch for ch in (r.roll + r.camera or Path(r.path).stem).upper() if ch.isascii() and ch.isalnum())
 
 
 def built(

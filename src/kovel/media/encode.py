@@ -18,7 +18,7 @@ from kovel.media.soundfiles import to_24
 PICTURE: dict[str, tuple[str, str, str, tuple[dict[str, str], dict[str, str]]]] = {
     "mp4": ("libx264", "yuv420p", "mp4", ({"preset": "veryfast"},) * 2),
     "draft": ("libx264", "yuv420p", "mp4", ({"preset": "ultrafast"},) * 2),
-    "webm": ("libvpx-vp9", "yuv420p", "webm", ({"deadline": "good", "cpu-used": "5", "row-mt": "1"},) * 2),
+    "webm": ("libvpx-vp9", "yuv420p", "webm", ({"deadline": "realtime", "cpu-used": "6", "row-mt": "1"},) * 2),
     "av1": ("libsvtav1", "yuv420p", "webm", ({"preset": "9"}, {"preset": "10"})),
     "prores": (
         "prores_ks",

@@ -72,7 +72,7 @@ def from_file(request: Request, file: Annotated[UploadFile, File()]) -> Response
     with tempfile.NamedTemporaryFile(dir=data.root, prefix="archive-", suffix=".zip") as kept:
         shutil.copyfileobj(file.file, kept, 4 << 20)
         kept.flush()
-        done = archiving.read(data, Path(kept.name))
+        done = archiving.read(data, Path(kept.name), called=Path(file.filename or "The file").name)
     return Response(status_code=204, headers={"hx-redirect": f"/p/{done.project}/footage"})
 
 

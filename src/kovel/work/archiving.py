@@ -86,29 +86,30 @@ def write(data: Data, project: int, out: Path, media: Media = "none", told: Prog
     return Archived(str(out), project, p.name, len(rows), len(files), missing)
 
 
-def read(data: Data, path: Path, told: Progress = lambda x: None) -> Archived:
-    """A project out of an archive: under its name, or one like it, its recordings beside what was brought in."""
+def read(data: Data, path: Path, told: Progress = lambda x: None, called: str = "") -> Archived:
+    """A project out of an archive: under its name, or one like it, its recordings beside what was brought in. `called`: its name,
+    where it is read out of another file."""
     try:
         with zipfile.ZipFile(path) as z:
-            return _read(data, path, z, told)
+            return _read(data, path, z, told, called or path.name)
     except Told:
         raise
     except (zipfile.BadZipFile, KeyError, ValueError, TypeError, AttributeError, EOFError):
-        raise Invalid(f"{path.name} is no archive of Kovel, or it is damaged. Nothing was brought in.") from None
+        raise Invalid(f"{called or path.name} is no archive of Kovel, or it is damaged. Nothing was brought in.") from None
 
 
-def _read(data: Data, path: Path, z: zipfile.ZipFile, told: Progress) -> Archived:
+def _read(data: Data, path: Path, z: zipfile.ZipFile, told: Progress, called: str) -> Archived:
     info = z.getinfo("project.json")
     if info.file_size > BIGGEST:
-        raise Invalid(f"{path.name} is too large to be an archive of Kovel.")
+        raise Invalid(f"{called} is too large to be an archive of Kovel.")
     about: dict[str, Any] = json.loads(z.read(info))
     if not isinstance(about, dict) or about.get("form") != FORM:
-        raise Invalid(f"{path.name} is an archive of another kind. This Kovel reads “{FORM}”.")
+        raise Invalid(f"{called} is an archive of another kind. This Kovel reads “{FORM}”.")
     inside = {x.filename: x for x in z.infolist()}
     files = {int(i): inside[name] for i, name in about["media"].items() if name in inside and name.startswith("media/")}
     need = sum(x.file_size for x in files.values())
     if need > shutil.disk_usage(data.root).free:
-        raise Invalid(f"{path.name} needs {need / 1e9:.1f} GB for its recordings; there is less room than that on the disk.")
+        raise Invalid(f"{called} needs {need / 1e9:.1f} GB for its recordings; there is less room than that on the disk.")
     (row,) = about["tables"]["project"]
     p, ids = archive.put(data.db, about["schema"], about["tables"], _free(data, str(row["name"])))
     try:

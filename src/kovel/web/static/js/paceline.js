@@ -6,7 +6,10 @@ export function paceLine(panel, room) {
   /** @type {number | null} */ let held = null;
   let heldOn = 0;
   const pace = () => byId("pace");
-  const keep = () => (byId("pace-place").checked ? "place" : "shot");
+  // how the panel stood: it is drawn anew after every edit
+  let place = false,
+    open = false;
+  const keep = () => (place ? "place" : "shot");
   const cover = () => num(pace().dataset.cover);
   /** Where in the drawing a pointer is, as a moment of the shot and percent. */
   function under(e) {
@@ -87,6 +90,7 @@ export function paceLine(panel, room) {
   });
   panel.addEventListener("change", (e) => {
     const el = target(e);
+    if (el.id === "pace-place") place = el.checked;
     if (el.id === "pace-percent" && el.value.trim())
       void room.edit("set_speed", {
         cover: cover(),
@@ -95,7 +99,17 @@ export function paceLine(panel, room) {
       });
     if (el.id === "pace-steps") void room.edit("set_ramp", { cover: cover(), steps: el.checked, keep: keep() });
   });
+  panel.addEventListener("toggle", (e) => (open = inside(e, "#pace-ramp")?.open ?? open), true);
+  const lands = () => panel.querySelector("[data-do=land]")?.setAttribute("aria-pressed", String(held !== null));
   return {
+    /** The panel was drawn: as it stood. */
+    drawn: () => {
+      if (!pace()) return;
+      byId("pace-place").checked = place;
+      if (open) byId("pace-ramp").open = true;
+      if (heldOn !== cover()) held = null;
+      lands();
+    },
     ramp: () => {
       const typed = byId("pace-here").value.replace(/[%\s]/g, "").replace(",", ".") || "400";
       return room.edit("ramp_here", { cover: cover(), at: room.player.frame, percent: num(typed), keep: keep() });
@@ -112,9 +126,7 @@ export function paceLine(panel, room) {
         held = null;
         void room.edit("land_on", { cover: cover(), at, until: frame });
       }
-      byId("panel")
-        .querySelector("[data-do=land]")
-        ?.setAttribute("aria-pressed", String(held !== null));
+      lands();
     },
   };
 }

@@ -90,6 +90,7 @@ async function showPanel() {
   redraw(panel, () => {
     panel.innerHTML = html;
   });
+  pace.drawn();
   void showLevels();
 }
 let levelled = 0;
@@ -218,7 +219,9 @@ const acts = {
     if (!name) return say("Pick a saved look in the list first.", true);
     return send(`${base}/looks/away`, { name });
   },
-  ...pace,
+  ramp: pace.ramp,
+  unramp: pace.unramp,
+  land: pace.land,
   "title-style": () => edit("title_style", { title: [...chosen][0] }),
   title: () => byId("title-dialog").showModal(),
   lanes: laneList(story, (command, params) => edit(command, params)),
