@@ -31,11 +31,13 @@ settings.load_profile("kovel")
 ROOT = Path(__file__).parent.parent
 
 
-def once(config: pytest.Config, name: str, make: Callable[[Path], object]) -> Path:
-    """A folder that `make` fills once for all workers and later runs, again when the code changes that has a hand in it."""
-    code = sorted(
+def once(config: pytest.Config, name: str, make: Callable[[Path], object], *of: Path | str) -> Path:
+    """A folder that `make` fills once for all workers and later runs, again when the code changes that has a hand in it (`of`:
+    only these files, those of the application by their place in it)."""
+    whole = (
         p for d in ("core", "media", "store", "work") for p in (ROOT / "src/kovel" / d).rglob("*.*") if "pyc" not in p.suffix
     )
+    code = sorted(ROOT / "src/kovel" / p for p in of) if of else sorted(whole)
     key = hashlib.sha256(b"".join(p.read_bytes() for p in (*code, ROOT / "tests/made.py", Path(__file__)))).hexdigest()[:16]
     folder = config.cache.mkdir(f"made-{name}")
     with (folder / "lock").open("w") as lock:

@@ -3,22 +3,35 @@
 import json
 import shutil
 import zipfile
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import jsonschema
 import pytest
+from fastapi.testclient import TestClient
 
+from kovel.cli.common import wait_for
 from kovel.core.story.patch import story_to_json
 from kovel.core.words.transcript import Word
-from kovel.store import archive, captions, looks, markers, projects, recordings, steps, stories, subclips
+from kovel.store import archive, captions, jobs, looks, markers, projects, recordings, steps, stories, subclips
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.work import archiving
 from kovel.work.folder import Data
+from tests.conftest import said
 from tests.media.test_media import build
 
 Coded = tuple[Data, dict[str, Recording]]
+
+
+def write(data: Data, out: Path, media: archiving.Media = "none") -> archiving.Archived:
+    """A project's file, once it is whole."""
+    job, what = archiving.start_archive(data, 1, media, out)
+    (done,) = wait_for(data, [job.id], quiet=True)
+    assert done.state == "done" and done.result and done.result["bytes"] == out.stat().st_size, done.message
+    assert not list((data.root / "archives").iterdir())
+    return what
 
 
 @pytest.fixture
@@ -76,9 +89,9 @@ def told(data: Data, project: int) -> dict[str, Any]:
 @pytest.mark.parametrize("media", ["none", "used", "all"])
 def test_it_is_the_same_project_elsewhere_undo_included(full: Coded, tmp_path: Path, media: archiving.Media) -> None:
     data, _ = full
-    done = archiving.write(data, 1, tmp_path / "film.kovel.zip", media)
+    done = write(data, tmp_path / "film.kovel.zip", media)
     assert (done.recordings, done.media) == (
-        3 if media != "x" else 0,
+        3,
         {"none": 0, "used": 3, "all": 3}[media],
     ) and not done.missing
     with zipfile.ZipFile(tmp_path / "film.kovel.zip") as z:  # as it is documented: JSON Schema, draft 2020-12
@@ -95,6 +108,9 @@ def test_it_is_the_same_project_elsewhere_undo_included(full: Coded, tmp_path: P
     beside = archiving.read(data, tmp_path / "film.kovel.zip")  # in the folder it came from: a second one, apart from the first
     assert beside.name == "Coded (2)" and told(data, beside.project) == want
     steps.turn(data.db, beside.project)
+    steps.turn(elsewhere.db, there.project)
+    assert told(data, beside.project) == told(elsewhere, there.project) != want  # the log's last step, undone in both
+    steps.turn(elsewhere.db, there.project, redo=True)
     stories.edit(data.db, stories.current(data.db, beside.project), None, "extract", {"a": 0, "b": 20})
     assert told(data, 1) == told(elsewhere, there.project)
     projects.remove(data.db, beside.project)
@@ -106,9 +122,9 @@ def test_files_that_are_gone_are_told_and_an_older_one_is_brought_up(full: Coded
     moved = tmp_path / "moved.mp4"
     shutil.copy(r["boat"].path, moved)
     archive.moved_to(data.db, r["boat"].id, str(moved))
-    archiving.write(data, 1, tmp_path / "a.zip")
+    write(data, tmp_path / "a.zip")
     moved.unlink()
-    assert archiving.write(data, 1, tmp_path / "b.zip", "all").missing == ("boat",)
+    assert write(data, tmp_path / "b.zip", "all").missing == ("boat",)
     there = archiving.read(Data(tmp_path / "other"), tmp_path / "a.zip")
     assert there.missing == ("boat",)
     number, tables = archive.rows_of(data.db, 1)
@@ -135,7 +151,7 @@ def spoilt(path: Path, out: Path, **change: Any) -> Path:
 def test_what_is_odd_is_refused_and_leaves_nothing(full: Coded, tmp_path: Path) -> None:
     data, _ = full
     good = tmp_path / "good.zip"
-    archiving.write(data, 1, good, "used")
+    write(data, good, "used")
     before = [p.name for p in projects.listing(data.db)], len(list((data.root / "uploads").rglob("*")))
     _, tables = archive.rows_of(data.db, 1)
     piece = {**tables["piece"][0], "length": -5}
@@ -156,3 +172,27 @@ def test_what_is_odd_is_refused_and_leaves_nothing(full: Coded, tmp_path: Path) 
         assert ([p.name for p in projects.listing(data.db)], len(list((data.root / "uploads").rglob("*")))) == before, path
     looks.save(data.db, "Warm", {"warmth": 20})
     assert told(data, 1)["log"]
+
+
+def test_it_is_written_as_a_job_and_told_where_it_cannot_be(
+    full: Coded, room: TestClient, finished: Callable[[Data], None]
+) -> None:
+    data, r = full
+    assert "Writing Coded.kovel.zip" in said(room.post("/p/1/handoff/archive", data={"media": "used"}))
+    finished(data)
+    (job,) = jobs.of_project(data.db, 1, "archive")
+    page = room.get("/p/1/handoff/renders").text
+    assert "Coded.kovel.zip" in page and 'data-state="done"' in page
+    got = room.get(f"/p/1/handoff/renders/{job.id}/file")
+    assert got.headers["content-type"] == "application/zip" and got.content[:2] == b"PK"
+    again = room.post("/projects.in", files={"file": ("Coded.kovel.zip", got.content)})
+    assert again.status_code == 204 and projects.get(data.db, 2).name == "Coded (2)"
+    bad = room.post("/projects.in", files={"file": ("notes.zip", b"tea")})
+    assert "notes.zip is no archive of Kovel" in said(bad)
+    assert room.post("/p/1/handoff/archive", data={"media": "some"}).status_code == 422
+    archive.moved_to(data.db, r["talk"].id, str(shutil.copy(r["talk"].path, data.root / "talk.mp4")))
+    late, _ = archiving.start_archive(data, 1, "all")
+    (data.root / "talk.mp4").unlink()
+    (done,) = wait_for(data, [late.id], quiet=True)
+    assert done.state == "failed" and "talk.mp4 is not where it was any more" in done.message
+    assert not Path(late.params["out"]).exists() and not list(Path(late.params["out"]).parent.glob("*.part"))

@@ -7,10 +7,10 @@ import pytest
 from click.testing import CliRunner
 
 from kovel.cli import main
-from kovel.core.story.catalogue import COMMANDS, about, offered, parameters
+from kovel.core.story.catalogue import COMMANDS, about, entries, offered, parameters
 from kovel.core.story.offered import TAKEN_FROM, WANTING, entry, meant
 from kovel.core.time.rate import Rate
-from kovel.web.keys import of_edits
+from kovel.web.keys import STORY, of_edits
 from tests.core.stories import EMPTY, do, three
 
 SCRIPTS = Path(__file__).parents[1] / "src" / "kovel" / "web" / "static" / "js"
@@ -56,3 +56,11 @@ def test_the_command_line_lists_every_edit() -> None:
     told = CliRunner().invoke(main, ["story", "edits"]).output
     for name in COMMANDS:
         assert re.search(rf"^{name}\b", told, re.M) and about(name) in told and len(about(name)) > 15, name
+
+
+def test_no_key_of_the_room_is_an_edits() -> None:
+    """An edit's key comes first in the Story: a key of the room that is one would never be heard."""
+    edits = {e.key for _, e in entries() if e.key}
+    for row in STORY:
+        held = row.keys[0] in ("Shift", "Ctrl", "Alt")
+        assert not {" ".join(row.keys)} & edits if held else not set(row.keys) & edits, row.does

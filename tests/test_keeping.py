@@ -67,12 +67,12 @@ def sources_only(data: Data) -> None:
 
 
 def test_sigkill_amid_edits_loses_no_acknowledged_edit(data: Data) -> None:
-    """Twenty times: a process edits as fast as it can and is killed; the story is whole and no older than what it told."""
+    """Ten times: a process edits as fast as it can and is killed; the story is whole and no older than what it told."""
     sources_only(data)
     root, rng = data.root, random.Random(3)
     told = 0
     env = {**os.environ, "PYTHONPATH": "src"}
-    for turn in range(20):
+    for turn in range(10):
         p = subprocess.Popen([sys.executable, "-c", EDITOR, str(root), str(turn)], stdout=subprocess.PIPE, text=True, env=env)
         assert p.stdout
         for _ in range(rng.randrange(3, 30)):
@@ -218,6 +218,7 @@ def test_words_are_read_anew_whoever_changed_them(data: Data) -> None:
         raise ZeroDivisionError
     assert both() == ["b0", "joined", "b3", "b4"]
     recordings.remove(other.db, r)
+    recordings.forget(other.db, [r])
     again = recordings.add(other.db, p.id, "/b.mov", "b", "interview", facts).id
     assert again > r and both() == []  # a number is never given twice
 

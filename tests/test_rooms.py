@@ -41,8 +41,8 @@ def test_footage(room: TestClient, coded: Coded) -> None:
     stories.edit(data.db, 1, None, "add_at_end", {"source": talk, "start": 0, "length": 10})
     assert "The story uses this recording" in said(room.post(f"/p/1/recordings/{talk}/remove"))
     path = Path(recordings.get(data.db, boat).path)
-    assert "The file itself was not touched" in said(room.post(f"/p/1/recordings/{boat}/remove")) and path.exists()
-    assert not data.derived(boat).exists() and data.derived(talk).exists()
+    assert "its file was not touched" in said(room.post(f"/p/1/recordings/{boat}/remove")) and path.exists()
+    assert boat not in recordings.sources(data.db, 1) and data.derived(boat).exists() and data.derived(talk).exists()
     room.post(f"/p/1/recordings/{fifty}/retry")
     assert "data-poll" in room.get("/p/1/footage/list").text
     room.post(f"/p/1/recordings/{fifty}/cancel")

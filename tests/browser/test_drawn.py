@@ -24,7 +24,7 @@ from kovel.store.recordings import Recording
 from kovel.work.folder import Data
 from tests.browser.seen import until
 
-MANY = int(os.environ.get("KOVEL_DRAWN", "30"))  # random stacks; 300 are asked for
+MANY = int(os.environ.get("KOVEL_DRAWN", "12"))  # random stacks; 300 are asked for
 R = Rate(25)
 
 

@@ -11,7 +11,7 @@ COMMANDS = {  # name -> module and function; each is loaded when it is called, s
     "words": "footage.words", "log": "log.log", "transcribe": "hear.transcribe", "pauses": "hear.find_pauses", "hits": "hear.hits_",
     "beats": "hear.beats_", "tighten": "tight.tighten", "story": "story.story", "render": "out.render", "sync": "hear.sync_", "export": "out.export",
     "set": "footage.set_", "clean": "sound.clean", "loudness": "sound.loudness", "music-fit": "sound.music_fit", "sound": "sound.sound",
-    "picture": "picture.picture", "captions": "out.captions", "papers": "out.papers", "archive": "archive.archive", "relink": "finding.relink", "card": "card.card",
+    "picture": "picture.picture", "captions": "out.captions", "papers": "out.papers", "archive": "archive.archive", "relink": "finding.relink", "card": "card.card", "backup": "keeping.backup", "restore": "keeping.restore", "doctor": "keeping.doctor", "themes": "meaning.themes", "bin": "bins.bin_", "propose": "meaning.propose",
 }  # fmt: skip
 
 

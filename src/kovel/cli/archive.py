@@ -4,7 +4,8 @@ from pathlib import Path
 
 import click
 
-from kovel.cli.common import answer, check_folder, data_option, json_option, open_data, project_option, the_project
+from kovel.cli.common import answer, check_folder, data_option, json_option, open_data, project_option, the_project, wait_for
+from kovel.store import jobs
 from kovel.store.projects import Invalid
 from kovel.work import archiving
 
@@ -30,14 +31,18 @@ def out_(path: Path, media: archiving.Media, force: bool, folder: Path | None, p
     check_folder(path)
     if path.exists() and not force:
         raise Invalid(f"{path} is there already. Choose another name, or add --force.")
-    done = archiving.write(data, p.id, path.resolve(), media)
+    job, done = archiving.start_archive(data, p.id, media, path.resolve())
+    try:
+        (ended,) = wait_for(data, [job.id], quiet=as_json)
+    except KeyboardInterrupt:
+        jobs.end(data.db, job.id, "cancelled")
+        raise click.ClickException("Stopped. Nothing half made was left behind.") from None
+    if ended.state != "done":
+        raise Invalid(ended.message or "It was stopped.")
     told = [f"{done.path}: {p.name}, {done.recordings} recordings, {done.media} of them with their files."]
     told += [f"{name} is off-line: its file is not in it." for name in done.missing]
-    answer(
-        as_json,
-        {"path": done.path, "recordings": done.recordings, "media": done.media, "missing": list(done.missing)},
-        "\n".join(told),
-    )
+    value = {"path": done.path, "recordings": done.recordings, "media": done.media, "missing": list(done.missing)}
+    answer(as_json, value, "\n".join(told))
 
 
 @archive.command("in")

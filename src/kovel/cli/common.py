@@ -1,6 +1,8 @@
 """What every command shares: the data folder, finding things by name, answers, waiting for jobs."""
 
+import atexit
 import json
+import sqlite3
 import sys
 import time
 from collections.abc import Callable, Sequence
@@ -13,6 +15,7 @@ from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import parse_entry
 from kovel.core.told import Told
 from kovel.store import jobs, projects, recordings, subclips
+from kovel.store.db import in_words
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.store.subclips import Subclip
@@ -42,6 +45,9 @@ class Group(click.Group):
             return super().invoke(ctx)
         except Told as e:
             raise Refusal(e) from None
+        except (sqlite3.Error, OSError) as e:
+            told = in_words(e)
+            raise (Refusal(told) if told else e) from None
 
 
 data_option = click.option(
@@ -52,7 +58,9 @@ project_option = click.option("--project", "-p", "project_name", help="Project, 
 
 
 def open_data(folder: Path | None) -> Data:
-    return Data(folder or default_folder())
+    data = Data(folder or default_folder())
+    atexit.register(data.db.close)
+    return data
 
 
 def the_project(data: Data, name: str | None) -> projects.Project:

@@ -163,15 +163,25 @@ def import_(
 
 
 @click.command()
-@click.argument("words", nargs=-1, required=True)
+@click.argument("words", nargs=-1)
+@click.option("--meaning", help="What is meant, in any words or language: hits by word first, then those near in meaning.")
+@click.option("--limit", default=20, show_default=True, type=click.IntRange(1, 200), help="Of --meaning.")
 @data_option
 @project_option
 @json_option
-def search(words: tuple[str, ...], folder: Path | None, project_name: str | None, as_json: bool) -> None:
+def search(
+    words: tuple[str, ...], meaning: str | None, limit: int, folder: Path | None, project_name: str | None, as_json: bool
+) -> None:
     """Sentences in which all WORDS were said. A part in "quotes" stands together; a word with * at its end begins so."""
     data = open_data(folder)
     p = the_project(data, project_name)
     names = {r.id: r.name for r in recordings.of_project(data.db, p.id)}
+    if meaning is not None:
+        if words:
+            raise Invalid("Look for words or for a meaning, not for both at once.")
+        return _by_meaning(data, p, names, meaning, limit, as_json)
+    if not words:
+        raise Invalid("Say what to look for: words, or --meaning TEXT.")
     asked = " ".join(f'"{w}"' if " " in w and '"' not in w else w for w in words)
     rows = recordings.search(data.db, p.id, asked)
     plain = [f.text.replace("\x02", "").replace("\x03", "") for f in rows]
@@ -190,7 +200,26 @@ def search(words: tuple[str, ...], folder: Path | None, project_name: str | None
         f"{names[f.recording]}  {running(p.rate.sample_to_frame(f.start), p.rate)}  {f.speaker}: {t}"
         for f, t in zip(rows, plain, strict=True)
     ]
-    answer(as_json, value, "\n".join(lines) or "Nobody says that in this project.")
+    return answer(as_json, value, "\n".join(lines) or "Nobody says that in this project.")
+
+
+def _by_meaning(data: Data, p: projects.Project, names: dict[int, str], asked: str, limit: int, as_json: bool) -> None:
+    from kovel.cli.meaning import worked_out
+    from kovel.work.meaning import search as found
+
+    worked_out(data, p.id, as_json)
+    hits = [
+        {
+            "recording": names[h.said.recording], "start": h.said.start / 48000, "end": h.said.end / 48000, "speaker": h.said.speaker,
+            "text": h.said.text, "how": h.how, "score": h.score,
+        }
+        for h in found(data, p.id, asked, limit)
+    ]  # fmt: skip
+    lines = [
+        f"{h['how']:<8} {h['recording']}  {running(p.rate.sample_to_frame(round(float(str(h['start'])) * 48000)), p.rate)}  {h['text']}"
+        for h in hits
+    ]
+    answer(as_json, {"hits": hits}, "\n".join(lines) or "Nobody says anything near that in this project.")
 
 
 @click.command()

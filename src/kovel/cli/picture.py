@@ -7,7 +7,7 @@ import click
 from kovel.cli.common import answer, open_data, the_project, the_recording
 from kovel.cli.story import story_options, tell
 from kovel.store import stories
-from kovel.work import framing, looking
+from kovel.work import framing, looking, posing
 
 
 @click.group()
@@ -37,6 +37,20 @@ def punch(zoom: float, folder: Path | None, project_name: str | None, as_json: b
     sid = stories.current(data.db, p.id)
     asked, _ = framing.punch_in(data, p.id, stories.load(data.db, sid).story, zoom)
     tell(data, as_json, *stories.edit(data.db, sid, None, *asked))
+
+
+@picture.command("poses")
+@click.option("--dry", is_flag=True, help="Only tell what it would do.")
+@story_options
+def poses(dry: bool, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Move exposed jumps to the frames within the pauses beside them that differ least."""
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    sid = stories.current(data.db, p.id)
+    asked, would = posing.all_poses(data, p.id, stories.load(data.db, sid).story)
+    if dry:
+        return answer(as_json, {"did": would.did, "notes": list(would.notes)}, "\n".join([would.did, *would.notes]))
+    return tell(data, as_json, *stories.edit(data.db, sid, None, *asked))
 
 
 @picture.command("shape")

@@ -8,6 +8,8 @@ import threading
 import time
 import webbrowser
 from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import date
 from pathlib import Path
 from typing import Any
 
@@ -15,16 +17,32 @@ import click
 
 from kovel.cli.common import data_option, open_data
 from kovel.store import jobs
+from kovel.store.backup import copies, daily, damage
 from kovel.work.folder import Data, default_folder
 
 
-def _serve(data: Data, host: str, port: int, browser: bool, media: tuple[Path, ...], path: str = "/") -> None:
+@dataclass(frozen=True, slots=True)
+class At:
+    """Where it is served, and how."""
+
+    host: str
+    port: int
+    browser: bool
+    media: tuple[Path, ...]
+    cert: Path | None
+    key: Path | None
+
+
+def _serve(data: Data, at: At, path: str = "/") -> None:
     import uvicorn
 
     from kovel.demo.project import FOOTAGE
     from kovel.web.app import create_app
 
-    passphrase = os.environ.get("KOVEL_PASSPHRASE") or None
+    passphrase = os.environ.pop("KOVEL_PASSPHRASE", "") or None  # nobody this process starts needs to know it
+    host, port = at.host, at.port
+    if (at.cert is None) != (at.key is None):
+        raise click.ClickException("TLS needs both: --cert FILE and --key FILE, in PEM form.")
     local = host in ("127.0.0.1", "localhost", "::1")
     if not local and not passphrase:
         raise click.ClickException("Open to other machines, Kovel needs a passphrase: set KOVEL_PASSPHRASE and start again.")
@@ -41,16 +59,23 @@ def _serve(data: Data, host: str, port: int, browser: bool, media: tuple[Path, .
     roots = [
         Path.home(),
         FOOTAGE,
-        *(m.expanduser().resolve() for m in media),
+        *(m.expanduser().resolve() for m in at.media),
         *(p for p in (Path("/media"), Path("/mnt"), Path("/Volumes")) if p.is_dir()),
     ]
     wild = host in ("0.0.0.0", "::")  # every address of this machine
-    hosts = set() if local else {"*" if wild else host, socket.gethostname()}
-    address = f"http://{'127.0.0.1' if wild else f'[{host}]' if ':' in host else host}:{port}{path}"
-    app = create_app(data, roots, hosts=hosts, passphrase=None if local and not passphrase else passphrase)
-    server = uvicorn.Server(
-        uvicorn.Config(app, host=host, port=port, log_level="warning", access_log=False, timeout_graceful_shutdown=2)
-    )
+    name = socket.gethostname().lower()
+    hosts = set() if local else {"*" if wild else host, name, name if name.endswith(".local") else f"{name}.local"}
+    address = f"http{'s' if at.cert else ''}://{'127.0.0.1' if wild else f'[{host}]' if ':' in host else host}:{port}{path}"
+    app = create_app(data, roots, hosts=hosts, passphrase=passphrase, secure=bool(at.cert))
+    config = uvicorn.Config(
+        app, host=host, port=port, log_level="warning", access_log=False, timeout_graceful_shutdown=2,
+        ssl_certfile=str(at.cert) if at.cert else None, ssl_keyfile=str(at.key) if at.key else None,
+    )  # fmt: skip
+    try:
+        config.load()
+    except (OSError, ValueError) as e:  # ssl.SSLError is an OSError
+        raise click.ClickException(f"{at.cert} and {at.key} are no certificate and its key ({e}).") from None
+    server = uvicorn.Server(config)
 
     def announce() -> None:
         while not server.started:
@@ -59,13 +84,25 @@ def _serve(data: Data, host: str, port: int, browser: bool, media: tuple[Path, .
             time.sleep(0.02)
         click.echo(f"Kovel is at {address}   (data in {data.root}; Ctrl-C ends it)")
         sys.stdout.flush()
-        if browser and (sys.platform == "darwin" or os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")):
+        if at.browser and (sys.platform == "darwin" or os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")):
             webbrowser.open(address)
 
     threading.Thread(target=announce, daemon=True).start()
+    os.umask(0o077)  # what is written is this user's alone
     gc.freeze()  # what stands now stays: collecting it again and again would make edits stutter
     gc.set_threshold(50_000, 20, 50)
     server.run()
+
+
+def _looked_after(data: Data) -> None:
+    """The database is whole, and today's copy of it is made, before anything is served."""
+    if wrong := damage(data.db.path):
+        raise click.ClickException(
+            f"The database in {data.root} is damaged ({wrong}). "
+            + (f"The last good copy is of {found[0][0]}: `kovel restore --data {data.root} latest` brings it back."
+               if (found := copies(data.backups)) else "There is no copy of it in its folder.")
+        )  # fmt: skip
+    daily(data.db, data.backups, date.today())
 
 
 def server_options(f: Callable[..., Any]) -> Callable[..., Any]:
@@ -81,6 +118,8 @@ def server_options(f: Callable[..., Any]) -> Callable[..., Any]:
             "--host", default="127.0.0.1", show_default=True, help="Other than this machine's own needs KOVEL_PASSPHRASE."
         ),
         click.option("--port", default=8463, show_default=True),
+        click.option("--cert", type=click.Path(path_type=Path), help="Certificate (PEM): served by TLS."),
+        click.option("--key", type=click.Path(path_type=Path), help="The certificate's key (PEM)."),
         data_option,
     ):
         f = o(f)
@@ -89,14 +128,20 @@ def server_options(f: Callable[..., Any]) -> Callable[..., Any]:
 
 @click.command()
 @server_options
-def serve(folder: Path | None, port: int, host: str, no_browser: bool, media: tuple[Path, ...]) -> None:
+def serve(
+    folder: Path | None, port: int, host: str, no_browser: bool, media: tuple[Path, ...], cert: Path | None, key: Path | None
+) -> None:
     """Start Kovel and print its address."""
-    _serve(open_data(folder), host, port, not no_browser, media)
+    data = open_data(folder)
+    _looked_after(data)
+    _serve(data, At(host, port, not no_browser, media, cert, key))
 
 
 @click.command()
 @server_options
-def demo(folder: Path | None, port: int, host: str, no_browser: bool, media: tuple[Path, ...]) -> None:
+def demo(
+    folder: Path | None, port: int, host: str, no_browser: bool, media: tuple[Path, ...], cert: Path | None, key: Path | None
+) -> None:
     """Start with the demo project (its own data folder unless --data is given)."""
     from kovel.demo.project import ensure
 
@@ -104,4 +149,5 @@ def demo(folder: Path | None, port: int, host: str, no_browser: bool, media: tup
     project = ensure(data)
     if jobs.in_state(data.db, "waiting", "working"):
         click.echo("Kovel: the demo footage is being prepared, once; the page shows how far it is.", err=True)
-    _serve(data, host, port, not no_browser, media, f"/p/{project}/story")
+    _looked_after(data)
+    _serve(data, At(host, port, not no_browser, media, cert, key), f"/p/{project}/story")

@@ -5,6 +5,7 @@ child ends). Answers are JSON lines: {"progress": x}, and last {"result": ...} o
 """
 
 import contextlib
+import ctypes
 import json
 import os
 import resource
@@ -33,6 +34,8 @@ LIMITS: dict[str, tuple[float | None, int, int]] = {
     "transcribe": (None, 48 * 3600, 24 << 30),
     "measure": (None, 12 * 3600, 16 << 30),
     "tone": (None, 3600, 16 << 30),
+    "meant": (None, 24 * 3600, 8 << 30),
+    "archive": (None, 12 * 3600, 4 << 30),
     "copy": (None, 12 * 3600, 4 << 30),
     "clean": (None, 12 * 3600, 16 << 30),
     "pulse": (None, 6 * 3600, 16 << 30),
@@ -41,13 +44,14 @@ LIMITS: dict[str, tuple[float | None, int, int]] = {
 }
 MODULES = {
     "align_text": "transcribe", "pulse": "listen", "sync_by_sound": "listen", "make_sound": "soundtrack", "make_look": "derive",
-    "make_pieces": "pieces", "tone": "measure", "finish": "derive", "copy": "copying",
+    "make_pieces": "pieces", "tone": "measure", "finish": "derive", "copy": "copying", "meant": "meaning",
 }  # fmt: skip
 AT_ONCE = (
     "probe",
     "glance",
     "render",
     "copy",
+    "archive",
     "measure",
     "tone",
 )  # what the editor waits for; all else gives way to playing and editing
@@ -68,7 +72,11 @@ def call(
     """Run one of LIMITS in a child and wait. Raises `Unusable`, or `Cancelled` within half a second."""
     wall, cpu, memory = LIMITS[name]
     args = [sys.executable, "-m", "kovel.media.child", str(cpu), str(memory)]
-    p = subprocess.Popen(args, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    env = {
+        **os.environ,
+        "OPENBLAS_NUM_THREADS": "1",
+    }  # the cores are shared out by the foreman: threads of its own would only wait
+    p = subprocess.Popen(args, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=env)
     assert p.stdin and p.stdout and p.stderr
     answers: list[dict[str, Any]] = []
     heard = time.monotonic()
@@ -119,7 +127,7 @@ def call(
         p.stdin.close()
         p.stdout.close()
         p.stderr.close()
-        if name == "render":
+        if name in ("render", "archive"):
             swept(p.pid, Path(params["out"]).parent, Path(params.get("parts") or os.devnull))
     for a in answers:
         if "result" in a:
@@ -137,7 +145,19 @@ def swept(pid: int, *folders: Path) -> None:
             shutil.rmtree(p) if p.is_dir() else p.unlink()
 
 
+def without_network() -> bool:
+    """Put this process into a network of its own, where there is nobody; False where the system does not let it, and the lists of
+    containers and protocols stand alone. Before any thread is begun."""
+    try:
+        unshare = ctypes.CDLL(None, use_errno=True).unshare
+    except (AttributeError, OSError):
+        return False
+    new_net, new_user = 0x40000000, 0x10000000  # linux/sched.h
+    return unshare(new_net) == 0 or (os.geteuid() != 0 and unshare(new_net | new_user) == 0)
+
+
 def main() -> None:
+    without_network()
     cpu, memory = int(sys.argv[1]), int(sys.argv[2])
     resource.setrlimit(resource.RLIMIT_CPU, (cpu, cpu))
     resource.setrlimit(resource.RLIMIT_AS, (memory, memory))

@@ -11,7 +11,7 @@ import hashlib
 import io
 import json
 import shutil
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from itertools import chain
 from pathlib import Path
 from typing import Any
@@ -42,8 +42,9 @@ Progress = Callable[[float], None]
 
 
 def derive(
-    path: str, out: str, rate: list[int], picture: bool, sound: bool, frames: int | None, progress: Progress
-) -> dict[str, Any]:
+    path: str, out: str, rate: list[int], picture: bool, sound: bool, frames: int | None, progress: Progress,
+    heard: Sequence[int] = (),
+) -> dict[str, Any]:  # fmt: skip
     """Make everything for one recording in folder `out` that is not there yet; its checksum and exact count of frames.
 
     media.json comes last, so a half-made folder is never taken for a whole one.
@@ -53,7 +54,7 @@ def derive(
     (folder / "media.json").unlink(missing_ok=True)
     share = 0.2 if picture else 0.9
     if sound and not (folder / "sound.json").exists():
-        make_sound(path, out, rate, picture, frames, lambda x: progress(x * share))
+        make_sound(path, out, rate, picture, frames, lambda x: progress(x * share), heard)
     if picture:
         for first, last in missing(folder, frames or 1):
             make_pieces(path, out, rate, frames or 1, first, last, lambda x: progress(share + x * (0.95 - share)))

@@ -1,5 +1,6 @@
 """What Kovel opens: containers known by their first bytes, each read by the one demuxer named here, from files only."""
 
+import shutil
 from pathlib import Path
 from typing import Any
 
@@ -8,6 +9,8 @@ import av
 from kovel.core.told import Told
 
 MOST_PIXELS = 100_000_000
+LONGEST = 24 * 3600  # seconds of a recording
+RESERVE = 200_000_000  # bytes of the disk that stay free whatever is made
 STILLS = {
     b"\xff\xd8\xff": "jpeg",
     b"\x89PNG\r\n\x1a\n": "png",
@@ -29,13 +32,13 @@ def kind_of(path: Path) -> str:
     Decided by content, never by name. With the demuxer fixed, no other one can be talked into opening the file.
     """
     try:
+        if path.exists() and not path.is_file():  # a pipe or a device would never end
+            raise Unusable(f"{path.name} is not a file.")
         size = path.stat().st_size
         with path.open("rb") as f:
             head = f.read(600)
     except OSError:
         raise Unusable(f"{path.name} cannot be read. Check that it is still there and that you may open it.") from None
-    if not path.is_file():
-        raise Unusable(f"{path.name} is not a file.")
     if size == 0:
         raise Unusable(f"{path.name} is empty (0 bytes). The copy probably broke off; copy it from the card again.")
     if head[4:8] == b"ftyp" and head[8:12] in STILL_BRANDS:
@@ -87,6 +90,14 @@ def kind_of(path: Path) -> str:
         f"{path.name} is not a kind of file Kovel reads. It takes MP4, MOV, MKV, WebM, AVI, MXF, MPEG (TS, PS), DV, "
         "WAV, W64, AIFF, CAF, FLAC, Ogg, MP3, AAC, AC-3, WMA, JPEG, PNG, TIFF, WebP, GIF, BMP, HEIC and AVIF."
     )
+
+
+def spare(folder: Path, need: float = 0) -> None:
+    """Hold what is going to be written against the room there is; `Unusable` where the disk would be full."""
+    free = shutil.disk_usage(folder).free
+    if free < need + RESERVE:
+        wants = f"making this takes about {need / 1e9:.1f} GB and the disk" if need > RESERVE else "the disk"
+        raise Unusable(f"There is no room: {wants} has {free / 1e9:.1f} GB left. Make room on it, then try again.")
 
 
 def open_media(path: Path) -> Any:

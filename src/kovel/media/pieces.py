@@ -24,7 +24,7 @@ import numpy as np
 from kovel.core.picture.shots import HIGH, MotionMaker
 from kovel.core.picture.shots import WIDE as GREY_WIDE
 from kovel.core.time.rate import Rate
-from kovel.media.files import kind_of
+from kovel.media.files import kind_of, spare
 from kovel.media.proxy import GOP, decoder_setup, encoder, length_prefixed, proxy_size, small_size
 from kovel.media.reader import STILL, Filmed, Fit, FrameReader, rgb_of, still_frame
 from kovel.media.soundtrack import keep
@@ -178,10 +178,12 @@ class Maker:
         making: _Encoding | None = None
         motion = MotionMaker()
         begin = first * PIECE
+        spare(self.folder)
         for n, frame in self.reader.each(begin):
             if making is None:
                 making = _Encoding(self.folder, frame, self.reader.filmed, self.rate, self.every, first, self.threads)
             if n % PIECE == 0 and n > begin:
+                spare(self.folder)
                 k = n // PIECE
                 if (last is not None and k >= last) or place(self.folder, k).exists():
                     break

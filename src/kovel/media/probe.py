@@ -9,8 +9,11 @@ import av
 from PIL import ImageOps
 
 from kovel.core.time.rate import RATES, Rate
-from kovel.media.files import MOST_PIXELS, Unusable, kind_of, open_media
+from kovel.media.files import LONGEST, MOST_PIXELS, Unusable, kind_of, open_media
+from kovel.media.microphones import began, channels_of, heard_at_first, names_of, written
 from kovel.media.reader import open_still
+
+SLOWEST = 1000  # samples a second that a recorder writes at least
 
 
 def probe(path: str) -> dict[str, Any]:
@@ -37,6 +40,8 @@ def _still(p: Path) -> dict[str, Any]:
             if getattr(im, "n_frames", 1) > 1:
                 remarks.append(f"It holds {im.n_frames} pictures; the first is used. Save it as a video to use it as one.")
             w, h = ImageOps.exif_transpose(im).size
+    except Unusable:
+        raise
     except Exception:
         raise Unusable(f"{p.name} cannot be read as a picture: it is damaged or far too large.") from None
     return _facts(p, kind="still", width=w, height=h, picture=True, remarks=remarks)
@@ -44,8 +49,8 @@ def _still(p: Path) -> dict[str, Any]:
 
 def _facts(p: Path, **more: Any) -> dict[str, Any]:
     base = {
-        "size": p.stat().st_size, "rate": [25, 1], "frames": None, "picture": False, "sound": False, "width": 0, "height": 0,
-        "rotation": 0, "channels": 0, "start_timecode": "", "variable": False, "interlaced": False,
+        "size": p.stat().st_size, "changed": p.stat().st_mtime_ns, "rate": [25, 1], "frames": None, "picture": False, "sound": False, "width": 0, "height": 0,
+        "rotation": 0, "channels": 0, "microphones": [], "heard": [], "began": None, "start_timecode": "", "variable": False, "interlaced": False,
         "remarks": [], "kind": "sound",
     }  # fmt: skip
     return {**base, **more}
@@ -65,18 +70,17 @@ def _moving(p: Path, c: Any) -> dict[str, Any]:
     audio = next(iter(c.streams.audio), None)
     remarks: list[str] = []
     facts = _facts(p, sound=audio is not None, channels=min(audio.codec_context.channels, 2) if audio else 0)
-    if audio and (audio.codec_context.sample_rate or 0) <= 0:
+    if audio and (audio.codec_context.sample_rate or 0) < SLOWEST:
         raise Unusable(f"{p.name}: its sound cannot be read. Save it anew from the program that made it.")
-    if audio and len(c.streams.audio) > 1:
-        remarks.append(f"It has {len(c.streams.audio)} sound tracks; the first is used.")
-    if audio and audio.codec_context.channels > 2:
-        remarks.append(f"Its {audio.codec_context.channels} sound channels are mixed to two.")
+    if audio:
+        facts |= _microphones(p, c, remarks)
     length = Fraction(c.duration or 0, 1_000_000)
     if video is None:
         if audio is None:
             raise Unusable(f"{p.name} has neither picture nor sound in it.")
         if not any(len(f.to_ndarray()[0]) for f in _first(c, audio)):
             raise Unusable(f"{p.name} has no sound in it: it is cut off or empty.")
+        _bounded(p, length)
         frames = max(1, int(length * 25))
         return {**facts, "frames": frames, "kind": "sound", "remarks": ["Sound only.", *remarks]}
     first = next(iter(_first(c, video)), None)
@@ -110,6 +114,7 @@ def _moving(p: Path, c: Any) -> dict[str, Any]:
         remarks.append("It has no sound.")
     if video.duration:
         length = Fraction(video.duration * video.time_base)
+    _bounded(p, length)
     frames = max(1, round(length * rate.fps))
     tc = (
         video.metadata.get("timecode")
@@ -121,6 +126,29 @@ def _moving(p: Path, c: Any) -> dict[str, Any]:
         "start_timecode": tc, "variable": variable,
         "interlaced": bool(first.interlaced_frame), "remarks": remarks, "kind": "interview" if audio and length > 40 else "b-roll",
     }  # fmt: skip
+
+
+def _microphones(p: Path, c: Any, remarks: list[str]) -> dict[str, Any]:
+    """Which channels there are, which are heard, and when a broadcast WAV begins."""
+    count = len(channels_of(c))
+    known = names_of(p, c, count)
+    heard = heard_at_first(c, bool(written(p)))
+    start = began(c)
+    if count > 2 and heard:
+        remarks.append(f"It has {count} sound channels: {', '.join(known[:8])}{', …' if count > 8 else ''}.")
+    elif count > 2 and c.streams.audio[0].codec_context.channels > 2:
+        remarks.append(f"Its {c.streams.audio[0].codec_context.channels} sound channels are mixed to two.")
+    elif count > 2:
+        remarks.append(f"It has {len(c.streams.audio)} sound tracks; the first is heard.")
+    return {
+        "microphones": known if count > 1 else [], "heard": heard, "channels": len(heard) or min(c.streams.audio[0].codec_context.channels, 2),
+        "began": [start.numerator, start.denominator] if start is not None else None,
+    }  # fmt: skip
+
+
+def _bounded(p: Path, length: Fraction) -> None:
+    if length > LONGEST:
+        raise Unusable(f"{p.name} says it lasts {float(length) / 3600:.0f} hours: it is damaged. Copy it from the card again.")
 
 
 def _spacing(c: Any, stream: Any) -> tuple[Fraction | None, bool]:

@@ -361,7 +361,11 @@ def open_still(path: Path) -> Any:
     """A still picture, not yet read, with Pillow: its kinds, and HEIF by libheif. Refuses more than 100 million pixels."""
     pi_heif.register_heif_opener()
     Image.MAX_IMAGE_PIXELS = MOST_PIXELS
-    return Image.open(path)
+    im = Image.open(path)
+    if im.width * im.height > MOST_PIXELS:  # Pillow itself refuses from twice as many on
+        im.close()
+        raise Unusable(f"{path.name} is too large: {im.width} by {im.height}.")
+    return im
 
 
 def still_frame(path: Path) -> Any:

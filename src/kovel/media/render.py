@@ -28,9 +28,10 @@ from kovel.core.plan.sounds import AS_IT_IS, GainLine, Heard, along, ramped
 from kovel.core.time.rate import Rate
 from kovel.media import soundfiles
 from kovel.media.burn import Burnt
+from kovel.media.derive import checksum
 from kovel.media.drawing import Pictures, Stacked
 from kovel.media.encode import CONTAINER, PICTURE, Measured, PictureFile, SoundStream, joined, stream_like
-from kovel.media.files import Unusable
+from kovel.media.files import Unusable, spare
 from kovel.media.reader import rgb_of
 from kovel.media.soundtrack import samples_of
 
@@ -123,6 +124,10 @@ def render(
         if (kind.seen or o.kind == "still") and not Path(f["path"]).is_file():
             raise Unusable(
                 f"{f['name']} is off-line: {Path(f['path']).name} is not where it was. Bring it back, then render again."
+            )
+        if "sum" in f and checksum(Path(f["path"])) != f["sum"]:
+            raise Unusable(
+                f"{f['name']} is another file now than the one that was brought in. Find the right one in Footage, then render again."
             )
     final = Path(out)
     part = final.with_name(f"{final.name}.{os.getpid()}.part")  # each try writes a file of its own
@@ -299,6 +304,7 @@ def _parts(film: Film, folder: Path, progress: Progress) -> list[tuple[Path, int
         ending: Future[None] | None = None
         for path, some in todo:
             part = path.with_name(f"{path.name}.{pid}.part")
+            spare(folder)
             f = PictureFile(part, film.output, film.size, film.rate)
             try:
                 for n, frame in enumerate(film.frames(some)):

@@ -10,7 +10,7 @@ sound.json   samples and channels, once all of it is there
 import json
 import struct
 import wave
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from fractions import Fraction
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -21,7 +21,8 @@ import numpy as np
 from kovel.core.sound.loudness import PowerMaker
 from kovel.core.sound.peaks import LEVELS, PeakMaker, coarser
 from kovel.core.time.rate import SAMPLE_RATE, Rate
-from kovel.media.files import open_media
+from kovel.media.files import LONGEST, Unusable, open_media, spare
+from kovel.media.microphones import channels_of
 from kovel.media.reader import FrameReader
 
 PEAKS = "peaks.raw"
@@ -29,17 +30,21 @@ GROWS = 5 * SAMPLE_RATE  # samples after which what is there is shown
 Progress = Callable[[float], None]
 
 
-def make_sound(path: str, out: str, rate: list[int], picture: bool, frames: int | None, progress: Progress) -> dict[str, int]:
-    """Make the sound of one recording in folder `out`; its samples (at 48 kHz) and channels."""
+def make_sound(
+    path: str, out: str, rate: list[int], picture: bool, frames: int | None, progress: Progress, heard: Sequence[int] = ()
+) -> dict[str, int]:
+    """Make the sound of one recording in folder `out`; its samples (at 48 kHz) and channels. `heard`: one or two channels, counted
+    over all tracks, as left and right; none: the first track."""
     src, folder = Path(path), Path(out)
     folder.mkdir(parents=True, exist_ok=True)
     r = Rate(*rate)
+    spare(folder, float((frames or 1) / r.fps) * SAMPLE_RATE * 2)
     zero = None  # the moment of the first picture, or of the first sound where there is none
     if picture:
         reader = FrameReader(src, r, threads=1)
         zero = Fraction(reader.zero * reader.base)
         reader.close()
-    samples, channels = _sound(src, folder, zero, float((frames or 1) / r.fps), progress)
+    samples, channels = _sound(src, folder, zero, float((frames or 1) / r.fps), progress, heard)
     made = {"samples": samples, "channels": channels}
     keep(folder / "sound.json", made)
     return made
@@ -92,8 +97,8 @@ def _unsaid_delay(c: Any, stream: Any) -> Fraction:
 class _Track:
     """The samples as they come, kept a second at a time, with what is measured of them."""
 
-    def __init__(self, out: BinaryIO, growing: BinaryIO, channels: int) -> None:
-        self.out, self.growing, self.channels = out, growing, channels
+    def __init__(self, folder: Path, out: BinaryIO, growing: BinaryIO, channels: int) -> None:
+        self.folder, self.out, self.growing, self.channels = folder, out, growing, channels
         self.peaks, self.power = PeakMaker(), PowerMaker()
         self.length = self._shown = self._kept = 0  # samples: added, shown to readers, written
         self._held: list[np.ndarray] = []
@@ -105,12 +110,11 @@ class _Track:
         if self.length - self._kept >= SAMPLE_RATE:
             self.keep()
 
-    def silence(self, n: int) -> None:
-        self.add(np.zeros((n, self.channels), np.int16))
-
     def keep(self) -> None:
         if not self._held:
             return
+        if self.length > LONGEST * SAMPLE_RATE:
+            raise Unusable("Its sound does not end: it is damaged. Copy it from the card again.")
         x = np.concatenate(self._held)
         self._held, self._kept = [], self.length
         self.out.write(x.astype("<i2").tobytes())
@@ -118,6 +122,7 @@ class _Track:
         self.power.feed(x)
         if self.length - self._shown >= GROWS:
             self._shown = self.length
+            spare(self.folder)
             self.out.flush()
             self.growing.write(self.peaks.fresh().tobytes())
             self.growing.flush()
@@ -195,33 +200,94 @@ def _from(begin: Fraction, num: int, den: int) -> int:
     return (2 * n + d) // (2 * d)
 
 
-def _sound(src: Path, folder: Path, zero: Fraction | None, seconds: float, progress: Progress) -> tuple[int, int]:
-    """Raw samples placed by their time stamps from `zero` on (None: from the stream's own beginning, so that an encoder's delay
-    is no silence): silence where there is a gap of 40 ms or more, cut where before zero."""
-    with open_media(src) as c, (folder / "sound.pcm").open("wb") as out, (folder / PEAKS).open("wb") as growing:
-        a = c.streams.audio[0]
+def _placed(src: Path, track: int, pick: Sequence[int] | None, zero: Fraction | None) -> Iterator[np.ndarray]:
+    """The samples (n, channels) int16 of one sound track, one block behind the other from `zero` on, by their time stamps (None: from
+    the track's own beginning, so that an encoder's delay is no silence): silence where there is a gap of 40 ms or more, cut where
+    before zero. `pick`: these of its channels; None: all, brought to two."""
+    with open_media(src) as c:
+        a = c.streams.audio[track]
         for other in c.streams:
             if other is not a:
                 other.discard = av.stream.Discard.all  # where the container can skip it, it is not even read
-        channels = 1 if a.codec_context.channels == 1 else 2
-        track = _Track(out, growing, channels)
+        width = len(pick) if pick else 1 if a.codec_context.channels == 1 else 2
         if zero is None:
             zero = Fraction((a.start_time or 0) * a.time_base) + _unsaid_delay(c, a)
         begin = zero * SAMPLE_RATE
         first: int | None = None  # where the first sample lies
-        count = 0
-        for stamp, x in _blocks(c, a, channels):
+        count = length = 0
+        for stamp, x in _picked(c, a, pick) if pick else _blocks(c, a, width):
             due = None if stamp is None else _from(begin, *stamp)
+            gap = 0
             if first is None:
                 first = due or 0
-                if first > 0:
-                    track.silence(first)
-            elif due is not None and first >= 0 and 1920 <= due - track.length < SAMPLE_RATE * 3600:
-                track.silence(due - track.length)
+                gap = max(0, first)
+            elif due is not None and first >= 0 and 1920 <= due - length < SAMPLE_RATE * 3600:
+                gap = due - length
+            for n in range(0, gap, SAMPLE_RATE):
+                yield np.zeros((min(SAMPLE_RATE, gap - n), width), np.int16)
             skip = min(max(0, -first - count), len(x)) if first < 0 else 0
             count += len(x)
-            track.add(x[skip:])
-            if seconds and not count % 64:
+            length += gap + len(x) - skip
+            yield x[skip:]
+
+
+def _picked(c: Any, a: Any, pick: Sequence[int]) -> Iterator[tuple[tuple[int, int] | None, np.ndarray]]:
+    """As `_blocks`, of some channels of a track, none of them mixed."""
+    resample = av.AudioResampler("s16", None, SAMPLE_RATE)
+
+    def rows(frames: Any) -> Iterator[tuple[tuple[int, int] | None, np.ndarray]]:
+        for g in frames:
+            yield _samples(g), g.to_ndarray().reshape(-1, len(g.layout.channels))[:, list(pick)]
+
+    for packet in c.demux(a):
+        try:
+            for f in packet.decode():
+                yield from rows(resample.resample(f))
+        except av.FFmpegError:
+            continue
+    yield from rows(resample.resample(None))
+
+
+def _side_by_side(left: Iterator[np.ndarray], right: Iterator[np.ndarray]) -> Iterator[np.ndarray]:
+    """Two tracks of one channel each as left and right, as long as the longer one."""
+    x, y = (np.zeros((0, 1), np.int16) for _ in range(2))
+    more = [True, True]
+    while any(more) or len(x) or len(y):
+        if more[0] and not len(x):
+            block = next(left, None)
+            more[0], x = block is not None, x if block is None else block
+            continue
+        if more[1] and not len(y):
+            block = next(right, None)
+            more[1], y = block is not None, y if block is None else block
+            continue
+        n = min(len(x), len(y)) or max(len(x), len(y))
+        out = np.zeros((n, 2), np.int16)
+        out[: len(x[:n]), 0:1], out[: len(y[:n]), 1:2] = x[:n], y[:n]
+        x, y = x[n:], y[n:]
+        yield out
+
+
+def _sound(
+    src: Path, folder: Path, zero: Fraction | None, seconds: float, progress: Progress, heard: Sequence[int] = ()
+) -> tuple[int, int]:
+    """Raw samples as they are heard: of the first track, or of the channels `heard` of all tracks."""
+    with open_media(src) as c:
+        every = channels_of(c)
+        places = [every[k] for k in heard if k < len(every)]
+        channels = len(places) or (1 if c.streams.audio[0].codec_context.channels == 1 else 2)
+    if len({t for t, _ in places}) > 1:
+        (t, j), (u, k) = places
+        blocks = _side_by_side(_placed(src, t, [j], zero), _placed(src, u, [k], zero))
+    elif places:
+        blocks = _placed(src, places[0][0], [k for _, k in places], zero)
+    else:
+        blocks = _placed(src, 0, None, zero)
+    with (folder / "sound.pcm").open("wb") as out, (folder / PEAKS).open("wb") as growing:
+        track = _Track(folder, out, growing, channels)
+        for x in blocks:
+            track.add(x)
+            if seconds:
                 progress(min(0.99, track.length / SAMPLE_RATE / seconds))
         track.keep()
     np.save(folder / "power.npy", track.power.finish())

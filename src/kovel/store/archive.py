@@ -15,8 +15,8 @@ from kovel.store.projects import Invalid, Missing, Project, get
 
 Tables = dict[str, list[dict[str, Any]]]
 
-LEFT = ("job", "issued", "setting", "looks")  # not of a project, or made anew
-NUMBERED = ("project", "recording", "story", "subclip", "marker", "journal", "log_step")
+LEFT = ("job", "issued", "setting", "looks", "meaning")  # not of a project, or made anew
+NUMBERED = ("project", "recording", "story", "subclip", "marker", "journal", "log_step", "theme", "bin")
 MORE = {  # columns that name a row of another table without saying so
     ("project", "story"): "story",
     ("story", "head"): "journal",
@@ -25,6 +25,8 @@ MORE = {  # columns that name a row of another table without saying so
     ("laid_sound", "source"): "recording",
     ("caption_edit", "recording"): "recording",
     ("desk_step", "recording"): "recording",
+    ("retold", "a_recording"): "recording",
+    ("retold", "b_recording"): "recording",
 }
 SOURCED = ("pieces", "covers", "loose", "sounds", "loose_sounds")  # of a patch: rows whose second value is a recording
 
@@ -175,13 +177,26 @@ def _step(d: dict[str, Any], up: dict[str, int]) -> dict[str, Any]:
             for row in entry[1:]:
                 if row:
                     row[0], row[1] = row[0] + up[table], row[1] + up["recording"]
-    for k in ("words", "settings"):
+    for k in ("words", "settings", "out"):
         if k in d:
             d[k]["recording"] += up["recording"]
+    for row in d.get("fields", ()):
+        row[0] += up["recording"]
+    for rows in d.get("groups", {}).values():
+        for r in rows["theme"]:
+            r[0] += up["theme"]
+        for r in rows["statement"]:
+            r[0], r[3] = r[0] + up["recording"], r[3] + up["theme"]
+        for r in rows["retold"]:
+            r[0], r[2] = r[0] + up["recording"], r[2] + up["recording"]
+        for r in rows.get("bin", ()):
+            r[0] += up["bin"]
+        for r in rows.get("binned", ()):
+            r[0], r[1] = r[0] + up["bin"], r[1] + up["recording"]
     return d
 
 
-def moved_to(db: Database, recording: int, path: str) -> None:
-    """A recording's file lies there now."""
+def moved_to(db: Database, recording: int, path: str, changed: int = 0) -> None:
+    """A recording's file lies there now, written at that time (ns; 0: not known)."""
     with db.write() as c:
-        c.execute("UPDATE recording SET path = ? WHERE id = ?", (path, recording))
+        c.execute("UPDATE recording SET path = ?, changed = ? WHERE id = ?", (path, changed, recording))

@@ -14,6 +14,7 @@ def edits(db: Database, story: int) -> dict[tuple[int, int], tuple[str, str]]:
 
 def change(db: Database, story: int, key: tuple[int, int], was: str, text: str) -> None:
     """Change what a caption says; an empty text takes the change back."""
+    db.guard(story)
     with db.write() as c:
         c.execute("DELETE FROM caption_edit WHERE story = ? AND recording = ? AND sample = ?", (story, *key))
         if text:
@@ -30,6 +31,7 @@ def brought(db: Database, story: int) -> tuple[str, list[Cue]] | None:
 
 def bring(db: Database, story: int, name: str, cues: list[Cue] | None) -> None:
     """Let the captions of a file stand for a story; None: its words again."""
+    db.guard(story)
     with db.write() as c:
         c.execute("DELETE FROM caption_file WHERE story = ?", (story,))
         if cues is not None:

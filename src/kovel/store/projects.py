@@ -165,8 +165,8 @@ def duplicate(db: Database, project: int) -> Project:
             or 0
         )
         ids = {}
-        cols = "path, name, kind, roll, camera, day, ordinal, aside, size, checksum, rate_num, rate_den, frames, picture, sound, width, height, channels, start_timecode, remarks, sync_set, sync_offset, sync_ppm, sync_sure, sync_how, settings"
-        for (rid,) in c.execute("SELECT id FROM recording WHERE project = ?", (project,)).fetchall():
+        cols = "path, name, kind, roll, camera, day, ordinal, aside, size, checksum, rate_num, rate_den, frames, picture, sound, width, height, channels, start_timecode, remarks, sync_set, sync_offset, sync_ppm, sync_sure, sync_how, settings, changed, poster, microphones, heard"
+        for (rid,) in c.execute("SELECT id FROM recording WHERE project = ? AND gone IS NULL", (project,)).fetchall():
             ids[rid] = fresh(c, "recording")
             c.execute(
                 f"INSERT INTO recording (id, project, {cols}) SELECT ?, ?, {cols} FROM recording WHERE id = ?",
@@ -190,6 +190,11 @@ def duplicate(db: Database, project: int) -> Project:
                 (ids[rid], rid),
             )
         copy_decisions(c, ids)
+        for bid, name in c.execute("SELECT id, name FROM bin WHERE project = ?", (project,)).fetchall():
+            copied = fresh(c, "bin")
+            c.execute("INSERT INTO bin (id, project, name) VALUES (?,?,?)", (copied, new, name))
+            inside = c.execute("SELECT recording FROM bin_recording WHERE bin = ?", (bid,)).fetchall()
+            c.executemany("INSERT INTO bin_recording VALUES (?,?)", [(copied, ids[r]) for (r,) in inside if r in ids])
         for (sid,) in c.execute("SELECT id FROM story WHERE project = ?", (project,)).fetchall():
             kept = "name, next_id, locked, muted, soloed, target, along, settings"
             copy = fresh(c, "story")
@@ -206,11 +211,11 @@ def duplicate(db: Database, project: int) -> Project:
 
 
 OWNERS = {  # what a request names by its number: which project it is of
-    "recording": "SELECT project FROM recording WHERE id = ?",
+    "recording": "SELECT project FROM recording WHERE id = ? AND gone IS NULL",
     "story": "SELECT project FROM story WHERE id = ?",
     "job": "SELECT project FROM job WHERE id = ?",
-    "subclip": "SELECT r.project FROM subclip s JOIN recording r ON r.id = s.recording WHERE s.id = ?",
-    "marker": "SELECT r.project FROM marker m JOIN recording r ON r.id = m.recording WHERE m.id = ?",
+    "subclip": "SELECT r.project FROM subclip s JOIN recording r ON r.id = s.recording WHERE s.id = ? AND r.gone IS NULL",
+    "marker": "SELECT r.project FROM marker m JOIN recording r ON r.id = m.recording WHERE m.id = ? AND r.gone IS NULL",
 }
 
 

@@ -12,6 +12,7 @@ from kovel.core.story.settings import NONE, SETTINGS, Values
 from kovel.core.story.values import on_recording
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import TimeError, parse_entry
+from kovel.core.words.meaning import Said
 from kovel.core.words.transcript import Word
 from kovel.store import steps
 from kovel.store.db import Database, fresh
@@ -44,6 +45,10 @@ class Recording:
     start_timecode: str
     remarks: tuple[str, ...]
     ready: bool
+    microphones: tuple[str, ...] = ()  # its sound channels over all tracks, by name
+    heard: tuple[int, ...] = ()  # which of them are heard; none: the first track as it is
+    poster: int | None = None  # frame of the project's clock that stands for it; None: one is chosen
+    changed: int = 0  # when its file was written, in ns; 0: not known
     sync: Sync | None = None
     sync_sure: float = 0.0
     sync_how: str = ""
@@ -70,6 +75,10 @@ class Recording:
         except TimeError:
             return 0
 
+    def face(self, clock: Rate) -> int:
+        """The frame that stands for it in lists: the editor's choice, else one a third into it."""
+        return self.length(clock) // 3 if self.poster is None else min(self.poster, self.length(clock) - 1)
+
     def length(self, clock: Rate) -> int:
         """Frames of the project's clock; a still counts as 5 seconds where a length is needed."""
         return self.source.length(clock) or clock.nominal * 5
@@ -79,7 +88,7 @@ def _recording(r: sqlite3.Row) -> Recording:
     return Recording(
         r["id"], r["project"], r["path"], r["name"], r["kind"], r["roll"], r["camera"], r["day"], bool(r["aside"]), r["size"],
         r["checksum"], Rate(r["rate_num"], r["rate_den"]), r["frames"], bool(r["picture"]), bool(r["sound"]), r["width"],
-        r["height"], r["channels"], r["start_timecode"], tuple(json.loads(r["remarks"])), bool(r["ready"]),
+        r["height"], r["channels"], r["start_timecode"], tuple(json.loads(r["remarks"])), bool(r["ready"]), tuple(json.loads(r["microphones"])), tuple(json.loads(r["heard"])), r["poster"], r["changed"],
         None if r["sync_set"] is None else Sync(r["sync_set"], r["sync_offset"], r["sync_ppm"]), r["sync_sure"], r["sync_how"],
         Values.from_json(json.loads(r["settings"])),
     )  # fmt: skip
@@ -99,17 +108,20 @@ def add(
 ) -> Recording:
     """A new recording from what the probe found (`facts`); `Invalid` if that file is in the project already."""
     with db.write() as c:
-        old = c.execute("SELECT name FROM recording WHERE project = ? AND path = ?", (project, path)).fetchone()
+        old = c.execute("SELECT name, gone FROM recording WHERE project = ? AND path = ?", (project, path)).fetchone()
+        if old and old["gone"]:
+            raise Invalid(f"{old['name']} was taken out of this project. Bring it back, in Footage under “Taken out”.")
         if old:
             raise Invalid(f"{old['name']} is already in this project.")
         rid = fresh(c, "recording")
         c.execute(
             "INSERT INTO recording (id, project, path, name, kind, roll, camera, day, ordinal, size, rate_num, rate_den, frames, picture, sound,"
-            " width, height, channels, start_timecode, remarks)"
-            " VALUES (?,?,?,?,?,?,?,?,(SELECT coalesce(max(ordinal), 0) + 1 FROM recording WHERE project = ?),?,?,?,?,?,?,?,?,?,?,?)",
+            " width, height, channels, start_timecode, remarks, changed, microphones, heard)"
+            " VALUES (?,?,?,?,?,?,?,?,(SELECT coalesce(max(ordinal), 0) + 1 FROM recording WHERE project = ?),?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
             (rid, project, path, clean_name(name, limit=120), kind, roll, camera, day, project, facts["size"], facts["rate"][0], facts["rate"][1],
              facts["frames"], facts["picture"], facts["sound"], facts["width"], facts["height"], facts["channels"],
-             facts["start_timecode"], json.dumps(facts["remarks"])),
+             facts["start_timecode"], json.dumps(facts["remarks"]), facts.get("changed", 0),
+             json.dumps(facts.get("microphones", [])), json.dumps(facts.get("heard", []))),
         )  # fmt: skip
     return get(db, rid)
 
@@ -122,9 +134,16 @@ def get(db: Database, recording: int) -> Recording:
 
 
 def of_project(db: Database, project: int) -> list[Recording]:
-    return [
-        _recording(r) for r in db.read().execute("SELECT * FROM recording WHERE project = ? ORDER BY ordinal, id", (project,))
-    ]
+    rows = db.read().execute("SELECT * FROM recording WHERE project = ? AND gone IS NULL ORDER BY ordinal, id", (project,))
+    return [_recording(r) for r in rows]
+
+
+def taken_out(db: Database, project: int) -> list[Recording]:
+    """Those that were taken out of a project and can be brought back, the last one first."""
+    rows = db.read().execute(
+        "SELECT * FROM recording WHERE project = ? AND gone IS NOT NULL ORDER BY gone DESC, id", (project,)
+    )
+    return [_recording(r) for r in rows]
 
 
 def all_ids(db: Database) -> set[int]:
@@ -142,8 +161,9 @@ def in_stories(db: Database) -> set[int]:
     return {r[0] for r in rows}
 
 
-def update(db: Database, recording: int, **fields: str | int) -> Recording:
-    """Change name, kind, roll, camera, day or aside."""
+def cleaned(fields: Mapping[str, str | int]) -> dict[str, str | int]:
+    """Values for columns of a recording as they are kept; `Invalid` for what cannot be."""
+    fields = dict(fields)
     if "name" in fields:
         fields["name"] = clean_name(str(fields["name"]), limit=120)
     if fields.get("kind", "b-roll") not in KINDS:
@@ -151,12 +171,23 @@ def update(db: Database, recording: int, **fields: str | int) -> Recording:
     for k in ("roll", "camera", "day"):
         if k in fields:
             fields[k] = str(fields[k]).strip()[:40]
-    if set(fields) - {"name", "kind", "roll", "camera", "day", "aside"}:
-        raise Invalid("That cannot be changed on a recording.")
-    get(db, recording)
-    with db.write() as c:
-        c.execute(f"UPDATE recording SET {', '.join(f'{k} = ?' for k in fields)} WHERE id = ?", (*fields.values(), recording))
-    return get(db, recording)
+    return fields
+
+
+def update(db: Database, recording: int, **fields: str | int) -> Recording:
+    """Change name, kind, roll, camera, day, aside or poster."""
+    return update_all(db, [(recording, cleaned(fields))])[0]
+
+
+def update_all(db: Database, rows: Sequence[tuple[int, Mapping[str, str | int]]], did: str = "") -> list[Recording]:
+    """Change several recordings of one project: clean values, as `update` makes them. One undoable step of the log."""
+    found = [get(db, i) for i, _ in rows]
+    if not found:
+        raise Invalid("Choose one or more recordings.")
+    with steps.step(db, found[0].project, did or f"{found[0].name} changed") as s:
+        for i, fields in rows:
+            s.update(i, fields)
+    return [get(db, i) for i, _ in rows]
 
 
 def set_value(db: Database, recording: int, setting: str, value: object) -> tuple[Recording, str]:
@@ -196,7 +227,8 @@ def set_whole(db: Database, recording: int, checksum: str, frames: int | None) -
 
 
 def remove(db: Database, recording: int) -> None:
-    """Take a recording out of its project (never its file); refused while a story uses it."""
+    """Take a recording out of its project (never its file), with its words and subclips: an undoable step of the log. Refused
+    while a story uses it."""
     used = (
         db.read()
         .execute(
@@ -209,7 +241,24 @@ def remove(db: Database, recording: int) -> None:
     if used:
         raise Invalid("The story uses this recording. Take it out of the story first, or set it aside.")
     with db.write() as c:
-        c.execute("DELETE FROM recording WHERE id = ?", (recording,))
+        r = get(db, recording)
+        with steps.step(db, r.project, f"{r.name} taken out") as step:
+            step.taken_out(recording)
+        c.execute("UPDATE job SET state = 'cancelled' WHERE recording = ? AND state IN ('waiting', 'working')", (recording,))
+
+
+def bring_back(db: Database, recording: int) -> Recording:
+    """A recording that was taken out is in its project again, with all that belongs to it; an undoable step of the log."""
+    r = get(db, recording)
+    with steps.step(db, r.project, f"{r.name} brought back") as step:
+        step.taken_out(recording, out=False)
+    return r
+
+
+def forget(db: Database, ids: Sequence[int]) -> None:
+    """Take recordings away for good that were taken out."""
+    with db.write() as c:
+        c.executemany("DELETE FROM recording WHERE id = ? AND gone IS NOT NULL", [(i,) for i in ids])
 
 
 def clock_of(db: Database, project: int) -> Rate:
@@ -241,6 +290,18 @@ def words(db: Database, recording: int) -> tuple[Word, ...]:
     return known[1]
 
 
+def set_heard(db: Database, recording: int, heard: Sequence[int]) -> None:
+    """Which microphones of a recording are heard."""
+    with db.write() as c:
+        c.execute("UPDATE recording SET heard = ?, channels = ? WHERE id = ?", (json.dumps(list(heard)), len(heard), recording))
+
+
+def set_changed(db: Database, recording: int, changed: int) -> None:
+    """Its file was written anew, but is the same."""
+    with db.write() as c:
+        c.execute("UPDATE recording SET changed = ? WHERE id = ?", (changed, recording))
+
+
 def set_checksum(db: Database, recording: int, checksum: str) -> None:
     """The SHA-256 of its file, known before it is prepared."""
     with db.write() as c:
@@ -252,9 +313,10 @@ def replace_file(db: Database, recording: int, path: str, facts: Mapping[str, An
     with db.write() as c:
         c.execute(
             "UPDATE recording SET path = ?, size = ?, checksum = '', rate_num = ?, rate_den = ?, frames = ?, width = ?, height = ?,"
-            " channels = ?, remarks = ?, ready = 0 WHERE id = ?",
+            " channels = ?, remarks = ?, changed = ?, microphones = ?, heard = ?, ready = 0 WHERE id = ?",
             (path, facts["size"], *facts["rate"], facts["frames"], facts["width"], facts["height"], facts["channels"],
-             json.dumps(facts["remarks"]), recording),
+             json.dumps(facts["remarks"]), facts.get("changed", 0), json.dumps(facts.get("microphones", [])),
+             json.dumps(facts.get("heard", [])), recording),
         )  # fmt: skip
 
 
@@ -266,6 +328,34 @@ def words_between(db: Database, recording: int, start: int, end: int) -> list[Wo
         (recording, start, end),
     )
     return [Word(*r) for r in rows]
+
+
+UNSURE = 0.4  # of a word that needs a look
+
+
+def next_unsure(db: Database, recording: int, sample: int, back: bool = False) -> tuple[Word | None, int]:
+    """The first word from a sample on (or the last before it) that the recogniser was unsure of, and how many there are."""
+    way = "start < ? ORDER BY start DESC" if back else "start >= ? ORDER BY start"
+    r = (
+        db.read()
+        .execute(
+            f"SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND sure < {UNSURE} AND {way} LIMIT 1",
+            (recording, sample),
+        )
+        .fetchone()
+    )
+    n = db.read().execute(f"SELECT count(*) FROM word WHERE recording = ? AND sure < {UNSURE}", (recording,)).fetchone()[0]
+    return Word(*r) if r else None, n
+
+
+def corrected(db: Database, project: int, most: int = 300) -> list[str]:
+    """Words that the editor wrote into transcripts which a recogniser made: those it did not know, the most frequent first."""
+    rows = db.read().execute(
+        "SELECT w.text FROM word w JOIN recording r ON r.id = w.recording WHERE r.project = ? AND w.sure = 1.0 AND EXISTS"
+        " (SELECT 1 FROM word x WHERE x.recording = w.recording AND x.sure < 1.0) GROUP BY w.text ORDER BY count(*) DESC LIMIT ?",
+        (project, most),
+    )
+    return [r[0] for r in rows]
 
 
 def words_before(db: Database, recording: int, sample: int, count: int) -> list[Word]:
@@ -286,7 +376,7 @@ def words_in_subclips(db: Database, project: int, clock: Rate) -> dict[int, list
     rows = db.read().execute(
         "SELECT s.id, w.text, w.start, w.end, w.speaker, w.sure FROM recording r JOIN subclip s ON s.recording = r.id"
         f" JOIN word w ON w.recording = s.recording AND w.start >= s.start * {k} - {LONGEST}"
-        f" AND w.start <= (s.start + s.length) * {k} WHERE r.project = ? ORDER BY s.id, w.start, w.i",
+        f" AND w.start <= (s.start + s.length) * {k} WHERE r.project = ? AND r.gone IS NULL ORDER BY s.id, w.start, w.i",
         (project,),
     )
     out: dict[int, list[Word]] = {}
@@ -300,6 +390,15 @@ def speakers(db: Database, recording: int) -> list[str]:
         "SELECT DISTINCT speaker FROM sentence WHERE recording = ? AND speaker != '' ORDER BY 1", (recording,)
     )
     return [r[0] for r in rows]
+
+
+def sentences_between(db: Database, recording: int, start: int, end: int) -> list[Said]:
+    """Sentences that are heard in samples [start, end)."""
+    rows = db.read().execute(
+        "SELECT recording, start, end, speaker, text FROM sentence WHERE recording = ? AND start < ? AND end > ? ORDER BY start",
+        (recording, end, start),
+    )
+    return [Said(*r) for r in rows]
 
 
 def turns(db: Database, recording: int, apart: int) -> list[tuple[int, int, str]]:
@@ -317,7 +416,8 @@ def turns(db: Database, recording: int, apart: int) -> list[tuple[int, int, str]
 
 def has_words(db: Database, project: int) -> set[int]:
     rows = db.read().execute(
-        "SELECT id FROM recording r WHERE project = ? AND EXISTS (SELECT 1 FROM word WHERE recording = r.id)", (project,)
+        "SELECT id FROM recording r WHERE project = ? AND gone IS NULL AND EXISTS (SELECT 1 FROM word WHERE recording = r.id)",
+        (project,),
     )
     return {r[0] for r in rows}
 
@@ -399,7 +499,7 @@ def search(db: Database, project: int, asked: str, limit: int = 200) -> list[Fou
     rows = db.read().execute(
         "SELECT s.recording, s.start, s.end, s.speaker, highlight(sentence_search, 0, char(2), char(3)) AS text"
         " FROM sentence_search JOIN sentence s ON s.id = sentence_search.rowid JOIN recording r ON r.id = s.recording"
-        " WHERE sentence_search MATCH ? AND r.project = ? ORDER BY rank LIMIT ?",
+        " WHERE sentence_search MATCH ? AND r.project = ? AND r.gone IS NULL ORDER BY rank LIMIT ?",
         (" ".join(query), project, limit),
     )
     return [Found(*r) for r in rows]

@@ -1,17 +1,18 @@
 """Undo and redo in the log: each step keeps the rows it touched, as they were before and as they are after.
 
-Subclips and markers are kept by row; words as the slice of a recording that was replaced; settings of a recording whole. A step lands in the same
-transaction as the change itself.
+Subclips and markers are kept by row; words as the slice of a recording that was replaced; settings of a recording whole; that
+one was taken out; its name and the like; the themes and bins of a project whole. A step lands in the same transaction as the change itself.
 """
 
 import json
 import sqlite3
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import Any
 
 from kovel.core.words.transcript import Word
 from kovel.store.db import Database
+from kovel.store.grouprows import Rows, put_rows, rows_of
 from kovel.store.projects import Invalid, Missing
 from kovel.store.wordrows import write_words
 
@@ -19,6 +20,9 @@ TABLES = {
     "subclip": ("id", "recording", "name", "start", "length", "note", "tags", "verdict", "board", "created"),
     "marker": ("id", "recording", "frame", "name"),
 }
+
+
+FIELDS = {"name", "kind", "roll", "camera", "day", "aside", "poster"}  # of a recording
 
 
 class Step:
@@ -30,6 +34,9 @@ class Step:
         self.rows: dict[str, dict[int, list[Any]]] = {t: {} for t in TABLES}
         self.words: dict[str, Any] | None = None
         self.settings: dict[str, Any] | None = None
+        self.out: dict[str, Any] | None = None
+        self.fields: dict[int, tuple[dict[str, Any], dict[str, Any]]] = {}
+        self.grouped: tuple[int, Rows] | None = None
 
     def before(self, table: str, ids: Sequence[int]) -> None:
         self.rows[table] |= _rows(self.c, table, ids)
@@ -48,6 +55,34 @@ class Step:
         old = self.c.execute("SELECT settings FROM recording WHERE id = ?", (recording,)).fetchone()[0]
         self.c.execute("UPDATE recording SET settings = ? WHERE id = ?", (new, recording))
         self.settings = {"recording": recording, "old": old, "new": new}
+
+    def update(self, recording: int, fields: Mapping[str, Any]) -> None:
+        """Other values for columns of a recording (name, kind, roll, camera, day, aside, poster)."""
+        cols = ", ".join(fields)
+        old = dict(self.c.execute(f"SELECT {cols} FROM recording WHERE id = ?", (recording,)).fetchone())
+        _put_fields(self.c, recording, fields)
+        self.fields[recording] = (old, dict(fields))
+
+    def groups(self, project: int) -> None:
+        """The themes or bins of a project are going to be changed."""
+        self.grouped = (project, rows_of(self.c, project))
+
+    def taken_out(self, recording: int, out: bool = True) -> None:
+        """A recording leaves its project, or comes back."""
+        _put_out(self.c, recording, out)
+        self.out = {"recording": recording, "out": out}
+
+
+def _put_fields(c: sqlite3.Connection, recording: int, fields: Mapping[str, Any]) -> None:
+    if set(fields) - FIELDS:
+        raise Invalid("That cannot be changed on a recording.")
+    c.execute(f"UPDATE recording SET {', '.join(f'{k} = ?' for k in fields)} WHERE id = ?", (*fields.values(), recording))
+
+
+def _put_out(c: sqlite3.Connection, recording: int, out: bool) -> None:
+    c.execute(
+        "UPDATE recording SET gone = CASE WHEN ? THEN strftime('%Y-%m-%dT%H:%M:%fZ', 'now') END WHERE id = ?", (out, recording)
+    )
 
 
 def _flat(w: Word) -> list[Any]:
@@ -74,6 +109,12 @@ def step(db: Database, project: int, did: str) -> Iterator[Step]:
             change["words"] = s.words
         if s.settings:
             change["settings"] = s.settings
+        if s.out:
+            change["out"] = s.out
+        if s.fields:
+            change["fields"] = [[i, old, new] for i, (old, new) in s.fields.items()]
+        if s.grouped:
+            change["groups"] = {"old": s.grouped[1], "new": rows_of(c, s.grouped[0])}
         c.execute("DELETE FROM log_step WHERE project = ? AND undone", (project,))
         c.execute("INSERT INTO log_step (project, did, change) VALUES (?,?,?)", (project, did, json.dumps(change)))
 
@@ -103,5 +144,15 @@ def turn(db: Database, project: int, redo: bool = False) -> tuple[str, list[int]
         if v := change.get("settings"):
             c.execute("UPDATE recording SET settings = ? WHERE id = ?", (v["new" if redo else "old"], v["recording"]))
             touched.add(v["recording"])
+        if o := change.get("out"):
+            if not c.execute("SELECT 1 FROM recording WHERE id = ?", (o["recording"],)).fetchone():
+                raise Missing("That recording was taken out for good.")
+            _put_out(c, o["recording"], o["out"] if redo else not o["out"])
+            touched.add(o["recording"])
+        for i, was, now in change.get("fields", ()):
+            _put_fields(c, i, now if redo else was)
+            touched.add(i)
+        if g := change.get("groups"):
+            put_rows(c, project, g["new" if redo else "old"])
         c.execute("UPDATE log_step SET undone = ? WHERE id = ?", (not redo, row["id"]))
     return row["did"], sorted(touched)

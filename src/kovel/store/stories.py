@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from kovel.core.story import catalogue
+from kovel.core.story.bounds import held
 from kovel.core.story.model import Refused, Report, Story
 from kovel.core.story.patch import NUMBERS, ROWS, SETS, VALUES, Patch, values_from, values_json
 from kovel.core.time.rate import Rate
@@ -161,7 +162,8 @@ def _write(c: sqlite3.Connection, story: int, p: Patch, head: int | None) -> Non
         c.execute(f"UPDATE story SET {k} = ? WHERE id = ?", (_plain(k, now), story))
 
 
-def _check(kept: Kept, revision: int | None) -> None:
+def _check(db: Database, kept: Kept, revision: int | None) -> None:
+    db.guard(kept.id)
     if revision is not None and revision != kept.revision:
         raise Stale(
             "The story was changed elsewhere meanwhile. Here it is as it stands now; your edit was not made. Please try again."
@@ -175,7 +177,7 @@ def edit(db: Database, story: int, revision: int | None, name: str, params: Mapp
     """
     with db.write() as c:
         kept = _load(db, c, story)
-        _check(kept, revision)
+        _check(db, kept, revision)
         new, report = catalogue.run(kept.story, recordings.sources(db, kept.project), name, params)
         patch = Patch.between(kept.story, new)
         head = c.execute("SELECT head FROM story WHERE id = ?", (story,)).fetchone()[0]
@@ -211,7 +213,7 @@ def undo(db: Database, story: int, revision: int | None = None) -> tuple[Kept, R
     """Back to exactly the story before the last edit."""
     with db.write() as c:
         kept = _load(db, c, story)
-        _check(kept, revision)
+        _check(db, kept, revision)
         r = c.execute("SELECT j.* FROM journal j JOIN story s ON s.head = j.id WHERE s.id = ?", (story,)).fetchone()
         if r is None:
             raise Refused("There is nothing to undo.")
@@ -227,7 +229,7 @@ def redo(db: Database, story: int, revision: int | None = None) -> tuple[Kept, R
     """Forward again along the newest branch."""
     with db.write() as c:
         kept = _load(db, c, story)
-        _check(kept, revision)
+        _check(db, kept, revision)
         r = c.execute(
             "SELECT * FROM journal WHERE story = ?1 AND parent IS (SELECT head FROM story WHERE id = ?1) ORDER BY id DESC LIMIT 1",
             (story,),
@@ -249,7 +251,7 @@ def go_to(db: Database, story: int, entry: int | None, revision: int | None = No
     """
     with db.write() as c:
         kept = _load(db, c, story)
-        _check(kept, revision)
+        _check(db, kept, revision)
         rows = {r["id"]: r for r in c.execute("SELECT id, parent, did, patch FROM journal WHERE story = ?", (story,))}
         if entry is not None and entry not in rows:
             raise Refused("That edit is not in this story's history.")
@@ -325,15 +327,25 @@ def create(db: Database, project: int, name: str, of: int | None = None) -> int:
     return int(made)
 
 
-def create_with(db: Database, project: int, name: str, story: Story, did: str, notes: Sequence[str] = ()) -> int:
-    """A new story that was made elsewhere; it is opened, and undo leads back to an empty one. `notes`: what could not be taken."""
+PROPOSED = "proposed"  # and for one that Kovel proposed
+
+
+def create_with(
+    db: Database, project: int, name: str, story: Story, did: str, notes: Sequence[str] = (), how: str = BROUGHT_IN
+) -> int:
+    """A new story that was made elsewhere, or (`how`) proposed; undo leads back to an empty one. `notes`: what could not be taken,
+    or why each piece is in it. One that was brought in is opened, a proposed one lies beside the one that is open."""
+    held(story)
     with db.write() as c:
+        was = c.execute("SELECT story FROM project WHERE id = ?", (project,)).fetchone()[0]
         made = create(db, project, name)
+        if how == PROPOSED:
+            c.execute("UPDATE project SET story = ? WHERE id = ?", (was, project))
         empty = Story(story.rate)
         patch = Patch.between(empty, story)
         entry = c.execute(
             "INSERT INTO journal (story, parent, command, params, did, notes, patch) VALUES (?,NULL,?,'{}',?,?,?)",
-            (made, BROUGHT_IN, did, json.dumps(list(notes)), json.dumps(patch.to_json(), separators=(",", ":"))),
+            (made, how, did, json.dumps(list(notes)), json.dumps(patch.to_json(), separators=(",", ":"))),
         ).lastrowid
         _write(c, made, patch, entry)
     return made
@@ -344,6 +356,16 @@ def not_taken(db: Database, story: int) -> list[str]:
     r = db.read().execute("SELECT notes FROM journal WHERE story = ? AND command = ?", (story, BROUGHT_IN)).fetchone()
     notes: list[str] = json.loads(r[0]) if r else []
     return notes
+
+
+def proposed(db: Database, project: int) -> list[tuple[int, str, list[str]]]:
+    """Stories that were proposed and are still there, the newest first: number, name, why each piece was in it."""
+    rows = db.read().execute(
+        "SELECT s.id, s.name, j.notes FROM story s JOIN journal j ON j.story = s.id WHERE s.project = ? AND j.command = ?"
+        " ORDER BY s.id DESC",
+        (project, PROPOSED),
+    )
+    return [(r[0], r[1], json.loads(r[2])) for r in rows]
 
 
 def open_story(db: Database, project: int, story: int) -> None:
@@ -361,6 +383,7 @@ def rename(db: Database, story: int, name: str) -> None:
 
 def delete(db: Database, project: int, story: int) -> None:
     """Delete a story with its history; the last one stays."""
+    db.guard(story)
     with db.write() as c:
         all_ = [r[0] for r in c.execute("SELECT id FROM story WHERE project = ?", (project,))]
         if story not in all_:

@@ -171,7 +171,7 @@ def of_recording(db: Database, recording: int) -> list[Subclip]:
 def of_project(db: Database, project: int) -> list[Subclip]:
     cols = ", ".join(f"s.{c}" for c in COLUMNS.split(", "))
     rows = db.read().execute(
-        f"SELECT {cols} FROM subclip s JOIN recording r ON r.id = s.recording WHERE r.project = ? ORDER BY r.ordinal, s.start, s.id",
+        f"SELECT {cols} FROM subclip s JOIN recording r ON r.id = s.recording WHERE r.project = ? AND r.gone IS NULL ORDER BY r.ordinal, s.start, s.id",
         (project,),
     )
     return [_subclip(r) for r in rows]

@@ -1,6 +1,6 @@
 """The web application: one module a room, thin routes, server-rendered pages."""
 
-import secrets
+import sqlite3
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
@@ -13,7 +13,9 @@ from starlette.exceptions import HTTPException
 from starlette.middleware.sessions import SessionMiddleware
 
 from kovel.core.told import Told
+from kovel.store.db import in_words
 from kovel.web import (
+    bins,
     captions,
     cards,
     footage,
@@ -30,13 +32,17 @@ from kovel.web import (
     start,
     story,
     story_tools,
+    themes,
     tighten,
     times,
+    together,
     words,
 )
 from kovel.web.given import of_the_project
+from kovel.web.noted import Noted, notebook
 from kovel.web.pages import Web, say
-from kovel.web.security import Guard
+from kovel.web.security import Guard, signing
+from kovel.web.together import Asking
 from kovel.work.folder import Data
 from kovel.work.foreman import Foreman
 
@@ -47,28 +53,41 @@ def create_app(
     *,
     hosts: set[str] | None = None,
     passphrase: str | None = None,
+    secure: bool = False,
     jobs: bool = True,
 ) -> FastAPI:
-    """`roots` are the folders recordings may be brought in from; `hosts` further names it answers to; `jobs` False for tests."""
+    """`roots` are the folders recordings may be brought in from; `hosts` further names it answers to; `secure`: it is
+    served by TLS; `jobs` False for tests."""
 
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
         foreman = Foreman(data)
         if jobs:
-            foreman.start()
+            foreman.start_or_wait()
         yield
         app.state.web.now.stop()
         foreman.stop()
+        data.db.close()
 
     app = FastAPI(title="Kovel", lifespan=lifespan, docs_url=None, redoc_url=None)
     app.state.web = Web(data, roots or [Path.home()], passphrase)
+    data.db.guard = app.state.web.together.allow
+    app.add_middleware(Asking)
+    app.add_middleware(Noted, log=notebook(data.root / "logs"))
     app.add_middleware(Guard, hosts=hosts or set(), passphrase=passphrase)
     if passphrase:
-        app.add_middleware(SessionMiddleware, secret_key=_secret(data), same_site="strict", session_cookie="kovel")
+        app.add_middleware(
+            SessionMiddleware,
+            secret_key=signing(data.secret(), passphrase),
+            https_only=secure,
+            same_site="strict",
+            session_cookie="kovel",
+        )
     app.mount("/static", StaticFiles(directory=Path(__file__).parent / "static"), name="static")
     for room in (
         start,
         footage,
+        bins,
         making,
         logsheet,
         shots,
@@ -85,7 +104,9 @@ def create_app(
         handoff,
         media,
         papers,
+        themes,
         times,
+        together,
     ):
         app.include_router(room.router, dependencies=[Depends(of_the_project)])
 
@@ -108,6 +129,22 @@ def create_app(
         text = "There is no such page." if e.status_code == 404 else str(e.detail)
         return refuse(request, e.status_code, text)
 
+    async def no_such_value(request: Request, e: Exception) -> HTMLResponse | JSONResponse:
+        """Numbers beyond what a database holds, letters that are none."""
+        return refuse(request, 422, "That request holds a value that cannot be kept. Nothing was changed.")
+
+    app.add_exception_handler(OverflowError, no_such_value)
+    app.add_exception_handler(UnicodeError, no_such_value)
+
+    async def disk(request: Request, e: Exception) -> HTMLResponse | JSONResponse:
+        told = in_words(e)
+        if told is None:
+            raise e
+        return refuse(request, told.status, str(told))
+
+    app.add_exception_handler(sqlite3.Error, disk)
+    app.add_exception_handler(OSError, disk)
+
     @app.exception_handler(Exception)
     async def unforeseen(request: Request, e: Exception) -> HTMLResponse | JSONResponse:
         return refuse(
@@ -117,12 +154,3 @@ def create_app(
         )
 
     return app
-
-
-def _secret(data: Data) -> str:
-    """Signs the sign-in cookie; kept, so that a restart does not sign everybody out."""
-    p = data.root / "session.key"
-    if not p.exists():
-        p.touch(0o600)
-        p.write_text(secrets.token_hex(32))
-    return p.read_text()

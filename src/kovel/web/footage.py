@@ -1,7 +1,7 @@
 """The Footage room: bring in, name, order, see what is being prepared."""
 
 import re
-import shutil
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -11,16 +11,18 @@ from pydantic import BaseModel, ConfigDict
 from starlette.concurrency import run_in_threadpool
 
 from kovel.media.files import Unusable
-from kovel.store import jobs, projects, recordings
-from kovel.store.projects import Invalid
+from kovel.store import bins, jobs, projects, recordings
+from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.web.faces import face_of
-from kovel.web.pages import joined, page, report, rooms_state, sent, the_recording, web
-from kovel.work.finding import relink, there
+from kovel.web.pages import joined, page, report, rooms_state, sent, size, the_recording, web
+from kovel.work.binning import FIRST, ORDERS, Shown, chosen, heaps, shown
+from kovel.work.finding import relink, take_as_it_is, there
+from kovel.work.folder import media_facts
 from kovel.work.hearing import transcribe
-from kovel.work.intake import allowed, bring_in, bring_in_all, files_in, free_name, prepare, safe, twice
+from kovel.work.intake import allowed, bring_in, bring_in_all, choose_microphones, files_in, free_name, prepare, safe, twice
 from kovel.work.made import set_on_recording
-from kovel.work.room import taken_lately
+from kovel.work.room import empty, taken_lately, taken_out
 from kovel.work.syncing import apart, nudge, sets, sync_by_sound, sync_by_timecode
 
 router = APIRouter(prefix="/p/{project}")
@@ -30,14 +32,17 @@ def _rows(request: Request, project: int) -> dict[str, Any]:
     w = web(request)
     p = projects.get(w.data.db, project)
     state = rooms_state(w, project)
+    s = what_is_shown(request)
+    every = state["recordings"]
+    found = chosen(w.data, project, every, s)
     rows = [
         {
             "r": r,
             "job": state["jobs"].get(r.id),
-            "face": face_of(w.data, r, r.length(p.rate) // 3, p.rate),
+            "face": face_of(w.data, r, r.face(p.rate), p.rate),
             "online": there(r),
         }
-        for r in state["recordings"]
+        for r in found[: s.count]
     ]
     hearing = jobs.latest_of_recordings(w.data.db, project, "transcribe", "align")
     have = recordings.has_words(w.data.db, project)
@@ -45,11 +50,16 @@ def _rows(request: Request, project: int) -> dict[str, Any]:
         job = hearing.get(x["r"].id)
         x["hearing"] = job if job and job.state in ("waiting", "working", "failed") else None
         x["words"] = x["r"].id in have
+        x["another"] = not x["online"] and Path(x["r"].path).is_file()
+        x["lost"] = bool(x["job"] and x["job"].state == "done") and media_facts(w.data, x["r"].id) is None
+        x["hear"] = microphones(x["r"])
         x["takes"] = taken_lately(w.data.derived(x["r"].id)).all
-    busy = any(j and j.state in ("waiting", "working") for x in rows for j in (x["job"], x["hearing"]))
-    coming = [x["job"] for x in rows if x["job"] and x["job"].state in ("waiting", "working")]
-    running = any(x["hearing"] and x["hearing"].state != "failed" for x in rows)
-    silent = sum(1 for x in rows if _speaks(x["r"]) and not x["words"] and not x["hearing"])
+    waits = ("waiting", "working")
+    coming = [j for r in every if (j := state["jobs"].get(r.id)) and j.state in waits]
+    running = any(j.state in waits for j in hearing.values())
+    open_ = {i for i, j in hearing.items() if j.state in (*waits, "failed")}
+    silent = sum(1 for r in every if _speaks(r) and r.id not in have and r.id not in open_)
+    busy = bool(coming) or running
     matched = jobs.of_project(w.data.db, project, "sync")
     syncing = [j for j in matched if j.state in ("waiting", "working")]
     newest = max(matched, key=lambda j: j.id, default=None)
@@ -67,8 +77,37 @@ def _rows(request: Request, project: int) -> dict[str, Any]:
         "coming": len([j for j in coming if not j.paused]),
         "held": len([j for j in coming if j.paused]),
         "left": time_left(coming),
-        "missing": sum(not x["online"] for x in rows),
+        "out": taken_out(w.data, project),
+        "missing": sum(not there(r) for r in every),
+        "every": len(every),
+        "found": len(found),
+        "shown": s,
+        "heaps": heaps(w.data, project, every),
+        "bins": bins.of_project(w.data.db, project),
+        "orders": {k: name for k, (name, _) in ORDERS.items()},
+        "more": replace(s, count=s.count + FIRST) if len(found) > s.count else None,
     }
+
+
+def microphones(r: Recording) -> list[tuple[str, str, bool]]:
+    """What can be heard of a recording with more than two: (value, names, whether it is heard): each alone, and pairs."""
+    if len(r.microphones) < 3:
+        return []
+    names = [f"{n + 1} {name}" if name != str(n + 1) else name for n, name in enumerate(r.microphones)]
+    pairs = [(a, a + 1) for a in range(len(names) - 1)]
+    out = [(f"{a} {b}", f"{names[a]} · {names[b]}", r.heard == (a, b)) for a, b in pairs]
+    out += [(str(a), names[a], r.heard == (a,)) for a in range(len(names))]
+    return (
+        out
+        if any(x[2] for x in out)
+        else [("", "the first track" if not r.heard else " · ".join(names[k] for k in r.heard), True), *out]
+    )
+
+
+def what_is_shown(request: Request) -> Shown:
+    """Which recordings the page shows: told by the address where the list is asked for, by a header beside what is done to it."""
+    asked = request.url.query if request.url.path.endswith(("/footage", "/footage/list")) else ""
+    return shown(asked or request.headers.get("x-shown", ""))
 
 
 def time_left(coming: list[jobs.Job]) -> int | None:
@@ -234,6 +273,17 @@ def change(request: Request, project: int, recording: int, form: Annotated[dict[
     return listed(request, project, f"{r.name} {'set aside' if given.get('aside') else 'changed'}.")
 
 
+@router.post("/recordings/{recording}/hear")
+def hear_others(request: Request, project: int, recording: int, heard: Annotated[str, Form()] = "") -> HTMLResponse:
+    """Which one or two microphones of the recording are heard: `0`, `0 2`."""
+    numbers = heard.split()
+    if not all(n.isdecimal() and len(n) < 4 for n in numbers):
+        raise Invalid("Choose one or two microphones.")
+    r = choose_microphones(web(request).data, recording, [int(n) for n in numbers])
+    names = " and ".join(r.microphones[int(n)] for n in numbers)
+    return listed(request, project, f"{r.name}: {names} {'is' if len(numbers) == 1 else 'are'} heard; its sound is made anew.")
+
+
 @router.post("/recordings/{recording}/order")
 def order(
     request: Request,
@@ -259,8 +309,35 @@ def remove(request: Request, project: int, recording: int) -> HTMLResponse:
     db = web(request).data.db
     r = the_recording(request, project, recording)
     recordings.remove(db, recording)
-    shutil.rmtree(web(request).data.derived(recording), ignore_errors=True)
-    return listed(request, project, f"{r.name} taken out of the project. The file itself was not touched.")
+    return listed(
+        request, project, f"{r.name} taken out of the project. It can be brought back below; its file was not touched."
+    )
+
+
+@router.post("/footage/back/{gone}")
+def bring_back(request: Request, project: int, gone: int) -> HTMLResponse:
+    """A recording that was taken out is here again, with its words and subclips."""
+    data = web(request).data
+    if gone not in {r.id for r in recordings.taken_out(data.db, project)}:
+        raise Missing("That recording was not taken out of this project, or went for good.")
+    r = recordings.bring_back(data.db, gone)
+    if media_facts(data, r.id) is None or not r.ready:
+        prepare(data, r)
+    return listed(request, project, f"{r.name} is back.")
+
+
+@router.post("/footage/empty")
+def empty_out(request: Request, project: int) -> HTMLResponse:
+    """What was taken out goes for good."""
+    freed = empty(web(request).data, project)
+    return listed(request, project, f"What was taken out is gone; {size(freed)} freed.")
+
+
+@router.post("/recordings/{recording}/take")
+def take(request: Request, project: int, recording: int) -> HTMLResponse:
+    """The file that is at its path now is the recording from now on."""
+    r = take_as_it_is(web(request).data, recording)
+    return listed(request, project, f"{r.name} is the file that is there now; it is being prepared.")
 
 
 @router.post("/recordings/{recording}/cancel")

@@ -16,6 +16,8 @@ def of_the_project(request: Request) -> None:
     try:
         project = int(named["project"])
         numbers = {what: int(named[what]) for what in OWNERS if what in named}
+        if max(map(abs, (project, *numbers.values()))) >= 1 << 63:  # no row has such a number
+            raise ValueError
     except ValueError:
         raise Missing("There is no such page.") from None
     projects.get(db, project)

@@ -14,7 +14,6 @@ import opentimelineio as otio
 from fastapi import APIRouter, File, Form, Query, Request, UploadFile
 from fastapi.responses import FileResponse, HTMLResponse, Response
 from pydantic import BaseModel
-from starlette.background import BackgroundTask
 
 from kovel.core.plan.outputs import KINDS, Output
 from kovel.core.plan.plan import make_plan
@@ -34,18 +33,19 @@ from kovel.web.pages import download, joined, page, report, size, web
 from kovel.work import archiving
 from kovel.work.checking import findings
 from kovel.work.folder import Data
-from kovel.work.intake import safe
 from kovel.work.outputs import READY, Estimate, estimate, keep_ready, ready, start_output
 from kovel.work.timelines import bring_in
 
 router = APIRouter(prefix="/p/{project}")
+MADE = ("render", "archive")  # the jobs whose files are handed off
 
 
 def _renders(request: Request, project: int) -> dict[str, Any]:
     db = web(request).data.db
     rows: list[dict[str, Any]] = [
         {"job": j, "name": Path(j.params["out"]).name, "there": os.path.exists(j.params["out"]), "became": _became(j)}
-        for j in jobs.of_project(db, project, "render")
+        for j in jobs.of_project(db, project)
+        if j.kind in MADE
     ]
     return {
         "project": projects.get(db, project),
@@ -259,7 +259,7 @@ def render(request: Request, project: int, asked: Annotated[Asked, Form()]) -> H
 
 def _job(request: Request, project: int, job: int) -> jobs.Job:
     j = jobs.get(web(request).data.db, job)
-    if j.project != project or j.kind != "render":
+    if j.project != project or j.kind not in MADE:
         raise Missing("There is no such render.")
     return j
 
@@ -301,17 +301,13 @@ def timeline_in(request: Request, project: int, file: Annotated[UploadFile, File
     return Response(status_code=204, headers={"hx-redirect": f"/p/{project}/handoff" if left else f"/p/{project}/story"})
 
 
-@router.get("/archive.zip")
-def archive(request: Request, project: int, media: archiving.Media = "none") -> FileResponse:
+@router.post("/handoff/archive")
+def archive(request: Request, project: int, media: Annotated[archiving.Media, Form()] = "none") -> HTMLResponse:
     """The whole project as one file: without its recordings, with those that are used, or with all."""
-    data = web(request).data
-    name = f"{safe(projects.get(data.db, project).name)}.kovel.zip"
-    out = data.renders(project) / name
-    out.parent.mkdir(parents=True, exist_ok=True)
-    archiving.write(data, project, out, media)
-    return FileResponse(
-        out, media_type="application/zip", filename=name, background=BackgroundTask(out.unlink, missing_ok=True)
-    )
+    job, what = archiving.start_archive(web(request).data, project, media)
+    notes = [f"{name} is off-line: its file is not in it." for name in what.missing]
+    said = report(f"Writing {Path(job.params['out']).name}.", tuple(notes))
+    return joined(page(request, "parts/renders.html", **_renders(request, project)), said)
 
 
 def zipped(folder: Path) -> Path:

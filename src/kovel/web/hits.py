@@ -55,7 +55,7 @@ def room(request: Request, project: int, rec: int | None = None) -> HTMLResponse
     chosen = next((r for r in rows if r.id == rec), None) or next(
         (r for r in rows if r.kind == "b-roll"), rows[0] if rows else None
     )
-    faces = {r.id: face_of(w.data, r, r.length(p.rate) // 3, p.rate) for r in rows}
+    faces = {r.id: face_of(w.data, r, r.face(p.rate), p.rate) for r in rows}
     base: dict[str, Any] = {"room": "tighten", "project": p, "rows": rows, "faces": faces}
     if chosen is None:
         return page(request, "hits.html", **{**base, "r": None})

@@ -34,6 +34,7 @@ STORY = (
     KeyRow(("A",), "loop the seam with a second around it"),
     KeyRow(("G", "V"), "choose the piece, the cover at the playhead"),
     KeyRow(("H",), "another camera at the playhead"),
+    KeyRow(("Shift", "H"), "the same told elsewhere in the piece's place"),
     KeyRow(("Ctrl", "C"), "copy what is chosen"),
     KeyRow(("Z",), "undo, Shift redo"),
     KeyRow(("/",), "find in the story"),

@@ -23,6 +23,8 @@ from kovel.web.making import making_values
 from kovel.web.pages import joined, page, plan_answer, render, report, sent, the_recording, web
 from kovel.web.shots import shot
 from kovel.work.made import want_cleaned
+from kovel.work.meaning import Hit, meant, more_like
+from kovel.work.meaning import search as search_meaning
 from kovel.work.speaking import found_pauses
 
 router = APIRouter(prefix="/p/{project}")
@@ -85,7 +87,7 @@ def room(request: Request, project: int, rec: int | None = None) -> HTMLResponse
     chosen = next((r for r in rows if r.id == rec), None) or next(
         (r for r in rows if r.kind == "interview"), rows[0] if rows else None
     )
-    faces = {r.id: face_of(w.data, r, r.length(p.rate) // 3, p.rate) for r in rows}
+    faces = {r.id: face_of(w.data, r, r.face(p.rate), p.rate) for r in rows}
     base: dict[str, Any] = {"room": "log", "project": p, "rows": rows, "faces": faces}
     if chosen is None:
         return page(request, "log.html", **base, r=None)
@@ -141,6 +143,40 @@ def search(request: Request, project: int, q: str = "") -> HTMLResponse:
         if sync is not None:
             heard[sync.set, second] = rows[-1]
     return page(request, "parts/found.html", project=p, rows=rows, q=q)
+
+
+def _near(request: Request, project: int, hits: list[Hit], title: str) -> HTMLResponse:
+    w = web(request)
+    p = projects.get(w.data.db, project)
+    rs = {r.id: r for r in recordings.of_project(w.data.db, project)}
+    rows = [
+        {
+            "said": h.said,
+            "name": rs[h.said.recording].name,
+            "frame": (f := p.rate.sample_to_frame(h.said.start)),
+            "face": face_of(w.data, rs[h.said.recording], f, p.rate),
+        }
+        for h in hits
+    ]
+    return page(request, "parts/near.html", project=p, rows=rows, title=title)
+
+
+@router.get("/search/meaning")
+def by_meaning(request: Request, project: int, q: str = "") -> HTMLResponse:
+    """Sentences that are near a question in meaning, whatever their words and its language."""
+    data = web(request).data
+    projects.get(data.db, project)
+    hits = [h for h in search_meaning(data, project, q, 40) if h.how == "meaning"][:12] if q.strip() else []
+    title = "Nearby in meaning" if hits else "Nothing nearby in meaning"
+    return _near(request, project, hits, f"{title}; more is being worked out" if meant(data, project).lacking else title)
+
+
+@router.get("/search/like")
+def alike(request: Request, project: int, recording: int, start: int | None = None, frame: int | None = None) -> HTMLResponse:
+    """Sentences that mean what another one means: one that is heard at a sample (`start`), or at a frame of the project's clock."""
+    clock = projects.get(web(request).data.db, project).rate
+    start = clock.frame_to_sample(max(0, min(frame or 0, 1 << 40))) if start is None else start
+    return _near(request, project, more_like(web(request).data, project, recording, start), "More like this")
 
 
 def typed(text: str, rate: Rate, what: str, now: int = 0) -> int:

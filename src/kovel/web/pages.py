@@ -16,6 +16,8 @@ from kovel.store import jobs, recordings
 from kovel.store.projects import Missing
 from kovel.store.recordings import Recording
 from kovel.web.faces import face_style
+from kovel.web.present import Together
+from kovel.web.security import Tries
 from kovel.work.folder import Data, media_facts
 from kovel.work.intake import safe
 from kovel.work.ondemand import Now
@@ -28,6 +30,8 @@ class Web:
     data: Data
     roots: list[Path]
     passphrase: str | None
+    together: Together = field(default_factory=Together)
+    tries: Tries = field(default_factory=Tries)
     now: Now = field(default_factory=Now)  # makes pieces of pictures that a page asks for
 
 

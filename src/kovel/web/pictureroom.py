@@ -30,6 +30,7 @@ from kovel.web.panel import SEEN, TITLES, about, panel_of, scopes_of
 from kovel.web.story_tools import told
 from kovel.work import framing, looking
 from kovel.work.checking import words_around
+from kovel.work.posing import all_poses
 from kovel.work.smalls import colours
 
 router = APIRouter(prefix="/p/{project}")
@@ -225,6 +226,13 @@ class PunchAsked(_Asked):
     ask: bool = False  # what it would do is shown first
 
 
+class PosesAsked(_Asked):
+    """Every exposed jump moved to its closest pose."""
+
+    revision: int | None = None
+    ask: bool = False  # what it would do is shown first
+
+
 class ShapeAsked(_Asked):
     shape: str
 
@@ -241,6 +249,15 @@ def punch(request: Request, project: int, asked: PunchAsked) -> Response:
     """Every second exposed jump punched in, on the face: one edit."""
     story = opened(request, project).story
     made, would = framing.punch_in(web(request).data, project, story, asked.zoom)
+    if asked.ask:
+        return page(request, "parts/ask.html", 202, would=would)
+    return edited(request, project, asked.revision, made)
+
+
+@router.post("/picture/poses")
+def poses(request: Request, project: int, asked: PosesAsked) -> Response:
+    """Every exposed jump where the two pictures differ least, within the pauses: one edit."""
+    made, would = all_poses(web(request).data, project, opened(request, project).story)
     if asked.ask:
         return page(request, "parts/ask.html", 202, would=would)
     return edited(request, project, asked.revision, made)

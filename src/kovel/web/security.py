@@ -1,10 +1,16 @@
 """Who may talk to Kovel: only pages it served itself, under a name it answers to, and off this machine only with a passphrase."""
 
+import hashlib
 import hmac
 import ipaddress
+import re
+import threading
+import time
+from collections import deque
 from urllib.parse import urlsplit
 
 from starlette.datastructures import Headers
+from starlette.exceptions import HTTPException
 from starlette.requests import Request
 from starlette.responses import PlainTextResponse, RedirectResponse, Response
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
@@ -13,6 +19,14 @@ CSP = (
     "default-src 'none'; script-src 'self'; style-src-elem 'self'; style-src-attr 'unsafe-inline'; img-src 'self' data:; "
     "media-src 'self' blob:; font-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
 )
+MB = 1_000_000
+BODY = 2 * MB  # of a form or an edit
+BODIES = (  # of what brings files: (address, most bytes; None: as much as the disk takes)
+    (re.compile(r"/p/\d+/footage/upload|/projects\.in"), None),
+    (re.compile(r"/p/\d+/sound/voice\S*"), 1000 * MB),
+    (re.compile(r"/p/\d+/\S+"), 40 * MB),
+)
+FILES = "multipart/form-data"
 LOCAL = {"127.0.0.1", "localhost", "[::1]"}
 
 
@@ -28,10 +42,11 @@ class Guard:
             await self.app(scope, receive, send)
             return
         headers = Headers(scope=scope)
+        receive = _counted(receive, _most(scope["path"], headers.get("content-type", "")), headers)
         refusal: Response | None = self._refusal(scope, headers)
         if refusal is None and self.passphrase:
             request = Request(scope, receive)
-            open_path = scope["path"] == "/login" or scope["path"].startswith("/static/")
+            open_path = scope["path"] in ("/login", "/health") or scope["path"].startswith("/static/")
             if not open_path and request.session.get("in") is not True:
                 refusal = (
                     RedirectResponse("/login", 303) if scope["method"] == "GET" else PlainTextResponse("Sign in first.", 401)
@@ -65,9 +80,82 @@ class Guard:
                 if headers.get("x-kovel")
                 else PlainTextResponse("Requests that change something need an Origin or an X-Kovel header.", 403)
             )
-        if urlsplit(origin).netloc.lower() != host.lower():
+        try:
+            came_from = urlsplit(origin).netloc.lower()
+        except ValueError:
+            came_from = ""
+        if came_from != host.lower():
             return PlainTextResponse("That request came from another site and was not carried out.", 403)
         return None
+
+
+def _most(path: str, kind: str) -> int | None:
+    """Bytes that a request may bring."""
+    if not kind.startswith(FILES):
+        return BODY
+    return next((most for at, most in BODIES if at.fullmatch(path)), BODY)
+
+
+def _counted(receive: Receive, most: int | None, headers: Headers) -> Receive:
+    """Refuses, while it comes, a body larger than that: nothing of it is read further, whatever its head says."""
+    if most is None:
+        return receive
+    told = headers.get("content-length", "0")
+    got = int(told) if told.isdecimal() and len(told) < 16 else most + 1
+    if got > most:
+        return _refused(most)
+    got = 0
+
+    async def counted() -> Message:
+        nonlocal got
+        message = await receive()
+        got += len(message.get("body", b""))
+        if got > most:
+            raise _too_much(most)
+        return message
+
+    return counted
+
+
+def _refused(most: int) -> Receive:
+    async def refused() -> Message:
+        raise _too_much(most)
+
+    return refused
+
+
+def _too_much(most: int) -> HTTPException:
+    return HTTPException(413, f"That is more than {most / MB:g} MB, the most that can be taken here. Nothing was changed.")
+
+
+class Tries:
+    """Wrong passphrases: so many a minute from one address, and from all; more have to wait."""
+
+    ONE, ALL, WITHIN = 6, 40, 60.0
+
+    def __init__(self) -> None:
+        self._wrong: deque[tuple[float, str]] = deque(maxlen=10_000)
+        self._lock = threading.Lock()
+
+    def wait(self, address: str) -> int:
+        """Seconds until this address may try again; 0 for now."""
+        now = time.monotonic()
+        with self._lock:
+            while self._wrong and now - self._wrong[0][0] > self.WITHIN:
+                self._wrong.popleft()
+            own = [t for t, a in self._wrong if a == address]
+            until = [own[-self.ONE]] if len(own) >= self.ONE else []
+            until += [self._wrong[-self.ALL][0]] if len(self._wrong) >= self.ALL else []
+        return max((round(t + self.WITHIN - now) + 1 for t in until), default=0)
+
+    def failed(self, address: str) -> None:
+        with self._lock:
+            self._wrong.append((time.monotonic(), address))
+
+
+def signing(secret: str, passphrase: str) -> str:
+    """What signs the cookie: with another passphrase every old one is void."""
+    return hmac.new(secret.encode(), passphrase.encode(), hashlib.sha256).hexdigest()
 
 
 def _numeric(name: str) -> bool:

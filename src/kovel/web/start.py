@@ -6,8 +6,9 @@ from pathlib import Path
 from typing import Annotated, Any
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
-from fastapi.responses import HTMLResponse, RedirectResponse, Response
+from fastapi.responses import HTMLResponse, JSONResponse, RedirectResponse, Response
 
+from kovel import __version__
 from kovel.core.time.rate import RATES
 from kovel.store import projects, recordings, stories
 from kovel.store.projects import SIZES
@@ -27,7 +28,7 @@ def _cards(request: Request) -> list[dict[str, Any]]:
     for p in projects.listing(w.data.db):
         rs = recordings.of_project(w.data.db, p.id)
         kept = stories.load(w.data.db, stories.current(w.data.db, p.id))
-        face = next((f for r in rs if r.picture and (f := face_of(w.data, r, r.length(p.rate) // 3, p.rate))), None)
+        face = next((f for r in rs if r.picture and (f := face_of(w.data, r, r.face(p.rate), p.rate))), None)
         out.append({"project": p, "recordings": len(rs), "story": kept.story.length, "face": face, "takes": takes[p.id]})
     return out
 
@@ -114,15 +115,34 @@ def restore(request: Request, project: int) -> HTMLResponse:
     return _list(request, f"{projects.get(db, project).name} is back.")
 
 
+@router.get("/health")
+def health(request: Request) -> JSONResponse:
+    """Whether it answers and its database does; nothing about what is in it."""
+    web(request).data.db.read().execute("SELECT 1 FROM project LIMIT 1").fetchone()
+    return JSONResponse({"ok": True, "version": __version__})
+
+
 @router.get("/login")
 def login_page(request: Request) -> HTMLResponse:
-    return page(request, "login.html", wrong=False)
+    return page(request, "login.html", wrong="")
 
 
 @router.post("/login")
 def login(request: Request, passphrase: Annotated[str, Form()] = "") -> Response:
-    ours = web(request).passphrase
-    if ours and right(ours, passphrase):
+    w, address = web(request), request.client.host if request.client else ""
+    if left := w.tries.wait(address):
+        out = page(request, "login.html", 429, wrong=f"That was too often. Try again in {left} s.")
+        out.headers["retry-after"] = str(left)
+        return out
+    if w.passphrase and right(w.passphrase, passphrase):
         request.session["in"] = True
         return RedirectResponse("/", 303)
-    return page(request, "login.html", 403, wrong=True)
+    w.tries.failed(address)
+    return page(request, "login.html", 403, wrong="That is not the passphrase. Try again.")
+
+
+@router.post("/logout")
+def logout(request: Request) -> Response:
+    if web(request).passphrase:
+        request.session.clear()
+    return RedirectResponse("/login", 303)

@@ -20,6 +20,8 @@ from kovel.web.opened import opened
 from kovel.web.pages import page, web
 from kovel.work.checking import findings, offers_for, strength_of, the_seam, words_around
 from kovel.work.folder import Data
+from kovel.work.posing import offered
+from kovel.work.proposing import other_tellings
 
 router = APIRouter(prefix="/p/{project}")
 
@@ -55,7 +57,7 @@ def seam(request: Request, project: int, piece: int) -> HTMLResponse:
         request, "parts/seam.html", project=of, frame=(480, round(480 * h / w)) if w >= h else (round(360 * w / h), 360), s=s, sides=sides, join=story.join(i),
         most={b: longest(story, sources, i, b) for b in ("dissolve", "dip")},
         strength=strength_of(data, sources, story.rate)(s) if s.kind == "jump" else None,
-        offers=offers_for(data, project, story, s) if s.kind == "jump" else [],
+        offers=[*offered(data, project, story, s), *offers_for(data, project, story, s)] if s.kind == "jump" else [],
         angles=[] if s.kind == "jump" else angles(story, sources, s.at, pauses_between(words_around(data, story, s.at, s.at + 14 * story.rate.nominal))),
         number=i, of=len(story.pieces) - 1, rate=story.rate,
     )  # fmt: skip
@@ -69,6 +71,13 @@ def other_cameras(request: Request, project: int, at: int) -> JSONResponse:
     rate = kept.story.rate
     ends = pauses_between(words_around(data, kept.story, at, at + 14 * rate.nominal))
     found = angles(kept.story, recordings.sources(data.db, project), at, ends)
+    return JSONResponse([{"name": o.name, "why": o.why, "command": o.command, "params": dict(o.params)} for o in found])
+
+
+@router.get("/story/tellings")
+def tellings(request: Request, project: int, at: int) -> JSONResponse:
+    """The same told elsewhere, to stand in the place of the piece at the playhead."""
+    found = other_tellings(web(request).data, project, opened(request, project).story, at)
     return JSONResponse([{"name": o.name, "why": o.why, "command": o.command, "params": dict(o.params)} for o in found])
 
 

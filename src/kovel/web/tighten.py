@@ -128,7 +128,7 @@ def room(request: Request, project: int, rec: int | None = None, clip: int | Non
     if clip is not None and rec is None:
         rec = subclips.get(w.data.db, clip).recording
     chosen = next((r for r in rows if r.id == rec), rows[0] if rows else None)
-    faces = {r.id: face_of(w.data, r, r.length(p.rate) // 3, p.rate) for r in rows}
+    faces = {r.id: face_of(w.data, r, r.face(p.rate), p.rate) for r in rows}
     base: dict[str, Any] = {"room": "tighten", "rows": rows, "faces": faces}
     if chosen is None or not chosen.ready:
         return page(request, "tighten.html", **base, project=p, r=chosen)

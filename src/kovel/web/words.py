@@ -103,6 +103,20 @@ def dismiss(request: Request, project: int, recording: int) -> HTMLResponse:
     return pages.joined(words_part(request, r))
 
 
+@router.get("/recordings/{recording}/unsure")
+def unsure(request: Request, project: int, recording: int, frame: int = 0, back: bool = False) -> JSONResponse:
+    """The next word (or the one before) that the recogniser was unsure of, from a frame of the project's clock on."""
+    db = web(request).data.db
+    r = the_recording(request, project, recording)
+    clock = projects.get(db, project).rate
+    total = max(0, min(frame, r.length(clock)))
+    word, left = recordings.next_unsure(db, recording, clock.frame_to_sample(total + (not back)), back)
+    if word is None:
+        return JSONResponse({"frame": None, "said": f"No {'earlier' if back else 'later'} word is unsure; {left} in all."})
+    said = f"“{word.text}”: {word.sure:.0%} sure; {left} in all. E corrects it."
+    return JSONResponse({"frame": word.frames(clock)[0], "said": said})
+
+
 @router.get("/recordings/{recording}/words/more")
 def more(request: Request, project: int, recording: int, at: int) -> HTMLResponse:
     """The turns from word `at` on."""

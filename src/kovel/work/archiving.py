@@ -13,14 +13,16 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, Literal
+from uuid import uuid4
 
 from kovel.core.plan.plan import make_plan
 from kovel.core.told import Told
 from kovel.media.derive import checksum
-from kovel.store import archive, projects, recordings, stories
+from kovel.store import archive, jobs, projects, recordings, stories
+from kovel.store.jobs import Job
 from kovel.store.projects import Invalid, Project
 from kovel.work.folder import Data
-from kovel.work.intake import prepare, safe
+from kovel.work.intake import free_name, prepare, safe
 
 FORM = "kovel project 1"
 Media = Literal["none", "used", "all"]
@@ -51,39 +53,32 @@ def used(data: Data, project: int) -> set[int]:
     return out
 
 
-def write(data: Data, project: int, out: Path, media: Media = "none", told: Progress = lambda x: None) -> Archived:
-    """Write a project as one file; nothing stands under its name unless it is whole."""
+def start_archive(data: Data, project: int, media: Media = "none", out: Path | None = None) -> tuple[Job, Archived]:
+    """Queue a project's one file; the job, and what will be in it."""
     p = projects.get(data.db, project)
     number, tables = archive.rows_of(data.db, project)
     rows = recordings.of_project(data.db, project)
     wanted = {r.id for r in rows} if media == "all" else used(data, project) if media == "used" else set()
-    missing = tuple(r.name for r in rows if r.id in wanted and not Path(r.path).is_file())
-    files = {r.id: f"media/{r.id:04d} {safe(Path(r.path).name)}" for r in rows if r.id in wanted and Path(r.path).is_file()}
+    inside = {r.id: r for r in rows if r.id in wanted and Path(r.path).is_file()}
+    names = {i: f"media/{i:04d} {safe(Path(r.path).name)}" for i, r in inside.items()}
+    out = out or free_name(data.renders(project), safe(p.name), ".kovel.zip")
+    need = sum(r.size for r in inside.values())
+    if need > shutil.disk_usage(out.parent).free:
+        raise Invalid(f"Its recordings take {need / 1e9:.1f} GB; there is less room than that where it is written.")
     about = {
         "form": FORM, "schema": number, "made": datetime.now(UTC).isoformat(timespec="seconds"),
-        "media": {str(i): name for i, name in files.items()}, "tables": tables,
+        "media": {str(i): name for i, name in names.items()}, "tables": tables,
     }  # fmt: skip
-    part = out.with_name(f"{out.name}.part")
-    total, done = sum(r.size for r in rows if r.id in files) or 1, 0
-    try:
-        with zipfile.ZipFile(part, "w", zipfile.ZIP_STORED, allowZip64=True) as z:
-            z.writestr("project.json", json.dumps(about, ensure_ascii=False, indent=1), zipfile.ZIP_DEFLATED)
-            named = json.dumps(tables)
-            for folder in (data.tables, data.fonts):
-                for f in sorted(folder.glob("*")) if folder.is_dir() else ():
-                    if json.dumps(f.stem)[1:-1] in named:
-                        z.write(f, f"{folder.name}/{f.name}")
-            for r in rows:
-                if r.id in files:
-                    with Path(r.path).open("rb") as src, z.open(files[r.id], "w", force_zip64=True) as dst:
-                        while block := src.read(4 << 20):
-                            dst.write(block)
-                            done += len(block)
-                            told(done / total)
-        part.replace(out)
-    finally:
-        part.unlink(missing_ok=True)
-    return Archived(str(out), project, p.name, len(rows), len(files), missing)
+    text = json.dumps(about, ensure_ascii=False, indent=1)
+    described = data.root / "archives" / f"{uuid4().hex}.json"  # as it stands now; the job takes it away
+    described.parent.mkdir(exist_ok=True)
+    described.write_text(text)
+    files = {f"{d.name}/{f.name}": str(f) for d in (data.tables, data.fonts) if d.is_dir() for f in sorted(d.iterdir())
+             if json.dumps(f.stem, ensure_ascii=False)[1:-1] in text}  # fmt: skip
+    files |= {names[i]: r.path for i, r in inside.items()}
+    job = jobs.add(data.db, project, "archive", {"about": str(described), "files": files, "out": str(out)})
+    missing = tuple(r.name for r in rows if r.id in wanted and r.id not in inside)
+    return job, Archived(str(out), project, p.name, len(rows), len(inside), missing)
 
 
 def read(data: Data, path: Path, told: Progress = lambda x: None, called: str = "") -> Archived:
@@ -153,7 +148,7 @@ def _media(
                 told(done / total)
         if to.stat().st_size != r.size or (r.checksum and checksum(to) != r.checksum):
             raise Invalid(f"{r.name} is not whole in that archive. Nothing was brought in.")
-        archive.moved_to(data.db, new, str(to))
+        archive.moved_to(data.db, new, str(to), to.stat().st_mtime_ns)
     return missing
 
 

@@ -1,6 +1,7 @@
 """Checks and offers for a story, with what was measured of its recordings: pictures, levels, words."""
 
 from collections.abc import Callable
+from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
 
@@ -19,6 +20,7 @@ from kovel.core.story.model import Cover, Piece, Refused, Sources, Story
 from kovel.core.story.seams import Seam, seams
 from kovel.core.story.usage import times_used, uses
 from kovel.core.time.rate import Rate, frame_shown
+from kovel.core.words.meaning import Said
 from kovel.core.words.transcript import Word, words_in
 from kovel.media.render import Sound
 from kovel.media.titles import drawn_title
@@ -27,6 +29,7 @@ from kovel.work import looking
 from kovel.work.finding import there
 from kovel.work.folder import Data, media_facts
 from kovel.work.made import made_file
+from kovel.work.meaning import shots_near
 from kovel.work.smalls import colours
 from kovel.work.speaking import levels
 
@@ -39,7 +42,8 @@ def _greys(path: Path, stamp: int) -> np.ndarray:
     return greys
 
 
-def _pictures(data: Data, recording: int) -> np.ndarray | None:
+def pictures(data: Data, recording: int) -> np.ndarray | None:
+    """The small grey pictures of a recording, every frame; None while there are none."""
     p = data.derived(recording) / "greys.npy"
     try:
         return _greys(p, p.stat().st_mtime_ns)
@@ -53,7 +57,7 @@ def strength_of(data: Data, sources: Sources, clock: Rate) -> Callable[[Seam], i
     def frames(source: int | None, a: int, b: int) -> np.ndarray | None:
         if source is None or source not in sources:
             return None
-        all_ = _pictures(data, source)
+        all_ = pictures(data, source)
         if all_ is None or not len(all_):
             return None
         own = sources[source].rate
@@ -243,4 +247,18 @@ def offers_for(data: Data, project: int, story: Story, seam: Seam) -> list[Offer
     sources = recordings.sources(data.db, project)
     reach = 9 * story.rate.nominal
     words = words_around(data, story, max(0, seam.at - reach), seam.at + reach)
-    return offers(story, sources, seam, shelf(data, project, story), words)
+    near = shots_near(data, project, _said_around(data, story, seam.at, story.rate.nominal * 4))
+    shots = [replace(s, near=near.get((s.source, s.start), 0.0)) for s in shelf(data, project, story)]
+    return offers(story, sources, seam, shots, words)
+
+
+def _said_around(data: Data, story: Story, at: int, reach: int) -> list[Said]:
+    """The sentences that are heard within `reach` frames of a moment."""
+    out = []
+    for begin, p in zip(story.starts, story.pieces, strict=False):
+        if p.source is None or begin + p.length <= at - reach or begin >= at + reach:
+            continue
+        a, b = (p.start + min(max(0, x - begin), p.length) for x in (at - reach, at + reach))
+        x, y = story.rate.frame_to_sample(a), story.rate.frame_to_sample(b)
+        out += [s for s in recordings.sentences_between(data.db, p.source, x, y)]
+    return out

@@ -2,6 +2,7 @@
 
 import shutil
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 
 from kovel.core.time.rate import Rate, length_in
@@ -14,6 +15,8 @@ from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.work.folder import Data
 from kovel.work.intake import files_in, in_project, prepare
+
+AT_ONCE = 300_000_000  # bytes of a file that is compared while somebody waits
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,10 +42,50 @@ def offline(data: Data, project: int) -> list[Recording]:
 
 
 def there(r: Recording) -> bool:
+    """Whether a recording's file is where it was, and the same one: by size and time, and by its checksum where the time is
+    another. A large file's is found only before a render (`unsure`): it takes long."""
     try:
-        return Path(r.path).stat().st_size == r.size
+        st = Path(r.path).stat()
     except OSError:
         return False
+    if st.st_size != r.size:
+        return False
+    if st.st_mtime_ns == r.changed or not (r.changed and r.checksum) or st.st_size > AT_ONCE:
+        return True
+    return _sum(r.path, st.st_mtime_ns, st.st_size) == r.checksum
+
+
+def unsure(r: Recording) -> bool:
+    """Whether a recording's file has its size but was written since, and is too large to be compared at once."""
+    try:
+        st = Path(r.path).stat()
+    except OSError:
+        return False
+    return bool(r.changed and r.checksum) and st.st_mtime_ns != r.changed and st.st_size > AT_ONCE
+
+
+@lru_cache(1024)
+def _sum(path: str, changed: int, size: int) -> str:
+    """A file's checksum, found once for as long as it stays as it is."""
+    try:
+        return checksum(Path(path))
+    except OSError:
+        return ""
+
+
+def take_as_it_is(data: Data, recording: int) -> Recording:
+    """The file that is at a recording's path now takes its place, if it lasts as long; what was made is made anew."""
+    r = recordings.get(data.db, recording)
+    if there(r):
+        raise Invalid(f"{r.name} is the file that was brought in.")
+    clock = projects.get(data.db, r.project).rate
+    facts = in_project(call("probe", {"path": r.path}), clock)
+    if why := _differs(r, facts, clock):
+        raise Invalid(f"What is there now cannot take the place of {r.name}: {why}. Bring it in as a recording of its own.")
+    recordings.replace_file(data.db, r.id, r.path, facts)
+    shutil.rmtree(data.derived(r.id), ignore_errors=True)  # all of it was made of the other file
+    prepare(data, recordings.get(data.db, r.id))
+    return r
 
 
 def relink(data: Data, project: int, folder: Path, better: bool = False) -> Found:
@@ -68,7 +111,7 @@ def relink(data: Data, project: int, folder: Path, better: bool = False) -> Foun
                 continue
             if not r.checksum and p.name != Path(r.path).name:
                 continue  # it was never read to its end: its name has to say so
-            moved_to(data.db, r.id, str(p))
+            moved_to(data.db, r.id, str(p), p.stat().st_mtime_ns)
             taken.add(str(p))
             again.append((r.name, str(p)))
             _made_again(data, r.id)

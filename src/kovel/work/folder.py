@@ -4,6 +4,8 @@ import contextlib
 import fcntl
 import json
 import os
+import re
+import secrets
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -11,7 +13,7 @@ from typing import Any
 import platformdirs
 
 from kovel.media.soundtrack import whole_sound
-from kovel.store.db import Database
+from kovel.store.db import Database, in_words
 
 
 def default_folder() -> Path:
@@ -23,7 +25,10 @@ class Data:
 
     def __init__(self, root: Path) -> None:
         self.root = root.expanduser().resolve()
-        self.root.mkdir(parents=True, exist_ok=True)
+        try:
+            self.root.mkdir(0o700, parents=True, exist_ok=True)  # nobody else's, where it is new
+        except OSError as e:
+            raise in_words(e) or e from None
         self.db = Database(self.root / "kovel.db")
 
     def derived(self, recording: int) -> Path:
@@ -51,18 +56,46 @@ class Data:
         return self.root / "fonts"
 
     @property
+    def backups(self) -> Path:
+        return self.root / "backups"
+
+    def secret(self) -> str:
+        """Signs the sign-in cookie; kept, so that a restart does not sign everybody out. One that is not whole is made anew."""
+        p = self.root / "session.key"
+        with contextlib.suppress(OSError, UnicodeError):
+            if re.fullmatch("[0-9a-f]{64}", kept := p.read_text()):
+                return kept
+        new = secrets.token_hex(32)
+        part = p.with_suffix(".part")
+        try:
+            part.unlink(missing_ok=True)
+            with open(os.open(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "w") as f:
+                f.write(new)
+                f.flush()
+                os.fsync(f.fileno())
+            part.replace(p)
+        except OSError as e:
+            raise in_words(e) or e from None
+        return new
+
+    @property
     def queue(self) -> Path:
         return self.root / "queue.db"
 
     def lock(self) -> int | None:
         """Become the one process that runs jobs for this folder: a file descriptor to hold, or None if another does."""
-        fd = os.open(self.root / "jobs.lock", os.O_RDWR | os.O_CREAT, 0o600)
-        try:
-            fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError:
-            os.close(fd)
-            return None
-        return fd
+        return jobs_lock(self.root)
+
+
+def jobs_lock(root: Path) -> int | None:
+    """The lock of a data folder, whatever state its database is in."""
+    fd = os.open(root / "jobs.lock", os.O_RDWR | os.O_CREAT, 0o600)
+    try:
+        fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        os.close(fd)
+        return None
+    return fd
 
 
 def media_facts(data: Data, recording: int) -> dict[str, Any] | None:

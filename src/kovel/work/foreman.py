@@ -2,27 +2,32 @@
 
 import contextlib
 import os
+import sqlite3
 import subprocess
 import sys
 import threading
 import time
 from dataclasses import dataclass
+from datetime import date
 from pathlib import Path
 from typing import Any
 
 from kovel.media.soundtrack import keep
 from kovel.store import jobs, recordings
-from kovel.store.db import Database
+from kovel.store.backup import daily
+from kovel.store.db import Database, in_words
 from kovel.store.projects import Missing
 from kovel.work import preparing
 from kovel.work.cards import take_copied
 from kovel.work.folder import Data, looked_at, sounded
 from kovel.work.hearing import SoFar, listen, take_heard
 from kovel.work.made import throw_old_away
+from kovel.work.meaning import clear_up, keep_up, take_meant
 from kovel.work.preparing import Step
 from kovel.work.queue import Queue
 from kovel.work.room import make_room
 from kovel.work.syncing import take_sync
+from kovel.work.theming import follow
 
 CALLS = {
     "render": "render",
@@ -30,11 +35,24 @@ CALLS = {
     "pulse": "pulse",
     "clean": "clean",
     "copy": "copy",
+    "archive": "archive",
+    "meaning": "meant",
     "transcribe": "transcribe",
     "align": "align_text",
     "sync": "sync_by_sound",
 }
-URGENT = {"render": 0, "copy": 0, "clean": 1, "listen": 2, "pulse": 3, "sync": 3, "align": 4, "transcribe": 5}
+URGENT = {
+    "render": 0,
+    "copy": 0,
+    "archive": 0,
+    "clean": 1,
+    "listen": 2,
+    "pulse": 3,
+    "sync": 3,
+    "align": 4,
+    "transcribe": 5,
+    "meaning": 5.5,
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,6 +90,8 @@ def made_for(params: dict[str, Any]) -> list[str]:
     return [p for f in params.get("files", {}).values() for p in f.get("made", {}).values()]
 
 
+TAKE_OVER = 2.0  # seconds between two looks whether the work is to be taken over
+WORDS = 4.0  # seconds between two looks whether there are new words
 ROOM = 30.0  # seconds between two looks at the disk
 
 
@@ -87,18 +107,42 @@ class Foreman:
         self._process: subprocess.Popen[bytes] | None = None
         self._out: dict[str, Out] = {}  # calls handed out, by their key, until their end is applied
         self._heard: dict[str, SoFar] = {}  # words of transcriptions under way, by their key
+        self._words: dict[int, str] = {}  # by project: the state of its words when their meaning was last seen to
         self._failed: dict[str, int] = {}  # how often an end could not be applied
 
     def start(self) -> bool:
+        if not self._begin():
+            return False
+        self._thread = threading.Thread(target=self._run, name="foreman", daemon=True)
+        self._thread.start()
+        return True
+
+    def start_or_wait(self) -> None:
+        """Do the work, or take it over once the process that does it now has ended."""
+        self._thread = threading.Thread(target=self._wait, name="foreman", daemon=True)
+        if self._begin():
+            self._thread = threading.Thread(target=self._run, name="foreman", daemon=True)
+        self._thread.start()
+
+    def _wait(self) -> None:
+        while not self._stop.wait(TAKE_OVER):
+            with contextlib.suppress(OSError):
+                if self._begin():
+                    return self._run()
+
+    def _begin(self) -> bool:
         self._lock = self.data.lock()
         if self._lock is None:
             return False
-        self.queue = Queue(str(self.data.queue))
-        self.queue.clear()
+        try:
+            self.queue = Queue(str(self.data.queue))
+            self.queue.clear()
+        except sqlite3.DatabaseError:  # damaged: the jobs' rows are the truth, the queue is made of them
+            for end in ("", "-wal", "-shm"):
+                Path(f"{self.data.queue}{end}").unlink(missing_ok=True)
+            self.queue = Queue(str(self.data.queue))
         self._take_back()  # left over from a process that is gone
         self._hire()
-        self._thread = threading.Thread(target=self._run, name="foreman", daemon=True)
-        self._thread.start()
         return True
 
     def _hire(self) -> None:
@@ -121,15 +165,19 @@ class Foreman:
             self._lock = None
 
     def _run(self) -> None:
-        next_look = 0.0
+        next_look = next_words = 0.0
         while not self._stop.wait(0.15):
             try:
                 self.step()
                 if time.monotonic() > next_look:
                     next_look = time.monotonic() + ROOM
                     make_room(self.data)
+                    daily(self.data.db, self.data.backups, date.today())
+                if time.monotonic() > next_words:
+                    next_words = time.monotonic() + WORDS
+                    keep_up(self.data, self._words)
             except Exception as e:  # a locked database or a full disk passes; the loop must not end
-                print(f"kovel: jobs are held up ({e}); trying again", file=sys.stderr)
+                print(f"kovel: jobs are held up ({in_words(e) or e}); trying again", file=sys.stderr)
                 self._stop.wait(2)
 
     def step(self) -> None:
@@ -219,8 +267,10 @@ class Foreman:
                 self._failed[key] = self._failed.get(key, 0) + 1
                 if self._failed[key] < 5:  # a full disk or a foreign lock may pass
                     raise
-                why = f"Its result could not be kept ({type(e).__name__}: {e}). Try again."
+                why = f"Its result could not be kept. {in_words(e) or f'({type(e).__name__}: {e})'} Try again."
                 jobs.end(self.data.db, out.job.id, "failed", why)
+        if out.job.kind == "meaning" and not any(j.id == out.job.id for j in jobs.in_state(self.data.db, "waiting", "working")):
+            clear_up(out.job)
         self._failed.pop(key, None)
         self._heard.pop(key, None)
         self._out.pop(key, None)
@@ -260,6 +310,9 @@ class Foreman:
             recordings.set_whole(self.data.db, job.recording, result["checksum"], result["frames"])
         elif job.kind == "clean" and job.recording is not None:
             throw_old_away(self.data, job.recording)
+        elif job.kind == "meaning":
+            message = take_meant(self.data, job, result)
+            follow(self.data, job.project)
         elif job.kind == "copy":
             message = take_copied(self.data, job, result)
         elif job.kind == "sync":

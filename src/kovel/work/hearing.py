@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from kovel.core.words.captions import read_captions, write_srt, write_vtt
+from kovel.core.words.small_words import ENGLISH, TALK
 from kovel.core.words.transcript import Word, sentences, with_speakers
 from kovel.store import jobs, recordings, settings, subclips
 from kovel.store.jobs import Job
@@ -36,6 +37,10 @@ def names_of(data: Data, project: int) -> list[str]:
         for t in c.tags:
             out[t] = None
         for w in re.findall(r"(?<!^)\b[A-Z][\w'-]{2,}", c.name):
+            out[w] = None
+    for text in recordings.corrected(data.db, project):  # what was corrected once is known from then on
+        w = re.sub(r"^\W+|\W+$|['’]s$", "", text)
+        if re.fullmatch(r"[A-Z][\w'-]{2,}", w) and w.lower() not in TALK | ENGLISH:
             out[w] = None
     return list(out)[:60]
 

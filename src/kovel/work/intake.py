@@ -2,12 +2,15 @@
 
 import os
 import re
+import shutil
 from collections.abc import Container
 from concurrent.futures import ThreadPoolExecutor
+from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
 from kovel.core.time.rate import Rate, length_in
+from kovel.core.time.timecode import format_timecode
 from kovel.media.child import call
 from kovel.media.derive import checksum
 from kovel.media.files import Unusable
@@ -143,6 +146,10 @@ def in_project(facts: dict[str, Any], rate: Rate) -> dict[str, Any]:
     """What was found in a file as a project of this rate counts it: sound alone in its frames, and interlaced pictures by
     the field where the project runs at the rate of the fields."""
     own = Rate(*facts["rate"])
+    if facts.get("began") and not facts["start_timecode"]:
+        clock = rate if not facts["picture"] else own
+        at = clock.seconds_to_frame(Fraction(*facts["began"]))
+        facts = {**facts, "start_timecode": format_timecode(at, clock, False)}
     if not facts["picture"]:
         return {**facts, "rate": [rate.num, rate.den], "frames": max(1, length_in(facts["frames"], own, rate))}
     if facts["interlaced"] and own.fps * 2 == rate.fps:
@@ -172,10 +179,27 @@ def prepare(data: Data, r: Recording) -> Job:
     known = {"rate": [r.rate.num, r.rate.den], "picture": r.picture, "sound": r.sound, "frames": r.frames}
     folder = data.derived(r.id)
     folder.mkdir(parents=True, exist_ok=True)
+    heard = list(r.heard)
     if not (folder / "media.json").exists():
         keep(folder / "begun.json", {**known, "channels": 1 if r.channels == 1 else 2})
     recordings.set_ready(data.db, r.id)
-    return jobs.add(data.db, r.project, "prepare", {"path": r.path, "out": str(folder), **known}, r.id)
+    return jobs.add(data.db, r.project, "prepare", {"path": r.path, "out": str(folder), **known, "heard": heard}, r.id)
+
+
+def choose_microphones(data: Data, recording: int, heard: list[int]) -> Recording:
+    """Other microphones of a recording are heard from now on: one, or two as left and right. Its sound is made anew; its words, subclips
+    and pieces stay."""
+    r = recordings.get(data.db, recording)
+    if not 1 <= len(heard) <= 2 or len(set(heard)) < len(heard) or not all(0 <= k < len(r.microphones) for k in heard):
+        raise Invalid(f"Choose one or two of the {len(r.microphones)} microphones of {r.name}.")
+    if not Path(r.path).is_file():
+        raise Invalid(f"{r.name} is off-line: find its file again, then choose its microphones.")
+    if tuple(heard) == r.heard:
+        raise Invalid("They are heard already.")
+    recordings.set_heard(data.db, recording, heard)
+    shutil.rmtree(data.derived(recording), ignore_errors=True)  # all of it is made again, with the sound that is heard now
+    prepare(data, recordings.get(data.db, recording))
+    return r
 
 
 def safe(name: str) -> str:

@@ -18,7 +18,7 @@ from kovel.store.jobs import Job
 from kovel.store.projects import Invalid, Project
 from kovel.store.recordings import Recording
 from kovel.work.captioning import captions_of
-from kovel.work.finding import there
+from kovel.work.finding import there, unsure
 from kovel.work.folder import Data, media_facts
 from kovel.work.intake import free_name, safe
 from kovel.work.made import made_file, want_cleaned
@@ -125,6 +125,8 @@ def _files(data: Data, plan: Plan) -> dict[str, dict[str, Any]]:
             raise Invalid(f"The sound of {r.name} is still being made. Render when it is there.")
         made = {name: str(made_file(data, i, name)) for name in plan.made.get(i, ())}
         files[str(i)] = {**_file(data, r), "channels": facts.get("channels", 1), "made": made}
+        if i in plan.seen and unsure(r):
+            files[str(i)]["sum"] = r.checksum
         if made and (job := want_cleaned(data, i)) and job.state == "failed":
             raise Invalid(f"{r.name} could not be cleaned: {job.message} Try again in the Sound room, or leave it as recorded.")
     return files

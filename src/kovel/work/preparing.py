@@ -45,12 +45,14 @@ def steps(job: Job, out: Iterable[Step], workers: int) -> list[Step]:
     base = {k: p[k] for k in ("path", "out", "rate")}
     whole = {**base, **{k: p[k] for k in ("picture", "sound", "frames")}}
     if not p["picture"] or p["frames"] is None or frames / Rate(*p["rate"]).fps <= SHORT:
-        return [] if busy else [Step("all", "derive", whole, FIRST)]
+        return [] if busy else [Step("all", "derive", {**whole, "heard": p.get("heard", [])}, FIRST)]
     new: list[Step] = []
     named = {s.name for s in busy}
     sounded = not p["sound"] or (folder / "sound.json").exists()
     if not sounded and "sound" not in named:
-        new.append(Step("sound", "make_sound", {**base, "picture": True, "frames": p["frames"]}, FIRST))
+        new.append(
+            Step("sound", "make_sound", {**base, "picture": True, "frames": p["frames"], "heard": p.get("heard", [])}, FIRST)
+        )
     looked = (folder / "look.json").exists()
     if not looked and "look" not in named and not there(folder):
         new.append(Step("look", "make_look", {**base, "frames": frames}, FIRST))

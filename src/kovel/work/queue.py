@@ -7,6 +7,7 @@ from huey import SqliteHuey
 
 from kovel.media.child import Cancelled, call
 from kovel.media.files import Unusable
+from kovel.store.db import in_words
 
 
 class Queue:
@@ -53,4 +54,5 @@ class Queue:
         except Cancelled:
             return {"cancelled": True}
         except Exception as e:  # a job that fails in an unforeseen way must still end
-            return {"unusable": f"Something unforeseen went wrong ({type(e).__name__}: {e}). Try again."}
+            told = in_words(e)
+            return {"unusable": str(told) if told else f"Something unforeseen went wrong ({type(e).__name__}). Try again."}

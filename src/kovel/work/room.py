@@ -65,6 +65,37 @@ def of_project(data: Data, project: int) -> int:
     return made + taken_lately(data.uploads(project)).all + taken_lately(data.renders(project)).all
 
 
+@dataclass(frozen=True, slots=True)
+class Out:
+    """A recording that was taken out, and what its going for good would free: what was made of it, and its upload if it was one."""
+
+    id: int
+    name: str
+    frees: int
+    upload: str
+
+
+def taken_out(data: Data, project: int) -> list[Out]:
+    rows = recordings.taken_out(data.db, project)
+    kept = {r.path for r in recordings.of_project(data.db, project)}
+    out = []
+    for r in rows:
+        upload = r.path if Path(r.path).parent == data.uploads(project) and r.path not in kept else ""
+        out.append(Out(r.id, r.name, taken_lately(data.derived(r.id)).all + (r.size if upload else 0), upload))
+    return out
+
+
+def empty(data: Data, project: int) -> int:
+    """What was taken out goes for good: rows, what was made, uploads. Bytes freed. Files elsewhere are never touched."""
+    rows = taken_out(data, project)
+    recordings.forget(data.db, [o.id for o in rows])
+    for o in rows:
+        shutil.rmtree(data.derived(o.id), ignore_errors=True)
+        if o.upload:
+            Path(o.upload).unlink(missing_ok=True)
+    return sum(o.frees for o in rows)
+
+
 def budget(data: Data) -> float | None:
     """Bytes that what is made may take; None for as much as there is."""
     text = settings.get(data.db, "budget")

@@ -13,6 +13,7 @@ from kovel.core.story.seams import SPARE, Seam, seams
 from kovel.core.story.sync import same_moment
 from kovel.core.words.transcript import Word
 
+NEAR = 0.2  # in meaning, from which on a shot is told to be near
 SMALL = {"the", "and", "that", "this", "with", "for", "was", "were", "you", "they", "have", "had", "are", "but", "not", "from", "what", "she", "his", "her", "our", "one", "out", "all", "its", "into", "then"}  # fmt: skip
 
 
@@ -26,6 +27,7 @@ class Shot:
     name: str
     text: str
     used: int = 0
+    near: float = 0.0  # how near it is in meaning to what is said there, 0 to 1
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,10 +85,11 @@ def offers(
         if span is None:
             continue
         met = stems(s.text) & near
-        score = 2.0 * len(met) - 1.5 * s.used + (0.5 if s.length >= 3 * rate.fps else -1)
+        meant = s.near >= NEAR
+        score = 2.0 * len(met) + (4.0 * s.near if meant else 0.0) - 1.5 * s.used + (0.5 if s.length >= 3 * rate.fps else -1)
         why = ", ".join(
             [
-                *([f"meets “{', '.join(sorted(met))}”"] if met else []),
+                *([f"meets “{', '.join(sorted(met))}”"] if met else ["near in meaning"] if meant else []),
                 "not used yet" if not s.used else f"used {s.used} times" if s.used > 1 else "used once",
             ]
         )

@@ -12,6 +12,7 @@ from typing import Any, get_type_hints
 from kovel.core.story import (
     along,
     beds,
+    bounds,
     covers,
     dialogue,
     framing,
@@ -74,7 +75,9 @@ def run(story: Story, sources: Sources, name: str, params: Mapping[str, Any]) ->
     missing = [k for k, (_, d) in known.items() if d is ... and k not in params]
     if missing or set(params) - set(known):
         raise Refused(f"{name} needs {', '.join(known)}.")
+    bounds.asked(params)
     edited: Edit = COMMANDS[name](story, sources, **params)
+    bounds.held(edited[0])
     return edited
 
 

@@ -377,14 +377,16 @@ def take_only(story: Story, sources: Sources, a: int, b: int, what: str) -> Edit
 
 @edit(entry("Replace the piece with what is picked up", piece="piece", source="source", start="start"))
 def replace_piece(
-    story: Story, sources: Sources, piece: int, source: int, start: int | None = None, end: int | None = None
-) -> Edit:
-    """Another range in a piece's place, of the same length, from `start` on, or back-timed to `end`."""
+    story: Story, sources: Sources, piece: int, source: int, start: int | None = None, end: int | None = None,
+    length: int | None = None,
+) -> Edit:  # fmt: skip
+    """Another range in a piece's place, of the same length unless another is said, from `start` on, or back-timed to `end`."""
     refuse_locked(story, DIALOGUE)
     i = story.index_of(piece)
     old = story.pieces[i]
-    begin = start if start is not None else end - old.length if end is not None else 0
-    new_piece = _new_piece(sources, story, source, begin, old.length, old.take)
+    long = old.length if length is None else length
+    begin = start if start is not None else end - long if end is not None else 0
+    new_piece = _new_piece(sources, story, source, begin, long, old.take)
     made = story.next_id
     new = placed(without(story, [*story.pieces[:i], *story.pieces[i + 1 :]]), i, [replace(new_piece, group=old.group)])
     did = f"{sources[source].name} in place of {name_of(sources, old)}"

@@ -19,7 +19,9 @@ from kovel.core.story.covers import trim_cover
 from kovel.core.story.dialogue import trim, trimmed, without
 from kovel.core.story.model import Piece, Refused, Sources, Story
 from kovel.core.story.offered import edit, entry
+from kovel.core.story.seams import exposed
 from kovel.core.story.sounds import trim_sound
+from kovel.core.time.timecode import stamp as clock
 
 
 def _later(delta: int) -> str:
@@ -43,6 +45,44 @@ def roll(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
     both = (left.id, right.id)
     split = {left.id: both, right.id: both} if left.source is not None and left.source == right.source else {}
     return settle(story, new, sources, f"Seam {_later(delta)}", split=split, made=(piece,), playhead=story.starts[i] + delta)
+
+
+@edit()
+def set_poses(story: Story, sources: Sources, poses: list[list[int]]) -> Edit:
+    """Move the two edges of several seams at once: of each [piece after it, frames its left piece ends later, frames it begins later].
+
+    [AAAA|BBBB]  out -1, in +2  ->  [AAA|BB]
+    """
+    refuse_locked(story, DIALOGUE)
+    pieces = list(story.pieces)
+    told = []
+    for row in poses:
+        if len(row) != 3:
+            raise Refused("Of each seam: its piece, and by how many frames its two edges move.")
+        i = story.index_of(row[0])
+        if i == 0:
+            raise Refused("There is no seam before the first piece.")
+        for k, edge, delta in ((i - 1, "out", row[1]), (i, "in", row[2])):
+            if delta:
+                pieces[k] = trimmed(story, sources, pieces[k], edge, delta)
+        told.append(f"At {clock(story.starts[i], story.rate)}: out {_by(row[1])}, in {_by(row[2])}")
+    if not told or pieces == list(story.pieces):
+        raise Refused("No edge would move.")
+    many = f"{len(told)} jumps" if len(told) > 1 else "the jump"
+    i = story.index_of(poses[0][0])
+    head = sum(p.length for p in pieces[:i])
+    new, report = settle(story, without(story, pieces), sources, f"Closest pose at {many}", made=(poses[0][0],), playhead=head)
+    moved = {row[0] for row in poses}
+    if not {s.right.id for s in exposed(new, sources) if s.at in report.exposed} - moved:  # the same jumps, a little elsewhere
+        report = replace(report, exposed=(), notes=tuple(n for n in report.notes if "exposed now" not in n))
+    if len(told) == 1:
+        return new, report
+    more = [f"And {len(told) - 8} more."] if len(told) > 8 else []
+    return new, replace(report.with_notes([*told[:8], *more]), judged=True)
+
+
+def _by(delta: int) -> str:
+    return "as it is" if not delta else f"{frames_of(abs(delta))} {'later' if delta > 0 else 'earlier'}"
 
 
 @edit(entry("Slip the piece: LENGTH", typed="delta", default="1f", piece="piece", delta="typed"))

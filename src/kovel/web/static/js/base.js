@@ -46,9 +46,41 @@ document.addEventListener("click", (e) => {
 });
 
 // htmx tells of a server that does not answer; say so in words.
-document.body.addEventListener("htmx:sendError", () =>
-  say("Kovel does not answer. Check that it still runs, then try again. Nothing acknowledged is lost.", true),
-);
+document.body.addEventListener("htmx:sendError", () => silent());
+const SILENT = "Kovel does not answer. Check that it still runs, then try again. Nothing acknowledged is lost.";
+let asking = 0;
+
+/** Says that the server does not answer, and asks until it does again. */
+export function silent() {
+  say(SILENT, true);
+  if (asking) return;
+  asking = setInterval(async () => {
+    const back = await fetch("/health").then(
+      (r) => r.ok,
+      () => false,
+    );
+    if (!back) return;
+    clearInterval(asking);
+    asking = 0;
+    if (byId("report").textContent === SILENT) say("Kovel answers again.");
+  }, 1500);
+}
+
+// Who else is there is asked for with where this page is; whoever types in it is left alone.
+document.body.addEventListener("htmx:configRequest", (/** @type {any} */ e) => {
+  if (e.detail.elt.id !== "together") return;
+  e.detail.parameters.frame = window.kovel?.player?.frame ?? 0;
+  const seen = window.kovel?.stands?.().revision ?? byId("page")?.dataset.revision;
+  if (seen !== undefined) e.detail.parameters.seen = seen;
+});
+document.body.addEventListener("htmx:beforeRequest", (/** @type {any} */ e) => {
+  if (e.detail.elt.id === "together" && (document.hidden || $("#together-more[open]"))) e.preventDefault();
+});
+
+addEventListener("pagehide", () => {
+  const where = byId("together")?.getAttribute("hx-get");
+  if (where) navigator.sendBeacon(`${where}/left`);
+});
 
 // What a page sends by key goes one after the other, after what htmx has under way.
 const line = new Queue();

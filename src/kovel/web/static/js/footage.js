@@ -67,6 +67,7 @@ document.addEventListener("keydown", (e) => {
 });
 // The list refreshes itself while recordings are prepared, but never under the fingers of somebody typing.
 document.body.addEventListener("htmx:beforeRequest", (/** @type {any} */ e) => {
-  if (e.detail.elt.id === "recordings" && focused()?.closest("#recordings input, #recordings select"))
-    e.preventDefault();
+  const busy =
+    focused()?.closest("#recordings input, #recordings select") || $("[name=ids]:checked, #with-chosen[open]");
+  if (e.detail.elt.id === "recordings" && busy && e.detail.requestConfig?.verb === "get") e.preventDefault();
 });

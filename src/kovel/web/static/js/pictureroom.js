@@ -171,6 +171,7 @@ const acts = {
   redo: () => step("redo"),
   push: () => need() && edit("push", { items: [...chosen], last: 112 }),
   steps: () => need() && edit("stepped_zoom", { items: [...chosen], values: "150 140 125" }),
+  poses: () => send(`${base}/poses`, { revision: null, ask: true }),
   punch: () => send(`${base}/punch`, { zoom: 125, revision: null, ask: true }),
   faces: () => need() && send(`${base}/faces`, { items: [...chosen], revision: null }),
   split: () => need() && edit("split_screen", { items: [...chosen] }),

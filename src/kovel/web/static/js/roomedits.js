@@ -1,9 +1,7 @@
 // How a room that shows the story sideways sends its edits: one after the other, each against the revision that stands.
-import { say } from "./base.js";
+import { say, silent } from "./base.js";
 import { ask } from "./asking.js";
 import { Queue } from "./queue.js";
-
-const SILENT = "Kovel does not answer. Check that it still runs, then try again. Nothing acknowledged is lost.";
 
 /**
  * @param {object} room
@@ -38,7 +36,7 @@ export function roomEdits({ story, stands, anew, refused, done, said }) {
         if (!(await ask(await r.text()))) return undefined;
         r = await post(url, { ...body, ask: false });
       }
-      if (!r) return say(SILENT, true);
+      if (!r) return silent();
       const got = await r.json();
       if (r.status === 409) {
         await anew();
@@ -68,7 +66,7 @@ export function roomEdits({ story, stands, anew, refused, done, said }) {
       if (r.ok || r.status === 409) await done(got, said());
     });
   // Another window or the command line may edit the same story: the room follows.
-  setInterval(() => {
+  const follow = () => {
     if (document.hidden || queue.open) return;
     queue.add(async () => {
       const { revision, story: id } = stands();
@@ -77,7 +75,10 @@ export function roomEdits({ story, stands, anew, refused, done, said }) {
       await anew();
       say("The story was changed elsewhere; this is how it stands now.");
     });
-  }, 3000);
+  };
+  setInterval(follow, 3000);
+  document.body.addEventListener("moved", follow); // by somebody else who is there
+  window.kovel = { ...window.kovel, stands };
   return { queue, send, edit, wide, step };
 }
 

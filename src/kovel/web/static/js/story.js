@@ -323,6 +323,14 @@ async function otherCamera() {
     return say("No other camera of a sync set shows this moment. Sync recordings under Footage.", true);
   return edit(found[0].command, found[0].params);
 }
+async function otherTelling() {
+  const got = await (
+    await fetch(`${base}/tellings?at=${player.frame}`, { headers: { Accept: "application/json" } })
+  ).json();
+  if (got.error) return say(got.error, true);
+  if (!got.length) return say("This is told once only, as far as the Themes of the log know.", true);
+  return edit(got[0].command, got[0].params);
+}
 let copied = null;
 try {
   copied = JSON.parse(sessionStorage.getItem("kovel-copied"));
@@ -362,7 +370,7 @@ const KEYS = {
   t: (e) => seamStep(e.shiftKey ? -1 : 1),
   u: (e) => seamStep(e.shiftKey ? -1 : 1, "jump"),
   a: loopSeam,
-  h: otherCamera,
+  h: (e) => (e.shiftKey ? otherTelling : otherCamera)(),
   q: acts.all,
   "/": () => document.dispatchEvent(new Event("find")),
   escape: () => {
@@ -422,6 +430,7 @@ const here = {
   seamStep,
   loopSeam,
   otherCamera,
+  otherTelling,
   copyRange,
   copied: () => copied,
 };

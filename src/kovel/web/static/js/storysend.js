@@ -1,7 +1,7 @@
 // Sends edits one after the other and puts what comes back on the page. The server holds the story.
 import { ask } from "./asking.js";
 import { $, byId, num } from "./dom.js";
-import { say } from "./base.js";
+import { silent } from "./base.js";
 import { Queue } from "./queue.js";
 
 export class Sender {
@@ -25,6 +25,7 @@ export class Sender {
     for (const el of page.sheet().children) asCame(el);
     page.scroll.addEventListener("scroll", () => this.fill(), { passive: true });
     setInterval(() => this.follow(), 3000);
+    document.body.addEventListener("moved", () => this.follow()); // by somebody else who is there
   }
 
   get px() {
@@ -49,7 +50,7 @@ export class Sender {
     return this.queue.add(() =>
       this.go(where, body, form).catch((e) => {
         console.error(e);
-        say("Kovel does not answer. Check that it still runs, then try again. Nothing acknowledged is lost.", true);
+        silent();
       }),
     );
   }

@@ -1,0 +1,101 @@
+"""Bins, and names by a pattern."""
+
+from pathlib import Path
+
+import click
+
+from kovel.cli.common import answer, data_option, json_option, only, open_data, project_option, the_project, the_recording
+from kovel.store import bins, recordings
+from kovel.work import binning
+from kovel.work.folder import Data
+
+
+@click.group()
+def bin_() -> None:
+    """Bins: named heaps of recordings, a recording in as many as you like; and names by a pattern."""
+
+
+def _found(data: Data, project: int, name: str) -> bins.Bin:
+    rows = [b for b in bins.of_project(data.db, project) if name in (b.name, str(b.id))]
+    return only(rows, name, "bin", lambda b: str(b.id))
+
+
+def _told(data: Data, project: int, as_json: bool) -> None:
+    names = {r.id: r.name for r in recordings.of_project(data.db, project)}
+    rows = bins.of_project(data.db, project)
+    value = [{"id": b.id, "name": b.name, "recordings": [names[i] for i in names if i in b.recordings]} for b in rows]
+    text = "\n".join(f"{b['name']}: {', '.join(map(str, b['recordings'])) or 'empty'}" for b in value)  # type: ignore[call-overload]
+    answer(as_json, {"bins": value}, text or "There are no bins yet.")
+
+
+@bin_.command("list")
+@data_option
+@project_option
+@json_option
+def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """The bins and what is in them."""
+    data = open_data(folder)
+    _told(data, the_project(data, project_name).id, as_json)
+
+
+@bin_.command("make")
+@click.argument("name")
+@click.argument("names", metavar="RECORDING...", nargs=-1)
+@data_option
+@project_option
+@json_option
+def make(name: str, names: tuple[str, ...], folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """A new bin with these recordings in it."""
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    bins.make(data.db, p.id, name, [the_recording(data, p.id, n).id for n in names])
+    _told(data, p.id, as_json)
+
+
+@bin_.command("put")
+@click.argument("name")
+@click.argument("names", metavar="RECORDING...", nargs=-1, required=True)
+@click.option("--out", is_flag=True, help="Out of the bin instead.")
+@data_option
+@project_option
+@json_option
+def put(name: str, names: tuple[str, ...], out: bool, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Recordings into a bin, or out of it."""
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    bins.put(data.db, p.id, _found(data, p.id, name).id, [the_recording(data, p.id, n).id for n in names], out)
+    _told(data, p.id, as_json)
+
+
+@bin_.command("remove")
+@click.argument("name")
+@data_option
+@project_option
+@json_option
+def remove(name: str, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Take a bin away; its recordings stay."""
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    bins.remove(data.db, p.id, _found(data, p.id, name).id)
+    _told(data, p.id, as_json)
+
+
+@bin_.command("rename")
+@click.argument("pattern")
+@click.argument("names", metavar="RECORDING...", nargs=-1, required=True)
+@click.option("--dry", is_flag=True, help="Only tell what they would be called.")
+@data_option
+@project_option
+@json_option
+def rename(
+    pattern: str, names: tuple[str, ...], dry: bool, folder: Path | None, project_name: str | None, as_json: bool
+) -> None:
+    """Names by a pattern: {name} {n} {n:3} {day} {camera} {roll} {kind} {timecode} {file}."""
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    ids = [the_recording(data, p.id, n).id for n in names]
+    rows = binning.names(data, p.id, ids, pattern)
+    if not dry:
+        binning.rename(data, p.id, ids, pattern)
+    value = [{"was": r.name, "name": name} for r, name in rows]
+    answer(as_json, {"names": value}, "\n".join(f"{r.name}: {name}" for r, name in rows))

@@ -1,0 +1,71 @@
+"""What is kept, copied and put back; and how everything is."""
+
+import os
+import sys
+from datetime import datetime
+from pathlib import Path
+
+import click
+
+from kovel.cli.common import answer, data_option, json_option, open_data
+from kovel.store import backup as copies
+from kovel.store.projects import Invalid
+from kovel.work.folder import default_folder, jobs_lock
+
+
+@click.command()
+@click.argument("directory", metavar="DIR", type=click.Path(path_type=Path, file_okay=False))
+@data_option
+@json_option
+def backup(directory: Path, folder: Path | None, as_json: bool) -> None:
+    """Copy the database into DIR as it stands, also while Kovel is used: one file with every project, its history and undo.
+
+    Recordings are not in it; they stay where they are. `kovel restore` brings it back.
+    """
+    data = open_data(folder)
+    out = copies.back_up(data.db, directory.resolve() / f"kovel-{datetime.now():%Y-%m-%d-%H%M%S}.db")
+    answer(as_json, {"path": str(out), "bytes": out.stat().st_size}, f"{out} written, {out.stat().st_size / 1e6:.1f} MB.")
+
+
+@click.command()
+@click.argument("copy", metavar="COPY")
+@data_option
+@json_option
+def restore(copy: str, folder: Path | None, as_json: bool) -> None:
+    """Put COPY (a file that `kovel backup` wrote, or `latest` for the last daily copy) in the place of the database.
+
+    What was there is kept beside it under another name. Kovel must not be running on the folder.
+    """
+    root = (folder or default_folder()).expanduser().resolve()
+    if not root.is_dir():
+        raise Invalid(f"There is no data folder {root}.")
+    lock = jobs_lock(root)
+    if lock is None:
+        raise Invalid("Kovel is running on that folder. End it first, then bring the copy back.")
+    try:
+        path = Path(copy)
+        if copy == "latest" and not path.exists():
+            whole = [p for _, p in copies.copies(root / "backups") if not copies.damage(p)]
+            if not whole:
+                raise Invalid(f"There is no daily copy in {root / 'backups'} that is whole.")
+            path = whole[0]
+        aside = root / f"kovel-before-{datetime.now():%Y-%m-%d-%H%M%S}.db"
+        copies.put_back(root / "kovel.db", path, aside)
+    finally:
+        os.close(lock)
+    told = f"{path} is the database now." + (f" What was there is kept as {aside.name}." if aside.exists() else "")
+    answer(as_json, {"from": str(path), "kept": str(aside) if aside.exists() else None}, told)
+
+
+@click.command()
+@data_option
+@json_option
+def doctor(folder: Path | None, as_json: bool) -> None:
+    """How Kovel is: versions, disk, database, copies, jobs, codecs, models. To be copied where help is asked for."""
+    from kovel.work.doctor import examined
+
+    rows = examined(folder or default_folder())
+    value = [{"what": r.what, "well": r.well, "found": r.found} for r in rows]
+    answer(as_json, value, "\n".join(f"{'ok ' if r.well else '!! '} {r.what:<12} {r.found}" for r in rows))
+    if not all(r.well for r in rows):
+        sys.exit(1)

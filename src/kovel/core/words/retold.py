@@ -1,0 +1,82 @@
+"""The same thing told again, by one person or by several; and which telling is the better one."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+
+import numpy as np
+import numpy.typing as npt
+
+from kovel.core.words.fillers import word_proposals
+from kovel.core.words.meaning import MANY, Said
+from kovel.core.words.transcript import Word
+
+Floats = npt.NDArray[np.float32]
+CLOSE = 0.30  # of a pair: twice its likeness less how near each one's own nearest are (Conneau et al. 2018: CSLS)
+FLOOR = 0.46  # mean cosine under which two sentences are not the same, however far all others are
+AROUND = 10  # of the nearest that this is measured by
+LEAST = 5  # words of a sentence that can be told twice: "Yes, I think so" is told often
+BLOCK = 2048
+
+
+@dataclass(frozen=True, slots=True)
+class Pair:
+    """Two sentences that tell the same, by their indices, `a` before `b`; how alike they are, 0 to 1."""
+
+    a: int
+    b: int
+    alike: float
+
+
+@dataclass(frozen=True, slots=True)
+class Telling:
+    """How something was told: words, samples, what disturbs it (fillers, false starts, repeats), seconds of pauses inside, words
+    a minute."""
+
+    words: int
+    length: int
+    stumbles: int
+    pauses: float
+    pace: float
+
+    @property
+    def fluent(self) -> float:
+        """1 for talk without a stumble, less for each in ten words and for time in which nothing is said."""
+        seconds = max(self.length / 48_000, 0.1)
+        return max(0.0, 1 - 5 * self.stumbles / max(1, self.words) - self.pauses / seconds)
+
+
+def told_twice(said: Sequence[Said], rows: Floats, close: float = CLOSE) -> list[Pair]:
+    """Pairs of sentences that tell the same, most alike first. `rows`: their meaning, (n, WIDTH)."""
+    worth = [i for i, s in enumerate(said) if len(s.text.split()) >= LEAST and not s.text.rstrip().endswith("?")]
+    if len(worth) < 2:
+        return []
+    halves = 2 if np.any(rows[:, MANY:]) else 1
+    x = rows[worth] / np.float32(np.sqrt(halves))  # so that the product is the mean of both models' cosines
+    k = min(AROUND, len(worth) - 1)
+    near = np.zeros(len(worth), np.float32)
+    for a in range(0, len(worth), BLOCK):
+        s = x[a : a + BLOCK] @ x.T
+        s[np.arange(len(s)), np.arange(a, a + len(s))] = -1
+        near[a : a + BLOCK] = np.partition(s, -k, 1)[:, -k:].mean(1)
+    out = []
+    for a in range(0, len(worth), BLOCK):
+        s = x[a : a + BLOCK] @ x.T
+        score = 2 * s - near[a : a + BLOCK, None] - near[None]
+        for i, j in zip(*np.nonzero((score >= close) & (s >= FLOOR)), strict=True):
+            if a + i < j:
+                out.append(Pair(worth[a + int(i)], worth[int(j)], float(s[i, j])))
+    return sorted(out, key=lambda p: -p.alike)
+
+
+def telling(words: Sequence[Word], pause: int = 24_000) -> Telling:
+    """How the words of a sentence were said; pauses from half a second on count."""
+    if not words:
+        return Telling(0, 0, 0, 0.0, 0.0)
+    length = words[-1].end - words[0].start
+    gaps = [b.start - a.end for a, b in pairwise(words)]
+    waits = sum(g for g in gaps if g >= pause) / 48_000
+    stumbles = sum(1 for p in word_proposals(words) if p.kind in ("filler", "voice", "repeat", "false start"))
+    return Telling(len(words), length, stumbles, waits, len(words) * 60 * 48_000 / max(1, length))

@@ -1,0 +1,38 @@
+"""Small words: they tell in which language something is said, and name no theme. Common words of each, from memory."""
+
+
+def _words(text: str) -> frozenset[str]:
+    return frozenset(text.split())
+
+
+ENGLISH = _words(
+    "the of and to in is that it was for on are as with his they at be this have from or had by not but what all were we when "
+    "your can said there an each which she do how their if will up other about out many then them these so some her would make "
+    "like him into has two more no who whom where why being a my our us"
+)
+# of French, Spanish, German, Italian and Portuguese, and of none of the English ones
+OTHER = _words(
+    "le la les des une est dans que qui pour pas sur ils elle elles nous vous je au aux du de et ce cette sont ont avec "
+    "el los las del por para una su sus como más pero fue qué quién cuándo dónde es lo al ¿ "
+    "der das und ist nicht ein eine einen mit von dem den für auf sich auch wie wer wann wo warum ich wir sie vor zu im "
+    "il gli che di non per un è sono della nel um os da em não uma"
+)
+# of English talk, besides those
+TALK = _words(
+    "i you he she it we they me him them my your his her its our their this that these those there here be is are was were been am "
+    "do does did done have has had having would could should can will shall may might must not no nor so too very just only even also "
+    "then than when while where what which who whom whose why how all any both each few more most other some such own same about "
+    "above after again against before below between down during from further in into of off on once out over through to under until "
+    "up with without for at by as if or because and but a an the one two said say says get got go went goes going come came know "
+    "knew think thought like well yes oh really always never ever every everything something nothing thing things way much many "
+    "still now back around away first last day time year years people man men woman old new good made make took take told tell put "
+    "don't didn't wasn't couldn't it's that's i'm i've we're they're there's can't um uh er mean kind sort whether another nobody "
+    "somebody anybody yet though since upon per let nor"
+)
+# a sentence that begins so leans on the one before it
+LEANING = _words(
+    "and but so because or nor then also too that this those these it he she they them him her his their its there which who "
+    "anyway otherwise still yet therefore instead afterwards later well um uh erm yes no okay right"
+)
+# and one that names somebody so, near its beginning, does not say who
+SOMEBODY = _words("he she they him her them his their")

@@ -1,0 +1,146 @@
+"""What several statements have in common: grouped by meaning, named by the words that tell a group from the others.
+
+sentences    [a][b][c]  ?  [d][e]        of one speaker, until somebody else speaks or a long pause
+statements   [ABC      ]   [DE  ]        a statement is about one thing: long ones are cut where the subject changes
+themes       flood: ABC, ...   leaving: DE, ...
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from math import log, sqrt
+
+import numpy as np
+import numpy.typing as npt
+
+from kovel.core.words.meaning import Said, same_answer
+from kovel.core.words.small_words import ENGLISH, OTHER, TALK
+
+Floats = npt.NDArray[np.float32]
+LONGEST = 30 * 48_000  # samples of a statement
+FEWEST = 2  # sentences on each side of where a long statement is cut
+APART = 1.40  # Ward distance from which on two groups stay apart: about that of two directions that have nothing in common, √2
+SMALL = TALK | ENGLISH | OTHER
+TELLING = 14  # words of a group that are weighed for its name
+WEIGHT = 0.06  # of how much a word tells, beside how near it is in meaning
+MOST = 3000  # statements that are grouped at once; the rest go to the nearest group
+LIKE = 0.12  # cosine over which a new statement goes to a theme that is there
+
+
+@dataclass(frozen=True, slots=True)
+class Statement:
+    """What somebody says in one go about one thing: samples of a recording; sentences [first, last) of those it was made of."""
+
+    recording: int
+    start: int
+    end: int
+    speaker: str
+    text: str
+    first: int
+    last: int
+
+
+def statements(said: Sequence[Said], rows: Floats) -> list[Statement]:
+    """Sentences, in order of recording and time, as statements; `rows` their meaning, (n, WIDTH)."""
+    same = same_answer(said)
+    out: list[Statement] = []
+    first = 0
+    for i in range(1, len(said) + 1):
+        if i == len(said) or not same[i - 1]:
+            for a, b in _parts(said, rows, first, i):
+                text = " ".join(s.text for s in said[a:b])
+                out.append(Statement(said[a].recording, said[a].start, said[b - 1].end, said[a].speaker, text, a, b))
+            first = i
+    return out
+
+
+def _parts(said: Sequence[Said], rows: Floats, a: int, b: int) -> list[tuple[int, int]]:
+    """Where an answer is cut into statements: at the deepest change of subject, until none is too long."""
+    if said[b - 1].end - said[a].start <= LONGEST or b - a < 2 * FEWEST:
+        return [(a, b)]
+    best = min(range(a + FEWEST, b - FEWEST + 1), key=lambda k: float(_mean(rows[a:k]) @ _mean(rows[k:b])))
+    return [*_parts(said, rows, a, best), *_parts(said, rows, best, b)]
+
+
+def _mean(rows: Floats) -> Floats:
+    m: Floats = rows.mean(0)
+    out: Floats = m / max(float(np.linalg.norm(m)), 1e-9)
+    return out
+
+
+def meant(found: Sequence[Statement], rows: Floats) -> Floats:
+    """The meaning of statements, (n, WIDTH), each of length 1, less what all of them have in common."""
+    if not found:
+        return np.zeros((0, rows.shape[1] if rows.ndim == 2 else 0), np.float32)
+    m = np.array([rows[s.first : s.last].mean(0) for s in found], np.float32)
+    if len(m) > 2:
+        m = m - m.mean(0)
+    out: Floats = m / np.maximum(np.linalg.norm(m, axis=1, keepdims=True), 1e-9)
+    return out
+
+
+def grouped(meaning: Floats) -> list[int]:
+    """A group's number for each statement (Ward 1963), from 0, the largest group first."""
+    from scipy.cluster.hierarchy import fcluster, ward  # slow to load: only where something is grouped
+
+    n = len(meaning)
+    if n < 2:
+        return [0] * n
+    labels = fcluster(ward(meaning[:MOST]), APART, "distance").tolist()
+    middles = {g: _mean(meaning[:MOST][[i for i, x in enumerate(labels) if x == g]]) for g in set(labels)}
+    labels += [max(middles, key=lambda g: float(middles[g] @ row)) for row in meaning[MOST:]]
+    order = {g: k for k, (g, _) in enumerate(Counter(labels).most_common())}
+    return [order[g] for g in labels]
+
+
+def nearest_theme(row: Floats, middles: Mapping[int, Floats]) -> int | None:
+    """The theme whose statements mean most alike; None where none does."""
+    best = max(middles, key=lambda t: float(middles[t] @ row), default=None)
+    return best if best is not None and float(middles[best] @ row) >= LIKE else None
+
+
+def words_of(text: str) -> list[str]:
+    """The words of a text that can name a theme."""
+    found = re.findall(r"[^\W\d_][\w'\u2019-]+", text.casefold())
+    return [w for w in found if w not in SMALL]
+
+
+def names(
+    texts: Sequence[str],
+    groups: Sequence[int],
+    meaning: Floats | None = None,
+    words: Mapping[str, Floats] | None = None,
+    count: int = 3,
+) -> dict[int, str]:
+    """A name for each group: of the words that tell it from all others (their log odds with the whole as prior: Monroe, Colaresi
+    and Quinn 2008) those that mean most alike to it. `meaning`: of the texts, (n, WIDTH); `words`: that of single words, as far as
+    it is known."""
+    every: Counter[str] = Counter()
+    inside: dict[int, Counter[str]] = {g: Counter() for g in sorted(set(groups))}
+    spread: dict[int, Counter[str]] = {g: Counter() for g in inside}
+    for text, g in zip(texts, groups, strict=True):
+        found = words_of(text)
+        every.update(found)
+        inside[g].update(found)
+        spread[g].update(set(found))
+    out: dict[int, str] = {}
+    for g, own in inside.items():
+        telling = {w: _odds(own[w], own.total(), every[w], every.total()) * (1 + log(spread[g][w])) for w in own}
+        best = sorted(telling, key=lambda w: (-telling[w], w))[:TELLING]
+        if meaning is not None and words:
+            middle = _mean(meaning[[i for i, x in enumerate(groups) if x == g]])
+            near = {w: float(words[w] @ middle) if w in words else 0.0 for w in best}
+            best.sort(key=lambda w: -(near[w] + WEIGHT * telling[w]))
+        out[g] = ", ".join(best[:count]) or "without words"
+    return out
+
+
+def _odds(here: int, size: int, every: int, total: int) -> float:
+    """How far a word is more frequent in a group of `size` words than elsewhere, in its standard deviations."""
+    a, a0 = float(every), float(total)
+    inside, outside = here + a, every - here + a
+    x = log(inside / (size + a0 - inside + 1)) - log(outside / (total - size + a0 - outside + 1))
+    return x / sqrt(1 / inside + 1 / outside)

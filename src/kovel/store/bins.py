@@ -1,0 +1,84 @@
+"""Bins of the editor's own: named heaps of recordings, a recording in as many as they like."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from kovel.store import steps
+from kovel.store.db import Database, fresh
+from kovel.store.projects import Invalid, Missing, clean_name
+
+
+@dataclass(frozen=True, slots=True)
+class Bin:
+    id: int
+    name: str
+    recordings: frozenset[int]
+
+
+def of_project(db: Database, project: int) -> list[Bin]:
+    """By name."""
+    inside: dict[int, set[int]] = {}
+    for b, r in db.read().execute(
+        "SELECT x.bin, x.recording FROM bin_recording x JOIN bin b ON b.id = x.bin JOIN recording r ON r.id = x.recording"
+        " WHERE b.project = ? AND r.gone IS NULL",
+        (project,),
+    ):
+        inside.setdefault(b, set()).add(r)
+    rows = db.read().execute("SELECT id, name FROM bin WHERE project = ? ORDER BY name COLLATE NOCASE, id", (project,))
+    return [Bin(i, name, frozenset(inside.get(i, ()))) for i, name in rows]
+
+
+def get(db: Database, project: int, bin_: int) -> Bin:
+    for b in of_project(db, project):
+        if b.id == bin_:
+            return b
+    raise Missing("There is no such bin in the project.")
+
+
+def _free(db: Database, project: int, name: str, but: int = 0) -> str:
+    name = clean_name(name, limit=60)
+    if any(b.name.casefold() == name.casefold() and b.id != but for b in of_project(db, project)):
+        raise Invalid(f"There is a bin called {name} already.")
+    return name
+
+
+def make(db: Database, project: int, name: str, recordings: Sequence[int] = ()) -> Bin:
+    """A new bin with these recordings in it; one undoable step of the log."""
+    name = _free(db, project, name)
+    with steps.step(db, project, f"bin {name} made") as s:
+        s.groups(project)
+        bin_ = fresh(s.c, "bin")
+        s.c.execute("INSERT INTO bin (id, project, name) VALUES (?,?,?)", (bin_, project, name))
+        s.c.executemany("INSERT OR IGNORE INTO bin_recording VALUES (?,?)", [(bin_, r) for r in recordings])
+    return get(db, project, bin_)
+
+
+def put(db: Database, project: int, bin_: int, recordings: Sequence[int], out: bool = False) -> Bin:
+    """Recordings into a bin, or out of it; they are otherwise as they were."""
+    b = get(db, project, bin_)
+    rows = [r for r in recordings if (r in b.recordings) is out]
+    if not rows:
+        raise Invalid(f"They are {'not in' if out else 'in'} {b.name} {'' if out else 'already'}".strip() + ".")
+    with steps.step(db, project, f"{len(rows)} {'out of' if out else 'into'} bin {b.name}") as s:
+        s.groups(project)
+        sql = "DELETE FROM bin_recording WHERE bin = ? AND recording = ?" if out else "INSERT INTO bin_recording VALUES (?,?)"
+        s.c.executemany(sql, [(bin_, r) for r in rows])
+    return get(db, project, bin_)
+
+
+def rename(db: Database, project: int, bin_: int, name: str) -> Bin:
+    b = get(db, project, bin_)
+    name = _free(db, project, name, bin_)
+    with steps.step(db, project, f"bin {b.name} called {name}") as s:
+        s.groups(project)
+        s.c.execute("UPDATE bin SET name = ? WHERE id = ?", (name, bin_))
+    return get(db, project, bin_)
+
+
+def remove(db: Database, project: int, bin_: int) -> Bin:
+    """The bin goes, its recordings stay."""
+    b = get(db, project, bin_)
+    with steps.step(db, project, f"bin {b.name} taken away") as s:
+        s.groups(project)
+        s.c.execute("DELETE FROM bin WHERE id = ?", (bin_,))
+    return b

@@ -1,0 +1,83 @@
+"""What sentences mean, kept by their text: the same words are worked out once, whoever says them and wherever."""
+
+from collections.abc import Iterable, Sequence
+
+import numpy as np
+import numpy.typing as npt
+
+from kovel.core.words.meaning import WIDTH, Said
+from kovel.store.db import Database
+
+Floats = npt.NDArray[np.float32]
+AT_ONCE = 500  # texts that are asked for in one query
+
+
+def said(db: Database, project: int, interviewer: str = "") -> list[Said]:
+    """Every sentence of a project but the interviewer's, by recording in its order and time."""
+    rows = db.read().execute(
+        "SELECT s.recording, s.start, s.end, s.speaker, s.text FROM sentence s JOIN recording r ON r.id = s.recording"
+        " WHERE r.project = ? AND r.gone IS NULL AND NOT r.aside AND s.speaker != ? ORDER BY r.ordinal, r.id, s.start",
+        (project, interviewer or "\0"),
+    )
+    return [Said(*r) for r in rows]
+
+
+def state(db: Database, project: int) -> str:
+    """What names the state of all words of a project, and of which recordings hear one moment: another one after each change."""
+    r = db.read().execute(
+        "SELECT count(*), total(said), total(id * aside), max(id), total(id * coalesce(sync_set, 0)), total(id * sync_offset),"
+        " total(id * ordinal) FROM recording WHERE project = ? AND gone IS NULL",
+        (project,),
+    )
+    return " ".join(map(str, r.fetchone()))
+
+
+def noted(db: Database, project: int) -> str:
+    """What names the state of all that is noted in a project's log besides."""
+    r = db.read().execute("SELECT coalesce(max(id), 0), coalesce(sum(undone), 0) FROM log_step WHERE project = ?", (project,))
+    return " ".join(map(str, r.fetchone()))
+
+
+def count(db: Database) -> int:
+    """How many texts are worked out."""
+    return int(db.read().execute("SELECT count(*) FROM meaning").fetchone()[0])
+
+
+def lacking(db: Database, texts: Iterable[str]) -> list[str]:
+    """Those of the texts that have no vector yet, each once."""
+    want = list(dict.fromkeys(texts))
+    have: set[str] = set()
+    for a in range(0, len(want), AT_ONCE):
+        some = want[a : a + AT_ONCE]
+        marks = ",".join("?" * len(some))
+        have |= {r[0] for r in db.read().execute(f"SELECT text FROM meaning WHERE text IN ({marks})", some)}
+    return [t for t in want if t not in have]
+
+
+def forget(db: Database) -> None:
+    """Nothing is worked out: another model says everything anew."""
+    with db.write() as c:
+        c.execute("DELETE FROM meaning")
+
+
+def keep(db: Database, texts: Sequence[str], vectors: npt.NDArray[np.float16]) -> None:
+    with db.write() as c:
+        c.executemany(
+            "INSERT OR REPLACE INTO meaning VALUES (?,?)",
+            [(t, v.astype("<f2").tobytes()) for t, v in zip(texts, vectors, strict=True)],
+        )
+
+
+def vectors(db: Database, texts: Sequence[str]) -> Floats:
+    """(n, WIDTH), zeros for what is not worked out yet."""
+    where: dict[str, list[int]] = {}
+    for i, t in enumerate(texts):
+        where.setdefault(t, []).append(i)
+    out = np.zeros((len(texts), WIDTH), np.float32)
+    want = list(where)
+    for a in range(0, len(want), AT_ONCE):
+        some = want[a : a + AT_ONCE]
+        marks = ",".join("?" * len(some))
+        for text, blob in db.read().execute(f"SELECT text, vector FROM meaning WHERE text IN ({marks})", some):
+            out[where[text]] = np.frombuffer(blob, "<f2")
+    return out

@@ -1,0 +1,204 @@
+"""Themes of a project: kept, renamed, merged, split, set aside; which statement is of which; what was told twice."""
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+
+from kovel.store import steps
+from kovel.store.db import Database, fresh
+from kovel.store.projects import Invalid, Missing, clean_name
+
+
+@dataclass(frozen=True, slots=True)
+class Theme:
+    id: int
+    name: str
+    own: bool
+    aside: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Placed:
+    """Which theme a statement is of: samples of its recording; `own`: the editor put it there."""
+
+    recording: int
+    start: int
+    end: int
+    theme: int
+    own: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Judged:
+    """What the editor said of a pair: which telling is the better one, or that they tell different things."""
+
+    a: tuple[int, int]
+    b: tuple[int, int]
+    better: str
+
+
+def listing(db: Database, project: int) -> list[Theme]:
+    rows = db.read().execute("SELECT id, name, own, aside FROM theme WHERE project = ? ORDER BY aside, ordinal, id", (project,))
+    return [Theme(r[0], r[1], bool(r[2]), bool(r[3])) for r in rows]
+
+
+def placed(db: Database, project: int) -> list[Placed]:
+    rows = db.read().execute(
+        "SELECT s.recording, s.start, s.end, s.theme, s.own FROM theme_statement s JOIN theme t ON t.id = s.theme"
+        " WHERE t.project = ? ORDER BY s.recording, s.start",
+        (project,),
+    )
+    return [Placed(r[0], r[1], r[2], r[3], bool(r[4])) for r in rows]
+
+
+def get(db: Database, project: int, theme: int) -> Theme:
+    for t in listing(db, project):
+        if t.id == theme:
+            return t
+    raise Missing("There is no such theme in the project.")
+
+
+@contextmanager
+def _changed(db: Database, project: int, did: str) -> Iterator[steps.Step]:
+    with steps.step(db, project, did) as s:
+        s.groups(project)
+        yield s
+
+
+Group = tuple[int | None, str, Sequence[tuple[int, int, int]]]
+
+
+def put(db: Database, project: int, groups: Sequence[Group]) -> None:
+    """Statements (recording, start, end) into themes: those that are there (by number), and new ones (None) under a name. No step
+    of the log: it follows from new words."""
+    with db.write() as c:
+        last = c.execute("SELECT coalesce(max(ordinal), 0) FROM theme WHERE project = ?", (project,)).fetchone()[0]
+        for theme, name, rows in groups:
+            if theme is None:
+                theme, last = fresh(c, "theme"), last + 1
+                c.execute("INSERT INTO theme (id, project, name, ordinal) VALUES (?,?,?,?)", (theme, project, name, last))
+            c.executemany(
+                "INSERT OR REPLACE INTO theme_statement (recording, start, end, theme) VALUES (?,?,?,?)",
+                [(*r, theme) for r in rows],
+            )
+
+
+@contextmanager
+def grouping(db: Database, project: int) -> Iterator[None]:
+    """Group anew in here: what the editor neither named nor put anywhere is taken out first, and all of it is one undoable step."""
+    with _changed(db, project, "statements grouped into themes") as s:
+        own = "SELECT id FROM theme WHERE project = ? AND NOT own"
+        s.c.execute(f"DELETE FROM theme_statement WHERE NOT own AND theme IN ({own})", (project,))
+        s.c.execute(
+            f"DELETE FROM theme WHERE id IN ({own}) AND NOT EXISTS (SELECT 1 FROM theme_statement WHERE theme = theme.id)",
+            (project,),
+        )
+        yield
+
+
+def reshape(db: Database, rows: Sequence[tuple[int, int, int, int]]) -> None:
+    """Statements whose edges are others now: (recording, start, new start, new end)."""
+    with db.write() as c:
+        for recording, was, start, end in rows:
+            c.execute("UPDATE OR REPLACE theme_statement SET start = ?, end = ? WHERE recording = ? AND start = ?",
+                      (start, end, recording, was))  # fmt: skip
+
+
+def rename(db: Database, project: int, theme: int, name: str) -> str:
+    name = clean_name(name)
+    old = get(db, project, theme)
+    with _changed(db, project, f"theme {old.name} called {name}") as s:
+        s.c.execute("UPDATE theme SET name = ?, own = 1 WHERE id = ?", (name, theme))
+    return name
+
+
+def set_aside(db: Database, project: int, themes: Sequence[int]) -> bool:
+    """Set themes aside, or take them up again where the first of them is aside; which of the two it was."""
+    rows = [get(db, project, t) for t in dict.fromkeys(themes)]
+    if not rows:
+        raise Invalid("Choose one or more themes.")
+    aside = not rows[0].aside
+    with _changed(
+        db, project, f"{len(rows)} theme{'s' if len(rows) != 1 else ''} {'set aside' if aside else 'taken up again'}"
+    ) as s:
+        s.c.executemany("UPDATE theme SET aside = ? WHERE id = ?", [(aside, t.id) for t in rows])
+    return aside
+
+
+def merge(db: Database, project: int, themes: Sequence[int]) -> Theme:
+    """Several themes become the first of them."""
+    rows = [get(db, project, t) for t in dict.fromkeys(themes)]
+    if len(rows) < 2:
+        raise Invalid("Choose two or more themes to make them one.")
+    with _changed(db, project, f"{len(rows)} themes made one: {rows[0].name}") as s:
+        for t in rows[1:]:
+            s.c.execute("UPDATE theme_statement SET theme = ?, own = 1 WHERE theme = ?", (rows[0].id, t.id))
+            s.c.execute("DELETE FROM theme WHERE id = ?", (t.id,))
+        s.c.execute("UPDATE theme SET own = 1 WHERE id = ?", (rows[0].id,))
+    return rows[0]
+
+
+def split(db: Database, project: int, theme: int, parts: Sequence[tuple[str, Sequence[tuple[int, int]]]]) -> list[str]:
+    """A theme becomes several: (name, statements); the first part stays where it is."""
+    t = get(db, project, theme)
+    with _changed(db, project, f"theme {t.name} split") as s:
+        at = s.c.execute("SELECT ordinal FROM theme WHERE id = ?", (theme,)).fetchone()[0]
+        s.c.execute("UPDATE theme SET ordinal = ordinal + ? WHERE project = ? AND ordinal > ?", (len(parts), project, at))
+        for k, (name, rows) in enumerate(parts):
+            to = theme
+            if k:
+                to = fresh(s.c, "theme")
+                s.c.execute("INSERT INTO theme (id, project, name, ordinal) VALUES (?,?,?,?)", (to, project, name, at + k))
+            elif not t.own:
+                s.c.execute("UPDATE theme SET name = ? WHERE id = ?", (name, theme))
+            s.c.executemany(
+                "UPDATE theme_statement SET theme = ?, own = 1 WHERE recording = ? AND start = ?", [(to, *r) for r in rows]
+            )
+    return [t.name if t.own else parts[0][0], *(name for name, _ in parts[1:])]
+
+
+def move(db: Database, project: int, recording: int, start: int, theme: int | None) -> Theme:
+    """A statement into another theme, or (None) into one of its own."""
+    row = next((p for p in placed(db, project) if (p.recording, p.start) == (recording, start)), None)
+    if row is None:
+        raise Missing("That statement is not there any more.")
+    with _changed(db, project, "statement moved to another theme") as s:
+        if theme is None:
+            theme = fresh(s.c, "theme")
+            last = s.c.execute("SELECT coalesce(max(ordinal), 0) FROM theme WHERE project = ?", (project,)).fetchone()[0]
+            s.c.execute(
+                "INSERT INTO theme (id, project, name, own, ordinal) VALUES (?,?,?,1,?)",
+                (theme, project, "new theme", last + 1),
+            )
+        to = get(db, project, theme)
+        s.c.execute(
+            "UPDATE theme_statement SET theme = ?, own = 1 WHERE recording = ? AND start = ?", (theme, recording, start)
+        )
+        s.c.execute(
+            "DELETE FROM theme WHERE id = ? AND NOT EXISTS (SELECT 1 FROM theme_statement WHERE theme = ?)",
+            (row.theme, row.theme),
+        )
+    return to
+
+
+def judged(db: Database, project: int) -> list[Judged]:
+    rows = db.read().execute(
+        "SELECT a_recording, a_start, b_recording, b_start, better FROM retold WHERE project = ?", (project,)
+    )
+    return [Judged((r[0], r[1]), (r[2], r[3]), r[4]) for r in rows]
+
+
+def judge(db: Database, project: int, a: tuple[int, int], b: tuple[int, int], better: str) -> None:
+    """Which of two tellings is the better one (`a`, `b`), that they are `apart`, or (empty) nothing."""
+    if better not in ("a", "b", "apart", ""):
+        raise Invalid("Say which telling is the better one, or that they tell different things.")
+    did = {"a": "better telling chosen", "b": "better telling chosen", "apart": "not told twice", "": "judgement taken back"}[
+        better
+    ]
+    with _changed(db, project, did) as s:
+        key = (project, *a, *b)
+        s.c.execute(
+            "DELETE FROM retold WHERE project = ? AND a_recording = ? AND a_start = ? AND b_recording = ? AND b_start = ?", key
+        )
+        if better:
+            s.c.execute("INSERT INTO retold VALUES (?,?,?,?,?,?)", (*key, better))

@@ -1,0 +1,93 @@
+"""Who is there, in memory: who is not heard of for a while is gone, and holds nothing any more."""
+
+from __future__ import annotations
+
+import threading
+import time
+from contextvars import ContextVar
+from dataclasses import dataclass, field, replace
+
+from kovel.core.told import Told
+
+EDITOR: ContextVar[str | None] = ContextVar("editor", default=None)  # who asks; empty: a program; None: nobody over HTTP
+SOON = 4.0  # and after a page was closed: from one room to the next takes less
+GONE = 12.0  # seconds without a word after which somebody is not there any more
+
+
+class Taken(Told):
+    """Somebody else holds the story."""
+
+    status = 423
+
+
+@dataclass(frozen=True, slots=True)
+class Here:
+    """An editor: what they are called, where they are, when they were heard of last."""
+
+    id: str
+    name: str
+    room: str = ""
+    frame: int = 0
+    seen: float = 0.0
+
+
+@dataclass
+class Together:
+    """Who is in which project, and who holds which story."""
+
+    _here: dict[int, dict[str, Here]] = field(default_factory=dict)
+    _holds: dict[int, tuple[int, str]] = field(default_factory=dict)  # by story: (project, editor)
+    _names: dict[str, str] = field(default_factory=dict)
+    _lock: threading.Lock = field(default_factory=threading.Lock)
+
+    def heard_of(self, project: int, editor: str, room: str, frame: int) -> Here:
+        """Somebody is there."""
+        with self._lock:
+            rows = self._here.setdefault(project, {})
+            name = self._names.setdefault(editor, f"Editor {len(self._names) + 1}")
+            rows[editor] = Here(editor, name, room, frame, time.monotonic())
+            return rows[editor]
+
+    def left(self, project: int, editor: str) -> None:
+        """A page was closed: unless another one is heard of soon, they are gone."""
+        with self._lock:
+            rows = self._here.get(project, {})
+            if editor in rows:
+                rows[editor] = replace(rows[editor], seen=time.monotonic() - GONE + SOON)
+
+    def call(self, project: int, editor: str, name: str) -> None:
+        with self._lock:
+            self._names[editor] = name
+            rows = self._here.get(project, {})
+            if editor in rows:
+                rows[editor] = replace(rows[editor], name=name)
+
+    def others(self, project: int, editor: str) -> list[Here]:
+        """Everybody else who is there, by name."""
+        now = time.monotonic()
+        with self._lock:
+            rows = [h for h in self._here.get(project, {}).values() if h.id != editor and now - h.seen < GONE]
+        return sorted(rows, key=lambda h: h.name)
+
+    def holder(self, story: int) -> Here | None:
+        """Who holds a story, if they are still there."""
+        with self._lock:
+            project, editor = self._holds.get(story, (0, ""))
+            h = self._here.get(project, {}).get(editor)
+            return h if h and time.monotonic() - h.seen < GONE else None
+
+    def allow(self, story: int) -> None:
+        """`Taken` where who asks would change a story that somebody else holds."""
+        h, asks = self.holder(story), EDITOR.get()
+        if h is not None and asks is not None and asks != h.id:
+            raise Taken(
+                f"{h.name} is working on this story. Nothing was changed; take it over at the top of the page, or wait."
+            )
+
+    def hold(self, project: int, story: int, editor: str, on: bool) -> None:
+        """Hold a story, also one that another held; or give it back."""
+        with self._lock:
+            if on:
+                self._holds[story] = (project, editor)
+            elif self._holds.get(story, (0, ""))[1] == editor:
+                del self._holds[story]
