@@ -14,7 +14,8 @@ from tests.recorded import SR, Ears, talk
 from kovel.core.sound.levels import Levels
 from kovel.core.sound.pauses import Settings, hills, pauses, speech
 from kovel.media.listen import WINDOW, listen
-from kovel.media.transcribe import _recogniser, bundled_model, transcribe_sound
+from kovel.media.models import of_english, recogniser
+from kovel.media.transcribe import transcribe_sound
 
 
 def main() -> None:
@@ -41,13 +42,13 @@ def main() -> None:
             found = pauses(levels, s, mask=mask)
             hills(levels, mask, s)
             print(f"  a setting changed: {1000 * (time.perf_counter() - began):.0f} ms for {len(found)} pauses")
-    _recogniser(str(bundled_model()))
+    recogniser(str(of_english()))
     small = Levels(levels.speech[: len(x) // 160], levels.level[: len(x) // 160], levels.floor[: len(x) // 160])
     began = time.perf_counter()
     transcribe_sound(Ears(x), small)
     ours = time.perf_counter() - began
     began = time.perf_counter()
-    list(BatchedInferencePipeline(_recogniser(str(bundled_model()))).transcribe(x, batch_size=8, word_timestamps=True)[0])
+    list(BatchedInferencePipeline(recogniser(str(of_english()))).transcribe(x, batch_size=8, word_timestamps=True)[0])
     bare = time.perf_counter() - began
     seconds = len(x) / SR
     print(

@@ -1,6 +1,6 @@
 """Recorded human speech with known gaps, in a quiet room and under noise: what pauses and words are checked against.
 
-Source: the English prompts of Debian's package asterisk-core-sounds-en-wav (CC BY-SA 3.0) and their text list, strung
+Source: the prompts of Debian's packages asterisk-core-sounds-en-wav, -fr-wav and -es-wav (CC BY-SA 3.0) and their text lists, strung
 together with gaps of known length. How the noises are built: common practice, no source.
 """
 
@@ -16,10 +16,10 @@ from scipy.io import wavfile
 from scipy.ndimage import median_filter
 from scipy.signal import butter, resample_poly, sosfilt
 
-PROMPTS = Path("/usr/share/asterisk/sounds/en_US_f_Allison")
-TEXTS = Path("/usr/share/doc/asterisk-core-sounds-en/core-sounds-en.txt.gz")
+SOUNDS = Path("/usr/share/asterisk/sounds")
+VOICES = {"en": "en_US_f_Allison", "fr": "fr_CA_f_June", "es": "es_MX_f_Allison"}
 SR = 16_000
-NEEDED = "These checks need recorded speech: apt install asterisk-core-sounds-en-wav"
+NEEDED = "These checks need recorded speech: apt install asterisk-core-sounds-{0} asterisk-core-sounds-{0}-wav"
 
 
 @dataclass(frozen=True)
@@ -43,9 +43,11 @@ def runs(mask: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return np.flatnonzero(d == 1), np.flatnonzero(d == -1)
 
 
-def _texts() -> dict[str, str]:
+def _texts(language: str) -> dict[str, str]:
     out = {}
-    for line in gzip.decompress(TEXTS.read_bytes()).decode("utf-8", "replace").splitlines():
+    texts = Path(f"/usr/share/doc/asterisk-core-sounds-{language}/core-sounds-{language}.txt.gz")
+    assert texts.exists(), NEEDED.format(language)
+    for line in gzip.decompress(texts.read_bytes()).decode("utf-8", "replace").splitlines():
         key, colon, text = line.strip().partition(":")
         if colon and key and key[0] != ";" and text.strip() and not text.strip().startswith("["):
             out[key.strip()] = text.strip()
@@ -69,17 +71,16 @@ def _active(x: np.ndarray) -> np.ndarray:
 
 
 @lru_cache
-def talk(seconds: float = 150, seed: int = 7) -> Talk:
+def talk(seconds: float = 150, seed: int = 7, language: str = "en") -> Talk:
     """About so many seconds of prompts at -23 dBFS with gaps of 0.2 to 3 s, in four rooms: silent, room, fan, drift."""
-    assert TEXTS.exists() and PROMPTS.exists(), NEEDED
     rng = np.random.default_rng(seed)
-    texts = _texts()
-    keys = [k for k in texts if (PROMPTS / f"{k}.wav").exists() and "tone" not in k and not k.startswith(("silence", "beep"))]
+    texts, voice = _texts(language), SOUNDS / VOICES[language]
+    keys = [k for k in texts if (voice / f"{k}.wav").exists() and "tone" not in k and not k.startswith(("silence", "beep"))]
     rng.shuffle(keys)
     parts, label, prompts = [np.zeros(SR, np.float32)], [np.zeros(100, bool)], []
     at = SR
     for k in keys:
-        x = _read(PROMPTS / f"{k}.wav")
+        x = _read(voice / f"{k}.wav")
         on = np.flatnonzero(_active(x))
         if len(on) < 50 or len(x) > 32 * SR:
             continue

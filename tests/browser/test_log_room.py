@@ -59,6 +59,7 @@ def test_from_sound_to_soundbites(page: Page, serve: Callable, tmp_path: Path) -
     page.get_by_role("button", name="Transcript…").click()
     page.get_by_label("Find").fill(words[0].text.strip(".,!?"))
     page.get_by_label("Put instead").fill("Hark")
+    page.get_by_text("Another recogniser…").click()
     box = page.get_by_role("button", name="Use it").bounding_box()
     assert box and box["y"] + box["height"] < 800
     page.get_by_role("button", name="Replace", exact=True).click()

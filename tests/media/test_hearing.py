@@ -16,7 +16,8 @@ from kovel.core.sound.levels import RATE, Levels, local_floor, stretch_to_ticks
 from kovel.core.sound.pauses import VOICE, Settings, noise_floor, pauses, speech
 from kovel.core.words.transcript import Word
 from kovel.media.listen import WINDOW, speech_probability
-from kovel.media.transcribe import _recogniser, bundled_model, transcribe_sound
+from kovel.media.models import of_english, recogniser
+from kovel.media.transcribe import transcribe_sound
 from tests.recorded import SR, Ears, Talk, score, talk
 
 FOOTAGE = Path(__file__).parents[2] / "src" / "kovel" / "demo" / "footage"
@@ -173,7 +174,7 @@ def test_words(said: Talk, room: str, median: float, ninety: float) -> None:
     prompts = [p for p in said.prompts if p.end < 109]
     heard = levels_of(x)
     ours = transcribe_sound(Ears(x), heard).words
-    alone, _ = _recogniser(str(bundled_model())).transcribe(x, word_timestamps=True)
+    alone, _ = recogniser(str(of_english())).transcribe(x, word_timestamps=True)
     theirs = [Word(w.word, int(w.start * 48000), int(w.end * 48000)) for s in alone for w in s.words or ()]
     wrong = {"ours": 0, "theirs": 0}
     off: list[float] = []

@@ -16,17 +16,19 @@ from kovel.media.files import Unusable
 from kovel.store import jobs, recordings
 from kovel.work import hearing, syncing
 from kovel.work.standalone import ready
+from kovel.work.tongues import choose, code_of
 
 
 @click.command()
 @click.argument("file")
 @click.option("--model", default="", help="Folder of another recogniser model of the same format.")
 @click.option("--name", "names", multiple=True, help="A person, place or thing to be heard as written; may be given again.")
+@click.option("--language", default="auto", help="Its language, as a code (fr) or in English (French).", show_default=True)
 @data_option
 @project_option
 @json_option
 def transcribe(
-    file: str, model: str, names: tuple[str, ...], folder: Path | None, project_name: str | None, as_json: bool
+    file: str, model: str, names: tuple[str, ...], language: str, folder: Path | None, project_name: str | None, as_json: bool
 ) -> None:
     """Words with times of FILE, on this machine. If FILE names a recording of --project, they are kept there."""
     path = Path(file)
@@ -36,19 +38,30 @@ def transcribe(
         if not project_name and not path.exists() and "/" in file:
             raise Unusable(f"There is no file {file}.")
         r = the_recording(data, the_project(data, project_name).id, file)
+        if code := code_of(language):
+            choose(data, [r.id], code)
         (done,) = wait_for(data, [hearing.transcribe(data, r.id).id], quiet=as_json)
         if done.state != "done":
             raise click.ClickException(done.message or "The transcription was stopped.")
         said, remark = recordings.words(data.db, r.id), jobs.get(data.db, done.id).message
+        tongue = recordings.get(data.db, r.id).tongue
         rows = [{"text": w.text, "start": w.start / 48000, "end": w.end / 48000, "sure": round(w.sure, 3)} for w in said]
     else:
         with ready(path) as x:
-            params = {"out": str(x.folder), "channels": x.channels, "model": model, "names": list(names)}
+            params = {
+                "out": str(x.folder),
+                "channels": x.channels,
+                "model": model,
+                "names": list(names),
+                "language": code_of(language),
+            }
             got = call("transcribe", params, _told if sys.stderr.isatty() else None)
-        remark = got["remark"]
+        remark, tongue = got["remark"], got["language"]
         rows = [{"text": t, "start": a / 48000, "end": b / 48000, "sure": s} for t, a, b, s in got["words"]]
     answer(
-        as_json, {"words": rows, "remark": remark}, " ".join(str(w["text"]) for w in rows) + (f"\n{remark}" if remark else "")
+        as_json,
+        {"words": rows, "remark": remark, "language": tongue},
+        " ".join(str(w["text"]) for w in rows) + (f"\n{remark}" if remark else ""),
     )
 
 

@@ -19,6 +19,7 @@ from pathlib import Path
 from typing import Any
 
 from kovel.media.files import Unusable
+from kovel.media.forks import begin
 
 # wall seconds (None: as long as progress comes), CPU seconds, address space
 LIMITS: dict[str, tuple[float | None, int, int]] = {
@@ -71,12 +72,8 @@ def call(
 ) -> Any:
     """Run one of LIMITS in a child and wait. Raises `Unusable`, or `Cancelled` within half a second."""
     wall, cpu, memory = LIMITS[name]
-    args = [sys.executable, "-m", "kovel.media.child", str(cpu), str(memory)]
-    env = {
-        **os.environ,
-        "OPENBLAS_NUM_THREADS": "1",
-    }  # the cores are shared out by the foreman: threads of its own would only wait
-    p = subprocess.Popen(args, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=env)
+    module = f"kovel.media.{MODULES.get(name, name)}"
+    p = begin("kovel.media.child", [str(cpu), str(memory)], ["kovel.media.child", "av", module], errors=True)
     assert p.stdin and p.stdout and p.stderr
     answers: list[dict[str, Any]] = []
     heard = time.monotonic()

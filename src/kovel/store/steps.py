@@ -22,7 +22,7 @@ TABLES = {
 }
 
 
-FIELDS = {"name", "kind", "roll", "camera", "day", "aside", "poster"}  # of a recording
+FIELDS = {"name", "kind", "roll", "camera", "day", "aside", "poster", "language"}  # of a recording
 
 
 class Step:
@@ -57,7 +57,7 @@ class Step:
         self.settings = {"recording": recording, "old": old, "new": new}
 
     def update(self, recording: int, fields: Mapping[str, Any]) -> None:
-        """Other values for columns of a recording (name, kind, roll, camera, day, aside, poster)."""
+        """Other values for columns of a recording (name, kind, roll, camera, day, language, aside, poster)."""
         cols = ", ".join(fields)
         old = dict(self.c.execute(f"SELECT {cols} FROM recording WHERE id = ?", (recording,)).fetchone())
         _put_fields(self.c, recording, fields)

@@ -26,6 +26,7 @@ from kovel.work.made import want_cleaned
 from kovel.work.meaning import Hit, meant, more_like
 from kovel.work.meaning import search as search_meaning
 from kovel.work.speaking import found_pauses
+from kovel.work.tongues import choices
 
 router = APIRouter(prefix="/p/{project}")
 PULL = 48_000 * 3 // 2  # samples a mark may be pulled
@@ -53,7 +54,7 @@ def words_part(request: Request, r: Recording, *, oob: bool = False) -> str:
     return render(
         "parts/words.html", project=p, r=r, turns=turns(said[:FIRST], p.rate), more=FIRST if len(said) > FIRST else 0, voice=VOICE,
         speakers=recordings.speakers(w.data.db, r.id), hearing=hearing(request, r), model=settings.get(w.data.db, "model"), before="",
-        oob=oob, seen=len(said),
+        oob=oob, seen=len(said), languages=choices(r),
     )  # fmt: skip
 
 

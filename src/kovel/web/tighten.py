@@ -22,6 +22,7 @@ from kovel.web.faces import face_of
 from kovel.web.pages import download, joined, page, plan_answer, render, report, sent, the_recording, web
 from kovel.work import speaking, tighten
 from kovel.work.folder import Data, media_facts
+from kovel.work.tongues import spoken
 
 router = APIRouter(prefix="/p/{project}")
 MOST = 400  # proposals drawn in the list at a time
@@ -94,7 +95,7 @@ def _desk(request: Request, project: int, r: Recording, clip: int | None) -> dic
     return {
         "project": p, "r": r, "clip": clip, "clip_name": name, "start": start, "end": end, "desk": d, "found": found, "shown": found[:MOST],
         "kinds": kinds, "sums": tighten.saved(pieces, start, end), "picture": picture, "words": said, "struck": _struck(said, found, p.rate), "voice": VOICE,
-        "fillers": tighten.fillers(w.data), "heard": heard is not None and heard.heard, "fps": float(p.rate.fps),
+        "tongue": spoken(w.data, r), "heard": heard is not None and heard.heard, "fps": float(p.rate.fps),
         **_listened(w.data, r.id, heard is not None and heard.heard, listening),
         "interviewer": tighten.interviewer(w.data), "clips": subclips.of_recording(w.data.db, r.id),
     }  # fmt: skip

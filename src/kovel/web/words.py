@@ -17,6 +17,7 @@ from kovel.web.log import hearing, turns, words_part
 from kovel.web.pages import page, render, report, the_recording, web
 from kovel.work.hearing import align, set_model, take_words, transcribe, transcript
 from kovel.work.intake import allowed
+from kovel.work.tongues import choose
 
 router = APIRouter(prefix="/p/{project}")
 MOST_TEXT = 20_000_000
@@ -63,6 +64,15 @@ def start(request: Request, project: int, recording: int) -> HTMLResponse:
     r = the_recording(request, project, recording)
     transcribe(web(request).data, recording)
     return _shown(request, r, f"{r.name} is being transcribed on this machine.")
+
+
+@router.post("/recordings/{recording}/language")
+def in_language(request: Request, project: int, recording: int, language: Annotated[str, Form()] = "") -> HTMLResponse:
+    """Which language a recording is in; none: it is found when it is transcribed."""
+    r = the_recording(request, project, recording)
+    did = choose(web(request).data, [recording], language)
+    again = " Transcribe it anew to have it heard so." if recordings.words_at(web(request).data.db, recording, 0, 1) else ""
+    return _shown(request, recordings.get(web(request).data.db, r.id), f"{did}.{again}")
 
 
 @router.get("/recordings/{recording}/hearing")

@@ -17,7 +17,7 @@ import cv2
 from kovel import __version__
 from kovel.media.faces import CASCADES
 from kovel.media.files import Unusable
-from kovel.media.transcribe import bundled_model
+from kovel.media.models import of_english
 from kovel.store import backup
 from kovel.store.db import NEWEST
 
@@ -70,7 +70,7 @@ def _rows(root: Path) -> Iterator[Row]:
     lacking = [c for c in CODECS if not _can(c)]
     yield Row("Encoders", not lacking, f"lacking: {', '.join(lacking)}" if lacking else ", ".join(CODECS))
     try:
-        heard = (bundled_model() / "model.bin").is_file()
+        heard = (of_english() / "model.bin").is_file()
     except Unusable:
         heard = False
     yield Row("Recogniser", heard, "its model is here" if heard else "its model is not here: nothing can be transcribed")

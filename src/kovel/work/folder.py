@@ -56,6 +56,11 @@ class Data:
         return self.root / "fonts"
 
     @property
+    def models(self) -> Path:
+        """Recogniser models that were put together."""
+        return self.root / "models"
+
+    @property
     def backups(self) -> Path:
         return self.root / "backups"
 

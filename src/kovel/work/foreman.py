@@ -12,6 +12,7 @@ from datetime import date
 from pathlib import Path
 from typing import Any
 
+from kovel.media.forks import Process, begin
 from kovel.media.soundtrack import keep
 from kovel.store import jobs, recordings
 from kovel.store.backup import daily
@@ -90,6 +91,11 @@ def made_for(params: dict[str, Any]) -> list[str]:
     return [p for f in params.get("files", {}).values() for p in f.get("made", {}).values()]
 
 
+WARM = [
+    "kovel.work.worker",
+    "av",
+    *(f"kovel.media.{m}" for m in ("probe", "glance", "soundtrack", "derive", "pieces", "listen")),
+]
 TAKE_OVER = 2.0  # seconds between two looks whether the work is to be taken over
 WORDS = 4.0  # seconds between two looks whether there are new words
 ROOM = 30.0  # seconds between two looks at the disk
@@ -104,7 +110,7 @@ class Foreman:
         self._stop = threading.Event()
         self._lock: int | None = None
         self._thread: threading.Thread | None = None
-        self._process: subprocess.Popen[bytes] | None = None
+        self._process: Process | None = None
         self._out: dict[str, Out] = {}  # calls handed out, by their key, until their end is applied
         self._heard: dict[str, SoFar] = {}  # words of transcriptions under way, by their key
         self._words: dict[int, str] = {}  # by project: the state of its words when their meaning was last seen to
@@ -146,8 +152,7 @@ class Foreman:
         return True
 
     def _hire(self) -> None:
-        args = [sys.executable, "-m", "kovel.work.worker", str(self.data.queue), str(self.workers)]
-        self._process = subprocess.Popen(args, stdin=subprocess.PIPE, stdout=subprocess.DEVNULL)
+        self._process = begin("kovel.work.worker", [str(self.data.queue), str(self.workers)], WARM)
 
     def stop(self) -> None:
         self._stop.set()

@@ -7,8 +7,10 @@ from pathlib import Path
 from typing import Any
 
 from kovel.core.words.captions import read_captions, write_srt, write_vtt
-from kovel.core.words.small_words import ENGLISH, TALK
+from kovel.core.words.languages import ENGLISH, guessed
+from kovel.core.words.small_words import TALK
 from kovel.core.words.transcript import Word, sentences, with_speakers
+from kovel.core.words.writing import named
 from kovel.store import jobs, recordings, settings, subclips
 from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
@@ -31,18 +33,23 @@ def names_of(data: Data, project: int) -> list[str]:
     """People, places and tags of a project: so that the recogniser writes them as the editor does."""
     out: dict[str, None] = {}
     for r in recordings.of_project(data.db, project):
-        for w in re.findall(r"[A-Z][\w'-]{2,}", r.name):
+        for w in _names_in(r.name):
             out[w] = None
     for c in subclips.of_project(data.db, project):
         for t in c.tags:
             out[t] = None
-        for w in re.findall(r"(?<!^)\b[A-Z][\w'-]{2,}", c.name):
+        for w in _names_in(c.name.partition(" ")[2]):
             out[w] = None
     for text in recordings.corrected(data.db, project):  # what was corrected once is known from then on
         w = re.sub(r"^\W+|\W+$|['’]s$", "", text)
-        if re.fullmatch(r"[A-Z][\w'-]{2,}", w) and w.lower() not in TALK | ENGLISH:
+        if _names_in(w) == [w] and w.lower() not in TALK and w.lower() not in ENGLISH.small:
             out[w] = None
     return list(out)[:60]
+
+
+def _names_in(text: str) -> list[str]:
+    """Words of three letters and more that begin with a capital, of any script that has such."""
+    return [w for w in re.findall(r"\w[\w'’-]{2,}", text) if w[0].isupper()]
 
 
 def transcribe(data: Data, recording: int) -> Job:
@@ -58,7 +65,7 @@ def transcribe(data: Data, recording: int) -> Job:
         raise Invalid(f"{r.name} is being transcribed already.")
     params = {
         "out": str(data.derived(recording)), "channels": facts["channels"], "model": settings.get(data.db, "model"),
-        "names": names_of(data, r.project),
+        "names": names_of(data, r.project), "language": r.language, "models": str(data.models),
     }  # fmt: skip
     return jobs.add(data.db, r.project, "transcribe", params, recording)
 
@@ -74,7 +81,7 @@ def align(data: Data, recording: int, text: str) -> Job:
         raise Invalid(f"There are no words in that text. The words of {r.name} are as they were.")
     params = {
         "out": str(data.derived(recording)), "channels": facts["channels"], "said": said, "speakers": speakers,
-        "model": settings.get(data.db, "model"),
+        "model": settings.get(data.db, "model"), "language": r.language, "models": str(data.models),
     }  # fmt: skip
     return jobs.add(data.db, r.project, "align", params, recording)
 
@@ -85,9 +92,8 @@ def _script(text: str) -> tuple[list[str], list[str]]:
     said: list[str] = []
     now = ""
     for line in text.splitlines():
-        m = re.match(r"\s*([A-Z][\w .'-]{0,24}):\s+", line)
-        if m:
-            now, line = m[1], line[m.end() :]
+        who, line = named(line)
+        now = who or now
         words = line.split()
         said += words
         speakers += [now] * len(words)
@@ -133,6 +139,7 @@ def take_heard(data: Data, recording: int, result: dict[str, Any]) -> str:
         if not any(w.speaker for w in said):
             said = with_speakers(said, recordings.words(data.db, recording))
         recordings.set_words(data.db, recording, said, f"{r.name} transcribed")
+        recordings.set_spoken(data.db, recording, str(result.get("language", "")))
     return str(result.get("remark", ""))
 
 
@@ -185,6 +192,7 @@ def take_words(data: Data, r: Recording, name: str, text: str) -> tuple[int, lis
             f"There are no words in {name}. The words of {r.name} are as they were." + "".join(f" {x}" for x in left[:3])
         )
     recordings.set_words(data.db, r.id, said)
+    recordings.set_spoken(data.db, r.id, guessed(w.text for w in said[:5000]))
     return len(said), left
 
 

@@ -6,13 +6,12 @@ while, and begun anew after so many pieces, so that no limit of it is ever met.
 
 import contextlib
 import json
-import subprocess
-import sys
 import threading
 import time
 from pathlib import Path
 from typing import Any
 
+from kovel.media.forks import Process, begin
 from kovel.media.pieces import place
 
 IDLE = 60.0  # seconds without a request after which the child is ended
@@ -30,7 +29,7 @@ class Now:
         self._failed: dict[tuple[int, int], float] = {}
         self._wake = threading.Condition()
         self._thread: threading.Thread | None = None
-        self._child: subprocess.Popen[str] | None = None
+        self._child: Process | None = None
         self._stopped = False
 
     def warm(self) -> None:
@@ -97,9 +96,9 @@ class Now:
                 self._end()
         self._end()
 
-    def _begin(self) -> subprocess.Popen[str]:
-        args = [sys.executable, "-m", "kovel.media.piecemaker", str(CPU), str(MEMORY)]
-        return subprocess.Popen(args, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True)
+    def _begin(self) -> Process:
+        module = "kovel.media.piecemaker"
+        return begin(module, [str(CPU), str(MEMORY)], [module, "av"])
 
     def _make(self, params: dict[str, Any], number: int) -> bool:
         """One piece by the child; False if it could not, or took too long (it is ended then)."""

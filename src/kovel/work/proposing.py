@@ -17,6 +17,7 @@ from kovel.core.words import radio_cut, retold
 from kovel.core.words.fillers import questions
 from kovel.core.words.meaning import Said
 from kovel.core.words.transcript import Word
+from kovel.core.words.writing import asks
 from kovel.store import projects, recordings, stories, subclips, themes
 from kovel.store.projects import Invalid
 from kovel.store.subclips import Subclip
@@ -25,6 +26,7 @@ from kovel.work.meaning import Floats, Meant, meant
 from kovel.work.speaking import found_pauses, levels
 from kovel.work.theming import Theme, all_pairs, group, judged, listing, overlap, words_said
 from kovel.work.tighten import interviewer
+from kovel.work.tongues import spoken
 
 AIR_BEFORE, AIR_AFTER = 0.10, 0.16  # seconds of a pause that stay beside a bite, where there are so many
 GAP, NEAR = 24_000, 2_400  # samples: of a pause, and of a word's edge that reaches into one
@@ -79,16 +81,15 @@ def _sentences(data: Data, project: int, known: Meant, chosen: Sequence[Theme]) 
     for recording in dict.fromkeys(known.said[i].recording for i in keep):
         own = [i for i in keep if known.said[i].recording == recording]
         words = recordings.words(data.db, recording)
-        asked = questions(words, levels(data, recording), interviewer(data))
+        of = spoken(data, recordings.get(data.db, recording))
+        asked = questions(words, levels(data, recording), interviewer(data), of)
         cuts = cut_points(data, recording, words, [known.said[i] for i in own], clock)
         for i, (before, after) in zip(own, cuts, strict=True):
             s = known.said[i]
-            if s.text.rstrip().endswith("?") or any(
-                overlap((q.start, q.end), (s.start, s.end)) > (s.end - s.start) // 2 for q in asked
-            ):
+            if asks(s.text) or any(overlap((q.start, q.end), (s.start, s.end)) > (s.end - s.start) // 2 for q in asked):
                 continue
             verdict = _verdict(clips.get(recording, ()), s, clock.sample_to_frame(s.start), clock.sample_to_frame(s.end))
-            fluent = retold.telling(words_said(data, s)).fluent
+            fluent = retold.telling(words_said(data, s), of).fluent
             out.append(radio_cut.Sentence(s, theme_of[i], near[i], before, after, verdict, fluent))
             at.append(i)
     return out, at

@@ -18,6 +18,7 @@ from kovel.store.projects import Invalid
 from kovel.work.folder import Data
 from kovel.work.meaning import Meant, meant
 from kovel.work.speaking import levels
+from kovel.work.tongues import spoken
 
 Floats = npt.NDArray[np.float32]
 COMPARED = 6000  # sentences of which every one is held against every other
@@ -203,7 +204,7 @@ def told_twice(data: Data, project: int, most: int = 100) -> list[Twice]:
         if better != "apart":
             la, na = _loudness(data, a)
             lb, nb = _loudness(data, b)
-            how = (retold.telling(words_said(data, a)), retold.telling(words_said(data, b)))
+            how = (_told(data, a), _told(data, b))
             out.append(Twice(a, b, p.alike, how, (la, lb), (na, nb), better))
         if len(out) == most:
             break
@@ -233,6 +234,10 @@ def all_pairs(data: Data, project: int, known: Meant) -> list[retold.Pair]:
         _twice.clear()
     _twice[key] = (known.state, found)
     return found
+
+
+def _told(data: Data, s: Said) -> retold.Telling:
+    return retold.telling(words_said(data, s), spoken(data, recordings.get(data.db, s.recording)))
 
 
 def words_said(data: Data, s: Said) -> list[Word]:

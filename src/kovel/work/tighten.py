@@ -16,12 +16,14 @@ from kovel.core.sound.pauses import Settings
 from kovel.core.story.model import Story
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import TimeError, format_timecode, parse_seconds
-from kovel.core.words.fillers import FILLERS, KINDS, Proposal, kept, proposals, word_proposals
+from kovel.core.words.fillers import KINDS, Proposal, kept, proposals, word_proposals
+from kovel.core.words.languages import Language
 from kovel.store import decisions, recordings, settings
 from kovel.store.decisions import Desk
 from kovel.store.projects import Invalid
 from kovel.work.folder import Data
 from kovel.work.speaking import found_pauses, levels
+from kovel.work.tongues import LISTS, set_list, spoken
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,28 +59,15 @@ def undo(data: Data, recording: int) -> str:
     return "Undone."
 
 
-def fillers(data: Data) -> list[str]:
-    """The words that count as fillers: the editor's own list, or the one to start with."""
-    raw = settings.get(data.db, "fillers")
-    return [w for w in raw.split("\n") if w] if raw else list(FILLERS)
-
-
-def set_fillers(data: Data, text: str) -> None:
-    rows = list(dict.fromkeys(" ".join(w.split()).lower()[:40] for w in text.replace(",", "\n").split("\n") if w.strip()))
-    settings.put(data.db, "fillers", "\n".join(rows[:200]))
-
-
 def interviewer(data: Data) -> str:
     """The name under which the interviewer's words stand in transcripts."""
     return settings.get(data.db, "interviewer") or "interviewer"
 
 
 @lru_cache(8)
-def _of_words(
-    data: Data, recording: int, state: str, heard: Levels | None, fillers: tuple[str, ...], interviewer: str
-) -> list[Proposal]:
+def _of_words(data: Data, recording: int, state: str, heard: Levels | None, of: Language, interviewer: str) -> list[Proposal]:
     """Kept while neither the words (in `state`) nor the sound change: so a setting of the pauses answers at once."""
-    return word_proposals(recordings.words(data.db, recording), heard, fillers, interviewer)
+    return word_proposals(recordings.words(data.db, recording), heard, of, interviewer)
 
 
 def rows(data: Data, recording: int, rate: Rate, d: Desk | None = None) -> list[Row]:
@@ -87,7 +76,9 @@ def rows(data: Data, recording: int, rate: Rate, d: Desk | None = None) -> list[
     said = recordings.words(data.db, recording)
     pauses = found_pauses(data, recording, d.settings, said)
     state = recordings.said(data.db, recording)
-    of_words = _of_words(data, recording, state, levels(data, recording), tuple(fillers(data)), interviewer(data))
+    of_words = _of_words(
+        data, recording, state, levels(data, recording), spoken(data, recordings.get(data.db, recording)), interviewer(data)
+    )
     found = proposals(pauses, d.settings, of_words)
     out: list[Row] = []
     seen: set[str] = set()
@@ -122,8 +113,9 @@ def _change(data: Data, recording: int, rate: Rate, form: dict[str, str]) -> str
         return undo(data, recording)
     if do == "settings":
         d.settings = _settings(form, rate, d.settings)
-        if "fillers" in form:
-            set_fillers(data, form["fillers"])
+        for which in LISTS:
+            if which in form:
+                set_list(data, which, spoken(data, recordings.get(data.db, recording)).code, form[which])
         if "interviewer" in form:
             settings.put(data.db, "interviewer", " ".join(form["interviewer"].split())[:40])
         did = "Settings changed."

@@ -7,6 +7,7 @@ import threading
 
 from huey.consumer import Consumer
 
+from kovel.media.forks import stand_by
 from kovel.work.queue import Queue
 
 
@@ -18,6 +19,8 @@ class Quiet(Consumer):  # type: ignore[misc]  # huey says nothing of its types
 
 
 def main() -> None:
+    os.dup2(2, 1)  # nobody reads what it prints
+    stand_by()
     logging.getLogger("huey").setLevel(logging.ERROR)
     consumer = Quiet(Queue(sys.argv[1]).huey, workers=int(sys.argv[2]), initial_delay=0.05, max_delay=0.3, periodic=False)
     threading.Thread(target=lambda: (sys.stdin.read(), os._exit(0)), daemon=True).start()

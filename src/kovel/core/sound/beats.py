@@ -1,22 +1,26 @@
 """Beats and downbeats of a music recording, and how the editor puts them right.
 
 music   █▂▁▂▅▂▁▂█▂▁▂▅▂▁▂
-beats   |   |   |   |        found from how regularly new sound begins
-bars    |       |            every `bar` beats, from the strongest place on
+beats   |   |   |   |        found from how regularly new sound begins; where the low end has new sound, not between
+bars    |       |            every `bar` beats, from where the low drum is strongest and the harmony changes
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from itertools import pairwise
 
 import numpy as np
 from scipy.ndimage import uniform_filter1d
 
-from kovel.core.sound.hits import HOP, RATE, Floats, novelty
+from kovel.core.sound.hits import HOP, RATE, Floats, above_rest, novelty
 
 FPS = RATE / HOP
 SLOWEST, FASTEST = 48.0, 200.0  # beats a minute
+LOW = (40.0, 400.0)  # Hz: low drums and the body of the others; what rings above them alone tells no beat
+WINDOW = 1024  # samples in which the low end is looked at
+NOTES = 4096  # and those for its notes
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,35 +46,119 @@ def find_beats(x: Floats, new: Floats | None = None) -> Beats:
     d = novelty(x) if new is None else new
     if d.max() < 0.5:
         return Beats((), 0.0)
-    d = np.maximum(0, d - uniform_filter1d(d, int(FPS)))
-    d = np.minimum(d / (d.std() + 1e-9), 6.0)
-    n = len(d)
-    again = np.fft.irfft(np.abs(np.fft.rfft(d - d.mean(), 2 * n)) ** 2)[: min(n, int(4 * FPS))]
+    d, low = _evened(d), low_novelty(x)
+    own = _again(d)
+    again = own + _again(_evened(low)) if low.max() > 0.3 else own
     lag = np.arange(len(again))
     half = lag[: len(again) // 2]
     score = again.copy()
     score[half] += 0.5 * again[half * 2]
     bpm = 60 * FPS / np.maximum(lag, 1)
     score *= np.exp(-0.5 * (np.log2(bpm / 115) / 0.9) ** 2)
-    low, high = int(60 * FPS / FASTEST), min(len(score) - 2, int(60 * FPS / SLOWEST))
-    p = low + int(score[low:high].argmax())
+    least, high = int(60 * FPS / FASTEST), min(len(score) - 2, int(60 * FPS / SLOWEST))
+    p = least + int(score[least:high].argmax())
 
     def near(q: int) -> int:
-        return max(range(max(1, q - 2), min(len(again) - 1, q + 3)), key=lambda i: float(again[i]))
+        return max(range(max(1, q - 2), min(len(again) - 1, q + 3)), key=lambda i: float(own[i]))
 
     # what comes nearly as regularly twice as often is the beat; softer sounds between beats stay well under that
-    while 60 * FPS / (p / 2) <= 190 and again[near(p // 2)] > 0.72 * again[p]:
+    while 60 * FPS / (p / 2) <= 190 and own[near(p // 2)] > 0.72 * own[p]:
         p = near(p // 2)
-    while 2 * p < high and again[p] < 0.6 * again[near(2 * p)]:  # half of the beats only whisper: they are between
+    while 2 * p < high and own[p] < 0.6 * own[near(2 * p)]:  # half of the beats only whisper: they are between
         p = near(2 * p)
     a, b, c = again[p - 1], again[p], again[p + 1]
     period = p + (0.5 * (a - c) / (a - 2 * b + c) if a - 2 * b + c < 0 else 0.0)
-    if again[p] < 0.06 * again[0]:
+    if own[p] < 0.06:
         return Beats((), 0.0)
-    return _along(d, float(period))
+    path = _along(d, float(period))
+    on, between = _strength(low, path), _strength(low, [(i + j) // 2 for i, j in pairwise(path)])
+    if between.mean() > 1.5 * on.mean() and between.mean() > 0.3:  # the loudest is what sounds between the beats
+        path = _along(_evened(low), float(period))
+    else:
+        for k in (0, 1):  # every second one is without a low end: it is between
+            if on[k::2].mean() > 3 * on[1 - k :: 2].mean() + 0.1 and 2 * period <= 60 * FPS / SLOWEST:
+                path = path[k::2]
+                break
+    tempo = 60 * FPS / float(np.median(np.diff(path))) if len(path) > 1 else 0.0
+    exact = 60 * FPS / float(period)
+    samples = tuple(int(i * HOP * 2) for i in path)
+    return Beats(samples, round(exact if abs(exact - tempo) < 2 else tempo, 2), _first(x, d, low, path))
 
 
-def _along(d: Floats, period: float) -> Beats:
+def _again(d: Floats) -> Floats:
+    """How alike `d` is to itself so many hops later, up to four seconds; 1 at 0."""
+    n = len(d)
+    again = np.fft.irfft(np.abs(np.fft.rfft(d - d.mean(), 2 * n)) ** 2)[: min(n, int(4 * FPS))]
+    out: Floats = again / (again[0] + 1e-9)
+    return out
+
+
+def low_novelty(x: Floats) -> Floats:
+    """How much of new sound each 5 ms brings between 40 and 400 Hz, over what sounds there all the time; (hops,)."""
+    bins = np.arange(round(LOW[0] * WINDOW / RATE), round(LOW[1] * WINDOW / RATE) + 1)
+    turn = np.exp(-2j * np.pi * np.outer(np.arange(WINDOW), bins) / WINDOW) * np.hanning(WINDOW)[:, None]
+    basis = np.concatenate([turn.real, turn.imag], 1).astype(np.float32)
+    n = len(x) // HOP + 1
+    frames = np.lib.stride_tricks.sliding_window_view(np.pad(x, (WINDOW // 2, WINDOW // 2 + HOP)), WINDOW)[::HOP][:n]
+    power = np.concatenate([(frames[a : a + 4096] @ basis) ** 2 for a in range(0, n, 4096)])
+    power = power[:, : len(bins)] + power[:, len(bins) :]
+    by_band: Floats = (np.add.reduceat(power, [0, 4, 8, 12], axis=1) / 4).astype(np.float32)
+    level = above_rest(by_band, 1e-7 * WINDOW)
+    out = np.zeros(len(level), np.float32)
+    out[4:] = np.maximum(0, level[4:] - level[:-4]).sum(1) / 2
+    return out
+
+
+def _evened(d: Floats) -> Floats:
+    """What is new over the second around it, in units of its spread."""
+    d = np.maximum(0, d - uniform_filter1d(d, int(FPS)))
+    out: Floats = np.minimum(d / (d.std() + 1e-9), 6.0)
+    return out
+
+
+def _strength(of: Floats, path: Sequence[int]) -> Floats:
+    """The most of `of` within 30 ms of each place of a path."""
+    return np.array([of[max(0, i - 6) : i + 7].max() for i in path] or [0.0], np.float32)
+
+
+def _first(x: Floats, d: Floats, low: Floats, path: Sequence[int]) -> int:
+    """Which of the first four beats begins a bar of four: where the low drum is strongest, the harmony changes, or all is loudest."""
+    if len(path) < 8:
+        return 0
+    said = np.zeros(4)
+    for weight, row in ((1.0, _strength(low, path)), (0.5, _strength(d, path)), (1.5, _changes(x, path))):
+        by = np.array([row[k::4].mean() for k in range(4)])
+        spread = row.std() / np.sqrt(len(row) / 4) + 1e-9  # of such a mean, if the row had no bars in it
+        said += weight * np.clip((by - np.median(by)) / spread, 0, 8)
+    return int(said.argmax())
+
+
+def _changes(x: Floats, path: Sequence[int]) -> Floats:
+    """How much the notes of the two beats from each beat on differ from those of the two before it: one less the cosine of their
+    strengths by pitch class (chroma, Fujishima 1999)."""
+    pitch = 12 * np.log2(np.maximum(np.fft.rfftfreq(NOTES, 1 / RATE), 1e-9) / 440)
+    used = np.flatnonzero((pitch > -36) & (pitch < 24))
+    of_class = (np.round(pitch[used]).astype(int) % 12)[None] == np.arange(12)[:, None]
+    step = int(np.median(np.diff(path))) * HOP
+    window = np.hanning(NOTES)
+    rows = []
+    for i in (*path, path[-1] + step // HOP):
+        found = np.zeros(12)
+        for part in (0.3, 0.6):  # a little after the stroke, so that the notes count and not the drum
+            a = i * HOP + int(step * part) - NOTES // 4
+            y = x[max(0, a) : max(0, a) + NOTES]
+            power = np.abs(np.fft.rfft(np.pad(y, (0, NOTES - len(y))) * window)[used]) ** 2
+            found += of_class @ np.sqrt(power)
+        rows.append(found / (np.linalg.norm(found) + 1e-9))
+    c = np.array(rows)
+    out = np.zeros(len(path))
+    for i in range(2, len(path)):
+        before, after = c[i - 2] + c[i - 1], c[i] + c[i + 1]
+        out[i] = 1 - before @ after / (np.linalg.norm(before) * np.linalg.norm(after) + 1e-9)
+    return out.astype(np.float32)
+
+
+def _along(d: Floats, period: float) -> list[int]:
     """The path of beats about `period` hops apart that gathers the most of `d`."""
     n = len(d)
     reach = np.arange(-int(period), int(period) + 1)
@@ -95,12 +183,7 @@ def _along(d: Floats, period: float) -> Beats:
         early -= period
     strong = np.array([local[max(0, i - 2) : i + 3].max() for i in path])
     keep = np.flatnonzero(strong > 0.15 * np.median(strong))
-    path = path[int(keep[0]) : int(keep[-1]) + 1] if len(keep) else path
-    tempo = 60 * FPS / float(np.median(np.diff(path))) if len(path) > 1 else 0.0
-    strong = np.array([local[max(0, i - 2) : i + 3].max() for i in path])
-    bars = [float(strong[k::4].mean()) if len(strong[k::4]) else 0.0 for k in range(4)]
-    samples = tuple(int(i * HOP * 2) for i in path)
-    return Beats(samples, round(60 * FPS / period if abs(60 * FPS / period - tempo) < 2 else tempo, 2), int(np.argmax(bars)))
+    return path[int(keep[0]) : int(keep[-1]) + 1] if len(keep) else path
 
 
 def doubled(b: Beats) -> Beats:

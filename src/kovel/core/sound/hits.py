@@ -56,16 +56,22 @@ def novelty(x: Floats) -> Floats:
     total = np.zeros(len(x) // HOP + 1, np.float32)
     for size, count, lag in ((WINDOWS[0], 14, 2), (WINDOWS[1], 30, 4)):
         power = _bands(x, size, count)
-        step = 200  # a second
-        coarse = np.stack([np.median(power[a : a + step], 0) for a in range(0, len(power), step)])
-        around = percentile_filter(coarse, 40, size=(min(21, len(coarse)), 1))
-        floor = np.maximum(np.repeat(around, step, 0)[: len(power)], 1e-7 * size)
-        level = np.log1p(power / (4 * floor))
+        level = above_rest(power, 1e-7 * size)
         before = maximum_filter1d(level, 3, axis=1)
         rise = np.maximum(0, level[lag:] - before[:-lag])
         flux = np.concatenate([np.zeros(lag, np.float32), rise.sum(1) / np.sqrt(count)])
         total += flux
     return total
+
+
+def above_rest(power: Floats, least: float) -> Floats:
+    """(hops, bands) power on a logarithmic scale that begins at each band's own background, of the 20 s around."""
+    step = 200  # a second
+    coarse = np.stack([np.median(power[a : a + step], 0) for a in range(0, len(power), step)])
+    around = percentile_filter(coarse, 40, size=(min(21, len(coarse)), 1))
+    floor = np.maximum(np.repeat(around, step, 0)[: len(power)], least)
+    out: Floats = np.log1p(power / (4 * floor))
+    return out
 
 
 def candidates(x: Floats, new: Floats | None = None) -> list[Hit]:

@@ -13,7 +13,9 @@ import numpy as np
 from kovel.core.sound.levels import TICK, Mask, runs
 from kovel.core.words.transcript import Word
 
-LATE = 7_200  # samples the recogniser's own starts come late by (measured: 150-200 ms)
+LATE = 7_200  # samples that starts of the recogniser of English come late by (measured: 150-200 ms)
+EARLY = 3_840  # and samples that the one of many languages comes early by (measured on English against the aligner: 70-90 ms)
+NEAR, NEARER = 45, 30  # ticks to the edge of a stretch that its first or last word may take: by own times, by the aligner's
 
 # Letters to phones of the aligner's set (ARPAbet), longest first; a rough reading is enough to find where a word stands.
 _SOUNDS = {
@@ -72,19 +74,19 @@ def _number(digits: str) -> list[str]:
     return [*_number(str(n // 1000)), "thousand", *(_number(str(n % 1000)) if n % 1000 else [])]
 
 
-def snap(words: Sequence[Word], talking: Mask, *, whole: bool = False) -> list[Word]:
+def snap(words: Sequence[Word], talking: Mask, *, whole: bool = False, near: int = NEARER) -> list[Word]:
     """Words with their edges out of proven silence, in order and without overlap.
 
     speech  ______█████████___██████        a start in silence moves on to the speech, an end in silence back to it;
     before     [we  ][haul   ][it ]         a first or last word of a stretch takes the stretch's edge if that is near
-    after         [we][haul ] [it  ]
+    after         [we][haul ] [it  ]                  (`near`: so many ticks)
     A word for which nothing sounds is left out, for the recogniser made it up; unless the words must stay `whole`.
     """
     starts, ends = (x * TICK for x in runs(talking))
     if not len(starts):
         return list(words)
     s, e = starts.tolist(), ends.tolist()
-    near = 30 * TICK
+    near *= TICK
     out: list[Word] = []
     for k, w in enumerate(words):
         a, b = w.start, max(w.end, w.start + 2 * TICK)

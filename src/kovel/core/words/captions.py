@@ -10,6 +10,7 @@ from itertools import groupby
 
 from kovel.core.time.rate import SAMPLE_RATE
 from kovel.core.words.transcript import Word, sentences
+from kovel.core.words.writing import named
 
 _TIME = re.compile(r"(?:(\d{1,4}):)?(\d{1,2}):(\d{2})[.,](\d{1,3})")
 _ARROW = re.compile(r"^\s*(\S+)\s+-->\s+(\S+)")
@@ -97,9 +98,7 @@ def read_captions(text: str) -> Read:
 def _cue(body: str, a: int, b: int) -> list[Word]:
     speaker = voice_of(body)
     if not speaker:
-        m = re.match(r"\s*([A-Z][\w .'-]{0,24}):\s", body)
-        if m:
-            speaker, body = m[1], body[m.end() :]
+        speaker, body = named(body)
     parts: list[tuple[int, str]] = []
     t, last = a, 0
     for stamp in _INNER.finditer(body):

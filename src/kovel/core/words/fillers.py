@@ -14,9 +14,10 @@ import numpy as np
 
 from kovel.core.sound.levels import TICK, Levels, Mask, runs
 from kovel.core.sound.pauses import VOICE, Pause, Settings, speech
-from kovel.core.words.transcript import Word, plain, sentences
+from kovel.core.words.languages import ENGLISH, Language, asked
+from kovel.core.words.transcript import Word, sentences
+from kovel.core.words.writing import ends, plain, together
 
-FILLERS = ("um", "umm", "uh", "uhm", "er", "erm", "hm", "hmm", "ah", "you know", "i mean", "sort of", "kind of")
 KINDS = ("pause", "filler", "voice", "repeat", "false start", "question")
 NUDGE = 2_400  # samples of air a cut keeps around the words beside it, where there is room
 
@@ -48,10 +49,10 @@ def proposals(found: Sequence[Pause], settings: Settings, of_words: Sequence[Pro
 
 
 def word_proposals(
-    words: Sequence[Word], levels: Levels | None = None, fillers: Sequence[str] = FILLERS, interviewer: str = "interviewer"
+    words: Sequence[Word], levels: Levels | None = None, of: Language = ENGLISH, interviewer: str = "interviewer"
 ) -> list[Proposal]:
-    """What the words themselves propose: fillers, voiced sounds, repeats, false starts, the interviewer."""
-    return [*_fillers(words, fillers), *_repeats(words), *questions(words, levels, interviewer)]
+    """What the words of a language themselves propose: fillers, voiced sounds, repeats, false starts, the interviewer."""
+    return [*_fillers(words, of.fillers), *_repeats(words, of), *questions(words, levels, interviewer, of)]
 
 
 def _apart(rows: Sequence[Proposal]) -> list[Proposal]:
@@ -103,13 +104,13 @@ def _fillers(words: Sequence[Word], fillers: Sequence[str]) -> list[Proposal]:
     return out
 
 
-def _repeats(words: Sequence[Word]) -> list[Proposal]:
+def _repeats(words: Sequence[Word], of: Language) -> list[Proposal]:
     """Words said twice in a row, and sentences begun twice: the first time goes, the second stays.
 
     `the first winter I was, the first winter, I was` : the first five words go.
     """
     said = [plain(w.text) for w in words]
-    skip = {plain(VOICE)} | {plain(f) for f in FILLERS}
+    skip = {plain(VOICE)} | {plain(f) for f in of.fillers}
     out: list[Proposal] = []
     i = 0
     while i < len(words):
@@ -128,9 +129,9 @@ def _repeats(words: Sequence[Word]) -> list[Proposal]:
                     continue
                 if n == 1 and any(w not in skip for w in between):
                     continue
-                if n == 1 and head[0] in ("very", "no", "yes", "had", "that", "really", "bye", "so"):
+                if n == 1 and head[0] in of.doubled:
                     continue
-                if words[j].start - words[i].start > 48_000 * 8 or any(w.text[-1:] in ".?!" for w in words[i:j]):
+                if words[j].start - words[i].start > 48_000 * 8 or any(ends(w.text) for w in words[i:j]):
                     continue
                 best = (n, j)
                 break
@@ -140,7 +141,7 @@ def _repeats(words: Sequence[Word]) -> list[Proposal]:
             i += 1
             continue
         n, j = best
-        text = " ".join(w.text for w in words[i:j]).rstrip(",.")
+        text = together(w.text for w in words[i:j]).rstrip(",.")
         false = n >= 2 or j - i > n
         start, end = words[i].start, max(words[j - 1].end, words[j].start - NUDGE)
         out.append(
@@ -150,7 +151,9 @@ def _repeats(words: Sequence[Word]) -> list[Proposal]:
     return out
 
 
-def questions(words: Sequence[Word], levels: Levels | None, interviewer: str = "interviewer") -> list[Proposal]:
+def questions(
+    words: Sequence[Word], levels: Levels | None, interviewer: str = "interviewer", of: Language = ENGLISH
+) -> list[Proposal]:
     """What the interviewer says: by the speaker's name; else a question that is much softer than the talk around it."""
     out: list[Proposal] = []
     named = any(w.speaker == interviewer for w in words)
@@ -158,7 +161,7 @@ def questions(words: Sequence[Word], levels: Levels | None, interviewer: str = "
     loud = [_level(levels, s.start, s.end) for s in rows]
     usual = float(np.median(np.repeat(loud, [s.count for s in rows]))) if loud else 0.0
     for s, level in zip(rows, loud, strict=True):
-        asks = s.text.rstrip().endswith("?")
+        asks = asked(s.text, of)
         soft = usual - level
         if named:
             if s.speaker == interviewer:

@@ -17,9 +17,8 @@ from itertools import pairwise
 import numpy as np
 import numpy.typing as npt
 
-from kovel.core.words import small_words
-from kovel.core.words.fillers import FILLERS
-from kovel.core.words.transcript import plain
+from kovel.core.words import languages
+from kovel.core.words.writing import plain
 
 MANY, ENGLISH = 512, 384  # numbers a sentence has of the model of many languages, and of the English one
 WIDTH = MANY + ENGLISH
@@ -46,7 +45,7 @@ def content(text: str) -> str:
     out: list[str] = []
     for w in text.split():
         bare = plain(w)
-        if bare in FILLERS or (out and bare and bare == plain(out[-1])):
+        if bare in languages.HESITATIONS or (out and bare and bare == plain(out[-1])):
             continue
         out.append(w)
     return " ".join(out).strip(" ,") or text
@@ -55,8 +54,8 @@ def content(text: str) -> str:
 def foreign(text: str) -> bool:
     """Whether a question is in another language than English, as far as its small words and letters tell."""
     words = re.findall(r"[^\W\d_]+|¿", text.casefold())
-    other = sum(w in small_words.OTHER for w in words)
-    ours = sum(w in small_words.ENGLISH for w in words)
+    other = sum(w in languages.OTHER for w in words)
+    ours = sum(w in languages.ENGLISH.small for w in words)
     return other > ours or (other == ours and any(ord(ch) > 127 and ch.isalpha() for ch in text))
 
 

