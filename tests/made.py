@@ -31,6 +31,17 @@ def picture(src: int, n: int, w: int, h: int) -> np.ndarray:
     return y
 
 
+LIMITED = np.round(16 + np.arange(256) * 219 / 255).astype(np.uint8)  # greys in the range of pictures (ITU-R BT.601)
+
+
+def frame(grey: np.ndarray, kind: str) -> av.VideoFrame:
+    """A grey picture, (h, w) from 0 to 255, as a frame without colour."""
+    h, w = grey.shape
+    planes = [LIMITED[grey].ravel(), np.full(2 * h * w if kind == "yuv444p" else h * w // 2, 128, np.uint8)]
+    shape = (3, h, w) if kind == "yuv444p" else (h * 3 // 2, w)
+    return av.VideoFrame.from_ndarray(np.concatenate(planes).reshape(shape), format=kind)
+
+
 def read(y: np.ndarray) -> tuple[int, int] | None:
     """(source, frame) of a luma plane, None if it carries no code."""
     h, w = y.shape
@@ -63,8 +74,7 @@ def clip(
         if sound:
             a = c.add_stream("pcm_s16le" if path.suffix in (".mov", ".mkv") else "aac", rate=48000, layout="mono")
         for n in range(frames):
-            y = picture(src, n, *size)
-            f = av.VideoFrame.from_ndarray(np.repeat(y[..., None], 3, 2), format="rgb24").reformat(format=v.pix_fmt)
+            f = frame(picture(src, n, *size), v.pix_fmt)
             f.pts, f.time_base = (stamps[n] if stamps else n), base
             c.mux(v.encode(f))
         c.mux(v.encode(None))
