@@ -80,10 +80,9 @@ class Served:
                 of_us = of_us or up == self.process.pid
             if of_us:
                 with contextlib.suppress(OSError):
-                    command = Path(f"/proc/{pid}/cmdline").read_bytes().decode(errors="replace")
-                    kind = "worker" if "kovel.work.worker" in command else "child" if "kovel.media.child" in command else ""
-                    if kind:
-                        rows[kind].append(pid)
+                    name = Path(f"/proc/{pid}/comm").read_text().strip()  # as media/forks.py names them
+                    if name.startswith("kovel-"):
+                        rows["worker" if name == "kovel-worker" else "child"].append(pid)
         return rows
 
     def end(self) -> None:

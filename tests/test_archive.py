@@ -4,6 +4,7 @@ import json
 import shutil
 import zipfile
 from collections.abc import Callable
+from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
@@ -13,13 +14,19 @@ from fastapi.testclient import TestClient
 
 from kovel.cli.common import wait_for
 from kovel.core.story.patch import story_to_json
+from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
+from kovel.media.reader import FrameReader
 from kovel.store import archive, captions, jobs, looks, markers, projects, recordings, steps, stories, subclips
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
-from kovel.work import archiving
+from kovel.work import archiving, finding
 from kovel.work.folder import Data
-from tests.conftest import said
+from kovel.work.intake import bring_in
+from tests import made
+from tests.conftest import finish, said
+from tests.media.test_cutting import N as FILMED
+from tests.media.test_cutting import filmed
 from tests.media.test_media import build
 
 Coded = tuple[Data, dict[str, Recording]]
@@ -86,13 +93,13 @@ def told(data: Data, project: int) -> dict[str, Any]:
     return out
 
 
-@pytest.mark.parametrize("media", ["none", "used", "all"])
+@pytest.mark.parametrize("media", ["none", "pictures", "used", "all"])
 def test_it_is_the_same_project_elsewhere_undo_included(full: Coded, tmp_path: Path, media: archiving.Media) -> None:
     data, _ = full
     done = write(data, tmp_path / "film.kovel.zip", media)
     assert (done.recordings, done.media) == (
         3,
-        {"none": 0, "used": 3, "all": 3}[media],
+        0 if media == "none" else 3,
     ) and not done.missing
     with zipfile.ZipFile(tmp_path / "film.kovel.zip") as z:  # as it is documented: JSON Schema, draft 2020-12
         schema = json.loads((Path(__file__).parent.parent / "docs" / "archive.schema.json").read_text())
@@ -133,6 +140,41 @@ def test_files_that_are_gone_are_told_and_an_older_one_is_brought_up(full: Coded
     assert stories.load(data.db, stories.current(data.db, p.id)).story.length == stories.load(data.db, 1).story.length
     with pytest.raises(Invalid, match="newer Kovel"):
         archive.put(data.db, number + 1, tables, "After")
+
+
+def test_only_the_pictures_that_are_used_go_along(coded: Coded, tmp_path: Path) -> None:
+    """Fourteen seconds of which the stories show two: the file is smaller, and what it shows and says is the same there."""
+    data, r = coded
+    long = filmed(tmp_path / "long.mp4", "libx264", "aac", {"preset": "ultrafast"})
+    added = bring_in(data, 1, long, name="long", kind="interview")
+    recordings.set_whole(data.db, added.id, archiving.checksum(long), FILMED)
+    stories.edit(data.db, 1, None, "add_at_end", {"source": added.id, "start": 120, "length": 50})
+    stories.edit(data.db, 1, None, "add_at_end", {"source": r["boat"].id, "start": 0, "length": 20})
+    ranges = archiving.used_ranges(data, 1, 1.0)
+    assert ranges == {added.id: [(Fraction(19, 5), Fraction(39, 5))], r["boat"].id: [(Fraction(0), Fraction(9, 5))]}
+    write(data, tmp_path / "small.zip", "pictures")
+    with zipfile.ZipFile(tmp_path / "small.zip") as z:
+        about = json.loads(z.read("project.json"))
+        names = {x.filename: x.file_size for x in z.infolist()}
+    assert str(added.id) in about["cut"] and about["media"][str(added.id)].endswith("long, used pictures.mov")
+    assert names[about["media"][str(added.id)]] == about["cut"][str(added.id)]["size"] < 0.9 * long.stat().st_size
+    jsonschema.Draft202012Validator(
+        json.loads((Path(__file__).parent.parent / "docs" / "archive.schema.json").read_text())
+    ).validate(about)
+    there = Data(tmp_path / "there")
+    archiving.read(there, tmp_path / "small.zip")
+    finish(there)
+    short = next(x for x in recordings.of_project(there.db, 1) if x.name == "long")
+    assert short.frames == FILMED and "Only the pictures that a story uses are here" in short.remarks[-1]
+    assert told(there, 1)["now"] == told(data, 1)["now"]
+    seen = FrameReader(Path(short.path), Rate(25))
+    assert [made.read(made.luma(seen.get(n))) for n in (120, 145, 169)] == [(1, 120), (1, 145), (1, 169)]
+    (tmp_path / "whole").mkdir()
+    shutil.copy(long, tmp_path / "whole")  # the whole recording takes its place again, and the remark goes
+    assert dict(finding.relink(there, 1, tmp_path / "whole", better=True).better) == {
+        "long": str(tmp_path / "whole" / "long.mp4")
+    }
+    assert not any("Only the pictures" in x for x in recordings.get(there.db, short.id).remarks)
 
 
 def spoilt(path: Path, out: Path, **change: Any) -> Path:

@@ -1,6 +1,7 @@
 """Each room over HTTP, without a browser: what its forms do, what they answer, what they refuse."""
 
 import html
+import json
 import math
 import re
 from pathlib import Path
@@ -427,3 +428,29 @@ def test_captions_are_read_typed_and_brought_in(room: TestClient, coded: Coded) 
     (piece,) = [p.id for p in stories.load(data.db, 1).story.pieces if p.source]
     stories.edit(data.db, 1, None, "set_heading", {"piece": piece, "heading": "By hand"})
     assert "By hand" in room.get("/p/1/captions.chapters").text
+
+
+def test_shots_for_what_is_said(room: TestClient, coded: Coded) -> None:
+    data, r = coded
+    talk, boat = r["talk"].id, r["boat"].id
+    url, ask = "/p/1/story/covers", {"accept": "application/json"}
+    assert "Nothing more is said" in room.get(url, params={"at": 0}, headers=ask).json()["error"]
+    recordings.set_words(
+        data.db,
+        talk,
+        [Word(w, 19_200 * i, 19_200 * i + 19_000) for i, w in enumerate(["We", "row", "the", "boat.", "Then", "it", "rains."])],
+    )
+    sid = stories.current(data.db, 1)
+    stories.edit(data.db, sid, None, "insert_several", {"at": 0, "ranges": [[talk, 0, 100]]})
+    page = room.get(url, params={"at": 15}).text
+    assert "We row the boat." in page and "Then" not in page and "meets “boat”, not used yet" in page
+    laid = json.loads(html.unescape(re.findall(r'data-lay="([^"]+)"', page)[0]))
+    assert laid["command"] == "lay_cover" and laid["params"]["source"] == boat and laid["params"]["until"] == 40
+    room.post("/p/1/story/edit", json={"command": laid["command"], **laid["params"]})
+    (cover,) = stories.load(data.db, sid).story.covers
+    assert cover.source == boat and cover.length == 40 and "used once" in room.get(url, params={"at": 15}).text
+    assert "Then it rains." in room.get(url, params={"at": 41, "until": 80}).text
+    for odd in ({"at": 50, "until": 50}, {"at": 900, "until": 999}, {"at": 99}):
+        assert room.get(url, params=odd, headers=ask).status_code == 422
+    recordings.update(data.db, boat, aside=1)
+    assert "no shots to cover with" in room.get(url, params={"at": 0}, headers=ask).json()["error"]

@@ -170,6 +170,16 @@ def test_covers_by_key(room: Room) -> None:
     room.report("boat laid over 0:00+13, 23 frames")
     (c,) = room.story.covers
     assert (room.story.at(c), c.length) == (13, 23)
+    # the shots that could cover the same words, by number; another key leaves the list as it is
+    p.locator(".piece .w", has_text="word9").click()
+    p.locator(".piece .w", has_text="word10").click(modifiers=["Shift"])
+    room.press("Shift+V")
+    expect(p.locator("#covers [data-lay]")).to_have_count(1)
+    expect(p.locator("#covers")).to_contain_text("used once")
+    room.press("7", "1")
+    expect(p.locator("#covers")).to_be_hidden()
+    room.report("boat laid over 0:00+13, 23 frames")
+    assert [(room.story.at(x), x.length) for x in room.story.covers] == [(13, 23)] * 2
 
 
 def test_drags(room: Room) -> None:

@@ -17,13 +17,17 @@ def archive() -> None:
 
 @archive.command("out")
 @click.argument("path", type=click.Path(path_type=Path))
-@click.option("--media", type=click.Choice(["none", "used", "all"]), default="none", show_default=True,
-              help="Recordings to put in: none, those that a story uses, or all.")  # fmt: skip
+@click.option("--media", type=click.Choice(["none", "pictures", "used", "all"]), default="none", show_default=True,
+              help="Recordings to put in: none, those that a story uses (only the pictures it uses, with all sound, or whole), or all.")  # fmt: skip
+@click.option("--handle", type=click.FloatRange(0, 600), default=archiving.HANDLE, show_default=True,
+              help="Seconds of pictures to leave around what is used, with --media pictures.")  # fmt: skip
 @click.option("--force", is_flag=True, help="Write over an existing file.")
 @data_option
 @project_option
 @json_option
-def out_(path: Path, media: archiving.Media, force: bool, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+def out_(
+    path: Path, media: archiving.Media, handle: float, force: bool, folder: Path | None, project_name: str | None, as_json: bool
+) -> None:
     """Write the project to PATH (.kovel.zip where it has no ending)."""
     data = open_data(folder)
     p = the_project(data, project_name)
@@ -31,7 +35,7 @@ def out_(path: Path, media: archiving.Media, force: bool, folder: Path | None, p
     check_folder(path)
     if path.exists() and not force:
         raise Invalid(f"{path} is there already. Choose another name, or add --force.")
-    job, done = archiving.start_archive(data, p.id, media, path.resolve())
+    job, done = archiving.start_archive(data, p.id, media, path.resolve(), handle)
     try:
         (ended,) = wait_for(data, [job.id], quiet=as_json)
     except KeyboardInterrupt:

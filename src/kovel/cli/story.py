@@ -26,6 +26,7 @@ from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import running
 from kovel.store import recordings, stories
 from kovel.store.projects import Invalid
+from kovel.work.covering import covers
 from kovel.work.folder import Data
 
 
@@ -133,6 +134,31 @@ def story_cover(
     if lane is not None:
         values["lane"] = lane
     tell(data, as_json, *stories.edit(data.db, stories.current(data.db, p.id), None, "lay_cover", values))
+
+
+@story.command("shots")
+@click.option(
+    "--at", required=True, help="A moment of the story: the sentence there, or with --until the stretch from there on."
+)
+@click.option("--until", help="End of the stretch.")
+@click.option("--lay", type=click.IntRange(1), help="Lay the one of this number.")
+@story_options
+def story_shots(
+    at: str, until: str | None, lay: int | None, folder: Path | None, project_name: str | None, as_json: bool
+) -> None:
+    """Shots that could cover what is said, best first."""
+    data = open_data(folder)
+    p = the_project(data, project_name)
+    kept = stories.load(data.db, stories.current(data.db, p.id))
+    found = covers(data, p.id, kept.story, typed(at, p.rate), None if until is None else typed(until, p.rate))
+    if lay is not None:
+        if lay > len(found.offers):
+            raise Invalid(f"There are {len(found.offers)} shots to choose from.")
+        o = found.offers[lay - 1]
+        return tell(data, as_json, *stories.edit(data.db, kept.id, None, o.command, dict(o.params)))
+    rows = [{"name": o.name, "why": o.why, "score": round(o.score, 3), **o.params} for o in found.offers]
+    text = [f"{n}  {r['name']}  {r['why']}" for n, r in enumerate(rows, 1)]
+    return answer(as_json, {"said": found.said, "at": found.a, "until": found.b, "shots": rows}, "\n".join([found.said, *text]))
 
 
 @story.command("edits")

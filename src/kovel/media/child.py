@@ -6,6 +6,7 @@ child ends). Answers are JSON lines: {"progress": x}, and last {"result": ...} o
 
 import contextlib
 import ctypes
+import glob
 import json
 import os
 import resource
@@ -125,7 +126,7 @@ def call(
         p.stdout.close()
         p.stderr.close()
         if name in ("render", "archive"):
-            swept(p.pid, Path(params["out"]).parent, Path(params.get("parts") or os.devnull))
+            swept(params, p.pid)
     for a in answers:
         if "result" in a:
             return a["result"]
@@ -135,9 +136,14 @@ def call(
     raise Unusable(f"{name_of} could not be worked on: it is damaged or needs more memory than allowed ({why[:160]}).")
 
 
-def swept(pid: int, *folders: Path) -> None:
-    """Take away what a child that is gone had begun to write."""
-    for p in (p for d in folders if d.is_dir() for p in d.glob(f"*.{pid}.part")):
+def swept(params: dict[str, Any], pid: int | None = None) -> None:
+    """Take away what a child that is gone had begun to write (None: whichever it was; nothing works on it any more)."""
+    out, parts = Path(params["out"]), Path(params.get("parts") or os.devnull)
+    which = pid or "[0-9]*"
+    for p in (
+        *out.parent.glob(f"{glob.escape(out.name)}.*{which}.part"),
+        *(parts.glob(f"*.{which}.part") if parts.is_dir() else ()),
+    ):
         with contextlib.suppress(OSError):
             shutil.rmtree(p) if p.is_dir() else p.unlink()
 

@@ -157,13 +157,13 @@ def stand_by() -> None:
         return
     ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
     if os.fork() == 0:
-        _become({0: os.open(os.devnull, os.O_RDONLY)}, keep=theirs.fileno())
+        _become("parent", {0: os.open(os.devnull, os.O_RDONLY)}, keep=theirs.fileno())
         _serve(theirs)
     theirs.close()
     _parent = ours
 
 
-def _become(ends: dict[int, int], keep: int | None = None) -> None:
+def _become(name: str, ends: dict[int, int], keep: int | None = None) -> None:
     """In a fork: none of the open files of what it was forked from but these, and an end with that."""
     signal.set_wakeup_fd(-1)
     signal.signal(signal.SIGCHLD, signal.SIG_DFL)
@@ -176,7 +176,9 @@ def _become(ends: dict[int, int], keep: int | None = None) -> None:
         os.closerange(3, keep)
         os.closerange(keep + 1, top)
     with suppress(AttributeError, OSError):
-        ctypes.CDLL(None).prctl(1, signal.SIGKILL)  # PR_SET_PDEATHSIG, linux/prctl.h
+        prctl = ctypes.CDLL(None).prctl
+        prctl(1, signal.SIGKILL)  # PR_SET_PDEATHSIG, linux/prctl.h
+        prctl(15, f"kovel-{name}".encode()[:15])  # PR_SET_NAME: what it is called in a list of processes
 
 
 def _serve(asks: socket.socket) -> None:
@@ -233,7 +235,7 @@ def _run(asked: dict[str, Any], fds: list[int]) -> None:
     """The forked process itself."""
     code = 1
     try:
-        _become(dict(enumerate(fds[:-1])))
+        _become(asked["module"].rsplit(".", 1)[1], dict(enumerate(fds[:-1])))
         signal.signal(signal.SIGINT, signal.default_int_handler)
         sys.argv = [asked["module"], *asked["args"]]
         import_module(asked["module"]).main()

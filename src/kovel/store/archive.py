@@ -196,6 +196,20 @@ def _step(d: dict[str, Any], up: dict[str, int]) -> dict[str, Any]:
     return d
 
 
+SHORT = "Only the pictures that a story uses are here, and all of its sound. Find again, with better versions, takes the whole one in its place."
+
+
+def shortened(db: Database, recording: int, size: int, checksum: str) -> None:
+    """A recording's file is one with some of its pictures: what it is, and a remark that tells so."""
+    with db.write() as c:
+        (remarks,) = c.execute("SELECT remarks FROM recording WHERE id = ?", (recording,)).fetchone()
+        rows = [*(x for x in json.loads(remarks) if x != SHORT), SHORT]
+        c.execute(
+            "UPDATE recording SET size = ?, checksum = ?, remarks = ? WHERE id = ?",
+            (size, checksum, json.dumps(rows), recording),
+        )
+
+
 def moved_to(db: Database, recording: int, path: str, changed: int = 0) -> None:
     """A recording's file lies there now, written at that time (ns; 0: not known)."""
     with db.write() as c:

@@ -35,6 +35,7 @@ STORY = (
     KeyRow(("G", "V"), "choose the piece, the cover at the playhead"),
     KeyRow(("H",), "another camera at the playhead"),
     KeyRow(("Shift", "H"), "the same told elsewhere in the piece's place"),
+    KeyRow(("Shift", "V"), "shots that could cover what is chosen, or the sentence at the playhead"),
     KeyRow(("Ctrl", "C"), "copy what is chosen"),
     KeyRow(("Z",), "undo, Shift redo"),
     KeyRow(("/",), "find in the story"),

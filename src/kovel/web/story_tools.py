@@ -16,9 +16,11 @@ from kovel.core.story.paste import copied
 from kovel.store import projects, recordings, stories
 from kovel.store.projects import Missing
 from kovel.store.stories import Kept
+from kovel.web.faces import face_of
 from kovel.web.opened import opened
 from kovel.web.pages import page, web
 from kovel.work.checking import findings, offers_for, strength_of, the_seam, words_around
+from kovel.work.covering import covers
 from kovel.work.folder import Data
 from kovel.work.posing import offered
 from kovel.work.proposing import other_tellings
@@ -79,6 +81,18 @@ def tellings(request: Request, project: int, at: int) -> JSONResponse:
     """The same told elsewhere, to stand in the place of the piece at the playhead."""
     found = other_tellings(web(request).data, project, opened(request, project).story, at)
     return JSONResponse([{"name": o.name, "why": o.why, "command": o.command, "params": dict(o.params)} for o in found])
+
+
+@router.get("/story/covers")
+def covers_here(request: Request, project: int, at: int, until: int | None = None) -> HTMLResponse:
+    """Shots that could cover a stretch of the story, or the sentence at a frame of it."""
+    data = web(request).data
+    kept = opened(request, project)
+    p = projects.get(data.db, project)
+    found = covers(data, project, kept.story, at, until)
+    names = {r.id: r for r in recordings.of_project(data.db, project)}
+    rows = [{"o": o, "face": face_of(data, names[o.params["source"]], o.params["start"], p.rate)} for o in found.offers]
+    return page(request, "parts/covers.html", project=p, rows=rows, said=found.said, length=found.b - found.a, rate=p.rate)
 
 
 @router.get("/story/checks")

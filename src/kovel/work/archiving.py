@@ -1,7 +1,7 @@
 """A project in one file, with its recordings or without, and out of it again on any machine (docs/archive.md).
 
 FILE.kovel.zip    project.json    form, schema, the project's rows by table, which recording's file is which
-                  media/          the recordings' files, as they are
+                  media/          the recordings' files, as they are or with the pictures that are used
                   tables/ fonts/  what its looks and titles read
 """
 
@@ -11,6 +11,7 @@ import zipfile
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from fractions import Fraction
 from pathlib import Path
 from typing import Any, Literal
 from uuid import uuid4
@@ -25,7 +26,8 @@ from kovel.work.folder import Data
 from kovel.work.intake import free_name, prepare, safe
 
 FORM = "kovel project 1"
-Media = Literal["none", "used", "all"]
+Media = Literal["none", "pictures", "used", "all"]
+HANDLE = 2.0  # seconds of pictures around what is used, where not all are taken along
 BIGGEST = 400_000_000  # bytes of project.json
 Progress = Callable[[float], None]
 
@@ -53,12 +55,45 @@ def used(data: Data, project: int) -> set[int]:
     return out
 
 
-def start_archive(data: Data, project: int, media: Media = "none", out: Path | None = None) -> tuple[Job, Archived]:
-    """Queue a project's one file; the job, and what will be in it."""
+def used_ranges(data: Data, project: int, handle: float = HANDLE) -> dict[int, list[tuple[Fraction, Fraction]]]:
+    """By recording: seconds from its first picture that the stories show, also under covers and in what came loose, with `handle`
+    seconds around each; those that meet are one."""
+    fps = projects.get(data.db, project).rate.fps
+    found: dict[int, list[tuple[int, int]]] = {}
+    for kept in stories.of_project(data.db, project):
+        s = kept.story
+        laid = [(c.source, c.start, c.length) for c in (*s.covers, *s.loose)]
+        for source, start, length in [*((p.source, p.start, p.length) for p in s.pieces), *laid]:
+            if source:
+                found.setdefault(source, []).append((start, start + length))
+        for run in make_plan(s, recordings.sources(data.db, project)).pictures:
+            for layer in run.layers:
+                if layer.image.source is not None:
+                    base, num, den = layer.image.steps(Fraction(1))
+                    ends = base // den, (base + (run.end - run.at - 1) * num) // den
+                    found.setdefault(layer.image.source, []).append((min(ends), max(ends) + 1))
+    around = Fraction(handle).limit_denominator(1000)
+    out: dict[int, list[tuple[Fraction, Fraction]]] = {}
+    for i, rows in found.items():
+        joined: list[tuple[Fraction, Fraction]] = []
+        for a, b in sorted((max(Fraction(0), a / fps - around), b / fps + around) for a, b in rows):
+            if joined and a <= joined[-1][1]:
+                joined[-1] = joined[-1][0], max(b, joined[-1][1])
+            else:
+                joined.append((a, b))
+        out[i] = joined
+    return out
+
+
+def start_archive(
+    data: Data, project: int, media: Media = "none", out: Path | None = None, handle: float = HANDLE
+) -> tuple[Job, Archived]:
+    """Queue a project's one file; the job, and what will be in it. `pictures`: of the recordings used only the pictures used, with
+    `handle` seconds around, and all sound."""
     p = projects.get(data.db, project)
     number, tables = archive.rows_of(data.db, project)
     rows = recordings.of_project(data.db, project)
-    wanted = {r.id for r in rows} if media == "all" else used(data, project) if media == "used" else set()
+    wanted = {r.id for r in rows} if media == "all" else used(data, project) if media != "none" else set()
     inside = {r.id: r for r in rows if r.id in wanted and Path(r.path).is_file()}
     names = {i: f"media/{i:04d} {safe(Path(r.path).name)}" for i, r in inside.items()}
     out = out or free_name(data.renders(project), safe(p.name), ".kovel.zip")
@@ -75,8 +110,15 @@ def start_archive(data: Data, project: int, media: Media = "none", out: Path | N
     described.write_text(text)
     files = {f"{d.name}/{f.name}": str(f) for d in (data.tables, data.fonts) if d.is_dir() for f in sorted(d.iterdir())
              if json.dumps(f.stem, ensure_ascii=False)[1:-1] in text}  # fmt: skip
-    files |= {names[i]: r.path for i, r in inside.items()}
-    job = jobs.add(data.db, project, "archive", {"about": str(described), "files": files, "out": str(out)})
+    ranges = used_ranges(data, project, handle) if media == "pictures" else {}
+    cuts = [
+        {"number": i, "name": names[i], "path": r.path, "rate": [*r.rate.fps.as_integer_ratio()],
+         "ranges": [[list(a.as_integer_ratio()), list(b.as_integer_ratio())] for a, b in ranges.get(i, ())]}
+        for i, r in inside.items() if media == "pictures" and r.picture and r.frames is not None and r.frames > 1
+    ]  # fmt: skip
+    shortened = {c["number"] for c in cuts}
+    files |= {names[i]: r.path for i, r in inside.items() if i not in shortened}
+    job = jobs.add(data.db, project, "archive", {"about": str(described), "files": files, "out": str(out), "cuts": cuts})
     missing = tuple(r.name for r in rows if r.id in wanted and r.id not in inside)
     return job, Archived(str(out), project, p.name, len(rows), len(inside), missing)
 
@@ -109,7 +151,7 @@ def _read(data: Data, path: Path, z: zipfile.ZipFile, told: Progress, called: st
     p, ids = archive.put(data.db, about["schema"], about["tables"], _free(data, str(row["name"])))
     try:
         stories.of_project(data.db, p.id)  # they can be read
-        missing = _media(data, p, z, files, ids, told)
+        missing = _media(data, p, z, files, about.get("cut", {}), ids, told)
     except Exception:
         projects.remove(data.db, p.id)
         shutil.rmtree(data.uploads(p.id), ignore_errors=True)
@@ -128,9 +170,11 @@ def _read(data: Data, path: Path, z: zipfile.ZipFile, told: Progress, called: st
 
 
 def _media(
-    data: Data, p: Project, z: zipfile.ZipFile, files: dict[int, zipfile.ZipInfo], ids: dict[int, int], told: Progress
-) -> list[str]:
-    """The recordings' files out of the archive, each held against its size and checksum; those that are not here."""
+    data: Data, p: Project, z: zipfile.ZipFile, files: dict[int, zipfile.ZipInfo], cut: dict[str, Any], ids: dict[int, int],
+    told: Progress,
+) -> list[str]:  # fmt: skip
+    """The recordings' files out of the archive, each held against its size and checksum; those that are not here. `cut`: what those
+    are that came with some of their pictures."""
     folder, missing = data.uploads(p.id), []
     total, done = sum(x.file_size for x in files.values()) or 1, 0
     for old, new in ids.items():
@@ -140,15 +184,19 @@ def _media(
                 missing.append(r.name)
             continue
         folder.mkdir(parents=True, exist_ok=True)
-        to = folder / f"{new} {safe(Path(r.path).name)}"
+        short = cut.get(str(old))
+        size, known = (int(short["size"]), str(short["checksum"])) if short else (r.size, r.checksum)
+        to = folder / f"{new} {safe(Path(files[old].filename).name.partition(' ')[2])}"
         with z.open(files[old]) as src, to.open("wb") as dst:
             while block := src.read(4 << 20):
                 dst.write(block)
                 done += len(block)
                 told(done / total)
-        if to.stat().st_size != r.size or (r.checksum and checksum(to) != r.checksum):
+        if to.stat().st_size != size or (known and checksum(to) != known):
             raise Invalid(f"{r.name} is not whole in that archive. Nothing was brought in.")
         archive.moved_to(data.db, new, str(to), to.stat().st_mtime_ns)
+        if short:
+            archive.shortened(data.db, new, size, known)
     return missing
 
 

@@ -247,18 +247,18 @@ def offers_for(data: Data, project: int, story: Story, seam: Seam) -> list[Offer
     sources = recordings.sources(data.db, project)
     reach = 9 * story.rate.nominal
     words = words_around(data, story, max(0, seam.at - reach), seam.at + reach)
-    near = shots_near(data, project, _said_around(data, story, seam.at, story.rate.nominal * 4))
+    reach = story.rate.nominal * 4
+    near = shots_near(data, project, said_between(data, story, seam.at - reach, seam.at + reach))
     shots = [replace(s, near=near.get((s.source, s.start), 0.0)) for s in shelf(data, project, story)]
     return offers(story, sources, seam, shots, words)
 
 
-def _said_around(data: Data, story: Story, at: int, reach: int) -> list[Said]:
-    """The sentences that are heard within `reach` frames of a moment."""
+def said_between(data: Data, story: Story, a: int, b: int) -> list[Said]:
+    """The sentences that are heard in story frames [a, b)."""
     out = []
     for begin, p in zip(story.starts, story.pieces, strict=False):
-        if p.source is None or begin + p.length <= at - reach or begin >= at + reach:
+        if p.source is None or begin + p.length <= a or begin >= b:
             continue
-        a, b = (p.start + min(max(0, x - begin), p.length) for x in (at - reach, at + reach))
-        x, y = story.rate.frame_to_sample(a), story.rate.frame_to_sample(b)
-        out += [s for s in recordings.sentences_between(data.db, p.source, x, y)]
+        first, end = (story.rate.frame_to_sample(p.start + min(max(0, x - begin), p.length)) for x in (a, b))
+        out += recordings.sentences_between(data.db, p.source, first, end)
     return out

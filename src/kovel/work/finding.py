@@ -1,5 +1,6 @@
 """Recordings whose files are not where they were, found again: by checksum, whatever they are called now; or a better version."""
 
+import re
 import shutil
 from dataclasses import dataclass
 from functools import lru_cache
@@ -128,7 +129,7 @@ def _made_again(data: Data, recording: int) -> None:
 
 
 def _better(data: Data, project: int, files: list[Path], taken: set[str]) -> tuple[list[tuple[str, str]], list[str]]:
-    rows = {Path(r.path).stem.casefold(): r for r in recordings.of_project(data.db, project)}
+    rows = {name: r for r in recordings.of_project(data.db, project) for name in _names(r)}
     clock = projects.get(data.db, project).rate
     done: list[tuple[str, str]] = []
     left: list[str] = []
@@ -150,6 +151,12 @@ def _better(data: Data, project: int, files: list[Path], taken: set[str]) -> tup
         taken.add(str(p))
         done.append((r.name, str(p)))
     return done, left
+
+
+def _names(r: Recording) -> set[str]:
+    """What a file of the same recording may be called: as its file, and as that was called before it lay in a project's one file."""
+    stem = Path(r.path).stem
+    return {stem.casefold(), re.sub(r"^\d+ |, used pictures$", "", stem).casefold()}
 
 
 def _differs(r: Recording, facts: dict[str, object], clock: Rate) -> str:

@@ -12,6 +12,7 @@ from datetime import date
 from pathlib import Path
 from typing import Any
 
+from kovel.media.child import swept
 from kovel.media.forks import Process, begin
 from kovel.media.soundtrack import keep
 from kovel.store import jobs, recordings
@@ -247,6 +248,8 @@ class Foreman:
 
     def _take_back(self) -> None:
         for job in jobs.in_state(self.data.db, "working"):
+            if job.kind in ("render", "archive"):
+                swept(job.params)
             jobs.again(self.data.db, job.id, "working")
         self._out.clear()
 

@@ -23,6 +23,7 @@ from kovel.work.folder import Data
 from kovel.work.tighten import interviewer
 
 Floats = npt.NDArray[np.float32]
+SHOT_SAYS = 3  # sentences of a shot's own that tell what it shows
 WORDS = 3000  # of a project that can name a theme: the most frequent ones
 Why = Literal["word", "meaning"]
 
@@ -100,12 +101,18 @@ def texts_of(data: Data, project: int) -> list[str]:
 
 
 def shot_texts(data: Data, project: int) -> list[tuple[tuple[int, int], str]]:
-    """What is noted of each shot: ((recording, first frame), its name, tags and note as a text)."""
+    """What is noted of each shot: ((recording, first frame), its name, tags, note and own words as a text)."""
+    clock = recordings.clock_of(data.db, project)
     rows = {r.id: r for r in recordings.of_project(data.db, project) if r.kind in ("b-roll", "still") and not r.aside}
-    out = [((r.id, 0), content(r.name)) for r in rows.values()]
+    out = []
+    for r in rows.values():
+        heard = [s.text for s in recordings.sentences_between(data.db, r.id, 0, 1 << 62)[:SHOT_SAYS]]
+        out.append(((r.id, 0), content(", ".join([r.name, *heard]))))
     for c in subclips.of_project(data.db, project):
         if c.recording in rows:
-            own = [c.name, *c.tags, c.note, rows[c.recording].name]
+            first, end = (clock.frame_to_sample(f) for f in (c.start, c.end))
+            heard = [s.text for s in recordings.sentences_between(data.db, c.recording, first, end)]
+            own = [c.name, *c.tags, c.note, rows[c.recording].name, *heard[:SHOT_SAYS]]
             out.append(((c.recording, c.start), content(", ".join(x for x in own if x))))
     return out
 

@@ -9,6 +9,7 @@ import { laneList } from "./lanelist.js";
 import { allEdits } from "./storyall.js";
 import { Choice } from "./storychoice.js";
 import { dragging } from "./storydrag.js";
+import { coverThis } from "./storycovers.js";
 import { aroundThePage } from "./storymap.js";
 import { Sender } from "./storysend.js";
 import { Hand, shelf } from "./storyshelf.js";
@@ -331,6 +332,7 @@ async function otherTelling() {
   if (!got.length) return say("This is told once only, as far as the Themes of the log know.", true);
   return edit(got[0].command, got[0].params);
 }
+const covering = coverThis({ base, player, choice, edit });
 let copied = null;
 try {
   copied = JSON.parse(sessionStorage.getItem("kovel-copied"));
@@ -360,10 +362,12 @@ const KEYS = {
     const p = choice.pieces().find((x) => x.at <= player.frame && player.frame < x.at + x.length);
     choose(p ? { kind: "piece", id: p.id } : null);
   },
-  v: () => {
+  v: (e) => {
+    if (e.shiftKey) return covering();
     const c = under(".laid");
     if (c) choose({ kind: "cover", id: num(c.dataset.cover) });
     else say("No cover lies at the playhead.", true);
+    return undefined;
   },
   i: (e) => choice.setMark("a", e.shiftKey),
   o: (e) => choice.setMark("b", e.shiftKey),
@@ -431,6 +435,7 @@ const here = {
   loopSeam,
   otherCamera,
   otherTelling,
+  covering,
   copyRange,
   copied: () => copied,
 };

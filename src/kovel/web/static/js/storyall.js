@@ -14,6 +14,7 @@ export function allEdits(story, edits) {
     { label: "Go to a time: TIMECODE", key: "F", typed: "text", act: goTo },
     { label: "Another camera at the playhead", key: "H", act: story.otherCamera },
     { label: "The same told elsewhere in the piece's place", key: "Shift H", act: story.otherTelling },
+    { label: "Shots to cover what is chosen, or the sentence at the playhead", key: "Shift V", act: story.covering },
     { label: "Copy", key: "Ctrl C", act: story.copyRange },
     { label: "Next space", key: "", act: nextSpace },
     { label: "Lanes: what goes along, is locked, muted, heard alone", key: "", act: story.acts.lanes },

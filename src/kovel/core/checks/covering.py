@@ -1,0 +1,79 @@
+"""Which shots could cover what is being said: those near in meaning first, not used yet, steady, and long enough.
+
+words     |We |haul |it |by |hand.|The |tide ...
+asked              ^                               at the playhead: the whole sentence
+cover     [────────────────────)                   the steadiest stretch of the shot that is as long
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+
+from kovel.core.checks.offers import NEAR, Offer, Shot, stems
+from kovel.core.picture.shots import Look, best_stretch
+from kovel.core.time.rate import Rate
+from kovel.core.words.transcript import Word
+from kovel.core.words.writing import ends
+
+MOST = 8  # shots that are offered
+LONGEST = 12  # seconds of what is covered at once; b-roll usually stands 3 to 4 s (common practice, no source)
+TURN = 1.5  # seconds without a word after which another sentence begins
+
+
+def sentence_around(words: Sequence[tuple[int, int, Word]], at: int, rate: Rate) -> tuple[int, int] | None:
+    """Story frames [a, b) of the sentence that is heard at a frame, or of the next one; None where nothing more is said.
+
+    `words` by time: first frame in the story, end, word. A sentence goes on over cuts, as it is heard.
+    """
+    here = next((i for i, (_, b, _) in enumerate(words) if b > at), None)
+    if here is None:
+        return None
+    most, turn = LONGEST * rate.fps, TURN * float(rate.fps)
+
+    def apart(i: int) -> bool:
+        """Whether another sentence begins with word i + 1."""
+        (_, b, w), (a, _, after) = words[i], words[i + 1]
+        return ends(w.text) or a - b >= turn or w.speaker != after.speaker
+
+    first = last = here
+    while first > 0 and not apart(first - 1) and words[here][1] - words[first - 1][0] <= most:
+        first -= 1
+    while last + 1 < len(words) and not apart(last) and words[last + 1][1] - words[first][0] <= most:
+        last += 1
+    return words[first][0], words[last][1]
+
+
+def covers_for(
+    span: tuple[int, int], rate: Rate, shots: Iterable[Shot], said: str, looks: Mapping[int, tuple[Look, Rate]]
+) -> list[Offer]:
+    """Shots to cover story frames `span`, best first, each as a command that lays its steadiest stretch there.
+
+    `said` is what is heard there; `looks` what is known of recordings from frame to frame, with their rates.
+    """
+    a, b = span
+    need, met_with = b - a, stems(said)
+    out = []
+    for s in shots:
+        start, length, steady = s.start + max(0, s.length - need) // 3, min(need, s.length), None
+        if s.source in looks:
+            look, own = looks[s.source]
+            k = float(own.fps / rate.fps)
+            i, j = round(s.start * k), round((s.start + s.length) * k)
+            part = Look(look.bright[i:j], look.steady[i:j], look.change[i:j])
+            seconds = length / float(rate.fps)
+            if (best := best_stretch(part, float(own.fps), (seconds, seconds))) and best[1] - best[0] > 0:
+                start = min(s.start + round(best[0] / k), s.start + s.length - length)
+                steady = float(part.steady[best[0] : best[1]].mean())
+        if length < 1:
+            continue
+        met, meant, short = stems(s.text) & met_with, s.near >= NEAR, 1 - length / need
+        score = 2.0 * len(met) + (4.0 * s.near if meant else 0.0) - 1.5 * s.used - 2.0 * short + ((steady or 0.5) - 0.5)
+        why = [
+            f"meets “{', '.join(sorted(met))}”" if met else "near in meaning" if meant else "",
+            "not used yet" if not s.used else f"used {s.used} times" if s.used > 1 else "used once",
+            "shaky" if steady is not None and steady < 0.6 else "",
+            f"{(need - length) / float(rate.fps):.1f} s too short" if short else "",
+        ]
+        params = {"source": s.source, "at": a, "until": a + length, "start": start}
+        out.append(Offer("cover", s.name, ", ".join(w for w in why if w), "lay_cover", params, score))
+    return sorted(out, key=lambda o: -o.score)[:MOST]

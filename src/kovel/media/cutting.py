@@ -1,0 +1,114 @@
+"""A recording with only some of its pictures: whole groups are taken over as they are, nothing is coded anew; all of its sound stays.
+
+pictures   |K....|K....|K....|K....|K....|K....|       K: a key frame, from which the rest of its group is made
+wanted              [─────)
+kept       |K....|     |K....|K....|     |K....|       the first and the last group too: so length and every number stay
+
+Every picture keeps its time, so frames, words and edits mean the same moments; in what is left out the picture before it stands.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import closing
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import av
+import numpy as np
+
+from kovel.core.time.rate import Rate
+from kovel.media.files import Unusable, kind_of, open_media
+from kovel.media.reader import FrameReader
+
+MOVIE = ".mov", "mov"
+FORMS = {
+    "matroska": (".mkv", "matroska"),
+    "mpegts": (".ts", "mpegts"),
+}  # these stay what they are; all else is written as a movie
+HELD = 12  # pictures that are compared with those of the whole recording
+Group = list[Any]  # packets from a key frame up to the next one
+
+
+def cut_pictures(
+    src: Path, to: Path, rate: Rate, ranges: Sequence[tuple[Fraction, Fraction]], progress: Callable[[float], None]
+) -> bool:
+    """Write `to` with the pictures of seconds `ranges` of `src`, counted from its first picture, and all its sound.
+
+    False (and nothing written) where that is not possible exactly, or saves nothing: the whole recording is taken then.
+    """
+    try:
+        with closing(FrameReader(src, rate)) as whole:
+            zero = whole.zero * whole.base
+        _write(src, to, [(a + zero, b + zero) for a, b in ranges], progress)
+        if to.stat().st_size < 0.9 * src.stat().st_size and _same(src, to, rate, ranges):
+            return True
+    except (av.FFmpegError, Unusable, ValueError, OSError, StopIteration):
+        pass
+    to.unlink(missing_ok=True)
+    return False
+
+
+def ending(src: Path) -> str:
+    """That of the container that the pictures are written in."""
+    return FORMS.get(kind_of(src), MOVIE)[0]
+
+
+def _write(src: Path, to: Path, wanted: Sequence[tuple[Fraction, Fraction]], progress: Callable[[float], None]) -> None:
+    size = src.stat().st_size
+    with open_media(src) as c, av.open(str(to), "w", format=FORMS.get(kind_of(src), MOVIE)[1]) as out:
+        video = next(s for s in c.streams.video if not s.disposition & av.stream.Disposition.attached_pic)
+        streams = {s.index: out.add_stream_from_template(s) for s in (video, *c.streams.audio)}
+        for packet, kept in _chosen(c, video, list(streams), wanted):
+            if packet.pos is not None:
+                progress(min(1.0, packet.pos / size))
+            if kept:
+                packet.stream = streams[packet.stream.index]
+                out.mux(packet)
+
+
+def _chosen(c: Any, video: Any, of: Sequence[int], wanted: Sequence[tuple[Fraction, Fraction]]) -> Iterator[tuple[Any, bool]]:
+    """Every packet of some streams, and whether it is kept: pictures by their group, once that is whole."""
+    group: Group = []
+    broken = True  # whether the group before it is left out: what is made from that cannot stand
+    first = True
+    for packet in c.demux([c.streams[i] for i in of]):
+        if packet.dts is None:
+            continue
+        if packet.stream is not video:
+            yield packet, True
+            continue
+        if packet.is_keyframe and group:
+            end = packet.pts if packet.pts is not None else packet.dts
+            keep = first or _meets(group, end, video.time_base, wanted)
+            yield from _of_group(group, keep, broken)
+            broken, first, group = not keep, False, []
+        if group or packet.is_keyframe:
+            group.append(packet)
+    yield from _of_group(group, True, broken)
+
+
+def _of_group(group: Group, keep: bool, broken: bool) -> Iterator[tuple[Any, bool]]:
+    """Pictures that stand before their key frame are made from the group before as well: they go where that is left out."""
+    for p in group:
+        yield p, keep and not (broken and p.pts is not None and p.pts < group[0].pts)
+
+
+def _meets(group: Group, end: int, base: Fraction, wanted: Sequence[tuple[Fraction, Fraction]]) -> bool:
+    """Whether pictures of a group stand in a wanted stretch; one stands until the next group's begin."""
+    stamps = [p.pts for p in group if p.pts is not None]
+    a, b = min(stamps, default=end) * base, max(end, *stamps, end) * base
+    return any(a < y and x < b for x, y in wanted)
+
+
+def _same(src: Path, to: Path, rate: Rate, ranges: Sequence[tuple[Fraction, Fraction]]) -> bool:
+    """Whether pictures from all over the ranges are those of the whole recording, to the bit."""
+    frames = [int(s * rate.fps) for a, b in ranges for s in (a, (a + b) / 2, b)] or [0]
+    some = sorted({frames[i] for i in np.linspace(0, len(frames) - 1, min(HELD, len(frames))).astype(int)})
+    with closing(FrameReader(src, rate)) as whole, closing(FrameReader(to, rate)) as part:
+        return all(np.array_equal(_bits(whole.get(n)), _bits(part.get(n))) for n in some)
+
+
+def _bits(frame: Any) -> np.ndarray[Any, Any]:
+    return np.concatenate([np.frombuffer(p, np.uint8) for p in frame.planes])
