@@ -170,8 +170,8 @@ def errors(want: list[str], got: list[str]) -> int:
 @pytest.mark.parametrize(("room", "median", "ninety"), [("room", 30, 110), ("fan", 50, 200)])
 def test_words(said: Talk, room: str, median: float, ninety: float) -> None:
     """Word errors no worse than the recogniser alone with its own settings; edges of the prompts found in the words."""
-    x = said.sound[room][: SR * 110]
-    prompts = [p for p in said.prompts if p.end < 109]
+    x = said.sound[room][: SR * 80]
+    prompts = [p for p in said.prompts if p.end < 79]
     heard = levels_of(x)
     ours = transcribe_sound(Ears(x), heard).words
     alone, _ = recogniser(str(of_english())).transcribe(x, word_timestamps=True)

@@ -1,4 +1,4 @@
-// Shots that could cover what is chosen, or the sentence at the playhead: ranked by the server, laid by a number or a click.
+// Shots that could cover what is chosen, or the sentence at the playhead: ranked by the server, laid by number.
 import { say } from "./base.js";
 import { $$, byId, inside } from "./dom.js";
 
