@@ -86,6 +86,12 @@ def test_many_are_set_and_named_at_once(room: TestClient, coded: Coded) -> None:
         ("3", "B", before[0].roll, before[0].kind), ("3", "B", before[1].roll, before[1].kind)]  # fmt: skip
     for bad in ({"ids": ids}, {"day": "3"}, {"ids": ids, "kind": "opera"}):
         assert room.post("/p/1/footage/set", data=bad).status_code == 422
+    assert "language French" in said(room.post("/p/1/footage/set", data={"ids": ids[:2], "language": "fr"}))
+    assert [recordings.get(data.db, i).tongue for i in ids[:2]] == ["fr", "fr"]
+    room.post("/p/1/footage/set", data={"ids": ids[:1], "language": "auto"})
+    assert recordings.get(data.db, ids[0]).tongue == ""
+    for _ in range(2):
+        steps.turn(data.db, 1)
     room.post("/p/1/footage/set", data={"ids": ids, "aside": "1"})
     assert all(recordings.get(data.db, i).aside for i in ids)
     steps.turn(data.db, 1)

@@ -39,6 +39,7 @@ class Forked:
         self._told = told  # where its parent writes its number, and its code once it has ended
         self.returncode: int | None = None
         self._heard = b""
+        self._taking = threading.Lock()  # one may wait for it while another ends it
         while b"\n" not in self._heard:
             got = os.read(told, 64)
             if not got:
@@ -54,23 +55,28 @@ class Forked:
 
     def wait(self, timeout: float | None = None) -> int:
         """Its exit code, below 0 for the signal that ended it; `subprocess.TimeoutExpired` after so many seconds."""
+        look = select.poll()
         while self.returncode is None:
-            if b"\n" not in self._heard:
-                look = select.poll()
-                look.register(self._told, select.POLLIN)
-                if not look.poll(None if timeout is None else timeout * 1000):
-                    raise subprocess.TimeoutExpired("kovel", timeout or 0)
-                got = os.read(self._told, 64)
-                self._heard += got
-                if got and b"\n" not in self._heard:
-                    continue
-            if b"\n" not in self._heard:  # its parent is gone, and took it along
+            look.register(self._told, select.POLLIN)
+            if b"\n" not in self._heard and not look.poll(None if timeout is None else timeout * 1000):
+                raise subprocess.TimeoutExpired("kovel", timeout or 0)
+            with self._taking:
+                if self.returncode is None and (b"\n" in self._heard or look.poll(0)):
+                    self._take()
+        return self.returncode
+
+    def _take(self) -> None:
+        """What its parent has told."""
+        if b"\n" not in self._heard:
+            got = os.read(self._told, 64)
+            self._heard += got
+            if not got:  # its parent is gone, and took it along
                 with suppress(ProcessLookupError):
                     os.kill(self.pid, signal.SIGKILL)
                 self._heard = b"-9\n"
+        if b"\n" in self._heard:
             os.close(self._told)
             self.returncode = int(self._heard)
-        return self.returncode
 
     def kill(self) -> None:
         if self.poll() is None:
@@ -135,7 +141,9 @@ def _start() -> socket.socket:
     ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
     with theirs:
         args = [sys.executable, "-m", "kovel.media.forks", str(theirs.fileno())]
-        _begun = subprocess.Popen(args, stdin=subprocess.DEVNULL, pass_fds=[theirs.fileno()], env={**os.environ, **THREADS})
+        _begun = subprocess.Popen(
+            args, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, pass_fds=[theirs.fileno()], env={**os.environ, **THREADS}
+        )
     return ours
 
 

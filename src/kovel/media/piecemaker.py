@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from kovel.core.time.rate import Rate
+from kovel.media.child import without_network
 from kovel.media.files import Unusable, kind_of
 from kovel.media.pieces import Maker, make_pieces, place
 
@@ -20,6 +21,7 @@ OPEN = 3  # recordings kept open
 
 
 def main() -> None:
+    without_network()
     cpu, memory = int(sys.argv[1]), int(sys.argv[2])
     resource.setrlimit(resource.RLIMIT_CPU, (cpu, cpu))
     resource.setrlimit(resource.RLIMIT_AS, (memory, memory))

@@ -11,6 +11,7 @@ from kovel.store.projects import Invalid
 from kovel.web.footage import listed
 from kovel.web.pages import joined, page, report, sent, the_recording, web
 from kovel.work import binning
+from kovel.work.tongues import code_of
 
 router = APIRouter(prefix="/p/{project}")
 Ids = Annotated[list[int] | None, Form()]
@@ -36,13 +37,15 @@ def chosen(request: Request, project: int, ids: Annotated[list[int] | None, Quer
 
 @router.post("/footage/set")
 def set_all(request: Request, project: int, fields: Annotated[dict[str, str], Depends(sent)], ids: Ids = None) -> HTMLResponse:
-    """Kind, day, roll, camera and aside of all that are chosen, as far as they were filled in."""
+    """Kind, day, roll, camera, language and aside of all that are chosen, as far as they were filled in."""
     rows = _of(request, project, ids)
     given: dict[str, str | int] = {
         k: v.strip() for k, v in fields.items() if k in ("kind", "day", "roll", "camera") and v.strip()
     }
     if fields.get("aside") in ("0", "1"):
         given["aside"] = int(fields["aside"])
+    if fields.get("language"):
+        given["language"] = code_of(fields["language"])
     return listed(request, project, f"{binning.set_all(web(request).data, rows, given)}.")
 
 

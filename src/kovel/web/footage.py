@@ -10,6 +10,7 @@ from fastapi.responses import HTMLResponse, JSONResponse
 from pydantic import BaseModel, ConfigDict
 from starlette.concurrency import run_in_threadpool
 
+from kovel.core.words.languages import NAMES
 from kovel.media.files import Unusable
 from kovel.store import bins, jobs, projects, recordings
 from kovel.store.projects import Invalid, Missing
@@ -72,6 +73,7 @@ def _rows(request: Request, project: int) -> dict[str, Any]:
         "rows": rows,
         "busy": busy or bool(syncing),
         "kinds": recordings.KINDS,
+        "languages": sorted(NAMES.items(), key=lambda x: x[1]),
         "silent": silent,
         "hearing": running,
         "coming": len([j for j in coming if not j.paused]),

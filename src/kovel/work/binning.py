@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from urllib.parse import parse_qsl, urlencode
 
 from kovel.core.time.rate import Rate
+from kovel.core.words.languages import NAMES
 from kovel.store import bins, projects, recordings
 from kovel.store.bins import Bin
 from kovel.store.projects import Invalid
@@ -156,11 +157,19 @@ def rename(data: Data, project: int, ids: Sequence[int], pattern: str) -> str:
     return did
 
 
+def _said(field: str, value: str | int) -> str:
+    if field == "aside":
+        return "set aside" if value else "taken up again"
+    if field == "language":
+        return f"language {NAMES[str(value)]}" if value else "language found by itself"
+    return f"{field} {value}"
+
+
 def set_all(data: Data, ids: Sequence[int], fields: dict[str, str | int]) -> str:
-    """The same kind, day, roll, camera or aside for several recordings, in one undoable step; what was done."""
+    """The same kind, day, roll, camera, language or aside for several recordings, in one undoable step; what was done."""
     clean = recordings.cleaned(fields)
     if not clean:
-        raise Invalid("Choose what is to be set: kind, day, roll, camera or aside.")
-    did = f"{len(ids)} recording{'s' if len(ids) != 1 else ''}: {', '.join(f'{k} {v}' if k != 'aside' else 'set aside' if v else 'taken up again' for k, v in clean.items())}"
+        raise Invalid("Choose what is to be set: kind, day, roll, camera, language or aside.")
+    did = f"{len(ids)} recording{'s' if len(ids) != 1 else ''}: {', '.join(_said(k, v) for k, v in clean.items())}"
     recordings.update_all(data.db, [(i, clean) for i in ids], did)
     return did

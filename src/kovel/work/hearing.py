@@ -192,7 +192,8 @@ def take_words(data: Data, r: Recording, name: str, text: str) -> tuple[int, lis
             f"There are no words in {name}. The words of {r.name} are as they were." + "".join(f" {x}" for x in left[:3])
         )
     recordings.set_words(data.db, r.id, said)
-    recordings.set_spoken(data.db, r.id, guessed(w.text for w in said[:5000]))
+    if code := guessed(w.text for w in said[:5000]):
+        recordings.set_spoken(data.db, r.id, code)
     return len(said), left
 
 
