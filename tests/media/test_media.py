@@ -351,6 +351,8 @@ def test_workers_that_die_are_replaced_and_their_jobs_taken_up_again(clips: dict
     end = time.time() + 60
     while not jobs.in_state(data.db, "working") and time.time() < end:
         time.sleep(0.02)
+    while foreman._process is None and time.time() < end:
+        time.sleep(0.02)
     assert foreman._process
     foreman._process.kill()
     while not recordings.get(data.db, r.id).ready and time.time() < end:

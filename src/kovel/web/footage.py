@@ -29,6 +29,18 @@ from kovel.work.syncing import apart, nudge, sets, sync_by_sound, sync_by_timeco
 router = APIRouter(prefix="/p/{project}")
 
 
+def _match_line(curve: list[tuple[float, float]]) -> str:
+    """How well a sound matches at each offset, as an SVG line 220 wide and 40 high with the best in its middle."""
+    if not curve:
+        return ""
+    middle, top = curve[len(curve) // 2][0], max(1.0, *(y for _, y in curve))
+    return " ".join(f"{110 + (x - middle) * 36:.1f},{38 - 34 * max(0.0, y) / top:.1f}" for x, y in curve)
+
+
+def _agree(windows: list[tuple[float, float, bool]]) -> str:
+    return f"{sum(1 for w in windows if w[2])} of {len(windows)}"
+
+
 def _rows(request: Request, project: int) -> dict[str, Any]:
     w = web(request)
     p = projects.get(w.data.db, project)
@@ -66,7 +78,9 @@ def _rows(request: Request, project: int) -> dict[str, Any]:
     newest = max(matched, key=lambda j: j.id, default=None)
     failed = newest.message if newest and newest.state in ("done", "failed") else ""
     return {
-        "sets": sets(w.data, project),
+        "sets": [
+            [{**m, "line": _match_line(m["curve"]), "agree": _agree(m["windows"])} for m in s] for s in sets(w.data, project)
+        ],
         "syncing": syncing[-1] if syncing else None,
         "sync_failed": failed,
         "project": p,

@@ -14,6 +14,7 @@ from kovel.web.faces import face_of
 from kovel.web.pages import joined, page, plan_answer, render, report, sent, the_recording, web
 from kovel.work import quick_cuts
 
+SHOWN = 60  # pieces drawn with a frame
 router = APIRouter(prefix="/p/{project}")
 
 
@@ -37,9 +38,9 @@ def _desk(request: Request, project: int, r: Recording) -> dict[str, Any]:
         off = quick_cuts.off_beat(cuts, hits, [p.rate.sample_to_frame(x - b.beats[0]) for x in b.beats])
         worst = max(off, default=0)
     return {
-        "project": p, "r": r, "desk": d, "found": found, "marks": rows, "cuts": cuts, "length": sum(c.end - c.start for c in cuts),
+        "project": p, "r": r, "desk": d, "found": found, "marks": rows, "cuts": cuts, "shown": cuts[:SHOWN], "more": max(0, len(cuts) - SHOWN), "length": sum(c.length for c in cuts),
         "total": r.length(p.rate), "job": _job(request, r), "music": music, "beats": b, "worst": worst,
-        "piece_faces": [face_of(w.data, r, hits[c.hit] if c.hit is not None else c.start, p.rate) for c in cuts[:60]], "fps": float(p.rate.fps),
+        "piece_faces": [face_of(w.data, r, hits[c.hit] if c.hit is not None else c.start, p.rate) for c in cuts[:SHOWN]], "fps": float(p.rate.fps),
     }  # fmt: skip
 
 
@@ -106,7 +107,7 @@ def plan(request: Request, project: int, recording: int) -> JSONResponse:
     p = projects.get(w.data.db, project)
     r = the_recording(request, project, recording)
     cuts = quick_cuts.pieces(w.data, recording, p.rate, decisions.quick(w.data.db, recording))
-    story = Story(p.rate, tuple(Piece(i, r.id, c.start, c.end - c.start) for i, c in enumerate(cuts, 1)), next_id=len(cuts) + 1)
+    story = Story(p.rate, tuple(Piece(i, r.id, c.start, c.length) for i, c in enumerate(cuts, 1)), next_id=len(cuts) + 1)
     return plan_answer(w, make_plan(story, {r.id: r.source}), {r.id: r.source})
 
 
@@ -125,6 +126,6 @@ def send(
     cuts = quick_cuts.pieces(w.data, recording, p.rate, decisions.quick(w.data.db, recording))
     if not cuts:
         raise Invalid("There are no hits to make pieces of. Raise the sensitivity, or choose another take.")
-    ranges = [(recording, c.start, c.end - c.start) for c in cuts]
+    ranges = [(recording, c.start, c.length) for c in cuts]
     done = stories.put_in(w.data.db, project, ranges, at if where == "playhead" else None)
     return joined(report(done.did + ". One undo in the Story takes it back.", done.notes), hx_reswap="none")

@@ -61,6 +61,16 @@ def clock(s: int) -> str:
     return f"{s // 3600}:{s // 60 % 60:02d}:{s % 60:02d}" if s >= 3600 else f"{s // 60}:{s % 60:02d}"
 
 
+def percent(x: float, of: float = 1.0) -> int:
+    """So many in a hundred of it."""
+    return round(100 * x / of) if of else 0
+
+
+def share(x: float, of: float) -> str:
+    """A length as a share of another one, as styles have it."""
+    return f"{100 * x / of if of else 0:.3f}%"
+
+
 @lru_cache
 def _env() -> Environment:
     e = Environment(
@@ -71,7 +81,16 @@ def _env() -> Environment:
         lstrip_blocks=True,
     )
     e.globals.update(face_style=face_style)
-    e.filters.update(size=size, seconds=seconds, dur=stamp, clock=clock, running=running, timecode=format_timecode)
+    e.filters.update(
+        size=size,
+        seconds=seconds,
+        dur=stamp,
+        clock=clock,
+        running=running,
+        timecode=format_timecode,
+        percent=percent,
+        share=share,
+    )
     return e
 
 

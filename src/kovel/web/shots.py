@@ -32,7 +32,17 @@ def shot(request: Request, p: Project, r: Recording) -> dict[str, Any]:
     w = web(request)
     total = r.length(p.rate)
     faces = [face_of(w.data, r, total * (2 * i + 1) // (2 * FACES), p.rate) for i in range(FACES)]
-    out: dict[str, Any] = {"r": r, "total": total, "faces": faces, "steady": "", "bright": "", "best": None, "marks": {}}
+    out: dict[str, Any] = {
+        "r": r,
+        "total": total,
+        "faces": faces,
+        "steady": "",
+        "bright": "",
+        "best": None,
+        "best_length": 0,
+        "marks": {},
+        "seconds": total / float(p.rate.fps),
+    }
     try:
         rows = np.load(w.data.derived(r.id) / "motion.npy")
     except (OSError, ValueError):
@@ -45,6 +55,7 @@ def shot(request: Request, p: Project, r: Recording) -> dict[str, Any]:
         if best := best_stretch(seen, fps):
             k = float(p.rate.fps) / fps
             out["best"] = (round(best[0] * k), min(total, round(best[1] * k)))
+            out["best_length"] = out["best"][1] - out["best"][0]
     out["clips"] = subclips.of_recording(w.data.db, r.id)
     return out
 

@@ -50,13 +50,13 @@ def seam(request: Request, project: int, piece: int) -> HTMLResponse:
         src = sources.get(p.source) if p.source is not None else None
         sides.append(
             {"which": which, "piece": p, "edge": edge, "name": src.name if src else "card" if p.card else "space",
-             "total": src.length(story.rate) if src else None, "shown": edge - 1 if which == "out" else edge, "source": src,
+             "total": (total := src.length(story.rate) if src else None), "handle": edge if which == "in" else (total or edge) - edge, "shown": edge - 1 if which == "out" else edge, "source": src,
              "layer": Seen(story, sources).piece(p)[-1].later(edge - (which == "out") - p.start).to_json(Fraction(1))[4:]}
         )  # fmt: skip
     of = projects.get(data.db, project)
     w, h = size_of(story, of.width, of.height)
     return page(
-        request, "parts/seam.html", project=of, frame=(480, round(480 * h / w)) if w >= h else (round(360 * w / h), 360), s=s, sides=sides, join=story.join(i),
+        request, "parts/seam.html", project=of, frame=(480, round(480 * h / w)) if w >= h else (round(360 * w / h), 360), s=s, sides=sides, join=story.join(i), split_at=max(-50, min(50, story.join(i).split)),
         most={b: longest(story, sources, i, b) for b in ("dissolve", "dip")},
         strength=strength_of(data, sources, story.rate)(s) if s.kind == "jump" else None,
         offers=[*offered(data, project, story, s), *offers_for(data, project, story, s)] if s.kind == "jump" else [],

@@ -64,6 +64,7 @@ def _picture(h: Hills) -> dict[str, Any]:
         "threshold": x(h.threshold),
         "at": h.threshold,
         "floor_db": h.floor,
+        "scale": [(db, x(db)) for db in (-60, -40, -20)],
     }
 
 
@@ -93,9 +94,9 @@ def _desk(request: Request, project: int, r: Recording, clip: int | None) -> dic
     said = [x for x in recordings.words(w.data.db, r.id) if x.end > a and x.start < b]
     listening = jobs.latest_of_recordings(w.data.db, project, "listen").get(r.id)
     return {
-        "project": p, "r": r, "clip": clip, "clip_name": name, "start": start, "end": end, "desk": d, "found": found, "shown": found[:MOST],
+        "project": p, "r": r, "clip": clip, "clip_name": name, "start": start, "end": end, "desk": d, "found": found, "shown": found[:MOST], "more": max(0, len(found) - MOST),
         "kinds": kinds, "sums": tighten.saved(pieces, start, end), "picture": picture, "words": said, "struck": _struck(said, found, p.rate), "voice": VOICE,
-        "tongue": spoken(w.data, r), "heard": heard is not None and heard.heard, "fps": float(p.rate.fps),
+        "tongue": spoken(w.data, r), "breath": round((d.settings.before + d.settings.after) * float(p.rate.fps)), "heard": heard is not None and heard.heard, "fps": float(p.rate.fps),
         **_listened(w.data, r.id, heard is not None and heard.heard, listening),
         "interviewer": tighten.interviewer(w.data), "clips": subclips.of_recording(w.data.db, r.id),
     }  # fmt: skip

@@ -149,7 +149,6 @@ class Foreman:
                 Path(f"{self.data.queue}{end}").unlink(missing_ok=True)
             self.queue = Queue(str(self.data.queue))
         self._take_back()  # left over from a process that is gone
-        self._hire()
         return True
 
     def _hire(self) -> None:
@@ -158,7 +157,7 @@ class Foreman:
     def stop(self) -> None:
         self._stop.set()
         if self._thread:
-            self._thread.join(5)
+            self._thread.join(30)
         if self._process:
             with contextlib.suppress(OSError):
                 self._process.stdin.close()  # type: ignore[union-attr]
@@ -174,6 +173,8 @@ class Foreman:
         next_look = next_words = 0.0
         while not self._stop.wait(0.15):
             try:
+                if self._process is None:  # here, for its libraries take seconds to load and the server is to answer at once
+                    self._hire()
                 self.step()
                 if time.monotonic() > next_look:
                     next_look = time.monotonic() + ROOM

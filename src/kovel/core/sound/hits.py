@@ -143,6 +143,10 @@ class Cut:
     end: int
     hit: int | None
 
+    @property
+    def length(self) -> int:
+        return self.end - self.start
+
 
 def quick_cut(hits: Sequence[int], rings: Sequence[int], total: int, how: Quick) -> list[Cut]:
     """Pieces for hits (frames, in order). `rings`: frames each hit's sound lasts; `total`: frames of the recording.
