@@ -145,6 +145,22 @@ def _fan(rng: np.random.Generator, n: int) -> np.ndarray:
     return x / x.std()
 
 
+def street(n: int, seed: int = 3) -> np.ndarray:
+    """A street: noise of about -39 dBFS that swells by 6 dB over 20 s, now and then a car. Common practice, no source."""
+    rng = np.random.default_rng(seed)
+    t = np.arange(n) / SR
+    loud = 6 * np.sin(2 * np.pi * t / 20) + 2 * np.sin(2 * np.pi * t / 7.3)
+    for _ in range(int(n / SR / 15)):
+        loud += rng.uniform(2, 6) * np.exp(-0.5 * ((t - rng.uniform(0, n / SR)) / rng.uniform(1, 2.5)) ** 2)
+    m = next_fast_len(n)
+    f = np.fft.rfftfreq(m, 1 / SR)
+    x = sum(
+        np.fft.irfft(np.fft.rfft(rng.standard_normal(m)) / np.maximum(f, low) ** p, m)[:n] / w
+        for p, low, w in ((0.5, 30, 1), (1, 60, 0.5))
+    )
+    return (x / x.std() * 10 ** ((-39 + loud) / 20)).astype(np.float32)
+
+
 class Ears:
     """Sound in memory, to be read as the sound of a recording is."""
 

@@ -37,6 +37,7 @@ class Spoken(Protocol):
 ON, OFF = 0.5, 0.25  # probability at which speech is taken to begin and to go on
 MARGIN = 3.0  # dB over the floor that count as sound
 FAINT = 2.0  # dB over the floor that count as sound right beside speech, under noise
+RESTING = 1.5  # and dB over what the pause beside it sounds like
 CLEAN = 36.0  # dB between the loud and the quiet around: a quiet room, where the level alone shows each edge
 CLEAR = 28.0  # dB between the loud and the quiet around: from here on the level is trusted to move an edge
 REACH = 25  # ticks an edge may be moved
@@ -81,7 +82,7 @@ def speech(levels: Levels, settings: Settings | None = None) -> Mask:
     heard |= hysteresis(np.where(levels.speech < 0, over, 0), 9, 5, 3)  # not listened to yet: by level alone
     heard = _without_islands(heard, s.island)
     moved = _edges_by_level(heard, over > MARGIN)
-    grown = heard | (_wider(heard, HANG) & (over > FAINT))
+    grown = heard | (_wider(heard, HANG) & (over > FAINT) & (loud > _resting(loud, heard) + RESTING))
     out = np.where(levels.spread > CLEAR, moved, grown)
     if (levels.spread > CLEAN).any():
         floor = np.maximum(levels.floor, LOWEST_FLOOR)
@@ -234,6 +235,23 @@ def _edges_by_level(heard: Mask, loud: Mask) -> Mask:
             k = int(last_loud[j - 1])
             b.append(k + 1 if k >= max(i, j - REACH) else j)
     return _fill(n, np.array(a, np.int64), np.array(b, np.int64))
+
+
+def _resting(level: Floats, heard: Mask) -> Floats:
+    """The mean level of the pause that each tick lies in, away from the speech beside it; (n,). Where a street swells, that is what
+    a faint sound has to stand clear of, and not the quietest of half a minute.
+
+    speech   ████▂               ▂███
+    pause       |..[─ mean ─────]..|
+    """
+    out = np.full(len(level), QUIETEST, np.float32)
+    s, e = runs(~heard)
+    inner = np.minimum(HANG, (e - s) // 3)
+    i, j = s + inner, e - inner
+    total = np.concatenate([[0.0], np.cumsum(level, dtype=np.float64)])
+    means = (total[j] - total[i]) / np.maximum(j - i, 1)
+    out[~heard] = np.repeat(means, e - s)
+    return out
 
 
 def _typical(level: Floats, talking: Mask) -> Floats:
