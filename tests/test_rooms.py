@@ -10,7 +10,7 @@ from fastapi.testclient import TestClient
 
 from kovel.core.story.model import Sync
 from kovel.core.words.transcript import Word
-from kovel.store import jobs, markers, projects, recordings, stories, subclips
+from kovel.store import captions, jobs, markers, projects, recordings, stories, subclips
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from kovel.work.folder import Data
@@ -454,3 +454,43 @@ def test_shots_for_what_is_said(room: TestClient, coded: Coded) -> None:
         assert room.get(url, params=odd, headers=ask).status_code == 422
     recordings.update(data.db, boat, aside=1)
     assert "no shots to cover with" in room.get(url, params={"at": 0}, headers=ask).json()["error"]
+
+
+def test_captions_are_undone_step_by_step(room: TestClient, coded: Coded) -> None:
+    """Texts typed and files brought in, back to the beginning and on to the end; a new change forgets what was undone."""
+    data, r = coded
+    recordings.set_words(
+        data.db, r["talk"].id, [Word(w, 48_000 * i, 48_000 * i + 40_000) for i, w in enumerate(["We", "haul", "it."])]
+    )
+    stories.edit(data.db, 1, None, "add_at_end", {"source": r["talk"].id, "start": 0, "length": 250})
+    key, now = f"{r['talk'].id}-0", lambda: room.get("/p/1/captions.srt").text
+    turn = lambda redo: said(room.post("/p/1/captions.undo", data={"redo": redo}))  # noqa: E731
+    assert turn("0") == "There is nothing to undo in these captions." and turn("1").startswith("There is nothing to do again")
+    seen = [now()]
+    typed = room.post(f"/p/1/captions/{key}", data={"text": "We pull it."}).text
+    assert re.search(r'id="caption-undo".*?<button(?:(?!disabled).)*?>Undo</button>.*?disabled>Redo', typed, re.S)
+    seen.append(now())
+    room.post(f"/p/1/captions/{key}", data={"text": "We pull it."})  # the same again is no step
+    room.post(f"/p/1/captions/{key}", data={"text": "We drag it."})
+    seen.append(now())
+    room.post("/p/1/captions.in", files={"file": ("a.vtt", b"WEBVTT\n\n00:01.000 --> 00:02.000\nOnce\n")})
+    seen.append(now())
+    room.post("/p/1/captions/0-0", data={"text": "Twice"})
+    seen.append(now())
+    room.post("/p/1/captions.words")
+    seen.append(now())
+    assert len({*seen}) == 5 and seen[-1] == seen[2]
+    for want in reversed(seen[:-1]):
+        assert turn("0").startswith("Undone: ") and now() == want
+    for want in seen[1:]:
+        assert turn("1").startswith("Done again: ") and now() == want
+    for _ in range(3):
+        turn("0")
+    assert now() == seen[2]
+    room.post(f"/p/1/captions/{key}", data={"text": ""})
+    assert now() == seen[0] and "nothing to do again" in turn("1") and captions.can(data.db, 1) == (True, False)
+    for n in range(captions.STEPS + 20):
+        captions.change(data.db, 1, (r["talk"].id, 0), "We haul it.", f"Text {n}")
+    for _ in range(captions.STEPS):
+        captions.turn(data.db, 1)
+    assert captions.can(data.db, 1) == (False, True) and "Text 19" in now()

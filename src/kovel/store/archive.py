@@ -24,6 +24,7 @@ MORE = {  # columns that name a row of another table without saying so
     ("cover", "source"): "recording",
     ("laid_sound", "source"): "recording",
     ("caption_edit", "recording"): "recording",
+    ("caption_step", "recording"): "recording",
     ("desk_step", "recording"): "recording",
     ("retold", "a_recording"): "recording",
     ("retold", "b_recording"): "recording",

@@ -1,9 +1,14 @@
-"""Captions of a story as far as they are the editor's: texts that were changed, and a file of them that was brought in."""
+"""Captions of a story as far as they are the editor's: texts that were changed, a file of them that was brought in, and their undo."""
 
 import json
+import sqlite3
 
 from kovel.core.words.subtitles import Cue
 from kovel.store.db import Database
+from kovel.store.projects import Invalid
+
+STEPS = 100  # that can be undone; a step of a file holds it whole
+Pair = tuple[str, str] | None  # what its words said and what it says; or a file's name and cues
 
 
 def edits(db: Database, story: int) -> dict[tuple[int, int], tuple[str, str]]:
@@ -13,27 +18,80 @@ def edits(db: Database, story: int) -> dict[tuple[int, int], tuple[str, str]]:
 
 
 def change(db: Database, story: int, key: tuple[int, int], was: str, text: str) -> None:
-    """Change what a caption says; an empty text takes the change back."""
+    """Change what a caption says; an empty text takes the change back. Can be undone."""
     db.guard(story)
     with db.write() as c:
-        c.execute("DELETE FROM caption_edit WHERE story = ? AND recording = ? AND sample = ?", (story, *key))
-        if text:
-            c.execute("INSERT INTO caption_edit VALUES (?,?,?,?,?)", (story, *key, was, text))
+        _step(
+            c,
+            story,
+            f"“{(text or was)[:40]}” typed" if text else "a caption as its words say",
+            key,
+            (was, text) if text else None,
+        )
 
 
 def brought(db: Database, story: int) -> tuple[str, list[Cue]] | None:
     """The file that stands instead of what follows the words: its name and cues."""
-    r = db.read().execute("SELECT name, cues FROM caption_file WHERE story = ?", (story,)).fetchone()
+    r = _file(db.read(), story)
     if r is None:
         return None
     return r[0], [Cue(a, b, tuple(lines), speaker, (0, n)) for n, (a, b, lines, speaker) in enumerate(json.loads(r[1]))]
 
 
-def bring(db: Database, story: int, name: str, cues: list[Cue] | None) -> None:
-    """Let the captions of a file stand for a story; None: its words again."""
+def bring(db: Database, story: int, name: str, cues: list[Cue] | None, did: str = "") -> None:
+    """Let the captions of a file stand for a story; None: its words again. Can be undone."""
+    db.guard(story)
+    now = None if cues is None else (name, json.dumps([[x.at, x.end, list(x.lines), x.speaker] for x in cues]))
+    with db.write() as c:
+        _step(c, story, did or (f"{name} brought in" if now else "the words again"), (0, 0), now)
+
+
+def can(db: Database, story: int) -> tuple[bool, bool]:
+    """Whether there is something to undo, and to do again."""
+    rows = {bool(r[0]) for r in db.read().execute("SELECT DISTINCT undone FROM caption_step WHERE story = ?", (story,))}
+    return False in rows, True in rows
+
+
+def turn(db: Database, story: int, redo: bool = False) -> str:
+    """Undo the last step of a story's captions, or do the last undone one again; what it was."""
     db.guard(story)
     with db.write() as c:
+        order = "undone = 1 ORDER BY n" if redo else "undone = 0 ORDER BY n DESC"
+        r = c.execute(f"SELECT * FROM caption_step WHERE story = ? AND {order} LIMIT 1", (story,)).fetchone()
+        if r is None:
+            raise Invalid(f"There is nothing to {'do again' if redo else 'undo'} in these captions.")
+        found = json.loads(r["now" if redo else "was"])
+        _put(c, story, (r["recording"], r["sample"]), found and (found[0], found[1]))
+        c.execute("UPDATE caption_step SET undone = ? WHERE story = ? AND n = ?", (not redo, story, r["n"]))
+    return str(r["did"])
+
+
+def _file(c: sqlite3.Connection, story: int) -> Pair:
+    r = c.execute("SELECT name, cues FROM caption_file WHERE story = ?", (story,)).fetchone()
+    return None if r is None else (r[0], r[1])
+
+
+def _step(c: sqlite3.Connection, story: int, did: str, key: tuple[int, int], now: Pair) -> None:
+    """One change, and what undoes it; nothing where nothing changes."""
+    one = "SELECT was, text FROM caption_edit WHERE story = ? AND recording = ? AND sample = ?"
+    old = c.execute(one, (story, *key)).fetchone() if key[0] else None
+    was = (old[0], old[1]) if old else None if key[0] else _file(c, story)
+    if was == now:
+        return
+    _put(c, story, key, now)
+    c.execute("DELETE FROM caption_step WHERE story = ? AND undone", (story,))
+    (n,) = c.execute("SELECT coalesce(max(n), 0) + 1 FROM caption_step WHERE story = ?", (story,)).fetchone()
+    kept = (json.dumps(x, ensure_ascii=False) for x in (was, now))
+    c.execute("INSERT INTO caption_step VALUES (?,?,?,?,?,?,?,0)", (story, n, did, *key, *kept))
+    c.execute("DELETE FROM caption_step WHERE story = ? AND n <= ?", (story, n - STEPS))
+
+
+def _put(c: sqlite3.Connection, story: int, key: tuple[int, int], now: Pair) -> None:
+    if not key[0]:
         c.execute("DELETE FROM caption_file WHERE story = ?", (story,))
-        if cues is not None:
-            rows = json.dumps([[x.at, x.end, list(x.lines), x.speaker] for x in cues])
-            c.execute("INSERT INTO caption_file VALUES (?,?,?)", (story, name, rows))
+        if now:
+            c.execute("INSERT INTO caption_file VALUES (?,?,?)", (story, *now))
+        return
+    c.execute("DELETE FROM caption_edit WHERE story = ? AND recording = ? AND sample = ?", (story, *key))
+    if now:
+        c.execute("INSERT INTO caption_edit VALUES (?,?,?,?,?)", (story, *key, *now))

@@ -165,7 +165,7 @@ def duplicate(db: Database, project: int) -> Project:
             or 0
         )
         ids = {}
-        cols = "path, name, kind, roll, camera, day, ordinal, aside, size, checksum, rate_num, rate_den, frames, picture, sound, width, height, channels, start_timecode, remarks, sync_set, sync_offset, sync_ppm, sync_sure, sync_how, settings, changed, poster, microphones, heard"
+        cols = "path, name, kind, roll, camera, day, ordinal, aside, size, checksum, rate_num, rate_den, frames, picture, sound, width, height, channels, start_timecode, remarks, sync_set, sync_offset, sync_ppm, sync_sure, sync_how, settings, changed, poster, microphones, heard, language, spoken"
         for (rid,) in c.execute("SELECT id FROM recording WHERE project = ? AND gone IS NULL", (project,)).fetchall():
             ids[rid] = fresh(c, "recording")
             c.execute(

@@ -17,7 +17,7 @@ from kovel.store import captions, projects
 from kovel.store.projects import Invalid, Missing
 from kovel.store.stories import Kept
 from kovel.web.opened import opened
-from kovel.web.pages import download, joined, page, report, web
+from kovel.web.pages import download, joined, page, render, report, web
 from kovel.work.captioning import bring, captions_of, change, too_fast
 from kovel.work.outputs import chapters_of
 
@@ -61,7 +61,7 @@ def _list(request: Request, project: int, template: str = "parts/captions.html")
     hard = sum(bool(r.trouble) for r in rows)
     return page(
         request, template, room="handoff", project=projects.get(data.db, project), kept=kept, rows=rows, hard=hard,
-        file=file and file[0], kinds=KINDS, chapters=bool(kept.story.sections),
+        file=file and file[0], kinds=KINDS, chapters=bool(kept.story.sections), undo_redo=captions.can(data.db, kept.id),
     )  # fmt: skip
 
 
@@ -75,7 +75,9 @@ def type_(request: Request, project: int, key: str, text: Annotated[str, Form()]
     except ValueError:
         raise Missing("There is no such caption.") from None
     c = change(data, kept, (recording, sample), text)
-    return page(request, "parts/caption.html", r=_row(c, kept.story.rate), project=projects.get(data.db, project))
+    p = projects.get(data.db, project)
+    can = render("parts/caption_undo.html", project=p, undo_redo=captions.can(data.db, kept.id), oob=True)
+    return joined(render("parts/caption.html", r=_row(c, kept.story.rate), project=p), can)
 
 
 @router.post("/captions.in")
@@ -97,6 +99,13 @@ def words_again(request: Request, project: int) -> HTMLResponse:
     kept = opened(request, project)
     captions.bring(web(request).data.db, kept.id, "", None)
     return joined(_list(request, project), report("The captions follow the words again."))
+
+
+@router.post("/captions.undo")
+def undo(request: Request, project: int, redo: Annotated[bool, Form()] = False) -> HTMLResponse:
+    """The last change of the captions taken back, or done again."""
+    did = captions.turn(web(request).data.db, opened(request, project).id, redo)
+    return joined(_list(request, project), report(f"{'Done again' if redo else 'Undone'}: {did}."))
 
 
 @router.get("/captions.{kind}")

@@ -47,7 +47,7 @@ def change(data: Data, kept: stories.Kept, key: tuple[int, int], text: str) -> C
         rows = [Cue(c.at, c.end, broken(text), c.speaker, c.key, True) if c.key == key and text else c for c in file[1]]
         if all(c.key != key for c in rows):
             raise Invalid("That caption is no longer there.")
-        captions.bring(data.db, kept.id, file[0], rows)
+        captions.bring(data.db, kept.id, file[0], rows, f"“{text[:40]}” typed")
     else:
         plain = {c.key: c for c in cues(said(data, kept), kept.story.rate)}
         if key not in plain:
