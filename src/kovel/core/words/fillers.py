@@ -19,6 +19,7 @@ from kovel.core.words.transcript import Word, sentences
 from kovel.core.words.writing import ends, plain, together
 
 KINDS = ("pause", "filler", "voice", "repeat", "false start", "question")
+FAR, SPREAD = 5.0, 2.5  # dB: how much softer somebody off camera is, and how much a voice changes by itself at most
 NUDGE = 2_400  # samples of air a cut keeps around the words beside it, where there is room
 
 
@@ -154,21 +155,24 @@ def _repeats(words: Sequence[Word], of: Language) -> list[Proposal]:
 def questions(
     words: Sequence[Word], levels: Levels | None, interviewer: str = "interviewer", of: Language = ENGLISH
 ) -> list[Proposal]:
-    """What the interviewer says: by the speaker's name; else a question that is much softer than the talk around it."""
+    """What the interviewer says: by the speaker's name; else what stands farther from the microphone and asks (`_farther`), or a
+    question that is much softer than the talk around it."""
     out: list[Proposal] = []
     named = any(w.speaker == interviewer for w in words)
     rows = sentences([w for w in words if w.text != VOICE])
     loud = [_level(levels, s.start, s.end) for s in rows]
     usual = float(np.median(np.repeat(loud, [s.count for s in rows]))) if loud else 0.0
-    for s, level in zip(rows, loud, strict=True):
+    far = _farther([asked(s.text, of) for s in rows], loud) if levels is not None and not named else set()
+    for i, (s, level) in enumerate(zip(rows, loud, strict=True)):
         asks = asked(s.text, of)
         soft = usual - level
         if named:
             if s.speaker == interviewer:
                 out.append(Proposal(s.start, s.end, "question", "the interviewer speaks", 0.95))
-        elif levels is not None and soft > 7 and (asks or soft > 10):
+        elif i in far or (levels is not None and soft > 7 and (asks or soft > 10)):
             why = f"{'a question, ' if asks else ''}{soft:.0f} dB softer than the talk around it"
-            out.append(Proposal(s.start, s.end, "question", why, 0.8 if asks else 0.6))
+            sure = (0.8 if asks else 0.6) + (0.1 if i in far else 0)
+            out.append(Proposal(s.start, s.end, "question", why, sure))
     joined: list[Proposal] = []
     for p in out:
         if joined and p.start - joined[-1].end < 48_000:
@@ -176,6 +180,26 @@ def questions(
         else:
             joined.append(p)
     return joined
+
+
+def _farther(asks: Sequence[bool], loud: Sequence[float]) -> set[int]:
+    """Which sentences are of somebody off camera: the softer of two groups of loudness (Otsu 1979), if they lie clearly apart and the
+    softer ones ask.
+
+    dBFS   -33 ∙∙          -25 ∙∙∙∙∙∙∙∙       two groups, FAR dB apart, each narrower than SPREAD
+    asks       ??              ∙∙∙∙∙?∙∙
+    """
+    x = np.asarray(loud)
+    if len(x) < 4:
+        return set()
+    order = np.argsort(x)
+    within = [k * x[order[:k]].var() + (len(x) - k) * x[order[k:]].var() for k in range(1, len(x))]
+    k = 1 + int(np.argmin(within))
+    soft, rest = order[:k], order[k:]
+    if x[rest].mean() - x[soft].mean() < FAR or np.sqrt(min(within) / len(x)) > SPREAD or k > len(rest):
+        return set()
+    of_soft, of_rest = (float(np.mean([asks[i] for i in group])) for group in (soft, rest))
+    return {int(i) for i in soft} if of_soft >= 1 / 3 and of_soft > of_rest + 0.2 else set()
 
 
 def _level(levels: Levels | None, start: int, end: int) -> float:
