@@ -177,12 +177,10 @@ def _become(name: str, ends: dict[int, int], keep: int | None = None) -> None:
     signal.signal(signal.SIGCHLD, signal.SIG_DFL)
     for to, fd in ends.items():
         os.dup2(fd, to)
-    top = os.sysconf("SC_OPEN_MAX")
-    if keep is None:
-        os.closerange(3, top)
-    else:
-        os.closerange(3, keep)
-        os.closerange(keep + 1, top)
+    for fd in [int(x) for x in os.listdir("/proc/self/fd")]:
+        if fd > 2 and fd != keep:
+            with suppress(OSError):  # the one that lists them is closed already
+                os.close(fd)
     with suppress(AttributeError, OSError):
         prctl = ctypes.CDLL(None).prctl
         prctl(1, signal.SIGKILL)  # PR_SET_PDEATHSIG, linux/prctl.h

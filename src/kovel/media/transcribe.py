@@ -314,8 +314,10 @@ def transcribe(
     done, seconds = 0, 0.0  # ticks heard, and how much of that was speech
     ear: Ear | None = None
 
-    def hear(sound: Readable, levels: Levels) -> Ear:
-        return ear or ear_for(sound, clips(speech(levels)), model=model, language=language, models=Path(models or out))
+    def hear(sound: Readable, levels: Levels) -> Ear | None:
+        """What hears it from the first speech on."""
+        parts = [] if ear else clips(speech(levels))
+        return ear_for(sound, parts, model=model, language=language, models=Path(models or out)) if parts else ear
 
     def so_far(new: Sequence[Word]) -> None:
         rows = [[w.text, w.start, w.end, round(w.sure, 3)] for w in (*words, *new)]
