@@ -1,5 +1,6 @@
 """Jobs end once: by attempt, their result applied together with the end; a stopped try cannot end the next one."""
 
+import json
 from pathlib import Path
 from typing import Any
 
@@ -44,6 +45,11 @@ def foreman(data: Data) -> Foreman:
     return f
 
 
+def noted(data: Data) -> list[dict[str, Any]]:
+    """What logs/jobs.log says of the calls that ended."""
+    return [json.loads(x) for x in (data.logs / "jobs.log").read_text().splitlines()]
+
+
 FACTS = {"size": 1, "rate": [25, 1], "frames": 100, "picture": True, "sound": False, "width": 16, "height": 9, "channels": 1,
          "start_timecode": "", "remarks": []}  # fmt: skip
 
@@ -67,6 +73,9 @@ def test_a_stopped_try_does_not_end_the_next_one(data: Data, foreman: Foreman) -
     foreman.step()
     done = jobs.get(data.db, job.id)
     assert (done.state, done.result, desk.answers) == ("done", {"path": "new"}, {})
+    rows = noted(data)
+    assert [(x["job"], x["attempt"], x["ended"]) for x in rows] == [(job.id, 1, "done, passed over"), (job.id, 2, "done")]
+    assert all(x["kind"] == "render" and x["seconds"] >= 0 and x["at"].endswith("Z") for x in rows)
 
 
 def test_a_result_that_cannot_be_kept_is_tried_again_and_then_told(
@@ -103,6 +112,8 @@ def test_a_result_that_cannot_be_kept_is_tried_again_and_then_told(
     foreman.step()
     ended = jobs.get(data.db, other.id)
     assert ended.state == "failed" and "could not be kept" in ended.message and not foreman._out
+    assert [(x["job"], x["ended"]) for x in noted(data)] == [(job.id, "done"), (other.id, "done"), (other.id, "not kept")]
+    assert "could not be kept" in noted(data)[-1]["why"]
 
 
 def test_what_the_stories_show_is_prepared_first(data: Data, foreman: Foreman, tmp_path: Path) -> None:

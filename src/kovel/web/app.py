@@ -39,12 +39,13 @@ from kovel.web import (
     words,
 )
 from kovel.web.given import of_the_project
-from kovel.web.noted import Noted, notebook
+from kovel.web.noted import Noted
 from kovel.web.pages import Web, say
 from kovel.web.security import Guard, signing
 from kovel.web.together import Asking
 from kovel.work.folder import Data
 from kovel.work.foreman import Foreman
+from kovel.work.noting import notebook
 
 
 def create_app(

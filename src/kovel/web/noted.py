@@ -1,30 +1,15 @@
-"""What is noted of requests: one line of JSON for each that failed or was slow, with a number that its answer carries too."""
+"""What is noted of requests: a line for each that failed or was slow, with a number that its answer carries too; nothing that was
+typed or sent."""
 
-import json
 import logging
 import time
-from logging.handlers import RotatingFileHandler
-from pathlib import Path
 from uuid import uuid4
 
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from kovel.work.noting import note
+
 SLOW = 1.0  # seconds
-BIG, KEPT = 2_000_000, 3  # bytes of a file of lines, and how many are kept
-
-
-def notebook(folder: Path) -> logging.Logger:
-    """Lines of JSON in kovel.log of a folder; nothing that was typed or sent is in them."""
-    log = logging.getLogger(f"kovel {folder}")
-    log.setLevel(logging.INFO)
-    log.propagate = False
-    if not log.handlers:
-        try:
-            folder.mkdir(exist_ok=True)
-            log.addHandler(RotatingFileHandler(folder / "kovel.log", maxBytes=BIG, backupCount=KEPT, delay=True))
-        except OSError:
-            log.addHandler(logging.NullHandler())
-    return log
 
 
 class Noted:
@@ -54,11 +39,8 @@ class Noted:
         finally:
             took = time.monotonic() - began
             if failed or status >= 500 or took > SLOW:
-                line = {
-                    "at": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()), "request": number, "method": scope["method"],
-                    "path": scope["path"][:300], "status": status or 500, "ms": round(1000 * took), **({"failed": failed} if failed else {}),
-                }  # fmt: skip
-                self.log.info(json.dumps(line))
+                line = {"request": number, "method": scope["method"], "path": scope["path"][:300], "status": status or 500}
+                note(self.log, **line, ms=round(1000 * took), **({"failed": failed} if failed else {}))
 
 
 def _where(e: BaseException) -> str:

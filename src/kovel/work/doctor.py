@@ -65,6 +65,8 @@ def _rows(root: Path) -> Iterator[Row]:
                 for r in c.execute("SELECT message FROM job WHERE state = 'failed' AND message != '' ORDER BY id DESC LIMIT 3")
             ]
         yield Row("Jobs", not failed, ", ".join(f"{n} {s}" for s, n in sorted(states.items())) or "none")
+        kept_lines = root / "logs" / "jobs.log"
+        yield Row("Log of jobs", True, str(kept_lines) if kept_lines.exists() else "nothing was done yet")
         for why in failed:
             yield Row("Failed", False, why)
     lacking = [c for c in CODECS if not _can(c)]

@@ -61,6 +61,10 @@ class Data:
         return self.root / "models"
 
     @property
+    def logs(self) -> Path:
+        return self.root / "logs"
+
+    @property
     def backups(self) -> Path:
         return self.root / "backups"
 

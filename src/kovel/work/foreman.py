@@ -7,7 +7,7 @@ import subprocess
 import sys
 import threading
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date
 from pathlib import Path
 from typing import Any
@@ -25,6 +25,7 @@ from kovel.work.folder import Data, looked_at, sounded
 from kovel.work.hearing import SoFar, listen, take_heard
 from kovel.work.made import throw_old_away
 from kovel.work.meaning import clear_up, keep_up, take_meant
+from kovel.work.noting import note, notebook
 from kovel.work.preparing import Step
 from kovel.work.queue import Queue
 from kovel.work.room import make_room
@@ -63,6 +64,7 @@ class Out:
 
     job: jobs.Job
     step: Step | None = None
+    began: float = field(default_factory=time.monotonic)
 
     @property
     def key(self) -> str:
@@ -268,6 +270,9 @@ class Foreman:
             else:
                 self._note(now, key)
             return
+        if key not in self._failed:
+            how = "cancelled" if "cancelled" in answer else "done" if "result" in answer else "failed"
+            self._log(out, how if current else f"{how}, passed over", answer.get("unusable", ""))
         if current:
             try:
                 with self.data.db.write():  # what it brought and its end, together and once
@@ -278,12 +283,21 @@ class Foreman:
                     raise
                 why = f"Its result could not be kept. {in_words(e) or f'({type(e).__name__}: {e})'} Try again."
                 jobs.end(self.data.db, out.job.id, "failed", why)
+                self._log(out, "not kept", why)
         if out.job.kind == "meaning" and not any(j.id == out.job.id for j in jobs.in_state(self.data.db, "waiting", "working")):
             clear_up(out.job)
         self._failed.pop(key, None)
         self._heard.pop(key, None)
         self._out.pop(key, None)
         self.queue.forget(key)
+
+    def _log(self, out: Out, ended: str, why: str = "") -> None:
+        """A line in logs/jobs.log for every call that ended: what it was, how long it took, how it ended."""
+        note(
+            notebook(self.data.logs, "jobs.log"), job=out.job.id, attempt=out.job.attempt, kind=out.job.kind,
+            **({"step": out.step.name} if out.step else {}), recording=out.job.recording, project=out.job.project,
+            seconds=round(time.monotonic() - out.began, 2), ended=ended, **({"why": why} if why else {}),
+        )  # fmt: skip
 
     def _note(self, now: jobs.Job, key: str) -> None:
         """How far a job is, by what its calls have told."""
