@@ -9,6 +9,7 @@ from kovel.core.sound.pauses import Settings
 from kovel.core.words.captions import read_captions, write_srt, write_vtt
 from kovel.core.words.fillers import proposals, word_proposals
 from kovel.core.words.languages import LISTED, NAMES, asked, guessed, language
+from kovel.core.words.meaning import foreign
 from kovel.core.words.transcript import Word, replaced, sentences
 from kovel.core.words.writing import ASKS, ENDS, asks, ends, named, plain, together
 
@@ -113,6 +114,18 @@ def test_names_before_a_colon_in_any_script() -> None:
 def test_written_talk_tells_its_language(text: str, code: str) -> None:
     """Sentences of ours; from memory."""
     assert guessed([text]) == code == guessed(text.split())
+
+
+@pytest.mark.parametrize(
+    ("question", "other"),
+    [
+        ("who made me come", False), ("did the man die in the war", False), ("her son met him at the door", False),
+        ("where is anybody afraid", False), ("qui a peur", True), ("wer hatte Angst", True), ("¿quién tenía miedo?", True),
+        ("quem puxava a balsa", True), ("chi aveva paura", True), ("wie trok de ketting", True),
+    ],
+)  # fmt: skip
+def test_a_question_in_another_language_is_told_from_an_english_one(question: str, other: bool) -> None:
+    assert foreign(question) is other
 
 
 def test_the_lists_are_sound() -> None:

@@ -13,6 +13,7 @@ from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass
 
+from kovel.core.words.small_words import TALK
 from kovel.core.words.writing import asks, ends, plain
 
 
@@ -147,7 +148,10 @@ uz Uzbek|vi Vietnamese|yi Yiddish|yo Yoruba|zh Chinese
 HESITATIONS = frozenset(
     _words("um umm uh uhm er erm hm hmm ah euh heu hum mmh mmm eh ehm äh ähm öh ãh")
 )  # sounds, in any of these
-OTHER = frozenset(w for x in LISTED.values() if x is not ENGLISH for w in x.small) - frozenset(ENGLISH.small) | {"¿"}
+_OTHERS = frozenset(w for x in LISTED.values() if x is not ENGLISH for w in (*x.small, *x.asking))
+ENGLISH_ALONE = frozenset(ENGLISH.small) - _OTHERS  # small words of English and of none of the others
+# and those of the others that are none of English talk
+OTHER = (_OTHERS - frozenset(ENGLISH.small) - TALK - frozenset(_words("die hat war son sin met door plus par mas ten"))) | {"¿"}
 
 
 def language(code: str) -> Language:

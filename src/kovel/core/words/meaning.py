@@ -55,7 +55,7 @@ def foreign(text: str) -> bool:
     """Whether a question is in another language than English, as far as its small words and letters tell."""
     words = re.findall(r"[^\W\d_]+|¿", text.casefold())
     other = sum(w in languages.OTHER for w in words)
-    ours = sum(w in languages.ENGLISH.small for w in words)
+    ours = sum(w in languages.ENGLISH_ALONE for w in words)
     return other > ours or (other == ours and any(ord(ch) > 127 and ch.isalpha() for ch in text))
 
 
