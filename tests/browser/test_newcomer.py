@@ -44,7 +44,7 @@ def test_from_footage_to_a_film_on_disk(
         server.cli("import", str(media / "talk.mov"), "--words", str(tmp_path / "words.json"), "--kind", "interview", "--json")
     )
     assert out["recordings"][0]["ready"] and not out["refused"]
-    expect(page.locator("[data-poll]")).to_have_count(0, timeout=60_000)
+    expect(page.locator("[data-poll]")).to_have_count(0, timeout=240_000)
     page.reload()
     expect(page.locator("td", has_text="ready")).to_have_count(3)
     page.get_by_label("Kind of boat").select_option("b-roll")
@@ -157,7 +157,7 @@ def test_from_footage_to_a_film_on_disk(
     expect(page.locator("#out-quality")).to_have_value("small")
     expect(page.locator("#expected")).to_contain_text("to make")
     page.get_by_role("button", name="Render").click()
-    page.wait_for_selector('[data-render][data-state="done"]', timeout=60_000)
+    page.wait_for_selector('[data-render][data-state="done"]', timeout=240_000)
     with page.expect_download() as got:
         page.get_by_role("link", name="Save the file").click()
     film = tmp_path / "film.mp4"
@@ -179,7 +179,7 @@ def test_another_window_is_followed_and_a_stale_page_is_told(page: Page, forty: 
     page.unroute("**/story/revision*")
     expect(page.locator(".piece")).to_have_count(42)
     server.cli("story", "undo")
-    expect(page.locator(".piece")).to_have_count(41, timeout=8000)
+    expect(page.locator(".piece")).to_have_count(41, timeout=60_000)
     page.evaluate("kovel.story.edit('split', { at: 2 })")
     expect(page.locator(".piece")).to_have_count(42)
 

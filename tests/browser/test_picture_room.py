@@ -193,7 +193,7 @@ def test_titles_split_screens_and_another_shape(page: Page, film: Shown, serve: 
     found = Axe().run(page)
     assert not found.response["violations"], found.generate_report()
     page.locator("[data-do=upright]").click()
-    with page.expect_navigation(timeout=60_000):  # the new story is opened
+    with page.expect_navigation(timeout=240_000):  # the new story is opened
         page.locator("#upright-form button").click()
     until(page, "window.kovel?.picture")
     until(page, "kovel.player.plan.size[1] > kovel.player.plan.size[0]", seconds=30)
