@@ -6,13 +6,17 @@ import math
 import re
 from pathlib import Path
 
+import pytest
+from click.testing import CliRunner
 from fastapi.testclient import TestClient
 
+from kovel.cli import main
 from kovel.core.story.model import Sync
 from kovel.core.words.transcript import Word
 from kovel.store import captions, jobs, markers, projects, recordings, stories, subclips
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
+from kovel.work import hearing
 from kovel.work.folder import Data
 from tests.conftest import said
 
@@ -494,3 +498,28 @@ def test_captions_are_undone_step_by_step(room: TestClient, coded: Coded) -> Non
     for _ in range(captions.STEPS):
         captions.turn(data.db, 1)
     assert captions.can(data.db, 1) == (False, True) and "Text 19" in now()
+
+
+def test_shots_are_laid_from_the_command_line(coded: Coded, monkeypatch: pytest.MonkeyPatch) -> None:
+    data, r = coded
+    monkeypatch.setenv("KOVEL_DATA", str(data.root))
+    recordings.set_words(
+        data.db, r["talk"].id, [Word(w, 19_200 * i, 19_200 * i + 19_000) for i, w in enumerate(["We", "row", "the", "boat."])]
+    )
+    stories.edit(data.db, 1, None, "insert_several", {"at": 0, "ranges": [[r["talk"].id, 0, 100]]})
+    run = lambda *a: CliRunner().invoke(main, ["story", "shots", "-p", "1", *a])  # noqa: E731
+    told = json.loads(run("--at", "0", "--json").output)
+    assert told["said"] == "We row the boat." and [x["name"] for x in told["shots"]] == ["boat"] and told["until"] == 40
+    assert run("--at", "0", "--lay", "2").exit_code == 1 and not stories.load(data.db, 1).story.covers
+    assert "boat laid over" in run("--at", "0", "--lay", "1").output
+    (cover,) = stories.load(data.db, 1).story.covers
+    assert (cover.source, cover.length) == (r["boat"].id, 40)
+
+
+def test_names_are_told_to_the_recogniser_in_any_letters(coded: Coded) -> None:
+    """Of recordings (an accent may be a letter of its own in a file name), of names within names of soundbites, and of tags; the first word of a soundbite is none by its capital alone."""
+    data, r = coded
+    recordings.update(data.db, r["talk"].id, name="E\u0301lodie at Ødegård, 1b")
+    subclips.add(data.db, r["talk"].id, 0, 50, name="When Zoé rowed to Łódź", tags="Étang")
+    told = hearing.names_of(data, 1)
+    assert {"Élodie", "Ødegård", "Zoé", "Łódź", "étang"} <= set(told) and "When" not in told and "at" not in told

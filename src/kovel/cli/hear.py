@@ -14,9 +14,9 @@ from kovel.core.sound.pauses import Settings, noise_floor, pauses
 from kovel.media.child import call
 from kovel.media.files import Unusable
 from kovel.store import jobs, recordings
-from kovel.work import hearing, syncing
+from kovel.work import binning, hearing, syncing
 from kovel.work.standalone import ready
-from kovel.work.tongues import choose, code_of
+from kovel.work.tongues import code_of
 
 
 @click.command()
@@ -39,7 +39,7 @@ def transcribe(
             raise Unusable(f"There is no file {file}.")
         r = the_recording(data, the_project(data, project_name).id, file)
         if code := code_of(language):
-            choose(data, [r.id], code)
+            binning.set_all(data, [r.id], {"language": code})
         (done,) = wait_for(data, [hearing.transcribe(data, r.id).id], quiet=as_json)
         if done.state != "done":
             raise click.ClickException(done.message or "The transcription was stopped.")

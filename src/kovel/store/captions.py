@@ -21,13 +21,8 @@ def change(db: Database, story: int, key: tuple[int, int], was: str, text: str) 
     """Change what a caption says; an empty text takes the change back. Can be undone."""
     db.guard(story)
     with db.write() as c:
-        _step(
-            c,
-            story,
-            f"“{(text or was)[:40]}” typed" if text else "a caption as its words say",
-            key,
-            (was, text) if text else None,
-        )
+        did = f"“{text[:40]}” typed" if text else "a caption as its words say"
+        _step(c, story, did, key, (was, text) if text else None)
 
 
 def brought(db: Database, story: int) -> tuple[str, list[Cue]] | None:

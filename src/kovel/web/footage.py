@@ -10,7 +10,6 @@ from fastapi.responses import HTMLResponse, JSONResponse
 from pydantic import BaseModel, ConfigDict
 from starlette.concurrency import run_in_threadpool
 
-from kovel.core.words.languages import NAMES
 from kovel.media.files import Unusable
 from kovel.store import bins, jobs, projects, recordings
 from kovel.store.projects import Invalid, Missing
@@ -25,6 +24,7 @@ from kovel.work.intake import allowed, bring_in, bring_in_all, choose_microphone
 from kovel.work.made import set_on_recording
 from kovel.work.room import empty, taken_lately, taken_out
 from kovel.work.syncing import apart, nudge, sets, sync_by_sound, sync_by_timecode
+from kovel.work.tongues import BY_NAME
 
 router = APIRouter(prefix="/p/{project}")
 
@@ -87,7 +87,7 @@ def _rows(request: Request, project: int) -> dict[str, Any]:
         "rows": rows,
         "busy": busy or bool(syncing),
         "kinds": recordings.KINDS,
-        "languages": sorted(NAMES.items(), key=lambda x: x[1]),
+        "languages": BY_NAME,
         "silent": silent,
         "hearing": running,
         "coming": len([j for j in coming if not j.paused]),

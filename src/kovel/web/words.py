@@ -15,9 +15,10 @@ from kovel.store.recordings import Recording
 from kovel.web import pages
 from kovel.web.log import hearing, turns, words_part
 from kovel.web.pages import page, render, report, the_recording, web
+from kovel.work.binning import set_all
 from kovel.work.hearing import align, set_model, take_words, transcribe, transcript
 from kovel.work.intake import allowed
-from kovel.work.tongues import choose
+from kovel.work.tongues import code_of
 
 router = APIRouter(prefix="/p/{project}")
 MOST_TEXT = 20_000_000
@@ -70,7 +71,7 @@ def start(request: Request, project: int, recording: int) -> HTMLResponse:
 def in_language(request: Request, project: int, recording: int, language: Annotated[str, Form()] = "") -> HTMLResponse:
     """Which language a recording is in; none: it is found when it is transcribed."""
     r = the_recording(request, project, recording)
-    did = choose(web(request).data, [recording], language)
+    did = set_all(web(request).data, [recording], {"language": code_of(language)})
     again = " Transcribe it anew to have it heard so." if recordings.words_at(web(request).data.db, recording, 0, 1) else ""
     return _shown(request, recordings.get(web(request).data.db, r.id), f"{did}.{again}")
 

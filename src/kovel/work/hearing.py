@@ -2,6 +2,7 @@
 
 import json
 import re
+import unicodedata
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -49,7 +50,7 @@ def names_of(data: Data, project: int) -> list[str]:
 
 def _names_in(text: str) -> list[str]:
     """Words of three letters and more that begin with a capital, of any script that has such."""
-    return [w for w in re.findall(r"\w[\w'’-]{2,}", text) if w[0].isupper()]
+    return [w for w in re.findall(r"\w[\w'’-]{2,}", unicodedata.normalize("NFC", text)) if w[0].isupper()]
 
 
 def transcribe(data: Data, recording: int) -> Job:

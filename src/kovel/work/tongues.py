@@ -1,15 +1,15 @@
 """The language of a recording, and the editor's own lists of what it says without meaning it and how it asks."""
 
-from collections.abc import Sequence
 from dataclasses import replace
 
 from kovel.core.words.languages import NAMES, Language, language
-from kovel.store import recordings, settings
+from kovel.store import settings
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.work.folder import Data
 
-LISTS = {"fillers": "fillers", "asking": "words that begin a question"}
+LISTS = ("fillers", "asking")  # of a language, that can be changed
+BY_NAME = sorted(NAMES.items(), key=lambda kv: kv[1])  # every language that can be heard: code and name
 
 
 def of_code(data: Data, code: str) -> Language:
@@ -49,15 +49,7 @@ def code_of(said: str) -> str:
     raise Invalid(f"“{said.strip()[:40]}” is no language that can be heard. Say it as a code (fr) or in English (French).")
 
 
-def choose(data: Data, rows: Sequence[int], said: str) -> str:
-    """Say which language recordings are in (none: it is found when they are transcribed). Undone in Footage."""
-    code = code_of(said)
-    did = f"Language: {NAMES[code]}" if code else "Language found by itself"
-    recordings.update_all(data.db, [(i, {"language": code}) for i in rows], did)
-    return did
-
-
 def choices(r: Recording) -> list[tuple[str, str]]:
     """What can be chosen for a recording: code and name, first what is found by itself."""
     found = f"by itself ({language(r.spoken).name})" if r.spoken else "by itself"
-    return [("", found), *sorted(NAMES.items(), key=lambda kv: kv[1])]
+    return [("", found), *BY_NAME]
