@@ -8,35 +8,7 @@ import sys
 import sysconfig
 from pathlib import Path
 
-import pytest
-
 ROOT = Path(__file__).resolve().parent.parent
-
-
-@pytest.mark.parametrize(
-    "command",
-    [
-        ["ruff", "check", "src", "tests", "tools", "bench"],
-        ["mypy"],
-        ["importlinter.cli", "lint"],
-        ["tools/build_css.py", "--check"],
-        ["tools/third_party.py", "--check"],
-    ],
-    ids=["ruff", "types", "dependencies", "styles", "licences"],
-)
-def test_checks(command: list[str]) -> None:
-    if command[0].endswith(".py"):
-        args = [sys.executable, *command]
-    elif command[0].startswith("importlinter"):
-        args = [
-            sys.executable,
-            "-c",
-            "from importlinter.cli import lint_imports; import sys; sys.exit(lint_imports(no_cache=True))",
-        ]
-    else:
-        args = [sys.executable, "-m", *command]
-    done = subprocess.run(args, cwd=ROOT, capture_output=True, text=True)
-    assert done.returncode == 0, done.stdout[-3000:] + done.stderr[-3000:]
 
 
 def test_pages_load_nothing_from_elsewhere_and_carry_no_inline_script() -> None:

@@ -28,7 +28,7 @@ from kovel.work.folder import Data
 from kovel.work.foreman import Foreman
 from kovel.work.made import set_on_recording
 from kovel.work.outputs import start_output
-from kovel.work.queue import Queue
+from kovel.work.queue import on_this_machine
 from kovel.work.quick_cuts import beats
 
 Spoken = tuple[Data, dict[str, Recording]]
@@ -225,7 +225,7 @@ def test_a_render_does_not_wait_for_what_nobody_makes(sound: TestClient, spoken:
     first = start_output(data, 1)
     set_on_recording(data, i, "low_cut", 90)  # the sound that the render was to read is made no more
     foreman = Foreman(data)
-    foreman.queue = Queue(str(data.queue))
+    foreman.queue = on_this_machine(str(data.queue))
     foreman.step()
     assert "was changed while it waited" in jobs.get(data.db, first.id).message
     second = start_output(data, 1)

@@ -41,7 +41,7 @@ quiet: Callable[[float], None] = lambda x: None  # noqa: E731
 def long(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """70 s of coded pictures in groups of 250 with B-frames, with sound: as a camera records, only smaller."""
     path = tmp_path_factory.mktemp("long") / "long.mp4"
-    made.clip(path, 3, 1750, size=(640, 360), gop=250)
+    made.clip(path, 3, 1750, size=(320, 180), gop=250)
     return path
 
 

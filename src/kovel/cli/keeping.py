@@ -61,10 +61,10 @@ def restore(copy: str, folder: Path | None, as_json: bool) -> None:
 @data_option
 @json_option
 def doctor(folder: Path | None, as_json: bool) -> None:
-    """How Kovel is: versions, disk, database, copies, jobs, codecs, models. To be copied where help is asked for."""
+    """How Kovel is: versions, disk, database, copies, jobs, codecs, models, workers elsewhere (of KOVEL_QUEUE). To be copied where help is asked for."""
     from kovel.work.doctor import examined
 
-    rows = examined(folder or default_folder())
+    rows = examined(folder or default_folder(), os.environ.get("KOVEL_QUEUE"))
     value = [{"what": r.what, "well": r.well, "found": r.found} for r in rows]
     answer(as_json, value, "\n".join(f"{'ok ' if r.well else '!! '} {r.what:<12} {r.found}" for r in rows))
     if not all(r.well for r in rows):

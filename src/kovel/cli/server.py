@@ -18,6 +18,7 @@ import click
 from kovel.cli.common import data_option, open_data
 from kovel.store import jobs
 from kovel.store.backup import copies, daily, damage
+from kovel.work.crew import Crew
 from kovel.work.folder import Data, default_folder
 
 
@@ -31,6 +32,7 @@ class At:
     media: tuple[Path, ...]
     cert: Path | None
     key: Path | None
+    queue: str | None
 
 
 def _serve(data: Data, at: At, path: str = "/") -> None:
@@ -66,7 +68,10 @@ def _serve(data: Data, at: At, path: str = "/") -> None:
     name = socket.gethostname().lower()
     hosts = set() if local else {"*" if wild else host, name, name if name.endswith(".local") else f"{name}.local"}
     address = f"http{'s' if at.cert else ''}://{'127.0.0.1' if wild else f'[{host}]' if ':' in host else host}:{port}{path}"
-    app = create_app(data, roots, hosts=hosts, passphrase=passphrase, secure=bool(at.cert))
+    crew = Crew(at.queue, data.root, [m.expanduser().resolve() for m in at.media]) if at.queue else None
+    if crew:
+        crew.look_first()
+    app = create_app(data, roots, hosts=hosts, passphrase=passphrase, secure=bool(at.cert), crew=crew)
     config = uvicorn.Config(
         app, host=host, port=port, log_level="warning", access_log=False, timeout_graceful_shutdown=2,
         ssl_certfile=str(at.cert) if at.cert else None, ssl_keyfile=str(at.key) if at.key else None,
@@ -88,6 +93,7 @@ def _serve(data: Data, at: At, path: str = "/") -> None:
             webbrowser.open(address)
 
     threading.Thread(target=announce, daemon=True).start()
+    os.environ.pop("KOVEL_QUEUE", None)
     os.umask(0o077)  # what is written is this user's alone
     gc.freeze()  # what stands now stays: collecting it again and again would make edits stutter
     gc.set_threshold(50_000, 20, 50)
@@ -120,6 +126,11 @@ def server_options(f: Callable[..., Any]) -> Callable[..., Any]:
         click.option("--port", default=8463, show_default=True),
         click.option("--cert", type=click.Path(path_type=Path), help="Certificate (PEM): served by TLS."),
         click.option("--key", type=click.Path(path_type=Path), help="The certificate's key (PEM)."),
+        click.option(
+            "--queue",
+            envvar="KOVEL_QUEUE",
+            help="Redis for workers on other machines: redis://:PASSPHRASE@HOST:6379/0, or KOVEL_QUEUE.",
+        ),
         data_option,
     ):
         f = o(f)
@@ -129,18 +140,32 @@ def server_options(f: Callable[..., Any]) -> Callable[..., Any]:
 @click.command()
 @server_options
 def serve(
-    folder: Path | None, port: int, host: str, no_browser: bool, media: tuple[Path, ...], cert: Path | None, key: Path | None
+    folder: Path | None,
+    port: int,
+    host: str,
+    no_browser: bool,
+    media: tuple[Path, ...],
+    cert: Path | None,
+    key: Path | None,
+    queue: str | None,
 ) -> None:
     """Start Kovel and print its address."""
     data = open_data(folder)
     _looked_after(data)
-    _serve(data, At(host, port, not no_browser, media, cert, key))
+    _serve(data, At(host, port, not no_browser, media, cert, key, queue))
 
 
 @click.command()
 @server_options
 def demo(
-    folder: Path | None, port: int, host: str, no_browser: bool, media: tuple[Path, ...], cert: Path | None, key: Path | None
+    folder: Path | None,
+    port: int,
+    host: str,
+    no_browser: bool,
+    media: tuple[Path, ...],
+    cert: Path | None,
+    key: Path | None,
+    queue: str | None,
 ) -> None:
     """Start with the demo project (its own data folder unless --data is given)."""
     from kovel.demo.project import ensure
@@ -150,4 +175,4 @@ def demo(
     if jobs.in_state(data.db, "waiting", "working"):
         click.echo("Kovel: the demo footage is being prepared, once; the page shows how far it is.", err=True)
     _looked_after(data)
-    _serve(data, At(host, port, not no_browser, media, cert, key), f"/p/{project}/story")
+    _serve(data, At(host, port, not no_browser, media, cert, key, queue), f"/p/{project}/story")

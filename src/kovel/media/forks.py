@@ -164,14 +164,15 @@ def stand_by() -> None:
     if sys.platform != "linux":
         return
     ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+    mother = os.getpid()
     if os.fork() == 0:
-        _become("parent", {0: os.open(os.devnull, os.O_RDONLY)}, keep=theirs.fileno())
+        _become("parent", mother, {0: os.open(os.devnull, os.O_RDONLY)}, keep=theirs.fileno())
         _serve(theirs)
     theirs.close()
     _parent = ours
 
 
-def _become(name: str, ends: dict[int, int], keep: int | None = None) -> None:
+def _become(name: str, mother: int, ends: dict[int, int], keep: int | None = None) -> None:
     """In a fork: none of the open files of what it was forked from but these, and an end with that."""
     signal.set_wakeup_fd(-1)
     signal.signal(signal.SIGCHLD, signal.SIG_DFL)
@@ -185,6 +186,8 @@ def _become(name: str, ends: dict[int, int], keep: int | None = None) -> None:
         prctl = ctypes.CDLL(None).prctl
         prctl(1, signal.SIGKILL)  # PR_SET_PDEATHSIG, linux/prctl.h
         prctl(15, f"kovel-{name}".encode()[:15])  # PR_SET_NAME: what it is called in a list of processes
+    if os.getppid() != mother:  # that ended before it could be told so
+        os._exit(9)
 
 
 def _serve(asks: socket.socket) -> None:
@@ -211,9 +214,10 @@ def _serve(asks: socket.socket) -> None:
                 with suppress(Exception):  # the child will tell
                     import_module(module)
             gc.freeze()
+            mother = os.getpid()
             pid = os.fork()
             if pid == 0:
-                _run(asked, fds)
+                _run(asked, mother, fds)
             *theirs, told = fds
             for fd in theirs:
                 os.close(fd)
@@ -237,11 +241,11 @@ def _tell(told: int, n: int) -> None:
         os.write(told, f"{n}\n".encode())
 
 
-def _run(asked: dict[str, Any], fds: list[int]) -> None:
+def _run(asked: dict[str, Any], mother: int, fds: list[int]) -> None:
     """The forked process itself."""
     code = 1
     try:
-        _become(asked["module"].rsplit(".", 1)[1], dict(enumerate(fds[:-1])))
+        _become(asked["module"].rsplit(".", 1)[1], mother, dict(enumerate(fds[:-1])))
         signal.signal(signal.SIGINT, signal.default_int_handler)
         sys.argv = [asked["module"], *asked["args"]]
         import_module(asked["module"]).main()

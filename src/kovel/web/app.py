@@ -43,6 +43,7 @@ from kovel.web.noted import Noted
 from kovel.web.pages import Web, say
 from kovel.web.security import Guard, signing
 from kovel.web.together import Asking
+from kovel.work.crew import Crew
 from kovel.work.folder import Data
 from kovel.work.foreman import Foreman
 from kovel.work.noting import notebook
@@ -56,13 +57,14 @@ def create_app(
     passphrase: str | None = None,
     secure: bool = False,
     jobs: bool = True,
+    crew: Crew | None = None,
 ) -> FastAPI:
     """`roots` are the folders recordings may be brought in from; `hosts` further names it answers to; `secure`: it is
-    served by TLS; `jobs` False for tests."""
+    served by TLS; `jobs` False for tests; `crew`: workers on other machines."""
 
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
-        foreman = Foreman(data)
+        foreman = Foreman(data, crew=crew)
         if jobs:
             foreman.start_or_wait()
         yield
@@ -72,6 +74,7 @@ def create_app(
 
     app = FastAPI(title="Kovel", lifespan=lifespan, docs_url=None, redoc_url=None)
     app.state.web = Web(data, roots or [Path.home()], passphrase)
+    app.state.crew = crew
     data.db.guard = app.state.web.together.allow
     app.add_middleware(Asking)
     app.add_middleware(Noted, log=notebook(data.root / "logs"))

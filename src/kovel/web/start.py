@@ -16,6 +16,7 @@ from kovel.web.faces import face_of
 from kovel.web.pages import joined, page, report, web
 from kovel.web.security import right
 from kovel.work import archiving, room
+from kovel.work.crew import Crew
 from kovel.work.intake import prepare
 
 router = APIRouter()
@@ -42,7 +43,20 @@ def index(request: Request) -> HTMLResponse:
         "free": room.free(data),
         "budget": "" if most is None else f"{most / room.GB:g}",
     }
-    return page(request, "start.html", cards=_cards(request), rates=RATES, sizes=SIZES, project=None, room="", disk=disk)
+    crew = _crew(request.app.state.crew)
+    return page(
+        request, "start.html", cards=_cards(request), rates=RATES, sizes=SIZES, project=None, room="", disk=disk, crew=crew
+    )
+
+
+def _crew(crew: Crew | None) -> dict[str, Any] | None:
+    """Who works elsewhere, in words; None where nobody can."""
+    if crew is None:
+        return None
+    if crew.away:
+        return {"rows": [], "told": f"The queue at {crew.at} does not answer. The work goes on here."}
+    rows = [f"{h.node}: {h.slots} at a time" for h in sorted(crew.there(), key=lambda h: h.node)]
+    return {"rows": rows, "told": f"{'They take' if rows else 'None is there yet. Workers take'} their work from {crew.at}."}
 
 
 @router.post("/room")

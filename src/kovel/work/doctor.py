@@ -20,6 +20,7 @@ from kovel.media.files import Unusable
 from kovel.media.models import of_english
 from kovel.store import backup
 from kovel.store.db import NEWEST
+from kovel.work.crew import Unfit, form, of_queue, without_secret
 
 CODECS = ("libx264", "aac", "libvpx-vp9", "libsvtav1", "libopus", "prores_ks", "dnxhd", "pcm_s24le", "flac")
 LOW = 2_000_000_000  # bytes free on the disk that are little
@@ -34,9 +35,25 @@ class Row:
     found: str
 
 
-def examined(root: Path) -> list[Row]:
-    """Everything that can be said of a data folder and this machine; opens nothing for writing."""
-    return list(_rows(root.expanduser().resolve()))
+def examined(root: Path, queue: str | None = None) -> list[Row]:
+    """Everything that can be said of a data folder, this machine and a queue for others; opens nothing for writing."""
+    rows = list(_rows(root.expanduser().resolve()))
+    return [*rows, _others(queue)] if queue else rows
+
+
+def _others(queue: str) -> Row:
+    """Who works elsewhere for whom, by what the queue says."""
+    try:
+        server, workers = of_queue(queue)
+    except Unfit as e:
+        return Row("Workers", False, str(e))
+    if server is None:
+        return Row("Workers", False, f"no Kovel uses the queue at {without_secret(queue)}. `kovel serve --queue` does.")
+    same = server["form"] == form()
+    told = ", ".join(f"{w['node']} ({w['slots']} at a time)" for w in workers) or "none"
+    return Row(
+        "Workers", same, f"for {server['node']}: {told}" + ("" if same else f"; it is {server['form']}, here is {form()}")
+    )
 
 
 def _rows(root: Path) -> Iterator[Row]:

@@ -10,7 +10,10 @@ import time
 from dataclasses import dataclass, field
 from datetime import date
 from pathlib import Path
+from secrets import token_hex
 from typing import Any
+
+from redis import RedisError
 
 from kovel.media.child import swept
 from kovel.media.forks import Process, begin
@@ -18,17 +21,19 @@ from kovel.media.soundtrack import keep
 from kovel.store import jobs, recordings
 from kovel.store.backup import daily
 from kovel.store.db import Database, in_words
-from kovel.store.projects import Missing
+from kovel.store.projects import Invalid, Missing
 from kovel.work import preparing
 from kovel.work.cards import take_copied
+from kovel.work.crew import Crew, Hand, Unfit
 from kovel.work.folder import Data, looked_at, sounded
 from kovel.work.hearing import SoFar, listen, take_heard
 from kovel.work.made import throw_old_away
 from kovel.work.meaning import clear_up, keep_up, take_meant
 from kovel.work.noting import note, notebook
 from kovel.work.preparing import Step
-from kovel.work.queue import Queue
+from kovel.work.queue import on_this_machine
 from kovel.work.room import make_room
+from kovel.work.shared import reached
 from kovel.work.syncing import take_sync
 from kovel.work.theming import follow
 
@@ -56,19 +61,24 @@ URGENT = {
     "transcribe": 5,
     "meaning": 5.5,
 }
+NEAR = ("make_sound", "make_look", "derive", "listen", "pulse")  # small, or waited for: better where the files are
+WRITES = ("render", "archive")  # files that are begun beside where they will be, under names of their own
+AT_HOME = ("copy", "archive")  # cards are in this machine, and archives are written where the editor wants them
 
 
 @dataclass(frozen=True, slots=True)
 class Out:
-    """A call that a worker has: the try at a job it belongs to, and which step of it."""
+    """A call that a worker has: the try at a job it belongs to, which step of it, and where it is."""
 
     job: jobs.Job
-    step: Step | None = None
+    step: Step | None
+    hand: Hand
     began: float = field(default_factory=time.monotonic)
+    once: str = field(default_factory=lambda: token_hex(4))  # a step may be given out again in the same try
 
     @property
     def key(self) -> str:
-        return f"{self.job.key} {self.step.name}" if self.step else self.job.key
+        return f"{self.job.key} {self.step.name} {self.once}" if self.step else f"{self.job.key} {self.once}"
 
 
 def _will_not_come(db: Database, job: jobs.Job, lacking: list[str]) -> str:
@@ -107,8 +117,9 @@ ROOM = 30.0  # seconds between two looks at the disk
 class Foreman:
     """Start it with `start`; False if another process does the work for this folder already."""
 
-    def __init__(self, data: Data, workers: int | None = None) -> None:
+    def __init__(self, data: Data, workers: int | None = None, crew: Crew | None = None) -> None:
         self.data = data
+        self.crew = crew
         self.workers = workers or max(1, min(4, os.cpu_count() or 2))
         self._stop = threading.Event()
         self._lock: int | None = None
@@ -135,7 +146,7 @@ class Foreman:
 
     def _wait(self) -> None:
         while not self._stop.wait(TAKE_OVER):
-            with contextlib.suppress(OSError):
+            with contextlib.suppress(OSError, Unfit):
                 if self._begin():
                     return self._run()
 
@@ -144,13 +155,15 @@ class Foreman:
         if self._lock is None:
             return False
         try:
-            self.queue = Queue(str(self.data.queue))
+            self.queue = on_this_machine(str(self.data.queue))
             self.queue.clear()
         except sqlite3.DatabaseError:  # damaged: the jobs' rows are the truth, the queue is made of them
             for end in ("", "-wal", "-shm"):
                 Path(f"{self.data.queue}{end}").unlink(missing_ok=True)
-            self.queue = Queue(str(self.data.queue))
+            self.queue = on_this_machine(str(self.data.queue))
         self._take_back()  # left over from a process that is gone
+        if self.crew:
+            self.crew.start()
         return True
 
     def _hire(self) -> None:
@@ -160,6 +173,8 @@ class Foreman:
         self._stop.set()
         if self._thread:
             self._thread.join(30)
+        if self.crew:
+            self.crew.stop()
         if self._process:
             with contextlib.suppress(OSError):
                 self._process.stdin.close()  # type: ignore[union-attr]
@@ -191,23 +206,56 @@ class Foreman:
 
     def step(self) -> None:
         """One round: results in, progress noted, cancellations passed on, waiting jobs handed out."""
-        if self._process and self._process.poll() is not None:  # the workers died: their jobs go back
-            self._take_back()
+        gone = self.crew.gone() if self.crew else set()
+        if self._process and self._process.poll() is not None:  # the workers here died
+            gone.add("")
             self.queue.clear()
             self._hire()
         for key, out in list(self._out.items()):
-            self._look_after(key, out)
-        self._hand_out(self.workers - len(self._out))
+            if out.hand.name in gone:
+                self._lose(key, out)
+        if self.crew and not self.crew.settled:
+            return  # somebody may still work on what an earlier start of the server gave him
+        for key, out in list(self._out.items()):
+            if out.hand.name and self.crew and self.crew.away:
+                continue
+            try:
+                self._look_after(key, out)
+            except RedisError:
+                continue  # of this one nothing can be known just now
+        self._hand_out()
 
-    def _hand_out(self, free: int) -> None:
+    def _hands(self) -> list[Hand]:
+        """Where calls can be given: to this machine's workers, and to those of others."""
+        return [Hand(self.queue, self.workers), *(self.crew.there() if self.crew else ())]
+
+    def _lose(self, key: str, out: Out) -> None:
+        """The worker that had it is gone: it waits for another."""
+        self._log(out, "lost", f"{out.hand.node or 'the process that worked on it'} is gone")
+        self._out.pop(key)
+        self._heard.pop(key, None)
+        if out.step:
+            return  # what it has not brought is given out again
+        if out.job.kind in WRITES:
+            swept(out.job.params)
+        with contextlib.suppress(Missing, Invalid):
+            now = jobs.get(self.data.db, out.job.id)
+            if now.attempt == out.job.attempt:
+                jobs.again(self.data.db, now.id, "working")
+
+    def _hand_out(self) -> None:
         """Free workers get what is most urgent: sound before pictures, what is looked at and what the stories show first."""
-        if free <= 0:
+        hands = self._hands()
+        free = {h.name: h.slots for h in hands}
+        for o in self._out.values():
+            free[o.hand.name] = free.get(o.hand.name, 0) - 1
+        if all(n <= 0 for n in free.values()):
             return
         db = self.data.db
         shown = recordings.in_stories(db)
         looked = looked_at(self.data)
         under_way = {o.job.id for o in self._out.values()}
-        heavy = any(o.job.kind == "transcribe" for o in self._out.values())  # one recogniser fills the machine
+        workers = sum(h.slots for h in hands)
         calls: list[tuple[tuple[float, ...], jobs.Job, Step | None]] = []
         for job in jobs.in_state(db, "waiting", "working"):
             if job.paused:
@@ -228,12 +276,11 @@ class Foreman:
             if any(o.job.id == job.id and o.job.attempt != job.attempt for o in self._out.values()):
                 continue
             wanted = -looked.get(job.recording or 0, 0.0)  # what was looked at last, first
-            for n, s in enumerate(preparing.steps(job, busy, self.workers)):
+            for n, s in enumerate(preparing.steps(job, busy, workers)):
                 calls.append(((s.urgency, wanted, job.recording not in shown, job.id + n / 1e4), job, s))
         for _, job, step in sorted(calls, key=lambda c: c[0]):
-            if free <= 0:
-                return
-            if job.kind == "transcribe" and heavy:
+            hand = self._for(hands, free, step.call if step else CALLS[job.kind], step.params if step else job.params)
+            if hand is None:
                 continue
             now: jobs.Job | None = jobs.get(db, job.id)
             if now is not None and now.state == "waiting":
@@ -241,17 +288,38 @@ class Foreman:
                 now = jobs.begin(db, job.id, base)
             if now is None or (step and now.state != "working"):
                 continue
-            heavy = heavy or job.kind == "transcribe"
-            free -= 1
-            out = Out(now, step)
-            if now.kind == "transcribe":
-                self._heard[out.key] = SoFar(self.data, now)
-            self._out[out.key] = out
-            self.queue.put(out.key, step.call if step else CALLS[job.kind], step.params if step else job.params)
+            self._give(hand, Out(now, step, hand))
+            free[hand.name] -= 1
+            if all(n <= 0 for n in free.values()):
+                return
+
+    def _for(self, hands: list[Hand], free: dict[str, int], call: str, params: dict[str, Any]) -> Hand | None:
+        """Who is to make a call: somebody who is free and reaches its files; one recogniser fills a machine."""
+        able = [h for h in hands if free[h.name] > 0]
+        if call == "transcribe":
+            heavy = {o.hand.name for o in self._out.values() if o.job.kind == "transcribe"}
+            able = [h for h in able if h.name not in heavy]
+        here = [h for h in able if not h.name]
+        if call in AT_HOME or (call in NEAR and here):
+            able = here
+        able = [h for h in able if h.roots is None or reached(params, h.roots)]
+        return max(able, key=lambda h: (bool(h.name), free[h.name]), default=None)
+
+    def _give(self, hand: Hand, out: Out) -> None:
+        if out.job.kind == "transcribe":
+            self._heard[out.key] = SoFar(self.data, out.job)
+        self._out[out.key] = out
+        try:
+            hand.queue.put(
+                out.key, out.step.call if out.step else CALLS[out.job.kind], out.step.params if out.step else out.job.params
+            )
+        except RedisError:  # whether it got it nobody knows
+            if self.crew:
+                self.crew.dismiss(hand)
 
     def _take_back(self) -> None:
         for job in jobs.in_state(self.data.db, "working"):
-            if job.kind in ("render", "archive"):
+            if job.kind in WRITES:
                 swept(job.params)
             jobs.again(self.data.db, job.id, "working")
         self._out.clear()
@@ -263,12 +331,12 @@ class Foreman:
         except Missing:
             now = None
         current = now is not None and now.state == "working" and now.attempt == out.job.attempt
-        answer = self.queue.result(key)
+        answer = out.hand.queue.result(key)
         if answer is None:
             if now is None or not current:
-                self.queue.cancel(key)
+                out.hand.queue.cancel(key)
             else:
-                self._note(now, key)
+                self._note(now, key, out)
             return
         if key not in self._failed:
             how = "cancelled" if "cancelled" in answer else "done" if "result" in answer else "failed"
@@ -289,25 +357,25 @@ class Foreman:
         self._failed.pop(key, None)
         self._heard.pop(key, None)
         self._out.pop(key, None)
-        self.queue.forget(key)
+        out.hand.queue.forget(key)
 
     def _log(self, out: Out, ended: str, why: str = "") -> None:
         """A line in logs/jobs.log for every call that ended: what it was, how long it took, how it ended."""
         note(
             notebook(self.data.logs, "jobs.log"), job=out.job.id, attempt=out.job.attempt, kind=out.job.kind,
-            **({"step": out.step.name} if out.step else {}), recording=out.job.recording, project=out.job.project,
+            **({"step": out.step.name} if out.step else {}), **({"where": out.hand.node} if out.hand.name else {}), recording=out.job.recording, project=out.job.project,
             seconds=round(time.monotonic() - out.began, 2), ended=ended, **({"why": why} if why else {}),
         )  # fmt: skip
 
-    def _note(self, now: jobs.Job, key: str) -> None:
+    def _note(self, now: jobs.Job, key: str, out: Out) -> None:
         """How far a job is, by what its calls have told."""
         if key in self._heard:
             self._heard[key].take()
         if now.kind != "prepare":
-            x = self.queue.progress(key)
+            x = out.hand.queue.progress(key)
         else:
             outs = [o for o in self._out.values() if o.job.id == now.id and o.step]
-            told = {o.step.name: self.queue.progress(o.key) or 0.0 for o in outs if o.step}
+            told = {o.step.name: o.hand.queue.progress(o.key) or 0.0 for o in outs if o.step}
             x = preparing.progress(now, told)
         if x is not None and abs(x - now.progress) > 1e-4:
             jobs.advance(self.data.db, now.id, x)

@@ -1,21 +1,45 @@
-"""The queue: Huey on SQLite. A job takes files and parameters and gives back files and a JSON result; it knows no database."""
+"""The queue: Huey on SQLite, or on Redis for workers on other machines. A job takes files and parameters and gives back files and a
+JSON result; it knows no database."""
 
+import json
+import threading
 import time
+from collections.abc import Callable
+from contextlib import suppress
 from typing import Any
 
-from huey import SqliteHuey
+from huey import Huey, SqliteHuey
+from huey.registry import Message
+from huey.serializer import Serializer
 
 from kovel.media.child import Cancelled, call
 from kovel.media.files import Unusable
 from kovel.store.db import in_words
 
+AGAIN = 0.5  # seconds between two tries to hand in an answer
+
+Move = Callable[[dict[str, Any]], dict[str, Any]]
+
+
+class Plain(Serializer):  # type: ignore[misc]  # huey says nothing of its types
+    """JSON: whoever writes into a queue can ask for calls, but not for code of his own."""
+
+    def _serialize(self, data: Any) -> bytes:
+        return json.dumps({"message": list(data)} if isinstance(data, Message) else {"data": data}).encode()
+
+    def _deserialize(self, data: bytes) -> Any:
+        told = json.loads(data)
+        return Message(*told["message"]) if "message" in told else told["data"]
+
 
 class Queue:
     """Hands jobs to workers, hears how far they are, tells them to stop."""
 
-    def __init__(self, path: str) -> None:
-        self.huey = SqliteHuey("kovel", filename=path, results=True, store_none=True)
+    def __init__(self, huey: Huey, here: Move | None = None, there: Move | None = None) -> None:
+        """`here` and `there` change the paths of a call into those of this machine, and those of its result back."""
+        self.huey = huey
         self._task = self.huey.task(name="kovel-job")(self._work)
+        self._here, self._there = here or _as_it_is, there or _as_it_is
 
     def put(self, key: str, name: str, params: dict[str, Any]) -> None:
         """Queue a media call under a key of the caller's choice."""
@@ -30,25 +54,40 @@ class Queue:
 
     def result(self, key: str) -> dict[str, Any] | None:
         """{"result"}, {"unusable"} or {"cancelled"} once finished; it stays until `forget`."""
-        ended: dict[str, Any] | None = self.huey.result(key, preserve=True)
+        ended: dict[str, Any] | None = self.huey.get(f"answer {key}", peek=True)
         return ended
 
     def forget(self, key: str) -> None:
         """Its result has been applied, or counts no more."""
-        self.huey.result(key)
-        self.huey.get(f"progress {key}")
-        self.huey.get(f"cancel {key}")
+        for what in ("answer", "progress", "cancel"):
+            self.huey.get(f"{what} {key}")
 
     def clear(self) -> None:
         """Forget all: the job rows in the database are the truth, and are queued again."""
         self.huey.storage.flush_all()
 
-    def _work(self, key: str, name: str, params: dict[str, Any]) -> dict[str, Any]:
+    def _work(self, key: str, name: str, params: dict[str, Any]) -> None:
+        """Make the call, and hand in the answer as soon as that can be done: a full disk or a lost network passes."""
+        answer = self._answer(key, name, params)
+        while True:
+            try:
+                self.huey.put(f"answer {key}", answer)
+                return
+            except Exception:
+                threading.Event().wait(AGAIN)
+
+    def _answer(self, key: str, name: str, params: dict[str, Any]) -> dict[str, Any]:
         def stop() -> bool:
-            return self.huey.get(f"cancel {key}", peek=True) is not None
+            with suppress(Exception):
+                return self.huey.get(f"cancel {key}", peek=True) is not None
+            return False
+
+        def progress(x: float) -> None:
+            with suppress(Exception):
+                self.huey.put(f"progress {key}", x)
 
         try:
-            return {"result": call(name, params, lambda x: self.huey.put(f"progress {key}", x), stop)}
+            return {"result": self._there(call(name, self._here(params), progress, stop))}
         except Unusable as e:
             return {"unusable": str(e)}
         except Cancelled:
@@ -56,3 +95,12 @@ class Queue:
         except Exception as e:  # a job that fails in an unforeseen way must still end
             told = in_words(e)
             return {"unusable": str(told) if told else f"Something unforeseen went wrong ({type(e).__name__}). Try again."}
+
+
+def _as_it_is(params: dict[str, Any]) -> dict[str, Any]:
+    return params
+
+
+def on_this_machine(path: str) -> Queue:
+    """The queue of a data folder, in a file of its own."""
+    return Queue(SqliteHuey("kovel", filename=path, results=False, serializer=Plain()))

@@ -8,7 +8,7 @@ import threading
 from huey.consumer import Consumer
 
 from kovel.media.forks import stand_by
-from kovel.work.queue import Queue
+from kovel.work.queue import on_this_machine
 
 
 class Quiet(Consumer):  # type: ignore[misc]  # huey says nothing of its types
@@ -22,7 +22,9 @@ def main() -> None:
     os.dup2(2, 1)  # nobody reads what it prints
     stand_by()
     logging.getLogger("huey").setLevel(logging.ERROR)
-    consumer = Quiet(Queue(sys.argv[1]).huey, workers=int(sys.argv[2]), initial_delay=0.05, max_delay=0.3, periodic=False)
+    consumer = Quiet(
+        on_this_machine(sys.argv[1]).huey, workers=int(sys.argv[2]), initial_delay=0.05, max_delay=0.3, periodic=False
+    )
     threading.Thread(target=lambda: (sys.stdin.read(), os._exit(0)), daemon=True).start()
     consumer.start()
     threading.Event().wait()

@@ -1,0 +1,58 @@
+"""Working for a Kovel on another machine."""
+
+import os
+import sys
+import time
+
+import click
+
+from kovel.media.forks import begin
+from kovel.work.afar import REFUSED, Asked, farewell, new_name
+from kovel.work.crew import linked, without_secret
+from kovel.work.foreman import WARM
+
+AWHILE = 10.0  # seconds a worker has worked for it to be told again that there is nobody to work for
+
+
+@click.command()
+@click.option(
+    "--queue", envvar="KOVEL_QUEUE", required=True, help="The server's queue: redis://:PASSPHRASE@HOST:6379/0, or KOVEL_QUEUE."
+)
+@click.option(
+    "--media", multiple=True, help="A folder shared with the server, DIR or THERE=HERE. Its data folder is one of them."
+)
+@click.option(
+    "--at-once", type=click.IntRange(1, 64), default=lambda: max(1, min(4, os.cpu_count() or 2)), help="Calls at a time."
+)
+def worker(queue: str, media: tuple[str, ...], at_once: int) -> None:
+    """Work for a Kovel on another machine that was started with --queue. Ctrl-C ends it."""
+    linked(queue)
+    try:
+        code = _worked(queue, media, at_once)
+    except KeyboardInterrupt:
+        code = 0
+    sys.exit(code)
+
+
+def _worked(queue: str, media: tuple[str, ...], at_once: int) -> int:
+    """Work, and begin anew whenever the server or the way to it was lost, until it is refused or ended."""
+    waiting = False
+    while True:
+        asked = Asked(queue, media, at_once, new_name())
+        process = begin("kovel.work.afar", warm=["kovel.work.afar", *WARM])
+        began = time.monotonic()
+        try:
+            assert process.stdin
+            process.stdin.write(asked.line())
+            process.stdin.flush()
+            code = process.wait()
+        finally:
+            process.kill()
+            process.wait()
+            farewell(asked)
+        if code in (0, REFUSED):
+            return code
+        if not waiting or time.monotonic() - began > AWHILE:
+            click.echo(f"kovel worker: waiting for a server at {without_secret(queue)}", err=True)
+        waiting = True
+        time.sleep(1)

@@ -1,0 +1,110 @@
+"""Folders that several machines share, each under a path of its own: what a call names there, and here.
+
+server   /srv/footage/day 1/a.mov     /var/kovel/derived/7
+worker   /mnt/nas/day 1/a.mov         /mnt/kovel/derived/7      --media /srv/footage=/mnt/nas --media /var/kovel=/mnt/kovel
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
+from pathlib import PurePosixPath
+from typing import Any
+
+from kovel.media.files import Unusable
+
+NAMED = (
+    "path",
+    "out",
+    "parts",
+    "drawn",
+    "tables",
+    "fonts",
+    "models",
+    "model",
+    "texts",
+    "pcm",
+    "made",
+)  # hold a path, or several
+WITHIN = ("files", "members")  # hold what holds paths
+
+
+def moved(told: Any, move: Callable[[str], str]) -> Any:
+    """The parameters of a call, or its result, with each path in it changed."""
+    if isinstance(told, list):
+        return [moved(x, move) for x in told]
+    if not isinstance(told, dict):
+        return told
+    new = dict(told)
+    for k, v in told.items():
+        if k in WITHIN:
+            new[k] = {n: moved(x, move) for n, x in v.items()} if isinstance(v, dict) else moved(v, move)
+        elif k in NAMED:
+            new[k] = {n: _moved(x, move) for n, x in v.items()} if isinstance(v, dict) else _moved(v, move)
+    return new
+
+
+def _moved(value: Any, move: Callable[[str], str]) -> Any:
+    return move(value) if isinstance(value, str) and "/" in value else value  # a model may also be told by a mere name
+
+
+def paths_of(params: dict[str, Any]) -> Iterator[str]:
+    """Every path that a call names."""
+    found: list[str] = []
+
+    def note(path: str) -> str:
+        found.append(path)
+        return path
+
+    moved(params, note)
+    yield from found
+
+
+def reached(params: dict[str, Any], roots: Iterable[str]) -> bool:
+    """Whether all that a call names lies in one of these folders."""
+    kept = list(roots)
+    return all(any(_within(p, r) for r in kept) for p in paths_of(params))
+
+
+def _within(path: str, root: str) -> bool:
+    """Whether an absolute path lies in a folder, without leaving it on the way."""
+    p = PurePosixPath(path)
+    return p.is_absolute() and ".." not in p.parts and p.is_relative_to(root)
+
+
+@dataclass(frozen=True, slots=True)
+class Shared:
+    """Folders of the server and where they are on this machine, as (there, here)."""
+
+    pairs: tuple[tuple[str, str], ...]
+
+    def here(self, path: str) -> str:
+        """Where a file of the server is on this machine; `Unusable` if it lies in nothing that is shared."""
+        return self._moved(path, self.pairs)
+
+    def there(self, path: str) -> str:
+        """What the server calls a file of this machine."""
+        return self._moved(path, [(b, a) for a, b in self.pairs])
+
+    def _moved(self, path: str, pairs: Iterable[tuple[str, str]]) -> str:
+        for a, b in sorted(pairs, key=lambda x: -len(x[0])):
+            if _within(path, a):
+                return str(PurePosixPath(b) / PurePosixPath(path).relative_to(a))
+        raise Unusable(
+            f"{path} lies in no folder that is shared with this machine. Name its folder where the worker is started."
+        )
+
+    def call(self, params: dict[str, Any]) -> dict[str, Any]:
+        """The parameters of a call as they are on this machine."""
+        out: dict[str, Any] = moved(params, self.here)
+        return out
+
+    def result(self, result: dict[str, Any]) -> dict[str, Any]:
+        """The result of a call as it is on the server."""
+        out: dict[str, Any] = moved(result, self.there)
+        return out
+
+
+def parsed(asked: Iterable[str]) -> tuple[tuple[str, str], ...]:
+    """`DIR`, where a folder has the same path on both machines, or `THERE=HERE`."""
+    return tuple((a.rstrip("/") or "/", (b or a).rstrip("/") or "/") for a, _, b in (x.partition("=") for x in asked))
