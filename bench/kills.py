@@ -49,14 +49,14 @@ def tone(path: Path, seconds: float, n: int) -> Path:
 class Served:
     """A server process on a folder, and what it has started."""
 
-    def __init__(self, root: Path) -> None:
+    def __init__(self, root: Path, more: dict[str, str] | None = None) -> None:
         with socket.socket() as s:
             s.bind(("127.0.0.1", 0))
             port = s.getsockname()[1]
         self.url = f"http://127.0.0.1:{port}"
         args = [sys.executable, "-m", "kovel", "serve", "--data", str(root / "data"), "--port", str(port), "--no-browser",
                 "--media", str(root)]  # fmt: skip
-        env = {**os.environ, "PYTHONPATH": "src"}
+        env = {**os.environ, "PYTHONPATH": "src", **(more or {})}
         self.process = subprocess.Popen(args, env=env, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         end = time.monotonic() + PATIENT
         while time.monotonic() < end:

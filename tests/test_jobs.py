@@ -1,16 +1,21 @@
 """Jobs end once: by attempt, their result applied together with the end; a stopped try cannot end the next one."""
 
 import json
+import shutil
+import sqlite3
 from pathlib import Path
 from typing import Any
 
 import pytest
+from bench import faults
 
-from kovel.store import jobs, projects, recordings
+from kovel.store import jobs, projects, recordings, stories
+from kovel.store.db import Database
 from kovel.store.projects import Invalid
 from kovel.work.folder import Data
 from kovel.work.foreman import Foreman
 from kovel.work.intake import prepare
+from kovel.work.queue import on_this_machine
 
 
 class Desk:
@@ -117,11 +122,84 @@ def test_a_result_that_cannot_be_kept_is_tried_again_and_then_told(
 
 
 def test_what_the_stories_show_is_prepared_first(data: Data, foreman: Foreman, tmp_path: Path) -> None:
-    from kovel.store import stories
-
     desk: Any = foreman.queue
     rows = [recordings.add(data.db, 1, f"/{k}.mov", f"r{k}", "interview", FACTS) for k in range(4)]
     made = [prepare(data, r) for r in rows]
     stories.edit(data.db, 1, None, "add_at_end", {"source": rows[3].id, "start": 0, "length": 20})
     foreman.step()
     assert [k.split(".")[0] for k in desk.out] == [str(made[3].id), str(made[0].id)]
+
+
+def test_what_the_disk_holds_up_waits_says_why_and_goes_on_by_itself(
+    data: Data, foreman: Foreman, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    desk: Any = foreman.queue
+    job = jobs.add(data.db, 1, "render", {"out": "x.mp4"})
+    foreman.step()
+    desk.answers[desk.out[0]] = {"held": "The disk is full. Make room on it: it goes on by itself."}
+    foreman.step()
+    now = jobs.get(data.db, job.id)
+    assert now.state == "waiting" and "goes on by itself" in now.message and len(desk.out) == 1
+    foreman.step()
+    assert len(desk.out) == 1  # not at once
+    monkeypatch.setattr(foreman, "_held", {})  # the time is over
+    foreman.step()
+    assert len(desk.out) == 2 and jobs.get(data.db, job.id).message == ""
+    desk.answers[desk.out[1]] = {"result": {"path": "x.mp4"}}
+    foreman.step()
+    assert jobs.get(data.db, job.id).state == "done" and [x["ended"] for x in noted(data)] == ["held", "done"]
+
+
+def test_a_call_that_the_queue_does_not_take_is_sent_again(
+    data: Data, foreman: Foreman, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    desk: Any = foreman.queue
+    job = jobs.add(data.db, 1, "render", {"out": "x.mp4"})
+
+    def full(*_: object) -> None:
+        raise sqlite3.OperationalError("database or disk is full")
+
+    with monkeypatch.context() as m:
+        m.setattr(desk, "put", full)
+        for _ in range(2):
+            with pytest.raises(sqlite3.OperationalError):
+                foreman.step()
+    assert jobs.get(data.db, job.id).state == "working" and not desk.out
+    foreman.step()
+    foreman.step()
+    assert len(desk.out) == 1  # once
+
+
+def test_a_database_that_could_not_be_written_is_opened_anew(data: Data) -> None:
+    """A connection that was opened while the disk was read only stays so, by itself; one whose end fails keeps nothing open."""
+    sid = stories.current(data.db, projects.create(data.db, "P").id)
+    stuck = data.db.read()
+    stuck.execute("PRAGMA query_only = 1")
+    for _ in range(2):
+        with pytest.raises(sqlite3.OperationalError, match="readonly"):
+            stories.edit(data.db, sid, None, "insert_space", {"at": 0, "length": 10})
+        stories.edit(data.db, sid, None, "insert_space", {"at": 0, "length": 10})
+        data.db.read().execute("PRAGMA query_only = 1")
+    assert data.db.read() is not stuck and stories.load(data.db, sid).revision == 2
+    data.db.read().execute("PRAGMA query_only = 0")
+    with pytest.raises(RuntimeError), data.db.write():
+        stories.edit(data.db, sid, None, "insert_space", {"at": 0, "length": 10})  # part of what is taken back
+        raise RuntimeError
+    kept, _ = stories.edit(data.db, sid, None, "insert_space", {"at": 0, "length": 7})
+    assert kept.revision == 3 and kept.story.length == stories.load(Database(data.db.path), sid).story.length == 27
+
+
+def test_the_queue_gets_over_a_failure(tmp_path: Path) -> None:
+    q = on_this_machine(str(tmp_path / "queue.db"))
+    with pytest.raises(sqlite3.Error), q.huey.storage.db(commit=True) as c:
+        c.execute("INSERT INTO task (queue) VALUES (1)")
+    q.put("1.1", "render", {"out": "a"})  # not within a transaction that was left open
+    assert q.huey.dequeue().args == ["1.1", "render", {"out": "a"}]
+
+
+def test_it_goes_on_by_itself_after_every_fault_of_the_disk(tmp_path: Path) -> None:
+    """The harness of bench/faults.py, shortly."""
+    if not shutil.which("gcc"):
+        pytest.skip("the library that stands for the disk is made by gcc")
+    kept = faults.run(tmp_path, 4)
+    assert kept.wrong == [] and kept.done["refused"] > 3 and kept.done["edit"] > 0

@@ -1,7 +1,7 @@
 """Decoding in a process of its own, with limits: a hostile or broken file can hurt nothing but this child.
 
 Protocol: one JSON request on the child's standard input, which stays open (when it closes, the parent is gone and the
-child ends). Answers are JSON lines: {"progress": x}, and last {"result": ...} or {"unusable": "why"}.
+child ends). Answers are JSON lines: {"progress": x}, and last {"result": ...}, {"unusable": "why"} or {"no room": ["why", "what to do"]}.
 """
 
 import contextlib
@@ -19,7 +19,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from kovel.media.files import Unusable
+from kovel.media.files import NoRoom, Unusable, refused
 from kovel.media.forks import begin
 
 # wall seconds (None: as long as progress comes), CPU seconds, address space
@@ -71,7 +71,8 @@ def call(
     on_progress: Callable[[float], None] | None = None,
     cancelled: Callable[[], bool] | None = None,
 ) -> Any:
-    """Run one of LIMITS in a child and wait. Raises `Unusable`, or `Cancelled` within half a second."""
+    """Run one of LIMITS in a child and wait. Raises `Unusable` (`NoRoom`, if it can be made later), or `Cancelled` within
+    half a second."""
     wall, cpu, memory = LIMITS[name]
     module = f"kovel.media.{MODULES.get(name, name)}"
     p = begin("kovel.media.child", [str(cpu), str(memory)], ["kovel.media.child", "av", module], errors=True)
@@ -130,6 +131,8 @@ def call(
     for a in answers:
         if "result" in a:
             return a["result"]
+        if "no room" in a:
+            raise NoRoom(*a["no room"])
         if "unusable" in a:
             raise Unusable(a["unusable"])
     why = noise[-1].strip() if noise else f"code {p.returncode}"
@@ -198,14 +201,18 @@ def main() -> None:
         result = work(**request["params"]) if name in ("probe", "glance") else work(**request["params"], progress=progress)
         answer = {"result": result}
     except Unusable as e:
-        answer = {"unusable": str(e)}
+        answer = _told(e)
     except MemoryError:
         answer = {"unusable": "The file needs more memory than allowed to read. It is damaged or far too large."}
     except OSError as e:
-        answer = {"unusable": f"The disk refused: {e.strerror or e}. Make room or check the folder, then try again."}
+        answer = _told(refused(e))
     out.write(json.dumps(answer) + "\n")
     out.flush()
     os._exit(0)
+
+
+def _told(e: Unusable) -> dict[str, Any]:
+    return {"no room": [e.what, e.do]} if isinstance(e, NoRoom) else {"unusable": str(e)}
 
 
 if __name__ == "__main__":

@@ -1,5 +1,6 @@
 """What Kovel opens: containers known by their first bytes, each read by the one demuxer named here, from files only."""
 
+import errno
 import shutil
 from pathlib import Path
 from typing import Any
@@ -24,6 +25,25 @@ STILL_BRANDS = (b"heic", b"heix", b"heim", b"heis", b"hevc", b"hevx", b"mif1", b
 
 class Unusable(Told, ValueError):
     """A file that cannot be used. The message says what is wrong and what to do, in the editor's words."""
+
+
+class NoRoom(Unusable):
+    """The disk takes no more: what was begun can be made once it does."""
+
+    def __init__(self, what: str, do: str) -> None:
+        super().__init__(f"{what} {do}, then try again.")
+        self.what, self.do = what, do
+
+
+def refused(e: OSError) -> Unusable:
+    """What the disk, or the system, did not do."""
+    if e.errno in (errno.ENOSPC, errno.EDQUOT):
+        return NoRoom("The disk is full.", "Make room on it")
+    if e.errno in (errno.EROFS, errno.EACCES, errno.EPERM):
+        return NoRoom(f"The disk cannot be written{f' ({e.filename})' if e.filename else ''}.", "Allow writing there")
+    if e.errno == errno.EIO:
+        return NoRoom("The disk does not answer as it should.", "Look after it")
+    return Unusable(f"The disk refused: {e.strerror or e}. Make room or check the folder, then try again.")
 
 
 def kind_of(path: Path) -> str:
@@ -93,11 +113,11 @@ def kind_of(path: Path) -> str:
 
 
 def spare(folder: Path, need: float = 0) -> None:
-    """Hold what is going to be written against the room there is; `Unusable` where the disk would be full."""
+    """Hold what is going to be written against the room there is; `NoRoom` where the disk would be full."""
     free = shutil.disk_usage(folder).free
     if free < need + RESERVE:
         wants = f"making this takes about {need / 1e9:.1f} GB and the disk" if need > RESERVE else "the disk"
-        raise Unusable(f"There is no room: {wants} has {free / 1e9:.1f} GB left. Make room on it, then try again.")
+        raise NoRoom(f"There is no room: {wants} has {free / 1e9:.1f} GB left.", "Make room on it")
 
 
 def open_media(path: Path) -> Any:

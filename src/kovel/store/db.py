@@ -2,6 +2,7 @@
 
 import contextlib
 import errno
+import re
 import sqlite3
 import threading
 from collections.abc import Callable, Iterator
@@ -50,6 +51,9 @@ def in_words(e: Exception) -> Told | None:
             "Kovel's database is damaged. `kovel doctor` tells more, `kovel restore` brings the last good copy back."
         )
     return None
+
+
+LASTS = re.compile("readonly|disk I/O|unable to open")  # what a connection does not get over by itself
 
 
 class Database:
@@ -101,14 +105,25 @@ class Database:
         if c.in_transaction:
             yield c
             return
-        c.execute("BEGIN IMMEDIATE")
         try:
+            c.execute("BEGIN IMMEDIATE")
             yield c
-        except BaseException:
+            c.execute("COMMIT")
+        except BaseException as e:
+            self.stories.clear()  # what was seen inside may be a revision that never was
             if c.in_transaction:  # SQLite takes some back by itself, on a full disk for one
-                c.execute("ROLLBACK")
+                with contextlib.suppress(sqlite3.Error):
+                    c.execute("ROLLBACK")
+            if isinstance(e, sqlite3.OperationalError) and LASTS.search(str(e)):
+                self._let_go(c)
             raise
-        c.execute("COMMIT")
+
+    def _let_go(self, c: sqlite3.Connection) -> None:
+        """Open a new connection the next time: one that was opened while the disk could not be written stays so."""
+        with contextlib.suppress(sqlite3.Error):
+            c.close()
+        self._all = [x for x in self._all if x[1] is not c]
+        self._local.connection = None
 
     @contextmanager
     def snapshot(self) -> Iterator[sqlite3.Connection]:

@@ -122,6 +122,14 @@ def end(db: Database, job: int, state: str, message: str = "", result: dict[str,
         )
 
 
+def hold(db: Database, job: int, why: str) -> None:
+    """One under way cannot go on just now: it waits, and says why."""
+    with db.write() as c:
+        c.execute(
+            "UPDATE job SET state = 'waiting', started = NULL, message = ? WHERE id = ? AND state = 'working'", (why, job)
+        )
+
+
 def again(db: Database, job: int, *ended: str) -> None:
     """Back into the queue, from one of these states (failed or cancelled, unless others are named); `Invalid` from others."""
     ended = ended or ("failed", "cancelled")

@@ -109,6 +109,7 @@ WARM = [
     "av",
     *(f"kovel.media.{m}" for m in ("probe", "glance", "soundtrack", "derive", "pieces", "listen")),
 ]
+HELD = 10.0  # seconds until what the disk holds up is tried again
 TAKE_OVER = 2.0  # seconds between two looks whether the work is to be taken over
 WORDS = 4.0  # seconds between two looks whether there are new words
 ROOM = 30.0  # seconds between two looks at the disk
@@ -129,6 +130,9 @@ class Foreman:
         self._heard: dict[str, SoFar] = {}  # words of transcriptions under way, by their key
         self._words: dict[int, str] = {}  # by project: the state of its words when their meaning was last seen to
         self._failed: dict[str, int] = {}  # how often an end could not be applied
+        self._unsent: set[str] = set()  # calls that a queue has not taken yet
+        self._lost: set[str] = set()  # calls whose worker is gone, and that are not given back yet
+        self._held: dict[int, float] = {}  # jobs that the disk holds up, and when they are tried again
 
     def start(self) -> bool:
         if not self._begin():
@@ -211,9 +215,11 @@ class Foreman:
             gone.add("")
             self.queue.clear()
             self._hire()
-        for key, out in list(self._out.items()):
-            if out.hand.name in gone:
-                self._lose(key, out)
+        self._lost |= {key for key, out in self._out.items() if out.hand.name in gone}
+        for key in list(self._lost):  # any of these may be held up by the disk, and is tried again
+            self._lose(key)
+        for key in list(self._unsent):
+            self._send(key)
         if self.crew and not self.crew.settled:
             return  # somebody may still work on what an earlier start of the server gave him
         for key, out in list(self._out.items()):
@@ -229,19 +235,25 @@ class Foreman:
         """Where calls can be given: to this machine's workers, and to those of others."""
         return [Hand(self.queue, self.workers), *(self.crew.there() if self.crew else ())]
 
-    def _lose(self, key: str, out: Out) -> None:
-        """The worker that had it is gone: it waits for another."""
+    def _lose(self, key: str) -> None:
+        """The worker that had it is gone: it waits for another. A step that is not brought is given out again anyway."""
+        out = self._out[key]
+        if not out.step:
+            if out.job.kind in WRITES:
+                swept(out.job.params)
+            with contextlib.suppress(Missing, Invalid):
+                now = jobs.get(self.data.db, out.job.id)
+                if now.attempt == out.job.attempt:
+                    jobs.again(self.data.db, now.id, "working")
         self._log(out, "lost", f"{out.hand.node or 'the process that worked on it'} is gone")
-        self._out.pop(key)
+        self._let_go(key)
+
+    def _let_go(self, key: str) -> None:
+        self._out.pop(key, None)
         self._heard.pop(key, None)
-        if out.step:
-            return  # what it has not brought is given out again
-        if out.job.kind in WRITES:
-            swept(out.job.params)
-        with contextlib.suppress(Missing, Invalid):
-            now = jobs.get(self.data.db, out.job.id)
-            if now.attempt == out.job.attempt:
-                jobs.again(self.data.db, now.id, "working")
+        self._failed.pop(key, None)
+        self._lost.discard(key)
+        self._unsent.discard(key)
 
     def _hand_out(self) -> None:
         """Free workers get what is most urgent: sound before pictures, what is looked at and what the stories show first."""
@@ -258,7 +270,7 @@ class Foreman:
         workers = sum(h.slots for h in hands)
         calls: list[tuple[tuple[float, ...], jobs.Job, Step | None]] = []
         for job in jobs.in_state(db, "waiting", "working"):
-            if job.paused:
+            if job.paused or self._held.get(job.id, 0.0) > time.monotonic():
                 continue
             if job.kind != "prepare":
                 if job.kind in ("transcribe", "align") and not sounded(job.params["out"], job.kind == "transcribe"):
@@ -288,7 +300,7 @@ class Foreman:
                 now = jobs.begin(db, job.id, base)
             if now is None or (step and now.state != "working"):
                 continue
-            self._give(hand, Out(now, step, hand))
+            self._give(Out(now, step, hand))
             free[hand.name] -= 1
             if all(n <= 0 for n in free.values()):
                 return
@@ -305,24 +317,30 @@ class Foreman:
         able = [h for h in able if h.roots is None or reached(params, h.roots)]
         return max(able, key=lambda h: (bool(h.name), free[h.name]), default=None)
 
-    def _give(self, hand: Hand, out: Out) -> None:
-        if out.job.kind == "transcribe":
-            self._heard[out.key] = SoFar(self.data, out.job)
+    def _give(self, out: Out) -> None:
         self._out[out.key] = out
+        self._unsent.add(out.key)
+        self._send(out.key)
+
+    def _send(self, key: str) -> None:
+        out = self._out[key]
+        if out.job.kind == "transcribe":
+            self._heard[key] = SoFar(self.data, out.job)
+        call, params = (out.step.call, out.step.params) if out.step else (CALLS[out.job.kind], out.job.params)
         try:
-            hand.queue.put(
-                out.key, out.step.call if out.step else CALLS[out.job.kind], out.step.params if out.step else out.job.params
-            )
+            out.hand.queue.put(key, call, params)
         except RedisError:  # whether it got it nobody knows
             if self.crew:
-                self.crew.dismiss(hand)
+                self.crew.dismiss(out.hand)
+        self._unsent.discard(key)
 
     def _take_back(self) -> None:
         for job in jobs.in_state(self.data.db, "working"):
             if job.kind in WRITES:
                 swept(job.params)
             jobs.again(self.data.db, job.id, "working")
-        self._out.clear()
+        for key in list(self._out):
+            self._let_go(key)
 
     def _look_after(self, key: str, out: Out) -> None:
         """Progress noted, or the end applied; a try that counts no more is told to stop, and its answer passed over."""
@@ -339,8 +357,8 @@ class Foreman:
                 self._note(now, key, out)
             return
         if key not in self._failed:
-            how = "cancelled" if "cancelled" in answer else "done" if "result" in answer else "failed"
-            self._log(out, how if current else f"{how}, passed over", answer.get("unusable", ""))
+            how = next((k for k in ("cancelled", "held") if k in answer), "done" if "result" in answer else "failed")
+            self._log(out, how if current else f"{how}, passed over", answer.get("unusable") or answer.get("held", ""))
         if current:
             try:
                 with self.data.db.write():  # what it brought and its end, together and once
@@ -354,9 +372,7 @@ class Foreman:
                 self._log(out, "not kept", why)
         if out.job.kind == "meaning" and not any(j.id == out.job.id for j in jobs.in_state(self.data.db, "waiting", "working")):
             clear_up(out.job)
-        self._failed.pop(key, None)
-        self._heard.pop(key, None)
-        self._out.pop(key, None)
+        self._let_go(key)
         out.hand.queue.forget(key)
 
     def _log(self, out: Out, ended: str, why: str = "") -> None:
@@ -384,6 +400,10 @@ class Foreman:
         job, step = out.job, out.step
         if "cancelled" in answer:
             jobs.end(self.data.db, job.id, "cancelled")
+            return
+        if "held" in answer:
+            self._held[job.id] = time.monotonic() + HELD
+            jobs.hold(self.data.db, job.id, answer["held"])
             return
         if "result" not in answer:
             if step and step.name == "look":  # something to see at once would be nice; the pieces come anyway

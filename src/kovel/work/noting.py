@@ -10,6 +10,13 @@ from typing import Any
 BIG, KEPT = 2_000_000, 3  # bytes of a file of lines, and how many are kept
 
 
+class Lines(RotatingFileHandler):
+    """What cannot be written, for the disk is full, is let go without a word."""
+
+    def handleError(self, record: logging.LogRecord) -> None:
+        pass
+
+
 def notebook(folder: Path, name: str = "kovel.log") -> logging.Logger:
     """Lines in a file of a folder; where it cannot be written they are let go."""
     log = logging.getLogger(f"kovel {folder} {name}")
@@ -18,7 +25,7 @@ def notebook(folder: Path, name: str = "kovel.log") -> logging.Logger:
     if not log.handlers:
         try:
             folder.mkdir(exist_ok=True)
-            log.addHandler(RotatingFileHandler(folder / name, maxBytes=BIG, backupCount=KEPT, delay=True))
+            log.addHandler(Lines(folder / name, maxBytes=BIG, backupCount=KEPT, delay=True))
         except OSError:
             log.addHandler(logging.NullHandler())
     return log

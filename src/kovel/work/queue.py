@@ -2,18 +2,20 @@
 JSON result; it knows no database."""
 
 import json
+import sqlite3
 import threading
 import time
-from collections.abc import Callable
-from contextlib import suppress
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from typing import Any
 
-from huey import Huey, SqliteHuey
+from huey import Huey
 from huey.registry import Message
 from huey.serializer import Serializer
+from huey.storage import SqliteStorage
 
 from kovel.media.child import Cancelled, call
-from kovel.media.files import Unusable
+from kovel.media.files import NoRoom, Unusable
 from kovel.store.db import in_words
 
 AGAIN = 0.5  # seconds between two tries to hand in an answer
@@ -30,6 +32,19 @@ class Plain(Serializer):  # type: ignore[misc]  # huey says nothing of its types
     def _deserialize(self, data: bytes) -> Any:
         told = json.loads(data)
         return Message(*told["message"]) if "message" in told else told["data"]
+
+
+class Lasting(SqliteStorage):  # type: ignore[misc]
+    """After a failure of the disk it is opened anew: a connection may have been left amid a transaction, or unable to write."""
+
+    @contextmanager
+    def db(self, commit: bool = False, close: bool = False) -> Iterator[Any]:
+        try:
+            with super().db(commit, close) as cursor:
+                yield cursor
+        except sqlite3.Error:
+            self.close()
+            raise
 
 
 class Queue:
@@ -53,7 +68,7 @@ class Queue:
         self.huey.put(f"cancel {key}", time.time())
 
     def result(self, key: str) -> dict[str, Any] | None:
-        """{"result"}, {"unusable"} or {"cancelled"} once finished; it stays until `forget`."""
+        """{"result"}, {"unusable"}, {"held"} or {"cancelled"} once finished; it stays until `forget`."""
         ended: dict[str, Any] | None = self.huey.get(f"answer {key}", peek=True)
         return ended
 
@@ -88,6 +103,8 @@ class Queue:
 
         try:
             return {"result": self._there(call(name, self._here(params), progress, stop))}
+        except NoRoom as e:
+            return {"held": f"{e.what} {e.do}: it goes on by itself."}
         except Unusable as e:
             return {"unusable": str(e)}
         except Cancelled:
@@ -103,4 +120,4 @@ def _as_it_is(params: dict[str, Any]) -> dict[str, Any]:
 
 def on_this_machine(path: str) -> Queue:
     """The queue of a data folder, in a file of its own."""
-    return Queue(SqliteHuey("kovel", filename=path, results=False, serializer=Plain()))
+    return Queue(Huey("kovel", storage_class=Lasting, filename=path, results=False, serializer=Plain()))
