@@ -82,7 +82,7 @@ def worked(root: Path, files: list[Path], slots: int, url: str = "") -> tuple[fl
     assert not jobs.in_state(data.db, "failed")
     foreman.stop()
     if process:
-        process.send_signal(2)
+        process.terminate()
         process.wait()
     log = [json.loads(x) for x in (data.logs / "jobs.log").read_text().splitlines()]
     data.db.close()

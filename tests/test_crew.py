@@ -376,7 +376,7 @@ class Host:
     def end(self) -> str:
         told = ""
         if self.process:
-            self.process.send_signal(2)
+            self.process.terminate()
             told = self.process.communicate(timeout=60)[1]
         subprocess.run(["ip", "link", "del", self.cable], check=False)
         subprocess.run(["ip", "netns", "del", self.name], check=False)

@@ -3,6 +3,7 @@
 import csv
 import io
 import json
+from collections.abc import Callable
 
 import numpy as np
 import opentimelineio as otio
@@ -12,11 +13,14 @@ from kovel.core.picture.shots import MotionMaker, best_stretch, look
 from kovel.core.sound.levels import Levels
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word, replaced
+from kovel.demo.project import FOOTAGE
 from kovel.media.listen import save
 from kovel.store import jobs, markers, recordings, stories, subclips
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from kovel.work.folder import Data
+from kovel.work.hearing import take_words
+from kovel.work.speakers import spans_of
 from tests.conftest import said
 
 Coded = tuple[Data, dict[str, Recording]]
@@ -225,6 +229,38 @@ def test_transcribing_is_refused_in_words(room: TestClient, coded: Coded) -> Non
     ):
         assert room.get(path).status_code in (404, 405)
     assert json.loads(room.get(f"/p/1/recordings/{talk.id}/words.json").text) == {"words": []}
+
+
+def test_two_voices_of_a_recording_are_told_apart(spoken: Coded, finished: Callable[[Data], None]) -> None:
+    """An interview whose words nobody is named for; the names are one step of the log."""
+    data, r = spoken
+    odile = r["odile"]
+    room = TestClient(
+        create_app(data, [], jobs=False), base_url="http://localhost:8463", headers={"hx-request": "true", "x-kovel": "1"}
+    )
+    assert "has no words yet" in said(room.post(f"/p/1/recordings/{r['maren'].id}/voices"))
+    rows = json.loads((FOOTAGE / "odile.json").read_text())["words"]
+    take_words(data, odile, "odile.json", json.dumps({"words": [{**w, "speaker": ""} for w in rows]}))
+    assert "being told apart" in said(room.post(f"/p/1/recordings/{odile.id}/voices"))
+    assert "Telling the voices apart" in room.get(f"/p/1/recordings/{odile.id}/hearing").text
+    assert "already" in said(room.post(f"/p/1/recordings/{odile.id}/transcribe"))
+    finished(data)
+    assert "Two voices: Voice 1 says" in room.get(f"/p/1/log?rec={odile.id}").text
+    who = {"odile": "Voice 1", "interviewer": "Voice 2"}
+    words = recordings.words(data.db, odile.id)
+    spans = spans_of(words)
+    right = sum(words[a].speaker == who[rows[a]["speaker"]] for a, _ in spans)
+    assert right >= 0.9 * len(spans), right / len(spans)
+    assert [(w.text, w.start) for w in recordings.words(data.db, odile.id)] == [
+        (x["text"], round(x["start"] * 48000)) for x in rows
+    ]
+    assert "told apart" in said(room.post("/p/1/log/undo"))
+    assert {w.speaker for w in recordings.words(data.db, odile.id)} == {""}
+    # words that were changed while it listened keep what they are
+    room.post(f"/p/1/recordings/{odile.id}/voices")
+    recordings.set_words(data.db, odile.id, recordings.words(data.db, odile.id)[5:])
+    finished(data)
+    assert "changed meanwhile" in room.get(f"/p/1/log?rec={odile.id}").text
 
 
 def test_the_best_of_a_shot() -> None:

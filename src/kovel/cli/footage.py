@@ -251,7 +251,7 @@ def set_(recording: str, setting: str, value: str, folder: Path | None, project_
     given = words.get(value, value)
     if isinstance(given, str) and not (SETTINGS[setting].choices or SETTINGS[setting].named):
         try:
-            given = int(given) if given.lstrip("+-").isdigit() else float(given)
+            given = int(given) if given.lstrip("+-").isdecimal() else float(given)
         except ValueError:
             raise Invalid(f"{value} is no value: type a number, on, off or none.") from None
     now, did = set_on_recording(data, r.id, setting, given)

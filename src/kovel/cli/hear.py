@@ -11,10 +11,11 @@ from kovel.cli.common import answer, data_option, json_option, open_data, projec
 from kovel.core.sound.hits import Hit, at_sensitivity
 from kovel.core.sound.levels import QUIETEST
 from kovel.core.sound.pauses import Settings, noise_floor, pauses
+from kovel.core.words.transcript import sentences
 from kovel.media.child import call
 from kovel.media.files import Unusable
 from kovel.store import jobs, recordings
-from kovel.work import binning, hearing, syncing
+from kovel.work import binning, hearing, speakers, syncing
 from kovel.work.standalone import ready
 from kovel.work.tongues import code_of
 
@@ -79,6 +80,24 @@ def threshold_of(ctx: click.Context, param: click.Parameter, value: str) -> floa
     if not -100 <= x <= 0:
         raise click.BadParameter("a level in dBFS lies between -100 and 0")
     return x
+
+
+@click.command("voices")
+@click.argument("recording")
+@data_option
+@project_option
+@json_option
+def voices(recording: str, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+    """Tell two voices of a RECORDING apart, and name who says which sentence."""
+    data = open_data(folder)
+    r = the_recording(data, the_project(data, project_name).id, recording)
+    (done,) = wait_for(data, [speakers.tell_apart(data, r.id).id], quiet=as_json)
+    if done.state != "done":
+        raise click.ClickException(done.message or "It was stopped.")
+    said = [
+        {"speaker": s.speaker, "start": s.start / 48000, "text": s.text} for s in sentences(recordings.words(data.db, r.id))
+    ]
+    answer(as_json, {"told": done.message, "sentences": said}, done.message)
 
 
 @click.command("pauses")

@@ -226,7 +226,7 @@ def _value(kind: Any, text: str, rate: Rate) -> Any:
 
 
 def _number(text: str, rate: Rate) -> int:
-    return int(text) if text.strip().lstrip("-").isdigit() else typed(text, rate)
+    return int(text) if text.strip().lstrip("-").isdecimal() else typed(text, rate)
 
 
 @story.command("set", context_settings={"ignore_unknown_options": True})
@@ -241,7 +241,7 @@ def story_set(values: tuple[str, ...], folder: Path | None, project_name: str | 
     set_: dict[str, Any] = {}
     for v in values:
         k, eq, x = v.partition("=")
-        if k in ("piece", "cover", "title", "sound") and x.isdigit():
+        if k in ("piece", "cover", "title", "sound") and x.isdecimal():
             to.append(int(x))
         elif k in ("group", "story") and (k == "story") != bool(eq):
             to.append("story" if k == "story" else f"group {x}")

@@ -1,6 +1,7 @@
 """Working for a Kovel on another machine."""
 
 import os
+import signal
 import sys
 import time
 
@@ -27,6 +28,7 @@ AWHILE = 10.0  # seconds a worker has worked for it to be told again that there 
 def worker(queue: str, media: tuple[str, ...], at_once: int) -> None:
     """Work for a Kovel on another machine that was started with --queue. Ctrl-C ends it."""
     linked(queue)
+    signal.signal(signal.SIGTERM, signal.default_int_handler)  # a service that is stopped says farewell as well
     try:
         code = _worked(queue, media, at_once)
     except KeyboardInterrupt:

@@ -42,10 +42,11 @@ LIMITS: dict[str, tuple[float | None, int, int]] = {
     "clean": (None, 12 * 3600, 16 << 30),
     "pulse": (None, 6 * 3600, 16 << 30),
     "align_text": (None, 6 * 3600, 16 << 30),
+    "voices": (None, 3 * 3600, 8 << 30),
     "sync_by_sound": (None, 6 * 3600, 16 << 30),
 }
 MODULES = {
-    "align_text": "transcribe", "pulse": "listen", "sync_by_sound": "listen", "make_sound": "soundtrack", "make_look": "derive",
+    "align_text": "transcribe", "pulse": "listen", "voices": "listen", "sync_by_sound": "listen", "make_sound": "soundtrack", "make_look": "derive",
     "make_pieces": "pieces", "tone": "measure", "finish": "derive", "copy": "copying", "meant": "meaning",
 }  # fmt: skip
 AT_ONCE = (

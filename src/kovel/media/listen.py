@@ -16,10 +16,12 @@ from kovel.core.sound.beats import find_beats
 from kovel.core.sound.hits import candidates, novelty, ring_out
 from kovel.core.sound.levels import RATE, Floats, Levels, local_floor, stretch_to_ticks
 from kovel.core.sound.sound_match import Unrelated, low, match
+from kovel.core.sound.voices import cepstra, told_apart
 from kovel.media.soundtrack import samples_of
 
 WINDOW = 512  # samples the detector takes at a time
 BLOCK = 48_000 * 60
+LONGEST = 16_000 * 30  # samples of a sentence that are enough to tell whose voice it is
 _FIR = firwin(31, 0.32).astype(np.float32)
 Progress = Callable[[float], None]
 
@@ -134,6 +136,23 @@ def pulse(out: str, channels: int, progress: Progress) -> dict[str, Any]:
     part.write_text(json.dumps(value))
     part.replace(Path(out) / "pulse.json")
     return {"hits": len(rows), "tempo": b.tempo}
+
+
+def voices(out: str, channels: int, spans: list[list[int]], progress: Progress) -> dict[str, Any]:
+    """Which of two voices says each of the spans (samples at 48 kHz), and whether there are two."""
+    sound = Sound16(Path(out) / "sound.pcm", channels)
+    frames = []
+    for n, (a, b) in enumerate(spans):
+        frames.append(cepstra(sound.read(a // 3, min(b // 3, a // 3 + LONGEST))))
+        progress(0.95 * (n + 1) / len(spans))
+    told = told_apart(frames)
+    return {
+        "voices": list(told.voices),
+        "sure": [round(s, 3) for s in told.sure],
+        "gain": round(told.gain, 3),
+        "two": told.two,
+        "plain": told.plain,
+    }
 
 
 def _mono(raw: np.ndarray, a: int, b: int) -> Floats:

@@ -10,6 +10,8 @@ from typing import Any
 from kovel.store.db import Database, fresh
 from kovel.store.projects import Invalid, Missing
 
+ON_WORDS = ("transcribe", "align", "voices")  # kinds of jobs that bring words, or who says them
+
 
 @dataclass(frozen=True, slots=True)
 class Job:

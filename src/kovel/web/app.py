@@ -4,14 +4,17 @@ import sqlite3
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
+from typing import Any
 
 from fastapi import Depends, FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import HTMLResponse, JSONResponse
 from fastapi.staticfiles import StaticFiles
+from pydantic import BaseModel
 from starlette.exceptions import HTTPException
 from starlette.middleware.sessions import SessionMiddleware
 
+from kovel import __version__
 from kovel.core.told import Told
 from kovel.store.db import in_words
 from kovel.web import (
@@ -49,6 +52,33 @@ from kovel.work.foreman import Foreman
 from kovel.work.noting import notebook
 
 
+class Problem(BaseModel):
+    """Why an answer is none, in words for the editor; asked for as a page (no `accept: application/json`), a report to show."""
+
+    error: str
+
+
+# what any route may answer instead of what it is for (RFC 9110, RFC 4918, RFC 6585)
+ANSWERS: dict[int | str, dict[str, Any]] = {
+    status: {"model": Problem, "description": why} if status >= 400 else {"description": why}
+    for status, why in (
+        (204, "Done. There is nothing to show, or the header HX-Redirect tells where to go."),
+        (400, "The request is none."),
+        (403, "From another page, or not signed in."),
+        (404, "There is no such project, recording or page; it may have been deleted."),
+        (409, "Somebody was faster: the page shows an older state."),
+        (413, "The body is larger than anything asked for here."),
+        (415, "The body is of another type."),
+        (416, "That part of the file is not there."),
+        (422, "It cannot be done as asked; nothing was changed."),
+        (423, "Somebody else holds the story."),
+        (429, "Too often."),
+        (503, "The database cannot be opened."),
+        (507, "The disk takes nothing; nothing was changed."),
+    )
+}
+
+
 def create_app(
     data: Data,
     roots: list[Path] | None = None,
@@ -72,7 +102,7 @@ def create_app(
         foreman.stop()
         data.db.close()
 
-    app = FastAPI(title="Kovel", lifespan=lifespan, docs_url=None, redoc_url=None)
+    app = FastAPI(title="Kovel", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None, responses=ANSWERS)
     app.state.web = Web(data, roots or [Path.home()], passphrase)
     app.state.crew = crew
     data.db.guard = app.state.web.together.allow

@@ -70,7 +70,7 @@ class Asked(BaseModel):
     def output(self, rate: Rate) -> Output:
         """What is asked for; `Invalid` or `TimeError` for what cannot be read."""
         number = self.height.strip().removesuffix("lines").strip()
-        if number and not number.isdigit():
+        if number and not number.isdecimal():
             raise Invalid("The height is a number of lines, such as 1080.")
         own = Rate(*map(int, self.rate.split("/"))) if re.fullmatch(r"\d{1,6}/\d{1,5}", self.rate) else None
         start, end = (parse_entry(t, rate) if t.strip() else None for t in (self.start, self.end))

@@ -1,6 +1,7 @@
 """The Log room's desk: one recording, its words, in and out, markers and slices, and what was kept of it."""
 
 import contextlib
+from dataclasses import dataclass
 from fractions import Fraction
 from typing import Annotated, Any, Literal
 
@@ -58,10 +59,31 @@ def words_part(request: Request, r: Recording, *, oob: bool = False) -> str:
     )  # fmt: skip
 
 
-def hearing(request: Request, r: Recording) -> jobs.Job | None:
-    """The newest transcription of a recording, if it runs or ended otherwise than well."""
-    job = jobs.latest_of_recordings(web(request).data.db, r.project, "transcribe", "align").get(r.id)
-    return job if job and (job.state in ("waiting", "working", "failed") or job.message) else None
+@dataclass(frozen=True, slots=True)
+class Hearing:
+    """A job on a recording's words, and what is said of it."""
+
+    job: jobs.Job
+    doing: str
+    failed: str
+    again: str  # the route that begins it once more
+
+    @property
+    def open(self) -> bool:
+        return self.job.state in ("waiting", "working")
+
+
+SAID_OF = {
+    "transcribe": ("Transcribing", "It could not be transcribed.", "transcribe"),
+    "align": ("Putting the text to the sound", "The text could not be put to the sound.", "transcribe"),
+    "voices": ("Telling the voices apart", "The voices could not be told apart.", "voices"),
+}
+
+
+def hearing(request: Request, r: Recording) -> Hearing | None:
+    """The newest job on a recording's words, if it runs or ended otherwise than well."""
+    job = jobs.latest_of_recordings(web(request).data.db, r.project, *jobs.ON_WORDS).get(r.id)
+    return Hearing(job, *SAID_OF[job.kind]) if job and (job.state in ("waiting", "working", "failed") or job.message) else None
 
 
 def _clips(request: Request, project: int, recording: int) -> dict[str, Any]:

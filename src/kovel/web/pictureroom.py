@@ -63,7 +63,7 @@ def the_film(request: Request, project: int, px: Annotated[float, Query(gt=0, le
 
 def _chosen(kept: Kept, items: str) -> list[Piece | Cover]:
     try:
-        found = [kept.story.item(int(i)) for i in items.split(",")[:2_000] if i.isdigit()]
+        found = [kept.story.item(int(i)) for i in items.split(",")[:2_000] if i.isdecimal()]
     except Refused:
         return []
     return [x for x in found if isinstance(x, (Piece, Cover))]

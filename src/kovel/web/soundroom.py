@@ -75,7 +75,7 @@ def faces(request: Request, project: int, at: str) -> JSONResponse:
     kept = opened(request, project)
     rows = {r.id: r for r in recordings.of_project(data.db, project)}
     plan = make_plan(kept.story, {i: r.source for i, r in rows.items()})
-    wanted = [int(t) for t in at.split(",")[:200] if t.isdigit()]
+    wanted = [int(t) for t in at.split(",")[:200] if t.isdecimal()]
     out: list[Any] = []
     for t in wanted:
         if 0 <= t < kept.story.length:
@@ -112,7 +112,7 @@ def panel(request: Request, project: int, items: str = "", scope: str = "items")
     kept = opened(request, project)
     sources = recordings.sources(data.db, project)
     try:
-        chosen = [kept.story.item(int(i)) for i in items.split(",")[:2_000] if i.isdigit()]
+        chosen = [kept.story.item(int(i)) for i in items.split(",")[:2_000] if i.isdecimal()]
     except Refused:
         chosen = []
     if not chosen:

@@ -140,7 +140,7 @@ def plan(request: Request, project: int, only: str = "") -> JSONResponse:
     w = web(request)
     kept = opened(request, project)
     sources = recordings.sources(w.data.db, project)
-    ids = {int(i) for i in only.split(",") if i.isdigit()}
+    ids = {int(i) for i in only.split(",") if i.isdecimal()}
     made = make_plan(alone(kept.story, ids) if ids else kept.story, sources)
     s = kept.story
     pieces = [[q.id, at, q.length, q.source] for at, q in zip(s.starts, s.pieces, strict=False)]

@@ -18,6 +18,7 @@ from kovel.web.pages import page, render, report, the_recording, web
 from kovel.work.binning import set_all
 from kovel.work.hearing import align, set_model, take_words, transcribe, transcript
 from kovel.work.intake import allowed
+from kovel.work.speakers import tell_apart
 from kovel.work.tongues import code_of
 
 router = APIRouter(prefix="/p/{project}")
@@ -67,6 +68,14 @@ def start(request: Request, project: int, recording: int) -> HTMLResponse:
     return _shown(request, r, f"{r.name} is being transcribed on this machine.")
 
 
+@router.post("/recordings/{recording}/voices")
+def voices(request: Request, project: int, recording: int) -> HTMLResponse:
+    """Tell the voices of a recording apart, and name who says what."""
+    r = the_recording(request, project, recording)
+    tell_apart(web(request).data, recording)
+    return _shown(request, r, f"The voices of {r.name} are being told apart.")
+
+
 @router.post("/recordings/{recording}/language")
 def in_language(request: Request, project: int, recording: int, language: Annotated[str, Form()] = "") -> HTMLResponse:
     """Which language a recording is in; none: it is found when it is transcribed."""
@@ -80,12 +89,12 @@ def in_language(request: Request, project: int, recording: int, language: Annota
 def how_far(request: Request, project: int, recording: int, seen: int = 0) -> HTMLResponse:
     """How far a transcription is, with the words that came after those `seen`; all of them once it is done."""
     r = the_recording(request, project, recording)
-    job = hearing(request, r)
-    if job and job.state in ("waiting", "working"):
+    now = hearing(request, r)
+    if now and now.open:
         db = web(request).data.db
         p = projects.get(db, project)
         new = recordings.words_at(db, recording, seen, 8000)
-        far = page(request, "parts/hearing.html", project=p, r=r, hearing=job, seen=seen + len(new))
+        far = page(request, "parts/hearing.html", project=p, r=r, hearing=now, seen=seen + len(new))
         if not new:
             return far
         came = render("parts/turns.html", project=p, r=r, turns=turns(new, p.rate), before="", voice=VOICE, more=0)
@@ -97,7 +106,7 @@ def how_far(request: Request, project: int, recording: int, seen: int = 0) -> HT
 def cancel(request: Request, project: int, recording: int) -> HTMLResponse:
     r = the_recording(request, project, recording)
     db = web(request).data.db
-    job = jobs.latest_of_recordings(db, project, "transcribe", "align").get(recording)
+    job = jobs.latest_of_recordings(db, project, *jobs.ON_WORDS).get(recording)
     if job:
         jobs.end(db, job.id, "cancelled")
     return _shown(request, r, f"Stopped. The words of {r.name} are as they were.")
@@ -108,7 +117,7 @@ def dismiss(request: Request, project: int, recording: int) -> HTMLResponse:
     """The remark on the last transcription was read."""
     r = the_recording(request, project, recording)
     db = web(request).data.db
-    job = jobs.latest_of_recordings(db, project, "transcribe", "align").get(recording)
+    job = jobs.latest_of_recordings(db, project, *jobs.ON_WORDS).get(recording)
     if job:
         jobs.forget_message(db, job.id)
     return pages.joined(words_part(request, r))

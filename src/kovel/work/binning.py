@@ -31,7 +31,7 @@ FIELD = re.compile(r"\{(\w+)(?::(\d))?\}")
 
 def natural(text: str) -> tuple[object, ...]:
     """A key that sorts clip 2 before clip 10."""
-    return tuple((0, int(x), "") if x.isdigit() else (1, 0, x.casefold()) for x in re.split(r"(\d+)", text) if x)
+    return tuple((0, int(x), "") if x.isdecimal() else (1, 0, x.casefold()) for x in re.split(r"(\d+)", text) if x)
 
 
 @dataclass(frozen=True, slots=True)

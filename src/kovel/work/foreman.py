@@ -34,6 +34,7 @@ from kovel.work.preparing import Step
 from kovel.work.queue import on_this_machine
 from kovel.work.room import make_room
 from kovel.work.shared import reached
+from kovel.work.speakers import take_voices
 from kovel.work.syncing import take_sync
 from kovel.work.theming import follow
 
@@ -47,6 +48,7 @@ CALLS = {
     "meaning": "meant",
     "transcribe": "transcribe",
     "align": "align_text",
+    "voices": "voices",
     "sync": "sync_by_sound",
 }
 URGENT = {
@@ -58,6 +60,7 @@ URGENT = {
     "pulse": 3,
     "sync": 3,
     "align": 4,
+    "voices": 4,
     "transcribe": 5,
     "meaning": 5.5,
 }
@@ -428,9 +431,11 @@ class Foreman:
             message = take_copied(self.data, job, result)
         elif job.kind == "sync":
             message = take_sync(self.data, job, result)
+        elif job.kind == "voices":
+            message = take_voices(self.data, job, result)
         elif job.kind in ("transcribe", "align") and job.recording is not None:
             if result["words"] and out.key in self._heard:
                 self._heard[out.key].end()
             message = take_heard(self.data, job.recording, result)
-        kept = None if job.kind in ("transcribe", "align") else result
+        kept = None if job.kind in jobs.ON_WORDS else result
         jobs.end(self.data.db, job.id, "done", message, result=kept)

@@ -61,7 +61,7 @@ def transcribe(data: Data, recording: int) -> Job:
     facts = media_facts(data, recording)
     if facts is None:
         raise Invalid(f"{r.name} is not prepared. Try again under Footage.")
-    running = jobs.latest_of_recordings(data.db, r.project, "transcribe", "align").get(recording)
+    running = jobs.latest_of_recordings(data.db, r.project, *jobs.ON_WORDS).get(recording)
     if running and running.state in ("waiting", "working"):
         raise Invalid(f"{r.name} is being transcribed already.")
     params = {

@@ -125,7 +125,7 @@ def correct_beats(data: Data, recording: int, form: dict[str, str]) -> str:
     elif do == "downbeat":
         b = replace(b, first=(b.first + 1) % b.bar)
     elif do == "tap":
-        taps = [int(x) for x in form.get("taps", "").split(",") if x.strip().isdigit()]
+        taps = [int(x) for x in form.get("taps", "").split(",") if x.strip().isdecimal()]
         if not taps:
             raise Invalid("No taps came. Press T on each beat while it plays.")
         b = tapped(b, taps)

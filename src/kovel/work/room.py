@@ -56,7 +56,7 @@ def taken_lately(folder: Path) -> Taken:
 
 def of_recordings(data: Data) -> dict[int, Taken]:
     """What each recording's folder takes."""
-    return {int(d.name): taken(d) for d in (data.root / "derived").glob("*") if d.name.isdigit()}
+    return {int(d.name): taken(d) for d in (data.root / "derived").glob("*") if d.name.isdecimal()}
 
 
 def of_project(data: Data, project: int) -> int:
@@ -148,7 +148,7 @@ def make_room(data: Data) -> int:
     known = recordings.all_ids(data.db)
     freed = 0
     for d in derived.glob("*"):
-        if d.name.isdigit() and int(d.name) not in known:
+        if d.name.isdecimal() and int(d.name) not in known:
             freed += taken(d).all
             shutil.rmtree(d, ignore_errors=True)
     most = budget(data)

@@ -122,7 +122,7 @@ def _hum(read: Read, gaps: Sequence[tuple[int, int]], wanted: str) -> tuple[floa
             power += np.abs(rfft(x * np.hanning(len(x)), n)) ** 2 / len(x)
             used += 1
     if not used:
-        return (float(wanted[:2]),) if wanted[0].isdigit() else ()
+        return (float(wanted[:2]),) if wanted[0].isdecimal() else ()
     level = 10 * np.log10(power + 1e-20)
     around = median_filter(level, 61)
 
