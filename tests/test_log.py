@@ -245,7 +245,7 @@ def test_two_voices_of_a_recording_are_told_apart(spoken: Coded, finished: Calla
     assert "Telling the voices apart" in room.get(f"/p/1/recordings/{odile.id}/hearing").text
     assert "already" in said(room.post(f"/p/1/recordings/{odile.id}/transcribe"))
     finished(data)
-    assert "Two voices: Voice 1 says" in room.get(f"/p/1/log?rec={odile.id}").text
+    assert "Two voices: Voice 1 (" in room.get(f"/p/1/log?rec={odile.id}").text
     who = {"odile": "Voice 1", "interviewer": "Voice 2"}
     words = recordings.words(data.db, odile.id)
     spans = spans_of(words)

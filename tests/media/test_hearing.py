@@ -173,9 +173,10 @@ def errors(want: list[str], got: list[str]) -> int:
     return row[-1]
 
 
-@pytest.mark.parametrize(("room", "median", "ninety"), [("room", 30, 110), ("fan", 50, 200)])
+@pytest.mark.parametrize(("room", "median", "ninety"), [("room", 30, 100), ("fan", 30, 125)])
 def test_words(said: Talk, room: str, median: float, ninety: float) -> None:
-    """Word errors no worse than the recogniser alone with its own settings; edges of the prompts found in the words."""
+    """Word errors no worse than the recogniser alone with its own settings; edges of the prompts found in the words (under the fan 90 %
+    lie within 99 ms over this set and three others)."""
     x = said.sound[room][: SR * 80]
     prompts = [p for p in said.prompts if p.end < 79]
     heard = levels_of(x)

@@ -175,7 +175,7 @@ def test_edges_leave_silence() -> None:
 
     assert at((90, 150), (150, 210)) == [(100, 150), (150, 200)]  # out of the silence on both sides
     assert at((115, 150), (150, 185), (270, 295)) == [(100, 150), (150, 200), (260, 300)]  # the stretch's own edges
-    assert at((150, 275)) == [(150, 200)] and at((190, 290)) == [(260, 290)]  # over a pause: in the longer part
+    assert at((150, 275)) == [(150, 200)] and at((190, 290)) == [(260, 300)]  # over a pause: in the longer part
     assert at((120, 190), (205, 250)) == [(100, 200), (260, 262)]  # all of it in the gap: to the next stretch
     assert at((120, 190), (370, 390)) == [(100, 200), (260, 300)]  # long after the last one: in it, and alone there
     assert len(at((262, 300), (380, 390))) == 1 and len(at()) == 0  # no room there: it was made up

@@ -57,7 +57,7 @@ def take_voices(data: Data, job: Job, result: dict[str, Any]) -> str:
     if named != said:
         recordings.change_words(data.db, r.id, 0, said, named, f"voices of {r.name} told apart")
     return (
-        f"Two voices: {names[0]} says {counts[0]} sentences, {names[1]} {counts[1]}."
+        f"Two voices: {names[0]} ({counts[0]} sentences) and {names[1]} ({counts[1]})."
         + ("" if result["plain"] else " They differ little: listen to some before you trust it.")
         + (" Click a name to say who it is, everywhere at once." if any(n.startswith("Voice ") for n in names) else "")
     )  # fmt: skip

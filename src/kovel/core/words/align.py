@@ -15,6 +15,8 @@ from kovel.core.words.transcript import Word
 
 LATE = 7_200  # samples that starts of the recogniser of English come late by (measured: 150-200 ms)
 EARLY = 3_840  # and samples that the one of many languages comes early by (measured on English against the aligner: 70-90 ms)
+LETTER = 8 * TICK  # how long a letter of a word is said, at most
+LONGEST_TAIL = 50 * TICK
 NEAR, NEARER = 45, 30  # ticks to the edge of a stretch that its first or last word may take: by own times, by the aligner's
 
 # Letters to phones of the aligner's set (ARPAbet), longest first; a rough reading is enough to find where a word stands.
@@ -88,11 +90,10 @@ def snap(words: Sequence[Word], talking: Mask, *, whole: bool = False, near: int
     s, e = starts.tolist(), ends.tolist()
     near *= TICK
     out: list[Word] = []
-    for k, w in enumerate(words):
+    for w in words:
         a, b = w.start, max(w.end, w.start + 2 * TICK)
         if out:
             a = max(a, out[-1].end)
-        limit = words[k + 1].start if k + 1 < len(words) else None
         i = bisect_right(s, (a + b) // 2) - 1  # the stretch its middle lies in, or the nearest one
         if i < 0 or (a + b) // 2 >= e[i]:
             options = [j for j in (i, i + 1) if 0 <= j < len(s)]
@@ -105,18 +106,30 @@ def snap(words: Sequence[Word], talking: Mask, *, whole: bool = False, near: int
                 if a > e[i] - 2 * TICK and not whole:
                     continue  # nothing is said there
         first = not out or out[-1].end <= s[i]
-        last = limit is None or limit >= e[i] or words[k + 1].end > e[i] + near
         if a < s[i] or (first and a - s[i] <= near):
             a = s[i]
         if b > e[i] and (b - e[i] <= near or not talking[min(len(talking) - 1, (b - 1) // TICK)]):
             j = bisect_left(e, b)  # a word may reach over a short gap into the next stretch
             b = e[i] if j == i or j >= len(s) or b <= s[j] or b - s[j] < 6 * TICK else b
-        elif last and 0 < e[i] - b <= near and (limit is None or limit >= e[i]):
-            b = e[i]
         if out and a < out[-1].end:
             a = out[-1].end
         a, b = _without_pause(a, max(b, a + 2 * TICK), s, e)
         out.append(replace(w, start=a, end=b))
+    return _to_the_end(out, e, near)
+
+
+def _to_the_end(words: Sequence[Word], e: Sequence[int], near: int) -> list[Word]:
+    """The last word of each stretch takes its end, if that is near, or if so many letters take as long: under noise an aligner takes
+    what fades away for silence."""
+    out = []
+    for w, after in zip(words, [*words[1:], None], strict=True):
+        i = bisect_left(e, w.end)
+        if i < len(e) and (after is None or after.start >= e[i]):
+            letters = sum(map(len, spoken(w.text))) or len(w.text)
+            reach = min(LONGEST_TAIL, near + max(0, letters * LETTER - (w.end - w.start)))
+            if e[i] - w.end <= reach:
+                w = replace(w, end=e[i])
+        out.append(w)
     return out
 
 
