@@ -33,6 +33,7 @@ from tests.test_archive import write
 
 Coded = tuple[Data, dict[str, Recording]]
 FILE = Path(__file__).parent / "data" / "interviews.txt"
+MORE = FILE.with_name("more_interviews.txt")
 
 
 class Interviews(NamedTuple):
@@ -88,6 +89,15 @@ def interviews(pytestconfig: pytest.Config) -> Interviews:
     return Interviews(rows, of, same, {asked[n]: answers[n] for n in sorted(asked)}, kept["a"], kept["b"])
 
 
+@pytest.fixture(scope="session")
+def company(pytestconfig: pytest.Config) -> tuple[list[Said], np.ndarray]:
+    """Sentences that tell nothing twice, by twenty people, and their meaning."""
+    text = MORE.read_text().split("\n\n", 1)[1].splitlines()
+    made = once(pytestconfig, "meant-more", lambda d: np.savez(d / "v.npz", a=vectors(text)), MORE, "media/meaning.py")
+    rows = [Said(1000 + n // 14, n * 10**6, n * 10**6 + 200_000, f"Speaker {n // 14}", t) for n, t in enumerate(text)]
+    return rows, np.load(made / "v.npz")["a"]
+
+
 def rand_index(a: list[str], b: list[int]) -> float:
     """Adjusted Rand index (Hubert and Arabie 1985)."""
     inside, rows, cols = (sum(comb(n, 2) for n in Counter(x).values()) for x in (zip(a, b, strict=True), a, b))
@@ -120,11 +130,15 @@ def test_a_question_finds_its_answer_whatever_its_words(interviews: Interviews) 
     assert len(nearest(nothing, interviews.rows, same, "quarterly derivatives taxation", 50)) < 15
 
 
-def test_what_is_told_twice_is_found(interviews: Interviews) -> None:
-    got = {(p.a, p.b) for p in retold.told_twice(interviews.said, interviews.rows)}
-    assert len(interviews.same) == 40
+def test_what_is_told_twice_is_found(interviews: Interviews, company: tuple[list[Said], np.ndarray]) -> None:
+    """The bar of the issue: 40 pairs among 600 sentences, F1 0.8."""
+    more, their = company
+    everybody = [*interviews.said, *more]
+    assert len(interviews.same) == 40 and len(everybody) >= 600
+    got = {(p.a, p.b) for p in retold.told_twice(everybody, np.concatenate([interviews.rows, their]))}
     right = len(got & interviews.same)
-    assert 2 * right / (len(got) + len(interviews.same)) >= 0.8
+    f1 = 2 * right / (len(got) + len(interviews.same))
+    assert f1 >= 0.8, (f1, [(everybody[a].text, everybody[b].text) for a, b in got - interviews.same])
     again = [*interviews.said, Said(1, 10**9, 10**9 + 9, "Ines", "Yes, I do.")] * 2  # what is said often is not told twice
     rows = np.concatenate([interviews.rows, interviews.rows[:1]])
     pairs = retold.told_twice(again, np.concatenate([rows, rows]))

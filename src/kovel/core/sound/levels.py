@@ -94,16 +94,23 @@ def stretch_to_ticks(probabilities: Floats, ticks: int, window: int = 512) -> Fl
 
 def runs(mask: Mask) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]:
     """Starts and ends (exclusive) of the stretches where `mask` holds."""
-    d = np.diff(np.concatenate([[0], mask.astype(np.int8), [0]]))
-    return np.flatnonzero(d == 1), np.flatnonzero(d == -1)
+    held = np.zeros(len(mask) + 2, bool)
+    held[1:-1] = mask
+    at = np.flatnonzero(held[1:] != held[:-1])
+    return at[::2], at[1::2]
 
 
 def hysteresis(x: Floats, high: float, low: float, least: int = 1) -> Mask:
     """Stretches over `low` in which at least `least` values lie over `high`."""
     s, e = runs(x > low)
-    count = np.concatenate([[0], np.cumsum(x > high)])
-    keep = count[e] - count[s] >= least
-    out = np.zeros(len(x) + 1, np.int64)
-    np.add.at(out, s[keep], 1)
-    np.add.at(out, e[keep], -1)
-    return np.asarray(np.cumsum(out)[:-1] > 0)
+    over = np.flatnonzero(x > high)
+    keep = np.searchsorted(over, e) - np.searchsorted(over, s) >= least
+    return filled(len(x), s[keep], e[keep])
+
+
+def filled(n: int, starts: npt.NDArray[np.int64], ends: npt.NDArray[np.int64]) -> Mask:
+    """(n,): where at least one of the stretches [start, end) lies."""
+    d = np.zeros(n + 1, np.int32)
+    np.add.at(d, starts, 1)
+    np.add.at(d, np.minimum(ends, n), -1)
+    return np.asarray(np.cumsum(d[:-1], dtype=np.int32) > 0)

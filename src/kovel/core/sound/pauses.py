@@ -20,7 +20,7 @@ import numpy as np
 import numpy.typing as npt
 from scipy.ndimage import percentile_filter, uniform_filter1d
 
-from kovel.core.sound.levels import LOWEST_FLOOR, QUIETEST, TICK, Floats, Levels, Mask, hysteresis, runs
+from kovel.core.sound.levels import LOWEST_FLOOR, QUIETEST, TICK, Floats, Levels, Mask, filled, hysteresis, runs
 
 
 class Spoken(Protocol):
@@ -81,9 +81,11 @@ def speech(levels: Levels, settings: Settings | None = None) -> Mask:
     heard = hysteresis(levels.speech, ON, OFF)
     heard |= hysteresis(np.where(levels.speech < 0, over, 0), 9, 5, 3)  # not listened to yet: by level alone
     heard = _without_islands(heard, s.island)
-    moved = _edges_by_level(heard, over > MARGIN)
-    grown = heard | (_wider(heard, HANG) & (over > FAINT) & (loud > _resting(loud, heard) + RESTING))
-    out = np.where(levels.spread > CLEAR, moved, grown)
+    clear = levels.spread > CLEAR
+    out = _edges_by_level(heard, over > MARGIN) if clear.any() else heard
+    if not clear.all():
+        grown = heard | (_wider(heard, HANG) & (over > FAINT) & (loud > _resting(loud, heard) + RESTING))
+        out = np.where(clear, out, grown)
     if (levels.spread > CLEAN).any():
         floor = np.maximum(levels.floor, LOWEST_FLOOR)
         sounding = _filled(levels.level - floor > np.where(floor > LOWEST_FLOOR, MARGIN, MARGIN - 1), HANG + 2)
@@ -184,14 +186,14 @@ def nearest_pause(found: Sequence[Pause], sample: int, reach: int) -> int | None
 def _without_islands(mask: Mask, seconds: float) -> Mask:
     s, e = runs(mask)
     keep = e - s >= seconds * 100
-    return _fill(len(mask), s[keep], e[keep])
+    return filled(len(mask), s[keep], e[keep])
 
 
 def _filled(mask: Mask, ticks: int) -> Mask:
     """Gaps shorter than `ticks` closed: the closure of a plosive is no pause."""
     s, e = runs(~mask)
     short = e - s < ticks
-    return mask | _fill(len(mask), s[short], e[short])
+    return mask | filled(len(mask), s[short], e[short])
 
 
 def _touching(mask: Mask, other: Mask) -> Mask:
@@ -199,19 +201,12 @@ def _touching(mask: Mask, other: Mask) -> Mask:
     s, e = runs(mask)
     count = np.concatenate([[0], np.cumsum(other)])
     keep = count[e] > count[s]
-    return _fill(len(mask), s[keep], e[keep])
-
-
-def _fill(n: int, starts: npt.NDArray[np.int64], ends: npt.NDArray[np.int64]) -> Mask:
-    d = np.zeros(n + 1, np.int64)
-    np.add.at(d, starts, 1)
-    np.add.at(d, np.minimum(ends, n), -1)
-    return np.asarray(np.cumsum(d)[:-1] > 0)
+    return filled(len(mask), s[keep], e[keep])
 
 
 def _wider(mask: Mask, ticks: int) -> Mask:
     s, e = runs(mask)
-    return _fill(len(mask), np.maximum(0, s - ticks), e + ticks)
+    return filled(len(mask), np.maximum(0, s - ticks), e + ticks)
 
 
 def _edges_by_level(heard: Mask, loud: Mask) -> Mask:
@@ -234,7 +229,7 @@ def _edges_by_level(heard: Mask, loud: Mask) -> Mask:
         else:
             k = int(last_loud[j - 1])
             b.append(k + 1 if k >= max(i, j - REACH) else j)
-    return _fill(n, np.array(a, np.int64), np.array(b, np.int64))
+    return filled(n, np.array(a, np.int64), np.array(b, np.int64))
 
 
 def _resting(level: Floats, heard: Mask) -> Floats:

@@ -122,7 +122,7 @@ def _to_the_end(words: Sequence[Word], e: Sequence[int], near: int) -> list[Word
     """The last word of each stretch takes its end, if that is near, or if so many letters take as long: under noise an aligner takes
     what fades away for silence."""
     out = []
-    for w, after in zip(words, [*words[1:], None], strict=True):
+    for w, after in zip(words, [*words[1:], None], strict=False):
         i = bisect_left(e, w.end)
         if i < len(e) and (after is None or after.start >= e[i]):
             letters = sum(map(len, spoken(w.text))) or len(w.text)

@@ -15,11 +15,13 @@ from kovel.core.words.meaning import MANY, Said
 from kovel.core.words.transcript import Word
 
 Floats = npt.NDArray[np.float32]
-CLOSE = 0.30  # of a pair: twice its likeness less how near each one's own nearest are (Conneau et al. 2018: CSLS)
+CLOSE = 0.34  # of a pair: twice its likeness less how near each one's own nearest are (Conneau et al. 2018: CSLS)
+PLAINLY = 0.1  # more than that, and it need not be the nearest
+NEIGHBOURS, BESIDE, USUAL = 4, 0.3, 0.3  # sentences on each side, how much their likeness counts, what of it is nothing special
 FLOOR = 0.46  # mean cosine under which two sentences are not the same, however far all others are
 AROUND = 10  # of the nearest that this is measured by
 LEAST = 5  # words of a sentence that can be told twice: "Yes, I think so" is told often
-BLOCK = 2048
+BLOCK = 512
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,26 +52,53 @@ class Telling:
 
 
 def told_twice(said: Sequence[Said], rows: Floats, close: float = CLOSE) -> list[Pair]:
-    """Pairs of sentences that tell the same, most alike first. `rows`: their meaning, (n, WIDTH)."""
+    """Pairs of sentences that tell the same, most alike first. `rows`: their meaning, (n, WIDTH).
+
+    What is said before and after counts a little: a retelling comes among what belongs to it. Each goes with the one it is nearest to,
+    or with all that are plainly the same.
+    """
     worth = [i for i, s in enumerate(said) if len(s.text.split()) >= LEAST and not s.text.rstrip().endswith("?")]
     if len(worth) < 2:
         return []
     halves = 2 if np.any(rows[:, MANY:]) else 1
     x = rows[worth] / np.float32(np.sqrt(halves))  # so that the product is the mean of both models' cosines
+    about = _about(said, rows)[worth]
+    blocks = [np.arange(a, min(len(worth), a + BLOCK)) for a in range(0, len(worth), BLOCK)]
     k = min(AROUND, len(worth) - 1)
     near = np.zeros(len(worth), np.float32)
-    for a in range(0, len(worth), BLOCK):
-        s = x[a : a + BLOCK] @ x.T
-        s[np.arange(len(s)), np.arange(a, a + len(s))] = -1
-        near[a : a + BLOCK] = np.partition(s, -k, 1)[:, -k:].mean(1)
-    out = []
-    for a in range(0, len(worth), BLOCK):
-        s = x[a : a + BLOCK] @ x.T
-        score = 2 * s - near[a : a + BLOCK, None] - near[None]
-        for i, j in zip(*np.nonzero((score >= close) & (s >= FLOOR)), strict=True):
-            if a + i < j:
-                out.append(Pair(worth[a + int(i)], worth[int(j)], float(s[i, j])))
+    for some in blocks:
+        s = x[some] @ x.T
+        s[np.arange(len(some)), some] = -1
+        near[some] = np.partition(s, -k, 1)[:, -k:].mean(1)
+    best = np.zeros(len(worth), int)
+    found: list[tuple[int, int, float, float]] = []
+    for some in blocks:
+        s = x[some] @ x.T
+        score = 2 * s - near[some, None] - near[None] + BESIDE * (about[some] @ about.T - USUAL)
+        score[np.arange(len(some)), some] = -9
+        best[some] = score.argmax(1)
+        at, other = np.nonzero((score >= close) & (s >= FLOOR) & (some[:, None] < np.arange(len(worth))[None]))
+        found += [(int(some[i]), int(j), float(s[i, j]), float(score[i, j])) for i, j in zip(at, other, strict=True)]
+    out = [
+        Pair(worth[i], worth[j], alike)
+        for i, j, alike, score in found
+        if (best[i] == j and best[j] == i) or score >= close + PLAINLY
+    ]
     return sorted(out, key=lambda p: -p.alike)
+
+
+def _about(said: Sequence[Said], rows: Floats) -> Floats:
+    """(n, WIDTH): what is said around each sentence by the same speaker, as one direction."""
+    out = np.zeros_like(rows)
+    for i, s in enumerate(said):
+        around = [
+            j
+            for j in range(max(0, i - NEIGHBOURS), min(len(said), i + NEIGHBOURS + 1))
+            if j != i and said[j].recording == s.recording and said[j].speaker == s.speaker
+        ]
+        if around:
+            out[i] = rows[around].mean(0)
+    return np.asarray(out / np.maximum(1e-9, np.linalg.norm(out, axis=1, keepdims=True)), np.float32)
 
 
 def telling(words: Sequence[Word], of: Language = ENGLISH, pause: int = 24_000) -> Telling:
