@@ -2,16 +2,23 @@
 
 import csv
 import io
+import json
 import re
+from pathlib import Path
 
 import pytest
+from click.testing import CliRunner
 from fastapi.testclient import TestClient
+from pypdf import PdfReader
 from timecode import Timecode
 
+from kovel.cli import main
 from kovel.core.words.transcript import Word
 from kovel.exchange.papers import KINDS, Paper, to_csv
+from kovel.exchange.papers_pdf import to_pdf
 from kovel.store import recordings, stories
 from kovel.store.recordings import Recording
+from kovel.web.app import create_app
 from kovel.work.folder import Data
 from kovel.work.papers import paper_of
 
@@ -79,3 +86,31 @@ def test_as_csv_and_to_print(cut: Coded, room: TestClient) -> None:
     assert room.get("/p/1/papers/tea").status_code == 404 and room.get("/p/1/papers/tea.csv").status_code == 404
     assert re.search(r'href="/p/1/papers/cut"', room.get("/p/1/handoff").text)
     assert to_csv(Paper("x", ("a", "b"), (('say "so"', "1,2"),))) == 'a,b\r\n"say ""so""","1,2"\r\n'
+
+
+def test_a_paper_as_pdf_has_every_word_on_its_pages(cut: Coded, tmp_path: Path) -> None:
+    """Read back by pypdf: rows and headings, every page with its heading and number; odd letters and long texts."""
+    data, _ = cut
+    app = TestClient(create_app(data, [], jobs=False), base_url="http://localhost:8463", headers={"x-kovel": "1"})
+    got = app.get("/p/1/papers/cut.pdf")
+    assert got.headers["content-type"] == "application/pdf" and "Paper cut.pdf" in got.headers["content-disposition"]
+    (page,) = PdfReader(io.BytesIO(got.content)).pages
+    text = page.extract_text()
+    for row in paper_of(data, stories.load(data.db, 1), "cut").rows:
+        assert all(x in text for x in row), row
+    assert "1 of 1" in text and page.mediabox.width > page.mediabox.height
+    empty = PdfReader(io.BytesIO(to_pdf(Paper("To look at", KINDS["faults"][1], ()), "P", "S", "0:00"))).pages[0].extract_text()
+    assert "Nothing." in empty
+    assert app.get("/p/1/papers/lies.pdf").status_code == 404
+    out = tmp_path / "cut.pdf"
+    told = CliRunner().invoke(main, ["papers", "shots", "--data", str(data.root), "--out", str(out), "--json"])
+    assert json.loads(told.output)["rows"] == 1 and "200 %" in PdfReader(out).pages[0].extract_text()
+    heads = KINDS["cut"][1]
+    rows = tuple(
+        (f"{n}", "", "a name without end " * 6, "14:22:05:10", "", "Zoë", f"begins {n} " + "and goes on " * 40 + f"ends {n}")
+        for n in range(40)
+    )
+    long = PdfReader(io.BytesIO(to_pdf(Paper("Paper cut", heads, rows), "日本 \U0001f600 \ud83d", "S\n\t", "1:00")))
+    words = " ".join(" ".join(p.extract_text() for p in long.pages).split())
+    assert len(long.pages) > 3 and all(f"begins {n} " in words and f"ends {n}" in words for n in range(40))
+    assert all(heads[-1] in p.extract_text() for p in long.pages) and f"2 of {len(long.pages)}" in words

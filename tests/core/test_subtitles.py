@@ -2,12 +2,15 @@
 
 import io
 import json
+import logging
 import xml.etree.ElementTree as ET
 from fractions import Fraction
 from itertools import pairwise
 
 import pysubs2
 import pytest
+import ttconv.imsc.reader
+import ttconv.srt.writer
 import webvtt
 from hypothesis import given
 from hypothesis import strategies as st
@@ -117,6 +120,18 @@ def test_files_are_read_by_others_and_by_us(rows: list[tuple[int, int, str, str]
         back, bad = read_file(text, rate)
         assert not bad and [(c.at, c.end) for c in back] == [(c.at, c.end) for c in made]
     assert [c.lines for c in read_file(vtt, rate)[0]] == [c.lines for c in made]
+
+
+def test_ebu_tt_d_is_read_by_another(caplog: pytest.LogCaptureFixture) -> None:
+    """The package ttconv reads it as IMSC and EBU-TT-D without a remark, and writes the same times and texts as SubRip."""
+    made = [Cue(25, 75, ("Wind & <tide>", "second")), Cue(80, 110, ("ψ שלום",)), Cue(110, 140, ("“last”",))]
+    with caplog.at_level(logging.WARNING):
+        theirs = ttconv.srt.writer.from_model(ttconv.imsc.reader.to_model(ET.ElementTree(ET.fromstring(to_ttml(made, R)))))
+    assert not caplog.records
+    back, bad = read_file(theirs.replace("&", "&amp;"), R)
+    assert not bad and [(c.at, c.end) for c in back] == [(c.at, c.end) for c in made]
+    for c in made:
+        assert "\n".join(c.lines) in theirs
 
 
 def test_ebu_tt_d_is_well_formed_and_says_what_it_is() -> None:

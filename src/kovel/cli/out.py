@@ -181,16 +181,25 @@ def captions(
 
 @click.command()
 @click.argument("kind", type=click.Choice(["cut", "shots", "music", "tapes", "faults"]))
-@click.option("--out", type=click.Path(path_type=Path), help="CSV to write (default: standard output).")
+@click.option(
+    "--out", type=click.Path(path_type=Path), help="CSV, or PDF by its ending, to write (default: CSV to standard output)."
+)
 @data_option
 @project_option
 @json_option
 def papers(kind: str, out: Path | None, folder: Path | None, project_name: str | None, as_json: bool) -> None:
-    """Papers of the story as CSV: the paper cut, shots, the cue sheet of the music, what is used by tape, what to look at."""
+    """Papers of the story as CSV or PDF: the paper cut, shots, the cue sheet of the music, what is used by tape, what to look at."""
     from kovel.exchange.papers import to_csv
-    from kovel.work.papers import paper_of
+    from kovel.work.papers import paper_of, pdf_of
 
     data = open_data(folder)
     p = the_project(data, project_name)
-    made = paper_of(data, stories.load(data.db, stories.current(data.db, p.id)), kind)
+    kept = stories.load(data.db, stories.current(data.db, p.id))
+    if out and out.suffix.lower() == ".pdf":
+        check_folder(out)
+        made, body = pdf_of(data, kept, kind)
+        out.write_bytes(body)
+        answer(as_json, {"path": str(out), "kind": kind, "rows": len(made.rows)}, f"{out} written.")
+        return
+    made = paper_of(data, kept, kind)
     write_out(out, to_csv(made), as_json, kind=kind, rows=len(made.rows))

@@ -130,8 +130,8 @@ def the_recording(request: Request, project: int, recording: int) -> Recording:
     return r
 
 
-def download(body: str, name: str, kind: str = "text/plain; charset=utf-8") -> Response:
-    """A text as a file to save."""
+def download(body: str | bytes, name: str, kind: str = "text/plain; charset=utf-8") -> Response:
+    """A text, or bytes, as a file to save."""
     plain = safe(name).encode("ascii", "replace").decode().replace("?", "_")
     return Response(body, media_type=kind, headers={"content-disposition": f'attachment; filename="{plain}"'})
 

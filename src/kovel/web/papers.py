@@ -1,4 +1,4 @@
-"""Papers of the story: pages to print, and CSV."""
+"""Papers of the story: pages to print, PDF and CSV."""
 
 from fastapi import APIRouter, Request
 from fastapi.responses import HTMLResponse, Response
@@ -8,7 +8,7 @@ from kovel.exchange.papers import KINDS, to_csv
 from kovel.store import projects
 from kovel.web.opened import opened
 from kovel.web.pages import download, page, web
-from kovel.work.papers import paper_of
+from kovel.work.papers import paper_of, pdf_of
 
 router = APIRouter(prefix="/p/{project}")
 
@@ -19,6 +19,14 @@ def as_csv(request: Request, project: int, kind: str) -> Response:
     data = web(request).data
     made = paper_of(data, opened(request, project), kind)
     return download(to_csv(made), f"{projects.get(data.db, project).name} - {made.title}.csv", "text/csv")
+
+
+@router.get("/papers/{kind}.pdf")
+def as_pdf(request: Request, project: int, kind: str) -> Response:
+    """A paper as PDF: `cut`, `shots`, `music`, `tapes` or `faults`."""
+    data = web(request).data
+    made, body = pdf_of(data, opened(request, project), kind)
+    return download(body, f"{projects.get(data.db, project).name} - {made.title}.pdf", "application/pdf")
 
 
 @router.get("/papers/{kind}")

@@ -2,6 +2,7 @@
 
 from itertools import groupby
 
+from kovel.core.time.timecode import stamp
 from kovel.core.words.subtitles import named
 from kovel.exchange.papers import KINDS, Paper, paper
 from kovel.store import projects, recordings, stories
@@ -9,6 +10,16 @@ from kovel.store.projects import Missing
 from kovel.work.captioning import said as words_said
 from kovel.work.checking import findings
 from kovel.work.folder import Data
+
+
+def pdf_of(data: Data, kept: stories.Kept, kind: str) -> tuple[Paper, bytes]:
+    """One of KINDS, and as PDF, in the editor's own fonts where a letter needs one."""
+    from kovel.exchange.papers_pdf import to_pdf  # takes a second to load
+
+    made = paper_of(data, kept, kind)
+    own = sorted(p for p in data.fonts.iterdir() if p.suffix in (".ttf", ".otf")) if data.fonts.is_dir() else []
+    project = projects.get(data.db, kept.project)
+    return made, to_pdf(made, project.name, kept.name, stamp(kept.story.length, kept.story.rate), own)
 
 
 def paper_of(data: Data, kept: stories.Kept, kind: str) -> Paper:

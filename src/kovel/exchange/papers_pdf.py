@@ -1,0 +1,85 @@
+"""A paper as PDF (ISO 32000), to be printed or sent: A4 across, headings on every page, words as wide as there is room."""
+
+from collections.abc import Sequence
+from importlib import resources
+from pathlib import Path
+
+from fpdf import FPDF
+from fpdf.enums import TableBordersLayout
+from fpdf.fonts import FontFace, TTFFont
+
+from kovel.exchange.papers import Paper
+
+FACE = resources.files("kovel.media").joinpath("fonts/source-serif-4.ttf")
+SIZE, SMALL, LINE = 9.5, 7.5, 4.6  # points of words and of what stands above them, millimetres of a line
+MARGIN = 14.0
+INK, SOFT, RULE = (33, 28, 23), (110, 100, 88), (200, 190, 172)
+MOST = 52.0  # millimetres of a column that is not the last
+
+
+class _Page(FPDF):
+    """Pages that are numbered, under the name of what they belong to."""
+
+    def __init__(self, about: str, others: Sequence[Path]) -> None:
+        super().__init__("landscape", "mm", "A4")
+        self.about = about
+        self.add_font("words", "", str(FACE))
+        for n, path in enumerate(others):
+            self.add_font(f"other {n}", "", str(path))
+        self.set_fallback_fonts([f"other {n}" for n in range(len(others))], exact_match=False)
+        self.set_margin(MARGIN)
+        self.set_auto_page_break(True, MARGIN + 4)
+        self.set_creator("Kovel")
+
+    def footer(self) -> None:
+        self.set_y(-MARGIN)
+        self.set_font("words", "", SMALL)
+        self.set_text_color(*SOFT)
+        self.cell(0, 5, self.about)
+        self.set_x(MARGIN)
+        self.cell(0, 5, f"{self.page_no()} of {{nb}}", align="R")
+
+
+def to_pdf(paper: Paper, project: str, story: str, length: str, others: Sequence[Path] = ()) -> bytes:
+    """The paper of a story of this length, as the bytes of a file. `others`: fonts (TTF, OTF) for letters that its own face lacks."""
+    pdf = _Page(f"{project}, {story}", others)
+    pdf.set_title(f"{paper.title}: {project}, {story}")
+    pdf.alias_nb_pages()
+    pdf.add_page()
+    pdf.set_text_color(*INK)
+    pdf.set_font("words", "", 18)
+    pdf.cell(0, 9, paper.title, new_x="LMARGIN", new_y="NEXT")
+    pdf.set_font("words", "", SIZE)
+    pdf.cell(0, 6, f"{project}, {story}   {length}", new_x="LMARGIN", new_y="NEXT")
+    pdf.ln(3)
+    pdf.set_draw_color(*RULE)
+    if not paper.rows:
+        pdf.cell(0, 6, "Nothing.")
+        return bytes(pdf.output())
+    with pdf.table(
+        col_widths=widths(pdf, paper), line_height=LINE, padding=(0.8, 1.2, 0.8, 0), text_align="LEFT",
+        borders_layout=TableBordersLayout.HORIZONTAL_LINES, width=pdf.epw, align="LEFT",
+        headings_style=FontFace(emphasis="", size_pt=SMALL, color=SOFT), v_align="TOP",
+    ) as table:  # fmt: skip
+        for row in (paper.heads, *paper.rows):
+            cells = table.row()
+            for x in row:
+                cells.cell(written(pdf, x))
+    return bytes(pdf.output())
+
+
+def widths(pdf: FPDF, paper: Paper) -> Sequence[float]:
+    """Millimetres of each column: as wide as its widest word, or line while that is not too wide; the last has the rest."""
+    out = []
+    for n, head in enumerate(paper.heads[:-1]):
+        column = [head, *(row[n] for row in paper.rows)]
+        line = max(pdf.get_string_width(written(pdf, x)) for x in column)
+        word = max((pdf.get_string_width(written(pdf, w)) for x in column for w in x.split()), default=0.0)
+        out.append(min(max(word, min(line, MOST)), 2 * MOST) + 3)
+    return [*out, max(60.0, pdf.epw - sum(out))]
+
+
+def written(pdf: FPDF, text: str) -> str:
+    """A text in letters that one of the faces has; for others stands a question mark."""
+    known = [f.cmap for f in pdf.fonts.values() if isinstance(f, TTFFont)]
+    return "".join("?" if ch.isprintable() and not any(ord(ch) in k for k in known) else ch for ch in text)
