@@ -20,7 +20,7 @@ from kovel.media.reader import FrameReader
 from kovel.store import archive, captions, jobs, looks, markers, projects, recordings, steps, stories, subclips
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
-from kovel.work import archiving, finding
+from kovel.work import archiving
 from kovel.work.folder import Data
 from kovel.work.intake import bring_in
 from tests import made
@@ -28,6 +28,7 @@ from tests.conftest import finish, said
 from tests.media.test_cutting import N as FILMED
 from tests.media.test_cutting import filmed
 from tests.media.test_media import build
+from tests.test_finding import relink
 
 Coded = tuple[Data, dict[str, Recording]]
 
@@ -171,9 +172,7 @@ def test_only_the_pictures_that_are_used_go_along(coded: Coded, tmp_path: Path) 
     assert [made.read(made.luma(seen.get(n))) for n in (120, 145, 169)] == [(1, 120), (1, 145), (1, 169)]
     (tmp_path / "whole").mkdir()
     shutil.copy(long, tmp_path / "whole")  # the whole recording takes its place again, and the remark goes
-    assert dict(finding.relink(there, 1, tmp_path / "whole", better=True).better) == {
-        "long": str(tmp_path / "whole" / "long.mp4")
-    }
+    assert dict(relink(there, 1, tmp_path / "whole", better=True).better) == {"long": str(tmp_path / "whole" / "long.mp4")}
     assert not any("Only the pictures" in x for x in recordings.get(there.db, short.id).remarks)
 
 

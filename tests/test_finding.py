@@ -1,23 +1,36 @@
 """Recordings whose files moved: found again by checksum, renamed or not; another file at their place is told; better versions."""
 
+import json
 import shutil
 from collections.abc import Callable
 from pathlib import Path
 
 import pytest
+from click.testing import CliRunner
 from fastapi.testclient import TestClient
 
+from kovel.cli import main
 from kovel.core.time.rate import Rate
-from kovel.store import archive, recordings, stories
+from kovel.store import archive, jobs, recordings, stories
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
-from kovel.work.finding import offline, relink
+from kovel.web.app import create_app
+from kovel.work.finding import Found, offline, search
 from kovel.work.folder import Data
 from kovel.work.outputs import start_output
 from tests import made
-from tests.conftest import said
+from tests.conftest import finish, said
 
 Coded = tuple[Data, dict[str, Recording]]
+
+
+def relink(data: Data, project: int, folder: Path, better: bool = False) -> Found:
+    """Looked for by a job, as the page and the command line do it."""
+    job = search(data, project, folder, better)
+    finish(data)
+    done = jobs.get(data.db, job.id)
+    assert done.result is not None
+    return Found.of(done.result)
 
 
 def away(data: Data, r: Recording, to: Path) -> None:
@@ -84,3 +97,31 @@ def test_on_the_page(room: TestClient, coded: Coded, tmp_path: Path) -> None:
     assert "1 recording is off-line." in room.get("/p/1/footage/list").text
     assert "lies outside the folders" in said(room.post("/p/1/footage/find", data={"path": str(tmp_path)}))
     assert "Type the path" in said(room.post("/p/1/footage/find"))
+    # within a folder that is allowed: a job, told while it looks and when it has looked, until that is put away
+    web = TestClient(
+        create_app(data, [tmp_path], jobs=False),
+        base_url="http://localhost:8463",
+        headers={"hx-request": "true", "x-kovel": "1"},
+    )
+    assert "is being looked through" in said(web.post("/p/1/footage/find", data={"path": str(tmp_path)}))
+    assert "looking through" in web.get("/p/1/footage/list").text
+    assert "already" in said(web.post("/p/1/footage/find", data={"path": str(tmp_path)}))
+    assert "Stopped" in said(web.post("/p/1/footage/find/stop"))
+    assert web.post("/p/1/footage/find/stop").status_code == 404
+    web.post("/p/1/footage/find", data={"path": str(tmp_path)})
+    finish(data)
+    shown = web.get("/p/1/footage/list").text
+    assert "1 found again. talk is at talk2.mov now." in shown and "off-line." not in shown
+    assert "Put away" in said(web.post("/p/1/footage/find/stop")) and "found again" not in web.get("/p/1/footage/list").text
+
+
+def test_on_the_command_line(coded: Coded, tmp_path: Path) -> None:
+    data, r = coded
+    away(data, r["talk"], tmp_path / "there" / "x.mov")
+    away(data, r["boat"], tmp_path / "elsewhere" / "y.mov")
+    told = CliRunner().invoke(main, ["relink", str(tmp_path / "there"), "--data", str(data.root), "--json"])
+    value = json.loads(told.output)
+    assert value["found"] == {"talk": str(tmp_path / "there" / "x.mov")} and value["missing"] == ["boat"]
+    (tmp_path / "none").mkdir()
+    told = CliRunner().invoke(main, ["relink", str(tmp_path / "none"), "--data", str(data.root)])
+    assert told.exit_code == 1 and "no files in none" in told.output

@@ -39,6 +39,7 @@ LIMITS: dict[str, tuple[float | None, int, int]] = {
     "meant": (None, 24 * 3600, 8 << 30),
     "archive": (None, 12 * 3600, 4 << 30),
     "copy": (None, 12 * 3600, 4 << 30),
+    "compare": (None, 24 * 3600, 4 << 30),
     "clean": (None, 12 * 3600, 16 << 30),
     "pulse": (None, 6 * 3600, 16 << 30),
     "align_text": (None, 6 * 3600, 16 << 30),
@@ -47,7 +48,7 @@ LIMITS: dict[str, tuple[float | None, int, int]] = {
 }
 MODULES = {
     "align_text": "transcribe", "pulse": "listen", "voices": "listen", "sync_by_sound": "listen", "make_sound": "soundtrack", "make_look": "derive",
-    "make_pieces": "pieces", "tone": "measure", "finish": "derive", "copy": "copying", "meant": "meaning",
+    "make_pieces": "pieces", "tone": "measure", "finish": "derive", "copy": "copying", "compare": "comparing", "meant": "meaning",
 }  # fmt: skip
 AT_ONCE = (
     "probe",

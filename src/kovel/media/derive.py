@@ -85,7 +85,7 @@ def finish(
 
 
 def checksum(path: Path) -> str:
-    """SHA-256 of the whole file."""
+    """SHA-256 of the whole file; `OSError` if it cannot be read."""
     with path.open("rb") as f:
         return hashlib.file_digest(f, "sha256").hexdigest()
 

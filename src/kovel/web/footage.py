@@ -12,12 +12,13 @@ from starlette.concurrency import run_in_threadpool
 
 from kovel.media.files import Unusable
 from kovel.store import bins, jobs, projects, recordings
+from kovel.store.db import Database
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.web.faces import face_of
 from kovel.web.pages import joined, page, report, rooms_state, sent, size, the_recording, web
 from kovel.work.binning import FIRST, ORDERS, Shown, chosen, heaps, shown
-from kovel.work.finding import relink, take_as_it_is, there
+from kovel.work.finding import search, take_as_it_is, there
 from kovel.work.folder import media_facts
 from kovel.work.hearing import transcribe
 from kovel.work.intake import allowed, bring_in, bring_in_all, choose_microphones, files_in, free_name, prepare, safe, twice
@@ -76,6 +77,7 @@ def _rows(request: Request, project: int) -> dict[str, Any]:
     matched = jobs.of_project(w.data.db, project, "sync")
     syncing = [j for j in matched if j.state in ("waiting", "working")]
     newest = max(matched, key=lambda j: j.id, default=None)
+    search_job = _searching(w.data.db, project)
     failed = newest.message if newest and newest.state in ("done", "failed") else ""
     return {
         "sets": [
@@ -85,7 +87,8 @@ def _rows(request: Request, project: int) -> dict[str, Any]:
         "sync_failed": failed,
         "project": p,
         "rows": rows,
-        "busy": busy or bool(syncing),
+        "busy": busy or bool(syncing) or (search_job is not None and search_job.state in waits),
+        "search": search_job,
         "kinds": recordings.KINDS,
         "languages": BY_NAME,
         "silent": silent,
@@ -231,9 +234,27 @@ def find_again(
     w = web(request)
     if not path.strip():
         raise Invalid("Type the path of the folder they may be in.")
-    done = relink(w.data, project, allowed(path, w.roots), better)
-    notes = [f"{name} is at {Path(at).name} now." for name, at in (*done.again, *done.better)]
-    return listed(request, project, f"{done.said[0].upper()}{done.said[1:]}.", [*notes, *done.left])
+    folder = allowed(path, w.roots)
+    search(w.data, project, folder, better)
+    return listed(request, project, f"{folder.name} is being looked through.")
+
+
+@router.post("/footage/find/stop")
+def stop_finding(request: Request, project: int) -> HTMLResponse:
+    """Stop looking; or put away what it said."""
+    db = web(request).data.db
+    job = _searching(db, project)
+    if job is None:
+        raise Missing("Nothing is being looked for.")
+    jobs.end(db, job.id, "cancelled")
+    jobs.forget_message(db, job.id)
+    return listed(request, project, "Stopped." if job.state in ("waiting", "working") else "Put away.")
+
+
+def _searching(db: Database, project: int) -> jobs.Job | None:
+    """The newest search for missing files, as long as it runs or what it found is not put away."""
+    job = max(jobs.of_project(db, project, "relink"), key=lambda j: j.id, default=None)
+    return job if job and (job.state in ("waiting", "working") or job.message) else None
 
 
 @router.post("/footage/upload")

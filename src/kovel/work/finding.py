@@ -5,18 +5,20 @@ import shutil
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 from kovel.core.time.rate import Rate, length_in
 from kovel.media.child import call
 from kovel.media.derive import checksum
-from kovel.media.files import Unusable
 from kovel.store import jobs, projects, recordings
 from kovel.store.archive import moved_to
+from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.work.folder import Data
 from kovel.work.intake import files_in, in_project, prepare
 
+TOLD = 8  # files that are told one by one
 AT_ONCE = 300_000_000  # bytes of a file that is compared while somebody waits
 
 
@@ -29,12 +31,25 @@ class Found:
     better: tuple[tuple[str, str], ...] = ()
     left: tuple[str, ...] = ()
 
+    @classmethod
+    def of(cls, kept: dict[str, Any]) -> "Found":
+        """What a job keeps of it."""
+        pairs = {k: tuple((str(a), str(b)) for a, b in kept[k]) for k in ("again", "better")}
+        return cls(pairs["again"], tuple(kept["missing"]), pairs["better"], tuple(kept["left"]))
+
     @property
     def said(self) -> str:
         parts = [f"{len(self.again)} found again"] if self.again else []
         parts += [f"{len(self.better)} replaced by a better version"] if self.better else []
         parts += [f"{len(self.missing)} still missing"] if self.missing else []
         return ", ".join(parts) or "nothing was missing"
+
+    @property
+    def told(self) -> str:
+        """All of it in sentences; of many the first."""
+        rows = [*(f"{name} is at {Path(at).name} now." for name, at in (*self.again, *self.better)), *self.left]
+        more = f" And {len(rows) - TOLD} more." if len(rows) > TOLD else ""
+        return " ".join([f"{self.said[0].upper()}{self.said[1:]}.", *rows[:TOLD]]) + more
 
 
 def offline(data: Data, project: int) -> list[Recording]:
@@ -89,26 +104,32 @@ def take_as_it_is(data: Data, recording: int) -> Recording:
     return r
 
 
-def relink(data: Data, project: int, folder: Path, better: bool = False) -> Found:
-    """Look for missing recordings in a folder and all below it: the same file by size and checksum, renamed or not. With `better`
-    also files of a recording's name that last as long and begin at the same timecode take its place, missing or not."""
+def search(data: Data, project: int, folder: Path, better: bool = False) -> Job:
+    """Queue looking for missing recordings in a folder and all below it: the same file by size and checksum, renamed or not. With
+    `better` also files of a recording's name that last as long and begin at the same timecode take its place, missing or not."""
     projects.get(data.db, project)
+    if any(j.state in ("waiting", "working") for j in jobs.of_project(data.db, project, "relink")):
+        raise Invalid("A folder is being looked through already. Wait for it, or stop it.")
     files = files_in(folder)
     if not files:
         raise Invalid(f"There are no files in {folder.name}.")
-    missing = offline(data, project)
-    sizes: dict[int, list[Path]] = {}
-    for p in files:
-        sizes.setdefault(p.stat().st_size, []).append(p)
-    sums: dict[Path, str] = {}
+    sizes = {r.size for r in offline(data, project)}
+    sums = [str(p) for p in files if p.stat().st_size in sizes]
+    named = _by_name(data, project) if better else {}
+    facts = [str(p) for p in files if p.stem.casefold() in named]
+    return jobs.add(data.db, project, "relink", {"sums": sums, "facts": facts})
+
+
+def take_found(data: Data, job: Job, result: dict[str, Any]) -> Found:
+    """Give recordings the files that a search has found."""
+    project, sums = job.project, result["sums"]
+    paths = {Path(p): _size(Path(p)) for p in sums}
     taken = {r.path for r in recordings.of_project(data.db, project)}
     again: list[tuple[str, str]] = []
-    for r in missing:
-        named = sorted(sizes.get(r.size, []), key=lambda p: p.name != Path(r.path).name)  # most keep their names
-        for p in named:
-            if str(p) in taken:
-                continue
-            if r.checksum and sums.setdefault(p, checksum(p)) != r.checksum:
+    for r in offline(data, project):
+        fitting = [p for p, size in paths.items() if size == r.size and str(p) not in taken]
+        for p in sorted(fitting, key=lambda p: p.name != Path(r.path).name):  # most keep their names
+            if r.checksum and sums[str(p)] != r.checksum:
                 continue
             if not r.checksum and p.name != Path(r.path).name:
                 continue  # it was never read to its end: its name has to say so
@@ -117,8 +138,15 @@ def relink(data: Data, project: int, folder: Path, better: bool = False) -> Foun
             again.append((r.name, str(p)))
             _made_again(data, r.id)
             break
-    replaced, left = _better(data, project, files, taken) if better else ([], [])
+    replaced, left = _better(data, project, result["facts"], taken)
     return Found(tuple(again), tuple(r.name for r in offline(data, project)), tuple(replaced), tuple(left))
+
+
+def _size(path: Path) -> int:
+    try:
+        return path.stat().st_size
+    except OSError:
+        return -1
 
 
 def _made_again(data: Data, recording: int) -> None:
@@ -128,28 +156,32 @@ def _made_again(data: Data, recording: int) -> None:
         prepare(data, recordings.get(data.db, recording))
 
 
-def _better(data: Data, project: int, files: list[Path], taken: set[str]) -> tuple[list[tuple[str, str]], list[str]]:
-    rows = {name: r for r in recordings.of_project(data.db, project) for name in _names(r)}
+def _by_name(data: Data, project: int) -> dict[str, Recording]:
+    return {name: r for r in recordings.of_project(data.db, project) for name in _names(r)}
+
+
+def _better(data: Data, project: int, facts_of: dict[str, Any], taken: set[str]) -> tuple[list[tuple[str, str]], list[str]]:
+    rows = _by_name(data, project)
     clock = projects.get(data.db, project).rate
     done: list[tuple[str, str]] = []
     left: list[str] = []
-    for p in files:
+    for path, told in facts_of.items():
+        p = Path(path)
         r = rows.get(p.stem.casefold())
-        if r is None or str(p) in taken:
+        if r is None or path in taken:
             continue
-        try:
-            facts = in_project(call("probe", {"path": str(p)}), clock)
-        except Unusable as e:
-            left.append(str(e))
+        if "unusable" in told:
+            left.append(told["unusable"])
             continue
+        facts = in_project(told, clock)
         if why := _differs(r, facts, clock):
             left.append(f"{p.name} does not take the place of {r.name}: {why}.")
             continue
-        recordings.replace_file(data.db, r.id, str(p), facts)
+        recordings.replace_file(data.db, r.id, path, facts)
         shutil.rmtree(data.derived(r.id), ignore_errors=True)  # all of it was made of the other file
         prepare(data, recordings.get(data.db, r.id))
-        taken.add(str(p))
-        done.append((r.name, str(p)))
+        taken.add(path)
+        done.append((r.name, path))
     return done, left
 
 

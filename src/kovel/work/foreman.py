@@ -7,7 +7,7 @@ import subprocess
 import sys
 import threading
 import time
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from datetime import date
 from pathlib import Path
 from secrets import token_hex
@@ -25,6 +25,7 @@ from kovel.store.projects import Invalid, Missing
 from kovel.work import preparing
 from kovel.work.cards import take_copied
 from kovel.work.crew import Crew, Hand, Unfit
+from kovel.work.finding import take_found
 from kovel.work.folder import Data, looked_at, sounded
 from kovel.work.hearing import SoFar, listen, take_heard
 from kovel.work.made import throw_old_away
@@ -44,6 +45,7 @@ CALLS = {
     "pulse": "pulse",
     "clean": "clean",
     "copy": "copy",
+    "relink": "compare",
     "archive": "archive",
     "meaning": "meant",
     "transcribe": "transcribe",
@@ -54,6 +56,7 @@ CALLS = {
 URGENT = {
     "render": 0,
     "copy": 0,
+    "relink": 1,
     "archive": 0,
     "clean": 1,
     "listen": 2,
@@ -66,7 +69,7 @@ URGENT = {
 }
 NEAR = ("make_sound", "make_look", "derive", "listen", "pulse")  # small, or waited for: better where the files are
 WRITES = ("render", "archive")  # files that are begun beside where they will be, under names of their own
-AT_HOME = ("copy", "archive")  # cards are in this machine, and archives are written where the editor wants them
+AT_HOME = ("copy", "archive", "compare")  # of cards and folders of this machine, or to where the editor wants it
 
 
 @dataclass(frozen=True, slots=True)
@@ -429,6 +432,9 @@ class Foreman:
             follow(self.data, job.project)
         elif job.kind == "copy":
             message = take_copied(self.data, job, result)
+        elif job.kind == "relink":
+            done = take_found(self.data, job, result)
+            message, result = done.told, asdict(done)
         elif job.kind == "sync":
             message = take_sync(self.data, job, result)
         elif job.kind == "voices":
