@@ -6,7 +6,9 @@ import logging
 import xml.etree.ElementTree as ET
 from fractions import Fraction
 from itertools import pairwise
+from pathlib import Path
 
+import lxml.etree
 import pysubs2
 import pytest
 import ttconv.imsc.reader
@@ -24,6 +26,7 @@ from kovel.exchange.captions import chapters_vtt, read_file, to_srt, to_ttml, to
 from kovel.work.captioning import too_fast
 from tests.core.stories import SOURCES, R, do, three
 
+SCHEMA = lxml.etree.RelaxNG(lxml.etree.parse(Path(__file__).parent.parent / "data" / "ebu-tt-d.rng"))
 texts = st.text(st.characters(categories=["L", "N"]), min_size=1, max_size=12)
 ends = st.sampled_from(["", "", "", ",", ".", "?", ";"])
 
@@ -132,6 +135,22 @@ def test_ebu_tt_d_is_read_by_another(caplog: pytest.LogCaptureFixture) -> None:
     assert not bad and [(c.at, c.end) for c in back] == [(c.at, c.end) for c in made]
     for c in made:
         assert "\n".join(c.lines) in theirs
+
+
+@given(rows_of, st.sampled_from(RATES))
+def test_ebu_tt_d_fits_its_schema(rows: list[tuple[int, int, str, str]], rate: Rate) -> None:
+    """EBU Tech 3380 as a RELAX NG schema (tests/data/ebu-tt-d.rng, from memory), which refuses what is no EBU-TT-D."""
+    made, at = [], 0
+    for gap, length, a, b in rows:
+        made.append(Cue(at + gap, at + gap + length, (a, f"{b} & <{b}>")))
+        at += gap + length
+    text = to_ttml(made, rate, "pt-BR")
+    SCHEMA.assertValid(lxml.etree.fromstring(text.encode()))
+    for good, bad in (
+        ('ttp:timeBase="media"', 'ttp:timeBase="smpte"'), ('begin="', 'dur="'), ('xml:id="c1" ', ""), ('tts:color="#ffffff"', 'tts:color="white"'),
+        ('tts:extent="80% 20%"', 'tts:extent="800px 200px"'), ("<br/>", "<br>x</br>"), ('region="below"', 'region="below" tts:opacity="1"'),
+    ):  # fmt: skip
+        assert good in text and not SCHEMA.validate(lxml.etree.fromstring(text.replace(good, bad).encode())), bad
 
 
 def test_ebu_tt_d_is_well_formed_and_says_what_it_is() -> None:
