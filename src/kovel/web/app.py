@@ -62,6 +62,7 @@ class Problem(BaseModel):
 ANSWERS: dict[int | str, dict[str, Any]] = {
     status: {"model": Problem, "description": why} if status >= 400 else {"description": why}
     for status, why in (
+        (202, "A question first: nothing was changed yet, and the same request with a yes does it."),
         (204, "Done. There is nothing to show, or the header HX-Redirect tells where to go."),
         (400, "The request is none."),
         (403, "From another page, or not signed in."),
