@@ -10,6 +10,7 @@ import webbrowser
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import date
+from functools import wraps
 from pathlib import Path
 from typing import Any
 
@@ -111,7 +112,14 @@ def _looked_after(data: Data) -> None:
     daily(data.db, data.backups, date.today())
 
 
-def server_options(f: Callable[..., Any]) -> Callable[..., Any]:
+def server_options(f: Callable[[Path | None, At], None]) -> Callable[..., Any]:
+    """What `serve` and `demo` understand, handed on as the data folder and where it is served."""
+
+    @wraps(f)
+    def taken(folder: Path | None, no_browser: bool, **where: Any) -> None:
+        f(folder, At(browser=not no_browser, **where))
+
+    out: Callable[..., Any] = taken
     for o in (
         click.option(
             "--media",
@@ -133,40 +141,22 @@ def server_options(f: Callable[..., Any]) -> Callable[..., Any]:
         ),
         data_option,
     ):
-        f = o(f)
-    return f
+        out = o(out)
+    return out
 
 
 @click.command()
 @server_options
-def serve(
-    folder: Path | None,
-    port: int,
-    host: str,
-    no_browser: bool,
-    media: tuple[Path, ...],
-    cert: Path | None,
-    key: Path | None,
-    queue: str | None,
-) -> None:
+def serve(folder: Path | None, at: At) -> None:
     """Start Kovel and print its address."""
     data = open_data(folder)
     _looked_after(data)
-    _serve(data, At(host, port, not no_browser, media, cert, key, queue))
+    _serve(data, at)
 
 
 @click.command()
 @server_options
-def demo(
-    folder: Path | None,
-    port: int,
-    host: str,
-    no_browser: bool,
-    media: tuple[Path, ...],
-    cert: Path | None,
-    key: Path | None,
-    queue: str | None,
-) -> None:
+def demo(folder: Path | None, at: At) -> None:
     """Start with the demo project (its own data folder unless --data is given)."""
     from kovel.demo.project import ensure
 
@@ -175,4 +165,4 @@ def demo(
     if jobs.in_state(data.db, "waiting", "working"):
         click.echo("Kovel: the demo footage is being prepared, once; the page shows how far it is.", err=True)
     _looked_after(data)
-    _serve(data, At(host, port, not no_browser, media, cert, key, queue), f"/p/{project}/story")
+    _serve(data, at, f"/p/{project}/story")

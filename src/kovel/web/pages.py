@@ -13,7 +13,7 @@ from kovel.core.plan.plan import Plan
 from kovel.core.story.model import Sources
 from kovel.core.time.timecode import format_timecode, running, stamp
 from kovel.store import jobs, recordings
-from kovel.store.projects import Missing
+from kovel.store.projects import Missing, Project
 from kovel.store.recordings import Recording
 from kovel.web.faces import face_style
 from kovel.web.present import Together
@@ -71,6 +71,11 @@ def share(x: float, of: float) -> str:
     return f"{100 * x / of if of else 0:.3f}%"
 
 
+def canvas(project: Project) -> int:
+    """How high a player's canvas of 960 is that shows a project's pictures."""
+    return round(960 * project.height / project.width) if project.width >= project.height else 540
+
+
 @lru_cache
 def _env() -> Environment:
     e = Environment(
@@ -90,6 +95,7 @@ def _env() -> Environment:
         timecode=format_timecode,
         percent=percent,
         share=share,
+        canvas=canvas,
     )
     return e
 

@@ -56,13 +56,19 @@ def seam(request: Request, project: int, piece: int) -> HTMLResponse:
     of = projects.get(data.db, project)
     w, h = size_of(story, of.width, of.height)
     return page(
-        request, "parts/seam.html", project=of, frame=(480, round(480 * h / w)) if w >= h else (round(360 * w / h), 360), s=s, sides=sides, join=story.join(i), split_at=max(-50, min(50, story.join(i).split)),
+        request, "parts/seam.html", project=of, frame=(480, round(480 * h / w)) if w >= h else (round(360 * w / h), 360), s=s, sides=sides, join=story.join(i), sound=_sound_of(story.join(i).split),
         most={b: longest(story, sources, i, b) for b in ("dissolve", "dip")},
         strength=strength_of(data, sources, story.rate)(s) if s.kind == "jump" else None,
         offers=[*offered(data, project, story, s), *offers_for(data, project, story, s)] if s.kind == "jump" else [],
         angles=[] if s.kind == "jump" else angles(story, sources, s.at, pauses_between(words_around(data, story, s.at, s.at + 14 * story.rate.nominal))),
         number=i, of=len(story.pieces) - 1, rate=story.rate,
     )  # fmt: skip
+
+
+def _sound_of(split: int) -> dict[str, int]:
+    """Where the sound changes in a picture of 50 frames on each side: at, and how wide it is before and after."""
+    at = max(-50, min(50, split))
+    return {"at": at, "before": at + 50, "after": 50 - at}
 
 
 @router.get("/story/angles")

@@ -196,11 +196,11 @@ def in_place(request: Request, project: int, recording: int, where: str = "place
     cuts = tighten.in_story(w.data, story, only)
     would = stories.preview(w.data.db, sid, "take_out", {"cuts": cuts}) if cuts else None
     names = {r.id: r.name for r in recordings.of_project(w.data.db, project)}
-    gone = sum(b - a for a, b in cuts)
+    after = story.length - sum(b - a for a, b in cuts)
     p = projects.get(w.data.db, project)
     return page(
-        request, "parts/in_place.html", project=p, recording=recording, where=where, found=found, would=would, names=names, gone=gone,
-        story=story,
+        request, "parts/in_place.html", project=p, recording=recording, where=where, found=found, would=would, names=names,
+        before=story.length, after=after,
     )  # fmt: skip
 
 
