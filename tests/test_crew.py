@@ -392,7 +392,7 @@ def test_two_machines_one_cut_off_in_the_middle(redis: Server, coded: tuple[Data
     """The film that one of them makes when its cable is pulled is made by the other; the one comes back by itself."""
     data, r = coded
     for _ in range(2):
-        stories.edit(data.db, 1, None, "add_at_end", {"source": r["talk"].id, "start": 0, "length": 900})
+        stories.edit(data.db, 1, None, "add_at_end", {"source": r["talk"].id, "start": 0, "length": 450})
     footage = Path(r["talk"].path).parent
     crew = Crew(redis.url(), data.root, [footage], lease=6.0)
     foreman = Foreman(data, workers=1, crew=crew)
@@ -412,7 +412,7 @@ def test_two_machines_one_cut_off_in_the_middle(redis: Server, coded: tuple[Data
         cut.cut(off=True)
         until(lambda: jobs.get(data.db, film.id).attempt > 1, "it is taken from the one that is cut off")
         done = until(lambda: (j := jobs.get(data.db, film.id)).state not in ("waiting", "working") and j, "it is made")
-        assert done.state == "done" and done.result and done.result["frames"] == 1800, done.message
+        assert done.state == "done" and done.result and done.result["frames"] == 900, done.message
         cut.cut(off=False)
         until(lambda: len(crew.there()) == 2, "the one that was cut off is back")
     finally:

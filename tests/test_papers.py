@@ -88,7 +88,7 @@ def test_as_csv_and_to_print(cut: Coded, room: TestClient) -> None:
     assert to_csv(Paper("x", ("a", "b"), (('say "so"', "1,2"),))) == 'a,b\r\n"say ""so""","1,2"\r\n'
 
 
-def test_a_paper_as_pdf_has_every_word_on_its_pages(cut: Coded, tmp_path: Path) -> None:
+def test_a_paper_as_pdf_has_every_word_on_its_pages(cut: Coded, tmp_path: Path, caplog: pytest.LogCaptureFixture) -> None:
     """Read back by pypdf: rows and headings, every page with its heading and number; odd letters and long texts."""
     data, _ = cut
     app = TestClient(create_app(data, [], jobs=False), base_url="http://localhost:8463", headers={"x-kovel": "1"})
@@ -111,6 +111,7 @@ def test_a_paper_as_pdf_has_every_word_on_its_pages(cut: Coded, tmp_path: Path) 
         for n in range(40)
     )
     long = PdfReader(io.BytesIO(to_pdf(Paper("Paper cut", heads, rows), "日本 \U0001f600 \ud83d", "S\n\t", "1:00")))
+    assert not caplog.records  # nothing that could not be written
     words = " ".join(" ".join(p.extract_text() for p in long.pages).split())
     assert len(long.pages) > 3 and all(f"begins {n} " in words and f"ends {n}" in words for n in range(40))
     assert all(heads[-1] in p.extract_text() for p in long.pages) and f"2 of {len(long.pages)}" in words

@@ -254,12 +254,12 @@ def test_every_route_answers_odd_values_in_words(coded: Coded) -> None:
                     )
                     got = [c.get(f"{url}?{query}")]
                 else:
-                    bodies = BODIES if n == len(rows) - 1 else BODIES[n % len(BODIES) :][:1]
+                    bodies = BODIES[tried % 2 :: 2] if n == len(rows) - 1 else BODIES[n % len(BODIES) :][:1]
                     got = [c.request(method, url, content=body, headers={"content-type": kind}) for body, kind in bodies]
                 for r in got:
                     tried += 1
                     assert r.status_code < 500, (method, url, r.status_code, r.text[:300])
-    assert tried > 800
+    assert tried > 600
     noted = data.root / "logs" / "kovel.log"
     assert '"failed"' not in (noted.read_text() if noted.exists() else "")  # nothing that was not foreseen
 

@@ -22,11 +22,11 @@ class _Page(FPDF):
 
     def __init__(self, about: str, others: Sequence[Path]) -> None:
         super().__init__("landscape", "mm", "A4")
-        self.about = about
         self.add_font("words", "", str(FACE))
         for n, path in enumerate(others):
             self.add_font(f"other {n}", "", str(path))
         self.set_fallback_fonts([f"other {n}" for n in range(len(others))], exact_match=False)
+        self.about = written(self, about)
         self.set_margin(MARGIN)
         self.set_auto_page_break(True, MARGIN + 4)
         self.set_creator("Kovel")
@@ -43,14 +43,14 @@ class _Page(FPDF):
 def to_pdf(paper: Paper, project: str, story: str, length: str, others: Sequence[Path] = ()) -> bytes:
     """The paper of a story of this length, as the bytes of a file. `others`: fonts (TTF, OTF) for letters that its own face lacks."""
     pdf = _Page(f"{project}, {story}", others)
-    pdf.set_title(f"{paper.title}: {project}, {story}")
+    pdf.set_title(f"{paper.title}: {pdf.about}")
     pdf.alias_nb_pages()
     pdf.add_page()
     pdf.set_text_color(*INK)
     pdf.set_font("words", "", 18)
     pdf.cell(0, 9, paper.title, new_x="LMARGIN", new_y="NEXT")
     pdf.set_font("words", "", SIZE)
-    pdf.cell(0, 6, f"{project}, {story}   {length}", new_x="LMARGIN", new_y="NEXT")
+    pdf.cell(0, 6, f"{pdf.about}   {length}", new_x="LMARGIN", new_y="NEXT")
     pdf.ln(3)
     pdf.set_draw_color(*RULE)
     if not paper.rows:
@@ -82,4 +82,4 @@ def widths(pdf: FPDF, paper: Paper) -> Sequence[float]:
 def written(pdf: FPDF, text: str) -> str:
     """A text in letters that one of the faces has; for others stands a question mark."""
     known = [f.cmap for f in pdf.fonts.values() if isinstance(f, TTFFont)]
-    return "".join("?" if ch.isprintable() and not any(ord(ch) in k for k in known) else ch for ch in text)
+    return "".join(ch if any(ord(ch) in k for k in known) else "?" if ch.isprintable() else " " for ch in text)
