@@ -1,7 +1,8 @@
 """A disk that fails: `./kovel bench faults [ROUNDS]` (60 unless said).
 
 A server is worked with as in `bench kills`, while the disk below its folder is full, cannot be written, answers with errors, now and then or
-always, or is slow (a library of our own stands before the system's, faults.c; needs gcc). After each round: nothing acknowledged is lost,
+always, or is slow (a library of our own stands before the system's, faults.c; needs gcc;
+what libav writes by itself does not pass it: a disk that is really full is in tests/test_jobs.py). After each round: nothing acknowledged is lost,
 what was refused was told in words, the server lives; at the end every job has gone on by itself.
 """
 
@@ -17,7 +18,7 @@ from pathlib import Path
 
 import httpx
 
-from bench.kills import Kept, Served, look, settle, work
+from bench.kills import Kept, Served, look, settle, told, work
 
 FAULTS = {  # what is told: error, every, milliseconds
     "full": (errno.ENOSPC, 1, 0),
@@ -104,9 +105,8 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as root:
         began = time.monotonic()
         kept = run(Path(root), rounds, int(time.time()))
-        print(f"{rounds} faults in {time.monotonic() - began:.0f} s: {dict(kept.killed)}")
-        print(f"acknowledged: revision {kept.revision}, {kept.recordings} recordings; done: {dict(kept.done)}")
-        print("\n".join(kept.wrong) or "nothing lost, everything told in words, everything went on by itself")
+        well = "nothing lost, everything told in words, everything went on by itself"
+        told(kept, f"{rounds} faults", time.monotonic() - began, well)
 
 
 if __name__ == "__main__":

@@ -194,14 +194,19 @@ def run(root: Path, kills: int, seed: int = 0) -> Kept:
     return kept
 
 
+def told(kept: Kept, what: str, seconds: float, well: str) -> None:
+    """What was done, and what was found wrong."""
+    print(f"{what} in {seconds:.0f} s: {dict(kept.killed)}")
+    print(f"acknowledged: revision {kept.revision}, {kept.recordings} recordings; done: {dict(kept.done)}")
+    print("\n".join(kept.wrong) or well)
+
+
 def main() -> None:
     kills = int(sys.argv[1]) if len(sys.argv) > 1 else 1000
     with tempfile.TemporaryDirectory() as root:
         began = time.monotonic()
         kept = run(Path(root), kills, int(time.time()))
-        print(f"{kills} kills in {time.monotonic() - began:.0f} s: {dict(kept.killed)}")
-        print(f"acknowledged: revision {kept.revision}, {kept.recordings} recordings; done: {dict(kept.done)}")
-        print("\n".join(kept.wrong) or "nothing lost, nothing half made, nothing left")
+        told(kept, f"{kills} kills", time.monotonic() - began, "nothing lost, nothing half made, nothing left")
 
 
 if __name__ == "__main__":

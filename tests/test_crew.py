@@ -25,7 +25,7 @@ from kovel.media.files import Unusable
 from kovel.store import jobs, projects, recordings, stories
 from kovel.store.recordings import Recording
 from kovel.work import afar, outputs
-from kovel.work.crew import CREW, EPOCH, SERVER, TOKEN, Crew, Unfit, form, linked, queue_of, without_secret
+from kovel.work.crew import CREW, EPOCH, SERVER, TOKEN, Crew, Unfit, form, kept_token, linked, queue_of, without_secret
 from kovel.work.folder import Data
 from kovel.work.foreman import Foreman
 from kovel.work.intake import prepare
@@ -243,7 +243,7 @@ def test_a_redis_that_begins_anew_or_does_not_answer_loses_nothing(data: Data, r
     assert [k.split(".")[0] for k in desk.out] == [str(other.id)] and jobs.get(data.db, film.id).state == "working"
     redis.start()
     until(lambda: crew.epoch != before, "it is told to be another start")
-    assert Redis.from_url(redis.url()).get(EPOCH).decode() == crew.epoch == (data.root / TOKEN).read_text()
+    assert Redis.from_url(redis.url()).get(EPOCH).decode() == crew.epoch
     bert = Worker(redis.url(), "bert", [str(data.root)])
 
     def given() -> Any:
@@ -278,23 +278,44 @@ def test_a_server_takes_its_queue_back_only_once_nobody_works_for_its_earlier_st
     assert "secret" not in without_secret("redis://:secret@there:6379/2")
 
 
+def test_a_server_that_takes_over_while_redis_is_away_tries_again(data: Data, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The lock of the folder is let go with the queue that could not be had: the next try gets both."""
+    monkeypatch.setattr("kovel.work.foreman.begin", lambda *a: None)
+    foreman = Foreman(data, workers=1, crew=Crew("redis://127.0.0.1:1/0", data.root))
+    for _ in range(2):
+        with pytest.raises(Unfit, match="cannot be used"):
+            foreman.start()
+    alone = Foreman(data, workers=1)
+    assert alone.start()
+    alone.stop()
+
+
 def test_a_worker_of_another_version_or_without_the_folders_is_refused(data: Data, tmp_path: Path, redis: Server) -> None:
     footage = tmp_path / "footage"
     footage.mkdir()
-    (data.root / TOKEN).write_text("e1")
-    server = {"node": "anna", "form": form(), "roots": [str(data.root), str(footage)], "lease": 5}
-    assert afar.fitting(server, "e1", (str(data.root),)).pairs == ((str(data.root), str(data.root)),)
+    server = {
+        "node": "anna",
+        "form": form(),
+        "roots": [str(data.root), str(footage)],
+        "lease": 5,
+        "token": kept_token(data.root),
+    }
+    assert kept_token(data.root) == server["token"] != kept_token(footage)
+    assert afar.fitting(server, (str(data.root),)).pairs == ((str(data.root), str(data.root)),)
     link = tmp_path / "mounted"
     link.symlink_to(data.root)
-    pairs = afar.fitting(server, "e1", (f"{data.root}={link}", str(footage))).pairs
+    pairs = afar.fitting(server, (f"{data.root}={link}", str(footage))).pairs
     assert pairs == ((str(data.root), str(link)), (str(footage), str(footage)))
     with pytest.raises(Unfit, match="Install the same here"):
-        afar.fitting({**server, "form": "0.0.1 (00000000)"}, "e1", (str(data.root),))
+        afar.fitting({**server, "form": "0.0.1 (00000000)"}, (str(data.root),))
     with pytest.raises(Unfit, match="is not the server's"):
-        afar.fitting(server, "another start", (str(data.root),))
+        afar.fitting({**server, "token": kept_token(tmp_path)}, (str(data.root),))
+    (data.root / TOKEN).write_text("")
+    with pytest.raises(Unfit, match="is not the server's"):
+        afar.fitting(server, (str(data.root),))
     for media in ((), (str(footage),), (f"{data.root}=/nowhere",)):
         with pytest.raises(Unfit, match="is not shared"):
-            afar.fitting(server, "e1", media)
+            afar.fitting(server, media)
     crew = Crew(redis.url(), data.root, lease=LEASE)
     crew.start()
     try:

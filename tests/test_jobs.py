@@ -1,14 +1,24 @@
 """Jobs end once: by attempt, their result applied together with the end; a stopped try cannot end the next one."""
 
+import errno
 import json
 import shutil
 import sqlite3
+import subprocess
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+import av
+import numpy as np
 import pytest
 from bench import faults
 
+from kovel.core.plan.outputs import Output
+from kovel.core.time.rate import Rate
+from kovel.media.child import call
+from kovel.media.encode import PictureFile
+from kovel.media.files import NoRoom, Unusable, refused
 from kovel.store import jobs, projects, recordings, stories
 from kovel.store.db import Database
 from kovel.store.projects import Invalid
@@ -203,3 +213,36 @@ def test_it_goes_on_by_itself_after_every_fault_of_the_disk(tmp_path: Path) -> N
         pytest.skip("the library that stands for the disk is made by gcc")
     kept = faults.run(tmp_path, 4)
     assert kept.wrong == [] and kept.done["refused"] > 3 and kept.done["edit"] > 0
+
+
+@pytest.fixture
+def small_disk(tmp_path: Path) -> Iterator[Path]:
+    """A file system of 300 kB."""
+    folder = tmp_path / "small"
+    folder.mkdir()
+    if subprocess.run(
+        ["mount", "-t", "tmpfs", "-o", "size=300k", "none", str(folder)], capture_output=True, check=False
+    ).returncode:
+        pytest.skip("file systems are mounted by root")
+    yield folder
+    subprocess.run(["umount", "-l", str(folder)], check=True)
+
+
+def test_a_disk_that_is_really_full_is_no_fault_of_the_file(small_disk: Path, clips: dict[str, Path]) -> None:
+    """Whether it was seen before or amid a film: it can be made once there is room, so it waits and does not fail."""
+    pictures = np.random.default_rng(1)
+    film = PictureFile(small_disk / "p.part", Output(), (640, 360), Rate(25))
+    with pytest.raises(OSError) as full:
+        for _ in range(400):
+            film.add(av.VideoFrame.from_ndarray(pictures.integers(0, 255, (540, 640), np.uint8), "yuv420p"))
+        film.finish()
+    told = refused(full.value)
+    assert isinstance(told, NoRoom) and told.what == "The disk is full." and str(told).endswith("then try again.")
+    out = {"path": str(clips["talk"]), "out": str(small_disk), "rate": [25, 1], "picture": True, "frames": 1000}
+    with pytest.raises(NoRoom, match="There is no room"):
+        call("make_sound", out)
+    for number, kind in ((errno.EROFS, NoRoom), (errno.EIO, NoRoom), (errno.ENAMETOOLONG, Unusable)):
+        assert type(refused(OSError(number, "x"))) is kind
+    queue = on_this_machine(str(small_disk.parent / "queue.db"))
+    assert "goes on by itself" in queue._answer("1.1", "make_sound", out)["held"]
+    assert "unusable" in queue._answer("1.2", "probe", {"path": str(small_disk / "none.mov")})

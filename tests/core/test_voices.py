@@ -97,6 +97,8 @@ def test_only_names_change(rows: list[tuple[str, int]]) -> None:
     assert [(w.text, w.start, w.end, w.sure) for w in named] == [(w.text, w.start, w.end, w.sure) for w in said]
     assert all(w.speaker for w in named)
     again, _ = with_voices(named, voice)
-    assert [w.speaker for w in again] == [w.speaker for w in named] or any(n for n, _ in rows)
+    assert [w.speaker for w in again] == [w.speaker for w in named]
+    for w, v, (had, _) in zip(named, voice, rows, strict=True):
+        assert w.speaker == had or w.speaker == names[v]  # kept, or whoever says it
     spans = spans_of(said)
     assert [i for a, b in spans for i in range(a, b)] == list(range(len(said)))

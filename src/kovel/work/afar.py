@@ -20,7 +20,7 @@ from typing import Any
 from redis import AuthenticationError, Redis, RedisError
 
 from kovel.media.forks import stand_by
-from kovel.work.crew import CREW, EPOCH, GONE, SERVER, TOKEN, Unfit, form, linked, queue_of, without_secret
+from kovel.work.crew import CREW, EPOCH, GONE, SERVER, Unfit, form, linked, queue_of, token_in, without_secret
 from kovel.work.shared import Shared, parsed
 from kovel.work.worker import Quiet
 
@@ -48,7 +48,7 @@ def say(what: str) -> None:
     print(f"kovel worker: {what}", file=sys.stderr, flush=True)
 
 
-def fitting(server: dict[str, Any], epoch: str, media: tuple[str, ...]) -> Shared:
+def fitting(server: dict[str, Any], media: tuple[str, ...]) -> Shared:
     """The folders that are shared with this server; `Unfit` with the reason where it cannot be worked for."""
     if server["form"] != form():
         raise Unfit(f"this is Kovel {form()}, and the server on {server['node']} is {server['form']}. Install the same here.")
@@ -64,11 +64,7 @@ def fitting(server: dict[str, Any], epoch: str, media: tuple[str, ...]) -> Share
                 + (f"=WHERE ({here} is no folder)." if here else " (or --media THERE=HERE).")
             )
     home = Path(pairs[0][1])
-    try:
-        same = (home / TOKEN).read_text() == epoch
-    except OSError:
-        same = False
-    if not same or not os.access(home, os.W_OK):
+    if token_in(home) != server["token"] or not os.access(home, os.W_OK):
         raise Unfit(f"{home} is not the server's {server['roots'][0]}, or cannot be written. Mount that here.")
     return Shared(tuple(pairs))
 
@@ -91,7 +87,7 @@ def _work(asked: Asked) -> int:
         if not told or not epoch:
             return CUT_OFF
         server = json.loads(told)
-        shared = fitting(server, str(epoch), asked.media)
+        shared = fitting(server, asked.media)
     except (Unfit, AuthenticationError) as e:
         say(str(e))
         return REFUSED

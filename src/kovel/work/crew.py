@@ -32,12 +32,13 @@ from redis.retry import Retry
 
 from kovel import __version__
 from kovel.core.told import Told
+from kovel.media.soundtrack import keep
 from kovel.work.queue import Move, Plain, Queue
 
 SERVER, EPOCH, CREW, GONE = "kovel:server", "kovel:epoch", "kovel:crew", "kovel:gone"
 LEASE = 20.0  # seconds a worker may be unheard of
 PATIENCE = 3.0  # seconds Redis may take to answer
-TOKEN = "shared.token"  # in the data folder: a worker that reads it sees the same folder
+TOKEN = "shared.token"  # in the data folder, written once: a worker that reads what the server tells sees the same folder
 
 
 class Unfit(Told):
@@ -82,6 +83,23 @@ def of_queue(url: str) -> tuple[dict[str, Any] | None, list[dict[str, Any]]]:
     return json.loads(told) if told else None, [json.loads(v) for v in rows.values()]
 
 
+def kept_token(root: Path) -> str:
+    """What tells this data folder from any other; one that is not whole is made anew."""
+    found = token_in(root)
+    if not found:
+        found = secrets.token_hex(16)
+        keep(root / TOKEN, {"folder": found})
+    return found
+
+
+def token_in(root: Path) -> str:
+    """That of a folder, as it is seen from here; empty where there is none."""
+    try:
+        return str(json.loads((root / TOKEN).read_text())["folder"])
+    except (OSError, ValueError, KeyError, TypeError):
+        return ""
+
+
 @cache
 def form() -> str:
     """What a worker must have in common with its server: the version, and everything that calls are made of."""
@@ -116,7 +134,7 @@ class Crew:
         self.lease, self.dead = lease, lease * 1.25
         self.root = root
         self.roots = [str(root), *(str(m) for m in media)]
-        self.epoch = secrets.token_hex(8)
+        self.epoch, self.token = secrets.token_hex(8), ""
         self.hands: dict[str, Hand] = {}
         self.away = ""  # why Redis cannot be asked just now
         self.settled = False  # whether nobody works any more on what an earlier start of the server has given out
@@ -128,7 +146,7 @@ class Crew:
 
     @property
     def _who(self) -> dict[str, Any]:
-        return {"node": socket.gethostname(), "form": form(), "roots": self.roots, "lease": self.lease}
+        return {"node": socket.gethostname(), "form": form(), "roots": self.roots, "lease": self.lease, "token": self.token}
 
     def look_first(self) -> None:
         """`Unfit` if there is no such queue, or it is another server's."""
@@ -141,6 +159,7 @@ class Crew:
     def start(self) -> None:
         """Take the queue; `Unfit` if that cannot be."""
         self.look_first()
+        self.token = kept_token(self.root)
         try:
             for key in self.redis.scan_iter(match="huey.*.kovel*"):
                 self.redis.delete(key)
@@ -152,7 +171,6 @@ class Crew:
 
     def _begin(self) -> None:
         """This start of the server, or of Redis, for the workers to know."""
-        (self.root / TOKEN).write_text(self.epoch)
         self._tell()
         self.redis.set(EPOCH, self.epoch)
 

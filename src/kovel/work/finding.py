@@ -114,7 +114,7 @@ def search(data: Data, project: int, folder: Path, better: bool = False) -> Job:
     if not files:
         raise Invalid(f"There are no files in {folder.name}.")
     sizes = {r.size for r in offline(data, project)}
-    sums = [str(p) for p in files if p.stat().st_size in sizes]
+    sums = [str(p) for p in files if _size(p) in sizes]
     named = _by_name(data, project) if better else {}
     facts = [str(p) for p in files if p.stem.casefold() in named]
     return jobs.add(data.db, project, "relink", {"sums": sums, "facts": facts})

@@ -171,9 +171,14 @@ class Foreman:
             for end in ("", "-wal", "-shm"):
                 Path(f"{self.data.queue}{end}").unlink(missing_ok=True)
             self.queue = on_this_machine(str(self.data.queue))
-        self._take_back()  # left over from a process that is gone
         if self.crew:
-            self.crew.start()
+            try:
+                self.crew.start()
+            except Unfit:  # another try, here or by another process, begins with the lock
+                os.close(self._lock)
+                self._lock = None
+                raise
+        self._take_back()  # left over from a process that is gone
         return True
 
     def _hire(self) -> None:

@@ -3,7 +3,6 @@ JSON result; it knows no database."""
 
 import json
 import sqlite3
-import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
@@ -89,7 +88,7 @@ class Queue:
                 self.huey.put(f"answer {key}", answer)
                 return
             except Exception:
-                threading.Event().wait(AGAIN)
+                time.sleep(AGAIN)
 
     def _answer(self, key: str, name: str, params: dict[str, Any]) -> dict[str, Any]:
         def stop() -> bool:
