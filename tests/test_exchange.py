@@ -224,7 +224,7 @@ def test_a_ramp_is_one_event_at_its_mean_speed_and_kept_whole_in_otio(told: Kept
     _, p, rows = told
     cover = next(c for c in stories.load(data.db, 1).story.covers if c.id == 5)
     line = [[cover.start, 100.0], [cover.start + 20, 200.0], [cover.start + 40, 100.0]]
-    stories.edit(data.db, 1, None, "set_ramp", {"cover": 5, "line": line, "keep": "place"})
+    stories.edit(data.db, 1, None, "set_ramp", {"item": 5, "line": line, "keep": "place"})
     kept = stories.load(data.db, 1)
     c = next(c for c in kept.story.covers if c.id == 5)
     assert c.used > c.length

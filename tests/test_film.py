@@ -63,7 +63,7 @@ def test_a_speed_is_drawn_over_its_shot() -> None:
     (c,) = s.covers
     flat = pace_of(c, SOURCES, R)
     assert flat and not flat.moments and flat.percent == "100" and len({y for _, y in drawn(flat)}) == 1
-    s = do(s, "set_ramp", cover=4, line=[[10, 100], [40, 400], [70, 100]])
+    s = do(s, "set_ramp", item=4, line=[[10, 100], [40, 400], [70, 100]])
     (c,) = s.covers
     p = pace_of(c, SOURCES, R)
     assert p and (p.begin, p.end) == (10, 70) and [m.at for m in p.moments] == [10, 40, 70]
@@ -76,7 +76,7 @@ def test_a_speed_is_drawn_over_its_shot() -> None:
             t = ramp.time(Fraction(round(m)))
             shown = float(ramp.moment(t + Fraction(1, 2000)) - ramp.moment(t - Fraction(1, 2000))) * 1e5
             assert abs(10 * 100 ** (1 - y / 300) - shown) < 0.005 * shown, (m, shown)
-    stepped = pace_of(do(s, "set_ramp", cover=4, steps=True).covers[0], SOURCES, R)
+    stepped = pace_of(do(s, "set_ramp", item=4, steps=True).covers[0], SOURCES, R)
     assert stepped and {round(10 * 100 ** (1 - y / 300)) for _, y in drawn(stepped)} == {100, 400}
     assert [pace_of(x, SOURCES, R) is None for x in (s.pieces[0], *laid().covers)] == [
         True,

@@ -40,10 +40,10 @@ def cut(coded: Coded) -> Coded:
         ("add_at_end", {"source": r["fifty"].id, "start": 20, "length": 50}),
         ("set_heading", {"piece": 1, "heading": "River"}),
         ("lay_cover", {"source": r["boat"].id, "at": 20, "until": 50, "start": 5}),
-        ("set_speed", {"cover": stories.load(data.db, 1).story.next_id, "percent": 200, "keep": "place"}),
+        ("set_speed", {"item": stories.load(data.db, 1).story.next_id, "percent": 200, "keep": "place"}),
     ):
         if name == "set_speed":
-            params = {**params, "cover": stories.load(data.db, 1).story.covers[0].id}
+            params = {**params, "item": stories.load(data.db, 1).story.covers[0].id}
         stories.edit(data.db, 1, None, name, params)
     stories.edit(data.db, 1, None, "lay_sound", {"source": r["boat"].id, "at": 10, "until": 90, "start": 3, "kind": "music"})
     return coded

@@ -104,7 +104,7 @@ def test_levels_are_those_of_the_frame_that_is_seen(picture: TestClient, shown: 
     edit(picture, "set_value", to=cover, setting="backwards", value=True)
     assert at(70, item=cover) == last and at(94, item=cover) == first
     edit(picture, "set_value", to=cover, setting="backwards", value=False)
-    edit(picture, "hold_frame", cover=cover, at=70, length=25)
+    edit(picture, "hold_frame", item=cover, at=70, length=25)
     assert at(70, item=cover) == at(94, item=cover) == at(94) == first
 
 

@@ -63,9 +63,16 @@ def retimed() -> Story:
 
 def ramped() -> Story:
     """The cover gets faster from its thirtieth frame on, up to 400 %, where another cover with a ramp in steps follows."""
-    s = do(laid(), "set_ramp", cover=4, line=[[10, 100], [40, 100], [60, 400]])
+    s = do(laid(), "set_ramp", item=4, line=[[10, 100], [40, 100], [60, 400]])
     s = do(s, "lay_cover", source=4, at=200, until=230, start=0)
-    return do(s, "set_ramp", cover=7, line=[[0, 50], [10, 200]], steps=True, keep="place")
+    return do(s, "set_ramp", item=7, line=[[0, 50], [10, 200]], steps=True, keep="place")
+
+
+def paced() -> Story:
+    """The second piece at 200 % with a shot over its middle, the third one backwards, with a sound on its tenth frame."""
+    s = do(do(three(), "lay_cover", source=3, at=130, until=150), "set_speed", item=2, percent=200)
+    s = do(s, "lay_sound", source=6, at=140, until=160, start=10, kind="effect")
+    return do(s, "run_backwards", items=3, backwards=True)
 
 
 def locked() -> Story:
@@ -95,6 +102,7 @@ BEFORE = {
     "valued": valued,
     "retimed": retimed,
     "ramped": ramped,
+    "paced": paced,
     "locked": locked,
     "headed": headed,
     "titled": titled,

@@ -3,7 +3,7 @@
 import json
 import os
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from fractions import Fraction
 from itertools import pairwise
 from math import floor
@@ -16,11 +16,11 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 
 from kovel.core.plan.layers import own_frame
-from kovel.core.plan.plan import make_plan
+from kovel.core.plan.plan import Plan, make_plan
 from kovel.core.plan.sounds import Heard, ramped, with_its_sound
 from kovel.core.story.catalogue import COMMANDS, parameters, run
 from kovel.core.story.consequences import longest
-from kovel.core.story.model import TITLE, Cover, Refused, Report, Sound, Story
+from kovel.core.story.model import TITLE, Cover, Piece, Refused, Report, Sound, Story
 from kovel.core.story.paste import copied
 from kovel.core.story.patch import Patch, story_from_json, story_to_json
 from kovel.core.story.settings import SETTINGS
@@ -39,7 +39,7 @@ VALUES: dict[str, Callable[[Random], object]] = {  # what a parameter of any com
     "lane": lambda r: r.choice([None, None, 1, 2, 3]), "every": lambda r: r.choice([0, 5, 20]), "times": lambda r: r.randint(0, 3),
     "span": lambda r: r.randint(0, 200), "kind": lambda r: r.choice(["natural", "effect", "music", "voice", "noise"]), "clock_bound": lambda r: r.random() < 0.4,
     "level": lambda r: r.randint(-70, 20) / 2, "setting": lambda r: r.choice([*SETTINGS, "shine"]), "settings": lambda r: r.choices([*SETTINGS], k=2),
-    "value": lambda r: r.choice([True, False, 100, 120, 0, 5, 25, -6.0, 3, "loud", [[10, -6.0], [60, 0.0]]]), "target": lambda r: r.randint(0, 99),
+    "backwards": lambda r: r.random() < 0.6, "value": lambda r: r.choice([True, False, "not heard", "with the speed", 100, 120, 0, 5, 25, -6.0, 3, "loud", [[10, -6.0], [60, 0.0]]]), "target": lambda r: r.randint(0, 99),
     "what": lambda r: r.choice(["picture", "sound"]), "all_lanes": lambda r: r.random() < 0.6,
     "ranges": lambda r: [[r.choice([3, 3, 4, 5]), r.randint(0, 200), r.randint(1, 40)] for _ in range(r.randint(0, 3))],
     "first": lambda r: r.choice([None, 100, 130, 1000]), "last": lambda r: r.choice([100, 112.5, 12]), "ease": lambda r: r.choice(["both", "in", "slowly"]),
@@ -59,6 +59,9 @@ NAMES = [
     for n in COMMANDS
     if n not in ("set_lock", "set_muted", "set_solo", "set_along", "paste", "take_out", "insert_several", "set_target")
 ]
+
+
+PACED = ("set_speed", "fill_length", "run_backwards", "ramp_here", "set_ramp", "land_on", "hold_frame")
 
 
 class Editing(RuleBasedStateMachine):
@@ -90,10 +93,13 @@ class Editing(RuleBasedStateMachine):
 
         Read plainly: every frame of both stories by its word (source, moment), how often it stands in each.
         """
-        was, now = ([(p.source, p.start + k) for p in s.pieces for k in range(p.length)] for s in (before, after))
+        if name in PACED and any(p.id in report.made for p in before.pieces) and name != "hold_frame":
+            self.check_retimed(before, after, report)
+            return
+        was, now = (words_of(s) for s in (before, after))
         fresh = report.made if name in ("overwrite", "place") else ()  # the same words brought in anew are others
         count_was = Counter(was)
-        count_now = Counter((p.source, p.start + k) for p in after.pieces if p.id not in fresh for k in range(p.length))
+        count_now = Counter(words_of(after, fresh))
         # (of frames of cards and spaces there are many alike: one may be gone though another one stands there)
         gone = lambda w: w[0] is None or count_now[w] < count_was[w]  # noqa: E731
         new = {c.id: c for c in (*after.covers, *after.sounds, *after.loose, *after.loose_sounds)}
@@ -136,6 +142,25 @@ class Editing(RuleBasedStateMachine):
             if name == "extract" and not isinstance(c, Sound):  # closed up: what is under it now lay under it before
                 under = set(now[after.at(d) : after.at(d) + d.length])
                 assert under <= set(words) or len(words) < c.length, self.log
+
+    def check_retimed(self, before: Story, after: Story, report: Report) -> None:
+        """What is laid stays on its word, to the nearest frame; nothing else of it changes. In its place a piece may lose words."""
+        p, q = (s.piece(report.made[0]) for s in (before, after))
+        fastest = (
+            1
+            + max(float(x.clock.speed) for x in (p, q))
+            + max([v / 100 for x in (p, q) for _, v in x.settings["speed"]], default=0)
+        )
+        new = {c.id: c for c in (*after.covers, *after.sounds)}
+        for c in (*before.covers, *before.sounds):
+            d = new.get(c.id)
+            if d is None:
+                assert q.length >= p.length or report.loosened, self.log
+                continue
+            assert (d.start, d.length, d.tether.piece) == (c.start, c.length, c.tether.piece), self.log
+            if c.tether.piece == p.id:
+                x, y = p.clock.passing(c.tether.moment), q.clock.passing(d.tether.moment)
+                assert abs(x - y) <= fastest or q.clock.backwards, self.log
 
     def check_tied(self, after: Story, c: Sound, d: Cover | Sound) -> None:
         """A sound that is tied to a shot begins where that moment of the shot is, or waits in the tray: never elsewhere."""
@@ -287,7 +312,8 @@ class Editing(RuleBasedStateMachine):
         assert len(ids) == len(set(ids)) and all(0 < i < s.next_id for i in ids), self.log
         for x in (*s.pieces, *laid):
             total = SOURCES[x.source].length(R) if x.source else None
-            assert x.source is None or (x.start >= 0 and (total is None or x.end <= total)), self.log
+            a, b = x.used if isinstance(x, Piece) else (x.start, x.end)
+            assert x.source is None or (a >= 0 and (total is None or b <= total)), self.log
         for spans in ([(c.lane, a, b) for a, b, c in s.spans], [(x.lane, s.at(x), s.at(x) + x.length) for x in s.sounds]):
             spans.sort()
             assert all(x[0] != y[0] or x[2] <= y[1] for x, y in pairwise(spans)), self.log
@@ -352,15 +378,20 @@ class Editing(RuleBasedStateMachine):
             for image, (q, a) in zip(images, shown, strict=True):
                 seen = q.source is not None and SOURCES[q.source].picture and q.take != "sound"
                 assert (image.source, image.card) == ((q.source, None) if seen else (None, q.card)), self.log
-                assert not seen or not SOURCES[q.source].frames or own_frame(image, t - run_.at, R, SOURCES[q.source].rate) == own(q.source, q.start + t - a), self.log  # fmt: skip
+                moment = q.clock.moment(q.start + t - a)
+                moment = Fraction(floor(moment * 2**16), 2**16) if q.clock.ramp else moment
+                assert not seen or not SOURCES[q.source].frames or own_frame(image, t - run_.at, R, SOURCES[q.source].rate) == own(q.source, moment), self.log  # fmt: skip
         free = lambda lane: lane not in s.muted and (not s.soloed or lane in s.soloed)  # noqa: E731
         mute = lambda x: s.value(x, "mute", SOURCES)  # noqa: E731
-        said = []  # (first frame, end, source, sample at the first)
+        said = []  # (first frame, end, source, sample at the first) of what runs as it was shot
         for i, p in enumerate(s.pieces):
             j, k = s.join(i), s.join(i + 1)
             if p.source is not None and SOURCES[p.source].sound and p.take != "picture" and free("dialogue") and not mute(p):
                 a, b = s.starts[i] + j.split - j.cross // 2, s.starts[i + 1] + k.split + k.cross - k.cross // 2
-                said.append((a, b, p.source, R.frame_to_sample(p.start + a - s.starts[i])))
+                if p.clock.as_shot:
+                    said.append((a, b, p.source, R.frame_to_sample(p.start + a - s.starts[i])))
+                else:
+                    self.check_made(p, a, b, p.start + a - s.starts[i], plan)
         at = lambda x: R.frame_to_sample(x.start) + x.settings["slip"]  # noqa: E731
         said += [
             (s.at(x), min(s.at(x) + x.length, s.length), x.source, at(x)) for x in s.sounds if free(x.kind) and not mute(x)
@@ -368,17 +399,45 @@ class Editing(RuleBasedStateMachine):
         said += [
             (a, min(b, s.length), c.source, R.frame_to_sample(c.start))
             for a, b, c in spans
-            if with_its_sound(s, c, SOURCES) and free("natural") and not mute(c)
+            if with_its_sound(s, c, SOURCES) and free("natural") and not mute(c) and c.as_shot
         ]
         for t in range(0, s.length, 7):
             sample = R.frame_to_sample(t)
-            heard = sorted((h.source, h.start + sample - h.at) for h in plan.sounds if h.at <= sample < h.end)
+            heard = sorted((h.source, h.start + sample - h.at) for h in plan.sounds if h.at <= sample < h.end and not h.pace)
             assert heard == sorted((x, f + R.frame_to_sample(t - a)) for a, b, x, f in said if a <= t < b), self.log
         slipped = {x.id for x in s.sounds if "slip" in x.settings}
         for h in plan.sounds:
             assert h.of in slipped or (
-                h.start >= 0 and h.end > h.at and h.start + h.end - h.at <= R.frame_to_sample(SOURCES[h.source].length(R))
+                h.start >= 0
+                and h.end > h.at
+                and h.start + h.end - h.at <= R.frame_to_sample(h.pace.length if h.pace else SOURCES[h.source].length(R))
             ), self.log
+
+    def check_made(self, p: Piece, a: int, b: int, first: int, plan: Plan) -> None:
+        """What is made for something retimed has, at each frame, the moment of the recording that its picture has there."""
+        lo, hi = R.frame_to_sample(a), R.frame_to_sample(b)
+        found = [
+            h for h in plan.sounds if h.pace and h.source == p.source and h.at <= lo and h.end >= hi
+        ]  # of it, and what runs on
+        if p.clock.held is not None or p.settings["heard"] == "not heard":
+            assert not any(h.of == p.id for h in plan.sounds), self.log
+            return
+
+        def is_it(h: Heard) -> bool:
+            assert h.pace
+            course, at = (
+                h.pace.course(),
+                [(t, R.sample_to_frame(h.start + R.frame_to_sample(t) - h.at)) for t in range(a, b, 9)],
+            )
+            return all(abs(course[k] - float(p.clock.passing(first + t - a)) * 1920) < 1e-6 for t, k in at)
+
+        assert any(map(is_it, found)), self.log
+
+
+def words_of(s: Story, without: Sequence[int] = ()) -> list[tuple[object, ...]]:
+    """Every frame of a story by its word: the recording, its moment on the clock of its piece, and that clock."""
+    clock = lambda p: () if p.clock.as_shot else (p.clock,)  # noqa: E731
+    return [(p.source, p.start + k, *clock(p)) for p in s.pieces if p.id not in without for k in range(p.length)]
 
 
 TestEditing = Editing.TestCase

@@ -52,10 +52,10 @@ def test_backwards_is_the_exact_reverse(start: int, length: int, span: int) -> N
 
 def test_four_hundred_percent_is_a_quarter() -> None:
     """Common practice, no source."""
-    s = do(laid(3, 0, 80), "set_speed", cover=4, percent=400)
+    s = do(laid(3, 0, 80), "set_speed", item=4, percent=400)
     assert s.covers[0].length == 20 and frames(s) == list(range(0, 80, 4))
-    assert frames(do(s, "set_speed", cover=4, percent=100)) == list(range(80))
-    slow = do(laid(3, 0, 40), "set_speed", cover=4, percent=50, keep="place")
+    assert frames(do(s, "set_speed", item=4, percent=100)) == list(range(80))
+    slow = do(laid(3, 0, 40), "set_speed", item=4, percent=50, keep="place")
     assert slow.covers[0].length == 40 and frames(slow) == [k // 2 for k in range(40)]
 
 
@@ -63,7 +63,7 @@ def test_four_hundred_percent_is_a_quarter() -> None:
 def test_a_frame_is_held_and_what_came_before_stays(at: int, length: int, retimed: bool) -> None:
     s = laid(3, 5, 60, 90 if retimed else 0)
     was = frames(s)
-    s = do(s, "hold_frame", cover=4, at=100 + at, length=length)
+    s = do(s, "hold_frame", item=4, at=100 + at, length=length)
     got = frames(s)
     assert len(got) == at + length and got[at:] == [was[at]] * length
     assert all(abs(a - b) <= 1 for a, b in zip(got[:at], was[:at], strict=True)) and (retimed or got[:at] == was[:at])
@@ -76,23 +76,35 @@ def test_a_moment_lands_on_its_frame(at: int, to: int) -> None:
     assume(at != to)
     wanted = frames(s)[at]
     try:
-        s, _ = run(s, SOURCES, "land_on", {"cover": 4, "at": 100 + at, "until": 100 + to})
+        s, _ = run(s, SOURCES, "land_on", {"item": 4, "at": 100 + at, "until": 100 + to})
     except Refused:
         assume(False)
     got = frames(s)
     assert got[to] == wanted  # slowed down it may have been there for some frames already
 
 
-def test_its_own_sound_is_not_heard_at_another_pace_and_that_is_said() -> None:
+def test_what_becomes_of_its_sound_is_said() -> None:
+    """Made at its speed and heard; not where it is told to be silent. Each time the editor is told."""
     s = do(laid(4, 20, 40), "set_value", to=4, setting="natural", value=True)
     assert with_its_sound(s, s.covers[0], SOURCES)
     for name, params in (
-        ("set_speed", {"cover": 4, "percent": 200}),
+        ("set_speed", {"item": 4, "percent": 200}),
         ("set_value", {"to": 4, "setting": "backwards", "value": True}),
+        ("set_ramp", {"item": 4, "line": [[20, 100], [50, 300]]}),
+        ("fill_length", {"item": 4, "length": 25}),
     ):
         after, report = run(s, SOURCES, name, params)
-        assert not with_its_sound(after, after.covers[0], SOURCES) and any(
-            "heard" in n or "sound" in n for n in report.notes
-        ), name
+        assert any("its pitch kept" in n for n in report.notes), name
+        (heard,) = [h for h in make_plan(after, SOURCES).sounds if h.of == 4]
+        c = after.covers[0]
+        assert heard.pace and heard.end - heard.at == c.length * 1920 and heard.gain == 0.5
+        course = heard.pace.course()[: c.length] / 1920
+        back = bool(c.settings["backwards"])  # time within a frame runs backwards there, from the end of what is shown
+        assert all(
+            abs(course[k] - float(c.shown(k))) < 1e-6 or (back and abs(course[k] - float(c.shown(k)) - 1) < 1e-6)
+            for k in range(c.length)
+        )
+        mute, told = run(after, SOURCES, "set_value", {"to": 4, "setting": "heard", "value": "not heard"})
+        assert not with_its_sound(mute, mute.covers[0], SOURCES) and "its sound is not heard there" in told.notes[-1]
     with pytest.raises(Refused, match="still has no speed"):
-        do(do(three(), "lay_cover", source=5, at=100, until=120), "set_speed", cover=4, percent=200)
+        do(do(three(), "lay_cover", source=5, at=100, until=120), "set_speed", item=4, percent=200)

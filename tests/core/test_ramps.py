@@ -73,7 +73,7 @@ def test_from_the_middle_of_a_ramp_on() -> None:
 def ramped(line: Line, start: int = 10, length: int = 40, steps: bool = False, source: int = 3) -> Story:
     s = do(three(), "lay_cover", source=source, at=110, until=110 + length, start=start)
     try:
-        return do(s, "set_ramp", cover=4, line=[list(m) for m in line], steps=steps, keep="place")
+        return do(s, "set_ramp", item=4, line=[list(m) for m in line], steps=steps, keep="place")
     except Refused:
         assume(False)
         raise
@@ -120,7 +120,7 @@ def test_a_moment_of_a_ramp_lands_on_its_frame(line: Line, at: int, to: int, ste
     wanted = frames(s)[at]
     assume(wanted > 10)
     try:
-        s, _ = run(s, SOURCES, "land_on", {"cover": 4, "at": 110 + at, "until": 110 + to})
+        s, _ = run(s, SOURCES, "land_on", {"item": 4, "at": 110 + at, "until": 110 + to})
     except Refused:
         assume(False)
     assert frames(s)[to] == wanted
@@ -129,8 +129,8 @@ def test_a_moment_of_a_ramp_lands_on_its_frame(line: Line, at: int, to: int, ste
 def test_four_hundred_percent_at_the_end_of_a_ramp() -> None:
     """From 100 to 400 % over 50 frames of the shot lasts 20 frames; from there on a quarter (common practice)."""
     s = do(three(), "lay_cover", source=3, at=110, until=200, start=10)
-    s = do(s, "set_ramp", cover=4, line=[[10, 100], [60, 400]])
+    s = do(s, "set_ramp", item=4, line=[[10, 100], [60, 400]])
     assert s.covers[0].length == 20 + 40 / 4
     assert frames(s)[20:] == [60 + 4 * k for k in range(10)]
     with pytest.raises(Refused, match="runs out of the shot: 1912 frames more"):
-        do(do(three(), "lay_cover", source=3, at=0, until=240, start=60), "set_ramp", cover=4, line=[[60, 900]], keep="place")
+        do(do(three(), "lay_cover", source=3, at=0, until=240, start=60), "set_ramp", item=4, line=[[60, 900]], keep="place")

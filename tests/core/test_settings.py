@@ -81,7 +81,7 @@ def test_settings_go_where_what_they_belong_to_goes() -> None:
         ({"to": [], "setting": "zoom", "value": 110}, "Choose something"),
         ({"to": "story", "setting": "fade_in", "value": 5}, "not on the story"),
         ({"to": "group 9", "setting": "level", "value": 5}, "no group 9"),
-        ({"to": 4, "setting": "span", "value": 5}, "retiming the cover"),
+        ({"to": 4, "setting": "span", "value": 5}, "by retiming it"),
         ({"to": 4, "setting": "natural", "value": True}, "no sound of its own"),
         ({"to": 99, "setting": "zoom", "value": 110}, "no longer in the story"),
         ({"to": 1, "setting": "zoom", "value": 100}, "like that already"),

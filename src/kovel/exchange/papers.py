@@ -57,7 +57,7 @@ def paper(
             heading = next((s.heading for s in story.sections if s.piece == p.id), "")
             if heading:
                 rows.append((at(a), "", heading.upper(), "", "", "", ""))
-            times = (source_time(r, p.start, project), source_time(r, p.end, project)) if r else ("", "")
+            times = (source_time(r, p.used[0], project), source_time(r, p.used[1], project)) if r else ("", "")
             what = r.name if r else (p.card.text or "card") if p.card else "space"
             told = said(a, a + p.length) or [("", "")]
             rows.append((at(a), at(a + p.length), what, *times, *told[0]))
@@ -78,9 +78,7 @@ def paper(
             for n, (a, x) in enumerate(cues, 1) if x.source in recordings and a < story.length
         ))  # fmt: skip
     if kind == "tapes":
-        uses = [
-            (p.source, p.start, p.end, "dialogue", a, a + p.length) for a, p in zip(story.starts, story.pieces, strict=False)
-        ]
+        uses = [(p.source, *p.used, "dialogue", a, a + p.length) for a, p in zip(story.starts, story.pieces, strict=False)]
         uses += [(c.source, c.start, c.end, "cover", a, b) for a, b, c in story.spans]
         uses += [(x.source, x.start, x.end, x.kind, story.at(x), story.at(x) + x.length) for x in story.sounds]
         known = [(recordings[s], a, b, how, x, y) for s, a, b, how, x, y in uses if s is not None and s in recordings]

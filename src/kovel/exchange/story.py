@@ -13,7 +13,7 @@ import opentimelineio as otio
 
 from kovel.core.plan.layers import Image, own_frame
 from kovel.core.plan.plan import make_plan
-from kovel.core.plan.sounds import audible, with_its_sound
+from kovel.core.plan.sounds import audible, sounds_on, with_its_sound
 from kovel.core.story.consequences import frames_of, kind_of
 from kovel.core.story.model import TITLE, Cover, Item, Piece, Sources, Story
 from kovel.core.story.model import kind_of as kind_of_item
@@ -84,7 +84,7 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
         if p.source not in recordings or not recordings[p.source].picture or p.take == "sound":
             picture.append(card_of(p, gap(p.length)))
         else:
-            picture.append(clip_of(recordings[p.source], project, p.start, p.length, settings=p.settings))
+            picture.append(retimed(clip_of(recordings[p.source], project, p.used[0], p.length, settings=p.settings), p))
     tl.tracks.append(picture)
     for lane in sorted({c.lane for c in story.covers if f"cover {c.lane}" not in story.muted}):
         track = otio.schema.Track(f"Cover {lane}", kind=otio.schema.TrackKind.Video)
@@ -102,10 +102,7 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
                 t = end
                 continue
             clip = clip_of(recordings[c.source], project, c.start, end - at, settings=c.settings)
-            if not c.as_shot:
-                scalar = c.used / c.length * (-1 if c.settings["backwards"] else 1)
-                clip.effects.append(otio.schema.LinearTimeWarp(time_scalar=scalar))
-            track.append(clip)
+            track.append(retimed(clip, c))
             t = end
         tl.tracks.append(track)
     sound = otio.schema.Track("Dialogue sound", kind=otio.schema.TrackKind.Audio)
@@ -120,7 +117,8 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
             continue
         a, b = story.starts[i] + story.join(i).split, story.starts[i + 1] + story.join(i + 1).split
         at_place(sound, t, a)
-        sound.append(clip_of(recordings[p.source], project, p.start + a - story.starts[i], b - a))
+        first = p.clock.used(p.start + a - story.starts[i], b - a)[0]
+        sound.append(retimed(clip_of(recordings[p.source], project, first, b - a), p) if sounds_on(p) else gap(b - a))
         t = b
     at_place(sound, t, story.length)
     tl.tracks.append(sound)
@@ -203,8 +201,9 @@ def to_edl(story: Story, name: str, project: Project, recordings: dict[int, Reco
         _shown(rows, middle, x.end, top.later(middle - x.at))
     for i, q in enumerate(story.pieces):
         a, b = story.starts[i] + story.join(i).split, story.starts[i + 1] + story.join(i + 1).split
-        if q.source in recordings and recordings[q.source].sound and q.take != "picture" and audible(story, "dialogue"):
-            rows.append(("A", a, b, Image(q.source, q.start + a - story.starts[i])))
+        heard = q.source in recordings and recordings[q.source].sound and q.take != "picture" and audible(story, "dialogue")
+        if heard and sounds_on(q):
+            rows.append(("A", a, b, _even(q, a - story.starts[i])))
     rows = [r for r in rows if r[2] > r[1]]
     for number, (track, at, end, image) in enumerate(sorted(rows, key=lambda r: (r[0] != "V", r[1])), 1):
         into = [format_timecode(project.start_frame + t, rate, drop) for t in (at, end)]
@@ -217,7 +216,7 @@ def to_edl(story: Story, name: str, project: Project, recordings: dict[int, Reco
         p, q_ = image.speed
         speed = r.rate.fps * p / q_ if r.frames is not None else rate.fps
         count = int(abs(end - at) * abs(speed) / rate.fps + Fraction(1, 2))
-        first = first if speed > 0 else max(0, first - count + 1)  # what is used of it; M2 says that it runs backwards
+        first = first if speed >= 0 else max(0, first - count + 1)  # what is used of it; M2 says that it runs backwards
         used = [format_timecode(t, r.rate, r.drops) for t in (first, first + count)]
         name_ = reel(image.source)
         lines.append(f"{number:03d}  {name_:<8} {track}     C        {' '.join((*used, *into))}")
@@ -231,15 +230,47 @@ def to_edl(story: Story, name: str, project: Project, recordings: dict[int, Reco
 
 
 def _evened(story: Story, image: Image, at: int) -> Image:
-    """An image as an event of a list has it: of a cover with a ramp, at the speed it has on average."""
+    """An image as an event of a list has it: of a cover or a piece with a ramp, at the speed it has on average."""
     ramped = ((a, c) for a, b, c in story.spans if a <= at < b and c.source == image.source and c.ramp)
     a, c = max(ramped, key=lambda r: r[1].lane, default=(0, None))
-    if c is None:
-        return image
-    n, k = c.length, at - a
-    if c.settings["backwards"]:
-        return Image(c.source, c.start, speed=(-c.used, n), skip=n - 1 - k)
-    return Image(c.source, c.start, speed=(c.used, n), skip=k)
+    if c is not None:
+        return _even(c, at - a)
+    i = story.index_at(at)
+    p = story.pieces[i]
+    return _even(p, at - story.starts[i]) if p.source == image.source and p.source and p.settings and p.clock.ramp else image
+
+
+def _even(x: Piece | Cover, k: int) -> Image:
+    """A piece or a cover from its frame k on, at the speed it has on average."""
+    n = x.length
+    if isinstance(x, Cover):
+        first, used, backwards = x.start, x.used, bool(x.settings["backwards"])
+    else:
+        clock = x.clock
+        if clock.as_shot or clock.held is not None:
+            return Image(x.source, x.moment(0) + (k if clock.as_shot else 0), speed=(1 if clock.as_shot else 0, 1))
+        first, backwards = x.used[0], clock.backwards
+        used = max(1, round(abs(Fraction(clock.passing(x.end)) - clock.passing(x.start))))
+    return (
+        Image(x.source, first, speed=(-used, n), skip=n - 1 - k)
+        if backwards
+        else Image(x.source, first, speed=(used, n), skip=k)
+    )
+
+
+def retimed(clip: otio.schema.Clip, x: Piece | Cover) -> otio.schema.Clip:
+    """A clip with its speed, where it has one, as the standard's own effects say it: on average, where it changes."""
+    if isinstance(x, Piece):
+        clock = x.clock
+        if clock.held is not None:
+            clip.effects.append(otio.schema.FreezeFrame())
+        elif not clock.as_shot:
+            scalar = float(clock.passing(x.end) - clock.passing(x.start)) / x.length
+            clip.effects.append(otio.schema.LinearTimeWarp(time_scalar=scalar))
+    elif not x.as_shot:
+        scalar = x.used / x.length * (-1 if x.settings["backwards"] else 1)
+        clip.effects.append(otio.schema.LinearTimeWarp(time_scalar=scalar))
+    return clip
 
 
 def _shown(rows: list[tuple[str, int, int, Image]], at: int, end: int, image: Image) -> None:

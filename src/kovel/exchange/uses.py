@@ -15,6 +15,7 @@ from fractions import Fraction
 from itertools import pairwise
 from pathlib import Path
 
+from kovel.core.story.clocks import clock_in
 from kovel.core.story.model import Card, Cover, Join, Piece, Section, Sound, Story, Tether
 from kovel.core.story.settings import NONE, Values
 from kovel.core.time.rate import Rate
@@ -119,22 +120,8 @@ def built(
             if after and after.at == u.end < own[1].end and own[1].in_step(after):  # it runs on in the next piece
                 heard[n] = replace(own[1], end=u.end)
                 own[0].append(replace(own[1], at=u.end, start=own[1].start + u.end - own[1].at))
-        if fit.speed != 1:
-            left.append(
-                f"{recordings[u.source or 0].name} at frame {u.at} runs at its own speed here: pieces of the dialogue have no other."
-            )
-        pieces.append(
-            Piece(
-                n,
-                fit.source,
-                fit.start,
-                fit.end - fit.at,
-                fit.card,
-                take,
-                0,
-                _own(fit.settings, ("span", "speed", "steps", "backwards")),
-            )
-        )
+        settings, start = _paced(fit)
+        pieces.append(Piece(n, fit.source, start, fit.end - fit.at, fit.card, take, 0, settings))
         if fit.blend and len(pieces) > 1:
             joins.append(Join(pieces[-2].id, n, blend="dissolve", length=fit.blend))
         n, t = n + 1, fit.end
@@ -174,10 +161,20 @@ def built(
     return replace(story, covers=tuple(covers), sounds=tuple(laid), joins=tuple(j for j in joins if not j.plain), next_id=n)
 
 
-def _own(v: Values, without: Iterable[str]) -> Values:
-    for n in without:
-        v = v.without(n)
-    return v
+def _paced(u: Use) -> tuple[Values, int]:
+    """The settings of a piece that runs at the speed of a use, and where it begins on its clock."""
+    own = u.settings
+    for n in ("span", "speed", "steps", "backwards", "held"):
+        own = own.without(n)
+    if not u.source or u.speed == 1:
+        return own, u.start
+    if not u.speed:
+        return own.having("held", u.start), u.start
+    percent = round(min(1000.0, max(10.0, 100 * float(abs(u.speed)))), 3)
+    own = own.having("speed", ((u.start, percent),) if percent != 100 else ()).having("backwards", u.speed < 0)
+    clock = clock_in(own)
+    first = u.start + max(0, (u.end - u.at) - 1) * abs(u.speed) if u.speed < 0 else u.start
+    return own, round(clock.at(first))
 
 
 def _split(story: Story, heard: dict[int, Use], joins: list[Join]) -> list[Join]:
@@ -211,8 +208,9 @@ def _within(u: Use, rate: Rate, recordings: dict[int, Recording], left: list[str
     left.append(
         f"{recordings[u.source].name} at frame {u.at} reaches beyond its recording; {used - (b - a)} frames of it are left out."
     )
-    at = u.at + round((a - u.start) / abs(u.speed))
-    return replace(u, start=a, at=at, end=max(at + 1, at + round((b - a) / abs(u.speed))))
+    at = u.at + (round((a - u.start) / abs(u.speed)) if u.speed else 0)
+    length = round((b - a) / abs(u.speed)) if u.speed else u.end - at
+    return replace(u, start=a, at=at, end=max(at + 1, at + length))
 
 
 def headed(story: Story, marks: list[tuple[str, int]]) -> Story:

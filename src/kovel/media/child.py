@@ -41,6 +41,7 @@ LIMITS: dict[str, tuple[float | None, int, int]] = {
     "copy": (None, 12 * 3600, 4 << 30),
     "compare": (None, 24 * 3600, 4 << 30),
     "clean": (None, 12 * 3600, 16 << 30),
+    "retime": (None, 3600, 8 << 30),
     "pulse": (None, 6 * 3600, 16 << 30),
     "align_text": (None, 6 * 3600, 16 << 30),
     "voices": (None, 3 * 3600, 8 << 30),
@@ -58,6 +59,7 @@ AT_ONCE = (
     "archive",
     "measure",
     "tone",
+    "retime",
 )  # what the editor waits for; all else gives way to playing and editing
 IN_THE_BACKGROUND = ("make_pieces", "make_look", "finish")  # and these take only what nobody else wants
 SILENT = 300.0  # seconds without progress before a child is given up

@@ -24,6 +24,7 @@ from kovel.core.plan import parts as division
 from kovel.core.plan.layers import Layer
 from kovel.core.plan.outputs import KINDS, Output, frames_made, story_frame
 from kovel.core.plan.plan import FORM
+from kovel.core.plan.retimed import RETIMED
 from kovel.core.plan.sounds import AS_IT_IS, GainLine, Heard, along, ramped
 from kovel.core.time.rate import Rate
 from kovel.media import soundfiles
@@ -71,7 +72,9 @@ class Sound:
         return y
 
     def _take(self, h: Heard, lo: int, hi: int) -> np.ndarray:
-        pcm = self.pcm[h.source, h.made if (h.source, h.made) in self.pcm else ""]
+        pcm = self.pcm.get((h.source, h.made))
+        if pcm is None:  # not made yet: heard as recorded, but what is retimed lies elsewhere there
+            pcm = self.pcm[h.source, ""][:0] if h.made.startswith(RETIMED) else self.pcm[h.source, ""]
         first, last = h.start + lo, h.start + hi
         x: np.ndarray = np.asarray(pcm[max(0, first) : max(0, last)], np.float32) / np.float32(32768)
         x = np.repeat(x, 2, 1) if x.shape[1] == 1 else x

@@ -8,11 +8,11 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from math import floor
 
-from kovel.core.story.model import TITLE, Cover, Item, Piece, Sources, Story, kind_of
+from kovel.core.story.model import TITLE, Cover, Item, Piece, Sources, Story, kind_of, moment_of
 from kovel.core.story.settings import FRAMING, LOOK, SETTINGS
 from kovel.web.faces import Face
+from kovel.web.pace import pace_note
 
 WIDE = 78  # px of a small frame on the strip
 MOST = 4_000  # faces on a strip
@@ -54,9 +54,7 @@ def marks_of(x: Item) -> str:
     own = set(x.settings)
     out = ["framed"] if own & {*FRAMING} else []
     out += ["look"] if own & {*LOOK} else []
-    if isinstance(x, Cover) and x.used != x.length:
-        out.append("ramped" if x.ramp else f"{100 * x.used / x.length:.3g} %")
-    out += ["backwards"] if "backwards" in own else []
+    out += [told] if isinstance(x, (Piece, Cover)) and (told := pace_note(x)) else []
     out += ["comes, goes"] if own & {"appear", "leave"} else []
     return ", ".join(out)
 
@@ -79,11 +77,7 @@ def film(story: Story, sources: Sources, px: float, face: Callable[[int, int], F
         count = min(left, -(-(b - a) // WIDE)) if seen and b - a >= 6 else 0
         left -= count
         moments = [min(round(k * WIDE / px), x.length - 1) for k in range(count)]
-        faces = tuple(
-            (k * WIDE, face(x.source, floor(x.shown(n)) if isinstance(x, Cover) else x.start + n))
-            for k, n in enumerate(moments)
-            if x.source is not None
-        )
+        faces = tuple((k * WIDE, face(x.source, moment_of(x, n))) for k, n in enumerate(moments) if x.source is not None)
         name = s.name if s else (x.card.text or "card") if isinstance(x, Piece) and x.card else "space"
         if isinstance(x, Cover) and x.source == TITLE:
             name = x.title.replace("\n", " / ")

@@ -1,13 +1,14 @@
-"""How fast a cover runs, as the Picture room draws it: its speed over the shot, with the moments that can be dragged."""
+"""How fast a piece or a cover runs, as the Picture room draws it: its speed over the shot, with moments that can be dragged."""
 
 from __future__ import annotations
 
 import json
 from dataclasses import dataclass
-from math import ceil, log
+from math import ceil, floor, log
 
-from kovel.core.story.model import TITLE, Cover, Item, Sources
-from kovel.core.story.settings import SETTINGS
+from kovel.core.story.model import Cover, Item, Piece, Sound, Sources
+from kovel.core.story.reclocked import extent
+from kovel.core.story.settings import HEARD, SETTINGS
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import stamp
 
@@ -31,8 +32,9 @@ class Moment:
 class Pace:
     """`path` in a drawing of WIDE by TALL, faster further up; `begin` and `end` of the shot; `lines`: (top in percent, its name)."""
 
-    cover: int
+    item: int
     percent: str
+    length: str  # as it is typed
     backwards: bool
     steps: bool
     path: str
@@ -43,6 +45,8 @@ class Pace:
     low: float
     high: float
     line: str  # all of its moments, those that are trimmed off too
+    heard: str | None  # what becomes of its sound; None where nothing is heard of it, or it runs as it was shot
+    choices: tuple[str, ...] = HEARD
     box: str = f"0 0 {WIDE} {TALL}"
 
 
@@ -51,12 +55,20 @@ def _top(percent: float) -> float:
 
 
 def pace_of(item: Item, sources: Sources, rate: Rate) -> Pace | None:
-    """The pace of a cover; None for what has none."""
-    if not isinstance(item, Cover) or item.source == TITLE or item.source not in sources or sources[item.source].frames is None:
+    """The pace of a piece or a cover; None for what has none, and for a frame that is held."""
+    s = sources.get(item.source) if item.source else None
+    if isinstance(item, Sound) or s is None or s.frames is None or not s.picture:
         return None
-    ramp, begin = item.ramp, item.start
-    end = ceil(ramp.later(begin, item.length)) if ramp else item.end
-    flat = 100 * (end - begin) / item.length
+    if isinstance(item, Piece):
+        if item.clock.held is not None:
+            return None
+        ramp, (lo, hi), plain = item.clock.ramp, extent(item), item.clock.as_shot
+        begin, end = floor(lo), max(ceil(hi), floor(lo) + 1)
+        flat, sounds = 100 * float(hi - lo) / item.length, s.sound and item.take != "picture"
+    else:
+        ramp, begin, plain, sounds = item.ramp, item.start, item.as_shot, s.sound and bool(item.settings["natural"])
+        end = ceil(ramp.later(begin, item.length)) if ramp else item.end
+        flat = 100 * (end - begin) / item.length
 
     def left(m: float) -> float:
         return round(100 * (m - begin) / max(1, end - begin), 2)
@@ -73,7 +85,7 @@ def pace_of(item: Item, sources: Sources, rate: Rate) -> Pace | None:
         if not ramp.soft:  # upright where it steps
             marks = [p for (m, v), w in zip(marks, (marks[0], *marks), strict=False) for p in ((m, w[1]), (m, v))]
     path = " ".join(f"{left(m) * WIDE / 100:g},{_top(v) * TALL / 100:.1f}" for m, v in marks)
-    line = item.settings["speed"]
+    line = item.settings["speed"] if ramp else ()
     moments = tuple(
         Moment(m, v, left(m), round(_top(v), 2), f"{v:g} % at {stamp(m, rate)} of the shot")
         for m, v in line
@@ -81,5 +93,23 @@ def pace_of(item: Item, sources: Sources, rate: Rate) -> Pace | None:
     )
     lines = tuple((round(_top(p), 2), f"{p} %") for p in MARKED)
     own = item.settings
-    said = f"{flat:.3g}"
-    return Pace(item.id, said, own["backwards"], own["steps"], path, moments, lines, begin, end, LOW, HIGH, json.dumps(line))
+    return Pace(
+        item.id, f"{flat:.4g}", stamp(item.length, rate), own["backwards"], own["steps"], path, moments, lines, begin, end, LOW, HIGH,
+        json.dumps(line), own["heard"] if sounds and not plain else None,
+    )  # fmt: skip
+
+
+def pace_note(x: Piece | Cover) -> str:
+    """How fast a piece or a cover runs, in words; nothing where it runs as it was shot."""
+    if isinstance(x, Piece):
+        clock = x.clock
+        if clock.held is not None:
+            return "a frame held"
+        lo, hi = extent(x)
+        ramp, backwards, percent = clock.ramp, clock.backwards, 100 * float(hi - lo) / x.length
+        flat = not clock.ramp and clock.speed == 1
+    else:
+        ramp, backwards, percent = x.ramp, bool(x.settings["backwards"]), 100 * x.used / x.length
+        flat = x.used == x.length
+    rows = [] if flat else [f"{percent:.3g} %"]
+    return ", ".join([*rows, *(["ramped"] if ramp else []), *(["backwards"] if backwards else [])])

@@ -100,8 +100,8 @@ def _look_at(request: Request, project: int, at: int, item: int | None) -> tuple
     if item is not None and (found := _chosen(kept, str(item))):
         x, seen = found[0], Seen(kept.story, sources)
         begin = kept.story.starts[kept.story.index_of(x.id)] if isinstance(x, Piece) else kept.story.at(x)
-        layers = seen.piece(x) if isinstance(x, Piece) else seen.cover(x)
-        later = min(max(0, at - begin), x.length - 1)
+        k = min(max(0, at - begin), x.length - 1)
+        layers, later = (seen.piece(x, k) if isinstance(x, Piece) else seen.cover(x, k)), 0
     else:
         plan = make_plan(kept.story, sources)
         if not 0 <= at < plan.length:

@@ -9,11 +9,12 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
 
+from kovel.core.plan.sounds import sounds_on
 from kovel.core.story.lined import Block, LinedPage, lined
 from kovel.core.story.marks import sections
 from kovel.core.story.model import TITLE, Cover, Join, Piece, Sound, Sources, Story
 from kovel.core.story.seams import Seam
-from kovel.core.story.settings import RETIMED, SETTINGS, Setting, Value, added, on_line
+from kovel.core.story.settings import SETTINGS, Setting, Value, added, on_line
 from kovel.core.story.sync import same_moment
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import stamp
@@ -21,6 +22,7 @@ from kovel.core.words.transcript import Word
 from kovel.store.recordings import Recording
 from kovel.web.faces import Face
 from kovel.web.lanes import said as lanes_said
+from kovel.web.pace import pace_note
 
 ROW = 24  # pixels of a line of words
 SCREENS = 3000  # pixels of the page sent at first
@@ -331,10 +333,11 @@ class Drawing:
 
     def wave(self, b: Block) -> Wave | None:
         p = b.piece
-        if p.source is None or not (b.lines or (p.source in self.rows and self.rows[p.source].sound)):
+        if p.source is None or not (b.lines or (p.source in self.rows and self.rows[p.source].sound)) or not sounds_on(p):
             return None
         a, z = max(b.at, self.view[0]), min(b.at + p.length, self.view[1])
-        of = f"{p.source},{(p.start + a - b.at) / self.fps},{(p.start + z - b.at) / self.fps}"
+        first, end = p.clock.used(p.start + a - b.at, max(1, z - a))
+        of = f"{p.source},{first / self.fps},{end / self.fps}"
         return Wave(of, _box((a - b.at) * self.px, (z - a) * self.px), "thin" if b.lines else "broad")
 
     def seams(self) -> tuple[SeamMark, ...]:
@@ -459,25 +462,24 @@ def _note(s: Setting, v: Value) -> str:
 
 def piece_note(p: Piece) -> str:
     """What is special about a piece: its own settings, and what is taken of it."""
-    told = [(SETTINGS[n], p.settings[n]) for n in p.settings]
-    notes = [_note(s, v) for s, v in told]
+    told = [(SETTINGS[n], p.settings[n]) for n in p.settings if SETTINGS[n].family != "pace"]
+    notes = [*([x] if (x := pace_note(p)) else []), *(_note(s, v) for s, v in told)]
     return ", ".join([*notes, *([f"only its {p.take}"] if p.take != "both" else [])])
 
 
 def cover_note(story: Story, sources: Sources, c: Cover, at: int) -> str:
     """What is special about a cover: retimed, with its sound, another camera in or out of step."""
     notes = []
-    if c.used != c.length:
-        notes.append(f"{round(100 * c.used / c.length)} %{', ramped' if c.ramp else ''}")
+    notes += [x] if (x := pace_note(c)) else []
     if story.value(c, "natural", sources):
-        notes.append("its sound unheard at this speed" if not c.as_shot else "with its sound")
-    told = [SETTINGS[n] for n in c.settings if n not in (*RETIMED, "natural") and c.source != TITLE]
+        notes.append("with its sound" if c.as_shot else f"its sound: {c.settings['heard']}")
+    told = [SETTINGS[n] for n in c.settings if SETTINGS[n].family != "pace" and n != "natural" and c.source != TITLE]
     notes += [f"{x.label.lower()} {x.says(c.settings[x.name])}" for x in told]
     if at < story.length:
         i = story.index_at(at)
         p = story.pieces[i]
         if p.source is not None and p.source in sources and c.source in sources and p.take != "sound":
-            want = same_moment(sources[p.source], sources[c.source], p.start + at - story.starts[i], story.rate)
+            want = same_moment(sources[p.source], sources[c.source], p.moment(at - story.starts[i]), story.rate)
             if want is not None:
                 notes.append("in step" if want == c.start else f"{c.start - want:+d} frames out of step")
     return ", ".join(notes)

@@ -24,6 +24,7 @@ from kovel.web.pages import page, plan_answer, render, report, web
 from kovel.web.sheet import WHOLE, Drawing, Sheet
 from kovel.web.shelf import page_of, shelf_of
 from kovel.web.story_tools import told
+from kovel.work.made import want_retimed
 from kovel.work.quick_cuts import beats_of
 
 router = APIRouter(prefix="/p/{project}")
@@ -142,6 +143,7 @@ def plan(request: Request, project: int, only: str = "") -> JSONResponse:
     sources = recordings.sources(w.data.db, project)
     ids = {int(i) for i in only.split(",") if i.isdecimal()}
     made = make_plan(alone(kept.story, ids) if ids else kept.story, sources)
+    want_retimed(w.data, project, made)
     s = kept.story
     pieces = [[q.id, at, q.length, q.source] for at, q in zip(s.starts, s.pieces, strict=False)]
     found = [[x.at, x.kind, x.right.id] for x in seams(s, sources)]

@@ -46,12 +46,12 @@ def seam(request: Request, project: int, piece: int) -> HTMLResponse:
     s = the_seam(story, sources, piece)
     i = story.index_of(piece)
     sides = []
-    for which, p, edge in (("out", s.left, s.left.end), ("in", s.right, s.right.start)):
+    for which, p, k, edge in (("out", s.left, s.left.length - 1, s.ends[0]), ("in", s.right, 0, s.ends[1])):
         src = sources.get(p.source) if p.source is not None else None
         sides.append(
             {"which": which, "piece": p, "edge": edge, "name": src.name if src else "card" if p.card else "space",
              "total": (total := src.length(story.rate) if src else None), "handle": edge if which == "in" else (total or edge) - edge, "shown": edge - 1 if which == "out" else edge, "source": src,
-             "layer": Seen(story, sources).piece(p)[-1].later(edge - (which == "out") - p.start).to_json(Fraction(1))[4:]}
+             "layer": Seen(story, sources).piece(p, k)[-1].to_json(Fraction(1))[4:]}
         )  # fmt: skip
     of = projects.get(data.db, project)
     w, h = size_of(story, of.width, of.height)

@@ -12,7 +12,7 @@ from typing import Any
 
 from kovel.core.plan.sounds import HALF
 from kovel.core.sound.loudness import decibels
-from kovel.core.story.model import Cover, Item, Piece, Sources, Story, kind_of
+from kovel.core.story.model import Cover, Item, Piece, Sound, Sources, Story, frames_to, kind_of, moment_of
 from kovel.core.story.settings import SETTINGS, Line, Value
 
 LANES = ("dialogue", "natural", "effect", "voice", "music")
@@ -30,7 +30,8 @@ class Block:
     at: int
     length: int
     source: int | None
-    start: int
+    start: int  # the moment of its recording it begins with
+    run: float  # moments to a story frame
     name: str
     heard: bool
     level: float | None  # None: it is a line
@@ -46,8 +47,15 @@ class Block:
     tells: str  # level in words
 
 
-def _in_story(line: Line, shift: int) -> tuple[Moment, ...]:
-    return tuple((m + shift, db) for m, db in line)
+def _in_story(line: Line, x: Item, at: int) -> tuple[Moment, ...]:
+    return tuple(sorted((round(at + frames_to(x, m)), db) for m, db in line))
+
+
+def _run(x: Item) -> float:
+    """Moments of its recording to a story frame, over all of it."""
+    if isinstance(x, Sound) or not x.settings or x.length < 2:
+        return 1.0
+    return (moment_of(x, x.length - 1) - moment_of(x, 0)) / (x.length - 1)
 
 
 class Drawn:
@@ -68,16 +76,15 @@ class Drawn:
         heard = bool(source and source.sound and not (isinstance(x, Piece) and x.take == "picture"))
         own: Value = x.settings["level"]
         whole: Value = self.read(x, "level")
-        shift = at - x.start
-        line = _in_story(own, shift) if isinstance(own, tuple) else ()
+        line = _in_story(own, x, at) if isinstance(own, tuple) else ()
         flat = None if isinstance(own, tuple) else float(own)
         wide = _first(whole) - _first(own)
         if isinstance(x, Cover) and "level" not in x.settings:
             wide += float(decibels(HALF))
         name = source.name if source else (x.card.text or "card") if isinstance(x, Piece) and x.card else "space"
         return Block(
-            x.id, kind_of(x), lane, row, at, x.length, x.source, x.start, name, heard, flat, line, round(wide, 2),
-            _in_story(x.settings["duck"], shift), x.settings["fade_in"], x.settings["fade_out"],
+            x.id, kind_of(x), lane, row, at, x.length, x.source, moment_of(x, 0), _run(x), name, heard, flat, line, round(wide, 2),
+            _in_story(x.settings["duck"], x, at), x.settings["fade_in"], x.settings["fade_out"],
             self.read(x, "fade") == "straight", bool(self.read(x, "mute")),
             0 if isinstance(x, Cover) else x.group, None if isinstance(x, Piece) or not x.tether.piece else at,
             _tells(x, flat, line, wide),

@@ -62,10 +62,10 @@ def used_ranges(data: Data, project: int, handle: float = HANDLE) -> dict[int, l
     found: dict[int, list[tuple[int, int]]] = {}
     for kept in stories.of_project(data.db, project):
         s = kept.story
-        laid = [(c.source, c.start, c.length) for c in (*s.covers, *s.loose)]
-        for source, start, length in [*((p.source, p.start, p.length) for p in s.pieces), *laid]:
+        laid = [(c.source, c.start, c.start + c.length) for c in (*s.covers, *s.loose)]
+        for source, first, end in [*((p.source, *p.used) for p in s.pieces), *laid]:
             if source:
-                found.setdefault(source, []).append((start, start + length))
+                found.setdefault(source, []).append((first, end))
         for run in make_plan(s, recordings.sources(data.db, project)).pictures:
             for layer in run.layers:
                 if layer.image.source is not None:

@@ -7,6 +7,7 @@ from kovel.exchange.captions import read_file
 from kovel.store import captions, recordings, stories
 from kovel.store.projects import Invalid
 from kovel.work.folder import Data
+from kovel.work.speaking import spoken_in
 
 
 def said(data: Data, kept: stories.Kept) -> list[Said]:
@@ -17,8 +18,7 @@ def said(data: Data, kept: stories.Kept) -> list[Said]:
         s = sources.get(p.source) if p.source is not None else None
         if s is None or not s.sound or p.take == "picture" or story.value(p, "mute", sources):
             continue
-        a, b = (story.rate.frame_to_sample(f) for f in (p.start, p.end))
-        for f, w in words_in(recordings.words_between(data.db, s.id, a, b), story.rate, p.start, p.length):
+        for f, w in words_in(spoken_in(data, p, p.start, p.length, story.rate), story.rate, p.start, p.length):
             end = min(w.frames(story.rate)[1], p.end)
             if w.text.strip():
                 out.append(Said(at + f - p.start, at + max(f + 1, end) - p.start, w, s.id))

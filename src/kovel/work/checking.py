@@ -16,7 +16,7 @@ from kovel.core.plan.pictures import Seen
 from kovel.core.plan.plan import Plan, make_plan, size_of
 from kovel.core.sound.levels import Levels
 from kovel.core.sound.pauses import VOICE
-from kovel.core.story.model import Cover, Piece, Refused, Sources, Story
+from kovel.core.story.model import Cover, Piece, Refused, Sources, Story, moment_of
 from kovel.core.story.seams import Seam, seams
 from kovel.core.story.usage import times_used, uses
 from kovel.core.time.rate import Rate, frame_shown
@@ -31,7 +31,7 @@ from kovel.work.folder import Data, media_facts
 from kovel.work.made import made_file
 from kovel.work.meaning import shots_near
 from kovel.work.smalls import colours
-from kovel.work.speaking import levels
+from kovel.work.speaking import levels, spoken_in
 
 AROUND = 12  # frames on either side of a seam by which a shot's own movement is judged
 
@@ -65,8 +65,9 @@ def strength_of(data: Data, sources: Sources, clock: Rate) -> Callable[[Seam], i
         return all_[x : y + 1]
 
     def measure(s: Seam) -> int | None:
-        before = frames(s.left.source, max(s.left.start, s.left.end - AROUND), s.left.end)
-        after = frames(s.right.source, s.right.start, min(s.right.end, s.right.start + AROUND))
+        end, begin = s.ends
+        before = frames(s.left.source, max(s.left.used[0], end - AROUND), end)
+        after = frames(s.right.source, begin, min(s.right.used[1], begin + AROUND))
         return jump_strength(before, after) if before is not None and after is not None and len(before) and len(after) else None
 
     return measure
@@ -171,7 +172,7 @@ def _seen(data: Data, project: int, story: Story, sources: Sources) -> list[Find
     seen = Seen(story, sources)
 
     def cut(x: Piece | Cover) -> tuple[float, float]:
-        pixels = colours(data, rows[x.source], x.start + x.length // 2, story.rate) if x.source in rows else None
+        pixels = colours(data, rows[x.source], moment_of(x, x.length // 2), story.rate) if x.source in rows else None
         if pixels is None or x.source is None:
             return 0.0, 0.0
         before = looking.levels(pixels)
@@ -197,10 +198,7 @@ def words_around(data: Data, story: Story, a: int, b: int) -> list[tuple[int, in
             continue
         lo, hi = max(a, at), min(b, at + p.length)
         start = p.start + lo - at
-        rows = recordings.words_between(
-            data.db, p.source, story.rate.frame_to_sample(start), story.rate.frame_to_sample(start + hi - lo)
-        )
-        for f, w in words_in(rows, story.rate, start, hi - lo):
+        for f, w in words_in(spoken_in(data, p, start, hi - lo, story.rate), story.rate, start, hi - lo):
             out.append((at + f - p.start, min(at + w.frames(story.rate)[1] - p.start, at + p.length), w))
     return out
 
@@ -259,6 +257,7 @@ def said_between(data: Data, story: Story, a: int, b: int) -> list[Said]:
     for begin, p in zip(story.starts, story.pieces, strict=False):
         if p.source is None or begin + p.length <= a or begin >= b:
             continue
-        first, end = (story.rate.frame_to_sample(p.start + min(max(0, x - begin), p.length)) for x in (a, b))
+        lo, hi = (p.start + min(max(0, x - begin), p.length) for x in (a, b))
+        first, end = (story.rate.frame_to_sample(f) for f in p.clock.used(lo, max(1, hi - lo)))
         out += recordings.sentences_between(data.db, p.source, first, end)
     return out

@@ -44,6 +44,7 @@ CALLS = {
     "listen": "listen",
     "pulse": "pulse",
     "clean": "clean",
+    "retime": "retime",
     "copy": "copy",
     "relink": "compare",
     "archive": "archive",
@@ -59,6 +60,7 @@ URGENT = {
     "relink": 1,
     "archive": 0,
     "clean": 1,
+    "retime": 0.5,
     "listen": 2,
     "pulse": 3,
     "sync": 3,
@@ -67,7 +69,7 @@ URGENT = {
     "transcribe": 5,
     "meaning": 5.5,
 }
-NEAR = ("make_sound", "make_look", "derive", "listen", "pulse")  # small, or waited for: better where the files are
+NEAR = ("make_sound", "make_look", "derive", "listen", "pulse", "retime")  # small, or waited for: better where the files are
 WRITES = ("render", "archive")  # files that are begun beside where they will be, under names of their own
 AT_HOME = ("copy", "archive", "compare")  # of cards and folders of this machine, or to where the editor wants it
 
@@ -88,14 +90,18 @@ class Out:
 
 
 def _will_not_come(db: Database, job: jobs.Job, lacking: list[str]) -> str:
-    """Why a made sound that a render waits for is not made any more; empty while one is."""
+    """Why a made sound that a job waits for is not made any more; empty while one is."""
     coming = {j.params["name"]: j for j in jobs.latest_of_recordings(db, job.project, "clean").values()}
+    for j in reversed(jobs.of_project(db, job.project, "retime")):  # the newest of a name counts
+        coming[j.params["name"]] = j
     for p in map(Path, lacking):
         maker = coming.get(p.stem)
         if maker is None or maker.state == "cancelled":
-            return "The clean-up of a recording was changed while it waited. Render again."
+            return "The sound of a recording was changed while it waited. Try again."
+        if maker.state == "failed" and maker.kind == "clean":
+            return f"A recording could not be cleaned: {maker.message} Try again in the Sound room, then once more here."
         if maker.state == "failed":
-            return f"A recording could not be cleaned: {maker.message} Try again in the Sound room, then render again."
+            return f"The sound of a retimed shot could not be made: {maker.message} Try again."
     return ""
 
 
@@ -106,7 +112,9 @@ def _listening(data: Data, job: jobs.Job) -> bool:
 
 
 def made_for(params: dict[str, Any]) -> list[str]:
-    """The made sounds that a render reads."""
+    """The made sounds that a job reads: all that a render does; the cleaned one that a retimed one is made of."""
+    if "pace" in params:
+        return [str(Path(params["out"]) / "made" / f"{params['pace']['of']}.pcm")] if params["pace"]["of"] else []
     return [p for f in params.get("files", {}).values() for p in f.get("made", {}).values()]
 
 
@@ -288,7 +296,7 @@ class Foreman:
                     continue
                 if job.kind == "clean" and _listening(self.data, job):
                     continue  # its pauses tell what its noise is
-                if job.kind == "render" and (lacking := [p for p in made_for(job.params) if not Path(p).exists()]):
+                if job.kind in ("render", "retime") and (lacking := [p for p in made_for(job.params) if not Path(p).exists()]):
                     if why := _will_not_come(db, job, lacking):
                         jobs.end(db, job.id, "failed", why)
                     continue  # a sound that it reads is being made
@@ -430,7 +438,7 @@ class Foreman:
             if step.name not in ("all", "finish"):
                 return
             recordings.set_whole(self.data.db, job.recording, result["checksum"], result["frames"])
-        elif job.kind == "clean" and job.recording is not None:
+        elif job.kind in ("clean", "retime") and job.recording is not None:
             throw_old_away(self.data, job.recording)
         elif job.kind == "meaning":
             message = take_meant(self.data, job, result)

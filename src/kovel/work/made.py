@@ -1,4 +1,4 @@
-"""Sounds made of recordings by what is set on them to clean them: asked for, found, thrown away when they are old."""
+"""Sounds made of recordings: cleaned by what is set on them, and retimed; asked for, found, thrown away when they are old."""
 
 import contextlib
 import json
@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
+from kovel.core.plan.plan import Plan
 from kovel.core.plan.sounds import made_of
 from kovel.core.story.settings import CLEANING, SETTINGS
 from kovel.media.files import Unusable
@@ -16,6 +17,7 @@ from kovel.store.recordings import Recording
 from kovel.work.folder import Data, media_facts
 
 KEPT = 3  # of one recording, so that what is taken back is there at once
+PACED = 60  # retimed ones of a recording
 LONGEST = 30 * 48_000  # samples heard at once
 
 
@@ -46,6 +48,30 @@ def want_cleaned(data: Data, recording: int) -> Job | None:
     return jobs.add(data.db, r.project, "clean", params, recording)
 
 
+def want_retimed(data: Data, project: int, plan: Plan) -> list[Job]:
+    """Have the retimed sounds of a plan made that are not there; the jobs of those that failed before."""
+    failed = []
+    rows: dict[str, Job] = {}
+    for i, wanted in plan.retimed.items():
+        lacking = [n for n in wanted if not made_file(data, i, n).exists()]
+        facts = media_facts(data, i) if lacking else None
+        if facts is None or not facts["sounded"]:
+            continue
+        rows = rows or {j.params["name"]: j for j in reversed(jobs.of_project(data.db, project, "retime"))}
+        for name in lacking:
+            old = rows.get(name)
+            if old and old.state == "failed":
+                failed.append(old)
+            elif old is None or old.state in ("done", "cancelled"):
+                params = {
+                    "out": str(data.derived(i)), "channels": facts["channels"], "name": name, "pace": wanted[name].to_json()
+                }  # fmt: skip
+                jobs.add(data.db, project, "retime", params, i)
+                if wanted[name].of:
+                    want_cleaned(data, i)
+    return failed
+
+
 def set_on_recording(data: Data, recording: int, setting: str, value: object) -> tuple[Recording, str]:
     """Set a setting of a recording in every story of its project; what it needs to be made is begun."""
     r, did = recordings.set_value(data.db, recording, setting, value)
@@ -59,10 +85,11 @@ def throw_old_away(data: Data, recording: int) -> None:
     folder = data.derived(recording) / "made"
     now = made_of(recordings.get(data.db, recording).source)
     with contextlib.suppress(OSError):
-        rows = sorted(folder.glob("*.pcm"), key=lambda p: p.stat().st_mtime, reverse=True)
-        for p in [p for p in rows if p.stem != now][KEPT - 1 :]:
-            for gone in folder.glob(f"{p.stem}.*"):
-                gone.unlink(missing_ok=True)
+        for kind, kept in (("clean", KEPT - 1), ("pace", PACED)):
+            rows = sorted(folder.glob(f"{kind}-*.pcm"), key=lambda p: p.stat().st_mtime, reverse=True)
+            for p in [p for p in rows if p.stem != now][kept:]:
+                for gone in folder.glob(f"{p.stem}.*"):
+                    gone.unlink(missing_ok=True)
 
 
 def found_in(data: Data, recording: int) -> dict[str, Any] | None:

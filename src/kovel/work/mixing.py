@@ -5,13 +5,14 @@ Each function gives the parameters of one edit of the core (name, parameters), s
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from math import floor
 from typing import Any
 
 import numpy as np
 
 from kovel.core.checks.mix_loudness import target_of
 from kovel.core.plan.plan import Plan, make_plan
-from kovel.core.plan.sounds import made_of
+from kovel.core.plan.sounds import made_of, sounds_on
 from kovel.core.sound.ducking import Ducking, Span, ducked, spans_joined
 from kovel.core.sound.levels import TICK
 from kovel.core.sound.loudness import STEP, decibels, integrated, loudness_range, sliding
@@ -19,7 +20,7 @@ from kovel.core.sound.mastering import mastered, speech_loudness
 from kovel.core.sound.pauses import VOICE, Settings
 from kovel.core.story.beds import parts_of
 from kovel.core.story.level_lines import held
-from kovel.core.story.model import Item, Piece, Refused, Sound, Sources, Story
+from kovel.core.story.model import Item, Piece, Refused, Sound, Sources, Story, frames_to, moment_of
 from kovel.core.story.settings import NONE, SETTINGS, Value, added, on_line
 from kovel.core.time.rate import SAMPLE_RATE
 from kovel.core.words.transcript import Word
@@ -61,7 +62,7 @@ def _speaking(story: Story, sources: Sources) -> Iterator[tuple[Piece | Sound, i
     for x, at in rows:
         if x.source is None or x.source not in sources or not sources[x.source].sound or read(x, "mute"):
             continue
-        if not (isinstance(x, Piece) and x.take == "picture"):
+        if not isinstance(x, Piece) or (x.take != "picture" and sounds_on(x)):
             yield x, at, x.source
 
 
@@ -70,8 +71,9 @@ def speech_in(data: Data, story: Story, sources: Sources) -> list[Span]:
     to = story.rate.frame_to_sample
     out: list[Span] = []
     for x, at, source in _speaking(story, sources):
-        for a, b in speech_of(data, source, to(x.start), to(x.start + x.length)):
-            f = [at + story.rate.sample_to_frame(max(0, s)) - x.start for s in (a, b - 1)]
+        first, end = x.used if isinstance(x, Piece) else (x.start, x.end)
+        for a, b in speech_of(data, source, to(first), to(end)):
+            f = sorted(at + floor(frames_to(x, story.rate.sample_to_frame(max(0, s)))) for s in (a, b - 1))
             out.append((max(at, f[0]), min(at + x.length, f[1] + 1)))
     return spans_joined(out)
 
@@ -88,7 +90,8 @@ def duck(data: Data, project: int, story: Story, items: Sequence[int], how: Duck
         at = story.at(x)
         line = ducked(talk, (at, min(at + x.length, story.length)), how)
         if line:
-            rows.append([x.id, "duck", [[f - at + x.start, db] for f, db in line]])
+            points = {moment_of(x, f - at): db for f, db in line}
+            rows.append([x.id, "duck", [[m, points[m]] for m in sorted(points)]])
         elif "duck" in x.settings:
             rows.append([x.id, "duck", None])
     if not rows:
@@ -125,7 +128,7 @@ def voices(data: Data, project: int, story: Story, apart: str = "speaker") -> li
             rows = measured.get((source, ""))
         if rows is None:
             continue
-        a, b = to(p.start), to(p.end)
+        a, b = (to(f) for f in (p.used if isinstance(p, Piece) else (p.start, p.end)))
         k0, k1 = a // STEP, min(len(rows), -(-b // STEP))
         talk = np.zeros(max(0, k1 - k0), bool)
         for x, y in speech_of(data, source, a, b):

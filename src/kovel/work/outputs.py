@@ -21,7 +21,7 @@ from kovel.work.captioning import captions_of
 from kovel.work.finding import there, unsure
 from kovel.work.folder import Data, media_facts
 from kovel.work.intake import free_name, safe
-from kovel.work.made import made_file, want_cleaned
+from kovel.work.made import made_file, want_cleaned, want_retimed
 from kovel.work.stems import lanes_of
 
 STALE = 86_400.0  # seconds
@@ -107,6 +107,8 @@ def start_output(data: Data, story: int, asked: Output | None = None, out: Path 
     }  # fmt: skip
     if o.kind == "stems":
         params["lanes"] = {str(i): lane for i, lane in lanes_of(kept.story).items()}
+    for failed in want_retimed(data, project.id, plan):
+        jobs.again(data.db, failed.id, "failed")
     trim_parts(data)
     return jobs.add(data.db, project.id, "render", params)
 

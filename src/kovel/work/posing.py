@@ -46,6 +46,8 @@ def _pose(data: Data, sources: Sources, seam: Seam, clock: Rate) -> Pose | None:
     left, right = seam.left, seam.right
     if left.source is None or right.source is None or left.source not in sources or right.source not in sources:
         return None
+    if not (left.clock.as_shot and right.clock.as_shot):
+        return None  # their edges stand on clocks of their own
     after, before = (round(x * float(clock.fps)) for x in (AFTER, BEFORE))
     out = room_in(_pause(data, left.source, left.end, clock), left.end, after, before, max(-REACH, 1 - left.length))
     into = room_in(

@@ -223,7 +223,7 @@ def other_tellings(data: Data, project: int, story: Story, at: int) -> list[Offe
         raise Invalid("Nobody speaks there.")
     rate = story.rate
     out = []
-    for s in alternates(data, project, p.source, rate.frame_to_sample(p.start), rate.frame_to_sample(p.end)):
+    for s in alternates(data, project, p.source, *(rate.frame_to_sample(f) for f in p.used)):
         ((first, last),) = cut_points(data, s.recording, recordings.words(data.db, s.recording), [s], rate)
         start = rate.sample_to_frame(s.start if first is None else first)
         end = rate.sample_to_frame(s.end) + 1 if last is None else rate.sample_to_frame(last)

@@ -223,7 +223,7 @@ def story_cuts(data: Data, story: Story, only: int | None = None, d: Desk | None
     out: list[StoryCut] = []
     known: dict[int, list[Row]] = {}
     for at, p in zip(story.starts, story.pieces, strict=False):
-        if p.source is None or (only is not None and p.source != only):
+        if p.source is None or (only is not None and p.source != only) or not p.clock.as_shot:
             continue
         if p.source not in known:
             known[p.source] = [r for r in rows(data, p.source, story.rate, d) if r.out]

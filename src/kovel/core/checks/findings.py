@@ -101,11 +101,11 @@ def checks(
             )
         if s.kind in ("through", "soft") or s.left.source is None or s.right.source is None:
             continue
-        for source, frame, side in ((s.left.source, s.left.end, "ends"), (s.right.source, s.right.start, "begins")):
+        for source, frame, side in ((s.left.source, s.ends[0], "ends"), (s.right.source, s.ends[1], "begins")):
             if word := cuts_word(source, frame):
                 out.append(Finding("word", s.at, f"{_name(sources, source)} {side} inside “{word}” at {clock(s.at, rate)}", 55))
-        a = _as_set(story, sources, s.left, s.left.end, level(s.left.source, s.left.start, s.left.end))
-        b = _as_set(story, sources, s.right, s.right.start, level(s.right.source, s.right.start, s.right.end))
+        a = _as_set(story, sources, s.left, s.ends[0], level(s.left.source, *s.left.used))
+        b = _as_set(story, sources, s.right, s.ends[1], level(s.right.source, *s.right.used))
         if a and b and abs(a[1] - b[1]) > 8 and s.left.source == s.right.source:
             out.append(Finding("step", s.at, f"The room tone steps by {abs(a[1] - b[1]):.0f} dB at {clock(s.at, rate)}", 30))
         elif a and b and abs(a[0] - b[0]) > 8:
@@ -199,7 +199,11 @@ def _covers(story: Story, sources: Sources, rate: Rate) -> list[Finding]:
             under = sources.get(p.source) if p.source is not None else None
             if p.take == "sound":
                 under = None  # its voice is meant to run under other pictures
-            want = same_moment(under, sources[c.source], p.start + a - story.starts[i], rate) if under else None
+            want = (
+                same_moment(under, sources[c.source], p.moment(a - story.starts[i]), rate)
+                if under and p.clock.as_shot
+                else None
+            )
             if want is not None and want != c.start and abs(want - c.start) < 5 * rate.fps:
                 out.append(
                     Finding(

@@ -11,6 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from math import floor
 
 import numpy as np
 import numpy.typing as npt
@@ -19,7 +20,7 @@ from kovel.core.checks.findings import Finding
 from kovel.core.plan.plan import Plan
 from kovel.core.plan.sounds import AS_IT_IS, along
 from kovel.core.sound.loudness import STEP, Rows, integrated
-from kovel.core.story.model import Sources, Story
+from kovel.core.story.model import Sources, Story, frames_to
 from kovel.core.story.settings import NONE
 from kovel.core.time.timecode import stamp as clock
 
@@ -45,7 +46,7 @@ def mixed(plan: Plan, measured: Mapping[tuple[int, str], Rows]) -> Mixed:
     padded = {i: np.concatenate([rows, silence]) for i, rows in measured.items() if len(rows)}
     for h in plan.sounds:
         rows = padded.get((h.source, h.made))
-        if rows is None:
+        if rows is None and not h.pace:
             rows = padded.get((h.source, ""))
         if rows is None:
             continue
@@ -82,10 +83,11 @@ def sound_findings(
         rows = measured.get((p.source, "")) if p.source is not None else None
         if rows is None or p.take == "picture":
             continue
-        i = rate.frame_to_sample(p.start) // STEP
-        clipped = np.flatnonzero(rows[i : -(-rate.frame_to_sample(p.end) // STEP), 2] >= FULL)
+        a, b = (rate.frame_to_sample(f) for f in p.used)
+        i = a // STEP
+        clipped = np.flatnonzero(rows[i : -(-b // STEP), 2] >= FULL)
         if len(clipped) and p.source is not None:
-            f = at + max(0, rate.sample_to_frame((i + int(clipped[0])) * STEP) - p.start)
+            f = at + max(0, floor(frames_to(p, rate.sample_to_frame((i + int(clipped[0])) * STEP))))
             name = sources[p.source].name if p.source in sources else "A recording"
             out.append(
                 Finding(

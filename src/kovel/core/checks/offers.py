@@ -105,7 +105,7 @@ def offers(
     begin = lead[-1] if lead else max(story.starts[story.index_of(seam.left.id)], seam.at - round(rate.fps))
     out = [*angles(story, sources, begin, pauses_between(words)), *out]
     i = story.index_of(seam.right.id)
-    before = round(story.value_at(seam.left, "zoom", sources, seam.left.end - 1))
+    before = round(story.value_at(seam.left, "zoom", sources, seam.ends[0] - 1))
     zoom = 100 if before >= 120 else min(300, round(before * 1.25))
     out.append(
         Offer(
@@ -155,7 +155,7 @@ def angles(story: Story, sources: Sources, begin: int, edges: Sequence[int] = ()
         return []
     out = []
     for b in sources.values():
-        frame = same_moment(sources[p.source], b, p.start + begin - story.starts[i], rate)
+        frame = same_moment(sources[p.source], b, p.moment(begin - story.starts[i]), rate)
         total = b.length(rate)
         if frame is None or b.id == p.source or not b.picture or total is None or not 0 <= frame < total:
             continue
@@ -181,7 +181,7 @@ def _in_step(story: Story, sources: Sources, i: int, other: int, shift: int) -> 
         p = story.pieces[k]
         if p.source is None or p.source not in sources:
             break
-        frame = same_moment(sources[p.source], sources[other], p.start, story.rate)
+        frame = same_moment(sources[p.source], sources[other], p.moment(0), story.rate)
         if frame is None or abs(frame - (story.starts[k] + shift)) > 0:
             break
         end = story.starts[k + 1]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from fractions import Fraction
 from itertools import pairwise
 from math import ceil, floor
 from operator import itemgetter
@@ -25,7 +26,7 @@ from kovel.core.plan.layers import (
     TitleImage,
 )
 from kovel.core.story.consequences import source_of
-from kovel.core.story.model import TITLE, Cover, Piece, Source, Sources, Story
+from kovel.core.story.model import TITLE, Cover, Piece, Source, Sources, Story, frames_to
 from kovel.core.story.settings import FITS, FRAMING, LAYERING, LOOK, PLACES, SETTINGS, TITLE_STYLE, Line, Value, on_line
 
 FINE = 1 << 16  # a ramp stands at parts of a frame this small, for recordings of more frames a second than the story
@@ -43,12 +44,30 @@ class Seen:
         wide = {n for v in (*dict(story.settings).values(), *(s.settings for s in sources.values())) for n in v}
         self.wide = bool(wide & {*FRAMING, *LOOK, *LAYERING})
 
-    def piece(self, p: Piece) -> tuple[Layer, ...]:
-        """What a piece shows from its first frame on, bottom first."""
+    def piece(self, p: Piece, k: int = 0) -> tuple[Layer, ...]:
+        """What a piece shows from its frame k on, bottom first; of one with a ramp, that frame alone."""
         s = self.sources.get(p.source) if p.source is not None else None
-        if s and s.picture and p.take != "sound":
-            return self._layers(p, s, Image(p.source, p.start), OPAQUE)
-        return (Layer(Image(card=p.card)) if p.card else BLACK,)
+        if not (s and s.picture and p.take != "sound"):
+            return (Layer(Image(card=p.card)) if p.card else BLACK,)
+        clock = p.clock
+        if clock.as_shot or s.frames is None:
+            return later(self._layers(p, s, Image(p.source, p.start), OPAQUE), k)
+        if clock.ramp:
+            return self._alone(p, s, clock.moment(p.start + k), k)
+        n, d = clock.speed.as_integer_ratio()
+        if clock.held is not None:
+            image = Image(p.source, clock.held, speed=(0, 1))
+        elif clock.backwards:
+            image = Image(p.source, clock.anchor, speed=(-n, d), skip=clock.anchor - 1 - p.start)
+        else:
+            image = Image(p.source, clock.anchor, speed=(n, d), skip=p.start - clock.anchor)
+        return later(self._layers(p, s, image, OPAQUE), k)
+
+    def _alone(self, x: Piece | Cover, s: Source, now: int | Fraction, k: int) -> tuple[Layer, ...]:
+        """Frame k of a thing with a ramp, which shows moment `now`, alone."""
+        part = floor((now - floor(now)) * FINE)
+        image = Image(x.source, floor(now), speed=(part, FINE), skip=1) if part else Image(x.source, floor(now))
+        return tuple(replace(y, part=y.part.later(k)) for y in self._layers(x, s, image, OPAQUE))
 
     def cover(self, c: Cover, k: int = 0) -> tuple[Layer, ...]:
         """What a cover shows from its frame k on, were it to hide what is under it; of one with a ramp, that frame alone."""
@@ -59,10 +78,7 @@ class Seen:
         if still:
             return self._layers(c, s, Image(c.source), OPAQUE)
         if c.ramp:
-            now = c.shown(k)
-            part = floor((now - floor(now)) * FINE)
-            image = Image(c.source, floor(now), speed=(part, FINE), skip=1) if part else Image(c.source, floor(now))
-            return tuple(replace(x, part=x.part.later(k)) for x in self._layers(c, s, image, OPAQUE))
+            return self._alone(c, s, c.shown(k), k)
         speed = (c.span, c.length) if c.span else (1, 1)
         if c.settings and c.settings["backwards"]:  # each frame of it, from the last one on
             image = Image(c.source, c.start, speed=(-c.used, c.length), skip=c.length - 1)
@@ -117,8 +133,8 @@ class Seen:
         out: list[Move] = []
         for m in sorted({m for line in lines.values() for m, _ in line}):
             zoom, across, down = (on_line(v, m) if isinstance(v, tuple) else float(v) for v in own.values())
-            out.append((float(x.gone(m)) if isinstance(x, Cover) else m - x.start, zoom, across / 100, down / 100))
-        return tuple(out)
+            out.append((float(frames_to(x, m)), zoom, across / 100, down / 100))
+        return tuple(sorted(out))  # backwards, the last comes first
 
 
 def dialogue_runs(story: Story, sources: Sources) -> list[Run]:
@@ -128,11 +144,27 @@ def dialogue_runs(story: Story, sources: Sources) -> list[Run]:
     |  A       |  B      |   dip of 4        ->   [ A ...][A↘][B↗][ B ... ]
     """
     seen = Seen(story, sources)
-    layers = [seen.piece(p) for p in story.pieces]
+    pieces = story.pieces
+    layers = [seen.piece(p) for p in pieces]
+    ramped = {i for i, p in enumerate(pieces) if p.settings and p.clock.ramp}
     n = len(layers)
-    if not story.joins:
-        return [Run(story.starts[i], story.starts[i + 1], layers[i]) for i in range(n)]
     out: list[Run] = []
+
+    def of(i: int, k: int) -> tuple[Layer, ...]:
+        return seen.piece(pieces[i], k) if i in ramped else later(layers[i], k)
+
+    def run(a: int, b: int, *parts: tuple[int, Opacity]) -> None:
+        """Story frames [a, b): these pieces over each other, each with its opacity; frame by frame where one has a ramp."""
+        step = 1 if any(i in ramped for i, _ in parts) else max(1, b - a)
+        for t in range(a, b, step):
+            rows = [
+                _with(of(i, t - story.starts[i]), o.later(t - a)) if o != OPAQUE else of(i, t - story.starts[i])
+                for i, o in parts
+            ]
+            out.append(Run(t, t + step, tuple(x for r in rows for x in r)))
+
+    if not story.joins and not ramped:
+        return [Run(story.starts[i], story.starts[i + 1], layers[i]) for i in range(n)]
     joins = [story.join(i) for i in range(n + 1)]
     head = [j.length - j.length // 2 if 0 < i < n else j.length for i, j in enumerate(joins)]  # of a blend after its seam
     foot = [j.length // 2 if 0 < i < n else j.length for i, j in enumerate(joins)]  # and before it
@@ -140,25 +172,24 @@ def dialogue_runs(story: Story, sources: Sources) -> list[Run]:
         a, b = story.starts[i], story.starts[i + 1]
         if size := joins[i].length:
             before = foot[i] if i else 0
-            left = later(layers[i - 1], story.pieces[i - 1].length - before) if i else None
-            if left is None:
-                out.append(Run(a, a + head[i], _with(layers[i], Opacity.rising(size))))
+            if not i:
+                run(a, a + head[i], (i, Opacity.rising(size)))
             elif joins[i].blend == "dip":  # neither side needs material beyond its edge
                 down, up = Opacity(size - 1, -2, size + 1), Opacity(2 * before + 1 - size, 2, size + 1)
-                out.append(Run(a - before, a, _with(left, down)))
-                out.append(Run(a, a + head[i], _with(layers[i], up)))
+                run(a - before, a, (i - 1, down))
+                run(a, a + head[i], (i, up))
             else:
-                right = _with(later(layers[i], -before), Opacity.rising(size))
-                out.append(Run(a - before, a + head[i], (*left, *right)))
+                run(a - before, a + head[i], (i - 1, OPAQUE), (i, Opacity.rising(size)))
         x, y = a + head[i], b - foot[i + 1]
         if x > y:  # a fade in and a fade out on the only piece meet in its middle
             x = y = (x + y) // 2
-        out.append(Run(x, y, later(layers[i], x - a)))
+            while out and out[-1].end > x:
+                last = out.pop()
+                out += [last.part(last.at, x)] if last.at < x else []
+        run(x, y, (i, OPAQUE))
     if (size := joins[n].length) and n:
         a = max(story.length - size, out[-1].end)
-        gone = a - (story.length - size)
-        last = later(layers[-1], a - story.starts[n - 1])
-        out.append(Run(a, story.length, _with(last, Opacity.falling(size, gone))))
+        run(a, story.length, (n - 1, Opacity.falling(size, a - (story.length - size))))
     return out
 
 

@@ -12,6 +12,7 @@ from typing import Any
 
 from kovel.core.plan.layers import BLACK, Image, Layer, Run, joined, own_frame, ratios
 from kovel.core.plan.pictures import covered, dialogue_runs
+from kovel.core.plan.retimed import Retimed
 from kovel.core.plan.sounds import RAMP, GainLine, Heard, heard, made_of
 from kovel.core.story.model import Source, Sources, Story
 from kovel.core.story.settings import NONE, SHAPES
@@ -51,6 +52,15 @@ class Plan:
         for h in self.sounds:
             if h.made:
                 out.setdefault(h.source, set()).add(h.made)
+        return out
+
+    @property
+    def retimed(self) -> dict[int, dict[str, Retimed]]:
+        """How the retimed sounds that are heard are made, by recording and name."""
+        out: dict[int, dict[str, Retimed]] = {}
+        for h in self.sounds:
+            if h.pace:
+                out.setdefault(h.source, {})[h.made] = h.pace
         return out
 
     def picture_at(self, frame: int) -> Run:

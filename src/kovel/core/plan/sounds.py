@@ -11,8 +11,10 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from kovel.core.story.model import Cover, Item, Piece, Source, Sources, Story, T, having
-from kovel.core.story.settings import CLEANING, Line, added
+from kovel.core.plan.retimed import Retimed, retimed
+from kovel.core.story.model import Cover, Item, Piece, Sound, Source, Sources, Story, T, frames_to, having
+from kovel.core.story.settings import CLEANING, HEARD, Line, added
+from kovel.core.time.rate import SAMPLE_RATE
 
 RAMP = 192  # samples: 4 ms at 48 kHz
 CLEANED = 1  # how cleaning works: another number makes every cleaned sound anew
@@ -36,7 +38,8 @@ class Heard:
 
     It comes in over `rise` samples and goes out over `fall`: straight up to RAMP or if told so (`straight`), in a quarter
     sine (equal power) beyond. `mix` says how left and right come of the recording's left and right; `of` is the piece,
-    cover or sound it belongs to; `made` names the sound made of the recording that is heard instead of the raw one.
+    cover or sound it belongs to; `made` names the sound made of the recording that is heard instead of the raw one, and
+    `pace`, where it is retimed, how that is made.
     """
 
     at: int
@@ -51,6 +54,7 @@ class Heard:
     mix: Mix = AS_IT_IS
     of: int = 0
     made: str = ""
+    pace: Retimed | None = None
 
     def gains(self, offsets: npt.NDArray[np.floating | np.integer]) -> npt.NDArray[np.float64]:
         """What it is multiplied by at samples since its beginning, ramps left out."""
@@ -104,7 +108,7 @@ def dialogue_sound(story: Story, sources: Sources) -> list[Heard]:
     read = story.reading(sources)
     for i, p in enumerate(story.pieces):
         s = sources.get(p.source) if p.source is not None else None
-        if not s or not s.sound or p.take == "picture" or read(p, "mute"):
+        if not s or not s.sound or p.take == "picture" or read(p, "mute") or not sounds_on(p):
             continue
         x, y, start, rise, fall = samples[i], samples[i + 1], to(p.start), _ramp(p, "fade_in", to), _ramp(p, "fade_out", to)
         if story.joins:
@@ -135,14 +139,47 @@ def _ramp(x: Item, name: str, to: Callable[[int], int]) -> int:
 def _heard(
     story: Story, x: Item, read: Read, s: Source, place: tuple[int, int, int], ramps: tuple[int, int], start_gain: float = 1.0
 ) -> Heard:
-    """What is heard of something at a place (at, end, first sample of the recording), with all that is set on it."""
-    gain, line = _level(story, read(x, "level"), read(x, "duck") if not isinstance(x, Piece) else (), place[2])
+    """What is heard of something at a place (at, end, first sample on its clock), with all that is set on it."""
+    to, first = story.rate.frame_to_sample, place[2]
+    duck = read(x, "duck") if not isinstance(x, Piece) else ()
+    pace = _pace(story, x, s, place)
+    if pace is None:
+        gain, line = _level(read(x, "level"), duck, lambda m: to(m) - first)
+        made = made_of(s)
+    else:
+        begin = to(x.start) - first if isinstance(x, Piece) else 0  # a split edit may begin before the picture
+        frame = SAMPLE_RATE / story.rate.fps
+        gain, line = _level(read(x, "level"), duck, lambda m: round(frames_to(x, m) * frame) + begin)
+        made = pace.name
+        place = (place[0], place[1], first - to(pace.first))
     mix, balance = PICKED[read(x, "channels")], read(x, "balance")
     if balance:
         left, right = min(1.0, 1 - balance / 100), min(1.0, 1 + balance / 100)
         mix = (mix[0] * left, mix[1] * left, mix[2] * right, mix[3] * right)
     straight = read(x, "fade") == "straight"
-    return Heard(place[0], place[1], s.id, place[2], start_gain * gain, *ramps, line, straight, mix, x.id, made_of(s))
+    return Heard(place[0], place[1], s.id, place[2], start_gain * gain, *ramps, line, straight, mix, x.id, made, pace)
+
+
+def sounds_on(x: Piece | Cover) -> bool:
+    """Whether what is retimed is still heard: a frame that is held has no sound."""
+    if not x.settings:
+        return True
+    clock = x.clock if isinstance(x, Piece) else x.clock[0]
+    return clock.as_shot or bool(clock.held is None and x.settings["heard"] != HEARD[2])
+
+
+def _pace(story: Story, x: Item, s: Source, place: tuple[int, int, int]) -> Retimed | None:
+    """How the sound of something retimed is made, a little more of it than is heard; None for what runs as it was shot."""
+    if isinstance(x, Sound) or not x.settings:
+        return None
+    kept = x.settings["heard"] == HEARD[0]
+    back = story.rate.sample_to_frame
+    if isinstance(x, Piece):
+        clock = x.clock
+        ends = back(place[2]), back(place[2] + place[1] - place[0]) + 1
+        return None if clock.as_shot else retimed(clock, 0, ends, story.rate, made_of(s), kept)
+    clock, start = x.clock
+    return None if x.as_shot else retimed(clock, start, (0, x.length), story.rate, made_of(s), kept)
 
 
 def made_of(s: Source) -> str:
@@ -154,7 +191,13 @@ def made_of(s: Source) -> str:
 
 
 def _runs_on(a: Heard, b: Heard) -> bool:
-    same = (a.end, a.source, a.gain, a.mix) == (b.at, b.source, b.gain, b.mix) and a.start + b.at - a.at == b.start
+    same = (a.end, a.source, a.made, a.gain, a.mix) == (
+        b.at,
+        b.source,
+        b.made,
+        b.gain,
+        b.mix,
+    ) and a.start + b.at - a.at == b.start
     return same and a.fall == b.rise == RAMP and not a.line and not b.line
 
 
@@ -174,7 +217,7 @@ def laid_sound(story: Story, sources: Sources) -> list[Heard]:
             if f"cover {c.lane}" in story.muted or read(c, "mute"):
                 continue
             if read(c, "natural") and with_its_sound(story, c, sources):
-                place = (to(a), to(min(b, story.length)), to(c.start))
+                place = (to(a), to(min(b, story.length)), to(c.start) if c.as_shot else 0)
                 quiet = 1.0 if "level" in c.settings else HALF  # until its own level is set
                 ramps = (_ramp(c, "fade_in", to), _ramp(c, "fade_out", to))
                 out.append(_heard(story, c, read, sources[c.source], place, ramps, quiet))
@@ -182,18 +225,19 @@ def laid_sound(story: Story, sources: Sources) -> list[Heard]:
 
 
 def with_its_sound(story: Story, c: Cover, sources: Sources) -> bool:
-    """Whether a cover is heard as well: its natural sound is on, it has one, and runs as it was shot."""
+    """Whether a cover is heard as well: its natural sound is on, it has one, and is not silent for being retimed."""
     s = sources.get(c.source)
-    return bool(s and s.sound and c.as_shot and story.value(c, "natural", sources))
+    return bool(s and s.sound and story.value(c, "natural", sources) and sounds_on(c))
 
 
-def _level(story: Story, level: float | Line, duck: Line, start: int) -> tuple[float, GainLine]:
-    """What level and ducking multiply samples from `start` of its recording on by: one gain, or a line."""
+def _level(level: float | Line, duck: Line, when: Callable[[int], int]) -> tuple[float, GainLine]:
+    """What level and ducking multiply its samples by: one gain, or a line. `when` says how many samples after it begins a
+    moment of the recording is heard."""
     if not isinstance(level, tuple) and not duck:
         return (10 ** (float(level) / 20) if level else 1.0), ()
     both = added([level, duck] if duck else [level])
     assert isinstance(both, tuple)
-    return 1.0, tuple((story.rate.frame_to_sample(m) - start, db) for m, db in both)
+    return 1.0, tuple(sorted((when(m), db) for m, db in both))
 
 
 def alone(story: Story, ids: Collection[int]) -> Story:

@@ -60,4 +60,7 @@ def compare(old: Story, new: Story) -> list[Difference]:
 
 
 def _shared(p: Piece, q: Piece) -> int:
-    return max(0, min(p.end, q.end) - max(p.start, q.start)) if p.source is not None and p.source == q.source else 0
+    if p.source is None or p.source != q.source:
+        return 0
+    (a, b), (x, y) = p.used, q.used
+    return max(0, min(b, y) - max(a, x))

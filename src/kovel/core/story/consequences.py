@@ -7,6 +7,7 @@ from dataclasses import replace
 from operator import itemgetter
 from typing import TypeVar
 
+from kovel.core.story.clocks import AS_SHOT, FAR, Clock
 from kovel.core.story.model import (
     TITLE,
     TITLE_SOURCE,
@@ -78,6 +79,12 @@ def begun(text: str) -> str:
     return f"The {text[4:]}" if text.startswith("the ") else text
 
 
+def reach(s: Source, rate: Rate, clock: Clock = AS_SHOT) -> tuple[int, int] | None:
+    """[first, end) of a clock that a recording fills; None for a still, which lasts as long as asked."""
+    total = s.length(rate)
+    return None if total is None else clock.reach(total)
+
+
 def check_range(sources: Sources, rate: Rate, source: int, start: int, length: int) -> Source:
     """Refuse an empty range, or one that leaves its recording."""
     s = source_of(sources, source)
@@ -91,14 +98,14 @@ def check_range(sources: Sources, rate: Rate, source: int, start: int, length: i
     return s
 
 
-def check_handles(s: Source, rate: Rate, old: tuple[int, int], new: tuple[int, int]) -> None:
+def check_handles(s: Source, rate: Rate, old: tuple[int, int], new: tuple[int, int], clock: Clock = AS_SHOT) -> None:
     """Refuse a trim for which the recording has no material, saying how much there is."""
-    total = s.length(rate)
-    if new[0] < 0:
-        have, edge, where = old[0], "before this in point", "begins"
+    ends = reach(s, rate, clock) or (0, new[1])
+    if new[0] < ends[0]:
+        have, edge, where = old[0] - ends[0], "before this in point", "begins"
         asked = old[0] - new[0]
-    elif total is not None and new[1] > total:
-        have, edge, where = total - old[1], "after this out point", "ends"
+    elif new[1] > ends[1]:
+        have, edge, where = ends[1] - old[1], "after this out point", "ends"
         asked = new[1] - old[1]
     else:
         return
@@ -239,15 +246,16 @@ def room(story: Story, sources: Sources, i: int) -> tuple[int, int, int, int]:
 
     recording   ...left....]<-after->       <-before->[....right...
     """
-    far = 1 << 40
+    far = FAR
     after = before = far
     left = story.pieces[i - 1] if i > 0 else None
     right = story.pieces[i] if i < len(story.pieces) else None
     if left and left.source is not None and left.source in sources:
-        total = sources[left.source].length(story.rate)
-        after = far if total is None else total - left.end
+        ends = reach(sources[left.source], story.rate, left.clock)
+        after = far if ends is None else ends[1] - left.end
     if right and right.source is not None and right.source in sources and sources[right.source].frames is not None:
-        before = right.start
+        ends = reach(sources[right.source], story.rate, right.clock)
+        before = right.start - (ends[0] if ends else 0)
     return after, before, left.length if left else far, right.length if right else far
 
 

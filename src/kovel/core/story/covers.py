@@ -17,13 +17,28 @@ from kovel.core.story.consequences import (
     settle,
     source_of,
 )
-from kovel.core.story.model import TITLE, Cover, Refused, Report, Sources, Story, Tether, having
+from kovel.core.story.model import TITLE, Cover, Piece, Refused, Report, Sources, Story, Tether, having
 from kovel.core.story.offered import edit, entry
 from kovel.core.story.settings import NONE, PACE
 from kovel.core.story.tethers import cut_short
 from kovel.core.time.timecode import stamp as clock
 
-UNHEARD = "It runs at another speed than it was shot at: its own sound is not heard there."
+HEARD_AS = {
+    "pitch kept": "Its sound is made at that speed, its pitch kept.",
+    "with the speed": "Its sound follows the speed, higher or lower.",
+    "not heard": "It runs at another speed than it was shot at, and its sound is not heard there.",
+}
+
+
+def told_of_sound(story: Story, sources: Sources, x: Piece | Cover) -> list[str]:
+    """What becomes of the sound of something retimed, in words; nothing where it has none, or runs as it was shot."""
+    s = sources.get(x.source) if x.source is not None else None
+    held = isinstance(x, Piece) and x.clock.held is not None
+    if s is None or not s.sound or (x.clock.as_shot if isinstance(x, Piece) else x.as_shot):
+        return []
+    if x.take == "picture" if isinstance(x, Piece) else not story.value(x, "natural", sources):
+        return []
+    return ["A frame that is held has no sound."] if held else [HEARD_AS[x.settings["heard"]]]
 
 
 def free_lane(story: Story, at: int, end: int, *, without: int | None = None) -> int:
@@ -259,8 +274,7 @@ def retime_cover(story: Story, sources: Sources, cover: int, span: int) -> Edit:
     if new == c:
         raise Refused("It runs at that speed already.")
     out, report = _set(story, sources, new, f"{s.name} at {round(100 * span / c.length)} %", playhead=story.at(c))
-    heard = story.value(new, "natural", sources)
-    return out, report.with_notes([UNHEARD] if heard and not new.as_shot else [])
+    return out, report.with_notes(told_of_sound(story, sources, new))
 
 
 @edit(

@@ -24,6 +24,7 @@ from kovel.core.story.consequences import (
 )  # fmt: skip
 from kovel.core.story.model import TAKES, Card, Cover, Piece, Refused, Report, Sources, Story, Tether
 from kovel.core.story.offered import edit, entry
+from kovel.core.story.tethers import as_cover
 from kovel.core.time.timecode import stamp as clock
 
 
@@ -210,7 +211,7 @@ def taken_out(story: Story, sources: Sources) -> list[tuple[int, Piece, int]]:
     return [
         (story.starts[i + 1], p, q.start - p.end)
         for i, (p, q) in enumerate(pairwise(story.pieces))
-        if p.source is not None and p.source == q.source and q.start > p.end
+        if p.source is not None and p.source == q.source and p.clock == q.clock and q.start > p.end
     ]
 
 
@@ -225,7 +226,7 @@ def open_again(story: Story, sources: Sources, piece: int) -> Edit:
     if i + 1 >= len(story.pieces):
         raise Refused("There is no piece after this one.")
     p, q = story.pieces[i], story.pieces[i + 1]
-    if p.source is None or p.source != q.source or q.start < p.end:
+    if p.source is None or p.source != q.source or p.clock != q.clock or q.start < p.end or p.clock.held is not None:
         raise Refused("Nothing was taken out here: the two pieces do not follow each other in one recording.")
     whole = replace(p, length=q.end - p.start)
     gap = q.start - p.end
@@ -326,7 +327,8 @@ def overwrite(story: Story, sources: Sources, at: int, source: int, start: int, 
         seen: list[Cover] = []
         for q in gone:
             if q.source is not None and q.source in sources and sources[q.source].picture and q.take != "sound":
-                seen.append(Cover(new.next_id + len(seen), q.source, q.start, q.length, Tether(made, start + t)))
+                total = sources[q.source].length(story.rate)
+                seen.append(as_cover(q, new.next_id + len(seen), Tether(made, start + t), total))
             t += q.length
         over = {c.id: a for a, b, c in story.spans if a < end and b > at}
         up = [replace(c, lane=c.lane + 1) if c.id in over else c for c in new.covers]
@@ -515,7 +517,7 @@ def trimmed(story: Story, sources: Sources, p: Piece, edge: str, delta: int) -> 
         s = source_of(sources, p.source)
         if s.frames is None:
             new = replace(new, start=max(0, new.start))
-        check_handles(s, story.rate, (p.start, p.end), (new.start, new.end))
+        check_handles(s, story.rate, (p.start, p.end), (new.start, new.end), p.clock)
     return new
 
 

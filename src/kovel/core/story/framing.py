@@ -7,11 +7,10 @@ zoom      100 ____________----- 112       through any trim, split or move
 from __future__ import annotations
 
 from dataclasses import replace
-from math import floor
 from typing import Any
 
 from kovel.core.story.consequences import DIALOGUE, Edit, begun, lane_key, name_of, refuse_locked, settle
-from kovel.core.story.model import Cover, Item, Piece, Refused, Sound, Sources, Story, having
+from kovel.core.story.model import Cover, Item, Piece, Refused, Sound, Sources, Story, having, moment_of
 from kovel.core.story.offered import edit, entry
 from kovel.core.story.seams import PUNCH, exposed
 from kovel.core.story.settings import FRAMING, LOOK, SETTINGS, Line, on_line
@@ -36,6 +35,12 @@ def _seen(story: Story, sources: Sources, item: int) -> Piece | Cover:
     if isinstance(x, Cover):
         story.at(x)
     return x
+
+
+def _ends(x: Piece | Cover) -> tuple[int, int]:
+    """The first and the last moment of its recording that it shows."""
+    a, b = (x.start, x.end) if isinstance(x, Cover) else x.used
+    return a, b - 1
 
 
 def _many(n: int, what: str) -> str:
@@ -64,7 +69,7 @@ def push(
     rows: dict[int, Item] = {}
     for i in dict.fromkeys(items):
         x = _seen(story, sources, i)
-        a, b = x.start, (x.end if isinstance(x, Cover) else x.start + x.length) - 1
+        a, b = _ends(x)
         if b <= a:
             raise Refused(f"{begun(name_of(sources, x))} is one frame long: nothing can move in it.")
         now = story.value_at(x, "zoom", sources, a)
@@ -102,7 +107,7 @@ def frame_here(
         raise Refused(
             f"That lies outside of it: it is seen from {clock(begin, story.rate)} to {clock(begin + x.length, story.rate)}."
         )
-    m = floor(x.shown(at - begin)) if isinstance(x, Cover) else x.start + at - begin
+    m = moment_of(x, at - begin)
     given = {n: _value(n, v) for n, v in (("zoom", zoom), ("across", across), ("down", down)) if v is not None}
     if not given or any(isinstance(v, tuple) for v in given.values()):
         raise Refused("Say how it is to be framed: zoom, across or down.")
@@ -119,7 +124,8 @@ def frame_here(
         line: dict[int, float] = dict(now) if isinstance(now, tuple) else {}
         if n in given or isinstance(now, tuple):
             if not isinstance(now, tuple) and move:  # it stands as it stood at the other end
-                line[x.start if m > x.start else x.end - 1] = said
+                first, last = _ends(x)
+                line[first if m > first else last] = said
             line[m] = float(_value(n, want))
             made: Line = tuple(sorted(line.items()))
             new = having(new, n, made)
@@ -175,8 +181,8 @@ def punch_in_jumps(story: Story, sources: Sources, zoom: int | float = 125) -> E
     changed: dict[int, Item] = {}
     for s in jumps:
         left, right = changed.get(s.left.id, s.left), changed.get(s.right.id, s.right)
-        before = _at(story, sources, left, s.left.end - 1)
-        after = _at(story, sources, right, s.right.start)
+        before = _at(story, sources, left, s.ends[0] - 1)
+        after = _at(story, sources, right, s.ends[1])
         if max(before, after) >= PUNCH * min(before, after):
             continue  # the one before made it soft
         if isinstance(right.settings["zoom"], tuple):

@@ -7,7 +7,7 @@ story   0    1     2      3
 from __future__ import annotations
 
 from kovel.core.story.consequences import DIALOGUE, Edit, lane_key, name_of, refuse_locked, settle
-from kovel.core.story.model import Cover, Item, Piece, Refused, Sources, Story, having
+from kovel.core.story.model import Cover, Item, Piece, Refused, Sources, Story, having, moment_of
 from kovel.core.story.offered import edit, entry
 from kovel.core.story.settings import SETTINGS, Line, Value, on_line
 from kovel.core.time.timecode import stamp as clock
@@ -34,7 +34,7 @@ def moment_at(story: Story, x: Item, at: int) -> int:
         raise Refused(
             f"That lies outside of it: it is heard from {clock(begin, story.rate)} to {clock(begin + x.length, story.rate)}."
         )
-    return x.start + at - begin
+    return moment_of(x, at - begin)
 
 
 def held(db: float) -> float:

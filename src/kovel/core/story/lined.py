@@ -17,6 +17,8 @@ from itertools import islice
 
 from kovel.core.story.model import Cover, Piece, Sources, Story
 from kovel.core.story.seams import Seam, hiding, seams
+from kovel.core.story.settings import HEARD
+from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Line, Word, lines, words_in
 
 
@@ -43,6 +45,21 @@ class Block:
         return self.at + source_frame - self.piece.start
 
 
+Words = Callable[[int, int, int], Sequence[Word]]  # of (recording, start, length), in story frames on its clock
+
+
+def spoken(p: Piece, words: Words, start: int, length: int, rate: Rate) -> Sequence[Word]:
+    """The words heard in frames [start, start + length) of a piece's clock, in samples of that clock."""
+    if p.source is None:
+        return []
+    if not p.settings or (clock := p.clock).as_shot:
+        return words(p.source, start, length)
+    if p.settings["heard"] == HEARD[2]:
+        return []
+    a, b = clock.used(start, length)
+    return clock.words(list(words(p.source, a, b - a)), rate)
+
+
 @dataclass(frozen=True, slots=True)
 class LinedPage:
     blocks: tuple[Block, ...]
@@ -56,7 +73,7 @@ class LinedPage:
 def lined(
     story: Story,
     sources: Sources,
-    words: Callable[[int, int, int], Sequence[Word]],
+    words: Words,
     frames_per_row: float,
     chars: int,
     view: tuple[int, int] | None = None,
@@ -90,7 +107,7 @@ def lined(
         seen_from, seen_to = max(at, lo), min(end, hi)
         start, length = p.start + seen_from - at, seen_to - seen_from
         said = (
-            words_in(words(p.source, start, length), story.rate, start, length) if p.source is not None and length > 0 else []
+            words_in(spoken(p, words, start, length, story.rate), story.rate, start, length) if p.source and length > 0 else []
         )
         rows = max(1, int(p.length / frames_per_row + 0.3))  # a last row may hang over by a quarter
         speaker = next((w.speaker for _, w in said if w.speaker), "")

@@ -16,8 +16,10 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from functools import cached_property
+from math import floor
 from typing import Any, TypeVar
 
+from kovel.core.story.clocks import AS_SHOT, Clock, clock_in
 from kovel.core.story.ramps import Ramp, ramp_of
 from kovel.core.story.settings import NONE, PACE, SETTINGS, Kind, Value, Values, met, on_line
 from kovel.core.time.rate import Rate, length_in
@@ -89,7 +91,8 @@ class Piece:
     """A range of a recording in the dialogue line; or (source None) a card, or without a card a space of that length.
 
     Cards and spaces keep a `start` too, so that what is tethered into them stays where it is when the head is trimmed.
-    `take` says which of picture and sound is used; pieces of one `group` move together.
+    `take` says which of picture and sound is used; pieces of one `group` move together. One that is retimed counts its
+    start on a clock of its own (core.story.clocks); what reads the recording asks for `used` and `moment`.
     """
 
     id: int
@@ -108,10 +111,24 @@ class Piece:
     def holds(self, moment: int) -> bool:
         return self.start <= moment < self.start + self.length
 
+    @property
+    def clock(self) -> Clock:
+        """How fast it runs over its recording."""
+        return clock_in(self.settings) if self.settings else AS_SHOT
+
+    @property
+    def used(self) -> tuple[int, int]:
+        """[first, end) of the recording, in story frames on its own clock."""
+        return self.clock.used(self.start, self.length)
+
+    def moment(self, k: int) -> int:
+        """The moment of the recording that is seen k story frames after the piece begins."""
+        return floor(self.clock.moment(self.start + k))
+
 
 @dataclass(frozen=True, slots=True)
 class Tether:
-    """Ties something to a moment of a piece's source, in story frames on that source's clock.
+    """Ties something to a moment of a piece's source, in story frames on the piece's clock.
 
     Piece 0 is the story's own clock: the moment is a story frame then. A sound may be tied to a cover as well (its id stands
     in `piece`): it goes wherever that shot goes, so many frames into it as the moment lies behind the cover's in point.
@@ -164,8 +181,19 @@ class Cover:
 
     @property
     def as_shot(self) -> bool:
-        """Whether it is seen at the speed it was shot at, forwards: only then its own sound can be heard."""
+        """Whether it is seen at the speed it was shot at, forwards."""
         return not self.settings or not any(n in self.settings for n in PACE)
+
+    @property
+    def clock(self) -> tuple[Clock, int | Fraction]:
+        """How fast it runs over its shot, and where on that clock it begins."""
+        backwards = bool(self.settings and self.settings["backwards"])
+        if ramp := self.ramp:
+            clock = Clock(Fraction(1), ramp.moments[0], ramp, backwards)
+            first: int | Fraction = ramp.moments[0] + ramp.time(self.start)
+        else:
+            clock, first = Clock(Fraction(self.used, self.length), self.start, None, backwards), self.start
+        return clock, 2 * clock.anchor - first - self.length if backwards else first
 
     def shown(self, k: int) -> Fraction:
         """The moment of the shot that is seen k story frames after the cover begins."""
@@ -213,6 +241,20 @@ def kind_of(item: Item) -> Kind:
     if isinstance(item, Cover):
         return "title" if item.source == TITLE else "cover"
     return "piece" if isinstance(item, Piece) else "sound"
+
+
+def moment_of(item: Item, k: int) -> int:
+    """The moment of its recording that is seen or heard k story frames after it begins."""
+    if isinstance(item, Sound):
+        return item.start + k
+    return item.moment(k) if isinstance(item, Piece) else floor(item.shown(k))
+
+
+def frames_to(item: Item, moment: int) -> int | Fraction:
+    """Story frames from its beginning until a moment of its recording."""
+    if isinstance(item, Piece):
+        return item.clock.at(moment) - item.start if item.settings else moment - item.start
+    return item.gone(moment) if isinstance(item, Cover) else moment - item.start
 
 
 def having(item: T, name: str, value: Value, keep: bool = False) -> T:

@@ -1,4 +1,4 @@
-"""Edits on how fast a cover runs: a speed, backwards, a frame held, a moment made to land.
+"""Edits on how fast a piece or a cover runs: a speed, a length to fill, backwards, a ramp, a frame held, a moment to land.
 
 shot      [0 1 2 3 4 5 6 7)        200 %:  [0 2 4 6)      backwards:  (7 6 5 4 3 2 1 0]      held:  [3 3 3 3 3)
 """
@@ -8,26 +8,60 @@ from __future__ import annotations
 from dataclasses import replace
 from fractions import Fraction
 from math import floor, isfinite
-from typing import Literal
 
-from kovel.core.story.consequences import Edit, check_range, frames_of, lane_key, name_of, refuse_locked, settle, source_of
-from kovel.core.story.covers import UNHEARD, check_speed, unpaced
-from kovel.core.story.model import TITLE, Cover, Refused, Sources, Story, having
+from kovel.core.story.consequences import (
+    DIALOGUE,
+    Edit,
+    check_range,
+    frames_of,
+    lane_key,
+    name_of,
+    refuse_locked,
+    settle,
+    source_of,
+)
+from kovel.core.story.covers import check_speed, told_of_sound, unpaced
+from kovel.core.story.dialogue import cut_at, placed
+from kovel.core.story.model import TITLE, Cover, Piece, Refused, Sources, Story, having
 from kovel.core.story.offered import edit, entry
 from kovel.core.story.ramps import Line, landing, ramp_of
+from kovel.core.story.reclocked import Keep, clock_held, extent, landed, on_clock, paced, put
 from kovel.core.story.settings import SETTINGS
 from kovel.core.story.tethers import part_of
 from kovel.core.time.timecode import stamp as clock
 
 
-def _running(story: Story, sources: Sources, cover: int) -> Cover:
-    """A cover in place that has a speed; `Refused` for what has none."""
-    c = story.cover(cover)
-    story.at(c)
-    refuse_locked(story, lane_key(c.lane))
-    if c.source == TITLE or source_of(sources, c.source).frames is None:
-        raise Refused(f"{'A title' if c.source == TITLE else 'A still'} has no speed.")
-    return c
+def _running(story: Story, sources: Sources, item: int) -> Piece | Cover:
+    """A piece, or a cover in place, that has a speed; `Refused` for what has none."""
+    x = story.item(item)
+    if isinstance(x, Piece):
+        refuse_locked(story, DIALOGUE)
+    elif isinstance(x, Cover):
+        story.at(x)
+        refuse_locked(story, lane_key(x.lane))
+    else:
+        raise Refused("Pieces and covers have a speed. Music is brought to a length in the Sound room.")
+    what = "A title" if x.source == TITLE else "A card" if x.source is None else "A still"
+    if x.source in (None, TITLE) or source_of(sources, x.source or 0).frames is None:
+        raise Refused(f"{what} has no speed.")
+    return x
+
+
+def _begin(story: Story, x: Piece | Cover, *within: int) -> int:
+    """Story frame at which it begins; `Refused` where one of these story frames lies outside of it."""
+    begin = story.starts[story.index_of(x.id)] if isinstance(x, Piece) else story.at(x)
+    if not all(begin <= at < begin + x.length for at in within):
+        raise Refused(
+            f"That lies outside of it: it is seen from {clock(begin, story.rate)} to {clock(begin + x.length, story.rate)}."
+        )
+    return begin
+
+
+def _percent(percent: int | float | None) -> float:
+    if not percent or not isfinite(percent):
+        raise Refused("Say how fast it is to run, in percent.")
+    check_speed(100, int(percent))
+    return float(percent)
 
 
 def _put(story: Story, sources: Sources, new: Cover, did: str, *more: Cover) -> Edit:
@@ -35,36 +69,98 @@ def _put(story: Story, sources: Sources, new: Cover, did: str, *more: Cover) -> 
     draft = replace(story, covers=covers, next_id=story.next_id + len(more))
     made = tuple(c.id for c in (new, *more))
     out, report = settle(story, draft, sources, did, made=made, playhead=story.at(new))
-    heard = any(story.value(c, "natural", sources) and not c.as_shot for c in (new, *more))
-    return out, report.with_notes([UNHEARD] if heard else [])
+    return out, report.with_notes(dict.fromkeys(n for c in (new, *more) for n in told_of_sound(story, sources, c)))
 
 
 @edit(
-    entry("Speed of the cover: PERCENT", typed="number", default="200", cover="cover", percent="typed"),
+    entry("Speed of the piece: PERCENT", typed="number", default="200", item="piece", percent="typed"),
     entry(
-        "Speed of the cover in its place: PERCENT", typed="number", default="200", cover="cover", percent="typed", keep="=place"
+        "Speed of the piece in its place: PERCENT", typed="number", default="200", item="piece", percent="typed", keep="=place"
+    ),
+    entry("Speed of the cover: PERCENT", typed="number", default="200", item="cover", percent="typed"),
+    entry(
+        "Speed of the cover in its place: PERCENT", typed="number", default="200", item="cover", percent="typed", keep="=place"
     ),
 )
-def set_speed(
-    story: Story, sources: Sources, cover: int, percent: int | float, keep: Literal["shot", "place"] | str = "shot"
-) -> Edit:
-    """Run a cover at so many percent: its length follows, or (`keep` "place") it stays and shows more or less of the shot.
+def set_speed(story: Story, sources: Sources, item: int, percent: int | float, keep: Keep = "shot") -> Edit:
+    """Run a piece or a cover at so many percent: its length follows, or (`keep` "place") it stays and shows more or less of
+    the shot. After a piece whose length follows, the rest moves.
 
     400 % makes a quarter of the length (common practice).
     """
-    c = _running(story, sources, cover)
-    if not percent or not isfinite(percent):
-        raise Refused("Say how fast it is to run, in percent.")
-    check_speed(100, int(percent))
+    c = _running(story, sources, item)
+    percent = _percent(percent)
+    if isinstance(c, Piece):
+        new = on_clock(c, paced(c, ((floor(extent(c)[0]), round(percent, 3)),)), _keeps(keep))
+        return put(story, sources, c, new, f"at {percent:g} %")
     speed = Fraction(percent).limit_denominator(1000) / 100
     plain, length = _plain(c), c.length if _keeps(keep) == "place" else max(1, round(c.used / speed))
     span = max(1, round(c.length * speed)) if keep == "place" else c.used
-    new = having(replace(plain, length=length), "span", 0 if span == length else span)
+    return _spanned(
+        story, sources, c, having(replace(plain, length=length), "span", 0 if span == length else span), f"{percent:g} %"
+    )
+
+
+def _spanned(story: Story, sources: Sources, c: Cover, new: Cover, at: str) -> Edit:
     if new == c:
         raise Refused("It runs at that speed already.")
-    check_range(sources, story.rate, c.source, c.start, span)
-    told = f"{name_of(sources, c)} at {float(percent):g} %"
-    return _put(story, sources, new, told + _now_long(c, new))
+    check_range(sources, story.rate, c.source, c.start, new.used)
+    return _put(story, sources, new, f"{name_of(sources, c)} at {at}{_now_long(c, new)}")
+
+
+@edit(
+    entry("Speed at which the piece fills LENGTH", typed="length", default="4s", item="piece", length="typed"),
+    entry("Speed at which the cover fills LENGTH", typed="length", default="4s", item="cover", length="typed"),
+)
+def fill_length(story: Story, sources: Sources, item: int, length: int) -> Edit:
+    """Run a piece or a cover so fast that what it shows of the shot fills `length` frames.
+
+    shot    [0 1 2 3 4 5 6 7)        4 frames:  [0 2 4 6)
+    """
+    c = _running(story, sources, item)
+    if isinstance(c, Piece):
+        lo, hi = extent(c)
+        check_speed(length, max(1, round(hi - lo)))
+        percent = round(100 * float((hi - lo) / length), 3)
+        new = on_clock(c, paced(c, ((floor(lo), percent),)), "shot", length)
+        return put(story, sources, c, new, f"at {percent:.3g} %")
+    check_speed(length, c.used)
+    new_cover = having(replace(_plain(c), length=length), "span", 0 if c.used == length else c.used)
+    return _spanned(story, sources, c, new_cover, f"{100 * c.used / length:.3g} %")
+
+
+@edit(
+    entry("Piece backwards", items="piece", backwards=True),
+    entry("Piece forwards again", items="piece", backwards=False),
+    entry("Cover backwards", items="cover", backwards=True),
+    entry("Cover forwards again", items="cover", backwards=False),
+)
+def run_backwards(story: Story, sources: Sources, items: int | list[int], backwards: bool) -> Edit:
+    """Run pieces and covers backwards, or forwards again: the same frames in exact reverse."""
+    new, notes, did = story, [], ""
+    ids = [items] if isinstance(items, int) else list(dict.fromkeys(items))
+    for i in ids:
+        x = _running(new, sources, i)
+        if bool(x.settings["backwards"]) == backwards or (isinstance(x, Piece) and x.clock.held is not None):
+            continue
+        direction = "backwards" if backwards else "forwards again"
+        if isinstance(x, Piece):
+            turned = on_clock(x, x.settings.having("backwards", backwards), "shot")
+            new, report = put(new, sources, x, turned, direction)
+        else:
+            new, report = _put(new, sources, having(x, "backwards", backwards), f"{name_of(sources, x)} {direction}")
+        notes += [n for n in report.notes if n not in notes]
+        did = did or report.did
+    if not did:
+        raise Refused(
+            "It runs like that already."
+            if len(ids) == 1
+            else "They run like that already."
+            if ids
+            else "Choose something first."
+        )
+    many = f"{did}, and {len(ids) - 1} more" if len(ids) > 1 else did
+    return new, replace(report, did=many, notes=tuple(notes))
 
 
 def _plain(c: Cover) -> Cover:
@@ -72,7 +168,7 @@ def _plain(c: Cover) -> Cover:
     return having(unpaced(c), "backwards", c.settings["backwards"])
 
 
-def _keeps(keep: str) -> str:
+def _keeps(keep: Keep) -> Keep:
     if keep not in ("shot", "place"):
         raise Refused("Either the shot is kept and its length follows, or its place.")
     return keep
@@ -83,37 +179,27 @@ def _now_long(c: Cover, new: Cover) -> str:
 
 
 @edit(
-    entry("Ramp: PERCENT here", typed="number", default="400", cover="cover", at="playhead", percent="typed"),
+    entry("Ramp of the piece: PERCENT here", typed="number", default="400", item="piece", at="playhead", percent="typed"),
+    entry("Ramp of the cover: PERCENT here", typed="number", default="400", item="cover", at="playhead", percent="typed"),
     entry(
-        "Ramp in its place: PERCENT here",
+        "Ramp of the cover in its place: PERCENT here",
         typed="number",
         default="400",
-        cover="cover",
+        item="cover",
         at="playhead",
         percent="typed",
         keep="=place",
     ),
 )
-def ramp_here(
-    story: Story,
-    sources: Sources,
-    cover: int,
-    at: int,
-    percent: int | float | None,
-    keep: Literal["shot", "place"] | str = "shot",
-) -> Edit:
-    """Give the moment of a cover that is seen at story frame `at` a speed of its own: the shot gets faster or slower towards
-    it. The first such moment leaves the cover's beginning as fast as it is; None takes the moment there out again.
+def ramp_here(story: Story, sources: Sources, item: int, at: int, percent: int | float | None, keep: Keep = "shot") -> Edit:
+    """Give the moment of a piece or a cover that is seen at story frame `at` a speed of its own: the shot gets faster or
+    slower towards it. The first such moment leaves its beginning as fast as it is; None takes the moment there out again.
 
     speed %    100 ____/‾‾ 400         the moment stays on its frame of the shot, whatever is trimmed
     """
-    c = _running(story, sources, cover)
-    begin = story.at(c)
-    if not begin <= at < begin + c.length:
-        raise Refused(
-            f"That lies outside of it: it is seen from {clock(begin, story.rate)} to {clock(begin + c.length, story.rate)}."
-        )
-    moment = floor(c.shown(at - begin))
+    c = _running(story, sources, item)
+    k = at - _begin(story, c, at)
+    moment = c.moment(k) if isinstance(c, Piece) else floor(c.shown(k))
     line = dict(c.settings["speed"])
     if percent is None:
         near = min(line, key=lambda m: abs(m - moment), default=None)
@@ -121,38 +207,47 @@ def ramp_here(
             raise Refused("It has no ramp there.")
         del line[near]
     else:
-        if not line and moment != c.start:
-            line[c.start if not c.settings["backwards"] else c.end - 1] = round(100 * c.used / c.length, 1)
+        first = c.moment(0) if isinstance(c, Piece) else c.end - 1 if c.settings["backwards"] else c.start
+        now = float(c.clock.speed) if isinstance(c, Piece) else c.used / c.length
+        if len(line) == 1 and isinstance(c, Piece):  # a plain speed
+            line = {first: next(iter(line.values()))}
+        elif not line and moment != first:
+            line[first] = round(100 * now, 1)
         line[moment] = float(percent)
-    return set_ramp(story, sources, cover, [[m, v] for m, v in sorted(line.items())], c.settings["steps"], keep)
+    return set_ramp(story, sources, item, [[m, v] for m, v in sorted(line.items())], c.settings["steps"], keep)
 
 
 @edit(
-    entry("Ramp in steps", cover="cover", steps=True),
-    entry("Ramp straight from one speed to the next", cover="cover", steps=False),
+    entry("Ramp of the piece in steps", item="piece", steps=True),
+    entry("Ramp of the piece straight from one speed to the next", item="piece", steps=False),
+    entry("Ramp of the cover in steps", item="cover", steps=True),
+    entry("Ramp of the cover straight from one speed to the next", item="cover", steps=False),
 )
 def set_ramp(
-    story: Story, sources: Sources, cover: int, line: list[list[float]] | None = None, steps: bool | None = None,
-    keep: Literal["shot", "place"] | str = "shot",
+    story: Story, sources: Sources, item: int, line: list[list[float]] | None = None, steps: bool | None = None,
+    keep: Keep = "shot",
 ) -> Edit:  # fmt: skip
-    """Draw a cover's speed as a line: moments of its shot with percent (10 to 1000), straight between them or in steps.
+    """Draw the speed of a piece or a cover as a line: moments of its shot with percent (10 to 1000), straight between them or
+    in steps.
 
     Its length follows (`keep` "shot": what it shows of the shot stays), or its place is kept and it shows more or less. An
     empty line takes the ramp out.
     """
-    c = _running(story, sources, cover)
+    c = _running(story, sources, item)
     if any(len(r) != 2 or not isfinite(r[0]) for r in line or ()):
         raise Refused("A ramp is moments of the shot, each with its speed in percent.")
     rows = [[int(m), v] for m, v in line] if line is not None else [list(m) for m in c.settings["speed"]]
-    if line is None and not rows:
+    if line is None and len(rows) < 1 + isinstance(c, Piece):
         raise Refused("It has no ramp: give one of its moments a speed first.")
     if not rows:
-        return set_speed(story, sources, cover, 100, keep)
+        return set_speed(story, sources, item, 100, keep)
     speed = SETTINGS["speed"].of_kind(rows)
     if speed is None:
         raise Refused(f"A ramp is moments of the shot, in order, each with {SETTINGS['speed'].between}.")
     assert isinstance(speed, tuple)
-    steps = c.settings["steps"] if steps is None else steps
+    steps = bool(c.settings["steps"] if steps is None else steps)
+    if isinstance(c, Piece):
+        return put(story, sources, c, on_clock(c, paced(c, speed, steps), _keeps(keep)), f"ramped over {_speeds(speed)}")
     new = having(having(_plain(c), "speed", speed), "steps", steps)
     if len(speed) == 1 and speed[0][1] == 100:
         new = _plain(c)
@@ -173,26 +268,31 @@ def _speeds(line: Line) -> str:
     return f"{', '.join(shown)} %"
 
 
-@edit(entry("Hold the frame here: LENGTH", typed="length", default="2s", cover="cover", at="playhead", length="typed"))
-def hold_frame(story: Story, sources: Sources, cover: int, at: int, length: int) -> Edit:
-    """Hold the frame of a cover that is seen at story frame `at` for so long; what comes before it stays as it is.
+@edit(
+    entry("Hold the frame of the piece: LENGTH", typed="length", default="2s", item="piece", at="playhead", length="typed"),
+    entry("Hold the frame of the cover: LENGTH", typed="length", default="2s", item="cover", at="playhead", length="typed"),
+)
+def hold_frame(story: Story, sources: Sources, item: int, at: int, length: int) -> Edit:
+    """Hold the frame that is seen at story frame `at` for so long. A piece goes on after it, and what follows moves down; of
+    a cover what comes before stays as it is, and the frame stands to its new end.
 
+    piece   [0 1 2 3 4 5)      held at 3 for 5:    [0 1 2)[3 3 3 3 3)[3 4 5)
     cover   [0 1 2 3 4 5)      held at 3 for 5:    [0 1 2)[3 3 3 3 3)
     """
-    c = _running(story, sources, cover)
-    begin = story.at(c)
-    if not begin <= at < begin + c.length:
-        raise Refused(
-            f"That lies outside of it: it is seen from {clock(begin, story.rate)} to {clock(begin + c.length, story.rate)}."
-        )
+    c = _running(story, sources, item)
+    k = at - _begin(story, c, at)
     if not 0 < length <= 100_000:
         raise Refused("Say for how long the frame is held.")
-    k = at - begin
+    said = f"{name_of(sources, c)}: the frame at {clock(at, story.rate)} held for {frames_of(length)}"
+    if isinstance(c, Piece):
+        mid, i, split = cut_at(story, at)
+        held_piece = clock_held(c, c.moment(k), length)
+        new, report = settle(story, placed(mid, i, [held_piece]), sources, said, split=split, made=(mid.next_id,), playhead=at)
+        return new, report.with_notes(told_of_sound(new, sources, held_piece))
     held = having(replace(_unramped(c), start=floor(c.shown(k)), length=length), "span", 1 if length > 1 else 0)
     held = replace(
         held, settings=held.settings.without("appear").without("backwards") if k else held.settings.without("backwards")
     )
-    said = f"{name_of(sources, c)}: the frame at {clock(at, story.rate)} held for {frames_of(length)}"
     if not k:
         return _put(story, sources, held, said)
     left = part_of(c, 0, k)
@@ -204,19 +304,31 @@ def _unramped(c: Cover) -> Cover:
     return replace(c, settings=c.settings.without("speed").without("steps"))
 
 
-@edit(entry("Land what is seen here on the out mark", cover="cover", at="playhead", until="range end"))
-def land_on(story: Story, sources: Sources, cover: int, at: int, until: int) -> Edit:
-    """Change a cover's speed so that the frame seen at story frame `at` is seen at `until`: on a beat, a mark, a word.
+@edit(
+    entry("Land what the piece shows here on the out mark", item="piece", at="playhead", until="range end"),
+    entry("Land what the cover shows here on the out mark", item="cover", at="playhead", until="range end"),
+)
+def land_on(story: Story, sources: Sources, item: int, at: int, until: int) -> Edit:
+    """Change the speed of a piece or a cover so that the frame seen at story frame `at` is seen at `until`: on a beat, a
+    mark, a word. It stays as long as it is.
 
     cover    [......x.....)           x at the beat:  [.........x..)
     beat                ^                                       ^
     """
-    c = _running(story, sources, cover)
-    begin = story.at(c)
+    c = _running(story, sources, item)
+    begin = _begin(story, c)
     if not begin < at < begin + c.length or not begin < until < begin + c.length:
-        raise Refused("Both the frame and where it lands must lie inside the cover, after its first frame.")
-    if c.settings["backwards"]:
-        raise Refused("It runs backwards: let it run forwards first.")
+        raise Refused("Both the frame and where it lands must lie inside of it, after its first frame.")
+    if c.settings["backwards"] or (isinstance(c, Piece) and c.clock.held is not None):
+        raise Refused("It runs backwards, or holds a frame: let it run forwards first.")
+    lands = f"lands at {clock(until, story.rate)}"
+    if isinstance(c, Piece):
+        moment = c.moment(at - begin)
+        if moment == c.moment(0):
+            raise Refused("That is the first frame of the shot: trim the piece instead.")
+        if moment == c.moment(until - begin):
+            raise Refused("It lands there already.")
+        return put(story, sources, c, landed(c, moment, until - begin), lands)
     moment, k = floor(c.shown(at - begin)) - c.start, until - begin  # in frames of the shot, and of the story
     if moment < 1:
         raise Refused("That is the first frame of the shot: move the cover instead.")
@@ -227,13 +339,11 @@ def land_on(story: Story, sources: Sources, cover: int, at: int, until: int) -> 
         if new == c:
             raise Refused("It lands there already.")
         check_range(sources, story.rate, c.source, c.start, new.used)
-        return _put(story, sources, new, f"{name_of(sources, c)} lands at {clock(until, story.rate)}")
+        return _put(story, sources, new, f"{name_of(sources, c)} {lands}")
     span = -(-moment * c.length // k)  # the least of which k frames show that moment
     if span == c.used:
         raise Refused("It lands there already.")
     check_speed(c.length, span)
     check_range(sources, story.rate, c.source, c.start, span)
     new = having(c, "span", 0 if span == c.length else span)
-    return _put(
-        story, sources, new, f"{name_of(sources, c)} lands at {clock(until, story.rate)}, at {round(100 * span / c.length)} %"
-    )
+    return _put(story, sources, new, f"{name_of(sources, c)} {lands}, at {round(100 * span / c.length)} %")

@@ -61,7 +61,8 @@ def paste(story: Story, sources: Sources, at: int, clip: Clip) -> Edit:
         raise Refused("The playhead is past the end of the story.")
     for p in pieces:
         if p.source is not None:
-            check_range(sources, story.rate, p.source, p.start, p.length)
+            a, b = p.used
+            check_range(sources, story.rate, p.source, a, b - a)
     laid: list[Laid] = [*covers, *sounds]
     for c in laid:
         check_range(sources, story.rate, c.source, c.start, c.end - c.start)

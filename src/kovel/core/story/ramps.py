@@ -43,7 +43,7 @@ class Ramp:
 
     @cached_property
     def speeds(self) -> tuple[Fraction, ...]:
-        return tuple(Fraction(round(v * 10), 1000) for _, v in self.line)
+        return tuple(Fraction(round(v * 1000), 100_000) for _, v in self.line)
 
     @cached_property
     def times(self) -> tuple[Fraction, ...]:
@@ -115,9 +115,9 @@ def landing(ramp: Ramp, start: int, moment: int, frames: int) -> Ramp:
     """
     factor = ramp.between(start, moment) / frames
     scaled = ramp
-    for nudge in range(200):  # speeds are kept to a tenth of a percent: the nearest that shows exactly that frame there
-        tried = factor * (1 + Fraction(nudge, 10_000))
-        scaled = Ramp(tuple((m, round(v * float(tried), 1)) for m, v in ramp.line), ramp.soft)
+    for nudge in range(200):  # speeds are kept to a thousandth of a percent: the nearest that shows exactly that frame there
+        tried = factor * (1 + Fraction(nudge, 100_000))
+        scaled = Ramp(tuple((m, round(v * float(tried), 3)) for m, v in ramp.line), ramp.soft)
         if floor(scaled.later(start, frames)) >= moment:
             break
     return scaled

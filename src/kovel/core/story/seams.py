@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from fractions import Fraction
 from itertools import pairwise
+from math import floor
 from typing import Any, NamedTuple
 
 from kovel.core.story.model import TITLE, Cover, Piece, Sources, Story
@@ -34,7 +36,18 @@ class Seam(NamedTuple):
     @property
     def key(self) -> tuple[int, int, int]:
         """What makes it the same jump before and after an edit: the source frames that meet."""
-        return (self.left.source or 0, self.left.end, self.right.start)
+        a, b = self.left, self.right
+        return (
+            a.source or 0,
+            floor(a.clock.moment(a.end) + Fraction(1, 2)) if a.settings else a.end,
+            b.moment(0) if b.settings else b.start,
+        )
+
+    @property
+    def ends(self) -> tuple[int, int]:
+        """Where in their recordings the two meet: the moment after the last one seen, and the first one that is."""
+        a, b = self.left, self.right
+        return (a.moment(a.length - 1) + 1 if a.settings else a.end), (b.moment(0) if b.settings else b.start)
 
 
 def seams(story: Story, sources: Sources) -> list[Seam]:
@@ -55,7 +68,10 @@ def _seams(story: Story, sources: Sources) -> list[Seam]:
     ends = {b: c.source for _, b, c in over}
     setup = {i: _of(i, sources) for i in {p.source for p in story.pieces} if i is not None}
     framed = story.pieces if everywhere else [p for p in story.pieces if p.settings]
-    zooms = {p.id: (story.value_at(p, "zoom", sources, p.start), story.value_at(p, "zoom", sources, p.end - 1)) for p in framed}
+    zooms = {
+        p.id: (story.value_at(p, "zoom", sources, p.moment(0)), story.value_at(p, "zoom", sources, p.moment(p.length - 1)))
+        for p in framed
+    }
     out: list[Seam] = []
     i = reach = 0
     for n, (a, b) in enumerate(pairwise(story.pieces), 1):
@@ -69,7 +85,7 @@ def _seams(story: Story, sources: Sources) -> list[Seam]:
             continue
         x, y = (zooms.get(a.id, PLAIN)[1], zooms.get(b.id, PLAIN)[0]) if zooms else (100.0, 100.0)
         kind = "jump"
-        if a.source == b.source and x == y and a.start + a.length == b.start:
+        if a.source == b.source and x == y and _runs_on(a, b):
             kind = "through"
         elif reach >= at + SPARE:
             kind = "covered"
@@ -83,6 +99,17 @@ def _seams(story: Story, sources: Sources) -> list[Seam]:
             kind = "soft"
         out.append(Seam(at, a, b, kind))
     return out
+
+
+def _runs_on(a: Piece, b: Piece) -> bool:
+    """Whether what is seen goes on from one to the other: at another speed, or held, to the frame."""
+    if not (a.settings or b.settings):
+        return a.start + a.length == b.start
+    x, y = a.clock, b.clock
+    if x is y or x == y:
+        return a.start + a.length == b.start
+    same_way = x.backwards == y.backwards or x.held is not None or y.held is not None
+    return same_way and abs(Fraction(x.moment(a.end)) - y.moment(b.start)) <= 1
 
 
 def hiding(story: Story, sources: Sources) -> list[tuple[int, int, Cover]]:

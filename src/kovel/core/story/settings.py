@@ -214,6 +214,7 @@ ANY: tuple[Kind, ...] = ("piece", "cover", "sound")
 SHAPES = {"as the project": 0.0, "16:9": 16 / 9, "9:16": 9 / 16, "1:1": 1.0, "4:5": 0.8, "own": 0.0}
 HUMS = ("leave", "find it", "50 Hz", "60 Hz")
 FADES = ("equal power", "straight")
+HEARD = ("pitch kept", "with the speed", "not heard")
 MICROPHONES = ("as recorded", "left", "right", "both as one")
 
 
@@ -261,15 +262,18 @@ class Whole:
 @dataclass(frozen=True, slots=True)
 class Pace:
     """How fast a shot runs: `span` frames of it fill its place; 0: as it was shot; or `speed` is a ramp over the shot, in
-    steps or straight from one speed to the next. Both are set by retiming the cover."""
+    steps or straight from one speed to the next; or one frame of it is `held`. All are set by retiming. `heard` says what
+    becomes of its sound."""
 
-    backwards: Annotated[bool, Setting("Backwards", ("cover",), needs="picture", wide=False)] = False
+    backwards: Annotated[bool, Setting("Backwards", SEEN, needs="picture", wide=False)] = False
     span: Annotated[int, Setting("Frames of the shot shown", ("cover",), "frames", 0, 10**9, needs="picture", wide=False)] = 0
-    speed: Annotated[Line, Setting("Speed", ("cover",), "%", 10, 1000, 0.1, line="only", needs="picture", wide=False)] = ()
-    steps: Annotated[bool, Setting("Speed in steps", ("cover",), needs="picture", wide=False)] = False
+    speed: Annotated[Line, Setting("Speed", SEEN, "%", 10, 1000, 0.001, line="only", needs="picture", wide=False)] = ()
+    steps: Annotated[bool, Setting("Speed in steps", SEEN, needs="picture", wide=False)] = False
+    held: Annotated[int, Setting("Frame held", ("piece",), "", -1, 10**9, needs="picture", wide=False)] = -1
+    heard: Annotated[str, Setting("Sound when retimed", SEEN, choices=HEARD, needs="sound", wide=False)] = HEARD[0]
 
 
-RETIMED = ("span", "speed", "steps")  # set by retiming, with what that needs, not by themselves
+RETIMED = ("span", "speed", "steps", "held")  # set by retiming, with what that needs, not by themselves
 
 
 def _declared(families: Iterable[type]) -> dict[str, Setting]:
@@ -287,7 +291,7 @@ CLEANING = tuple(n for n, s in SETTINGS.items() if s.family == "cleaning")
 LOOK = tuple(n for n, s in SETTINGS.items() if s.family == "look")
 TITLE_STYLE = tuple(n for n, s in SETTINGS.items() if s.family == "title")
 LAYERING = tuple(n for n, s in SETTINGS.items() if s.family == "layering")
-PACE = tuple(n for n, s in SETTINGS.items() if s.family == "pace")
+PACE = tuple(n for n, s in SETTINGS.items() if s.family == "pace" and n != "heard")
 FRAMING = tuple(n for n, s in SETTINGS.items() if s.family == "framing")
 
 

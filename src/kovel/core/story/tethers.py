@@ -46,6 +46,20 @@ def part_of(c: Cover, first: int, length: int) -> Cover:
     return having(replace(c, start=c.start + a, length=length), "span", max(1, b - a))
 
 
+def as_cover(p: Piece, cover: int, tether: Tether, total: int | None) -> Cover:
+    """What is seen of a piece as a cover, at the speed it runs at; its shot has `total` frames."""
+    (a, b), clock = p.used, p.clock
+    c = Cover(cover, p.source or 0, a, p.length, tether)
+    if clock.as_shot:
+        return c
+    c = having(c, "backwards", clock.backwards)
+    if clock.ramp:
+        return having(having(c, "speed", clock.ramp.line), "steps", not clock.ramp.soft)
+    span = b - a if clock.held is not None else max(b - a, round(p.length * clock.speed))
+    span = min(span, total - a) if total is not None else span
+    return having(c, "span", 0 if span == p.length else span)
+
+
 def faded(x: Sound) -> Sound:
     """A sound with fades no longer than itself: the one at its end gives way."""
     rise, fall = x.settings["fade_in"], x.settings["fade_out"]
@@ -65,7 +79,7 @@ class Kept:
             (t, t + p.length)
             for t, p in zip(old.starts, old.pieces, strict=False)
             if (q := self.now.get(p.id)) is None
-            or (q[1] is not p and (q[1].source, q[1].start, q[1].length) != (p.source, p.start, p.length))
+            or (q[1] is not p and (q[1].source, q[1].start, q[1].length, q[1].clock) != (p.source, p.start, p.length, p.clock))
         ]
         self._from = [a for a, _ in changed]
         self._to = [b for _, b in changed]
@@ -84,6 +98,10 @@ class Kept:
         for i in sorted(self.split.get(piece.id, (piece.id,)), key=lambda i: i != piece.id):
             t, q = self.now.get(i, (0, None))
             if q is None or q.source != piece.source:
+                continue
+            if q.clock != piece.clock:  # retimed: all of its words are still there, a little sooner or later
+                out += [(x, y, q.id, t) for x, y in wanted if q.id == piece.id]
+                wanted = [] if q.id == piece.id else wanted
                 continue
             rest = []
             for x, y in wanted:

@@ -99,7 +99,7 @@ def slip(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
     if delta == 0:
         raise Refused("It is already there.")
     new = replace(p, start=p.start + delta)
-    check_handles(source_of(sources, p.source), story.rate, (p.start, p.end), (new.start, new.end))
+    check_handles(source_of(sources, p.source), story.rate, (p.start, p.end), (new.start, new.end), p.clock)
     draft = without(story, [*story.pieces[:i], new, *story.pieces[i + 1 :]])
     return settle(
         story, draft, sources, f"{name_of(sources, p)} slipped {_later(delta)}", made=(piece,), playhead=story.starts[i]

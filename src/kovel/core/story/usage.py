@@ -25,7 +25,7 @@ class Use:
 
 def uses(story: Story) -> list[Use]:
     """Every use of every recording, in the story's order."""
-    out = [Use(p.source, p.start, p.end, at) for at, p in zip(story.starts, story.pieces, strict=False) if p.source is not None]
+    out = [Use(p.source, *p.used, at) for at, p in zip(story.starts, story.pieces, strict=False) if p.source is not None]
     out += [Use(c.source, c.start, c.end, at, True) for at, _, c in story.spans if c.source != TITLE]
     return sorted(out, key=lambda u: (u.at, u.cover))
 

@@ -8,7 +8,7 @@ from difflib import get_close_matches
 from typing import Any
 
 from kovel.core.story.consequences import DIALOGUE, Edit, frames_of, lane_key, name_of, refuse_locked, settle, source_of
-from kovel.core.story.covers import UNHEARD
+from kovel.core.story.covers import told_of_sound
 from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused, Source, Sources, Story, kind_of
 from kovel.core.story.offered import edit, entry
 from kovel.core.story.settings import NONE, RETIMED, SETTINGS, Setting, Value, Values, met
@@ -47,8 +47,9 @@ def on_recording(source: Source, setting: str, value: object) -> Values:
     entry("Down: PERCENT", typed="number", default="40", to="all chosen", setting="=down", value="typed"),
     entry("Turn: DEGREES", typed="number", default="0", to="all chosen", setting="=turn", value="typed"),
     entry("Title says: TEXT", typed="text", to="cover", setting="=text", value="typed"),
-    entry("Cover backwards", to="cover", setting="=backwards", value=True),
-    entry("Cover forwards again", to="cover", setting="=backwards", value=False),
+    entry("Sound when retimed: its pitch kept", to="all chosen", setting="=heard", value="=pitch kept"),
+    entry("Sound when retimed: with the speed", to="all chosen", setting="=heard", value="=with the speed"),
+    entry("Sound when retimed: not heard", to="all chosen", setting="=heard", value="=not heard"),
     entry("Mirror left and right", to="all chosen", setting="=flip", value=True),
     entry("Mirrored no more", to="all chosen", setting="=flip", value=False),
     entry("Fill the picture's shape", to="all chosen", setting="=fit", value="=filled"),
@@ -97,7 +98,11 @@ def set_value(
     """
     s = _setting(setting)
     if setting in RETIMED:
-        raise Refused("How fast a shot runs is set by retiming the cover.")
+        raise Refused("How fast a shot runs is set by retiming it.")
+    if setting == "backwards" and isinstance(value, bool) and not isinstance(to, str):
+        from kovel.core.story.pace import run_backwards
+
+        return run_backwards(story, sources, [to] if isinstance(to, int) else to, value)
     now = s.of_kind(value)
     if now is None:
         raise Refused(f"{s.label} is set to {s.between}.")
@@ -111,7 +116,9 @@ def reset_value(story: Story, sources: Sources, to: To, setting: str) -> Edit:
     """Take a setting back to what the wider scope says."""
     s = _setting(setting)
     if setting in RETIMED:
-        raise Refused("A cover is back at its own speed when its speed is 100 %.")
+        raise Refused("A shot is back at its own speed when its speed is 100 %.")
+    if setting == "backwards" and not isinstance(to, str):
+        return set_value(story, sources, to, setting, False)
     if setting == "text":
         raise Refused("A title says something: type another text, or take it off.")
     return _change(story, sources, to, s, lambda wide, own: own.without(setting), None)
@@ -152,7 +159,7 @@ def copy_values(story: Story, sources: Sources, source: int, to: list[int] | str
     new, did = story, []
     for name in dict.fromkeys(settings):
         s = _setting(name)
-        if kind_of(item) not in s.of or name in RETIMED:
+        if kind_of(item) not in s.of or name in (*RETIMED, "backwards"):
             raise Refused(f"{s.label} is nothing that this can give to others.")
         value = item.settings[name]
         try:
@@ -222,9 +229,8 @@ def _change(story: Story, sources: Sources, to: To, s: Setting, change: Change, 
     what = name_of(sources, items[0]) if len(items) == 1 else f"{len(items)} things"
     at = min(_begins(story, x) or 0 for x in items)
     new_story, report = settle(story, draft, sources, _did(what, s, value), made=tuple(x.id for x in items), playhead=at)
-    odd = s.name in ("natural", "backwards") and value is True
-    retimed = odd and any(isinstance(x, Cover) and not x.as_shot and x.settings["natural"] for x in changed.values())
-    return new_story, report.with_notes([UNHEARD] if retimed else [])
+    told = [n for x in changed.values() if isinstance(x, (Piece, Cover)) for n in told_of_sound(new_story, sources, x)]
+    return new_story, report.with_notes(dict.fromkeys(told) if s.name in ("natural", "backwards", "heard") else ())
 
 
 def _change_wide(story: Story, sources: Sources, scope: str, s: Setting, change: Change, value: Value | None) -> Edit:

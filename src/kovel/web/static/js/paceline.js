@@ -1,5 +1,7 @@
-// A cover's speed drawn over its shot: moments dragged, set by arrows, added by a double click, taken out by Delete.
+// The speed of a piece or a cover drawn over its shot: moments dragged, set by arrows, added by a double click, taken
+// out by Delete.
 import { $$, byId, inside, num, target } from "./dom.js";
+import { readTime } from "./times.js";
 
 /** @param {HTMLElement} panel @param {any} room */
 export function paceLine(panel, room) {
@@ -10,7 +12,7 @@ export function paceLine(panel, room) {
   let place = false,
     open = false;
   const keep = () => (place ? "place" : "shot");
-  const cover = () => num(pace().dataset.cover);
+  const item = () => num(pace().dataset.item);
   /** Where in the drawing a pointer is, as a moment of the shot and percent. */
   function under(e) {
     const r = byId("pace-draw").getBoundingClientRect(),
@@ -29,7 +31,7 @@ export function paceLine(panel, room) {
   async function send(line, focus) {
     const seen = new Map(line);
     const sorted = [...seen.entries()].sort((a, b) => a[0] - b[0]);
-    await room.edit("set_ramp", { cover: cover(), line: sorted, keep: keep() });
+    await room.edit("set_ramp", { item: item(), line: sorted, keep: keep() });
     if (focus !== undefined)
       $$("#pace-draw button", panel)
         .find((b) => num(b.dataset.at) === focus)
@@ -93,11 +95,16 @@ export function paceLine(panel, room) {
     if (el.id === "pace-place") place = el.checked;
     if (el.id === "pace-percent" && el.value.trim())
       void room.edit("set_speed", {
-        cover: cover(),
+        item: item(),
         percent: num(el.value.replace(/[%\s]/g, "").replace(",", ".")),
         keep: keep(),
       });
-    if (el.id === "pace-steps") void room.edit("set_ramp", { cover: cover(), steps: el.checked, keep: keep() });
+    if (el.id === "pace-length" && el.value.trim())
+      void readTime(el.value, "length").then((got) => {
+        if (got.frame) void room.edit("fill_length", { item: item(), length: got.frame });
+        else room.say(got.error ?? "Type a length, like 4s or 3:12.", true);
+      });
+    if (el.id === "pace-steps") void room.edit("set_ramp", { item: item(), steps: el.checked, keep: keep() });
   });
   panel.addEventListener("toggle", (e) => (open = inside(e, "#pace-ramp")?.open ?? open), true);
   const lands = () => panel.querySelector("[data-do=land]")?.setAttribute("aria-pressed", String(held !== null));
@@ -107,24 +114,24 @@ export function paceLine(panel, room) {
       if (!pace()) return;
       byId("pace-place").checked = place;
       if (open) byId("pace-ramp").open = true;
-      if (heldOn !== cover()) held = null;
+      if (heldOn !== item()) held = null;
       lands();
     },
     ramp: () => {
       const typed = byId("pace-here").value.replace(/[%\s]/g, "").replace(",", ".") || "400";
-      return room.edit("ramp_here", { cover: cover(), at: room.player.frame, percent: num(typed), keep: keep() });
+      return room.edit("ramp_here", { item: item(), at: room.player.frame, percent: num(typed), keep: keep() });
     },
-    unramp: () => room.edit("set_ramp", { cover: cover(), line: [], keep: keep() }),
+    unramp: () => room.edit("set_ramp", { item: item(), line: [], keep: keep() }),
     /** What is seen now lands where the playhead is when this is done a second time. */
     land: () => {
       const { frame } = room.player;
-      if (held === null || heldOn !== cover()) {
-        [held, heldOn] = [frame, cover()];
+      if (held === null || heldOn !== item()) {
+        [held, heldOn] = [frame, item()];
         room.say("Held. Now put the playhead where that is to be seen, and land it.");
       } else {
         const at = held;
         held = null;
-        void room.edit("land_on", { cover: cover(), at, until: frame });
+        void room.edit("land_on", { item: item(), at, until: frame });
       }
       lands();
     },

@@ -8,6 +8,7 @@ import { laneList } from "./lanelist.js";
 import { allEdits } from "./storyall.js";
 import { Strip } from "./strip.js";
 import { dragging } from "./stripdrag.js";
+import { momentOf } from "./striplines.js";
 import { Meter } from "./meters.js";
 import { roomChoice, roomEdits, roomLends } from "./roomedits.js";
 import { settingsPanel } from "./settingspanel.js";
@@ -248,14 +249,14 @@ const comparing = new BeforeAfter({
         wanted[n] = el.type === "checkbox" ? el.checked : typeof wanted[n] === "number" ? num(el.value) : el.value;
     }
     const inside_ = b.at <= player.frame && player.frame < b.at + b.length ? player.frame - b.at : 0,
-      a = (b.start + inside_) / strip.fps;
-    const end = (b.start + b.length) / strip.fps,
+      a = momentOf(b, b.at + inside_) / strip.fps;
+    const end = momentOf(b, b.at + b.length) / strip.fps,
       { a: m, b: n } = strip.marks;
     if (m !== null && n !== null && m >= b.at && n <= b.at + b.length)
       return {
         recording: b.source,
-        a: (b.start + m - b.at) / strip.fps,
-        b: (b.start + n - b.at) / strip.fps,
+        a: momentOf(b, m) / strip.fps,
+        b: momentOf(b, n) / strip.fps,
         wanted,
       };
     return { recording: b.source, a, b: Math.min(end, a + long), wanted };

@@ -14,7 +14,8 @@ import { along, clipOf, loudnessCurve } from "./striplines.js";
  * @property {number} at
  * @property {number} length
  * @property {number|null} source
- * @property {number} start
+ * @property {number} start the moment of its recording it begins with
+ * @property {number} run moments to a story frame
  * @property {string} name
  * @property {boolean} heard
  * @property {number|null} level
@@ -378,7 +379,7 @@ export class Strip {
     g.fillStyle = b.kind === "piece" ? this.ink.soft : this.ink.cover;
     g.beginPath();
     for (let x = Math.floor(x0); x < x1; x++) {
-      const s = (b.start + (x - box.x) / this.px) / this.fps,
+      const s = (b.start + ((x - box.x) / this.px) * b.run) / this.fps,
         from = Math.floor(s * per),
         to = Math.max(from + 1, Math.ceil((s + second) * per));
       let lo = 0,

@@ -1,9 +1,10 @@
 // Pointer on the strip: choose, go there, drag level lines, moments, fades, edges and sounds. What is dragged is drawn
 // as it would be; the edit goes to the server when it is let go.
-import { along, under } from "./striplines.js";
+import { along, momentOf, under } from "./striplines.js";
 
 const NEAR = 6; // pixels
 const SNAPS = 8;
+const inOrder = (rows) => rows.sort(([p], [q]) => p - q); // what runs backwards has its last moment first
 
 /** @param {import("./strip.js").Strip} strip @param {any} room choose, edit, seek, player */
 export function dragging(strip, room) {
@@ -151,7 +152,11 @@ export function dragging(strip, room) {
       const to = snap(strip.frameAt(x), e, b.id);
       drag.delta = to - (what === "in" ? b.at : b.at + b.length);
       if (what === "in")
-        strip.drafts.set(b.id, { at: b.at + drag.delta, start: b.start + drag.delta, length: b.length - drag.delta });
+        strip.drafts.set(b.id, {
+          at: b.at + drag.delta,
+          start: momentOf(b, b.at + drag.delta),
+          length: b.length - drag.delta,
+        });
       else strip.drafts.set(b.id, { length: b.length + drag.delta });
       room.tell(`${drag.delta > 0 ? "+" : ""}${drag.delta} frames`);
     } else if (what === "move") {
@@ -168,7 +173,7 @@ export function dragging(strip, room) {
 
   /** @param {{b: import("./strip.js").Block, f?: number}} held */
   function withoutDuck({ b, f }) {
-    const rows = b.duck.filter(([m]) => m !== f).map(([m, d]) => [m - b.at + b.start, d]);
+    const rows = inOrder(b.duck.filter(([m]) => m !== f).map(([m, d]) => [momentOf(b, m), d]));
     room.edit(rows.length ? "set_value" : "reset_value", {
       to: [b.id],
       setting: "duck",
@@ -184,7 +189,11 @@ export function dragging(strip, room) {
     if (what === "level" && d.by) room.edit("change_level", { items: d.items, by: d.by });
     else if (what === "moment" && d.rows) room.edit("level_point", { item: b.id, at: d.at, value: d.value, was: f });
     else if (what === "duck moment" && d.rows)
-      room.edit("set_value", { to: [b.id], setting: "duck", value: d.rows.map(([m, q]) => [m - b.at + b.start, q]) });
+      room.edit("set_value", {
+        to: [b.id],
+        setting: "duck",
+        value: inOrder(d.rows.map(([m, q]) => [momentOf(b, m), q])),
+      });
     else if (what.startsWith("fade") && d.frames !== undefined && d.frames !== b[what])
       room.edit("set_value", { to: [b.id], setting: what, value: d.frames });
     else if ((what === "in" || what === "out") && d.delta)

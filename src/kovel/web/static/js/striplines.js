@@ -62,3 +62,9 @@ export function under(strip, x, y) {
     return x >= box.x && x < box.x + box.w && y >= box.y && y < box.y + box.h;
   });
 }
+
+/**
+ * The moment of its recording that something on the strip plays at a story frame.
+ * @param {import("./strip.js").Block} b
+ */
+export const momentOf = (b, f) => Math.round(b.start + (f - b.at) * b.run);

@@ -1,0 +1,83 @@
+"""The sound of something retimed, as a file that is made beforehand: how it is made is worked out here, and names it.
+
+own clock   |..........|..........|          a file fills whole stretches of STRETCH seconds of a piece's clock, so that
+heard            [=========)                 a trim within them goes on reading the same one
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from dataclasses import asdict, dataclass
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from kovel.core.story.clocks import Clock
+from kovel.core.story.ramps import ramp_of
+from kovel.core.time.rate import SAMPLE_RATE, Rate
+
+STRETCH = 10  # seconds
+RETIMED = "pace-"  # how the names of these files begin
+WAY = 1  # how it is made: another number makes every retimed sound anew
+
+
+@dataclass(frozen=True, slots=True)
+class Retimed:
+    """Frames [first, first + length) of a clock that runs over a recording at `speed` (a fraction) from `anchor` on, or
+    along the ramp `line`, and begins at `start` (a fraction); of the raw sound, or of the cleaned one called `of`. `pitch`:
+    whether it is kept, or follows the speed."""
+
+    of: str
+    rate: tuple[int, int]
+    first: int
+    length: int
+    start: tuple[int, int]
+    speed: tuple[int, int]
+    anchor: int
+    line: tuple[tuple[int, float], ...]
+    soft: bool
+    backwards: bool
+    pitch: bool
+
+    @property
+    def name(self) -> str:
+        rows = json.dumps([WAY, *asdict(self).values()])
+        return RETIMED + hashlib.sha256(rows.encode()).hexdigest()[:12]
+
+    @property
+    def clock(self) -> Clock:
+        ramp = ramp_of(self.line, self.soft) if self.line else None
+        return Clock(Fraction(*self.speed), self.anchor, ramp, self.backwards)
+
+    def course(self) -> npt.NDArray[np.float64]:
+        """Where in the recording (in samples) each frame of the file begins, and where the last one ends."""
+        clock, start = self.clock, Fraction(*self.start)
+        frame = SAMPLE_RATE / Rate(*self.rate).fps
+        return np.array([float(clock.passing(start + self.first + k) * frame) for k in range(self.length + 1)])
+
+    def frames(self) -> npt.NDArray[np.int64]:
+        """The sample of the file at which each frame begins, and its length in samples."""
+        to = Rate(*self.rate).frame_to_sample
+        return np.array([to(self.first + k) - to(self.first) for k in range(self.length + 1)])
+
+    def to_json(self) -> dict[str, Any]:
+        return asdict(self)
+
+    @staticmethod
+    def from_json(d: dict[str, Any]) -> Retimed:
+        pair = {n: (int(d[n][0]), int(d[n][1])) for n in ("rate", "start", "speed")}
+        return Retimed(**{**d, **pair, "line": tuple((int(m), float(v)) for m, v in d["line"])})
+
+
+def retimed(clock: Clock, start: int | Fraction, ends: tuple[int, int], rate: Rate, of: str, pitch: bool) -> Retimed:
+    """How the sound of frames [first, end) of a clock that begins at `start` is made, rounded out to whole stretches."""
+    size = STRETCH * rate.nominal
+    first, end = ends[0] // size * size, -(-ends[1] // size) * size
+    ramp = clock.ramp
+    return Retimed(
+        of, (rate.num, rate.den), first, end - first, Fraction(start).as_integer_ratio(), clock.speed.as_integer_ratio(),
+        clock.anchor, ramp.line if ramp else (), ramp.soft if ramp else True, clock.backwards, pitch,
+    )  # fmt: skip

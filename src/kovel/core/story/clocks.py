@@ -1,0 +1,118 @@
+"""The clock of a retimed piece: its recording's, faster, slower, backwards or held.
+
+recording        10 11 12 13 14 15           at 200 % from 10 on, the piece's own clock reads
+own clock        10    11    12              its start, length and everything tied to it count on that one
+
+So a retimed piece is cut, trimmed, slipped and rolled like any other, in whole frames of the story; only what reads the
+recording (picture, sound, words) asks which of its moments that is.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from functools import lru_cache
+from math import ceil, floor
+from typing import Any
+
+from kovel.core.story.ramps import Ramp, ramp_of
+from kovel.core.time.rate import SAMPLE_RATE, Rate
+from kovel.core.words.transcript import Word
+
+FAR = 1 << 40  # frames: as much as is asked for
+Time = int | Fraction
+
+
+@dataclass(frozen=True)
+class Clock:
+    """How moments of a recording are passed: at `speed` from `anchor` on, or along `ramp`; mirrored where it runs backwards
+    (the same frames in exact reverse); `held` at one moment. As it was shot it is the recording's own clock."""
+
+    speed: Fraction = Fraction(1)
+    anchor: int = 0
+    ramp: Ramp | None = None
+    backwards: bool = False
+    held: int | None = None
+
+    @property
+    def as_shot(self) -> bool:
+        return self is AS_SHOT or self == AS_SHOT
+
+    def _forward(self, x: Time) -> Time:
+        if self.ramp:
+            return self.ramp.moment(Fraction(x - self.anchor))
+        return self.anchor + (x - self.anchor) * self.speed
+
+    def moment(self, x: Time) -> Time:
+        """The moment of the recording that is seen at frame x of the clock; its frame is the whole part."""
+        if self.held is not None:
+            return self.held
+        return self._forward(2 * self.anchor - 1 - x if self.backwards else x)
+
+    def passing(self, x: Time) -> Time:
+        """The same for time that runs on within a frame: where its sound is at x."""
+        if self.held is not None:
+            return self.held
+        return self._forward(2 * self.anchor - x if self.backwards else x)
+
+    def at(self, moment: Time) -> Time:
+        """When a moment of the recording is seen, on this clock."""
+        if self.held is not None:
+            return self.anchor
+        if self.ramp:
+            x: Time = self.anchor + self.ramp.time(moment)
+        else:
+            x = self.anchor + Fraction(moment - self.anchor) / self.speed
+        return 2 * self.anchor - 1 - x if self.backwards else x
+
+    def when(self, moment: Time) -> Time:
+        """When time passes a moment of the recording: the other way round of `passing`."""
+        return self.at(moment) + (1 if self.backwards else 0)
+
+    def reach(self, total: int) -> tuple[int, int]:
+        """[first, end) of the clock that a recording of so many frames fills."""
+        if self.held is not None:
+            return -FAR, FAR
+        if self.as_shot:
+            return 0, total
+        once = replace(self, backwards=False)
+        lo, hi = ceil(once.at(0)), ceil(once.at(total))
+        return (2 * self.anchor - hi, 2 * self.anchor - lo) if self.backwards else (lo, hi)
+
+    def used(self, start: int, length: int) -> tuple[int, int]:
+        """[first, end) of the recording that is seen in `length` frames from `start` on."""
+        if self.as_shot:
+            return start, start + length
+        a, b = sorted(floor(self.moment(x)) for x in (start, start + length - 1))
+        return a, b + 1
+
+    def words(self, said: list[Word], rate: Rate) -> list[Word]:
+        """Words of the recording in samples of this clock. Backwards and held, nothing can be understood."""
+        if self.as_shot:
+            return said
+        if self.backwards or self.held is not None:
+            return []
+        frame = SAMPLE_RATE / rate.fps
+        return [
+            replace(w, start=round(self.at(w.start / frame) * frame), end=round(self.at(w.end / frame) * frame)) for w in said
+        ]
+
+
+AS_SHOT = Clock()
+
+
+@lru_cache(4096)
+def clock_of(speed: tuple[tuple[int, float], ...], steps: bool, backwards: bool, held: int) -> Clock:
+    """The clock of these settings: a line of one moment is a speed, and every line is anchored at its first moment."""
+    if held >= 0:
+        return Clock(held=held)
+    if not speed:
+        return AS_SHOT if not backwards else Clock(backwards=True)
+    if len(speed) == 1:
+        return Clock(ramp_of(speed, True).speeds[0], speed[0][0], None, backwards)
+    return Clock(Fraction(1), speed[0][0], ramp_of(speed, not steps), backwards)
+
+
+def clock_in(settings: Any) -> Clock:
+    """The clock that a piece's settings say."""
+    return clock_of(settings["speed"], settings["steps"], settings["backwards"], settings["held"])
