@@ -61,11 +61,11 @@ def test_a_speed_is_drawn_over_its_shot() -> None:
     """Its moments where they are on the shot and how fast; the line between them runs at the speed that is shown there."""
     s = do(three(), "lay_cover", source=3, at=120, until=180, start=10)
     (c,) = s.covers
-    flat = pace_of(c, SOURCES, R)
+    flat = pace_of(c, s, SOURCES, R)
     assert flat and not flat.moments and flat.percent == "100" and len({y for _, y in drawn(flat)}) == 1
     s = do(s, "set_ramp", item=4, line=[[10, 100], [40, 400], [70, 100]])
     (c,) = s.covers
-    p = pace_of(c, SOURCES, R)
+    p = pace_of(c, s, SOURCES, R)
     assert p and (p.begin, p.end) == (10, 70) and [m.at for m in p.moments] == [10, 40, 70]
     assert [m.left for m in p.moments] == [0, 50, 100] and p.moments[0].top == p.moments[2].top > p.moments[1].top
     ramp, line = c.ramp, drawn(p)
@@ -76,9 +76,21 @@ def test_a_speed_is_drawn_over_its_shot() -> None:
             t = ramp.time(Fraction(round(m)))
             shown = float(ramp.moment(t + Fraction(1, 2000)) - ramp.moment(t - Fraction(1, 2000))) * 1e5
             assert abs(10 * 100 ** (1 - y / 300) - shown) < 0.005 * shown, (m, shown)
-    stepped = pace_of(do(s, "set_ramp", item=4, steps=True).covers[0], SOURCES, R)
+    in_steps = do(s, "set_ramp", item=4, steps=True)
+    stepped = pace_of(in_steps.covers[0], in_steps, SOURCES, R)
     assert stepped and {round(10 * 100 ** (1 - y / 300)) for _, y in drawn(stepped)} == {100, 400}
-    assert [pace_of(x, SOURCES, R) is None for x in (s.pieces[0], *laid().covers)] == [
+    piece = do(s, "set_ramp", item=1, line=[[100, 100], [150, 400], [200, 100]])
+    p = pace_of(piece.pieces[0], piece, SOURCES, R)
+    assert (
+        p
+        and (p.begin, p.end, p.heard, p.between) == (100, 200, "pitch kept", None)
+        and [m.left for m in p.moments] == [0, 50, 100]
+    )
+    slow = do(piece, "set_speed", item=1, percent=50)
+    p = pace_of(slow.pieces[0], slow, SOURCES, R)
+    assert p and (p.percent, p.length, p.between) == ("50", "0:08+00", "repeated") and not p.moments
+    held = do(s, "hold_frame", item=1, at=0, length=9)
+    assert [pace_of(x, s, SOURCES, R) is None for x in (held.pieces[0], *laid().covers)] == [
         True,
         *(not c.source for c in laid().covers),
     ]

@@ -222,7 +222,8 @@ M2   B3       050.0                10:00:05:10
         (2, 250, 50, "picture"),
     ]
     assert [(j.blend, j.length) for j in s.joins] == [("dissolve", 12)]
-    assert any("own speed" in x for x in taken.left)  # a piece has none
+    fast = s.pieces[3]
+    assert (fast.used, fast.length, fast.clock.speed) == ((0, 99), 50, 2) and not taken.left
 
 
 def test_in_the_browser_and_by_command(shoot: tuple[Project, Rows], data: Data, tmp_path: Path) -> None:

@@ -75,6 +75,11 @@ def paced() -> Story:
     return do(s, "run_backwards", items=3, backwards=True)
 
 
+def dipped() -> Story:
+    """The whole dips at two places."""
+    return do(do(three(), "dip_here", at=60, value=-3), "dip_here", at=120, value=-1)
+
+
 def locked() -> Story:
     """Cover lane 1 and the sounds are locked."""
     return do(do(laid(), "set_lock", lane="cover 1", locked=True), "set_lock", lane="sounds", locked=True)
@@ -103,6 +108,7 @@ BEFORE = {
     "retimed": retimed,
     "ramped": ramped,
     "paced": paced,
+    "dipped": dipped,
     "locked": locked,
     "headed": headed,
     "titled": titled,

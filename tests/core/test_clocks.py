@@ -215,3 +215,35 @@ def test_a_card_a_space_and_a_still_have_no_speed() -> None:
     for p, what in ((s.pieces[0], "card"), (s.pieces[1], "card"), (s.pieces[-1], "still")):
         with pytest.raises(Refused, match=f"A {what} has no speed"):
             run(s, SOURCES, "set_speed", {"item": p.id, "percent": 200})
+
+
+def shares(s: Story, t: int) -> dict[int, Fraction]:
+    """What each own frame of recording 1 has of the picture at story frame t, from the bottom up; the rest is black."""
+    run_ = make_plan(s, SOURCES).picture_at(t)
+    out: dict[int, Fraction] = {}
+    for x in run_.layers:
+        o = Fraction(min(max(x.opacity.first + (t - run_.at) * x.opacity.step, 0), x.opacity.of), x.opacity.of)
+        out = {f: w * (1 - o) for f, w in out.items()}
+        f = own_frame(x.image, t - run_.at, R, SOURCES[1].rate)
+        out[f] = out.get(f, Fraction(0)) + o
+    return out
+
+
+@pytest.mark.parametrize("percent", [25, 40, 50, 80])
+def test_blended_slow_motion_is_straight_between_two_frames(percent: int) -> None:
+    """Each frame has what its moment is short of the next one; under a fade both by as much less, exactly."""
+    s = do(do(alone(100, 40), "set_speed", item=1, percent=percent), "set_value", to=1, setting="between", value="blended")
+    p = s.pieces[0]
+    for t in range(s.length):
+        m = Fraction(p.clock.moment(p.start + t))
+        got, f = shares(s, t), m - floor(m)
+        assert sum(got.values()) == 1
+        assert all(abs(w - {floor(m): 1 - f, floor(m) + 1: f}.get(k, 0)) <= Fraction(1, 128) for k, w in got.items())
+    faded = do(s, "set_blend", piece=1, blend="dip", length=10)
+    for t in range(10):
+        plain, dim = shares(s, t), shares(faded, t)
+        assert dim == {k: w * Fraction(t + 1, 11) for k, w in plain.items()}
+    story = do(
+        do(alone(100, 40), "set_speed", item=1, percent=percent), "set_value", to="story", setting="between", value="blended"
+    )
+    assert make_plan(story, SOURCES).pictures == make_plan(s, SOURCES).pictures

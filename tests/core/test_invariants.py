@@ -15,7 +15,7 @@ from hypothesis import HealthCheck, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 
-from kovel.core.plan.layers import own_frame
+from kovel.core.plan.layers import Layer, own_frame
 from kovel.core.plan.plan import Plan, make_plan
 from kovel.core.plan.sounds import Heard, ramped, with_its_sound
 from kovel.core.story.catalogue import COMMANDS, parameters, run
@@ -39,7 +39,7 @@ VALUES: dict[str, Callable[[Random], object]] = {  # what a parameter of any com
     "lane": lambda r: r.choice([None, None, 1, 2, 3]), "every": lambda r: r.choice([0, 5, 20]), "times": lambda r: r.randint(0, 3),
     "span": lambda r: r.randint(0, 200), "kind": lambda r: r.choice(["natural", "effect", "music", "voice", "noise"]), "clock_bound": lambda r: r.random() < 0.4,
     "level": lambda r: r.randint(-70, 20) / 2, "setting": lambda r: r.choice([*SETTINGS, "shine"]), "settings": lambda r: r.choices([*SETTINGS], k=2),
-    "backwards": lambda r: r.random() < 0.6, "value": lambda r: r.choice([True, False, "not heard", "with the speed", 100, 120, 0, 5, 25, -6.0, 3, "loud", [[10, -6.0], [60, 0.0]]]), "target": lambda r: r.randint(0, 99),
+    "backwards": lambda r: r.random() < 0.6, "value": lambda r: r.choice([True, False, "not heard", "with the speed", "blended", 100, 120, 0, 5, 25, -6.0, 3, "loud", [[10, -6.0], [60, 0.0]]]), "target": lambda r: r.randint(0, 99),
     "what": lambda r: r.choice(["picture", "sound"]), "all_lanes": lambda r: r.random() < 0.6,
     "ranges": lambda r: [[r.choice([3, 3, 4, 5]), r.randint(0, 200), r.randint(1, 40)] for _ in range(r.randint(0, 3))],
     "first": lambda r: r.choice([None, 100, 130, 1000]), "last": lambda r: r.choice([100, 112.5, 12]), "ease": lambda r: r.choice(["both", "in", "slowly"]),
@@ -356,6 +356,9 @@ class Editing(RuleBasedStateMachine):
             assert {dict(x.image.title.rows)["text"] for x in run_.layers if x.image.title} <= set(titles), self.log
             if over:
                 _, a, c = max(over, key=lambda r: r[0])
+                if self.blended(c):
+                    self.check_blended(c.source, c.shown(t - a), pictures, t - run_.at)
+                    continue
                 top = pictures[-1].image  # a see-through one has others under it
                 got = (
                     top.source,
@@ -371,6 +374,10 @@ class Editing(RuleBasedStateMachine):
             if k and s.join(k).blend == "dip":  # one side and black
                 shown = [(p, begin)]
             if fade and not k:
+                continue
+            if any(self.blended(q) for q, _ in shown):
+                if len(shown) == 1:
+                    self.check_blended(p.source, p.clock.moment(p.start + t - begin), pictures, t - run_.at)
                 continue
             images = [x.image for x in pictures]
             assert {x.part.zoom for x in pictures} <= {s.value(q, "zoom", SOURCES) for q, _ in shown} | {100}, self.log
@@ -412,6 +419,23 @@ class Editing(RuleBasedStateMachine):
                 and h.end > h.at
                 and h.start + h.end - h.at <= R.frame_to_sample(h.pace.length if h.pace else SOURCES[h.source].length(R))
             ), self.log
+
+    def blended(self, x: Piece | Cover) -> bool:
+        clock = x.clock if isinstance(x, Piece) else x.clock[0]
+        return not clock.as_shot and clock.held is None and self.story.value(x, "between", SOURCES) == "blended"
+
+    def check_blended(self, source: int, moment: Fraction, pictures: list[Layer], k: int) -> None:
+        """The frame at a moment under the next one, which is as strong as the moment is far on its way to it (to 1 of 128)."""
+        if not (SOURCES[source].frames and SOURCES[source].picture and pictures[-1].image.source == source):
+            return
+        own = moment * SOURCES[source].rate.fps / R.fps
+        seen = [x for x in pictures if x.image.source == source][-2:]
+        shown = [own_frame(x.image, k, R, SOURCES[source].rate) for x in seen]
+        if len(seen) == 2 and shown[1] == shown[0] + 1:
+            share = seen[1].opacity.at(k) if seen[0].opacity.at(k) == 1 else None
+            assert shown[0] == floor(own) and (share is None or abs(share - (own - floor(own))) <= 1 / 120), self.log
+        else:
+            assert shown[-1] - floor(own) in (0, 1), self.log
 
     def check_made(self, p: Piece, a: int, b: int, first: int, plan: Plan) -> None:
         """What is made for something retimed has, at each frame, the moment of the recording that its picture has there."""

@@ -230,14 +230,14 @@ def to_edl(story: Story, name: str, project: Project, recordings: dict[int, Reco
 
 
 def _evened(story: Story, image: Image, at: int) -> Image:
-    """An image as an event of a list has it: of a cover or a piece with a ramp, at the speed it has on average."""
-    ramped = ((a, c) for a, b, c in story.spans if a <= at < b and c.source == image.source and c.ramp)
+    """An image as an event of a list has it: of a retimed cover or piece, at the speed it has on average."""
+    ramped = ((a, c) for a, b, c in story.spans if a <= at < b and c.source == image.source and not c.as_shot)
     a, c = max(ramped, key=lambda r: r[1].lane, default=(0, None))
     if c is not None:
         return _even(c, at - a)
     i = story.index_at(at)
     p = story.pieces[i]
-    return _even(p, at - story.starts[i]) if p.source == image.source and p.source and p.settings and p.clock.ramp else image
+    return _even(p, at - story.starts[i]) if p.source == image.source and p.source and not p.clock.as_shot else image
 
 
 def _even(x: Piece | Cover, k: int) -> Image:

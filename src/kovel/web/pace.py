@@ -6,9 +6,10 @@ import json
 from dataclasses import dataclass
 from math import ceil, floor, log
 
-from kovel.core.story.model import Cover, Item, Piece, Sound, Sources
+from kovel.core.story.covers import heard_as
+from kovel.core.story.model import Cover, Item, Piece, Sound, Sources, Story
 from kovel.core.story.reclocked import extent
-from kovel.core.story.settings import HEARD, SETTINGS
+from kovel.core.story.settings import BETWEEN, HEARD, SETTINGS
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import stamp
 
@@ -46,7 +47,9 @@ class Pace:
     high: float
     line: str  # all of its moments, those that are trimmed off too
     heard: str | None  # what becomes of its sound; None where nothing is heard of it, or it runs as it was shot
-    choices: tuple[str, ...] = HEARD
+    between: str | None  # what is seen between two frames of slow motion; None where it is no slower than it was shot
+    choices: tuple[str, ...] = HEARD[1:]
+    betweens: tuple[str, ...] = BETWEEN
     box: str = f"0 0 {WIDE} {TALL}"
 
 
@@ -54,7 +57,7 @@ def _top(percent: float) -> float:
     return 100 * (1 - log(percent / LOW) / log(HIGH / LOW))
 
 
-def pace_of(item: Item, sources: Sources, rate: Rate) -> Pace | None:
+def pace_of(item: Item, story: Story, sources: Sources, rate: Rate) -> Pace | None:
     """The pace of a piece or a cover; None for what has none, and for a frame that is held."""
     s = sources.get(item.source) if item.source else None
     if isinstance(item, Sound) or s is None or s.frames is None or not s.picture:
@@ -95,7 +98,8 @@ def pace_of(item: Item, sources: Sources, rate: Rate) -> Pace | None:
     own = item.settings
     return Pace(
         item.id, f"{flat:.4g}", stamp(item.length, rate), own["backwards"], own["steps"], path, moments, lines, begin, end, LOW, HIGH,
-        json.dumps(line), own["heard"] if sounds and not plain else None,
+        json.dumps(line), heard_as(item) if sounds and not plain else None,
+        story.value(item, "between", sources) if min([flat, *(v for _, v in line)]) < 99.9 else None,
     )  # fmt: skip
 
 

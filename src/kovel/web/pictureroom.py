@@ -88,7 +88,7 @@ def panel(request: Request, project: int, items: str = "", scope: str = "items")
         about=about(kept.story, sources, rows), recording=chosen[0].source,
         framing=panel_of(kept.story, sources, rows, scope, (*TITLES, *SEEN) if title else SEEN, named), title=title,
         look=panel_of(kept.story, sources, rows, scope, LOOK, named),
-        saved=list(saved_looks.saved(data.db)), pace=pace_of(chosen[0], sources, kept.story.rate) if scope == "items" else None,
+        saved=list(saved_looks.saved(data.db)), pace=pace_of(chosen[0], kept.story, sources, kept.story.rate) if scope == "items" else None,
     )  # fmt: skip
 
 

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from fractions import Fraction
 
 from kovel.core.plan.sounds import sounds_on
+from kovel.core.story.covers import heard_as
 from kovel.core.story.lined import Block, LinedPage, lined
 from kovel.core.story.marks import sections
 from kovel.core.story.model import TITLE, Cover, Join, Piece, Sound, Sources, Story
@@ -472,7 +473,7 @@ def cover_note(story: Story, sources: Sources, c: Cover, at: int) -> str:
     notes = []
     notes += [x] if (x := pace_note(c)) else []
     if story.value(c, "natural", sources):
-        notes.append("with its sound" if c.as_shot else f"its sound: {c.settings['heard']}")
+        notes.append("with its sound" if c.as_shot else f"its sound: {heard_as(c)}")
     told = [SETTINGS[n] for n in c.settings if SETTINGS[n].family != "pace" and n != "natural" and c.source != TITLE]
     notes += [f"{x.label.lower()} {x.says(c.settings[x.name])}" for x in told]
     if at < story.length:

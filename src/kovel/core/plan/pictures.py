@@ -27,8 +27,21 @@ from kovel.core.plan.layers import (
 )
 from kovel.core.story.consequences import source_of
 from kovel.core.story.model import TITLE, Cover, Piece, Source, Sources, Story, frames_to
-from kovel.core.story.settings import FITS, FRAMING, LAYERING, LOOK, PLACES, SETTINGS, TITLE_STYLE, Line, Value, on_line
+from kovel.core.story.settings import (
+    BETWEEN,
+    FITS,
+    FRAMING,
+    LAYERING,
+    LOOK,
+    PLACES,
+    SETTINGS,
+    TITLE_STYLE,
+    Line,
+    Value,
+    on_line,
+)
 
+SHARES = 64  # of a frame that is blended with the next one
 FINE = 1 << 16  # a ramp stands at parts of a frame this small, for recordings of more frames a second than the story
 MOVED = ("zoom", "across", "down")
 PLACE = next(iter(PLACES))
@@ -52,7 +65,7 @@ class Seen:
         clock = p.clock
         if clock.as_shot or s.frames is None:
             return later(self._layers(p, s, Image(p.source, p.start), OPAQUE), k)
-        if clock.ramp:
+        if self.by_frame(p):
             return self._alone(p, s, clock.moment(p.start + k), k)
         n, d = clock.speed.as_integer_ratio()
         if clock.held is not None:
@@ -63,8 +76,29 @@ class Seen:
             image = Image(p.source, clock.anchor, speed=(n, d), skip=p.start - clock.anchor)
         return later(self._layers(p, s, image, OPAQUE), k)
 
+    def by_frame(self, x: Piece | Cover) -> bool:
+        """Whether each of its frames is laid out alone: it has a ramp, or what lies between two of its frames is blended."""
+        if not x.settings or x.source == TITLE:
+            return False
+        clock = x.clock if isinstance(x, Piece) else x.clock[0]
+        return clock.ramp is not None or (not clock.as_shot and clock.held is None and self.read(x, "between") == BETWEEN[1])
+
     def _alone(self, x: Piece | Cover, s: Source, now: int | Fraction, k: int) -> tuple[Layer, ...]:
-        """Frame k of a thing with a ramp, which shows moment `now`, alone."""
+        """Frame k of a thing, which shows moment `now`, alone: the frame there, or (blended) it and the next one over it."""
+        if self.read(x, "between") != BETWEEN[1]:
+            return self._still(x, s, now, k)
+        ratio = s.rate.fps / self.story.rate.fps
+        own = floor(now * ratio)
+        share = round((now * ratio - own) * SHARES)
+        last = (s.frames or 1) - 1
+        own, share = (min(own + 1, last), 0) if share == SHARES else (own, share)
+        here, after = (self._still(x, s, (n + Fraction(1, 2)) / ratio, k) for n in (own, own + 1))
+        if not share or own >= last:
+            return here
+        return (*here, *(replace(y, opacity=Opacity(share, 0, SHARES)) for y in after))
+
+    def _still(self, x: Piece | Cover, s: Source, now: int | Fraction, k: int) -> tuple[Layer, ...]:
+        """The frame of a thing at moment `now`, framed as in its frame k."""
         part = floor((now - floor(now)) * FINE)
         image = Image(x.source, floor(now), speed=(part, FINE), skip=1) if part else Image(x.source, floor(now))
         return tuple(replace(y, part=y.part.later(k)) for y in self._layers(x, s, image, OPAQUE))
@@ -77,7 +111,7 @@ class Seen:
         still = s.frames is None
         if still:
             return self._layers(c, s, Image(c.source), OPAQUE)
-        if c.ramp:
+        if self.by_frame(c):
             return self._alone(c, s, c.shown(k), k)
         speed = (c.span, c.length) if c.span else (1, 1)
         if c.settings and c.settings["backwards"]:  # each frame of it, from the last one on
@@ -146,7 +180,7 @@ def dialogue_runs(story: Story, sources: Sources) -> list[Run]:
     seen = Seen(story, sources)
     pieces = story.pieces
     layers = [seen.piece(p) for p in pieces]
-    ramped = {i for i, p in enumerate(pieces) if p.settings and p.clock.ramp}
+    ramped = {i for i, p in enumerate(pieces) if p.settings and seen.by_frame(p)}
     n = len(layers)
     out: list[Run] = []
 
@@ -198,7 +232,19 @@ def later(layers: tuple[Layer, ...], frames: int) -> tuple[Layer, ...]:
 
 
 def _with(layers: tuple[Layer, ...], opacity: Opacity) -> tuple[Layer, ...]:
-    return tuple([replace(x, opacity=opacity) for x in layers])
+    """These layers as one that is so see-through.
+
+    Two frames blended, the upper one with a share f, at an opacity o: upper o f, lower o (1 - f) / (1 - o f).
+    """
+    upper = next((x.opacity for x in layers if x.opacity != OPAQUE), None)
+    if upper is None:
+        return tuple([replace(x, opacity=opacity) for x in layers])
+    if opacity == OPAQUE:
+        return layers
+    o, f = Fraction(min(max(opacity.first, 0), opacity.of), opacity.of), Fraction(upper.first, upper.of)
+    low, high = (o * (1 - f) / (1 - o * f), o * f)
+    both = {True: Opacity(low.numerator, 0, low.denominator), False: Opacity(high.numerator, 0, high.denominator)}
+    return tuple([replace(x, opacity=both[x.opacity == OPAQUE]) for x in layers])
 
 
 Live = tuple[int, int, Cover, int]  # where a cover begins and ends, and its last frames that only the next one is seen over
@@ -290,7 +336,7 @@ def _bends(seen: Seen, c: Cover, a: int, b: int) -> list[int]:
     if not c.settings and not seen.wide:
         return []
     own = c.settings
-    if c.ramp:  # frame by frame
+    if seen.by_frame(c):
         return [*range(a, b)]
     come, go = int(own["appear"]), int(own["leave"])
     out = [a + come, b - go] if seen.read(c, "through") != "black" else [a + come // 2, a + come, b - go, b - go + go // 2]

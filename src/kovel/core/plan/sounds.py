@@ -12,6 +12,7 @@ import numpy as np
 import numpy.typing as npt
 
 from kovel.core.plan.retimed import Retimed, retimed
+from kovel.core.story.covers import heard_as
 from kovel.core.story.model import Cover, Item, Piece, Sound, Source, Sources, Story, T, frames_to, having
 from kovel.core.story.settings import CLEANING, HEARD, Line, added
 from kovel.core.time.rate import SAMPLE_RATE
@@ -162,17 +163,17 @@ def _heard(
 
 def sounds_on(x: Piece | Cover) -> bool:
     """Whether what is retimed is still heard: a frame that is held has no sound."""
-    if not x.settings:
+    if x.clock.as_shot if isinstance(x, Piece) else x.as_shot:
         return True
-    clock = x.clock if isinstance(x, Piece) else x.clock[0]
-    return clock.as_shot or bool(clock.held is None and x.settings["heard"] != HEARD[2])
+    held = isinstance(x, Piece) and x.clock.held is not None
+    return not held and heard_as(x) != HEARD[-1]
 
 
 def _pace(story: Story, x: Item, s: Source, place: tuple[int, int, int]) -> Retimed | None:
     """How the sound of something retimed is made, a little more of it than is heard; None for what runs as it was shot."""
     if isinstance(x, Sound) or not x.settings:
         return None
-    kept = x.settings["heard"] == HEARD[0]
+    kept = heard_as(x) == HEARD[1]
     back = story.rate.sample_to_frame
     if isinstance(x, Piece):
         clock = x.clock

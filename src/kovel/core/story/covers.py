@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from fractions import Fraction
 
 from kovel.core.story.consequences import (
     Edit,
@@ -19,15 +20,30 @@ from kovel.core.story.consequences import (
 )
 from kovel.core.story.model import TITLE, Cover, Piece, Refused, Report, Sources, Story, Tether, having
 from kovel.core.story.offered import edit, entry
-from kovel.core.story.settings import NONE, PACE
+from kovel.core.story.settings import BETWEEN, HEARD, NONE, PACE
 from kovel.core.story.tethers import cut_short
 from kovel.core.time.timecode import stamp as clock
 
-HEARD_AS = {
+TOLD = {
     "pitch kept": "Its sound is made at that speed, its pitch kept.",
     "with the speed": "Its sound follows the speed, higher or lower.",
     "not heard": "It runs at another speed than it was shot at, and its sound is not heard there.",
 }
+
+
+def told_of_pace(story: Story, sources: Sources, x: Piece | Cover) -> list[str]:
+    """What retiming makes of the frames and the sound of something, in words; nothing where it runs as it was shot."""
+    out = told_of_sound(story, sources, x)
+    if isinstance(x, Piece):
+        clock = x.clock
+        slowest = min(clock.ramp.speeds) if clock.ramp else clock.speed if clock.held is None else 0
+    else:
+        slowest = min(x.ramp.speeds) if x.ramp else Fraction(x.used, x.length) if x.used > 1 else 0
+    s = sources.get(x.source) if x.source is not None else None
+    if s is not None and 0 < slowest * s.rate.fps < story.rate.fps and slowest < 1:
+        how = "repeated" if story.value(x, "between", sources) == BETWEEN[0] else "blended into each other"
+        out.append(f"It is slower than it has frames for: they are {how}.")
+    return out
 
 
 def told_of_sound(story: Story, sources: Sources, x: Piece | Cover) -> list[str]:
@@ -38,7 +54,19 @@ def told_of_sound(story: Story, sources: Sources, x: Piece | Cover) -> list[str]
         return []
     if x.take == "picture" if isinstance(x, Piece) else not story.value(x, "natural", sources):
         return []
-    return ["A frame that is held has no sound."] if held else [HEARD_AS[x.settings["heard"]]]
+    return ["A frame that is held has no sound."] if held else [TOLD[heard_as(x)]]
+
+
+def heard_as(x: Piece | Cover) -> str:
+    """What becomes of the sound of something retimed: as it is set, else a piece keeps its pitch and a cover is silent."""
+    set_ = str(x.settings["heard"]) if x.settings else HEARD[0]
+    return set_ if set_ != HEARD[0] else HEARD[1] if isinstance(x, Piece) else HEARD[-1]
+
+
+def voiced(story: Story, sources: Sources, c: Cover) -> Cover:
+    """A cover that is retimed while its own sound is on: it goes on being heard, its pitch kept, unless something else is set."""
+    unset = c.source != TITLE and not c.as_shot and "heard" not in c.settings
+    return having(c, "heard", HEARD[1]) if unset and story.value(c, "natural", sources) else c
 
 
 def free_lane(story: Story, at: int, end: int, *, without: int | None = None) -> int:
@@ -270,11 +298,11 @@ def retime_cover(story: Story, sources: Sources, cover: int, span: int) -> Edit:
     check_speed(c.length, span)
     check_range(sources, story.rate, c.source, c.start, span)
     new = having(unpaced(c), "span", 0 if span == c.length else span)
-    new = having(new, "backwards", c.settings["backwards"])
+    new = voiced(story, sources, having(new, "backwards", c.settings["backwards"]))
     if new == c:
         raise Refused("It runs at that speed already.")
     out, report = _set(story, sources, new, f"{s.name} at {round(100 * span / c.length)} %", playhead=story.at(c))
-    return out, report.with_notes(told_of_sound(story, sources, new))
+    return out, report.with_notes(told_of_pace(story, sources, new))
 
 
 @edit(

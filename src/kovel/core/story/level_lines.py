@@ -6,10 +6,15 @@ story   0    1     2      3
 
 from __future__ import annotations
 
+from dataclasses import replace
+from math import ceil
+
+from kovel.core.sound.mastering import BACK, DOWN
 from kovel.core.story.consequences import DIALOGUE, Edit, lane_key, name_of, refuse_locked, settle
 from kovel.core.story.model import Cover, Item, Piece, Refused, Sources, Story, having, moment_of
 from kovel.core.story.offered import edit, entry
-from kovel.core.story.settings import SETTINGS, Line, Value, on_line
+from kovel.core.story.settings import NONE, SETTINGS, Line, Value, on_line
+from kovel.core.story.values import reset_value, set_value
 from kovel.core.time.timecode import stamp as clock
 
 LEVEL = SETTINGS["level"]
@@ -122,3 +127,60 @@ def take_level_point(story: Story, sources: Sources, item: int, at: int) -> Edit
     return settle(
         story, story.having({item: changed}), sources, f"{name_of(sources, x)}: a moment of its level taken away", made=(item,)
     )
+
+
+def _dips(story: Story) -> Line:
+    return dict(story.settings).get("story", NONE)["dips"]  # type: ignore[no-any-return]
+
+
+def _without_dip(line: Line, at: int) -> tuple[Line, Line]:
+    """The line without the dip nearest to a story frame, and that dip: its moments under 0."""
+    low = [i for i, m in enumerate(line) if m[1] < 0]
+    if not low:
+        raise Refused("There is no peak dip: none is needed, or the story was not brought to its loudness yet.")
+    i = min(low, key=lambda k: abs(line[k][0] - at))
+    a = b = i
+    while a - 1 in low:
+        a -= 1
+    while b + 1 in low:
+        b += 1
+    rest = (*line[:a], *line[b + 1 :])
+    deep = {k for k, m in enumerate(rest) if m[1] < 0}
+    return tuple(m for k, m in enumerate(rest) if deep & {k - 1, k, k + 1}), line[a : b + 1]
+
+
+def _put_dips(story: Story, sources: Sources, line: Line, did: str, at: int) -> Edit:
+    how = (
+        set_value(story, sources, "story", "dips", [list(m) for m in line])
+        if line
+        else reset_value(story, sources, "story", "dips")
+    )
+    return how[0], replace(how[1], did=did, playhead=at)
+
+
+@edit(entry("Peak dip here: DECIBELS", typed="number", default="-3", at="playhead", value="typed"))
+def dip_here(story: Story, sources: Sources, at: int, value: int | float, was: int | None = None) -> Edit:
+    """Let the whole mix dip to `value` dB at story frame `at`, down and back as steeply as dips that hold peaks. The dip at
+    frame `was` is the one that is moved or made deeper.
+
+    gain  ────────╲_╱──────
+                   ^ at
+    """
+    if not 0 <= at < story.length:
+        raise Refused("There is nothing in the story at that time.")
+    dips = SETTINGS["dips"]
+    if isinstance(value, (bool, str, list)) or not dips.low <= value < 0:
+        raise Refused(f"A dip is under 0 dB, down to {dips.low:g} dB.")
+    line = _dips(story) if was is None else _without_dip(_dips(story), was)[0]
+    own = ((at - ceil(-value / DOWN), 0.0), (at, round(float(value), 1)), (at + ceil(-value / BACK), 0.0))
+    moments = sorted({m for m, _ in (*line, *own)})
+    new = tuple((m, min(on_line(line, m) if line else 0.0, on_line(own, m))) for m in moments if m >= 0)
+    return _put_dips(story, sources, new, f"The whole dips to {value:+.1f} dB at {clock(at, story.rate)}", at)
+
+
+@edit(entry("Take the nearest peak dip away", at="playhead"))
+def take_dip(story: Story, sources: Sources, at: int) -> Edit:
+    """Take away the dip of the whole mix that is nearest to story frame `at`."""
+    rest, dip = _without_dip(_dips(story), at)
+    where = min(dip, key=lambda m: m[1])[0]
+    return _put_dips(story, sources, rest, f"The dip at {clock(where, story.rate)} taken away", where)

@@ -54,7 +54,7 @@ def spoken(p: Piece, words: Words, start: int, length: int, rate: Rate) -> Seque
         return []
     if not p.settings or (clock := p.clock).as_shot:
         return words(p.source, start, length)
-    if p.settings["heard"] == HEARD[2]:
+    if p.settings["heard"] == HEARD[-1]:
         return []
     a, b = clock.used(start, length)
     return clock.words(list(words(p.source, a, b - a)), rate)

@@ -20,7 +20,7 @@ from kovel.core.story.consequences import (
     settle,
     source_of,
 )
-from kovel.core.story.covers import check_speed, told_of_sound, unpaced
+from kovel.core.story.covers import check_speed, told_of_pace, told_of_sound, unpaced, voiced
 from kovel.core.story.dialogue import cut_at, placed
 from kovel.core.story.model import TITLE, Cover, Piece, Refused, Sources, Story, having
 from kovel.core.story.offered import edit, entry
@@ -65,11 +65,12 @@ def _percent(percent: int | float | None) -> float:
 
 
 def _put(story: Story, sources: Sources, new: Cover, did: str, *more: Cover) -> Edit:
+    new = voiced(story, sources, new)
     covers = (*(new if x.id == new.id else x for x in story.covers), *more)
     draft = replace(story, covers=covers, next_id=story.next_id + len(more))
     made = tuple(c.id for c in (new, *more))
     out, report = settle(story, draft, sources, did, made=made, playhead=story.at(new))
-    return out, report.with_notes(dict.fromkeys(n for c in (new, *more) for n in told_of_sound(story, sources, c)))
+    return out, report.with_notes(dict.fromkeys(n for c in (new, *more) for n in told_of_pace(story, sources, c)))
 
 
 @edit(

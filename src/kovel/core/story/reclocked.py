@@ -13,7 +13,7 @@ from typing import Literal
 
 from kovel.core.story.clocks import clock_in
 from kovel.core.story.consequences import Edit, frames_of, name_of, reach, settle, source_of
-from kovel.core.story.covers import told_of_sound
+from kovel.core.story.covers import told_of_pace
 from kovel.core.story.model import Laid, Piece, Refused, Sources, Story, Tether
 from kovel.core.story.ramps import Line
 from kovel.core.story.settings import Values
@@ -77,7 +77,7 @@ def put(story: Story, sources: Sources, p: Piece, new: Piece, did: str) -> Edit:
     )  # fmt: skip
     said = f", now {frames_of(new.length)}" if new.length != p.length else ""
     out, report = settle(story, draft, sources, f"{name_of(sources, p)} {did}{said}", made=(p.id,), playhead=story.starts[i])
-    return out, report.with_notes(told_of_sound(out, sources, new))
+    return out, report.with_notes(told_of_pace(out, sources, new))
 
 
 def landed(p: Piece, moment: int, frames: int) -> Piece:

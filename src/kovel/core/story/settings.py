@@ -214,7 +214,8 @@ ANY: tuple[Kind, ...] = ("piece", "cover", "sound")
 SHAPES = {"as the project": 0.0, "16:9": 16 / 9, "9:16": 9 / 16, "1:1": 1.0, "4:5": 0.8, "own": 0.0}
 HUMS = ("leave", "find it", "50 Hz", "60 Hz")
 FADES = ("equal power", "straight")
-HEARD = ("pitch kept", "with the speed", "not heard")
+BETWEEN = ("repeated", "blended")
+HEARD = ("as a rule", "pitch kept", "with the speed", "not heard")  # as a rule: of a piece as the next, of a cover as the last
 MICROPHONES = ("as recorded", "left", "right", "both as one")
 
 
@@ -263,7 +264,7 @@ class Whole:
 class Pace:
     """How fast a shot runs: `span` frames of it fill its place; 0: as it was shot; or `speed` is a ramp over the shot, in
     steps or straight from one speed to the next; or one frame of it is `held`. All are set by retiming. `heard` says what
-    becomes of its sound."""
+    becomes of its sound, `between` what is seen between two of its frames."""
 
     backwards: Annotated[bool, Setting("Backwards", SEEN, needs="picture", wide=False)] = False
     span: Annotated[int, Setting("Frames of the shot shown", ("cover",), "frames", 0, 10**9, needs="picture", wide=False)] = 0
@@ -271,6 +272,7 @@ class Pace:
     steps: Annotated[bool, Setting("Speed in steps", SEEN, needs="picture", wide=False)] = False
     held: Annotated[int, Setting("Frame held", ("piece",), "", -1, 10**9, needs="picture", wide=False)] = -1
     heard: Annotated[str, Setting("Sound when retimed", SEEN, choices=HEARD, needs="sound", wide=False)] = HEARD[0]
+    between: Annotated[str, Setting("Frames of slow motion", SEEN, choices=BETWEEN, needs="picture")] = BETWEEN[0]
 
 
 RETIMED = ("span", "speed", "steps", "held")  # set by retiming, with what that needs, not by themselves
@@ -291,7 +293,7 @@ CLEANING = tuple(n for n, s in SETTINGS.items() if s.family == "cleaning")
 LOOK = tuple(n for n, s in SETTINGS.items() if s.family == "look")
 TITLE_STYLE = tuple(n for n, s in SETTINGS.items() if s.family == "title")
 LAYERING = tuple(n for n, s in SETTINGS.items() if s.family == "layering")
-PACE = tuple(n for n, s in SETTINGS.items() if s.family == "pace" and n != "heard")
+PACE = tuple(n for n, s in SETTINGS.items() if s.family == "pace" and n not in ("heard", "between"))
 FRAMING = tuple(n for n, s in SETTINGS.items() if s.family == "framing")
 
 

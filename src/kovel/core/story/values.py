@@ -8,7 +8,7 @@ from difflib import get_close_matches
 from typing import Any
 
 from kovel.core.story.consequences import DIALOGUE, Edit, frames_of, lane_key, name_of, refuse_locked, settle, source_of
-from kovel.core.story.covers import told_of_sound
+from kovel.core.story.covers import told_of_sound, voiced
 from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused, Source, Sources, Story, kind_of
 from kovel.core.story.offered import edit, entry
 from kovel.core.story.settings import NONE, RETIMED, SETTINGS, Setting, Value, Values, met
@@ -47,6 +47,8 @@ def on_recording(source: Source, setting: str, value: object) -> Values:
     entry("Down: PERCENT", typed="number", default="40", to="all chosen", setting="=down", value="typed"),
     entry("Turn: DEGREES", typed="number", default="0", to="all chosen", setting="=turn", value="typed"),
     entry("Title says: TEXT", typed="text", to="cover", setting="=text", value="typed"),
+    entry("Frames of slow motion: repeated", to="all chosen", setting="=between", value="=repeated"),
+    entry("Frames of slow motion: blended", to="all chosen", setting="=between", value="=blended"),
     entry("Sound when retimed: its pitch kept", to="all chosen", setting="=heard", value="=pitch kept"),
     entry("Sound when retimed: with the speed", to="all chosen", setting="=heard", value="=with the speed"),
     entry("Sound when retimed: not heard", to="all chosen", setting="=heard", value="=not heard"),
@@ -219,6 +221,8 @@ def _change(story: Story, sources: Sources, to: To, s: Setting, change: Change, 
         refuse_locked(story, DIALOGUE if isinstance(x, Piece) else lane_key(x.lane) if isinstance(x, Cover) else "sounds")
         wide = met(s.name, story.scopes(x, sources)[:-1])
         new = replace(x, settings=change(wide, x.settings))
+        if isinstance(new, Cover) and s.name == "natural" and value is True:
+            new = voiced(story, sources, new)
         if any(s.name in pair and sum(new.settings[n] for n in pair) > new.length for pair in FADES):
             raise Refused(f"The fades are longer than the {kind_of(new)}: it is {frames_of(new.length)} long.")
         if new != x:
