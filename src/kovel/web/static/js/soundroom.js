@@ -8,6 +8,7 @@ import { laneList } from "./lanelist.js";
 import { allEdits } from "./storyall.js";
 import { Strip } from "./strip.js";
 import { dragging } from "./stripdrag.js";
+import { dipping } from "./stripdips.js";
 import { momentOf } from "./striplines.js";
 import { Meter } from "./meters.js";
 import { roomChoice, roomEdits, roomLends } from "./roomedits.js";
@@ -273,7 +274,9 @@ const seek = (f) => {
   player.stop();
   player.seek(Math.max(0, Math.min(strip.data.length, Math.round(f))));
 };
-dragging(strip, { choose, edit, seek, nearer, tell: (text) => (byId("chosen-said").textContent = text) });
+const tell = (text) => (byId("chosen-said").textContent = text);
+dipping(strip, { edit, tell });
+dragging(strip, { choose, edit, seek, nearer, tell });
 player.addEventListener("time", () => {
   strip.frame = player.frame;
   const x = strip.x(player.frame),
