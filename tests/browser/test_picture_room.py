@@ -45,6 +45,46 @@ def idle(page: Page) -> None:
     page.evaluate("kovel.picture.idle()")
 
 
+def test_a_side_is_cut_off_by_hand(page: Page, film: Shown, serve: Callable, tmp_path: Path) -> None:
+    """Alt and a drag inwards from near a side; mirrored, the side that is seen there; out again, it is back."""
+    data, _ = film
+    opened(page, serve, data, tmp_path)
+    page.keyboard.press("g")
+    until(page, "document.querySelector('#items-zoom')")
+    box = page.evaluate("""() => { const c = kovel.player.canvas, r = c.getBoundingClientRect(), k = Math.min(r.width / c.width, r.height / c.height);
+      return [r.left + (r.width - c.width * k) / 2, r.top, c.width * k, c.height * k]; }""")
+
+    def cut(a: tuple[float, float], b: tuple[float, float]) -> None:
+        page.keyboard.down("Alt")
+        page.mouse.move(box[0] + a[0] * box[2], box[1] + a[1] * box[3])
+        page.mouse.down()
+        page.mouse.move(box[0] + b[0] * box[2], box[1] + b[1] * box[3], steps=4)
+        page.mouse.up()
+        page.keyboard.up("Alt")
+
+    def value(side: str) -> float:
+        return float(story(data).pieces[0].settings[f"crop_{side}"])
+
+    cut((0.02, 0.5), (0.22, 0.55))
+    expect(page.locator("#report")).to_contain_text("cut left")
+    idle(page)
+    assert abs(value("left") - 20) < 0.6
+    until(page, "kovel.player.plan.pictures[0][2][0][4].part.crop[0] > 0.19")
+    cut((0.7, 0.98), (0.7, 0.88))
+    expect(page.locator("#report")).to_contain_text("cut bottom")
+    idle(page)
+    assert abs(value("bottom") - 10) < 0.6
+    cut((0.2, 0.5), (0.0, 0.5))  # back out
+    until(page, "!kovel.player.plan.pictures[0][2][0][4].part.crop[0]")
+    assert value("left") == 0
+    page.locator("#items-flip").check()
+    until(page, "kovel.player.plan.pictures[0][2][0][4].part.flip")
+    cut((0.02, 0.5), (0.12, 0.5))
+    expect(page.locator("#report")).to_contain_text("cut right")
+    idle(page)
+    assert abs(value("right") - 10) < 0.6
+
+
 def test_framed_by_key_and_by_hand(page: Page, film: Shown, serve: Callable, tmp_path: Path) -> None:
     data, _ = film
     opened(page, serve, data, tmp_path)

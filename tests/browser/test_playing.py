@@ -100,6 +100,46 @@ def test_browser_mixes_and_schedules_the_renderers_samples(page: Page, forty: tu
     assert np.abs(x[:480]).max() == 0 and np.abs(x[480:72000] - Sound(plan.sounds, raw).block(a, a + 71520)[:, 0]).max() < 1e-4
 
 
+def test_another_plan_is_heard_within_a_tenth_of_a_second_without_a_gap(page: Page, forty: tuple) -> None:
+    """A level changed while it plays: sample for sample the old sound, then the new; the picture never stops."""
+    data, server = forty
+    page.goto(f"{server.url}/p/1/story")
+    until(page, "window.kovel?.story")
+    sources = recordings.sources(data.db, 1)
+    plan = make_plan(truth(data, 1)[0].story, sources)
+    raw = {i: (data.derived(i) / "sound.pcm", 1) for i in {h.source for h in plan.sounds}}
+    softer = replace(plan, sounds=tuple(replace(h, gain=h.gain / 2) for h in plan.sounds))
+    a, n = 3 * 48_000 + 17, 96_000
+    got = page.evaluate("""async ([softer, a, n]) => {
+      const { Sound } = await import('/static/js/sound.js');
+      const s = new Sound(), c = new OfflineAudioContext(2, n, 48000); s.context = c;
+      await s.ready(kovel.player.plan, a); s.start(480 / 48000, a, 1);
+      await new Promise((r) => setTimeout(r, 600));
+      c.suspend(0.5).then(async () => {
+        s.change({ ...softer, pictures: [] }); await s.change(softer); // only the last of two is taken
+        await new Promise((r) => setTimeout(r, 600));
+        c.resume();
+      });
+      return Array.from((await c.startRendering()).getChannelData(0));
+    }""", [softer.to_json(sources), a, n])  # fmt: skip
+    x = np.array(got, np.float32)[480:]
+    old, new = (Sound(p.sounds, raw).block(a, a + len(x))[:, 0] for p in (plan, softer))
+    right = np.abs(x - old) < 1e-4
+    over = int(np.argmin(right)) if not right.all() else 0
+    assert 24_000 - 480 < over < 24_000 + 4_800  # within a tenth of a second of the change
+    assert np.abs(x[over:] - new[over:]).max() < 1e-4
+    page.evaluate("kovel.player.seek(60); kovel.player.play(1)")
+    until(page, "kovel.player.playing && kovel.player.frame > 66")
+    went = page.evaluate("""(softer) => {
+      const p = kovel.player, was = p.now();
+      p.load({ ...p.plan, sounds: softer.sounds });
+      return [p.playing, p.now() - was, p.plan.sounds[0][4]];
+    }""", softer.to_json(sources))  # fmt: skip
+    assert went[0] and 0 <= went[1] < 2 and went[2] == softer.sounds[0].gain
+    until(page, "kovel.player.frame > 90")
+    page.evaluate("kovel.player.stop()")
+
+
 def test_layers_are_drawn_alike_by_player_and_renderer(page: Page, forty: tuple) -> None:
     """See-through, in a quarter of the picture, over each other and over black: the same colours at the same places."""
     _, server = forty

@@ -70,6 +70,7 @@ PICTURE = (
     KeyRow(("Shift",), "with a click: choose more; with an arrow: five frames"),
     KeyRow(("+", "-"), "zoom by 1 %, Shift by 10; with the wheel over the picture"),
     KeyRow(("Alt", "← → ↑ ↓"), "move the frame by 1 % of the room, Shift by 10; or drag the picture"),
+    KeyRow(("Alt", "drag"), "from a side of the picture: cut it off, or back"),
     KeyRow(("S",), "sit it on the speaker’s face"),
     KeyRow(("P",), "a push from here: the frame is set at the playhead, and moves to it"),
     KeyRow(("C",), "as filmed, without looks; again: as it is"),

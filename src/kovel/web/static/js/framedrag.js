@@ -1,6 +1,7 @@
 // Framing by hand: the picture is dragged, zoomed with the wheel or by keys. What is seen meanwhile is a draft
 // of the plan; what stands is set by one edit when the hand lets go.
 import { say } from "./base.js";
+import { frameCrop } from "./framecrop.js";
 import { at as partAt, WHOLE } from "./framing.js";
 
 /**
@@ -92,6 +93,11 @@ export function frameDrag(player, { one, edit, tell }) {
     return { w: canvas.width * k, h: canvas.height * k, left: r.left + (r.width - canvas.width * k) / 2, top: r.top };
   }
 
+  const all = () => {
+    const held = begin();
+    return held && { ...held, wide: wideOf(held) };
+  };
+  frameCrop(player, { begin: all, shown, edit, tell }); // first: it takes what is dragged with Alt
   canvas.addEventListener("pointerdown", (e) => {
     if (e.button || canvas.dataset.pick) return;
     const held = begin();

@@ -64,8 +64,9 @@ export class Player extends EventTarget {
 
   // A new plan: keep the place; go on playing if it plays.
   load(plan) {
-    const speed = this.speed;
-    this.stop();
+    const speed = this.speed,
+      on = speed === 1 && this.audible && this.pictures.exact && !this.sound.stretch && this.now() < plan.length - 1;
+    if (!on || this.fps !== plan.rate[0] / plan.rate[1]) this.stop();
     this.plan = plan;
     if (plan.size) {
       const k = 960 / Math.max(...plan.size),
@@ -76,6 +77,11 @@ export class Player extends EventTarget {
       }
     }
     this.shown = null;
+    if (this.playing) {
+      this.want(this.frame, speed); // it plays on, over to the new plan
+      this.sound.change(plan).catch(() => {});
+      return;
+    }
     this.stands = Math.min(this.frame, plan.length); // a new plan under a playhead that stays: nobody went anywhere
     this.seek(this.stands);
     this.stands = null;

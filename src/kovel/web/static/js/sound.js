@@ -3,6 +3,7 @@ import { Recording } from "./media.js";
 
 export const RATE = 48000;
 const BLOCK = RATE / 2;
+const SOON = 0.08; // seconds until another plan is heard
 
 // How far a sound has come in after q samples of a ramp: straight when short, a quarter sine (equal power) when longer.
 const slope = (q, length, short) => {
@@ -148,6 +149,12 @@ export class Sound {
     this.out = null;
     this.nodes = [];
     this.run = 0;
+    /** How often it was begun, stopped or given another plan. */ this.changes = 0;
+    /** When it began (context time), from which sample of the plan, how fast. */ this.began = {
+      when: 0,
+      from: 0,
+      speed: 1,
+    };
   }
 
   // Audio contexts must be opened by a gesture; the first press of play is one.
@@ -173,27 +180,33 @@ export class Sound {
 
   // Begin at context time `when` (seconds, on a sample) with `speed`; keeps a second and a half ahead.
   start(when, from, speed) {
+    this.began = { when, from, speed };
+    this.changes++;
+    this.go(this.first, 0, when);
+  }
+
+  // From sample `at` of the output on (`first` is mixed already), at context time `t` or as soon as it can be.
+  go(first, at, t) {
     const run = ++this.run,
-      stretch = this.stretch;
-    const put = (pair, at) => {
-      // at: samples of output since `when`
+      { when, from, speed } = this.began,
+      { plan, stretch } = this;
+    const put = (pair, at, t) => {
       const buffer = this.context.createBuffer(2, pair[0].length, RATE);
       buffer.copyToChannel(pair[0], 0);
       buffer.copyToChannel(pair[1], 1);
       const node = this.context.createBufferSource();
       node.buffer = buffer;
       node.connect(this.out ?? this.context.destination);
-      const t = when + at / RATE;
-      if (t >= this.context.currentTime) node.start(t);
-      else node.start(0, this.context.currentTime - t);
+      const begin = Math.max(t, this.context.currentTime);
+      node.start(begin, Math.max(0, begin - when - at / RATE));
       node.onended = () => {
         this.nodes = this.nodes.filter((n) => n !== node);
       };
       this.nodes.push(node);
     };
-    if (this.first) put(this.first, 0);
-    let at = this.first ? this.first[0].length : 0;
-    const total = Math.floor((this.plan.samples - from) / speed);
+    if (first) put(first, at, t);
+    at += first ? first[0].length : 0;
+    const total = Math.floor((plan.samples - from) / speed);
     const fill = async () => {
       while (run === this.run && at < total) {
         if (when + at / RATE > this.context.currentTime + 1.5) {
@@ -202,17 +215,33 @@ export class Sound {
         }
         const pair = await (stretch
           ? stretch.next(MANY)
-          : mix(this.plan, from + at, Math.min(this.plan.samples, from + at + BLOCK)));
+          : mix(plan, from + at, Math.min(plan.samples, from + at + BLOCK)));
         if (run !== this.run) return;
-        put(pair, at);
+        put(pair, at, when + at / RATE);
         at += pair[0].length;
       }
     };
     fill().catch(() => {});
   }
 
+  // Another plan while it plays: what is heard goes over to it within a tenth of a second, on the sample; what was
+  // scheduled plays until then.
+  async change(plan) {
+    const mine = ++this.changes,
+      { when, from } = this.began,
+      at = Math.ceil((this.context.currentTime + SOON - when) * RATE),
+      end = Math.min(plan.samples, from + at + BLOCK);
+    const pair = from + at < end ? await mix(plan, from + at, end) : null;
+    if (mine !== this.changes) return; // stopped, begun anew or changed once more since
+    const t = Math.max(when + at / RATE, this.context.currentTime + 0.005);
+    for (const n of this.nodes) n.stop(t);
+    this.plan = plan;
+    this.go(pair, at, t);
+  }
+
   stop() {
     this.run++;
+    this.changes++;
     for (const n of this.nodes) {
       n.onended = null;
       try {
