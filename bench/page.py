@@ -60,6 +60,17 @@ UNDOS = """async (n) => {
   return performance.now() - t;
 }"""
 
+STRIP = """async (how) => {
+  const rows = [];
+  for (let i = 0; i < 40; i++) {
+    kovel.strip.frame += 1;
+    kovel.strip[how]();
+    await new Promise((r) => requestAnimationFrame(() => setTimeout(r, 0)));
+    rows.push(kovel.strip.took);
+  }
+  return rows;
+}"""
+
 
 def words(data: Data) -> None:
     for i in (1, 2, 3):
@@ -105,6 +116,15 @@ def main() -> None:
             print(
                 f"scrolling: median {statistics.median(gaps):.1f} ms a refresh, {late} of 240 later than 25 ms, worst {gaps[-1]:.0f} ms"
             )
+            page.goto(f"{url}/p/1/sound")
+            page.wait_for_timeout(8000)
+            for name, zoom in (("the whole film", 0), ("in the middle", 50), ("a second", 100)):
+                page.evaluate("(z) => kovel.strip.zoom(z)", zoom)
+                drawn, followed = (statistics.median(page.evaluate(STRIP, how)) for how in ("draw", "follow"))
+                print(
+                    f"strip, {name} to the screen: drawn anew in {drawn:.1f} ms, its playhead moved in {followed:.1f} ms",
+                    flush=True,
+                )
 
 
 if __name__ == "__main__":

@@ -282,7 +282,7 @@ player.addEventListener("time", () => {
   const x = strip.x(player.frame),
     w = strip.scroll.clientWidth;
   if (player.playing && (x < 0 || x > w - 20)) strip.scroll.scrollLeft += x - w / 8;
-  strip.draw();
+  strip.follow();
 });
 const tick = () => {
   requestAnimationFrame(tick);

@@ -53,6 +53,7 @@ export class Strip {
   wants = JSON.parse(localStorage.getItem("kovel-lanes") || "{}");
   tall = {};
   due = false;
+  /** Whether what stands has to be drawn anew. */ stale = true;
   /** The column of pixels drawn last in a crowd. */ last = "";
   /** Milliseconds the last drawing took. */ took = 0;
 
@@ -62,7 +63,9 @@ export class Strip {
     this.canvas = byId("strip-canvas");
     this.wide = byId("strip-wide");
     this.heads = byId("strip-heads");
-    this.g = this.canvas.getContext("2d");
+    this.top = this.canvas.getContext("2d");
+    this.still = document.createElement("canvas");
+    this.g = this.still.getContext("2d");
     this.scroll.addEventListener("scroll", () => this.draw(), { passive: true });
     new ResizeObserver(() => this.fit()).observe(this.scroll);
     document.addEventListener("look", () => this.draw());
@@ -214,13 +217,21 @@ export class Strip {
     return Math.round((12 - ((y - box.y - 3) / Math.max(1, box.h - 6)) * 60) * 10) / 10;
   }
 
+  /** What stands on it has changed: all of it is drawn anew. */
   draw() {
+    this.stale = true;
+    this.follow();
+  }
+
+  /** Only the playhead or a mark has moved: it goes over what is drawn already. */
+  follow() {
     if (this.due || !this.data) return;
     this.due = true;
     requestAnimationFrame(() => {
       this.due = false;
       const began = performance.now();
-      this.paint();
+      if (this.stale) this.paint();
+      this.over();
       this.took = performance.now() - began;
     });
   }
@@ -230,6 +241,8 @@ export class Strip {
       k = devicePixelRatio || 1,
       css = getComputedStyle(this.canvas),
       c = (n) => css.getPropertyValue(n).trim();
+    this.stale = false;
+    for (const s of ["width", "height"]) if (this.still[s] !== this.canvas[s]) this.still[s] = this.canvas[s];
     const w = this.canvas.width / k,
       h = this.canvas.height / k;
     this.ink = { ink: c("--ink"), soft: c("--soft"), rule: c("--rule"), sheet: c("--sheet"), tint: c("--tint") };
@@ -245,32 +258,45 @@ export class Strip {
       g.fillStyle = this.ink.rule;
       g.fillRect(0, this.tall[l.name].y - 0.5, w, 1);
     }
+    this.crowd = { tint: new Path2D(), wash: new Path2D(), soft: new Path2D(), cover: new Path2D() };
     for (const x of this.data.blocks) if (x.at < b && x.at + x.length > a) this.block(this.of(x), w);
+    for (const [ink, path] of Object.entries(this.crowd)) {
+      g.fillStyle = this.ink[ink];
+      g.fill(path);
+    }
     this.said(w, a, b);
     loudnessCurve(this, w, h, a, b);
     g.fillStyle = this.ink.rule;
-    const low = this.tall.dialogue.y + this.tall.dialogue.size - RULER;
     let before = -9;
+    g.beginPath();
     for (const seam of this.data.seams) {
       const x = Math.round(this.x(seam));
       if (seam <= a || seam >= b || x - before < 3) continue;
       before = x;
-      g.fillRect(x, RULER, 1, low);
+      g.rect(x, RULER, 1, this.tall.dialogue.y + this.tall.dialogue.size - RULER);
     }
-    this.marked(h);
-    g.fillStyle = this.ink.pencil;
-    g.fillRect(Math.round(this.x(this.frame)) - 0.5, 0, 1.5, h);
+    g.fill();
   }
 
-  marked(h) {
-    const { a, b } = this.marks;
-    if (a === null && b === null) return;
-    const x = this.x(a ?? b),
-      y = this.x(b ?? a);
-    this.g.globalAlpha = 0.25;
-    this.g.fillStyle = this.ink.mark;
-    this.g.fillRect(x, 0, Math.max(2, y - x), h);
-    this.g.globalAlpha = 1;
+  /** The playhead and the marked stretch, over what stands. */
+  over() {
+    const { top } = this,
+      k = devicePixelRatio || 1,
+      h = this.canvas.height / k,
+      { a, b } = this.marks;
+    top.setTransform(1, 0, 0, 1, 0, 0);
+    top.drawImage(this.still, 0, 0);
+    top.setTransform(k, 0, 0, k, 0, 0);
+    if (a !== null || b !== null) {
+      const x = this.x(a ?? b),
+        y = this.x(b ?? a);
+      top.globalAlpha = 0.25;
+      top.fillStyle = this.ink.mark;
+      top.fillRect(x, 0, Math.max(2, y - x), h);
+      top.globalAlpha = 1;
+    }
+    top.fillStyle = this.ink.pencil;
+    top.fillRect(Math.round(this.x(this.frame)) - 0.5, 0, 1.5, h);
   }
 
   ruler(w, a, b) {
@@ -310,9 +336,8 @@ export class Strip {
       const column = `${b.lane} ${b.row} ${Math.floor(box.x)}`;
       if (column === this.last) return;
       this.last = column;
-      g.fillStyle = b.kind === "piece" ? this.ink.tint : this.ink.wash;
-      g.fillRect(x0, box.y + 1, Math.max(1, x1 - x0), box.h - 2);
-      if (b.heard && b.source !== null) this.wave(b, box, x0, x1);
+      this.crowd[b.kind === "piece" ? "tint" : "wash"].rect(x0, box.y + 1, Math.max(1, x1 - x0), box.h - 2);
+      if (b.heard && b.source !== null) this.wave(b, box, x0, x1, this.crowd[b.kind === "piece" ? "soft" : "cover"]);
       return;
     }
     g.globalAlpha = off ? 0.4 : 1;
@@ -354,7 +379,8 @@ export class Strip {
     g.setLineDash([]);
   }
 
-  wave(b, box, x0, x1) {
+  /** The waveform of a block between two columns of pixels, drawn or, of a crowd, added to a path. */
+  wave(b, box, x0, x1, path = null) {
     const levels = this.waves.get(b.source);
     if (!levels) {
       if (levels === undefined) {
@@ -376,8 +402,7 @@ export class Strip {
       per = PER[level],
       middle = box.y + box.h / 2,
       half = (box.h - 4) / 2;
-    g.fillStyle = b.kind === "piece" ? this.ink.soft : this.ink.cover;
-    g.beginPath();
+    const shape = path ?? new Path2D();
     for (let x = Math.floor(x0); x < x1; x++) {
       const s = (b.start + ((x - box.x) / this.px) * b.run) / this.fps,
         from = Math.floor(s * per),
@@ -391,9 +416,11 @@ export class Strip {
       const gain = 10 ** (this.says(b, b.at + (x - box.x) / this.px) / 20),
         up = Math.min(1, ((hi / 127) * gain) ** 0.6),
         down = Math.min(1, ((-lo / 127) * gain) ** 0.6);
-      g.rect(x, middle - up * half, 1, Math.max(1, (up + down) * half));
+      shape.rect(x, middle - up * half, 1, Math.max(1, (up + down) * half));
     }
-    g.fill();
+    if (path) return;
+    g.fillStyle = b.kind === "piece" ? this.ink.soft : this.ink.cover;
+    g.fill(shape);
   }
 
   /** What level and ducking say together at a story frame, in dB. */

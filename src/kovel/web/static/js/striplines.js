@@ -25,7 +25,7 @@ export function loudnessCurve(strip, w, h, a, b) {
     g.beginPath();
     const first = Math.max(0, Math.floor((a / fps) * 10)),
       end = Math.min(rows.length, Math.ceil((b / fps) * 10) + 1),
-      step = Math.max(1, Math.floor((end - first) / w / 2));
+      step = Math.max(1, Math.floor((end - first) / w));
     for (let i = first; i < end; i += step) g.lineTo(strip.x(((i + 1) / 10) * fps), at(rows[i]));
     g.stroke();
   }
