@@ -16,6 +16,7 @@ from kovel.core.story.clocks import AS_SHOT, Clock, clock_of
 from kovel.core.story.lined import lined
 from kovel.core.story.model import Refused, Story, frames_to, moment_of
 from kovel.core.story.ramps import ramp_of
+from kovel.core.story.seams import seams
 from kovel.core.words.transcript import Word
 from tests.core.stories import EMPTY, SOURCES, R, do, three
 
@@ -247,3 +248,19 @@ def test_blended_slow_motion_is_straight_between_two_frames(percent: int) -> Non
         do(alone(100, 40), "set_speed", item=1, percent=percent), "set_value", to="story", setting="between", value="blended"
     )
     assert make_plan(story, SOURCES).pictures == make_plan(s, SOURCES).pictures
+
+
+def test_a_held_frame_has_a_length_and_no_speed() -> None:
+    s = do(three(), "hold_frame", item=1, at=40, length=25)
+    held = s.pieces[1]
+    assert held.clock.held == 140 and held.used == (140, 141) and held.clock.words([Word("w", 0, 10)], R) == []
+    for name, params in (
+        ("set_speed", {"percent": 50}),
+        ("fill_length", {"length": 9}),
+        ("hold_frame", {"at": 45, "length": 9}),
+    ):
+        with pytest.raises(Refused, match="holds a frame"):
+            run(s, SOURCES, name, {"item": held.id, **params})
+    longer = do(do(s, "trim", piece=held.id, edge="out", delta=500), "trim", piece=held.id, edge="in", delta=-200)
+    assert longer.pieces[1].length == 725 and set(frames(longer, 1)) == {140}
+    assert {x.kind for x in seams(longer, SOURCES)[:2]} == {"through"}  # nothing jumps: it stands, and goes on

@@ -349,7 +349,8 @@ class Editing(RuleBasedStateMachine):
             i = s.index_at(t)
             p, begin = s.pieces[i], s.starts[i]
             over = [(c.lane, a, c) for a, b, c in spans if a <= t < b and c.source != TITLE]
-            titles = [c.title for a, b, c in spans if a <= t < b and c.source == TITLE]
+            goes_on = lambda b, c: max((d.settings["appear"] for x, _, d in spans if x == b and d.lane == c.lane), default=0)  # noqa: E731
+            titles = [c.title for a, b, c in spans if c.source == TITLE and a <= t < b + goes_on(b, c)]  # under what comes in
             fade = any(s.join(k).length and lo <= t < hi for k, lo, hi in ((0, 0, s.join(0).length), (len(s.pieces), s.length - s.join(len(s.pieces)).length, s.length)))  # fmt: skip
             run_ = plan.picture_at(t)
             pictures = [x for x in run_.layers if not x.image.title]

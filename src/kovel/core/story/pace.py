@@ -44,6 +44,8 @@ def _running(story: Story, sources: Sources, item: int) -> Piece | Cover:
     what = "A title" if x.source == TITLE else "A card" if x.source is None else "A still"
     if x.source in (None, TITLE) or source_of(sources, x.source or 0).frames is None:
         raise Refused(f"{what} has no speed.")
+    if isinstance(x, Piece) and x.clock.held is not None:
+        raise Refused("It holds a frame, which has no speed: trim it to another length.")
     return x
 
 
@@ -142,7 +144,7 @@ def run_backwards(story: Story, sources: Sources, items: int | list[int], backwa
     ids = [items] if isinstance(items, int) else list(dict.fromkeys(items))
     for i in ids:
         x = _running(new, sources, i)
-        if bool(x.settings["backwards"]) == backwards or (isinstance(x, Piece) and x.clock.held is not None):
+        if bool(x.settings["backwards"]) == backwards:
             continue
         direction = "backwards" if backwards else "forwards again"
         if isinstance(x, Piece):
@@ -320,8 +322,8 @@ def land_on(story: Story, sources: Sources, item: int, at: int, until: int) -> E
     begin = _begin(story, c)
     if not begin < at < begin + c.length or not begin < until < begin + c.length:
         raise Refused("Both the frame and where it lands must lie inside of it, after its first frame.")
-    if c.settings["backwards"] or (isinstance(c, Piece) and c.clock.held is not None):
-        raise Refused("It runs backwards, or holds a frame: let it run forwards first.")
+    if c.settings["backwards"]:
+        raise Refused("It runs backwards: let it run forwards first.")
     lands = f"lands at {clock(until, story.rate)}"
     if isinstance(c, Piece):
         moment = c.moment(at - begin)
