@@ -13,6 +13,7 @@ from kovel.core.plan.plan import make_plan
 from kovel.core.plan.retimed import RETIMED
 from kovel.store import jobs, recordings, stories
 from kovel.store.recordings import Recording
+from kovel.web.app import create_app
 from kovel.work.checking import mix_of
 from kovel.work.folder import Data
 from kovel.work.foreman import Foreman
@@ -81,14 +82,10 @@ def test_a_film_sounds_as_its_pieces_run(toned: tuple[Data, int], finished: Call
         assert abs(hz(second(y, 11.5)) - 800) < 3 and abs(hz(second(y, 14)) - 500) < 3  # backwards over the change at 0:13
 
 
-def test_it_is_made_when_somebody_plays_it_and_silent_until_then(
-    toned: tuple[Data, int], room: TestClient, finished: Callable
-) -> None:
+def test_it_is_made_when_somebody_plays_it_and_silent_until_then(toned: tuple[Data, int], finished: Callable) -> None:
     data, tones = toned
     edit(data, "add_at_end", source=tones, start=100, length=100)
     edit(data, "set_speed", item=1, percent=80)
-    from kovel.web.app import create_app
-
     client = TestClient(create_app(data, [], jobs=False), base_url="http://localhost:8463", headers={"x-kovel": "1"})
     plan = client.get("/p/1/story/plan").json()
     name = plan["sounds"][0][8]["made"]

@@ -5,7 +5,7 @@ from math import floor
 
 import numpy as np
 import pytest
-from hypothesis import assume, given
+from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from kovel.core.plan.layers import own_frame
@@ -106,6 +106,7 @@ def test_the_length_follows_the_speed(start: int, length: int, percent: float) -
     assert frames(filled, 0)[-1] < start + length
 
 
+@settings(max_examples=50)
 @given(st.integers(1, 99), st.integers(1, 99), lines, st.booleans())
 def test_a_moment_lands_on_its_frame(at: int, to: int, line: tuple[tuple[int, float], ...], ramped: bool) -> None:
     """Off by 0 frames, also along a ramp."""

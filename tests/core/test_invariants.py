@@ -61,9 +61,6 @@ NAMES = [
 ]
 
 
-PACED = ("set_speed", "fill_length", "run_backwards", "ramp_here", "set_ramp", "land_on", "hold_frame")
-
-
 class Editing(RuleBasedStateMachine):
     def __init__(self) -> None:
         super().__init__()
@@ -93,8 +90,10 @@ class Editing(RuleBasedStateMachine):
 
         Read plainly: every frame of both stories by its word (source, moment), how often it stands in each.
         """
-        if name in PACED and any(p.id in report.made for p in before.pieces) and name != "hold_frame":
-            self.check_retimed(before, after, report)
+        now_at = {p.id: p for p in after.pieces}
+        if changed := [p.id for p in before.pieces if p.id in now_at and now_at[p.id].clock != p.clock]:
+            for i in changed:
+                self.check_retimed(before, after, report, i)
             return
         was, now = (words_of(s) for s in (before, after))
         fresh = report.made if name in ("overwrite", "place") else ()  # the same words brought in anew are others
@@ -143,9 +142,9 @@ class Editing(RuleBasedStateMachine):
                 under = set(now[after.at(d) : after.at(d) + d.length])
                 assert under <= set(words) or len(words) < c.length, self.log
 
-    def check_retimed(self, before: Story, after: Story, report: Report) -> None:
+    def check_retimed(self, before: Story, after: Story, report: Report, piece: int) -> None:
         """What is laid stays on its word, to the nearest frame; nothing else of it changes. In its place a piece may lose words."""
-        p, q = (s.piece(report.made[0]) for s in (before, after))
+        p, q = (s.piece(piece) for s in (before, after))
         fastest = (
             1
             + max(float(x.clock.speed) for x in (p, q))
@@ -376,6 +375,8 @@ class Editing(RuleBasedStateMachine):
                 shown = [(p, begin)]
             if fade and not k:
                 continue
+            if any(b <= t < b + goes_on(b, c) for _, b, c in spans):
+                continue  # a shot that goes on under a title that comes in
             if any(self.blended(q) for q, _ in shown):
                 if len(shown) == 1:
                     self.check_blended(p.source, p.clock.moment(p.start + t - begin), pictures, t - run_.at)

@@ -51,6 +51,7 @@ SOUND = (
     KeyRow(("E",), "choose the sound at the playhead; again for the next one there"),
     KeyRow(("T",), "choose the next thing of the lane, Shift the one before"),
     KeyRow(("Shift",), "with a click: choose more; while dragging: lets go of cuts, words and beats"),
+    KeyRow(("Alt",), "with a click on a moment of a level line or on a peak dip: take it away"),
     KeyRow(("A",), "hear what is chosen alone; again: everything"),
     KeyRow(("C",), "its recording cleaned or raw, around the playhead: before and after"),
     KeyRow(("H",), "record a voice-over from the playhead; again or Space ends it"),

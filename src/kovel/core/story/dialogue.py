@@ -114,14 +114,14 @@ def insert(story: Story, sources: Sources, at: int, source: int, start: int, len
     refuse_locked(story, DIALOGUE)
     p = _new_piece(sources, story, source, start, length, take)
     _place_in(story, at)
-    return _put(story, sources, at, [p], f"{sources[source].name}, {frames_of(length)}, {_where(story, at)}")
+    return put_in(story, sources, at, [p], f"{sources[source].name}, {frames_of(length)}, {_where(story, at)}")
 
 
 def _where(story: Story, at: int) -> str:
     return "at the end" if at == story.length else f"at {clock(at, story.rate)}"
 
 
-def _put(
+def put_in(
     story: Story, sources: Sources, at: int, new: Sequence[Piece], did: str, *, stay: bool = False,
     along: frozenset[str] | None = None,
 ) -> Edit:  # fmt: skip
@@ -154,7 +154,7 @@ def insert_several(story: Story, sources: Sources, at: int, ranges: list[list[in
     what = names.pop() if len(names) == 1 else "Pieces"
     total = sum(p.length for p in new)
     did = f"{what}: {len(new)} piece{'s' if len(new) != 1 else ''}, {frames_of(total)}, {_where(story, at)}"
-    return _put(story, sources, at, new, did)
+    return put_in(story, sources, at, new, did)
 
 
 @edit()
@@ -250,7 +250,7 @@ def insert_space(story: Story, sources: Sources, at: int, length: int, all_lanes
     _place_in(story, at)
     did = f"A space of {frames_of(length)}{' on all lanes' if all_lanes else ''}"
     wanted = frozenset(lanes(story)) if all_lanes else None
-    return _put(story, sources, at, [Piece(0, None, 0, length)], did, stay=True, along=wanted)
+    return put_in(story, sources, at, [Piece(0, None, 0, length)], did, stay=True, along=wanted)
 
 
 def _card(colour: str, text: str) -> Card:
@@ -277,7 +277,7 @@ def insert_card(
     card = _card(colour, text)
     _place_in(story, at)
     did = f"A card{f' “{card.text.splitlines()[0]}”' if card.text else ''}, {frames_of(length)}"
-    return _put(story, sources, at, [Piece(0, None, 0, length, card)], did, stay=True)
+    return put_in(story, sources, at, [Piece(0, None, 0, length, card)], did, stay=True)
 
 
 @edit(
@@ -572,7 +572,7 @@ def repeat(story: Story, sources: Sources, piece: int, times: int = 1) -> Edit:
     if not 1 <= times <= 100:
         raise Refused("A piece is repeated 1 to 100 times.")
     did = f"{name_of(sources, p)} {times} time{'s' if times > 1 else ''} more"
-    return _put(story, sources, story.starts[i + 1], [replace(p, group=0)] * times, did)
+    return put_in(story, sources, story.starts[i + 1], [replace(p, group=0)] * times, did)
 
 
 @edit(entry("Swap with the next piece", "Y", first="piece", second="next piece"))

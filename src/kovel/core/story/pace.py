@@ -21,7 +21,7 @@ from kovel.core.story.consequences import (
     source_of,
 )
 from kovel.core.story.covers import check_speed, told_of_pace, told_of_sound, unpaced, voiced
-from kovel.core.story.dialogue import cut_at, placed
+from kovel.core.story.dialogue import put_in
 from kovel.core.story.model import TITLE, Cover, Piece, Refused, Sources, Story, having
 from kovel.core.story.offered import edit, entry
 from kovel.core.story.ramps import Line, landing, ramp_of
@@ -288,10 +288,8 @@ def hold_frame(story: Story, sources: Sources, item: int, at: int, length: int) 
         raise Refused("Say for how long the frame is held.")
     said = f"{name_of(sources, c)}: the frame at {clock(at, story.rate)} held for {frames_of(length)}"
     if isinstance(c, Piece):
-        mid, i, split = cut_at(story, at)
-        held_piece = clock_held(c, c.moment(k), length)
-        new, report = settle(story, placed(mid, i, [held_piece]), sources, said, split=split, made=(mid.next_id,), playhead=at)
-        return new, report.with_notes(told_of_sound(new, sources, held_piece))
+        new, report = put_in(story, sources, at, [clock_held(c, c.moment(k), length)], said, stay=True)
+        return new, report.with_notes(told_of_sound(new, sources, new.piece(report.made[0])))
     held = having(replace(_unramped(c), start=floor(c.shown(k)), length=length), "span", 1 if length > 1 else 0)
     held = replace(
         held, settings=held.settings.without("appear").without("backwards") if k else held.settings.without("backwards")
