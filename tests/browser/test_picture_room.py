@@ -75,7 +75,8 @@ def test_a_side_is_cut_off_by_hand(page: Page, film: Shown, serve: Callable, tmp
     idle(page)
     assert abs(value("bottom") - 10) < 0.6
     cut((0.2, 0.5), (0.0, 0.5))  # back out
-    until(page, "!kovel.player.plan.pictures[0][2][0][4].part.crop[0]")
+    expect(page.locator("#report")).to_contain_text("cut left 0 %")  # what is seen meanwhile is a draft
+    idle(page)
     assert value("left") == 0
     page.locator("#items-flip").check()
     until(page, "kovel.player.plan.pictures[0][2][0][4].part.flip")
