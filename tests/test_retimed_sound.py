@@ -12,13 +12,16 @@ from scipy.io import wavfile
 from kovel.core.plan.plan import make_plan
 from kovel.core.plan.retimed import RETIMED
 from kovel.store import jobs, recordings, stories
+from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
+from kovel.web.strip import Drawn
 from kovel.work.checking import mix_of
 from kovel.work.folder import Data
 from kovel.work.foreman import Foreman
 from kovel.work.intake import bring_in
 from kovel.work.made import PACED, made_file, set_on_recording, throw_old_away, want_retimed
+from kovel.work.mixing import measure
 from kovel.work.outputs import start_output
 from kovel.work.queue import on_this_machine
 
@@ -158,16 +161,20 @@ def test_old_ones_go_and_cleaned_ones_stay(toned: tuple[Data, int]) -> None:
     assert (folder / "clean-000000000001.pcm").exists()
 
 
-def test_a_cover_that_is_retimed_goes_on_being_heard(coded: Spoken) -> None:
-    data, rows = coded
-    shot = next(r for r in rows.values() if r.picture and r.sound and r.frames)
-    talk = next(r for r in rows.values() if r.sound and r.id != shot.id)
-    edit(data, "add_at_end", source=talk.id, start=0, length=40)
-    edit(data, "lay_cover", source=shot.id, at=5, until=25, start=4, natural=True)
+def test_a_cover_that_is_retimed_goes_on_being_heard(spoken: Spoken) -> None:
+    data, r = spoken
+    shot = r["creek"]
+    edit(data, "add_at_end", source=r["maren"].id, start=0, length=80)
+    edit(data, "lay_cover", source=shot.id, at=5, until=45, start=4, natural=True)
     cover = stories.load(data.db, 1).story.covers[0].id
     done = stories.edit(data.db, 1, None, "set_speed", {"item": cover, "percent": 150})
     assert "Its sound is made at that speed, its pitch kept." in done[1].notes
     pace = next(iter(plan_of(data).retimed[shot.id].values()))
     assert pace.pitch and float(pace.course()[0]) == 4 * 1920
+    with pytest.raises(Invalid, match="still being made"):  # its loudness is not told as if it were silent
+        measure(data, 1, stories.load(data.db, 1).story)
+    assert [j.params["name"] for j in jobs.of_project(data.db, 1, "retime")] == [pace.name]
     edit(data, "set_value", to=cover, setting="heard", value="not heard")
     assert shot.id not in plan_of(data).retimed
+    row = next(b for b in Drawn(stories.load(data.db, 1).story, recordings.sources(data.db, 1)).blocks() if b.id == cover)
+    assert not row.heard

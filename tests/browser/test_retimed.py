@@ -91,3 +91,59 @@ def test_a_peak_dip_is_moved_deepened_and_taken_away(page: Page, spoken: Spoken,
     page.keyboard.press("z")
     until(page, "kovel.strip.data.dips.length > 0")
     assert dips() == [(90, -7.0)]
+
+
+def test_a_piece_is_retimed_in_the_picture_rooms_panel(page: Page, spoken: Spoken, serve: Callable, tmp_path: Path) -> None:
+    """Every control of its pace: percent, the length it lasts, sound, frames, backwards, a ramp at the playhead, in steps, out."""
+    data, r = spoken
+    stories.edit(data.db, 1, None, "add_at_end", {"source": r["creek"].id, "start": 4, "length": 60})
+    server = serve(data.root, tmp_path)
+    page.goto(f"{server.url}/p/1/picture")
+    until(page, "window.kovel?.picture && kovel.player.shown")
+    page.keyboard.press("g")
+    report = page.locator("#report")
+
+    def piece():
+        page.evaluate("kovel.picture.idle()")
+        return story(data).pieces[0]
+
+    def typed(field: str, text: str, told: str) -> None:
+        page.locator(field).fill(text)
+        page.locator(field).press("Enter")
+        expect(report).to_contain_text(told)
+
+    typed("#pace-percent", "50", "at 50 %, now 120 frames")
+    assert piece().length == 120
+    page.locator("#pace-between").select_option("blended")
+    expect(report).to_contain_text("frames of slow motion blended")
+    page.locator("#pace-heard").select_option("with the speed")
+    expect(report).to_contain_text("follows the speed")
+    assert (piece().settings["between"], piece().settings["heard"]) == ("blended", "with the speed")
+    typed("#pace-length", "1s", "now 25 frames")
+    assert (piece().length, piece().used) == (25, (4, 62))
+    expect(page.locator("#pace-between")).to_have_count(0)  # it is faster than it was shot
+    typed("#pace-length", "soon", "soon")
+    assert piece().length == 25
+    typed("#pace-percent", "100", "at 100 %, now 60 frames")
+    page.locator("#pace [data-set=backwards]").check()
+    expect(report).to_contain_text("backwards")
+    assert (piece().moment(0), piece().moment(59)) == (63, 4)
+    page.locator("#pace [data-set=backwards]").uncheck()
+    expect(report).to_contain_text("forwards again")
+    page.evaluate("kovel.player.seek(30)")
+    page.locator("#pace-ramp summary").click()
+    page.locator("#pace-here").fill("300")
+    page.locator("[data-do=ramp]").click()
+    expect(report).to_contain_text("ramped over 100, 300 %")
+    page.locator("#pace-steps").check()
+    until(page, "document.getElementById('pace-steps').checked && document.querySelectorAll('#pace-draw button').length === 2")
+    assert piece().settings["steps"] and [m for m, _ in piece().settings["speed"]] == [4, 34]
+    page.locator("[data-do=unramp]").click()
+    expect(report).to_contain_text("at 100 %")
+    assert piece().as_shot
+    page.evaluate("kovel.player.seek(20)")
+    page.locator("[data-do=land]").click()
+    page.evaluate("kovel.player.seek(40)")
+    page.locator("[data-do=land]").click()
+    expect(report).to_contain_text("lands at")
+    assert piece().moment(40) == 24

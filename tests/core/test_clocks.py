@@ -265,3 +265,14 @@ def test_a_held_frame_has_a_length_and_no_speed() -> None:
     longer = do(do(s, "trim", piece=held.id, edge="out", delta=500), "trim", piece=held.id, edge="in", delta=-200)
     assert longer.pieces[1].length == 725 and set(frames(longer, 1)) == {140}
     assert {x.kind for x in seams(longer, SOURCES)[:2]} == {"through"}  # nothing jumps: it stands, and goes on
+
+
+def test_a_push_goes_the_way_it_is_seen() -> None:
+    """Backwards as well: from the first frame that is shown to the last."""
+    s = do(do(three(), "run_backwards", items=1, backwards=True), "push", items=[1], first=100, last=120)
+    moves = make_plan(s, SOURCES).pictures[0].layers[0].part.moves
+    assert [m[:2] for m in moves] == [(0.0, 100.0), (99.0, 120.0)]
+    s = do(do(three(), "lay_cover", source=3, at=20, until=60, start=5), "run_backwards", items=4, backwards=True)
+    told = run(s, SOURCES, "push", {"items": [4], "first": 130, "last": 110})
+    moves = make_plan(told[0], SOURCES).picture_at(30).layers[0].part.moves
+    assert [round(m[1]) for m in moves] == [130, 110] and "pulled out from 130 to 110 %" in told[1].did

@@ -423,8 +423,7 @@ class Editing(RuleBasedStateMachine):
             ), self.log
 
     def blended(self, x: Piece | Cover) -> bool:
-        clock = x.clock if isinstance(x, Piece) else x.clock[0]
-        return not clock.as_shot and clock.held is None and self.story.value(x, "between", SOURCES) == "blended"
+        return not x.as_shot and x.clock.held is None and self.story.value(x, "between", SOURCES) == "blended"
 
     def check_blended(self, source: int, moment: Fraction, pictures: list[Layer], k: int) -> None:
         """The frame at a moment under the next one, which is as strong as the moment is far on its way to it (to 1 of 128)."""

@@ -11,21 +11,11 @@ import pytest
 from scipy.io import wavfile
 from scipy.signal import resample_poly
 
-from kovel.core.sound.retime import HOP, Read, retimed
+from kovel.core.sound.retime import HOP, retimed
 from kovel.core.story.clocks import clock_of
+from tests.core.test_sound_tools import reading
 
 SR, FRAME = 48_000, 1_920
-
-
-def reading(x: np.ndarray) -> Read:
-    def read(a: int, b: int) -> np.ndarray:
-        y = np.zeros((b - a, x.shape[1]), np.float32)
-        lo, hi = max(0, a), min(len(x), b)
-        if hi > lo:
-            y[lo - a : hi - a] = x[lo:hi]
-        return y
-
-    return read
 
 
 def made(x: np.ndarray, speed: float, pitch: bool, seconds: float = 4.0, start: float = 2.0) -> np.ndarray:

@@ -15,7 +15,7 @@ from kovel.core.plan.layers import Image, own_frame
 from kovel.core.plan.plan import make_plan
 from kovel.core.plan.sounds import audible, sounds_on, with_its_sound
 from kovel.core.story.consequences import frames_of, kind_of
-from kovel.core.story.model import TITLE, Cover, Item, Piece, Sources, Story
+from kovel.core.story.model import TITLE, Cover, Item, Piece, Sound, Sources, Story
 from kovel.core.story.model import kind_of as kind_of_item
 from kovel.core.story.settings import NONE, SETTINGS, Values
 from kovel.core.time.timecode import format_timecode
@@ -285,7 +285,8 @@ def _shown(rows: list[tuple[str, int, int, Image]], at: int, end: int, image: Im
 
 def set_on(story: Story, item: Item, sources: Sources) -> list[str]:
     """The settings of a piece or cover that an edit list has no place for, in words."""
-    rows = [s for s in SETTINGS.values() if kind_of_item(item) in s.of and s.name not in ("span", "natural", "steps")]
+    held = ("span", "natural", "steps", "held", "heard", *(() if isinstance(item, Sound) or item.clock.ramp else ("speed",)))
+    rows = [s for s in SETTINGS.values() if kind_of_item(item) in s.of and s.name not in held]
     return [f"{s.label.lower()} {s.says(v)}" for s in rows if (v := story.value(item, s.name, sources)) != s.default]
 
 

@@ -10,7 +10,7 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass, replace
 from typing import Any
 
-from kovel.core.plan.sounds import HALF
+from kovel.core.plan.sounds import HALF, sounds_on
 from kovel.core.sound.loudness import decibels
 from kovel.core.story.model import Cover, Item, Piece, Sound, Sources, Story, frames_to, kind_of, moment_of
 from kovel.core.story.settings import SETTINGS, Line, Value
@@ -74,6 +74,7 @@ class Drawn:
     def _block(self, x: Item, lane: str, row: int, at: int) -> Block:
         source = self.sources.get(x.source) if x.source is not None else None
         heard = bool(source and source.sound and not (isinstance(x, Piece) and x.take == "picture"))
+        heard = heard and (isinstance(x, Sound) or sounds_on(x))
         own: Value = x.settings["level"]
         whole: Value = self.read(x, "level")
         line = _in_story(own, x, at) if isinstance(own, tuple) else ()

@@ -72,6 +72,11 @@ def want_retimed(data: Data, project: int, plan: Plan) -> list[Job]:
     return failed
 
 
+def all_retimed(data: Data, plan: Plan) -> bool:
+    """Whether every retimed sound of a plan is made."""
+    return all(made_file(data, i, n).exists() for i, names in plan.retimed.items() for n in names)
+
+
 def set_on_recording(data: Data, recording: int, setting: str, value: object) -> tuple[Recording, str]:
     """Set a setting of a recording in every story of its project; what it needs to be made is begun."""
     r, did = recordings.set_value(data.db, recording, setting, value)

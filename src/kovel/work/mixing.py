@@ -31,7 +31,7 @@ from kovel.store.projects import Invalid
 from kovel.work.checking import powers
 from kovel.work.folder import Data, media_facts
 from kovel.work.intake import bring_in, free_name, safe
-from kovel.work.made import made_file
+from kovel.work.made import all_retimed, made_file, want_retimed
 from kovel.work.quick_cuts import beats, find
 from kovel.work.speaking import levels, speaking
 
@@ -224,6 +224,9 @@ def measure(data: Data, project: int, story: Story, dips: bool = True) -> Measur
     """The whole mix (without its dips, if told so), measured sample by sample in a child."""
     sources = recordings.sources(data.db, project)
     whole = make_plan(story, sources)
+    want_retimed(data, project, whole)
+    if not all_retimed(data, whole):
+        raise Invalid("The sound of something retimed is still being made, while Kovel runs. Try again in a moment.")
     plan, files = _files(data, whole if dips else replace(whole, dips=()), sources)
     try:
         got = call("measure", {"plan": plan, "files": files})

@@ -80,8 +80,8 @@ class Seen:
         """Whether each of its frames is laid out alone: it has a ramp, or what lies between two of its frames is blended."""
         if not x.settings or x.source == TITLE:
             return False
-        clock = x.clock if isinstance(x, Piece) else x.clock[0]
-        return clock.ramp is not None or (not clock.as_shot and clock.held is None and self.read(x, "between") == BETWEEN[1])
+        clock = x.clock
+        return clock.ramp is not None or (not x.as_shot and clock.held is None and self.read(x, "between") == BETWEEN[1])
 
     def _alone(self, x: Piece | Cover, s: Source, now: int | Fraction, k: int) -> tuple[Layer, ...]:
         """Frame k of a thing, which shows moment `now`, alone: the frame there, or (blended) it and the next one over it."""

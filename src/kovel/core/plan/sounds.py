@@ -6,6 +6,7 @@ import hashlib
 import json
 from collections.abc import Callable, Collection
 from dataclasses import dataclass, replace
+from fractions import Fraction
 from typing import Any
 
 import numpy as np
@@ -163,24 +164,18 @@ def _heard(
 
 def sounds_on(x: Piece | Cover) -> bool:
     """Whether what is retimed is still heard: a frame that is held has no sound."""
-    if x.clock.as_shot if isinstance(x, Piece) else x.as_shot:
-        return True
-    held = isinstance(x, Piece) and x.clock.held is not None
-    return not held and heard_as(x) != HEARD[-1]
+    return x.as_shot or (x.clock.held is None and heard_as(x) != HEARD[-1])
 
 
 def _pace(story: Story, x: Item, s: Source, place: tuple[int, int, int]) -> Retimed | None:
     """How the sound of something retimed is made, a little more of it than is heard; None for what runs as it was shot."""
-    if isinstance(x, Sound) or not x.settings:
+    if isinstance(x, Sound) or x.as_shot:
         return None
-    kept = heard_as(x) == HEARD[1]
-    back = story.rate.sample_to_frame
-    if isinstance(x, Piece):
-        clock = x.clock
-        ends = back(place[2]), back(place[2] + place[1] - place[0]) + 1
-        return None if clock.as_shot else retimed(clock, 0, ends, story.rate, made_of(s), kept)
-    clock, start = x.clock
-    return None if x.as_shot else retimed(clock, start, (0, x.length), story.rate, made_of(s), kept)
+    start: int | Fraction = 0
+    ends = tuple(map(story.rate.sample_to_frame, (place[2], place[2] + place[1] - place[0])))
+    if isinstance(x, Cover):  # it begins between two frames of its clock
+        start, ends = x.first, (0, x.length - 1)
+    return retimed(x.clock, start, (ends[0], ends[1] + 1), story.rate, made_of(s), heard_as(x) == HEARD[1])
 
 
 def made_of(s: Source) -> str:

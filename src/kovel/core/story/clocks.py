@@ -1,4 +1,4 @@
-"""The clock of a retimed piece: its recording's, faster, slower, backwards or held.
+"""The clock of a retimed piece or cover: its recording's, faster, slower, backwards or held.
 
 recording        10 11 12 13 14 15           at 200 % from 10 on, the piece's own clock reads
 own clock        10    11    12              its start, length and everything tied to it count on that one
@@ -15,7 +15,7 @@ from functools import lru_cache
 from math import ceil, floor
 from typing import Any
 
-from kovel.core.story.ramps import Ramp, ramp_of
+from kovel.core.story.ramps import Ramp, ramp_of, seen
 from kovel.core.time.rate import SAMPLE_RATE, Rate
 from kovel.core.words.transcript import Word
 
@@ -40,7 +40,7 @@ class Clock:
 
     def _forward(self, x: Time) -> Time:
         if self.ramp:
-            return self.ramp.moment(Fraction(x - self.anchor))
+            return seen(self.ramp, Fraction(x - self.anchor))
         return self.anchor + (x - self.anchor) * self.speed
 
     def moment(self, x: Time) -> Time:

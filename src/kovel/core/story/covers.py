@@ -34,11 +34,9 @@ TOLD = {
 def told_of_pace(story: Story, sources: Sources, x: Piece | Cover) -> list[str]:
     """What retiming makes of the frames and the sound of something, in words; nothing where it runs as it was shot."""
     out = told_of_sound(story, sources, x)
-    if isinstance(x, Piece):
-        clock = x.clock
-        slowest = min(clock.ramp.speeds) if clock.ramp else clock.speed if clock.held is None else 0
-    else:
-        slowest = min(x.ramp.speeds) if x.ramp else Fraction(x.used, x.length) if x.used > 1 else 0
+    clock = x.clock
+    held = clock.held is not None or (isinstance(x, Cover) and x.span == 1)
+    slowest = min(clock.ramp.speeds) if clock.ramp else Fraction(0) if held else clock.speed
     s = sources.get(x.source) if x.source is not None else None
     if s is not None and 0 < slowest * s.rate.fps < story.rate.fps and slowest < 1:
         how = "repeated" if story.value(x, "between", sources) == BETWEEN[0] else "blended into each other"
@@ -49,12 +47,11 @@ def told_of_pace(story: Story, sources: Sources, x: Piece | Cover) -> list[str]:
 def told_of_sound(story: Story, sources: Sources, x: Piece | Cover) -> list[str]:
     """What becomes of the sound of something retimed, in words; nothing where it has none, or runs as it was shot."""
     s = sources.get(x.source) if x.source is not None else None
-    held = isinstance(x, Piece) and x.clock.held is not None
-    if s is None or not s.sound or (x.clock.as_shot if isinstance(x, Piece) else x.as_shot):
+    if s is None or not s.sound or x.as_shot:
         return []
     if x.take == "picture" if isinstance(x, Piece) else not story.value(x, "natural", sources):
         return []
-    return ["A frame that is held has no sound."] if held else [TOLD[heard_as(x)]]
+    return ["A frame that is held has no sound."] if x.clock.held is not None else [TOLD[heard_as(x)]]
 
 
 def heard_as(x: Piece | Cover) -> str:

@@ -38,9 +38,9 @@ def _seen(story: Story, sources: Sources, item: int) -> Piece | Cover:
 
 
 def _ends(x: Piece | Cover) -> tuple[int, int]:
-    """The first and the last moment of its recording that it shows."""
+    """The first and the last moment of its recording that it shows, in the order in which they are seen."""
     a, b = (x.start, x.end) if isinstance(x, Cover) else x.used
-    return a, b - 1
+    return (b - 1, a) if x.clock.backwards else (a, b - 1)
 
 
 def _many(n: int, what: str) -> str:
@@ -70,12 +70,13 @@ def push(
     for i in dict.fromkeys(items):
         x = _seen(story, sources, i)
         a, b = _ends(x)
-        if b <= a:
+        if a == b:
             raise Refused(f"{begun(name_of(sources, x))} is one frame long: nothing can move in it.")
         now = story.value_at(x, "zoom", sources, a)
-        line = ((a, float(_value("zoom", now if first is None else first))), (b, float(_value("zoom", last))))
-        if line[0][1] == line[1][1]:
-            raise Refused(f"It stands at {line[0][1]:g} % already: type another percentage to move to.")
+        begin, end = float(_value("zoom", now if first is None else first)), float(_value("zoom", last))
+        if begin == end:
+            raise Refused(f"It stands at {end:g} % already: type another percentage to move to.")
+        line = tuple(sorted(((a, begin), (b, end))))
         new = having(having(x, "zoom", line), "ease", ease)
         if new != x:
             rows[i] = new
@@ -83,7 +84,7 @@ def push(
         raise Refused("Choose something first." if not items else "It moves like that already.")
     one = next(iter(rows))
     what = name_of(sources, story.item(one)) if len(rows) == 1 else f"{len(rows)} things"
-    first_, last_ = (m[1] for m in rows[one].settings["zoom"])
+    first_, last_ = (on_line(rows[one].settings["zoom"], m) for m in _ends(rows[one]))  # type: ignore[arg-type]
     did = (
         f"{what}: a push from {first_:g} to {last_:g} %"
         if last_ > first_
@@ -125,7 +126,7 @@ def frame_here(
         if n in given or isinstance(now, tuple):
             if not isinstance(now, tuple) and move:  # it stands as it stood at the other end
                 first, last = _ends(x)
-                line[first if m > first else last] = said
+                line[first if m != first else last] = said
             line[m] = float(_value(n, want))
             made: Line = tuple(sorted(line.items()))
             new = having(new, n, made)

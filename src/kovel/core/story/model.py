@@ -117,6 +117,16 @@ class Piece:
         return clock_in(self.settings) if self.settings else AS_SHOT
 
     @property
+    def as_shot(self) -> bool:
+        """Whether it is seen at the speed it was shot at, forwards."""
+        return self.clock.as_shot
+
+    @property
+    def first(self) -> int:
+        """Where on its clock it begins."""
+        return self.start
+
+    @property
     def used(self) -> tuple[int, int]:
         """[first, end) of the recording, in story frames on its own clock."""
         return self.clock.used(self.start, self.length)
@@ -185,28 +195,27 @@ class Cover:
         return not self.settings or not any(n in self.settings for n in PACE)
 
     @property
-    def clock(self) -> tuple[Clock, int | Fraction]:
-        """How fast it runs over its shot, and where on that clock it begins."""
+    def clock(self) -> Clock:
+        """How fast it runs over its shot."""
         backwards = bool(self.settings and self.settings["backwards"])
         if ramp := self.ramp:
-            clock = Clock(Fraction(1), ramp.moments[0], ramp, backwards)
-            first: int | Fraction = ramp.moments[0] + ramp.time(self.start)
-        else:
-            clock, first = Clock(Fraction(self.used, self.length), self.start, None, backwards), self.start
-        return clock, 2 * clock.anchor - first - self.length if backwards else first
+            return Clock(Fraction(1), ramp.moments[0], ramp, backwards)
+        return Clock(Fraction(self.used, self.length), self.start, None, backwards)
+
+    @property
+    def first(self) -> int | Fraction:
+        """Where on its clock it begins."""
+        clock = self.clock
+        begin = clock.anchor + clock.ramp.time(self.start) if clock.ramp else self.start
+        return 2 * clock.anchor - begin - self.length if clock.backwards else begin
 
     def shown(self, k: int) -> Fraction:
         """The moment of the shot that is seen k story frames after the cover begins."""
-        if self.settings and self.settings["backwards"]:
-            k = self.length - 1 - k
-        ramp = self.ramp
-        return ramp.later(self.start, k) if ramp else self.start + Fraction(k * self.used, self.length)
+        return Fraction(self.clock.moment(self.first + k))
 
     def gone(self, moment: int) -> Fraction:
         """Story frames from the cover's beginning until that moment of the shot is seen."""
-        ramp = self.ramp
-        k = ramp.between(self.start, moment) if ramp else Fraction((moment - self.start) * self.length, self.used)
-        return self.length - 1 - k if self.settings and self.settings["backwards"] else k
+        return Fraction(self.clock.at(moment) - self.first)
 
 
 SOUNDS = ("natural", "effect", "music", "voice")
@@ -247,14 +256,14 @@ def moment_of(item: Item, k: int) -> int:
     """The moment of its recording that is seen or heard k story frames after it begins."""
     if isinstance(item, Sound):
         return item.start + k
-    return item.moment(k) if isinstance(item, Piece) else floor(item.shown(k))
+    return floor(item.clock.moment(item.first + k))
 
 
 def frames_to(item: Item, moment: int) -> int | Fraction:
     """Story frames from its beginning until a moment of its recording."""
-    if isinstance(item, Piece):
-        return item.clock.at(moment) - item.start if item.settings else moment - item.start
-    return item.gone(moment) if isinstance(item, Cover) else moment - item.start
+    if isinstance(item, Sound) or item.as_shot:
+        return moment - item.start
+    return item.clock.at(moment) - item.first
 
 
 def having(item: T, name: str, value: Value, keep: bool = False) -> T:

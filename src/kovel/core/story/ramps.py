@@ -86,7 +86,7 @@ class Ramp:
 
     def later(self, start: int, frames: int | Fraction) -> Fraction:
         """The moment seen `frames` story frames after moment `start` is."""
-        return _later(self, start, Fraction(frames))
+        return seen(self, self.time(start) + Fraction(frames))
 
     def between(self, start: int, end: int) -> Fraction:
         """Story frames from one moment to another."""
@@ -97,9 +97,10 @@ class Ramp:
         return max(1, floor(self.later(start, length - 1)) + 1 - start)
 
 
-@lru_cache(4096)
-def _later(ramp: Ramp, start: int, frames: Fraction) -> Fraction:
-    return ramp.moment(ramp.time(start) + frames)
+@lru_cache(8192)
+def seen(ramp: Ramp, time: Fraction) -> Fraction:
+    """`Ramp.moment`, worked out once: every plan of a story asks for the same."""
+    return ramp.moment(time)
 
 
 @lru_cache(256)

@@ -53,7 +53,7 @@ export class Strip {
   wants = JSON.parse(localStorage.getItem("kovel-lanes") || "{}");
   tall = {};
   due = false;
-  /** Whether what stands has to be drawn anew. */ stale = true;
+  stale = true; // what stands has to be drawn anew
   /** The column of pixels drawn last in a crowd. */ last = "";
   /** Milliseconds the last drawing took. */ took = 0;
 
@@ -123,8 +123,8 @@ export class Strip {
       k = devicePixelRatio || 1;
     this.px = Math.max(this.px, w / Math.max(1, this.data.length));
     this.wide.style.width = `${Math.ceil(this.data.length * this.px)}px`;
-    this.canvas.width = w * k;
-    this.canvas.height = h * k;
+    this.still.width = this.canvas.width = w * k;
+    this.still.height = this.canvas.height = h * k;
     this.canvas.style.width = `${w}px`;
     this.canvas.style.height = `${h}px`;
     this.lay(h);
@@ -242,7 +242,6 @@ export class Strip {
       css = getComputedStyle(this.canvas),
       c = (n) => css.getPropertyValue(n).trim();
     this.stale = false;
-    for (const s of ["width", "height"]) if (this.still[s] !== this.canvas[s]) this.still[s] = this.canvas[s];
     const w = this.canvas.width / k,
       h = this.canvas.height / k;
     this.ink = { ink: c("--ink"), soft: c("--soft"), rule: c("--rule"), sheet: c("--sheet"), tint: c("--tint") };
@@ -258,11 +257,14 @@ export class Strip {
       g.fillStyle = this.ink.rule;
       g.fillRect(0, this.tall[l.name].y - 0.5, w, 1);
     }
-    this.crowd = { tint: new Path2D(), wash: new Path2D(), soft: new Path2D(), cover: new Path2D() };
-    for (const x of this.data.blocks) if (x.at < b && x.at + x.length > a) this.block(this.of(x), w);
-    for (const [ink, path] of Object.entries(this.crowd)) {
-      g.fillStyle = this.ink[ink];
-      g.fill(path);
+    for (const chosen of [false, true]) {
+      this.crowd = { tint: new Path2D(), wash: new Path2D(), soft: new Path2D(), cover: new Path2D() };
+      for (const x of this.data.blocks)
+        if (x.at < b && x.at + x.length > a && this.chosen.has(x.id) === chosen) this.block(this.of(x), w);
+      for (const [ink, path] of Object.entries(this.crowd)) {
+        g.fillStyle = this.ink[ink];
+        g.fill(path);
+      }
     }
     this.said(w, a, b);
     loudnessCurve(this, w, h, a, b);
@@ -288,11 +290,9 @@ export class Strip {
     top.drawImage(this.still, 0, 0);
     top.setTransform(k, 0, 0, k, 0, 0);
     if (a !== null || b !== null) {
-      const x = this.x(a ?? b),
-        y = this.x(b ?? a);
       top.globalAlpha = 0.25;
       top.fillStyle = this.ink.mark;
-      top.fillRect(x, 0, Math.max(2, y - x), h);
+      top.fillRect(this.x(a ?? b), 0, Math.max(2, this.x(b ?? a) - this.x(a ?? b)), h);
       top.globalAlpha = 1;
     }
     top.fillStyle = this.ink.pencil;
