@@ -1,7 +1,7 @@
 """Killed at random moments: `./kovel bench kills [KILLS]` (1000 unless said).
 
-A server is worked with over HTTP as pages do it: edits, recordings brought in, renders, copies of the database. The server, its
-workers or the child at work is killed at a random moment (SIGKILL), again and again. After each kill: nothing acknowledged is lost, no
+A server is worked with over HTTP as pages do it: edits, recordings brought in, transcribed and synced by sound, renders, copies of
+the database. The server, its workers or the child at work is killed at a random moment (SIGKILL), again and again. After each kill: nothing acknowledged is lost, no
 half file stands under a final name, jobs go on by themselves, no process is left. Prints what was done, and what was found wrong.
 """
 
@@ -26,6 +26,8 @@ from kovel.store import backup, jobs, recordings, stories
 from kovel.work.folder import Data
 
 PATIENT = 60.0  # seconds that anything may take on a busy machine
+JOBS = ["bring in", "render", "transcribe", "sync"]
+WAITING = 12  # jobs that wait before no more are asked for: an editor would look at what there is first
 
 
 @dataclass
@@ -39,10 +41,11 @@ class Kept:
     wrong: list[str] = field(default_factory=list)
 
 
-def tone(path: Path, seconds: float, n: int) -> Path:
+def sound(path: Path, seconds: float) -> Path:
+    """A recording of so many seconds: the beginning of a noise that all of them share, so that they can be synced."""
     with wave.open(str(path), "wb") as w:
         w.setparams((1, 2, 48_000, 0, "NONE", ""))
-        w.writeframes(bytes([n % 250, 8]) * int(48_000 * seconds))
+        w.writeframes(random.Random(5).randbytes(2 * int(48_000 * seconds)))
     return path
 
 
@@ -95,12 +98,15 @@ class Served:
 
 def work(url: str, root: Path, kept: Kept, rng: random.Random, until: float) -> None:
     """Do what an editor does until a moment; note what was acknowledged. What fails because all is dead counts for nothing."""
+    db = Data(root / "data").db
     with (
+        contextlib.closing(db),
         httpx.Client(base_url=url, headers={"x-kovel": "1", "accept": "application/json"}, timeout=20) as c,
         contextlib.suppress(httpx.HTTPError),
     ):
         while time.monotonic() < until or not kept.done["edit"]:  # a slow machine has time for one
-            what = rng.choice(["edit"] * 12 + ["undo", "bring in", "render", "copy"])
+            what = rng.choice(["edit"] * 12 + ["undo", "copy"] + (JOBS if len(jobs.in_state(db, "waiting")) < WAITING else []))
+            of = rng.sample(range(1, kept.recordings + 1), min(2, kept.recordings))
             if what == "edit":
                 r = c.post("/p/1/story/edit", json={"command": "insert_space", "at": 0, "length": rng.randint(1, 40)})
                 if r.status_code == 200:
@@ -108,20 +114,21 @@ def work(url: str, root: Path, kept: Kept, rng: random.Random, until: float) -> 
             elif what == "undo":
                 r = c.post("/p/1/story/undo", data={})
             elif what == "bring in":
-                path = tone(
-                    root / f"tone {kept.done['bring in']} {rng.randint(0, 10**9)}.wav", rng.uniform(0.5, 6), rng.randint(0, 200)
-                )
+                path = sound(root / f"sound {kept.done[what]} {rng.randint(0, 10**9)}.wav", rng.uniform(0.5, 6))
                 r = c.post("/p/1/footage/path", data={"path": str(path)})
                 kept.recordings += "brought in" in r.text and "Nothing" not in r.text
             elif what == "render":
                 r = c.post("/p/1/handoff/render", data={"kind": rng.choice(["wav", "flac", "mp4"]), "height": "240"})
+            elif what == "transcribe":
+                r = c.post(f"/p/1/recordings/{(of or [1])[0]}/transcribe", data={})
+            elif what == "sync":
+                r = c.post("/p/1/footage/sync", data={"ids": of})
             else:
-                out = root / "copies" / f"{rng.randint(0, 10**9)}.db"
-                backup.back_up(Data(root / "data").db, out)
+                backup.back_up(db, root / "copies" / f"{rng.randint(0, 10**9)}.db")
                 kept.done["copy"] += 1
                 continue
             kept.done[what] += r.status_code in (200, 204)
-            time.sleep(rng.uniform(0, 0.02))
+            time.sleep(rng.uniform(0, 0.25))
 
 
 def look(root: Path, kept: Kept) -> None:
@@ -136,6 +143,7 @@ def look(root: Path, kept: Kept) -> None:
     for p in (root / "copies").glob("*.db"):
         if bad := backup.damage(p):
             wrong.append(f"copy {p.name}: {bad}")
+        p.unlink()  # seen once: nothing writes it again
     for j in jobs.of_project(db, 1, "render"):
         out = Path(j.params["out"])
         if j.state == "done" and out.exists() and out.stat().st_size != (j.result or {}).get("bytes"):
@@ -176,9 +184,9 @@ def run(root: Path, kills: int, seed: int = 0) -> Kept:
     served = Served(root)
     httpx.post(f"{served.url}/projects", data={"name": "Killed"}, headers={"x-kovel": "1"}, timeout=20)
     for _ in range(kills):
-        work(served.url, root, kept, rng, time.monotonic() + rng.uniform(0.05, 1.2))
+        work(served.url, root, kept, rng, time.monotonic() + rng.uniform(0.05, 2))
         family = served.family()
-        victim = rng.choice([k for k in ("server", "server", "worker", "child") if family[k]])
+        victim = rng.choice([k for k in ("server", "worker", "worker", "child", "child") if family[k]])
         for pid in family[victim] if victim != "child" else [rng.choice(family["child"])]:
             with contextlib.suppress(ProcessLookupError):
                 os.kill(pid, signal.SIGKILL)
