@@ -19,7 +19,7 @@ from kovel.core.story.settings import CLEANING, HEARD, Line, added
 from kovel.core.time.rate import SAMPLE_RATE
 
 RAMP = 192  # samples: 4 ms at 48 kHz
-CLEANED = 1  # how cleaning works: another number makes every cleaned sound anew
+CLEANED = 2  # how cleaning works: another number makes every cleaned sound anew
 HALF = 0.5  # a cover's own sound under talk: half amplitude to start with (common practice)
 
 Read = Callable[[Item, str], Any]  # a setting of an item, all scopes met

@@ -3,8 +3,10 @@
 raw     ~~~▂▇~~▅▇~~~~▇▅~~~      ~ noise, heard alone in the pauses: there its picture is taken, pause by pause
 cleaned    ▂▇  ▅▇    ▇▅
 
-Steady noise: a gain for each frequency and moment from the ratio of speech to noise that is expected there, decision-directed
-(Ephraim and Malah 1984); the noise of a moment lies between what the pauses before and after it hold. Clicks: samples that
+Steady noise: a gain for each frequency and moment that leaves the least error of the log spectrum (Ephraim and Malah 1985), from
+the ratio of speech to noise expected there, decision-directed from both sides; where speech is not likely it is held down
+(Cohen 2002). The noise of a moment lies between what the pauses before and after it hold, and follows what is heard of it between
+the partials of a voice (Gerkmann and Hendriks 2012). Clicks: samples that
 linear prediction cannot explain, put back by it (Janssen, Veldhuis and Vries 1986). Low cut: Butterworth, 24 dB an octave.
 """
 
@@ -19,6 +21,7 @@ from scipy.fft import irfft, rfft
 from scipy.linalg import solve_toeplitz, solveh_banded
 from scipy.ndimage import median_filter, uniform_filter1d
 from scipy.signal import butter, iirnotch, lfilter, sosfilt, tf2sos
+from scipy.special import exp1
 
 from kovel.core.sound.levels import TICK, Mask, runs
 
@@ -27,7 +30,11 @@ WINDOW, HOP = 2048, 512
 LEAD = 2 * RATE  # samples that filters and gains run before what is asked for
 MARGIN = 6  # ticks of a pause at either end that may hold speech still
 LEAST = 25  # ticks a pause needs to be a picture of the noise
-SMOOTH = 0.98  # how much of the ratio expected comes from the frame before (Ephraim and Malah 1984, equation 51)
+SMOOTH = 0.95  # how much of the ratio expected comes from the frame before (Ephraim and Malah 1984, equation 51)
+FOLLOW, BLOCK, BAND = 0.95, 8, 251  # how slowly noise is followed, by how many frames at a time, over how many bins (6 kHz)
+CERTAIN = 31.6  # the ratio that speech is taken to have where it is (15 dB: Gerkmann and Hendriks 2012)
+NEAR, AROUND = (7, 7, 0.12), (9, 5, 0.6)  # frames, bins, and the ratio over them at which speech is as likely as not
+FOLD = 8  # bins that are one in what is AROUND
 HARMONICS = 12
 EVEN_MOST = 9.0  # dB that the voice is moved at most, and
 EVEN_SHARE = 0.75  # how much of what it is off by
@@ -142,14 +149,16 @@ def _hum(read: Read, gaps: Sequence[tuple[int, int]], wanted: str) -> tuple[floa
 def _pictures(read: Read, gaps: Sequence[tuple[int, int]], samples: int) -> tuple[npt.NDArray[np.float64], Floats]:
     """The noise's power at each frequency, pause by pause: where they lie, and the pictures (k, WINDOW // 2 + 1).
 
-    A pause that is too short for a picture of its own shares one with its neighbours.
+    A pause that is too short for a picture of its own shares one with its neighbours; digital silence has none.
     """
     rows: list[tuple[float, Floats]] = []
     frames: list[Floats] = []
     begin = last = 0
     for a, b in gaps:
-        x = read(a, b)
-        f = _frames(x.mean(1))
+        f = _frames(read(a, b).mean(1))
+        f = f[np.abs(f).max(1) > 1e-6]
+        if not len(f):
+            continue
         if frames and (sum(map(len, frames)) >= 96 or a - last > 20 * RATE):
             rows.append(((begin + last) / 2, _typical(frames)))
             frames = []
@@ -200,25 +209,62 @@ def _without_noise(x: Floats, first: int, at: npt.NDArray[np.float64], noise: Fl
 
 def _gains(power: Floats, where: npt.NDArray[np.int64], at: npt.NDArray[np.float64], noise: Floats, floor: float) -> Floats:
     """The gain of each frame and frequency, (frames, bins): what is expected from before and from after, met half-way."""
-    k = np.interp(where, at, np.arange(len(at))) if len(at) > 1 else np.zeros(len(where))
+    k = np.interp(where[::BLOCK], at, np.arange(len(at))) if len(at) > 1 else np.zeros(-(-len(where) // BLOCK))
     low = np.minimum(k.astype(int), len(at) - 1)
     high, share = np.minimum(low + 1, len(at) - 1), (k - low).astype(np.float32)[:, None]
     logs = np.log(noise)
-    ratio = power * np.exp(-(logs[low] * (1 - share) + logs[high] * share))
-    gain = np.sqrt(_onward(ratio) * _onward(ratio[::-1])[::-1])
-    return np.asarray(np.maximum(gain, np.float32(floor)), np.float32)
+    ratio = power * np.repeat(np.exp(-(logs[low] * (1 - share) + logs[high] * share)), BLOCK, 0)[: len(power)]
+    ratio /= np.sqrt(_followed(ratio) * _followed(ratio[::-1])[::-1])
+    expected = np.sqrt(_onward(ratio) * _onward(ratio[::-1])[::-1])
+    wide = (np.add.reduceat(ratio, np.arange(0, ratio.shape[1], FOLD), axis=1) / FOLD).astype(np.float32)
+    likely = _likely(ratio, *NEAR) * np.repeat(_likely(wide, *AROUND), FOLD, 1)[:, : ratio.shape[1]]
+    least = np.float32(max(floor, 1e-4))
+    gain = np.full(ratio.shape, least)
+    some = likely > 0.01  # elsewhere it would be worked out in vain
+    p, wiener = likely[some], 1 / (1 + 1 / np.maximum(expected[some], np.float32(1e-6)))
+    log = np.log(wiener) + exp1(np.maximum(wiener * ratio[some], np.float32(1e-6))) / 2
+    gain[some] = np.exp(np.maximum(p * np.minimum(log, 0) + (1 - p) * np.log(least), np.log(least)))
+    return gain
+
+
+def _likely(ratio: Floats, frames: int, bins: int, even: float) -> Floats:
+    """How likely speech is, by how far the power around stands over the noise; one half where that is `even`."""
+    over = ratio
+    for _ in range(2):
+        over = uniform_filter1d(uniform_filter1d(over, frames, axis=0), bins, axis=1)
+    x = np.maximum(over - 1, np.float32(1e-3)) / np.float32(even)
+    x *= x * np.sqrt(x)
+    return np.asarray(x / (1 + x), np.float32)
+
+
+def _followed(ratio: Floats) -> Floats:
+    """How much louder than its picture the noise of each frame is, (frames, bins), from what is not likely to be speech."""
+    level = np.empty_like(ratio)
+    d, sure = np.ones(ratio.shape[1], np.float32), np.zeros(ratio.shape[1], np.float32)
+    keep, keep_sure = FOLLOW**BLOCK, 0.9**BLOCK
+    for i in range(0, len(ratio), BLOCK):
+        now = ratio[i : i + BLOCK]
+        speech = 1 / (1 + (1 + CERTAIN) * np.exp(np.maximum(now / d, 0) * np.float32(-CERTAIN / (1 + CERTAIN))))
+        speech[now < 1e-3] = 1  # digital silence tells nothing of the noise
+        sure = keep_sure * sure + (1 - keep_sure) * speech.mean(0)
+        np.minimum(speech, np.float32(0.99), out=speech, where=sure > 0.99)  # a sound that never ends is noise
+        heard = ((1 - speech) * now + speech * d).mean(0)
+        d = keep * d + (1 - keep) * uniform_filter1d(uniform_filter1d(heard, BAND), BAND)
+        d = np.clip(d, 0.1, 10)
+        level[i : i + BLOCK] = d
+    return level
 
 
 def _onward(ratio: Floats) -> Floats:
-    """Gains frame after frame, each expecting what the one before left of its ratio of power to noise."""
-    gain = np.empty_like(ratio)
+    """The ratio of speech to noise expected in each frame, from what the frame before it left of its own."""
+    rows = np.empty_like(ratio)
     before = np.zeros(ratio.shape[1], np.float32)
-    one, least, keep, fresh = np.float32(1), np.float32(1e-4), np.float32(SMOOTH), np.float32(1 - SMOOTH)
-    for now, g in zip(ratio, gain, strict=True):
-        expected = keep * before + fresh * np.maximum(now - one, 0)
-        np.maximum(expected / (one + expected), least, out=g)
+    one, keep, fresh = np.float32(1), np.float32(SMOOTH), np.float32(1 - SMOOTH)
+    for now, expected in zip(ratio, rows, strict=True):
+        np.add(keep * before, fresh * np.maximum(now - one, 0), out=expected)
+        g = np.maximum(expected / (one + expected), np.float32(1e-4))
         before = g * g * now
-    return gain
+    return rows
 
 
 ORDER, ODD, LONGEST, LONELY = 32, 9.0, 96, 1_200
