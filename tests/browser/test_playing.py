@@ -159,7 +159,7 @@ def test_layers_are_drawn_alike_by_player_and_renderer(page: Page, forty: tuple)
     )
     points = [(x, y) for x in (0.1, 0.3, 0.45, 0.6, 0.9) for y in (0.1, 0.4, 0.6, 0.9)]
     for t, stack in enumerate(stacks):
-        frame = drawn.frame([(x, (0, 1, 1)) for x in stack], 0)
+        frame = drawn.frame([Layer.from_json(x.to_json({})) for x in stack], 0)
         rgb = rgb_of(frame.reformat(format="yuv444p")).astype(int)
         page.evaluate("t => { window.drew = null; kovel.player.drawn = (f) => { window.drew = f; }; kovel.player.seek(t); }", t)
         until(page, f"window.drew === {t}")

@@ -135,7 +135,7 @@ def test_layers_are_the_same_after_a_file() -> None:
     s = do(cover(appear=9, zoom=130, turn=3.5, fit="blurred", warmth=20), "push", items=[1], last=110)
     for run_ in make_plan(s, SOURCES).pictures:
         for x in run_.layers:
-            again, _ = Layer.from_json(x.to_json(Fraction(1)))
+            again = Layer.from_json(x.to_json({})).layer
             assert (again.part, again.place, again.look, again.opacity) == (x.part, x.place, x.look, x.opacity)
 
 

@@ -15,7 +15,7 @@ from hypothesis import HealthCheck, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 
-from kovel.core.plan.layers import Layer, own_frame
+from kovel.core.plan.layers import Layer, flat, own_frame
 from kovel.core.plan.plan import Plan, make_plan
 from kovel.core.plan.sounds import Heard, ramped, with_its_sound
 from kovel.core.story.catalogue import COMMANDS, parameters, run
@@ -337,7 +337,7 @@ class Editing(RuleBasedStateMachine):
         assert [p.at for p in plan.pictures] == [0, *(p.end for p in plan.pictures)][: len(plan.pictures)]
         assert (plan.pictures[-1].end if plan.pictures else 0) == s.length == plan.length
         for run_ in plan.pictures:
-            for image in (x.image for x in run_.layers):
+            for image in (x.image for x in flat(run_.layers)):
                 if image.source is not None and (n := SOURCES[image.source].frames) is not None:
                     first, last = (own_frame(image, k, R, SOURCES[image.source].rate) for k in (0, run_.end - run_.at - 1))
                     assert first >= 0 and last < n, self.log
@@ -352,8 +352,8 @@ class Editing(RuleBasedStateMachine):
             titles = [c.title for a, b, c in spans if c.source == TITLE and a <= t < b + goes_on(b, c)]  # under what comes in
             fade = any(s.join(k).length and lo <= t < hi for k, lo, hi in ((0, 0, s.join(0).length), (len(s.pieces), s.length - s.join(len(s.pieces)).length, s.length)))  # fmt: skip
             run_ = plan.picture_at(t)
-            pictures = [x for x in run_.layers if not x.image.title]
-            assert {dict(x.image.title.rows)["text"] for x in run_.layers if x.image.title} <= set(titles), self.log
+            pictures = [x for x in flat(run_.layers) if not x.image.title]
+            assert {dict(x.image.title.rows)["text"] for x in flat(run_.layers) if x.image.title} <= set(titles), self.log
             if over:
                 _, a, c = max(over, key=lambda r: r[0])
                 if self.blended(c):

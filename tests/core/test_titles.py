@@ -7,6 +7,7 @@ import pytest
 from PIL import features
 
 from kovel.core.checks.picture_checks import picture_checks
+from kovel.core.plan.layers import Layer
 from kovel.core.plan.plan import make_plan
 from kovel.core.story.model import TITLE, Story
 from kovel.core.story.seams import exposed
@@ -108,7 +109,7 @@ def test_a_file_that_is_no_font_is_refused(tmp_path: Path) -> None:
 def test_the_renderer_lays_it_over_the_picture() -> None:
     plan = make_plan(titled("HHH", edge=0.0, colour="#ffffff", appear=0, leave=0), SOURCES)
     title = plan.picture_at(120).layers[-1]
-    frame = Pictures({}, 640, 360).frame([(title, (0, 1, 1))], 0)
+    frame = Pictures({}, 640, 360).frame([Layer.from_json(title.to_json({}))], 0)
     y = np.frombuffer(frame.planes[0], np.uint8).reshape(360, -1)[:, :640]
     want = np.asarray(drawn_title(spec(titled("HHH", edge=0.0, colour="#ffffff", appear=0, leave=0)), 640, 360).getchannel("A"))
     assert np.abs(y.astype(float) - (16 + 219 * (want / 255.0))).max() < 1.5

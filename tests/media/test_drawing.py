@@ -11,10 +11,11 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.ndimage import maximum_filter, minimum_filter
 
 from kovel.core.picture.look import looked
 from kovel.core.plan.geometry import standing
-from kovel.core.plan.layers import Image, Layer, Opacity, Part, Place
+from kovel.core.plan.layers import Image, Layer, Opacity, Part, Place, Stacked, TitleImage
 from kovel.core.story.model import Card
 from kovel.media.drawing import Lettering, Pictures, even, kept_in, over, planes_of, still_black, warped, written
 from kovel.media.reader import rgb_of
@@ -106,8 +107,12 @@ def test_one_picture_over_another_by_its_share_and_mask(share: float, left: int,
             assert np.abs(plane - want).max() < 1.2
 
 
+def stacked(x: Layer) -> Stacked:
+    return Layer.from_json(x.to_json({}))
+
+
 def drawn(layers: list[Layer], k: int = 0) -> np.ndarray:
-    got = Pictures({}, W, H).frame([(x, (0, 1, 1)) for x in layers], k)
+    got = Pictures({}, W, H).frame([stacked(x) for x in layers], k)
     return rgb_of(got.reformat(format="yuv444p")).astype(int)
 
 
@@ -128,9 +133,9 @@ def test_a_stack_is_drawn_from_the_bottom() -> None:
     assert shares == sorted(shares) and shares[0] < shares[2]
     assert drawn([])[0, 0].max() == 0
     p = Pictures({}, W, H)
-    plain = p.frame([(red, (0, 1, 1))], 0)
+    plain = p.frame([stacked(red)], 0)
     before = [q.copy() for q in planes_of(plain)]
-    p.frame([(red, (0, 1, 1)), (half, (0, 1, 1))], 0)
+    p.frame([stacked(red), stacked(half)], 0)
     assert all(np.array_equal(x, y) for x, y in zip(before, planes_of(plain), strict=True))
 
 
@@ -170,3 +175,39 @@ def test_even_numbers_are_the_nearest(x: float, want: int) -> None:
 
 def test_black_is_black() -> None:
     assert [int(p.max()) for p in planes_of(still_black(W, H))] == [16, 128, 128]
+
+
+def test_what_is_put_together_is_seen_as_one_picture() -> None:
+    """Two halves put together, then framed, looked and half see-through as one: as if they were one image; and one within
+    another. Definition of the group in the plan, no source."""
+    red, blue, grey = (Layer(Image(card=Card(c))) for c in ("#c02020", "#2040c0", "#808080"))
+    halves = (Layer(red.image, place=Place(0, 0, 0.5, 1)), Layer(blue.image, place=Place(0.5, 0, 0.5, 1)))
+    one = Layer(Image(stack=halves))
+    assert np.abs(drawn([one]) - drawn([*halves])).max() < 2
+    small = drawn([grey, Layer(one.image, place=Place(0.5, 0.5, 0.5, 0.5))])
+    assert np.abs(small[H * 3 // 4, [W * 5 // 8, W * 7 // 8]] - drawn([*halves])[H // 2, [W // 4, W * 3 // 4]]).max() < 3
+    assert np.abs(small[: H // 2 - 1] - drawn([grey])[: H // 2 - 1]).max() < 2
+    see_through = drawn([grey, Layer(Image(stack=(one,)), Opacity(1, 0, 2))])
+    away = np.abs(see_through - (drawn([grey]) + drawn([*halves])) / 2)
+    assert away.mean() < 0.6 and away.max() < 8  # chroma is half as fine
+    look = ((("saturation", -100),),)
+    flat = drawn([Layer(one.image, look=look)])[H // 2, [W // 4, W * 3 // 4]]
+    assert np.ptp(flat, axis=1).max() <= 3 and np.ptp(drawn([one])[H // 2, W // 4]) > 100
+
+
+def test_letters_show_what_fills_them() -> None:
+    """Inside of the letters the filling, outside what is under them, between by how much of a letter there is (Porter and
+    Duff 1984, "in", then "over")."""
+    red, blue = (Layer(Image(card=Card(c))) for c in ("#c02020", "#2040c0"))
+    rows = {"text": "MM", "font": "Sans", "size": 50.0, "under": 100, "weight": 900, "colour": "#ffffff", "edge": 0.0, "box": 0}
+    title = Image(
+        title=TitleImage((*rows.items(), ("aligned", "middle"), ("title_x", 50.0), ("title_y", 50.0), ("rolls", False)))
+    )
+    cut = Layer(title, part=Part(clear=True))
+    seen = drawn([red, Layer(Image(stack=(blue,), cut=cut))])
+    there = drawn([Layer(Image(card=Card("#000000"))), cut])[..., 1:2] / 255  # how much of a letter there is
+    want = drawn([red]) * (1 - there) + drawn([blue]) * there
+    sure = (maximum_filter(there, (5, 5, 1)) - minimum_filter(there, (5, 5, 1)))[..., 0] < 0.01  # chroma is half as fine
+    assert np.abs(seen - want)[sure].max() < 4 and np.abs(seen - want).mean() < 2 and 0.1 < there.mean() < 0.6
+    half = drawn([red, Layer(Image(stack=(blue,), cut=cut), Opacity(1, 0, 2))])
+    assert np.abs(half - (seen + drawn([red])) / 2).max() < 4

@@ -11,7 +11,7 @@ from typing import Any
 
 import opentimelineio as otio
 
-from kovel.core.plan.layers import Image, own_frame
+from kovel.core.plan.layers import Image, flat, own_frame
 from kovel.core.plan.plan import make_plan
 from kovel.core.plan.sounds import audible, sounds_on, with_its_sound
 from kovel.core.story.consequences import frames_of, kind_of
@@ -192,7 +192,7 @@ def to_edl(story: Story, name: str, project: Project, recordings: dict[int, Reco
 
     rows: list[tuple[str, int, int, Image]] = []
     for x in plan.pictures:
-        seen = [y for y in x.layers if not y.image.title]
+        seen = [y for y in flat(x.layers) if not y.image.title]
         top, up = _evened(story, seen[-1].image, x.at), seen[-1].opacity
         middle = x.at
         if len(seen) > 1 and up.step:  # a blend is a cut in its middle; of layers that stand, the upper one is listed

@@ -16,9 +16,10 @@ import av
 import numpy as np
 from PIL import Image, ImageDraw, ImageFont
 
+from kovel.core.plan.layers import Stacked
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import format_timecode
-from kovel.media.drawing import Stacked, planes_of
+from kovel.media.drawing import planes_of
 from kovel.media.titles import SANS, font_of
 
 DARK, LIGHT = 22, 220  # of the luma, in limited range
@@ -35,7 +36,8 @@ class Burnt:
     def over(self, f: Any, t: int, stack: Sequence[Stacked], k: int) -> Any:
         """A new frame: story frame t, frame k of its run, with its times and names along the lower edge."""
         says = [format_timecode(self.begin + t, self.clock, self.drop)]
-        for layer, (base, num, den) in reversed(stack):
+        for x in reversed([y for z in stack for y in z.flat()]):
+            layer, (base, num, den) = x.layer, x.steps
             s = self.files.get(layer.image.source) if layer.image.source is not None else None
             if s is not None and layer.opacity.at(k) > 0:
                 own = (

@@ -20,14 +20,14 @@ from PIL import Image
 from kovel.core.picture import look as looks
 from kovel.core.picture.colour import cube_text
 from kovel.core.plan.geometry import Standing, fills, quad, standing
-from kovel.core.plan.layers import EVERYWHERE, OPAQUE, WHOLE, Layer, Look
+from kovel.core.plan.layers import EVERYWHERE, OPAQUE, WHOLE, Layer, Look, Stacked
 from kovel.core.time.rate import Rate
 from kovel.media.card import drawn_card
 from kovel.media.reader import STILL, Fit, FrameReader, linked, still_frame
 from kovel.media.titles import drawn_title, title_file
 
-Stacked = tuple[Layer, tuple[int, int, int]]  # a layer and its steps, as the plan's JSON has them
 Planes = tuple[np.ndarray, np.ndarray, np.ndarray]
+Stratum = tuple[int, ...]  # where a layer stands in the stack, and in the stacks within
 BLACK = (16, 128, 128)
 SMALL = 16  # a ground out of focus is drawn at a sixteenth of the picture
 SOFT = 2.0  # and softened there: sigma in its pixels
@@ -42,31 +42,35 @@ class Pictures:
     ) -> None:  # fmt: skip
         self.files, self.size, self.drawn, self.tables, self.fonts = files, (width, height), drawn, tables, fonts
         self.fits: dict[Any, Fit] = {}
-        self.readers: dict[tuple[int, int], FrameReader] = {}
+        self.readers: dict[tuple[int, Stratum], FrameReader] = {}
         self.stills: dict[Any, Any] = {}
         self.graphs: dict[tuple[Look, int, int], Any] = {}
         self.black = still_black(width, height)
-        self._last: dict[int, tuple[Any, Any]] = {}
-        self._looked: dict[int, tuple[Any, Any]] = {}
+        self._last: dict[Stratum, tuple[Any, Any]] = {}
+        self._looked: dict[Stratum, tuple[Any, Any]] = {}
 
-    def frame(self, layers: Sequence[Stacked], k: int) -> Any:
+    def frame(self, layers: Sequence[Stacked], k: int, within: Stratum = ()) -> Any:
         """Frame k of a run. The frame may be one that is used again: nothing is drawn into it."""
         base: Any = None
-        for i, (layer, steps) in enumerate(layers):
+        for i, x in enumerate(layers):
+            layer, stratum = x.layer, (*within, i)
             share = layer.opacity.at(k)
             if share == 0:
                 continue
             if layer.image.title:
                 base = self._titled(base or self.black, layer, k, share)
+            elif x.cut:
+                base = self._titled(base or self.black, x.cut, k, share, self.frame(x.stack, k, stratum))
             elif layer.part == WHOLE and layer.place == EVERYWHERE:
-                image = self._looks(self._image(layer, steps, k, i, None), layer.look, i)
+                image = self._looks(self._image(x, k, stratum), layer.look, stratum)
                 base = image if share == 1 else over(base or self.black, image, share)
             else:
-                base = self._warped(base or self.black, layer, steps, k, i, share)
+                base = self._warped(base or self.black, x, k, stratum, share)
         return base or self.black
 
-    def _titled(self, base: Any, layer: Layer, k: int, share: float) -> Any:
-        """A title over what is there, moved by whole pixels, as many letters of it as are written."""
+    def _titled(self, base: Any, layer: Layer, k: int, share: float, filling: Any = None) -> Any:
+        """A title over what is there, moved by whole pixels, as many letters of it as are written; of a `filling`, what its
+        letters cover."""
         assert layer.image.title
         text = dict(layer.image.title.rows)["text"]
         n = letters_at(text, layer.letters.at(k)) if layer.letters != OPAQUE else None
@@ -80,19 +84,22 @@ class Pictures:
             )
             self.stills[key] = Lettering(np.asarray(im.convert("RGBA")))
         x, y = layer.part.drifted(k)
-        return written(base, self.stills[key], round(x * self.size[0]), round(y * self.size[1]), share)
+        return written(base, self.stills[key], round(x * self.size[0]), round(y * self.size[1]), share, filling)
 
-    def _warped(self, base: Any, layer: Layer, steps: tuple[int, int, int], k: int, stratum: int, share: float) -> Any:
-        frame = self._looks(self._image(layer, steps, k, stratum, layer), layer.look, stratum)
+    def _warped(self, base: Any, x: Stacked, k: int, stratum: Stratum, share: float) -> Any:
+        layer = x.layer
+        frame = self._looks(self._image(x, k, stratum, free=layer), layer.look, stratum)
         s = standing((frame.width, frame.height), self.size, layer.part, layer.place, k)
         planes, mask = warped(planes_of(frame), s, self.size, layer)
         corner = even(layer.place.x * self.size[0]), even(layer.place.y * self.size[1])
         return over(base, planes, share, corner, mask)
 
-    def _image(self, layer: Layer, steps: tuple[int, int, int], k: int, stratum: int, free: Layer | None) -> Any:
+    def _image(self, x: Stacked, k: int, stratum: Stratum, free: Layer | None = None) -> Any:
         """The image of a layer, fitted to the picture, or (`free`) to what it is shown at, without bars; each height in the
         stack has a reader of its own."""
-        image = layer.image
+        if x.stack:
+            return self.frame(x.stack, k, stratum)
+        image = x.layer.image
         if image.card:
             if image.card not in self.stills:
                 im = drawn_card(self.drawn, image.card.colour, image.card.text, *self.size)
@@ -107,7 +114,7 @@ class Pictures:
                 raw = still_frame(Path(f["path"]))
                 self.stills[key] = self._fit(raw, image.source, stratum, free)(raw)
             return self.stills[key]
-        base, num, den = steps
+        base, num, den = x.steps
         n = (base + k * num) // den
         key = (image.source, n, free and (free.part.fit, _least(free), free.place))
         if self._last.get(stratum, (None, None))[0] != key:
@@ -118,7 +125,7 @@ class Pictures:
             self._last[stratum] = (key, self._fit(raw, image.source, stratum, free)(raw))
         return self._last[stratum][1]
 
-    def _fit(self, raw: Any, source: int, stratum: int, free: Layer | None) -> Fit:
+    def _fit(self, raw: Any, source: int, stratum: Stratum, free: Layer | None) -> Fit:
         reader = self.readers.get((source, stratum))
         of = reader.filmed if reader else STILL
         key = (source, stratum, free and (free.part.fit, _least(free), free.place))
@@ -129,7 +136,7 @@ class Pictures:
                 self.fits[key] = Fit(*_size_for(raw, of.pixel, self.size, free), of, pad=False)
         return self.fits[key]
 
-    def _looks(self, frame: Any, look: Look, stratum: int) -> Any:
+    def _looks(self, frame: Any, look: Look, stratum: Stratum) -> Any:
         """The frame with its look; one that was drawn a moment ago is not drawn again."""
         if not look:
             return frame
@@ -289,13 +296,14 @@ def _by_four(z: np.ndarray) -> np.ndarray:
     return total
 
 
-def written(base: Any, letters: Lettering, x: int, y: int, share: float) -> Any:
-    """A new frame: letters over `base`, the corner of their picture at (x, y)."""
+def written(base: Any, letters: Lettering, x: int, y: int, share: float, filling: Any = None) -> Any:
+    """A new frame: letters over `base`, the corner of their picture at (x, y), in their colours or showing the `filling`."""
     x, y, k = x + letters.left, y + letters.top, round(share * 256)
     if not k or not letters.rgba.size:
         return base
     colours, there = letters.planes(x % 2, y % 2)
     out = av.VideoFrame(base.width, base.height, "yuv420p")
+    fill = planes_of(filling) if filling else None
     for n, (p, u) in enumerate(zip(out.planes, planes_of(base), strict=True)):
         half = 1 if n == 0 else 2
         top, left = (y - y % 2) // half, (x - x % 2) // half
@@ -307,7 +315,8 @@ def written(base: Any, letters: Lettering, x: int, y: int, share: float) -> Any:
         if c > a and d > b:
             part = line[top + a : top + c, left + b : left + d]
             m = alpha[a:c, b:d].astype(np.uint32) * k
-            part[...] = (part * (255 * 256 - m) + colour[a:c, b:d] * m + 255 * 128) // (255 * 256)
+            upper = fill[n][top + a : top + c, left + b : left + d] if fill else colour[a:c, b:d]
+            part[...] = (part * (255 * 256 - m) + upper * m + 255 * 128) // (255 * 256)
         p.update(line)  # type: ignore[arg-type]  # anything with a buffer will do
     return out
 

@@ -21,7 +21,7 @@ import numpy as np
 from PIL import Image
 
 from kovel.core.plan import parts as division
-from kovel.core.plan.layers import Layer
+from kovel.core.plan.layers import Layer, Stacked
 from kovel.core.plan.outputs import KINDS, Output, frames_made, story_frame
 from kovel.core.plan.plan import FORM
 from kovel.core.plan.retimed import RETIMED
@@ -30,7 +30,7 @@ from kovel.core.time.rate import Rate
 from kovel.media import soundfiles
 from kovel.media.burn import Burnt
 from kovel.media.derive import checksum
-from kovel.media.drawing import Pictures, Stacked
+from kovel.media.drawing import Pictures
 from kovel.media.encode import CONTAINER, PICTURE, Measured, PictureFile, SoundStream, joined, stream_like
 from kovel.media.files import Unusable, spare
 from kovel.media.reader import rgb_of
@@ -210,8 +210,9 @@ class Film:
     def made_with(self, rows: Sequence[tuple[int, int, list[Any]]]) -> Any:
         """All but what is seen that decides what a part looks like."""
         at = rows[0][0]
-        used = sorted({x[0] for _, _, layers in rows for x in layers if x[0] is not None})
-        named = {d[n] for _, _, layers in rows for x in layers if len(x) > 4
+        drawn = [x for _, _, layers in rows for x in _all(layers)]
+        used = sorted({x[0] for x in drawn if x[0] is not None})
+        named = {d[n] for x in drawn if len(x) > 4
                  for d in (*x[4].get("look", ()), x[4].get("title", {})) for n in ("table", "font") if d.get(n)}  # fmt: skip
         stamps = [
             (p.name, p.stat().st_mtime_ns)
@@ -235,6 +236,14 @@ class Film:
             stamps,
             self.burnt and at + self.begin,
         ]
+
+
+def _all(layers: Sequence[Any]) -> Iterator[Any]:
+    """Layers of a plan's JSON, and those they are put together from."""
+    for x in layers:
+        yield x
+        if len(x) > 4:
+            yield from _all([*x[4].get("stack", ()), *([x[4]["cut"]] if "cut" in x[4] else [])])
 
 
 def _stamp(path: str) -> tuple[int, int]:

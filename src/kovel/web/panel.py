@@ -8,7 +8,7 @@ from typing import Any
 
 from kovel.core.plan.sounds import PICKED
 from kovel.core.story.model import TITLE, Cover, Item, Piece, Sound, Sources, Story, kind_of
-from kovel.core.story.settings import FRAMING, LAYERING, SETTINGS, TITLE_STYLE, Line, Value
+from kovel.core.story.settings import FRAMING, LAYERING, NONE, SETTINGS, TITLE_STYLE, Line, Value
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,7 +33,7 @@ class Field:
 
 
 TITLES = TITLE_STYLE
-SEEN = (*FRAMING, *LAYERING)
+SEEN = ("as_one", *FRAMING, *LAYERING)
 HEARD = tuple(n for n, s in SETTINGS.items() if s.family == "level" and s.line != "only" and n != "natural")
 
 
@@ -100,12 +100,15 @@ def panel_of(
 ) -> list[Field]:  # fmt: skip
     """The fields at a scope, of these settings; for what is chosen the first of them speaks for all."""
     x = items[0]
-    names = tuple(n for n in of if kind_of(x) in SETTINGS[n].of and (scope == "items" or SETTINGS[n].wide))
+    kinds = {kind_of(x), scope.split()[0]}
+    here = dict(story.settings).get(scope, NONE)
+    names = tuple(n for n in of if kinds & {*SETTINGS[n].of} and (scope == "items" or SETTINGS[n].wide))
+    names += ("opacity",) if here["as_one"] and "opacity" in of else ()
     if scope != "story" and (x.source is None or x.source not in sources or sources[x.source].channels < 2):
         names = tuple(n for n in names if n != "channels")
     recording, whole, group, own = story.scopes(x, sources)
     if scope != "items":
-        at = {"recording": recording, "story": whole}.get(scope, group)
+        at = recording if scope == "recording" else here
         return fields(names, at, lambda n: at[n], lambda n: "", named)
     said = (("its recording", recording), ("the story", whole), ("its group", group))
 

@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from kovel.core.picture import look as looks
 from kovel.core.picture.colour import cube_text
-from kovel.core.plan.layers import Look
+from kovel.core.plan.layers import Look, flat
 from kovel.core.plan.pictures import Seen
 from kovel.core.plan.plan import make_plan
 from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused
@@ -108,7 +108,7 @@ def _look_at(request: Request, project: int, at: int, item: int | None) -> tuple
             return None
         run = plan.picture_at(at)
         layers, later = run.layers, at - run.at
-    layer = next((y.later(later) for y in reversed(layers) if y.image.source is not None), None)
+    layer = next((y.later(later) for y in reversed([*flat(layers)]) if y.image.source is not None), None)
     if layer is None or layer.image.source is None:
         return None
     base, _, den = layer.image.steps(Fraction(1))  # at whatever speed it runs

@@ -1,6 +1,5 @@
 """Around the lined page: the seam desk, the checks, the stories of a project, copying, finding, comparing."""
 
-from fractions import Fraction
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Form, Request
@@ -51,7 +50,7 @@ def seam(request: Request, project: int, piece: int) -> HTMLResponse:
         sides.append(
             {"which": which, "piece": p, "edge": edge, "name": src.name if src else "card" if p.card else "space",
              "total": (total := src.length(story.rate) if src else None), "handle": edge if which == "in" else (total or edge) - edge, "shown": edge - 1 if which == "out" else edge, "source": src,
-             "layer": Seen(story, sources).piece(p, k)[-1].to_json(Fraction(1))[4:]}
+             "layer": Seen(story, sources).piece(p, k)[-1].to_json({})[4:]}
         )  # fmt: skip
     of = projects.get(data.db, project)
     w, h = size_of(story, of.width, of.height)

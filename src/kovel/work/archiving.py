@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any, Literal
 from uuid import uuid4
 
+from kovel.core.plan.layers import flat
 from kovel.core.plan.plan import make_plan
 from kovel.core.told import Told
 from kovel.media.derive import checksum
@@ -67,7 +68,7 @@ def used_ranges(data: Data, project: int, handle: float = HANDLE) -> dict[int, l
             if source:
                 found.setdefault(source, []).append((first, end))
         for run in make_plan(s, recordings.sources(data.db, project)).pictures:
-            for layer in run.layers:
+            for layer in flat(run.layers):
                 if layer.image.source is not None:
                     base, num, den = layer.image.steps(Fraction(1))
                     ends = base // den, (base + (run.end - run.at - 1) * num) // den

@@ -17,7 +17,7 @@ import numpy.typing as npt
 from kovel.core.picture import look as looks
 from kovel.core.picture.colour import cube_text
 from kovel.core.plan.layers import Look
-from kovel.core.story.settings import LOOK, SETTINGS, TITLE_STYLE
+from kovel.core.story.settings import LOOK, SETTINGS, TITLE_DRAWN
 from kovel.core.story.sync import same_moment
 from kovel.core.time.rate import Rate
 from kovel.media.drawing import kept_in
@@ -53,7 +53,7 @@ def checked_title(of: str) -> dict[str, Any]:
         given = json.loads(of)
     except ValueError:
         given = None
-    names = [n for n in TITLE_STYLE if n not in ("enters", "goes")]
+    names = TITLE_DRAWN
     if not isinstance(given, dict) or set(given) != set(names):
         raise Missing("There is no such title.")
     rows = {n: SETTINGS[n].of_kind(given[n]) for n in names}

@@ -6,10 +6,10 @@ from collections.abc import Callable
 from math import cos, radians, sin
 
 from kovel.core.checks.findings import Finding
-from kovel.core.plan.pictures import room_behind
+from kovel.core.plan.covered import room_behind
 from kovel.core.story.consequences import begun, frames_of, name_of
 from kovel.core.story.model import TITLE, Cover, Piece, Sources, Story
-from kovel.core.story.settings import LOOK
+from kovel.core.story.settings import FILLED, LOOK
 from kovel.core.time.timecode import stamp as clock
 
 WORDS_A_SECOND = 3  # that are read, with half a second to spare (common practice, no source)
@@ -77,10 +77,22 @@ def _title(story: Story, sources: Sources, at: int, c: Cover, box: Box) -> list[
                 42,
             )
         )
+    if story.value(c, "filled", sources) == FILLED[1] and not _under(story, at, c):
+        out.append(Finding("unfilled", at, f"Nothing lies below {name} at {clock(at, rate)} that could fill its letters", 41))
     found = None if story.value(c, "rolls", sources) else box(c)
     if found and (min(found[:2]) < SAFE or max(found[2:]) > 100 - SAFE):
         out.append(Finding("unsafe", at, f"{name} stands outside of the safe area at {clock(at, rate)}", 40))
     return out
+
+
+def _under(story: Story, at: int, c: Cover) -> bool:
+    """Whether a cover that is no title lies below it, all the time it is seen."""
+    end = min(at + c.length, story.length)
+    rows = sorted((a, b) for a, b, x in story.spans if x.source != TITLE and x.lane < c.lane and a < end and b > at)
+    reached = at
+    for a, b in rows:
+        reached = max(reached, b) if a <= reached else reached
+    return reached >= end
 
 
 def _bared(story: Story, sources: Sources, at: int, c: Cover) -> Finding | None:

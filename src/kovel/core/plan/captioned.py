@@ -12,7 +12,7 @@ from itertools import pairwise
 
 from kovel.core.plan.layers import Image, Layer, Part, Run, TitleImage
 from kovel.core.plan.plan import Plan
-from kovel.core.story.settings import SETTINGS, TITLE_STYLE
+from kovel.core.story.settings import SETTINGS, TITLE_DRAWN
 from kovel.core.words.subtitles import Cue
 
 STYLE = {
@@ -30,7 +30,7 @@ STYLE = {
 def with_captions(plan: Plan, rows: Sequence[Cue]) -> Plan:
     """The plan with captions over it, as titles at its lower edge."""
     out: list[Run] = []
-    base = {n: SETTINGS[n].default for n in TITLE_STYLE if n not in ("enters", "goes")} | STYLE
+    base = {n: SETTINGS[n].default for n in TITLE_DRAWN} | STYLE
     marks = sorted({min(max(t, 0), plan.length) for c in rows for t in (c.at, c.end)})
     for r in plan.pictures:
         edges = [r.at, *(t for t in marks if r.at < t < r.end), r.end]

@@ -4,14 +4,16 @@ frames [at, end)   a stack, each layer: an image, its look, the part of it shown
 dissolve           two layers, the upper one's opacity rises from 0 to 1
 fade, dip          one layer over black whose opacity falls; then another one whose opacity rises
 split screen       layers with places
+group as one       a layer of layers: put together first, then looked, framed and laid as one image
+filled letters     the same, of which only what the letters of a title cover is seen
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, fields, replace
 from fractions import Fraction
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 from kovel.core.story.model import Card, Sources
 from kovel.core.time.rate import Rate
@@ -28,9 +30,10 @@ class TitleImage:
 
 @dataclass(frozen=True, slots=True)
 class Image:
-    """A recording from story frame `start` on (on its clock), a card, a title, or (none of them) black.
+    """A recording from story frame `start` on (on its clock), a card, a title, layers put together, or (none of them) black.
 
-    A retimed shot shows `speed` = (frames of the shot, frames of the story); `skip` story frames of it have gone by. With
+    Of layers (`stack`, bottom first, on black; of story group `group`, if of any) only what the letters of `cut` cover is
+    there, if that is given. A retimed shot shows `speed` = (frames of the shot, frames of the story); `skip` story frames of it have gone by. With
     fewer than 0 frames of the shot it runs backwards, `skip` story frames before it comes to `start`.
     """
 
@@ -40,9 +43,15 @@ class Image:
     speed: tuple[int, int] = (1, 1)
     skip: int = 0
     title: TitleImage | None = None
+    stack: tuple[Layer, ...] = ()
+    cut: Layer | None = None
+    group: int = 0
 
     def later(self, frames: int) -> Image:
         """The same image as it goes on `frames` later."""
+        if self.stack and frames:
+            cut = self.cut.later(frames) if self.cut else None
+            return replace(self, stack=tuple([x.later(frames) for x in self.stack]), cut=cut)
         if self.source is None or not frames:
             return self
         on = (frames, 0) if self.speed == (1, 1) else (0, frames if self.speed[0] > 0 else -frames)
@@ -201,12 +210,16 @@ class Layer:
     @property
     def plain(self) -> bool:
         """Whether it fills the picture and hides what is under it."""
-        return self.opacity == OPAQUE and self.place == EVERYWHERE and not self.part.clear
+        return self.opacity == OPAQUE and self.place == EVERYWHERE and not self.part.clear and not self.image.cut
 
-    def to_json(self, ratio: Fraction) -> list[Any]:
-        """[source, base, num, den], and what is more than that in an object: see `Image.steps`."""
+    def to_json(self, ratio: Mapping[int | None, Fraction]) -> list[Any]:
+        """[source, base, num, den], and what is more than that in an object: see `Image.steps`. `ratio`: see `ratios`."""
         i = self.image
         more: dict[str, Any] = {}
+        if i.stack:
+            more["stack"] = [x.to_json(ratio) for x in i.stack]
+        if i.cut:
+            more["cut"] = i.cut.to_json(ratio)
         if i.card:
             more["card"] = [i.card.colour, i.card.text]
         if i.title:
@@ -221,10 +234,10 @@ class Layer:
             more["look"] = [dict(rows) for rows in self.look]
         if self.place != EVERYWHERE:
             more["place"] = [self.place.x, self.place.y, self.place.w, self.place.h]
-        return [i.source, *i.steps(ratio), *([more] if more else [])]
+        return [i.source, *i.steps(ratio.get(i.source, Fraction(1))), *([more] if more else [])]
 
     @staticmethod
-    def from_json(row: list[Any]) -> tuple[Layer, tuple[int, int, int]]:
+    def from_json(row: list[Any]) -> Stacked:
         """A layer as `to_json` wrote it, and its steps; its image has no start of its own then."""
         more: dict[str, Any] = row[4] if len(row) > 4 else {}
         title = TitleImage(tuple(more["title"].items())) if "title" in more else None
@@ -238,7 +251,34 @@ class Layer:
             look,
             Opacity(*more.get("letters", ())),
         )
-        return layer, (row[1], row[2], row[3])
+        cut = Layer.from_json(more["cut"]).layer if "cut" in more else None
+        return Stacked(layer, (row[1], row[2], row[3]), tuple(Layer.from_json(x) for x in more.get("stack", ())), cut)
+
+
+class Stacked(NamedTuple):
+    """A layer as it is read from a plan's JSON: `steps` say which frame of its recording is seen, `stack` and `cut` what it
+    is put together from."""
+
+    layer: Layer
+    steps: tuple[int, int, int]
+    stack: tuple[Stacked, ...] = ()
+    cut: Layer | None = None
+
+    def flat(self) -> Iterator[Stacked]:
+        """It, or all that it is put together from, bottom first."""
+        if not self.stack:
+            yield self
+        for x in self.stack:
+            yield from x.flat()
+
+
+def flat(layers: Iterable[Layer]) -> Iterator[Layer]:
+    """Layers without those of layers: what they are put together from instead, bottom first."""
+    for x in layers:
+        if x.image.stack:
+            yield from flat(x.image.stack)
+        else:
+            yield x
 
 
 BLACK = Layer(Image())
@@ -256,7 +296,7 @@ class Run:
     @property
     def image(self) -> Image:
         """The image at the bottom."""
-        return self.layers[0].image
+        return next(flat(self.layers)).image
 
     @property
     def source(self) -> int | None:

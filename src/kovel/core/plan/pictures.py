@@ -1,20 +1,19 @@
-"""From the story to runs of layers: the dialogue's own pictures with their blends, and the covers over them."""
+"""From the story to runs of layers: how each thing in it is seen, and the dialogue's own pictures with their blends."""
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from fractions import Fraction
-from itertools import pairwise
-from math import ceil, floor
+from itertools import groupby
+from math import floor
 from operator import itemgetter
 from typing import Any
 
 from kovel.core.plan.layers import (
     BLACK,
     EVERYWHERE,
-    LINE,
     OPAQUE,
-    Ease,
     Image,
     Layer,
     Look,
@@ -25,7 +24,6 @@ from kovel.core.plan.layers import (
     Run,
     TitleImage,
 )
-from kovel.core.story.consequences import source_of
 from kovel.core.story.model import TITLE, Cover, Piece, Source, Sources, Story, frames_to
 from kovel.core.story.settings import (
     BETWEEN,
@@ -35,9 +33,10 @@ from kovel.core.story.settings import (
     LOOK,
     PLACES,
     SETTINGS,
-    TITLE_STYLE,
+    TITLE_DRAWN,
     Line,
     Value,
+    Values,
     on_line,
 )
 
@@ -46,6 +45,7 @@ FINE = 1 << 16  # a ramp stands at parts of a frame this small, for recordings o
 MOVED = ("zoom", "across", "down")
 PLACE = next(iter(PLACES))
 STATIC = tuple(n for n in FRAMING if n not in (*MOVED, "ease", "place"))
+Over = tuple[int, Opacity, tuple[Layer, ...]]  # layers of a piece: of which group seen as one picture, how see-through they are
 
 
 class Seen:
@@ -56,6 +56,36 @@ class Seen:
         self._alike: dict[Any, tuple[Part, Place, str, Look]] = {}
         wide = {n for v in (*dict(story.settings).values(), *(s.settings for s in sources.values())) for n in v}
         self.wide = bool(wide & {*FRAMING, *LOOK, *LAYERING})
+        self.whole = {int(k.split()[1]): self._whole(v) for k, v in story.settings if v["as_one"]}
+        self._one = {p.id: p.group for p in story.pieces if p.group in self.whole} if self.whole else {}
+
+    def _whole(self, v: Values) -> Layer:
+        """What a group that is seen as one picture is put together into, empty."""
+        place = Place(*PLACES[v["place"]])
+        look = tuple((n, v[n]) for n in v if n in LOOK)
+        return Layer(
+            Image(), steady(v["opacity"]), _part(lambda n: v[n]), EVERYWHERE if place == EVERYWHERE else place, (look,) if look else ()
+        )  # fmt: skip
+
+    def whole_of(self, x: Piece | Cover) -> int:
+        """The group that it is seen in as one picture: a piece's, a cover's by its tether; 0 for none."""
+        return self._one.get(x.tether.piece if isinstance(x, Cover) else x.id, 0)
+
+    def together(self, rows: Sequence[Over]) -> tuple[Layer, ...]:
+        """Pieces over each other; those of a group that is seen as one picture as one layer."""
+        out: list[Layer] = []
+        for group, same in groupby(rows, key=itemgetter(0)):
+            some = list(same)
+            if not group:
+                out += [x for _, o, layers in some for x in (layers if o == OPAQUE else with_opacity(layers, o))]
+                continue
+            stack = tuple(
+                x for _, o, layers in some for x in (layers if o == OPAQUE or len(some) == 1 else with_opacity(layers, o))
+            )
+            one = self.whole[group]
+            opacity = times(one.opacity, some[0][1]) if len(some) == 1 else one.opacity
+            out.append(replace(one, image=Image(stack=stack, group=group), opacity=opacity))
+        return tuple(out)
 
     def piece(self, p: Piece, k: int = 0) -> tuple[Layer, ...]:
         """What a piece shows from its frame k on, bottom first; of one with a ramp, that frame alone."""
@@ -126,7 +156,8 @@ class Seen:
         key = (x.source, x.group if isinstance(x, Piece) else -1, x.settings)
         if key not in self._alike:  # what moves does so on its own clock; all else is the same for all that is set alike
             place = Place(*PLACES[self.read(x, "place")])
-            found = self._part(x), EVERYWHERE if place == EVERYWHERE else place, self.read(x, "fit"), self.look(x, s)
+            part = _part(lambda n: self.read(x, n), lambda own, lines: self._moves(x, own, lines))
+            found = part, EVERYWHERE if place == EVERYWHERE else place, self.read(x, "fit"), self.look(x, s)
             if not found[0].moves:
                 self._alike[key] = found
         else:
@@ -139,28 +170,13 @@ class Seen:
         return (replace(layer, part=behind), replace(layer, part=replace(part, fit="whole", clear=True)))
 
     def _title(self, c: Cover) -> TitleImage:
-        return TitleImage(tuple((n, self.read(c, n)) for n in TITLE_STYLE if n not in ("enters", "goes")))
+        return TitleImage(tuple((n, self.read(c, n)) for n in TITLE_DRAWN))
 
     def look(self, x: Piece | Cover, s: Source) -> Look:
         """The looks of all scopes, from wide to near."""
         scopes = self.story.scopes(x, self.sources)
         rows = (tuple((n, v[n]) for n in v if n in LOOK) for v in scopes)
         return tuple(r for r in rows if r)
-
-    def _part(self, x: Piece | Cover) -> Part:
-        own: dict[str, Any] = {n: self.read(x, n) for n in MOVED}
-        rest = {n: self.read(x, n) for n in STATIC}
-        lines: dict[str, Line] = {n: v for n, v in own.items() if isinstance(v, tuple)}
-        flat = {n: float(SETTINGS[n].default if n in lines else v) for n, v in own.items()}  # type: ignore[arg-type]
-        crop = tuple(rest[f"crop_{side}"] / 100 for side in ("left", "top", "right", "bottom"))
-        fit = rest["fit"]
-        if fit == FITS[0]:
-            fit = "whole" if self.read(x, "place") == PLACE else "filled"
-        return Part(
-            flat["zoom"], flat["across"] / 100, flat["down"] / 100, rest["turn"], rest["flip"],
-            (crop[0], crop[1], crop[2], crop[3]), "filled" if fit == "filled" else "whole", rest["border"] / 100, clear=any(crop),
-            moves=self._moves(x, own, lines), ease=self.read(x, "ease") if lines else "both",
-        )  # fmt: skip
 
     def _moves(self, x: Piece | Cover, own: dict[str, Value], lines: dict[str, Line]) -> tuple[Move, ...]:
         """The lines as moments of the run that begins with the first frame of the thing."""
@@ -169,6 +185,28 @@ class Seen:
             zoom, across, down = (on_line(v, m) if isinstance(v, tuple) else float(v) for v in own.values())
             out.append((float(frames_to(x, m)), zoom, across / 100, down / 100))
         return tuple(sorted(out))  # backwards, the last comes first
+
+
+def _part(read: Callable[[str], Any], moves: Callable[..., tuple[Move, ...]] = lambda own, lines: ()) -> Part:
+    """The part that is shown, by what its settings say; `moves` of those that are lines."""
+    own: dict[str, Any] = {n: read(n) for n in MOVED}
+    rest = {n: read(n) for n in STATIC}
+    lines: dict[str, Line] = {n: v for n, v in own.items() if isinstance(v, tuple)}
+    flat = {n: float(SETTINGS[n].default if n in lines else v) for n, v in own.items()}  # type: ignore[arg-type]
+    crop = tuple(rest[f"crop_{side}"] / 100 for side in ("left", "top", "right", "bottom"))
+    fit = rest["fit"]
+    if fit == FITS[0]:
+        fit = "whole" if read("place") == PLACE else "filled"
+    return Part(
+        flat["zoom"], flat["across"] / 100, flat["down"] / 100, rest["turn"], rest["flip"],
+        (crop[0], crop[1], crop[2], crop[3]), "filled" if fit == "filled" else "whole", rest["border"] / 100, clear=any(crop),
+        moves=moves(own, lines), ease=read("ease") if lines else "both",
+    )  # fmt: skip
+
+
+def steady(percent: float) -> Opacity:
+    """An opacity that stays as it is."""
+    return OPAQUE if percent == 100 else Opacity(round(10 * percent), 0, 1000)
 
 
 def dialogue_runs(story: Story, sources: Sources) -> list[Run]:
@@ -191,13 +229,10 @@ def dialogue_runs(story: Story, sources: Sources) -> list[Run]:
         """Story frames [a, b): these pieces over each other, each with its opacity; frame by frame where one has a ramp."""
         step = 1 if any(i in ramped for i, _ in parts) else max(1, b - a)
         for t in range(a, b, step):
-            rows = [
-                _with(of(i, t - story.starts[i]), o.later(t - a)) if o != OPAQUE else of(i, t - story.starts[i])
-                for i, o in parts
-            ]
-            out.append(Run(t, t + step, tuple(x for r in rows for x in r)))
+            rows = [(seen.whole_of(pieces[i]), o.later(t - a), of(i, t - story.starts[i])) for i, o in parts]
+            out.append(Run(t, t + step, seen.together(rows)))
 
-    if not story.joins and not ramped:
+    if not story.joins and not ramped and not seen.whole:
         return [Run(story.starts[i], story.starts[i + 1], layers[i]) for i in range(n)]
     joins = [story.join(i) for i in range(n + 1)]
     head = [j.length - j.length // 2 if 0 < i < n else j.length for i, j in enumerate(joins)]  # of a blend after its seam
@@ -231,7 +266,7 @@ def later(layers: tuple[Layer, ...], frames: int) -> tuple[Layer, ...]:
     return layers if not frames else tuple([x.later(frames) for x in layers])
 
 
-def _with(layers: tuple[Layer, ...], opacity: Opacity) -> tuple[Layer, ...]:
+def with_opacity(layers: tuple[Layer, ...], opacity: Opacity) -> tuple[Layer, ...]:
     """These layers as one that is so see-through.
 
     Two frames blended, the upper one with a share f, at an opacity o: upper o f, lower o (1 - f) / (1 - o f).
@@ -247,164 +282,7 @@ def _with(layers: tuple[Layer, ...], opacity: Opacity) -> tuple[Layer, ...]:
     return tuple([replace(x, opacity=both[x.opacity == OPAQUE]) for x in layers])
 
 
-Live = tuple[int, int, Cover, int]  # where a cover begins and ends, and its last frames that only the next one is seen over
-
-
-def covered(story: Story, sources: Sources, dialogue: list[Run]) -> list[Run]:
-    """The dialogue's runs with covers over them. In a frame shared by covers the highest lane is seen, and of one lane the
-    later; through one that is see-through, what lies under it. What runs past the story's end is cut there.
-
-    dialogue  [ A ............ ][ B ...... ]
-    cover          [boat ...]        [hands ..........)      ->   [ A .][boat ...][ A ][ B .][hands ]
-
-    A cover that comes in over n frames where another of its lane ends is a dissolve between them: that other one goes on
-    under it for as long as its shot lasts.
-    """
-    spans = _in_place(story, sources)
-    if not spans:
-        return dialogue
-    seen = Seen(story, sources)
-    edges = {
-        0,
-        story.length,
-        *(e for a, b, _, _ in spans for e in (a, b)),
-        *(d.at for d in dialogue),
-        *(d.end for d in dialogue),
-    }
-    for a, b, c, extra in spans:
-        edges.update(e for e in _bends(seen, c, a, b - extra) if a < e < min(b, story.length))
-    rows: list[Run] = []
-    live: list[Live] = []
-    i = k = 0
-    for a, b in pairwise(sorted(edges)):
-        while i < len(spans) and spans[i][0] <= a:
-            live.append(spans[i])
-            i += 1
-        if live:
-            live = [r for r in live if r[1] > a]
-        while dialogue[k].end <= a:
-            k += 1
-        if not live:
-            rows.append(dialogue[k].part(a, b))
-            continue
-        stack: list[Layer] = []  # from the top down to what hides the rest
-        over = sorted(live, key=lambda r: (r[2].lane, r[0]), reverse=True) if len(live) > 1 else live
-        for at, end, c, extra in over:
-            layers = seen.cover(c, a - at)
-            if c.source == TITLE:
-                layers = _moving(seen, c, layers, at, end - extra, a, b)
-            black, opacity = _opacity(seen, c, at, end - extra, a, b)
-            stack[:0] = [*([replace(BLACK, opacity=black)] if black else []), *_with(layers, opacity)]
-            if opacity == OPAQUE and layers[0].plain:
-                break
-            if black == OPAQUE:
-                break
-        under = () if stack[0].plain else dialogue[k].part(a, b).layers
-        rows.append(Run(a, b, (*under, *stack), over[0][2].id))
-    return rows
-
-
-def _in_place(story: Story, sources: Sources) -> list[Live]:
-    """Covers in order of their beginnings, as far as they are seen."""
-    rows = [
-        r
-        for r in story.spans
-        if r[0] < story.length  # one on the story's clock may lie behind its end
-        and (r[2].source in sources or r[2].source == TITLE)
-        and f"cover {r[2].lane}" not in story.muted
-    ]
-    rows.sort(key=itemgetter(0))
-    comes = {(a, c.lane): int(c.settings["appear"]) for a, _, c in rows if c.settings and c.settings["appear"]}
-    out: list[Live] = []
-    for a, b, c in rows:
-        over = comes.get((b, c.lane), 0) if comes else 0
-        over = min(over, room_behind(c, sources, story)) if over else 0
-        out.append((a, min(b + over, story.length), c, min(b + over, story.length) - min(b, story.length)))
-    return out
-
-
-def room_behind(c: Cover, sources: Sources, story: Story) -> int:
-    """Story frames for which a cover's shot could go on behind its out point."""
-    total = source_of(sources, c.source).length(story.rate)
-    if total is None:
-        return 10**9
-    return max(0, ceil(c.gone(total)) - c.length) if not c.settings["backwards"] else c.start * c.length // c.used
-
-
-def _bends(seen: Seen, c: Cover, a: int, b: int) -> list[int]:
-    """Story frames at which the opacity of a cover from a to b changes its course."""
-    if not c.settings and not seen.wide:
-        return []
-    own = c.settings
-    if seen.by_frame(c):
-        return [*range(a, b)]
-    come, go = int(own["appear"]), int(own["leave"])
-    out = [a + come, b - go] if seen.read(c, "through") != "black" else [a + come // 2, a + come, b - go, b - go + go // 2]
-    line = seen.read(c, "opacity")
-    if isinstance(line, tuple):
-        out += [a + m - c.start for m, _ in line]
-        if come or go:  # two straight lines on each other are none: frame by frame
-            out += [*range(a, a + come), *range(b - go, b)]
-    return out
-
-
-def _opacity(seen: Seen, c: Cover, at: int, end: int, a: int, b: int) -> tuple[Opacity | None, Opacity]:
-    """(of the black under it, of the cover itself) in story frames [a, b), between two of its bends."""
-    if not c.settings and not seen.wide:
-        return None, OPAQUE
-    come, go = int(c.settings["appear"]), int(c.settings["leave"])
-    line = seen.read(c, "opacity")
-    if isinstance(line, tuple):
-        x, y = (round(10 * on_line(line, c.start + t - at)) for t in (a, b))
-        base = Opacity(x * (b - a), y - x, 1000 * (b - a)) if x != y else OPAQUE if x == 1000 else Opacity(x, 0, 1000)
-    else:
-        base = OPAQUE if line == 100 else Opacity(round(10 * line), 0, 1000)
-    if seen.read(c, "through") == "black":
-        if a < at + come // 2:
-            return Opacity.rising(come // 2, a - at), Opacity(0, 0, 1)
-        if a < at + come:
-            return OPAQUE, _times(base, Opacity.rising(come - come // 2, a - at - come // 2))
-        if a >= end - go + go // 2 and go:
-            rest = go - go // 2
-            return Opacity.falling(rest, a - (end - rest)), Opacity(0, 0, 1)
-        if a >= end - go and go:
-            return OPAQUE, _times(base, Opacity.falling(go // 2, a - (end - go)))
-        return None, base
-    title = c.source == TITLE  # one that slides or is written stays as clear as it is
-    if come and a < at + come and not (title and seen.read(c, "enters") not in ("fade", "rise")):
-        base = _times(base, Opacity.rising(come, a - at))
-    if go and a >= end - go and not (title and seen.read(c, "goes") not in ("fade", "rise")):
-        base = _times(base, Opacity.falling(go, a - (end - go))) if a < end else base
-    return None, base
-
-
-RISE = 0.06  # of the picture's height: how far a title rises as it comes
-
-
-def _moving(seen: Seen, c: Cover, layers: tuple[Layer, ...], at: int, end: int, a: int, b: int) -> tuple[Layer, ...]:
-    """A title as it slides, rises, is written or rolls in story frames [a, b), which begin frame 0 of the run."""
-    come, go = int(c.settings["appear"]), int(c.settings["leave"])
-    enters, goes = seen.read(c, "enters"), seen.read(c, "goes")
-    drift: tuple[tuple[float, float, float], ...] = ()
-    letters = OPAQUE
-    if seen.read(c, "rolls"):
-        lines = c.title.count("\n") + 1
-        high = lines * seen.read(c, "size") / 100 * LINE
-        drift = ((at - a, 0.0, 1.0), (end - 1 - a, 0.0, -high))
-    elif come and a < at + come:
-        if enters == "letter by letter":
-            letters = Opacity.rising(come, a - at)
-        elif enters in ("slide", "rise"):
-            off = (-1.0, 0.0) if enters == "slide" else (0.0, RISE)
-            drift = ((at - 1 - a, *off), (at + come - a, 0.0, 0.0))
-    elif go and a >= end - go and goes in ("slide", "rise"):
-        off = (1.0, 0.0) if goes == "slide" else (0.0, -RISE)
-        drift = ((end - go - 1 - a, 0.0, 0.0), (end - a, *off))
-    ease: Ease = "none" if seen.read(c, "rolls") else "both"
-    return tuple(replace(x, letters=letters, part=replace(x.part, drift=drift, ease=ease)) for x in layers)
-
-
-def _times(x: Opacity, y: Opacity) -> Opacity:
+def times(x: Opacity, y: Opacity) -> Opacity:
     """One on the other, of which one at most changes in these frames."""
     if x.step and y.step:
         x = Opacity(x.first, 0, x.of)  # a run of one frame

@@ -7,18 +7,18 @@ cover          [ boat ... ]            ->    sound    [ A ....... ][ B ...... ]
 from __future__ import annotations
 
 from dataclasses import dataclass
-from fractions import Fraction
 from typing import Any
 
-from kovel.core.plan.layers import BLACK, Image, Layer, Run, joined, own_frame, ratios
-from kovel.core.plan.pictures import covered, dialogue_runs
+from kovel.core.plan.covered import covered
+from kovel.core.plan.layers import BLACK, Image, Layer, Run, flat, joined, own_frame, ratios
+from kovel.core.plan.pictures import dialogue_runs
 from kovel.core.plan.retimed import Retimed
 from kovel.core.plan.sounds import RAMP, GainLine, Heard, heard, made_of
 from kovel.core.story.model import Source, Sources, Story
 from kovel.core.story.settings import NONE, SHAPES
 from kovel.core.time.rate import Rate
 
-FORM = "layers 3"  # of `Plan.to_json`: what reads it refuses another one
+FORM = "layers 4"  # of `Plan.to_json`: what reads it refuses another one
 
 
 @dataclass(frozen=True)
@@ -38,7 +38,7 @@ class Plan:
     @property
     def seen(self) -> set[int]:
         """The recordings that are seen."""
-        return {x.image.source for r in self.pictures for x in r.layers if x.image.source is not None}
+        return {x.image.source for r in self.pictures for x in flat(r.layers) if x.image.source is not None}
 
     @property
     def sources(self) -> set[int]:
@@ -84,14 +84,14 @@ class Plan:
     def to_json(self, sources: Sources) -> dict[str, Any]:
         """For player and renderer: runs [at, end, layers] (`Layer.to_json`), sounds (`Heard.to_json`), dips of the whole
         [sample, dB]."""
-        ratio, one = ratios(sources, self.rate), Fraction(1)
+        ratio = ratios(sources, self.rate)
         return {
             "form": FORM,
             "rate": [self.rate.num, self.rate.den],
             "length": self.length,
             "samples": self.samples,
             "ramp": RAMP,
-            "pictures": [[p.at, p.end, [x.to_json(ratio.get(x.image.source, one)) for x in p.layers]] for p in self.pictures],
+            "pictures": [[p.at, p.end, [x.to_json(ratio) for x in p.layers]] for p in self.pictures],
             "sounds": [h.to_json() for h in self.sounds],
             "dips": [list(m) for m in self.dips],
         }

@@ -7,6 +7,7 @@ from dataclasses import replace
 from kovel.core.story.consequences import DIALOGUE, Edit, lane_key, refuse_locked, settle
 from kovel.core.story.model import SOUNDS, Refused, Report, Section, Sources, Story
 from kovel.core.story.offered import edit, entry
+from kovel.core.story.values import set_value
 from kovel.core.time.timecode import running
 
 
@@ -90,6 +91,19 @@ def set_group(story: Story, sources: Sources, ids: list[int], on: bool = True) -
         raise Refused("They are in no group.")
     what = f"{len(set(ids))} {'pieces' if pieces else 'sounds'}"
     return settle(story, new, sources, f"{what} grouped" if on else f"{what} no longer grouped")
+
+
+@edit(
+    entry("Group seen as one picture", piece="piece", on=True),
+    entry("Group seen piece by piece", piece="piece", on=False),
+)
+def set_as_one(story: Story, sources: Sources, piece: int, on: bool = True) -> Edit:
+    """Put the pictures of a piece's group together first, with the covers tied to them: then the group's own framing, look and
+    opacity apply to the whole."""
+    group = story.piece(piece).group
+    if not group:
+        raise Refused("That piece is in no group: choose several and group them first.")
+    return set_value(story, sources, f"group {group}", "as_one", on)
 
 
 def lanes(story: Story) -> list[str]:

@@ -21,7 +21,7 @@ from typing import Any, TypeVar
 
 from kovel.core.story.clocks import AS_SHOT, Clock, clock_in
 from kovel.core.story.ramps import Ramp, ramp_of
-from kovel.core.story.settings import NONE, PACE, SETTINGS, Kind, Value, Values, met, on_line
+from kovel.core.story.settings import NONE, OF_ONE, PACE, SETTINGS, Kind, Value, Values, met, on_line
 from kovel.core.time.rate import Rate, length_in
 from kovel.core.told import Told
 
@@ -417,7 +417,8 @@ class Story:
 
     @cached_property
     def _wide(self) -> dict[str, Values]:
-        return dict(self.settings)
+        """What the wider scopes say of the things in them: a group that is seen as one picture keeps how it is seen to itself."""
+        return {k: Values(tuple(r for r in v.rows if r[0] not in OF_ONE)) if v["as_one"] else v for k, v in self.settings}
 
     def scopes(self, item: Item, sources: Sources) -> tuple[Values, ...]:
         """Where settings of an item may stand, from wide to near: its recording, the story, its group, itself."""

@@ -20,7 +20,7 @@ Line = tuple[tuple[int, float], ...]  # moments on the source's clock (frames) w
 Value = int | float | bool | str | Line
 MOMENTS = 20_000  # of a line at most
 Meets = Literal["replaces", "adds", "follows"]
-Kind = Literal["piece", "cover", "title", "sound", "recording", "story"]  # the last two: only there, on no one thing
+Kind = Literal["piece", "cover", "title", "sound", "recording", "group", "story"]  # the last three: only there, on no one thing
 
 
 LONGEST = 2_000  # letters of a title
@@ -188,6 +188,7 @@ class Layering:
 ENTERS = ("fade", "slide", "rise", "letter by letter", "at once")
 GOES = ("fade", "slide", "rise", "at once")
 ALIGNED = ("left", "middle", "right")
+FILLED = ("their colour", "the cover below")
 
 
 @dataclass(frozen=True, slots=True)
@@ -208,6 +209,15 @@ class Title:
     enters: Annotated[str, Setting("Comes by", TITLED, choices=ENTERS)] = "fade"
     goes: Annotated[str, Setting("Goes by", TITLED, choices=GOES)] = "fade"
     rolls: Annotated[bool, Setting("Rolls up", TITLED)] = False
+    filled: Annotated[str, Setting("Letters filled with", TITLED, choices=FILLED)] = "their colour"
+
+
+@dataclass(frozen=True, slots=True)
+class Together:
+    """Of a group of pieces: its pictures, with the covers tied to them, are put together first; then the framing, the look
+    and the opacity that are set on the group apply to the whole."""
+
+    as_one: Annotated[bool, Setting("Seen as one picture", ("group",), needs="picture")] = False
 
 
 ANY: tuple[Kind, ...] = ("piece", "cover", "sound")
@@ -288,13 +298,15 @@ def _declared(families: Iterable[type]) -> dict[str, Setting]:
     return out
 
 
-SETTINGS: Mapping[str, Setting] = _declared((Framing, Look, Layering, Title, Level, Cleaning, Whole, Pace))
+SETTINGS: Mapping[str, Setting] = _declared((Framing, Look, Layering, Title, Together, Level, Cleaning, Whole, Pace))
 CLEANING = tuple(n for n, s in SETTINGS.items() if s.family == "cleaning")
 LOOK = tuple(n for n, s in SETTINGS.items() if s.family == "look")
 TITLE_STYLE = tuple(n for n, s in SETTINGS.items() if s.family == "title")
+TITLE_DRAWN = tuple(n for n in TITLE_STYLE if n not in ("enters", "goes", "filled"))  # what decides how its letters look
 LAYERING = tuple(n for n, s in SETTINGS.items() if s.family == "layering")
 PACE = tuple(n for n, s in SETTINGS.items() if s.family == "pace" and n not in ("heard", "between"))
 FRAMING = tuple(n for n, s in SETTINGS.items() if s.family == "framing")
+OF_ONE = frozenset((*FRAMING, *LOOK, *LAYERING))  # what a group that is seen as one picture has of its own
 
 
 @dataclass(frozen=True, slots=True)

@@ -20,8 +20,8 @@ To = int | list[int] | str  # one thing, several, or a wider scope: "story", "gr
 def on_recording(source: Source, setting: str, value: object) -> Values:
     """The settings of a recording, in every story of its project, with one set, or (None) taken back to its default."""
     s = _setting(setting)
-    if not s.wide or s.of in (("story",), ("title",)):
-        where = "the story" if s.of == ("story",) else "titles" if s.of == ("title",) else "one thing"
+    if not s.wide or s.of in (("story",), ("title",), ("group",)):
+        where = WHERE.get(s.of) or ("titles" if s.of == ("title",) else "one thing")
         raise Refused(f"{s.label} is set on {where}, not on a recording.")
     if value is None:
         new = source.settings.without(setting)
@@ -86,6 +86,8 @@ def on_recording(source: Source, setting: str, value: object) -> Values:
     entry("Level: DECIBELS", typed="number", default="-6", to="all chosen", setting="=level", value="typed"),
     entry("Fade in: LENGTH", typed="length", default="1s", to="all chosen", setting="=fade_in", value="typed"),
     entry("Fade out: LENGTH", typed="length", default="2s", to="all chosen", setting="=fade_out", value="typed"),
+    entry("Letters filled with the cover below", to="cover", setting="=filled", value="=the cover below"),
+    entry("Letters filled with their colour", to="cover", setting="=filled", value="=their colour"),
     entry("Cover's own sound on", to="cover", setting="=natural", value=True),
     entry("Cover's own sound off", to="cover", setting="=natural", value=False),
     entry("Level of the whole story: DECIBELS", typed="number", to="=story", setting="=level", value="typed"),
@@ -175,7 +177,7 @@ def copy_values(story: Story, sources: Sources, source: int, to: list[int] | str
     return settle(story, new, sources, f"{did[0][0].upper()}{', '.join(did)[1:]} for {where}")
 
 
-WHERE: dict[tuple[str, ...], str] = {("story",): "the story", ("recording",): "a recording"}
+WHERE: dict[tuple[str, ...], str] = {("story",): "the story", ("recording",): "a recording", ("group",): "a group"}
 
 
 class _Same(Refused):
@@ -244,8 +246,10 @@ def _change_wide(story: Story, sources: Sources, scope: str, s: Setting, change:
     if not s.wide or s.of == ("recording",):
         where = "one thing" if not s.wide else "a recording (kovel set)"
         raise Refused(f"{s.label} is set on {where}, not on the {scope}.")
-    if s.of == ("story",) and scope != "story":
-        raise Refused(f"{s.label} is set on the story.")
+    if s.of in (("story",), ("group",)) and scope.split()[0] != s.of[0]:
+        raise Refused(f"{s.label} is set on {WHERE[s.of]}.")
+    if s.of == ("group",) and not any(scope == f"group {p.group}" and _has(p, s, sources) for p in story.pieces):
+        raise Refused("None of that group has a picture.")
     if isinstance(value, tuple) and s.of != ("story",):
         raise Refused(f"A line goes with one thing. On the {scope} {s.label.lower()} is one value.")
     now = dict(story.settings)

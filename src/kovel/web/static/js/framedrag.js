@@ -1,5 +1,6 @@
 // Framing by hand: the picture is dragged, zoomed with the wheel or by keys. What is seen meanwhile is a draft
 // of the plan; what stands is set by one edit when the hand lets go.
+import { leaves } from "./nested.js";
 import { say } from "./base.js";
 import { frameCrop } from "./framecrop.js";
 import { at as partAt, WHOLE } from "./framing.js";
@@ -22,7 +23,7 @@ export function frameDrag(player, { one, edit, tell }) {
     if (!b) return void say("Choose one piece or cover first (G, V).", true);
     if (player.frame < b.at || player.frame >= b.at + b.length) player.seek(b.at);
     const run = player.plan.pictures[player.run(player.frame)];
-    const rows = run[2].filter((l) => l[0] !== null);
+    const rows = leaves(run[2]).filter((l) => l[0] !== null);
     const l = b.kind === "cover" ? rows.at(-1) : rows[0];
     if (!l) return void say("There is no picture to frame.", true);
     return { l, k: player.frame - run[0], item: b.id };

@@ -1,6 +1,7 @@
 // Plays a plan on a canvas. The plan says what is seen and heard; nothing is decided here. The audio clock leads.
 import { EVERYWHERE, WHOLE, around, drawPart, drifted } from "./framing.js";
 import { Looks } from "./looks.js";
+import { every, flat, imageOf, keyOf } from "./nested.js";
 import { Frames } from "./picture.js";
 import { Recording } from "./media.js";
 import { VideoPool } from "./pool.js";
@@ -100,22 +101,28 @@ export class Player extends EventTarget {
     return lo;
   }
 
-  // What is drawn at a story frame, bottom first: {id, n, k, card, share, part, place, look}; id null: black or a card.
+  // What is drawn at a story frame, bottom first: {id, n, k, card, share, part, place, look}; id null: black, a card,
+  // or a `stack` of such layers put together (of which only what the title `cut` covers may be seen).
   layers(t) {
     if (!this.plan || !this.plan.pictures.length) return [];
     t = Math.max(0, Math.min(t, this.plan.length - 1));
-    const [at, , stack] = this.plan.pictures[this.run(t)],
-      k = t - at;
-    return stack.map(([id, base, num, den, more]) => ({
+    const [at, , stack] = this.plan.pictures[this.run(t)];
+    return stack.map((row) => this.read(row, t - at));
+  }
+
+  read([id, base, num, den, more], k) {
+    return {
       ...layerOf(this.plainly && more ? { ...more, look: undefined } : more, k),
       id,
       n: id === null ? 0 : Math.floor((base + k * num) / den),
-    }));
+      stack: more?.stack?.map((row) => this.read(row, k)),
+      cut: more?.cut && this.read(more.cut, k),
+    };
   }
 
   // [recording, its frame] of the first image at a story frame; null for black.
   picture(t) {
-    const l = this.layers(t).find((x) => x.id !== null);
+    const l = flat(this.layers(t)).find((x) => x.id !== null);
     return l ? [l.id, l.n] : null;
   }
 
@@ -124,7 +131,7 @@ export class Player extends EventTarget {
     for (let i = 0; i < count; i++) {
       const q = t + i * step;
       if (q < 0 || q >= Math.max(1, this.plan.length)) break;
-      for (const l of this.layers(q)) if (l.id !== null) out.push(this.limit([l.id, l.n]));
+      for (const l of flat(this.layers(q))) if (l.id !== null) out.push(this.limit([l.id, l.n]));
     }
     return out;
   }
@@ -189,7 +196,7 @@ export class Player extends EventTarget {
   }
 
   async firstPicture(t, gen) {
-    const all = this.layers(t)
+    const all = flat(this.layers(t))
       .filter((l) => l.id !== null)
       .map((l) => this.limit([l.id, l.n]));
     const give = performance.now() + 1500;
@@ -296,20 +303,13 @@ export class Player extends EventTarget {
   draw(t) {
     const layers = this.plan.length ? this.layers(t) : [];
     const sharp = !this.playing || !this.looks.half;
-    const id = layers
-      .map(
-        (l) =>
-          `${l.id}:${l.n}:${l.card || ""}:${l.place}:${l.share}` +
-          (l.title ? `${JSON.stringify(l.title)}${l.letters ? l.k : ""}${l.part.drift?.length ? l.k : ""}` : "") +
-          (l.part === WHOLE ? "" : `:${l.part.moves.length ? l.k : ""}${JSON.stringify(l.part)}`) +
-          (l.look ? `:${sharp}${this.halves}${JSON.stringify(l.look)}` : ""),
-      )
-      .join(" ");
+    const id = layers.map((l) => keyOf(l, `${sharp}${this.halves}`)).join(" ");
     if (id === this.shown && this.pictures.exact) return;
     const began = performance.now();
     const c = this.canvas,
-      images = [];
-    for (const l of layers) {
+      looked = every(layers).filter((l) => l.look);
+    /** @type {Map<any, any>} */ const images = new Map();
+    for (const l of flat(layers)) {
       const f = l.title
         ? this.title(l)
         : l.card
@@ -332,19 +332,19 @@ export class Player extends EventTarget {
         this.nearest(l);
         return;
       }
-      if (l.look && !this.looks.ready(l.look)) return; // its table comes in a moment
-      if (l.look && this.looks.broken) this.dispatchEvent(new Event("plain"));
-      images.push(f);
+      images.set(l, f);
     }
+    if (!looked.every((l) => this.looks.ready(l.look))) return; // its table comes in a moment
+    if (looked.length && this.looks.broken) this.dispatchEvent(new Event("plain"));
     this.missed = false;
     if (!this.playing) this.looks.half = false;
     this.paint.fillStyle = "#000";
     if (!layers.length || layers[0].share < 1 || layers[0].place !== EVERYWHERE || layers[0].part.clear)
       this.paint.fillRect(0, 0, c.width, c.height);
-    layers.forEach((l, i) => this.layer(images[i], l));
+    for (const l of layers) this.layer(imageOf(this, images, l, false), l);
     this.paint.globalAlpha = 1;
     if (this.halves) this.half(layers, images);
-    if (this.playing && layers.some((l) => l.look) && performance.now() - began > BUSY) this.looks.half = true;
+    if (this.playing && looked.length && performance.now() - began > BUSY) this.looks.half = true;
     this.shown = id;
     this.drawn(t);
   }
@@ -357,7 +357,7 @@ export class Player extends EventTarget {
     g.beginPath();
     g.rect(0, 0, c.width / 2, c.height);
     g.clip();
-    layers.forEach((l, i) => this.layer(images[i], { ...l, look: undefined }));
+    for (const l of layers) this.layer(imageOf(this, images, l, true), { ...l, look: undefined });
     g.restore();
     g.globalAlpha = 1;
     g.fillStyle = "#ece4d5";
