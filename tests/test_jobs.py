@@ -246,3 +246,23 @@ def test_a_disk_that_is_really_full_is_no_fault_of_the_file(small_disk: Path, cl
     queue = on_this_machine(str(small_disk.parent / "queue.db"))
     assert "goes on by itself" in queue._answer("1.1", "make_sound", out)["held"]
     assert "unusable" in queue._answer("1.2", "probe", {"path": str(small_disk / "none.mov")})
+
+
+@pytest.mark.parametrize("begun", [False, True])
+def test_words_do_not_wait_for_a_sound_that_never_comes(data: Data, foreman: Foreman, begun: bool) -> None:
+    """Found by a thousand kills: a recording that could not be prepared, and a transcription that waited for it for ever."""
+    desk: Any = foreman.queue
+    r = recordings.add(data.db, 1, "/a.wav", "a", "interview", FACTS | {"sound": True})
+    folder = data.derived(r.id)
+    folder.mkdir(parents=True)
+    (folder / "sound.pcm").write_bytes(bytes(200_000_000 if begun else 2))
+    prepared = prepare(data, r)
+    job = jobs.add(data.db, 1, "transcribe", {"out": str(folder)}, r.id)
+    foreman.step()
+    assert jobs.get(data.db, job.id).state == ("working" if begun else "waiting")
+    jobs.end(data.db, prepared.id, "failed", "The disk is full.")
+    foreman.step()
+    told = jobs.get(data.db, job.id)
+    assert told.state == "failed" and "Its sound is not there: The disk is full. Try again in Footage" in told.message
+    foreman.step()
+    assert desk.out and {*desk.told} == {*desk.out}  # what is under way is stopped

@@ -105,6 +105,14 @@ def _will_not_come(db: Database, job: jobs.Job, lacking: list[str]) -> str:
     return ""
 
 
+def _stays_silent(db: Database, job: jobs.Job) -> str:
+    """Why the sound that a job waits for is not made any more; empty while it may come."""
+    maker = jobs.latest_of_recordings(db, job.project, "prepare").get(job.recording or 0)
+    if maker is None or maker.state not in ("failed", "cancelled"):
+        return ""
+    return f"Its sound is not there: {maker.message or 'preparing it was stopped.'} Try again in Footage, then transcribe it once more."
+
+
 def _listening(data: Data, job: jobs.Job) -> bool:
     """Whether the recording of a job is still listened to."""
     now = jobs.latest_of_recordings(data.db, job.project, "listen").get(job.recording or 0)
@@ -248,6 +256,7 @@ class Foreman:
                 self._look_after(key, out)
             except RedisError:
                 continue  # of this one nothing can be known just now
+        self._end_the_silent()
         self._hand_out()
 
     def _hands(self) -> list[Hand]:
@@ -273,6 +282,16 @@ class Foreman:
         self._failed.pop(key, None)
         self._lost.discard(key)
         self._unsent.discard(key)
+
+    def _end_the_silent(self) -> None:
+        """Words of a recording whose sound is not made any more are not waited for, whether one listens already or not."""
+        for job in jobs.in_state(self.data.db, "waiting", "working"):
+            if (
+                job.kind in ("transcribe", "align")
+                and not sounded(job.params["out"])
+                and (why := _stays_silent(self.data.db, job))
+            ):
+                jobs.end(self.data.db, job.id, "failed", why)
 
     def _hand_out(self) -> None:
         """Free workers get what is most urgent: sound before pictures, what is looked at and what the stories show first."""
