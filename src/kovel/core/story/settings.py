@@ -217,7 +217,7 @@ class Together:
     """Of a group of pieces: its pictures, with the covers tied to them, are put together first; then the framing, the look
     and the opacity that are set on the group apply to the whole."""
 
-    as_one: Annotated[bool, Setting("Seen as one picture", ("group",), needs="picture")] = False
+    as_one: Annotated[bool, Setting("As one picture", ("group",), needs="picture")] = False
 
 
 ANY: tuple[Kind, ...] = ("piece", "cover", "sound")
