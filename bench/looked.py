@@ -71,7 +71,7 @@ def main() -> None:
         (folder / "x.cube").write_text(cube_text(made([look])))
         drawn_title(spec, 1920, 1080).save(folder / "t.png")
         rate = bit_rate(Output(), (1920, 1080), Rate(25))
-        chain = f"[0:v]lut3d=file={folder}/x.cube:interp=trilinear,crop=1714:964,scale=1920:1080:flags=bilinear,format=yuv420p[a];[a][1:v]overlay"
+        chain = f"[0:v]lut3d=file={folder}/x.cube:interp=tetrahedral,crop=1714:964,scale=1920:1080:flags=bilinear,format=yuv420p[a];[a][1:v]overlay"
         encode = [
             "-c:v",
             "libx264",

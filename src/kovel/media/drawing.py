@@ -151,7 +151,7 @@ class Pictures:
                 steps = [
                     ("scale", "flags=bicubic+accurate_rnd+full_chroma_int:in_color_matrix=bt709:in_range=tv"),
                     ("format", "gbrpf32le"),
-                    ("lut3d", f"file={file}:interp=trilinear"),
+                    ("lut3d", f"file={file}:interp=tetrahedral"),
                     ("scale", "flags=bicubic+accurate_rnd+full_chroma_int:out_color_matrix=bt709:out_range=tv"),
                     ("format", "yuv420p"),
                     ("setsar", "1"),

@@ -36,7 +36,7 @@ from kovel.media.files import Unusable, spare
 from kovel.media.reader import rgb_of
 from kovel.media.soundtrack import samples_of
 
-DRAWN = 1  # how layers are drawn: another number makes every part anew
+DRAWN = 2  # how layers are drawn: another number makes every part anew
 Progress = Callable[[float], None]
 
 
