@@ -1,8 +1,9 @@
 """Killed at random moments: `./kovel bench kills [KILLS]` (1000 unless said).
 
 A server is worked with over HTTP as pages do it: edits, recordings brought in, transcribed and synced by sound, renders, copies of
-the database. The server, its workers or the child at work is killed at a random moment (SIGKILL), again and again. After each kill: nothing acknowledged is lost, no
-half file stands under a final name, jobs go on by themselves, no process is left. Prints what was done, and what was found wrong.
+the database. The server, its workers or the child at work is killed at a random moment (SIGKILL), again and again. After each kill:
+nothing acknowledged is lost, no half file stands under a final name, jobs go on by themselves, no process is left. Prints what was
+done, and what was found wrong.
 """
 
 import contextlib
@@ -178,15 +179,21 @@ def _alive(pid: int) -> bool:
     return False
 
 
-def run(root: Path, kills: int, seed: int = 0) -> Kept:
-    """So many kills, one after the other."""
+def run(root: Path, kills: int, seed: int = 0, most: float = 2.0, servers: float = 0.4) -> Kept:
+    """So many kills, one after the other, `most` seconds apart; the server is hit in a share of them, and always while nothing
+    else is at work."""
     rng, kept = random.Random(seed), Kept()
     served = Served(root)
     httpx.post(f"{served.url}/projects", data={"name": "Killed"}, headers={"x-kovel": "1"}, timeout=20)
     for _ in range(kills):
-        work(served.url, root, kept, rng, time.monotonic() + rng.uniform(0.05, 2))
-        family = served.family()
-        victim = rng.choice([k for k in ("server", "worker", "worker", "child", "child") if family[k]])
+        work(served.url, root, kept, rng, time.monotonic() + rng.uniform(0.05, most))
+        family, here = served.family(), time.monotonic()
+        spared = rng.random() > servers
+        while spared and not family["worker"] and time.monotonic() < here + 5:  # it has only just begun
+            time.sleep(0.1)
+            family = served.family()
+        others = [k for k in ("worker", "child") if family[k]]
+        victim = rng.choice(others) if others and spared else "server"
         for pid in family[victim] if victim != "child" else [rng.choice(family["child"])]:
             with contextlib.suppress(ProcessLookupError):
                 os.kill(pid, signal.SIGKILL)

@@ -122,7 +122,7 @@ def test_page_and_renderer_draw_the_same(
         means.append(np.abs(seen - want).mean())
         # the browser's own way from YUV to 8-bit RGB costs up to 1.8 where a look lifts it
         assert means[-1] < 2.0, (t, k, means[-1], stack)
-        most = 0.006 if any(x.image.stack for x in stack) else 0.003  # put together with chroma half as fine, then enlarged
+        most = 0.01 if any(x.image.stack for x in stack) else 0.003  # put together, cut by letters: chroma is half as fine
         assert far(seen, want) < most, (t, k, far(seen, want), stack)
     assert np.mean(means) < 1.0, means
     print(f"{MANY} stacks: {np.mean(means):.2f} of 255 in the mean, {max(means):.2f} at most")
