@@ -121,8 +121,9 @@ def test_page_and_renderer_draw_the_same(
         want = rgb_of(frame.reformat(format="yuv444p")).astype(int)
         means.append(np.abs(seen - want).mean())
         # the browser's own way from YUV to 8-bit RGB costs up to 1.8 where a look lifts it
-        assert means[-1] < 2.0, (t, k, means[-1], stack)
-        most = 0.01 if any(x.image.stack for x in stack) else 0.003  # put together, cut by letters: chroma is half as fine
+        nested = any(x.image.stack for x in stack)  # look upon look; cut by letters, where chroma is half as fine
+        assert means[-1] < (2.5 if nested else 2.0), (t, k, means[-1], stack)
+        most = 0.01 if nested else 0.003
         assert far(seen, want) < most, (t, k, far(seen, want), stack)
     assert np.mean(means) < 1.0, means
     print(f"{MANY} stacks: {np.mean(means):.2f} of 255 in the mean, {max(means):.2f} at most")

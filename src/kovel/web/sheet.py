@@ -314,9 +314,9 @@ class Drawing:
         tall = p.length * px
         label = self.rows[p.source].name if p.source in self.rows else SPACE
         told = ""
-        if p.source is None:
+        if p.source is None and tall >= LINE:
             told = (p.card.text or "card") if p.card else f"space, {stamp(p.length, self.rate)}"
-        elif not self.readable and tall > 13:
+        elif p.source is not None and not self.readable and tall > 13:
             told = label
         return PieceBlock(
             p, b.at, _box(b.at * px, tall), f"{label}, {stamp(p.length, self.rate)}", drawn=tall >= FINE, note=piece_note(p), told=told,
