@@ -313,16 +313,20 @@ class Drawing:
         p, px = b.piece, self.px
         tall = p.length * px
         label = self.rows[p.source].name if p.source in self.rows else SPACE
-        told = ""
-        if p.source is None and tall >= LINE:
-            told = (p.card.text or "card") if p.card else f"space, {stamp(p.length, self.rate)}"
-        elif p.source is not None and not self.readable and tall > 13:
-            told = label
         return PieceBlock(
-            p, b.at, _box(b.at * px, tall), f"{label}, {stamp(p.length, self.rate)}", drawn=tall >= FINE, note=piece_note(p), told=told,
+            p, b.at, _box(b.at * px, tall), f"{label}, {stamp(p.length, self.rate)}", drawn=tall >= FINE, note=piece_note(p),
+            told=self.told(p, tall),
             colour=p.card.colour if p.card else None, speaker=b.speaker if tall > 40 else "", wave=self.wave(b),
             rows=tuple(self.row(b, line.top, line.words) for line in b.lines) if tall >= LINE else (),
         )  # fmt: skip
+
+    def told(self, p: Piece, tall: float) -> str:
+        """What stands in a piece instead of words, where there is room for it."""
+        if p.source is not None:
+            return self.rows[p.source].name if p.source in self.rows and not self.readable and tall > 13 else ""
+        if p.card:
+            return p.card.text or "card"
+        return f"space, {stamp(p.length, self.rate)}" if tall >= LINE else ""
 
     def row(self, b: Block, top: int, words: Sequence[tuple[int, Word]]) -> Row:
         end = b.at + b.piece.length
