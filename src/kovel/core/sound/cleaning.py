@@ -33,7 +33,7 @@ LEAST = 25  # ticks a pause needs to be a picture of the noise
 SMOOTH = 0.95  # how much of the ratio expected comes from the frame before (Ephraim and Malah 1984, equation 51)
 FOLLOW, BLOCK, BAND = 0.95, 8, 251  # how slowly noise is followed, by how many frames at a time, over how many bins (6 kHz)
 CERTAIN = 31.6  # the ratio that speech is taken to have where it is (15 dB: Gerkmann and Hendriks 2012)
-NEAR, AROUND = (7, 7, 0.12), (9, 5, 0.6)  # frames, bins, and the ratio over them at which speech is as likely as not
+NEAR, AROUND = (9, 9, 0.06), (13, 7, 0.35)  # frames, bins, and the ratio over them at which speech is as likely as not
 FOLD = 8  # bins that are one in what is AROUND
 HARMONICS = 12
 EVEN_MOST = 9.0  # dB that the voice is moved at most, and
@@ -229,9 +229,7 @@ def _gains(power: Floats, where: npt.NDArray[np.int64], at: npt.NDArray[np.float
 
 def _likely(ratio: Floats, frames: int, bins: int, even: float) -> Floats:
     """How likely speech is, by how far the power around stands over the noise; one half where that is `even`."""
-    over = ratio
-    for _ in range(2):
-        over = uniform_filter1d(uniform_filter1d(over, frames, axis=0), bins, axis=1)
+    over = uniform_filter1d(uniform_filter1d(ratio, frames, axis=0), bins, axis=1)
     x = np.maximum(over - 1, np.float32(1e-3)) / np.float32(even)
     x *= x * np.sqrt(x)
     return np.asarray(x / (1 + x), np.float32)
