@@ -214,8 +214,8 @@ def _gains(power: Floats, where: npt.NDArray[np.int64], at: npt.NDArray[np.float
     high, share = np.minimum(low + 1, len(at) - 1), (k - low).astype(np.float32)[:, None]
     logs = np.log(noise)
     ratio = power * np.repeat(np.exp(-(logs[low] * (1 - share) + logs[high] * share)), BLOCK, 0)[: len(power)]
-    ratio /= np.sqrt(_followed(ratio) * _followed(ratio[::-1])[::-1])
-    expected = np.sqrt(_onward(ratio) * _onward(ratio[::-1])[::-1])
+    ratio /= _both_ways(_followed, ratio)
+    expected = _both_ways(_onward, ratio)
     wide = (np.add.reduceat(ratio, np.arange(0, ratio.shape[1], FOLD), axis=1) / FOLD).astype(np.float32)
     likely = _likely(ratio, *NEAR) * np.repeat(_likely(wide, *AROUND), FOLD, 1)[:, : ratio.shape[1]]
     least = np.float32(max(floor, 1e-4))
@@ -227,6 +227,12 @@ def _gains(power: Floats, where: npt.NDArray[np.int64], at: npt.NDArray[np.float
     return gain
 
 
+def _both_ways(f: Callable[[Floats], Floats], ratio: Floats) -> Floats:
+    """What comes of it from before and from after, met half-way (in their logarithms); both are worked out at once."""
+    found = f(np.stack([ratio, ratio[::-1]], 1))
+    return np.asarray(np.sqrt(found[:, 0] * found[::-1, 1]), np.float32)
+
+
 def _likely(ratio: Floats, frames: int, bins: int, even: float) -> Floats:
     """How likely speech is, by how far the power around stands over the noise; one half where that is `even`."""
     over = uniform_filter1d(uniform_filter1d(ratio, frames, axis=0), bins, axis=1)
@@ -236,9 +242,9 @@ def _likely(ratio: Floats, frames: int, bins: int, even: float) -> Floats:
 
 
 def _followed(ratio: Floats) -> Floats:
-    """How much louder than its picture the noise of each frame is, (frames, bins), from what is not likely to be speech."""
+    """How much louder than its picture the noise of each frame is, (frames, 2, bins), from what is not likely to be speech."""
     level = np.empty_like(ratio)
-    d, sure = np.ones(ratio.shape[1], np.float32), np.zeros(ratio.shape[1], np.float32)
+    d, sure = np.ones(ratio.shape[1:], np.float32), np.zeros(ratio.shape[1:], np.float32)
     keep, keep_sure = FOLLOW**BLOCK, 0.9**BLOCK
     for i in range(0, len(ratio), BLOCK):
         now = ratio[i : i + BLOCK]
@@ -254,9 +260,9 @@ def _followed(ratio: Floats) -> Floats:
 
 
 def _onward(ratio: Floats) -> Floats:
-    """The ratio of speech to noise expected in each frame, from what the frame before it left of its own."""
+    """The ratio of speech to noise expected in each frame, (frames, 2, bins), from what the frame before it left of its own."""
     rows = np.empty_like(ratio)
-    before = np.zeros(ratio.shape[1], np.float32)
+    before = np.zeros(ratio.shape[1:], np.float32)
     one, keep, fresh = np.float32(1), np.float32(SMOOTH), np.float32(1 - SMOOTH)
     for now, expected in zip(ratio, rows, strict=True):
         np.add(keep * before, fresh * np.maximum(now - one, 0), out=expected)
