@@ -10,6 +10,7 @@ from kovel.core.plan.plan import make_plan
 from kovel.core.story.settings import Values
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import format_timecode, parse_entry
+from kovel.exchange.otio_in import from_otio
 from kovel.exchange.story import to_edl, to_otio
 from kovel.store import projects, recordings, stories
 from kovel.store.recordings import Recording
@@ -191,6 +192,10 @@ def test_what_is_set_is_kept_in_otio_and_said_of_an_edl(told: Kept, data: Data) 
     do("set_value", to=5, setting="appear", value=8)
     do("set_value", to="story", setting="shape", value="9:16")
     do("lay_title", at=30, text="Maren / ferrywoman", how="lower third", length=60)
+    do("set_group", ids=[x.id for x in stories.load(data.db, 1).story.pieces[:2]])
+    do("set_as_one", piece=1)
+    group = f"group {stories.load(data.db, 1).story.piece(1).group}"
+    do("set_value", to=group, setting="saturation", value=-100)
     kept = stories.load(data.db, 1)
     written = otio.adapters.write_to_string(to_otio(kept.story, kept.name, p, rows), "otio_json")
     tl = json.loads(otio.adapters.write_to_string(otio.adapters.read_from_string(written, "otio_json"), "otio_json"))
@@ -211,6 +216,8 @@ def test_what_is_set_is_kept_in_otio_and_said_of_an_edl(told: Kept, data: Data) 
     events = [line for line in text.splitlines() if line[:3].isdigit() and line.split()[2] == "V"]
     assert events[0].split()[4:6] == [format_timecode(h, p.rate, False) for h in _source(rows[1])]
     said = text.split("NOT IN THIS LIST:")[1]
+    assert "2 pieces seen as one picture: saturation -100 %" in said
+    assert from_otio(written, p, rows).story.settings == kept.story.settings
     assert "title “Maren / ferrywoman”" in said and "brightness +0.5 stops" in said and "zoom a line of 2 moments" in said
 
 

@@ -17,7 +17,7 @@ from kovel.core.plan.sounds import audible, sounds_on, with_its_sound
 from kovel.core.story.consequences import frames_of, kind_of
 from kovel.core.story.model import TITLE, Cover, Item, Piece, Sound, Sources, Story
 from kovel.core.story.model import kind_of as kind_of_item
-from kovel.core.story.settings import NONE, SETTINGS, Values
+from kovel.core.story.settings import NONE, OF_ONE, SETTINGS, Values
 from kovel.core.time.timecode import format_timecode
 from kovel.exchange.otio_in import described, fingerprint
 from kovel.exchange.uses import reel_of
@@ -306,6 +306,11 @@ def not_in_an_edl(story: Story, project: Project, recordings: dict[int, Recordin
         if p.card is not None:
             out.append(f"{at(t)} card “{p.card.text or p.card.colour}”: written as black")
         out += [f"{at(t)} {name(p.source or 0)}: {x}" for x in set_on(story, p, sources)]
+    for scope, v in story.settings:
+        if v["as_one"]:
+            of = [t for t, p in zip(story.starts, story.pieces, strict=False) if scope == f"group {p.group}"]
+            own = ", ".join(f"{SETTINGS[n].label.lower()} {SETTINGS[n].says(v[n])}" for n in v if n in OF_ONE)
+            out += [f"{at(of[0])} {len(of)} pieces seen as one picture: {own or 'put together first'}"] if of else []
     out += [
         f"{at(story.at(x))} {x.kind} “{name(x.source)}”, {frames_of(x.length)}" for x in story.sounds if audible(story, x.kind)
     ]
