@@ -277,6 +277,10 @@ def test_everything_is_kept_and_undone(film: tuple[TestClient, Data, dict]) -> N
     assert room.post("/p/1/story/go", data={"entry": str(rows[0]["id"])}).status_code == 200
     assert stories.load(data.db, 1).story == other and "another branch begins" in room.get("/p/1/story/history").text
     stories.go_to(data.db, 1, entries[10])
+    post(room, "insert_space", at=0, length=20)
+    page = room.get("/p/1/story").text
+    assert "Space, 0:00+20" in page and "space, 0:00+20" not in page  # no room for its label beside the words
+    room.post("/p/1/story/undo", data={})
     page = room.get("/p/1/story").text
     assert (
         "The Last Haul" in page

@@ -46,6 +46,14 @@ def test_the_group_has_what_is_set_on_it_as_a_whole() -> None:
     (one,) = stack(s, 157)  # out of the group by way of black, on top of its own opacity
     assert one.image.group and 0 < one.opacity.at(0) < 0.6
     assert [x.image.source for x in stack(s, 180)] == [4]
+    assert [x.look for x in flat(stack(s, 50))] == [
+        ((("brightness", 0.2),), (("brightness", 0.5),))
+    ]  # its own, then the whole's
+    none = lambda *_: (0.0, 0.0)  # noqa: E731
+    found = picture_checks(do(s, "set_value", to=group, setting="zoom", value=80), SOURCES, 16 / 9, none, lambda c: None)
+    assert [f.text for f in found if f.kind == "edges"] == [
+        "The edges of what is seen as one picture are seen at 0:00+00: shown at 80 %"
+    ]
     with pytest.raises(Refused, match="in no group"):
         do(s, "set_as_one", piece=3)
     sounds = do(do(three(), "lay_sound", source=6, at=0, until=50, start=0, kind="effect"), "lay_sound", source=6, at=60, until=90, start=0, kind="effect")  # fmt: skip
@@ -116,5 +124,6 @@ def test_letters_are_filled_with_the_cover_below() -> None:
     none = lambda *_: (0.0, 0.0)  # noqa: E731
     told = lambda s: [f.text for f in picture_checks(s, SOURCES, 16 / 9, none, lambda c: None) if f.kind == "unfilled"]  # noqa: E731
     assert told(s) == []
+    assert "could fill its letters" in told(do(s, "set_muted", lane=f"cover {s.covers[0].lane}", muted=True))[0]
     s = do(s, "remove_cover", cover=s.covers[0].id if not s.covers[0].title else s.covers[1].id)
     assert len(stack(s, 130)) == 2 and "could fill its letters" in told(s)[0]

@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from kovel.core.picture import look as looks
 from kovel.core.picture.colour import cube_text
-from kovel.core.plan.layers import Look, flat
+from kovel.core.plan.layers import OPAQUE, Look, flat
 from kovel.core.plan.pictures import Seen
 from kovel.core.plan.plan import make_plan
 from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused
@@ -101,7 +101,8 @@ def _look_at(request: Request, project: int, at: int, item: int | None) -> tuple
         x, seen = found[0], Seen(kept.story, sources)
         begin = kept.story.starts[kept.story.index_of(x.id)] if isinstance(x, Piece) else kept.story.at(x)
         k = min(max(0, at - begin), x.length - 1)
-        layers, later = (seen.piece(x, k) if isinstance(x, Piece) else seen.cover(x, k)), 0
+        own = seen.piece(x, k) if isinstance(x, Piece) else seen.cover(x, k)
+        layers, later = seen.together([(seen.whole_of(x), OPAQUE, own)]), 0
     else:
         plan = make_plan(kept.story, sources)
         if not 0 <= at < plan.length:

@@ -105,14 +105,6 @@ def _will_not_come(db: Database, job: jobs.Job, lacking: list[str]) -> str:
     return ""
 
 
-def _stays_silent(db: Database, job: jobs.Job) -> str:
-    """Why the sound that a job waits for is not made any more; empty while it may come."""
-    maker = jobs.latest_of_recordings(db, job.project, "prepare").get(job.recording or 0)
-    if maker is None or maker.state not in ("failed", "cancelled"):
-        return ""
-    return f"Its sound is not there: {maker.message or 'preparing it was stopped.'} Try again in Footage, then transcribe it once more."
-
-
 def _listening(data: Data, job: jobs.Job) -> bool:
     """Whether the recording of a job is still listened to."""
     now = jobs.latest_of_recordings(data.db, job.project, "listen").get(job.recording or 0)
@@ -256,7 +248,6 @@ class Foreman:
                 self._look_after(key, out)
             except RedisError:
                 continue  # of this one nothing can be known just now
-        self._end_the_silent()
         self._hand_out()
 
     def _hands(self) -> list[Hand]:
@@ -283,18 +274,23 @@ class Foreman:
         self._lost.discard(key)
         self._unsent.discard(key)
 
-    def _end_the_silent(self) -> None:
+    def _end_the_silent(self, rows: list[jobs.Job]) -> None:
         """Words of a recording whose sound is not made any more are not waited for, whether one listens already or not."""
-        for job in jobs.in_state(self.data.db, "waiting", "working"):
-            if (
-                job.kind in ("transcribe", "align")
-                and not sounded(job.params["out"])
-                and (why := _stays_silent(self.data.db, job))
-            ):
-                jobs.end(self.data.db, job.id, "failed", why)
+        silent = [j for j in rows if j.kind in ("transcribe", "align") and not sounded(j.params["out"])]
+        for project in {j.project for j in silent}:
+            makers = jobs.latest_of_recordings(self.data.db, project, "prepare")
+            for job in (j for j in silent if j.project == project):
+                maker = makers.get(job.recording or 0)
+                if maker is not None and maker.state in ("failed", "cancelled"):
+                    why = maker.message or "preparing it was stopped."
+                    told = f"Its sound is not there: {why} Try again in Footage, then transcribe it once more."
+                    jobs.end(self.data.db, job.id, "failed", told)
+                    rows.remove(job)
 
     def _hand_out(self) -> None:
         """Free workers get what is most urgent: sound before pictures, what is looked at and what the stories show first."""
+        rows = jobs.in_state(self.data.db, "waiting", "working")
+        self._end_the_silent(rows)
         hands = self._hands()
         free = {h.name: h.slots for h in hands}
         for o in self._out.values():
@@ -307,7 +303,7 @@ class Foreman:
         under_way = {o.job.id for o in self._out.values()}
         workers = sum(h.slots for h in hands)
         calls: list[tuple[tuple[float, ...], jobs.Job, Step | None]] = []
-        for job in jobs.in_state(db, "waiting", "working"):
+        for job in rows:
             if job.paused or self._held.get(job.id, 0.0) > time.monotonic():
                 continue
             if job.kind != "prepare":

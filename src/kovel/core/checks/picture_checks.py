@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from math import cos, radians, sin
+from typing import Any
 
 from kovel.core.checks.findings import Finding
 from kovel.core.plan.covered import room_behind
@@ -34,7 +35,7 @@ def picture_checks(story: Story, sources: Sources, ratio: float, cut: Cut, box: 
         s = sources.get(x.source) if x.source is not None else None
         if s is None or not s.picture or (isinstance(x, Piece) and x.take == "sound"):
             continue
-        if edge := _edges(story, sources, x, ratio):
+        if edge := _edges(lambda n, x=x: story.value(x, n, sources), ratio):  # type: ignore[misc]
             out.append(Finding("edges", at, f"The edges of {s.name} are seen at {clock(at, rate)}: {edge}", 44))
         if any(story.value(x, n, sources) for n in LOOK):
             black, white = cut(x)
@@ -45,16 +46,21 @@ def picture_checks(story: Story, sources: Sources, ratio: float, cut: Cut, box: 
                 out.append(Finding("cut off", at, f"The look of {s.name} cuts off {what} at {clock(at, rate)}", 26))
         if isinstance(x, Cover) and (missing := _bared(story, sources, at, x)):
             out.append(missing)
+    for scope, v in story.settings:
+        of = [t for t, p in zip(story.starts, story.pieces, strict=False) if v["as_one"] and scope == f"group {p.group}"]
+        if of and (edge := _edges(lambda n, v=v: v[n], ratio)):  # type: ignore[misc]
+            text = f"The edges of what is seen as one picture are seen at {clock(of[0], rate)}: {edge}"
+            out.append(Finding("edges", of[0], text, 44))
     return out
 
 
-def _edges(story: Story, sources: Sources, x: Piece | Cover, ratio: float) -> str:
-    """Why black is seen beside the picture; nothing where it is not."""
-    zoom = story.value(x, "zoom", sources)
+def _edges(read: Callable[[str], Any], ratio: float) -> str:
+    """Why black is seen beside the picture, by what is set on it; nothing where it is not."""
+    zoom = read("zoom")
     least = min(z for _, z in zoom) if isinstance(zoom, tuple) else float(zoom)
     if least < 100:
         return f"shown at {least:g} %"
-    if turn := abs(float(story.value(x, "turn", sources))):
+    if turn := abs(float(read("turn"))):
         a = radians(turn)
         need = 100 * max(cos(a) + sin(a) / ratio, cos(a) + sin(a) * ratio) if turn <= 45 else 400.0
         if least < need - 0.5:
@@ -88,7 +94,8 @@ def _title(story: Story, sources: Sources, at: int, c: Cover, box: Box) -> list[
 def _under(story: Story, at: int, c: Cover) -> bool:
     """Whether a cover that is no title lies below it, all the time it is seen."""
     end = min(at + c.length, story.length)
-    rows = sorted((a, b) for a, b, x in story.spans if x.source != TITLE and x.lane < c.lane and a < end and b > at)
+    rows = sorted((a, b) for a, b, x in story.spans if x.source != TITLE and x.lane < c.lane
+                  and f"cover {x.lane}" not in story.muted and a < end and b > at)  # fmt: skip
     reached = at
     for a, b in rows:
         reached = max(reached, b) if a <= reached else reached

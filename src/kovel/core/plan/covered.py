@@ -59,26 +59,29 @@ def covered(story: Story, sources: Sources, dialogue: list[Run]) -> list[Run]:
             rows.append(dialogue[k].part(a, b))
             continue
         over = sorted(live, key=lambda r: (r[2].lane, r[0]), reverse=True) if len(live) > 1 else live
-        rows.append(Run(a, b, _over(seen, over, dialogue[k].part(a, b).layers, a, b), over[0][2].id))
+        rows.append(Run(a, b, _over(seen, over, dialogue[k], a, b), over[0][2].id))
     return rows
 
 
-def _over(seen: Seen, over: list[Live], under: tuple[Layer, ...], a: int, b: int) -> tuple[Layer, ...]:
-    """Story frames [a, b) with what lies over the dialogue, `over` from the top down. What is tied to a group that is seen as
-    one picture there is put together with it, up to the lane from which on something else lies over it."""
-    one = next((x for x in under if x.image.group), None) if seen.whole else None
+def _over(seen: Seen, over: list[Live], under: Run, a: int, b: int) -> tuple[Layer, ...]:
+    """Story frames [a, b) of a run with what lies over it, from the top down. What is tied to a group that is seen as one
+    picture there is put together with it, up to the lane from which on something else lies over it."""
+    group = next((x.image.group for x in under.layers if x.image.group), 0) if seen.whole else 0
     n = 0
-    while one and n < len(over) and seen.whole_of(over[-1 - n][2]) == one.image.group:
+    while group and n < len(over) and seen.whole_of(over[-1 - n][2]) == group:
         n += 1
-    inner = over[len(over) - n :]
     outer = _stacked(seen, over[: len(over) - n], a, b)
     if outer and outer[0].plain:
         return outer
-    if one and inner:
-        put = _stacked(seen, inner, a, b)
-        stack = put if put and put[0].plain else (*one.image.stack, *put)
-        under = tuple(replace(x, image=replace(x.image, stack=stack)) if x is one else x for x in under)
-    return (*under, *outer)
+    below = under.part(a, b).layers
+    if n:
+        put = _stacked(seen, over[len(over) - n :], a, b)
+        hides = put[0].plain
+        below = tuple(
+            replace(x, image=replace(x.image, stack=put if hides else (*x.image.stack, *put))) if x.image.group == group else x
+            for x in below
+        )
+    return (*below, *outer)
 
 
 def _stacked(seen: Seen, over: Sequence[Live], a: int, b: int) -> tuple[Layer, ...]:

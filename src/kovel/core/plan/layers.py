@@ -33,8 +33,8 @@ class Image:
     """A recording from story frame `start` on (on its clock), a card, a title, layers put together, or (none of them) black.
 
     Of layers (`stack`, bottom first, on black; of story group `group`, if of any) only what the letters of `cut` cover is
-    there, if that is given. A retimed shot shows `speed` = (frames of the shot, frames of the story); `skip` story frames of it have gone by. With
-    fewer than 0 frames of the shot it runs backwards, `skip` story frames before it comes to `start`.
+    there, if that is given. A retimed shot shows `speed` = (frames of the shot, frames of the story); `skip` story frames of
+    it have gone by. With fewer than 0 frames of the shot it runs backwards, `skip` story frames before it comes to `start`.
     """
 
     source: int | None = None
@@ -273,10 +273,10 @@ class Stacked(NamedTuple):
 
 
 def flat(layers: Iterable[Layer]) -> Iterator[Layer]:
-    """Layers without those of layers: what they are put together from instead, bottom first."""
+    """Layers without those of layers: what they are put together from instead, bottom first, with the look of the whole."""
     for x in layers:
         if x.image.stack:
-            yield from flat(x.image.stack)
+            yield from (replace(y, look=(*y.look, *x.look)) if x.look else y for y in flat(x.image.stack))
         else:
             yield x
 
