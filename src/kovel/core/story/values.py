@@ -259,7 +259,9 @@ def _change_wide(story: Story, sources: Sources, scope: str, s: Setting, change:
     if new == was:
         raise _Same("It is like that already.")
     rows = tuple(sorted((k, v) for k, v in (now | {scope: new}).items() if v))
-    return settle(story, replace(story, settings=rows), sources, _did(f"The {scope}", s, value))
+    return settle(
+        story, replace(story, settings=rows), sources, _did("The story" if scope == "story" else "The group", s, value)
+    )
 
 
 def _did(what: str, s: Setting, value: Value | None) -> str:
