@@ -59,7 +59,7 @@ def clips(pytestconfig: pytest.Config) -> dict[str, Path]:
     def make(d: Path) -> None:
         made.clip(d / "talk.mov", 1, 1000)
         made.clip(d / "fifty.mov", 2, 1200, Rate(50))
-        made.clip(d / "boat.mp4", 3, 300, size=(1280, 720))
+        made.clip(d / "boat.mp4", 3, 300, size=(1280, 720), gop=10)  # its own pictures are shown
 
     d = once(pytestconfig, "clips", make)
     return {"talk": d / "talk.mov", "fifty": d / "fifty.mov", "boat": d / "boat.mp4"}

@@ -4,6 +4,7 @@ Picture: 16 columns of black or white, a second row their complement: bits 1 0, 
 Sound: noise seeded by the source, exact to the sample.
 """
 
+import struct
 import wave
 from fractions import Fraction
 from pathlib import Path
@@ -62,11 +63,11 @@ def read(y: np.ndarray) -> tuple[int, int] | None:
 
 def clip(
     path: Path, src: int, frames: int, rate: Rate = Rate(25), size: tuple[int, int] = (640, 360), *, sound: bool = True,
-    stamps: list[int] | None = None, rotate: int = 0, gop: int = 50,
+    stamps: list[int] | None = None, gop: int = 50, **coded: str,
 ) -> Path:  # fmt: skip
-    """A recording. `stamps`: milliseconds of each frame, for a variable rate."""
+    """A recording. `stamps`: milliseconds of each frame, for a variable rate; `coded`: more options of the encoder."""
     with av.open(str(path), "w") as c:
-        v = c.add_stream("libx264", rate=rate.fps, options={"preset": "ultrafast", "crf": "18", "g": str(gop)})
+        v = c.add_stream("libx264", rate=rate.fps, options={"preset": "ultrafast", "crf": "18", "g": str(gop), **coded})
         v.width, v.height, v.pix_fmt = size[0], size[1], "yuv420p" if not (size[0] % 2 or size[1] % 2) else "yuv444p"
         base = Fraction(1, 1000) if stamps else 1 / rate.fps
         v.codec_context.time_base = base
@@ -92,6 +93,16 @@ def clip(
 def luma(f: av.VideoFrame) -> np.ndarray:
     p = f.planes[0]
     return np.frombuffer(p, np.uint8).reshape(-1, p.line_size)[: f.height, : f.width]
+
+
+def turned(path: Path) -> Path:
+    """An MP4 of a camera that was turned: by its track matrix (0 1 / -1 0) the picture is shown a quarter clockwise
+    (ISO/IEC 14496-12)."""
+    raw = bytearray(path.read_bytes())
+    at = raw.index(b"tkhd") + 4 + 40
+    raw[at : at + 36] = struct.pack(">9i", 0, 1 << 16, 0, -1 << 16, 0, 0, 0, 0, 1 << 30)
+    path.write_bytes(raw)
+    return path
 
 
 def codes(path: Path) -> list[tuple[int, int] | None]:

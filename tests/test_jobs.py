@@ -259,6 +259,7 @@ def test_words_do_not_wait_for_a_sound_that_never_comes(data: Data, foreman: For
     prepared = prepare(data, r)
     job = jobs.add(data.db, 1, "transcribe", {"out": str(folder)}, r.id)
     foreman.step()
+    foreman.step()  # its sound is under way now
     assert jobs.get(data.db, job.id).state == ("working" if begun else "waiting")
     jobs.end(data.db, prepared.id, "failed", "The disk is full.")
     foreman.step()

@@ -27,7 +27,7 @@ from kovel.media.soundtrack import make_sound
 from kovel.store import jobs, projects, recordings, settings
 from kovel.store.projects import Invalid
 from kovel.web.app import create_app
-from kovel.work import preparing, room
+from kovel.work import finding, preparing, room, smalls
 from kovel.work.folder import Data, look_at, media_facts
 from kovel.work.foreman import Foreman
 from kovel.work.intake import bring_in
@@ -168,6 +168,76 @@ def test_a_recording_opens_before_anything_is_made_of_it(long: Path, data: Data)
         assert room.get(f"/media/{r.id}/pieces/40").status_code == 404
 
 
+def test_what_needs_no_proxy_is_shown_as_it_is(tmp_path: Path, data: Data) -> None:
+    """Its own packets, from the moment it is brought in; the file moved, changed, gone; what stands beside the pictures is made."""
+    src = made.clip(tmp_path / "short.mp4", 2, 1590, size=(1280, 720), gop=10)
+    p = projects.create(data.db, "P", "25", "1280x720")
+    r = bring_in(data, p.id, src, kind="interview")
+    assert "Its own pictures are played: it needs no proxy." in r.remarks
+    folder = data.derived(r.id)
+    with TestClient(create_app(data, [], jobs=False), base_url="http://localhost:8463") as room_:
+        facts = room_.get(f"/media/{r.id}/media.json").json()
+        assert (facts["whole"], facts["own"], facts["gop"], facts["piece"], facts["frames"]) == (False, 10, 10, 40, 1590)
+        f = Foreman(data)
+        assert f.start()
+        assert codes(room_.get(f"/media/{r.id}/pieces/7").content) == [(2, n) for n in range(280, 320)]  # as soon as it can
+        assert not (folder / "media.json").exists()
+        while jobs.in_state(data.db, "waiting", "working"):
+            time.sleep(0.05)
+        f.stop()
+        assert not jobs.in_state(data.db, "failed"), jobs.in_state(data.db, "failed")
+        facts = room_.get(f"/media/{r.id}/media.json").json()
+        assert (facts["whole"], facts["own"], facts["gop"], facts["piece"], facts["frames"]) == (True, 10, 10, 40, 1590)
+        assert facts["small"]["count"] > 50 and recordings.get(data.db, r.id).checksum
+        assert not list(folder.glob("proxy*")) and not (folder / "pieces").exists()
+        assert len(np.load(folder / "greys.npy")) == len(np.load(folder / "motion.npy")) == 1590
+        last = read_piece(room_.get(f"/media/{r.id}/pieces/39").content)
+        with av.open(str(src)) as c:
+            own = [bytes(x) for x in c.demux(c.streams.video[0]) if x.size]
+        assert len(last.packets) == 30 and list(last.packets) == own[1560:] and (last.width, last.height) == (1280, 720)
+        assert room_.get(f"/media/{r.id}/pieces/40").status_code == 404
+        part = room_.get(f"/media/{r.id}/proxy.mp4", headers={"range": "bytes=100-199"})  # for a page without its own decoder
+        assert part.status_code == 206 and part.content == src.read_bytes()[100:200]
+        seen = smalls.near(data, recordings.get(data.db, r.id), [5, 1234], p.rate)
+        assert [x.shape for x in seen if x is not None] == [(540, 960, 3)] * 2
+        got = [made.read((16 + 219 * x.mean(-1)).astype(np.uint8)) for x in seen if x is not None]
+        assert got == [(2, 0), (2, 1230)]  # the key frames before
+        assert (
+            room.throw_pictures_away(data, r.id) == 0 and (folder / "media.json").exists()
+        )  # there are none to be thrown away
+        src.rename(tmp_path / "moved.mp4")
+        assert room_.get(f"/media/{r.id}/pieces/7").status_code == 404 == room_.get(f"/media/{r.id}/proxy.mp4").status_code
+        finding.search(data, p.id, tmp_path)
+        f = Foreman(data)
+        assert f.start()
+        while jobs.in_state(data.db, "waiting", "working"):
+            time.sleep(0.05)
+        f.stop()
+        assert codes(room_.get(f"/media/{r.id}/pieces/7").content) == [(2, n) for n in range(280, 320)]
+        with (tmp_path / "moved.mp4").open("ab") as more:
+            more.write(b"x")
+        assert room_.get(f"/media/{r.id}/pieces/7").status_code == 404  # another file
+
+
+def test_only_what_any_page_can_show_is_shown_as_it_is(tmp_path: Path) -> None:
+    hd, stamps = (1280, 720), [40 * n + (11 if n % 3 else 0) for n in range(100)]
+    kinds = {
+        "fit.mp4": made.clip(tmp_path / "fit.mp4", 1, 100, size=hd, gop=12),
+        "every.mov": made.clip(tmp_path / "every.mov", 1, 100, Rate(30000, 1001), hd, gop=1),
+        "b-frames.mp4": made.clip(tmp_path / "b.mp4", 1, 100, size=hd, gop=12, bf="2"),
+        "long groups.mp4": made.clip(tmp_path / "long.mp4", 1, 100, size=hd, gop=50),
+        "open groups.mp4": made.clip(tmp_path / "open.mp4", 1, 100, size=hd, gop=12, **{"x264-params": "intra-refresh=1"}),
+        "uneven.mp4": made.clip(tmp_path / "uneven.mp4", 1, 100, size=hd, gop=12, stamps=stamps),
+        "turned.mp4": made.turned(made.clip(tmp_path / "turned.mp4", 1, 100, size=hd, gop=12)),
+        "small, so BT.601.mp4": made.clip(tmp_path / "sd.mp4", 1, 100, size=(640, 360), gop=12),
+        "matroska.mkv": made.clip(tmp_path / "k.mkv", 1, 100, size=hd, gop=12),
+        "large.mp4": made.clip(tmp_path / "uhd.mp4", 1, 24, size=(3840, 2160), gop=12),
+        "heavy.mp4": made.clip(tmp_path / "heavy.mp4", 1, 24, size=hd, gop=1, qp="0", profile="high444", crf="0"),
+    }
+    found = {name: call("probe", {"path": str(path)})["own"] for name, path in kinds.items()}
+    assert {n: g for n, g in found.items() if g} == {"fit.mp4": 12, "every.mov": 1}
+
+
 def test_pausing_lets_go_and_going_on_loses_nothing(long: Path, data: Data) -> None:
     p = projects.create(data.db, "P", "25", "1280x720")
     r = bring_in(data, p.id, long, kind="interview")
@@ -217,8 +287,11 @@ def test_pictures_go_when_there_is_no_room_and_come_back_when_looked_at(prepared
     facts = media_facts(data, fifty)
     assert facts and (facts["whole"], facts["sounded"], facts["samples"], facts["frames"]) == (False, True, 24 * 48_000, 1200)
     settings.put(data.db, "budget", "0.000001")
-    room.make_room(data)
-    assert not (data.derived(talk) / "proxy.mp4").exists() and (data.derived(boat) / "proxy.mp4").exists()  # looked at just now
+    look_at(data, talk)
+    assert room.make_room(data) == 0 and (data.derived(talk) / "proxy.mp4").exists()  # looked at just now
+    os.utime(data.derived(talk) / "looked", (time.time() - 5000,) * 2)
+    assert room.make_room(data) > 0 and not (data.derived(talk) / "proxy.mp4").exists()
+    assert before[boat].pictures == 0 and (data.derived(boat) / "media.json").exists()  # its own are shown
     with TestClient(create_app(data, [], jobs=False), base_url="http://localhost:8463") as page:
         assert page.get(f"/p/1/log?rec={fifty}").status_code == 200
         got = page.get(f"/media/{fifty}/pieces/3")

@@ -4,6 +4,8 @@ Source of the speech: tests/recorded.py. Spoken numbers: common usage, from memo
 """
 
 import json
+import threading
+import time
 from pathlib import Path
 
 import av
@@ -17,6 +19,7 @@ from kovel.core.words.align import Clip, clips, snap, sounds, spoken
 from kovel.core.words.fillers import voiced_between
 from kovel.core.words.transcript import Word, with_speakers
 from kovel.demo.project import FOOTAGE
+from kovel.media import listen as listening
 from kovel.media import transcribe
 from kovel.media.listen import BLOCK, Sound16, listen, sound24
 from kovel.media.transcribe import align_text
@@ -29,6 +32,69 @@ def write_pcm(folder: Path, x: np.ndarray) -> np.ndarray:
     y = (np.clip(resample_poly(x, 3, 1), -1, 1) * 32767).astype("<i2")
     (folder / "sound.pcm").write_bytes(y.tobytes())
     return y
+
+
+def test_what_has_come_is_listened_to_while_its_sound_is_made(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Levels grow with the sound, the detector's word for what was heard stays, and the end is as if heard in one go."""
+    monkeypatch.setattr(listening, "PART", 16 * 2560 * 4)  # ten seconds
+    y = write_pcm(tmp_path, talk(45).sound["room"])
+    listen(str(tmp_path), 1, lambda x: None)
+    want = Levels.from_array(np.load(tmp_path / "levels.npy"))
+    grown = tmp_path / "grown"
+    grown.mkdir()
+    (grown / "begun.json").write_text('{"channels": 1}')
+    seen: list[Levels] = []
+
+    def made(path: str, out: str, *_: object) -> dict[str, int]:
+        with (grown / "sound.pcm").open("wb") as f:
+            for part in np.array_split(y, 4):
+                f.write(part.tobytes())
+                f.flush()
+                until = time.monotonic() + 60
+                due = f.tell() // 2 // 3 // listening.PART * listening.PART
+                while due + SR < f.tell() // 6 and (not seen or len(seen[-1]) * 160 < due):
+                    assert time.monotonic() < until
+                    time.sleep(0.05)
+                    if (grown / "levels.npy").exists():
+                        seen.append(Levels.from_array(np.load(grown / "levels.npy")))
+        return {"samples": len(y), "channels": 1}
+
+    monkeypatch.setattr(listening, "make_sound", made)
+    listening.make_heard_sound("x", str(grown), [25, 1], False, None, lambda x: None)
+    assert len(seen) > 2 and not any(x.heard for x in seen) and all((x.speech[:-1] >= 0).all() for x in seen)
+    heard: list[int] = []
+    detector = listening.speech_probability
+    monkeypatch.setattr(listening, "speech_probability", lambda x: (heard.append(len(x)), detector(x))[1])
+    (grown / "sound.json").write_text("{}")
+    listen(str(grown), 1, lambda x: None)
+    got = Levels.from_array(np.load(grown / "levels.npy"))
+    assert got.heard and len(got) == len(want) and sum(heard) < len(y) / 3 / 2  # most was heard before
+    assert np.array_equal(got.level, want.level) and np.abs(got.speech - want.speech).max() < 0.01
+    assert np.abs(seen[-1].floor[:-2000] - want.floor[: len(seen[-1]) - 2000]).max(initial=0) < 0.1
+
+
+def test_hits_of_what_has_come_are_there_before_its_sound_is_whole(tmp_path: Path) -> None:
+    x = np.random.default_rng(3).standard_normal(SR * 125).astype(np.float32) * 0.001
+    thuds = [20, 61, 100, 123]
+    for t in thuds:
+        x[t * SR : t * SR + 800] += (
+            np.random.default_rng(t).standard_normal(800).astype(np.float32) * 0.5 * np.exp(-np.arange(800) / 150)
+        )
+    y = write_pcm(tmp_path, x)
+    (tmp_path / "sound.pcm").write_bytes(y[: 48_000 * 122].tobytes())  # so much has come
+    ended = threading.Thread(target=listening.pulse, args=(str(tmp_path), 1, lambda x: None))
+    ended.start()
+    until = time.monotonic() + 60
+    while not (tmp_path / "pulse.json").exists():
+        assert time.monotonic() < until
+        time.sleep(0.05)
+    first = json.loads((tmp_path / "pulse.json").read_text())["hits"]
+    (tmp_path / "sound.pcm").write_bytes(y.tobytes())
+    (tmp_path / "sound.json").write_text("{}")
+    ended.join()
+    last = json.loads((tmp_path / "pulse.json").read_text())["hits"]
+    near = lambda rows: [round(r[0] / 48_000, 1) for r in rows if r[1] > 0.5]  # noqa: E731
+    assert near(first) == [20.0, 61.0, 100.0] and near(last) == [20.0, 61.0, 100.0, 123.0]
 
 
 def test_a_text_without_times_is_put_to_the_sound(tmp_path: Path) -> None:

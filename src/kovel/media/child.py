@@ -26,9 +26,12 @@ from kovel.media.forks import begin
 LIMITS: dict[str, tuple[float | None, int, int]] = {
     "probe": (30, 25, 4 << 30),
     "glance": (30, 25, 4 << 30),
+    "views": (60, 60, 4 << 30),
     "derive": (None, 6 * 3600, 12 << 30),
     "make_sound": (None, 6 * 3600, 12 << 30),
+    "make_heard_sound": (None, 12 * 3600, 16 << 30),
     "make_look": (None, 3600, 12 << 30),
+    "make_index": (None, 600, 4 << 30),
     "make_pieces": (None, 6 * 3600, 12 << 30),
     "finish": (None, 6 * 3600, 12 << 30),
     "render": (None, 24 * 3600, 16 << 30),
@@ -48,12 +51,14 @@ LIMITS: dict[str, tuple[float | None, int, int]] = {
     "sync_by_sound": (None, 6 * 3600, 16 << 30),
 }
 MODULES = {
-    "align_text": "transcribe", "pulse": "listen", "voices": "listen", "sync_by_sound": "listen", "make_sound": "soundtrack", "make_look": "derive",
-    "make_pieces": "pieces", "tone": "measure", "finish": "derive", "copy": "copying", "compare": "comparing", "meant": "meaning",
+    "align_text": "transcribe", "pulse": "listen", "voices": "listen", "sync_by_sound": "listen", "make_heard_sound": "listen", "make_sound": "soundtrack", "make_look": "derive",
+    "make_pieces": "pieces", "make_index": "own", "views": "glance", "tone": "measure", "finish": "derive", "copy": "copying", "compare": "comparing", "meant": "meaning",
 }  # fmt: skip
 AT_ONCE = (
     "probe",
     "glance",
+    "views",
+    "make_index",
     "render",
     "copy",
     "archive",

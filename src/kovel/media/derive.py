@@ -23,6 +23,7 @@ from PIL import Image
 from kovel.core.picture.shots import MotionMaker
 from kovel.core.time.rate import SAMPLE_RATE, Rate
 from kovel.media.files import Unusable, kind_of
+from kovel.media.own import make_index
 from kovel.media.pieces import (
     Piece,
     frames_found,
@@ -43,7 +44,7 @@ Progress = Callable[[float], None]
 
 def derive(
     path: str, out: str, rate: list[int], picture: bool, sound: bool, frames: int | None, progress: Progress,
-    heard: Sequence[int] = (),
+    heard: Sequence[int] = (), own: int = 0,
 ) -> dict[str, Any]:  # fmt: skip
     """Make everything for one recording in folder `out` that is not there yet; its checksum and exact count of frames.
 
@@ -53,23 +54,27 @@ def derive(
     folder.mkdir(parents=True, exist_ok=True)
     (folder / "media.json").unlink(missing_ok=True)
     share = 0.2 if picture else 0.9
+    if own and not (folder / "own.json").exists():
+        make_index(path, out, rate, own, lambda x: None)
     if sound and not (folder / "sound.json").exists():
         make_sound(path, out, rate, picture, frames, lambda x: progress(x * share), heard)
     if picture:
-        for first, last in missing(folder, frames or 1):
-            make_pieces(path, out, rate, frames or 1, first, last, lambda x: progress(share + x * (0.95 - share)))
-    return finish(path, out, rate, picture, sound, frames, progress)
+        for first, last in missing(folder, frames or 1, bool(own)):
+            make_pieces(
+                path, out, rate, frames or 1, first, last, lambda x: progress(share + x * (0.95 - share)), own=bool(own)
+            )
+    return finish(path, out, rate, picture, sound, frames, progress, own)
 
 
 def finish(
-    path: str, out: str, rate: list[int], picture: bool, sound: bool, frames: int | None, progress: Progress
+    path: str, out: str, rate: list[int], picture: bool, sound: bool, frames: int | None, progress: Progress, own: int = 0
 ) -> dict[str, Any]:
     """The whole of a recording whose sound and pieces are made; its checksum and exact count of frames."""
     src, folder, r = Path(path), Path(out), Rate(*rate)
     facts: dict[str, Any] = {"rate": rate, "picture": picture, "sound": sound}
     if picture:
         still = kind_of(src) == "still"
-        facts |= _joined(folder, r, frames or 1)
+        facts |= _joined(folder, r, frames or 1, own)
         frames = None if still else facts["frames"]
     if sound:
         facts |= json.loads((folder / "sound.json").read_text())
@@ -176,14 +181,17 @@ def _proxy(folder: Path, rate: Rate, pieces: Iterator[Piece]) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _joined(folder: Path, rate: Rate, frames: int) -> dict[str, Any]:
+def _joined(folder: Path, rate: Rate, frames: int, own: int) -> dict[str, Any]:
     found = frames_found(folder)
-    if found is None or missing(folder, frames):
+    if found is None or missing(folder, frames, bool(own)):
         raise Unusable("Pieces of its picture are missing. Try again.")
     if not found:
         raise Unusable("No picture could be read from it. Check that it plays, then try again.")
     numbers = range(pieces_of(found))
-    facts = _proxy(folder, rate, (read_piece(place(folder, k).read_bytes()) for k in numbers))
+    if own:
+        facts = {**json.loads((folder / "own.json").read_text()), "own": own}
+    else:
+        facts = _proxy(folder, rate, (read_piece(place(folder, k).read_bytes()) for k in numbers))
     greys, motion, sheets, before = [], [], None, None
     for k in numbers:
         with np.load(place(folder, k).with_suffix(".npz")) as side:

@@ -1,6 +1,7 @@
-"""One small picture of a file that is not brought in yet: near its beginning, by a key frame."""
+"""Single pictures of a file, by key frames: one of what is not brought in yet, or some of where somebody looks."""
 
 import os
+from collections.abc import Callable
 from pathlib import Path
 
 from PIL import Image
@@ -8,9 +9,11 @@ from PIL import Image
 from kovel.core.time.rate import Rate
 from kovel.media.files import kind_of
 from kovel.media.probe import probe
+from kovel.media.proxy import proxy_size
 from kovel.media.reader import Fit, FrameReader, open_still, rgb_of
 
 WIDE = 240
+Progress = Callable[[float], None]
 
 
 def glance(path: str, out: str) -> dict[str, str]:
@@ -29,6 +32,20 @@ def glance(path: str, out: str) -> dict[str, str]:
         tall = max(2, round(WIDE * facts["height"] / facts["width"] / 2) * 2)
         small = Fit(WIDE, tall, reader.filmed, quick=True)(f)
         return _put(Image.fromarray(rgb_of(small.reformat(format="yuv444p"))), Path(out))
+    finally:
+        reader.close()
+
+
+def views(path: str, out: str, rate: list[int], frames: list[int], progress: Progress) -> dict[str, list[str]]:
+    """Write JPEGs to folder `out` of the key frames at or before these frames of a moving picture."""
+    reader = FrameReader(Path(path), Rate(*rate))
+    try:
+        made = []
+        for n in frames:
+            f = reader.near(n)
+            shown = Fit(*proxy_size(f, reader.filmed.pixel), reader.filmed, pad=False, quick=True)(f)
+            made.append(_put(Image.fromarray(rgb_of(shown.reformat(format="yuv444p"))), Path(out) / f"{n}.jpg")["path"])
+        return {"paths": made}
     finally:
         reader.close()
 

@@ -2,7 +2,8 @@
 
 import json
 import os
-from collections.abc import Callable
+import threading
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 from pathlib import Path
@@ -14,12 +15,14 @@ from scipy.signal import firwin, resample_poly, upfirdn
 from kovel.core.sound.band_level import LevelMaker
 from kovel.core.sound.beats import find_beats
 from kovel.core.sound.hits import candidates, novelty, ring_out
-from kovel.core.sound.levels import RATE, Floats, Levels, local_floor, stretch_to_ticks
+from kovel.core.sound.levels import RATE, STEP, Floats, Levels, local_floor, stretch_to_ticks
 from kovel.core.sound.sound_match import Unrelated, low, match
 from kovel.core.sound.voices import cepstra, told_apart
-from kovel.media.soundtrack import samples_of
+from kovel.media.soundtrack import Patience, keep, make_sound, samples_of, whole_sound
 
 WINDOW = 512  # samples the detector takes at a time
+PART = 5 * 60 * RATE // WINDOW * WINDOW  # samples that it takes together
+WARM = 4 * RATE // WINDOW * WINDOW  # and before them: it has a memory, let it warm up
 BLOCK = 48_000 * 60
 LONGEST = 16_000 * 30  # samples of a sentence that are enough to tell whose voice it is
 _FIR = firwin(31, 0.32).astype(np.float32)
@@ -57,13 +60,62 @@ def speech_probability(x: Floats) -> Floats:
     return np.asarray(get_vad_model()(x), np.float32).ravel() if len(x) else np.zeros(0, np.float32)
 
 
+def make_heard_sound(
+    path: str, out: str, rate: list[int], picture: bool, frames: int | None, progress: Progress, heard: Sequence[int] = ()
+) -> dict[str, int]:
+    """As `make_sound`; what has come of it is listened to meanwhile, as far as the processor has nothing else to do."""
+    ended = threading.Event()
+    follower = threading.Thread(target=_follow, args=(Path(out), ended))
+    follower.start()
+    try:
+        return make_sound(path, out, rate, picture, frames, progress, heard)
+    finally:
+        ended.set()
+        follower.join()
+
+
+def _follow(folder: Path, ended: threading.Event) -> None:
+    """levels.npy of what there is of a growing sound, PART by PART; its last tick says that there is more to come."""
+    os.nice(5)  # this thread alone, on Linux
+    maker, speech, floor, at = LevelMaker(), np.zeros(0, np.float32), np.zeros(0, np.float32), 0
+    while not ended.wait(0.3):
+        try:
+            channels = json.loads((folder / "begun.json").read_text())["channels"]
+            sound = Sound16(folder / "sound.pcm", channels)
+        except (OSError, ValueError, KeyError):
+            continue
+        if len(sound) < at + PART + RATE:  # the last bit may be half written
+            continue
+        for a in range(at, at + PART, BLOCK):
+            maker.feed(sound.read(a, min(at + PART, a + BLOCK)))
+        speech = np.concatenate([speech, _speech_in(sound, at, at + PART)])
+        at += PART
+        level = maker.finish()
+        floor = _longer(floor, level)
+        save(folder, Levels(np.append(speech[:-1], np.float32(-1)), level, floor))
+
+
+def _longer(floor: Floats, level: Floats) -> Floats:
+    """The local floor of a level that has grown, of which that of its beginning is known but for its end."""
+    kept = max(0, len(floor) - 2000) // 100 * 100
+    before = max(0, kept - 2000)
+    return np.concatenate([floor[:kept], local_floor(level[before:])[kept - before :]])
+
+
+def _speech_in(sound: Sound16, a: int, b: int) -> Floats:
+    """The probability of speech in each tick of samples [a, b) of a sound; `a` in whole ticks and windows."""
+    lead = min(a, WARM)
+    return stretch_to_ticks(speech_probability(sound.read(a - lead, b))[lead // WINDOW :], -(-(b - a) // STEP))
+
+
 def listen(out: str, channels: int, progress: Progress) -> dict[str, float]:
     """Make levels.npy in folder `out` from its sound.pcm.
 
-    A first version by level alone is there after a few seconds, so that work can begin; parts that the detector has
-    heard replace it minute by minute.
+    A first version by level alone, and by what was heard while the sound was made, is there after a few seconds, so that
+    work can begin; parts that the detector has heard replace it minute by minute.
     """
     folder = Path(out)
+    before = _heard_before(folder)
     sound = Sound16(folder / "sound.pcm", channels)
     n = len(sound)
     maker = LevelMaker()
@@ -73,23 +125,44 @@ def listen(out: str, channels: int, progress: Progress) -> dict[str, float]:
     level = maker.finish()
     floor = local_floor(level)
     speech = np.full(len(level), -1, np.float32)
+    speech[: len(before)] = before
     save(folder, Levels(speech, level, floor))
-    step, warm = 5 * 60 * RATE // WINDOW * WINDOW, 4 * RATE // WINDOW * WINDOW  # the detector has a memory: let it warm up
-
-    def part(a: int) -> tuple[int, Floats]:
-        lead = min(a, warm)
-        return a, speech_probability(sound.read(a - lead, min(n, a + step)))[lead // WINDOW :]
-
-    heard = np.zeros(-(-n // WINDOW), np.float32)
+    parts = range(len(before) * STEP, n, PART)
     with ThreadPoolExecutor(max(1, min(4, (os.cpu_count() or 2)))) as pool:
-        for k, (a, p) in enumerate(pool.map(part, range(0, n, step))):
-            heard[a // WINDOW : a // WINDOW + len(p)] = p
-            done = min(len(level), (a + step) * 100 // RATE)
-            speech[:done] = stretch_to_ticks(heard[: a // WINDOW + len(p)], len(level))[:done]
-            if k % 4 == 3 or a + step >= n:
+        for k, (a, p) in enumerate(zip(parts, pool.map(lambda a: _speech_in(sound, a, min(n, a + PART)), parts), strict=True)):
+            end = len(level) if a + PART >= n else (a + PART) // STEP
+            speech[a // STEP : end] = p[: end - a // STEP]
+            if k % 4 == 3 or a + PART >= n:
                 save(folder, Levels(speech, level, floor))
-            progress(0.2 + 0.8 * min(1.0, (a + step) / max(1, n)))
+            progress(0.2 + 0.8 * min(1.0, (a + PART) / max(1, n)))
     return {"seconds": len(level) / 100}
+
+
+def _heard_before(folder: Path) -> Floats:
+    """The speech of as many whole parts as were heard while the sound was made."""
+    try:
+        speech = Levels.from_array(np.load(folder / "levels.npy")).speech
+    except (OSError, ValueError):
+        return np.zeros(0, np.float32)
+    unheard = np.flatnonzero(speech < 0)
+    if len(unheard) != 1 or unheard[0] != len(speech) - 1:
+        return np.zeros(0, np.float32)
+    speech[-1] = speech[-2]  # it was heard as well: it only said that there is more
+    return speech[: len(speech) // (PART // STEP) * (PART // STEP)]
+
+
+def _growing(folder: Path, channels: int, step: int, progress: Progress) -> Iterator[Sound16]:
+    """The sound of a recording each time so many samples more of it are there, until it is there to its end."""
+    due = step
+    patience = Patience(folder)
+    while not whole_sound(folder):
+        sound = Sound16(folder / "sound.pcm", channels) if (folder / "sound.pcm").exists() else None
+        if sound is None or len(sound) < due + RATE:  # the last bit may be half written
+            patience.wait()
+            progress(0.001)
+            continue
+        yield sound
+        due += step
 
 
 def levels_between(sound: Sound16, start: int, end: int) -> Levels:
@@ -98,7 +171,7 @@ def levels_between(sound: Sound16, start: int, end: int) -> Levels:
     for a in range(start, end, BLOCK):
         maker.feed(sound.read(a, min(end, a + BLOCK)))
     level = maker.finish()
-    lead = min(start, 4 * RATE // WINDOW * WINDOW)  # the detector has a memory: let it warm up
+    lead = min(start, WARM)
     heard = speech_probability(sound.read(start - lead, end))[lead // WINDOW :]
     return Levels(stretch_to_ticks(heard, len(level)), level, local_floor(level))
 
@@ -111,9 +184,9 @@ def save(folder: Path, levels: Levels) -> None:
     part.replace(folder / "levels.npy")
 
 
-def sound24(folder: Path, channels: int) -> Floats:
-    """The whole sound of a recording, mono at 24 kHz."""
-    samples = samples_of(folder / "sound.pcm", channels)
+def sound24(folder: Path, channels: int, until: int | None = None) -> Floats:
+    """The sound of a recording, mono at 24 kHz: all of it, or so many samples at 48 kHz."""
+    samples = samples_of(folder / "sound.pcm", channels)[:until]
     out = [np.zeros(0, np.float32)]
     for a in range(0, len(samples), BLOCK):
         low, high = max(0, a - 60), min(len(samples), a + BLOCK + 60)
@@ -123,9 +196,18 @@ def sound24(folder: Path, channels: int) -> Floats:
 
 
 def pulse(out: str, channels: int, progress: Progress) -> dict[str, Any]:
-    """Hits and beats of a prepared recording: pulse.json with what may be a hit [sample, strength, needs, ring in seconds],
-    and the beats."""
-    x = sound24(Path(out), channels)
+    """Hits and beats of a recording: pulse.json with what may be a hit [sample, strength, needs, ring in seconds], and the
+    beats. While its sound is still being made: of what has come, after two minutes of it, four, eight and so on."""
+    folder = Path(out)
+    due = 2 * 60 * RATE
+    for sound in _growing(folder, channels, due, progress):
+        if len(sound) >= due:
+            _pulse(folder, sound24(folder, channels, due * 3))
+            due *= 2
+    return _pulse(folder, sound24(folder, channels), progress)
+
+
+def _pulse(folder: Path, x: Floats, progress: Progress = lambda x: None) -> dict[str, Any]:
     progress(0.2)
     new = novelty(x) if len(x) else x
     progress(0.6)
@@ -136,9 +218,7 @@ def pulse(out: str, channels: int, progress: Progress) -> dict[str, Any]:
         "hits": [[h.sample, h.strength, h.needs, round(n, 3)] for h, n in zip(rows, rings, strict=True)],
         "beats": list(b.beats), "tempo": b.tempo, "first": b.first, "bar": b.bar,
     }  # fmt: skip
-    part = Path(out) / "pulse.json.part"
-    part.write_text(json.dumps(value))
-    part.replace(Path(out) / "pulse.json")
+    keep(folder / "pulse.json", value)
     return {"hits": len(rows), "tempo": b.tempo}
 
 

@@ -9,6 +9,8 @@ K.kvp        "KVPP", width, height, bytes of the decoder's set-up, count of fram
 K.npz        of each frame: `greys` (9 x 16, uint8) and `motion` (core.picture.shots, but for the first frame's movement);
              `small`: its small frames; `ends`: its first and last frame at 64 x 36, grey
 end.json     how many frames there are, once one piece met the end of the recording
+
+A recording whose own pictures are shown (media/own.py) has no K.kvp: its pieces are what stands beside the pictures.
 """
 
 import json
@@ -80,22 +82,26 @@ def pieces_of(frames: int) -> int:
     return -(-frames // PIECE)
 
 
-def there(folder: Path) -> set[int]:
+def is_made(folder: Path, k: int, own: bool = False) -> bool:
+    return (place(folder, k).with_suffix(".npz") if own else place(folder, k)).exists()
+
+
+def there(folder: Path, own: bool = False) -> set[int]:
     """Which pieces are made."""
     try:
-        return {int(p.stem) for p in (folder / "pieces").iterdir() if p.suffix == ".kvp"}
+        return {int(p.stem) for p in (folder / "pieces").iterdir() if p.suffix == (".npz" if own else ".kvp")}
     except OSError:
         return set()
 
 
-def missing(folder: Path, frames: int) -> list[tuple[int, int | None]]:
+def missing(folder: Path, frames: int, own: bool = False) -> list[tuple[int, int | None]]:
     """Runs of pieces that are to be made still, [first, last); last None: to the end, wherever that is.
 
     `frames` is how many the recording is thought to have.
     """
     found = frames_found(folder)
     total = pieces_of(frames if found is None else found)
-    have = there(folder)
+    have = there(folder, own)
     runs: list[tuple[int, int | None]] = []
     for k in range(total):
         if k in have:
@@ -114,13 +120,21 @@ def missing(folder: Path, frames: int) -> list[tuple[int, int | None]]:
 
 
 def make_pieces(
-    path: str, out: str, rate: list[int], frames: int, first: int, last: int | None, progress: Progress, threads: int = 0
+    path: str,
+    out: str,
+    rate: list[int],
+    frames: int,
+    first: int,
+    last: int | None,
+    progress: Progress,
+    threads: int = 0,
+    own: bool = False,
 ) -> dict[str, int]:
     """Make the pieces [first, last) of a recording's pictures that are not there yet; how many were made."""
     if kind_of(Path(path)) == "still":
         _one(Path(path), Path(out))
         return {"made": 1}
-    maker = Maker(Path(path), Path(out), Rate(*rate), frames, threads)
+    maker = Maker(Path(path), Path(out), Rate(*rate), frames, threads, own)
     made = 0
     try:
         for k in maker.run(first, last):
@@ -147,9 +161,9 @@ def _one(src: Path, folder: Path) -> None:
 class Maker:
     """Makes pieces of one recording, wherever in it: its reader stays where the last piece ended."""
 
-    def __init__(self, src: Path, folder: Path, rate: Rate, frames: int, threads: int = 0) -> None:
+    def __init__(self, src: Path, folder: Path, rate: Rate, frames: int, threads: int = 0, own: bool = False) -> None:
         self.reader = FrameReader(src, rate, threads)
-        self.folder, self.rate, self.threads = folder, rate, threads
+        self.folder, self.rate, self.threads, self.own = folder, rate, threads, own
         self.every = small_every(rate, frames)
         (folder / "pieces").mkdir(parents=True, exist_ok=True)
 
@@ -160,7 +174,7 @@ class Maker:
         """Numbers of pieces of [first, last) as they are made; those that are there are passed over."""
         k = first
         while last is None or k < last:
-            if place(self.folder, k).exists():
+            if is_made(self.folder, k, self.own):
                 k += 1
                 continue
             found = frames_found(self.folder)
@@ -181,11 +195,11 @@ class Maker:
         spare(self.folder)
         for n, frame in self.reader.each(begin):
             if making is None:
-                making = _Encoding(self.folder, frame, self.reader.filmed, self.rate, self.every, first, self.threads)
+                making = _Encoding(self.folder, frame, self.reader.filmed, self.rate, self.every, first, self.threads, self.own)
             if n % PIECE == 0 and n > begin:
                 spare(self.folder)
                 k = n // PIECE
-                if (last is not None and k >= last) or place(self.folder, k).exists():
+                if (last is not None and k >= last) or is_made(self.folder, k, self.own):
                     break
             motion.feed(making.grey(frame))
             making.add(n, frame, motion.last)
@@ -199,14 +213,17 @@ class Maker:
 
 
 class _Encoding:
-    """One encoder and what is noted beside its frames, handed over piece by piece."""
+    """One encoder (none where a recording's own pictures are shown) and what is noted beside its frames, handed over piece by
+    piece."""
 
-    def __init__(self, folder: Path, frame: Any, of: Filmed, rate: Rate, every: int, first: int = 0, threads: int = 0) -> None:
+    def __init__(
+        self, folder: Path, frame: Any, of: Filmed, rate: Rate, every: int, first: int = 0, threads: int = 0, own: bool = False
+    ) -> None:
         size = proxy_size(frame, of.pixel)
         self.folder, self.rate, self.every, self.size, self.next = folder, rate, every, size, first
         self.count = first * PIECE  # frames up to where it is
-        self.codec = encoder(size, rate, threads)
-        self.setup = decoder_setup(bytes(self.codec.extradata))
+        self.codec = None if own else encoder(size, rate, threads)
+        self.setup = decoder_setup(bytes(self.codec.extradata)) if self.codec else b""
         self.fit = Fit(*size, of, pad=False, quick=True)
         self.small = small_size(size)
         self.packets: list[bytes] = []
@@ -232,12 +249,16 @@ class _Encoding:
         self.motion.append(motion)
         if n % self.every == 0:
             self.tiles[n] = rgb_of(f.reformat(*self.small, "yuv444p", interpolation="BILINEAR"))
+        self.count = n + 1
+        if self.codec is None:
+            self.packets.append(b"")
+            return
         f.pts, f.time_base, f.pict_type = n, 1 / self.rate.fps, 0
         self.packets += [length_prefixed(bytes(p)) for p in self.codec.encode(f)]
-        self.count = n + 1
 
     def finish(self) -> None:
-        self.packets += [length_prefixed(bytes(p)) for p in self.codec.encode(None)]
+        if self.codec:
+            self.packets += [length_prefixed(bytes(p)) for p in self.codec.encode(None)]
 
     def whole(self, rest: bool = False) -> Iterator[int]:
         """Numbers of the pieces that are complete (with `rest`: also a last, shorter one), kept on disk."""
@@ -253,10 +274,11 @@ class _Encoding:
                     ends=np.array([self.wide[0], self.wide[n - 1]]), small=np.array(tiles, np.uint8).reshape(-1, self.small[1], self.small[0], 3),
                 )  # fmt: skip
             part.replace(side)
-            piece = Piece(*self.size, self.setup, tuple(self.packets[:n]))
-            part = place(folder, k).with_suffix(".kvp.part")
-            part.write_bytes(piece.to_bytes())
-            part.replace(place(folder, k))
+            if self.codec:
+                piece = Piece(*self.size, self.setup, tuple(self.packets[:n]))
+                part = place(folder, k).with_suffix(".kvp.part")
+                part.write_bytes(piece.to_bytes())
+                part.replace(place(folder, k))
             del self.packets[:n], self.greys[:n], self.wide[:n], self.motion[:n]
             self.next = k + 1
             yield k

@@ -11,7 +11,8 @@ from PIL import ImageOps
 from kovel.core.time.rate import RATES, Rate
 from kovel.media.files import LONGEST, MOST_PIXELS, Unusable, kind_of, open_media
 from kovel.media.microphones import began, channels_of, heard_at_first, names_of, written
-from kovel.media.reader import open_still
+from kovel.media.own import group_of
+from kovel.media.reader import open_still, pictures_of
 
 SLOWEST = 1000  # samples a second that a recorder writes at least
 
@@ -20,8 +21,8 @@ def probe(path: str) -> dict[str, Any]:
     """Facts of one file as plain values (see the keys below); `Unusable` if there is nothing to use in it.
 
     size (bytes), rate [num, den], frames (own frames, None for a still), picture, sound, width, height (as seen, after
-    rotation and pixel shape), rotation (degrees), channels, start_timecode, variable, interlaced, remarks, kind (a first
-    guess). `rate` and `frames` of sound alone are those of 25 frames a second until a project gives it its own.
+    rotation and pixel shape), rotation (degrees), channels, start_timecode, variable, interlaced, own (frames a group where its
+    own pictures are shown, see media/own.py; 0: not), remarks, kind (a first guess). `rate` and `frames` of sound alone are those of 25 frames a second until a project gives it its own.
     """
     p = Path(path)
     if kind_of(p) == "still":
@@ -51,7 +52,7 @@ def _facts(p: Path, **more: Any) -> dict[str, Any]:
     base = {
         "size": p.stat().st_size, "changed": p.stat().st_mtime_ns, "rate": [25, 1], "frames": None, "picture": False, "sound": False, "width": 0, "height": 0,
         "rotation": 0, "channels": 0, "microphones": [], "heard": [], "began": None, "start_timecode": "", "variable": False, "interlaced": False,
-        "remarks": [], "kind": "sound",
+        "own": 0, "remarks": [], "kind": "sound",
     }  # fmt: skip
     return {**base, **more}
 
@@ -66,7 +67,7 @@ def exact_rate(measured: Fraction) -> Rate:
 
 
 def _moving(p: Path, c: Any) -> dict[str, Any]:
-    video = next((s for s in c.streams.video if not s.disposition & av.stream.Disposition.attached_pic), None)
+    video = pictures_of(c)
     audio = next(iter(c.streams.audio), None)
     remarks: list[str] = []
     facts = _facts(p, sound=audio is not None, channels=min(audio.codec_context.channels, 2) if audio else 0)
@@ -116,6 +117,9 @@ def _moving(p: Path, c: Any) -> dict[str, Any]:
         length = Fraction(video.duration * video.time_base)
     _bounded(p, length)
     frames = max(1, round(length * rate.fps))
+    own = 0 if variable or len(video.index_entries) != frames else group_of(c, video, first, rate)
+    if own:
+        remarks.append("Its own pictures are played: it needs no proxy.")
     tc = (
         video.metadata.get("timecode")
         or c.metadata.get("timecode")
@@ -124,7 +128,7 @@ def _moving(p: Path, c: Any) -> dict[str, Any]:
     return {
         **facts, "rate": [rate.num, rate.den], "frames": frames, "picture": True, "width": w, "height": h, "rotation": rotation,
         "start_timecode": tc, "variable": variable,
-        "interlaced": bool(first.interlaced_frame), "remarks": remarks, "kind": "interview" if audio and length > 40 else "b-roll",
+        "interlaced": bool(first.interlaced_frame), "own": own, "remarks": remarks, "kind": "interview" if audio and length > 40 else "b-roll",
     }  # fmt: skip
 
 

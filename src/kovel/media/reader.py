@@ -36,6 +36,11 @@ class Filmed:
 STILL = Filmed(coding=Coding(RGB_MATRIX, BT709, BT709, True))
 
 
+def pictures_of(container: Any) -> Any:
+    """The stream of moving pictures of an open container, passing over a cover picture; None if there is none."""
+    return next((s for s in container.streams.video if not s.disposition & av.stream.Disposition.attached_pic), None)
+
+
 def filmed(stream: Any) -> Filmed:
     """Read from a stream before anything of it is decoded: then its container's word still stands."""
     c = stream.codec_context
@@ -106,7 +111,7 @@ class FrameReader:
         if self.container is not None:
             self.container.close()
         self.container = open_media(self.path)
-        self.stream = next(s for s in self.container.streams.video if not s.disposition & av.stream.Disposition.attached_pic)
+        self.stream = pictures_of(self.container)
         self.filmed = filmed(self.stream)
         self.stream.thread_type = "AUTO"
         self.stream.codec_context.thread_count = self.threads

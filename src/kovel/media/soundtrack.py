@@ -9,6 +9,7 @@ sound.json   samples and channels, once all of it is there
 
 import json
 import struct
+import time
 import wave
 from collections.abc import Callable, Iterator, Sequence
 from fractions import Fraction
@@ -21,12 +22,13 @@ import numpy as np
 from kovel.core.sound.loudness import PowerMaker
 from kovel.core.sound.peaks import LEVELS, PeakMaker, coarser
 from kovel.core.time.rate import SAMPLE_RATE, Rate
-from kovel.media.files import LONGEST, Unusable, open_media, spare
+from kovel.media.files import LONGEST, NoRoom, Unusable, open_media, spare
 from kovel.media.microphones import channels_of
 from kovel.media.reader import FrameReader
 
 PEAKS = "peaks.raw"
 GROWS = 5 * SAMPLE_RATE  # samples after which what is there is shown
+STALLED = 30.0  # seconds after which sound that does not grow is not waited for
 Progress = Callable[[float], None]
 
 
@@ -60,6 +62,22 @@ def keep(path: Path, facts: dict[str, Any]) -> None:
 def whole_sound(folder: Path) -> bool:
     """Whether all of a recording's sound is there."""
     return any((folder / name).exists() for name in ("sound.json", "media.json"))
+
+
+class Patience:
+    """Waits for more of a recording's sound; `NoRoom`, so that it is tried again later, where none has come for a while."""
+
+    def __init__(self, folder: Path) -> None:
+        self.pcm = folder / "sound.pcm"
+        self._size, self._since = -1, time.monotonic()
+
+    def wait(self) -> None:
+        size = self.pcm.stat().st_size if self.pcm.exists() else 0
+        if size != self._size:
+            self._size, self._since = size, time.monotonic()
+        elif time.monotonic() - self._since > STALLED:
+            raise NoRoom("Its sound is not being made just now.", "Let it be prepared")
+        time.sleep(0.3)
 
 
 def samples_of(pcm: Path, channels: int) -> np.ndarray:

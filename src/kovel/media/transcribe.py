@@ -8,7 +8,6 @@ edges are kept out of proven silence. Voiced sounds it left out stay as marked w
 from __future__ import annotations
 
 import re
-import time
 from collections import Counter
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -29,7 +28,7 @@ from kovel.core.words.transcript import Word
 from kovel.core.words.transcript_match import anchors, windows
 from kovel.media.listen import Sound16, levels_between, listen
 from kovel.media.models import of_english, of_many, recogniser
-from kovel.media.soundtrack import keep, whole_sound
+from kovel.media.soundtrack import Patience, keep, whole_sound
 
 GROUP = 12  # stretches recognised at a time
 AT_ONCE = 60_000  # ticks heard at once while the sound is being made: ten minutes
@@ -323,11 +322,12 @@ def transcribe(
         rows = [[w.text, w.start, w.end, round(w.sure, 3)] for w in (*words, *new)]
         keep(folder / "heard.json", {"words": rows})
 
+    patience = Patience(folder)
     while not whole_sound(folder):
         here = Sound16(folder / "sound.pcm", channels) if (folder / "sound.pcm").exists() else None
         ticks = len(here) // 160 - AIR if here else 0  # the last bit may be half written
         if here is None or ticks - done < AT_ONCE:
-            time.sleep(0.5)
+            patience.wait()
             progress(0.001)
             continue
         levels = levels_between(here, done * 160, (done + AT_ONCE) * 160)

@@ -1,4 +1,5 @@
-"""Derived media by range, as far as they are made. Only what Kovel makes itself is served, by name from a fixed list."""
+"""Derived media by range, as far as they are made: by name from a fixed list. Of recordings themselves only the pictures of those
+that need no proxy."""
 
 import asyncio
 import contextlib
@@ -22,7 +23,7 @@ from kovel.web.pages import web
 from kovel.work.folder import look_at, media_facts
 from kovel.work.looking import checked_title
 from kovel.work.made import made_file, want_cleaned
-from kovel.work.whole import piece_of_whole
+from kovel.work.whole import piece_of_own, piece_of_whole, shown_file
 
 router = APIRouter()
 SERVED = {"proxy.mp4": "video/mp4", "sound.pcm": "application/octet-stream"}
@@ -42,7 +43,7 @@ def facts(request: Request, recording: int) -> JSONResponse:
     if known["picture"] and not known["whole"]:
         w.now.warm()
     kept = {k: v for k, v in known.items() if k not in ("avcc", "first")}
-    return JSONResponse({**kept, "piece": PIECE, "gop": GOP}, headers=CHANGES)
+    return JSONResponse({"piece": PIECE, "gop": GOP, **kept}, headers=CHANGES)
 
 
 @router.get("/media/{recording}/peaks.bin")
@@ -62,21 +63,22 @@ async def piece(request: Request, recording: int, number: int) -> Response:
     """A piece of the picture (media/pieces.py). One that is not made yet is made at once, before everything else."""
     w = web(request)
     folder = w.data.derived(recording)
-    made = place(folder, number)
+    made, noted = place(folder, number), folder / "own.json"
     until = time.monotonic() + PATIENCE
     asked = False
     while time.monotonic() < until:
         if made.exists():
             return FileResponse(made, media_type="application/octet-stream", headers=STANDS)
-        if (folder / "media.json").exists():
-            data = await run_in_threadpool(piece_of_whole, folder, number)
+        if noted.exists() or (folder / "media.json").exists():
+            cut = (piece_of_own, w.data, recording, number) if noted.exists() else (piece_of_whole, folder, number)
+            data = await run_in_threadpool(*cut)
             if data is None:
                 break
             return Response(data, media_type="application/octet-stream", headers=STANDS)
         if not asked:
             params = await run_in_threadpool(_making, request, recording)
             asked = True
-        if not w.now.want(params, number) or await request.is_disconnected():
+        if (not params["own"] and not w.now.want(params, number)) or await request.is_disconnected():
             break
         await asyncio.sleep(0.02)
     w.now.let_go(recording, number)
@@ -88,7 +90,7 @@ def _making(request: Request, recording: int) -> dict[str, Any]:
     r = recordings.get(data.db, recording)
     return {
         "recording": recording, "path": r.path, "out": str(data.derived(recording)), "rate": [r.rate.num, r.rate.den],
-        "frames": r.frames or 1,
+        "frames": r.frames or 1, "own": (media_facts(data, recording) or {}).get("own", 0),
     }  # fmt: skip
 
 
@@ -108,7 +110,8 @@ def made(request: Request, recording: int, name: str) -> FileResponse:
 @router.get("/media/{recording}/{name}")
 def derived(request: Request, recording: int, name: str) -> FileResponse:
     kind = SERVED.get(name) or ("image/jpeg" if re.fullmatch(r"(small|look)-\d{1,4}\.jpg", name) else None)
-    path = web(request).data.derived(recording) / name
+    data = web(request).data
+    path = shown_file(data, recording) if name == "proxy.mp4" else data.derived(recording) / name
     if kind is None or not path.is_file():
         raise Missing("That is not made yet.")
     growing = name == "sound.pcm" and not (path.parent / "media.json").exists()

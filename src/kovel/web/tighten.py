@@ -9,10 +9,11 @@ from fastapi import APIRouter, Depends, Form, Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 
 from kovel.core.plan.plan import make_plan
-from kovel.core.sound.levels import TICK
+from kovel.core.sound.levels import TICK, Levels
 from kovel.core.sound.pauses import VOICE, Hills, hills
 from kovel.core.story.model import Piece, Story
 from kovel.core.time.rate import Rate
+from kovel.core.time.timecode import running
 from kovel.core.words.fillers import KINDS, kept
 from kovel.core.words.transcript import Word
 from kovel.store import jobs, projects, recordings, stories, subclips
@@ -97,16 +98,22 @@ def _desk(request: Request, project: int, r: Recording, clip: int | None) -> dic
         "project": p, "r": r, "clip": clip, "clip_name": name, "start": start, "end": end, "desk": d, "found": found, "shown": found[:MOST], "more": max(0, len(found) - MOST),
         "kinds": kinds, "sums": tighten.saved(pieces, start, end), "picture": picture, "words": said, "struck": _struck(said, found, p.rate), "voice": VOICE,
         "tongue": spoken(w.data, r), "breath": round((d.settings.before + d.settings.after) * float(p.rate.fps)), "heard": heard is not None and heard.heard, "fps": float(p.rate.fps),
-        **_listened(w.data, r.id, heard is not None and heard.heard, listening),
+        **_listened(w.data, r.id, heard, listening, p.rate),
         "interviewer": tighten.interviewer(w.data), "clips": subclips.of_recording(w.data.db, r.id),
     }  # fmt: skip
 
 
-def _listened(data: Data, recording: int, all_: bool, job: jobs.Job | None) -> dict[str, Any]:
+def _listened(data: Data, recording: int, heard: Levels | None, job: jobs.Job | None, rate: Rate) -> dict[str, Any]:
     """What is to be said while not all of a recording was listened to, and whether more is to come."""
     facts = media_facts(data, recording) or {}
-    if all_:
+    if heard is not None and heard.heard:
         return {"awaited": False, "listened": ""}
+    if heard is not None and facts.get("sound") and not facts.get("sounded"):
+        upto = running(rate.sample_to_frame(len(heard) * TICK), rate)
+        return {
+            "awaited": True,
+            "listened": f"Its sound is still being made: heard as far as {upto}. What stands here is from that.",
+        }
     if job and job.state in ("waiting", "working"):
         return {"awaited": True, "listened": f"Listening: {job.percent} %. What stands here is from a first pass."}
     if facts.get("sound") and not facts.get("sounded"):

@@ -69,7 +69,16 @@ URGENT = {
     "transcribe": 5,
     "meaning": 5.5,
 }
-NEAR = ("make_sound", "make_look", "derive", "listen", "pulse", "retime")  # small, or waited for: better where the files are
+ON_SOUND = ("pulse", "transcribe", "align")  # they need a recording's sound; all but the last follow it as it grows
+NEAR = (
+    "make_sound",
+    "make_heard_sound",
+    "make_look",
+    "derive",
+    "listen",
+    "pulse",
+    "retime",
+)  # small, or waited for: better where the files are
 WRITES = ("render", "archive")  # files that are begun beside where they will be, under names of their own
 AT_HOME = ("copy", "archive", "compare")  # of cards and folders of this machine, or to where the editor wants it
 
@@ -276,14 +285,14 @@ class Foreman:
 
     def _end_the_silent(self, rows: list[jobs.Job]) -> None:
         """Words of a recording whose sound is not made any more are not waited for, whether one listens already or not."""
-        silent = [j for j in rows if j.kind in ("transcribe", "align") and not sounded(j.params["out"])]
+        silent = [j for j in rows if j.kind in ON_SOUND and not sounded(j.params["out"])]
         for project in {j.project for j in silent}:
             makers = jobs.latest_of_recordings(self.data.db, project, "prepare")
             for job in (j for j in silent if j.project == project):
                 maker = makers.get(job.recording or 0)
                 if maker is not None and maker.state in ("failed", "cancelled"):
                     why = maker.message or "preparing it was stopped."
-                    told = f"Its sound is not there: {why} Try again in Footage, then transcribe it once more."
+                    told = f"Its sound is not there: {why} Try again in Footage, then this once more."
                     jobs.end(self.data.db, job.id, "failed", told)
                     rows.remove(job)
 
@@ -301,13 +310,14 @@ class Foreman:
         shown = recordings.in_stories(db)
         looked = looked_at(self.data)
         under_way = {o.job.id for o in self._out.values()}
+        coming = {o.job.recording for o in self._out.values() if o.step and o.step.name in ("sound", "all")}
         workers = sum(h.slots for h in hands)
         calls: list[tuple[tuple[float, ...], jobs.Job, Step | None]] = []
         for job in rows:
             if job.paused or self._held.get(job.id, 0.0) > time.monotonic():
                 continue
             if job.kind != "prepare":
-                if job.kind in ("transcribe", "align") and not sounded(job.params["out"], job.kind == "transcribe"):
+                if job.kind in ON_SOUND and not sounded(job.params["out"], job.kind != "align" and job.recording in coming):
                     continue
                 if job.kind == "clean" and _listening(self.data, job):
                     continue  # its pauses tell what its noise is

@@ -40,14 +40,11 @@ def face_path(data: Data, r: Recording, x: Piece | Cover, story: Story) -> list[
         kept: dict[str, list[list[float]]] = json.loads(kept_at.read_text())
     except (OSError, ValueError):
         kept = {}
-    found, known = [], len(kept)
-    for m, c in pixels:
-        name = str(m // GOP)
-        if name not in kept:
-            picture = near(data, r, m, story.rate)
-            kept[name] = [[f.x, f.y, f.size] for f in faces_in(c if picture is None else picture, m)]
-        found.append([paths.Face(m, *row) for row in kept[name]])
-    if len(kept) > known:
+    unknown = {str(m // GOP): m for m, _ in pixels if str(m // GOP) not in kept}
+    for (name, m), picture in zip(unknown.items(), near(data, r, list(unknown.values()), story.rate), strict=True):
+        kept[name] = [[f.x, f.y, f.size] for f in faces_in(picture, m)] if picture is not None else []
+    found = [[paths.Face(m, *row) for row in kept[str(m // GOP)]] for m, _ in pixels]
+    if unknown:
         part = kept_at.with_suffix(f".{os.getpid()}.{threading.get_ident()}.part")
         part.write_text(json.dumps(kept))
         os.replace(part, kept_at)

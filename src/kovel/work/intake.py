@@ -14,12 +14,13 @@ from kovel.core.time.timecode import format_timecode
 from kovel.media.child import call
 from kovel.media.derive import checksum
 from kovel.media.files import Unusable
+from kovel.media.own import shown_in
 from kovel.media.soundtrack import keep
 from kovel.store import jobs, projects, recordings
 from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
-from kovel.work.folder import Data
+from kovel.work.folder import Data, media_facts
 
 
 def allowed(path: str, roots: list[Path]) -> Path:
@@ -138,7 +139,7 @@ def _add(
         facts = {**facts, "remarks": [*facts["remarks"], f"{SAME_FILE} {twin.name}, which is here already."]}
     name = apart_from(name, path, {r.name.casefold() for r in there if r.path != str(path)})
     r = recordings.add(data.db, project, str(path), name, kind or facts["kind"], facts, roll=roll, camera=camera, day=day)
-    prepare(data, r)
+    prepare(data, r, facts.get("own", 0))
     return r
 
 
@@ -174,16 +175,33 @@ def _same_file(a: Path, b: Path) -> bool:
         return False
 
 
-def prepare(data: Data, r: Recording) -> Job:
-    """Queue making everything derived from a recording. It can be opened at once, and fills as it is made."""
+def prepare(data: Data, r: Recording, own: int | None = None) -> Job:
+    """Queue making everything derived from a recording. It can be opened at once, and fills as it is made. `own`: frames a group
+    where its own pictures are shown, 0 where a proxy is made (media/own.py); None: as its folder says, or the file itself."""
     known = {"rate": [r.rate.num, r.rate.den], "picture": r.picture, "sound": r.sound, "frames": r.frames}
     folder = data.derived(r.id)
     folder.mkdir(parents=True, exist_ok=True)
     heard = list(r.heard)
-    if not (folder / "media.json").exists():
-        keep(folder / "begun.json", {**known, "channels": 1 if r.channels == 1 else 2})
+    before = media_facts(data, r.id)
+    if before is not None:
+        own = before.get("own", 0)
+    elif own is None:
+        own = _own(r)
+    if before is None or not before["whole"]:
+        shown = {"own": own, **shown_in(own)} if own else {}
+        keep(folder / "begun.json", {**known, "channels": 1 if r.channels == 1 else 2, **shown})
     recordings.set_ready(data.db, r.id)
-    return jobs.add(data.db, r.project, "prepare", {"path": r.path, "out": str(folder), **known, "heard": heard}, r.id)
+    params = {"path": r.path, "out": str(folder), **known, "heard": heard, "own": own}
+    return jobs.add(data.db, r.project, "prepare", params, r.id)
+
+
+def _own(r: Recording) -> int:
+    if not r.picture or r.frames is None:
+        return 0
+    try:
+        return int(call("probe", {"path": r.path})["own"])
+    except Unusable:  # preparing it will say so
+        return 0
 
 
 def choose_microphones(data: Data, recording: int, heard: list[int]) -> Recording:

@@ -43,7 +43,8 @@ def steps(job: Job, out: Iterable[Step], workers: int) -> list[Step]:
     busy = list(out)
     frames = p["frames"] or 1
     base = {k: p[k] for k in ("path", "out", "rate")}
-    whole = {**base, **{k: p[k] for k in ("picture", "sound", "frames")}}
+    own = p.get("own", 0)  # jobs of older versions say nothing of it
+    whole = {**base, **{k: p[k] for k in ("picture", "sound", "frames")}, "own": own}
     if not p["picture"] or p["frames"] is None or frames / Rate(*p["rate"]).fps <= SHORT:
         return [] if busy else [Step("all", "derive", {**whole, "heard": p.get("heard", [])}, FIRST)]
     new: list[Step] = []
@@ -51,14 +52,22 @@ def steps(job: Job, out: Iterable[Step], workers: int) -> list[Step]:
     sounded = not p["sound"] or (folder / "sound.json").exists()
     if not sounded and "sound" not in named:
         new.append(
-            Step("sound", "make_sound", {**base, "picture": True, "frames": p["frames"], "heard": p.get("heard", [])}, FIRST)
+            Step(
+                "sound",
+                "make_heard_sound",
+                {**base, "picture": True, "frames": p["frames"], "heard": p.get("heard", [])},
+                FIRST,
+            )
         )
     looked = (folder / "look.json").exists()
-    if not looked and "look" not in named and not there(folder):
+    noted = not own or (folder / "own.json").exists()
+    if not noted and "own" not in named:
+        new.insert(0, Step("own", "make_index", {**base, "group": own}, FIRST))
+    if not looked and "look" not in named and not there(folder, bool(own)):
         new.append(Step("look", "make_look", {**base, "frames": frames}, FIRST))
-    gaps = missing(folder, frames)
-    new += _stretches(gaps, busy, pieces_of(frames), {**base, "frames": frames}, workers)
-    if not gaps and sounded and not busy:
+    gaps = missing(folder, frames, bool(own))
+    new += _stretches(gaps, busy, pieces_of(frames), {**base, "frames": frames, "own": bool(own)}, workers)
+    if not gaps and sounded and noted and not busy:
         new.append(Step("finish", "finish", whole, LAST))
     return new
 
@@ -106,5 +115,5 @@ def progress(job: Job, told: dict[str, float]) -> float:
         x += shares["sound"] * (1.0 if (folder / "sound.json").exists() else told.get("sound", 0.0))
     found = frames_found(folder)
     total = pieces_of(found if found is not None else p["frames"] or 1)
-    x += (1 - sum(shares.values())) * min(1.0, len(there(folder)) / max(1, total))
+    x += (1 - sum(shares.values())) * min(1.0, len(there(folder, bool(p.get("own")))) / max(1, total))
     return min(0.99, x + shares["finish"] * told.get("finish", 0.0))

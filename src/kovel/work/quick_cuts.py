@@ -33,7 +33,7 @@ def find(data: Data, recording: int) -> Job:
     if now and now.state in ("waiting", "working"):
         return now
     facts = media_facts(data, recording)
-    if not r.sound or facts is None or not facts["sounded"]:
+    if not r.sound or facts is None:
         raise Invalid(f"{r.name} has no sound that is ready yet.")
     return jobs.add(
         data.db, r.project, "pulse", {"out": str(data.derived(recording)), "channels": facts["channels"]}, recording

@@ -126,7 +126,7 @@ def throw_pictures_away(data: Data, recording: int) -> int:
     whole = folder / "media.json"
     if whole.exists():
         facts = json.loads(whole.read_text())
-        if facts["frames"] is None or not facts["picture"]:
+        if facts["frames"] is None or not facts["picture"] or facts.get("own"):
             return 0
         keep(
             folder / "begun.json",

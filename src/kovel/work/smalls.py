@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import tempfile
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
+from itertools import zip_longest
 from pathlib import Path
 
 import av
@@ -12,9 +15,12 @@ import numpy.typing as npt
 from PIL import Image
 
 from kovel.core.time.rate import Rate
+from kovel.media.child import call
+from kovel.media.files import Unusable
 from kovel.store.recordings import Recording
 from kovel.work.folder import Data, media_facts
 
+Rgb = npt.NDArray[np.float64]
 ACROSS = 10  # small frames a row of a sheet, and rows a sheet
 
 
@@ -29,13 +35,18 @@ class Small:
     height: int
 
 
+def _own(r: Recording, frame: int, clock: Rate) -> int:
+    """A frame of clock `clock` in the recording's own frames."""
+    return frame * clock.den * r.rate.num // (clock.num * r.rate.den)
+
+
 def small_of(data: Data, r: Recording, frame: int, clock: Rate) -> Small | None:
     """The small frame nearest to a moment of a recording; None while there is none. `frame` counts at rate `clock`."""
     facts = media_facts(data, r.id) if r.ready else None
     made = facts.get("small") if facts else None
     if not made:
         return None
-    own = frame * clock.den * r.rate.num // (clock.num * r.rate.den) if r.frames is not None else 0
+    own = _own(r, frame, clock) if r.frames is not None else 0
     sheet, i = divmod(min(own // made["every"], made["count"] - 1), ACROSS * ACROSS)
     y, x = divmod(i, ACROSS)
     w, h = made["width"], made["height"]
@@ -48,23 +59,46 @@ def _sheet(path: Path, stamp: int) -> npt.NDArray[np.uint8]:
         return np.asarray(im.convert("RGB"))
 
 
-def near(data: Data, r: Recording, frame: int, clock: Rate) -> npt.NDArray[np.float64] | None:
-    """A picture close to a moment, as large as the proxy has it: the key frame before; the small one while there is no
-    proxy."""
-    proxy = data.derived(r.id) / "proxy.mp4"
-    if r.frames is None or not proxy.is_file():
-        return colours(data, r, frame, clock)
-    own = frame * clock.den * r.rate.num // (clock.num * r.rate.den)
+def near(data: Data, r: Recording, moments: Sequence[int], clock: Rate) -> list[Rgb | None]:
+    """Pictures close to these moments, as large as the page has them: of the key frames before; the small ones where there are
+    none."""
+    owns = [] if r.frames is None else [_own(r, n, clock) for n in moments]
+    made = (
+        _of_itself(r, owns)
+        if (media_facts(data, r.id) or {}).get("own")
+        else _of_proxy(data.derived(r.id) / "proxy.mp4", r, owns)
+    )
+    return [found if found is not None else colours(data, r, n, clock) for n, found in zip_longest(moments, made)]
+
+
+def _of_itself(r: Recording, frames: Sequence[int]) -> list[Rgb | None]:
+    with tempfile.TemporaryDirectory(prefix="kovel-") as out:
+        params = {"path": r.path, "out": out, "rate": [r.rate.num, r.rate.den], "frames": frames}
+        try:
+            return [_rgb(Path(p)) for p in call("views", params)["paths"]]
+        except Unusable:
+            return []
+
+
+def _of_proxy(proxy: Path, r: Recording, frames: Sequence[int]) -> list[Rgb | None]:
+    out: list[Rgb | None] = []
     try:
         with av.open(str(proxy)) as c:
             s = c.streams.video[0]
-            c.seek(int(own / r.rate.fps / (s.time_base or 1)), stream=s)
-            return next(c.decode(s)).to_ndarray(format="rgb24").astype(np.float64) / 255
-    except (av.FFmpegError, StopIteration):
-        return colours(data, r, frame, clock)
+            for n in frames:
+                c.seek(int(n / r.rate.fps / (s.time_base or 1)), stream=s)
+                out.append(next(c.decode(s)).to_ndarray(format="rgb24").astype(np.float64) / 255)
+    except (OSError, av.FFmpegError, StopIteration):
+        pass
+    return out
 
 
-def colours(data: Data, r: Recording, frame: int, clock: Rate) -> npt.NDArray[np.float64] | None:
+def _rgb(path: Path) -> Rgb:
+    with Image.open(path) as im:
+        return np.asarray(im.convert("RGB"), np.float64) / 255
+
+
+def colours(data: Data, r: Recording, frame: int, clock: Rate) -> Rgb | None:
     """The small frame's pixels, coded RGB (height, width, 3), 0..1."""
     s = small_of(data, r, frame, clock)
     if s is None:

@@ -1,4 +1,5 @@
-"""Pieces of a recording whose proxy is whole: cut out of proxy.mp4 as they were before they were put together."""
+"""Pieces of a recording's pictures where none lie in files of their own: cut out of its whole proxy as they were before they
+were put together, or out of the recording itself where its own pictures are shown."""
 
 import base64
 import json
@@ -9,7 +10,21 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from kovel.media.own import own_piece
 from kovel.media.pieces import PIECE, Piece
+from kovel.store import recordings
+from kovel.work.folder import Data, media_facts
+
+
+def piece_of_own(data: Data, recording: int, number: int) -> bytes | None:
+    """Piece `number` of a recording whose own pictures are shown; None behind its end, or where its file is not there."""
+    return own_piece(data.derived(recording), Path(recordings.get(data.db, recording).path), number)
+
+
+def shown_file(data: Data, recording: int) -> Path:
+    """The file whose pictures the page shows: a proxy, or the recording itself."""
+    facts = media_facts(data, recording) or {}
+    return Path(recordings.get(data.db, recording).path) if facts.get("own") else data.derived(recording) / "proxy.mp4"
 
 
 def piece_of_whole(folder: Path, number: int) -> bytes | None:

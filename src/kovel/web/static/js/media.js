@@ -1,4 +1,5 @@
 // What the player needs of each recording: facts, pieces of its picture, raw sound by range. Fetched once, kept.
+import { Kept } from "./kept.js";
 
 /**
  * @typedef {object} Small small frames there are, on sheets of ten by ten
@@ -26,7 +27,8 @@
 const known = new Map();
 /** @type {Map<number, Recording>} */
 const loaded = new Map();
-const KEPT = 40; // pieces
+const PICTURES = new Kept(80_000_000);
+const SOUNDS = new Kept(40_000_000);
 const STAYS = 300; // ms after which somebody is taken to stay where he is
 
 /** A piece of a recording's picture (media/pieces.py): frames from `first` on. */
@@ -59,6 +61,7 @@ export class Piece {
       codedHeight: this.height,
       optimizeForLatency: true,
       description: this.setup,
+      colorSpace: { matrix: "bt709", primaries: "bt709", transfer: "bt709", fullRange: false },
     };
   }
 }
@@ -112,14 +115,19 @@ export class Recording {
 
   /** Piece k: a promise. One that is not made yet is made for whoever asks; the one after it is asked for as well. */
   piece(k, ahead = true) {
+    const key = `${this.id} ${k}`;
     let p = this.pieces.get(k);
-    if (!p) {
+    if (p) PICTURES.use(key);
+    else {
       const stop = new AbortController();
       this.coming.set(k, stop);
       p = this.fetch(k, stop.signal).finally(() => this.coming.delete(k));
       p.catch(() => this.pieces.delete(k));
       this.pieces.set(k, p);
-      if (this.pieces.size > KEPT) this.pieces.delete(this.pieces.keys().next().value);
+      p.then(
+        (piece) => PICTURES.add(key, piece.buffer.byteLength, () => this.pieces.delete(k)),
+        () => {},
+      );
     }
     if (ahead && !this.facts.whole) {
       this.latest = k;
@@ -166,16 +174,19 @@ export class Recording {
     return { image, x: (at % 10) * s.width, y: Math.floor(at / 10) * s.height, width: s.width, height: s.height };
   }
 
-  // One second of sound, raw or (`made`) of a sound made of it: a promise of Int16Array, shorter at the end. About 60
-  // are kept. While a made sound is not there yet, the raw one is heard.
+  // One second of sound, raw or (`made`) of one made of it: a promise of Int16Array, shorter at the end. While a made
+  // sound is not there yet, the raw one is heard.
   second(s, made = "") {
     const key = `${made} ${s}`;
     let p = this.seconds.get(key);
-    if (!p) {
+    if (p) SOUNDS.use(`${this.id} ${key}`);
+    else {
       p = this.heard(s, made);
-      p.catch(() => this.seconds.delete(key));
       this.seconds.set(key, p);
-      if (this.seconds.size > 60) this.seconds.delete(this.seconds.keys().next().value);
+      p.then(
+        (x) => SOUNDS.add(`${this.id} ${key}`, x.byteLength, () => this.seconds.delete(key)),
+        () => this.seconds.delete(key),
+      );
     }
     return p;
   }

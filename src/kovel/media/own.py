@@ -1,0 +1,155 @@
+"""A recording that already is what a proxy must be: its own pictures are shown, and none are made for the page.
+
+file       |head|key ··|··|··|sound|key ··|··|··|sound| ...      packets of H.264, no B-frames, a key frame every so many
+own.npz         at[0], size[0]                                   where the packet of each frame lies in the file
+own.json   what the page's decoder needs (group, width, height, avcc), and the bytes of the file: kept with own.npz
+
+Which recordings those are is told by `group_of` when one is brought in. Small frames, motion and greys are made of them as
+of any other, only nothing is coded.
+"""
+
+import base64
+import json
+from collections.abc import Callable, Iterable
+from fractions import Fraction
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from kovel.core.picture.colour import BT709
+from kovel.core.time.rate import Rate
+from kovel.media.files import Unusable, open_media
+from kovel.media.pieces import PIECE, Piece
+from kovel.media.reader import coding_of, filmed, pictures_of
+from kovel.media.soundtrack import keep
+
+MOST_LINES = 1080
+LONGEST_GROUP = 15  # frames: so many are decoded to show one
+MOST_BITS = 30_000_000  # a second, in the mean: more than that a page does not take in its stride
+SPOTS = 40  # groups that are looked into, spread over the recording
+PROFILES = ("Baseline", "Constrained Baseline", "Main", "High")
+IDR = 5  # the unit of a picture that nothing before it is needed for (ITU-T H.264, table 7-1)
+
+
+def group_of(c: Any, video: Any, first: Any, rate: Rate) -> int:
+    """Frames from one key frame to the next where an open container's pictures can be shown as they are; 0 where not.
+
+    They can if any page decodes them (H.264, 8 bit 4:2:0, at most 1080 lines, square pixels, upright, progressive, BT.709),
+    frame n is packet n by the rule of media/reader.py, and every group is short, of one length and stands alone.
+    """
+    coding = coding_of(first, filmed(video).coding)
+    codec = video.codec_context
+    plain = (
+        c.format.name.startswith("mov")
+        and codec.name == "h264"
+        and codec.profile in PROFILES
+        and first.format.name == "yuv420p"
+        and not codec.has_b_frames
+        and not first.interlaced_frame
+        and not int(getattr(first, "rotation", 0) or 0) % 360
+        and Fraction(video.sample_aspect_ratio or 1) == 1
+        and min(first.width, first.height) <= MOST_LINES
+        and max(first.width, first.height) <= 2 * MOST_LINES
+        and not (first.width % 2 or first.height % 2)
+        and (coding.plain and coding.matrix == BT709 and not coding.full)
+        and bytes(codec.extradata or b"\0")[0] == 1
+    )
+    entries = list(video.index_entries) if plain else []
+    if len(entries) < 2 or any(e.is_discard for e in entries):
+        return 0
+    keys = np.flatnonzero([e.is_keyframe for e in entries])
+    group = int(keys[1]) if len(keys) > 1 else len(entries)
+    if group > LONGEST_GROUP or not np.array_equal(keys, np.arange(0, len(entries), group)):
+        return 0
+    stamps = np.array([e.timestamp for e in entries], np.int64)
+    early = (stamps - stamps[0]) * float(video.time_base * rate.fps) - np.arange(len(stamps))
+    if early.max() > 0.25 or early.min() <= -0.75:
+        return 0
+    if sum(e.size for e in entries) * 8 * float(rate.fps) / len(entries) > MOST_BITS:
+        return 0
+    spots = sorted({int(k) for k in keys[np.linspace(0, len(keys) - 1, min(SPOTS, len(keys))).astype(int)]})
+    return group if all(_stands_alone(c, video, [(e.timestamp, e.size) for e in entries[k : k + group]]) for k in spots) else 0
+
+
+def _stands_alone(c: Any, video: Any, wanted: list[tuple[int, int]]) -> bool:
+    """Whether the group is as the container's index says (stamp and size of each packet), and in the order it is shown in."""
+    c.seek(wanted[0][0], stream=video)
+    found: list[tuple[int, int]] = []
+    for packet in c.demux(video):
+        if not packet.size or packet.pts != packet.dts or len(found) == len(wanted):
+            break
+        if not found and not _idr(bytes(packet), bytes(video.codec_context.extradata)):
+            return False
+        found.append((packet.pts, packet.size))
+    return found == wanted
+
+
+def _idr(packet: bytes, setup: bytes) -> bool:
+    """Whether the first picture in a packet of length-prefixed units is one that decoding can begin at."""
+    at, prefix = 0, (setup[4] & 3) + 1
+    while at + prefix < len(packet):
+        kind = packet[at + prefix] & 31
+        if 1 <= kind <= IDR:
+            return kind == IDR
+        at += prefix + int.from_bytes(packet[at : at + prefix], "big")
+    return False
+
+
+def shown_in(group: int) -> dict[str, int]:
+    """Frames a group and frames a piece, for the page, of a recording whose own pictures are shown."""
+    return {"gop": group, "piece": group * max(1, PIECE // group)}
+
+
+def make_index(path: str, out: str, rate: list[int], group: int, progress: Callable[[float], None]) -> dict[str, int]:
+    """Note where the packets of a recording lie in its file; how many frames there are."""
+    src, folder = Path(path), Path(out)
+    folder.mkdir(parents=True, exist_ok=True)
+    with open_media(src) as c:
+        video = pictures_of(c)
+        first = next((f for p in c.demux(video) for f in p.decode()), None)
+        if first is None or group_of(c, video, first, Rate(*rate)) != group:
+            raise Unusable(
+                f"{src.name} is not the file that was brought in. Find that one, or take this one as it is in Footage."
+            )
+        rows = [(e.pos, e.size) for e in video.index_entries]
+        setup = base64.b64encode(bytes(video.codec_context.extradata)).decode()
+    part = folder / "own.npz.part"
+    with part.open("wb") as f:
+        np.savez(f, at=np.array([r[0] for r in rows], np.int64), size=np.array([r[1] for r in rows], np.uint32))
+    part.replace(folder / "own.npz")
+    size = {"width": first.width, "height": first.height}
+    keep(folder / "own.json", {**shown_in(group), **size, "frames": len(rows), "avcc": setup, "bytes": src.stat().st_size})
+    return {"frames": len(rows)}
+
+
+def own_piece(folder: Path, src: Path, number: int) -> bytes | None:
+    """Piece `number` as media/pieces.py writes it, out of the recording itself; None behind the end, or where that file is not
+    the one whose pictures were noted."""
+    stamp = (folder / "own.json").stat().st_mtime_ns
+    facts, at, size = _index(folder, stamp)
+    a, b = number * facts["piece"], min((number + 1) * facts["piece"], len(at))
+    if not 0 <= a < b:
+        return None
+    try:
+        with src.open("rb") as f:
+            if src.stat().st_size != facts["bytes"]:
+                return None
+            packets = tuple(_read(f, at[a:b].tolist(), size[a:b].tolist()))
+    except OSError:
+        return None
+    return Piece(facts["width"], facts["height"], base64.b64decode(facts["avcc"]), packets).to_bytes()
+
+
+def _read(f: Any, at: Iterable[int], size: Iterable[int]) -> Iterable[bytes]:
+    for a, n in zip(at, size, strict=True):
+        f.seek(a)
+        yield f.read(n)
+
+
+@lru_cache(32)
+def _index(folder: Path, stamp: int) -> tuple[dict[str, Any], npt.NDArray[np.int64], npt.NDArray[np.uint32]]:
+    with np.load(folder / "own.npz") as rows:
+        return json.loads((folder / "own.json").read_text()), rows["at"], rows["size"]
