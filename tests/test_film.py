@@ -10,7 +10,7 @@ from kovel.web.film import WIDE, film
 from kovel.web.pace import Pace, pace_of
 from tests.core.stories import SOURCES, R, do, three
 
-FACE = Face("/media/1/small-0.jpg", 0, 0, 160, 90)
+FACE = Face("/media/1/small-0-0.jpg", 160, 90)
 
 
 def laid():

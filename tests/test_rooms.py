@@ -1,14 +1,17 @@
 """Each room over HTTP, without a browser: what its forms do, what they answer, what they refuse."""
 
 import html
+import io
 import json
 import math
 import re
 from pathlib import Path
 
+import numpy as np
 import pytest
 from click.testing import CliRunner
 from fastapi.testclient import TestClient
+from PIL import Image
 
 from kovel.cli import main
 from kovel.core.story.model import Sync
@@ -253,8 +256,11 @@ def test_media_by_range(room: TestClient, coded: Coded) -> None:
     assert room.get(f"/media/{i}/sound.pcm", headers={"range": f"bytes={len(whole) + 5}-"}).status_code == 416
     for name in ("media.json", "pieces/0", "pieces/10", "peaks.bin", "small-0.jpg"):
         assert room.get(f"/media/{i}/{name}").status_code == 200
-    for name in ("kovel.db", "small-x.jpg", "..%2f1%2fmedia.json", "small-99999.jpg"):
+    for name in ("kovel.db", "small-x.jpg", "..%2f1%2fmedia.json", "small-99999.jpg", "small-7-0.jpg", "look-0-0.jpg"):
         assert room.get(f"/media/{i}/{name}").status_code == 404
+    sheet, alone = (np.asarray(Image.open(io.BytesIO(room.get(f"/media/{i}/small-0{x}.jpg").content)), float) for x in ("", "-13"))
+    h, w, _ = alone.shape
+    assert np.abs(alone - sheet[h : 2 * h, 3 * w : 4 * w]).mean() < 2  # the frame in row 1, column 3
 
 
 def test_a_story_whose_recording_is_gone_still_opens(room: TestClient, coded: Coded) -> None:

@@ -23,6 +23,7 @@ from kovel.web.pages import web
 from kovel.work.folder import look_at, media_facts
 from kovel.work.looking import checked_title
 from kovel.work.made import made_file, want_cleaned
+from kovel.work.smalls import small_alone
 from kovel.work.whole import piece_of_own, piece_of_whole, shown_file
 
 router = APIRouter()
@@ -108,7 +109,12 @@ def made(request: Request, recording: int, name: str) -> FileResponse:
 
 
 @router.get("/media/{recording}/{name}")
-def derived(request: Request, recording: int, name: str) -> FileResponse:
+def derived(request: Request, recording: int, name: str) -> Response:
+    if alone := re.fullmatch(r"((?:small|look)-\d{1,4})-(\d{1,2})\.jpg", name):
+        made = small_alone(web(request).data, recording, alone[1], int(alone[2]))
+        if made is None:
+            raise Missing("That is not made yet.")
+        return Response(made, media_type="image/jpeg", headers=STANDS)
     kind = SERVED.get(name) or ("image/jpeg" if re.fullmatch(r"(small|look)-\d{1,4}\.jpg", name) else None)
     data = web(request).data
     path = shown_file(data, recording) if name == "proxy.mp4" else data.derived(recording) / name

@@ -70,7 +70,7 @@ def the_words(request: Request, project: int, a: Annotated[int, Query(ge=0)], b:
 
 @router.get("/faces")
 def faces(request: Request, project: int, at: str) -> JSONResponse:
-    """Small frames of what is seen at story frames `at` (comma between): [frame, sheet, x, y, width, height]."""
+    """Small frames of what is seen at story frames `at` (comma between): [frame, its address and size]."""
     data = web(request).data
     kept = opened(request, project)
     rows = {r.id: r for r in recordings.of_project(data.db, project)}

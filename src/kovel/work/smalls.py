@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -26,13 +27,18 @@ ACROSS = 10  # small frames a row of a sheet, and rows a sheet
 
 @dataclass(frozen=True, slots=True)
 class Small:
-    """One small frame: its sheet's file name, and where it stands on it, in pixels."""
+    """One small frame: its sheet's name without suffix, which of its frames it is, and its size in pixels."""
 
     sheet: str
-    x: int
-    y: int
+    number: int
     width: int
     height: int
+
+    @property
+    def box(self) -> tuple[int, int, int, int]:
+        """Where it stands on its sheet: left, top, right, bottom."""
+        y, x = divmod(self.number, ACROSS)
+        return x * self.width, y * self.height, (x + 1) * self.width, (y + 1) * self.height
 
 
 def _own(r: Recording, frame: int, clock: Rate) -> int:
@@ -48,12 +54,29 @@ def small_of(data: Data, r: Recording, frame: int, clock: Rate) -> Small | None:
         return None
     own = _own(r, frame, clock) if r.frames is not None else 0
     sheet, i = divmod(min(own // made["every"], made["count"] - 1), ACROSS * ACROSS)
-    y, x = divmod(i, ACROSS)
-    w, h = made["width"], made["height"]
-    return Small(f"{made.get('name', 'small')}-{sheet}.jpg", x * w, y * h, w, h)
+    return Small(f"{made.get('name', 'small')}-{sheet}", i, made["width"], made["height"])
 
 
-@lru_cache(24)
+def small_alone(data: Data, recording: int, sheet: str, number: int) -> bytes | None:
+    """A small frame as a JPEG of its own: a page that shows one of a recording need not hold a hundred. None where it is not."""
+    facts = media_facts(data, recording) or {}
+    path = data.derived(recording) / f"{sheet}.jpg"
+    try:
+        made = Small(sheet, number, facts["small"]["width"], facts["small"]["height"])
+        return _alone(path, path.stat().st_mtime_ns, made.box)
+    except (OSError, KeyError):
+        return None
+
+
+@lru_cache(4096)
+def _alone(path: Path, stamp: int, box: tuple[int, int, int, int]) -> bytes:
+    x, y, right, bottom = box
+    out = io.BytesIO()
+    Image.fromarray(_sheet(path, stamp)[y:bottom, x:right]).save(out, "JPEG", quality=90, subsampling=0)
+    return out.getvalue()
+
+
+@lru_cache(8)
 def _sheet(path: Path, stamp: int) -> npt.NDArray[np.uint8]:
     with Image.open(path) as im:
         return np.asarray(im.convert("RGB"))
@@ -103,9 +126,10 @@ def colours(data: Data, r: Recording, frame: int, clock: Rate) -> Rgb | None:
     s = small_of(data, r, frame, clock)
     if s is None:
         return None
-    path = data.derived(r.id) / s.sheet
+    path = data.derived(r.id) / f"{s.sheet}.jpg"
     try:
         sheet = _sheet(path, path.stat().st_mtime_ns)
     except OSError:
         return None
-    return sheet[s.y : s.y + s.height, s.x : s.x + s.width].astype(np.float64) / 255
+    x, y, right, bottom = s.box
+    return sheet[y:bottom, x:right].astype(np.float64) / 255

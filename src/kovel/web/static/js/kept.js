@@ -17,7 +17,12 @@ export class Kept {
     this.held.set(key, one);
   }
 
-  /** It is there, and takes so much. @param {string} key @param {number} bytes @param {() => void} forget lets go of it */
+  /**
+   * It is there, and takes so much.
+   * @param {string} key
+   * @param {number} bytes
+   * @param {() => void} forget lets go of it
+   */
   add(key, bytes, forget) {
     this.drop(key);
     this.held.set(key, { bytes, forget });

@@ -1,6 +1,8 @@
 // Exact pictures through WebCodecs: whole groups of pictures are decoded in the order asked for, kept until passed.
 import { Recording } from "./media.js";
 
+const DECODERS = 4; // each holds some 30 MB
+
 export class Frames {
   static usable() {
     return typeof VideoDecoder !== "undefined" && isSecureContext;
@@ -9,7 +11,8 @@ export class Frames {
   constructor() {
     this.kept = new Map(); // "recording:group" -> Map of frame number -> VideoFrame
     this.wants = [];
-    this.wanted = new Set(); // the groups of what is asked for
+    this.wanted = new Map(); // the groups of what is asked for -> the first frame of each that is
+    this.onwards = false; // it plays forwards
     this.sizes = new Map(); // recording -> frames in a group
     this.ends = new Map(); // recording -> its last frame, once that was met
     this.decoders = new Map();
@@ -23,17 +26,32 @@ export class Frames {
     return `${id}:${Math.floor(n / (this.sizes.get(id) || 1))}`;
   }
 
-  // Ask for [recording, frame] pairs, soonest first. Groups in which nothing is asked for any more are closed.
-  want(pairs) {
+  // Ask for [recording, frame] pairs, soonest first. Groups in which nothing is asked for any more are closed; and
+  // where it plays on, those of a group's frames that lie before all that are asked for.
+  want(pairs, onwards = false) {
     this.wants = pairs;
-    this.wanted = new Set(pairs.map(([id, n]) => this.group(id, n)));
+    this.onwards = onwards;
+    this.wanted = new Map();
+    for (const [id, m] of pairs) {
+      const n = Math.min(m, this.ends.get(id) ?? m),
+        g = this.group(id, n);
+      this.wanted.set(g, Math.min(n, this.wanted.get(g) ?? n));
+    }
     this.letGo(pairs);
-    for (const [g, frames] of this.kept)
-      if (!this.wanted.has(g)) {
-        for (const f of frames.values()) f.close();
-        this.kept.delete(g);
-      }
+    for (const [g, frames] of this.kept) {
+      for (const [n, f] of frames)
+        if (!this.useful(g, n)) {
+          f.close();
+          frames.delete(n);
+        }
+      if (!this.wanted.has(g)) this.kept.delete(g);
+    }
     if (!this.busy) this.pump();
+  }
+
+  useful(g, n) {
+    const first = this.wanted.get(g);
+    return first !== undefined && (!this.onwards || n >= first);
   }
 
   get(id, n) {
@@ -65,7 +83,7 @@ export class Frames {
           rec = await Recording.of(id);
         if (!this.sizes.has(id)) {
           this.sizes.set(id, rec.facts.gop);
-          this.want(this.wants);
+          this.want(this.wants, this.onwards);
         }
         const g = this.group(id, n),
           soon = new Set();
@@ -111,7 +129,7 @@ export class Frames {
           const n = Math.round(f.timestamp / 1000),
             g = this.group(rec.id, n);
           if (!this.kept.has(g) && this.wanted.has(g)) this.kept.set(g, new Map());
-          if (this.wanted.has(g) && !this.kept.get(g).has(n)) this.kept.get(g).set(n, f);
+          if (this.useful(g, n) && !this.kept.get(g).has(n)) this.kept.get(g).set(n, f);
           else f.close();
         },
         error: () => this.decoders.delete(rec.id), // what waits for its pictures hears of it and tries again
@@ -119,7 +137,7 @@ export class Frames {
       d.configure(piece.config);
       this.setups.set(d, String(piece.setup));
       this.decoders.set(rec.id, d);
-      if (this.decoders.size > 6) {
+      if (this.decoders.size > DECODERS) {
         const [old, dec] = this.decoders.entries().next().value;
         if (dec.state !== "closed") dec.close();
         this.decoders.delete(old);
@@ -132,7 +150,10 @@ export class Frames {
   async decode(rec, k) {
     const { gop, piece: size } = rec.facts,
       piece = await rec.piece(Math.floor((k * gop) / size));
-    if (piece.count < size) this.ends.set(rec.id, piece.first + piece.count - 1);
+    if (piece.count < size && !this.ends.has(rec.id)) {
+      this.ends.set(rec.id, piece.first + piece.count - 1);
+      this.want(this.wants, this.onwards);
+    }
     const d = this.decoder(rec, piece),
       a = k * gop - piece.first,
       end = Math.min(a + gop, piece.count);

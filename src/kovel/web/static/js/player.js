@@ -254,7 +254,7 @@ export class Player extends EventTarget {
     const pairs = speed
       ? this.ahead(t, Math.sign(speed), Math.min(60, AHEAD * Math.abs(speed)))
       : [...this.ahead(t, 1, 6), ...this.ahead(t - 1, -1, 5)];
-    if (this.pictures.exact) this.pictures.want(pairs);
+    if (this.pictures.exact) this.pictures.want(pairs, speed > 0);
     else this.pictures.want(pairs, speed > 0 ? this.cuts(t, speed) : [], speed !== 0, speed);
   }
 

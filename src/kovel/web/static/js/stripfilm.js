@@ -6,7 +6,7 @@ export const RULER = 20,
 export class Film {
   /** By story frame; null while it is asked for, or where there is none. @type {Map<number, any>} */ faces =
     new Map();
-  /** @type {Map<string, HTMLImageElement>} */ sheets = new Map();
+  /** @type {Map<string, HTMLImageElement>} */ images = new Map();
 
   /** @param {import("./strip.js").Strip} strip */
   constructor(strip) {
@@ -22,20 +22,19 @@ export class Film {
         f = this.faces.get(t);
       if (f === undefined) wanted.push(t);
       if (!f) continue;
-      const image = this.sheet(f.url);
-      if (image.complete && image.naturalWidth)
-        g.drawImage(image, f.x, f.y, f.width, f.height, k * wide - left, RULER + 2, wide - 1, FRAMES - 4);
+      const image = this.image(f.url);
+      if (image.complete && image.naturalWidth) g.drawImage(image, k * wide - left, RULER + 2, wide - 1, FRAMES - 4);
     }
     if (wanted.length) this.askFaces(wanted);
   }
 
-  sheet(url) {
-    let image = this.sheets.get(url);
+  image(url) {
+    let image = this.images.get(url);
     if (!image) {
       image = new Image();
       image.onload = () => this.strip.draw();
       image.src = url;
-      this.sheets.set(url, image);
+      this.images.set(url, image);
     }
     return image;
   }
