@@ -258,7 +258,9 @@ def test_media_by_range(room: TestClient, coded: Coded) -> None:
         assert room.get(f"/media/{i}/{name}").status_code == 200
     for name in ("kovel.db", "small-x.jpg", "..%2f1%2fmedia.json", "small-99999.jpg", "small-7-0.jpg", "look-0-0.jpg"):
         assert room.get(f"/media/{i}/{name}").status_code == 404
-    sheet, alone = (np.asarray(Image.open(io.BytesIO(room.get(f"/media/{i}/small-0{x}.jpg").content)), float) for x in ("", "-13"))
+    sheet, alone = (
+        np.asarray(Image.open(io.BytesIO(room.get(f"/media/{i}/small-0{x}.jpg").content)), float) for x in ("", "-13")
+    )
     h, w, _ = alone.shape
     assert np.abs(alone - sheet[h : 2 * h, 3 * w : 4 * w]).mean() < 2  # the frame in row 1, column 3
 

@@ -10,8 +10,8 @@ from kovel.core.plan.pictures import Seen
 from kovel.core.plan.plan import size_of
 from kovel.core.story.compare import compare
 from kovel.core.story.consequences import longest
-from kovel.core.story.dialogue import taken_out
 from kovel.core.story.paste import copied
+from kovel.core.story.removals import taken_out
 from kovel.store import projects, recordings, stories
 from kovel.store.projects import Missing
 from kovel.store.stories import Kept

@@ -11,6 +11,7 @@ from typing import Any, get_type_hints
 # the modules whose edits are in the catalogue
 from kovel.core.story import (
     along,
+    arrangement,
     beds,
     bounds,
     covers,
@@ -21,6 +22,7 @@ from kovel.core.story import (
     marks,
     pace,
     paste,
+    removals,
     sounds,
     three_point,
     titles,
@@ -33,6 +35,8 @@ from kovel.core.story.offered import COMMANDS, ENTRIES, Entry
 
 MODULES = (
     dialogue,
+    removals,
+    arrangement,
     three_point,
     trims,
     joins,

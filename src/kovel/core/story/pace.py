@@ -21,7 +21,7 @@ from kovel.core.story.consequences import (
     source_of,
 )
 from kovel.core.story.covers import check_speed, told_of_pace, told_of_sound, unpaced, voiced
-from kovel.core.story.dialogue import put_in
+from kovel.core.story.line import put_in
 from kovel.core.story.model import TITLE, Cover, Piece, Refused, Sources, Story, having
 from kovel.core.story.offered import edit, entry
 from kovel.core.story.ramps import Line, landing, ramp_of

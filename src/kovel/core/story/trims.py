@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from kovel.core.story.arrangement import trim, trimmed
 from kovel.core.story.consequences import (
     DIALOGUE,
     Edit,
@@ -16,7 +17,7 @@ from kovel.core.story.consequences import (
     source_of,
 )
 from kovel.core.story.covers import trim_cover
-from kovel.core.story.dialogue import trim, trimmed, without
+from kovel.core.story.line import without
 from kovel.core.story.model import Piece, Refused, Sources, Story
 from kovel.core.story.offered import edit, entry
 from kovel.core.story.seams import exposed

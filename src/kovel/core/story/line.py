@@ -1,0 +1,99 @@
+"""What edits of the dialogue line are made of: the line cut at a frame, cut out, and pieces put into it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from kovel.core.story.along import opened, out_of_step
+from kovel.core.story.consequences import Edit, check_range, settle
+from kovel.core.story.model import TAKES, Piece, Refused, Sources, Story
+from kovel.core.time.timecode import stamp as clock
+
+
+def cut_at(story: Story, frame: int) -> tuple[Story, int, dict[int, tuple[int, ...]]]:
+    """The story with a join at `frame`; the index of the piece that begins there; what was split.
+
+    |  A        |  B  |      ->      |  A   | A' |  B  |
+            ^ frame                         ^
+    """
+    if frame == story.length:
+        return story, len(story.pieces), {}
+    i = story.index_at(frame)
+    k = frame - story.starts[i]
+    if k == 0:
+        return story, i, {}
+    p, n = story.pieces[i], story.next_id
+    pieces = (
+        *story.pieces[:i],
+        part_of(p, p.start, k),
+        replace(part_of(p, p.start + k, p.length - k), id=n),
+        *story.pieces[i + 1 :],
+    )
+    return replace(story, pieces=pieces, next_id=n + 1), i + 1, {p.id: (p.id, n)}
+
+
+def part_of(p: Piece, start: int, length: int) -> Piece:
+    """That part of a piece: it comes and goes as the piece does where they share an edge."""
+    own = p.settings
+    if own:
+        own = own.without("fade_in") if start > p.start else own
+        own = own.without("fade_out") if start + length < p.end else own
+    return replace(p, start=start, length=length, settings=own)
+
+
+def cut_out(story: Story, a: int, b: int) -> tuple[Story, tuple[Piece, ...], int, dict[int, tuple[int, ...]]]:
+    """The story without [a, b), the removed pieces, the index where they stood, what was split."""
+    if not 0 <= a < b <= story.length:
+        if a >= b:
+            raise Refused("The range is empty. Set its end after its start.")
+        raise Refused("The range runs past the end of the story.")
+    mid, i, split = cut_at(story, a)
+    mid, j, split2 = cut_at(mid, b)
+    for old, ids in split2.items():  # the right part of a piece cut twice still descends from the first
+        root = next((k for k, v in split.items() if old in v), old)
+        split[root] = tuple(dict.fromkeys((*split.get(root, ()), *ids)))
+    return replace(mid, pieces=mid.pieces[:i] + mid.pieces[j:]), mid.pieces[i:j], i, split
+
+
+def placed(story: Story, i: int, new: Sequence[Piece]) -> Story:
+    """The story with pieces put in at index i, under new ids in their order."""
+    n = story.next_id
+    rows = tuple(replace(p, id=n + k) for k, p in enumerate(new))
+    return replace(story, pieces=story.pieces[:i] + rows + story.pieces[i:], next_id=n + len(rows))
+
+
+def without(story: Story, pieces: Sequence[Piece]) -> Story:
+    return replace(story, pieces=tuple(pieces))
+
+
+def new_piece(sources: Sources, rate_story: Story, source: int, start: int, length: int, take: str) -> Piece:
+    s = check_range(sources, rate_story.rate, source, start, length)
+    if take not in TAKES:
+        raise Refused("Take both, picture or sound of it.")
+    if (take == "picture" and not s.picture) or (take == "sound" and not s.sound):
+        raise Refused(f"{s.name} has no {take}.")
+    return Piece(0, source, start, length, take=take)
+
+
+def place_in(story: Story, at: int) -> None:
+    if not 0 <= at <= story.length:
+        raise Refused("The playhead is past the end of the story.")
+
+
+def where_it_goes(story: Story, at: int) -> str:
+    return "at the end" if at == story.length else f"at {clock(at, story.rate)}"
+
+
+def put_in(
+    story: Story, sources: Sources, at: int, new: Sequence[Piece], did: str, *, stay: bool = False,
+    along: frozenset[str] | None = None,
+) -> Edit:  # fmt: skip
+    """Put pieces in at `at`; `along`: the lanes that are cut there and give way (the story's own choice, if None)."""
+    wanted, by = story.along if along is None else along, sum(p.length for p in new)
+    draft = opened(story, sources, at, by, wanted) if at < story.length else story
+    mid, i, split = cut_at(draft, at)
+    made = tuple(mid.next_id + k for k in range(len(new)))
+    head = at if stay else at + by
+    out, report = settle(story, placed(mid, i, new), sources, did, split=split, made=made, playhead=head)
+    return out, report.with_notes(out_of_step(story, at, by, wanted) if at < story.length else ())

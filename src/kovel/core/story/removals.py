@@ -1,0 +1,179 @@
+"""Edits that take something out of the dialogue line, and put it back. As those in dialogue.py."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from itertools import pairwise
+
+from kovel.core.story.along import closed, out_of_step
+from kovel.core.story.consequences import DIALOGUE, Edit, frames_of, refuse_locked, settle
+from kovel.core.story.line import cut_at, cut_out, part_of, placed, without
+from kovel.core.story.model import Piece, Refused, Sources, Story
+from kovel.core.story.offered import edit, entry
+from kovel.core.time.timecode import stamp as clock
+
+
+@edit()
+def take_out(story: Story, sources: Sources, cuts: list[list[int]]) -> Edit:
+    """Take several stretches [a, b) of the story out and close up: one edit, covers keep their words.
+
+    | A ~~ A | B ~~~ B |   take out ~   ->   | A | A | B | B |
+    """
+    refuse_locked(story, DIALOGUE)
+    if not cuts or any(len(c) != 2 for c in cuts):
+        raise Refused(
+            "There is nothing to take out: each stretch is its first frame and its end."
+            if cuts
+            else "There is nothing to take out."
+        )
+    edges = sorted((a, b) for a, b in cuts)
+    if any(a >= b for a, b in edges) or edges[0][0] < 0 or edges[-1][1] > story.length:
+        raise Refused("A stretch to take out is empty, or lies outside the story.")
+    if any(b > a for (_, b), (a, _) in pairwise(edges)):
+        raise Refused("Two stretches to take out overlap.")
+    draft = story
+    for a, b in reversed(edges):  # from the end, so that what is still to come lies where it lay
+        draft = closed(draft, sources, a, b, story.along)
+    pieces: list[Piece] = []
+    parts: dict[int, tuple[int, ...]] = {}
+    n, k = draft.next_id, 0
+    for at, p in zip(story.starts, story.pieces, strict=False):
+        end, t, first = at + p.length, at, True
+        ids = []
+        while k > 0 and edges[k - 1][1] > at:
+            k -= 1
+        stays = []
+        while k < len(edges) and edges[k][0] < end:
+            a, b = max(edges[k][0], at), min(edges[k][1], end)
+            stays.append((t, a))
+            t = max(t, b)
+            k += 1
+        for a, b in (*stays, (t, end)):
+            if b > a:
+                pieces.append(replace(part_of(p, p.start + a - at, b - a), id=p.id if first else n))
+                ids.append(pieces[-1].id)
+                n, first = n + (not first), False
+        if ids != [p.id]:
+            parts[p.id] = tuple(ids)
+    total = sum(b - a for a, b in edges)
+    did = f"Took out {len(edges)} stretch{'es' if len(edges) != 1 else ''}, {frames_of(total)}"
+    new = replace(draft, pieces=tuple(pieces), next_id=n)
+    out, report = settle(story, new, sources, did, split=parts, playhead=edges[0][0])
+    return out, report.with_notes(out_of_step(story, edges[0][1], -total, story.along, several=len(edges) > 1))
+
+
+def taken_out(story: Story, sources: Sources) -> list[tuple[int, Piece, int]]:
+    """Where something of one recording was taken out between two pieces: (story frame, the piece before, frames gone)."""
+    return [
+        (story.starts[i + 1], p, q.start - p.end)
+        for i, (p, q) in enumerate(pairwise(story.pieces))
+        if p.source is not None and p.source == q.source and p.clock == q.clock and q.start > p.end
+    ]
+
+
+@edit(entry("Put back what was taken out after the piece", "R", piece="piece"))
+def open_again(story: Story, sources: Sources, piece: int) -> Edit:
+    """Put back what was taken out between a piece and the one after it, where both come from one recording.
+
+    | A1 |A2 |   with .. between them in the recording   ->   | A1 .. A2 |
+    """
+    refuse_locked(story, DIALOGUE)
+    i = story.index_of(piece)
+    if i + 1 >= len(story.pieces):
+        raise Refused("There is no piece after this one.")
+    p, q = story.pieces[i], story.pieces[i + 1]
+    if p.source is None or p.source != q.source or p.clock != q.clock or q.start < p.end or p.clock.held is not None:
+        raise Refused("Nothing was taken out here: the two pieces do not follow each other in one recording.")
+    whole = replace(p, length=q.end - p.start)
+    gap = q.start - p.end
+    did = f"{frames_of(gap)} put back" if gap else "Joined through"
+    new = without(story, [*story.pieces[:i], whole, *story.pieces[i + 2 :]])
+    # the join between the two is what is closed, so it goes without a word
+    new = replace(new, joins=tuple(j for j in story.joins if (j.left, j.right) != (p.id, q.id)))
+    return settle(story, new, sources, did, split={q.id: (p.id,), p.id: (p.id,)}, made=(p.id,), playhead=story.starts[i + 1])
+
+
+@edit(
+    entry("Take out only the picture", a="range start", b="range end", what="=picture"),
+    entry("Take out only the sound", a="range start", b="range end", what="=sound"),
+)
+def take_only(story: Story, sources: Sources, a: int, b: int, what: str) -> Edit:
+    """Take only the `picture`, or only the `sound`, of [a, b) out; nothing moves, what stays is in sync as before.
+
+    | A both     |   take the sound of ~   ->   | A both | A picture | A both |
+         ~~~
+    """
+    refuse_locked(story, DIALOGUE)
+    if what not in ("picture", "sound"):
+        raise Refused("Take the picture or the sound of it out.")
+    if not 0 <= a < b <= story.length:
+        raise Refused("The range is empty, or runs past the end of the story.")
+    mid, i, split = cut_at(story, a)
+    mid, j, split2 = cut_at(mid, b)
+    for old, ids in split2.items():
+        root = next((k for k, v in split.items() if old in v), old)
+        split[root] = tuple(dict.fromkeys((*split.get(root, ()), *ids)))
+    rest = "sound" if what == "picture" else "picture"
+    rows, n = list(mid.pieces), mid.next_id
+    for k in range(i, j):
+        p = rows[k]
+        s = sources.get(p.source) if p.source is not None else None
+        has = s is not None and (s.picture if what == "picture" else s.sound) and p.take in ("both", what)
+        if s is None or not has:
+            continue
+        other = (s.sound if what == "picture" else s.picture) and p.take == "both"
+        rows[k] = replace(p, take=rest) if other else Piece(n, None, 0, p.length)  # nothing of it is left: a space
+        n += not other
+    if rows == list(mid.pieces):
+        raise Refused(f"There is no {what} of the dialogue's own in that range.")
+    made = tuple(p.id for p in rows[i:j])
+    did = f"The {what} of {frames_of(b - a)} taken out at {clock(a, story.rate)}"
+    return settle(story, replace(mid, pieces=tuple(rows), next_id=n), sources, did, split=split, made=made, playhead=a)
+
+
+@edit(entry("Lift, leave a space", "Shift X", asks=True, a="range start", b="range end"))
+def lift(story: Story, sources: Sources, a: int, b: int) -> Edit:
+    """Take out [a, b) and leave a space of the same length."""
+    refuse_locked(story, DIALOGUE)
+    mid, _, i, split = cut_out(story, a, b)
+    made = mid.next_id
+    new = placed(mid, i, [Piece(0, None, 0, b - a)])
+    return settle(story, new, sources, f"Lifted {frames_of(b - a)}, leaving a space", split=split, made=(made,), playhead=a)
+
+
+@edit(entry("Take out, close up", "X", asks=True, a="range start", b="range end"))
+def extract(story: Story, sources: Sources, a: int, b: int) -> Edit:
+    """Take out [a, b) and close up.
+
+    | A   | B    | C |   extract   ->   | A | B' | C |
+        [----)
+    """
+    refuse_locked(story, DIALOGUE)
+    draft = closed(story, sources, a, b, story.along) if 0 <= a < b <= story.length else story
+    new, _, _, split = cut_out(draft, a, b)
+    out, report = settle(story, new, sources, f"Took out {frames_of(b - a)} and closed up", split=split, playhead=a)
+    return out, report.with_notes(out_of_step(story, b, a - b, story.along))
+
+
+@edit()
+def remove(story: Story, sources: Sources, piece: int) -> Edit:
+    """Extract one whole piece."""
+    i = story.index_of(piece)
+    return extract(story, sources, story.starts[i], story.starts[i + 1])
+
+
+@edit(
+    entry("Close this space", piece="piece"),
+    entry("Close all spaces"),
+)
+def close_space(story: Story, sources: Sources, piece: int | None = None) -> Edit:
+    """Take out one space, or (None) all of them. Whatever lies above or below stays with its words."""
+    refuse_locked(story, DIALOGUE)
+    empty = [p.id for p in story.pieces if p.source is None and p.card is None]
+    gone = set(empty) if piece is None else {piece} & set(empty)
+    if not gone:
+        raise Refused("There is no space in the story." if piece is None else "That piece is no space.")
+    at = story.starts[min(story.index_of(i) for i in gone)]
+    new = without(story, [p for p in story.pieces if p.id not in gone])
+    did = "Closed a space" if len(gone) == 1 else f"Closed {len(gone)} spaces"
+    return settle(story, new, sources, did, playhead=at)
