@@ -28,6 +28,7 @@ export class Frames {
 
   // Ask for [recording, frame] pairs, soonest first. Groups in which nothing is asked for any more are closed; and
   // where it plays on, those of a group's frames that lie before all that are asked for.
+  /** @param {[number, number][]} pairs @param {any} [onwards] it plays forwards */
   want(pairs, onwards = false) {
     this.wants = pairs;
     this.onwards = onwards;

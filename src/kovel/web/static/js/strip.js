@@ -3,6 +3,7 @@
 import { peaks } from "./peaks.js";
 import { byId } from "./dom.js";
 import { FRAMES, Film, RULER } from "./stripfilm.js";
+import { Said, WORDS } from "./stripwords.js";
 import { along, clipOf, loudnessCurve } from "./striplines.js";
 
 /**
@@ -31,8 +32,7 @@ import { along, clipOf, loudnessCurve } from "./striplines.js";
  * @property {string} tells
  */
 
-const WORDS = 17,
-  THIN = 17,
+const THIN = 17,
   GRAPH = 56;
 const NAMES = { dialogue: "Dialogue", natural: "Natural", effect: "Effects", voice: "Voice", music: "Music" };
 const PER = [100, 12.5, 100 / 64]; // pairs of peaks a second, level by level
@@ -40,7 +40,7 @@ const PER = [100, 12.5, 100 / 64]; // pairs of peaks a second, level by level
 export class Strip {
   /** @type {any} what the server told */ data = null;
   /** @type {Map<number, Int8Array[]>} */ waves = new Map();
-  /** @type {Map<number, [number, number, string][]>} by stretch of words */ words = new Map();
+  words = new Said(this);
   film = new Film(this);
   /** @type {any} */ loud = null;
   /** @type {Set<number>} ids that are chosen */ chosen = new Set();
@@ -89,7 +89,7 @@ export class Strip {
     const answer = await fetch(`${this.base}/strip`, { headers: { Accept: "application/json" } });
     if (!answer.ok) return;
     this.data = await answer.json();
-    this.words.clear();
+    this.words.stretches.clear();
     this.film.faces.clear();
     this.drafts.clear();
     byId("strip-empty").hidden = this.data.length > 0;
@@ -266,7 +266,7 @@ export class Strip {
         g.fill(path);
       }
     }
-    this.said(w, a, b);
+    this.words.paint(w, a, b);
     loudnessCurve(this, w, h, a, b);
     g.fillStyle = this.ink.rule;
     let before = -9;
@@ -493,52 +493,5 @@ export class Strip {
         g.fill();
         g.stroke();
       }
-  }
-
-  said(w, a, b) {
-    const { g } = this,
-      y = this.tall.dialogue.y + this.tall.dialogue.size - WORDS;
-    g.fillStyle = this.ink.sheet;
-    g.fillRect(0, y, w, WORDS - 1);
-    if (this.px < 0.55) return;
-    g.font = "12.5px 'Kovel Serif', serif";
-    g.fillStyle = this.ink.ink;
-    let last = -1e9,
-      left = false; // a word since the last one that was left out
-    for (const [f, , text] of this.spoken(a, b)) {
-      const x = this.x(f);
-      if (x < last) {
-        if (left) g.fillText("…", last - 3, y + 8);
-        left = false;
-        continue;
-      }
-      g.fillText(text, x, y + 8);
-      last = x + g.measureText(text).width + 4;
-      left = true;
-    }
-  }
-
-  /** Words that begin in story frames [a, b), as far as they are here; the rest is asked for. */
-  spoken(a, b) {
-    const out = [],
-      step = 2000;
-    for (let k = Math.max(0, Math.floor(a / step)); k * step < Math.min(b, this.data.length); k++) {
-      const rows = this.words.get(k);
-      if (rows) out.push(...rows);
-      else if (rows === undefined) {
-        this.words.set(k, null);
-        fetch(`${this.base}/words?a=${k * step}&b=${(k + 1) * step}`)
-          .then((r) => r.json())
-          .then((got) => {
-            this.words.set(
-              k,
-              got.filter(([f]) => f >= k * step),
-            );
-            this.draw();
-          })
-          .catch(() => this.words.delete(k));
-      }
-    }
-    return out;
   }
 }

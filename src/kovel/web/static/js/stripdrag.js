@@ -56,7 +56,7 @@ export function dragging(strip, room) {
     const d = strip.data,
       near = [0, d.length, strip.frame, strip.marks.a, strip.marks.b, ...d.seams, ...d.beats];
     for (const b of d.blocks) if (b.id !== own && b.kind !== "piece") near.push(b.at, b.at + b.length);
-    for (const [w] of strip.spoken(f - 100, f + 100)) near.push(w);
+    for (const [w] of strip.words.between(f - 100, f + 100)) near.push(w);
     let best = Math.round(f),
       far = SNAPS / strip.px;
     for (const n of near) {
