@@ -248,6 +248,28 @@ def test_a_disk_that_is_really_full_is_no_fault_of_the_file(small_disk: Path, cl
     assert "unusable" in queue._answer("1.2", "probe", {"path": str(small_disk / "none.mov")})
 
 
+def test_what_somebody_waits_for_finds_a_place_whatever_goes_on(data: Data, foreman: Foreman) -> None:
+    """Two workers: of what takes long one at a time; with both at work, a sound that was brought in begins all the same."""
+    desk: Any = foreman.queue
+    for n in range(2):
+        jobs.add(data.db, 1, "meaning", {"out": f"/m{n}"})
+    foreman.step()
+    assert len(desk.out) == 1  # the other one waits
+    for n in range(3):
+        jobs.add(data.db, 1, "listen", {"out": f"/l{n}"})
+    foreman.step()
+    assert len(desk.out) == 2
+    long = FACTS | {"sound": True, "frames": 90_000}
+    for n in range(2):
+        prepare(data, recordings.add(data.db, 1, f"/{n}.mov", f"r{n}", "interview", long), own=0)
+    foreman.step()
+    foreman.step()
+    assert len(desk.out) == 3 and " sound " in desk.out[-1]  # and the next one when a place is free
+    desk.answers[desk.out[1]] = {"result": {"seconds": 1}}
+    foreman.step()
+    assert len(desk.out) == 4 and (" look " in desk.out[-1] or " sound " in desk.out[-1])
+
+
 @pytest.mark.parametrize("begun", [False, True])
 def test_words_do_not_wait_for_a_sound_that_never_comes(data: Data, foreman: Foreman, begun: bool) -> None:
     """Found by a thousand kills: a recording that could not be prepared, and a transcription that waited for it for ever."""

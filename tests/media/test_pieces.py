@@ -222,7 +222,7 @@ def test_what_needs_no_proxy_is_shown_as_it_is(tmp_path: Path, data: Data) -> No
 def test_only_what_any_page_can_show_is_shown_as_it_is(tmp_path: Path) -> None:
     hd, stamps = (1280, 720), [40 * n + (11 if n % 3 else 0) for n in range(100)]
     kinds = {
-        "fit.mp4": made.clip(tmp_path / "fit.mp4", 1, 100, size=hd, gop=12),
+        "fit.mp4": made.clip(tmp_path / "fit.mp4", 1, 1000, size=hd, gop=12),
         "every.mov": made.clip(tmp_path / "every.mov", 1, 100, Rate(30000, 1001), hd, gop=1),
         "b-frames.mp4": made.clip(tmp_path / "b.mp4", 1, 100, size=hd, gop=12, bf="2"),
         "long groups.mp4": made.clip(tmp_path / "long.mp4", 1, 100, size=hd, gop=50),

@@ -79,6 +79,8 @@ def _stands_alone(c: Any, video: Any, wanted: list[tuple[int, int]]) -> bool:
     c.seek(wanted[0][0], stream=video)
     found: list[tuple[int, int]] = []
     for packet in c.demux(video):
+        if packet.pts is not None and packet.pts < wanted[0][0]:
+            continue  # a seek may land before
         if not packet.size or packet.pts != packet.dts or len(found) == len(wanted):
             break
         if not found and not _idr(bytes(packet), bytes(video.codec_context.extradata)):

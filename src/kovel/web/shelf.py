@@ -57,7 +57,7 @@ def shelf_of(data: Data, project: int) -> Shelf:
         under = r.name
         if kind == "bite":
             under = " · ".join(
-                [r.name, *([", ".join(c.tags)] if c.tags else []), *([c.verdict] if c.verdict != "keep" else [])]
+                [r.name, *([", ".join(c.tags)] if c.tags else []), *([c.verdict] if c.verdict not in ("", "keep") else [])]
             )
         face = face_of(data, r, c.start, p.rate)
         return ShelfItem(data_of(kind, r, c.start, c.length, c.name), c.name, under, stamp(c.length, p.rate), face)

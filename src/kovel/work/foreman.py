@@ -70,6 +70,9 @@ URGENT = {
     "meaning": 5.5,
 }
 ON_SOUND = ("pulse", "transcribe", "align")  # they need a recording's sound; all but the last follow it as it grows
+LONG = ("transcribe", "meaning")  # these take minutes and more
+SPARE = 1  # workers here beyond the usual ones, for
+SWIFT = ("make_heard_sound", "make_index", "make_look", "retime")  # what a recording opens with, what is about to be heard
 NEAR = (
     "make_sound",
     "make_heard_sound",
@@ -199,7 +202,7 @@ class Foreman:
         return True
 
     def _hire(self) -> None:
-        self._process = begin("kovel.work.worker", [str(self.data.queue), str(self.workers)], WARM)
+        self._process = begin("kovel.work.worker", [str(self.data.queue), str(self.workers + SPARE)], WARM)
 
     def stop(self) -> None:
         self._stop.set()
@@ -304,7 +307,7 @@ class Foreman:
         free = {h.name: h.slots for h in hands}
         for o in self._out.values():
             free[o.hand.name] = free.get(o.hand.name, 0) - 1
-        if all(n <= 0 for n in free.values()):
+        if all(n <= -SPARE for n in free.values()):
             return
         db = self.data.db
         shown = recordings.in_stories(db)
@@ -335,7 +338,8 @@ class Foreman:
             for n, s in enumerate(preparing.steps(job, busy, workers)):
                 calls.append(((s.urgency, wanted, job.recording not in shown, job.id + n / 1e4), job, s))
         for _, job, step in sorted(calls, key=lambda c: c[0]):
-            hand = self._for(hands, free, step.call if step else CALLS[job.kind], step.params if step else job.params)
+            call, params = (step.call, step.params) if step else (CALLS[job.kind], job.params)
+            hand = self._for(hands, free, call, params)
             if hand is None:
                 continue
             now: jobs.Job | None = jobs.get(db, job.id)
@@ -346,15 +350,15 @@ class Foreman:
                 continue
             self._give(Out(now, step, hand))
             free[hand.name] -= 1
-            if all(n <= 0 for n in free.values()):
-                return
 
     def _for(self, hands: list[Hand], free: dict[str, int], call: str, params: dict[str, Any]) -> Hand | None:
-        """Who is to make a call: somebody who is free and reaches its files; one recogniser fills a machine."""
-        able = [h for h in hands if free[h.name] > 0]
-        if call == "transcribe":
-            heavy = {o.hand.name for o in self._out.values() if o.job.kind == "transcribe"}
-            able = [h for h in able if h.name not in heavy]
+        """Who is to make a call: somebody who is free and reaches its files. One recogniser fills a machine; what takes long leaves
+        room for other work, and what somebody waits for finds a place here whatever goes on."""
+        able = [h for h in hands if free[h.name] > (-SPARE if call in SWIFT and not h.name else 0)]
+        if call in [CALLS[kind] for kind in LONG]:
+            there = [(o.hand.name, o.job.kind) for o in self._out.values() if o.job.kind in LONG]
+            able = [h for h in able if sum(name == h.name for name, _ in there) < max(1, h.slots - 1)]
+            able = [h for h in able if call != "transcribe" or (h.name, call) not in there]
         here = [h for h in able if not h.name]
         if call in AT_HOME or (call in NEAR and here):
             able = here

@@ -23,7 +23,12 @@ from kovel.store.jobs import Job
 SHORT = 60  # seconds: a recording up to this is made in one go
 STRETCH = 150  # pieces a worker makes in a row, at most
 LEAST = 16  # and at least, where there are so many
-FIRST, PICTURE, LAST = 0, 6, 1  # urgency: sound and looks before anything, pieces after everything, what ends it soon
+FIRST, WHOLE, LAST, PICTURE = (
+    0,
+    1,
+    1,
+    6,
+)  # urgency: sound and looks before anything, short ones and what ends it soon, pieces after all
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,7 +51,7 @@ def steps(job: Job, out: Iterable[Step], workers: int) -> list[Step]:
     own = p.get("own", 0)  # jobs of older versions say nothing of it
     whole = {**base, **{k: p[k] for k in ("picture", "sound", "frames")}, "own": own}
     if not p["picture"] or p["frames"] is None or frames / Rate(*p["rate"]).fps <= SHORT:
-        return [] if busy else [Step("all", "derive", {**whole, "heard": p.get("heard", [])}, FIRST)]
+        return [] if busy else [Step("all", "derive", {**whole, "heard": p.get("heard", [])}, WHOLE)]
     new: list[Step] = []
     named = {s.name for s in busy}
     sounded = not p["sound"] or (folder / "sound.json").exists()
