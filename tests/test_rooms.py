@@ -263,6 +263,9 @@ def test_media_by_range(room: TestClient, coded: Coded) -> None:
     )
     h, w, _ = alone.shape
     assert np.abs(alone - sheet[h : 2 * h, 3 * w : 4 * w]).mean() < 2  # the frame in row 1, column 3
+    (data.derived(i) / "small-0.singles").unlink()  # as a folder of an older version is
+    old = np.asarray(Image.open(io.BytesIO(room.get(f"/media/{i}/small-0-13.jpg").content)), float)
+    assert np.abs(alone - old).mean() < 2
 
 
 def test_a_story_whose_recording_is_gone_still_opens(room: TestClient, coded: Coded) -> None:

@@ -83,7 +83,7 @@ def finish(
     facts["frames"] = frames
     sum_ = checksum(src)
     keep(folder / "media.json", facts)
-    for name in ("sound.json", "begun.json", "look.json", "look-0.jpg"):
+    for name in ("sound.json", "begun.json", "look.json", "look-0.jpg", "look-0.singles"):
         (folder / name).unlink(missing_ok=True)
     shutil.rmtree(folder / "pieces", ignore_errors=True)
     return {"checksum": sum_, "frames": frames}
@@ -121,15 +121,21 @@ def make_look(path: str, out: str, rate: list[int], frames: int, progress: Progr
 
 
 class Sheets:
-    """Small frames on sheets of ten by ten, as NAME-0.jpg, NAME-1.jpg ..."""
+    """Small frames on sheets of ten by ten, as NAME-0.jpg, NAME-1.jpg ...; beside each, NAME-0.singles, the same one by one: the
+    bytes of each (uint32 LE), 100 of them, then the JPEGs end to end."""
 
     def __init__(self, folder: Path, size: tuple[int, int], name: str = "small") -> None:
         self.folder, self.size, self.name, self.count = folder, size, name, 0
         self._sheet = Image.new("RGB", (size[0] * 10, size[1] * 10))
+        self._singles: list[bytes] = []
 
     def add(self, rgb: np.ndarray) -> None:
         y, x = divmod(self.count % SHEET, 10)
-        self._sheet.paste(Image.fromarray(rgb), (x * self.size[0], y * self.size[1]))
+        image = Image.fromarray(rgb)
+        self._sheet.paste(image, (x * self.size[0], y * self.size[1]))
+        single = io.BytesIO()
+        image.save(single, "JPEG", quality=88, subsampling=0)
+        self._singles.append(single.getvalue())
         self.count += 1
         if self.count % SHEET == 0:
             self._save()
@@ -141,6 +147,9 @@ class Sheets:
     def _save(self) -> None:
         n = (self.count - 1) // SHEET
         self._sheet.save(self.folder / f"{self.name}-{n}.jpg", quality=88, subsampling=0)
+        sizes = [len(x) for x in self._singles] + [0] * (SHEET - len(self._singles))
+        (self.folder / f"{self.name}-{n}.singles").write_bytes(np.array(sizes, "<u4").tobytes() + b"".join(self._singles))
+        self._singles = []
 
     def facts(self, every: int) -> dict[str, Any]:
         return {"every": every, "count": self.count, "width": self.size[0], "height": self.size[1], "name": self.name}

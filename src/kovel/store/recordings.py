@@ -386,24 +386,32 @@ def words_before(db: Database, recording: int, sample: int, count: int) -> list[
 LONGEST = 4 * 48_000  # samples a word takes, hardly ever more
 
 
-def words_in_subclips(db: Database, project: int, clock: Rate) -> dict[int, list[Word]]:
-    """The words of every subclip of a project that begin in it or a little before, by the subclip: one query for all."""
-    k = f"48000 * {clock.den} / {clock.num}"
+def said_in(db: Database, ranges: Sequence[tuple[int, int, int]]) -> list[list[tuple[str, str]]]:
+    """The words (speaker, text) in each of the ranges (recording, first sample, end): one query for all. A word belongs where its
+    middle lies."""
     rows = db.read().execute(
-        "SELECT s.id, w.text, w.start, w.end, w.speaker, w.sure FROM recording r JOIN subclip s ON s.recording = r.id"
-        f" JOIN word w ON w.recording = s.recording AND w.start >= s.start * {k} - {LONGEST}"
-        f" AND w.start <= (s.start + s.length) * {k} WHERE r.project = ? AND r.gone IS NULL ORDER BY s.id, w.start, w.i",
-        (project,),
+        "WITH r AS MATERIALIZED (SELECT key, value ->> 0 AS of, value ->> 1 AS a, value ->> 2 AS b FROM json_each(?))"
+        " SELECT (SELECT group_concat(said, x'1e') FROM (SELECT w.speaker || x'1f' || w.text AS said FROM word w"
+        f" WHERE w.recording = r.of AND w.start >= r.a - {LONGEST} AND w.start < r.b"
+        " AND (w.start + w.end) / 2 >= r.a AND (w.start + w.end) / 2 < r.b ORDER BY w.start, w.i)) FROM r ORDER BY key",
+        (json.dumps(ranges),),
     )
-    out: dict[int, list[Word]] = {}
-    for i, *word in rows:
-        out.setdefault(i, []).append(Word(*word))
-    return out
+    return [[(w[0], w[2]) for x in r[0].split("\x1e") if (w := x.partition("\x1f"))] if r[0] else [] for r in rows]
 
 
 def speakers(db: Database, recording: int) -> list[str]:
     rows = db.read().execute(
         "SELECT DISTINCT speaker FROM sentence WHERE recording = ? AND speaker != '' ORDER BY 1", (recording,)
+    )
+    return [r[0] for r in rows]
+
+
+def speakers_of_project(db: Database, project: int) -> list[str]:
+    """Everybody who is named in what is said in a project, by name."""
+    rows = db.read().execute(
+        "SELECT DISTINCT s.speaker FROM sentence s JOIN recording r ON r.id = s.recording"
+        " WHERE r.project = ? AND r.gone IS NULL AND s.speaker != '' ORDER BY 1",
+        (project,),
     )
     return [r[0] for r in rows]
 

@@ -13,7 +13,7 @@ from kovel.store.projects import Invalid
 from kovel.web.faces import face_of
 from kovel.web.log import edges, fields, keep_all_used, of_project
 from kovel.web.pages import download, joined, page, render, report, sent, web
-from kovel.work.log_rows import log_lines
+from kovel.work.log_rows import log_lines, with_said
 
 router = APIRouter(prefix="/p/{project}")
 VIEWS = {"rows": "Rows", "cards": "Cards", "board": "Storyboard"}
@@ -85,15 +85,17 @@ def _sheet(request: Request, project: int) -> dict[str, Any]:
     w = web(request)
     p = projects.get(w.data.db, project)
     asked = _asked(request)
-    every = log_lines(web(request).data, project)
+    by_said = bool(asked["q"] or asked["speaker"] or asked["group"] == "speaker")  # else it is looked up for those shown alone
+    every = log_lines(w.data, project, by_said)
     rows = _chosen(every, asked)
     window = rows if asked["view"] == "board" else rows[: _window(request)]
+    window = window if by_said else with_said(w.data, project, window)
     return {
         "project": p, "asked": asked, "groups": _groups(window, asked["group"] if asked["view"] != "board" else ""), "shown": rows,
         "more": len(window) + WINDOW if len(window) < len(rows) else 0, "hidden": len(rows) - len(window),
         "count": len(every), "views": VIEWS, "sorts": SORTS, "group_names": GROUPS,
         "faces": {x.clip.id: face_of(w.data, x.recording, x.clip.start, p.rate) for x in window},
-        "tags": sorted({t for x in every for t in x.clip.tags}), "speakers": sorted({x.speaker for x in every if x.speaker}),
+        "tags": sorted({t for x in every for t in x.clip.tags}), "speakers": recordings.speakers_of_project(w.data.db, project),
         "rows": sorted({(x.recording.id, x.recording.name) for x in every}),
         "total": sum(x.clip.length for x in rows), "query": str(request.query_params),
     }  # fmt: skip

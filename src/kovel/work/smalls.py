@@ -59,6 +59,13 @@ def small_of(data: Data, r: Recording, frame: int, clock: Rate) -> Small | None:
 
 def small_alone(data: Data, recording: int, sheet: str, number: int) -> bytes | None:
     """A small frame as a JPEG of its own: a page that shows one of a recording need not hold a hundred. None where it is not."""
+    try:
+        with (data.derived(recording) / f"{sheet}.singles").open("rb") as f:
+            sizes = np.frombuffer(f.read(4 * ACROSS * ACROSS), "<u4")
+            f.seek(int(sizes[:number].sum()), io.SEEK_CUR)
+            return f.read(int(sizes[number])) or None
+    except (OSError, IndexError):  # made before there were any: cut out of the sheet
+        pass
     facts = media_facts(data, recording) or {}
     path = data.derived(recording) / f"{sheet}.jpg"
     try:
