@@ -121,7 +121,7 @@ def test_long_lists_come_in_windows(room: TestClient, coded: Coded) -> None:
     assert room.get("/p/1/story/shelf/attic").status_code == 422
     count = lambda text: text.count('data-id="')  # noqa: E731
     whole = room.get("/p/1/log/whole").text
-    assert count(whole) == 200 and "250 more" in whole and '<b class="text-ink">450</b>' in whole
+    assert count(whole) == 120 and "330 more" in whole and '<b class="text-ink">450</b>' in whole
     assert count(room.get("/p/1/log/whole", params={"lines": 400}).text) == 400
     assert count(room.get("/p/1/log/whole", params={"lines": 600}).text) == 450
     assert count(room.get("/p/1/log/whole", params={"q": "Clip 44"}).text) == 14  # 44, 144, 244, 344, and 440 to 449

@@ -70,7 +70,7 @@ def _groups(rows: list[Line], by: str) -> list[tuple[str, list[Line]]]:
     return sorted(out.items()) if by == "tag" else list(out.items())
 
 
-WINDOW = 200  # lines sent at first, and more of them as they are scrolled to
+WINDOW = 120  # lines sent at first, and more of them as they are scrolled to
 
 
 def _window(request: Request) -> int:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 
 from kovel.core.time.timecode import stamp
 from kovel.store import projects, recordings, subclips
@@ -27,20 +29,24 @@ class Page:
     next: int | None
 
 
-def page_of(items: tuple[ShelfItem, ...], start: int) -> Page:
-    end = start + PAGE
-    return Page(items[start:end], end if end < len(items) else None)
+Made = Callable[[], ShelfItem]  # an item is made when it is shown
 
 
 @dataclass(frozen=True, slots=True)
 class Shelf:
-    bites: tuple[ShelfItem, ...]
-    shots: tuple[ShelfItem, ...]  # ranges kept of b-roll, then whole shots
-    beds: tuple[ShelfItem, ...]
+    bites: tuple[Made, ...]
+    shots: tuple[Made, ...]  # ranges kept of b-roll, then whole shots
+    beds: tuple[Made, ...]
+
+    def page(self, kind: str, start: int = 0) -> Page:
+        """What lies there of a kind (`bites`, `shots`, `beds`) from item `start` on."""
+        items: tuple[Made, ...] = getattr(self, kind)
+        end = start + PAGE
+        return Page(tuple(made() for made in items[start:end]), end if end < len(items) else None)
 
     def pages(self) -> dict[str, Page]:
         """The first page of each."""
-        return {"bites": page_of(self.bites, 0), "shots": page_of(self.shots, 0), "beds": page_of(self.beds, 0)}
+        return {kind: self.page(kind) for kind in ("bites", "shots", "beds")}
 
 
 def shelf_of(data: Data, project: int) -> Shelf:
@@ -77,7 +83,10 @@ def shelf_of(data: Data, project: int) -> Shelf:
     clips = [c for c in subclips.of_project(data.db, project) if c.verdict != "drop"]
     here = [r for r in rows.values() if not r.aside]
     return Shelf(
-        tuple(bite(c, "bite") for c in clips if rows[c.recording].kind not in SHOTS),
-        (*(bite(c, "shot") for c in clips if rows[c.recording].kind in SHOTS), *(shot(r) for r in here if r.kind in SHOTS)),
-        tuple(bed(r) for r in here if r.sound and r.kind in ("music", "sound", "b-roll")),
+        tuple(partial(bite, c, "bite") for c in clips if rows[c.recording].kind not in SHOTS),
+        (
+            *(partial(bite, c, "shot") for c in clips if rows[c.recording].kind in SHOTS),
+            *(partial(shot, r) for r in here if r.kind in SHOTS),
+        ),
+        tuple(partial(bed, r) for r in here if r.sound and r.kind in ("music", "sound", "b-roll")),
     )

@@ -22,7 +22,7 @@ from kovel.web.lanes import COLUMNS, lane_list
 from kovel.web.opened import opened
 from kovel.web.pages import page, plan_answer, render, report, web
 from kovel.web.sheet import WHOLE, Drawing, Sheet
-from kovel.web.shelf import page_of, shelf_of
+from kovel.web.shelf import shelf_of
 from kovel.web.story_tools import told
 from kovel.work.made import want_retimed
 from kovel.work.quick_cuts import beats_of
@@ -106,14 +106,12 @@ def room(request: Request, project: int) -> HTMLResponse:
 @router.get("/story/shelf/{kind}")
 def shelf_page(request: Request, project: int, kind: Literal["bites", "shots", "beds"], start: int = 0) -> HTMLResponse:
     """More of the shelf, from item `start` on."""
-    shelf = shelf_of(web(request).data, project)
-    items = {"bites": shelf.bites, "shots": shelf.shots, "beds": shelf.beds}[kind]
     return page(
         request,
         "parts/shelf.html",
         project=projects.get(web(request).data.db, project),
         kind=kind,
-        part=page_of(items, max(0, start)),
+        part=shelf_of(web(request).data, project).page(kind, max(0, start)),
     )
 
 
