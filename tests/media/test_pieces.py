@@ -34,6 +34,7 @@ from kovel.work.intake import bring_in
 from tests import made
 
 R = Rate(25)
+TAGGED = {"x264-params": "colorprim=bt709:transfer=bt709:colormatrix=bt709"}
 quiet: Callable[[float], None] = lambda x: None  # noqa: E731
 
 
@@ -170,7 +171,7 @@ def test_a_recording_opens_before_anything_is_made_of_it(long: Path, data: Data)
 
 def test_what_needs_no_proxy_is_shown_as_it_is(tmp_path: Path, data: Data) -> None:
     """Its own packets, from the moment it is brought in; the file moved, changed, gone; what stands beside the pictures is made."""
-    src = made.clip(tmp_path / "short.mp4", 2, 1590, size=(1280, 720), gop=10)
+    src = made.clip(tmp_path / "short.mp4", 2, 1590, size=(320, 180), gop=10, **TAGGED)
     p = projects.create(data.db, "P", "25", "1280x720")
     r = bring_in(data, p.id, src, kind="interview")
     assert "Its own pictures are played: it needs no proxy." in r.remarks
@@ -194,12 +195,12 @@ def test_what_needs_no_proxy_is_shown_as_it_is(tmp_path: Path, data: Data) -> No
         last = read_piece(room_.get(f"/media/{r.id}/pieces/39").content)
         with av.open(str(src)) as c:
             own = [bytes(x) for x in c.demux(c.streams.video[0]) if x.size]
-        assert len(last.packets) == 30 and list(last.packets) == own[1560:] and (last.width, last.height) == (1280, 720)
+        assert len(last.packets) == 30 and list(last.packets) == own[1560:] and (last.width, last.height) == (320, 180)
         assert room_.get(f"/media/{r.id}/pieces/40").status_code == 404
         part = room_.get(f"/media/{r.id}/proxy.mp4", headers={"range": "bytes=100-199"})  # for a page without its own decoder
         assert part.status_code == 206 and part.content == src.read_bytes()[100:200]
         seen = smalls.near(data, recordings.get(data.db, r.id), [5, 1234], p.rate)
-        assert [x.shape for x in seen if x is not None] == [(540, 960, 3)] * 2
+        assert [x.shape for x in seen if x is not None] == [(180, 320, 3)] * 2
         got = [made.read((16 + 219 * x.mean(-1)).astype(np.uint8)) for x in seen if x is not None]
         assert got == [(2, 0), (2, 1230)]  # the key frames before
         assert (
@@ -220,19 +221,21 @@ def test_what_needs_no_proxy_is_shown_as_it_is(tmp_path: Path, data: Data) -> No
 
 
 def test_only_what_any_page_can_show_is_shown_as_it_is(tmp_path: Path) -> None:
-    hd, stamps = (1280, 720), [40 * n + (11 if n % 3 else 0) for n in range(100)]
+    hd, stamps = (320, 180), [40 * n + (11 if n % 3 else 0) for n in range(100)]
     kinds = {
-        "fit.mp4": made.clip(tmp_path / "fit.mp4", 1, 1000, size=hd, gop=12),
-        "every.mov": made.clip(tmp_path / "every.mov", 1, 100, Rate(30000, 1001), hd, gop=1),
-        "b-frames.mp4": made.clip(tmp_path / "b.mp4", 1, 100, size=hd, gop=12, bf="2"),
-        "long groups.mp4": made.clip(tmp_path / "long.mp4", 1, 100, size=hd, gop=50),
-        "open groups.mp4": made.clip(tmp_path / "open.mp4", 1, 100, size=hd, gop=12, **{"x264-params": "intra-refresh=1"}),
-        "uneven.mp4": made.clip(tmp_path / "uneven.mp4", 1, 100, size=hd, gop=12, stamps=stamps),
-        "turned.mp4": made.turned(made.clip(tmp_path / "turned.mp4", 1, 100, size=hd, gop=12)),
-        "small, so BT.601.mp4": made.clip(tmp_path / "sd.mp4", 1, 100, size=(640, 360), gop=12),
-        "matroska.mkv": made.clip(tmp_path / "k.mkv", 1, 100, size=hd, gop=12),
+        "fit.mp4": made.clip(tmp_path / "fit.mp4", 1, 1000, size=hd, gop=12, **TAGGED),
+        "every.mov": made.clip(tmp_path / "every.mov", 1, 100, Rate(30000, 1001), hd, gop=1, **TAGGED),
+        "b-frames.mp4": made.clip(tmp_path / "b.mp4", 1, 100, size=hd, gop=12, bf="2", **TAGGED),
+        "long groups.mp4": made.clip(tmp_path / "long.mp4", 1, 100, size=hd, gop=50, **TAGGED),
+        "open groups.mp4": made.clip(
+            tmp_path / "open.mp4", 1, 100, size=hd, gop=12, **{"x264-params": TAGGED["x264-params"] + ":intra-refresh=1"}
+        ),
+        "uneven.mp4": made.clip(tmp_path / "uneven.mp4", 1, 100, size=hd, gop=12, stamps=stamps, **TAGGED),
+        "turned.mp4": made.turned(made.clip(tmp_path / "turned.mp4", 1, 100, size=hd, gop=12, **TAGGED)),
+        "small, so BT.601.mp4": made.clip(tmp_path / "sd.mp4", 1, 100, size=hd, gop=12),
+        "matroska.mkv": made.clip(tmp_path / "k.mkv", 1, 100, size=hd, gop=12, **TAGGED),
         "large.mp4": made.clip(tmp_path / "uhd.mp4", 1, 24, size=(3840, 2160), gop=12),
-        "heavy.mp4": made.clip(tmp_path / "heavy.mp4", 1, 24, size=hd, gop=1, qp="0", profile="high444", crf="0"),
+        "lossless.mp4": made.clip(tmp_path / "lossless.mp4", 1, 24, size=hd, gop=1, crf="0", **TAGGED),
     }
     found = {name: call("probe", {"path": str(path)})["own"] for name, path in kinds.items()}
     assert {n: g for n, g in found.items() if g} == {"fit.mp4": 12, "every.mov": 1}

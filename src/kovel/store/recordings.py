@@ -5,6 +5,7 @@ import re
 import sqlite3
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
 from kovel.core.story.model import Source, Sync
@@ -92,6 +93,7 @@ class Recording:
         return self.source.length(clock) or clock.nominal * 5
 
 
+@lru_cache(4096)  # the same row is asked for again and again: by every edit, by every page
 def _recording(r: sqlite3.Row) -> Recording:
     return Recording(
         r["id"], r["project"], r["path"], r["name"], r["kind"], r["roll"], r["camera"], r["day"], bool(r["aside"]), r["size"],
