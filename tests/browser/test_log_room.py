@@ -19,7 +19,7 @@ from tests.recorded import talk
 
 
 def test_from_sound_to_soundbites(page: Page, serve: Callable, tmp_path: Path) -> None:
-    said = talk(40, 5)
+    said = talk(25, 5)
     x = said.sound["room"]
     wav = tmp_path / "prompts.wav"
     wavfile.write(wav, 48000, (np.clip(resample_poly(x, 3, 1), -1, 1) * 32767).astype(np.int16))
@@ -34,7 +34,7 @@ def test_from_sound_to_soundbites(page: Page, serve: Callable, tmp_path: Path) -
     expect(page.locator("#words .w").nth(5)).to_be_visible(timeout=400_000)  # it gives way to all else
     expect(page.locator("#hearing")).to_have_count(0, timeout=200_000)
     words = recordings.words(data.db, 1)
-    assert len(words) > 40
+    assert len(words) > 25
     # a click goes to the word, a double click corrects it, a space splits it, and Ctrl Z takes it back
     third = page.locator("#words .w").nth(2)
     third.click()
