@@ -240,11 +240,11 @@ def test_a_disk_that_is_really_full_is_no_fault_of_the_file(small_disk: Path, cl
     assert isinstance(told, NoRoom) and told.what == "The disk is full." and str(told).endswith("then try again.")
     out = {"path": str(clips["talk"]), "out": str(small_disk), "rate": [25, 1], "picture": True, "frames": 1000}
     with pytest.raises(NoRoom, match="There is no room"):
-        call("make_sound", out)
+        call("make_heard_sound", out)
     for number, kind in ((errno.EROFS, NoRoom), (errno.EIO, NoRoom), (errno.ENAMETOOLONG, Unusable)):
         assert type(refused(OSError(number, "x"))) is kind
     queue = on_this_machine(str(small_disk.parent / "queue.db"))
-    assert "goes on by itself" in queue._answer("1.1", "make_sound", out)["held"]
+    assert "goes on by itself" in queue._answer("1.1", "make_heard_sound", out)["held"]
     assert "unusable" in queue._answer("1.2", "probe", {"path": str(small_disk / "none.mov")})
 
 

@@ -28,7 +28,6 @@ LIMITS: dict[str, tuple[float | None, int, int]] = {
     "glance": (30, 25, 4 << 30),
     "views": (60, 60, 4 << 30),
     "derive": (None, 6 * 3600, 12 << 30),
-    "make_sound": (None, 6 * 3600, 12 << 30),
     "make_heard_sound": (None, 12 * 3600, 16 << 30),
     "make_look": (None, 3600, 12 << 30),
     "make_index": (None, 600, 4 << 30),
@@ -51,7 +50,7 @@ LIMITS: dict[str, tuple[float | None, int, int]] = {
     "sync_by_sound": (None, 6 * 3600, 16 << 30),
 }
 MODULES = {
-    "align_text": "transcribe", "pulse": "listen", "voices": "listen", "sync_by_sound": "listen", "make_heard_sound": "listen", "make_sound": "soundtrack", "make_look": "derive",
+    "align_text": "transcribe", "pulse": "listen", "voices": "listen", "sync_by_sound": "listen", "make_heard_sound": "listen", "make_look": "derive",
     "make_pieces": "pieces", "make_index": "own", "views": "glance", "tone": "measure", "finish": "derive", "copy": "copying", "compare": "comparing", "meant": "meaning",
 }  # fmt: skip
 AT_ONCE = (

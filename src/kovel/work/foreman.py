@@ -73,15 +73,8 @@ ON_SOUND = ("pulse", "transcribe", "align")  # they need a recording's sound; al
 LONG = ("transcribe", "meaning")  # these take minutes and more
 SPARE = 1  # workers here beyond the usual ones, for
 SWIFT = ("make_heard_sound", "make_index", "make_look", "retime")  # what a recording opens with, what is about to be heard
-NEAR = (
-    "make_sound",
-    "make_heard_sound",
-    "make_look",
-    "derive",
-    "listen",
-    "pulse",
-    "retime",
-)  # small, or waited for: better where the files are
+# small, or waited for: better where the files are
+NEAR = ("make_heard_sound", "make_index", "make_look", "derive", "listen", "pulse", "retime")
 WRITES = ("render", "archive")  # files that are begun beside where they will be, under names of their own
 AT_HOME = ("copy", "archive", "compare")  # of cards and folders of this machine, or to where the editor wants it
 

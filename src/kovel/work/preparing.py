@@ -23,12 +23,9 @@ from kovel.store.jobs import Job
 SHORT = 60  # seconds: a recording up to this is made in one go
 STRETCH = 150  # pieces a worker makes in a row, at most
 LEAST = 16  # and at least, where there are so many
-FIRST, WHOLE, LAST, PICTURE = (
-    0,
-    1,
-    1,
-    6,
-)  # urgency: sound and looks before anything, short ones and what ends it soon, pieces after all
+FIRST = 0  # urgency: sound and looks before anything,
+WHOLE = LAST = 1  # then short ones, and what ends a long one,
+PICTURE = 6  # pieces after everything
 
 
 @dataclass(frozen=True, slots=True)
