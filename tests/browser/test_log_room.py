@@ -80,6 +80,13 @@ def test_from_sound_to_soundbites(page: Page, serve: Callable, tmp_path: Path) -
       return [crossings / (40000 / 48000), click / 48000, out.length];
     }""")
     assert abs(got[0] - 440) < 4 and abs(got[1] - 1.0) < 0.02 and got[2] == 3 * 33 * 720
+    # what a page keeps is so many bytes: what was used longest ago goes, never what came last
+    gone = page.evaluate("""async () => {
+      const { Kept } = await import('/static/js/kept.js'), kept = new Kept(100), gone = [], add = (k, n) => kept.add(k, n, () => gone.push(k));
+      add("a", 40); add("b", 40); kept.use("a"); add("c", 40); add("c", 30); add("d", 500);
+      return [gone, kept.taken];
+    }""")
+    assert gone == [["b", "a", "c"], 500]
     # slice while listening, at double speed with sound, then judge by key
     page.evaluate("kovel.player.seek(0)")
     page.locator("body").press("l")

@@ -35,6 +35,10 @@ def test_no_wrong_frame_across_forty_cuts(page: Page, watch: Callable, forty: tu
         page.keyboard.press("Space")
         until(page, "kovel.player.playing")
         assert page.evaluate("kovel.player.pictures.exact")
+        page.wait_for_timeout(2000)
+        passed = page.evaluate("""() => { const p = kovel.player.pictures;
+          return [...p.kept].flatMap(([g, frames]) => [...frames.keys()].filter((n) => !(n >= p.wanted.get(g)))).length; }""")
+        assert passed == 0  # frames that were passed are let go
         until(page, "!kovel.player.playing", seconds=90)
         rows = page.evaluate("window.seen")
         bad = wrong(rows, want)

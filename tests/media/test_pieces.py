@@ -19,6 +19,7 @@ from fastapi.testclient import TestClient
 
 from kovel.core.sound.peaks import coarser
 from kovel.core.time.rate import Rate
+from kovel.media import own
 from kovel.media.child import call
 from kovel.media.derive import finish, make_look
 from kovel.media.pieces import PIECE, Maker, frames_found, make_pieces, missing, place, read_piece, there
@@ -194,8 +195,8 @@ def test_what_needs_no_proxy_is_shown_as_it_is(tmp_path: Path, data: Data) -> No
         assert len(np.load(folder / "greys.npy")) == len(np.load(folder / "motion.npy")) == 1590
         last = read_piece(room_.get(f"/media/{r.id}/pieces/39").content)
         with av.open(str(src)) as c:
-            own = [bytes(x) for x in c.demux(c.streams.video[0]) if x.size]
-        assert len(last.packets) == 30 and list(last.packets) == own[1560:] and (last.width, last.height) == (320, 180)
+            packets = [bytes(x) for x in c.demux(c.streams.video[0]) if x.size]
+        assert len(last.packets) == 30 and list(last.packets) == packets[1560:] and (last.width, last.height) == (320, 180)
         assert room_.get(f"/media/{r.id}/pieces/40").status_code == 404
         part = room_.get(f"/media/{r.id}/proxy.mp4", headers={"range": "bytes=100-199"})  # for a page without its own decoder
         assert part.status_code == 206 and part.content == src.read_bytes()[100:200]
@@ -220,15 +221,15 @@ def test_what_needs_no_proxy_is_shown_as_it_is(tmp_path: Path, data: Data) -> No
         assert room_.get(f"/media/{r.id}/pieces/7").status_code == 404  # another file
 
 
-def test_only_what_any_page_can_show_is_shown_as_it_is(tmp_path: Path) -> None:
+def test_only_what_any_page_can_show_is_shown_as_it_is(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     hd, stamps = (320, 180), [40 * n + (11 if n % 3 else 0) for n in range(100)]
     kinds = {
         "fit.mp4": made.clip(tmp_path / "fit.mp4", 1, 1000, size=hd, gop=12, **TAGGED),
         "every.mov": made.clip(tmp_path / "every.mov", 1, 100, Rate(30000, 1001), hd, gop=1, **TAGGED),
         "b-frames.mp4": made.clip(tmp_path / "b.mp4", 1, 100, size=hd, gop=12, bf="2", **TAGGED),
         "long groups.mp4": made.clip(tmp_path / "long.mp4", 1, 100, size=hd, gop=50, **TAGGED),
-        "open groups.mp4": made.clip(
-            tmp_path / "open.mp4", 1, 100, size=hd, gop=12, **{"x264-params": TAGGED["x264-params"] + ":intra-refresh=1"}
+        "rolling refresh.mp4": made.clip(
+            tmp_path / "rolling.mp4", 1, 100, size=hd, gop=12, **{"x264-params": TAGGED["x264-params"] + ":intra-refresh=1"}
         ),
         "uneven.mp4": made.clip(tmp_path / "uneven.mp4", 1, 100, size=hd, gop=12, stamps=stamps, **TAGGED),
         "turned.mp4": made.turned(made.clip(tmp_path / "turned.mp4", 1, 100, size=hd, gop=12, **TAGGED)),
@@ -239,6 +240,21 @@ def test_only_what_any_page_can_show_is_shown_as_it_is(tmp_path: Path) -> None:
     }
     found = {name: call("probe", {"path": str(path)})["own"] for name, path in kinds.items()}
     assert {n: g for n, g in found.items() if g} == {"fit.mp4": 12, "every.mov": 1}
+    with av.open(str(kinds["fit.mp4"])) as c:
+        video, bits = c.streams.video[0], own.MOST_BITS
+        first = next(c.decode(video))
+        assert (
+            own.group_of(c, video, first, R) == 12 and own.group_of(c, video, first, Rate(24)) == 0
+        )  # frame n is not packet n
+        monkeypatch.setattr(own, "MOST_BITS", 1000)
+        assert own.group_of(c, video, first, R) == 0
+        monkeypatch.setattr(own, "MOST_BITS", bits)
+        monkeypatch.setattr(own, "_idr", lambda packet, setup: packet[4] & 31 == 9)
+        assert own.group_of(c, video, first, R) == 0
+        monkeypatch.undo()
+    setup = bytes([1, 100, 0, 31, 255])  # units with four bytes of length before them (ISO/IEC 14496-15)
+    unit = lambda kind: b"\0\0\0\2" + bytes([0x60 | kind, 0])  # noqa: E731
+    assert own._idr(unit(6) + unit(5), setup) and not own._idr(unit(6) + unit(1), setup) and not own._idr(unit(6), setup)
 
 
 def test_pausing_lets_go_and_going_on_loses_nothing(long: Path, data: Data) -> None:

@@ -63,7 +63,7 @@ def speech_probability(x: Floats) -> Floats:
 def make_heard_sound(
     path: str, out: str, rate: list[int], picture: bool, frames: int | None, progress: Progress, heard: Sequence[int] = ()
 ) -> dict[str, int]:
-    """As `make_sound`; what has come of it is listened to meanwhile, as far as the processor has nothing else to do."""
+    """As `make_sound`; what has come of it is listened to meanwhile, giving way to the making."""
     ended = threading.Event()
     follower = threading.Thread(target=_follow, args=(Path(out), ended))
     follower.start()

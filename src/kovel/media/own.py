@@ -130,8 +130,10 @@ def make_index(path: str, out: str, rate: list[int], group: int, progress: Calla
 def own_piece(folder: Path, src: Path, number: int) -> bytes | None:
     """Piece `number` as media/pieces.py writes it, out of the recording itself; None behind the end, or where that file is not
     the one whose pictures were noted."""
-    stamp = (folder / "own.json").stat().st_mtime_ns
-    facts, at, size = _index(folder, stamp)
+    try:
+        facts, at, size = _index(folder, (folder / "own.json").stat().st_mtime_ns)
+    except OSError:  # it is made anew just now
+        return None
     a, b = number * facts["piece"], min((number + 1) * facts["piece"], len(at))
     if not 0 <= a < b:
         return None
