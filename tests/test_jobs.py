@@ -252,7 +252,7 @@ def test_what_somebody_waits_for_finds_a_place_whatever_goes_on(data: Data, fore
     """Two workers: of what takes long one at a time; with both at work, a sound that was brought in begins all the same."""
     desk: Any = foreman.queue
     for n in range(2):
-        jobs.add(data.db, 1, "meaning", {"out": f"/m{n}"})
+        jobs.add(data.db, 1, "meaning", {"out": f"/m{n}", "texts": f"/t{n}"})
     foreman.step()
     assert len(desk.out) == 1  # the other one waits
     for n in range(3):
@@ -268,6 +268,14 @@ def test_what_somebody_waits_for_finds_a_place_whatever_goes_on(data: Data, fore
     desk.answers[desk.out[1]] = {"result": {"seconds": 1}}
     foreman.step()
     assert len(desk.out) == 4 and (" look " in desk.out[-1] or " sound " in desk.out[-1])
+
+
+def test_beside_what_a_recording_opens_with_other_work_goes_on(data: Data, foreman: Foreman) -> None:
+    """Two workers and the spare one: sound and look, and the first pieces of the picture."""
+    desk: Any = foreman.queue
+    prepare(data, recordings.add(data.db, 1, "/a.mov", "a", "interview", FACTS | {"sound": True, "frames": 90_000}), own=0)
+    foreman.step()
+    assert [k.split()[1] for k in desk.out] == ["sound", "look", "pieces"]
 
 
 @pytest.mark.parametrize("begun", [False, True])

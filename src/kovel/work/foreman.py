@@ -347,7 +347,11 @@ class Foreman:
     def _for(self, hands: list[Hand], free: dict[str, int], call: str, params: dict[str, Any]) -> Hand | None:
         """Who is to make a call: somebody who is free and reaches its files. One recogniser fills a machine; what takes long leaves
         room for other work, and what somebody waits for finds a place here whatever goes on."""
-        able = [h for h in hands if free[h.name] > (-SPARE if call in SWIFT and not h.name else 0)]
+        swift = sum(
+            1 for o in self._out.values() if not o.hand.name and o.step and o.step.call in SWIFT
+        )  # they take the spare one
+        spare = SPARE if call in SWIFT else min(SPARE, swift)
+        able = [h for h in hands if free[h.name] > (0 if h.name else -spare)]
         if call in [CALLS[kind] for kind in LONG]:
             there = [(o.hand.name, o.job.kind) for o in self._out.values() if o.job.kind in LONG]
             able = [h for h in able if sum(name == h.name for name, _ in there) < max(1, h.slots - 1)]
