@@ -254,12 +254,12 @@ def test_quick_cuts_over_http(room: TestClient, coded: Coded) -> None:
     (data.derived(r["fifty"].id) / "pulse.json").write_text(
         json.dumps({"hits": [], "beats": [24_000 * k for k in range(40)], "tempo": 120.0, "first": 0, "bar": 4})
     )
-    music = f"/p/1/hits/{r['fifty'].id}"
+    music = f"/p/1/beats/{r['fifty'].id}"
     assert "60.0 beats a minute" in said(room.post(music, data={"do": "halve"}))
     assert "96.0 beats a minute" in said(
         room.post(music, data={"do": "tap", "taps": ",".join(str(30_000 * k) for k in range(6))})
     )
     room.post(music, data={"do": "found"})
-    assert quick_cuts.beats(data, r["fifty"].id).tempo == 120 and "cannot be done" in said(
+    assert quick_cuts.beats(data, r["fifty"].id).tempo == 120 and "could not be read (do)" in said(
         room.post(music, data={"do": "dance"})
     )

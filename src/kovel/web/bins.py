@@ -1,15 +1,16 @@
 """Footage in order: bins, what is set on many at once, names by a pattern, the frame that stands for a recording."""
 
-from typing import Annotated
+from typing import Annotated, Literal
 
-from fastapi import APIRouter, Depends, Form, Query, Request
+from fastapi import APIRouter, Form, Query, Request
 from fastapi.responses import HTMLResponse
 
 from kovel.core.time.timecode import stamp
 from kovel.store import bins, projects, recordings, steps
 from kovel.store.projects import Invalid
 from kovel.web.footage import listed
-from kovel.web.pages import joined, page, report, sent, the_recording, web
+from kovel.web.forms import Sent, sent
+from kovel.web.pages import joined, page, report, the_recording, web
 from kovel.work import binning
 from kovel.work.tongues import code_of
 
@@ -35,18 +36,30 @@ def chosen(request: Request, project: int, ids: Annotated[list[int] | None, Quer
     return page(request, "parts/chosen.html", project=p, count=len(rows), total=total)
 
 
+class ToAll(Sent):
+    """What is to be set on all that are chosen; an empty field leaves theirs."""
+
+    kind: str = ""
+    day: str = ""
+    roll: str = ""
+    camera: str = ""
+    aside: Literal["", "0", "1"] = ""
+    language: str = ""
+
+    @property
+    def filled(self) -> dict[str, str | int]:
+        texts = {k: v.strip() for k, v in self.given("kind", "day", "roll", "camera").items()}
+        out: dict[str, str | int] = {k: v for k, v in texts.items() if v}
+        if self.aside:
+            out["aside"] = int(self.aside)
+        return out | ({"language": code_of(self.language)} if self.language else {})
+
+
 @router.post("/footage/set")
-def set_all(request: Request, project: int, fields: Annotated[dict[str, str], Depends(sent)], ids: Ids = None) -> HTMLResponse:
+def set_all(request: Request, project: int, asked: Annotated[ToAll, sent(ToAll)], ids: Ids = None) -> HTMLResponse:
     """Kind, day, roll, camera, language and aside of all that are chosen, as far as they were filled in."""
     rows = _of(request, project, ids)
-    given: dict[str, str | int] = {
-        k: v.strip() for k, v in fields.items() if k in ("kind", "day", "roll", "camera") and v.strip()
-    }
-    if fields.get("aside") in ("0", "1"):
-        given["aside"] = int(fields["aside"])
-    if fields.get("language"):
-        given["language"] = code_of(fields["language"])
-    return listed(request, project, f"{binning.set_all(web(request).data, rows, given)}.")
+    return listed(request, project, f"{binning.set_all(web(request).data, rows, asked.filled)}.")
 
 
 @router.post("/footage/names")

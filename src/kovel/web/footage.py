@@ -5,7 +5,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Depends, Form, Request, UploadFile
+from fastapi import APIRouter, Form, Request, UploadFile
 from fastapi.responses import HTMLResponse, JSONResponse
 from pydantic import BaseModel, ConfigDict
 from starlette.concurrency import run_in_threadpool
@@ -16,7 +16,8 @@ from kovel.store.db import Database
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.web.faces import face_of
-from kovel.web.pages import joined, page, report, rooms_state, sent, size, the_recording, web
+from kovel.web.forms import Sent, Ticked, sent
+from kovel.web.pages import joined, page, report, rooms_state, size, the_recording, web
 from kovel.work.binning import FIRST, ORDERS, Shown, chosen, heaps, shown
 from kovel.work.finding import search, take_as_it_is, there
 from kovel.work.folder import media_facts
@@ -298,12 +299,21 @@ def set_value(request: Request, project: int, recording: int, asked: SettingAske
     return JSONResponse({"did": did, "settings": r.settings.to_json()})
 
 
+class About(Sent):
+    """What is written beside a recording."""
+
+    name: str = ""
+    kind: str = ""
+    roll: str = ""
+    camera: str = ""
+    day: str = ""
+    aside: Ticked = False
+
+
 @router.post("/recordings/{recording}")
-def change(request: Request, project: int, recording: int, form: Annotated[dict[str, str], Depends(sent)]) -> HTMLResponse:
+def change(request: Request, project: int, recording: int, asked: Annotated[About, sent(About)]) -> HTMLResponse:
     the_recording(request, project, recording)
-    given: dict[str, str | int] = {k: v for k, v in form.items() if k in ("name", "kind", "roll", "camera", "day")}
-    if "aside" in form:
-        given["aside"] = int(form["aside"] == "1")
+    given = asked.given(*About.model_fields)
     if not given:
         raise Invalid("There is nothing to change in that request.")
     r = recordings.update(web(request).data.db, recording, **given)

@@ -2,8 +2,9 @@
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Depends, Form, Request
+from fastapi import APIRouter, Form, Request
 from fastapi.responses import HTMLResponse, JSONResponse
+from pydantic import BeforeValidator
 
 from kovel.core.plan.plan import make_plan
 from kovel.core.story.model import Piece, Story
@@ -11,7 +12,8 @@ from kovel.store import decisions, jobs, projects, recordings, stories
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.web.faces import face_of
-from kovel.web.pages import joined, page, plan_answer, render, report, sent, the_recording, web
+from kovel.web.forms import Number, Sent, Ticked, Whole, sent
+from kovel.web.pages import joined, page, plan_answer, render, report, the_recording, web
 from kovel.work import quick_cuts
 
 SHOWN = 60  # pieces drawn with a frame
@@ -92,11 +94,45 @@ def fresh(request: Request, project: int, recording: int) -> HTMLResponse:
     return _drawn(request, project, the_recording(request, project, recording))
 
 
+class QuickAsked(Sent):
+    """A hit to leave out or take in (its sample), or else how the quick cut is made."""
+
+    toggle: int | None = None
+    before: Whole = None
+    length: Whole = None
+    intro: Whole = None
+    target: Whole = None
+    ring: Ticked = False
+    sensitivity: Number = None
+    music: Whole = None
+
+    @property
+    def how(self) -> dict[str, int | None]:
+        kept = {k: v for k, v in (("before", self.before), ("length", self.length)) if v is not None}
+        return {**kept, "intro": self.intro or 0, "target": self.target}
+
+
 @router.post("/hits/{recording}")
-def change(request: Request, project: int, recording: int, form: Annotated[dict[str, str], Depends(sent)]) -> HTMLResponse:
+def change(request: Request, project: int, recording: int, asked: Annotated[QuickAsked, sent(QuickAsked)]) -> HTMLResponse:
+    data = web(request).data
     r = the_recording(request, project, recording)
-    w = web(request)
-    did = quick_cuts.correct_beats(w.data, recording, form) if r.kind == "music" else quick_cuts.change(w.data, recording, form)
+    if asked.toggle is not None:
+        return _drawn(request, project, r, quick_cuts.toggle(data, recording, asked.toggle))
+    did = quick_cuts.set_up(data, recording, asked.how, asked.ring, asked.sensitivity, asked.music)
+    return _drawn(request, project, r, did)
+
+
+class BeatsAsked(Sent):
+    do: quick_cuts.Correction
+    by: int = 0  # ms
+    taps: Annotated[tuple[int, ...], BeforeValidator(lambda x: x.split(",") if x else ())] = ()  # samples
+
+
+@router.post("/beats/{recording}")
+def correct(request: Request, project: int, recording: int, asked: Annotated[BeatsAsked, sent(BeatsAsked)]) -> HTMLResponse:
+    """The beats of a music bed, corrected by hand."""
+    r = the_recording(request, project, recording)
+    did = quick_cuts.correct_beats(web(request).data, recording, asked.do, asked.by, asked.taps)
     return _drawn(request, project, r, did)
 
 

@@ -5,8 +5,9 @@ from dataclasses import dataclass
 from fractions import Fraction
 from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Depends, Form, Request
+from fastapi import APIRouter, Form, Request
 from fastapi.responses import HTMLResponse, JSONResponse
+from pydantic import BeforeValidator
 
 from kovel.core.plan.plan import window_plan
 from kovel.core.sound.pauses import VOICE, nearest_pause
@@ -20,8 +21,9 @@ from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.store.subclips import Subclip
 from kovel.web.faces import face_of
+from kovel.web.forms import Sent, sent
 from kovel.web.making import making_values
-from kovel.web.pages import joined, page, plan_answer, render, report, sent, the_recording, web
+from kovel.web.pages import joined, page, plan_answer, render, report, the_recording, web
 from kovel.web.shots import shot
 from kovel.work.made import want_cleaned
 from kovel.work.meaning import Hit, meant, more_like
@@ -248,26 +250,35 @@ def of_project(request: Request, project: int, ids: list[int]) -> list[Subclip]:
     return found
 
 
-def fields(form: dict[str, str]) -> dict[str, Any]:
-    """What a form changes on a subclip; the verdict `open` stands for none yet."""
-    out = {k: v for k, v in form.items() if k in ("name", "note", "tags", "verdict")}
-    return out | {"verdict": ""} if out.get("verdict") == "open" else out
+class Changed(Sent):
+    """What is changed on a subclip: texts, a verdict (`open`: none yet), a new in or out point as typed."""
+
+    name: str = ""
+    note: str = ""
+    tags: str = ""
+    verdict: Annotated[str, BeforeValidator(lambda v: "" if v == "open" else v)] = ""
+    start: str = ""
+    end: str = ""
+
+    def changes(self, old: Subclip, rate: Rate) -> dict[str, Any]:
+        out = self.given("name", "note", "tags", "verdict")
+        if self.start or self.end:
+            a = typed(self.start, rate, "In", old.start) if self.start else old.start
+            b = typed(self.end, rate, "Out", old.end) if self.end else old.end
+            out |= {"start": a, "length": b - a}
+        return out
 
 
-def edges(form: dict[str, str], old: Subclip, rate: Rate) -> dict[str, int]:
-    """A new in or out point, as typed."""
-    if not form.get("start") and not form.get("end"):
-        return {}
-    a = typed(form["start"], rate, "In", old.start) if form.get("start") else old.start
-    b = typed(form["end"], rate, "Out", old.end) if form.get("end") else old.end
-    return {"start": a, "length": b - a}
+def change_one(request: Request, project: int, subclip: int, asked: Changed) -> Subclip:
+    db = web(request).data.db
+    (old,) = of_project(request, project, [subclip])
+    (c,) = subclips.update(db, [subclip], **asked.changes(old, projects.get(db, project).rate))
+    return c
 
 
 @router.post("/subclips/{subclip}")
-def change(request: Request, project: int, subclip: int, form: Annotated[dict[str, str], Depends(sent)]) -> HTMLResponse:
-    db = web(request).data.db
-    (old,) = of_project(request, project, [subclip])
-    (c,) = subclips.update(db, [subclip], **fields(form), **edges(form, old, projects.get(db, project).rate))
+def change(request: Request, project: int, subclip: int, asked: Annotated[Changed, sent(Changed)]) -> HTMLResponse:
+    c = change_one(request, project, subclip, asked)
     return _listed(request, project, c.recording, f"“{c.name}” changed.")
 
 

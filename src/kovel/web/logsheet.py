@@ -3,7 +3,7 @@
 from typing import Annotated, Any
 
 import opentimelineio as otio
-from fastapi import APIRouter, Depends, Form, Request, UploadFile
+from fastapi import APIRouter, Form, Request, UploadFile
 from fastapi.responses import HTMLResponse, Response
 from starlette.concurrency import run_in_threadpool
 
@@ -11,8 +11,9 @@ from kovel.exchange.log import Line, from_csv, to_csv, to_otio
 from kovel.store import markers, projects, recordings, stories, subclips
 from kovel.store.projects import Invalid
 from kovel.web.faces import face_of
-from kovel.web.log import edges, fields, keep_all_used, of_project
-from kovel.web.pages import download, joined, page, render, report, sent, web
+from kovel.web.forms import sent
+from kovel.web.log import Changed, change_one, keep_all_used, of_project
+from kovel.web.pages import download, joined, page, render, report, web
 from kovel.work.log_rows import log_lines, with_said
 
 router = APIRouter(prefix="/p/{project}")
@@ -167,11 +168,9 @@ def board(request: Request, project: int, ids: Annotated[list[int], Form()]) -> 
 
 
 @router.post("/log/edit/{subclip}")
-def change(request: Request, project: int, subclip: int, form: Annotated[dict[str, str], Depends(sent)]) -> HTMLResponse:
+def change(request: Request, project: int, subclip: int, asked: Annotated[Changed, sent(Changed)]) -> HTMLResponse:
     """Edit in place; the sheet stays as it is, so that nothing jumps under the editor's hands."""
-    (old,) = of_project(request, project, [subclip])
-    db = web(request).data.db
-    (c,) = subclips.update(db, [subclip], **fields(form), **edges(form, old, projects.get(db, project).rate))
+    c = change_one(request, project, subclip, asked)
     return joined(report(f"“{c.name}” changed."), hx_reswap="none")
 
 

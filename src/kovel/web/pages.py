@@ -148,11 +148,6 @@ def plan_answer(w: Web, plan: Plan, sources: Sources, **more: Any) -> JSONRespon
     return JSONResponse({**plan.to_json(sources), "frames": frames, **more})
 
 
-async def sent(request: Request) -> dict[str, str]:
-    """The form fields as they were sent: an emptied field is an empty text here, not a missing one."""
-    return {k: v for k, v in (await request.form()).items() if isinstance(v, str)}
-
-
 def joined(*parts: str | HTMLResponse, status: int = 200, **headers: str) -> HTMLResponse:
     """Several fragments as one answer."""
     html = "".join(p if isinstance(p, str) else bytes(p.body).decode() for p in parts)

@@ -2,28 +2,30 @@
 
 from bisect import bisect_left, bisect_right
 from collections.abc import Sequence
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 import numpy as np
-from fastapi import APIRouter, Depends, Form, Request
+from fastapi import APIRouter, Form, Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response
+from pydantic import BeforeValidator, Field
 
 from kovel.core.plan.plan import make_plan
 from kovel.core.sound.levels import TICK, Levels
 from kovel.core.sound.pauses import VOICE, Hills, hills
 from kovel.core.story.model import Piece, Story
 from kovel.core.time.rate import Rate
-from kovel.core.time.timecode import running
+from kovel.core.time.timecode import TimeError, parse_seconds, running
 from kovel.core.words.fillers import KINDS, kept
 from kovel.core.words.transcript import Word
 from kovel.store import jobs, projects, recordings, stories, subclips
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.web.faces import face_of
-from kovel.web.pages import download, joined, page, plan_answer, render, report, sent, the_recording, web
+from kovel.web.forms import Number, Sent, Ticked, sent
+from kovel.web.pages import download, joined, page, plan_answer, render, report, the_recording, web
 from kovel.work import speaking, tighten
 from kovel.work.folder import Data, media_facts
-from kovel.work.tongues import spoken
+from kovel.work.tongues import LISTS, spoken
 
 router = APIRouter(prefix="/p/{project}")
 MOST = 400  # proposals drawn in the list at a time
@@ -151,15 +153,88 @@ def fresh(request: Request, project: int, recording: int, clip: int | None = Non
     return joined(render("parts/tighten.html", drawn=drawn, **_desk(request, project, r, clip)))
 
 
+class Toggle(Sent):
+    do: Literal["toggle"]
+    key: str
+
+
+class Nudge(Sent):
+    do: Literal["nudge"]
+    key: str
+    edge: Literal["start", "end"] = "end"
+    by: int
+
+
+class All(Sent):
+    do: Literal["all"]
+    kind: str
+    out: Ticked = False
+
+
+class Protect(Sent):
+    do: Literal["protect"]
+    a: int
+    b: int
+
+
+class Back(Sent):
+    do: Literal["reset", "undo"]
+
+
+class Values(Sent):
+    """The settings as they were typed: seconds as `0.35` or `9f`, a breath in frames, a threshold in dBFS or `auto`."""
+
+    do: Literal["settings"]
+    shortest: str = ""
+    before: str = ""
+    after: str = ""
+    island: str = ""
+    breath: Number = None
+    threshold: Annotated[Number, BeforeValidator(lambda x: None if x == "auto" else x)] = None
+    interviewer: str | None = None
+    fillers: str = ""
+    asking: str = ""
+
+    def changes(self, rate: Rate) -> dict[str, float | None]:
+        """The values of `Settings` that were sent; `Invalid` for a length that is none."""
+        lengths = {k: v for k in ("shortest", "before", "after", "island") if (v := getattr(self, k))}
+        try:
+            out: dict[str, float | None] = {k: parse_seconds(v, rate) for k, v in lengths.items()}
+        except TimeError as e:
+            raise Invalid(str(e)) from None
+        if self.breath is not None:
+            each = tighten.within(0, 100, self.breath) / float(rate.fps) / 2
+            out |= {"before": round(each, 3), "after": round(each, 3)}
+        return out | self.given("threshold")
+
+
+Decision = Annotated[Toggle | Nudge | All | Protect | Back | Values, Field(discriminator="do")]
+
+
+def _decide(data: Data, recording: int, rate: Rate, asked: Decision) -> str:
+    match asked:
+        case Toggle():
+            return tighten.toggle(data, recording, rate, asked.key)
+        case Nudge():
+            return tighten.nudge(data, recording, rate, asked.key, asked.edge, asked.by)
+        case All():
+            return tighten.decide_all(data, recording, rate, asked.kind, asked.out)
+        case Protect():
+            return tighten.protect(data, recording, asked.a, asked.b)
+        case Values():
+            return tighten.set_up(data, recording, asked.changes(rate), asked.given(*LISTS), asked.interviewer)
+        case Back():
+            return (tighten.reset if asked.do == "reset" else tighten.undo)(data, recording)
+
+
 @router.post("/tighten/{recording}")
 def change(
-    request: Request, project: int, recording: int, form: Annotated[dict[str, str], Depends(sent)], clip: int | None = None
+    request: Request, project: int, recording: int, asked: Annotated[Decision, sent(Decision)], clip: int | None = None
 ) -> HTMLResponse:
     """A setting or a decision; the desk comes back as it stands then."""
     w = web(request)
     r = the_recording(request, project, recording)
-    did = tighten.change(w.data, recording, projects.get(w.data.db, project).rate, form)
-    return _drawn(request, project, r, clip, did)
+    return _drawn(request, project, r, clip, _decide(w.data, recording, projects.get(w.data.db, project).rate, asked))
 
 
 @router.get("/tighten/{recording}/hear")

@@ -2,11 +2,12 @@
 
 import json
 from bisect import bisect_left
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, Literal
 
 from kovel.core.sound.beats import Beats, doubled, halved, moved, tapped
-from kovel.core.sound.hits import Cut, Hit, Quick, at_sensitivity, on_beats, quick_cut
+from kovel.core.sound.hits import Cut, Hit, at_sensitivity, on_beats, quick_cut
 from kovel.core.story.model import Story
 from kovel.core.time.rate import Rate
 from kovel.store import decisions, jobs, recordings
@@ -14,7 +15,7 @@ from kovel.store.decisions import QuickDesk
 from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
 from kovel.work.folder import Data, media_facts
-from kovel.work.tighten import number, whole
+from kovel.work.tighten import within
 
 
 def pulse(data: Data, recording: int) -> dict[str, Any] | None:
@@ -75,30 +76,32 @@ def pieces(data: Data, recording: int, rate: Rate, d: QuickDesk) -> list[Cut]:
     return cuts
 
 
-def change(data: Data, recording: int, form: dict[str, str]) -> str:
-    """A choice, by the form that asks for it; what was done, in words."""
+def toggle(data: Data, recording: int, sample: int) -> str:
+    """Leave a hit out, or take it in again; what was done, in words."""
     with data.db.write():
-        return _change(data, recording, form)
-
-
-def _change(data: Data, recording: int, form: dict[str, str]) -> str:
-    d = decisions.quick(data.db, recording)
-    if "toggle" in form:
-        s = whole(form, "toggle")
-        was = s in d.off
-        d.off = [x for x in d.off if x != s] + ([] if was else [s])
+        d = decisions.quick(data.db, recording)
+        was = sample in d.off
+        d.off = [x for x in d.off if x != sample] + ([] if was else [sample])
         decisions.put_quick(data.db, recording, d)
         return "Hit taken in." if was else "Hit left out."
 
-    target = form.get("target", "")
-    d.how = Quick(
-        int(number(form, "before", 0, 10, d.how.before)), int(number(form, "length", 1, 25, d.how.length)), form.get("ring") == "1", 25,
-        int(number(form, "intro", 0, 10_000, 0)), int(number(form, "target", 1, 100_000, 250)) if target else None,
-    )  # fmt: skip
-    d.sensitivity = number(form, "sensitivity", 0, 1, d.sensitivity)
-    d.music = whole(form, "music") or None
-    decisions.put_quick(data.db, recording, d)
-    return "Settings changed."
+
+WITHIN = {"before": (0, 10), "length": (1, 25), "intro": (0, 10_000), "target": (1, 100_000)}  # frames
+
+
+def set_up(
+    data: Data, recording: int, how: Mapping[str, int | None], ring: bool, sensitivity: float | None, music: int | None
+) -> str:
+    """How hits become pieces (`how`: frames of `Quick`, kept `WITHIN` their bounds), whether a piece lasts while its hit
+    rings, how plain a hit must be (0 to 1; None: as it was), and the recording whose beats they go to."""
+    kept: dict[str, Any] = {k: None if v is None else int(within(*WITHIN[k], v)) for k, v in how.items()}
+    with data.db.write():
+        d = decisions.quick(data.db, recording)
+        d.how = replace(d.how, ring=ring, **kept)
+        d.sensitivity = d.sensitivity if sensitivity is None else within(0, 1, sensitivity)
+        d.music = music
+        decisions.put_quick(data.db, recording, d)
+        return "Settings changed."
 
 
 def beats(data: Data, recording: int) -> Beats:
@@ -110,30 +113,32 @@ def beats(data: Data, recording: int) -> Beats:
     return Beats(tuple(d["beats"]), d["tempo"], d["first"], d["bar"]) if d else Beats((), 0.0)
 
 
-def correct_beats(data: Data, recording: int, form: dict[str, str]) -> str:
-    """Double, halve, move, tap, shift the downbeat, or take all corrections back."""
-    b, do = beats(data, recording), form.get("do", "")
+Correction = Literal["double", "halve", "move", "downbeat", "tap", "found"]
+
+
+def correct_beats(data: Data, recording: int, do: Correction, by: int = 0, taps: Sequence[int] = ()) -> str:
+    """Double, halve, move `by` ms, shift the downbeat, tap (samples), or take all corrections back; what came of it."""
     if do == "found":
         decisions.put_beats(data.db, recording, None)
         return "The beats are as they were found."
-    if do == "double":
-        b = doubled(b)
-    elif do == "halve":
-        b = halved(b)
-    elif do == "move":
-        b = moved(b, whole(form, "by") * 48)
-    elif do == "downbeat":
-        b = replace(b, first=(b.first + 1) % b.bar)
-    elif do == "tap":
-        taps = [int(x) for x in form.get("taps", "").split(",") if x.strip().isdecimal()]
-        if not taps:
-            raise Invalid("No taps came. Press T on each beat while it plays.")
-        b = tapped(b, taps)
-    else:
-        raise Invalid("That cannot be done to beats.")
-    if not b.beats:
-        raise Invalid("There are no beats to correct. Tap them: T on each beat while it plays.")
-    decisions.put_beats(data.db, recording, b)
+    if do == "tap" and not taps:
+        raise Invalid("No taps came. Press T on each beat while it plays.")
+    with data.db.write():
+        b = beats(data, recording)
+        match do:
+            case "double":
+                b = doubled(b)
+            case "halve":
+                b = halved(b)
+            case "move":
+                b = moved(b, by * 48)
+            case "downbeat":
+                b = replace(b, first=(b.first + 1) % b.bar)
+            case "tap":
+                b = tapped(b, taps)
+        if not b.beats:
+            raise Invalid("There are no beats to correct. Tap them: T on each beat while it plays.")
+        decisions.put_beats(data.db, recording, b)
     return f"{b.tempo:.1f} beats a minute."
 
 

@@ -6,16 +6,15 @@ loses none of them.
 
 import csv
 import io
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
-from typing import Any
+from typing import Any, Literal
 
 from kovel.core.sound.levels import Levels
-from kovel.core.sound.pauses import Settings
 from kovel.core.story.model import Story
 from kovel.core.time.rate import Rate
-from kovel.core.time.timecode import TimeError, format_timecode, parse_seconds
+from kovel.core.time.timecode import format_timecode
 from kovel.core.words.fillers import KINDS, Proposal, kept, proposals, word_proposals
 from kovel.core.words.languages import Language
 from kovel.store import decisions, recordings, settings
@@ -23,7 +22,7 @@ from kovel.store.decisions import Desk
 from kovel.store.projects import Invalid
 from kovel.work.folder import Data
 from kovel.work.speaking import found_pauses, levels
-from kovel.work.tongues import LISTS, set_list, spoken
+from kovel.work.tongues import set_list, spoken
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,108 +98,96 @@ def rows(data: Data, recording: int, rate: Rate, d: Desk | None = None) -> list[
     return out
 
 
-def change(data: Data, recording: int, rate: Rate, form: dict[str, str]) -> str:
-    """One decision or setting, by the form that asks for it; what was done, in words. Read and written in one
-    transaction: two pages that decide at once lose nothing."""
+def _proposal(data: Data, recording: int, rate: Rate, key: str, d: Desk) -> Row:
+    row = next((r for r in rows(data, recording, rate, d) if r.key == key), None)
+    if row is None:
+        raise Invalid("That proposal is not there any more: the settings changed it. Choose another one.")
+    return row
+
+
+# Each decision reads the desk and keeps it in one transaction: two pages that decide at once lose nothing. What was done,
+# in words, comes back.
+
+
+def toggle(data: Data, recording: int, rate: Rate, key: str) -> str:
+    """Take a proposal out, or leave it in."""
     with data.db.write():
-        return _change(data, recording, rate, form)
+        d = desk(data, recording)
+        row = _proposal(data, recording, rate, key, d)
+        d.off, d.on = [k for k in d.off if k != key], [k for k in d.on if k != key]
+        if row.out:
+            d.off.append(key)
+        elif row.kind in d.kinds_off:
+            d.on.append(key)
+        d.protected = [p for p in d.protected if row.out or not (p[0] < row.end and row.start < p[1])]
+        put(data, recording, d)
+        return "Left in." if row.out else "Taken out."
 
 
-def _change(data: Data, recording: int, rate: Rate, form: dict[str, str]) -> str:
-    d = desk(data, recording)
-    do = form.get("do", "")
-    if do == "undo":
-        return undo(data, recording)
-    if do == "settings":
-        d.settings = _settings(form, rate, d.settings)
-        for which in LISTS:
-            if which in form:
-                set_list(data, which, spoken(data, recordings.get(data.db, recording)).code, form[which])
-        if "interviewer" in form:
-            settings.put(data.db, "interviewer", " ".join(form["interviewer"].split())[:40])
-        did = "Settings changed."
-    elif do == "all":
-        kind, out = form.get("kind", ""), form.get("out") == "1"
-        if kind not in KINDS:
-            raise Invalid("There is no such kind of proposal.")
+def nudge(data: Data, recording: int, rate: Rate, key: str, edge: Literal["start", "end"], by: int) -> str:
+    """Move an edge of a proposal by frames."""
+    with data.db.write():
+        d = desk(data, recording)
+        row = _proposal(data, recording, rate, key, d)
+        a, b = (row.start + by, row.end) if edge == "start" else (row.start, row.end + by)
+        if not 0 <= a < b <= recordings.get(data.db, recording).length(rate):
+            raise Invalid("There is no room to move that edge further.")
+        d.moved[key] = [a, b]
+        put(data, recording, d)
+        return f"Edge moved by {abs(by)} frame{'s' if abs(by) != 1 else ''}."
+
+
+def decide_all(data: Data, recording: int, rate: Rate, kind: str, out: bool) -> str:
+    """Take every proposal of a kind out, or leave them all in; what was decided of single ones is forgotten."""
+    if kind not in KINDS:
+        raise Invalid("There is no such kind of proposal.")
+    with data.db.write():
+        d = desk(data, recording)
         here = {r.key for r in rows(data, recording, rate, d) if r.kind == kind}
         d.kinds_off = [k for k in d.kinds_off if k != kind] + ([] if out else [kind])
         d.off, d.on = [k for k in d.off if k not in here], [k for k in d.on if k not in here]
-        did = f"Every {kind} is {'taken out' if out else 'left in'}."
-    elif do == "protect":
-        a, b = whole(form, "a"), whole(form, "b")
-        if b <= a:
-            raise Invalid("Drag over a stretch of the recording's line first, then protect it.")
-        d.protected.append([a, b])
-        did = "Protected: nothing is taken out there."
-    elif do == "reset":
-        d = Desk(d.settings)
-        did = "All decisions taken back; the settings stay."
-    else:
-        row = next((r for r in rows(data, recording, rate, d) if r.key == form.get("key")), None)
-        if row is None:
-            raise Invalid("That proposal is not there any more: the settings changed it. Choose another one.")
-        if do == "toggle":
-            d.off, d.on = [k for k in d.off if k != row.key], [k for k in d.on if k != row.key]
-            if row.out:
-                d.off.append(row.key)
-            elif row.kind in d.kinds_off:
-                d.on.append(row.key)
-            d.protected = [p for p in d.protected if row.out or not (p[0] < row.end and row.start < p[1])]
-            did = "Left in." if row.out else "Taken out."
-        elif do == "nudge":
-            by = whole(form, "by")
-            a, b = (row.start + by, row.end) if form.get("edge") == "start" else (row.start, row.end + by)
-            total = recordings.get(data.db, recording).length(rate)
-            if not 0 <= a < b <= total:
-                raise Invalid("There is no room to move that edge further.")
-            d.moved[row.key] = [a, b]
-            did = f"Edge moved by {abs(by)} frame{'s' if abs(by) != 1 else ''}."
-        else:
-            raise Invalid("That cannot be done to a proposal.")
-    put(data, recording, d)
-    return did
+        put(data, recording, d)
+        return f"Every {kind} is {'taken out' if out else 'left in'}."
 
 
-def whole(form: dict[str, str], name: str) -> int:
-    """A whole number a page sent; 0 where it sent none, `Invalid` where it is something else."""
-    try:
-        return int(form.get(name) or 0)
-    except ValueError:
-        raise Invalid(f"“{form[name][:20]}” is not a whole number.") from None
+def protect(data: Data, recording: int, start: int, end: int) -> str:
+    """Nothing is taken out of frames [start, end) of the recording."""
+    if end <= start:
+        raise Invalid("Drag over a stretch of the recording's line first, then protect it.")
+    with data.db.write():
+        d = desk(data, recording)
+        d.protected.append([start, end])
+        put(data, recording, d)
+        return "Protected: nothing is taken out there."
 
 
-def number(form: dict[str, str], name: str, low: float, high: float, now: float) -> float:
-    """A number as typed, with a comma or a point, kept between `low` and `high`; `now` where none was typed."""
-    try:
-        x = float(form[name].replace(",", ".")) if form.get(name) else now
-    except ValueError:
-        raise Invalid(f"“{form[name][:20]}” is not a number.") from None
+def reset(data: Data, recording: int) -> str:
+    """Take every decision back; the settings stay."""
+    with data.db.write():
+        put(data, recording, Desk(desk(data, recording).settings))
+        return "All decisions taken back; the settings stay."
+
+
+WITHIN = {"shortest": (0.05, 10.0), "before": (0.0, 5.0), "after": (0.0, 5.0), "island": (0.0, 2.0), "threshold": (-90.0, 0.0)}
+
+
+def set_up(data: Data, recording: int, values: Mapping[str, float | None], lists: Mapping[str, str], asking: str | None) -> str:
+    """Change how pauses are looked for (`values` of `Settings`, kept `WITHIN` their bounds; a threshold of None is found
+    anew), the `lists` of the recording's language, and the name the interviewer stands under."""
+    kept: dict[str, Any] = {k: None if v is None else within(*WITHIN[k], v) for k, v in values.items()}
+    with data.db.write():
+        d = desk(data, recording)
+        d.settings = replace(d.settings, **kept)
+        for which, text in lists.items():
+            set_list(data, which, spoken(data, recordings.get(data.db, recording)).code, text)
+        if asking is not None:
+            settings.put(data.db, "interviewer", " ".join(asking.split())[:40])
+        put(data, recording, d)
+        return "Settings changed."
+
+
+def within(low: float, high: float, x: float) -> float:
     return min(high, max(low, x))
-
-
-def seconds(form: dict[str, str], rate: Rate, name: str, low: float, high: float, now: float) -> float:
-    """A length in seconds as typed (`0.35`, `9f`), kept between `low` and `high`; `now` where none was typed."""
-    if not form.get(name):
-        return now
-    try:
-        return min(high, max(low, parse_seconds(form[name], rate)))
-    except TimeError as e:
-        raise Invalid(str(e)) from None
-
-
-def _settings(form: dict[str, str], rate: Rate, old: Settings) -> Settings:
-    threshold = old.threshold
-    if "threshold" in form:
-        threshold = None if form["threshold"] in ("", "auto") else number(form, "threshold", -90, 0, -40)
-    s = Settings(
-        seconds(form, rate, "shortest", 0.05, 10, old.shortest), seconds(form, rate, "before", 0, 5, old.before),
-        seconds(form, rate, "after", 0, 5, old.after), seconds(form, rate, "island", 0, 2, old.island), threshold,
-    )  # fmt: skip
-    if form.get("breath"):
-        each = number(form, "breath", 0, 100, 5) / float(rate.fps) / 2
-        s = replace(s, before=round(each, 3), after=round(each, 3))
-    return s
 
 
 def left(found: Sequence[Row], start: int, end: int) -> list[tuple[int, int]]:
