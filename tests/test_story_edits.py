@@ -370,10 +370,10 @@ def test_sync_sets(film: tuple[TestClient, Data, dict], finished: Callable[[Data
         in room.post("/p/1/footage/sync", data={"how": "timecode", "ids": [str(talk), str(fifty)]}).text
     )
     ((a, b),) = sets(data, 1)
-    assert (a["begins"], b["begins"]) == (0, 2.2) and "Sync set 1" in room.get("/p/1/footage").text
+    assert (a.begins, b.begins) == (0, 2.2) and "Sync set 1" in room.get("/p/1/footage").text
     room.post(f"/p/1/recordings/{fifty}/sync", data={"frames": "-1"})
     room.post(f"/p/1/recordings/{fifty}/sync", data={"ms": "3"})
-    assert sets(data, 1)[0][1]["begins"] == pytest.approx(2.163)
+    assert sets(data, 1)[0][1].begins == pytest.approx(2.163)
     (o,) = room.get("/p/1/story/angles?at=30").json()
     assert o["params"]["source"] == fifty and o["params"]["at"] == 30 and o["params"]["start"] == round((130 / 25 - 2.163) * 25)
     room.post(f"/p/1/recordings/{fifty}/sync", data={"out": "1"})

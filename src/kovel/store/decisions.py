@@ -136,10 +136,18 @@ def put_beats(db: Database, recording: int, b: Beats | None) -> None:
             c.executemany("INSERT INTO beat VALUES (?, ?)", [(recording, s) for s in dict.fromkeys(b.beats)])
 
 
-def match(db: Database, recording: int) -> dict[str, list[Any]]:
-    """How a recording was matched by sound: the `curve` of likeness, and which `windows` agree."""
+@dataclass(frozen=True, slots=True)
+class Match:
+    """How a recording was matched by sound: the likeness at each offset (s, 0 to 1), and which windows agree."""
+
+    curve: list[tuple[float, float]]
+    windows: list[tuple[float, float, bool]]
+
+
+def match(db: Database, recording: int) -> Match:
+    """Empty where it was not matched by sound."""
     r = db.read().execute("SELECT curve, windows FROM sync_match WHERE recording = ?", (recording,)).fetchone()
-    return {"curve": [], "windows": []} if r is None else {"curve": json.loads(r[0]), "windows": json.loads(r[1])}
+    return Match([], []) if r is None else Match(json.loads(r[0]), json.loads(r[1]))
 
 
 def put_match(db: Database, recording: int, curve: list[Any], windows: list[Any]) -> None:

@@ -1,9 +1,8 @@
 """The Footage room: bring in, name, order, see what is being prepared."""
 
 import re
-from dataclasses import replace
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import APIRouter, Form, Request, UploadFile
 from fastapi.responses import HTMLResponse, JSONResponse
@@ -11,152 +10,30 @@ from pydantic import BaseModel, ConfigDict
 from starlette.concurrency import run_in_threadpool
 
 from kovel.media.files import Unusable
-from kovel.store import bins, jobs, projects, recordings
-from kovel.store.db import Database
+from kovel.store import jobs, projects, recordings
 from kovel.store.projects import Invalid, Missing
-from kovel.store.recordings import Recording
-from kovel.web.faces import face_of
+from kovel.web.footage_list import footage, searching_of, speaks
 from kovel.web.forms import Sent, Ticked, sent
-from kovel.web.pages import joined, page, report, rooms_state, size, the_recording, web
-from kovel.work.binning import FIRST, ORDERS, Shown, chosen, heaps, shown
-from kovel.work.finding import search, take_as_it_is, there
+from kovel.web.pages import joined, page, report, size, the_recording, web
+from kovel.work.finding import search, take_as_it_is
 from kovel.work.folder import media_facts
 from kovel.work.hearing import transcribe
 from kovel.work.intake import allowed, bring_in, bring_in_all, choose_microphones, files_in, free_name, prepare, safe, twice
 from kovel.work.made import set_on_recording
-from kovel.work.room import empty, taken_lately, taken_out
-from kovel.work.syncing import apart, nudge, sets, sync_by_sound, sync_by_timecode
-from kovel.work.tongues import BY_NAME
+from kovel.work.room import empty
+from kovel.work.syncing import apart, nudge, sync_by_sound, sync_by_timecode
 
 router = APIRouter(prefix="/p/{project}")
 
 
-def _match_line(curve: list[tuple[float, float]]) -> str:
-    """How well a sound matches at each offset, as an SVG line 220 wide and 40 high with the best in its middle."""
-    if not curve:
-        return ""
-    middle, top = curve[len(curve) // 2][0], max(1.0, *(y for _, y in curve))
-    return " ".join(f"{110 + (x - middle) * 36:.1f},{38 - 34 * max(0.0, y) / top:.1f}" for x, y in curve)
-
-
-def _agree(windows: list[tuple[float, float, bool]]) -> str:
-    return f"{sum(1 for w in windows if w[2])} of {len(windows)}"
-
-
-def _rows(request: Request, project: int) -> dict[str, Any]:
-    w = web(request)
-    p = projects.get(w.data.db, project)
-    state = rooms_state(w, project)
-    s = what_is_shown(request)
-    every = state["recordings"]
-    found = chosen(w.data, project, every, s)
-    rows = [
-        {
-            "r": r,
-            "job": state["jobs"].get(r.id),
-            "face": face_of(w.data, r, r.face(p.rate), p.rate),
-            "online": there(r),
-        }
-        for r in found[: s.count]
-    ]
-    hearing = jobs.latest_of_recordings(w.data.db, project, "transcribe", "align")
-    have = recordings.has_words(w.data.db, project)
-    for x in rows:
-        job = hearing.get(x["r"].id)
-        x["hearing"] = job if job and job.state in ("waiting", "working", "failed") else None
-        x["words"] = x["r"].id in have
-        x["another"] = not x["online"] and Path(x["r"].path).is_file()
-        x["lost"] = bool(x["job"] and x["job"].state == "done") and media_facts(w.data, x["r"].id) is None
-        x["hear"] = microphones(x["r"])
-        x["takes"] = taken_lately(w.data.derived(x["r"].id)).all
-    waits = ("waiting", "working")
-    coming = [j for r in every if (j := state["jobs"].get(r.id)) and j.state in waits]
-    running = any(j.state in waits for j in hearing.values())
-    open_ = {i for i, j in hearing.items() if j.state in (*waits, "failed")}
-    silent = sum(1 for r in every if _speaks(r) and r.id not in have and r.id not in open_)
-    busy = bool(coming) or running
-    matched = jobs.of_project(w.data.db, project, "sync")
-    syncing = [j for j in matched if j.state in ("waiting", "working")]
-    newest = max(matched, key=lambda j: j.id, default=None)
-    search_job = _searching(w.data.db, project)
-    failed = newest.message if newest and newest.state in ("done", "failed") else ""
-    return {
-        "sets": [
-            [{**m, "line": _match_line(m["curve"]), "agree": _agree(m["windows"])} for m in s] for s in sets(w.data, project)
-        ],
-        "syncing": syncing[-1] if syncing else None,
-        "sync_failed": failed,
-        "project": p,
-        "rows": rows,
-        "busy": busy or bool(syncing) or (search_job is not None and search_job.state in waits),
-        "search": search_job,
-        "kinds": recordings.KINDS,
-        "languages": BY_NAME,
-        "silent": silent,
-        "hearing": running,
-        "coming": len([j for j in coming if not j.paused]),
-        "held": len([j for j in coming if j.paused]),
-        "left": time_left(coming),
-        "out": taken_out(w.data, project),
-        "missing": sum(not there(r) for r in every),
-        "every": len(every),
-        "found": len(found),
-        "shown": s,
-        "heaps": heaps(w.data, project, every),
-        "bins": bins.of_project(w.data.db, project),
-        "orders": {k: name for k, (name, _) in ORDERS.items()},
-        "more": replace(s, count=s.count + FIRST) if len(found) > s.count else None,
-    }
-
-
-def microphones(r: Recording) -> list[tuple[str, str, bool]]:
-    """What can be heard of a recording with more than two: (value, names, whether it is heard): each alone, and pairs."""
-    if len(r.microphones) < 3:
-        return []
-    names = [f"{n + 1} {name}" if name != str(n + 1) else name for n, name in enumerate(r.microphones)]
-    pairs = [(a, a + 1) for a in range(len(names) - 1)]
-    out = [(f"{a} {b}", f"{names[a]} · {names[b]}", r.heard == (a, b)) for a, b in pairs]
-    out += [(str(a), names[a], r.heard == (a,)) for a in range(len(names))]
-    return (
-        out
-        if any(x[2] for x in out)
-        else [("", "the first track" if not r.heard else " · ".join(names[k] for k in r.heard), True), *out]
-    )
-
-
-def what_is_shown(request: Request) -> Shown:
-    """Which recordings the page shows: told by the address where the list is asked for, by a header beside what is done to it."""
-    asked = request.url.query if request.url.path.endswith(("/footage", "/footage/list")) else ""
-    return shown(asked or request.headers.get("x-shown", ""))
-
-
-def time_left(coming: list[jobs.Job]) -> int | None:
-    """Seconds until all that is being prepared is there, by the pace of what is under way; None while that is not known."""
-
-    def to_do(j: jobs.Job) -> float:
-        num, den = j.params["rate"]
-        return float((j.params["frames"] or 1) * den / num * (1 - j.progress))
-
-    going = [j for j in coming if j.seconds_left is not None]
-    known = sum(map(to_do, going))
-    if not known:
-        return None
-    return round(max(j.seconds_left or 0 for j in going) * sum(map(to_do, coming)) / known)
-
-
-def _speaks(r: Recording) -> bool:
-    """Whether somebody is likely to speak in it."""
-    return r.kind == "interview" and r.sound and r.ready and not r.aside
-
-
 @router.get("/footage")
 def room(request: Request, project: int) -> HTMLResponse:
-    return page(request, "footage.html", room="footage", roots=web(request).roots, **_rows(request, project))
+    return page(request, "footage.html", footage(request, project), room="footage", roots=web(request).roots)
 
 
 @router.get("/footage/list")
 def listing(request: Request, project: int) -> HTMLResponse:
-    return page(request, "parts/recordings.html", **_rows(request, project))
+    return page(request, "parts/recordings.html", footage(request, project))
 
 
 @router.post("/footage/transcribe")
@@ -166,7 +43,7 @@ def transcribe_all(request: Request, project: int) -> HTMLResponse:
     have = recordings.has_words(w.data.db, project)
     done, notes = 0, []
     for r in recordings.of_project(w.data.db, project):
-        if _speaks(r) and r.id not in have:
+        if speaks(r) and r.id not in have:
             try:
                 transcribe(w.data, r.id)
                 done += 1
@@ -244,18 +121,12 @@ def find_again(
 def stop_finding(request: Request, project: int) -> HTMLResponse:
     """Stop looking; or put away what it said."""
     db = web(request).data.db
-    job = _searching(db, project)
+    job = searching_of(db, project)
     if job is None:
         raise Missing("Nothing is being looked for.")
     jobs.end(db, job.id, "cancelled")
     jobs.forget_message(db, job.id)
     return listed(request, project, "Stopped." if job.state in ("waiting", "working") else "Put away.")
-
-
-def _searching(db: Database, project: int) -> jobs.Job | None:
-    """The newest search for missing files, as long as it runs or what it found is not put away."""
-    job = max(jobs.of_project(db, project, "relink"), key=lambda j: j.id, default=None)
-    return job if job and (job.state in ("waiting", "working") or job.message) else None
 
 
 @router.post("/footage/upload")

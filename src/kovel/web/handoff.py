@@ -8,7 +8,7 @@ import re
 import zipfile
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated
 
 import opentimelineio as otio
 from fastapi import APIRouter, File, Form, Query, Request, UploadFile
@@ -25,10 +25,10 @@ from kovel.core.told import Told
 from kovel.exchange.papers import KINDS as PAPERS
 from kovel.exchange.story import not_in_an_edl, to_edl, to_otio
 from kovel.store import jobs, projects, recordings, stories
-from kovel.store.projects import Invalid, Missing
+from kovel.store.projects import Invalid, Missing, Project
 from kovel.store.recordings import Recording
 from kovel.store.stories import Kept
-from kovel.web.faces import face_of
+from kovel.web.faces import Face, face_of
 from kovel.web.pages import download, joined, page, report, size, web
 from kovel.work import archiving
 from kovel.work.checking import findings
@@ -40,18 +40,33 @@ router = APIRouter(prefix="/p/{project}")
 MADE = ("render", "archive")  # the jobs whose files are handed off
 
 
-def _renders(request: Request, project: int) -> dict[str, Any]:
+@dataclass(frozen=True, slots=True)
+class Made:
+    """A file that was handed off, or is being made: its job, its name, whether it is still there, what became of it."""
+
+    job: jobs.Job
+    name: str
+    there: bool
+    became: str
+
+
+@dataclass(frozen=True, slots=True)
+class Renders:
+    """What was made of a project to hand off, as parts/renders.html draws it."""
+
+    project: Project
+    renders: list[Made]
+    busy: bool
+
+
+def _renders(request: Request, project: int) -> Renders:
     db = web(request).data.db
-    rows: list[dict[str, Any]] = [
-        {"job": j, "name": Path(j.params["out"]).name, "there": os.path.exists(j.params["out"]), "became": _became(j)}
+    rows = [
+        Made(j, Path(j.params["out"]).name, os.path.exists(j.params["out"]), _became(j))
         for j in jobs.of_project(db, project)
         if j.kind in MADE
     ]
-    return {
-        "project": projects.get(db, project),
-        "renders": rows,
-        "busy": any(r["job"].state in ("waiting", "working") for r in rows),
-    }
+    return Renders(projects.get(db, project), rows, any(x.job.state in ("waiting", "working") for x in rows))
 
 
 class Asked(BaseModel):
@@ -144,6 +159,7 @@ def room(request: Request, project: int) -> HTMLResponse:
     return page(
         request,
         "handoff.html",
+        _renders(request, project),
         room="handoff",
         kept=kept,
         form=_form(request, kept, Asked()),
@@ -153,7 +169,6 @@ def room(request: Request, project: int) -> HTMLResponse:
         strip=_strip(request, kept),
         facts=_facts(w.data, kept),
         left=not_in_an_edl(kept.story, projects.get(w.data.db, project), _rows(w.data, project)),
-        **_renders(request, project),
     )
 
 
@@ -188,8 +203,16 @@ def _rows(data: Data, project: int) -> dict[int, Recording]:
     return {r.id: r for r in recordings.of_project(data.db, project)}
 
 
-def _strip(request: Request, kept: Kept, most: int = 10) -> list[dict[str, Any]]:
-    """What the story shows at even steps, as small frames; None for black and cards."""
+@dataclass(frozen=True, slots=True)
+class Step:
+    """What the story shows at a frame, as a small frame; None for black and cards."""
+
+    at: int
+    face: Face | None
+
+
+def _strip(request: Request, kept: Kept, most: int = 10) -> list[Step]:
+    """The story at even steps."""
     w = web(request)
     rows = _rows(w.data, kept.project)
     plan = make_plan(kept.story, {i: r.source for i, r in rows.items()})
@@ -199,7 +222,7 @@ def _strip(request: Request, kept: Kept, most: int = 10) -> list[dict[str, Any]]
         t = kept.story.length * (2 * k + 1) // (2 * n)
         x = plan.picture_at(t)
         r = rows.get(x.source) if x.source is not None else None
-        out.append({"at": t, "face": face_of(w.data, r, x.image.later(t - x.at).start, plan.rate) if r else None})
+        out.append(Step(t, face_of(w.data, r, x.image.later(t - x.at).start, plan.rate) if r else None))
     return out
 
 
@@ -243,7 +266,7 @@ def _became(j: jobs.Job) -> str:
 
 @router.get("/handoff/renders")
 def renders(request: Request, project: int) -> HTMLResponse:
-    return page(request, "parts/renders.html", **_renders(request, project))
+    return page(request, "parts/renders.html", _renders(request, project))
 
 
 @router.post("/handoff/render")
@@ -252,7 +275,7 @@ def render(request: Request, project: int, asked: Annotated[Asked, Form()]) -> H
     o = asked.output(projects.get(w.data.db, project).rate)
     job = start_output(w.data, stories.current(w.data.db, project), o)
     return joined(
-        page(request, "parts/renders.html", **_renders(request, project)),
+        page(request, "parts/renders.html", _renders(request, project)),
         report(f"Rendering {Path(job.params['out']).name}."),
     )
 
@@ -269,7 +292,7 @@ def cancel(request: Request, project: int, job: int) -> HTMLResponse:
     db = web(request).data.db
     jobs.end(db, _job(request, project, job).id, "cancelled")
     return joined(
-        page(request, "parts/renders.html", **_renders(request, project)),
+        page(request, "parts/renders.html", _renders(request, project)),
         report("Render stopped. Nothing half made was left behind."),
     )
 
@@ -278,7 +301,7 @@ def cancel(request: Request, project: int, job: int) -> HTMLResponse:
 def retry(request: Request, project: int, job: int) -> HTMLResponse:
     db = web(request).data.db
     jobs.again(db, _job(request, project, job).id)
-    return page(request, "parts/renders.html", **_renders(request, project))
+    return page(request, "parts/renders.html", _renders(request, project))
 
 
 @router.get("/handoff/renders/{job}/file")
@@ -307,7 +330,7 @@ def archive(request: Request, project: int, media: Annotated[archiving.Media, Fo
     job, what = archiving.start_archive(web(request).data, project, media)
     notes = [f"{name} is off-line: its file is not in it." for name in what.missing]
     said = report(f"Writing {Path(job.params['out']).name}.", tuple(notes))
-    return joined(page(request, "parts/renders.html", **_renders(request, project)), said)
+    return joined(page(request, "parts/renders.html", _renders(request, project)), said)
 
 
 def zipped(folder: Path) -> Path:

@@ -1,20 +1,25 @@
 """Hits and beats: quick cuts on sounds, heard and seen before they go to the story."""
 
-from typing import Annotated, Any
+from dataclasses import dataclass
+from typing import Annotated
 
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import HTMLResponse, JSONResponse
 from pydantic import BeforeValidator
 
 from kovel.core.plan.plan import make_plan
+from kovel.core.sound.beats import Beats
+from kovel.core.sound.hits import Cut
 from kovel.core.story.model import Piece, Story
 from kovel.store import decisions, jobs, projects, recordings, stories
-from kovel.store.projects import Invalid
+from kovel.store.decisions import QuickDesk
+from kovel.store.projects import Invalid, Project
 from kovel.store.recordings import Recording
-from kovel.web.faces import face_of
+from kovel.web.faces import Face, face_of
 from kovel.web.forms import Number, Sent, Ticked, Whole, sent
 from kovel.web.pages import joined, page, plan_answer, render, report, the_recording, web
 from kovel.work import quick_cuts
+from kovel.work.quick_cuts import Mark
 
 SHOWN = 60  # pieces drawn with a frame
 router = APIRouter(prefix="/p/{project}")
@@ -25,25 +30,53 @@ def _job(request: Request, r: Recording) -> jobs.Job | None:
     return job if job and job.state in ("waiting", "working", "failed") else None
 
 
-def _desk(request: Request, project: int, r: Recording) -> dict[str, Any]:
+@dataclass(frozen=True, slots=True)
+class CutDrawn:
+    """A piece of the quick cut, with the frame that stands for it."""
+
+    cut: Cut
+    face: Face | None
+
+
+@dataclass(frozen=True, slots=True)
+class QuickView:
+    """The quick cut of a take, as parts/hits.html draws it. Frames of the project."""
+
+    project: Project
+    r: Recording
+    total: int
+    fps: float
+    job: jobs.Job | None
+    found: bool  # whether it was listened to, if only in part
+    desk: QuickDesk
+    marks: list[Mark]
+    used: int  # of the marks
+    shown: list[CutDrawn]
+    pieces: int
+    more: int  # pieces that are not shown
+    length: int
+    music: list[Recording]
+    worst: int | None  # frames a hit lies off its beat
+
+
+def _quick(request: Request, project: int, r: Recording) -> QuickView:
     w = web(request)
     p = projects.get(w.data.db, project)
     d = decisions.quick(w.data.db, r.id)
-    found = quick_cuts.pulse(w.data, r.id)
-    rows, _ = quick_cuts.marks(w.data, r.id, p.rate, d)
+    marks, _ = quick_cuts.marks(w.data, r.id, p.rate, d)
     cuts = quick_cuts.pieces(w.data, r.id, p.rate, d)
-    hits = [m.frame for m in rows if m.on]
-    music = [x for x in recordings.of_project(w.data.db, project) if x.kind == "music" and x.ready]
+    hits = [m.frame for m in marks if m.on]
     b = quick_cuts.beats(w.data, d.music) if d.music is not None else None
     worst = None
     if b and b.beats:
         off = quick_cuts.off_beat(cuts, hits, [p.rate.sample_to_frame(x - b.beats[0]) for x in b.beats])
         worst = max(off, default=0)
-    return {
-        "project": p, "r": r, "desk": d, "found": found, "marks": rows, "cuts": cuts, "shown": cuts[:SHOWN], "more": max(0, len(cuts) - SHOWN), "length": sum(c.length for c in cuts),
-        "total": r.length(p.rate), "job": _job(request, r), "music": music, "beats": b, "worst": worst,
-        "piece_faces": [face_of(w.data, r, hits[c.hit] if c.hit is not None else c.start, p.rate) for c in cuts[:SHOWN]], "fps": float(p.rate.fps),
-    }  # fmt: skip
+    faces = [face_of(w.data, r, c.start if c.hit is None else hits[c.hit], p.rate) for c in cuts[:SHOWN]]
+    return QuickView(
+        p, r, r.length(p.rate), float(p.rate.fps), _job(request, r), quick_cuts.pulse(w.data, r.id) is not None, d, marks, len(hits),
+        [CutDrawn(c, face) for c, face in zip(cuts, faces, strict=False)], len(cuts), max(0, len(cuts) - SHOWN), sum(c.length for c in cuts),
+        [x for x in recordings.of_project(w.data.db, project) if x.kind == "music" and x.ready], worst,
+    )  # fmt: skip
 
 
 def _rows(request: Request, project: int) -> list[Recording]:
@@ -59,34 +92,40 @@ def room(request: Request, project: int, rec: int | None = None) -> HTMLResponse
         (r for r in rows if r.kind == "b-roll"), rows[0] if rows else None
     )
     faces = {r.id: face_of(w.data, r, r.face(p.rate), p.rate) for r in rows}
-    base: dict[str, Any] = {"room": "tighten", "project": p, "rows": rows, "faces": faces}
     if chosen is None:
-        return page(request, "hits.html", **{**base, "r": None})
+        return page(request, "hits.html", room="tighten", project=p, rows=rows, faces=faces, r=None)
     if quick_cuts.pulse(w.data, chosen.id) is None and _job(request, chosen) is None:
         quick_cuts.find(w.data, chosen.id)
-    if chosen.kind == "music":
-        return page(request, "hits.html", **{**base, **_beats(request, project, chosen)})
-    return page(request, "hits.html", **{**base, **_desk(request, project, chosen)})
+    return page(request, "hits.html", _view(request, project, chosen), room="tighten", rows=rows, faces=faces)
 
 
-def _beats(request: Request, project: int, r: Recording) -> dict[str, Any]:
+@dataclass(frozen=True, slots=True)
+class BeatsView:
+    """The beats of a music bed, as parts/beats.html draws them: frames of the project, and which begin a bar."""
+
+    project: Project
+    r: Recording
+    total: int
+    fps: float
+    job: jobs.Job | None
+    beats: Beats
+    lines: list[tuple[int, bool]]
+
+
+def _view(request: Request, project: int, r: Recording) -> QuickView | BeatsView:
+    if r.kind != "music":
+        return _quick(request, project, r)
     w = web(request)
     p = projects.get(w.data.db, project)
     b = quick_cuts.beats(w.data, r.id)
     down = set(b.downbeats)
-    return {
-        "project": p, "r": r, "beats": b, "lines": [(p.rate.sample_to_frame(x), x in down) for x in b.beats], "total": r.length(p.rate),
-        "job": _job(request, r), "found": quick_cuts.pulse(w.data, r.id), "fps": float(p.rate.fps),
-    }  # fmt: skip
+    lines = [(p.rate.sample_to_frame(x), x in down) for x in b.beats]
+    return BeatsView(p, r, r.length(p.rate), float(p.rate.fps), _job(request, r), b, lines)
 
 
 def _drawn(request: Request, project: int, r: Recording, did: str = "") -> HTMLResponse:
-    part = (
-        render("parts/beats.html", **_beats(request, project, r))
-        if r.kind == "music"
-        else render("parts/hits.html", **_desk(request, project, r))
-    )
-    return joined(part, report(did) if did else "")
+    part = "parts/beats.html" if r.kind == "music" else "parts/hits.html"
+    return joined(render(part, _view(request, project, r)), report(did) if did else "")
 
 
 @router.get("/hits/{recording}")

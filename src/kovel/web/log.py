@@ -1,8 +1,7 @@
 """The Log room's desk: one recording, its words, in and out, markers and slices, and what was kept of it."""
 
 import contextlib
-from dataclasses import dataclass
-from fractions import Fraction
+from dataclasses import dataclass, replace
 from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Form, Request
@@ -11,97 +10,60 @@ from pydantic import BeforeValidator
 
 from kovel.core.plan.plan import window_plan
 from kovel.core.sound.pauses import VOICE, nearest_pause
-from kovel.core.story.sync import set_time
 from kovel.core.story.usage import ranges_used, uses
-from kovel.core.time.rate import SAMPLE_RATE, Rate
+from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import TimeError, parse_entry
-from kovel.core.words.transcript import Word
-from kovel.store import jobs, markers, projects, recordings, settings, steps, stories, subclips
-from kovel.store.projects import Invalid, Missing
+from kovel.store import markers, projects, recordings, steps, stories, subclips
+from kovel.store.projects import Invalid, Missing, Project
 from kovel.store.recordings import Recording
 from kovel.store.subclips import Subclip
-from kovel.web.faces import face_of
+from kovel.web.faces import Face, face_of
 from kovel.web.forms import Sent, sent
-from kovel.web.making import making_values
+from kovel.web.making import making_of
 from kovel.web.pages import joined, page, plan_answer, render, report, the_recording, web
 from kovel.web.shots import shot
+from kovel.web.words import words_part
 from kovel.work.made import want_cleaned
-from kovel.work.meaning import Hit, meant, more_like
-from kovel.work.meaning import search as search_meaning
 from kovel.work.speaking import found_pauses
-from kovel.work.tongues import choices
 
 router = APIRouter(prefix="/p/{project}")
 PULL = 48_000 * 3 // 2  # samples a mark may be pulled
 
 
-def turns(words: list[Word], rate: Rate) -> list[dict[str, Any]]:
-    """Words by speaker's turn, broken also at pauses over a second; each word with its first and last frame."""
-    out: list[dict[str, Any]] = []
-    for w in words:
-        last = out[-1] if out else None
-        if not last or last["speaker"] != w.speaker or w.start - last["words"][-1][2].end > 48000:
-            out.append({"speaker": w.speaker, "start": w.frames(rate)[0], "first": w.start, "words": []})
-        out[-1]["words"].append((*w.frames(rate), w))
-    return out
+@dataclass(frozen=True, slots=True)
+class ClipDrawn:
+    """A subclip, with the frame that stands for it."""
 
-
-FIRST = 2500  # words sent with the page; the rest follows by itself
-
-
-def words_part(request: Request, r: Recording, *, oob: bool = False) -> str:
-    """The transcript as a fragment; of a long one the beginning, which fetches the rest."""
-    w = web(request)
-    p = projects.get(w.data.db, r.project)
-    said = recordings.words_at(w.data.db, r.id, 0, FIRST + 1)
-    return render(
-        "parts/words.html", project=p, r=r, turns=turns(said[:FIRST], p.rate), more=FIRST if len(said) > FIRST else 0, voice=VOICE,
-        speakers=recordings.speakers(w.data.db, r.id), hearing=hearing(request, r), model=settings.get(w.data.db, "model"), before="",
-        oob=oob, seen=len(said), languages=choices(r),
-    )  # fmt: skip
+    c: Subclip
+    face: Face | None
 
 
 @dataclass(frozen=True, slots=True)
-class Hearing:
-    """A job on a recording's words, and what is said of it."""
+class Clips:
+    """What was logged of a recording, as parts/clips.html draws it."""
 
-    job: jobs.Job
-    doing: str
-    failed: str
-    again: str  # the route that begins it once more
-
-    @property
-    def open(self) -> bool:
-        return self.job.state in ("waiting", "working")
-
-
-SAID_OF = {
-    "transcribe": ("Transcribing", "It could not be transcribed.", "transcribe"),
-    "align": ("Putting the text to the sound", "The text could not be put to the sound.", "transcribe"),
-    "voices": ("Telling the voices apart", "The voices could not be told apart.", "voices"),
-}
+    project: Project
+    r: Recording
+    total: int
+    clips: list[ClipDrawn]
+    markers: list[markers.Marker]
+    unjudged: int
+    oob: bool = False
 
 
-def hearing(request: Request, r: Recording) -> Hearing | None:
-    """The newest job on a recording's words, if it runs or ended otherwise than well."""
-    job = jobs.latest_of_recordings(web(request).data.db, r.project, *jobs.ON_WORDS).get(r.id)
-    return Hearing(job, *SAID_OF[job.kind]) if job and (job.state in ("waiting", "working", "failed") or job.message) else None
-
-
-def _clips(request: Request, project: int, recording: int) -> dict[str, Any]:
+def _clips(request: Request, project: int, recording: int) -> Clips:
     w = web(request)
     p = projects.get(w.data.db, project)
     r = the_recording(request, project, recording)
     clips = subclips.of_recording(w.data.db, recording)
-    rows = [{"c": c, "face": face_of(w.data, r, c.start, p.rate)} for c in clips]
-    return {
-        "project": p, "r": r, "clips": rows, "total": r.length(p.rate), "markers": markers.of_recording(w.data.db, recording),
-        "unjudged": sum(1 for c in clips if not c.verdict), "oob": False,
-    }  # fmt: skip
+    rows = [ClipDrawn(c, face_of(w.data, r, c.start, p.rate)) for c in clips]
+    return Clips(
+        p, r, r.length(p.rate), rows, markers.of_recording(w.data.db, recording), sum(1 for c in clips if not c.verdict)
+    )
 
 
 def _listed(request: Request, project: int, recording: int, did: str, notes: tuple[str, ...] = ()) -> HTMLResponse:
-    return joined(render("parts/clips.html", **_clips(request, project, recording)), report(did, notes))
+    return joined(render("parts/clips.html", _clips(request, project, recording)), report(did, notes))
 
 
 @router.get("/log")
@@ -113,14 +75,14 @@ def room(request: Request, project: int, rec: int | None = None) -> HTMLResponse
         (r for r in rows if r.kind == "interview"), rows[0] if rows else None
     )
     faces = {r.id: face_of(w.data, r, r.face(p.rate), p.rate) for r in rows}
-    base: dict[str, Any] = {"room": "log", "project": p, "rows": rows, "faces": faces}
     if chosen is None:
-        return page(request, "log.html", **base, r=None)
+        return page(request, "log.html", room="log", project=p, rows=rows, faces=faces, r=None)
     names = sorted({t for c in subclips.of_project(w.data.db, project) for t in c.tags})
     is_shot = chosen.kind in ("b-roll", "still") and chosen.ready
     return page(
-        request, "log.html", **{**base, **_clips(request, project, chosen.id)}, tags=names,
-        words=words_part(request, chosen), making=render("parts/making.html", **making_values(request, chosen)), shot=shot(request, p, chosen) if is_shot else None,
+        request, "log.html", _clips(request, project, chosen.id), room="log", rows=rows, faces=faces, tags=names,
+        words=words_part(request, chosen), making=render("parts/making.html", making_of(request, chosen)),
+        shot=shot(request, p, chosen) if is_shot else None,
     )  # fmt: skip
 
 
@@ -144,64 +106,6 @@ def marks(request: Request, project: int, recording: int) -> JSONResponse:
     story = stories.load(w.data.db, stories.current(w.data.db, project)).story
     pauses = [[f(x.start), f(x.end)] for x in found_pauses(w.data, recording)]
     return JSONResponse({"speakers": speakers, "pauses": pauses, "used": ranges_used(uses(story), recording)})
-
-
-@router.get("/search")
-def search(request: Request, project: int, q: str = "") -> HTMLResponse:
-    """Who said it: sentences of all recordings, with the words found marked."""
-    w = web(request)
-    p = projects.get(w.data.db, project)
-    names = {r.id: r.name for r in recordings.of_project(w.data.db, project)}
-    rows: list[dict[str, Any]] = []
-    sources = recordings.sources(w.data.db, project)
-    heard: dict[tuple[int, int], dict[str, Any]] = {}  # by sync set and second: what two cameras hear is said once
-    for f in recordings.search(w.data.db, project, q, 60):
-        sync = sources[f.recording].sync
-        if sync is not None:
-            second = round(set_time(sync, Fraction(f.start, SAMPLE_RATE)))
-            same = next((heard[sync.set, s] for s in (second, second - 1, second + 1) if (sync.set, s) in heard), None)
-            if same is not None and same["f"].recording != f.recording:
-                same["also"] = names[f.recording]
-                continue
-        parts = [(chunk, i % 2 == 1) for i, chunk in enumerate(f.text.replace("\x03", "\x02").split("\x02"))]
-        rows.append({"f": f, "name": names[f.recording], "frame": p.rate.sample_to_frame(f.start), "parts": parts, "also": ""})
-        if sync is not None:
-            heard[sync.set, second] = rows[-1]
-    return page(request, "parts/found.html", project=p, rows=rows, q=q)
-
-
-def _near(request: Request, project: int, hits: list[Hit], title: str) -> HTMLResponse:
-    w = web(request)
-    p = projects.get(w.data.db, project)
-    rs = {r.id: r for r in recordings.of_project(w.data.db, project)}
-    rows = [
-        {
-            "said": h.said,
-            "name": rs[h.said.recording].name,
-            "frame": (f := p.rate.sample_to_frame(h.said.start)),
-            "face": face_of(w.data, rs[h.said.recording], f, p.rate),
-        }
-        for h in hits
-    ]
-    return page(request, "parts/near.html", project=p, rows=rows, title=title)
-
-
-@router.get("/search/meaning")
-def by_meaning(request: Request, project: int, q: str = "") -> HTMLResponse:
-    """Sentences that are near a question in meaning, whatever their words and its language."""
-    data = web(request).data
-    projects.get(data.db, project)
-    hits = [h for h in search_meaning(data, project, q, 40) if h.how == "meaning"][:12] if q.strip() else []
-    title = "Nearby in meaning" if hits else "Nothing nearby in meaning"
-    return _near(request, project, hits, f"{title}; more is being worked out" if meant(data, project).lacking else title)
-
-
-@router.get("/search/like")
-def alike(request: Request, project: int, recording: int, start: int | None = None, frame: int | None = None) -> HTMLResponse:
-    """Sentences that mean what another one means: one that is heard at a sample (`start`), or at a frame of the project's clock."""
-    clock = projects.get(web(request).data.db, project).rate
-    start = clock.frame_to_sample(max(0, min(frame or 0, 1 << 40))) if start is None else start
-    return _near(request, project, more_like(web(request).data, project, recording, start), "More like this")
 
 
 def typed(text: str, rate: Rate, what: str, now: int = 0) -> int:
@@ -412,5 +316,5 @@ def undo(request: Request, project: int, rec: int | None = None, redo: bool = Fa
         names = ", ".join(x.name for x in recordings.of_project(db, project) if x.id in touched)
         return joined(report(f"{'Done again' if redo else 'Undone'}, in {names}: {did}."))
     return joined(
-        render("parts/clips.html", **{**_clips(request, project, rec), "oob": True}), words_part(request, r, oob=True), said
+        render("parts/clips.html", replace(_clips(request, project, rec), oob=True)), words_part(request, r, oob=True), said
     )

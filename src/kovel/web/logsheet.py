@@ -1,5 +1,7 @@
 """The whole log: every subclip of the project as rows, as cards, on the storyboard; in and out as open formats."""
 
+from collections.abc import Mapping
+from dataclasses import dataclass, field, fields, replace
 from typing import Annotated, Any
 
 import opentimelineio as otio
@@ -9,8 +11,8 @@ from starlette.concurrency import run_in_threadpool
 
 from kovel.exchange.log import Line, from_csv, to_csv, to_otio
 from kovel.store import markers, projects, recordings, stories, subclips
-from kovel.store.projects import Invalid
-from kovel.web.faces import face_of
+from kovel.store.projects import Invalid, Project
+from kovel.web.faces import Face, face_of
 from kovel.web.forms import sent
 from kovel.web.log import Changed, change_one, keep_all_used, of_project
 from kovel.web.pages import download, joined, page, render, report, web
@@ -23,37 +25,53 @@ GROUPS = {"": "No groups", "tag": "Tag", "speaker": "Speaker", "recording": "Rec
 RANK = {"keep": 0, "maybe": 1, "": 2, "drop": 3}
 
 
-def _asked(request: Request) -> dict[str, str]:
-    """What to show and how, from the query or from the page a form was sent from."""
-    q = request.query_params
-    kept = {k: q.get(k, "")[:120] for k in ("view", "sort", "group", "q", "verdict", "tag", "speaker", "rec", "used")}
-    kept["view"] = kept["view"] if kept["view"] in VIEWS else "rows"
-    kept["sort"] = kept["sort"] if kept["sort"] in SORTS else "recording"
-    kept["group"] = kept["group"] if kept["group"] in GROUPS else ""
-    return kept
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """What of the log is to be shown, and how."""
+
+    view: str = "rows"
+    sort: str = "recording"
+    group: str = ""
+    q: str = ""
+    verdict: str = ""
+    tag: str = ""
+    speaker: str = ""
+    rec: str = ""
+    used: str = ""
 
 
-def _chosen(all_lines: list[Line], asked: dict[str, str]) -> list[Line]:
+def _asked(request: Request) -> Asked:
+    """From the query, or from that of the page a form was sent from."""
+    x = Asked(**{f.name: text[:120] for f in fields(Asked) if (text := request.query_params.get(f.name))})
+    return replace(
+        x,
+        view=x.view if x.view in VIEWS else "rows",
+        sort=x.sort if x.sort in SORTS else "recording",
+        group=x.group if x.group in GROUPS else "",
+    )
+
+
+def _chosen(all_lines: list[Line], asked: Asked) -> list[Line]:
     """The lines asked for, in the order asked for."""
 
     def fits(x: Line) -> bool:
         text = f"{x.clip.name} {x.clip.note} {' '.join(x.clip.tags)} {x.words} {x.recording.name}".casefold()
         return (
-            all(w in text for w in asked["q"].casefold().split())
-            and asked["verdict"] in ("", x.clip.verdict or "open")
-            and asked["tag"] in ("", *x.clip.tags)
-            and asked["speaker"] in ("", x.speaker)
-            and asked["rec"] in ("", str(x.recording.id))
-            and asked["used"] in ("", "yes" if x.used else "no")
+            all(w in text for w in asked.q.casefold().split())
+            and asked.verdict in ("", x.clip.verdict or "open")
+            and asked.tag in ("", *x.clip.tags)
+            and asked.speaker in ("", x.speaker)
+            and asked.rec in ("", str(x.recording.id))
+            and asked.used in ("", "yes" if x.used else "no")
         )
 
     rows = [x for x in all_lines if fits(x)]
-    if asked["view"] == "board":
+    if asked.view == "board":
         return sorted((x for x in rows if x.clip.board is not None), key=lambda x: x.clip.board or 0)
     key: Any = {
         "name": lambda x: x.clip.name.casefold(), "length": lambda x: -x.clip.length, "verdict": lambda x: RANK[x.clip.verdict],
         "used": lambda x: -x.used,
-    }.get(asked["sort"])  # fmt: skip
+    }.get(asked.sort)  # fmt: skip
     return sorted(rows, key=key) if key else rows
 
 
@@ -82,40 +100,61 @@ def _window(request: Request) -> int:
         return WINDOW
 
 
-def _sheet(request: Request, project: int) -> dict[str, Any]:
+@dataclass(frozen=True, slots=True)
+class Sheet:
+    """The whole log as it is asked for. Frames of the project."""
+
+    project: Project
+    asked: Asked
+    groups: list[tuple[str, list[Line]]]  # of the lines that are drawn
+    shown: list[Line]
+    more: int  # lines to ask for next; 0 when all are drawn
+    hidden: int
+    count: int  # of the whole log
+    faces: dict[int, Face | None]  # by subclip
+    tags: list[str]
+    speakers: list[str]
+    rows: list[tuple[int, str]]  # recordings, for the chooser
+    total: int
+    query: str
+    views: Mapping[str, str] = field(default_factory=lambda: VIEWS)
+    sorts: Mapping[str, str] = field(default_factory=lambda: SORTS)
+    group_names: Mapping[str, str] = field(default_factory=lambda: GROUPS)
+
+
+def _sheet(request: Request, project: int) -> Sheet:
     w = web(request)
     p = projects.get(w.data.db, project)
     asked = _asked(request)
-    by_said = bool(asked["q"] or asked["speaker"] or asked["group"] == "speaker")  # else it is looked up for those shown alone
+    by_said = bool(asked.q or asked.speaker or asked.group == "speaker")  # else it is looked up for those shown alone
     every = log_lines(w.data, project, by_said)
     rows = _chosen(every, asked)
-    window = rows if asked["view"] == "board" else rows[: _window(request)]
+    window = rows if asked.view == "board" else rows[: _window(request)]
     window = window if by_said else with_said(w.data, project, window)
-    return {
-        "project": p, "asked": asked, "groups": _groups(window, asked["group"] if asked["view"] != "board" else ""), "shown": rows,
-        "more": len(window) + WINDOW if len(window) < len(rows) else 0, "hidden": len(rows) - len(window),
-        "count": len(every), "views": VIEWS, "sorts": SORTS, "group_names": GROUPS,
-        "faces": {x.clip.id: face_of(w.data, x.recording, x.clip.start, p.rate) for x in window},
-        "tags": sorted({t for x in every for t in x.clip.tags}), "speakers": recordings.speakers_of_project(w.data.db, project),
-        "rows": sorted({(x.recording.id, x.recording.name) for x in every}),
-        "total": sum(x.clip.length for x in rows), "query": str(request.query_params),
-    }  # fmt: skip
+    return Sheet(
+        project=p, asked=asked, groups=_groups(window, asked.group if asked.view != "board" else ""), shown=rows,
+        more=len(window) + WINDOW if len(window) < len(rows) else 0, hidden=len(rows) - len(window), count=len(every),
+        faces={x.clip.id: face_of(w.data, x.recording, x.clip.start, p.rate) for x in window},
+        tags=sorted({t for x in every for t in x.clip.tags}), speakers=recordings.speakers_of_project(w.data.db, project),
+        rows=sorted({(x.recording.id, x.recording.name) for x in every}),
+        total=sum(x.clip.length for x in rows), query=str(request.query_params),
+    )  # fmt: skip
 
 
 def _shown(request: Request, project: int, did: str, notes: tuple[str, ...] = ()) -> HTMLResponse:
-    return joined(render("parts/logsheet.html", **_sheet(request, project)), report(did, notes))
+    return joined(render("parts/logsheet.html", _sheet(request, project)), report(did, notes))
 
 
 @router.get("/log/whole")
 def room(request: Request, project: int) -> HTMLResponse:
     if request.headers.get("hx-target") == "sheet":
-        return joined(render("parts/logsheet.html", **_sheet(request, project)))
-    return page(request, "logsheet.html", room="log", **_sheet(request, project))
+        return joined(render("parts/logsheet.html", _sheet(request, project)))
+    return page(request, "logsheet.html", _sheet(request, project), room="log")
 
 
 @router.get("/log/print")
 def printed(request: Request, project: int) -> HTMLResponse:
-    return page(request, "log_print.html", **_sheet(request, project))
+    return page(request, "log_print.html", _sheet(request, project))
 
 
 @router.post("/log/several")
@@ -128,10 +167,10 @@ def several(
     db = web(request).data.db
     sheet = _sheet(request, project)
     chosen = of_project(request, project, ids or [])
-    order = {x.clip.id: i for i, x in enumerate(sheet["shown"])}
+    order = {x.clip.id: i for i, x in enumerate(sheet.shown)}
     chosen.sort(key=lambda c: order.get(c.id, len(order)))
     if not chosen and every and do in ("to-end", "to-playhead"):
-        chosen = [x.clip for x in sheet["shown"] if x.clip.verdict != "drop"]
+        chosen = [x.clip for x in sheet.shown if x.clip.verdict != "drop"]
     if not chosen:
         raise Invalid("Choose at least one subclip: tick it, or press X on it.")
     n = f"{len(chosen)} subclip{'s' if len(chosen) != 1 else ''}"

@@ -1,14 +1,15 @@
 """What is being made of recordings: how far, held and let go on, for one or for all."""
 
 import json
-from typing import Annotated, Any
+from dataclasses import dataclass
+from typing import Annotated
 
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import HTMLResponse
 
 from kovel.core.time.rate import SAMPLE_RATE
 from kovel.store import jobs, projects
-from kovel.store.projects import Invalid
+from kovel.store.projects import Invalid, Project
 from kovel.store.recordings import Recording
 from kovel.web.footage import listed
 from kovel.web.pages import clock, joined, page, render, report, the_recording, web
@@ -17,8 +18,18 @@ from kovel.work.folder import media_facts
 router = APIRouter(prefix="/p/{project}")
 
 
-def making_values(request: Request, r: Recording) -> dict[str, Any]:
-    """What parts/making.html draws."""
+@dataclass(frozen=True, slots=True)
+class Making:
+    """How far the making of a recording is, as parts/making.html draws it."""
+
+    project: Project
+    r: Recording
+    job: jobs.Job | None  # that is open
+    samples: int  # of its sound that are there
+    said: str
+
+
+def making_of(request: Request, r: Recording) -> Making:
     data = web(request).data
     job = jobs.latest_of_recordings(data.db, r.project).get(r.id)
     facts = media_facts(data, r.id) or {}
@@ -27,16 +38,16 @@ def making_values(request: Request, r: Recording) -> dict[str, Any]:
     if r.sound and not facts.get("sounded"):
         said = f"Sound so far: {clock(samples // SAMPLE_RATE)}."
     open_ = job if job and job.state in ("waiting", "working") else None
-    return {"project": projects.get(data.db, r.project), "r": r, "job": open_, "samples": samples, "said": said}
+    return Making(projects.get(data.db, r.project), r, open_, samples, said)
 
 
 @router.get("/recordings/{recording}/making")
 def how_far(request: Request, project: int, recording: int, samples: int = -1) -> HTMLResponse:
     """How far the recording that is open is; the page is told when there is more of its sound, or all of it."""
     r = the_recording(request, project, recording)
-    values = making_values(request, r)
-    out = page(request, "parts/making.html", **values)
-    if values["samples"] != samples or not values["job"]:
+    now = making_of(request, r)
+    out = page(request, "parts/making.html", now)
+    if now.samples != samples or not now.job:
         out.headers["hx-trigger"] = json.dumps({"grown": {"recording": r.id}})
     return out
 
@@ -57,7 +68,7 @@ def pause(
         raise Invalid(f"{r.name} is not being prepared, or is held already.")
     did = f"{r.name}: preparation {'paused; what is made stays' if on else 'goes on'}."
     if where == "log":
-        return joined(render("parts/making.html", **making_values(request, r)), report(did))
+        return joined(render("parts/making.html", making_of(request, r)), report(did))
     return listed(request, project, did)
 
 

@@ -1,9 +1,9 @@
 """What every room uses: templates, formats, messages."""
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from functools import lru_cache
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from fastapi import Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response
@@ -12,7 +12,7 @@ from jinja2 import Environment, FileSystemLoader, StrictUndefined
 from kovel.core.plan.plan import Plan
 from kovel.core.story.model import Sources
 from kovel.core.time.timecode import format_timecode, running, stamp
-from kovel.store import jobs, recordings
+from kovel.store import recordings
 from kovel.store.projects import Missing, Project
 from kovel.store.recordings import Recording
 from kovel.web.faces import face_style
@@ -21,6 +21,9 @@ from kovel.web.security import Tries
 from kovel.work.folder import Data, media_facts
 from kovel.work.intake import safe
 from kovel.work.ondemand import Now
+
+if TYPE_CHECKING:
+    from _typeshed import DataclassInstance
 
 
 @dataclass(frozen=True)
@@ -100,13 +103,17 @@ def _env() -> Environment:
     return e
 
 
-def render(template: str, **values: Any) -> str:
-    return _env().get_template(template).render(**values)
+def render(template: str, view: "DataclassInstance | None" = None, **values: Any) -> str:
+    """A template drawn with what a view made ready: each field of `view` under its own name, `values` beside them."""
+    made = {f.name: getattr(view, f.name) for f in fields(view)} if view else {}
+    return _env().get_template(template).render(**made, **values)
 
 
-def page(request: Request, template: str, status: int = 200, **values: Any) -> HTMLResponse:
-    """A whole page, or a fragment; `request` is known to every template."""
-    html = render(template, request=request, signed=bool(web(request).passphrase), **values)
+def page(
+    request: Request, template: str, view: "DataclassInstance | None" = None, *, status: int = 200, **values: Any
+) -> HTMLResponse:
+    """A whole page, or a fragment, as `render` draws it; `request` is known to every template."""
+    html = render(template, view, request=request, signed=bool(web(request).passphrase), **values)
     return HTMLResponse(html, status, headers={"cache-control": "no-store"})
 
 
@@ -114,18 +121,12 @@ def say(request: Request, message: str, status: int) -> HTMLResponse:
     """A message: into the page's report line for a fragment request, as a page of its own otherwise."""
     if request.headers.get("hx-request") or request.headers.get("x-kovel"):
         return HTMLResponse(report(message, error=True), status, headers={"hx-reswap": "none", "cache-control": "no-store"})
-    return page(request, "message.html", status, message=message)
+    return page(request, "message.html", status=status, message=message)
 
 
 def report(did: str, notes: tuple[str, ...] = (), *, error: bool = False) -> str:
     """The report line, swapped in beside whatever else an answer brings."""
     return render("parts/report.html", did=did, notes=notes, error=error)
-
-
-def rooms_state(w: Web, project: int) -> dict[str, Any]:
-    """Recordings with their newest job, for lists."""
-    latest = jobs.latest_of_recordings(w.data.db, project)
-    return {"recordings": recordings.of_project(w.data.db, project), "jobs": latest}
 
 
 def the_recording(request: Request, project: int, recording: int) -> Recording:

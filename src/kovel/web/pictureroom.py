@@ -27,7 +27,7 @@ from kovel.web.opened import edited, opened
 from kovel.web.pace import pace_of
 from kovel.web.pages import download, page, the_recording, web
 from kovel.web.panel import SEEN, TITLES, about, panel_of, scopes_of
-from kovel.web.story_tools import told
+from kovel.web.story_tools import named
 from kovel.work import framing, looking
 from kovel.work.checking import words_around
 from kovel.work.posing import all_poses
@@ -43,7 +43,7 @@ def room(request: Request, project: int) -> HTMLResponse:
     kept = opened(request, project)
     return page(
         request, "picture.html", room="picture", project=projects.get(data.db, project), key_rows=picture_keys(), kept=kept,
-        **told(data, project, kept),
+        stories=named(data, project, kept),
     )  # fmt: skip
 
 
@@ -251,7 +251,7 @@ def punch(request: Request, project: int, asked: PunchAsked) -> Response:
     story = opened(request, project).story
     made, would = framing.punch_in(web(request).data, project, story, asked.zoom)
     if asked.ask:
-        return page(request, "parts/ask.html", 202, would=would)
+        return page(request, "parts/ask.html", status=202, would=would)
     return edited(request, project, asked.revision, made)
 
 
@@ -260,7 +260,7 @@ def poses(request: Request, project: int, asked: PosesAsked) -> Response:
     """Every exposed jump where the two pictures differ least, within the pauses: one edit."""
     made, would = all_poses(web(request).data, project, opened(request, project).story)
     if asked.ask:
-        return page(request, "parts/ask.html", 202, would=would)
+        return page(request, "parts/ask.html", status=202, would=would)
     return edited(request, project, asked.revision, made)
 
 

@@ -21,7 +21,7 @@ from kovel.web.keys import sound_keys
 from kovel.web.opened import edited, opened
 from kovel.web.pages import page, web
 from kovel.web.panel import about, fields, panel_of, scopes_of
-from kovel.web.story_tools import told
+from kovel.web.story_tools import named
 from kovel.web.strip import strip
 from kovel.work import made, mixing, voice
 from kovel.work.checking import powers, words_around
@@ -37,7 +37,7 @@ def room(request: Request, project: int) -> HTMLResponse:
     kept = opened(request, project)
     return page(
         request, "sound.html", room="sound", project=projects.get(data.db, project), key_rows=sound_keys(), kept=kept,
-        target=target_of(kept.story), targets=TARGETS, weighting=WEIGHTING, **told(data, project, kept),
+        target=target_of(kept.story), targets=TARGETS, weighting=WEIGHTING, stories=named(data, project, kept),
     )  # fmt: skip
 
 

@@ -2,8 +2,9 @@
 
 import shutil
 import tempfile
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import HTMLResponse, JSONResponse, RedirectResponse, Response
@@ -11,8 +12,8 @@ from fastapi.responses import HTMLResponse, JSONResponse, RedirectResponse, Resp
 from kovel import __version__
 from kovel.core.time.rate import RATES
 from kovel.store import projects, recordings, stories
-from kovel.store.projects import SIZES
-from kovel.web.faces import face_of
+from kovel.store.projects import SIZES, Project
+from kovel.web.faces import Face, face_of
 from kovel.web.pages import joined, page, report, web
 from kovel.web.security import right
 from kovel.work import archiving, room
@@ -22,7 +23,35 @@ from kovel.work.intake import prepare
 router = APIRouter()
 
 
-def _cards(request: Request) -> list[dict[str, Any]]:
+@dataclass(frozen=True, slots=True)
+class Card:
+    """A project on the start page: its recordings, the length of its story in frames, what it takes on the disk in bytes."""
+
+    project: Project
+    recordings: int
+    story: int
+    face: Face | None
+    takes: int
+
+
+@dataclass(frozen=True, slots=True)
+class Disk:
+    """What Kovel makes takes on the disk, and what is free, in bytes; the budget as it is typed, in GB."""
+
+    used: int
+    free: int
+    budget: str
+
+
+@dataclass(frozen=True, slots=True)
+class Elsewhere:
+    """Who works elsewhere, in words."""
+
+    rows: list[str]
+    told: str
+
+
+def _cards(request: Request) -> list[Card]:
     w = web(request)
     out = []
     takes = room.of_all_projects(w.data)
@@ -30,7 +59,7 @@ def _cards(request: Request) -> list[dict[str, Any]]:
         rs = recordings.of_project(w.data.db, p.id)
         kept = stories.load(w.data.db, stories.current(w.data.db, p.id))
         face = next((f for r in rs if r.picture and (f := face_of(w.data, r, r.face(p.rate), p.rate))), None)
-        out.append({"project": p, "recordings": len(rs), "story": kept.story.length, "face": face, "takes": takes[p.id]})
+        out.append(Card(p, len(rs), kept.story.length, face, takes[p.id]))
     return out
 
 
@@ -38,25 +67,21 @@ def _cards(request: Request) -> list[dict[str, Any]]:
 def index(request: Request) -> HTMLResponse:
     data = web(request).data
     most = room.budget(data)
-    disk = {
-        "used": sum(room.of_all_projects(data).values()),
-        "free": room.free(data),
-        "budget": "" if most is None else f"{most / room.GB:g}",
-    }
+    disk = Disk(sum(room.of_all_projects(data).values()), room.free(data), "" if most is None else f"{most / room.GB:g}")
     crew = _crew(request.app.state.crew)
     return page(
         request, "start.html", cards=_cards(request), rates=RATES, sizes=SIZES, project=None, room="", disk=disk, crew=crew
     )
 
 
-def _crew(crew: Crew | None) -> dict[str, Any] | None:
-    """Who works elsewhere, in words; None where nobody can."""
+def _crew(crew: Crew | None) -> Elsewhere | None:
+    """None where nobody can work elsewhere."""
     if crew is None:
         return None
     if crew.away:
-        return {"rows": [], "told": f"The queue at {crew.at} does not answer. The work goes on here."}
+        return Elsewhere([], f"The queue at {crew.at} does not answer. The work goes on here.")
     rows = [f"{h.node}: {h.slots} at a time" for h in sorted(crew.there(), key=lambda h: h.node)]
-    return {"rows": rows, "told": f"{'They take' if rows else 'None is there yet. Workers take'} their work from {crew.at}."}
+    return Elsewhere(rows, f"{'They take' if rows else 'None is there yet. Workers take'} their work from {crew.at}.")
 
 
 @router.post("/room")
@@ -145,14 +170,14 @@ def login_page(request: Request) -> HTMLResponse:
 def login(request: Request, passphrase: Annotated[str, Form()] = "") -> Response:
     w, address = web(request), request.client.host if request.client else ""
     if left := w.tries.wait(address):
-        out = page(request, "login.html", 429, wrong=f"That was too often. Try again in {left} s.")
+        out = page(request, "login.html", status=429, wrong=f"That was too often. Try again in {left} s.")
         out.headers["retry-after"] = str(left)
         return out
     if w.passphrase and right(w.passphrase, passphrase):
         request.session["in"] = True
         return RedirectResponse("/", 303)
     w.tries.failed(address)
-    return page(request, "login.html", 403, wrong="That is not the passphrase. Try again.")
+    return page(request, "login.html", status=403, wrong="That is not the passphrase. Try again.")
 
 
 @router.post("/logout")

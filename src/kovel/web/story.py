@@ -23,7 +23,7 @@ from kovel.web.opened import opened
 from kovel.web.pages import page, plan_answer, render, report, web
 from kovel.web.sheet import WHOLE, Drawing, Sheet
 from kovel.web.shelf import shelf_of
-from kovel.web.story_tools import told
+from kovel.web.story_tools import named
 from kovel.work.made import want_retimed
 from kovel.work.quick_cuts import beats_of
 
@@ -99,7 +99,7 @@ def room(request: Request, project: int) -> HTMLResponse:
     kept = opened(request, project)
     return page(
         request, "story.html", room="story", project=projects.get(data.db, project), key_rows=story_keys(),
-        shelf=shelf_of(data, project).pages(), zooms=ZOOMS, sheet=_sheet(request, kept), **told(data, project, kept),
+        shelf=shelf_of(data, project).pages(), zooms=ZOOMS, sheet=_sheet(request, kept), stories=named(data, project, kept),
     )  # fmt: skip
 
 
@@ -193,7 +193,7 @@ def edit(request: Request, project: int, asked: Annotated[EditRequest, Body()]) 
         if asked.story not in (None, sid):
             raise Stale("Another story was opened meanwhile; here it is. Your edit was not made.")
         if asked.ask and (would := stories.preview(db, sid, asked.command, asked.params())).costs:
-            return page(request, "parts/ask.html", 202, would=would)
+            return page(request, "parts/ask.html", status=202, would=would)
         return _answer(request, *stories.edit(db, sid, asked.revision, asked.command, asked.params()))
     except Stale as e:
         return _stale(request, project, e)

@@ -1,21 +1,23 @@
 """Around the lined page: the seam desk, the checks, the stories of a project, copying, finding, comparing."""
 
-from typing import Annotated, Any
+from dataclasses import dataclass
+from typing import Annotated, Literal
 
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 
-from kovel.core.checks.offers import angles, pauses_between
+from kovel.core.checks.offers import Offer, angles, pauses_between
 from kovel.core.plan.pictures import Seen
 from kovel.core.plan.plan import size_of
 from kovel.core.story.compare import compare
 from kovel.core.story.consequences import longest
+from kovel.core.story.model import Piece, Source, Sources, Story
 from kovel.core.story.paste import copied
 from kovel.core.story.removals import taken_out
 from kovel.store import projects, recordings, stories
 from kovel.store.projects import Missing
 from kovel.store.stories import Kept
-from kovel.web.faces import face_of
+from kovel.web.faces import Face, face_of
 from kovel.web.opened import opened
 from kovel.web.pages import page, web
 from kovel.work.checking import findings, offers_for, strength_of, the_seam, words_around
@@ -27,13 +29,44 @@ from kovel.work.proposing import other_tellings
 router = APIRouter(prefix="/p/{project}")
 
 
-def told(data: Data, project: int, kept: Kept) -> dict[str, Any]:
-    """The stories of a project, for the chooser."""
-    rows = [
-        {"id": k.id, "name": k.name, "length": k.story.length, "open": k.id == kept.id}
-        for k in stories.of_project(data.db, project)
-    ]
-    return {"stories": rows}
+@dataclass(frozen=True, slots=True)
+class Named:
+    """A story of the project, for the chooser; its length in frames."""
+
+    id: int
+    name: str
+    length: int
+    open: bool
+
+
+def named(data: Data, project: int, kept: Kept) -> list[Named]:
+    """The stories of a project; `kept` is the one that is open."""
+    return [Named(k.id, k.name, k.story.length, k.id == kept.id) for k in stories.of_project(data.db, project)]
+
+
+@dataclass(frozen=True, slots=True)
+class Side:
+    """One side of a seam: the piece, where it is cut (frames of its recording), and the frame that is seen there."""
+
+    which: Literal["out", "in"]
+    piece: Piece
+    source: Source | None
+    name: str
+    edge: int
+    shown: int
+    total: int | None  # frames of the recording
+    handle: int  # frames beyond the edge
+    layer: list[object]
+
+
+def _side(story: Story, sources: Sources, p: Piece, which: Literal["out", "in"], edge: int) -> Side:
+    src = sources.get(p.source) if p.source is not None else None
+    total = src.length(story.rate) if src else None
+    last = which == "out"
+    return Side(
+        which, p, src, src.name if src else "card" if p.card else "space", edge, edge - 1 if last else edge, total,
+        (total or edge) - edge if last else edge, Seen(story, sources).piece(p, p.length - 1 if last else 0)[-1].to_json({})[4:],
+    )  # fmt: skip
 
 
 @router.get("/story/seam")
@@ -44,14 +77,7 @@ def seam(request: Request, project: int, piece: int) -> HTMLResponse:
     story, sources = kept.story, recordings.sources(data.db, project)
     s = the_seam(story, sources, piece)
     i = story.index_of(piece)
-    sides = []
-    for which, p, k, edge in (("out", s.left, s.left.length - 1, s.ends[0]), ("in", s.right, 0, s.ends[1])):
-        src = sources.get(p.source) if p.source is not None else None
-        sides.append(
-            {"which": which, "piece": p, "edge": edge, "name": src.name if src else "card" if p.card else "space",
-             "total": (total := src.length(story.rate) if src else None), "handle": edge if which == "in" else (total or edge) - edge, "shown": edge - 1 if which == "out" else edge, "source": src,
-             "layer": Seen(story, sources).piece(p, k)[-1].to_json({})[4:]}
-        )  # fmt: skip
+    sides = [_side(story, sources, s.left, "out", s.ends[0]), _side(story, sources, s.right, "in", s.ends[1])]
     of = projects.get(data.db, project)
     w, h = size_of(story, of.width, of.height)
     return page(
@@ -64,10 +90,18 @@ def seam(request: Request, project: int, piece: int) -> HTMLResponse:
     )  # fmt: skip
 
 
-def _sound_of(split: int) -> dict[str, int]:
-    """Where the sound changes in a picture of 50 frames on each side: at, and how wide it is before and after."""
+@dataclass(frozen=True, slots=True)
+class Change:
+    """Where the sound changes in a picture of 50 frames on each side, and how wide it is before and after."""
+
+    at: int
+    before: int
+    after: int
+
+
+def _sound_of(split: int) -> Change:
     at = max(-50, min(50, split))
-    return {"at": at, "before": at + 50, "after": 50 - at}
+    return Change(at, at + 50, 50 - at)
 
 
 @router.get("/story/angles")
@@ -88,6 +122,14 @@ def tellings(request: Request, project: int, at: int) -> JSONResponse:
     return JSONResponse([{"name": o.name, "why": o.why, "command": o.command, "params": dict(o.params)} for o in found])
 
 
+@dataclass(frozen=True, slots=True)
+class Offered:
+    """A shot that is offered, with the frame it would begin on."""
+
+    o: Offer
+    face: Face | None
+
+
 @router.get("/story/covers")
 def covers_here(request: Request, project: int, at: int, until: int | None = None) -> HTMLResponse:
     """Shots that could cover a stretch of the story, or the sentence at a frame of it."""
@@ -96,7 +138,7 @@ def covers_here(request: Request, project: int, at: int, until: int | None = Non
     p = projects.get(data.db, project)
     found = covers(data, project, kept.story, at, until)
     names = {r.id: r for r in recordings.of_project(data.db, project)}
-    rows = [{"o": o, "face": face_of(data, names[o.params["source"]], o.params["start"], p.rate)} for o in found.offers]
+    rows = [Offered(o, face_of(data, names[o.params["source"]], o.params["start"], p.rate)) for o in found.offers]
     return page(request, "parts/covers.html", project=p, rows=rows, said=found.said, length=found.b - found.a, rate=p.rate)
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import HTMLResponse
@@ -13,7 +13,7 @@ from kovel.core.time.timecode import TimeError, parse_seconds, running, stamp
 from kovel.core.words.meaning import Said
 from kovel.core.words.radio_cut import Order
 from kovel.store import jobs, projects, recordings, settings, steps, stories, themes
-from kovel.store.projects import Invalid
+from kovel.store.projects import Invalid, Project
 from kovel.web.faces import Face, face_of
 from kovel.web.pages import joined, page, report, web
 from kovel.work import proposing, theming
@@ -103,32 +103,40 @@ def _map(data: Data, project: int) -> tuple[list[Column], list[Row]]:
     return columns, out
 
 
-def _values(request: Request, project: int) -> dict[str, Any]:
+@dataclass(frozen=True, slots=True)
+class Map:
+    """The map of themes, as parts/themes.html draws it."""
+
+    project: Project
+    columns: list[Column]
+    rows: list[Row]
+    job: jobs.Job | None
+    sentences: int
+    lacking: int
+    model: str | None
+    proposed: list[tuple[int, str, list[str]]]
+
+
+def _values(request: Request, project: int) -> Map:
     data = web(request).data
     columns, rows = _map(data, project)
     job = next((j for j in jobs.of_project(data.db, project, "meaning") if j.state in ("waiting", "working")), None)
     known = meant(data, project)
-    return {
-        "project": projects.get(data.db, project),
-        "columns": columns,
-        "rows": rows,
-        "job": job,
-        "sentences": len(known.said),
-        "lacking": known.lacking,
-        "model": settings.get(data.db, "meaning model"),
-        "proposed": stories.proposed(data.db, project),
-    }
+    return Map(
+        projects.get(data.db, project), columns, rows, job, len(known.said), known.lacking, settings.get(data.db, "meaning model"),
+        stories.proposed(data.db, project),
+    )  # fmt: skip
 
 
 @router.get("/log/themes")
 def room(request: Request, project: int) -> HTMLResponse:
     """The map of themes. What is not worked out yet is begun by itself."""
-    return page(request, "themes.html", room="log", **_values(request, project))
+    return page(request, "themes.html", _values(request, project), room="log")
 
 
 @router.get("/log/themes/map")
 def the_map(request: Request, project: int) -> HTMLResponse:
-    return page(request, "parts/themes.html", **_values(request, project))
+    return page(request, "parts/themes.html", _values(request, project))
 
 
 def _shown(request: Request, project: int, did: str) -> HTMLResponse:

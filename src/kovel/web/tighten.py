@@ -2,7 +2,8 @@
 
 from bisect import bisect_left, bisect_right
 from collections.abc import Sequence
-from typing import Annotated, Any, Literal
+from dataclasses import dataclass
+from typing import Annotated, Literal
 
 import numpy as np
 from fastapi import APIRouter, Form, Request
@@ -16,10 +17,13 @@ from kovel.core.story.model import Piece, Story
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import TimeError, parse_seconds, running
 from kovel.core.words.fillers import KINDS, kept
+from kovel.core.words.languages import Language
 from kovel.core.words.transcript import Word
 from kovel.store import jobs, projects, recordings, stories, subclips
-from kovel.store.projects import Invalid, Missing
+from kovel.store.decisions import Desk
+from kovel.store.projects import Invalid, Missing, Project
 from kovel.store.recordings import Recording
+from kovel.store.subclips import Subclip
 from kovel.web.faces import face_of
 from kovel.web.forms import Number, Sent, Ticked, sent
 from kovel.web.pages import download, joined, page, plan_answer, render, report, the_recording, web
@@ -44,8 +48,20 @@ def _range(request: Request, project: int, r: Recording, clip: int | None) -> tu
     return c.start, c.end, c.name
 
 
-def _picture(h: Hills) -> dict[str, Any]:
+@dataclass(frozen=True, slots=True)
+class HillsDrawn:
     """The two hills as SVG areas 300 wide and 90 high, with the floor and the threshold as places on them."""
+
+    speech: str
+    background: str
+    floor: float
+    threshold: float
+    at: float  # dBFS of the threshold
+    floor_db: float
+    scale: list[tuple[int, float]]  # dBFS and their places
+
+
+def _drawn_hills(h: Hills) -> HillsDrawn:
 
     def x(db: float) -> float:
         return 300 * (min(HIGH, max(LOW, db)) - LOW) / (HIGH - LOW)
@@ -60,15 +76,8 @@ def _picture(h: Hills) -> dict[str, Any]:
         ]
         return f"M0,88 L{' L'.join(points)} L300,88 Z"
 
-    return {
-        "speech": area(h.speech),
-        "background": area(h.background),
-        "floor": x(h.floor),
-        "threshold": x(h.threshold),
-        "at": h.threshold,
-        "floor_db": h.floor,
-        "scale": [(db, x(db)) for db in (-60, -40, -20)],
-    }
+    scale = [(db, x(db)) for db in (-60, -40, -20)]
+    return HillsDrawn(area(h.speech), area(h.background), x(h.floor), x(h.threshold), h.threshold, h.floor, scale)
 
 
 def _struck(words: Sequence[Word], found: list[tighten.Row], rate: Rate) -> list[tuple[int, int, str, int]]:
@@ -79,54 +88,104 @@ def _struck(words: Sequence[Word], found: list[tighten.Row], rate: Rate) -> list
     return [r for r in runs if r[0] < r[1]]
 
 
-def _desk(request: Request, project: int, r: Recording, clip: int | None) -> dict[str, Any]:
+NAMES = {
+    "pause": "Pauses", "filler": "Fillers", "voice": "Sounds without a word", "repeat": "Repeats", "false start": "False starts",
+    "question": "Questions",
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Kind:
+    """Proposals of one kind: how many there are, and how many of them go."""
+
+    key: str
+    name: str
+    count: int
+    out: int
+
+
+@dataclass(frozen=True, slots=True)
+class Listened:
+    """What is to be said while not all of a recording was listened to, and whether more is to come."""
+
+    awaited: bool = False
+    listened: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class DeskView:
+    """What is proposed for a recording, or for a subclip of it, as parts/tighten.html draws it. Frames of the project."""
+
+    project: Project
+    r: Recording
+    clip: int | None
+    clip_name: str
+    start: int
+    end: int
+    fps: float
+    desk: Desk
+    shown: list[tighten.Row]
+    more: int  # proposals that are not shown
+    kinds: list[Kind]
+    sums: tighten.Sums
+    picture: HillsDrawn | None
+    words: Sequence[Word]
+    struck: list[tuple[int, int, str, int]]
+    voice: str
+    tongue: Language
+    breath: int
+    awaited: bool
+    listened: str
+    interviewer: str
+    clips: list[Subclip]
+
+
+def _desk(request: Request, project: int, r: Recording, clip: int | None) -> DeskView:
     w = web(request)
     p = projects.get(w.data.db, project)
     start, end, name = _range(request, project, r, clip)
     d = tighten.desk(w.data, r.id)
     found = [x for x in tighten.rows(w.data, r.id, p.rate, d) if x.start < end and start < x.end]
     heard = speaking.levels(w.data, r.id)
-    pieces = tighten.left(found, start, end)
-    kinds = {k: [x for x in found if x.kind == k] for k in KINDS}
+    of_kind = {k: [x.out for x in found if x.kind == k] for k in KINDS}
     picture = None
     a, b = p.rate.frame_to_sample(start), p.rate.frame_to_sample(end)
     if heard is not None and len(heard):
         part = heard.between(a, b)
         mask = speaking.speaking(w.data, r.id, d.settings)[a // TICK : -(-b // TICK)]
-        picture = _picture(hills(part, mask[: len(part)], d.settings))
+        picture = _drawn_hills(hills(part, mask[: len(part)], d.settings))
     said = [x for x in recordings.words(w.data.db, r.id) if x.end > a and x.start < b]
-    listening = jobs.latest_of_recordings(w.data.db, project, "listen").get(r.id)
-    return {
-        "project": p, "r": r, "clip": clip, "clip_name": name, "start": start, "end": end, "desk": d, "found": found, "shown": found[:MOST], "more": max(0, len(found) - MOST),
-        "kinds": kinds, "sums": tighten.saved(pieces, start, end), "picture": picture, "words": said, "struck": _struck(said, found, p.rate), "voice": VOICE,
-        "tongue": spoken(w.data, r), "breath": round((d.settings.before + d.settings.after) * float(p.rate.fps)), "heard": heard is not None and heard.heard, "fps": float(p.rate.fps),
-        **_listened(w.data, r.id, heard, listening, p.rate),
-        "interviewer": tighten.interviewer(w.data), "clips": subclips.of_recording(w.data.db, r.id),
-    }  # fmt: skip
+    told = _listened(w.data, r.id, heard, jobs.latest_of_recordings(w.data.db, project, "listen").get(r.id), p.rate)
+    return DeskView(
+        project=p, r=r, clip=clip, clip_name=name, start=start, end=end, fps=float(p.rate.fps), desk=d,
+        shown=found[:MOST], more=max(0, len(found) - MOST),
+        kinds=[Kind(k, NAMES[k], len(outs), sum(outs)) for k, outs in of_kind.items() if outs],
+        sums=tighten.saved(tighten.left(found, start, end), start, end), picture=picture, words=said,
+        struck=_struck(said, found, p.rate), voice=VOICE, tongue=spoken(w.data, r),
+        breath=round((d.settings.before + d.settings.after) * float(p.rate.fps)), awaited=told.awaited, listened=told.listened,
+        interviewer=tighten.interviewer(w.data),
+        clips=[c for c in subclips.of_recording(w.data.db, r.id) if c.verdict != "drop"],
+    )  # fmt: skip
 
 
-def _listened(data: Data, recording: int, heard: Levels | None, job: jobs.Job | None, rate: Rate) -> dict[str, Any]:
-    """What is to be said while not all of a recording was listened to, and whether more is to come."""
+def _listened(data: Data, recording: int, heard: Levels | None, job: jobs.Job | None, rate: Rate) -> Listened:
     facts = media_facts(data, recording) or {}
     if heard is not None and heard.heard:
-        return {"awaited": False, "listened": ""}
+        return Listened()
     if heard is not None and facts.get("sound") and not facts.get("sounded"):
         upto = running(rate.sample_to_frame(len(heard) * TICK), rate)
-        return {
-            "awaited": True,
-            "listened": f"Its sound is still being made: heard as far as {upto}. What stands here is from that.",
-        }
+        return Listened(True, f"Its sound is still being made: heard as far as {upto}. What stands here is from that.")
     if job and job.state in ("waiting", "working"):
-        return {"awaited": True, "listened": f"Listening: {job.percent} %. What stands here is from a first pass."}
+        return Listened(True, f"Listening: {job.percent} %. What stands here is from a first pass.")
     if facts.get("sound") and not facts.get("sounded"):
-        return {"awaited": True, "listened": "Its sound is still being made; pauses are found once it is there."}
-    return {"awaited": False, "listened": "Not listened to yet."}
+        return Listened(True, "Its sound is still being made; pauses are found once it is there.")
+    return Listened(False, "Not listened to yet.")
 
 
 def _drawn(
     request: Request, project: int, r: Recording, clip: int | None, did: str, notes: tuple[str, ...] = ()
 ) -> HTMLResponse:
-    return joined(render("parts/tighten.html", drawn=True, **_desk(request, project, r, clip)), report(did, notes))
+    return joined(render("parts/tighten.html", _desk(request, project, r, clip), drawn=True), report(did, notes))
 
 
 @router.get("/tighten")
@@ -140,17 +199,17 @@ def room(request: Request, project: int, rec: int | None = None, clip: int | Non
         rec = subclips.get(w.data.db, clip).recording
     chosen = next((r for r in rows if r.id == rec), rows[0] if rows else None)
     faces = {r.id: face_of(w.data, r, r.face(p.rate), p.rate) for r in rows}
-    base: dict[str, Any] = {"room": "tighten", "rows": rows, "faces": faces}
     if chosen is None or not chosen.ready:
-        return page(request, "tighten.html", **base, project=p, r=chosen)
-    return page(request, "tighten.html", drawn=False, **base, **_desk(request, project, chosen, clip))
+        return page(request, "tighten.html", room="tighten", rows=rows, faces=faces, project=p, r=chosen)
+    view = _desk(request, project, chosen, clip)
+    return page(request, "tighten.html", view, room="tighten", rows=rows, faces=faces, drawn=False)
 
 
 @router.get("/tighten/{recording}")
 def fresh(request: Request, project: int, recording: int, clip: int | None = None, drawn: bool = False) -> HTMLResponse:
     """The desk; without its words when the page has them `drawn` already."""
     r = the_recording(request, project, recording)
-    return joined(render("parts/tighten.html", drawn=drawn, **_desk(request, project, r, clip)))
+    return joined(render("parts/tighten.html", _desk(request, project, r, clip), drawn=drawn))
 
 
 class Toggle(Sent):

@@ -1,6 +1,6 @@
 """Words in the Log room: recognised, taken from a file, corrected, named, found and replaced, saved."""
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Annotated
 
 from fastapi import APIRouter, Form, Request, UploadFile
@@ -8,20 +8,84 @@ from fastapi.responses import HTMLResponse, JSONResponse, Response
 from starlette.concurrency import run_in_threadpool
 
 from kovel.core.sound.pauses import VOICE
-from kovel.core.words.transcript import corrected, joined, replaced
-from kovel.store import jobs, projects, recordings
+from kovel.core.time.rate import SAMPLE_RATE, Rate
+from kovel.core.words.transcript import Word, corrected, joined, replaced
+from kovel.store import jobs, projects, recordings, settings
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.web import pages
-from kovel.web.log import hearing, turns, words_part
 from kovel.web.pages import page, render, report, the_recording, web
 from kovel.work.binning import set_all
 from kovel.work.hearing import align, set_model, take_words, transcribe, transcript
 from kovel.work.intake import allowed
 from kovel.work.speakers import tell_apart
-from kovel.work.tongues import code_of
+from kovel.work.tongues import choices, code_of
 
 router = APIRouter(prefix="/p/{project}")
+
+
+@dataclass(frozen=True, slots=True)
+class Turn:
+    """Words of one speaker, each with its first and last frame; where they begin, in frames and in samples."""
+
+    speaker: str
+    start: int
+    first: int
+    words: list[tuple[int, int, Word]]
+
+
+def turns(words: list[Word], rate: Rate) -> list[Turn]:
+    """Words by speaker's turn, broken also at pauses over a second."""
+    out: list[Turn] = []
+    for w in words:
+        if not out or out[-1].speaker != w.speaker or w.start - out[-1].words[-1][2].end > SAMPLE_RATE:
+            out.append(Turn(w.speaker, w.frames(rate)[0], w.start, []))
+        out[-1].words.append((*w.frames(rate), w))
+    return out
+
+
+FIRST = 2500  # words sent with the page; the rest follows by itself
+
+
+def words_part(request: Request, r: Recording, *, oob: bool = False) -> str:
+    """The transcript as a fragment; of a long one the beginning, which fetches the rest."""
+    w = web(request)
+    p = projects.get(w.data.db, r.project)
+    said = recordings.words_at(w.data.db, r.id, 0, FIRST + 1)
+    return render(
+        "parts/words.html", project=p, r=r, turns=turns(said[:FIRST], p.rate), more=FIRST if len(said) > FIRST else 0, voice=VOICE,
+        speakers=recordings.speakers(w.data.db, r.id), hearing=hearing(request, r), model=settings.get(w.data.db, "model"), before="",
+        oob=oob, seen=len(said), languages=choices(r),
+    )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Hearing:
+    """A job on a recording's words, and what is said of it."""
+
+    job: jobs.Job
+    doing: str
+    failed: str
+    again: str  # the route that begins it once more
+
+    @property
+    def open(self) -> bool:
+        return self.job.state in ("waiting", "working")
+
+
+SAID_OF = {
+    "transcribe": ("Transcribing", "It could not be transcribed.", "transcribe"),
+    "align": ("Putting the text to the sound", "The text could not be put to the sound.", "transcribe"),
+    "voices": ("Telling the voices apart", "The voices could not be told apart.", "voices"),
+}
+
+
+def hearing(request: Request, r: Recording) -> Hearing | None:
+    """The newest job on a recording's words, if it runs or ended otherwise than well."""
+    job = jobs.latest_of_recordings(web(request).data.db, r.project, *jobs.ON_WORDS).get(r.id)
+    return Hearing(job, *SAID_OF[job.kind]) if job and (job.state in ("waiting", "working", "failed") or job.message) else None
+
+
 MOST_TEXT = 20_000_000
 
 

@@ -1,7 +1,7 @@
 """Sync sets: recordings of one moment put on one clock, by timecode, by sound, or by hand."""
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any
 
@@ -10,6 +10,7 @@ from kovel.core.story.sync import by_timecode
 from kovel.core.time.rate import SAMPLE_RATE, Rate
 from kovel.core.time.timecode import TimeError, parse_entry
 from kovel.store import decisions, jobs, projects, recordings
+from kovel.store.decisions import Match
 from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
@@ -96,19 +97,25 @@ def apart(data: Data, recording: int) -> None:
     recordings.set_sync(data.db, [(x.id, None, 0.0, "") for x in gone])
 
 
-def sets(data: Data, project: int) -> list[list[dict[str, Any]]]:
-    """Every sync set with its members, in the order they begin, and the pictures of how they were matched."""
+@dataclass(frozen=True, slots=True)
+class Member:
+    """A recording of a sync set: when it begins (seconds after the first), its drift (ppm), and how it was matched."""
+
+    r: Recording
+    begins: float
+    drift: float
+    match: Match
+
+
+def sets(data: Data, project: int) -> list[list[Member]]:
+    """Every sync set with its members, in the order they begin."""
     by: dict[int, list[Recording]] = {}
     for r in recordings.of_project(data.db, project):
         if r.sync:
             by.setdefault(r.sync.set, []).append(r)
     out = []
     for _, rows in sorted(by.items()):
-        first = min(r.sync.offset for r in rows if r.sync)
-        members = []
-        for r in sorted(rows, key=lambda r: r.sync.offset if r.sync else 0):
-            seen = decisions.match(data.db, r.id)
-            assert r.sync
-            members.append({"r": r, "begins": (r.sync.offset - first) / SAMPLE_RATE, "drift": r.sync.ppm, **seen})
-        out.append(members)
+        known = sorted(((s, r) for r in rows if (s := r.sync)), key=lambda x: x[0].offset)
+        first = known[0][0].offset
+        out.append([Member(r, (s.offset - first) / SAMPLE_RATE, s.ppm, decisions.match(data.db, r.id)) for s, r in known])
     return out

@@ -248,7 +248,17 @@ def as_csv(found: Sequence[Row], rate: Rate) -> str:
     return out.getvalue()
 
 
-def saved(pieces: Sequence[tuple[int, int]], start: int, end: int) -> dict[str, Any]:
-    """Before, after, what is saved, and the jump cuts it makes."""
+@dataclass(frozen=True, slots=True)
+class Sums:
+    """Lengths before and after in frames, what is saved, and the jump cuts it makes."""
+
+    before: int
+    after: int
+    saved: int
+    jumps: int
+
+
+def saved(pieces: Sequence[tuple[int, int]], start: int, end: int) -> Sums:
+    """What it comes to when of [start, end) only `pieces` stay."""
     after = sum(b - a for a, b in pieces)
-    return {"before": end - start, "after": after, "saved": end - start - after, "jumps": max(0, len(pieces) - 1)}
+    return Sums(end - start, after, end - start - after, max(0, len(pieces) - 1))
