@@ -99,7 +99,7 @@ def test_voices_music_and_the_whole(sound: TestClient, spoken: Spoken) -> None:
     got = asked(sound, "fit", sound=x.id)
     fitted = story_of(data)
     parts = sorted((y for y in fitted.sounds if y.kind == "music"), key=fitted.at)
-    assert fitted.at(parts[-1]) + parts[-1].length == fitted.length and len(got["joins"]) == len(parts) - 1
+    assert fitted.at(parts[-1]) + parts[-1].length == fitted.length and len(got["seams"]) == len(parts) - 1
     downs, to = set(beats(data, x.source).downbeats), fitted.rate.frame_to_sample
     for p, q in pairwise(parts):  # both sides stand on a downbeat at the same sample of the story
         place = to(fitted.at(p) + p.length - 1)

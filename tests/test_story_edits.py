@@ -75,12 +75,12 @@ def test_blends_need_handles_and_say_the_longest_that_fits() -> None:
     assert kinds(s) == ["jump", "clean"] and kinds(t) == ["soft", "clean"]
     with pytest.raises(Refused, match="longest that fits is 1 frame"):
         run(s, SOURCES, "set_blend", {"piece": 3, "blend": "dissolve", "length": 10})  # B begins at its first frame
-    assert do(s, "set_blend", piece=3, blend="dip", length=20).joins[0].length == 20  # a dip needs none
+    assert do(s, "set_blend", piece=3, blend="dip", length=20).transitions[0].length == 20  # a dip needs none
     cut, report = run(t, SOURCES, "trim", {"piece": 2, "edge": "out", "delta": -50})
-    assert cut.joins[0].length == 10 and "shortened to 10 frames" in report.notes[0] and report.shortened == (100,)
+    assert cut.transitions[0].length == 10 and "shortened to 10 frames" in report.notes[0] and report.shortened == (100,)
     parted, report = run(t, SOURCES, "move", {"piece": 2, "before": None})
-    assert not parted.joins and "dropped: its two pieces parted" in report.notes[0]
-    assert do(t, "split", at=50).joins[0].left == 4  # the join goes with the part it is at
+    assert not parted.transitions and "dropped: its two pieces parted" in report.notes[0]
+    assert do(t, "split", at=50).transitions[0].left == 4  # the transition goes with the part it is at
     up = do(do(s, "set_blend", piece=1, blend="dip", length=25), "set_blend", piece=None, blend="dip", length=50)
     plan = make_plan(up, SOURCES)
     assert [plan.pictures[0].layers[0].opacity.at(k) for k in (0, 24)] == [1 / 26, 25 / 26] and plan.pictures[0].end == 25
@@ -456,7 +456,7 @@ def test_dissolves_agree_with_opentimelineio() -> None:
     track = otio.schema.Track(kind="Video")
     for i, clip in enumerate(list(track_of(s, names))):
         clip = clip.deepcopy()
-        n = s.join(i).length
+        n = s.transition(i).length
         if i and n:
             half = otio.opentime.RationalTime(n // 2, 25), otio.opentime.RationalTime(n - n // 2, 25)
             track.append(otio.schema.Transition("", otio.schema.TransitionTypes.SMPTE_Dissolve, *half))

@@ -221,7 +221,7 @@ M2   B3       050.0                10:00:05:10
         (2, 25, 50, "both"),
         (2, 250, 50, "picture"),
     ]
-    assert [(j.blend, j.length) for j in s.joins] == [("dissolve", 12)]
+    assert [(j.blend, j.length) for j in s.transitions] == [("dissolve", 12)]
     fast = s.pieces[3]
     assert (fast.used, fast.length, fast.clock.speed) == ((0, 99), 50, 2) and not taken.left
 

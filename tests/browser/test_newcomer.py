@@ -75,7 +75,7 @@ def test_from_footage_to_a_film_on_disk(
     first, second = (json.loads(server.cli("list", "-p", "1", "--json"))["subclips"][i] for i in (0, 1))
     assert (first["start"], first["length"]) == (100, 51) and second["start"] in range(372, 376)
 
-    # Story: two bites by key, a shot dragged on to a word before the join
+    # Story: two bites by key, a shot dragged on to a word before the seam
     page.get_by_role("link", name="Story", exact=True).click()
     until(page, "window.kovel?.story")
     for name in ("First bite", "Second bite"):

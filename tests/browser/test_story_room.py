@@ -333,17 +333,17 @@ def test_buttons_tabs_zoom_and_looks(room: Room) -> None:
     p.keyboard.press("Escape")
     expect(p.get_by_role("dialog")).to_be_hidden()
     assert len(room.story.pieces) == 6
-    joins = [p.evaluate("kovel.player.frame")]
+    seen = [p.evaluate("kovel.player.frame")]
     for _ in range(3):
         room.press("ArrowDown")
-        joins.append(p.evaluate("kovel.player.frame"))
-    assert joins[1:] == list(room.story.starts[1:4])
+        seen.append(p.evaluate("kovel.player.frame"))
+    assert seen[1:] == list(room.story.starts[1:4])
 
 
 def test_seam_desk_by_hand(room: Room) -> None:
     """Frames, edges, roll, split edit, dissolve, crossfade, compare, offers: all at the seam that is chosen."""
     p, t = room.page, room.r["talk"].id
-    join = lambda: room.story.join(1)  # noqa: E731
+    at_seam = lambda: room.story.transition(1)  # noqa: E731
     p.locator(".seam").first.click()
     desk = p.locator("#desk")
     expect(desk).to_contain_text("Seam 1 of 2")
@@ -385,7 +385,7 @@ def test_seam_desk_by_hand(room: Room) -> None:
     expect(p.locator("#desk-cross")).to_have_value("6")
     p.locator("#desk-blend").select_option("dissolve")
     room.report("A dissolve of 25 frames")
-    assert (join().split, join().cross, join().length) == (10, 6, 25) and p.locator(".seam .blend").count() == 1
+    assert (at_seam().split, at_seam().cross, at_seam().length) == (10, 6, 25) and p.locator(".seam .blend").count() == 1
     p.evaluate("kovel.story.idle()")  # the desk is drawn anew after the edit before
     p.wait_for_timeout(150)
     p.get_by_label("Length of the dissolve or dip, frames").fill("900")
@@ -445,7 +445,7 @@ def test_every_edit_by_name_marks_and_stories(room: Room) -> None:
     assert room.story.pieces[0].card == type(room.story.pieces[0].card)("#1b3a4b", "The Last Haul")
     named("dip 1s")
     named("fade up 10")
-    assert [j.length for j in room.story.joins] == [10, 25]
+    assert [j.length for j in room.story.transitions] == [10, 25]
     named("target story 0:03")
     expect(p.locator("#total-length.is-over")).to_contain_text("of 0:03+00")
     room.press("Escape", "3")

@@ -14,7 +14,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from kovel.core.story.catalogue import run
-from kovel.core.story.model import Cover, Join, Piece, Refused, Sound, Story
+from kovel.core.story.model import Cover, Piece, Refused, Sound, Story, Transition
 from kovel.core.story.paste import copied
 from tests.core.stories import SOURCES, do, three
 
@@ -127,7 +127,7 @@ def _values(x: Piece | Cover | Sound) -> list[str]:
     return [f"{n} {x.settings[n]}" for n in x.settings]
 
 
-def _join(s: Story, j: Join) -> str:
+def _set(s: Story, j: Transition) -> str:
     set_ = [f"{j.blend} {j.length}"] if j.length else []
     set_ += [f"split {j.split:+d}"] if j.split else []
     set_ += [f"crossfade {j.cross}"] if j.cross else []
@@ -149,7 +149,7 @@ def drawn(s: Story) -> str:
         group = [f"group {x.group}"] if x.group else []
         rows.append(f"{x.kind} {x.lane}: {name(x)} @{s.at(x)}{clock}" + "".join(f", {v}" for v in (*group, *_values(x))))
     rows += [f"loose: {name(x)}" for x in (*s.loose, *s.loose_sounds)]
-    rows += [f"join {_join(s, j)}" for j in s.joins]
+    rows += [f"seam {_set(s, j)}" for j in s.transitions]
     rows += [f"heading {x.piece} {x.heading} {x.target or ''}".rstrip() for x in s.sections]
     for what, lanes in (("locked", s.locked), ("muted", s.muted), ("solo", s.soloed), ("along", s.along)):
         rows += [f"{what} {', '.join(sorted(lanes))}"] if lanes else []

@@ -142,7 +142,7 @@ def test_three_points() -> None:
         ("trim", {"piece": 1, "edge": "middle", "delta": 1}, "either in or out"),
         ("extract", {"a": 5, "b": 5}, "empty"),
         ("extract", {"a": 5, "b": 500}, "past the end"),
-        ("split", {"at": 100}, "already a join"),
+        ("split", {"at": 100}, "already a seam"),
         ("move", {"piece": 2, "before": 3}, "already there"),
         ("swap", {"first": 2, "second": 2}, "different"),
         ("lay_cover", {"source": 6, "at": 0, "until": 9, "start": 0}, "no picture"),

@@ -128,7 +128,7 @@ def test_neighbouring_covers_dissolve_into_each_other() -> None:
     r = make_plan(s, SOURCES).picture_at(165)
     base, num, den = r.layers[0].image.steps(Fraction(1))
     assert (base + (165 - r.at) * num) // den == 20 + 45
-    assert [x.kind for x in seams(s, SOURCES)] == ["jump", "clean"]  # the join under the dissolve is never seen
+    assert [x.kind for x in seams(s, SOURCES)] == ["jump", "clean"]  # the seam under the dissolve is never seen
 
 
 def test_layers_are_the_same_after_a_file() -> None:

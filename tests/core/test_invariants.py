@@ -321,9 +321,9 @@ class Editing(RuleBasedStateMachine):
         assert all(x.settings["fade_in"] + x.settings["fade_out"] <= x.length for x in (*s.sounds, *s.loose_sounds)), self.log
         heads = [s.index_of(x.piece) for x in s.sections]
         assert heads == sorted(set(heads)), self.log
-        for j in s.joins:  # only between neighbours, only as long as their material reaches
+        for j in s.transitions:  # only between neighbours, only as long as their material reaches
             i = s.index_of(j.right) if j.right else len(s.pieces)
-            assert s.join(i) is j or s.join(i) == j, self.log
+            assert s.transition(i) is j or s.transition(i) == j, self.log
             assert (
                 j.left == (s.pieces[i - 1].id if i else 0)
                 and j.length <= max(1, longest(s, SOURCES, i, j.blend))
@@ -343,14 +343,14 @@ class Editing(RuleBasedStateMachine):
                     assert first >= 0 and last < n, self.log
         spans = [x for x in s.spans if f"cover {x[2].lane}" not in s.muted]
         own = lambda source, at: frame_shown(at, R, SOURCES[source].rate) if SOURCES[source].frames else 0  # noqa: E731
-        blends = [(s.starts[i] - j.length // 2, s.starts[i] + j.length - j.length // 2, i) for i, j in enumerate(map(s.join, range(len(s.pieces) + 1))) if 0 < i < len(s.pieces) and j.length]  # fmt: skip
+        blends = [(s.starts[i] - j.length // 2, s.starts[i] + j.length - j.length // 2, i) for i, j in enumerate(map(s.transition, range(len(s.pieces) + 1))) if 0 < i < len(s.pieces) and j.length]  # fmt: skip
         for t in range(0, s.length, 7):
             i = s.index_at(t)
             p, begin = s.pieces[i], s.starts[i]
             over = [(c.lane, a, c) for a, b, c in spans if a <= t < b and c.source != TITLE]
             goes_on = lambda b, c: max((d.settings["appear"] for x, _, d in spans if x == b and d.lane == c.lane), default=0)  # noqa: E731
             titles = [c.title for a, b, c in spans if c.source == TITLE and a <= t < b + goes_on(b, c)]  # under what comes in
-            fade = any(s.join(k).length and lo <= t < hi for k, lo, hi in ((0, 0, s.join(0).length), (len(s.pieces), s.length - s.join(len(s.pieces)).length, s.length)))  # fmt: skip
+            fade = any(s.transition(k).length and lo <= t < hi for k, lo, hi in ((0, 0, s.transition(0).length), (len(s.pieces), s.length - s.transition(len(s.pieces)).length, s.length)))  # fmt: skip
             run_ = plan.picture_at(t)
             pictures = [x for x in flat(run_.layers) if not x.image.title]
             assert {dict(x.image.title.rows)["text"] for x in flat(run_.layers) if x.image.title} <= set(titles), self.log
@@ -371,7 +371,7 @@ class Editing(RuleBasedStateMachine):
                 continue
             k = next((k for lo, hi, k in blends if lo <= t < hi), None)
             shown = [(s.pieces[k - 1], s.starts[k - 1]), (s.pieces[k], s.starts[k])] if k else [(p, begin)]
-            if k and s.join(k).blend == "dip":  # one side and black
+            if k and s.transition(k).blend == "dip":  # one side and black
                 shown = [(p, begin)]
             if fade and not k:
                 continue
@@ -394,7 +394,7 @@ class Editing(RuleBasedStateMachine):
         mute = lambda x: s.value(x, "mute", SOURCES)  # noqa: E731
         said = []  # (first frame, end, source, sample at the first) of what runs as it was shot
         for i, p in enumerate(s.pieces):
-            j, k = s.join(i), s.join(i + 1)
+            j, k = s.transition(i), s.transition(i + 1)
             if p.source is not None and SOURCES[p.source].sound and p.take != "picture" and free("dialogue") and not mute(p):
                 a, b = s.starts[i] + j.split - j.cross // 2, s.starts[i + 1] + k.split + k.cross - k.cross // 2
                 if p.clock.as_shot:

@@ -215,8 +215,8 @@ def music(bpm: float, bars: str, tail: float = 1.5) -> tuple[np.ndarray, Beats, 
 
 @pytest.mark.parametrize("bpm", [60, 97, 128, 180])
 def test_music_fitted_to_any_length(bpm: float) -> None:
-    """From half to double: within half a bar before it is laid (the rest is where it begins), every join on a downbeat of both
-    sides, its beginning and its own ending kept, and where the music comes again the joins are between like bars."""
+    """From half to double: within half a bar before it is laid (the rest is where it begins), every seam on a downbeat of both
+    sides, its beginning and its own ending kept, and where the music comes again the seams are between like bars."""
     x, b, samples = music(bpm, "AABBCCDDAABBCCDDEF")
     alike = likeness(beat_pictures(x, b.beats), b.first, b.bar)
     bar = 4 * 60 / bpm * 48_000
@@ -240,7 +240,7 @@ def test_music_fitted_to_any_length(bpm: float) -> None:
 
 
 def test_found_beats_fit_as_well() -> None:
-    """With beats that Kovel found itself, joins lie within 10 ms of the true beat."""
+    """With beats that Kovel found itself, seams lie within 10 ms of the true beat."""
     x, b, samples = music(112, "ABCDABCDABCDE")
     found = find_beats(x)
     alike = likeness(beat_pictures(x, found.beats), found.first, found.bar)

@@ -153,7 +153,7 @@ def test_truncated_recordings(clips: dict[str, Path], tmp_path: Path) -> None:
 
 
 def build(data: Data, r: dict[str, recordings.Recording]) -> stories.Kept:
-    """Jump cuts, two rates, a cover over a join, a space, a continuous split, a still-standing loose end."""
+    """Jump cuts, two rates, a cover over a seam, a space, a continuous split, a still-standing loose end."""
     do = lambda name, **v: stories.edit(data.db, 1, None, name, v)[0]  # noqa: E731
     do("add_at_end", source=r["talk"].id, start=100, length=61)
     do("add_at_end", source=r["talk"].id, start=300, length=5)

@@ -116,7 +116,7 @@ def music_fit(file: Path, length: str, out: Path | None, as_json: bool) -> None:
     row = {
         "length": done.length / SAMPLE_RATE, "over": done.over / SAMPLE_RATE, "tempo": b.tempo,
         "ranges": [[a / SAMPLE_RATE, e / SAMPLE_RATE] for a, e in done.ranges],
-        "joins": [{"at": s.at / SAMPLE_RATE, "from": s.end / SAMPLE_RATE, "to": s.start / SAMPLE_RATE, "alike": s.alike} for s in done.seams],
+        "seams": [{"at": s.at / SAMPLE_RATE, "from": s.end / SAMPLE_RATE, "to": s.start / SAMPLE_RATE, "alike": s.alike} for s in done.seams],
     }  # fmt: skip
     text = [f"{done.length / SAMPLE_RATE:.2f} s ({done.over / SAMPLE_RATE:+.2f} s), {b.tempo:.1f} beats a minute"]
     text += [
@@ -195,8 +195,8 @@ def fit_(number: int, folder: Path | None, project_name: str | None, as_json: bo
     """Sound NUMBER fitted by bars, so that it ends with the pictures."""
 
     def work(data: Any, p: Any, story: Any) -> Any:
-        asked, joins = mixing.fit_music(data, p.id, story, number)
-        return asked, {"joins": joins}
+        asked, found = mixing.fit_music(data, p.id, story, number)
+        return asked, {"seams": found}
 
     _do(folder, project_name, as_json, work)
 

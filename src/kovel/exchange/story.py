@@ -77,7 +77,7 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
         tl.metadata["kovel"] = {"settings": {scope: values.to_json() for scope, values in story.settings}}
     picture = otio.schema.Track("Dialogue", kind=otio.schema.TrackKind.Video)
     for i, p in enumerate(story.pieces):
-        j = story.join(i)
+        j = story.transition(i)
         if i and j.length and j.blend == "dissolve":
             before = otio.opentime.RationalTime(j.length // 2, fps), otio.opentime.RationalTime(j.length - j.length // 2, fps)
             picture.append(otio.schema.Transition("Dissolve", otio.schema.TransitionTypes.SMPTE_Dissolve, *before))
@@ -115,7 +115,7 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
             or not audible(story, "dialogue")
         ):
             continue
-        a, b = story.starts[i] + story.join(i).split, story.starts[i + 1] + story.join(i + 1).split
+        a, b = story.starts[i] + story.transition(i).split, story.starts[i + 1] + story.transition(i + 1).split
         at_place(sound, t, a)
         first = p.clock.used(p.start + a - story.starts[i], b - a)[0]
         sound.append(retimed(clip_of(recordings[p.source], project, first, b - a), p) if sounds_on(p) else gap(b - a))
@@ -200,7 +200,7 @@ def to_edl(story: Story, name: str, project: Project, recordings: dict[int, Reco
             _shown(rows, x.at, middle, x.image)
         _shown(rows, middle, x.end, top.later(middle - x.at))
     for i, q in enumerate(story.pieces):
-        a, b = story.starts[i] + story.join(i).split, story.starts[i + 1] + story.join(i + 1).split
+        a, b = story.starts[i] + story.transition(i).split, story.starts[i + 1] + story.transition(i + 1).split
         heard = q.source in recordings and recordings[q.source].sound and q.take != "picture" and audible(story, "dialogue")
         if heard and sounds_on(q):
             rows.append(("A", a, b, _even(q, a - story.starts[i])))
@@ -296,7 +296,7 @@ def not_in_an_edl(story: Story, project: Project, recordings: dict[int, Recordin
     name = lambda i: recordings[i].name if i in recordings else "a recording"  # noqa: E731
     sources = {i: r.source for i, r in recordings.items()}
     out = []
-    for j in story.joins:
+    for j in story.transitions:
         t = story.starts[story.index_of(j.right)] if j.right else story.length
         if j.length:
             out.append(f"{at(t)} {kind_of(j)} of {frames_of(j.length)}: written as a cut")

@@ -16,7 +16,7 @@ from itertools import pairwise
 from pathlib import Path
 
 from kovel.core.story.clocks import clock_in
-from kovel.core.story.model import Card, Cover, Join, Piece, Section, Sound, Story, Tether
+from kovel.core.story.model import Card, Cover, Piece, Section, Sound, Story, Tether, Transition
 from kovel.core.story.settings import NONE, Values
 from kovel.core.time.rate import Rate
 from kovel.store.recordings import Recording
@@ -88,7 +88,7 @@ def built(
 ) -> Story:
     """A story of uses: the lowest pictures are its pieces, those above covers, what is heard apart sounds on its clock."""
     pieces: list[Piece] = []
-    joins: list[Join] = []
+    transitions: list[Transition] = []
     spare = [list(t) for t in sounds]
     n, t = 1, 0
     heard: dict[int, Use] = {}
@@ -123,14 +123,14 @@ def built(
         settings, start = _paced(fit)
         pieces.append(Piece(n, fit.source, start, fit.end - fit.at, fit.card, take, 0, settings))
         if fit.blend and len(pieces) > 1:
-            joins.append(Join(pieces[-2].id, n, blend="dissolve", length=fit.blend))
+            transitions.append(Transition(pieces[-2].id, n, blend="dissolve", length=fit.blend))
         n, t = n + 1, fit.end
     ends = [x.end for track in (*upper, *spare) for x in track]
     if ends and max(ends) > t:
         pieces.append(Piece(n, None, 0, max(ends) - t))
         n += 1
     story = Story(rate, tuple(pieces), next_id=n)
-    joins = _split(story, heard, joins)
+    transitions = _split(story, heard, transitions)
     covers: list[Cover] = []
     for lane, track in enumerate(upper, 1):
         for u in track:
@@ -158,7 +158,9 @@ def built(
             kind = {"music": "music", "voice": "voice"}.get(recordings[fit.source].kind, "effect")
             laid.append(Sound(n, fit.source, fit.start, fit.end - fit.at, Tether(0, fit.at), lane, kind))
             n += 1
-    return replace(story, covers=tuple(covers), sounds=tuple(laid), joins=tuple(j for j in joins if not j.plain), next_id=n)
+    return replace(
+        story, covers=tuple(covers), sounds=tuple(laid), transitions=tuple(j for j in transitions if not j.plain), next_id=n
+    )
 
 
 def _paced(u: Use) -> tuple[Values, int]:
@@ -177,16 +179,16 @@ def _paced(u: Use) -> tuple[Values, int]:
     return own, round(clock.at(first))
 
 
-def _split(story: Story, heard: dict[int, Use], joins: list[Join]) -> list[Join]:
+def _split(story: Story, heard: dict[int, Use], transitions: list[Transition]) -> list[Transition]:
     """Where the sound of two pieces changes before or after their picture does: split edits."""
-    out = {(j.left, j.right): j for j in joins}
+    out = {(j.left, j.right): j for j in transitions}
     for a, b in pairwise(story.pieces):
         x, y = heard.get(a.id), heard.get(b.id)
         at = story.starts[story.index_of(b.id)]
         edge = y.at if y and (x is None or x.end == y.at) else x.end if x and y is None else at
         split = edge - at if (x and y) or (x and b.source is None) or (y and a.source is None) else 0
         if split and -a.length < split < b.length:
-            j = out.get((a.id, b.id), Join(a.id, b.id))
+            j = out.get((a.id, b.id), Transition(a.id, b.id))
             out[a.id, b.id] = replace(j, split=split)
     return list(out.values())
 

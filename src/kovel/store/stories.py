@@ -97,7 +97,7 @@ class _Table:
 
 _TABLES = {
     "pieces": _Table("piece"), "covers": _Table("cover", 0), "loose": _Table("cover", 1), "sounds": _Table("laid_sound", 0),
-    "loose_sounds": _Table("laid_sound", 1), "joins": _Table("seam"), "sections": _Table("section"),
+    "loose_sounds": _Table("laid_sound", 1), "transitions": _Table("seam"), "sections": _Table("section"),
 }  # fmt: skip
 
 _OWN = {"pieces", "covers", "loose", "sounds", "loose_sounds"}  # what has settings of its own, last in its row
@@ -129,7 +129,7 @@ def _to_sql(story: int, t: _Table, ordinal: int, part: str, x: Any) -> tuple[Any
         row[4] = row[4] and json.dumps(row[4])
     if part in _OWN:
         row[-1] = json.dumps(row[-1])
-    if part == "joins":
+    if part == "transitions":
         return (story, ordinal, *row)
     return (story, row[0], *(() if t.loose is None else (t.loose,)), ordinal, *row[1:])
 

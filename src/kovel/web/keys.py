@@ -24,7 +24,7 @@ PLAYING = (
 )
 STORY = (
     *PLAYING,
-    KeyRow(("↑", "↓"), "the join before, after"),
+    KeyRow(("↑", "↓"), "the seam before, after"),
     KeyRow(("1", "…", "6"), "shelf: bites, b-roll, sounds, loose, checks, history"),
     KeyRow(("Enter",), "on a shelf item: pick it up; Shift click picks up several"),
     KeyRow(("Q",), "every edit there is, by name"),
@@ -45,7 +45,7 @@ STORY = (
 )
 SOUND = (
     *PLAYING,
-    KeyRow(("↑", "↓"), "the join before, after"),
+    KeyRow(("↑", "↓"), "the seam before, after"),
     KeyRow((".", ","), "nearer, farther; the whole film at once with 0"),
     KeyRow(("G", "V"), "choose the piece, the cover’s own sound at the playhead"),
     KeyRow(("E",), "choose the sound at the playhead; again for the next one there"),
@@ -63,7 +63,7 @@ SOUND = (
 )
 PICTURE = (
     *PLAYING,
-    KeyRow(("↑", "↓"), "the join before, after"),
+    KeyRow(("↑", "↓"), "the seam before, after"),
     KeyRow((".", ","), "strip nearer, farther; the whole film at once with 0"),
     KeyRow(("G", "V"), "choose the piece, the cover at the playhead"),
     KeyRow(("T",), "choose the next one of the lane, Shift the one before"),

@@ -13,7 +13,7 @@ from kovel.core.plan.sounds import sounds_on
 from kovel.core.story.covers import heard_as
 from kovel.core.story.lined import Block, LinedPage, lined
 from kovel.core.story.marks import sections
-from kovel.core.story.model import TITLE, Cover, Join, Piece, Sound, Sources, Story
+from kovel.core.story.model import TITLE, Cover, Piece, Sound, Sources, Story, Transition
 from kovel.core.story.seams import Seam
 from kovel.core.story.settings import SETTINGS, Setting, Value, added, on_line
 from kovel.core.story.sync import same_moment
@@ -86,7 +86,7 @@ class PieceBlock:
 
 @dataclass(frozen=True, slots=True)
 class SeamMark:
-    """A join on the page: what it is called there, and how long its dissolve and its split reach."""
+    """A seam on the page: what it is called there, and how long its dissolve and its split reach."""
 
     seam: Seam
     place: str
@@ -348,12 +348,12 @@ class Drawing:
     def seams(self) -> tuple[SeamMark, ...]:
         out = []
         for s, j, room in told_apart(self.story, self.laid.seams, self.px, self.view):
-            marks = join_note(j)
+            marks = transition_note(j)
             called = {"clean": "", "covered": "covered"}.get(s.kind, s.said)
             half, early = (j.length // 2) * self.px, min(j.split, 0) * self.px
             out.append(
                 SeamMark(
-                    s, f"top:{s.at * self.px:.2f}px", f"Join at {stamp(s.at, self.rate)}: {s.said} {marks}".rstrip(),
+                    s, f"top:{s.at * self.px:.2f}px", f"Seam at {stamp(s.at, self.rate)}: {s.said} {marks}".rstrip(),
                     f"{marks} {called}".strip() if room else "",
                     _box(6 - half, j.length * self.px) if j.length else None,
                     _box(6 + early, abs(j.split) * self.px) if j.split else None,
@@ -429,8 +429,8 @@ class Drawing:
         return tuple(out)
 
 
-def told_apart(story: Story, found: Sequence[Seam], px: float, view: tuple[int, int]) -> list[tuple[Seam, Join, bool]]:
-    """Seams in view that can be told apart, how they join, and whether there is room for their label. Where many crowd,
+def told_apart(story: Story, found: Sequence[Seam], px: float, view: tuple[int, int]) -> list[tuple[Seam, Transition, bool]]:
+    """Seams in view that can be told apart, what is set at them, and whether there is room for their label. Where many crowd,
     an exposed jump stands for them."""
     kept: list[Seam] = []
     for s in found:
@@ -441,17 +441,17 @@ def told_apart(story: Story, found: Sequence[Seam], px: float, view: tuple[int, 
                 kept[-1] = s
             continue
         kept.append(s)
-    out: list[tuple[Seam, Join, bool]] = []
+    out: list[tuple[Seam, Transition, bool]] = []
     last = -1e9
     for s in kept:
         room = s.kind != "clean" and (s.at - last) * px >= LINE
         last = s.at if room else last
-        j = story.join(story.index_of(s.right.id))
+        j = story.transition(story.index_of(s.right.id))
         out.append((s, j, room or not j.plain))
     return out
 
 
-def join_note(j: Join) -> str:
+def transition_note(j: Transition) -> str:
     """What is set at a seam: `dissolve 12 J 4`."""
     rows = [f"{'dissolve' if j.blend == 'dissolve' else 'dip'} {j.length}"] if j.length else []
     rows += [f"{'J' if j.split < 0 else 'L'} {abs(j.split)}"] if j.split else []

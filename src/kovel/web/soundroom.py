@@ -201,9 +201,9 @@ def target(request: Request, project: int, asked: TargetAsked) -> JSONResponse:
 
 @router.post("/fit")
 def fit(request: Request, project: int, asked: FitAsked) -> JSONResponse:
-    """Music fitted by bars so that it ends with the pictures: one edit; and its joins."""
-    edit, joins = mixing.fit_music(web(request).data, project, opened(request, project).story, asked.sound, asked.until)
-    return edited(request, project, asked.revision, edit, joins=joins)
+    """Music fitted by bars so that it ends with the pictures: one edit; and its seams."""
+    edit, found = mixing.fit_music(web(request).data, project, opened(request, project).story, asked.sound, asked.until)
+    return edited(request, project, asked.revision, edit, seams=found)
 
 
 class SpreadAsked(_Asked):

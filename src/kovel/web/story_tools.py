@@ -81,7 +81,7 @@ def seam(request: Request, project: int, piece: int) -> HTMLResponse:
     of = projects.get(data.db, project)
     w, h = size_of(story, of.width, of.height)
     return page(
-        request, "parts/seam.html", project=of, frame=(480, round(480 * h / w)) if w >= h else (round(360 * w / h), 360), s=s, sides=sides, join=story.join(i), sound=_sound_of(story.join(i).split),
+        request, "parts/seam.html", project=of, frame=(480, round(480 * h / w)) if w >= h else (round(360 * w / h), 360), s=s, sides=sides, join=story.transition(i), sound=_sound_of(story.transition(i).split),
         most={b: longest(story, sources, i, b) for b in ("dissolve", "dip")},
         strength=strength_of(data, sources, story.rate)(s) if s.kind == "jump" else None,
         offers=[*offered(data, project, story, s), *offers_for(data, project, story, s)] if s.kind == "jump" else [],

@@ -269,7 +269,7 @@ def to_target(data: Data, project: int, story: Story, target: float | None = Non
 def fit_music(
     data: Data, project: int, story: Story, sound: int, until: int | None = None
 ) -> tuple[Asked, list[dict[str, Any]]]:
-    """One edit that fits music so that it ends with the pictures (or at frame `until`); and its joins: where, how alike."""
+    """One edit that fits music so that it ends with the pictures (or at frame `until`); and its seams: where, how alike."""
     from kovel.core.sound.music_fit import CannotFit, beat_pictures, fit, likeness
     from kovel.media.listen import sound24
 
@@ -296,7 +296,7 @@ def fit_music(
     except CannotFit as e:
         raise Invalid(f"{name}: {e}") from None
     begin = to(end) - done.length
-    joins = [
+    found = [
         {
             "at": story.rate.sample_to_frame(begin + s.at),
             "alike": s.alike,
@@ -306,7 +306,7 @@ def fit_music(
         for s in done.seams
     ]
     params = {"sound": sound, "ranges": [list(r) for r in done.ranges], "at": at, "until": end}
-    return ("fit_music", params), joins
+    return ("fit_music", params), found
 
 
 def spread(data: Data, story: Story, sound: int, bars: int = 1) -> Asked:

@@ -53,7 +53,7 @@ def write_stems(data: Data, project: int, story: Story, out: Path) -> list[Path]
 
 
 def joined_music(samples: np.ndarray, done: Fitted) -> np.ndarray:
-    """Fitted music as samples (n, channels), its joins crossed at equal power with their middle on the beat."""
+    """Fitted music as samples (n, channels), its seams crossed at equal power with their middle on the beat."""
     ramp = np.sin(np.linspace(0, np.pi / 2, CROSS))[:, None]
     out = np.zeros((done.length, samples.shape[1]))
     half, at = CROSS // 2, 0

@@ -134,7 +134,7 @@ def checks(
             out.append(Finding("space", t, f"A space of {frames_of(p.length)} at {clock(t, rate)}", 25))
         elif p.length < max(2, int(rate.fps / 3)):
             out.append(Finding("short", t, f"A piece of only {frames_of(p.length)} at {clock(t, rate)}", 20))
-    for j in story.joins:
+    for j in story.transitions:
         if j.length and j.blend == "dissolve" and j.left and j.right:
             i = story.index_of(j.right)
             after, before, _, _ = room(story, sources, i)
@@ -214,7 +214,7 @@ def _covers(story: Story, sources: Sources, rate: Rate) -> list[Finding]:
                     )
                 )
     for i in range(len(story.pieces) + 1):
-        j = story.join(i) if story.joins else None
+        j = story.transition(i) if story.transitions else None
         if not j or not j.length:
             continue
         before = j.length // 2 if 0 < i < len(story.pieces) else 0 if i == 0 else j.length

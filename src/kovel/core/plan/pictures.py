@@ -232,18 +232,18 @@ def dialogue_runs(story: Story, sources: Sources) -> list[Run]:
             rows = [(seen.whole_of(pieces[i]), o.later(t - a), of(i, t - story.starts[i])) for i, o in parts]
             out.append(Run(t, t + step, seen.together(rows)))
 
-    if not story.joins and not ramped and not seen.whole:
+    if not story.transitions and not ramped and not seen.whole:
         return [Run(story.starts[i], story.starts[i + 1], layers[i]) for i in range(n)]
-    joins = [story.join(i) for i in range(n + 1)]
-    head = [j.length - j.length // 2 if 0 < i < n else j.length for i, j in enumerate(joins)]  # of a blend after its seam
-    foot = [j.length // 2 if 0 < i < n else j.length for i, j in enumerate(joins)]  # and before it
+    between = [story.transition(i) for i in range(n + 1)]
+    head = [j.length - j.length // 2 if 0 < i < n else j.length for i, j in enumerate(between)]  # of a blend after its seam
+    foot = [j.length // 2 if 0 < i < n else j.length for i, j in enumerate(between)]  # and before it
     for i in range(n):
         a, b = story.starts[i], story.starts[i + 1]
-        if size := joins[i].length:
+        if size := between[i].length:
             before = foot[i] if i else 0
             if not i:
                 run(a, a + head[i], (i, Opacity.rising(size)))
-            elif joins[i].blend == "dip":  # neither side needs material beyond its edge
+            elif between[i].blend == "dip":  # neither side needs material beyond its edge
                 down, up = Opacity(size - 1, -2, size + 1), Opacity(2 * before + 1 - size, 2, size + 1)
                 run(a - before, a, (i - 1, down))
                 run(a, a + head[i], (i, up))
@@ -256,7 +256,7 @@ def dialogue_runs(story: Story, sources: Sources) -> list[Run]:
                 last = out.pop()
                 out += [last.part(last.at, x)] if last.at < x else []
         run(x, y, (i, OPAQUE))
-    if (size := joins[n].length) and n:
+    if (size := between[n].length) and n:
         a = max(story.length - size, out[-1].end)
         run(a, story.length, (n - 1, Opacity.falling(size, a - (story.length - size))))
     return out

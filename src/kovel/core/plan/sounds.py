@@ -113,8 +113,8 @@ def dialogue_sound(story: Story, sources: Sources) -> list[Heard]:
         if not s or not s.sound or p.take == "picture" or read(p, "mute") or not sounds_on(p):
             continue
         x, y, start, rise, fall = samples[i], samples[i + 1], to(p.start), _ramp(p, "fade_in", to), _ramp(p, "fade_out", to)
-        if story.joins:
-            j, k = story.join(i), story.join(i + 1)
+        if story.transitions:
+            j, k = story.transition(i), story.transition(i + 1)
             x = to(story.starts[i] + j.split - j.cross // 2)
             y = to(story.starts[i + 1] + k.split + k.cross - k.cross // 2)
             start -= samples[i] - x

@@ -29,7 +29,7 @@ def split(story: Story, sources: Sources, at: int) -> Edit:
     refuse_locked(story, DIALOGUE)
     if not 0 < at < story.length or at in story.starts:
         raise Refused(
-            "There is already a join at the playhead." if at in story.starts else "There is nothing to split at the playhead."
+            "There is already a seam at the playhead." if at in story.starts else "There is nothing to split at the playhead."
         )
     new, i, parts = cut_at(story, at)
     return settle(story, new, sources, f"Split at {clock(at, story.rate)}", split=parts, made=(new.pieces[i].id,), playhead=at)
@@ -52,7 +52,7 @@ def join_through(story: Story, sources: Sources, piece: int) -> Edit:
     ):
         raise Refused("Something is laid on the second one. Move it first.")
     new = without(story, [*story.pieces[:i], replace(p, length=p.length + q.length), *story.pieces[i + 2 :]])
-    new = replace(new, joins=tuple(j for j in story.joins if (j.left, j.right) != (p.id, q.id)))
+    new = replace(new, transitions=tuple(j for j in story.transitions if (j.left, j.right) != (p.id, q.id)))
     return settle(
         story, new, sources, "Joined through", split={q.id: (p.id,), p.id: (p.id,)}, made=(p.id,), playhead=story.starts[i + 1]
     )

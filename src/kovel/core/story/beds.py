@@ -62,7 +62,7 @@ def fit_music(story: Story, sources: Sources, sound: int, ranges: list[list[int]
         start = rate.sample_to_frame(max(0, exact))
         length = min(f1 - f0, most - start)
         if length < 2 * OVER:
-            raise Refused("A part of it would be too short to join.")
+            raise Refused("A part of it would be too short to go on from another.")
         check_range(sources, rate, x.source, start, length)
         values = own.having("slip", exact - rate.frame_to_sample(start))
         values = values.having("fade_in", OVER) if k else _kept(values, old[0], "fade_in", length)
@@ -87,8 +87,8 @@ def fit_music(story: Story, sources: Sources, sound: int, ranges: list[list[int]
     gone = {y.id for y in old}
     draft = replace(story, sounds=(*(y for y in story.sounds if y.id not in gone), *rows), next_id=number)
     moved = first - at
-    joins = f", {len(ranges) - 1} join{'s' if len(ranges) != 2 else ''}" if len(ranges) > 1 else ""
-    did = f"{s.name} ends with the pictures at {clock(until, rate)}{joins}"
+    seams = f", {len(ranges) - 1} seam{'s' if len(ranges) != 2 else ''}" if len(ranges) > 1 else ""
+    did = f"{s.name} ends with the pictures at {clock(until, rate)}{seams}"
     new, report = settle(story, draft, sources, did, made=tuple(y.id for y in rows), playhead=first)
     when = f"It begins {frames_of(abs(moved))} {'later' if moved > 0 else 'earlier'}, so that its last bar ends there."
     lost = ["Its ducking went with the old parts: duck it again."] if any("duck" in y.settings for y in old) else []

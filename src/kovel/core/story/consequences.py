@@ -1,4 +1,4 @@
-"""What every edit ends in: tethers follow their words, joins are fitted to their handles, consequences are told."""
+"""What every edit ends in: tethers follow their words, transitions are fitted to their handles, consequences are told."""
 
 from __future__ import annotations
 
@@ -13,7 +13,6 @@ from kovel.core.story.model import (
     TITLE_SOURCE,
     Cover,
     Item,
-    Join,
     Laid,
     Piece,
     Refused,
@@ -23,6 +22,7 @@ from kovel.core.story.model import (
     Source,
     Sources,
     Story,
+    Transition,
 )
 from kovel.core.story.seams import exposed
 from kovel.core.story.tethers import Kept, followed
@@ -122,7 +122,7 @@ def settle(
 
     `split` says which pieces an old piece became. A cover or sound loses what its words lost (core/tethers.py); one that
     lost all waits in its tray; a loose one whose word is back goes in place again. Two that now meet on one lane: the later
-    start moves up to a free lane. A join whose neighbours parted is dropped, one whose handles shrank is shortened.
+    start moves up to a free lane. A transition whose neighbours parted is dropped, one whose handles shrank is shortened.
     """
     split = split or {}
     kept = Kept(old, new, split)
@@ -143,8 +143,8 @@ def settle(
         new, covers=tuple(covers), loose=tuple(loose), sounds=tuple(sounds), loose_sounds=tuple(loose_sounds),
         sections=_sections(old, new, split) if new.sections else (),
     )  # fmt: skip
-    joins, told, shortened = fit_joins(new, sources, split) if new.joins else ((), [], [])
-    new = replace(new, joins=joins)
+    still, told, shortened = fit_transitions(new, sources, split) if new.transitions else ((), [], [])
+    new = replace(new, transitions=still)
     name = {
         c.id: begun(name_of(sources, c))
         for c in _all(covers, loose, sounds, loose_sounds)
@@ -241,7 +241,7 @@ def _sections(old: Story, new: Story, split: Mapping[int, tuple[int, ...]]) -> t
 
 
 def room(story: Story, sources: Sources, i: int) -> tuple[int, int, int, int]:
-    """At the join before piece i: material of the left recording after its out point, of the right one before its in
+    """At the seam before piece i: material of the left recording after its out point, of the right one before its in
     point, and the lengths of the left and the right piece. Cards, spaces and stills have as much as is asked for.
 
     recording   ...left....]<-after->       <-before->[....right...
@@ -260,7 +260,7 @@ def room(story: Story, sources: Sources, i: int) -> tuple[int, int, int, int]:
 
 
 def longest(story: Story, sources: Sources, i: int, blend: str) -> int:
-    """The longest dissolve or dip that fits at the join before piece i; each takes at most half of a piece's length.
+    """The longest dissolve or dip that fits at the seam before piece i; each takes at most half of a piece's length.
 
     A blend of n frames has n // 2 of them before the seam: the right recording must have as many before its in point,
     the left one the rest after its out point. So a 2 s dissolve needs 1 s of handle on each side (common practice).
@@ -274,8 +274,8 @@ def longest(story: Story, sources: Sources, i: int, blend: str) -> int:
     return max(0, min(2 * a + 1, 2 * b))
 
 
-def fitted(story: Story, sources: Sources, i: int, j: Join, earlier: int) -> Join:
-    """The join as far as its material reaches. `earlier` is the split of the join before: no sound may turn negative.
+def fitted(story: Story, sources: Sources, i: int, j: Transition, earlier: int) -> Transition:
+    """The transition as far as its material reaches. `earlier` is the split of the seam before: no sound may turn negative.
 
     sound of left:  its length + this split - the earlier split, at least one frame
     """
@@ -295,15 +295,15 @@ def fitted(story: Story, sources: Sources, i: int, j: Join, earlier: int) -> Joi
     return replace(j, split=split, cross=cross if cross > 1 else 0)
 
 
-def fit_joins(
+def fit_transitions(
     story: Story, sources: Sources, split: Mapping[int, tuple[int, ...]]
-) -> tuple[tuple[Join, ...], list[str], list[int]]:
-    """The joins that still stand, in story order; what was dropped or shortened, in words and by story frame."""
+) -> tuple[tuple[Transition, ...], list[str], list[int]]:
+    """The transitions that still stand, in story order; what was dropped or shortened, in words and by story frame."""
     index = {p.id: i for i, p in enumerate(story.pieces)}
-    where: dict[int, Join] = {}
+    where: dict[int, Transition] = {}
     notes: list[str] = []
     changed: list[int] = []
-    for j in story.joins:
+    for j in story.transitions:
         left = next((q for q in reversed(split.get(j.left, (j.left,))) if q in index), 0) if j.left else 0
         right = next((q for q in split.get(j.right, (j.right,)) if q in index), 0) if j.right else 0
         if not story.pieces:
@@ -322,7 +322,7 @@ def fit_joins(
             continue
         ends = story.pieces[i - 1].id if i > 0 else 0, story.pieces[i].id if i < len(story.pieces) else 0
         where[i] = replace(j, left=ends[0], right=ends[1])
-    out: list[Join] = []
+    out: list[Transition] = []
     for i in sorted(where):
         earlier = out[-1].split if out and i and out[-1].right == story.pieces[i - 1].id else 0
         j = fitted(story, sources, i, where[i], earlier)
@@ -335,14 +335,14 @@ def fit_joins(
     return tuple(out), notes, changed
 
 
-def kind_of(j: Join) -> str:
-    """What a join is called in messages."""
+def kind_of(j: Transition) -> str:
+    """What a transition is called in messages."""
     if j.length:
         return "dissolve" if j.blend == "dissolve" else "dip to black" if j.left and j.right else "fade"
     return ("J-cut" if j.split < 0 else "L-cut") if j.split else "crossfade"
 
 
-def _shorter(was: Join, now: Join, at: str) -> str:
+def _shorter(was: Transition, now: Transition, at: str) -> str:
     if was.length != now.length:
         rest = f"shortened to {frames_of(now.length)}" if now.length else "dropped"
         return f"The {kind_of(was)} at {at} was {rest}: there is no more material for it."

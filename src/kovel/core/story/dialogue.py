@@ -175,7 +175,7 @@ def replace_piece(
     made = story.next_id
     new = placed(without(story, [*story.pieces[:i], *story.pieces[i + 1 :]]), i, [replace(other, group=old.group)])
     did = f"{sources[source].name} in place of {name_of(sources, old)}"
-    same = {piece: (made,)}  # its joins and its heading go over to the new piece; what lay on its words comes loose
+    same = {piece: (made,)}  # its transitions and its heading go over to the new piece; what lay on its words comes loose
     new = replace(new, sections=tuple(replace(s, piece=made) if s.piece == piece else s for s in new.sections))
     return settle(story, new, sources, did, split=same if old.source == source else {}, made=(made,), playhead=story.starts[i])
 

@@ -12,7 +12,7 @@ from kovel.core.time.timecode import stamp as clock
 
 
 def cut_at(story: Story, frame: int) -> tuple[Story, int, dict[int, tuple[int, ...]]]:
-    """The story with a join at `frame`; the index of the piece that begins there; what was split.
+    """The story with a seam at `frame`; the index of the piece that begins there; what was split.
 
     |  A        |  B  |      ->      |  A   | A' |  B  |
             ^ frame                         ^

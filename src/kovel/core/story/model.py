@@ -2,7 +2,7 @@
 
     time ─►      0        1        2        3
     cover             [boat──────]               tethered to a word of A
-    dialogue    [ A: "we haul"  ][ B: "since…" ]  pieces, gapless; a join says how two of them meet
+    dialogue    [ A: "we haul"  ][ B: "since…" ]  pieces, gapless; a transition says how two of them meet at a seam
     music       [bed─────────────────────        tethered to a word, or (piece 0) to the story's own clock
 
 All positions inside recordings are in *story frames on the recording's clock*: `Piece.start == 50` at 25 fps is 2 s
@@ -272,8 +272,8 @@ def having(item: T, name: str, value: Value, keep: bool = False) -> T:
 
 
 @dataclass(frozen=True, slots=True)
-class Join:
-    """How two neighbouring pieces meet. Left 0 is the story's beginning, right 0 its end.
+class Transition:
+    """What is set at a seam: how its two pieces meet. Left 0 is the story's beginning, right 0 its end.
 
     split -5:   picture  [left......][right....]       the right sound comes 5 frames before its picture (J-cut);
                 sound    [left...][right.......]       a positive split lets the left sound run on (L-cut)
@@ -314,7 +314,7 @@ class Story:
     loose: tuple[Cover, ...] = ()
     locked: frozenset[str] = frozenset()
     next_id: int = 1
-    joins: tuple[Join, ...] = ()
+    transitions: tuple[Transition, ...] = ()
     sounds: tuple[Sound, ...] = ()
     loose_sounds: tuple[Sound, ...] = ()
     sections: tuple[Section, ...] = ()
@@ -470,14 +470,14 @@ class Story:
         raise Refused("That sound is no longer in the story.")
 
     @cached_property
-    def _joins(self) -> dict[tuple[int, int], Join]:
-        return {(j.left, j.right): j for j in self.joins}
+    def _transitions(self) -> dict[tuple[int, int], Transition]:
+        return {(j.left, j.right): j for j in self.transitions}
 
-    def join(self, i: int) -> Join:
+    def transition(self, i: int) -> Transition:
         """How the piece at index i begins: 0 is the story's beginning, len(pieces) its end."""
         left = self.pieces[i - 1].id if i > 0 else 0
         right = self.pieces[i].id if i < len(self.pieces) else 0
-        return self._joins.get((left, right)) or Join(left, right)
+        return self._transitions.get((left, right)) or Transition(left, right)
 
     @cached_property
     def shifts(self) -> dict[int, int]:

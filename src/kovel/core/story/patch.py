@@ -1,6 +1,6 @@
 """The difference between two stories as a small, invertible value: what undo and the journal keep.
 
-Each row of things (pieces, covers, joins, ...) changes as one splice (index, old run, new run); locks and the like by
+Each row of things (pieces, covers, transitions, ...) changes as one splice (index, old run, new run); locks and the like by
 what they were and what they are. Only what changed is kept.
 """
 
@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
-from kovel.core.story.model import Card, Cover, Join, Piece, Section, Sound, Story, Tether
+from kovel.core.story.model import Card, Cover, Piece, Section, Sound, Story, Tether, Transition
 from kovel.core.story.settings import NONE, Values
 from kovel.core.time.rate import Rate
 
@@ -95,7 +95,7 @@ def sound_from(r: list[Any]) -> Sound:
     return Sound(*first, group, NONE.having("level", level / 10).having("fade_in", rise).having("fade_out", fall))
 
 
-def join_row(j: Join) -> list[Any]:
+def transition_row(j: Transition) -> list[Any]:
     return [j.left, j.right, j.split, j.blend, j.length, j.cross]
 
 
@@ -108,7 +108,7 @@ ROWS: dict[str, tuple[Callable[[Any], list[Any]], Callable[[list[Any]], Any]]] =
     "pieces": (piece_row, piece_from),
     "covers": (cover_row, cover_from),
     "loose": (cover_row, cover_from),
-    "joins": (join_row, lambda r: Join(*r)),
+    "transitions": (transition_row, lambda r: Transition(*r)),
     "sounds": (sound_row, sound_from),
     "loose_sounds": (sound_row, sound_from),
     "sections": (section_row, lambda r: Section(*r)),
@@ -124,6 +124,11 @@ def values_json(rows: Iterable[tuple[str, Values]]) -> dict[str, Any]:
 
 def values_from(d: dict[str, Any]) -> tuple[tuple[str, Values], ...]:
     return tuple(sorted((scope, Values.from_json(v)) for scope, v in d.items()))
+
+
+def renamed(d: dict[str, Any]) -> dict[str, Any]:
+    """The parts of a story or a patch under their present names, also of one kept while transitions were called joins."""
+    return {**d, "transitions": d["joins"]} if "joins" in d else d
 
 
 @dataclass(frozen=True)
@@ -155,6 +160,8 @@ class Patch:
 
     @staticmethod
     def from_json(d: dict[str, Any]) -> Patch:
+        d = renamed(d)
+
         def splice(k: str, row: list[Any]) -> Splice:
             return Splice(row[0], tuple(ROWS[k][1](r) for r in row[1]), tuple(ROWS[k][1](r) for r in row[2]))
 
@@ -178,6 +185,7 @@ def story_to_json(s: Story) -> dict[str, Any]:
 
 
 def story_from_json(d: dict[str, Any]) -> Story:
+    d = renamed(d)
     parts: dict[str, Any] = {k: tuple(make(r) for r in d.get(k, ())) for k, (_, make) in ROWS.items()}
     parts |= {k: frozenset(d.get(k, ())) for k in SETS} | {k: d[k] for k in NUMBERS if k in d}
     parts |= {k: values_from(d.get(k, {})) for k in VALUES}

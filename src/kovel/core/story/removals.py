@@ -88,8 +88,8 @@ def open_again(story: Story, sources: Sources, piece: int) -> Edit:
     gap = q.start - p.end
     did = f"{frames_of(gap)} put back" if gap else "Joined through"
     new = without(story, [*story.pieces[:i], whole, *story.pieces[i + 2 :]])
-    # the join between the two is what is closed, so it goes without a word
-    new = replace(new, joins=tuple(j for j in story.joins if (j.left, j.right) != (p.id, q.id)))
+    # what is set between the two is what is closed, so it goes without a word
+    new = replace(new, transitions=tuple(j for j in story.transitions if (j.left, j.right) != (p.id, q.id)))
     return settle(story, new, sources, did, split={q.id: (p.id,), p.id: (p.id,)}, made=(p.id,), playhead=story.starts[i + 1])
 
 

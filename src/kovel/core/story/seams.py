@@ -1,4 +1,4 @@
-"""Seams: the joins between neighbouring pieces, and what kind each is."""
+"""Seams: between neighbouring pieces, and what kind each is."""
 
 from __future__ import annotations
 
@@ -11,13 +11,13 @@ from typing import Any, NamedTuple
 from kovel.core.story.model import TITLE, Cover, Piece, Sources, Story
 
 PUNCH = 1.2  # from this change of size on a jump is taken for another framing (common practice, no source)
-SPARE = 3  # frames by which a cover must overlap a join on each side to hide it (common practice, no source)
+SPARE = 3  # frames by which a cover must overlap a seam on each side to hide it (common practice, no source)
 PLAIN = (100.0, 100.0)  # zoom at the first and the last frame of what nothing is set on
 KINDS = {"jump": "jump, exposed", "covered": "jump, covered", "clean": "clean", "through": "runs on", "soft": "soft"}
 
 
 class Seam(NamedTuple):
-    """The join at story frame `at` between pieces `left` and `right`.
+    """Story frame `at` between pieces `left` and `right`.
 
     kind: `jump` (same camera setup on both sides, seen), `covered` (a cover hides it with frames to spare), `soft` (a
     dissolve, a dip or a punch-in takes the jolt out), `clean` (different setups, a card or a space), `through` (the
@@ -51,7 +51,7 @@ class Seam(NamedTuple):
 
 
 def seams(story: Story, sources: Sources) -> list[Seam]:
-    """Every join of the dialogue line, in order. Remembered with the story, which never changes."""
+    """Every seam of the dialogue line, in order. Remembered with the story, which never changes."""
     key = tuple((i, s.setup, s.settings) for i, s in sources.items())
     memo: dict[object, list[Seam]] = story.__dict__.setdefault("_seams", {})
     if key not in memo:
@@ -76,7 +76,7 @@ def _seams(story: Story, sources: Sources) -> list[Seam]:
     i = reach = 0
     for n, (a, b) in enumerate(pairwise(story.pieces), 1):
         at = starts[n]
-        # furthest end among covers that begin early enough to hide this join (spans are sorted, joins too)
+        # furthest end among covers that begin early enough to hide this seam (spans are sorted, seams too)
         while i < len(spans) and spans[i][0] <= at - SPARE:
             reach = max(reach, spans[i][1])
             i += 1
@@ -95,7 +95,7 @@ def _seams(story: Story, sources: Sources) -> list[Seam]:
             at in ends and _of(ends[at], sources) != setup[b.source]
         ):
             kind = "clean"  # one side of it is never seen: the picture changes to or from a cover just here
-        elif max(x, y) >= PUNCH * min(x, y) or (story.joins and story.join(n).length):
+        elif max(x, y) >= PUNCH * min(x, y) or (story.transitions and story.transition(n).length):
             kind = "soft"
         out.append(Seam(at, a, b, kind))
     return out

@@ -396,15 +396,15 @@ async function paste() {
 }
 
 // ---- keys
-const joins = () => [0, ...player.plan.seams.map((s) => s[0]), player.plan.length];
+const seams = () => [0, ...player.plan.seams.map((s) => s[0]), player.plan.length];
 const seek = (f) => {
   player.stop();
   player.seek(f);
 };
 /** @type {Record<string, (e: KeyboardEvent) => any>} */
 const KEYS = {
-  arrowup: () => seek(joins().findLast((j) => j < player.frame) ?? 0),
-  arrowdown: () => seek(joins().find((j) => j > player.frame) ?? player.frame),
+  arrowup: () => seek(seams().findLast((j) => j < player.frame) ?? 0),
+  arrowdown: () => seek(seams().find((j) => j > player.frame) ?? player.frame),
   ".": () => nearer(8),
   ",": () => nearer(-8),
   0: () => nearer(-100),

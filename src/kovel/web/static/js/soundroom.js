@@ -140,10 +140,10 @@ const acts = {
     const b = music();
     if (!b) return say("There is no music in the story. Lay some in the Story room first.", true);
     return send(`${base}/fit`, { sound: b.id, until: strip.marks.b, ...revision() }, (got) => {
-      if (got.joins.length)
+      if (got.seams.length)
         told("Music fitted by bars", [
-          ["Join at", "goes on from", "how alike"],
-          ...got.joins.map((j) => [
+          ["Seam at", "goes on from", "how alike"],
+          ...got.seams.map((j) => [
             at(j.at),
             `${j.from.toFixed(1)} s to ${j.to.toFixed(1)} s`,
             `${Math.round(j.alike * 100)} %`,
@@ -313,7 +313,7 @@ function along(by) {
   seek(to.at);
   return choose(to.id);
 }
-const joins = () => [0, ...strip.data.seams, strip.data.length];
+const seams = () => [0, ...strip.data.seams, strip.data.length];
 function mark(which, clear) {
   strip.marks[which] = clear ? null : player.frame;
   const { a, b } = strip.marks;
@@ -322,8 +322,8 @@ function mark(which, clear) {
 }
 /** @type {Record<string, (e: KeyboardEvent) => any>} */
 const KEYS = {
-  arrowup: () => seek(joins().findLast((j) => j < player.frame) ?? 0),
-  arrowdown: () => seek(joins().find((j) => j > player.frame) ?? player.frame),
+  arrowup: () => seek(seams().findLast((j) => j < player.frame) ?? 0),
+  arrowdown: () => seek(seams().find((j) => j > player.frame) ?? player.frame),
   ".": () => nearer(8),
   ",": () => nearer(-8),
   0: () => nearer(-100),

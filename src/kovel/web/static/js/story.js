@@ -348,15 +348,15 @@ async function copyRange() {
 }
 
 // ---- keys
-const joins = () => [...player.plan.pieces.map((p) => p[1]), player.plan.length];
+const seams = () => [...player.plan.pieces.map((p) => p[1]), player.plan.length];
 const go = (frame) => {
   player.stop();
   player.seek(frame);
 };
 /** What a key does in this room beside the edits, by its letter. @type {Record<string, (e: KeyboardEvent) => any>} */
 const KEYS = {
-  arrowup: () => go(joins().findLast((j) => j < player.frame) ?? 0),
-  arrowdown: () => go(joins().find((j) => j > player.frame) ?? player.frame),
+  arrowup: () => go(seams().findLast((j) => j < player.frame) ?? 0),
+  arrowdown: () => go(seams().find((j) => j > player.frame) ?? player.frame),
   z: (e) => (e.shiftKey ? redo : undo)(),
   g: () => {
     const p = choice.pieces().find((x) => x.at <= player.frame && player.frame < x.at + x.length);

@@ -6,7 +6,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from kovel.core.story.consequences import DIALOGUE, Edit, fitted, frames_of, longest, refuse_locked, settle
-from kovel.core.story.model import Join, Refused, Sources, Story
+from kovel.core.story.model import Refused, Sources, Story, Transition
 from kovel.core.story.offered import edit, entry
 from kovel.core.time.timecode import stamp as clock
 
@@ -14,16 +14,16 @@ BLENDS = ("cut", "dissolve", "dip")
 
 
 def _seam(story: Story, piece: int | None) -> int:
-    """Index of the join before a piece; None: the story's end."""
+    """Index of the seam before a piece; None: the story's end."""
     if not story.pieces:
         raise Refused("There is nothing in the story yet.")
     return len(story.pieces) if piece is None else story.index_of(piece)
 
 
-def _with(story: Story, sources: Sources, i: int, j: Join, did: str) -> Edit:
-    joins = [x for x in story.joins if (x.left, x.right) != (j.left, j.right)]
-    new = replace(story, joins=tuple(joins) if j.plain else (*joins, j))
-    if new.joins == story.joins:
+def _with(story: Story, sources: Sources, i: int, j: Transition, did: str) -> Edit:
+    rest = [x for x in story.transitions if (x.left, x.right) != (j.left, j.right)]
+    new = replace(story, transitions=tuple(rest) if j.plain else (*rest, j))
+    if new.transitions == story.transitions:
         raise Refused("It is like that already.")
     return settle(story, new, sources, did, made=(j.right or j.left,), playhead=story.starts[i])
 
@@ -46,7 +46,7 @@ def set_blend(story: Story, sources: Sources, piece: int | None, blend: str, len
     """
     refuse_locked(story, DIALOGUE)
     i = _seam(story, piece)
-    j = story.join(i)
+    j = story.transition(i)
     if blend not in BLENDS:
         raise Refused("A seam is a cut, a dissolve or a dip.")
     at = clock(story.starts[i], story.rate)
@@ -78,8 +78,8 @@ def split_edit(story: Story, sources: Sources, piece: int, frames: int) -> Edit:
     i = _seam(story, piece)
     if i == 0:
         raise Refused("There is no seam before the first piece.")
-    asked = replace(story.join(i), split=frames)
-    can = fitted(story, sources, i, asked, story.join(i - 1).split)
+    asked = replace(story.transition(i), split=frames)
+    can = fitted(story, sources, i, asked, story.transition(i - 1).split)
     if can.split != frames:
         raise Refused(f"There is no sound for that. The furthest that fits is {frames_of(can.split)}.")
     at = clock(story.starts[i], story.rate)
@@ -100,8 +100,8 @@ def crossfade(story: Story, sources: Sources, piece: int, frames: int) -> Edit:
         raise Refused("There is no seam before the first piece.")
     if frames < 0 or frames == 1:
         raise Refused("A crossfade is two frames or longer; 0 takes it away.")
-    asked = replace(story.join(i), cross=frames)
-    can = fitted(story, sources, i, asked, story.join(i - 1).split)
+    asked = replace(story.transition(i), cross=frames)
+    can = fitted(story, sources, i, asked, story.transition(i - 1).split)
     if can.cross != frames:
         raise Refused(
             "There is not enough sound for that. "
