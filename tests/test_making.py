@@ -12,7 +12,7 @@ from kovel.store import jobs, projects, recordings, stories, subclips
 from kovel.store.recordings import Recording
 from kovel.store.subclips import New
 from kovel.web import shots
-from kovel.web.sheet import Drawing, pixels_a_frame
+from kovel.web.drawing import Drawing, pixels_a_frame
 from kovel.web.shelf import PAGE
 from kovel.work import room as disk
 from kovel.work.folder import Data, look_at, looked_at, sounded

@@ -16,12 +16,13 @@ from kovel.core.story.seams import seams
 from kovel.core.words.transcript import Word
 from kovel.store import projects, recordings, stories
 from kovel.store.stories import Kept, Stale
+from kovel.web.drawing import WHOLE, Drawing
 from kovel.web.faces import face_of
 from kovel.web.keys import story_keys
 from kovel.web.lanes import COLUMNS, lane_list
 from kovel.web.opened import opened
 from kovel.web.pages import page, plan_answer, render, report, web
-from kovel.web.sheet import WHOLE, Drawing, Sheet
+from kovel.web.sheet import Sheet
 from kovel.web.shelf import shelf_of
 from kovel.web.story_tools import named
 from kovel.work.made import want_retimed

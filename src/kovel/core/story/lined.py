@@ -11,11 +11,10 @@ All places are story frames; what a frame measures on a screen is the page's aff
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from itertools import islice
 
-from kovel.core.story.model import Cover, Piece, Sources, Story
+from kovel.core.story.model import Cover, Piece, Source, Sources, Story
 from kovel.core.story.seams import Seam, hiding, seams
 from kovel.core.story.settings import HEARD
 from kovel.core.time.rate import Rate
@@ -84,56 +83,76 @@ def lined(
     only what reaches into those story frames is laid out (words, lines and all), so that a screenful of a two-hour story
     costs no more than one of a short film; columns and seams are always those of the whole story.
     """
-    spans = [(a, min(b, story.length), c) for a, b, c in story.spans]
     lo, hi = view or (0, story.length)
-    columns: dict[str, int] = {}
-    names: list[str] = []
-    for p in story.pieces:
-        s = sources.get(p.source) if p.source is not None else None
-        if s and (s.setup or str(s.id)) not in columns:
-            columns[s.setup or str(s.id)] = len(columns)
-            names.append(s.name)
+    columns = _columns(story, sources)
+    number = {column: n for n, column in enumerate(columns)}
+    near = sorted(
+        ((a, min(b, story.length), c) for a, b, c in story.spans if b > lo and a < min(hi, story.length)), key=lambda x: x[0]
+    )
+    hides = {c.id for _, _, c in hiding(story, sources)}  # through the others he is seen
+    under = _run_together([(a, b) for a, b, c in near if c.id in hides and c.source in sources])
     stretches: list[Stretch] = []
     blocks: list[Block] = []
-    hides = {c.id for _, _, c in hiding(story, sources)}
-    passed = 0  # covers that end before the piece at hand
-    near = sorted((x for x in spans if x[1] > lo and x[0] < hi), key=lambda x: x[0])
-    first = max(0, bisect_right(story.starts, lo, 0, len(story.pieces)) - 1)
-    for i in range(first, len(story.pieces)):
+    for i in range(max(0, bisect_right(story.starts, lo, 0, len(story.pieces)) - 1), len(story.pieces)):
         p, at = story.pieces[i], story.starts[i]
-        end = at + p.length
         if at >= hi:
             break
-        seen_from, seen_to = max(at, lo), min(end, hi)
-        start, length = p.start + seen_from - at, seen_to - seen_from
-        said = (
-            words_in(spoken(p, words, start, length, story.rate), story.rate, start, length) if p.source and length > 0 else []
-        )
-        rows = max(1, int(p.length / frames_per_row + 0.3))  # a last row may hang over by a quarter
-        speaker = next((w.speaker for _, w in said if w.speaker), "")
-        set_in = lines(said, start=p.start, length=p.length, frames_per_row=frames_per_row, rows=rows, chars=chars)
-        blocks.append(Block(p, at, tuple(set_in), speaker))
+        a, b = max(at, lo), min(at + p.length, hi)
+        blocks.append(_block(story, p, at, a, b, words, frames_per_row, chars))
         s = sources.get(p.source) if p.source is not None else None
-        if s is None:
-            continue
-        column, t = columns[s.setup or str(s.id)], seen_from
-        if not s.picture or p.take == "sound":
-            stretches.append(Stretch(column, seen_from, seen_to, False))
-            continue
-        while passed < len(near) and near[passed][1] <= seen_from:
-            passed += 1
-        for a, b, c in islice(near, passed, None):
-            if a >= seen_to:
-                break
-            if c.id not in hides or c.source not in sources:  # he is seen through it
-                continue
-            if b <= t:
-                continue
-            if a > t:
-                stretches.append(Stretch(column, t, a, True))
-            stretches.append(Stretch(column, max(a, t), min(b, seen_to), False))
-            t = min(b, seen_to)
-        if t < seen_to:
-            stretches.append(Stretch(column, t, seen_to, True))
+        if s is not None:
+            out_of_sight = under if s.picture and p.take != "sound" else [(a, b)]
+            stretches += _coverage(number[_column(s)], a, b, out_of_sight)
     lanes = max((c.lane for c in story.covers), default=1)
-    return LinedPage(tuple(blocks), tuple(names), tuple(stretches), tuple(near), tuple(seams(story, sources)), lanes)
+    return LinedPage(
+        tuple(blocks), tuple(columns.values()), tuple(stretches), tuple(near), tuple(seams(story, sources)), lanes
+    )
+
+
+def _column(s: Source) -> str:
+    """What has a coverage line of its own: a camera setup."""
+    return s.setup or str(s.id)
+
+
+def _columns(story: Story, sources: Sources) -> dict[str, str]:
+    """The coverage lines of the whole story, in the order they begin, with the name of what began each."""
+    out: dict[str, str] = {}
+    for p in story.pieces:
+        s = sources.get(p.source) if p.source is not None else None
+        if s:
+            out.setdefault(_column(s), s.name)
+    return out
+
+
+def _block(story: Story, p: Piece, at: int, a: int, b: int, words: Words, frames_per_row: float, chars: int) -> Block:
+    """A piece with the words of its story frames [a, b) set in lines."""
+    start, length = p.start + a - at, b - a
+    said = words_in(spoken(p, words, start, length, story.rate), story.rate, start, length) if p.source and length > 0 else []
+    rows = max(1, int(p.length / frames_per_row + 0.3))  # a last row may hang over by a quarter
+    set_in = lines(said, start=p.start, length=p.length, frames_per_row=frames_per_row, rows=rows, chars=chars)
+    return Block(p, at, tuple(set_in), next((w.speaker for _, w in said if w.speaker), ""))
+
+
+def _run_together(spans: Sequence[tuple[int, int]]) -> list[tuple[int, int]]:
+    """Spans in order of where they begin as runs that do not touch."""
+    out: list[tuple[int, int]] = []
+    for a, b in spans:
+        if out and a <= out[-1][1]:
+            out[-1] = (out[-1][0], max(out[-1][1], b))
+        else:
+            out.append((a, b))
+    return out
+
+
+def _coverage(column: int, a: int, b: int, under: Sequence[tuple[int, int]]) -> Iterator[Stretch]:
+    """Story frames [a, b) of a coverage line: wavy where they are `under` a cover (runs apart, in order), else straight."""
+    t = a
+    for x, y in under[bisect_right(under, a, key=lambda run: run[1]) :]:
+        if x >= b:
+            break
+        if x > t:
+            yield Stretch(column, t, x, True)
+        yield Stretch(column, max(x, t), min(y, b), False)
+        t = min(y, b)
+    if t < b:
+        yield Stretch(column, t, b, True)
