@@ -104,9 +104,7 @@ def lined(
             out_of_sight = under if s.picture and p.take != "sound" else [(a, b)]
             stretches += _coverage(number[_column(s)], a, b, out_of_sight)
     lanes = max((c.lane for c in story.covers), default=1)
-    return LinedPage(
-        tuple(blocks), tuple(columns.values()), tuple(stretches), tuple(near), tuple(seams(story, sources)), lanes
-    )
+    return LinedPage(tuple(blocks), tuple(columns.values()), tuple(stretches), tuple(near), tuple(seams(story, sources)), lanes)
 
 
 def _column(s: Source) -> str:
