@@ -206,6 +206,10 @@ def test_settings_and_subclips(room: TestClient, coded: Coded) -> None:
     room.post("/p/1/footage/undo")
     assert recordings.get(data.db, talk).tongue == ""
     assert "“soon” is no length" in said(room.post(url, data={"do": "settings", "shortest": "soon"}))
+    for wrong, told in (({"threshold": "loud"}, "“loud” is not a number"), ({"breath": "x"}, "“x” is not a number")):
+        assert told in said(room.post(url, data={"do": "settings", "shortest": "4", **wrong}))
+    assert "could not be read (by)" in said(room.post(url, data={"do": "nudge", "key": "pa1", "by": "far"}))
+    assert tighten.desk(data, talk).settings.shortest == 0.3  # what is refused changes nothing
     c = subclips.add(data.db, talk, 90, 260, name="bit")
     page = room.get("/p/1/tighten", params={"clip": c.id}).text
     assert "0:06+20" in page and ">bit<" in page

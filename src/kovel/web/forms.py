@@ -10,6 +10,7 @@ from fastapi import Depends, Request
 from fastapi.exceptions import RequestValidationError
 from pydantic import BaseModel, BeforeValidator, ConfigDict, TypeAdapter, ValidationError
 
+from kovel.core.told import Told
 from kovel.store.projects import Invalid
 
 
@@ -25,7 +26,7 @@ class Sent(BaseModel):
 
 def sent(model: Any) -> Any:
     """A dependency that reads the fields of a form by `model`, a `Sent` or a union of them: `Annotated[Mark, sent(Mark)]`.
-    What cannot be read is refused as a request that cannot be read, with the names of its fields."""
+    What cannot be read is refused: in the words of the field's reader if it has some, else by the names of the fields."""
     adapter: TypeAdapter[Any] = TypeAdapter(model)
 
     async def read(request: Request) -> Any:
@@ -33,7 +34,11 @@ def sent(model: Any) -> Any:
         try:
             return adapter.validate_python(fields)
         except ValidationError as e:
-            raise RequestValidationError([{**x, "loc": ("form", *x["loc"])} for x in e.errors()]) from None
+            errors = e.errors()
+            for x in errors:
+                if isinstance(told := x.get("ctx", {}).get("error"), Told):
+                    raise told from None
+            raise RequestValidationError([{**x, "loc": ("form", *x["loc"])} for x in errors]) from None
 
     return Depends(read)
 
