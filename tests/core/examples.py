@@ -26,6 +26,11 @@ def laid() -> Story:
     return do(s, "lay_sound", source=6, at=20, until=230, start=20, kind="music", clock_bound=True)
 
 
+def overrun() -> Story:
+    """The effect and the bed go on behind the story's end."""
+    return do(do(laid(), "trim_sound", sound=5, edge="out", delta=90), "trim_sound", sound=6, edge="out", delta=40)
+
+
 def tied() -> Story:
     """The effect is tied to the cover over it."""
     return do(laid(), "tie_sound", sound=5)
@@ -100,6 +105,7 @@ def titled() -> Story:
 BEFORE = {
     "three": three,
     "laid": laid,
+    "overrun": overrun,
     "tied": tied,
     "joined": joined,
     "spaced": spaced,

@@ -6,6 +6,7 @@ from kovel.core.story.catalogue import run
 from kovel.core.story.covers import three_points
 from kovel.core.story.lined import lined
 from kovel.core.story.model import Refused, Story
+from kovel.core.story.removals import taken_out
 from kovel.core.story.seams import seams
 from kovel.core.words.transcript import Word, lines, words_in
 from tests.core.stories import EMPTY, SOURCES, R, do, three
@@ -308,3 +309,16 @@ def test_a_piece_is_repeated_after_itself() -> None:
     for bad in (0, 101):
         with pytest.raises(Refused, match="1 to 100 times"):
             do(s, "repeat", piece=2, times=bad)
+
+
+def test_what_was_taken_out_between_two_pieces() -> None:
+    """Where the recording goes on later, at the same pace: cards, other recordings, what stands earlier or next to it are none."""
+    s = EMPTY
+    for source, start, length in ((1, 0, 50), (1, 70, 30), (1, 100, 10), (2, 150, 20), (1, 200, 20), (1, 10, 20), (1, 60, 40)):
+        s = do(s, "add_at_end", source=source, start=start, length=length)
+    gone = lambda story: [(at, p.id, n) for at, p, n in taken_out(story, SOURCES)]  # noqa: E731
+    assert gone(s) == [(50, 1, 20), (150, 6, 30)]
+    assert gone(do(s, "set_speed", item=2, percent=50)) == [(180, 6, 30)]
+    assert gone(do(s, "insert_card", at=50, length=5)) == [(155, 6, 30)] and gone(do(s, "insert_space", at=150, length=5)) == [
+        (50, 1, 20)
+    ]

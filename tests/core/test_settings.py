@@ -16,7 +16,7 @@ from kovel.core.story.lined import lined
 from kovel.core.story.model import Refused, Source, Story
 from kovel.core.story.patch import story_from_json, story_to_json
 from kovel.core.story.seams import seams
-from kovel.core.story.settings import NONE, SETTINGS, Values, met, on_line
+from kovel.core.story.settings import MOMENTS, NONE, SETTINGS, Values, added, met, on_line
 from tests.core.stories import SOURCES, R, do, three
 
 levels = st.floats(-20, 6).map(lambda x: round(x, 1))
@@ -157,3 +157,52 @@ def test_through_a_see_through_cover_one_sees_what_lies_under_it() -> None:
     s = do(s, "set_value", to=s.covers[1].id, setting="opacity", value=50)
     t = make_plan(s, SOURCES).picture_at(115)
     assert [(x.image.source, x.opacity.at(0)) for x in t.layers] == [(1, 1), (3, 0.4), (4, 0.5)] and t.cover == s.covers[1].id
+
+
+@pytest.mark.parametrize(
+    ("name", "given", "kept"),
+    [
+        ("level", -60, -60.0), ("level", -60.1, None), ("level", 12, 12.0), ("level", 12.1, None), ("level", -6.04, -6.0), ("level", True, None),
+        ("level", [[0, -3], [1, 2.5]], ((0, -3.0), (1, 2.5))), ("level", [[1, -3], [1, 2]], None), ("level", [[0, 12.1]], None),
+        ("level", [[0, -60.1]], None), ("level", [[0.5, 1]], None), ("level", [[0, 1, 2]], None), ("level", [], None), ("level", [7], None),
+        ("level", [[k, 0] for k in range(MOMENTS)], tuple((k, 0.0) for k in range(MOMENTS))), ("level", [[k, 0] for k in range(MOMENTS + 1)], None),
+        ("duck", -6, None), ("duck", [[0, -6]], ((0, -6.0),)), ("appear", 3.0, 3), ("appear", 3.5, None), ("appear", -1, None), ("mute", 1, None),
+        ("colour", "#AbCdEf", "#abcdef"), ("colour", "#abcde", None), ("colour", "abcdef", None), ("font", "x" * 80, "x" * 80),
+        ("font", "x" * 81, None), ("font", "a\n", None), ("font", 3, None), ("fit", "filled", "filled"), ("fit", "Filled", None),
+        ("text", " two  words / a line \n\n", "two words\na line"), ("text", "x" * 2000, "x" * 2000), ("text", "x" * 2001, None),
+        ("text", "bell\a", None),
+    ],
+)  # fmt: skip
+def test_what_is_kept_of_a_value(name: str, given: object, kept: object) -> None:
+    """At the bounds of the catalogue: kinds, ranges, steps, lines. Common practice, no source."""
+    assert SETTINGS[name].of_kind(given) == kept
+
+
+def test_values_are_said() -> None:
+    rows = (("zoom", 125.0, "125 %"), ("level", -6.0, "-6.0 dB"), ("level", 2.0, "+2.0 dB"), ("brightness", 0.5, "+0.5 stops"),
+            ("mute", True, "on"), ("mute", False, "off"), ("text", "a\nb", "“a / b”"), ("table", "", "none"), ("fit", "whole", "whole"),
+            ("level", ((0, 1.0),), "a line of 1 moment"), ("level", ((0, 1.0), (4, 0.0)), "a line of 2 moments"), ("duck", (), "none"))  # fmt: skip
+    assert [SETTINGS[n].says(v) for n, v, _ in rows] == [told for _, _, told in rows]
+    asked = {"mute": "on or off", "text": "a text of up to 2000 letters", "colour": "a colour like #f4eee2", "font": "the name of a font, or nothing",
+             "fade": "one of: equal power, straight", "zoom": "25 to 400 %", "level": "-60 to 12 dB"}  # fmt: skip
+    assert {n: SETTINGS[n].between for n in asked} == asked
+
+
+def test_a_line_between_and_beyond_its_moments() -> None:
+    line = ((10, 0.0), (20, 10.0), (40, -10.0))
+    assert [on_line(line, m) for m in (-5, 9, 10, 11, 15, 19, 20, 21, 30, 39, 40, 41, 900)] == [
+        0,
+        0,
+        0,
+        1,
+        5,
+        9,
+        10,
+        9,
+        0,
+        -9,
+        -10,
+        -10,
+        -10,
+    ]
+    assert added([2.0, line, ((15, 1.0),)]) == ((10, 3.0), (15, 8.0), (20, 13.0), (40, -7.0)) and added([1.0, -3.0]) == -2.0

@@ -124,10 +124,18 @@ def split_sound(story: Story, sources: Sources, sound: int, at: int) -> Edit:
     k = at - story.at(x)
     if not 0 < k < x.length:
         raise Refused("The playhead is not inside the sound. Put it where the sound is to be split.")
+    if at >= story.length and x.tether.piece:
+        raise Refused(
+            "There is no word here to keep the second part on: the story ends before. Split the sound further to the front."
+        )
     left = replace(x, length=k, settings=x.settings.without("fade_out"))
-    bound = story.tie_like(x, at) if at < story.length or not x.tether.piece else x.tether
     right = replace(
-        x, id=story.next_id, start=x.start + k, length=x.length - k, tether=bound, settings=x.settings.without("fade_in")
+        x,
+        id=story.next_id,
+        start=x.start + k,
+        length=x.length - k,
+        tether=story.tie_like(x, at),
+        settings=x.settings.without("fade_in"),
     )
     rows = tuple(z for y in story.sounds for z in ((faded(left), faded(right)) if y.id == sound else (y,)))
     draft = replace(story, sounds=rows, next_id=story.next_id + 1)
