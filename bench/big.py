@@ -22,7 +22,7 @@ from bench.served import served
 from kovel.core.story.model import Piece, Story
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
-from kovel.store import jobs, projects, recordings, stories, subclips
+from kovel.store import jobs, projects, recordings, stories, subclips, transcripts
 from kovel.work.folder import Data
 from kovel.work.foreman import Foreman
 from kovel.work.intake import bring_in
@@ -56,7 +56,7 @@ def filled(data: Data, project: int, ids: list[int], count: int) -> None:
     """Words, subclips and stories over recordings."""
     r = random.Random(project)
     for i in ids:
-        recordings.set_words(data.db, i, words(i))
+        transcripts.set_words(data.db, i, words(i))
     new = [
         subclips.New(i, a := 500 * k + 40, a + 180, f"Bite {i} {k}", tags="week" if k % 3 else "boat, tide", verdict=r.choice(("keep", "maybe", "")))
         for i in ids

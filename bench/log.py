@@ -17,7 +17,7 @@ from playwright.sync_api import Page
 
 from bench.served import served
 from kovel.core.words.transcript import Word
-from kovel.store import recordings
+from kovel.store import transcripts
 from kovel.work.folder import Data
 
 HOURS, SAID = 3, 30_000
@@ -69,7 +69,7 @@ def made(folder: Path) -> tuple[Data, list[str]]:
         Word(vocabulary[rng.integers(4000)] + ("." if i % 13 == 0 else ""), i * step, i * step + 9000, ("M", "T")[i // 400 % 2])
         for i in range(SAID)
     ]
-    recordings.set_words(data.db, 1, said)
+    transcripts.set_words(data.db, 1, said)
     return data, vocabulary
 
 
@@ -93,7 +93,7 @@ def main() -> None:
         rows = []
         for w in vocabulary[:200]:
             t = time.perf_counter()
-            recordings.search(data.db, 1, w)
+            transcripts.search(data.db, 1, w)
             rows.append((time.perf_counter() - t) * 1000)
         print(f"search at the store: median {median(rows):.1f} ms, worst of 200 {max(rows):.0f}", flush=True)
         with served(str(data.root)) as (url, page):

@@ -14,7 +14,7 @@ from playwright.sync_api import Page
 from bench.edits import made
 from bench.served import served
 from kovel.core.words.transcript import Word
-from kovel.store import recordings
+from kovel.store import transcripts
 from kovel.work.folder import Data
 
 LEAST = """async () => {
@@ -74,7 +74,7 @@ STRIP = """async (how) => {
 
 def words(data: Data) -> None:
     for i in (1, 2, 3):
-        recordings.set_words(data.db, i, [Word(f"word{k}", 24000 * k, 24000 * k + 20000, "M") for k in range(10_000)])
+        transcripts.set_words(data.db, i, [Word(f"word{k}", 24000 * k, 24000 * k + 20000, "M") for k in range(10_000)])
 
 
 def told(page: Page, name: str, keys: list[dict], least: float) -> None:

@@ -16,7 +16,7 @@ from urllib.parse import urlencode
 from urllib.request import Request, urlopen
 
 from bench.served import server
-from kovel.store import jobs, recordings, subclips
+from kovel.store import jobs, recordings, subclips, transcripts
 from kovel.work.folder import Data, media_facts
 
 FOOTAGE = Path(__file__).parent.parent / "src" / "kovel" / "demo" / "footage"
@@ -105,7 +105,7 @@ class Week:
         )
         self.step("the whole waveform of the first", lambda: self.until(lambda: facts(long[0])["sounded"]))
         self.send("/p/1/footage/transcribe", go=1)
-        self.step("its first words", lambda: self.until(lambda: bool(recordings.words_at(db, long[0], 0, 1))))
+        self.step("its first words", lambda: self.until(lambda: bool(transcripts.words_at(db, long[0], 0, 1))))
         self.step(
             "all words",
             lambda: self.until(lambda: not [j for j in jobs.in_state(db, "waiting", "working") if j.kind == "transcribe"]),

@@ -17,7 +17,7 @@ from kovel.core.story.patch import story_to_json
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
 from kovel.media.reader import FrameReader
-from kovel.store import archive, captions, jobs, looks, markers, projects, recordings, steps, stories, subclips
+from kovel.store import archive, captions, jobs, looks, markers, projects, recordings, steps, stories, subclips, transcripts
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.work import archiving
@@ -46,7 +46,7 @@ def write(data: Data, out: Path, media: archiving.Media = "none") -> archiving.A
 def full(coded: Coded) -> Coded:
     """A project in which everything is used: log and its undo, words, story with undo and redo, captions, settings, a group."""
     data, r = coded
-    recordings.set_words(
+    transcripts.set_words(
         data.db,
         r["talk"].id,
         [Word(w, 48_000 * i, 48_000 * i + 40_000, "maren") for i, w in enumerate(["We", "haul", "it", "by", "hand."])],
@@ -87,10 +87,10 @@ def told(data: Data, project: int) -> dict[str, Any]:
     while stories.load(data.db, sid).can_redo:
         out["redone"].append([stories.redo(data.db, sid)[1].did, named(story_to_json(stories.load(data.db, sid).story))])
     out["log"] = [(names[c.recording], c.name, c.start, c.length) for c in subclips.of_project(data.db, project)]
-    out["words"] = {names[i]: [w.text for w in recordings.words(data.db, i)] for i in names}
+    out["words"] = {names[i]: [w.text for w in transcripts.words(data.db, i)] for i in names}
     out["edits"] = {names[i]: v for (i, _), v in captions.edits(data.db, sid).items()}
     out["set"] = {r.name: r.settings for r in recordings.of_project(data.db, project)}
-    out["found"] = len(recordings.search(data.db, project, "haul"))
+    out["found"] = len(transcripts.search(data.db, project, "haul"))
     return out
 
 

@@ -11,7 +11,7 @@ from fastapi.testclient import TestClient
 
 from kovel.cli import main
 from kovel.core.words.transcript import Word
-from kovel.store import bins, projects, recordings, steps
+from kovel.store import bins, projects, recordings, steps, transcripts
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
@@ -169,7 +169,7 @@ def test_unsure_words_are_walked_and_corrections_learnt(room: TestClient, coded:
     data, r = coded
     rows = [Word(w, 48_000 * n, 48_000 * n + 20_000, "", s) for n, (w, s) in enumerate(
         [("We", 0.9), ("hall", 0.3), ("the", 0.95), ("ferry", 0.2), ("to", 0.9), ("corn", 0.39), ("wall.", 0.8)])]  # fmt: skip
-    recordings.set_words(data.db, r["talk"].id, rows)
+    transcripts.set_words(data.db, r["talk"].id, rows)
 
     def walk(frame: int, back: bool = False) -> tuple[int | None, str]:
         got = room.get(f"/p/1/recordings/{r['talk'].id}/unsure", params={"frame": frame, "back": back}).json()
@@ -177,10 +177,10 @@ def test_unsure_words_are_walked_and_corrections_learnt(room: TestClient, coded:
 
     assert walk(0) == (25, "“hall”: 30% sure; 3 in all. E corrects it.") and walk(25)[0] == 75 and walk(75)[0] == 125
     assert walk(125) == (None, "No later word is unsure; 3 in all.") and walk(125, True)[0] == 75 and walk(10, True)[0] is None
-    recordings.change_words(data.db, r["talk"].id, 5, rows[5:], [Word("Cornwall.", rows[5].start, rows[6].end)], "corrected")
-    recordings.change_words(data.db, r["talk"].id, 1, rows[1:2], [Word("haul", rows[1].start, rows[1].end)], "corrected")
+    transcripts.change_words(data.db, r["talk"].id, 5, rows[5:], [Word("Cornwall.", rows[5].start, rows[6].end)], "corrected")
+    transcripts.change_words(data.db, r["talk"].id, 1, rows[1:2], [Word("haul", rows[1].start, rows[1].end)], "corrected")
     assert "Cornwall" in hearing.names_of(data, 1) and "haul" not in hearing.names_of(data, 1)
-    recordings.set_words(
+    transcripts.set_words(
         data.db, r["fifty"].id, [Word("Typed", 0, 9), Word("Elsewhere", 10, 20)]
     )  # not heard by the recogniser
     assert "Elsewhere" not in hearing.names_of(data, 1)

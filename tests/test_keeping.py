@@ -15,7 +15,7 @@ from kovel.core.sound.beats import Beats
 from kovel.core.story.model import Refused
 from kovel.core.story.patch import story_to_json
 from kovel.core.words.transcript import Word
-from kovel.store import decisions, projects, recordings, steps, stories, subclips
+from kovel.store import decisions, projects, recordings, steps, stories, subclips, transcripts
 from kovel.store.decisions import QuickDesk
 from kovel.store.projects import Invalid
 from kovel.store.stories import Stale
@@ -159,8 +159,8 @@ def test_what_was_said_is_found(data: Data) -> None:
     sources_only(data)
     text = "The ferry ran all night. Nobody crossed in the flood, though. Caf\u00e9 talk: the ferryman\u2019s bell rang twice!"
     said = [Word(w, i * 24000, i * 24000 + 20000, "Maren") for i, w in enumerate(text.split())]
-    recordings.set_words(data.db, 1, said)
-    found = lambda q: [f.text.replace("\x02", "[").replace("\x03", "]") for f in recordings.search(data.db, 1, q)]  # noqa: E731
+    transcripts.set_words(data.db, 1, said)
+    found = lambda q: [f.text.replace("\x02", "[").replace("\x03", "]") for f in transcripts.search(data.db, 1, q)]  # noqa: E731
     assert found("FERRY") == ["The [ferry] ran all night."] and len(found("ferry*")) == 2
     assert found('"the flood"') == ["Nobody crossed in [the flood], though."] and found('"flood the"') == []
     assert (
@@ -168,8 +168,8 @@ def test_what_was_said_is_found(data: Data) -> None:
     )
     for odd in ("", '"', "***", "a AND", "NEAR(", "' OR 1=1 --", "-", "(("):
         assert isinstance(found(odd), list)
-    recordings.set_words(data.db, 1, said[:5])
-    assert found("bell") == [] and recordings.search(data.db, 1, "ferry")[0].end == 4 * 24000 + 20000
+    transcripts.set_words(data.db, 1, said[:5])
+    assert found("bell") == [] and transcripts.search(data.db, 1, "ferry")[0].end == 4 * 24000 + 20000
     with data.db.write() as c:
         c.execute("INSERT INTO sentence_search (sentence_search) VALUES ('integrity-check')")
 
@@ -196,23 +196,23 @@ def test_words_are_read_anew_whoever_changed_them(data: Data) -> None:
     a, b = ([Word(f"{x}{i}", i * 9000, i * 9000 + 8000, "M") for i in range(5)] for x in "ab")
 
     def both() -> list[str]:
-        here, there = (recordings.words(d.db, r) for d in (data, other))
-        assert here == there and recordings.words(data.db, r) is here  # not read again in between
+        here, there = (transcripts.words(d.db, r) for d in (data, other))
+        assert here == there and transcripts.words(data.db, r) is here  # not read again in between
         return [w.text for w in here]
 
     assert both() == []
-    recordings.set_words(data.db, r, a)
+    transcripts.set_words(data.db, r, a)
     assert both() == ["a0", "a1", "a2", "a3", "a4"]
-    recordings.set_words(other.db, r, b)
+    transcripts.set_words(other.db, r, b)
     assert both() == ["b0", "b1", "b2", "b3", "b4"]
-    recordings.change_words(data.db, r, 1, b[1:3], [Word("joined", 9000, 26_000, "M")], "joined")
+    transcripts.change_words(data.db, r, 1, b[1:3], [Word("joined", 9000, 26_000, "M")], "joined")
     assert both() == ["b0", "joined", "b3", "b4"]
     steps.turn(other.db, p.id)
     assert both() == ["b0", "b1", "b2", "b3", "b4"]
     steps.turn(data.db, p.id, redo=True)
     assert both() == ["b0", "joined", "b3", "b4"]
     with pytest.raises(Invalid):
-        recordings.change_words(other.db, r, 0, a[:1], b[:1], "stale")
+        transcripts.change_words(other.db, r, 0, a[:1], b[:1], "stale")
     with pytest.raises(ZeroDivisionError), data.db.write() as c:
         write_words(c, r, 0, 4, a)
         raise ZeroDivisionError
@@ -311,7 +311,7 @@ def test_a_transcript_is_taken_whole_or_told(client: TestClient, data: Data) -> 
         ("a.txt", " \n", "a.txt is empty"),
     ):
         assert says in take(name, body)
-    assert [w.text for w in recordings.words(data.db, 1)] == ["Hello", "there"]
+    assert [w.text for w in transcripts.words(data.db, 1)] == ["Hello", "there"]
     out = client.get("/p/1/recordings/1/words.vtt")
     assert "attachment" in out.headers["content-disposition"] and "<00:00:01.500>there" in out.text
     assert "00:00:01,000 --> 00:00:02,000\nHello there" in client.get("/p/1/recordings/1/words.srt").text

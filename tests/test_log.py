@@ -15,7 +15,7 @@ from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word, replaced
 from kovel.demo.project import FOOTAGE
 from kovel.media.listen import save
-from kovel.store import jobs, markers, recordings, stories, subclips
+from kovel.store import jobs, markers, stories, subclips, transcripts
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from kovel.work.folder import Data
@@ -27,13 +27,13 @@ Coded = tuple[Data, dict[str, Recording]]
 
 
 def text(data: Data, r: Recording) -> list[tuple[str, int, int, str]]:
-    return [(w.text, w.start, w.end, w.speaker) for w in recordings.words(data.db, r.id)]
+    return [(w.text, w.start, w.end, w.speaker) for w in transcripts.words(data.db, r.id)]
 
 
 def test_words_are_corrected_with_their_times(room: TestClient, coded: Coded) -> None:
     data, r = coded
     talk, url = r["talk"], f"/p/1/recordings/{r['talk'].id}/words"
-    recordings.set_words(
+    transcripts.set_words(
         data.db,
         talk.id,
         [Word("The", 0, 900), Word("fairycame", 1000, 2900), Word("a", 3000, 3900), Word("cross.", 4000, 5000)],
@@ -52,13 +52,13 @@ def test_words_are_corrected_with_their_times(room: TestClient, coded: Coded) ->
     assert {w[3] for w in text(data, talk)} == {"Maren Oskel"}
     room.post(f"{url}/speaker", data={"start": 0, "count": 1, "name": "Tobin", "everywhere": "true"})
     assert {w[3] for w in text(data, talk)} == {"Tobin"}
-    recordings.set_words(data.db, r["fifty"].id, [Word("Ferry", 0, 100), Word("came,", 100, 200), Word("ferry", 300, 400)])
+    transcripts.set_words(data.db, r["fifty"].id, [Word("Ferry", 0, 100), Word("came,", 100, 200), Word("ferry", 300, 400)])
     assert "Replaced 2 times, in talk, fifty" in said(
         room.post(f"{url}/replace", data={"find": "FERRY came", "put": "boat went", "everywhere": "true"})
     )
     assert [w[0] for w in text(data, r["fifty"])] == ["boat", "went,", "ferry"]
     assert "does not stand" in said(room.post(f"{url}/replace", data={"find": "zeppelin", "put": "x"}))
-    assert len(recordings.search(data.db, 1, '"boat went"')) == 2
+    assert len(transcripts.search(data.db, 1, '"boat went"')) == 2
     for _ in range(4):
         assert "Undone" in said(room.post("/p/1/log/undo", params={"rec": talk.id}))
     assert {w[3] for w in text(data, talk)} == {"Maren Oskel"}
@@ -66,8 +66,8 @@ def test_words_are_corrected_with_their_times(room: TestClient, coded: Coded) ->
         room.post("/p/1/log/undo", params={"rec": talk.id})
     assert (
         text(data, talk) == first
-        and not recordings.search(data.db, 1, "across")
-        and len(recordings.search(data.db, 1, "fairycame")) == 1
+        and not transcripts.search(data.db, 1, "across")
+        and len(transcripts.search(data.db, 1, "fairycame")) == 1
     )
     for _ in range(2):
         room.post("/p/1/log/undo", params={"rec": talk.id, "redo": "true"})
@@ -109,7 +109,7 @@ def test_slices_and_marks_go_to_pauses(room: TestClient, coded: Coded) -> None:
 def test_the_whole_log(room: TestClient, coded: Coded) -> None:
     data, r = coded
     talk, boat = r["talk"].id, r["boat"].id
-    recordings.set_words(
+    transcripts.set_words(
         data.db,
         talk,
         [
@@ -247,18 +247,18 @@ def test_two_voices_of_a_recording_are_told_apart(spoken: Coded, finished: Calla
     finished(data)
     assert "Two voices: Voice 1 (" in room.get(f"/p/1/log?rec={odile.id}").text
     who = {"odile": "Voice 1", "interviewer": "Voice 2"}
-    words = recordings.words(data.db, odile.id)
+    words = transcripts.words(data.db, odile.id)
     spans = spans_of(words)
     right = sum(words[a].speaker == who[rows[a]["speaker"]] for a, _ in spans)
     assert right >= 0.9 * len(spans), right / len(spans)
-    assert [(w.text, w.start) for w in recordings.words(data.db, odile.id)] == [
+    assert [(w.text, w.start) for w in transcripts.words(data.db, odile.id)] == [
         (x["text"], round(x["start"] * 48000)) for x in rows
     ]
     assert "told apart" in said(room.post("/p/1/log/undo"))
-    assert {w.speaker for w in recordings.words(data.db, odile.id)} == {""}
+    assert {w.speaker for w in transcripts.words(data.db, odile.id)} == {""}
     # words that were changed while it listened keep what they are
     room.post(f"/p/1/recordings/{odile.id}/voices")
-    recordings.set_words(data.db, odile.id, recordings.words(data.db, odile.id)[5:])
+    transcripts.set_words(data.db, odile.id, transcripts.words(data.db, odile.id)[5:])
     finished(data)
     assert "changed meanwhile" in room.get(f"/p/1/log?rec={odile.id}").text
 

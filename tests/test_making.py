@@ -8,7 +8,7 @@ import pytest
 from fastapi.testclient import TestClient
 
 from kovel.core.words.transcript import Word
-from kovel.store import jobs, projects, recordings, stories, subclips
+from kovel.store import jobs, projects, recordings, stories, subclips, transcripts
 from kovel.store.recordings import Recording
 from kovel.store.subclips import New
 from kovel.web import shots
@@ -82,25 +82,25 @@ def test_words_are_there_as_they_come(room: TestClient, coming: tuple[Data, Reco
     for n in (5, 12):
         (folder / "heard.json").write_text(json.dumps({"words": rows[:n]}))
         far.take()
-        assert [w.text for w in recordings.words(data.db, talk.id)] == [f"w{i}" for i in range(n)]
+        assert [w.text for w in transcripts.words(data.db, talk.id)] == [f"w{i}" for i in range(n)]
     shown = room.get(f"/p/1/recordings/{talk.id}/hearing", params={"seen": 5}).text
     assert re.findall(r">(w\d+)</span>", shown) == [f"w{i}" for i in range(5, 12)] and "seen=12" in shown
     far.end()
     assert take_heard(data, talk.id, {"words": rows, "remark": "so"}) == "so"
-    assert len(recordings.words(data.db, talk.id)) == 40
+    assert len(transcripts.words(data.db, talk.id)) == 40
     again = SoFar(data, job)  # it has words now: a new transcription does not touch them before its end
     (folder / "heard.json").write_text(json.dumps({"words": rows[:3]}))
     again.take()
-    assert len(recordings.words(data.db, talk.id)) == 40
-    recordings.set_words(data.db, talk.id, [])
+    assert len(transcripts.words(data.db, talk.id)) == 40
+    transcripts.set_words(data.db, talk.id, [])
     third = SoFar(data, job)
     (folder / "heard.json").write_text(json.dumps({"words": rows[:3]}))
     third.take()
-    recordings.change_words(
-        data.db, talk.id, 1, recordings.words(data.db, talk.id)[1:2], [Word("haul", 24_000, 33_000)], "corrected"
+    transcripts.change_words(
+        data.db, talk.id, 1, transcripts.words(data.db, talk.id)[1:2], [Word("haul", 24_000, 33_000)], "corrected"
     )
     third.end()
-    assert [w.text for w in recordings.words(data.db, talk.id)] == ["w0", "haul", "w2"]
+    assert [w.text for w in transcripts.words(data.db, talk.id)] == ["w0", "haul", "w2"]
 
 
 def test_long_lists_come_in_windows(room: TestClient, coded: Coded) -> None:

@@ -23,7 +23,7 @@ from kovel.core.words import themes as grouping
 from kovel.core.words.meaning import MANY, Said, content, foreign, nearest, same_answer
 from kovel.core.words.transcript import Word
 from kovel.media.meaning import english_folder, vectors
-from kovel.store import jobs, projects, recordings, steps, stories, subclips, themes
+from kovel.store import jobs, projects, recordings, steps, stories, subclips, themes, transcripts
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.work import archiving, meaning, proposing, theming
@@ -289,8 +289,8 @@ def meant_folder(pytestconfig: pytest.Config, prepared: Path, interviews: Interv
         flood, leaving = talk(interviews, "Ines", "flood"), talk(interviews, "Ines", "leaving")
         shift = flood[-1].end + 5 * 48_000
         rest = [Word(w.text, w.start + shift, w.end + shift, w.speaker) for w in leaving]
-        recordings.set_words(data.db, r["talk"].id, [*flood, *rest])
-        recordings.set_words(data.db, r["fifty"].id, talk(interviews, "Karl", "flood"))
+        transcripts.set_words(data.db, r["talk"].id, [*flood, *rest])
+        transcripts.set_words(data.db, r["fifty"].id, talk(interviews, "Karl", "flood"))
         finish_words(data)
         data.db.close()
         shutil.copytree(d / "making", d / "data", ignore=shutil.ignore_patterns("*-wal", "*-shm", "lock"))
@@ -351,7 +351,7 @@ def test_search_themes_and_a_proposal_in_the_application(project: Coded, room: T
     (sid, _, why), *_ = stories.proposed(data.db, 1)
     new = stories.load(data.db, sid)
     assert abs(new.story.length - 500) <= 25 and len(why) == len(new.story.pieces) and stories.not_taken(data.db, sid) == []
-    words = {i: recordings.words(data.db, i) for i in (r["talk"].id, r["fifty"].id)}
+    words = {i: transcripts.words(data.db, i) for i in (r["talk"].id, r["fifty"].id)}
     rate = new.story.rate
     for p in new.story.pieces:
         for edge in (p.start, p.end):
@@ -406,13 +406,13 @@ def test_what_the_editor_changed_of_themes_stays_and_is_undone(
     assert all(rows <= anew[i] for i, rows in mine.items())
     steps.turn(data.db, 1)
     assert now() == states[-1]  # all of it taken back in one step
-    recordings.set_words(data.db, r["boat"].id, talk(interviews, "Rosa", "flood"))  # a new transcript
+    transcripts.set_words(data.db, r["boat"].id, talk(interviews, "Rosa", "flood"))  # a new transcript
     finish_words(data)
     shown = theming.listing(data, 1)
     assert any(s.statement.recording == r["boat"].id for t in shown for s in t.shown)
     assert {"Mine", "new theme"} <= {t.name for t in shown}
-    said_ = recordings.words(data.db, r["boat"].id)
-    recordings.change_words(
+    said_ = transcripts.words(data.db, r["boat"].id)
+    transcripts.change_words(
         data.db, r["boat"].id, 0, said_[:1], [Word("Our", said_[0].start, said_[0].end, "Rosa")], "corrected"
     )
     assert any(s.statement.text.startswith("Our kitchen") for t in theming.listing(data, 1) for s in t.shown)
@@ -500,8 +500,8 @@ def test_another_model_is_set_or_refused(project: Coded, room: TestClient, tmp_p
 
 def test_two_cameras_of_one_moment_say_it_once(project: Coded) -> None:
     data, r = project
-    words = recordings.words(data.db, r["talk"].id)
-    recordings.set_words(data.db, r["fifty"].id, [Word(w.text, w.start + 9_600, w.end + 9_600, w.speaker) for w in words[:60]])
+    words = transcripts.words(data.db, r["talk"].id)
+    transcripts.set_words(data.db, r["fifty"].id, [Word(w.text, w.start + 9_600, w.end + 9_600, w.speaker) for w in words[:60]])
     assert len({s.recording for s in meaning.meant(data, 1).said}) == 2
     recordings.set_sync(data.db, [(r["talk"].id, Sync(1, 0), 1.0, "sound"), (r["fifty"].id, Sync(1, -9_600), 1.0, "sound")])
     assert {s.recording for s in meaning.meant(data, 1).said} == {r["talk"].id}  # at once, though no word was changed
@@ -540,13 +540,13 @@ def test_words_bring_their_meaning_by_themselves(interviews: Interviews, project
     seen: dict[int, str] = {}
     meaning.keep_up(data, seen)
     assert [j.state for j in jobs.of_project(data.db, 1, "meaning")] == ["done"]  # nothing new is said
-    recordings.set_words(data.db, r["boat"].id, talk(interviews, "Karl", "yard"))
+    transcripts.set_words(data.db, r["boat"].id, talk(interviews, "Karl", "yard"))
     meaning.keep_up(data, seen)
     meaning.keep_up(data, seen)
     job, _ = jobs.of_project(data.db, 1, "meaning")
     assert job.state == "waiting" and meaning.work_out(data, 1) == job
     jobs.end(data.db, job.id, "cancelled")
     projects.set_archived(data.db, 1, True)
-    recordings.set_words(data.db, r["fifty"].id, talk(interviews, "Karl", "sea"))
+    transcripts.set_words(data.db, r["fifty"].id, talk(interviews, "Karl", "sea"))
     meaning.keep_up(data, seen)
     assert len(jobs.of_project(data.db, 1, "meaning")) == 2  # a project that was put away waits

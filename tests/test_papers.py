@@ -16,7 +16,7 @@ from kovel.cli import main
 from kovel.core.words.transcript import Word
 from kovel.exchange.papers import KINDS, Paper, to_csv
 from kovel.exchange.papers_pdf import to_pdf
-from kovel.store import recordings, stories
+from kovel.store import stories, transcripts
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from kovel.work.folder import Data
@@ -30,7 +30,7 @@ def cut(coded: Coded) -> Coded:
     data, r = coded
     with data.db.write() as c:
         c.execute("UPDATE recording SET start_timecode = '14:22:05:10', roll = 'M1' WHERE id = ?", (r["talk"].id,))
-    recordings.set_words(
+    transcripts.set_words(
         data.db,
         r["talk"].id,
         [Word(w, 48_000 * (4 + i), 48_000 * (5 + i) - 4_800, "maren") for i, w in enumerate(["=We", "haul", "it."])],

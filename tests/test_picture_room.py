@@ -17,7 +17,7 @@ from kovel.core.words.transcript import Word
 from kovel.demo.project import ensure
 from kovel.media.faces import faces_in
 from kovel.media.titles import SERIF
-from kovel.store import jobs, recordings, stories
+from kovel.store import jobs, recordings, stories, transcripts
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from kovel.work import framing
@@ -224,7 +224,7 @@ def test_a_title_is_drawn_for_page_and_file_alike(picture: TestClient, shown: Sh
         name in picture.get("/p/1/picture/panel", params={"items": str(next(c.id for c in story(data).covers if c.title))}).text
     )
     assert picture.get("/p/1/picture/speaker", params={"at": 5}).json() == {"name": ""}  # nothing was heard yet
-    recordings.set_words(
+    transcripts.set_words(
         data.db, shown[1]["maren-a"].id, [Word("by", 4_000, 9_000, "Maren Vosk"), Word("hand", 10_000, 20_000, "Maren Vosk")]
     )
     assert picture.get("/p/1/picture/speaker", params={"at": 0}).json() == {"name": "Maren Vosk"}

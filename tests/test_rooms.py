@@ -16,7 +16,7 @@ from PIL import Image
 from kovel.cli import main
 from kovel.core.story.model import Sync
 from kovel.core.words.transcript import Word
-from kovel.store import captions, jobs, markers, projects, recordings, stories, subclips
+from kovel.store import captions, jobs, markers, projects, recordings, stories, subclips, transcripts
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from kovel.work import hearing
@@ -99,7 +99,7 @@ def test_log(room: TestClient, coded: Coded) -> None:
         and plan["pictures"] == [[0, 600, [[r["fifty"].id, 0, 2, 1]]]]
         and plan["frames"] == {str(r["fifty"].id): 1200}
     )
-    recordings.set_words(
+    transcripts.set_words(
         data.db, r["talk"].id, [Word("<i>flood</i>", 48000, 60000, "Maren"), Word("came.", 60000, 90000, "Maren")]
     )
     found = room.get("/p/1/search", params={"q": "flood"}).text
@@ -132,7 +132,7 @@ def test_a_long_story_on_one_screen(data: Data) -> None:
 def test_lined_page_puts_everything_at_its_time(room: TestClient, coded: Coded) -> None:
     """24 pixels are a line, a line is `zoom` seconds: places on the page are the story's frames."""
     data, r = coded
-    recordings.set_words(data.db, r["talk"].id, [Word(f"w{i}", 24000 * i, 24000 * i + 20000, "Maren") for i in range(80)])
+    transcripts.set_words(data.db, r["talk"].id, [Word(f"w{i}", 24000 * i, 24000 * i + 20000, "Maren") for i in range(80)])
     for start in (100, 300):
         stories.edit(data.db, 1, None, "add_at_end", {"source": r["talk"].id, "start": start, "length": 75})
     stories.edit(data.db, 1, None, "lay_cover", {"source": r["boat"].id, "at": 60, "until": 110, "start": 0})
@@ -351,8 +351,8 @@ def test_one_moment_heard_by_two_cameras_is_found_once(room: TestClient, coded: 
         rows = enumerate(["we", "haul", "the", "ferry."])
         return [Word(w, at + 12_000 * i, at + 12_000 * i + 9_000, "Maren") for i, w in rows]
 
-    recordings.set_words(data.db, r["talk"].id, said_(240_000))
-    recordings.set_words(data.db, r["fifty"].id, said_(144_000))
+    transcripts.set_words(data.db, r["talk"].id, said_(240_000))
+    transcripts.set_words(data.db, r["fifty"].id, said_(144_000))
     found = lambda: room.get("/p/1/search", params={"q": "ferry"}).text  # noqa: E731
     assert "2 sentences" in found()
     recordings.set_sync(data.db, [(r["talk"].id, Sync(1, 0), 1.0, "sound"), (r["fifty"].id, Sync(1, 96_000), 1.0, "sound")])
@@ -387,7 +387,7 @@ def test_nothing_of_another_project_can_be_named(room: TestClient, coded: Coded)
     data, r = coded
     other = projects.create(data.db, "Another", "25", "1280x720").id
     talk = r["talk"].id
-    recordings.set_words(data.db, talk, [Word("we", 0, 4800), Word("haul", 4800, 9600)])
+    transcripts.set_words(data.db, talk, [Word("we", 0, 4800), Word("haul", 4800, 9600)])
     ids = {
         "recording": talk, "subclip": subclips.add(data.db, talk, 5, 20, name="Kept").id, "marker": markers.add(data.db, talk, 7).id,
         "story": stories.current(data.db, 1), "job": jobs.latest_of_recordings(data.db, 1)[talk].id,
@@ -414,7 +414,7 @@ def test_captions_are_read_typed_and_brought_in(room: TestClient, coded: Coded) 
     words = [
         Word(w, 48_000 * (2 + i), 48_000 * (3 + i) - 9_600, "maren") for i, w in enumerate(["We", "haul", "it", "by", "hand."])
     ]
-    recordings.set_words(data.db, r["talk"].id, words)
+    transcripts.set_words(data.db, r["talk"].id, words)
     stories.edit(data.db, 1, None, "add_at_end", {"source": r["talk"].id, "start": 0, "length": 250})
     page = room.get("/p/1/captions").text
     assert "We haul it by hand." in page and "0:02+00" in page
@@ -450,7 +450,7 @@ def test_shots_for_what_is_said(room: TestClient, coded: Coded) -> None:
     talk, boat = r["talk"].id, r["boat"].id
     url, ask = "/p/1/story/covers", {"accept": "application/json"}
     assert "Nothing more is said" in room.get(url, params={"at": 0}, headers=ask).json()["error"]
-    recordings.set_words(
+    transcripts.set_words(
         data.db,
         talk,
         [Word(w, 19_200 * i, 19_200 * i + 19_000) for i, w in enumerate(["We", "row", "the", "boat.", "Then", "it", "rains."])],
@@ -474,7 +474,7 @@ def test_shots_for_what_is_said(room: TestClient, coded: Coded) -> None:
 def test_captions_are_undone_step_by_step(room: TestClient, coded: Coded) -> None:
     """Texts typed and files brought in, back to the beginning and on to the end; a new change forgets what was undone."""
     data, r = coded
-    recordings.set_words(
+    transcripts.set_words(
         data.db, r["talk"].id, [Word(w, 48_000 * i, 48_000 * i + 40_000) for i, w in enumerate(["We", "haul", "it."])]
     )
     stories.edit(data.db, 1, None, "add_at_end", {"source": r["talk"].id, "start": 0, "length": 250})
@@ -514,7 +514,7 @@ def test_captions_are_undone_step_by_step(room: TestClient, coded: Coded) -> Non
 def test_shots_are_laid_from_the_command_line(coded: Coded, monkeypatch: pytest.MonkeyPatch) -> None:
     data, r = coded
     monkeypatch.setenv("KOVEL_DATA", str(data.root))
-    recordings.set_words(
+    transcripts.set_words(
         data.db, r["talk"].id, [Word(w, 19_200 * i, 19_200 * i + 19_000) for i, w in enumerate(["We", "row", "the", "boat."])]
     )
     stories.edit(data.db, 1, None, "insert_several", {"at": 0, "ranges": [[r["talk"].id, 0, 100]]})

@@ -18,7 +18,7 @@ from kovel.core.plan.sounds import made_of
 from kovel.demo.project import FOOTAGE, ensure
 from kovel.media import clean as cleaning
 from kovel.media.render import sound_of
-from kovel.store import jobs, recordings, steps, stories
+from kovel.store import jobs, recordings, steps, stories, transcripts
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
@@ -345,7 +345,7 @@ def test_what_the_strip_is_told(sound: TestClient, spoken: Spoken) -> None:
         and faces[0][1]["url"].startswith(f"/media/{r['creek'].id}/")
         and faces[1][1] is None
     )
-    recordings.set_words(data.db, r["maren"].id, [])
+    transcripts.set_words(data.db, r["maren"].id, [])
     assert sound.get("/p/1/sound/words?a=0&b=400").json() == []
 
 

@@ -23,7 +23,7 @@ from kovel.core.story.seams import seams
 from kovel.core.story.settings import NONE
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
-from kovel.store import projects, recordings, stories
+from kovel.store import projects, stories, transcripts
 from kovel.work.folder import Data
 from kovel.work.syncing import sets
 from tests.core.stories import SOURCES, R, do, three
@@ -341,7 +341,7 @@ def test_several_stories(film: tuple[TestClient, Data, dict]) -> None:
 
 def test_seam_desk_checks_and_finding(film: tuple[TestClient, Data, dict]) -> None:
     room, data, r = film
-    recordings.set_words(data.db, r["talk"].id, [Word(f"w{i}", 24000 * i, 24000 * i + 20000, "Maren") for i in range(78)])
+    transcripts.set_words(data.db, r["talk"].id, [Word(f"w{i}", 24000 * i, 24000 * i + 20000, "Maren") for i in range(78)])
     desk = room.get("/p/1/story/seam?piece=2").text
     assert "jump, exposed" in desk and "strength" in desk and "Show the second piece at 125 %" in desk and "boat" in desk
     assert room.get("/p/1/story/seam?piece=1").status_code == 422

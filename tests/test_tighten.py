@@ -14,7 +14,7 @@ from kovel.core.words.fillers import kept, proposals, questions, word_proposals
 from kovel.core.words.languages import LISTED
 from kovel.core.words.transcript import Word
 from kovel.media.listen import save
-from kovel.store import decisions, recordings, stories, subclips
+from kovel.store import decisions, recordings, stories, subclips, transcripts
 from kovel.store.recordings import Recording
 from kovel.work import quick_cuts, tighten, tongues
 from kovel.work.folder import Data
@@ -123,7 +123,7 @@ def talking(coded: Coded) -> None:
         for k in range(5)
         if k == 2 or s % 12 == 0
     ]
-    recordings.set_words(data.db, r["talk"].id, words)
+    transcripts.set_words(data.db, r["talk"].id, words)
 
 
 def test_from_proposals_to_pieces(room: TestClient, coded: Coded) -> None:

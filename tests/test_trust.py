@@ -33,7 +33,7 @@ from kovel.core.words.transcript import Word
 from kovel.media.child import call
 from kovel.media.files import Unusable
 from kovel.media.soundtrack import make_sound
-from kovel.store import backup, jobs, projects, recordings, steps, stories, subclips
+from kovel.store import backup, jobs, projects, recordings, steps, stories, subclips, transcripts
 from kovel.store.db import Database, Held, Unopened
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
@@ -386,19 +386,19 @@ def test_folders_that_are_walked_lead_nowhere_else(room: TestClient, data: Data,
 def test_a_recording_taken_out_comes_back_with_all_that_is_its(room: TestClient, coded: Coded) -> None:
     data, r = coded
     talk = r["talk"].id
-    recordings.set_words(data.db, talk, [Word("harbour", 48_000, 60_000, "Ann")])
+    transcripts.set_words(data.db, talk, [Word("harbour", 48_000, 60_000, "Ann")])
     clip = subclips.add(data.db, talk, 10, 30, name="bite")
     made = data.derived(talk) / "media.json"
     told = room.post(f"/p/1/recordings/{talk}/remove").text
     assert "taken out" in told and "bring back" in told and made.exists()
     assert talk not in {x.id for x in recordings.of_project(data.db, 1)} and subclips.of_project(data.db, 1) == []
-    assert recordings.search(data.db, 1, "harbour") == [] and recordings.has_words(data.db, 1) == set()
+    assert transcripts.search(data.db, 1, "harbour") == [] and transcripts.has_words(data.db, 1) == set()
     assert f"rec={talk}" not in room.get("/p/1/log").text
     assert room.post(f"/p/1/recordings/{talk}", data={"name": "x"}).status_code == 404
     again = bring_in_told(data, Path(r["talk"].path))
     assert "Bring it back" in again
     assert "is back" in room.post(f"/p/1/footage/back/{talk}").text
-    assert [c.id for c in subclips.of_project(data.db, 1)] == [clip.id] and len(recordings.search(data.db, 1, "harbour")) == 1
+    assert [c.id for c in subclips.of_project(data.db, 1)] == [clip.id] and len(transcripts.search(data.db, 1, "harbour")) == 1
     assert steps.turn(data.db, 1)[0] == "talk brought back" and talk not in recordings.sources(data.db, 1)
     assert steps.turn(data.db, 1)[0] == "talk taken out" and talk in recordings.sources(data.db, 1)
     steps.turn(data.db, 1, redo=True)

@@ -10,7 +10,7 @@ from scipy.io import wavfile
 from scipy.signal import resample_poly
 
 from kovel.core.words.transcript import Word
-from kovel.store import markers, projects, recordings, stories, subclips
+from kovel.store import markers, projects, recordings, stories, subclips, transcripts
 from kovel.work.folder import Data
 from kovel.work.intake import bring_in
 from tests.browser.seen import until
@@ -33,7 +33,7 @@ def test_from_sound_to_soundbites(page: Page, serve: Callable, tmp_path: Path) -
     expect(page.locator("#hearing")).to_be_visible()
     expect(page.locator("#words .w").nth(5)).to_be_visible(timeout=400_000)  # it gives way to all else
     expect(page.locator("#hearing")).to_have_count(0, timeout=200_000)
-    words = recordings.words(data.db, 1)
+    words = transcripts.words(data.db, 1)
     assert len(words) > 25
     # a click goes to the word, a double click corrects it, a space splits it, and Ctrl Z takes it back
     third = page.locator("#words .w").nth(2)
@@ -43,18 +43,18 @@ def test_from_sound_to_soundbites(page: Page, serve: Callable, tmp_path: Path) -
     page.get_by_label("Corrected word").fill("two words")
     page.keyboard.press("Enter")
     expect(page.locator("#words .w").nth(3)).to_have_text("words")
-    assert recordings.words(data.db, 1)[3].end == words[2].end
+    assert transcripts.words(data.db, 1)[3].end == words[2].end
     page.keyboard.press("Escape")
     page.keyboard.press("Control+z")
     expect(page.locator("#words .w").nth(2)).to_have_text(words[2].text)
-    assert recordings.words(data.db, 1) == words
+    assert transcripts.words(data.db, 1) == words
     page.locator("#words .turn").first.hover()
     page.locator("#words .who").first.click()
     page.get_by_label("Who speaks").fill("Allison")
     page.get_by_label("everywhere").check()
     page.get_by_role("button", name="Name", exact=True).click()
     expect(page.locator("#words .who").first).to_have_text("Allison")
-    assert {w.speaker for w in recordings.words(data.db, 1)} == {"Allison"}
+    assert {w.speaker for w in transcripts.words(data.db, 1)} == {"Allison"}
     # the transcript's menu lies over the room, whatever its size: find and replace, undone
     page.get_by_role("button", name="Transcript…").click()
     page.get_by_label("Find").fill(words[0].text.strip(".,!?"))
@@ -171,7 +171,7 @@ def test_a_three_hour_recording(page: Page, coded: tuple[Data, dict], serve: Cal
             Word(vocabulary[rng.integers(4000)] + ("." if i % 13 == 0 else ""), t, t + 9000, ("Maren", "Tobin")[i // 400 % 2])
         )
         t += 9000
-    recordings.set_words(data.db, r["talk"].id, said)
+    transcripts.set_words(data.db, r["talk"].id, said)
     server = serve(data.root, tmp_path)
     url = f"{server.url}/p/1/log?rec={r['talk'].id}"
     page.goto(url)

@@ -11,7 +11,7 @@ from playwright.sync_api import Page
 from kovel.core.sound.levels import Levels
 from kovel.core.words.transcript import Word
 from kovel.media.listen import save
-from kovel.store import recordings, stories, subclips
+from kovel.store import stories, subclips, transcripts
 from kovel.work import tighten
 from kovel.work.folder import Data
 from tests.browser.seen import until
@@ -35,7 +35,7 @@ def test_keys_in_any_order(
     what the server would draw, and undoing all leads back to the start."""
     data, r = coded
     talk = r["talk"].id
-    recordings.set_words(
+    transcripts.set_words(
         data.db, talk, [Word(f"word{i}", 24000 * i + 960, 24000 * i + 20000, "Maren") for i in range(78) if not i & 4]
     )
     on = np.tile(np.repeat([1.0, 0.0], 200), 10).astype(np.float32)  # two seconds of talk, two of none, and so on

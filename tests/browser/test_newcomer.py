@@ -11,7 +11,7 @@ from playwright.sync_api import Page, expect
 from kovel.core.time.rate import RATES, Rate
 from kovel.core.time.timecode import format_timecode
 from kovel.core.words.transcript import Word
-from kovel.store import recordings, stories
+from kovel.store import recordings, stories, transcripts
 from kovel.work.folder import Data
 from tests import made
 from tests.browser.seen import truth, until, wrong
@@ -187,7 +187,7 @@ def test_another_window_is_followed_and_a_stale_page_is_told(page: Page, forty: 
 def test_loupes_set_the_edge_to_the_frame(page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path) -> None:
     """By key, and by dragging: the edge lands on the frame under the pointer, however long the recording."""
     data, r = coded
-    recordings.set_words(data.db, r["talk"].id, [Word(f"word{i}", 24000 * i, 24000 * i + 20000, "M") for i in range(78)])
+    transcripts.set_words(data.db, r["talk"].id, [Word(f"word{i}", 24000 * i, 24000 * i + 20000, "M") for i in range(78)])
     server = serve(data.root, tmp_path)
     page.goto(f"{server.url}/p/1/log?rec={r['talk'].id}")
     until(page, "window.kovel?.marks")

@@ -7,7 +7,7 @@ from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Page, expect
 
 from kovel.core.words.transcript import Word
-from kovel.store import projects, recordings, stories, subclips
+from kovel.store import projects, recordings, stories, subclips, transcripts
 from kovel.work.folder import Data
 from tests.browser.seen import until
 
@@ -174,7 +174,7 @@ def test_nothing_keeps_anybody_out(page: Page, coded: tuple[Data, dict], serve: 
     do("lay_sound", source=boat, at=30, until=90, start=0, kind="natural")
     do("set_heading", piece=1, heading="The river")
     do("insert_card", at=0, length=30, text="The Last Haul")
-    recordings.set_words(data.db, talk, [Word(f"word{i}", 24000 * i, 24000 * i + 20000, "Maren") for i in range(60)])
+    transcripts.set_words(data.db, talk, [Word(f"word{i}", 24000 * i, 24000 * i + 20000, "Maren") for i in range(60)])
     server, axe, found = serve(data.root, tmp_path), Axe(), []
     for path, keys in (
         ("", ""), ("p/1/footage", ""), (f"p/1/log?rec={talk}", "io"), (f"p/1/log?rec={boat}", ""), ("p/1/log/whole", ""),

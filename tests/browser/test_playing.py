@@ -17,7 +17,7 @@ from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
 from kovel.media.reader import rgb_of
 from kovel.media.render import Pictures, Sound
-from kovel.store import recordings
+from kovel.store import recordings, transcripts
 from kovel.work.folder import Data
 from tests.browser.seen import truth, until, wrong
 
@@ -205,10 +205,10 @@ def test_long_ones_open_and_answer_soon(page: Page, serve: Callable, data: Data,
     """Three hours with 30,000 words, and a story of 2,000 pieces: twice what is asked, for machines are noisy (see bench)."""
     long_story(data)
     recordings.set_whole(data.db, 1, "", 270_000)
-    recordings.set_words(
+    transcripts.set_words(
         data.db, 1, [Word(f"w{i % 4000}x", 17_000 * i, 17_000 * i + 9000, "MT"[i // 400 % 2]) for i in range(30_000)]
     )
-    assert timed(lambda: recordings.search(data.db, 1, "w700x"), 5) < 100 and recordings.search(data.db, 1, "w700x")
+    assert timed(lambda: transcripts.search(data.db, 1, "w700x"), 5) < 100 and transcripts.search(data.db, 1, "w700x")
     server = serve(data.root, tmp_path)
     for path, ready in (
         ("log?rec=1", "window.kovel?.marks && document.querySelector('#words .w')"),

@@ -8,7 +8,7 @@ from playwright.sync_api import Page, expect
 
 from kovel.core.sound.beats import Beats
 from kovel.core.words.transcript import Word
-from kovel.store import decisions, recordings, stories, subclips
+from kovel.store import decisions, recordings, stories, subclips, transcripts
 from kovel.work.folder import Data
 from tests.browser.seen import until
 
@@ -52,7 +52,7 @@ def room(page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path) 
     """Two bites of the talk in the log, words every half second, a story of | talk 100+50 | talk 300+75 | fifty 0+60 |."""
     data, r = coded
     talk, fifty = r["talk"].id, r["fifty"].id
-    recordings.set_words(data.db, talk, [Word(f"word{i}", 24000 * i + 960, 24000 * i + 20000, "Maren") for i in range(78)])
+    transcripts.set_words(data.db, talk, [Word(f"word{i}", 24000 * i + 960, 24000 * i + 20000, "Maren") for i in range(78)])
     subclips.add(data.db, talk, 500, 540, name="Bite one")
     subclips.add(data.db, fifty, 200, 220, name="Bite two")
     for source, start, length in ((talk, 100, 50), (talk, 300, 75), (fifty, 0, 60)):

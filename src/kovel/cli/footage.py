@@ -19,7 +19,7 @@ from kovel.cli.common import (
 )
 from kovel.core.story.settings import SETTINGS
 from kovel.core.time.timecode import running
-from kovel.store import jobs, projects, recordings, stories, subclips
+from kovel.store import jobs, projects, recordings, stories, subclips, transcripts
 from kovel.store.projects import Invalid, Missing
 from kovel.work.folder import Data
 from kovel.work.hearing import take_words, transcript
@@ -183,7 +183,7 @@ def search(
     if not words:
         raise Invalid("Say what to look for: words, or --meaning TEXT.")
     asked = " ".join(f'"{w}"' if " " in w and '"' not in w else w for w in words)
-    rows = recordings.search(data.db, p.id, asked)
+    rows = transcripts.search(data.db, p.id, asked)
     plain = [f.text.replace("\x02", "").replace("\x03", "") for f in rows]
     value = [
         {
@@ -232,7 +232,7 @@ def words(recording: str, kind: str, out: Path | None, folder: Path | None, proj
     """The transcript of a recording as WebVTT, SRT, JSON or plain text."""
     data = open_data(folder)
     r = the_recording(data, the_project(data, project_name).id, recording)
-    body = transcript(recordings.words(data.db, r.id), kind)
+    body = transcript(transcripts.words(data.db, r.id), kind)
     write_out(out, body)
 
 

@@ -14,7 +14,7 @@ from kovel.core.sound.pauses import Settings, noise_floor, pauses
 from kovel.core.words.transcript import sentences
 from kovel.media.child import call
 from kovel.media.files import Unusable
-from kovel.store import jobs, recordings
+from kovel.store import jobs, recordings, transcripts
 from kovel.work import binning, hearing, speakers, syncing
 from kovel.work.standalone import ready
 from kovel.work.tongues import code_of
@@ -44,7 +44,7 @@ def transcribe(
         (done,) = wait_for(data, [hearing.transcribe(data, r.id).id], quiet=as_json)
         if done.state != "done":
             raise click.ClickException(done.message or "The transcription was stopped.")
-        said, remark = recordings.words(data.db, r.id), jobs.get(data.db, done.id).message
+        said, remark = transcripts.words(data.db, r.id), jobs.get(data.db, done.id).message
         tongue = recordings.get(data.db, r.id).tongue
         rows = [{"text": w.text, "start": w.start / 48000, "end": w.end / 48000, "sure": round(w.sure, 3)} for w in said]
     else:
@@ -95,7 +95,7 @@ def voices(recording: str, folder: Path | None, project_name: str | None, as_jso
     if done.state != "done":
         raise click.ClickException(done.message or "It was stopped.")
     said = [
-        {"speaker": s.speaker, "start": s.start / 48000, "text": s.text} for s in sentences(recordings.words(data.db, r.id))
+        {"speaker": s.speaker, "start": s.start / 48000, "text": s.text} for s in sentences(transcripts.words(data.db, r.id))
     ]
     answer(as_json, {"told": done.message, "sentences": said}, done.message)
 

@@ -6,7 +6,7 @@ from typing import Any
 
 from kovel.core.time.rate import Rate
 from kovel.media.probe import probe
-from kovel.store import projects, recordings, stories, subclips
+from kovel.store import projects, recordings, stories, subclips, transcripts
 from kovel.store.recordings import Recording
 from kovel.work.folder import Data
 from kovel.work.hearing import take_words
@@ -92,7 +92,7 @@ def ensure(data: Data) -> int:
     for shot, piece, word, seconds, start in COVERS:
         q = stories.load(data.db, sid).story
         source, a, b = ranges[STORY[piece]]
-        w = next(w for w in recordings.words(data.db, source) if w.text == word and a <= w.frames(p.rate)[0] < b)
+        w = next(w for w in transcripts.words(data.db, source) if w.text == word and a <= w.frames(p.rate)[0] < b)
         at = q.starts[piece] + w.frames(p.rate)[0] - a
         until = at + int(seconds * 25)
         stories.edit(
@@ -147,7 +147,7 @@ def _sound(data: Data, sid: int, made: dict[str, Recording]) -> None:
 
 def find(data: Data, r: Recording, rate: Rate, first: str, last: str) -> tuple[int, int]:
     """Frames [a, b) from the first to the last of these words, with three frames of air where there is room."""
-    words = recordings.words(data.db, r.id)
+    words = transcripts.words(data.db, r.id)
     text = [w.text for w in words]
     i = next(i for i in range(len(text)) if text[i : i + len(first.split())] == first.split())
     n = len(last.split())

@@ -1,7 +1,6 @@
 """Recordings and their words, as rows. The files themselves are never written."""
 
 import json
-import re
 import sqlite3
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -14,12 +13,9 @@ from kovel.core.story.values import on_recording
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import TimeError, parse_entry
 from kovel.core.words.languages import NAMES
-from kovel.core.words.meaning import Said
-from kovel.core.words.transcript import Word
 from kovel.store import steps
 from kovel.store.db import Database, fresh
 from kovel.store.projects import Invalid, Missing, clean_name
-from kovel.store.wordrows import write_words
 
 KINDS = ("interview", "b-roll", "sound", "music", "still", "voice")
 
@@ -281,27 +277,6 @@ def clock_of(db: Database, project: int) -> Rate:
     return Rate(*r)
 
 
-def said(db: Database, recording: int) -> str:
-    """What names the state of a recording's words: another one after each change."""
-    r = db.read().execute("SELECT added, said FROM recording WHERE id = ?", (recording,)).fetchone()
-    return f"{r[0]} {r[1]}" if r else ""
-
-
-def words(db: Database, recording: int) -> tuple[Word, ...]:
-    """All words of a recording in order; read again only when they were changed since."""
-    state = said(db, recording)
-    known = db.words.get(recording)
-    if known is None or known[0] != state:
-        rows = db.read().execute(
-            "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? ORDER BY i", (recording,)
-        )
-        known = (state, tuple(Word(*r) for r in rows))
-        if len(db.words) > 20:
-            db.words.clear()
-        db.words[recording] = known
-    return known[1]
-
-
 def set_heard(db: Database, recording: int, heard: Sequence[int]) -> None:
     """Which microphones of a recording are heard."""
     with db.write() as c:
@@ -336,199 +311,6 @@ def replace_file(db: Database, recording: int, path: str, facts: Mapping[str, An
              json.dumps(facts["remarks"]), facts.get("changed", 0), json.dumps(facts.get("microphones", [])),
              json.dumps(facts.get("heard", [])), recording),
         )  # fmt: skip
-
-
-def words_between(db: Database, recording: int, start: int, end: int) -> list[Word]:
-    """Words that begin in samples [start, end), and the one that is under way at `start`."""
-    rows = db.read().execute(
-        "SELECT text, start, end, speaker, sure FROM word WHERE recording = ?1 AND start < ?3"
-        " AND start >= coalesce((SELECT max(start) FROM word WHERE recording = ?1 AND start <= ?2), ?2) ORDER BY start, i",
-        (recording, start, end),
-    )
-    return [Word(*r) for r in rows]
-
-
-UNSURE = 0.4  # of a word that needs a look
-
-
-def next_unsure(db: Database, recording: int, sample: int, back: bool = False) -> tuple[Word | None, int]:
-    """The first word from a sample on (or the last before it) that the recogniser was unsure of, and how many there are."""
-    way = "start < ? ORDER BY start DESC" if back else "start >= ? ORDER BY start"
-    r = (
-        db.read()
-        .execute(
-            f"SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND sure < {UNSURE} AND {way} LIMIT 1",
-            (recording, sample),
-        )
-        .fetchone()
-    )
-    n = db.read().execute(f"SELECT count(*) FROM word WHERE recording = ? AND sure < {UNSURE}", (recording,)).fetchone()[0]
-    return Word(*r) if r else None, n
-
-
-def corrected(db: Database, project: int, most: int = 300) -> list[str]:
-    """Words that the editor wrote into transcripts which a recogniser made: those it did not know, the most frequent first."""
-    rows = db.read().execute(
-        "SELECT w.text FROM word w JOIN recording r ON r.id = w.recording WHERE r.project = ? AND w.sure = 1.0 AND EXISTS"
-        " (SELECT 1 FROM word x WHERE x.recording = w.recording AND x.sure < 1.0) GROUP BY w.text ORDER BY count(*) DESC LIMIT ?",
-        (project, most),
-    )
-    return [r[0] for r in rows]
-
-
-def words_before(db: Database, recording: int, sample: int, count: int) -> list[Word]:
-    """The last words that begin before a sample, the last one first."""
-    rows = db.read().execute(
-        "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND start < ? ORDER BY start DESC, i DESC LIMIT ?",
-        (recording, sample, count),
-    )
-    return [Word(*r) for r in rows]
-
-
-LONGEST = 4 * 48_000  # samples a word takes, hardly ever more
-
-
-def said_in(db: Database, ranges: Sequence[tuple[int, int, int]]) -> list[list[tuple[str, str]]]:
-    """The words (speaker, text) in each of the ranges (recording, first sample, end): one query for all. A word belongs where its
-    middle lies."""
-    rows = db.read().execute(
-        "WITH r AS MATERIALIZED (SELECT key, value ->> 0 AS of, value ->> 1 AS a, value ->> 2 AS b FROM json_each(?))"
-        " SELECT (SELECT group_concat(said, x'1e') FROM (SELECT w.speaker || x'1f' || w.text AS said FROM word w"
-        f" WHERE w.recording = r.of AND w.start >= r.a - {LONGEST} AND w.start < r.b"
-        " AND (w.start + w.end) / 2 >= r.a AND (w.start + w.end) / 2 < r.b ORDER BY w.start, w.i)) FROM r ORDER BY key",
-        (json.dumps(ranges),),
-    )
-    return [[(w[0], w[2]) for x in r[0].split("\x1e") if (w := x.partition("\x1f"))] if r[0] else [] for r in rows]
-
-
-def speakers(db: Database, recording: int) -> list[str]:
-    rows = db.read().execute(
-        "SELECT DISTINCT speaker FROM sentence WHERE recording = ? AND speaker != '' ORDER BY 1", (recording,)
-    )
-    return [r[0] for r in rows]
-
-
-def speakers_of_project(db: Database, project: int) -> list[str]:
-    """Everybody who is named in what is said in a project, by name."""
-    rows = db.read().execute(
-        "SELECT DISTINCT s.speaker FROM sentence s JOIN recording r ON r.id = s.recording"
-        " WHERE r.project = ? AND r.gone IS NULL AND s.speaker != '' ORDER BY 1",
-        (project,),
-    )
-    return [r[0] for r in rows]
-
-
-def sentences_between(db: Database, recording: int, start: int, end: int) -> list[Said]:
-    """Sentences that are heard in samples [start, end)."""
-    rows = db.read().execute(
-        "SELECT recording, start, end, speaker, text FROM sentence WHERE recording = ? AND start < ? AND end > ? ORDER BY start",
-        (recording, end, start),
-    )
-    return [Said(*r) for r in rows]
-
-
-def turns(db: Database, recording: int, apart: int) -> list[tuple[int, int, str]]:
-    """(start, end, speaker) in samples of what is said in one go: sentences of one speaker no more than `apart` from each other."""
-    out: list[tuple[int, int, str]] = []
-    for a, b, who in db.read().execute(
-        "SELECT start, end, speaker FROM sentence WHERE recording = ? ORDER BY start", (recording,)
-    ):
-        if out and out[-1][2] == who and a - out[-1][1] < apart:
-            out[-1] = (out[-1][0], max(b, out[-1][1]), who)
-        else:
-            out.append((a, b, who))
-    return out
-
-
-def has_words(db: Database, project: int) -> set[int]:
-    rows = db.read().execute(
-        "SELECT id FROM recording r WHERE project = ? AND gone IS NULL AND EXISTS (SELECT 1 FROM word WHERE recording = r.id)",
-        (project,),
-    )
-    return {r[0] for r in rows}
-
-
-def set_words(db: Database, recording: int, said: Sequence[Word], did: str = "") -> None:
-    """Replace all of a recording's words, and what is searched of them; one undoable step of the log."""
-    r = get(db, recording)
-    change_words(db, recording, 0, words(db, recording), said, did or f"words of {r.name}")
-
-
-def add_heard(db: Database, recording: int, heard: Sequence[Word]) -> None:
-    """The words that a transcription under way has heard behind those that are there; no step of the log: it is not done."""
-    with db.write() as c:
-        have = c.execute("SELECT count(*), coalesce(max(end), 0) FROM word WHERE recording = ?", (recording,)).fetchone()
-        new = [w for w in heard if w.start >= have[1]]
-        if new:
-            write_words(c, recording, have[0], 0, new)
-
-
-def forget_heard(db: Database, recording: int, heard: Sequence[Word]) -> None:
-    """Take the words of a transcription under way out again, if they are as it heard them: its end brings all of them."""
-    if [(w.text, w.start) for w in words(db, recording)] == [(w.text, w.start) for w in heard]:
-        with db.write() as c:
-            write_words(c, recording, 0, len(heard), ())
-
-
-def change_words(db: Database, recording: int, at: int, old: Sequence[Word], new: Sequence[Word], did: str) -> None:
-    """Put `new` in place of `old`, the words from index `at` on; one undoable step. `Invalid` if they are not there any more."""
-    project = get(db, recording).project
-    with steps.step(db, project, did) as s:
-        rows = s.c.execute(
-            "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND i >= ? AND i < ? ORDER BY i",
-            (recording, at, at + len(old)),
-        )
-        if [Word(*r) for r in rows] != list(old):
-            raise Invalid("The words were changed elsewhere meanwhile. Reload the page, then correct them.")
-        write_words(s.c, recording, at, len(old), new)
-        s.replaced(recording, at, old, new)
-
-
-def words_from(db: Database, recording: int, start: int, count: int) -> tuple[int, list[Word]]:
-    """Up to `count` words from the one that begins at sample `start` on, and its index; empty if none begins there."""
-    r = db.read().execute("SELECT min(i) FROM word WHERE recording = ? AND start = ?", (recording, start)).fetchone()
-    if r[0] is None:
-        return 0, []
-    return r[0], words_at(db, recording, r[0], count)
-
-
-def words_at(db: Database, recording: int, at: int, count: int) -> list[Word]:
-    """Words `at` to `at + count`, as far as there are any."""
-    rows = db.read().execute(
-        "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND i >= ? AND i < ? ORDER BY i",
-        (recording, at, at + count),
-    )
-    return [Word(*r) for r in rows]
-
-
-@dataclass(frozen=True, slots=True)
-class Found:
-    """A sentence that was said: where, by whom, and its text with the found words between \x02 and \x03."""
-
-    recording: int
-    start: int
-    end: int
-    speaker: str
-    text: str
-
-
-def search(db: Database, project: int, asked: str, limit: int = 200) -> list[Found]:
-    """Sentences with all the words asked for, best first. "quoted words" stand together; a word with * at its end begins so."""
-    terms = [q or w for q, w in re.findall(r'"([^"]+)"|([^\s"]+)', asked)]
-    query = []
-    for t in terms:
-        words = re.sub(r"[^\w\s]", " ", t.replace("\u2019", " ")).split()
-        if words:
-            query.append('"' + " ".join(words) + '"' + ("*" if t.endswith("*") else ""))
-    if not query:
-        return []
-    rows = db.read().execute(
-        "SELECT s.recording, s.start, s.end, s.speaker, highlight(sentence_search, 0, char(2), char(3)) AS text"
-        " FROM sentence_search JOIN sentence s ON s.id = sentence_search.rowid JOIN recording r ON r.id = s.recording"
-        " WHERE sentence_search MATCH ? AND r.project = ? AND r.gone IS NULL ORDER BY rank LIMIT ?",
-        (" ".join(query), project, limit),
-    )
-    return [Found(*r) for r in rows]
 
 
 def set_sync(db: Database, rows: Sequence[tuple[int, Sync | None, float, str]]) -> None:

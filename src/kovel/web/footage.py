@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict
 from starlette.concurrency import run_in_threadpool
 
 from kovel.media.files import Unusable
-from kovel.store import jobs, projects, recordings
+from kovel.store import jobs, projects, recordings, transcripts
 from kovel.store.projects import Invalid, Missing
 from kovel.web.footage_list import footage, searching_of, speaks
 from kovel.web.forms import Sent, Ticked, sent
@@ -40,7 +40,7 @@ def listing(request: Request, project: int) -> HTMLResponse:
 def transcribe_all(request: Request, project: int) -> HTMLResponse:
     """Transcribe every interview that has no words yet, one after the other."""
     w = web(request)
-    have = recordings.has_words(w.data.db, project)
+    have = transcripts.has_words(w.data.db, project)
     done, notes = 0, []
     for r in recordings.of_project(w.data.db, project):
         if speaks(r) and r.id not in have:

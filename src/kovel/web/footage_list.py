@@ -6,7 +6,7 @@ from pathlib import Path
 
 from fastapi import Request
 
-from kovel.store import bins, jobs, projects, recordings
+from kovel.store import bins, jobs, projects, recordings, transcripts
 from kovel.store.db import Database
 from kovel.store.projects import Project
 from kovel.store.recordings import Recording
@@ -96,7 +96,7 @@ def footage(request: Request, project: int) -> FootageView:
     p = projects.get(data.db, project)
     making = jobs.latest_of_recordings(data.db, project)
     hearing = jobs.latest_of_recordings(data.db, project, "transcribe", "align")
-    have = recordings.has_words(data.db, project)
+    have = transcripts.has_words(data.db, project)
     every = recordings.of_project(data.db, project)
     s = what_is_shown(request)
     found = chosen(data, project, every, s)

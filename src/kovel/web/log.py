@@ -13,7 +13,7 @@ from kovel.core.sound.pauses import VOICE, nearest_pause
 from kovel.core.story.usage import ranges_used, uses
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import TimeError, parse_entry
-from kovel.store import markers, projects, recordings, steps, stories, subclips
+from kovel.store import markers, projects, recordings, steps, stories, subclips, transcripts
 from kovel.store.projects import Invalid, Missing, Project
 from kovel.store.recordings import Recording
 from kovel.store.subclips import Subclip
@@ -102,7 +102,7 @@ def marks(request: Request, project: int, recording: int) -> JSONResponse:
     p = projects.get(w.data.db, project)
     the_recording(request, project, recording)
     f = p.rate.sample_to_frame
-    speakers = [(f(a), f(b), who) for a, b, who in recordings.turns(w.data.db, recording, 96_000)]
+    speakers = [(f(a), f(b), who) for a, b, who in transcripts.turns(w.data.db, recording, 96_000)]
     story = stories.load(w.data.db, stories.current(w.data.db, project)).story
     pauses = [[f(x.start), f(x.end)] for x in found_pauses(w.data, recording)]
     return JSONResponse({"speakers": speakers, "pauses": pauses, "used": ranges_used(uses(story), recording)})
@@ -290,7 +290,7 @@ def keep_all_used(request: Request, project: int, only: int | None = None) -> in
         have = {(c.start, c.end) for c in subclips.of_recording(db, r.id)}
         for a, b in ranges_used(found, r.id):
             if (a, b) not in have:
-                said = recordings.words_between(db, r.id, p.rate.frame_to_sample(a), p.rate.frame_to_sample(b))
+                said = transcripts.words_between(db, r.id, p.rate.frame_to_sample(a), p.rate.frame_to_sample(b))
                 name = " ".join(w.text for w in said if w.text != VOICE and w.start >= p.rate.frame_to_sample(a) - 4800)
                 new.append(
                     subclips.New(r.id, a, min(b, r.length(p.rate)), name[:48].rsplit(" ", 1)[0] if len(name) > 48 else name)

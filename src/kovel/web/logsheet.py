@@ -10,7 +10,7 @@ from fastapi.responses import HTMLResponse, Response
 from starlette.concurrency import run_in_threadpool
 
 from kovel.exchange.log import Line, from_csv, to_csv, to_otio
-from kovel.store import markers, projects, recordings, stories, subclips
+from kovel.store import markers, projects, recordings, stories, subclips, transcripts
 from kovel.store.projects import Invalid, Project
 from kovel.web.faces import Face, face_of
 from kovel.web.forms import sent
@@ -135,7 +135,7 @@ def _sheet(request: Request, project: int) -> Sheet:
         project=p, asked=asked, groups=_groups(window, asked.group if asked.view != "board" else ""), shown=rows,
         more=len(window) + WINDOW if len(window) < len(rows) else 0, hidden=len(rows) - len(window), count=len(every),
         faces={x.clip.id: face_of(w.data, x.recording, x.clip.start, p.rate) for x in window},
-        tags=sorted({t for x in every for t in x.clip.tags}), speakers=recordings.speakers_of_project(w.data.db, project),
+        tags=sorted({t for x in every for t in x.clip.tags}), speakers=transcripts.speakers_of_project(w.data.db, project),
         rows=sorted({(x.recording.id, x.recording.name) for x in every}),
         total=sum(x.clip.length for x in rows), query=str(request.query_params),
     )  # fmt: skip

@@ -9,7 +9,7 @@ from fastapi.responses import HTMLResponse
 from kovel.core.story.sync import set_time
 from kovel.core.time.rate import SAMPLE_RATE
 from kovel.core.words.meaning import Said
-from kovel.store import projects, recordings
+from kovel.store import projects, recordings, transcripts
 from kovel.web.faces import Face, face_of
 from kovel.web.pages import page, web
 from kovel.work.meaning import Hit, meant, more_like
@@ -22,7 +22,7 @@ router = APIRouter(prefix="/p/{project}")
 class Found:
     """A sentence that a search found: its frame, its text in parts (each found or not), and who else heard it."""
 
-    f: recordings.Found
+    f: transcripts.Found
     name: str
     frame: int
     parts: list[tuple[str, bool]]
@@ -38,7 +38,7 @@ def search(request: Request, project: int, q: str = "") -> HTMLResponse:
     rows: list[Found] = []
     sources = recordings.sources(w.data.db, project)
     heard: dict[tuple[int, int], int] = {}  # by sync set and second: the row that says it
-    for f in recordings.search(w.data.db, project, q, 60):
+    for f in transcripts.search(w.data.db, project, q, 60):
         sync = sources[f.recording].sync
         if sync is not None:
             second = round(set_time(sync, Fraction(f.start, SAMPLE_RATE)))

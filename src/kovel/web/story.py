@@ -14,7 +14,7 @@ from kovel.core.story.model import Report
 from kovel.core.story.offered import COMMANDS, WANTING, meant
 from kovel.core.story.seams import seams
 from kovel.core.words.transcript import Word
-from kovel.store import projects, recordings, stories
+from kovel.store import projects, recordings, stories, transcripts
 from kovel.store.stories import Kept, Stale
 from kovel.web.drawing import WHOLE, Drawing
 from kovel.web.faces import face_of
@@ -72,7 +72,7 @@ def _sheet(request: Request, kept: Kept) -> Sheet:
 
     def words(source: int, start: int, length: int) -> list[Word]:
         a, b = (p.rate.frame_to_sample(x) for x in (start, start + length))
-        return recordings.words_between(data.db, source, a, b)
+        return transcripts.words_between(data.db, source, a, b)
 
     view = request.headers.get("x-view") or request.query_params.get("view") or ""
     drawing = Drawing(

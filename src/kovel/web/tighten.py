@@ -19,7 +19,7 @@ from kovel.core.time.timecode import TimeError, parse_seconds, running
 from kovel.core.words.fillers import KINDS, kept
 from kovel.core.words.languages import Language
 from kovel.core.words.transcript import Word
-from kovel.store import jobs, projects, recordings, stories, subclips
+from kovel.store import jobs, projects, recordings, stories, subclips, transcripts
 from kovel.store.decisions import Desk
 from kovel.store.projects import Invalid, Missing, Project
 from kovel.store.recordings import Recording
@@ -154,7 +154,7 @@ def _desk(request: Request, project: int, r: Recording, clip: int | None) -> Des
         part = heard.between(a, b)
         mask = speaking.speaking(w.data, r.id, d.settings)[a // TICK : -(-b // TICK)]
         picture = _drawn_hills(hills(part, mask[: len(part)], d.settings))
-    said = [x for x in recordings.words(w.data.db, r.id) if x.end > a and x.start < b]
+    said = [x for x in transcripts.words(w.data.db, r.id) if x.end > a and x.start < b]
     told = _listened(w.data, r.id, heard, jobs.latest_of_recordings(w.data.db, project, "listen").get(r.id), p.rate)
     return DeskView(
         project=p, r=r, clip=clip, clip_name=name, start=start, end=end, fps=float(p.rate.fps), desk=d,

@@ -10,7 +10,7 @@ from starlette.concurrency import run_in_threadpool
 from kovel.core.sound.pauses import VOICE
 from kovel.core.time.rate import SAMPLE_RATE, Rate
 from kovel.core.words.transcript import Word, corrected, joined, replaced
-from kovel.store import jobs, projects, recordings, settings
+from kovel.store import jobs, projects, recordings, settings, transcripts
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.web import pages
@@ -51,10 +51,10 @@ def words_part(request: Request, r: Recording, *, oob: bool = False) -> str:
     """The transcript as a fragment; of a long one the beginning, which fetches the rest."""
     w = web(request)
     p = projects.get(w.data.db, r.project)
-    said = recordings.words_at(w.data.db, r.id, 0, FIRST + 1)
+    said = transcripts.words_at(w.data.db, r.id, 0, FIRST + 1)
     return render(
         "parts/words.html", project=p, r=r, turns=turns(said[:FIRST], p.rate), more=FIRST if len(said) > FIRST else 0, voice=VOICE,
-        speakers=recordings.speakers(w.data.db, r.id), hearing=hearing(request, r), model=settings.get(w.data.db, "model"), before="",
+        speakers=transcripts.speakers(w.data.db, r.id), hearing=hearing(request, r), model=settings.get(w.data.db, "model"), before="",
         oob=oob, seen=len(said), languages=choices(r),
     )  # fmt: skip
 
@@ -122,7 +122,7 @@ def words_out(request: Request, project: int, recording: int, kind: str) -> Resp
     if kind not in ("vtt", "srt", "json", "txt"):
         raise Missing("There is no such format.")
     r = the_recording(request, project, recording)
-    return pages.download(transcript(recordings.words(db, recording), kind), f"{r.name}.{kind}")
+    return pages.download(transcript(transcripts.words(db, recording), kind), f"{r.name}.{kind}")
 
 
 @router.post("/recordings/{recording}/transcribe")
@@ -145,7 +145,7 @@ def in_language(request: Request, project: int, recording: int, language: Annota
     """Which language a recording is in; none: it is found when it is transcribed."""
     r = the_recording(request, project, recording)
     did = set_all(web(request).data, [recording], {"language": code_of(language)})
-    again = " Transcribe it anew to have it heard so." if recordings.words_at(web(request).data.db, recording, 0, 1) else ""
+    again = " Transcribe it anew to have it heard so." if transcripts.words_at(web(request).data.db, recording, 0, 1) else ""
     return _shown(request, recordings.get(web(request).data.db, r.id), f"{did}.{again}")
 
 
@@ -157,7 +157,7 @@ def how_far(request: Request, project: int, recording: int, seen: int = 0) -> HT
     if now and now.open:
         db = web(request).data.db
         p = projects.get(db, project)
-        new = recordings.words_at(db, recording, seen, 8000)
+        new = transcripts.words_at(db, recording, seen, 8000)
         far = page(request, "parts/hearing.html", project=p, r=r, hearing=now, seen=seen + len(new))
         if not new:
             return far
@@ -194,7 +194,7 @@ def unsure(request: Request, project: int, recording: int, frame: int = 0, back:
     r = the_recording(request, project, recording)
     clock = projects.get(db, project).rate
     total = max(0, min(frame, r.length(clock)))
-    word, left = recordings.next_unsure(db, recording, clock.frame_to_sample(total + (not back)), back)
+    word, left = transcripts.next_unsure(db, recording, clock.frame_to_sample(total + (not back)), back)
     if word is None:
         return JSONResponse({"frame": None, "said": f"No {'earlier' if back else 'later'} word is unsure; {left} in all."})
     said = f"“{word.text}”: {word.sure:.0%} sure; {left} in all. E corrects it."
@@ -207,7 +207,7 @@ def more(request: Request, project: int, recording: int, at: int) -> HTMLRespons
     db = web(request).data.db
     r = the_recording(request, project, recording)
     p = projects.get(db, project)
-    said = recordings.words_at(db, recording, max(1, at) - 1, 8001)
+    said = transcripts.words_at(db, recording, max(1, at) - 1, 8001)
     return page(
         request, "parts/turns.html", project=p, r=r, turns=turns(said[1:], p.rate), before=said[0].speaker if said else "", voice=VOICE,
         more=at + 8000 if len(said) > 8000 else 0,
@@ -225,7 +225,7 @@ def correct(
     """
     db = web(request).data.db
     r = the_recording(request, project, recording)
-    i, near = recordings.words_from(db, recording, start, 2)
+    i, near = transcripts.words_from(db, recording, start, 2)
     if not near or near[0].text != was:
         raise Invalid("That word was changed elsewhere meanwhile. Reload the page, then correct it.")
     word, rest = near[0], near[1:]
@@ -237,11 +237,11 @@ def correct(
     else:
         old, new = [word], corrected(word, text[:200])
         did = f"“{was}” is “{' '.join(w.text for w in new)}” now." if new else f"“{was}” taken out of the words."
-    recordings.change_words(db, recording, i, old, new, f"“{was}” corrected")
+    transcripts.change_words(db, recording, i, old, new, f"“{was}” corrected")
     p = projects.get(db, project)
-    at = i if first == start else recordings.words_from(db, recording, first, 1)[0]
-    said = recordings.words_at(db, recording, at, count + len(new) - len(old))
-    before = recordings.words_at(db, recording, at - 1, 1) if at else []
+    at = i if first == start else transcripts.words_from(db, recording, first, 1)[0]
+    said = transcripts.words_at(db, recording, at, count + len(new) - len(old))
+    before = transcripts.words_at(db, recording, at - 1, 1) if at else []
     part = render(
         "parts/turns.html",
         project=p,
@@ -262,7 +262,7 @@ def speaker(
     """Who says these words; or, everywhere, the name that stood here replaced by another one."""
     db = web(request).data.db
     r = the_recording(request, project, recording)
-    said = recordings.words(db, recording)
+    said = transcripts.words(db, recording)
     i = next((k for k, w in enumerate(said) if w.start == start), None)
     if i is None or count < 1:
         raise Invalid("Those words were changed elsewhere meanwhile. Reload the page, then name the speaker.")
@@ -270,7 +270,7 @@ def speaker(
     old = said[i].speaker
     a, b = (0, len(said)) if everywhere else (i, min(len(said), i + count))
     new = [replace(w, speaker=name) if not everywhere or w.speaker == old else w for w in said[a:b]]
-    recordings.change_words(db, recording, a, said[a:b], new, f"speaker {name or 'unnamed'}")
+    transcripts.change_words(db, recording, a, said[a:b], new, f"speaker {name or 'unnamed'}")
     return _shown(request, r, f"{name or 'Nobody'} says this{' wherever it was ' + (old or 'nobody') if everywhere else ''}.")
 
 
@@ -287,10 +287,10 @@ def find_and_replace(
     total = 0
     where: list[str] = []
     for x in recordings.of_project(db, project) if everywhere else [r]:
-        said = recordings.words(db, x.id)
+        said = transcripts.words(db, x.id)
         new, n = replaced(said, find, put)
         if n:
-            recordings.change_words(db, x.id, 0, said, new, f"“{find.strip()}” replaced by “{put.strip()}”")
+            transcripts.change_words(db, x.id, 0, said, new, f"“{find.strip()}” replaced by “{put.strip()}”")
             total, where = total + n, [*where, x.name]
     if not total:
         raise Invalid(f"“{find.strip()[:60]}” does not stand {'anywhere' if everywhere else f'in {r.name}'}.")
@@ -315,4 +315,4 @@ def near(request: Request, project: int, recording: int, at: int) -> JSONRespons
     db = web(request).data.db
     rate = projects.get(db, project).rate
     a, b = (rate.frame_to_sample(max(0, at + k * 30 * rate.nominal)) for k in (-1, 1))
-    return JSONResponse([[*w.frames(rate), w.text] for w in recordings.words_between(db, r.id, a, b)])
+    return JSONResponse([[*w.frames(rate), w.text] for w in transcripts.words_between(db, r.id, a, b)])

@@ -24,7 +24,7 @@ from kovel.core.words.meaning import Said
 from kovel.core.words.transcript import Word, words_in
 from kovel.media.render import Sound
 from kovel.media.titles import drawn_title
-from kovel.store import projects, recordings, subclips
+from kovel.store import projects, recordings, subclips, transcripts
 from kovel.work import looking
 from kovel.work.finding import there
 from kovel.work.folder import Data, media_facts
@@ -78,7 +78,7 @@ def _cuts_word(data: Data, clock: Rate) -> Callable[[int, int], str]:
 
     def word(source: int, frame: int) -> str:
         at = clock.frame_to_sample(frame)
-        near = recordings.words_before(data.db, source, at - edge, 4)  # speakers may overlap
+        near = transcripts.words_before(data.db, source, at - edge, 4)  # speakers may overlap
         return next((w.text for w in near if w.text != VOICE and w.end > at + edge), "")
 
     return word
@@ -259,5 +259,5 @@ def said_between(data: Data, story: Story, a: int, b: int) -> list[Said]:
             continue
         lo, hi = (p.start + min(max(0, x - begin), p.length) for x in (a, b))
         first, end = (story.rate.frame_to_sample(f) for f in p.clock.used(lo, max(1, hi - lo)))
-        out += recordings.sentences_between(data.db, p.source, first, end)
+        out += transcripts.sentences_between(data.db, p.source, first, end)
     return out

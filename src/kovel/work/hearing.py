@@ -12,7 +12,7 @@ from kovel.core.words.languages import ENGLISH, guessed
 from kovel.core.words.small_words import TALK
 from kovel.core.words.transcript import Word, sentences, with_speakers
 from kovel.core.words.writing import named
-from kovel.store import jobs, recordings, settings, subclips
+from kovel.store import jobs, recordings, settings, subclips, transcripts
 from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
@@ -41,7 +41,7 @@ def names_of(data: Data, project: int) -> list[str]:
             out[t] = None
         for w in _names_in(c.name.partition(" ")[2]):
             out[w] = None
-    for text in recordings.corrected(data.db, project):  # what was corrected once is known from then on
+    for text in transcripts.corrected(data.db, project):  # what was corrected once is known from then on
         w = re.sub(r"^\W+|\W+$|['’]s$", "", text)
         if _names_in(w) == [w] and w.lower() not in TALK and w.lower() not in ENGLISH.small:
             out[w] = None
@@ -109,7 +109,7 @@ class SoFar:
         self._path = data.derived(self.recording) / "heard.json"
         self._path.unlink(missing_ok=True)
         self._stamp = 0
-        self._fresh = not recordings.words_at(data.db, self.recording, 0, 1)
+        self._fresh = not transcripts.words_at(data.db, self.recording, 0, 1)
         self._kept: list[Word] = []
 
     def take(self) -> None:
@@ -125,11 +125,11 @@ class SoFar:
         last = self._kept[-1].end if self._kept else 0
         new = [w for w in (Word(str(t), int(a), int(b), "", float(s)) for t, a, b, s in rows) if w.start >= last]
         self._kept += new
-        recordings.add_heard(self.data.db, self.recording, new)
+        transcripts.add_heard(self.data.db, self.recording, new)
 
     def end(self) -> None:
         """It is done: what comes now is all of it."""
-        recordings.forget_heard(self.data.db, self.recording, self._kept)
+        transcripts.forget_heard(self.data.db, self.recording, self._kept)
 
 
 def take_heard(data: Data, recording: int, result: dict[str, Any]) -> str:
@@ -138,8 +138,8 @@ def take_heard(data: Data, recording: int, result: dict[str, Any]) -> str:
     if said:
         r = recordings.get(data.db, recording)
         if not any(w.speaker for w in said):
-            said = with_speakers(said, recordings.words(data.db, recording))
-        recordings.set_words(data.db, recording, said, f"{r.name} transcribed")
+            said = with_speakers(said, transcripts.words(data.db, recording))
+        transcripts.set_words(data.db, recording, said, f"{r.name} transcribed")
         recordings.set_spoken(data.db, recording, str(result.get("language", "")))
     return str(result.get("remark", ""))
 
@@ -192,7 +192,7 @@ def take_words(data: Data, r: Recording, name: str, text: str) -> tuple[int, lis
         raise Invalid(
             f"There are no words in {name}. The words of {r.name} are as they were." + "".join(f" {x}" for x in left[:3])
         )
-    recordings.set_words(data.db, r.id, said)
+    transcripts.set_words(data.db, r.id, said)
     if code := guessed(w.text for w in said[:5000]):
         recordings.set_spoken(data.db, r.id, code)
     return len(said), left

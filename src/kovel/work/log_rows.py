@@ -6,7 +6,7 @@ from dataclasses import replace
 from kovel.core.sound.pauses import VOICE
 from kovel.core.story.usage import by_source, times_used, uses
 from kovel.exchange.log import Line
-from kovel.store import projects, recordings, stories, subclips
+from kovel.store import projects, recordings, stories, subclips, transcripts
 from kovel.work.folder import Data
 
 
@@ -26,7 +26,7 @@ def with_said(data: Data, project: int, lines: Sequence[Line]) -> list[Line]:
     sample = projects.get(data.db, project).rate.frame_to_sample
     ranges = [(x.clip.recording, sample(x.clip.start), sample(x.clip.end)) for x in lines]
     out = []
-    for x, words in zip(lines, recordings.said_in(data.db, ranges), strict=True):
+    for x, words in zip(lines, transcripts.said_in(data.db, ranges), strict=True):
         names = [who for who, text in words if who and text != VOICE]
         speaker = max(dict.fromkeys(names), key=names.count) if names else ""
         out.append(replace(x, speaker=speaker, words=" ".join(text for _, text in words if text != VOICE)))

@@ -16,7 +16,7 @@ from kovel.core.story.sync import set_time
 from kovel.core.time.rate import SAMPLE_RATE
 from kovel.core.words.meaning import ENGLISH, MANY, Said, content, nearest, same_answer
 from kovel.core.words.themes import words_of
-from kovel.store import jobs, meanings, projects, recordings, settings, subclips
+from kovel.store import jobs, meanings, projects, recordings, settings, subclips, transcripts
 from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
 from kovel.work.folder import Data
@@ -106,12 +106,12 @@ def shot_texts(data: Data, project: int) -> list[tuple[tuple[int, int], str]]:
     rows = {r.id: r for r in recordings.of_project(data.db, project) if r.kind in ("b-roll", "still") and not r.aside}
     out = []
     for r in rows.values():
-        heard = [s.text for s in recordings.sentences_between(data.db, r.id, 0, 1 << 62)[:SHOT_SAYS]]
+        heard = [s.text for s in transcripts.sentences_between(data.db, r.id, 0, 1 << 62)[:SHOT_SAYS]]
         out.append(((r.id, 0), content(", ".join([r.name, *heard]))))
     for c in subclips.of_project(data.db, project):
         if c.recording in rows:
             first, end = (clock.frame_to_sample(f) for f in (c.start, c.end))
-            heard = [s.text for s in recordings.sentences_between(data.db, c.recording, first, end)]
+            heard = [s.text for s in transcripts.sentences_between(data.db, c.recording, first, end)]
             own = [c.name, *c.tags, c.note, rows[c.recording].name, *heard[:SHOT_SAYS]]
             out.append(((c.recording, c.start), content(", ".join(x for x in own if x))))
     return out
@@ -203,7 +203,7 @@ def search(data: Data, project: int, question: str, limit: int = 20, model: str 
         raise Invalid("That is too long to look for. A sentence is enough.")
     hits: list[Hit] = []
     marked: dict[Said, str] = {}
-    for f in recordings.search(data.db, project, question, limit):
+    for f in transcripts.search(data.db, project, question, limit):
         s = Said(f.recording, f.start, f.end, f.speaker, f.text.replace("\x02", "").replace("\x03", ""))
         marked[s] = f.text
     for k, s in enumerate(heard_once(list(marked), recordings.sources(data.db, project))):

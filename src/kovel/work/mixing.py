@@ -26,7 +26,7 @@ from kovel.core.time.rate import SAMPLE_RATE
 from kovel.core.words.transcript import Word
 from kovel.media.child import call
 from kovel.media.files import Unusable
-from kovel.store import recordings
+from kovel.store import recordings, transcripts
 from kovel.store.projects import Invalid
 from kovel.work.checking import powers
 from kovel.work.folder import Data, media_facts
@@ -41,7 +41,7 @@ WORD_GAP = 0.12  # seconds between words that are one stretch of speech
 
 def speech_of(data: Data, recording: int, a: int, b: int) -> list[Span]:
     """Samples [a, b) of a recording in which somebody speaks: its words; where it has none, what the detector found."""
-    said: list[Word] = recordings.words_between(data.db, recording, a, b)
+    said: list[Word] = transcripts.words_between(data.db, recording, a, b)
     if said:
         return spans_joined(((max(a, w.start), min(b, w.end)) for w in said if w.text != VOICE), int(WORD_GAP * SAMPLE_RATE))
     if levels(data, recording) is None:
@@ -153,7 +153,7 @@ def voices(data: Data, project: int, story: Story, apart: str = "speaker") -> li
 def _speaker(data: Data, recording: int, a: int, b: int) -> str:
     """Who speaks the most in samples [a, b) of a recording, as its words have it."""
     count: dict[str, int] = {}
-    for w in recordings.words_between(data.db, recording, a, b):
+    for w in transcripts.words_between(data.db, recording, a, b):
         count[w.speaker] = count.get(w.speaker, 0) + w.end - w.start
     return max(count, key=lambda k: count[k]) if count else ""
 

@@ -18,7 +18,7 @@ from kovel.core.words.fillers import questions
 from kovel.core.words.meaning import Said
 from kovel.core.words.transcript import Word
 from kovel.core.words.writing import asks
-from kovel.store import projects, recordings, stories, subclips, themes
+from kovel.store import projects, recordings, stories, subclips, themes, transcripts
 from kovel.store.projects import Invalid
 from kovel.store.subclips import Subclip
 from kovel.work.folder import Data
@@ -80,7 +80,7 @@ def _sentences(data: Data, project: int, known: Meant, chosen: Sequence[Theme]) 
     out, at = [], []
     for recording in dict.fromkeys(known.said[i].recording for i in keep):
         own = [i for i in keep if known.said[i].recording == recording]
-        words = recordings.words(data.db, recording)
+        words = transcripts.words(data.db, recording)
         of = spoken(data, recordings.get(data.db, recording))
         asked = questions(words, levels(data, recording), interviewer(data), of)
         cuts = cut_points(data, recording, words, [known.said[i] for i in own], clock)
@@ -224,7 +224,7 @@ def other_tellings(data: Data, project: int, story: Story, at: int) -> list[Offe
     rate = story.rate
     out = []
     for s in alternates(data, project, p.source, *(rate.frame_to_sample(f) for f in p.used)):
-        ((first, last),) = cut_points(data, s.recording, recordings.words(data.db, s.recording), [s], rate)
+        ((first, last),) = cut_points(data, s.recording, transcripts.words(data.db, s.recording), [s], rate)
         start = rate.sample_to_frame(s.start if first is None else first)
         end = rate.sample_to_frame(s.end) + 1 if last is None else rate.sample_to_frame(last)
         params = {"piece": p.id, "source": s.recording, "start": start, "length": max(1, end - start)}

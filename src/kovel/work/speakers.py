@@ -6,7 +6,7 @@ from dataclasses import replace
 from typing import Any
 
 from kovel.core.words.transcript import Word, sentences
-from kovel.store import jobs, recordings
+from kovel.store import jobs, recordings, transcripts
 from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
 from kovel.work.folder import Data, media_facts
@@ -28,7 +28,7 @@ def tell_apart(data: Data, recording: int) -> Job:
     """Queue telling the voices of a recording apart."""
     r = recordings.get(data.db, recording)
     facts = media_facts(data, recording)
-    said = recordings.words(data.db, recording)
+    said = transcripts.words(data.db, recording)
     if not said:
         raise Invalid(f"{r.name} has no words yet. Transcribe it, then tell its voices apart.")
     if facts is None or not facts["sounded"]:
@@ -45,7 +45,7 @@ def take_voices(data: Data, job: Job, result: dict[str, Any]) -> str:
     """Name who speaks by what a job found, in one undoable step; what was found, for the editor."""
     assert job.recording is not None
     r = recordings.get(data.db, job.recording)
-    said = list(recordings.words(data.db, r.id))
+    said = list(transcripts.words(data.db, r.id))
     spans = spans_of(said)
     if [[said[a].start, said[b - 1].end] for a, b in spans] != job.params["spans"]:
         return "The words were changed meanwhile. Tell the voices apart once more."
@@ -55,7 +55,7 @@ def take_voices(data: Data, job: Job, result: dict[str, Any]) -> str:
     named, names = with_voices(said, voice)
     counts = Counter(result["voices"])
     if named != said:
-        recordings.change_words(data.db, r.id, 0, said, named, f"voices of {r.name} told apart")
+        transcripts.change_words(data.db, r.id, 0, said, named, f"voices of {r.name} told apart")
     return (
         f"Two voices: {names[0]} ({counts[0]} sentences) and {names[1]} ({counts[1]})."
         + ("" if result["plain"] else " They differ little: listen to some before you trust it.")

@@ -12,7 +12,7 @@ from kovel.core.story.lined import spoken
 from kovel.core.story.model import Piece
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
-from kovel.store import recordings
+from kovel.store import transcripts
 from kovel.work.folder import Data
 
 
@@ -47,7 +47,7 @@ def found_pauses(data: Data, recording: int, s: Settings | None = None, words: S
     if heard is None:
         return []
     s = s or Settings()
-    said = recordings.words(data.db, recording) if words is None else words
+    said = transcripts.words(data.db, recording) if words is None else words
     return pauses(heard, s, said, mask=speaking(data, recording, s))
 
 
@@ -55,6 +55,6 @@ def spoken_in(data: Data, p: Piece, start: int, length: int, rate: Rate) -> Sequ
     """The words heard in frames [start, start + length) of a piece's clock, in samples of that clock."""
 
     def words(source: int, a: int, n: int) -> list[Word]:
-        return recordings.words_between(data.db, source, rate.frame_to_sample(a), rate.frame_to_sample(a + n))
+        return transcripts.words_between(data.db, source, rate.frame_to_sample(a), rate.frame_to_sample(a + n))
 
     return spoken(p, words, start, length, rate)

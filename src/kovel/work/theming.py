@@ -13,7 +13,7 @@ from kovel.core.words.meaning import Said
 from kovel.core.words.themes import Statement, grouped, names, nearest_theme, statements, words_of
 from kovel.core.words.themes import meant as meaning_of
 from kovel.core.words.transcript import Word
-from kovel.store import meanings, recordings, subclips, themes
+from kovel.store import meanings, recordings, subclips, themes, transcripts
 from kovel.store.projects import Invalid
 from kovel.work.folder import Data
 from kovel.work.meaning import Meant, meant
@@ -241,7 +241,7 @@ def _told(data: Data, s: Said) -> retold.Telling:
 
 
 def words_said(data: Data, s: Said) -> list[Word]:
-    return [w for w in recordings.words_between(data.db, s.recording, s.start, s.end) if s.start <= w.start < s.end]
+    return [w for w in transcripts.words_between(data.db, s.recording, s.start, s.end) if s.start <= w.start < s.end]
 
 
 def _loudness(data: Data, s: Said) -> tuple[float | None, float | None]:

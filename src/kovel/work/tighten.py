@@ -17,7 +17,7 @@ from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import format_timecode
 from kovel.core.words.fillers import KINDS, Proposal, kept, proposals, word_proposals
 from kovel.core.words.languages import Language
-from kovel.store import decisions, recordings, settings
+from kovel.store import decisions, recordings, settings, transcripts
 from kovel.store.decisions import Desk
 from kovel.store.projects import Invalid
 from kovel.work.folder import Data
@@ -66,15 +66,15 @@ def interviewer(data: Data) -> str:
 @lru_cache(8)
 def _of_words(data: Data, recording: int, state: str, heard: Levels | None, of: Language, interviewer: str) -> list[Proposal]:
     """Kept while neither the words (in `state`) nor the sound change: so a setting of the pauses answers at once."""
-    return word_proposals(recordings.words(data.db, recording), heard, of, interviewer)
+    return word_proposals(transcripts.words(data.db, recording), heard, of, interviewer)
 
 
 def rows(data: Data, recording: int, rate: Rate, d: Desk | None = None) -> list[Row]:
     """Every proposal for a recording, whole frames inside what was found, in order."""
     d = d or desk(data, recording)
-    said = recordings.words(data.db, recording)
+    said = transcripts.words(data.db, recording)
     pauses = found_pauses(data, recording, d.settings, said)
-    state = recordings.said(data.db, recording)
+    state = transcripts.said(data.db, recording)
     of_words = _of_words(
         data, recording, state, levels(data, recording), spoken(data, recordings.get(data.db, recording)), interviewer(data)
     )
