@@ -31,6 +31,13 @@ def overrun() -> Story:
     return do(do(laid(), "trim_sound", sound=5, edge="out", delta=90), "trim_sound", sound=6, edge="out", delta=40)
 
 
+def loosened() -> Story:
+    """The words under a cover and an effect are gone: both wait in the tray. Another cover lies over the beginning."""
+    s = do(three(), "lay_cover", source=3, at=110, until=150, start=10)
+    s = do(s, "lay_sound", source=6, at=110, until=150, start=10, kind="effect")
+    return do(do(s, "lay_cover", source=2, at=10, until=50, start=0), "remove", piece=2)
+
+
 def tied() -> Story:
     """The effect is tied to the cover over it."""
     return do(laid(), "tie_sound", sound=5)
@@ -106,6 +113,7 @@ BEFORE = {
     "three": three,
     "laid": laid,
     "overrun": overrun,
+    "loosened": loosened,
     "tied": tied,
     "joined": joined,
     "spaced": spaced,

@@ -4,6 +4,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from kovel.core.plan.parts import ANCHOR, LEAST, MOST, divided, name_of, stretches
 from kovel.core.plan.plan import make_plan, window_plan
 from kovel.core.sound.peaks import BASE, LEVELS, PeakMaker
 from kovel.core.story.model import Source, Story
@@ -74,7 +75,7 @@ def test_peaks_hold_every_swing(blocks: list[int], seed: int, channels: int) -> 
 
 @settings(max_examples=60)
 @given(st.lists(st.tuples(st.integers(0, 230), st.integers(1, 60), st.integers(1, 3)), max_size=8))
-def test_a_join_is_covered_exactly_when_some_cover_reaches_over_it(laid: list[tuple[int, int, int]]) -> None:
+def test_a_seam_is_covered_exactly_when_some_cover_reaches_over_it(laid: list[tuple[int, int, int]]) -> None:
     s = three()
     for at, n, lane in laid:
         s = do(s, "lay_cover", source=3, at=at, until=at + n, start=0, lane=lane)
@@ -82,3 +83,43 @@ def test_a_join_is_covered_exactly_when_some_cover_reaches_over_it(laid: list[tu
         hidden = any(a <= x.at - SPARE and b >= x.at + SPARE for a, b, _ in s.spans)
         assert (x.kind == "covered") == hidden, (x.at, s.spans)
     assert {x.at for x in exposed(s, SOURCES)} == {x.at for x in seams(s, SOURCES) if x.kind == "jump"} <= {100}
+
+
+@given(st.lists(st.tuples(st.integers(1, 250), st.integers(0, 5)), min_size=1, max_size=40), st.integers(0, 999))
+def test_parts_fill_the_film_and_do_not_hang_on_where_they_stand(shown: list[tuple[int, int]], later: int) -> None:
+    """Index ranges without gap or overlap; none over MOST that could be shorter, none that ends by itself under LEAST; the same
+    runs later in a film make the same parts under the same names."""
+
+    def rows(at: int) -> list[list[object]]:
+        out: list[list[object]] = []
+        for n, source in shown:
+            out.append([at, at := at + n, [[source, 0, 1, 1]]])
+        return out
+
+    here = rows(0)
+    parts = stretches(here)
+    assert [k for a, b in parts for k in range(a, b)] == list(range(len(here)))
+    long = [here[b - 1][1] - here[a][0] for a, b in parts]  # type: ignore[operator]
+    assert all(n <= MOST or b - a == 1 for n, (a, b) in zip(long, parts, strict=True))
+    for n, (a, b) in zip(long[:-1], parts[:-1], strict=True):  # one under LEAST ended for the next would not have fitted
+        assert n >= LEAST or n + here[b][1] - here[b][0] > MOST, (a, b)  # type: ignore[operator]
+    assert stretches(rows(later)) == parts
+    assert [name_of(rows(later)[a:b], 1) for a, b in parts] == [name_of(here[a:b], 1) for a, b in parts]
+    assert len({name_of(here[:1], way) for way in range(9)}) == 9
+
+
+@given(st.integers(0, 600), st.integers(1, 900), st.sampled_from([None, 50, 30, 200, 400]), st.booleans())
+def test_long_runs_are_cut_by_the_recordings_own_clock(start: int, length: int, percent: int | None, backwards: bool) -> None:
+    """Every frame is as it was; a run forwards is cut where the recording's clock passes a multiple of ANCHOR, so one that was
+    trimmed at its beginning is cut at the same frames."""
+    s = do(Story(Rate(25)), "add_at_end", source=1, start=start, length=length)
+    s = s if percent is None else do(s, "set_speed", item=1, percent=percent)
+    s = do(s, "run_backwards", items=1, backwards=True) if backwards else s
+    plan = make_plan(s, SOURCES)
+    cut = divided(plan)
+    assert [x for r in cut.pictures for x in (r.at, r.end)][1:-1:2] == [r.at for r in cut.pictures[1:]]
+    frames = lambda p: [p.recording_frame(t, SOURCES) for t in range(p.length)]  # noqa: E731
+    assert frames(cut) == frames(plan) and cut.length == plan.length
+    for r in cut.pictures[:-1]:
+        last, first = (x[1] for t in (r.end - 1, r.end) if (x := plan.recording_frame(t, SOURCES)))
+        assert r.end - r.at == ANCHOR if backwards else last // ANCHOR < first // ANCHOR
