@@ -80,7 +80,7 @@ def canvas(project: Project) -> int:
 
 
 @lru_cache
-def _env() -> Environment:
+def environment() -> Environment:
     e = Environment(
         loader=FileSystemLoader(Path(__file__).parent / "templates"),
         autoescape=True,
@@ -106,7 +106,7 @@ def _env() -> Environment:
 def render(template: str, view: "DataclassInstance | None" = None, **values: Any) -> str:
     """A template drawn with what a view made ready: each field of `view` under its own name, `values` beside them."""
     made = {f.name: getattr(view, f.name) for f in fields(view)} if view else {}
-    return _env().get_template(template).render(**made, **values)
+    return environment().get_template(template).render(**made, **values)
 
 
 def page(

@@ -1,5 +1,6 @@
 """Words in the Log room: recognised, taken from a file, corrected, named, found and replaced, saved."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Annotated
 
@@ -25,22 +26,38 @@ router = APIRouter(prefix="/p/{project}")
 
 
 @dataclass(frozen=True, slots=True)
+class SaidWord:
+    """A word of the transcript: frames [frame, end), the sample it begins at, and how it looks (a voice without words, unsure)."""
+
+    text: str
+    frame: int
+    end: int
+    sample: int
+    look: str
+
+
+@dataclass(frozen=True, slots=True)
 class Turn:
-    """Words of one speaker, each with its first and last frame; where they begin, in frames and in samples."""
+    """Words of one speaker; where they begin, in frames and in samples; whether somebody else spoke `before`."""
 
     speaker: str
     start: int
     first: int
-    words: list[tuple[int, int, Word]]
+    changes: bool
+    words: list[SaidWord]
 
 
-def turns(words: list[Word], rate: Rate) -> list[Turn]:
-    """Words by speaker's turn, broken also at pauses over a second."""
+def turns(words: Sequence[Word], rate: Rate, before: str = "") -> list[Turn]:
+    """Words by speaker's turn, broken also at pauses over a second; `before` them somebody spoke already."""
     out: list[Turn] = []
+    last: Word | None = None
     for w in words:
-        if not out or out[-1].speaker != w.speaker or w.start - out[-1].words[-1][2].end > SAMPLE_RATE:
-            out.append(Turn(w.speaker, w.frames(rate)[0], w.start, []))
-        out[-1].words.append((*w.frames(rate), w))
+        frame, end = w.frames(rate)
+        if last is None or last.speaker != w.speaker or w.start - last.end > SAMPLE_RATE:
+            out.append(Turn(w.speaker, frame, w.start, bool(w.speaker) and w.speaker != (last.speaker if last else before), []))
+        look = (" voice" if w.text == VOICE else "") + (" unsure" if w.sure < transcripts.UNSURE else "")
+        out[-1].words.append(SaidWord(w.text, frame, end, w.start, look))
+        last = w
     return out
 
 
@@ -53,8 +70,8 @@ def words_part(request: Request, r: Recording, *, oob: bool = False) -> str:
     p = projects.get(w.data.db, r.project)
     said = transcripts.words_at(w.data.db, r.id, 0, FIRST + 1)
     return render(
-        "parts/words.html", project=p, r=r, turns=turns(said[:FIRST], p.rate), more=FIRST if len(said) > FIRST else 0, voice=VOICE,
-        speakers=transcripts.speakers(w.data.db, r.id), hearing=hearing(request, r), model=settings.get(w.data.db, "model"), before="",
+        "parts/words.html", project=p, r=r, turns=turns(said[:FIRST], p.rate), more=FIRST if len(said) > FIRST else 0,
+        speakers=transcripts.speakers(w.data.db, r.id), hearing=hearing(request, r), model=settings.get(w.data.db, "model"),
         oob=oob, seen=len(said), languages=choices(r),
     )  # fmt: skip
 
@@ -161,7 +178,7 @@ def how_far(request: Request, project: int, recording: int, seen: int = 0) -> HT
         far = page(request, "parts/hearing.html", project=p, r=r, hearing=now, seen=seen + len(new))
         if not new:
             return far
-        came = render("parts/turns.html", project=p, r=r, turns=turns(new, p.rate), before="", voice=VOICE, more=0)
+        came = render("parts/turns.html", project=p, r=r, turns=turns(new, p.rate), more=0)
         return pages.joined(far, f'<div hx-swap-oob="beforebegin:#words-end">{came}</div>')
     return pages.joined(words_part(request, r), hx_retarget="#words", hx_reswap="outerHTML")
 
@@ -209,7 +226,7 @@ def more(request: Request, project: int, recording: int, at: int) -> HTMLRespons
     p = projects.get(db, project)
     said = transcripts.words_at(db, recording, max(1, at) - 1, 8001)
     return page(
-        request, "parts/turns.html", project=p, r=r, turns=turns(said[1:], p.rate), before=said[0].speaker if said else "", voice=VOICE,
+        request, "parts/turns.html", project=p, r=r, turns=turns(said[1:], p.rate, said[0].speaker if said else ""),
         more=at + 8000 if len(said) > 8000 else 0,
     )  # fmt: skip
 
@@ -246,9 +263,7 @@ def correct(
         "parts/turns.html",
         project=p,
         r=r,
-        turns=turns(said, p.rate),
-        before=before[0].speaker if before else "",
-        voice=VOICE,
+        turns=turns(said, p.rate, before[0].speaker if before else ""),
         more=0,
     )
     return pages.joined(part, report(did))

@@ -204,6 +204,10 @@ class StoryCut:
     recording: int
     row: Row
 
+    @property
+    def length(self) -> int:
+        return self.end - self.at
+
 
 def story_cuts(data: Data, story: Story, only: int | None = None, d: Desk | None = None) -> list[StoryCut]:
     """All that is decided to go and stands in the story, in its order (`only` of one recording, by desk `d` if given)."""
