@@ -38,6 +38,12 @@ def loosened() -> Story:
     return do(do(s, "lay_cover", source=2, at=10, until=50, start=0), "remove", piece=2)
 
 
+def faded() -> Story:
+    """The effect comes in over 20 frames and goes out over 30; a second cover over its beginning, on top of the first."""
+    s = do(do(laid(), "set_value", to=5, setting="fade_in", value=20), "set_value", to=5, setting="fade_out", value=30)
+    return do(s, "lay_cover", source=2, at=110, until=140, start=0, lane=2)
+
+
 def tied() -> Story:
     """The effect is tied to the cover over it."""
     return do(laid(), "tie_sound", sound=5)
@@ -113,6 +119,7 @@ BEFORE = {
     "three": three,
     "laid": laid,
     "overrun": overrun,
+    "faded": faded,
     "loosened": loosened,
     "tied": tied,
     "joined": joined,

@@ -17,7 +17,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from kovel.core.plan.layers import EVERYWHERE, OPAQUE, WHOLE, Layer, Opacity
-from kovel.core.plan.plan import make_plan
+from kovel.core.plan.plan import Plan, make_plan
 from kovel.core.plan.sounds import AS_IT_IS, RAMP, Heard
 from kovel.core.story.catalogue import run
 from kovel.core.story.values import on_recording
@@ -76,8 +76,8 @@ def _sound(h: Heard) -> str:
     )
 
 
-def planned(base: str, edits: str) -> Iterator[str]:
-    """The plan of a story after some edits, a line for each run and each sound."""
+def plan_of(base: str, edits: str) -> Plan:
+    """The plan of a story after some edits."""
     story, sources = BEFORE[base](), dict(SOURCES)
     for line in filter(None, map(str.strip, edits.split(";"))):
         name, params = asked(line)
@@ -87,7 +87,11 @@ def planned(base: str, edits: str) -> Iterator[str]:
             sources[r.id] = replace(r, settings=on_recording(r, str(params["setting"]), params["value"]))
         elif name != "as-is":
             story = run(story, sources, name, params)[0]
-    plan = make_plan(story, sources)
+    return make_plan(story, sources)
+
+
+def planned(plan: Plan) -> Iterator[str]:
+    """A plan as text: a line for each run and each sound."""
     for p in plan.pictures:
         cover = f" (cover {p.cover})" if p.cover else ""
         yield f"{p.at}-{p.end}{cover} " + " / ".join(map(_layer, p.layers))

@@ -354,4 +354,6 @@ def fill_space(story: Story, sources: Sources, at: int, until: int, source: int,
         raise Refused(f"{s.name} ends before that in point.")
     new, report = lay_cover(story, sources, source, at=at, until=at + length, start=start)
     left = until - at - length
-    return new, report.with_notes([f"{frames_of(left)} of the stretch are left: the shot ends there."] if left else [])
+    return new, report.with_notes(
+        [f"{frames_of(left)} of the stretch {'is' if left == 1 else 'are'} left: the shot ends there."] if left else []
+    )
