@@ -23,6 +23,8 @@ document.addEventListener("keydown", (e) => {
   }
 });
 
+$(".rail [aria-current]")?.scrollIntoView({ block: "nearest" }); // what is open is seen in a long list of recordings
+
 // A form that htmx sends is never sent by the browser as well, also in the moment before htmx has seen it.
 document.addEventListener("submit", (e) => {
   if (target(e).matches("[hx-post], [hx-get]")) e.preventDefault();
