@@ -44,6 +44,14 @@ def faded() -> Story:
     return do(s, "lay_cover", source=2, at=110, until=140, start=0, lane=2)
 
 
+def many() -> Story:
+    """A shot over the seams of seven pieces of one recording."""
+    s = three()
+    for k in range(6):
+        s = do(s, "add_at_end", source=1, start=500 + 40 * k, length=20)
+    return do(s, "lay_cover", source=2, at=230, until=355, start=100)
+
+
 def tied() -> Story:
     """The effect is tied to the cover over it."""
     return do(laid(), "tie_sound", sound=5)
@@ -119,6 +127,7 @@ BEFORE = {
     "three": three,
     "laid": laid,
     "overrun": overrun,
+    "many": many,
     "faded": faded,
     "loosened": loosened,
     "tied": tied,

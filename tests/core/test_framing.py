@@ -44,7 +44,12 @@ def test_shapes_are_filled_or_whole_with_bars() -> None:
     turned = quad(standing((100, 100), (100, 100), Part(turn=90), Place()))
     assert [tuple(round(v) for v in p) for p in turned] == [(100, 0), (100, 100), (0, 100), (0, 0)]  # clockwise
     assert not fills(standing(HD, HD, Part(turn=5), Place())) and fills(standing(HD, HD, Part(116, turn=5, y=0.5), Place()))
-    assert not fills(standing(HD, HD, Part(crop=(0.1, 0, 0, 0)), Place()))
+    cut = standing((1000, 500), (1000, 500), Part(200, x=0, y=1, crop=(0.1, 0.2, 0.3, 0.4)), Place())
+    assert cut.cut == (100, 100, 700, 300) and quad(cut) == [(200, -300), (1400, -300), (1400, 100), (200, 100)]
+    for side in range(4):
+        cropped = [0.0] * 4
+        cropped[side] = 0.1
+        assert not fills(standing(HD, HD, Part(crop=tuple(cropped)), Place())), side  # type: ignore[arg-type]
 
 
 @pytest.mark.parametrize(

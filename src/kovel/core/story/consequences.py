@@ -168,7 +168,7 @@ def settle(
     before = {j.key for j in exposed(old, sources)}
     jumps = [j for j in exposed(new, sources) if j.key not in before]
     if jumps:
-        where = ", ".join(clock(j.at, new.rate) for j in jumps[:3])
+        where = ", ".join([*(clock(j.at, new.rate) for j in jumps[:3]), *(["…"] if len(jumps) > 3 else [])])
         notes.append(f"{'A jump cut is' if len(jumps) == 1 else f'{len(jumps)} jump cuts are'} exposed now (at {where}).")
     over = [s for s in new.sounds if s.kind == "music" and new.at(s) < new.length < new.at(s) + s.length]
     if new.length < old.length:
