@@ -106,6 +106,12 @@ def dipped() -> Story:
     return do(do(three(), "dip_here", at=60, value=-3), "dip_here", at=120, value=-1)
 
 
+def along() -> Story:
+    """The cover's lane goes along; a second effect is tied to the cover's middle."""
+    s = do(laid(), "lay_sound", source=6, at=150, until=170, start=100, kind="effect")
+    return do(do(s, "tie_sound", sound=7), "set_along", lane="cover 1")
+
+
 def locked() -> Story:
     """Cover lane 1 and the sounds are locked."""
     return do(do(laid(), "set_lock", lane="cover 1", locked=True), "set_lock", lane="sounds", locked=True)
@@ -139,6 +145,7 @@ BEFORE = {
     "ramped": ramped,
     "paced": paced,
     "dipped": dipped,
+    "along": along,
     "locked": locked,
     "headed": headed,
     "titled": titled,

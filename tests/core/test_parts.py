@@ -6,6 +6,7 @@ from hypothesis import strategies as st
 
 from kovel.core.plan.parts import ANCHOR, LEAST, MOST, divided, name_of, stretches
 from kovel.core.plan.plan import make_plan, window_plan
+from kovel.core.plan.sounds import alone
 from kovel.core.sound.peaks import BASE, LEVELS, PeakMaker
 from kovel.core.story.model import Source, Story
 from kovel.core.story.patch import Splice
@@ -49,6 +50,22 @@ def test_a_recording_plays_as_a_plan_and_a_still_for_five_seconds() -> None:
     assert window_plan(Rate(25), SOURCES[4]).length == 400 and window_plan(Rate(25), SOURCES[5]).length == 125
     voice = window_plan(Rate(25), SOURCES[6])
     assert voice.pictures[0].source is None and voice.sounds[0].end == 900 * 1920
+
+
+def test_what_is_chosen_is_heard_alone() -> None:
+    s = do(
+        do(three(), "lay_sound", source=6, at=20, until=60, start=0),
+        "lay_cover",
+        source=4,
+        at=110,
+        until=150,
+        start=0,
+        natural=True,
+    )
+    bed, shot = s.sounds[0].id, s.covers[0].id
+    heard = lambda *ids: {h.of for h in make_plan(alone(s, ids), SOURCES).sounds}  # noqa: E731
+    assert heard(bed) == {bed} and heard(shot, 2) == {shot, 2} and heard() == set()
+    assert make_plan(alone(s, [1, 2, 3, bed, shot]), SOURCES).sounds == make_plan(s, SOURCES).sounds
 
 
 @settings(max_examples=40)

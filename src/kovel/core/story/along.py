@@ -49,11 +49,12 @@ def _goes(story: Story, x: Laid, wanted: frozenset[str]) -> bool:
 
 
 def cut_along(story: Story, sources: Sources, at: int, wanted: frozenset[str]) -> Story:
-    """What lies across story frame `at` on the lanes that go along becomes two: nothing moves."""
-    n = story.next_id
+    """What lies across story frame `at` on the lanes that go along becomes two: nothing moves. A sound that is tied to a cover
+    is tied to the half that it begins under."""
+    halves: dict[int, tuple[Cover, Cover, Cover]] = {}  # by id: a cover that was cut, and what it became
 
-    def cut(rows: tuple[L, ...]) -> tuple[L, ...]:
-        nonlocal n
+    def cut(story: Story, rows: tuple[L, ...]) -> tuple[tuple[L, ...], int]:
+        n = story.next_id
         out: list[L] = []
         for c in rows:
             k = at - story.at(c)
@@ -64,12 +65,25 @@ def cut_along(story: Story, sources: Sources, at: int, wanted: frozenset[str]) -
             if isinstance(head, Sound) and isinstance(tail, Sound):  # no fade where the cut is
                 head, tail = having(head, "fade_out", 0), having(tail, "fade_in", 0)
             there = story.tie_like(c, at) if isinstance(c, Sound) else story.tether_at(at)
-            out += [head, replace(tail, id=n, tether=there)]
+            tail = replace(tail, id=n, tether=there)
+            if isinstance(c, Cover) and isinstance(head, Cover) and isinstance(tail, Cover):
+                halves[c.id] = (c, head, tail)
+            out += [head, tail]
             n += 1
-        return tuple(out)
+        return tuple(out), n
 
-    covers = cut(story.covers)
-    return replace(story, covers=covers, sounds=cut(story.sounds), next_id=n)
+    def tied(x: Sound) -> Sound:
+        if x.tether.piece not in halves:
+            return x
+        c, head, tail = halves[x.tether.piece]
+        k = x.tether.moment - c.start  # frames after the cover's beginning
+        half, since = (head, k) if k < head.length else (tail, k - head.length)
+        return replace(x, tether=Tether(half.id, half.start + since))
+
+    covers, n = cut(story, story.covers)
+    mid = replace(story, covers=covers, sounds=tuple(map(tied, story.sounds)), next_id=n)
+    sounds, n = cut(mid, mid.sounds)
+    return replace(mid, sounds=sounds, next_id=n)
 
 
 def shifted(story: Story, at: int, by: int, wanted: frozenset[str]) -> Story:
