@@ -125,12 +125,15 @@ def test_parts_fill_the_film_and_do_not_hang_on_where_they_stand(shown: list[tup
     assert len({name_of(here[:1], way) for way in range(9)}) == 9
 
 
-@given(st.integers(0, 600), st.integers(1, 900), st.sampled_from([None, 50, 30, 200, 400]), st.booleans())
-def test_long_runs_are_cut_by_the_recordings_own_clock(start: int, length: int, percent: int | None, backwards: bool) -> None:
+@given(st.integers(0, 600), st.integers(1, 900), st.sampled_from([None, 50, 30, 200, 400]), st.integers(0, 40), st.booleans())
+def test_long_runs_are_cut_by_the_recordings_own_clock(
+    start: int, length: int, percent: int | None, trimmed: int, backwards: bool
+) -> None:
     """Every frame is as it was; a run forwards is cut where the recording's clock passes a multiple of ANCHOR, so one that was
     trimmed at its beginning is cut at the same frames."""
     s = do(Story(Rate(25)), "add_at_end", source=1, start=start, length=length)
     s = s if percent is None else do(s, "set_speed", item=1, percent=percent)
+    s = do(s, "trim", piece=1, edge="in", delta=min(trimmed, s.length - 1)) if trimmed and s.length > 1 else s
     s = do(s, "run_backwards", items=1, backwards=True) if backwards else s
     plan = make_plan(s, SOURCES)
     cut = divided(plan)
@@ -140,3 +143,6 @@ def test_long_runs_are_cut_by_the_recordings_own_clock(start: int, length: int, 
     for r in cut.pictures[:-1]:
         last, first = (x[1] for t in (r.end - 1, r.end) if (x := plan.recording_frame(t, SOURCES)))
         assert r.end - r.at == ANCHOR if backwards else last // ANCHOR < first // ANCHOR
+    for r in cut.pictures:  # and where it passes one there is a cut, if what is left is long
+        shown = [x[1] for t in range(r.at, r.end) if (x := plan.recording_frame(t, SOURCES))]
+        assert r.end - r.at <= ANCHOR or shown[0] // ANCHOR == shown[-1] // ANCHOR, (r.at, r.end)
