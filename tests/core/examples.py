@@ -52,6 +52,11 @@ def many() -> Story:
     return do(s, "lay_cover", source=2, at=230, until=355, start=100)
 
 
+def rising() -> Story:
+    """The first piece comes in over 20 frames and goes out over 30."""
+    return do(do(three(), "set_value", to=1, setting="fade_in", value=20), "set_value", to=1, setting="fade_out", value=30)
+
+
 def tied() -> Story:
     """The effect is tied to the cover over it."""
     return do(laid(), "tie_sound", sound=5)
@@ -134,6 +139,7 @@ BEFORE = {
     "laid": laid,
     "overrun": overrun,
     "many": many,
+    "rising": rising,
     "faded": faded,
     "loosened": loosened,
     "tied": tied,

@@ -26,7 +26,7 @@ def cut_short(c: L, sources: Sources, first: int, length: int) -> L:
     speed to the nearest frame."""
     if isinstance(c, Cover):
         still = c.source == TITLE or (c.source in sources and sources[c.source].frames is None)
-        return replace(c, length=length) if still else part_of(c, first, length)
+        return faded(replace(c, length=length) if still else part_of(c, first, length))
     return faded(replace(c, start=c.start + first, length=length))
 
 
@@ -60,13 +60,14 @@ def as_cover(p: Piece, cover: int, tether: Tether, total: int | None) -> Cover:
     return having(c, "span", 0 if span == p.length else span)
 
 
-def faded(x: Sound) -> Sound:
-    """A sound with fades no longer than itself: the one at its end gives way."""
-    rise, fall = x.settings["fade_in"], x.settings["fade_out"]
+def faded(x: L) -> L:
+    """A cover or a sound that comes and goes within its length: how it goes gives way."""
+    comes, goes = ("appear", "leave") if isinstance(x, Cover) else ("fade_in", "fade_out")
+    rise, fall = int(x.settings[comes]), int(x.settings[goes])
     if rise + fall <= x.length:
         return x
     rise = min(rise, x.length)
-    return having(having(x, "fade_in", rise), "fade_out", min(fall, x.length - rise))
+    return having(having(x, comes, rise), goes, min(fall, x.length - rise))
 
 
 class Kept:
