@@ -146,3 +146,10 @@ def test_long_runs_are_cut_by_the_recordings_own_clock(
     for r in cut.pictures:  # and where it passes one there is a cut, if what is left is long
         shown = [x[1] for t in range(r.at, r.end) if (x := plan.recording_frame(t, SOURCES))]
         assert r.end - r.at <= ANCHOR or shown[0] // ANCHOR == shown[-1] // ANCHOR, (r.at, r.end)
+
+
+def test_a_frame_that_is_held_for_long_is_cut_too() -> None:
+    s = do(do(Story(Rate(25)), "add_at_end", source=1, start=0, length=100), "hold_frame", item=1, at=50, length=600)
+    cuts = divided(make_plan(s, SOURCES)).pictures
+    assert [(r.at, r.end) for r in cuts] == [(0, 50), (50, 300), (300, 550), (550, 650), (650, 700)]
+    assert {r.image.start for r in cuts[1:4]} == {50} and cuts[2].image.speed == (0, 1)
