@@ -42,6 +42,8 @@ def test_shapes_are_filled_or_whole_with_bars() -> None:
         assert [round(v) for v in (*filled[0], *filled[2])] == [0, top, 1600, top + 1200]
         tall = quad(standing((480, 640), (1600, 900), Part(200, x=share, y=share), Place()))  # its bars are moved with it
         assert [round(v) for v in (*tall[0], *tall[2])] == ([925, 0, 2275, 1800] if not share else [-675, -900, 675, 900])
+    wide = quad(standing((2000, 500), (1000, 500), Part(), Place()))  # a quarter of the height above and below
+    assert [round(v) for v in (*wide[0], *wide[2])] == [0, 125, 1000, 375]
     half = standing(HD, (1600, 900), Part(fit="filled", border=0.01), Place(0.5, 0, 0.5, 1))
     assert half.clip == (816, 16, 768, 868) and fills(half)
     flipped = quad(standing(HD, HD, Part(flip=True), Place()))

@@ -142,6 +142,17 @@ def test_a_gain_line_is_straight_in_decibels() -> None:
     assert y[[50, 100, 200, 300, 900]] == pytest.approx([0.05, 0.05, 0.5 / 10**0.5, 0.5, 0.5], rel=1e-6)
 
 
+def test_long_ramps_are_quarter_sines_and_short_ones_straight() -> None:
+    """Equal power: -3.01 dB in the middle (common practice); up to 4 ms, or if told so, straight. Anywhere in the story alike."""
+    for at in (0, 7000):
+        y = ramped(np.ones(4000, np.float32), 0, Heard(at, at + 4000, 1, 0, rise=1000, fall=2000))
+        assert y[[0, 500, 1000, 1999, 3000]] == pytest.approx([0, 0.5**0.5, 1, 1, 0.5**0.5], abs=2e-3)
+        y = ramped(np.ones((4000, 2), np.float32), 0, Heard(at, at + 4000, 1, 0, rise=1000, fall=2000, straight=True))
+        assert y[[0, 500, 1000, 1999, 3000]].T.tolist() == [pytest.approx([0, 0.5, 1, 1, 0.5], abs=2e-3)] * 2
+    y = ramped(np.ones(1000, np.float32), 1000, Heard(0, 2000, 1, 0))  # its second half: up to the end of 192 samples down
+    assert y[[0, 807, 808, 904]] == pytest.approx([1, 1, 1, 0.5]) and y[-1] == pytest.approx(1 / 192)
+
+
 def test_through_a_see_through_cover_one_sees_what_lies_under_it() -> None:
     """A at 100 % | B: a cover over their seam at 40 %, a second one over part of it: stacks from what hides the rest up."""
     s = do(do(three(), "lay_cover", source=3, at=80, until=120, start=0), "lay_cover", source=4, at=110, until=130, start=9)
