@@ -16,7 +16,7 @@ from pathlib import Path
 from kovel.core.story.catalogue import run
 from kovel.core.story.model import Cover, Piece, Refused, Sound, Story, Transition
 from kovel.core.story.paste import copied
-from tests.core.stories import SOURCES, do, three
+from tests.core.stories import EMPTY, SOURCES, do, three
 
 
 def laid() -> Story:
@@ -55,6 +55,18 @@ def many() -> Story:
 def rising() -> Story:
     """The first piece comes in over 20 frames and goes out over 30."""
     return do(do(three(), "set_value", to=1, setting="fade_in", value=20), "set_value", to=1, setting="fade_out", value=30)
+
+
+def ended() -> Story:
+    """The second piece gets faster in steps; a title by the clock lies over the end."""
+    s = do(three(), "set_ramp", item=2, line=[[300, 100], [330, 200]], steps=True, keep="place")
+    return do(s, "lay_title", at=s.length - 30, text="River", length=30, by_clock=True)
+
+
+def swapped() -> Story:
+    """Two spaces beside each other, with a cover that begins over the second."""
+    s = do(do(EMPTY, "add_at_end", source=1, start=0, length=50), "insert_space", at=0, length=20)
+    return do(do(s, "split", at=10), "lay_cover", source=3, at=12, until=18, start=0)
 
 
 def tied() -> Story:
@@ -139,6 +151,8 @@ BEFORE = {
     "laid": laid,
     "overrun": overrun,
     "many": many,
+    "ended": ended,
+    "swapped": swapped,
     "rising": rising,
     "faded": faded,
     "loosened": loosened,

@@ -178,6 +178,12 @@ def settle(
             for s in over
             if s.id not in was
         ]
+        notes += [
+            f"{name.get(x.id, 'A cover')} stays where it is on the story's clock: behind the end now."
+            for x in _all(new.covers, new.sounds)
+            if x.tether.piece == 0 and x.tether.moment >= new.length
+            if (o := were_placed.get(x.id)) and o.tether.piece == 0 and o.tether.moment < old.length
+        ]
     return new, Report(
         begun(did), tuple(notes), made, loosened, returned, tuple(j.at for j in jumps), tuple(shortened), playhead
     )
