@@ -19,6 +19,7 @@ from kovel.web.faces import Face, face_of
 from kovel.web.forms import Number, Sent, Ticked, Whole, sent
 from kovel.web.pages import joined, page, plan_answer, render, report, the_recording, web
 from kovel.work import quick_cuts
+from kovel.work.folder import Data, media_facts
 from kovel.work.quick_cuts import Mark
 
 SHOWN = 60  # pieces drawn with a frame
@@ -28,6 +29,11 @@ router = APIRouter(prefix="/p/{project}")
 def _job(request: Request, r: Recording) -> jobs.Job | None:
     job = jobs.latest_of_recordings(web(request).data.db, r.project, "pulse").get(r.id)
     return job if job and job.state in ("waiting", "working", "failed") else None
+
+
+def _coming(data: Data, r: Recording) -> bool:
+    facts = media_facts(data, r.id) or {}
+    return bool(facts.get("sound")) and not facts.get("sounded")
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,6 +53,7 @@ class QuickView:
     total: int
     fps: float
     job: jobs.Job | None
+    coming: bool  # whether its sound is still being made
     found: bool  # whether it was listened to, if only in part
     desk: QuickDesk
     marks: list[Mark]
@@ -73,7 +80,7 @@ def _quick(request: Request, project: int, r: Recording) -> QuickView:
         worst = max(off, default=0)
     faces = [face_of(w.data, r, c.start if c.hit is None else hits[c.hit], p.rate) for c in cuts[:SHOWN]]
     return QuickView(
-        p, r, r.length(p.rate), float(p.rate.fps), _job(request, r), quick_cuts.pulse(w.data, r.id) is not None, d, marks, len(hits),
+        p, r, r.length(p.rate), float(p.rate.fps), _job(request, r), _coming(w.data, r), quick_cuts.pulse(w.data, r.id) is not None, d, marks, len(hits),
         [CutDrawn(c, face) for c, face in zip(cuts, faces, strict=False)], len(cuts), max(0, len(cuts) - SHOWN), sum(c.length for c in cuts),
         [x for x in recordings.of_project(w.data.db, project) if x.kind == "music" and x.ready], worst,
     )  # fmt: skip
@@ -108,6 +115,7 @@ class BeatsView:
     total: int
     fps: float
     job: jobs.Job | None
+    coming: bool  # whether its sound is still being made
     beats: Beats
     lines: list[tuple[int, bool]]
 
@@ -120,7 +128,7 @@ def _view(request: Request, project: int, r: Recording) -> QuickView | BeatsView
     b = quick_cuts.beats(w.data, r.id)
     down = set(b.downbeats)
     lines = [(p.rate.sample_to_frame(x), x in down) for x in b.beats]
-    return BeatsView(p, r, r.length(p.rate), float(p.rate.fps), _job(request, r), b, lines)
+    return BeatsView(p, r, r.length(p.rate), float(p.rate.fps), _job(request, r), _coming(w.data, r), b, lines)
 
 
 def _drawn(request: Request, project: int, r: Recording, did: str = "") -> HTMLResponse:

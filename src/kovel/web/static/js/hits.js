@@ -1,7 +1,7 @@
 // Hits and beats: marks along a take, chosen by key or click; taps while music plays. The server finds and keeps.
 import { $, $$, byId, inside, target } from "./dom.js";
-import { post } from "./base.js";
-import { wave } from "./peaks.js";
+import { post, redraw } from "./base.js";
+import { forget, wave } from "./peaks.js";
 import { transport, typing } from "./transport.js";
 
 const room = byId("hits");
@@ -40,12 +40,22 @@ function draw() {
 }
 function settle() {
   const s = $("#desk #settings");
-  if (s) {
-    s.hidden = false;
-    byId("settings-here").replaceChildren(s);
-    htmx.process(s);
-  }
+  if (s)
+    redraw(byId("settings-here"), () => {
+      s.hidden = false;
+      byId("settings-here").replaceChildren(s);
+      htmx.process(s);
+    });
   draw();
+  more();
+}
+// While it is listened to there is more of its sound each time: its waveform is drawn anew when there are more marks.
+let heard = marks().length;
+function more() {
+  if (marks().length === heard) return;
+  heard = marks().length;
+  forget(rec);
+  picture();
 }
 const send = (values) => post(byId("desk").dataset.url, { target: "#desk", swap: "outerHTML", values });
 const toggle = () => chosen !== null && send({ toggle: chosen });
