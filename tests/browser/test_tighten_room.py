@@ -10,7 +10,7 @@ from playwright.sync_api import Page, expect
 from kovel.core.sound.levels import Levels
 from kovel.core.words.transcript import Word
 from kovel.media.listen import save
-from kovel.store import recordings, stories, transcripts
+from kovel.store import decisions, recordings, stories, transcripts
 from kovel.work import tighten
 from kovel.work.folder import Data
 from tests.browser.seen import until
@@ -95,6 +95,18 @@ def test_hits_and_taps(page: Page, coded: tuple[Data, dict], serve: Callable, tm
     until(page, "!kovel.player.playing", seconds=8)
     page.keyboard.press("b")
     expect(page.locator("#report")).to_contain_text("10 pieces, 50 frames")
+    # more of its sound has come: the desk is drawn anew under what is being typed, and the waveform is fetched again
+    fewer = {"hits": hits[:20], "beats": [], "tempo": 0, "first": 0, "bar": 4}
+    (data.derived(talk) / "pulse.json").write_text(json.dumps(fewer))
+    page.get_by_label("Frames of a piece").press_sequentially("7")
+    typed = page.get_by_label("Frames of a piece").input_value()
+    with page.expect_request("**/peaks.bin"):
+        page.evaluate(f"htmx.ajax('GET', '/p/1/hits/{talk}', {{target: '#desk', swap: 'outerHTML'}})")
+    expect(page.locator("#marks .hit")).to_have_count(20)
+    assert page.get_by_label("Frames of a piece").input_value() == typed == "75"  # nor sent before it is done
+    assert page.evaluate("document.activeElement.name") == "length" and decisions.quick(data.db, talk).how.length == 5
+    page.keyboard.press("Tab")
+    expect(page.locator("#settings-here [name=length]")).to_have_value("25")  # sent now, and kept within its bounds
     page.goto(f"{server.url}/p/1/hits?rec={r['fifty'].id}")
     until(page, "window.kovel?.hits")
     expect(page.locator("#desk")).to_contain_text("120.0 beats a minute")

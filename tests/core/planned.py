@@ -2,9 +2,9 @@
 
 three
   set_blend piece=2 blend=dissolve length=12; set_value to=1 setting=level value=-6
-    0-94     A 100
-    94-106   A 194 / A 294 at 1+1k of 13
-    heard    A 100 at 0-100: gain 0.501
+    0-94 A 100
+    94-106 A 194 / A 294, at 1+1k of 13
+    heard A 100 at 0-100 of 1, gain 0.5012
 
 Layers stand bottom first with a stroke between. `at a+bk of c` is an opacity of (a + b k) / c in frame k; `x p/q +s` a speed of
 p frames of the shot to q of the story, s story frames of which have gone by. Sounds are in frames, `+n` samples. What a

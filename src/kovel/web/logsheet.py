@@ -1,7 +1,7 @@
 """The whole log: every subclip of the project as rows, as cards, on the storyboard; in and out as open formats."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, fields, replace
+from dataclasses import dataclass, fields, replace
 from typing import Annotated, Any
 
 import opentimelineio as otio
@@ -117,9 +117,9 @@ class Sheet:
     rows: list[tuple[int, str]]  # recordings, for the chooser
     total: int
     query: str
-    views: Mapping[str, str] = field(default_factory=lambda: VIEWS)
-    sorts: Mapping[str, str] = field(default_factory=lambda: SORTS)
-    group_names: Mapping[str, str] = field(default_factory=lambda: GROUPS)
+    views: Mapping[str, str]
+    sorts: Mapping[str, str]
+    group_names: Mapping[str, str]
 
 
 def _sheet(request: Request, project: int) -> Sheet:
@@ -137,7 +137,7 @@ def _sheet(request: Request, project: int) -> Sheet:
         faces={x.clip.id: face_of(w.data, x.recording, x.clip.start, p.rate) for x in window},
         tags=sorted({t for x in every for t in x.clip.tags}), speakers=transcripts.speakers_of_project(w.data.db, project),
         rows=sorted({(x.recording.id, x.recording.name) for x in every}),
-        total=sum(x.clip.length for x in rows), query=str(request.query_params),
+        total=sum(x.clip.length for x in rows), query=str(request.query_params), views=VIEWS, sorts=SORTS, group_names=GROUPS,
     )  # fmt: skip
 
 

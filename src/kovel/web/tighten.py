@@ -62,7 +62,6 @@ class HillsDrawn:
 
 
 def _drawn_hills(h: Hills) -> HillsDrawn:
-
     def x(db: float) -> float:
         return 300 * (min(HIGH, max(LOW, db)) - LOW) / (HIGH - LOW)
 

@@ -101,6 +101,8 @@ export function redraw(place, put) {
     typed = text && was.value !== was.defaultValue;
   const [a, b] = text ? [was.selectionStart, was.selectionEnd] : [],
     all = text && b - a === was.value.length;
+  // what is taken away half typed says so as it goes: not yet, it is typed on in the field that takes its place
+  if (typed) was.addEventListener("change", (e) => e.stopImmediatePropagation(), true);
   put();
   const now = key && $(key, place);
   if (!now) return;
