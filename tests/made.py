@@ -13,13 +13,29 @@ from typing import Any
 import av
 import numpy as np
 
-from kovel.core.time.rate import Rate
+from kovel.core.sound.loudness import PowerMaker
+from kovel.core.sound.peaks import PeakMaker
+from kovel.core.time.rate import SAMPLE_RATE, Rate
+from kovel.media.soundtrack import peaks_file, samples_of
+from kovel.media.whole_files import keep
 
 
 def noise(src: int, samples: int) -> np.ndarray:
     """int16 (samples,), different for each source, soft enough to survive AAC."""
     x = np.random.default_rng(src).standard_normal(samples + 7)
     return (np.convolve(x, np.ones(8) / 8, "valid")[:samples] * 9000).clip(-32000, 32000).astype(np.int16)
+
+
+def whole_sound(folder: Path, channels: int = 1) -> None:
+    """Make what lies in sound.pcm count as all of a recording's sound: its waveform, its loudness, and that it is whole."""
+    samples = samples_of(folder / "sound.pcm", channels)
+    peaks, power = PeakMaker(), PowerMaker()
+    for a in range(0, len(samples), SAMPLE_RATE):
+        peaks.feed(np.asarray(samples[a : a + SAMPLE_RATE]))
+        power.feed(np.asarray(samples[a : a + SAMPLE_RATE]))
+    (folder / "peaks.bin").write_bytes(peaks_file(peaks.finish()[0]))
+    np.save(folder / "power.npy", power.finish())
+    keep(folder / "sound.json", {"samples": len(samples), "channels": channels})
 
 
 def picture(src: int, n: int, w: int, h: int) -> np.ndarray:

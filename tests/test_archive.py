@@ -16,6 +16,7 @@ from kovel.cli.common import wait_for
 from kovel.core.story.patch import story_to_json
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
+from kovel.media.derive import checksum
 from kovel.media.reader import FrameReader
 from kovel.store import archive, captions, jobs, looks, markers, projects, recordings, steps, stories, subclips, transcripts
 from kovel.store.projects import Invalid
@@ -148,7 +149,7 @@ def test_only_the_pictures_that_are_used_go_along(coded: Coded, tmp_path: Path) 
     data, r = coded
     long = filmed(tmp_path / "long.mp4", "libx264", "aac", {"preset": "ultrafast"})
     added = bring_in(data, 1, long, name="long", kind="interview")
-    recordings.set_whole(data.db, added.id, archiving.checksum(long), FILMED)
+    recordings.set_whole(data.db, added.id, checksum(long), FILMED)
     stories.edit(data.db, 1, None, "add_at_end", {"source": added.id, "start": 120, "length": 50})
     stories.edit(data.db, 1, None, "add_at_end", {"source": r["boat"].id, "start": 0, "length": 20})
     ranges = archiving.used_ranges(data, 1, 1.0)
@@ -229,7 +230,7 @@ def test_it_is_written_as_a_job_and_told_where_it_cannot_be(
     again = room.post("/projects.in", files={"file": ("Coded.kovel.zip", got.content)})
     assert again.status_code == 204 and projects.get(data.db, 2).name == "Coded (2)"
     bad = room.post("/projects.in", files={"file": ("notes.zip", b"tea")})
-    assert "notes.zip is no archive of Kovel" in said(bad)
+    assert "notes.zip cannot be read: it is no archive of Kovel" in said(bad)
     assert room.post("/p/1/handoff/archive", data={"media": "some"}).status_code == 422
     archive.moved_to(data.db, r["talk"].id, str(shutil.copy(r["talk"].path, data.root / "talk.mp4")))
     late, _ = archiving.start_archive(data, 1, "all")

@@ -10,11 +10,11 @@ from kovel.core.plan.plan import make_plan
 from kovel.core.story.settings import Values
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import format_timecode, parse_entry
-from kovel.exchange.otio_in import from_otio
 from kovel.exchange.story import to_edl, to_otio
 from kovel.store import projects, recordings, stories
 from kovel.store.recordings import Recording
 from kovel.work.folder import Data
+from tests.sent import timeline
 
 Kept = tuple[stories.Kept, projects.Project, dict[int, Recording]]
 
@@ -217,7 +217,7 @@ def test_what_is_set_is_kept_in_otio_and_said_of_an_edl(told: Kept, data: Data) 
     assert events[0].split()[4:6] == [format_timecode(h, p.rate, False) for h in _source(rows[1])]
     said = text.split("NOT IN THIS LIST:")[1]
     assert "2 pieces seen as one picture: saturation -100 %" in said
-    assert from_otio(written, p, rows).story.settings == kept.story.settings
+    assert timeline(written, p, rows).story.settings == kept.story.settings
     assert "title “Maren / ferrywoman”" in said and "brightness +0.5 stops" in said and "zoom a line of 2 moments" in said
 
 

@@ -18,6 +18,7 @@ from kovel.work import room as disk
 from kovel.work.folder import Data, look_at, looked_at, sounded
 from kovel.work.hearing import SoFar, take_heard, transcribe
 from kovel.work.intake import prepare
+from tests import made
 from tests.conftest import said
 
 Coded = tuple[Data, dict[str, Recording]]
@@ -46,7 +47,7 @@ def test_how_far_a_recording_is(room: TestClient, coming: tuple[Data, Recording,
     assert "Sound so far" in room.get(f"/p/1/log?rec={talk.id}").text
     assert "pauses are found once it is there" in room.get(f"/p/1/tighten?rec={talk.id}").text
     assert room.post("/p/1/handoff/render", data={"quality": "small"}).status_code == 422
-    (folder / "sound.json").write_text(json.dumps({"samples": 48_000 * 61, "channels": 1}))
+    made.whole_sound(folder)
     assert sounded(str(folder)) and "pictures are made where you look first" in room.get(f"{url}/making").text
     assert talk.id in looked_at(data) or room.get(f"/media/{talk.id}/media.json").status_code == 200
     assert talk.id in looked_at(data)

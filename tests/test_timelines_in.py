@@ -12,15 +12,15 @@ from fastapi.testclient import TestClient
 from kovel.core.plan.plan import Plan, make_plan
 from kovel.core.story.catalogue import run
 from kovel.core.story.model import Refused, Story
-from kovel.exchange.edl_in import from_edl
-from kovel.exchange.otio_in import from_otio
 from kovel.exchange.story import to_edl, to_otio
+from kovel.media.files import Unusable
 from kovel.store import projects, recordings, stories
 from kovel.store.projects import Invalid, Project
 from kovel.store.recordings import Recording
 from kovel.work.folder import Data
 from kovel.work.timelines import bring_in
 from tests.core.test_invariants import NAMES, Editing
+from tests.sent import edit_list, timeline
 
 Rows = dict[int, Recording]
 
@@ -62,7 +62,7 @@ def test_stories_come_back_equal(part: int, shoot: tuple[Project, Rows]) -> None
     for seed in range(part * count, part * count + count):
         s = edited(seed)
         text = otio.adapters.write_to_string(to_otio(s, "cut", p, rows), "otio_json")
-        taken = from_otio(text, p, rows)
+        taken = timeline(text, p, rows)
         assert not taken.left and taken.story == s, seed
         assert make_plan(taken.story, sources) == make_plan(s, sources)
 
@@ -109,7 +109,7 @@ def test_a_timeline_that_others_wrote_shows_and_plays_the_same(seed: int, shoot:
     p, rows = shoot
     s = plainly(seed)
     sources = {i: r.source for i, r in rows.items()}
-    taken = from_otio(bare(to_otio(s, "cut", p, rows)), p, rows)
+    taken = timeline(bare(to_otio(s, "cut", p, rows)), p, rows)
     want, got = make_plan(s, sources), make_plan(taken.story, sources)
     assert got.length == want.length and shown(got, rows) == shown(want, rows), taken.left
 
@@ -128,7 +128,7 @@ def test_an_edit_list_shows_and_plays_the_same(seed: int, shoot: tuple[Project, 
     p, rows = shoot
     s = plainly(seed)
     sources = {i: r.source for i, r in rows.items()}
-    taken = from_edl(to_edl(s, "cut", p, rows), p, rows)
+    taken = edit_list(to_edl(s, "cut", p, rows), p, rows)
     want, got = make_plan(s, sources), make_plan(taken.story, sources)
     assert shown(got, rows)[: want.length] == shown(want, rows)[: got.length], taken.left
     talk = {p.source for p in s.pieces}
@@ -147,7 +147,7 @@ def test_what_cannot_be_taken_is_told_line_by_line(shoot: tuple[Project, Rows], 
     clips[0].name, clips[0].media_reference = "nobody", otio.schema.MissingReference()
     clips[1].effects.append(otio.schema.Effect(effect_name="Sparkle"))
     clips[2].source_range = otio.opentime.TimeRange(otio.opentime.RationalTime(0, 25), clips[2].source_range.duration)
-    taken = from_otio(bare(tl), p, rows)
+    taken = timeline(bare(tl), p, rows)
     told = "\n".join(taken.left)
     assert "nobody is not among the recordings, or could be" in told and "the effect Sparkle" in told
     text = to_edl(plainly(3), "cut", p, rows).replace("001  ", "001  ", 1)
@@ -156,21 +156,21 @@ def test_what_cannot_be_taken_is_told_line_by_line(shoot: tuple[Project, Rows], 
         .replace("FROM CLIP NAME: A\n", "FROM CLIP NAME: Zed\n")
         .replace(" A1 ", " ZZ ")
     )
-    assert any("Zed.mov is not among the recordings" in x for x in from_edl(odd, p, rows).left)
+    assert any("Zed.mov is not among the recordings" in x for x in edit_list(odd, p, rows).left)
     for bad, why in (("tea", "no event"), ("TITLE: x\n", "no event")):
-        with pytest.raises(Refused, match=why):
-            from_edl(bad, p, rows)
+        with pytest.raises(Unusable, match=why):
+            edit_list(bad, p, rows)
     for bad in ("tea", "{}", '{"OTIO_SCHEMA": "Clip.1"}'):
-        with pytest.raises(Refused):
-            from_otio(bad, p, rows)
+        with pytest.raises(Unusable):
+            timeline(bad, p, rows)
     before = len(stories.of_project(data.db, p.id))
     with pytest.raises(Invalid, match="neither"):
-        bring_in(data, p.id, "doc", "a.doc", "tea")
+        bring_in(data, p.id, "doc", "a.doc", b"tea")
     with pytest.raises(Invalid, match=r"Nothing of x\.edl"):
-        bring_in(data, p.id, "edl", "x.edl", "001  ZZ       V     C        00:00:00:00 00:00:01:00 01:00:00:00 01:00:01:00\n")
+        bring_in(data, p.id, "edl", "x.edl", b"001  ZZ       V     C        00:00:00:00 00:00:01:00 01:00:00:00 01:00:01:00\n")
     assert len(stories.of_project(data.db, p.id)) == before
     sid, name, left = bring_in(
-        data, p.id, "otio", "cut.otio", otio.adapters.write_to_string(to_otio(plainly(5), "cut", p, rows), "otio_json")
+        data, p.id, "otio", "cut.otio", otio.adapters.write_to_string(to_otio(plainly(5), "cut", p, rows), "otio_json").encode()
     )
     assert (
         name == "cut" and not left and stories.current(data.db, p.id) == sid and stories.load(data.db, sid).story == plainly(5)
@@ -195,7 +195,7 @@ def test_nothing_is_guessed(shoot: tuple[Project, Rows], data: Data) -> None:
         ("B7", "10", "* FROM CLIP NAME: Nobody\n", None),
         ("B7", "10", "* FROM CLIP NAME: B\n", 2),
     ):
-        taken = from_edl(line.format(reel, "11" if want == 2 else hour) + name, p, rows)
+        taken = edit_list(line.format(reel, "11" if want == 2 else hour) + name, p, rows)
         assert [x.source for x in taken.story.pieces] == ([want] if want else []), (reel, hour, name)
         assert want or "could be several of them" in taken.left[0]
 
@@ -213,7 +213,7 @@ FCM: NON-DROP FRAME
 M2   B3       050.0                10:00:05:10
 * FROM CLIP NAME: boat
 """
-    taken = from_edl(text, p, rows)
+    taken = edit_list(text, p, rows)
     s = taken.story
     assert taken.name == "BY HAND" and s.length == 200
     assert [(x.source, x.start, x.length, x.take) for x in s.pieces[:3]] == [

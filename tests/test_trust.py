@@ -41,7 +41,7 @@ from kovel.web.app import create_app
 from kovel.work import finding, outputs
 from kovel.work.folder import Data, jobs_lock
 from kovel.work.foreman import Foreman
-from kovel.work.intake import bring_in
+from kovel.work.intake import bring_in, remember
 from tests.conftest import said
 
 Coded = tuple[Data, dict[str, Recording]]
@@ -432,6 +432,7 @@ def test_another_file_at_its_path_is_never_rendered(
     mine.write_bytes(Path(boat.path).read_bytes())
     recordings.replace_file(data.db, boat.id, str(mine), call("probe", {"path": str(mine)}))
     recordings.set_checksum(data.db, boat.id, boat.checksum)
+    remember(data, mine)
     boat = recordings.get(data.db, boat.id)
     stories.edit(data.db, 1, None, "add_at_end", {"source": boat.id, "start": 0, "length": 20})
     os.utime(mine, (1, 1))

@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 import pytest
 import uvicorn
-from playwright.sync_api import Browser, BrowserContext, Page, sync_playwright
+from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_playwright
 
 from kovel.demo.project import FOOTAGE
 from kovel.store import stories
@@ -32,7 +32,9 @@ ARGS = [
 
 
 class Server:
-    """`kovel serve` on a free port."""
+    """`kovel serve` on a free port, or what else begins a server (`command`)."""
+
+    command = "serve"
 
     def __init__(self, data: Path, media: Path) -> None:
         self.data, self.media = data, media
@@ -44,7 +46,7 @@ class Server:
             sys.executable,
             "-m",
             "kovel",
-            "serve",
+            self.command,
             "--data",
             str(self.data),
             "--port",
@@ -56,7 +58,7 @@ class Server:
         env = {**os.environ, "PYTHONPATH": "src"}
         self.process = subprocess.Popen(args, stdout=subprocess.PIPE, text=True, env=env)
         assert self.process.stdout
-        found = re.search(r"http://\S+", self.process.stdout.readline())
+        found = re.search(r"http://[^/\s]+", self.process.stdout.readline())
         assert found
         self.url = found[0].rstrip("/")
 
@@ -110,6 +112,7 @@ def serve(tmp_path: Path) -> Iterator[Callable[..., Server]]:
 
 @pytest.fixture(scope="session")
 def chromium() -> Iterator[Browser]:
+    expect.set_options(timeout=20_000)  # the machine may be busy; what is wrong is wrong after that as well
     with sync_playwright() as p:
         b = p.chromium.launch(executable_path="/usr/bin/chromium", args=ARGS)
         yield b

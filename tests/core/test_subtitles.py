@@ -22,9 +22,10 @@ from kovel.core.plan.plan import make_plan
 from kovel.core.time.rate import RATES, Rate
 from kovel.core.words.subtitles import CHARS, FAST, LINES, Cue, Said, broken, cues
 from kovel.core.words.transcript import Word
-from kovel.exchange.captions import chapters_vtt, read_file, to_srt, to_ttml, to_vtt
+from kovel.exchange.captions import chapters_vtt, to_srt, to_ttml, to_vtt
 from kovel.work.captioning import too_fast
 from tests.core.stories import SOURCES, R, do, three
+from tests.sent import cues_in
 
 SCHEMA = lxml.etree.RelaxNG(lxml.etree.parse(Path(__file__).parent.parent / "data" / "ebu-tt-d.rng"))
 texts = st.text(st.characters(categories=["L", "N"]), min_size=1, max_size=12)
@@ -120,9 +121,9 @@ def test_files_are_read_by_others_and_by_us(rows: list[tuple[int, int, str, str]
     subs = pysubs2.SSAFile.from_string(srt)
     assert [(e.start, e.end) for e in subs] == ms
     for text in (vtt, srt):
-        back, bad = read_file(text, rate)
+        back, bad = cues_in(text, rate)
         assert not bad and [(c.at, c.end) for c in back] == [(c.at, c.end) for c in made]
-    assert [c.lines for c in read_file(vtt, rate)[0]] == [c.lines for c in made]
+    assert [c.lines for c in cues_in(vtt, rate)[0]] == [c.lines for c in made]
 
 
 def test_ebu_tt_d_is_read_by_another(caplog: pytest.LogCaptureFixture) -> None:
@@ -131,7 +132,7 @@ def test_ebu_tt_d_is_read_by_another(caplog: pytest.LogCaptureFixture) -> None:
     with caplog.at_level(logging.WARNING):
         theirs = ttconv.srt.writer.from_model(ttconv.imsc.reader.to_model(ET.ElementTree(ET.fromstring(to_ttml(made, R)))))
     assert not caplog.records
-    back, bad = read_file(theirs.replace("&", "&amp;"), R)
+    back, bad = cues_in(theirs.replace("&", "&amp;"), R)
     assert not bad and [(c.at, c.end) for c in back] == [(c.at, c.end) for c in made]
     for c in made:
         assert "\n".join(c.lines) in theirs
@@ -178,7 +179,7 @@ def test_chapters_are_read_and_odd_files_refused_line_by_line() -> None:
     text = chapters_vtt([(0, "Beginning"), (100, "The flood --> after")], 250, R)
     read = list(webvtt.from_buffer(io.StringIO(text)))
     assert [(x.start, x.end) for x in read] == [("00:00:00.000", "00:00:04.000"), ("00:00:04.000", "00:00:10.000")]
-    back, bad = read_file(
+    back, bad = cues_in(
         "WEBVTT\n\n00:05.000 --> 00:04.000\nno\n\n00:xx.000 --> 00:07.000\nno\n\n1\n00:00:08,000 --> 00:00:09,500\n<i>so</i>\n\n00:10.000 --> 00:11.000\n \n",
         R,
     )

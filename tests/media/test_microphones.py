@@ -1,5 +1,6 @@
 """Several microphones in a file: each is reached, sample by sample; names and times that recorders write (EBU Tech 3285, iXML)."""
 
+import shutil
 import struct
 import wave
 from collections.abc import Callable
@@ -67,6 +68,7 @@ def tracks(path: Path, x: np.ndarray, titles: tuple[str, ...] = (), late: int = 
 
 
 def heard(path: Path, folder: Path, *which: int) -> np.ndarray:
+    shutil.rmtree(folder, ignore_errors=True)  # as the application does when other microphones are chosen
     made = make_sound(str(path), str(folder), [25, 1], False, 40, lambda _: None, list(which))
     out = np.array(samples_of(folder / "sound.pcm", made["channels"]))
     assert made == {"samples": len(out), "channels": out.shape[1]}

@@ -47,6 +47,7 @@ def rendered(data: Data, finished: Finished, o: Output, out: Path) -> dict[str, 
     finished(data)
     result = jobs.get(data.db, job.id).result
     assert result and result["path"] == str(out) and not list(out.parent.glob("*.part"))
+    assert result.get("differs", []) == []  # held against the story before it was called done
     return result
 
 

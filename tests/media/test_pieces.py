@@ -130,7 +130,8 @@ def test_steps_share_the_work_and_end_it(tmp_path: Path) -> None:
     for k in (3, 4, 500):
         place(folder, k).touch()
     assert [s.name for s in preparing.steps(job, (), 2)] == ["sound"]
-    (folder / "sound.json").touch()
+    (folder / "sound.pcm").write_bytes(bytes(96_000))
+    made.whole_sound(folder)
     assert [s.name for s in preparing.steps(job, (), 2)] == ["finish"] and preparing.steps(job, first[-1:], 2) == []
     assert 0.9 < preparing.progress(job, {}) < 1
 

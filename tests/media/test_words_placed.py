@@ -23,6 +23,7 @@ from kovel.media import listen as listening
 from kovel.media import transcribe
 from kovel.media.listen import BLOCK, Sound16, listen, sound24
 from kovel.media.transcribe import align_text
+from tests.made import whole_sound
 from tests.media.test_hearing import levels_of
 from tests.recorded import SR, score, talk
 
@@ -65,7 +66,7 @@ def test_what_has_come_is_listened_to_while_its_sound_is_made(tmp_path: Path, mo
     heard: list[int] = []
     detector = listening.speech_probability
     monkeypatch.setattr(listening, "speech_probability", lambda x: (heard.append(len(x)), detector(x))[1])
-    (grown / "sound.json").write_text("{}")
+    whole_sound(grown)
     listen(str(grown), 1, lambda x: None)
     got = Levels.from_array(np.load(grown / "levels.npy"))
     assert got.heard and len(got) == len(want) and sum(heard) < len(y) / 3 / 2  # most was heard before
@@ -91,7 +92,7 @@ def test_hits_of_what_has_come_are_there_before_its_sound_is_whole(tmp_path: Pat
     first = json.loads((tmp_path / "pulse.json").read_text())["hits"]
     with (tmp_path / "sound.pcm").open("ab") as f:  # it only ever grows
         f.write(y[48_000 * 122 :].tobytes())
-    (tmp_path / "sound.json").write_text("{}")
+    whole_sound(tmp_path)
     ended.join()
     last = json.loads((tmp_path / "pulse.json").read_text())["hits"]
     near = lambda rows: [round(r[0] / 48_000, 1) for r in rows if r[1] > 0.5]  # noqa: E731

@@ -14,6 +14,7 @@ import click
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import parse_entry
 from kovel.core.told import Told
+from kovel.media.whole_files import written_whole
 from kovel.store import jobs, projects, recordings, subclips
 from kovel.store.db import in_words
 from kovel.store.projects import Invalid, Missing
@@ -108,7 +109,8 @@ def write_out(out: Path | None, body: str, as_json: bool = False, **value: Any) 
         click.echo(body, nl=False)
         return
     check_folder(out)
-    out.write_text(body)
+    with written_whole(out) as part:
+        part.write_text(body)
     answer(as_json, {"path": str(out), **value}, f"{out} written.")
 
 

@@ -25,6 +25,7 @@ from kovel.work.folder import Data
 from kovel.work.hearing import take_words, transcript
 from kovel.work.intake import bring_in_all, files_in
 from kovel.work.made import set_on_recording
+from kovel.work.sent import text_of
 
 
 @click.command("list")
@@ -89,7 +90,7 @@ def bring_timeline(data: Data, p: projects.Project, kind: str, file: Path, as_js
 
     if not file.is_file():
         raise Missing(f"There is no file {file}.")
-    sid, name, left = bring_in(data, p.id, kind, file.name, file.read_text("utf-8", "replace"))
+    sid, name, left = bring_in(data, p.id, kind, file.name, file.read_bytes())
     told = [f"{name}: story {sid}, {stories.load(data.db, sid).story.length} frames.", *left]
     answer(as_json, {"story": sid, "name": name, "left": left}, "\n".join(told))
 
@@ -142,7 +143,7 @@ def import_(
             click.echo(f"{given}: {len(files_in(given.resolve()))} files", err=True)
     made, bad = bring_in_all(data, p.id, paths, kind=kind)
     if words and len(made) == 1:
-        bad += take_words(data, made[0], words.name, words.read_text(errors="replace"))[1]
+        bad += take_words(data, made[0], words.name, text_of(words.name, words.read_bytes()))[1]
     if made and not no_wait:
         done = wait_for(
             data,

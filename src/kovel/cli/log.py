@@ -21,6 +21,7 @@ from kovel.cli.common import (
 from kovel.exchange.log import from_csv, to_csv, to_otio
 from kovel.store import markers, recordings, subclips
 from kovel.work.log_rows import log_lines
+from kovel.work.sent import text_of
 
 
 @click.group(cls=Group)
@@ -62,7 +63,7 @@ def import_(file: Path, folder: Path | None, project_name: str | None, as_json: 
     """Take a CSV log with the columns recording, in, out (and name, note, tags, verdict); rows that don't fit are told."""
     data = open_data(folder)
     p = the_project(data, project_name)
-    new, left = from_csv(file.read_text("utf-8-sig", "replace"), recordings.of_project(data.db, p.id), p.rate)
+    new, left = from_csv(text_of(file.name, file.read_bytes()), recordings.of_project(data.db, p.id), p.rate)
     made = subclips.add_all(data.db, p.id, new, f"log taken from {file.name}") if new else []
     answer(as_json, {"kept": [c.id for c in made], "refused": left}, "\n".join([f"{len(made)} subclips taken.", *left]))
     if not made:

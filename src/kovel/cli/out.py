@@ -1,5 +1,6 @@
 """Outputs and open formats."""
 
+import signal
 from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
@@ -22,6 +23,7 @@ from kovel.cli.common import (
 from kovel.core.plan.outputs import KINDS, Output, checked
 from kovel.core.story.settings import SHAPES
 from kovel.core.time.rate import Rate
+from kovel.media.whole_files import written_whole
 from kovel.store import jobs, recordings, stories
 from kovel.store.projects import Invalid
 from kovel.work.outputs import ready, start_output
@@ -62,6 +64,8 @@ def render(
     if out and o.kind in KINDS:
         out = _place(out, o.kind, force)
     job = start_output(data, stories.current(data.db, p.id), o, out)
+    for ended in (signal.SIGTERM, signal.SIGHUP):  # whatever ends the command ends its render
+        signal.signal(ended, signal.default_int_handler)
     try:
         (done,) = wait_for(data, [job.id], quiet=as_json)
     except KeyboardInterrupt:
@@ -69,6 +73,8 @@ def render(
         raise click.ClickException("Stopped. Nothing half made was left behind.") from None
     if done.state != "done" or done.result is None:
         raise click.ClickException(done.message or "The render was stopped.")
+    for differs in done.result.get("differs", []) if not as_json else []:
+        click.echo(f"The file differs from the story, {differs}", err=True)
     answer(as_json, done.result, f"{done.result['path']}: {done.result['frames']} frames, {done.result['bytes'] / 1e6:.1f} MB")
 
 
@@ -156,7 +162,7 @@ def captions(
     p = the_project(data, project_name)
     kept = stories.load(data.db, stories.current(data.db, p.id))
     if file or words:
-        n, notes = bring(data, kept, file.name, file.read_text("utf-8", "replace")) if file else (0, [])
+        n, notes = bring(data, kept, file.name, file.read_bytes()) if file else (0, [])
         if not file:
             kept_captions.bring(data.db, kept.id, "", None)
         did = f"{n} captions brought in." if file else "The captions follow the words again."
@@ -198,7 +204,8 @@ def papers(kind: str, out: Path | None, folder: Path | None, project_name: str |
     if out and out.suffix.lower() == ".pdf":
         check_folder(out)
         made, body = pdf_of(data, kept, kind)
-        out.write_bytes(body)
+        with written_whole(out) as part:
+            part.write_bytes(body)
         answer(as_json, {"path": str(out), "kind": kind, "rows": len(made.rows)}, f"{out} written.")
         return
     made = paper_of(data, kept, kind)

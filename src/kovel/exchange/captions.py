@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 from xml.sax.saxutils import escape, quoteattr
 
 from kovel.core.time.rate import SAMPLE_RATE, Rate
-from kovel.core.words.captions import caption_blocks, plain, stamped, voice_of
+from kovel.core.words.captions import stamped
 from kovel.core.words.subtitles import Cue
 
 MOST = 20_000  # cues of a file
@@ -84,15 +85,10 @@ def chapters_vtt(rows: Sequence[tuple[int, str]], length: int, rate: Rate) -> st
 WRITERS = {"vtt": to_vtt, "srt": to_srt, "ttml": to_ttml}
 
 
-def read_file(text: str, rate: Rate) -> tuple[list[Cue], list[tuple[int, str]]]:
-    """Cues of a WebVTT or SubRip file at story frames, lines kept; and what could not be taken: (line number, why)."""
-    blocks, refused = caption_blocks(text)
+def cues_of(told: dict[str, Any], rate: Rate) -> list[Cue]:
+    """Cues of a caption file that was taken apart (exchange/sent_files.py) at story frames, lines kept."""
     out: list[Cue] = []
-    for number, a, b, body in sorted(blocks[:MOST], key=lambda x: x[1:3]):
-        lines = tuple(x for x in map(plain, body) if x)
+    for a, b, lines, speaker in told["cues"]:
         at, end = (round(s * rate.fps / SAMPLE_RATE) for s in (a, b))
-        if lines:
-            out.append(Cue(at, max(at + 1, end), lines, voice_of("\n".join(body)), (0, len(out))))
-        else:
-            refused.append((number, "it says nothing"))
-    return out, sorted(refused)
+        out.append(Cue(at, max(at + 1, end), tuple(lines), speaker, (0, len(out))))
+    return out

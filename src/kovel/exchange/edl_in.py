@@ -2,45 +2,32 @@
 
 from __future__ import annotations
 
-import re
 from bisect import bisect_right
 from dataclasses import replace
 from fractions import Fraction
 from itertools import pairwise
+from typing import Any
 
-from kovel.core.story.model import Card, Refused, Story
+from kovel.core.story.model import Card, Story
 from kovel.core.time.rate import Rate, first_frame_showing
 from kovel.core.time.timecode import TimeError, parse_entry
-from kovel.exchange.uses import ABSENT, MOST, Taken, Use, built, found
+from kovel.exchange.uses import ABSENT, Taken, Use, built, found
 from kovel.store.projects import Project
 from kovel.store.recordings import Recording
 
-EVENT = re.compile(
-    r"^\s*(\d+)\s+(\S+)\s+(\S+)\s+(C|D|W\d*|K\S*)\s*(\d+)?\s+(\d\d:\d\d:\d\d[:;.]\d\d)\s+(\d\d:\d\d:\d\d[:;.]\d\d)\s+(\d\d:\d\d:\d\d[:;.]\d\d)\s+(\d\d:\d\d:\d\d[:;.]\d\d)"
-)
 
-
-def from_edl(text: str, project: Project, recordings: dict[int, Recording]) -> Taken:
-    """Read an edit decision list of the common event layout: what is heard on A is the dialogue, what is seen beside it covers."""
-    rate, left, name = project.rate, [], "Edit list"  # type: Rate, list[str], str
+def from_edl(told: dict[str, Any], project: Project, recordings: dict[int, Recording]) -> Taken:
+    """A story of the events of an edit decision list (exchange/sent_files.py): what is heard on A is the dialogue, what is seen beside it
+    covers. A list that begins at another hour than the story is moved to its start, and says so."""
+    rate, left = project.rate, []  # type: Rate, list[str]
+    name = told["name"] or "Edit list"
     seen: list[Use] = []
     heard: list[Use] = []
-    lines = text.replace("\r\n", "\n").split("\n")
-    events: list[tuple[int, re.Match[str], list[str]]] = []
-    for i, line in enumerate(lines, 1):
-        if line.startswith("TITLE:"):
-            name = line[6:].strip()[:80] or name
-        elif m := EVENT.match(line):
-            events.append((i, m, []))
-        elif events and line.strip():
-            events[-1][2].append(line.strip())
-    if not events:
-        raise Refused("There is no event in that list that can be read.")
-    if len(events) > MOST:
-        raise Refused("That list is too long.")
-    for i, m, notes in events:
+    shift = _shift(told["events"], project, left)
+    for i, fields, notes in told["events"]:
+        m = ["", *fields]
         try:
-            at, end = (parse_entry(m[k], rate, drop=project.drop) - project.start_frame for k in (8, 9))
+            at, end = (parse_entry(m[k], rate, drop=project.drop) - project.start_frame - shift for k in (8, 9))
         except TimeError as e:
             left.append(f"Line {i}: {e}")
             continue
@@ -59,8 +46,25 @@ def from_edl(text: str, project: Project, recordings: dict[int, Recording]) -> T
     return Taken(name, _of_events(rate, seen, heard, recordings, left), left)
 
 
+def _shift(events: list[Any], project: Project, left: list[str]) -> int:
+    """Frames by which a list lies elsewhere than the story: where all of it begins before the story does, or an hour and more after."""
+    begins = []
+    for _, fields, _ in events:
+        try:
+            begins.append(parse_entry(fields[7], project.rate, drop=project.drop) - project.start_frame)
+        except TimeError:
+            continue
+    first = min(begins, default=0)
+    if 0 <= first < 3600 * project.rate.fps:
+        return 0
+    left.append(
+        f"The list begins at {project.timecode(first)}, the story at {project.start_timecode}: everything was moved to the story’s start."
+    )
+    return first
+
+
 def _event(
-    m: re.Match[str], i: int, notes: list[str], at: int, end: int, rate: Rate, recordings: dict[int, Recording], left: list[str]
+    m: list[str], i: int, notes: list[str], at: int, end: int, rate: Rate, recordings: dict[int, Recording], left: list[str]
 ) -> Use | None:
     if m[2].upper() == "BL":
         return Use(at, end, None, card=Card())

@@ -11,6 +11,7 @@ import opentimelineio as otio
 
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import TimeError, format_timecode, parse_entry
+from kovel.exchange.cells import begins_formula
 from kovel.exchange.story import clip_of
 from kovel.store.markers import Marker
 from kovel.store.projects import Project
@@ -73,7 +74,7 @@ def to_csv(lines: Iterable[Line], rate: Rate) -> str:
             r.roll,
             r.camera,
         ]
-        sheet.writerow([f"'{v}" if isinstance(v, str) and v[:1] in ("=", "+", "-", "@", "\t") else v for v in cells])
+        sheet.writerow([f"'{v}" if isinstance(v, str) and begins_formula(v) else v for v in cells])
     return out.getvalue()
 
 

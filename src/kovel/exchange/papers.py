@@ -12,9 +12,10 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from kovel.core.checks.findings import Finding
-from kovel.core.story.model import Story
+from kovel.core.story.model import TITLE, Story
 from kovel.core.time.rate import frame_shown
 from kovel.core.time.timecode import format_timecode, stamp
+from kovel.exchange.cells import begins_formula
 from kovel.store.projects import Project
 from kovel.store.recordings import Recording
 
@@ -62,6 +63,8 @@ def paper(
             told = said(a, a + p.length) or [("", "")]
             rows.append((at(a), at(a + p.length), what, *times, *told[0]))
             rows += [("", "", "", "", "", *x) for x in told[1:]]
+            titles = sorted((x, y, c.title) for x, y, c in story.spans if c.source == TITLE and a <= x < a + p.length)
+            rows += [(at(x), at(min(y, story.length)), "title", "", "", "", text.replace("\n", " / ")) for x, y, text in titles]
         return Paper(title, heads, tuple(rows))
     if kind == "shots":
         shots = sorted((a, min(b, story.length), c) for a, b, c in story.spans if c.source and a < story.length)
@@ -95,5 +98,5 @@ def to_csv(p: Paper) -> str:
     out = io.StringIO()
     w = csv.writer(out)
     w.writerow(p.heads)
-    w.writerows([f"'{x}" if x[:1] in "=+-@\t\r" and x else x for x in row] for row in p.rows)
+    w.writerows([f"'{x}" if begins_formula(x) else x for x in row] for row in p.rows)
     return out.getvalue()

@@ -19,7 +19,8 @@ from kovel.core.story.model import TITLE, Cover, Item, Piece, Sound, Sources, St
 from kovel.core.story.model import kind_of as kind_of_item
 from kovel.core.story.settings import NONE, OF_ONE, SETTINGS, Values
 from kovel.core.time.timecode import format_timecode
-from kovel.exchange.otio_in import described, fingerprint
+from kovel.exchange.otio_in import described
+from kovel.exchange.sent_files import fingerprint
 from kovel.exchange.uses import reel_of
 from kovel.store.projects import Project
 from kovel.store.recordings import Recording

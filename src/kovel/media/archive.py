@@ -2,17 +2,21 @@
 
 import json
 import os
+import shutil
 import time
 import zipfile
+import zlib
 from collections.abc import Callable, Sequence
 from fractions import Fraction
+from hashlib import sha256
 from pathlib import Path
 from typing import Any
 
 from kovel.core.time.rate import Rate
 from kovel.media.cutting import cut_pictures, ending
 from kovel.media.derive import checksum
-from kovel.media.files import Unusable
+from kovel.media.files import Unusable, spare
+from kovel.media.whole_files import written_whole
 
 BLOCK = 4 << 20
 
@@ -55,7 +59,6 @@ def archive(
     finally:
         for p in (part, *short):
             p.unlink(missing_ok=True)
-    Path(about).unlink(missing_ok=True)
     return {"path": out, "bytes": final.stat().st_size, "files": len(files), "took": round(time.monotonic() - began, 1)}
 
 
@@ -74,4 +77,64 @@ def _note(about: Path, number: int, name: str, short: Path | None) -> None:
     told["media"][str(number)] = name
     if short is not None:
         told.setdefault("cut", {})[str(number)] = {"size": short.stat().st_size, "checksum": checksum(short)}
-    about.write_text(json.dumps(told, ensure_ascii=False, indent=1))
+    with written_whole(about) as part:
+        part.write_text(json.dumps(told, ensure_ascii=False, indent=1))
+
+
+LARGEST = {"project.json": 400_000_000, "tables": 40_000_000, "fonts": 20_000_000}  # bytes of one member, by its kind
+
+
+def unpack(path: str, out: str, progress: Callable[[float], None]) -> dict[str, Any]:
+    """Take an archive apart into folder `out`, each member held to a limit by its kind while it comes out of the file. The members by
+    name, with their file, size and checksum; `Unusable`, and nothing is left, for what is none."""
+    folder = Path(out)
+    folder.mkdir(parents=True)
+    try:
+        return {"members": _members(Path(path), folder, progress)}
+    except (zipfile.BadZipFile, NotImplementedError, EOFError, zlib.error, RuntimeError, ValueError, KeyError) as e:
+        shutil.rmtree(folder, ignore_errors=True)
+        raise e if isinstance(e, Unusable) else Unusable("it is no archive of Kovel, or it is damaged") from None
+    except BaseException:
+        shutil.rmtree(folder, ignore_errors=True)
+        raise
+
+
+def _members(path: Path, folder: Path, progress: Callable[[float], None]) -> dict[str, Any]:
+    found: dict[str, Any] = {}
+    with zipfile.ZipFile(path) as z:
+        wanted = [(x, k) for x in z.infolist() if (k := _kind(x.filename))]
+        if not any(k == "project.json" for _, k in wanted):
+            raise Unusable("it is no archive of Kovel: there is no project in it")
+        total, done = sum(x.file_size for x, k in wanted if k == "media") or 1, 0
+        spare(folder, float(total))
+        for n, (x, kind) in enumerate(wanted):
+            most = LARGEST.get(kind)
+            if most is not None and x.file_size > most:
+                raise Unusable(f"{Path(x.filename).name} in it is larger than such a file can be ({x.file_size / 1e6:.0f} MB)")
+            to, sha, size = folder / f"{n}", sha256(), 0
+            with z.open(x) as src, to.open("xb") as dst:
+                while block := src.read(BLOCK):
+                    size += len(block)
+                    if size > x.file_size or (most is not None and size > most):
+                        raise Unusable(f"{Path(x.filename).name} in it is larger than it says")
+                    sha.update(block)
+                    dst.write(block)
+                    if kind == "media":
+                        done += len(block)
+                        progress(min(1.0, done / total))
+            found[x.filename] = {"file": str(to), "size": size, "checksum": sha.hexdigest(), "kind": kind}
+            if kind == "project.json":
+                try:
+                    json.loads(to.read_text("utf-8"))
+                except (RecursionError, UnicodeDecodeError, MemoryError):
+                    raise Unusable("the project in it cannot be read") from None
+    return found
+
+
+def _kind(name: str) -> str:
+    """What a member of an archive is, by its name; empty for what does not belong in one."""
+    if name == "project.json":
+        return name
+    top, _, rest = name.partition("/")
+    plain = rest == Path(rest).name and rest not in ("", ".", "..") and not rest.startswith(".")
+    return top if top in ("tables", "fonts", "media") and plain else ""

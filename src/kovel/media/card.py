@@ -1,12 +1,12 @@
 """Cards as pictures: one colour with words on it. Player and renderer show the same one."""
 
 import hashlib
-import os
-import threading
 from functools import lru_cache
 from pathlib import Path
 
 from PIL import Image, ImageColor, ImageDraw, ImageFont
+
+from kovel.media.whole_files import written_whole
 
 FONT = Path(__file__).with_name("fonts") / "source-serif-4.ttf"
 
@@ -51,9 +51,8 @@ def card_file(folder: Path, colour: str, text: str, width: int, height: int) -> 
     to = folder / f"card-{name}.png"
     if not to.is_file():
         folder.mkdir(parents=True, exist_ok=True)
-        part = to.with_name(f"{to.name}.{os.getpid()}.{threading.get_ident()}.part")
-        card_image(colour, text, width, height).save(part, "PNG")
-        os.replace(part, to)
+        with written_whole(to) as part:
+            card_image(colour, text, width, height).save(part, "PNG")
     return to
 
 

@@ -48,10 +48,19 @@ LIMITS: dict[str, tuple[float | None, int, int]] = {
     "align_text": (None, 6 * 3600, 16 << 30),
     "voices": (None, 3 * 3600, 8 << 30),
     "sync_by_sound": (None, 6 * 3600, 16 << 30),
+    "read_timeline": (60, 50, 2 << 30),
+    "read_events": (60, 50, 2 << 30),
+    "read_words": (60, 50, 2 << 30),
+    "read_cues": (60, 50, 2 << 30),
+    "read_table": (60, 50, 2 << 30),
+    "read_font": (30, 25, 1 << 30),
+    "draw_title": (30, 25, 2 << 30),
+    "unpack": (None, 12 * 3600, 4 << 30),
 }
 MODULES = {
     "align_text": "transcribe", "pulse": "listen", "voices": "listen", "sync_by_sound": "listen", "make_heard_sound": "listen", "make_look": "derive",
-    "make_pieces": "pieces", "make_index": "own", "views": "glance", "tone": "measure", "finish": "derive", "copy": "copying", "compare": "comparing", "meant": "meaning",
+    "make_pieces": "pieces", "make_index": "own", "views": "glance", "tone": "measure", "finish": "derive", "copy": "copying", "compare": "comparing", "meant": "meaning", "draw_title": "titles", "unpack": "archive",
+    **dict.fromkeys(("read_timeline", "read_events", "read_words", "read_cues", "read_table", "read_font"), "kovel.exchange.sent_files"),
 }  # fmt: skip
 AT_ONCE = (
     "probe",
@@ -64,8 +73,17 @@ AT_ONCE = (
     "measure",
     "tone",
     "retime",
+    "read_timeline",
+    "read_events",
+    "read_words",
+    "read_cues",
+    "read_table",
+    "read_font",
+    "draw_title",
+    "unpack",
 )  # what the editor waits for; all else gives way to playing and editing
-IN_THE_BACKGROUND = ("make_pieces", "make_look", "finish")  # and these take only what nobody else wants
+# and these most of all; yet not so much that a busy machine never comes to them
+IN_THE_BACKGROUND = ("make_pieces", "make_look", "finish")
 SILENT = 300.0  # seconds without progress before a child is given up
 
 
@@ -82,7 +100,7 @@ def call(
     """Run one of LIMITS in a child and wait. Raises `Unusable` (`NoRoom`, if it can be made later), or `Cancelled` within
     half a second."""
     wall, cpu, memory = LIMITS[name]
-    module = f"kovel.media.{MODULES.get(name, name)}"
+    module = _module(name)
     p = begin("kovel.media.child", [str(cpu), str(memory)], ["kovel.media.child", "av", module], errors=True)
     assert p.stdin and p.stdout and p.stderr
     answers: list[dict[str, Any]] = []
@@ -147,6 +165,12 @@ def call(
     raise Unusable(f"{name_of} could not be worked on: it is damaged or needs more memory than allowed ({why[:160]}).")
 
 
+def _module(name: str) -> str:
+    """The module that makes a call."""
+    module = MODULES.get(name, name)
+    return module if "." in module else f"kovel.media.{module}"
+
+
 def swept(params: dict[str, Any], pid: int | None = None) -> None:
     """Take away what a child that is gone had begun to write (None: whichever it was; nothing works on it any more)."""
     out, parts = Path(params["out"]), Path(params.get("parts") or os.devnull)
@@ -178,10 +202,10 @@ def main() -> None:
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     request = json.loads(sys.stdin.readline())
     if request["call"] not in AT_ONCE:
-        os.nice(10 if request["call"] == "transcribe" else 5)
-    if request["call"] in IN_THE_BACKGROUND and hasattr(os, "SCHED_IDLE"):
+        os.nice(10 if request["call"] in (*IN_THE_BACKGROUND, "transcribe") else 5)
+    if request["call"] in IN_THE_BACKGROUND and hasattr(os, "SCHED_BATCH"):
         with contextlib.suppress(OSError):
-            os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
+            os.sched_setscheduler(0, os.SCHED_BATCH, os.sched_param(0))
 
     def orphaned() -> None:
         sys.stdin.read()
@@ -205,7 +229,7 @@ def main() -> None:
 
     name = request["call"]
     try:
-        work = getattr(import_module(f"kovel.media.{MODULES.get(name, name)}"), name)
+        work = getattr(import_module(_module(name)), name)
         result = work(**request["params"]) if name in ("probe", "glance") else work(**request["params"], progress=progress)
         answer = {"result": result}
     except Unusable as e:

@@ -5,11 +5,13 @@ made/NAME.power.npy   as power.npy
 made/NAME.json        what was found, and how loud it is before and after, in steps of 1 dB
 """
 
+import fcntl
 import os
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 import numpy as np
 
@@ -18,7 +20,8 @@ from kovel.core.sound.levels import TICK, Levels, Mask
 from kovel.core.sound.loudness import PowerMaker
 from kovel.core.sound.pauses import speech
 from kovel.media.files import Unusable
-from kovel.media.soundtrack import keep, samples_of
+from kovel.media.soundtrack import samples_of
+from kovel.media.whole_files import facts_in, keep, written_whole
 
 BLOCK = 30 * RATE
 LOWEST, HIGHEST = -90, 0  # dB drawn
@@ -55,25 +58,29 @@ def to_pcm(x: np.ndarray) -> np.ndarray:
 
 
 def clean(out: str, channels: int, name: str, wanted: dict[str, Any], progress: Callable[[float], None]) -> dict[str, Any]:
-    """Make made/NAME of a recording; what was found. A try that was cut short is gone on with where it stood."""
+    """Make made/NAME of a recording; what was found. A try that was cut short is gone on with where it stood, and one that is whole
+    stays."""
     folder = Path(out)
     (folder / "made").mkdir(exist_ok=True)
     samples = samples_of(folder / "sound.pcm", channels)
     if not len(samples):
         raise Unusable("It has no sound that could be cleaned.")
+    final = folder / "made" / f"{name}.pcm"
+    noted = facts_in(folder / "made" / f"{name}.json")
+    if noted and final.exists() and final.stat().st_size == samples.nbytes:
+        return {"name": name, "hum": noted["hum"], "pictures": noted["pictures"]}
     read = reader(samples)
     cleaner = prepare(read, len(samples), talking(folder, len(samples)), Wanted(**wanted))
     progress(0.1)
-    part = folder / "made" / f"{name}.pcm.part"
 
     def one(ends: tuple[int, int]) -> np.ndarray:
         return to_pcm(cleaned(read, ends[0], ends[1], cleaner))
 
-    begun = part.stat().st_size // (BLOCK * channels * 2) if part.exists() else 0
-    blocks = [(a, min(len(samples), a + BLOCK)) for a in range(begun * BLOCK, len(samples), BLOCK)]
-    with part.open("r+b" if begun else "wb") as f, ThreadPoolExecutor(max(1, min(4, os.cpu_count() or 2))) as pool:
-        f.seek(begun * BLOCK * channels * 2)
-        f.truncate()
+    file, part = _taken_up(final)
+    with file as f, ThreadPoolExecutor(max(1, min(4, os.cpu_count() or 2))) as pool:
+        begun = f.seek(0, os.SEEK_END) // (BLOCK * channels * 2)
+        blocks = [(a, min(len(samples), a + BLOCK)) for a in range(begun * BLOCK, len(samples), BLOCK)]
+        f.truncate(f.seek(begun * BLOCK * channels * 2))
         width = 4  # blocks under way at once
         for k in range(0, len(blocks), width):
             for x in pool.map(one, blocks[k : k + width]):
@@ -84,11 +91,34 @@ def clean(out: str, channels: int, name: str, wanted: dict[str, Any], progress: 
     power = PowerMaker()
     for a in range(0, len(made), BLOCK):
         power.feed(np.asarray(made[a : a + BLOCK]))
-    np.save(folder / "made" / f"{name}.power.npy", power.finish())
+    save_power(folder / "made" / f"{name}.power.npy", power)
     found = found_in(cleaner) | {"before": spread(samples), "after": spread(made)}
     keep(folder / "made" / f"{name}.json", found)
-    part.replace(folder / "made" / f"{name}.pcm")
+    part.replace(final)
     return {"name": name, **found_in(cleaner)}
+
+
+def save_power(path: Path, power: PowerMaker) -> None:
+    """What is measured of a sound, whole or not at all."""
+    with written_whole(path) as part, part.open("wb") as f:
+        np.save(f, power.finish())
+
+
+def _taken_up(final: Path) -> tuple[BinaryIO, Path]:
+    """A file to write on in, held for this try alone, and its name: what an earlier try has left half-made, or a new one."""
+    own = final.with_name(f"{final.name}.{os.getpid()}.part")
+    for left in sorted(final.parent.glob(f"{final.name}.*part")):
+        with suppress(OSError):
+            f = left.open("r+b")
+            try:
+                fcntl.flock(f, fcntl.LOCK_EX | fcntl.LOCK_NB)  # whoever wrote it is gone
+                os.replace(left, own)  # and has not made it whole meanwhile
+                return f, own
+            except OSError:
+                f.close()
+    f = own.open("w+b")
+    fcntl.flock(f, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    return f, own
 
 
 def found_in(c: Cleaner) -> dict[str, Any]:

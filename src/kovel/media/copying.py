@@ -9,6 +9,7 @@ from typing import Any
 
 from kovel.media import mhl
 from kovel.media.files import Unusable
+from kovel.media.whole_files import keep
 
 BLOCK = 4 << 20
 FAULT = ".fails-after"  # in the folder of a made-up card: so many bytes can be read of it
@@ -67,9 +68,7 @@ def copy(card: str, files: list[str], out: str, progress: Callable[[float], None
         os.utime(part, (st.st_atime, st.st_mtime))
         os.replace(part, final)
         known[f] = {"size": size, "md5": md5.hexdigest(), "sha256": sha.hexdigest(), "changed": st.st_mtime}
-        kept = log.with_name(f"{log.name}.part")
-        kept.write_text(json.dumps(known))
-        os.replace(kept, log)
+        keep(log, known)
         fresh.append(f)
     listed = {x.path for g in mhl.generations(to) for x in mhl.read(to / "ascmhl" / g)}
     if new := [f for f in (*before, *fresh) if f not in listed]:

@@ -3,6 +3,7 @@ whole.
 
 begun.json   what is known from the start: rate, picture, sound, frames (as far as known), channels
 look.json    which small frames there are before the picture is made: 100, spread over the recording, on look-0.jpg
+picture.json the facts of the pictures, once they are put together
 media.json   the facts a player needs, once everything is made; the pieces are gone then (see proxy.py, soundtrack.py)
 """
 
@@ -36,7 +37,9 @@ from kovel.media.pieces import (
 )
 from kovel.media.proxy import GOP, SHEET, byte_stream, parameter_sets, small_size
 from kovel.media.reader import Fit, FrameReader, rgb_of
-from kovel.media.soundtrack import keep, make_sound
+from kovel.media.soundtrack import clear_tries, make_sound
+from kovel.media.whole_files import keep, written_whole
+from kovel.media.wholeness import short_picture, sound_made, take_apart
 
 LOOKS = 100
 Progress = Callable[[float], None]
@@ -48,17 +51,20 @@ def derive(
 ) -> dict[str, Any]:  # fmt: skip
     """Make everything for one recording in folder `out` that is not there yet; its checksum and exact count of frames.
 
-    media.json comes last, so a half-made folder is never taken for a whole one.
+    media.json comes last, so a half-made folder is never taken for a whole one. What is whole is not made again.
     """
     folder = Path(out)
     folder.mkdir(parents=True, exist_ok=True)
-    (folder / "media.json").unlink(missing_ok=True)
+    if (folder / "media.json").exists():
+        told = finish(path, out, rate, picture, sound, frames, progress, own)
+        if "short" not in told:
+            return told
     share = 0.2 if picture else 0.9
     if own and not (folder / "own.json").exists():
         make_index(path, out, rate, own, lambda x: None)
-    if sound and not (folder / "sound.json").exists():
+    if sound:
         make_sound(path, out, rate, picture, frames, lambda x: progress(x * share), heard)
-    if picture:
+    if picture and not (folder / "picture.json").exists():
         for first, last in missing(folder, frames or 1, bool(own)):
             make_pieces(
                 path, out, rate, frames or 1, first, last, lambda x: progress(share + x * (0.95 - share)), own=bool(own)
@@ -69,23 +75,42 @@ def derive(
 def finish(
     path: str, out: str, rate: list[int], picture: bool, sound: bool, frames: int | None, progress: Progress, own: int = 0
 ) -> dict[str, Any]:
-    """The whole of a recording whose sound and pieces are made; its checksum and exact count of frames."""
+    """The whole of a recording whose sound and pieces are made; its checksum and exact count of frames.
+
+    What is short of what it should be is taken apart, to be made again, and told as `short`: then nothing is finished. A recording
+    that is finished already is only looked through.
+    """
     src, folder, r = Path(path), Path(out), Rate(*rate)
+    if (folder / "media.json").exists():
+        if short := take_apart(folder):
+            return {"short": short}
+        return {"checksum": checksum(src), "frames": json.loads((folder / "media.json").read_text())["frames"]}
     facts: dict[str, Any] = {"rate": rate, "picture": picture, "sound": sound}
     if picture:
         still = kind_of(src) == "still"
-        facts |= _joined(folder, r, frames or 1, own)
+        if not (folder / "picture.json").exists():
+            keep(folder / "picture.json", _joined(folder, r, frames or 1, own))
+        facts |= json.loads((folder / "picture.json").read_text())
         frames = None if still else facts["frames"]
     if sound:
-        facts |= json.loads((folder / "sound.json").read_text())
+        made = sound_made(folder)
+        if made is None:
+            (folder / "sound.json").unlink(missing_ok=True)
+            return {"short": "its sound was not whole"}
+        facts |= made
         if not picture:
             frames = max(1, int(facts["samples"] * r.fps / SAMPLE_RATE))
     facts["frames"] = frames
+    if picture and (short := short_picture(folder, facts)):
+        (folder / "picture.json").unlink(missing_ok=True)
+        shutil.rmtree(folder / "pieces", ignore_errors=True)
+        return {"short": short}
     sum_ = checksum(src)
     keep(folder / "media.json", facts)
-    for name in ("sound.json", "begun.json", "look.json", "look-0.jpg", "look-0.singles"):
+    for name in ("sound.json", "picture.json", "begun.json", "look.json", "look-0.jpg", "look-0.singles"):
         (folder / name).unlink(missing_ok=True)
     shutil.rmtree(folder / "pieces", ignore_errors=True)
+    clear_tries(folder)
     return {"checksum": sum_, "frames": frames}
 
 
@@ -146,9 +171,11 @@ class Sheets:
 
     def _save(self) -> None:
         n = (self.count - 1) // SHEET
-        self._sheet.save(self.folder / f"{self.name}-{n}.jpg", quality=88, subsampling=0)
+        with written_whole(self.folder / f"{self.name}-{n}.jpg") as part:
+            self._sheet.save(part, "JPEG", quality=88, subsampling=0)
         sizes = [len(x) for x in self._singles] + [0] * (SHEET - len(self._singles))
-        (self.folder / f"{self.name}-{n}.singles").write_bytes(np.array(sizes, "<u4").tobytes() + b"".join(self._singles))
+        with written_whole(self.folder / f"{self.name}-{n}.singles") as part:
+            part.write_bytes(np.array(sizes, "<u4").tobytes() + b"".join(self._singles))
         self._singles = []
 
     def facts(self, every: int) -> dict[str, Any]:
@@ -157,7 +184,15 @@ class Sheets:
 
 def _proxy(folder: Path, rate: Rate, pieces: Iterator[Piece]) -> dict[str, Any]:
     """proxy.mp4 and proxy.idx of pieces in their order, without coding anew; what a player needs to know of them."""
-    path = folder / "proxy.mp4"
+    with written_whole(folder / "proxy.mp4") as part:
+        facts, sizes = _muxed(part, rate, pieces)
+    with written_whole(folder / "proxy.idx") as part:
+        part.write_bytes(np.array(sizes, "<u4").tobytes())
+    return facts
+
+
+def _muxed(path: Path, rate: Rate, pieces: Iterator[Piece]) -> tuple[dict[str, Any], list[int]]:
+    """Pieces as one MP4 at `path`; what a player needs to know of it, and the bytes of each packet. `Unusable` where it is damaged."""
     sizes: list[int] = []
     first = next(pieces)
     sample = io.BytesIO(parameter_sets(first.setup) + b"".join(map(byte_stream, first.packets[:GOP])))
@@ -182,12 +217,12 @@ def _proxy(folder: Path, rate: Rate, pieces: Iterator[Piece]) -> dict[str, Any]:
     whole = len(found) == len(sizes) and all(p[0] == e for p, e in zip(found[1:], ends, strict=False))
     if not whole or not all(p[2] for p in found[::GOP]):
         raise Unusable("The proxy came out damaged. Try again; if it happens twice, the disk may be full.")
-    (folder / "proxy.idx").write_bytes(np.array(sizes, "<u4").tobytes())
     x = first.setup
-    return {
+    facts = {
         "frames": len(sizes), "width": first.width, "height": first.height, "gop": GOP, "first": found[0][0],
         "codec": f"avc1.{x[1]:02x}{x[2]:02x}{x[3]:02x}", "avcc": base64.b64encode(x).decode(),
     }  # fmt: skip
+    return facts, sizes
 
 
 def _joined(folder: Path, rate: Rate, frames: int, own: int) -> dict[str, Any]:
@@ -217,8 +252,10 @@ def _joined(folder: Path, rate: Rate, frames: int, own: int) -> dict[str, Any]:
                 if sheets is None:
                     sheets = Sheets(folder, (tile.shape[1], tile.shape[0]))
                 sheets.add(tile)
-    np.save(folder / "greys.npy", np.concatenate(greys))
-    np.save(folder / "motion.npy", np.concatenate(motion))
+    for name, measured in (("greys", np.concatenate(greys)), ("motion", np.concatenate(motion))):
+        with written_whole(folder / f"{name}.npy") as part, part.open("wb") as f:
+            np.save(f, measured)
+        facts["measured"] = len(measured)
     if sheets:
         sheets.close()
         facts["small"] = sheets.facts(small_every(rate, frames))

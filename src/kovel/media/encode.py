@@ -73,6 +73,7 @@ class PictureFile:
         if self.format != "yuv420p":
             f = f.reformat(format=self.format)
         f.pts, f.time_base, f.pict_type = self.count, self.base, 0
+        tag_bt709(f)  # some encoders write into each frame what it says of itself, not what they were told
         self.c.mux(self.v.encode(f))
         self.count += 1
 

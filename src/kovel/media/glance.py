@@ -1,6 +1,5 @@
 """Single pictures of a file, by key frames: one of what is not brought in yet, or some of where somebody looks."""
 
-import os
 from collections.abc import Callable
 from pathlib import Path
 
@@ -11,6 +10,7 @@ from kovel.media.files import kind_of
 from kovel.media.probe import probe
 from kovel.media.proxy import proxy_size
 from kovel.media.reader import Fit, FrameReader, open_still, rgb_of
+from kovel.media.whole_files import written_whole
 
 WIDE = 240
 Progress = Callable[[float], None]
@@ -52,7 +52,6 @@ def views(path: str, out: str, rate: list[int], frames: list[int], progress: Pro
 
 def _put(im: Image.Image, out: Path) -> dict[str, str]:
     out.parent.mkdir(parents=True, exist_ok=True)
-    part = out.with_name(f"{out.name}.{os.getpid()}.part")
-    im.save(part, "JPEG", quality=80)
-    os.replace(part, out)
+    with written_whole(out) as part:
+        im.save(part, "JPEG", quality=80)
     return {"path": str(out)}

@@ -18,7 +18,9 @@ from kovel.core.sound.hits import candidates, novelty, ring_out
 from kovel.core.sound.levels import RATE, STEP, Floats, Levels, local_floor, stretch_to_ticks
 from kovel.core.sound.sound_match import Unrelated, low, match
 from kovel.core.sound.voices import cepstra, told_apart
-from kovel.media.soundtrack import Patience, keep, make_sound, samples_of, whole_sound
+from kovel.media.soundtrack import Patience, make_sound, samples_of, sound_file
+from kovel.media.whole_files import keep, written_whole
+from kovel.media.wholeness import whole_sound
 
 WINDOW = 512  # samples the detector takes at a time
 PART = 5 * 60 * RATE // WINDOW * WINDOW  # samples that it takes together
@@ -81,7 +83,9 @@ def _follow(folder: Path, ended: threading.Event) -> None:
     while not ended.wait(0.3):
         try:
             channels = json.loads((folder / "begun.json").read_text())["channels"]
-            sound = Sound16(folder / "sound.pcm", channels)
+            if whole_sound(folder):  # another try has made it
+                return
+            sound = Sound16(sound_file(folder), channels)
         except (OSError, ValueError, KeyError):
             continue
         if len(sound) < at + PART + RATE:  # the last bit may be half written
@@ -112,12 +116,14 @@ def listen(out: str, channels: int, progress: Progress) -> dict[str, float]:
     """Make levels.npy in folder `out` from its sound.pcm.
 
     A first version by level alone, and by what was heard while the sound was made, is there after a few seconds, so that
-    work can begin; parts that the detector has heard replace it minute by minute.
+    work can begin; parts that the detector has heard replace it minute by minute. One that is whole stays.
     """
     folder = Path(out)
-    before = _heard_before(folder)
     sound = Sound16(folder / "sound.pcm", channels)
     n = len(sound)
+    if (ticks := _heard_whole(folder, n)) is not None:
+        return {"seconds": ticks / 100}
+    before = _heard_before(folder)
     maker = LevelMaker()
     for a in range(0, n, BLOCK):
         maker.feed(sound.read(a, min(n, a + BLOCK)))
@@ -138,6 +144,16 @@ def listen(out: str, channels: int, progress: Progress) -> dict[str, float]:
     return {"seconds": len(level) / 100}
 
 
+def _heard_whole(folder: Path, samples: int) -> int | None:
+    """Ticks of levels.npy, where all of a sound of so many samples at 16 kHz was heard; None where there is more to hear."""
+    try:
+        levels = Levels.from_array(np.load(folder / "levels.npy"))
+    except (OSError, ValueError):
+        return None
+    ticks = samples // STEP + (samples % STEP >= STEP // 2)
+    return ticks if levels.heard and len(levels) == ticks else None
+
+
 def _heard_before(folder: Path) -> Floats:
     """The speech of as many whole parts as were heard while the sound was made."""
     try:
@@ -156,13 +172,21 @@ def _growing(folder: Path, channels: int, step: int, progress: Progress) -> Iter
     due = step
     patience = Patience(folder)
     while not whole_sound(folder):
-        sound = Sound16(folder / "sound.pcm", channels) if (folder / "sound.pcm").exists() else None
+        sound = sound_so_far(folder, channels)
         if sound is None or len(sound) < due + RATE:  # the last bit may be half written
             patience.wait()
             progress(0.001)
             continue
         yield sound
         due += step
+
+
+def sound_so_far(folder: Path, channels: int) -> Sound16 | None:
+    """What there is of a recording's sound; None while there is nothing."""
+    try:
+        return Sound16(sound_file(folder), channels)
+    except OSError:
+        return None
 
 
 def levels_between(sound: Sound16, start: int, end: int) -> Levels:
@@ -178,10 +202,8 @@ def levels_between(sound: Sound16, start: int, end: int) -> Levels:
 
 def save(folder: Path, levels: Levels) -> None:
     """Replace levels.npy in one step: a reader sees the old one or the new one."""
-    part = folder / "levels.npy.part"
-    with part.open("wb") as f:
+    with written_whole(folder / "levels.npy") as part, part.open("wb") as f:
         np.save(f, levels.to_array())
-    part.replace(folder / "levels.npy")
 
 
 def sound24(folder: Path, channels: int, until: int | None = None) -> Floats:

@@ -23,6 +23,7 @@ import numpy.typing as npt
 
 from kovel.core.words.meaning import ENGLISH, MANY, WIDTH
 from kovel.media.files import Unusable
+from kovel.media.whole_files import written_whole
 
 Floats = npt.NDArray[np.float32]
 BATCH = 64
@@ -36,10 +37,8 @@ def meant(texts: str, out: str, progress: Callable[[float], None], model: str = 
     for a in range(0, len(rows), BATCH):
         made[a : a + BATCH] = vectors(rows[a : a + BATCH], model)
         progress((a + BATCH) / max(1, len(rows)))
-    part = Path(f"{out}.part")
-    with part.open("wb") as f:
+    with written_whole(Path(out)) as part, part.open("wb") as f:
         np.save(f, made)
-    part.replace(out)
     return {"count": len(rows)}
 
 

@@ -7,7 +7,6 @@ folder/ascmhl/ascmhl_chain.xml                       the generations, each by it
 from __future__ import annotations
 
 import hashlib
-import os
 import socket
 import xml.etree.ElementTree as ET
 from collections.abc import Sequence
@@ -16,6 +15,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from kovel.media.files import Unusable
+from kovel.media.whole_files import written_whole
 
 LIST, CHAIN = "urn:ASC:MHL:v2.0", "urn:ASC:MHL:DIRECTORY:v2.0"
 BASE58 = "123456789ABCDEFGHJKLMNPQRSTUVWXYZabcdefghijkmnopqrstuvwxyz"
@@ -82,9 +82,8 @@ def write(folder: Path, rows: Sequence[Hashed], verified: bool = False) -> Path:
 
 
 def _put(path: Path, body: bytes) -> None:
-    part = path.with_name(f"{path.name}.part")
-    part.write_bytes(body + b"\n")
-    os.replace(part, path)
+    with written_whole(path) as part:
+        part.write_bytes(body + b"\n")
 
 
 def generations(folder: Path) -> list[str]:

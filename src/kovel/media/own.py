@@ -24,7 +24,7 @@ from kovel.core.time.rate import Rate
 from kovel.media.files import Unusable, open_media
 from kovel.media.pieces import PIECE, Piece
 from kovel.media.reader import coding_of, filmed, pictures_of
-from kovel.media.soundtrack import keep
+from kovel.media.whole_files import keep, written_whole
 
 MOST_LINES = 1080
 LONGEST_GROUP = 15  # frames: so many are decoded to show one
@@ -118,10 +118,8 @@ def make_index(path: str, out: str, rate: list[int], group: int, progress: Calla
             )
         rows = [(e.pos, e.size) for e in video.index_entries]
         setup = base64.b64encode(bytes(video.codec_context.extradata)).decode()
-    part = folder / "own.npz.part"
-    with part.open("wb") as f:
+    with written_whole(folder / "own.npz") as part, part.open("wb") as f:
         np.savez(f, at=np.array([r[0] for r in rows], np.int64), size=np.array([r[1] for r in rows], np.uint32))
-    part.replace(folder / "own.npz")
     size = {"width": first.width, "height": first.height}
     keep(folder / "own.json", {**shown_in(group), **size, "frames": len(rows), "avcc": setup, "bytes": src.stat().st_size})
     return {"frames": len(rows)}

@@ -29,7 +29,7 @@ from kovel.core.time.rate import Rate
 from kovel.media.files import kind_of, spare
 from kovel.media.proxy import GOP, decoder_setup, encoder, length_prefixed, proxy_size, small_size
 from kovel.media.reader import STILL, Filmed, Fit, FrameReader, rgb_of, still_frame
-from kovel.media.soundtrack import keep
+from kovel.media.whole_files import keep, written_whole
 
 PIECE = 4 * GOP
 MAGIC = b"KVPP"
@@ -266,22 +266,23 @@ class _Encoding:
             k, n = self.next, min(PIECE, len(self.packets))
             folder = self.folder
             tiles = [self.tiles.pop(i) for i in range(k * PIECE, k * PIECE + n) if i in self.tiles]
-            side = folder / "pieces" / f"{k}.npz"
-            part = side.with_suffix(".npz.part")
-            with part.open("wb") as f:
-                np.savez(
-                    f, greys=np.array(self.greys[:n], np.uint8), motion=np.array(self.motion[:n], np.float16),
-                    ends=np.array([self.wide[0], self.wide[n - 1]]), small=np.array(tiles, np.uint8).reshape(-1, self.small[1], self.small[0], 3),
-                )  # fmt: skip
-            part.replace(side)
-            if self.codec:
-                piece = Piece(*self.size, self.setup, tuple(self.packets[:n]))
-                part = place(folder, k).with_suffix(".kvp.part")
-                part.write_bytes(piece.to_bytes())
-                part.replace(place(folder, k))
+            if not is_made(folder, k, self.codec is None):  # another one may have been quicker
+                self._keep(k, n, tiles)
             del self.packets[:n], self.greys[:n], self.wide[:n], self.motion[:n]
             self.next = k + 1
             yield k
+
+    def _keep(self, k: int, n: int, tiles: list[np.ndarray]) -> None:
+        """Piece k, of n frames, on disk: what is noted beside its pictures first, for the pictures say that it is there."""
+        small = np.array(tiles, np.uint8).reshape(-1, self.small[1], self.small[0], 3)
+        with written_whole(self.folder / "pieces" / f"{k}.npz") as part, part.open("wb") as f:
+            np.savez(
+                f, greys=np.array(self.greys[:n], np.uint8), motion=np.array(self.motion[:n], np.float16),
+                ends=np.array([self.wide[0], self.wide[n - 1]]), small=small,
+            )  # fmt: skip
+        if self.codec:
+            with written_whole(place(self.folder, k)) as part:
+                part.write_bytes(Piece(*self.size, self.setup, tuple(self.packets[:n])).to_bytes())
 
 
 def small_every(rate: Rate, frames: int) -> int:

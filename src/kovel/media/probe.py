@@ -115,6 +115,8 @@ def _moving(p: Path, c: Any) -> dict[str, Any]:
         remarks.append("It has no sound.")
     if video.duration:
         length = Fraction(video.duration * video.time_base)
+    if not 0 < length <= LONGEST and c.format.name == "mpegts":  # its clock has 33 bits, and may begin anew while it runs
+        length = _counted(c, video) / rate.fps
     _bounded(p, length)
     frames = max(1, round(length * rate.fps))
     own = 0 if variable or len(video.index_entries) != frames else group_of(c, video, first, rate)
@@ -148,6 +150,12 @@ def _microphones(p: Path, c: Any, remarks: list[str]) -> dict[str, Any]:
         "microphones": known if count > 1 else [], "heard": heard, "channels": len(heard) or min(c.streams.audio[0].codec_context.channels, 2),
         "began": [start.numerator, start.denominator] if start is not None else None,
     }  # fmt: skip
+
+
+def _counted(c: Any, stream: Any) -> int:
+    """How many pictures a stream has, by its packets."""
+    c.seek(0) if c.duration else None
+    return sum(1 for packet in c.demux(stream) if packet.size)
 
 
 def _bounded(p: Path, length: Fraction) -> None:

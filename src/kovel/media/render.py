@@ -11,7 +11,7 @@ import time
 from bisect import bisect_left
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from math import ceil
 from pathlib import Path
 from typing import Any
@@ -20,10 +20,11 @@ import av
 import numpy as np
 from PIL import Image
 
+from kovel.core.checks.delivered import Difference
 from kovel.core.plan import parts as division
 from kovel.core.plan.layers import Layer, Stacked
 from kovel.core.plan.outputs import KINDS, Output, frames_made, story_frame
-from kovel.core.plan.plan import FORM
+from kovel.core.plan.plan import FORM, Plan
 from kovel.core.plan.retimed import RETIMED
 from kovel.core.plan.sounds import AS_IT_IS, GainLine, Heard, along, ramped
 from kovel.core.time.rate import Rate
@@ -33,9 +34,21 @@ from kovel.media.derive import checksum
 from kovel.media.drawing import Pictures
 from kovel.media.encode import CONTAINER, PICTURE, Measured, PictureFile, SoundStream, joined, stream_like
 from kovel.media.files import Unusable, spare
+from kovel.media.film_check import (
+    Files,
+    Greys,
+    Moment,
+    caption_differences,
+    check_inputs,
+    frames_in,
+    picture_differences,
+    plan_of,
+    sound_differences,
+)
 from kovel.media.reader import rgb_of
 from kovel.media.soundtrack import samples_of
 
+MOST_TOLD = 40  # differences of one file
 DRAWN = 2  # how layers are drawn: another number makes every part anew
 Progress = Callable[[float], None]
 
@@ -106,14 +119,16 @@ def render(
     drop: bool = False,
 ) -> dict[str, Any]:
     """Write the file (or, of stems, the folder) `out`. `plan` is `Plan.to_json`; `files` maps source to name, path, rate, still,
-    pcm (or None), channels, made, first (its own first frame's number), drop; `output` is `Output.to_json`.
+    pcm (or None), derived (the folder of what was made of it), channels, made, first (its own first frame's number), drop;
+    `output` is `Output.to_json`.
 
     `drawn` is the folder of what is drawn (cards, titles), shared with the player, `tables` that of tables of colours, `fonts`
     that of the editor's own fonts, `parts` where parts of films are kept (none: for this once); `lanes` by what a sound belongs
     to; `chapters` are (frame, heading); `begin` is the number of its first frame in timecode, which `timecode` says.
 
-    Returns path, bytes, frames, seconds it took, size, what its sound measures, parts and how many of them were made now.
-    Raises `Unusable` if a recording is gone. Nothing is left under the final name unless it is whole.
+    Returns path, bytes, frames, seconds it took, size, what its sound measures, parts and how many of them were made now, and under
+    `differs` where the file that came of it differs from the plan. Raises `Unusable` if a recording is gone or a sound is not whole.
+    Nothing is left under the final name unless it is whole.
     """
     began = time.monotonic()
     length, clock = plan["length"], Rate(*plan["rate"])
@@ -132,6 +147,8 @@ def render(
             raise Unusable(
                 f"{f['name']} is another file now than the one that was brought in. Find the right one in Footage, then render again."
             )
+    sounds = plan_of(plan)
+    check_inputs(sounds, src)
     final = Path(out)
     part = final.with_name(f"{final.name}.{os.getpid()}.part")  # each try writes a file of its own
     final.parent.mkdir(parents=True, exist_ok=True)
@@ -151,9 +168,11 @@ def render(
                 pictures.close()
         elif o.kind == "stems":
             part.mkdir()
-            soundfiles.stems(part, _lanes(plan, src, lanes or {}), sound.block, plan["samples"], progress)
+            files_ = soundfiles.stems(part, _lanes(plan, src, lanes or {}), sound.block, plan["samples"], progress)
+            told["differs"] = _stem_differences(files_, sounds, src, lanes or {})
         else:
             told |= _sound_alone(o.kind, sound, plan["samples"], part, progress)
+            told |= _checked(part, sounds, src, told["loudness"], [])
         if final.is_dir() and o.kind == "stems":
             for p in part.iterdir():
                 os.replace(p, final / p.name)
@@ -193,15 +212,20 @@ class Film:
         """The first frame of the film that shows story frame `at` or a later one."""
         return at if self.rate == self.clock else min(self.count, ceil(at * self.rate.fps / self.clock.fps))
 
-    def frames(self, rows: Sequence[tuple[int, int, list[Any]]]) -> Iterator[Any]:
-        """The frames of these rows, drawn."""
+    def moments(self, rows: Sequence[tuple[int, int, list[Any]]]) -> Iterator[Moment]:
+        """What each frame of these rows shows: the story's frame, the layers, and how many frames they have stood."""
         k = self.first(rows[0][0])
         for at, end, layers in rows:
             stack: list[Stacked] = [Layer.from_json(x) for x in layers]
             while k < self.count and (t := story_frame(k, self.length, self.clock, self.output.rate)) < end:
-                f = self.pictures.frame(stack, t - at)
-                yield self.burnt.over(f, t, stack, t - at) if self.burnt else f
+                yield t, stack, t - at
                 k += 1
+
+    def frames(self, rows: Sequence[tuple[int, int, list[Any]]]) -> Iterator[Any]:
+        """The frames of these rows, drawn."""
+        for t, stack, k in self.moments(rows):
+            f = self.pictures.frame(stack, k)
+            yield self.burnt.over(f, t, stack, k) if self.burnt else f
 
     def still(self, path: Path) -> None:
         f = next(self.frames(self.rows))
@@ -263,7 +287,7 @@ def _film(
     with tempfile.TemporaryDirectory(prefix="kovel-") as once:
         folder = kept or Path(once)
         folder.mkdir(parents=True, exist_ok=True)
-        made = _parts(film, folder, progress)
+        made, differs = _parts(film, folder, progress)
         kind = film.output.kind
         options = {"movflags": "faststart"} if CONTAINER[kind] in ("mp4", "mov") else {}
         with av.open(str(out), "w", format=CONTAINER[kind], options=options) as c:
@@ -285,12 +309,32 @@ def _film(
 
             joined(c, v, ((p, at) for p, at, _ in made), 1 / film.rate.fps, reached)
             stream.finish()
-        return {"frames": film.count, "parts": len(made), "anew": sum(new for _, _, new in made), **stream.heard.result()}
+        told = {"frames": film.count, "parts": len(made), "anew": sum(new for _, _, new in made), **stream.heard.result()}
+        if (count := frames_in(out)) != film.count:
+            differs.insert(0, Difference(0, film.count / float(film.rate.fps), f"{count} frames instead of {film.count}"))
+        differs += caption_differences(film.plan, film.size, film.folders[1])
+        return told | _checked(out, plan_of(film.plan), film.files, told["loudness"], differs)
 
 
-def _parts(film: Film, folder: Path, progress: Progress) -> list[tuple[Path, int, bool]]:
-    """Each part of a film: its file, the frame it begins at, and whether it was made now. The end of one is encoded while the
-    next is drawn."""
+def _checked(path: Path, plan: Plan, files: Files, sent: float | None, differs: list[Difference]) -> dict[str, Any]:
+    """What is told of a file once it was held against its plan: where it differs, and what its own sound measures."""
+    more, heard = sound_differences(path, plan, files, sent)
+    return {"differs": [str(d) for d in sorted([*differs, *more], key=lambda d: d.start)][:MOST_TOLD], **heard}
+
+
+def _stem_differences(paths: Sequence[Path], plan: Plan, files: Files, lanes: dict[str, str]) -> list[str]:
+    """Where stems differ from what the plan has in their lanes."""
+    out = []
+    for path in paths:
+        rows = tuple(h for h in plan.sounds if lanes.get(str(h.of)) == path.stem)
+        found, _ = sound_differences(path, replace(plan, sounds=rows), files, None)
+        out += [f"{path.name}, {d}" for d in found]
+    return out[:MOST_TOLD]
+
+
+def _parts(film: Film, folder: Path, progress: Progress) -> tuple[list[tuple[Path, int, bool]], list[Difference]]:
+    """Each part of a film: its file, the frame it begins at, and whether it was made now; and where those that were made now differ
+    from the plan: they are not kept. The end of one is encoded, and it is looked through, while the next is drawn."""
     out: list[tuple[Path, int, bool]] = []
     rows, pid = film.rows, os.getpid()
     todo: list[tuple[Path, list[tuple[int, int, list[Any]]]]] = []
@@ -308,9 +352,16 @@ def _parts(film: Film, folder: Path, progress: Progress) -> list[tuple[Path, int
     total = sum(some[-1][1] - some[0][0] for _, some in todo)
     done = 0
 
-    def close(f: PictureFile, part: Path, path: Path) -> None:
+    greys, differs = Greys(film.files, film.size), list[Difference]()
+
+    def close(f: PictureFile, part: Path, path: Path, moments: list[Moment]) -> None:
         f.finish()
-        os.replace(part, path)
+        found = picture_differences(part, moments, greys, film.clock)
+        differs.extend(found)
+        kept = path.with_name(f"{path.name}.differs.{pid}.part") if found else path
+        os.replace(part, kept)
+        if found:
+            out[:] = [(kept if p == path else p, at, new) for p, at, new in out]
 
     with ThreadPoolExecutor(1) as pool:
         ending: Future[None] | None = None
@@ -329,11 +380,11 @@ def _parts(film: Film, folder: Path, progress: Progress) -> list[tuple[Path, int
                 raise
             if ending:
                 ending.result()
-            ending = pool.submit(close, f, part, path)
+            ending = pool.submit(close, f, part, path, list(film.moments(some)))
             done += some[-1][1] - some[0][0]
         if ending:
             ending.result()
-    return out
+    return out, differs
 
 
 def _sound_alone(kind: str, sound: "Sound", samples: int, out: Path, progress: Progress) -> dict[str, Any]:

@@ -4,19 +4,17 @@ made/NAME.pcm         as sound.pcm, sample for sample; NAME says how it was made
 made/NAME.power.npy   as power.npy
 """
 
-import os
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
 from kovel.core.plan.retimed import Retimed
 from kovel.core.sound.loudness import PowerMaker
 from kovel.core.sound.retime import retimed
-from kovel.media.clean import reader, to_pcm
+from kovel.media.clean import reader, save_power, to_pcm
 from kovel.media.files import spare
 from kovel.media.soundtrack import samples_of
+from kovel.media.whole_files import written_whole
 
 
 def retime(out: str, channels: int, name: str, pace: dict[str, Any], progress: Callable[[float], None]) -> dict[str, Any]:
@@ -26,9 +24,10 @@ def retime(out: str, channels: int, name: str, pace: dict[str, Any], progress: C
     samples = samples_of(folder / (f"made/{how.of}.pcm" if how.of else "sound.pcm"), channels)
     frames = how.frames()
     spare(folder, float(frames[-1]) * channels * 2)
-    part = folder / "made" / f"{name}.{os.getpid()}.part"
-    power, done = PowerMaker(), 0
-    try:
+    power, done, final = PowerMaker(), 0, folder / "made" / f"{name}.pcm"
+    if final.exists():  # whole: it took this name in one step
+        return {"name": name}
+    with written_whole(final) as part:
         with part.open("wb") as f:
             for x in retimed(reader(samples), how.course(), frames, how.pitch):
                 y = to_pcm(x)
@@ -36,8 +35,5 @@ def retime(out: str, channels: int, name: str, pace: dict[str, Any], progress: C
                 power.feed(y)
                 done += len(y)
                 progress(0.99 * done / int(frames[-1]))
-        np.save(folder / "made" / f"{name}.power.npy", power.finish())
-        part.replace(folder / "made" / f"{name}.pcm")
-    finally:
-        part.unlink(missing_ok=True)
+        save_power(folder / "made" / f"{name}.power.npy", power)
     return {"name": name}

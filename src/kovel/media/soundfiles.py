@@ -1,5 +1,6 @@
 """Sound written as files of 24 bits: a mix, or stems that add up to it to the sample."""
 
+import os
 import wave
 from collections.abc import Callable, Mapping
 from pathlib import Path
@@ -51,7 +52,7 @@ def stems(out: Path, lanes: Mapping[str, Block], mix: Block, samples: int, told:
     rounding leaves over goes into the last."""
     out.mkdir(parents=True, exist_ok=True)
     paths = [out / f"{lane}.wav" for lane in lanes]
-    parts = [p.with_name(f"{p.name}.part") for p in paths]
+    parts = [p.with_name(f"{p.name}.{os.getpid()}.part") for p in paths]
     files = [_wav(p) for p in parts]
     try:
         for a in range(0, samples, AT_ONCE):

@@ -2,18 +2,24 @@
 
 sound.pcm    48 kHz 16-bit little-endian, mono or interleaved stereo, sample 0 at the first picture's moment
 peaks.bin    "KVP1", count of levels, pairs a level (uint32 LE), then int8 (min, max) pairs, finest level first
-peaks.raw    the finest pairs so far, while the sound is being made
 power.npy    float32 (n, 3), each 100 ms: weighted power, peak, samples at full scale (core.sound.loudness)
 sound.json   samples and channels, once all of it is there
+
+Each try at making it works in a folder of its own; its files take their places, in one step each, once all of them are whole:
+
+growing-TRY/sound.pcm   the samples so far       |~~~~~~~~~~~>        read from there by `sound_file`
+growing-TRY/peaks.raw   the finest pairs so far
 """
 
-import json
+import os
+import shutil
 import struct
 import time
 import wave
 from collections.abc import Callable, Iterator, Sequence
 from fractions import Fraction
 from pathlib import Path
+from secrets import token_hex
 from typing import Any, BinaryIO
 
 import av
@@ -25,8 +31,11 @@ from kovel.core.time.rate import SAMPLE_RATE, Rate
 from kovel.media.files import LONGEST, NoRoom, Unusable, open_media, spare
 from kovel.media.microphones import channels_of
 from kovel.media.reader import FrameReader
+from kovel.media.whole_files import keep, written_whole
+from kovel.media.wholeness import sound_made, whole_sound
 
 PEAKS = "peaks.raw"
+GROWING = "growing-"
 GROWS = 5 * SAMPLE_RATE  # samples after which what is there is shown
 STALLED = 30.0  # seconds after which sound that does not grow is not waited for
 Progress = Callable[[float], None]
@@ -36,9 +45,11 @@ def make_sound(
     path: str, out: str, rate: list[int], picture: bool, frames: int | None, progress: Progress, heard: Sequence[int] = ()
 ) -> dict[str, int]:
     """Make the sound of one recording in folder `out`; its samples (at 48 kHz) and channels. `heard`: one or two channels, counted
-    over all tracks, as left and right; none: the first track."""
+    over all tracks, as left and right; none: the first track. Sound that is whole already is left as it is."""
     src, folder = Path(path), Path(out)
     folder.mkdir(parents=True, exist_ok=True)
+    if made := sound_made(folder):
+        return made
     r = Rate(*rate)
     spare(folder, float((frames or 1) / r.fps) * SAMPLE_RATE * 2)
     zero = None  # the moment of the first picture, or of the first sound where there is none
@@ -46,33 +57,68 @@ def make_sound(
         reader = FrameReader(src, r, threads=1)
         zero = Fraction(reader.zero * reader.base)
         reader.close()
-    samples, channels = _sound(src, folder, zero, float((frames or 1) / r.fps), progress, heard)
-    made = {"samples": samples, "channels": channels}
-    keep(folder / "sound.json", made)
+    trial = folder / f"{GROWING}{os.getpid()}-{token_hex(4)}"
+    trial.mkdir()
+    try:
+        samples, channels = _sound(src, trial, zero, float((frames or 1) / r.fps), progress, heard)
+        made = {"samples": samples, "channels": channels}
+        if other := sound_made(folder):  # another try was quicker: what is whole stays
+            return other
+        for name in ("power.npy", "peaks.bin", "sound.pcm"):
+            os.replace(trial / name, folder / name)
+        keep(folder / "sound.json", made)
+    except FileNotFoundError:
+        if other := sound_made(folder):  # whoever made it whole has cleared the others' tries away
+            return other
+        raise
+    finally:
+        shutil.rmtree(trial, ignore_errors=True)
     return made
 
 
-def keep(path: Path, facts: dict[str, Any]) -> None:
-    """A file of facts that is there whole or not at all."""
-    part = path.with_suffix(".part")
-    part.write_text(json.dumps(facts))
-    part.replace(path)
+def sound_file(folder: Path) -> Path:
+    """Where a recording's samples are: sound.pcm once that is whole, before that what the latest try has made so far."""
+    return folder / "sound.pcm" if whole_sound(folder) else _growing(folder) / "sound.pcm"
 
 
-def whole_sound(folder: Path) -> bool:
-    """Whether all of a recording's sound is there."""
-    return any((folder / name).exists() for name in ("sound.json", "media.json"))
+def peaks_so_far(folder: Path) -> np.ndarray:
+    """The waveform's finest (min, max) pairs, int8 (n, 2), of a sound that is being made."""
+    try:
+        raw = np.fromfile(_growing(folder) / PEAKS, np.int8)
+    except OSError:
+        raw = np.zeros(0, np.int8)
+    return raw[: len(raw) // 2 * 2].reshape(-1, 2)
+
+
+def _growing(folder: Path) -> Path:
+    """The folder of the try that wrote last; the recording's own where there is none."""
+    tries: list[tuple[int, Path]] = []
+    for place in folder.glob(f"{GROWING}*"):
+        try:
+            tries.append(((place / "sound.pcm").stat().st_mtime_ns, place))
+        except OSError:  # just begun, or just ended
+            continue
+    return max(tries, default=(0, folder))[1]
+
+
+def clear_tries(folder: Path) -> None:
+    """What tries at a sound have left that were ended half-way. Only once the sound is whole."""
+    for place in folder.glob(f"{GROWING}*"):
+        shutil.rmtree(place, ignore_errors=True)
 
 
 class Patience:
     """Waits for more of a recording's sound; `NoRoom`, so that it is tried again later, where none has come for a while."""
 
     def __init__(self, folder: Path) -> None:
-        self.pcm = folder / "sound.pcm"
+        self.folder = folder
         self._size, self._since = -1, time.monotonic()
 
     def wait(self) -> None:
-        size = self.pcm.stat().st_size if self.pcm.exists() else 0
+        try:
+            size = sound_file(self.folder).stat().st_size
+        except OSError:
+            size = 0
         if size != self._size:
             self._size, self._since = size, time.monotonic()
         elif time.monotonic() - self._since > STALLED:
@@ -88,13 +134,11 @@ def samples_of(pcm: Path, channels: int) -> np.ndarray:
 
 def write_wav(path: Path, samples: np.ndarray) -> None:
     """16-bit samples (n, channels) at 48 kHz as a WAV file, whole or not at all."""
-    part = path.with_name(f"{path.name}.part")
-    with wave.open(str(part), "wb") as f:
+    with written_whole(path) as part, wave.open(str(part), "wb") as f:
         f.setnchannels(samples.shape[1])
         f.setsampwidth(2)
         f.setframerate(SAMPLE_RATE)
         f.writeframes(samples.astype("<i2").tobytes())
-    part.replace(path)
 
 
 def peaks_file(pairs: np.ndarray) -> bytes:
@@ -289,7 +333,7 @@ def _side_by_side(left: Iterator[np.ndarray], right: Iterator[np.ndarray]) -> It
 def _sound(
     src: Path, folder: Path, zero: Fraction | None, seconds: float, progress: Progress, heard: Sequence[int] = ()
 ) -> tuple[int, int]:
-    """Raw samples as they are heard: of the first track, or of the channels `heard` of all tracks."""
+    """Raw samples as they are heard, into the folder of one try: of the first track, or of the channels `heard` of all tracks."""
     with open_media(src) as c:
         every = channels_of(c)
         places = [every[k] for k in heard if k < len(every)]
@@ -310,5 +354,4 @@ def _sound(
         track.keep()
     np.save(folder / "power.npy", track.power.finish())
     (folder / "peaks.bin").write_bytes(peaks_file(track.peaks.finish()[0]))
-    (folder / PEAKS).unlink()
     return track.length, channels

@@ -7,16 +7,16 @@ from __future__ import annotations
 
 import hashlib
 import json
-import os
-import threading
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 
 from PIL import Image, ImageColor, ImageDraw, ImageFont
 
 from kovel.core.plan.layers import LINE
+from kovel.media.child import call
 from kovel.media.files import Unusable
+from kovel.media.whole_files import written_whole
 
 SERIF = Path(__file__).with_name("fonts") / "source-serif-4.ttf"
 SANS = Path(__file__).parent.parent / "web" / "static" / "fonts" / "public-sans-latin-wght-normal.woff2"
@@ -83,9 +83,12 @@ def drawn_title(
         )
         if not rolls:
             rows = [(r, k > 0) for k, line in enumerate(lines) for r in _broken(line, fonts_[k > 0], room)]
+        fits = not spec.get("caption") or len(rows) <= len(
+            lines
+        )  # captions are written smaller before they are broken once more
         wide = max(fonts_[u].getlength(r) for r, u in rows)
         steps = [LINE * size * (less if u else 1) for _, u in rows]
-        if size <= 4 or (wide <= room and (rolls or sum(steps) <= height * WIDEST)):
+        if size <= 4 or (fits and wide <= room and (rolls or sum(steps) <= height * WIDEST)):
             break
         size = size * 19 // 20
     tall = height
@@ -130,11 +133,45 @@ def _broken(line: str, font: ImageFont.FreeTypeFont, room: float) -> list[str]:
 
 def title_file(folder: Path, spec: Mapping[str, Any], width: int, height: int, letters: int | None, fonts: Path | None) -> Path:
     """The title drawn once, in a file named after what it shows."""
-    said = json.dumps([dict(sorted(spec.items())), width, height, letters], ensure_ascii=False)
-    to = folder / f"title-{hashlib.sha256(said.encode()).hexdigest()[:32]}.png"
+    to = _place(folder, spec, width, height, letters)
     if not to.is_file():
         folder.mkdir(parents=True, exist_ok=True)
-        part = to.with_name(f"{to.name}.{os.getpid()}.{threading.get_ident()}.part")
-        drawn_title(spec, width, height, letters, fonts).save(part, "PNG")
-        os.replace(part, to)
+        with written_whole(to) as part:
+            drawn_title(spec, width, height, letters, fonts).save(part, "PNG")
+    return to
+
+
+def _place(folder: Path, spec: Mapping[str, Any], width: int, height: int, letters: int | None) -> Path:
+    said = json.dumps([dict(sorted(spec.items())), width, height, letters], ensure_ascii=False)
+    return folder / f"title-{hashlib.sha256(said.encode()).hexdigest()[:32]}.png"
+
+
+def draw_title(
+    folder: str,
+    spec: dict[str, Any],
+    width: int,
+    height: int,
+    letters: int | None,
+    fonts: str,
+    progress: Callable[[float], None],
+) -> dict[str, Any]:
+    """`title_file` as a call to a child."""
+    return {"path": str(title_file(Path(folder), spec, width, height, letters, Path(fonts)))}
+
+
+def title_shown(folder: Path, spec: Mapping[str, Any], width: int, height: int, letters: int | None, fonts: Path) -> Path:
+    """As `title_file`, for a process that others wait for: a font that somebody sent is drawn with in a child."""
+    to = _place(folder, spec, width, height, letters)
+    if spec["font"] in OWN:
+        return title_file(folder, spec, width, height, letters, fonts)
+    if not to.is_file():
+        asked = {
+            "folder": str(folder),
+            "spec": dict(spec),
+            "width": width,
+            "height": height,
+            "letters": letters,
+            "fonts": str(fonts),
+        }
+        call("draw_title", asked)
     return to

@@ -26,9 +26,11 @@ from kovel.core.words.languages import ENGLISH, Language, guessed
 from kovel.core.words.languages import language as of_code
 from kovel.core.words.transcript import Word
 from kovel.core.words.transcript_match import anchors, windows
-from kovel.media.listen import Sound16, levels_between, listen
+from kovel.media.listen import Sound16, levels_between, listen, sound_so_far
 from kovel.media.models import of_english, of_many, recogniser
-from kovel.media.soundtrack import Patience, keep, whole_sound
+from kovel.media.soundtrack import Patience
+from kovel.media.whole_files import keep
+from kovel.media.wholeness import whole_sound
 
 GROUP = 12  # stretches recognised at a time
 AT_ONCE = 60_000  # ticks heard at once while the sound is being made: ten minutes
@@ -324,7 +326,7 @@ def transcribe(
 
     patience = Patience(folder)
     while not whole_sound(folder):
-        here = Sound16(folder / "sound.pcm", channels) if (folder / "sound.pcm").exists() else None
+        here = sound_so_far(folder, channels)
         ticks = len(here) // 160 - AIR if here else 0  # the last bit may be half written
         if here is None or ticks - done < AT_ONCE:
             patience.wait()

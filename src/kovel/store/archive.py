@@ -10,6 +10,8 @@ import json
 import sqlite3
 from typing import Any
 
+from kovel.core.told import Told
+from kovel.store.archive_checks import hold
 from kovel.store.db import Database, migrate
 from kovel.store.projects import Invalid, Missing, Project, get
 
@@ -95,13 +97,23 @@ def put(db: Database, number: int, tables: Tables, name: str) -> tuple[Project, 
     try:
         tables = tables if number == newest else _brought_up(number, tables)
         with db.write() as c:
-            return _put(db, c, tables, name)
-    except (sqlite3.Error, KeyError, TypeError, ValueError, AttributeError, IndexError) as e:
-        if isinstance(e, (Invalid, Missing)):
-            raise
-        raise Invalid(
-            f"That archive is damaged: its rows do not fit together ({type(e).__name__}). Nothing was brought in."
-        ) from None
+            made = _put(db, c, tables, name)
+            hold(db, made[0].id)
+            return made
+    except (
+        sqlite3.Error,
+        KeyError,
+        TypeError,
+        ValueError,
+        AttributeError,
+        IndexError,
+        ArithmeticError,
+        RecursionError,
+        Told,
+    ) as e:
+        if isinstance(e, Told):
+            raise Invalid(f"{str(e)[:1].lower()}{str(e)[1:].rstrip('.')}. Nothing was brought in.") from None
+        raise Invalid(f"its rows do not fit together ({type(e).__name__}): it is damaged. Nothing was brought in.") from None
 
 
 def _brought_up(number: int, tables: Tables) -> Tables:

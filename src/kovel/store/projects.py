@@ -104,12 +104,38 @@ def get(db: Database, project: int) -> Project:
     r = db.read().execute("SELECT * FROM project WHERE id = ? AND deleted IS NULL", (project,)).fetchone()
     if r is None:
         raise Missing("There is no such project. It may have been deleted.")
+    if not _is_whole(r):
+        raise Invalid(
+            f"{r['name']} is damaged: its frame rate, size or start is none. It can only be deleted, on the start page."
+        )
     return _project(r)
 
 
+def name_of(db: Database, project: int) -> str:
+    """What a project is called, also one that cannot be read."""
+    r = db.read().execute("SELECT name FROM project WHERE id = ? AND deleted IS NULL", (project,)).fetchone()
+    if r is None:
+        raise Missing("There is no such project. It may have been deleted.")
+    return str(r["name"])
+
+
 def listing(db: Database) -> list[Project]:
-    """Every project that is not deleted, newest first, archived ones last."""
-    return [_project(r) for r in db.read().execute("SELECT * FROM project WHERE deleted IS NULL ORDER BY archived, id DESC")]
+    """Every project that is not deleted, newest first, archived ones last; without those whose row is none (`broken`)."""
+    return [_project(r) for r in _rows(db) if _is_whole(r)]
+
+
+def broken(db: Database) -> list[tuple[int, str]]:
+    """Projects whose row cannot be read, as earlier versions took them out of archives: (number, name)."""
+    return [(r["id"], str(r["name"])) for r in _rows(db) if not _is_whole(r)]
+
+
+def _rows(db: Database) -> list[sqlite3.Row]:
+    return db.read().execute("SELECT * FROM project WHERE deleted IS NULL ORDER BY archived, id DESC").fetchall()
+
+
+def _is_whole(r: sqlite3.Row) -> bool:
+    numbers = [r[k] for k in ("rate_num", "rate_den", "width", "height")]
+    return all(type(n) is int and n > 0 for n in numbers) and type(r["start_frame"]) is int
 
 
 def find(db: Database, name: str) -> Project:

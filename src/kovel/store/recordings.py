@@ -222,6 +222,11 @@ def reorder(db: Database, recording: int, before: int | None) -> None:
         c.executemany("UPDATE recording SET ordinal = ? WHERE id = ?", [(i, x) for i, x in enumerate(rest)])
 
 
+def all_paths(db: Database) -> list[str]:
+    """Where the files of all recordings of all projects lie."""
+    return [row["path"] for row in db.read().execute("SELECT DISTINCT path FROM recording")]
+
+
 def set_ready(db: Database, recording: int) -> None:
     """It can be opened: what is known of it is known, and what is made of it comes."""
     with db.write() as c:

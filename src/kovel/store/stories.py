@@ -203,10 +203,15 @@ def _now(db: Database, kept: Kept) -> Kept:
     return kept
 
 
+def previewed(db: Database, story: int, name: str, params: Mapping[str, Any]) -> tuple[Story, Report]:
+    """The story as an edit would leave it, and what it would say; nothing is changed."""
+    kept = load(db, story)
+    return catalogue.run(kept.story, recordings.sources(db, kept.project), name, params)
+
+
 def preview(db: Database, story: int, name: str, params: Mapping[str, Any]) -> Report:
     """What an edit would do; nothing is changed."""
-    kept = load(db, story)
-    return catalogue.run(kept.story, recordings.sources(db, kept.project), name, params)[1]
+    return previewed(db, story, name, params)[1]
 
 
 def undo(db: Database, story: int, revision: int | None = None) -> tuple[Kept, Report]:

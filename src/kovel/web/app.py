@@ -1,5 +1,6 @@
 """The web application: one module a room, thin routes, server-rendered pages."""
 
+import json
 import sqlite3
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
@@ -16,6 +17,7 @@ from starlette.middleware.sessions import SessionMiddleware
 
 from kovel import __version__
 from kovel.core.told import Told
+from kovel.store import settings
 from kovel.store.db import in_words
 from kovel.web import (
     bins,
@@ -45,11 +47,12 @@ from kovel.web import (
 from kovel.web.given import of_the_project
 from kovel.web.noted import Noted
 from kovel.web.pages import Web, say
-from kovel.web.security import Guard, signing
+from kovel.web.security import Guard, Sessions, signing
 from kovel.web.together import Asking
 from kovel.work.crew import Crew
 from kovel.work.folder import Data
 from kovel.work.foreman import Foreman
+from kovel.work.intake import remember_all
 from kovel.work.noting import notebook
 
 
@@ -75,7 +78,7 @@ ANSWERS: dict[int | str, dict[str, Any]] = {
         (422, "It cannot be done as asked; nothing was changed."),
         (423, "Somebody else holds the story."),
         (429, "Too often."),
-        (503, "The database cannot be opened."),
+        (503, "The database cannot be opened, or what was asked for is being made again."),
         (507, "The disk takes nothing; nothing was changed."),
     )
 }
@@ -106,11 +109,16 @@ def create_app(
 
     app = FastAPI(title="Kovel", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None, responses=ANSWERS)
     app.state.web = Web(data, roots or [Path.home()], passphrase)
+    data.roots = [p.resolve() for p in app.state.web.roots]
+    remember_all(data)
     app.state.crew = crew
     data.db.guard = app.state.web.together.allow
     app.add_middleware(Asking)
     app.add_middleware(Noted, log=notebook(data.root / "logs"))
-    app.add_middleware(Guard, hosts=hosts or set(), passphrase=passphrase)
+    app.state.sessions = Sessions(
+        json.loads(settings.get(data.db, "sessions", "[]")), lambda rows: settings.put(data.db, "sessions", json.dumps(rows))
+    )
+    app.add_middleware(Guard, hosts=hosts or set(), passphrase=passphrase, sessions=app.state.sessions)
     if passphrase:
         app.add_middleware(
             SessionMiddleware,

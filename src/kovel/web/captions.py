@@ -86,7 +86,7 @@ def file_in(request: Request, project: int, file: Annotated[UploadFile, File()])
     body = file.file.read(BIGGEST + 1)
     if len(body) > BIGGEST:
         raise Invalid("That file is too large to be captions.")
-    n, notes = bring(web(request).data, opened(request, project), file.filename or "The file", body.decode("utf-8", "replace"))
+    n, notes = bring(web(request).data, opened(request, project), file.filename or "The file", body)
     return joined(
         _list(request, project),
         report(f"{n} captions brought in. They stand instead of those that follow the words.", tuple(notes)),

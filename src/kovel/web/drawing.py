@@ -123,7 +123,7 @@ class Drawing:
         own = {
             "length": story.length, "px": self.px, "fps": self.fps, "target": story.target, "from": lo, "to": hi,
             "jumps": sum(s.kind == "jump" for s in self.laid.seams),
-            "used": ",".join(map(str, sorted({c.source for c in story.covers if c.source != TITLE}))),
+            "used": ",".join(map(str, sorted({c.source for c in story.covers if c.source} | {p.source for p in story.pieces if p.source}))),
             "said": lanes_said(story), "total": stamp(story.length, self.rate) + target,
             "over": int(0 < story.target < story.length),
         }  # fmt: skip

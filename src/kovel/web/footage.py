@@ -2,6 +2,7 @@
 
 import re
 from pathlib import Path
+from secrets import token_hex
 from typing import Annotated
 
 from fastapi import APIRouter, Form, Request, UploadFile
@@ -18,7 +19,17 @@ from kovel.web.pages import joined, page, report, size, the_recording, web
 from kovel.work.finding import search, take_as_it_is
 from kovel.work.folder import media_facts
 from kovel.work.hearing import transcribe
-from kovel.work.intake import allowed, bring_in, bring_in_all, choose_microphones, files_in, free_name, prepare, safe, twice
+from kovel.work.intake import (
+    allowed,
+    bring_in,
+    bring_in_all,
+    choose_microphones,
+    files_in,
+    prepare,
+    put_under_free_name,
+    safe,
+    twice,
+)
 from kovel.work.made import set_on_recording
 from kovel.work.room import empty
 from kovel.work.syncing import apart, nudge, sync_by_sound, sync_by_timecode
@@ -138,19 +149,24 @@ async def upload(request: Request, project: int, files: list[UploadFile]) -> HTM
     for f in files:
         name = Path(f.filename or "recording").name
         suffix = Path(name).suffix.lower()
-        to = free_name(
-            w.data.uploads(project), safe(Path(name).stem), suffix if re.fullmatch(r"\.[a-z0-9]{1,8}", suffix) else ""
-        )
+        folder, to = w.data.uploads(project), Path(name)
+        folder.mkdir(parents=True, exist_ok=True)
+        part = folder / f".{token_hex(8)}.part"
         try:
-            with to.open("wb") as out:
+            with part.open("xb") as out:
                 while block := await f.read(1 << 20):
                     await run_in_threadpool(out.write, block)
+            ending = suffix if re.fullmatch(r"\.[a-z0-9]{1,8}", suffix) else ""
+            to = await run_in_threadpool(put_under_free_name, part, folder, safe(Path(name).stem), ending)
             r = await run_in_threadpool(bring_in, w.data, project, to, name=Path(name).stem)
             bad += twice(r)
             done += 1
         except (Unusable, Invalid, OSError) as e:
-            to.unlink(missing_ok=True)
+            if to.is_absolute():
+                to.unlink(missing_ok=True)
             bad.append(str(e).replace(to.name, name))
+        finally:
+            part.unlink(missing_ok=True)
     did = f"{done} recording{'s' if done != 1 else ''} brought in." if done else "Nothing was brought in."
     return await run_in_threadpool(listed, request, project, did, bad, not done)
 

@@ -15,6 +15,7 @@ from kovel.web.pages import web
 from kovel.work.binning import FIRST, ORDERS, Heap, Shown, chosen, heaps, shown
 from kovel.work.finding import there
 from kovel.work.folder import Data, media_facts
+from kovel.work.mending import being_mended
 from kovel.work.room import Out, taken_lately, taken_out
 from kovel.work.syncing import sets
 from kovel.work.tongues import BY_NAME
@@ -45,6 +46,7 @@ class RowDrawn:
     hearing: jobs.Job | None
     hear: list[tuple[str, str, bool]]
     takes: int  # bytes on the disk
+    mended: str = ""  # what was found short of it, as long as it is being made again
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,7 +108,7 @@ def footage(request: Request, project: int) -> FootageView:
         lost = job is not None and job.state == "done" and media_facts(data, r.id) is None
         return RowDrawn(
             r, job, face_of(data, r, r.face(p.rate), p.rate), online, not online and Path(r.path).is_file(), lost, r.id in have,
-            heard if heard and heard.state in UNENDED else None, microphones(r), taken_lately(data.derived(r.id)).all,
+            heard if heard and heard.state in UNENDED else None, microphones(r), taken_lately(data.derived(r.id)).all, being_mended(data, r.id) if job and job.state in OPEN else "",
         )  # fmt: skip
 
     coming = [j for r in every if (j := making.get(r.id)) and j.state in OPEN]

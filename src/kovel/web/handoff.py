@@ -17,6 +17,7 @@ from pydantic import BaseModel
 
 from kovel.core.plan.outputs import KINDS, Output
 from kovel.core.plan.plan import make_plan
+from kovel.core.story.model import Item, Sources, Story
 from kovel.core.story.seams import seams
 from kovel.core.story.settings import SHAPES
 from kovel.core.time.rate import RATES, Rate
@@ -34,7 +35,7 @@ from kovel.work import archiving
 from kovel.work.checking import findings
 from kovel.work.folder import Data
 from kovel.work.outputs import READY, Estimate, estimate, keep_ready, ready, start_output
-from kovel.work.timelines import bring_in
+from kovel.work.timelines import LARGEST, bring_in
 
 router = APIRouter(prefix="/p/{project}")
 MADE = ("render", "archive")  # the jobs whose files are handed off
@@ -48,6 +49,8 @@ class Made:
     name: str
     there: bool
     became: str
+    checked: str  # that it was held against the story, and nothing differs
+    differs: list[str]  # else where it does, and how
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,7 +65,7 @@ class Renders:
 def _renders(request: Request, project: int) -> Renders:
     db = web(request).data.db
     rows = [
-        Made(j, Path(j.params["out"]).name, os.path.exists(j.params["out"]), _became(j))
+        Made(j, Path(j.params["out"]).name, os.path.exists(j.params["out"]), _became(j), *_checked(j))
         for j in jobs.of_project(db, project)
         if j.kind in MADE
     ]
@@ -244,8 +247,16 @@ def _facts(data: Data, kept: Kept) -> list[tuple[str, str]]:
         ("Titles", str(sum(bool(c.title) for c in s.covers))),
         ("Sounds", str(len(s.sounds))),
         ("Exposed jumps", str(exposed)),
-        ("Muted", ", ".join(sorted(s.muted)) or "nothing"),
+        ("Muted", _muted(s, recordings.sources(data.db, kept.project))),
     ]
+
+
+def _muted(s: Story, sources: Sources) -> str:
+    """What of a story is not heard by choice: lanes, and what is muted one by one."""
+    clips: list[Item] = [*s.pieces, *s.covers, *s.sounds]
+    alone = sum(bool(s.value(x, "mute", sources)) for x in clips)
+    rows = [*sorted(s.muted), *([f"{alone} clip{'s' if alone != 1 else ''}"] if alone else [])]
+    return ", ".join(rows) or "nothing"
 
 
 def _became(j: jobs.Job) -> str:
@@ -262,6 +273,15 @@ def _became(j: jobs.Job) -> str:
         again = told["parts"] - told["anew"]
         out += [f"made in {told['took']:g} s" + (f", {again} of {told['parts']} parts as they were" if again else "")]
     return " · ".join(out)
+
+
+def _checked(j: jobs.Job) -> tuple[str, list[str]]:
+    """What was found when the file was opened again and held against the story."""
+    differs = (j.result or {}).get("differs")
+    if j.state != "done" or differs is None:
+        return "", []
+    seen = KINDS[Output.from_json(j.params["output"]).kind].seen
+    return "" if differs else f"Checked: every {'picture and sound' if seen else 'sound'} is there as in the story.", differs
 
 
 @router.get("/handoff/renders")
@@ -319,7 +339,7 @@ def timeline_in(request: Request, project: int, file: Annotated[UploadFile, File
     """A story made elsewhere, as a story of its own; what could not be taken is told where it opens."""
     data = web(request).data
     name = Path(file.filename or "timeline").name
-    body = file.file.read(50_000_001).decode("utf-8", "replace")
+    body = file.file.read(LARGEST + 1)
     *_, left = bring_in(data, project, Path(name).suffix.lower().lstrip("."), name, body)
     return Response(status_code=204, headers={"hx-redirect": f"/p/{project}/handoff" if left else f"/p/{project}/story"})
 

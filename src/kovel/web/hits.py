@@ -78,9 +78,12 @@ def _quick(request: Request, project: int, r: Recording) -> QuickView:
     if b and b.beats:
         off = quick_cuts.off_beat(cuts, hits, [p.rate.sample_to_frame(x - b.beats[0]) for x in b.beats])
         worst = max(off, default=0)
+    job = _job(request, r)
+    if job is None and b is not None and not b.beats and d.music is not None:
+        job = _job(request, recordings.get(w.data.db, d.music))  # its beats are being found: the page follows that
     faces = [face_of(w.data, r, c.start if c.hit is None else hits[c.hit], p.rate) for c in cuts[:SHOWN]]
     return QuickView(
-        p, r, r.length(p.rate), float(p.rate.fps), _job(request, r), _coming(w.data, r), quick_cuts.pulse(w.data, r.id) is not None, d, marks, len(hits),
+        p, r, r.length(p.rate), float(p.rate.fps), job, _coming(w.data, r), quick_cuts.pulse(w.data, r.id) is not None, d, marks, len(hits),
         [CutDrawn(c, face) for c, face in zip(cuts, faces, strict=False)], len(cuts), max(0, len(cuts) - SHOWN), sum(c.length for c in cuts),
         [x for x in recordings.of_project(w.data.db, project) if x.kind == "music" and x.ready], worst,
     )  # fmt: skip

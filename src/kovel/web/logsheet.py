@@ -17,6 +17,7 @@ from kovel.web.forms import sent
 from kovel.web.log import Changed, change_one, keep_all_used, of_project
 from kovel.web.pages import download, joined, page, render, report, web
 from kovel.work.log_rows import log_lines, with_said
+from kovel.work.sent import text_of
 
 router = APIRouter(prefix="/p/{project}")
 VIEWS = {"rows": "Rows", "cards": "Cards", "board": "Storyboard"}
@@ -245,7 +246,7 @@ async def csv_in(request: Request, project: int, sheet: UploadFile) -> HTMLRespo
     def take() -> HTMLResponse:
         db = web(request).data.db
         p = projects.get(db, project)
-        new, left = from_csv(raw.decode("utf-8-sig", "replace"), recordings.of_project(db, project), p.rate)
+        new, left = from_csv(text_of(sheet.filename or "The sheet", raw), recordings.of_project(db, project), p.rate)
         if not new:
             raise Invalid(f"Nothing was taken from {sheet.filename}. " + " ".join(left[:4]))
         subclips.add_all(db, project, new, f"log taken from {sheet.filename}")

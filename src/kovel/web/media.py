@@ -7,7 +7,6 @@ import re
 import time
 from typing import Annotated, Any
 
-import numpy as np
 from fastapi import APIRouter, Query, Request
 from fastapi.responses import FileResponse, JSONResponse, Response
 from starlette.concurrency import run_in_threadpool
@@ -15,14 +14,17 @@ from starlette.concurrency import run_in_threadpool
 from kovel.media.card import card_file
 from kovel.media.pieces import PIECE, place
 from kovel.media.proxy import GOP
-from kovel.media.soundtrack import PEAKS, peaks_file
-from kovel.media.titles import title_file
+from kovel.media.soundtrack import peaks_file, peaks_so_far, sound_file
+from kovel.media.titles import title_shown
+from kovel.media.wholeness import whole_sound
 from kovel.store import projects, recordings
 from kovel.store.projects import Invalid, Missing
 from kovel.web.pages import web
 from kovel.work.folder import look_at, media_facts
+from kovel.work.intake import file_of
 from kovel.work.looking import checked_title
 from kovel.work.made import made_file, want_cleaned
+from kovel.work.mending import Short, being_mended, mend
 from kovel.work.smalls import small_alone
 from kovel.work.whole import piece_of_own, piece_of_whole, shown_file
 
@@ -37,6 +39,7 @@ PATIENCE = 20.0  # seconds a page waits for a piece that is being made
 def facts(request: Request, recording: int) -> JSONResponse:
     """What a player needs to know, as far as it is known. Asking tells that somebody looks at it."""
     w = web(request)
+    mended = mend(w.data, recording) or being_mended(w.data, recording)
     known = media_facts(w.data, recording)
     if known is None:
         raise Missing("That is not made yet.")
@@ -44,7 +47,7 @@ def facts(request: Request, recording: int) -> JSONResponse:
     if known["picture"] and not known["whole"]:
         w.now.warm()
     kept = {k: v for k, v in known.items() if k not in ("avcc", "first")}
-    return JSONResponse({"piece": PIECE, "gop": GOP, **kept}, headers=CHANGES)
+    return JSONResponse({"piece": PIECE, "gop": GOP, **kept, "mended": mended}, headers=CHANGES)
 
 
 @router.get("/media/{recording}/peaks.bin")
@@ -55,8 +58,7 @@ def peaks(request: Request, recording: int) -> Response:
         return FileResponse(folder / "peaks.bin", media_type="application/octet-stream", headers=STANDS)
     if not (folder / "begun.json").is_file():
         raise Missing("That is not made yet.")
-    raw = np.fromfile(folder / PEAKS, np.int8) if (folder / PEAKS).is_file() else np.zeros(0, np.int8)
-    return Response(peaks_file(raw[: len(raw) // 2 * 2].reshape(-1, 2)), media_type="application/octet-stream", headers=CHANGES)
+    return Response(peaks_file(peaks_so_far(folder)), media_type="application/octet-stream", headers=CHANGES)
 
 
 @router.get("/media/{recording}/pieces/{number}")
@@ -90,7 +92,7 @@ def _making(request: Request, recording: int) -> dict[str, Any]:
     data = web(request).data
     r = recordings.get(data.db, recording)
     return {
-        "recording": recording, "path": r.path, "out": str(data.derived(recording)), "rate": [r.rate.num, r.rate.den],
+        "recording": recording, "path": str(file_of(data, r)), "out": str(data.derived(recording)), "rate": [r.rate.num, r.rate.den],
         "frames": r.frames or 1, "own": (media_facts(data, recording) or {}).get("own", 0),
     }  # fmt: skip
 
@@ -117,10 +119,15 @@ def derived(request: Request, recording: int, name: str) -> Response:
         return Response(made, media_type="image/jpeg", headers=STANDS)
     kind = SERVED.get(name) or ("image/jpeg" if re.fullmatch(r"(small|look)-\d{1,4}\.jpg", name) else None)
     data = web(request).data
-    path = shown_file(data, recording) if name == "proxy.mp4" else data.derived(recording) / name
+    folder = data.derived(recording)
+    if name == "sound.pcm" and (folder / "media.json").exists() and not whole_sound(folder):
+        raise Short(mend(data, recording) or being_mended(data, recording))
+    path = shown_file(data, recording) if name == "proxy.mp4" else folder / name
+    if name == "sound.pcm":
+        path = sound_file(folder)
     if kind is None or not path.is_file():
         raise Missing("That is not made yet.")
-    growing = name == "sound.pcm" and not (path.parent / "media.json").exists()
+    growing = name == "sound.pcm" and not (folder / "media.json").exists()
     return FileResponse(path, media_type=kind, headers=CHANGES if growing else STANDS)
 
 
@@ -136,7 +143,7 @@ def title(
     """The picture of a title, with a clear ground; `letters`: only so many of them are written."""
     data = web(request).data
     spec = checked_title(of)
-    made = title_file(data.drawn, spec, width, height, letters, data.fonts)
+    made = title_shown(data.drawn, spec, width, height, letters, data.fonts)
     return FileResponse(made, media_type="image/png", headers=STANDS)
 
 

@@ -1,5 +1,7 @@
 """Who may talk to Kovel: only pages it served itself, under a name it answers to, and off this machine only with a passphrase."""
 
+from __future__ import annotations
+
 import hashlib
 import hmac
 import ipaddress
@@ -7,6 +9,8 @@ import re
 import threading
 import time
 from collections import deque
+from collections.abc import Callable, Iterable
+from secrets import token_urlsafe
 from urllib.parse import urlsplit
 
 from starlette.datastructures import Headers
@@ -27,15 +31,18 @@ BODIES = (  # of what brings files: (address, most bytes; None: as much as the d
     (re.compile(r"/p/\d+/\S+"), 40 * MB),
 )
 FILES = "multipart/form-data"
+HOST = re.compile(
+    r"(?P<name>\[[0-9a-fA-F:.]+\]|[A-Za-z0-9._-]+)(?::\d{1,5})?"
+)  # a name or address, and a port: nothing else (RFC 9110)
 LOCAL = {"127.0.0.1", "localhost", "[::1]"}
 
 
 class Guard:
     """ASGI middleware: Host and Origin checks, security headers, passphrase."""
 
-    def __init__(self, app: ASGIApp, hosts: set[str], passphrase: str | None) -> None:
-        """`hosts`: further names it answers to; "*": under any numeric address, which no other site can take over."""
-        self.app, self.hosts, self.passphrase = app, LOCAL | {h.lower() for h in hosts}, passphrase
+    def __init__(self, app: ASGIApp, hosts: set[str], passphrase: str | None, sessions: Sessions | None = None) -> None:
+        """`sessions`: who is signed in, where there is a passphrase. `hosts`: further names it answers to; "*": under any numeric address, which no other site can take over."""
+        self.app, self.hosts, self.passphrase, self.sessions = app, LOCAL | {h.lower() for h in hosts}, passphrase, sessions
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
@@ -47,7 +54,7 @@ class Guard:
         if refusal is None and self.passphrase:
             request = Request(scope, receive)
             open_path = scope["path"] in ("/login", "/health") or scope["path"].startswith("/static/")
-            if not open_path and request.session.get("in") is not True:
+            if not open_path and not (self.sessions and self.sessions.is_open(request.session.get("in"))):
                 refusal = (
                     RedirectResponse("/login", 303) if scope["method"] == "GET" else PlainTextResponse("Sign in first.", 401)
                 )
@@ -65,10 +72,11 @@ class Guard:
 
     def _refusal(self, scope: Scope, headers: Headers) -> PlainTextResponse | None:
         host = headers.get("host", "")
-        name = (host if host.endswith("]") else host.rsplit(":", 1)[0] if ":" in host else host).lower().removesuffix(".")
+        named = HOST.fullmatch(host)
+        name = named["name"].lower().removesuffix(".") if named else ""
         if name not in self.hosts and not ("*" in self.hosts and _numeric(name)):
             return PlainTextResponse(
-                f"Kovel does not answer to the name {name[:80]!r}. Open it under the address it printed when it started.", 421
+                f"Kovel does not answer to the name {host[:80]!r}. Open it under the address it printed when it started.", 421
             )
         if scope["method"] in ("GET", "HEAD", "OPTIONS"):
             return None
@@ -129,9 +137,11 @@ def _too_much(most: int) -> HTTPException:
 
 
 class Tries:
-    """Wrong passphrases: so many a minute from one address, and from all; more have to wait."""
+    """Wrong passphrases: so many a minute from one address, more have to wait. Many from many addresses slow down every try, and lock
+    nobody out: whoever knows the passphrase gets in."""
 
     ONE, ALL, WITHIN = 6, 40, 60.0
+    SLOWER = 2.0  # seconds that each try takes then
 
     def __init__(self) -> None:
         self._wrong: deque[tuple[float, str]] = deque(maxlen=10_000)
@@ -144,13 +154,46 @@ class Tries:
             while self._wrong and now - self._wrong[0][0] > self.WITHIN:
                 self._wrong.popleft()
             own = [t for t, a in self._wrong if a == address]
-            until = [own[-self.ONE]] if len(own) >= self.ONE else []
-            until += [self._wrong[-self.ALL][0]] if len(self._wrong) >= self.ALL else []
-        return max((round(t + self.WITHIN - now) + 1 for t in until), default=0)
+        return round(own[-self.ONE] + self.WITHIN - now) + 1 if len(own) >= self.ONE else 0
+
+    def pause(self) -> float:
+        """Seconds that a try takes longer just now, whoever makes it."""
+        with self._lock:
+            return self.SLOWER if len(self._wrong) >= self.ALL else 0.0
 
     def failed(self, address: str) -> None:
         with self._lock:
             self._wrong.append((time.monotonic(), address))
+
+
+class Sessions:
+    """Who is signed in: a number each, drawn by chance, in the cookie; here only its hash. A cookie that was noted before somebody signed
+    out is worth nothing afterwards. Kept by `save`, so that a restart signs nobody out."""
+
+    MOST = 500
+
+    def __init__(self, kept: Iterable[str], save: Callable[[list[str]], None]) -> None:
+        self._open, self._save, self._lock = list(kept), save, threading.Lock()
+
+    def open(self) -> str:
+        """A new one; what is to stand in its cookie."""
+        token = token_urlsafe(32)
+        with self._lock:
+            self._open = [*self._open, _hashed(token)][-self.MOST :]
+            self._save(self._open)
+        return token
+
+    def close(self, token: object) -> None:
+        with self._lock:
+            self._open = [t for t in self._open if t != _hashed(token)]
+            self._save(self._open)
+
+    def is_open(self, token: object) -> bool:
+        return isinstance(token, str) and _hashed(token) in self._open
+
+
+def _hashed(token: object) -> str:
+    return hashlib.sha256(str(token).encode("utf-8", "replace")).hexdigest()
 
 
 def signing(secret: str, passphrase: str) -> str:

@@ -2,6 +2,7 @@
 
 import shutil
 import tempfile
+import time
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated
@@ -18,6 +19,7 @@ from kovel.web.pages import joined, page, report, web
 from kovel.web.security import right
 from kovel.work import archiving, room
 from kovel.work.crew import Crew
+from kovel.work.folder import Data
 from kovel.work.intake import prepare
 
 router = APIRouter()
@@ -51,26 +53,51 @@ class Elsewhere:
     told: str
 
 
-def _cards(request: Request) -> list[Card]:
-    w = web(request)
-    out = []
-    takes = room.of_all_projects(w.data)
-    for p in projects.listing(w.data.db):
-        rs = recordings.of_project(w.data.db, p.id)
-        kept = stories.load(w.data.db, stories.current(w.data.db, p.id))
-        face = next((f for r in rs if r.picture and (f := face_of(w.data, r, r.face(p.rate), p.rate))), None)
-        out.append(Card(p, len(rs), kept.story.length, face, takes[p.id]))
-    return out
+@dataclass(frozen=True, slots=True)
+class Broken:
+    """A project that cannot be read: all that can be done is to delete it."""
+
+    id: int
+    name: str
+
+
+def _cards(request: Request) -> tuple[list[Card], list[Broken]]:
+    """What the start page shows of each project; one that is damaged keeps no other from it."""
+    data = web(request).data
+    cards, damaged = [], [Broken(*row) for row in projects.broken(data.db)]
+    for p in projects.listing(data.db):
+        try:
+            cards.append(_card(data, p))
+        except (ValueError, TypeError, KeyError, IndexError, AttributeError, ArithmeticError):
+            damaged.append(Broken(p.id, p.name))
+    return cards, damaged
+
+
+def _card(data: Data, p: Project) -> Card:
+    rs = recordings.of_project(data.db, p.id)
+    kept = stories.load(data.db, stories.current(data.db, p.id))
+    face = next((f for r in rs if r.picture and (f := face_of(data, r, r.face(p.rate), p.rate))), None)
+    return Card(p, len(rs), kept.story.length, face, room.of_project(data, p.id))
 
 
 @router.get("/")
 def index(request: Request) -> HTMLResponse:
     data = web(request).data
     most = room.budget(data)
-    disk = Disk(sum(room.of_all_projects(data).values()), room.free(data), "" if most is None else f"{most / room.GB:g}")
+    cards, damaged = _cards(request)
+    disk = Disk(sum(x.takes for x in cards), room.free(data), "" if most is None else f"{most / room.GB:g}")
     crew = _crew(request.app.state.crew)
     return page(
-        request, "start.html", cards=_cards(request), rates=RATES, sizes=SIZES, project=None, room="", disk=disk, crew=crew
+        request,
+        "start.html",
+        cards=cards,
+        damaged=damaged,
+        rates=RATES,
+        sizes=SIZES,
+        project=None,
+        room="",
+        disk=disk,
+        crew=crew,
     )
 
 
@@ -93,7 +120,8 @@ def budget(request: Request, gb: Annotated[str, Form()] = "") -> HTMLResponse:
 
 
 def _list(request: Request, message: str, undo: int | None = None) -> HTMLResponse:
-    return joined(page(request, "parts/projects.html", cards=_cards(request), deleted=undo), report(message))
+    cards, damaged = _cards(request)
+    return joined(page(request, "parts/projects.html", cards=cards, damaged=damaged, deleted=undo), report(message))
 
 
 @router.post("/projects")
@@ -142,9 +170,9 @@ def archive(request: Request, project: int) -> HTMLResponse:
 @router.post("/projects/{project}/delete")
 def delete(request: Request, project: int) -> HTMLResponse:
     db = web(request).data.db
-    p = projects.get(db, project)
+    name = projects.name_of(db, project)
     projects.set_deleted(db, project, True)
-    return _list(request, f"{p.name} deleted. No recording was touched.", undo=project)
+    return _list(request, f"{name} deleted. No recording was touched.", undo=project)
 
 
 @router.post("/projects/{project}/restore")
@@ -173,8 +201,9 @@ def login(request: Request, passphrase: Annotated[str, Form()] = "") -> Response
         out = page(request, "login.html", status=429, wrong=f"That was too often. Try again in {left} s.")
         out.headers["retry-after"] = str(left)
         return out
+    time.sleep(w.tries.pause())
     if w.passphrase and right(w.passphrase, passphrase):
-        request.session["in"] = True
+        request.session["in"] = request.app.state.sessions.open()
         return RedirectResponse("/", 303)
     w.tries.failed(address)
     return page(request, "login.html", status=403, wrong="That is not the passphrase. Try again.")
@@ -183,5 +212,6 @@ def login(request: Request, passphrase: Annotated[str, Form()] = "") -> Response
 @router.post("/logout")
 def logout(request: Request) -> Response:
     if web(request).passphrase:
+        request.app.state.sessions.close(request.session.get("in"))
         request.session.clear()
     return RedirectResponse("/login", 303)

@@ -10,9 +10,11 @@ from pydantic import BaseModel, ConfigDict, Field, create_model
 from kovel.core.plan.plan import make_plan, size_of
 from kovel.core.plan.sounds import alone
 from kovel.core.story import catalogue
+from kovel.core.story.command_search import Named, searched
 from kovel.core.story.model import Report
 from kovel.core.story.offered import COMMANDS, WANTING, meant
 from kovel.core.story.seams import seams
+from kovel.core.time.timecode import stamp
 from kovel.core.words.transcript import Word
 from kovel.store import projects, recordings, stories, transcripts
 from kovel.store.stories import Kept, Stale
@@ -22,6 +24,7 @@ from kovel.web.keys import story_keys
 from kovel.web.lanes import COLUMNS, lane_list
 from kovel.web.opened import opened
 from kovel.web.pages import page, plan_answer, render, report, web
+from kovel.web.places import PLACES
 from kovel.web.sheet import Sheet
 from kovel.web.shelf import shelf_of
 from kovel.web.story_tools import named
@@ -126,7 +129,43 @@ def edits(request: Request, project: int) -> JSONResponse:
     """Every edit as it is offered for the story as it stands, and what is said where something is wanting."""
     story = opened(request, project).story
     rows = [{"command": name, **asdict(e), "value": meant(e, story.rate)} for name, e in catalogue.offered(story)]
-    return JSONResponse({"entries": rows, "wanting": WANTING})
+    return JSONResponse({"entries": rows, "wanting": WANTING, "places": [asdict(x) for x in PLACES]})
+
+
+class OwnAction(BaseModel):
+    """What the page does besides edits."""
+
+    label: str = Field(max_length=200)
+    typed: Literal["", "length", "delta", "minutes", "number", "text"] = ""
+
+
+class SearchAsked(BaseModel):
+    """Part of a name that is typed; which of the edits fit what is selected, by their number; what the page does besides."""
+
+    text: str = Field(max_length=500)
+    fits: list[int] = Field(max_length=2000)
+    own: list[OwnAction] = Field(default=[], max_length=100)
+
+
+@router.post("/story/edits/search")
+def search_edits(request: Request, project: int, asked: SearchAsked) -> JSONResponse:
+    """Which edits somebody means: [number, value, whether Enter does it]; numbered as `edits` has them, then places, then the page's."""
+    story = opened(request, project).story
+    fitting = set(asked.fits)
+    names = [Named(e.label, e.typed, e.also, n in fitting) for n, (_, e) in enumerate(catalogue.offered(story))]
+    names += [x.named for x in PLACES] + [Named(x.label, x.typed) for x in asked.own]
+    return JSONResponse([[h.number, h.value, h.runs] for h in searched(names, asked.text, story.rate)])
+
+
+@router.post("/story/edit/preview")
+def preview_edit(request: Request, project: int, asked: Annotated[EditRequest, Body()]) -> JSONResponse:
+    """What an edit would do, and how long the story is before and after it; nothing is changed."""
+    db, sid = web(request).data.db, _id(request, project)
+    before = stories.load(db, sid).story
+    after, would = stories.previewed(db, sid, asked.command, asked.params())
+    lengths = [stamp(s.length, s.rate) for s in (before, after)]
+    told = f"the story stays {lengths[0]} long" if before.length == after.length else f"the story: {lengths[0]} → {lengths[1]}"
+    return JSONResponse({"told": " · ".join([would.did, *would.notes[:2], told])})
 
 
 @router.get("/story/lanes")

@@ -19,6 +19,7 @@ from kovel.web.pages import page, render, report, the_recording, web
 from kovel.work.binning import set_all
 from kovel.work.hearing import align, set_model, take_words, transcribe, transcript
 from kovel.work.intake import allowed
+from kovel.work.sent import text_of
 from kovel.work.speakers import tell_apart
 from kovel.work.tongues import choices, code_of
 
@@ -116,7 +117,7 @@ async def words_in(request: Request, project: int, recording: int, transcript_fi
     w = web(request)
     name = transcript_file.filename or "transcript"
     raw = await transcript_file.read(MOST_TEXT)
-    text = raw.decode("utf-8-sig", "replace")
+    text = await run_in_threadpool(text_of, name, raw)
     r = await run_in_threadpool(the_recording, request, project, recording)
 
     def take() -> HTMLResponse:

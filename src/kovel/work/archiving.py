@@ -6,8 +6,9 @@ FILE.kovel.zip    project.json    form, schema, the project's rows by table, whi
 """
 
 import json
+import os
 import shutil
-import zipfile
+import sqlite3
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -19,17 +20,17 @@ from uuid import uuid4
 from kovel.core.plan.layers import flat
 from kovel.core.plan.plan import make_plan
 from kovel.core.told import Told
-from kovel.media.derive import checksum
+from kovel.media.child import call
+from kovel.media.files import NoRoom, Unusable
 from kovel.store import archive, jobs, projects, recordings, stories
 from kovel.store.jobs import Job
 from kovel.store.projects import Invalid, Project
 from kovel.work.folder import Data
-from kovel.work.intake import free_name, prepare, safe
+from kovel.work.intake import free_name, may_open, prepare, safe
 
 FORM = "kovel project 1"
 Media = Literal["none", "pictures", "used", "all"]
 HANDLE = 2.0  # seconds of pictures around what is used, where not all are taken along
-BIGGEST = 400_000_000  # bytes of project.json
 Progress = Callable[[float], None]
 
 
@@ -95,7 +96,7 @@ def start_archive(
     number, tables = archive.rows_of(data.db, project)
     rows = recordings.of_project(data.db, project)
     wanted = {r.id for r in rows} if media == "all" else used(data, project) if media != "none" else set()
-    inside = {r.id: r for r in rows if r.id in wanted and Path(r.path).is_file()}
+    inside = {r.id: r for r in rows if r.id in wanted and Path(r.path).is_file() and may_open(data, r)}
     names = {i: f"media/{i:04d} {safe(Path(r.path).name)}" for i, r in inside.items()}
     out = out or free_name(data.renders(project), safe(p.name), ".kovel.zip")
     need = sum(r.size for r in inside.values())
@@ -126,75 +127,79 @@ def start_archive(
 
 def read(data: Data, path: Path, told: Progress = lambda x: None, called: str = "") -> Archived:
     """A project out of an archive: under its name, or one like it, its recordings beside what was brought in. `called`: its name,
-    where it is read out of another file."""
+    where it is read out of another file. `Invalid`, and nothing is made, for what is no archive, or holds what no project can."""
+    name = called or path.name
+    folder = data.root / "archives" / f"in-{uuid4().hex}"
     try:
-        with zipfile.ZipFile(path) as z:
-            return _read(data, path, z, told, called or path.name)
-    except Told:
+        inside = call("unpack", {"path": str(path), "out": str(folder)}, told)["members"]
+        return _read(data, path, inside, name)
+    except NoRoom:
         raise
-    except (zipfile.BadZipFile, KeyError, ValueError, TypeError, AttributeError, EOFError):
-        raise Invalid(f"{called or path.name} is no archive of Kovel, or it is damaged. Nothing was brought in.") from None
+    except Unusable as e:
+        why = str(e) if path.name not in str(e) else "it is damaged, or far more than an archive should hold"
+        raise Invalid(f"{name} cannot be read: {why}. Nothing was brought in.") from None
+    except Told as e:
+        raise Invalid(str(e) if name in str(e) else f"{name} cannot be brought in: {e}") from None
+    except (sqlite3.Error, ValueError, TypeError, KeyError, IndexError, AttributeError, ArithmeticError, RecursionError):
+        raise Invalid(f"{name} is no archive of Kovel, or it is damaged. Nothing was brought in.") from None
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
 
 
-def _read(data: Data, path: Path, z: zipfile.ZipFile, told: Progress, called: str) -> Archived:
-    info = z.getinfo("project.json")
-    if info.file_size > BIGGEST:
-        raise Invalid(f"{called} is too large to be an archive of Kovel.")
-    about: dict[str, Any] = json.loads(z.read(info))
+def _read(data: Data, path: Path, inside: dict[str, Any], called: str) -> Archived:
+    about: dict[str, Any] = json.loads(Path(inside["project.json"]["file"]).read_text("utf-8"))
     if not isinstance(about, dict) or about.get("form") != FORM:
         raise Invalid(f"{called} is an archive of another kind. This Kovel reads “{FORM}”.")
-    inside = {x.filename: x for x in z.infolist()}
-    files = {int(i): inside[name] for i, name in about["media"].items() if name in inside and name.startswith("media/")}
-    need = sum(x.file_size for x in files.values())
-    if need > shutil.disk_usage(data.root).free:
-        raise Invalid(f"{called} needs {need / 1e9:.1f} GB for its recordings; there is less room than that on the disk.")
+    files = {int(i): inside[name] for i, name in about["media"].items() if name in inside and inside[name]["kind"] == "media"}
     (row,) = about["tables"]["project"]
     p, ids = archive.put(data.db, about["schema"], about["tables"], _free(data, str(row["name"])))
     try:
-        stories.of_project(data.db, p.id)  # they can be read
-        missing = _media(data, p, z, files, about.get("cut", {}), ids, told)
+        missing = _media(data, p, files, about.get("cut", {}), ids)
+        _looks_and_letters(data, inside)
     except Exception:
         projects.remove(data.db, p.id)
         shutil.rmtree(data.uploads(p.id), ignore_errors=True)
         raise
-    for folder in (data.tables, data.fonts):
-        for name in inside:
-            to = folder / Path(name).name
-            if name == f"{folder.name}/{Path(name).name}" and not to.exists():
-                folder.mkdir(parents=True, exist_ok=True)
-                to.write_bytes(z.read(name))
     rows = recordings.of_project(data.db, p.id)
     for r in rows:
-        if Path(r.path).is_file():
+        if Path(r.path).is_file() and may_open(data, r):
             prepare(data, r)
     return Archived(str(path), p.id, p.name, len(rows), len(files), tuple(missing))
 
 
-def _media(
-    data: Data, p: Project, z: zipfile.ZipFile, files: dict[int, zipfile.ZipInfo], cut: dict[str, Any], ids: dict[int, int],
-    told: Progress,
-) -> list[str]:  # fmt: skip
+def _looks_and_letters(data: Data, inside: dict[str, Any]) -> None:
+    """Tables of colours and fonts that the project uses, each read as one that an editor loads; those that are here already stay."""
+    for name, member in inside.items():
+        folder = {"tables": data.tables, "fonts": data.fonts}.get(member["kind"])
+        if folder is None or (to := folder / Path(name).name).exists():
+            continue
+        folder.mkdir(parents=True, exist_ok=True)
+        if member["kind"] == "tables":
+            call("read_table", {"path": member["file"], "out": str(to)})
+        else:
+            call("read_font", {"path": member["file"]})
+            os.replace(member["file"], to)
+
+
+def _media(data: Data, p: Project, files: dict[int, dict[str, Any]], cut: dict[str, Any], ids: dict[int, int]) -> list[str]:
     """The recordings' files out of the archive, each held against its size and checksum; those that are not here. `cut`: what those
     are that came with some of their pictures."""
     folder, missing = data.uploads(p.id), []
-    total, done = sum(x.file_size for x in files.values()) or 1, 0
     for old, new in ids.items():
         r = recordings.get(data.db, new)
         if old not in files:
-            if not Path(r.path).is_file():
+            if not Path(r.path).is_file() or not may_open(data, r):
                 missing.append(r.name)
             continue
         folder.mkdir(parents=True, exist_ok=True)
         short = cut.get(str(old))
         size, known = (int(short["size"]), str(short["checksum"])) if short else (r.size, r.checksum)
-        to = folder / f"{new} {safe(Path(files[old].filename).name.partition(' ')[2])}"
-        with z.open(files[old]) as src, to.open("wb") as dst:
-            while block := src.read(4 << 20):
-                dst.write(block)
-                done += len(block)
-                told(done / total)
-        if to.stat().st_size != size or (known and checksum(to) != known):
+        member = files[old]
+        if member["size"] != size or (known and member["checksum"] != known):
             raise Invalid(f"{r.name} is not whole in that archive. Nothing was brought in.")
+        name = next(n for n in (safe(Path(r.path).name), "recording") if n)
+        to = folder / f"{new} {name}"
+        os.replace(member["file"], to)
         archive.moved_to(data.db, new, str(to), to.stat().st_mtime_ns)
         if short:
             archive.shortened(data.db, new, size, known)

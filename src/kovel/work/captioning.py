@@ -1,12 +1,16 @@
 """The captions of a story: worked out from its words and the editor's changes, or those of a file that was brought in."""
 
+from collections.abc import Sequence
+from dataclasses import replace
+
 from kovel.core.time.rate import Rate
 from kovel.core.words.subtitles import CHARS, FAST, LINES, Cue, Said, broken, cues, without_name
 from kovel.core.words.transcript import words_in
-from kovel.exchange.captions import read_file
+from kovel.exchange.captions import MOST, cues_of
 from kovel.store import captions, recordings, stories
 from kovel.store.projects import Invalid
 from kovel.work.folder import Data
+from kovel.work.sent import taken_apart, text_of
 from kovel.work.speaking import spoken_in
 
 
@@ -29,12 +33,18 @@ def captions_of(data: Data, kept: stories.Kept, *, chars: int = CHARS, names: bo
     """As they are shown, written and burnt in. `names`: whether a new speaker is named; none said: where there are several."""
     file = captions.brought(data.db, kept.id)
     if file:
-        return [c for c in file[1] if c.at < kept.story.length]
+        rows = [c for c in file[1] if c.at < kept.story.length]
+        return rows if chars >= CHARS else [replace(c, lines=_narrowed(c.lines, chars)) for c in rows]
     words = said(data, kept)
     several = len({x.word.speaker for x in words if x.word.speaker}) > 1
     return cues(
         words, kept.story.rate, chars=chars, names=several if names is None else names, edits=captions.edits(data.db, kept.id)
     )
+
+
+def _narrowed(lines: Sequence[str], chars: int) -> tuple[str, ...]:
+    """Lines of a caption broken anew where they are too long for a narrow picture."""
+    return tuple(lines) if max(map(len, lines), default=0) <= chars else broken(" ".join(lines), chars)
 
 
 def change(data: Data, kept: stories.Kept, key: tuple[int, int], text: str) -> Cue:
@@ -57,9 +67,10 @@ def change(data: Data, kept: stories.Kept, key: tuple[int, int], text: str) -> C
     return next(c for c in captions_of(data, kept) if c.key == key)
 
 
-def bring(data: Data, kept: stories.Kept, name: str, text: str) -> tuple[int, list[str]]:
+def bring(data: Data, kept: stories.Kept, name: str, body: bytes) -> tuple[int, list[str]]:
     """Let a caption file stand for a story; how many of its cues, and what could not be taken."""
-    rows, refused = read_file(text, kept.story.rate)
+    told = taken_apart(data, "read_cues", name, text_of(name, body), most=MOST)
+    rows, refused = cues_of(told, kept.story.rate), told["refused"]
     if not rows:
         raise Invalid(f"{name} holds no captions that can be read. Bring a .vtt or .srt file.")
     captions.bring(data.db, kept.id, name, rows)

@@ -6,6 +6,7 @@ from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
+from PIL import Image
 
 from kovel.core.checks.findings import Finding, checks, jump_strength
 from kovel.core.checks.mix_loudness import sound_findings
@@ -23,7 +24,8 @@ from kovel.core.time.rate import Rate, frame_shown
 from kovel.core.words.meaning import Said
 from kovel.core.words.transcript import Word, words_in
 from kovel.media.render import Sound
-from kovel.media.titles import drawn_title
+from kovel.media.soundtrack import sound_file
+from kovel.media.titles import title_shown
 from kovel.store import projects, recordings, subclips, transcripts
 from kovel.work import looking
 from kovel.work.finding import there
@@ -129,9 +131,9 @@ def powers(data: Data, plan: Plan) -> dict[tuple[int, str], np.ndarray]:
 def mix_of(data: Data, plan: Plan) -> Sound:
     """The plan's sound, of what is there of it."""
     raw = {
-        i: (data.derived(i) / "sound.pcm", facts["channels"])
+        i: (path, facts["channels"])
         for i in {h.source for h in plan.sounds}
-        if (data.derived(i) / "sound.pcm").exists() and (facts := media_facts(data, i))
+        if (path := sound_file(data.derived(i))).exists() and (facts := media_facts(data, i))
     }
     made = {(i, n): p for i, names in plan.made.items() for n in names if (p := made_file(data, i, n)).exists()}
     return Sound([h for h in plan.sounds if h.source in raw], raw, made, plan.dips)
@@ -184,7 +186,8 @@ def _seen(data: Data, project: int, story: Story, sources: Sources) -> list[Find
         assert title
         h = 270
         w = round(h * width / height)
-        found = drawn_title(dict(title.rows) | {"box": 0}, w, h, None, data.fonts).getchannel("A").getbbox()
+        with Image.open(title_shown(data.drawn, dict(title.rows) | {"box": 0}, w, h, None, data.fonts)) as drawn:
+            found = drawn.getchannel("A").getbbox()
         return (100 * found[0] / w, 100 * found[1] / h, 100 * found[2] / w, 100 * found[3] / h) if found else None
 
     return picture_checks(story, sources, width / height, cut, box)

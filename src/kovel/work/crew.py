@@ -32,7 +32,7 @@ from redis.retry import Retry
 
 from kovel import __version__
 from kovel.core.told import Told
-from kovel.media.soundtrack import keep
+from kovel.media.whole_files import keep
 from kovel.work.queue import Move, Plain, Queue
 
 SERVER, EPOCH, CREW, GONE = "kovel:server", "kovel:epoch", "kovel:crew", "kovel:gone"

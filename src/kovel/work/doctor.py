@@ -18,6 +18,7 @@ from kovel import __version__
 from kovel.media.faces import CASCADES
 from kovel.media.files import Unusable
 from kovel.media.models import of_english
+from kovel.media.wholeness import shortcomings
 from kovel.store import backup
 from kovel.store.db import NEWEST
 from kovel.work.crew import Unfit, form, of_queue, without_secret
@@ -81,6 +82,14 @@ def _rows(root: Path) -> Iterator[Row]:
                 r[0]
                 for r in c.execute("SELECT message FROM job WHERE state = 'failed' AND message != '' ORDER BY id DESC LIMIT 3")
             ]
+            names = dict(c.execute("SELECT id, name FROM recording ORDER BY id").fetchall())
+        short = {i: found for i in names if (found := shortcomings(root / "derived" / str(i)))}
+        told = "; ".join(f"{names[i]}: {found}" for i, found in short.items())
+        yield Row(
+            "Recordings",
+            not short,
+            f"{told}. `kovel serve` makes them again." if short else f"{len(names)}, what is made of them is whole",
+        )
         yield Row("Jobs", not failed, ", ".join(f"{n} {s}" for s, n in sorted(states.items())) or "none")
         kept_lines = root / "logs" / "jobs.log"
         yield Row("Log of jobs", True, str(kept_lines) if kept_lines.exists() else "nothing was done yet")

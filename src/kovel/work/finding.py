@@ -16,7 +16,7 @@ from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.work.folder import Data
-from kovel.work.intake import files_in, in_project, prepare
+from kovel.work.intake import file_of, files_in, in_project, prepare, remember
 
 TOLD = 8  # files that are told one by one
 AT_ONCE = 300_000_000  # bytes of a file that is compared while somebody waits
@@ -95,7 +95,7 @@ def take_as_it_is(data: Data, recording: int) -> Recording:
     if there(r):
         raise Invalid(f"{r.name} is the file that was brought in.")
     clock = projects.get(data.db, r.project).rate
-    facts = in_project(call("probe", {"path": r.path}), clock)
+    facts = in_project(call("probe", {"path": str(file_of(data, r))}), clock)
     if why := _differs(r, facts, clock):
         raise Invalid(f"What is there now cannot take the place of {r.name}: {why}. Bring it in as a recording of its own.")
     recordings.replace_file(data.db, r.id, r.path, facts)
@@ -133,6 +133,7 @@ def take_found(data: Data, job: Job, result: dict[str, Any]) -> Found:
                 continue
             if not r.checksum and p.name != Path(r.path).name:
                 continue  # it was never read to its end: its name has to say so
+            remember(data, p)
             moved_to(data.db, r.id, str(p), p.stat().st_mtime_ns)
             taken.add(str(p))
             again.append((r.name, str(p)))
@@ -177,6 +178,7 @@ def _better(data: Data, project: int, facts_of: dict[str, Any], taken: set[str])
         if why := _differs(r, facts, clock):
             left.append(f"{p.name} does not take the place of {r.name}: {why}.")
             continue
+        remember(data, p)
         recordings.replace_file(data.db, r.id, path, facts)
         shutil.rmtree(data.derived(r.id), ignore_errors=True)  # all of it was made of the other file
         prepare(data, recordings.get(data.db, r.id))

@@ -12,7 +12,8 @@ from typing import Any
 
 import platformdirs
 
-from kovel.media.soundtrack import whole_sound
+from kovel.media.soundtrack import sound_file
+from kovel.media.wholeness import sound_is_long_enough, sound_made, whole_sound
 from kovel.store.db import Database, in_words
 
 
@@ -24,6 +25,7 @@ class Data:
     """Paths inside a data folder, and its database."""
 
     def __init__(self, root: Path) -> None:
+        self.roots: list[Path] | None = None  # folders that recordings may be read from; None: wherever whoever runs it may
         self.root = root.expanduser().resolve()
         try:
             self.root.mkdir(0o700, parents=True, exist_ok=True)  # nobody else's, where it is new
@@ -116,18 +118,18 @@ def media_facts(data: Data, recording: int) -> dict[str, Any] | None:
     folder = data.derived(recording)
     whole = _facts(folder / "media.json")
     if whole is not None:
-        return {**whole, "whole": True, "sounded": True}
+        return {**whole, "whole": True, "sounded": not whole["sound"] or sound_is_long_enough(folder, whole)}
     begun = _facts(folder / "begun.json")
     if begun is None:
         return None
     facts = {**begun, **(_facts(folder / "look.json") or {}), "whole": False}
-    sound = _facts(folder / "sound.json") if begun["sound"] else None
+    sound = sound_made(folder) if begun["sound"] else None
     if sound is not None:
         return {**facts, **sound, "sounded": True}
     facts["sounded"] = not begun["sound"]
     if begun["sound"]:
         try:
-            facts["samples"] = (folder / "sound.pcm").stat().st_size // (2 * begun["channels"])
+            facts["samples"] = sound_file(folder).stat().st_size // (2 * begun["channels"])
         except OSError:
             facts["samples"] = 0
     return facts
@@ -157,7 +159,7 @@ def sounded(folder: str, begun: bool = False) -> bool:
     if whole_sound(d):
         return True
     with contextlib.suppress(OSError):
-        return begun and (d / "sound.pcm").stat().st_size > ENOUGH
+        return begun and sound_file(d).stat().st_size > ENOUGH
     return False
 
 

@@ -17,7 +17,8 @@ from redis import RedisError
 
 from kovel.media.child import swept
 from kovel.media.forks import Process, begin
-from kovel.media.soundtrack import keep
+from kovel.media.whole_files import keep
+from kovel.media.wholeness import shortcomings, take_apart, whole_sound
 from kovel.store import jobs, recordings
 from kovel.store.backup import daily
 from kovel.store.db import Database, in_words
@@ -30,6 +31,7 @@ from kovel.work.folder import Data, looked_at, sounded
 from kovel.work.hearing import SoFar, listen, take_heard
 from kovel.work.made import throw_old_away
 from kovel.work.meaning import clear_up, keep_up, take_meant
+from kovel.work.mending import mend_all
 from kovel.work.noting import note, notebook
 from kovel.work.preparing import Step
 from kovel.work.queue import on_this_machine
@@ -61,9 +63,9 @@ URGENT = {
     "archive": 0,
     "clean": 1,
     "retime": 0.5,
-    "listen": 2,
+    "listen": 0.8,  # before short recordings are made whole, of whatever project: somebody waits for pauses and for cameras in step
     "pulse": 3,
-    "sync": 3,
+    "sync": 0.7,
     "align": 4,
     "voices": 4,
     "transcribe": 5,
@@ -76,6 +78,7 @@ SWIFT = ("make_heard_sound", "make_index", "make_look", "retime")  # what a reco
 # small, or waited for: better where the files are
 NEAR = ("make_heard_sound", "make_index", "make_look", "derive", "listen", "pulse", "retime")
 WRITES = ("render", "archive")  # files that are begun beside where they will be, under names of their own
+CLEARED = ("meaning", "archive")  # files were written for them that nobody needs once they have ended
 AT_HOME = ("copy", "archive", "compare")  # of cards and folders of this machine, or to where the editor wants it
 
 
@@ -116,6 +119,13 @@ def _listening(data: Data, job: jobs.Job) -> bool:
     return now is not None and now.state in ("waiting", "working")
 
 
+def _is_mended(rows: list[jobs.Job], render: jobs.Job) -> bool:
+    """Whether the sound of a recording that a render reads is being made again just now."""
+    coming = {str(j.recording) for j in rows if j.kind == "prepare"}
+    files = render.params.get("files", {})
+    return any(f.get("pcm") and i in coming and not whole_sound(Path(f["pcm"]).parent) for i, f in files.items())
+
+
 def made_for(params: dict[str, Any]) -> list[str]:
     """The made sounds that a job reads: all that a render does; the cleaned one that a retimed one is made of."""
     if "pace" in params:
@@ -132,6 +142,7 @@ HELD = 10.0  # seconds until what the disk holds up is tried again
 TAKE_OVER = 2.0  # seconds between two looks whether the work is to be taken over
 WORDS = 4.0  # seconds between two looks whether there are new words
 ROOM = 30.0  # seconds between two looks at the disk
+TRIES = 3  # at making a recording whole
 
 
 class Foreman:
@@ -149,6 +160,7 @@ class Foreman:
         self._heard: dict[str, SoFar] = {}  # words of transcriptions under way, by their key
         self._words: dict[int, str] = {}  # by project: the state of its words when their meaning was last seen to
         self._failed: dict[str, int] = {}  # how often an end could not be applied
+        self._short: dict[int, int] = {}  # by job: how often a recording was finished and not whole
         self._unsent: set[str] = set()  # calls that a queue has not taken yet
         self._lost: set[str] = set()  # calls whose worker is gone, and that are not given back yet
         self._held: dict[int, float] = {}  # jobs that the disk holds up, and when they are tried again
@@ -216,6 +228,7 @@ class Foreman:
 
     def _run(self) -> None:
         next_look = next_words = 0.0
+        self._mend()
         while not self._stop.wait(0.15):
             try:
                 if self._process is None:  # here, for its libraries take seconds to load and the server is to answer at once
@@ -231,6 +244,14 @@ class Foreman:
             except Exception as e:  # a locked database or a full disk passes; the loop must not end
                 print(f"kovel: jobs are held up ({in_words(e) or e}); trying again", file=sys.stderr)
                 self._stop.wait(2)
+
+    def _mend(self) -> None:
+        """What an earlier version, or a disk, has left short is found and made again before anybody works with it."""
+        try:
+            for told in mend_all(self.data):
+                print(f"kovel: {told}", file=sys.stderr)
+        except Exception as e:  # it is tried again by whoever opens the recording
+            print(f"kovel: recordings could not be looked through ({in_words(e) or e})", file=sys.stderr)
 
     def step(self) -> None:
         """One round: results in, progress noted, cancellations passed on, waiting jobs handed out."""
@@ -321,6 +342,8 @@ class Foreman:
                     if why := _will_not_come(db, job, lacking):
                         jobs.end(db, job.id, "failed", why)
                     continue  # a sound that it reads is being made
+                if job.kind == "render" and _is_mended(rows, job):
+                    continue  # a recording that it reads is being made again
                 if job.state == "waiting" and job.id not in under_way:  # an earlier try of it may still be ending
                     calls.append(((URGENT[job.kind], job.recording not in shown, 0, job.id), job, None))
                 continue
@@ -415,7 +438,7 @@ class Foreman:
                 why = f"Its result could not be kept. {in_words(e) or f'({type(e).__name__}: {e})'} Try again."
                 jobs.end(self.data.db, out.job.id, "failed", why)
                 self._log(out, "not kept", why)
-        if out.job.kind == "meaning" and not any(j.id == out.job.id for j in jobs.in_state(self.data.db, "waiting", "working")):
+        if out.job.kind in CLEARED and not any(j.id == out.job.id for j in jobs.in_state(self.data.db, "waiting", "working")):
             clear_up(out.job)
         self._let_go(key)
         out.hand.queue.forget(key)
@@ -441,6 +464,15 @@ class Foreman:
         if x is not None and abs(x - now.progress) > 1e-4:
             jobs.advance(self.data.db, now.id, x)
 
+    def _make_again(self, out: Out, short: str) -> None:
+        """What a finished recording lacks is made again, by the steps that its folder lacks now; after some tries it has failed."""
+        self._log(out, "short", short)
+        self._short[out.job.id] = self._short.get(out.job.id, 0) + 1
+        if self._short[out.job.id] >= TRIES:
+            told = f"It did not come out whole, {TRIES} times: {short}. The disk may be failing; look at it, then try again."
+            jobs.end(self.data.db, out.job.id, "failed", told)
+            del self._short[out.job.id]
+
     def _end(self, out: Out, answer: dict[str, Any]) -> None:
         job, step = out.job, out.step
         if "cancelled" in answer:
@@ -459,11 +491,21 @@ class Foreman:
         result = answer["result"]
         message = ""
         if step and job.recording is not None:
+            if "short" in result:
+                self._make_again(out, result["short"])
+                return
             if step.name == "sound" or (step.name == "all" and job.params["sound"]):
                 listen(self.data, job.recording)
             if step.name not in ("all", "finish"):
                 return
+            if short := shortcomings(Path(job.params["out"])):
+                take_apart(Path(job.params["out"]))
+                self._make_again(out, short)
+                return
             recordings.set_whole(self.data.db, job.recording, result["checksum"], result["frames"])
+            self._short.pop(job.id, None)
+            if job.params.get("mended"):
+                message = f"It was prepared again: {job.params['mended']}."
         elif job.kind in ("clean", "retime") and job.recording is not None:
             throw_old_away(self.data, job.recording)
         elif job.kind == "meaning":

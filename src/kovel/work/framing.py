@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
-import threading
 from typing import Any
 
 from kovel.core.picture import faces as paths
@@ -17,6 +15,7 @@ from kovel.core.story.model import Cover, Piece, Refused, Report, Sources, Story
 from kovel.core.story.settings import SHAPES
 from kovel.media.faces import faces_in
 from kovel.media.proxy import GOP
+from kovel.media.whole_files import keep
 from kovel.store import projects, recordings, stories
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
@@ -45,9 +44,7 @@ def face_path(data: Data, r: Recording, x: Piece | Cover, story: Story) -> list[
         kept[name] = [[f.x, f.y, f.size] for f in faces_in(picture, m)] if picture is not None else []
     found = [[paths.Face(m, *row) for row in kept[str(m // GOP)]] for m, _ in pixels]
     if unknown:
-        part = kept_at.with_suffix(f".{os.getpid()}.{threading.get_ident()}.part")
-        part.write_text(json.dumps(kept))
-        os.replace(part, kept_at)
+        keep(kept_at, kept)
     track = paths.track(found)
     if len(track) >= max(min(2, len(found)), OFTEN.get(r.kind, 0.6) * len(found)):
         return paths.path(track)

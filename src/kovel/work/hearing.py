@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from kovel.core.words.captions import read_captions, write_srt, write_vtt
+from kovel.core.words.captions import write_srt, write_vtt
 from kovel.core.words.languages import ENGLISH, guessed
 from kovel.core.words.small_words import TALK
 from kovel.core.words.transcript import Word, sentences, with_speakers
@@ -17,6 +17,7 @@ from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.work.folder import Data, media_facts
+from kovel.work.sent import taken_apart
 
 
 def listen(data: Data, recording: int) -> Job | None:
@@ -177,9 +178,9 @@ def take_words(data: Data, r: Recording, name: str, text: str) -> tuple[int, lis
             raise Invalid(f"{name} holds no words with times.") from None
         said = sorted((w for w in said if w.text and 0 <= w.start < w.end), key=lambda w: w.start)
     elif "-->" in text:
-        got = read_captions(text)
-        said = list(got.words)
-        left = [f"Line {n}: {why}. Left out." for n, why in got.refused]
+        told = taken_apart(data, "read_words", name, text)
+        said = [Word(*row) for row in told["words"]]
+        left = [f"Line {n}: {why}. Left out." for n, why in told["refused"]]
     else:
         raise Invalid(f"{name} is not a transcript with times. Kovel takes WebVTT, SRT, JSON and plain text.")
     if r.frames is not None:

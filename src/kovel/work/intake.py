@@ -1,5 +1,6 @@
 """Bringing recordings in: what page and command line share."""
 
+import json
 import os
 import re
 import shutil
@@ -15,8 +16,8 @@ from kovel.media.child import call
 from kovel.media.derive import checksum
 from kovel.media.files import Unusable
 from kovel.media.own import shown_in
-from kovel.media.soundtrack import keep
-from kovel.store import jobs, projects, recordings
+from kovel.media.whole_files import keep
+from kovel.store import jobs, projects, recordings, settings
 from kovel.store.jobs import Job
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
@@ -35,6 +36,51 @@ def allowed(path: str, roots: list[Path]) -> Path:
             f"{p.name} lies outside the folders Kovel may read ({names}). Move it there, or start Kovel with --media FOLDER."
         )
     return p
+
+
+def may_open(data: Data, r: Recording) -> bool:
+    """Whether a recording's file lies where Kovel may read: asked wherever one is opened, for a row may come out of an archive."""
+    if data.roots is None:
+        return True
+    try:
+        path = Path(r.path).resolve()
+    except (OSError, RuntimeError, ValueError):
+        return False
+    return any(path == root or root in path.parents for root in (*data.roots, data.root, *_remembered(data)))
+
+
+BROUGHT_IN = "folders of recordings"  # the setting that holds where files were brought in from
+
+
+def _remembered(data: Data) -> list[Path]:
+    return [Path(p) for p in json.loads(settings.get(data.db, BROUGHT_IN, "[]"))]
+
+
+def remember(data: Data, path: Path) -> None:
+    """A file was brought in from here, by somebody who may: those beside it may be read from now on as well, also by a server."""
+    folder, known = path.resolve().parent, _remembered(data)
+    if not any(folder == k or k in folder.parents for k in known):
+        settings.put(data.db, BROUGHT_IN, json.dumps([str(k) for k in (*known, folder)]))
+
+
+def remember_all(data: Data) -> None:
+    """What was brought in before folders were remembered stays readable: asked once, when a server starts."""
+    if settings.get(data.db, BROUGHT_IN, ""):
+        return
+    for path in recordings.all_paths(data.db):
+        remember(data, Path(path))
+    if not settings.get(data.db, BROUGHT_IN, ""):
+        settings.put(data.db, BROUGHT_IN, "[]")
+
+
+def file_of(data: Data, r: Recording) -> Path:
+    """A recording's file, to be opened; `Invalid` where it lies outside of what Kovel may read."""
+    if not may_open(data, r):
+        raise Invalid(
+            f"{r.name}: its file lies outside the folders Kovel may read. Move it into one of them and find it again in Footage, or start "
+            "Kovel with --media FOLDER."
+        )
+    return Path(r.path)
 
 
 def files_in(path: Path) -> list[Path]:
@@ -101,7 +147,8 @@ def bring_in_all(data: Data, project: int, paths: list[Path], *, kind: str = "")
             return e
 
     made: list[Recording] = []
-    refused: list[str] = []
+    refused = [_unnameable(p) for p in paths if not nameable(p)]
+    paths = [p for p in paths if nameable(p)]
     with ThreadPoolExecutor(4) as pool:
         for path, facts in zip(paths, pool.map(look, paths), strict=True):
             try:
@@ -112,6 +159,20 @@ def bring_in_all(data: Data, project: int, paths: list[Path], *, kind: str = "")
             except (Unusable, Invalid) as e:
                 refused.append(str(e))
     return made, refused
+
+
+def nameable(path: Path) -> bool:
+    """Whether a file's name is text: one from another system may be bytes that are none."""
+    try:
+        str(path).encode("utf-8")
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
+def _unnameable(path: Path) -> str:
+    shown = os.fsencode(path.name).decode("utf-8", "replace")
+    return f"{shown} was left out: its name is in a coding of another system. Rename it, then bring it in again."
 
 
 def twice(r: Recording) -> list[str]:
@@ -137,8 +198,11 @@ def _add(
     twin = next((r for r in there if r.size == facts["size"] and r.path != str(path) and _same_file(Path(r.path), path)), None)
     if twin:
         facts = {**facts, "remarks": [*facts["remarks"], f"{SAME_FILE} {twin.name}, which is here already."]}
-    name = apart_from(name, path, {r.name.casefold() for r in there if r.path != str(path)})
-    r = recordings.add(data.db, project, str(path), name, kind or facts["kind"], facts, roll=roll, camera=camera, day=day)
+    remember(data, path)
+    with data.db.write():  # several are brought in at once: each gets a name that none of the others has
+        taken = {r.name.casefold() for r in recordings.of_project(data.db, project) if r.path != str(path)}
+        name = apart_from(name, path, taken)
+        r = recordings.add(data.db, project, str(path), name, kind or facts["kind"], facts, roll=roll, camera=camera, day=day)
     prepare(data, r, facts.get("own", 0))
     return r
 
@@ -175,9 +239,11 @@ def _same_file(a: Path, b: Path) -> bool:
         return False
 
 
-def prepare(data: Data, r: Recording, own: int | None = None) -> Job:
+def prepare(data: Data, r: Recording, own: int | None = None, mended: str = "") -> Job:
     """Queue making everything derived from a recording. It can be opened at once, and fills as it is made. `own`: frames a group
-    where its own pictures are shown, 0 where a proxy is made (media/own.py); None: as its folder says, or the file itself."""
+    where its own pictures are shown, 0 where a proxy is made (media/own.py); None: as its folder says, or the file itself.
+    `mended`: what was found short of it, if it was whole before."""
+    file_of(data, r)
     known = {"rate": [r.rate.num, r.rate.den], "picture": r.picture, "sound": r.sound, "frames": r.frames}
     folder = data.derived(r.id)
     folder.mkdir(parents=True, exist_ok=True)
@@ -191,7 +257,7 @@ def prepare(data: Data, r: Recording, own: int | None = None) -> Job:
         shown = {"own": own, **shown_in(own)} if own else {}
         keep(folder / "begun.json", {**known, "channels": 1 if r.channels == 1 else 2, **shown})
     recordings.set_ready(data.db, r.id)
-    params = {"path": r.path, "out": str(folder), **known, "heard": heard, "own": own}
+    params = {"path": r.path, "out": str(folder), **known, "heard": heard, "own": own, "mended": mended}
     return jobs.add(data.db, r.project, "prepare", params, r.id)
 
 
@@ -223,6 +289,18 @@ def choose_microphones(data: Data, recording: int, heard: list[int]) -> Recordin
 def safe(name: str) -> str:
     """A name that every file system takes."""
     return re.sub(r"[^\w .,()'-]", "_", name)[:80].strip(" .") or "untitled"
+
+
+def put_under_free_name(part: Path, folder: Path, stem: str, suffix: str) -> Path:
+    """Give a file that is whole a name in a folder that nothing has, however many ask for one like it at once; where it is now."""
+    while True:
+        to = free_name(folder, stem, suffix)
+        try:
+            os.close(os.open(to, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o644))  # it is taken from here on
+        except FileExistsError:
+            continue
+        os.replace(part, to)
+        return to
 
 
 def free_name(folder: Path, stem: str, suffix: str = ".mp4", taken: Container[str] = ()) -> Path:

@@ -10,6 +10,7 @@ import threading
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
+from uuid import uuid4
 
 import numpy as np
 import numpy.typing as npt
@@ -21,11 +22,13 @@ from kovel.core.story.settings import LOOK, SETTINGS, TITLE_DRAWN
 from kovel.core.story.sync import same_moment
 from kovel.core.time.rate import Rate
 from kovel.media.drawing import kept_in
-from kovel.media.titles import OWN, check_font
+from kovel.media.titles import OWN
+from kovel.media.whole_files import written_whole
 from kovel.store import projects, recordings
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.work.folder import Data
+from kovel.work.sent import taken_apart
 from kovel.work.smalls import colours
 
 LARGEST_FONT = 20_000_000  # bytes
@@ -82,9 +85,8 @@ def keep_table(data: Data, name: str, table: looks.Table) -> str:
             if hashlib.sha256(to.read_bytes()).digest() == hashlib.sha256(text.encode()).digest():
                 return free
             continue
-        part = to.with_name(f".{to.name}.{os.getpid()}.part")
-        part.write_text(text)
-        os.replace(part, to)
+        with written_whole(to) as part:
+            part.write_text(text)
         return free
     raise Invalid("There are too many tables of that name.")
 
@@ -102,7 +104,8 @@ def take_in_font(data: Data, name: str, body: bytes) -> str:
     part = data.fonts / f".{os.getpid()}.{threading.get_ident()}{kind}"
     try:
         part.write_bytes(body)
-        family = re.sub(r"[^\w .,()'-]", "_", check_font(part))[:60].strip(" .") or "font"
+        told = taken_apart(data, "read_font", name or "That file", body)
+        family = re.sub(r"[^\w .,()'-]", "_", told["family"])[:60].strip(" .") or "font"
         if family in OWN:
             family = f"{family} 2"
         os.replace(part, data.fonts / f"{family}{kind}")
@@ -115,11 +118,12 @@ def take_in_table(data: Data, name: str, body: bytes) -> str:
     """A `.cube` table that an editor loads; refused in words where it is none."""
     if len(body) > LARGEST:
         raise Invalid("That file is too large for a table of colours.")
+    read = data.root / f"sent-{uuid4().hex}.cube"  # as it is written again by the child that read it
     try:
-        text = body.decode("utf-8-sig")
-    except UnicodeDecodeError:
-        raise Invalid(f"{name} is no table of colours: it is not text. A .cube file is.") from None
-    return keep_table(data, re.sub(r"\.cube$", "", name, flags=re.I), looks.read_cube(text))
+        taken_apart(data, "read_table", name, body, out=str(read))
+        return keep_table(data, re.sub(r"\.cube$", "", name, flags=re.I), looks.read_cube(read.read_text()))
+    finally:
+        read.unlink(missing_ok=True)
 
 
 def own_look(r: Recording) -> dict[str, Any]:

@@ -156,7 +156,7 @@ def take_meant(data: Data, job: Job, result: dict[str, Any]) -> str:
 
 def clear_up(job: Job) -> None:
     """The files between a job and its worker are not needed any more."""
-    for name in ("texts", "out"):
+    for name in ("texts", "out") if job.kind == "meaning" else ("about",):
         Path(job.params[name]).unlink(missing_ok=True)
 
 

@@ -32,6 +32,7 @@ from kovel.work.checking import powers
 from kovel.work.folder import Data, media_facts
 from kovel.work.intake import bring_in, free_name, safe
 from kovel.work.made import all_retimed, made_file, want_retimed
+from kovel.work.mending import whole_sound_of
 from kovel.work.quick_cuts import beats, find
 from kovel.work.speaking import levels, speaking
 
@@ -184,9 +185,7 @@ def _files(data: Data, plan: Plan, sources: Sources) -> tuple[dict[str, Any], di
     """A plan and the files it is read from, as a child takes them."""
     files = {}
     for i in {h.source for h in plan.sounds}:
-        facts = media_facts(data, i)
-        if facts is None or not facts["sounded"]:
-            raise Invalid(f"The sound of {sources[i].name} is still being made. Try again when it is there.")
+        facts = whole_sound_of(data, i, "Try again")
         made = {n: str(p) for n in plan.made.get(i, ()) if (p := made_file(data, i, n)).exists()}
         files[str(i)] = {"pcm": str(data.derived(i) / "sound.pcm"), "channels": facts["channels"], "made": made}
     return plan.to_json(sources), files
@@ -378,9 +377,7 @@ def tone_of(data: Data, project: int, recording: int) -> recordings.Recording:
     there = next((x for x in recordings.of_project(data.db, project) if x.name == name), None)
     if there is not None:
         return there
-    facts = media_facts(data, recording)
-    if facts is None or not facts["sounded"]:
-        raise Invalid(f"The sound of {r.name} is still being made. Try again when it is there.")
+    facts = whole_sound_of(data, recording, "Try again")
     path = free_name(data.uploads(project), safe(name), ".wav")
     try:
         call("tone", {"out": str(data.derived(recording)), "channels": facts["channels"], "to": str(path)})

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from kovel.core.plan.captioned import with_captions
+from kovel.core.plan.captioned import letters_for, with_captions
 from kovel.core.plan.outputs import KINDS, Output, between, checked, expected, shaped, size_made
 from kovel.core.plan.parts import divided
 from kovel.core.plan.plan import Plan, make_plan
@@ -19,9 +19,10 @@ from kovel.store.projects import Invalid, Project
 from kovel.store.recordings import Recording
 from kovel.work.captioning import captions_of
 from kovel.work.finding import there, unsure
-from kovel.work.folder import Data, media_facts
-from kovel.work.intake import free_name, safe
+from kovel.work.folder import Data
+from kovel.work.intake import file_of, free_name, safe
 from kovel.work.made import made_file, want_cleaned, want_retimed
+from kovel.work.mending import whole_sound_of
 from kovel.work.stems import lanes_of
 
 STALE = 86_400.0  # seconds
@@ -82,10 +83,12 @@ def start_output(data: Data, story: int, asked: Output | None = None, out: Path 
     shown = shaped(kept.story, o.shape)
     whole = make_plan(shown, sources)
     if o.captions:
-        rows = captions_of(data, kept)
+        size = size_made(o, kept.story, project.width, project.height)
+        ratio = size[0] / size[1]
+        rows = captions_of(data, kept, chars=letters_for(ratio))
         if not rows:
             raise Invalid("There are no captions to burn in: nothing that is said in the story is transcribed.")
-        whole = with_captions(whole, rows)
+        whole = with_captions(whole, rows, ratio)
     plan = between(whole, o.start, o.end)
     size = size_made(o, kept.story, project.width, project.height)
     seen = KINDS[o.kind].seen
@@ -118,13 +121,13 @@ def _files(data: Data, plan: Plan) -> dict[str, dict[str, Any]]:
     files = {}
     for i in plan.sources:
         r = recordings.get(data.db, i)
-        facts = media_facts(data, i)
+        if i in plan.seen:
+            file_of(data, r)
         if i in plan.seen and Path(r.path).is_file() and not there(r):
             raise Invalid(
                 f"{r.name} is another file now than the one that was brought in. Find the right one in Footage, then render again."
             )
-        if facts is None or not facts["sounded"]:
-            raise Invalid(f"The sound of {r.name} is still being made. Render when it is there.")
+        facts = whole_sound_of(data, i, "Render")
         made = {name: str(made_file(data, i, name)) for name in plan.made.get(i, ())}
         files[str(i)] = {**_file(data, r), "channels": facts.get("channels", 1), "made": made}
         if i in plan.seen and unsure(r):
@@ -137,7 +140,7 @@ def _files(data: Data, plan: Plan) -> dict[str, dict[str, Any]]:
 def _file(data: Data, r: Recording) -> dict[str, Any]:
     return {
         "name": r.name, "path": r.path, "rate": [r.rate.num, r.rate.den], "still": r.frames is None, "first": r.first,
-        "drop": r.drops, "pcm": str(data.derived(r.id) / "sound.pcm") if r.sound else None,
+        "drop": r.drops, "derived": str(data.derived(r.id)), "pcm": str(data.derived(r.id) / "sound.pcm") if r.sound else None,
     }  # fmt: skip
 
 

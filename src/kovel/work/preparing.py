@@ -18,6 +18,7 @@ from typing import Any
 
 from kovel.core.time.rate import Rate
 from kovel.media.pieces import frames_found, missing, pieces_of, there
+from kovel.media.wholeness import whole_sound
 from kovel.store.jobs import Job
 
 SHORT = 60  # seconds: a recording up to this is made in one go
@@ -43,15 +44,19 @@ def steps(job: Job, out: Iterable[Step], workers: int) -> list[Step]:
     """What can be done next for a recording, beside the steps that are `out` already."""
     p, folder = job.params, Path(job.params["out"])
     busy = list(out)
+    named = {s.name for s in busy}
+    if "finish" in named or "all" in named:
+        return []  # what it makes whole is nobody else's to make
     frames = p["frames"] or 1
     base = {k: p[k] for k in ("path", "out", "rate")}
     own = p.get("own", 0)  # jobs of older versions say nothing of it
     whole = {**base, **{k: p[k] for k in ("picture", "sound", "frames")}, "own": own}
+    if (folder / "media.json").exists():  # it is made already; a server may have ended before that was noted
+        return [] if busy else [Step("finish", "finish", whole, WHOLE)]
     if not p["picture"] or p["frames"] is None or frames / Rate(*p["rate"]).fps <= SHORT:
         return [] if busy else [Step("all", "derive", {**whole, "heard": p.get("heard", [])}, WHOLE)]
     new: list[Step] = []
-    named = {s.name for s in busy}
-    sounded = not p["sound"] or (folder / "sound.json").exists()
+    sounded = not p["sound"] or whole_sound(folder)
     if not sounded and "sound" not in named:
         new.append(
             Step(
@@ -61,13 +66,14 @@ def steps(job: Job, out: Iterable[Step], workers: int) -> list[Step]:
                 FIRST,
             )
         )
-    looked = (folder / "look.json").exists()
+    joined = (folder / "picture.json").exists()
+    looked = joined or (folder / "look.json").exists()
     noted = not own or (folder / "own.json").exists()
     if not noted and "own" not in named:
         new.insert(0, Step("own", "make_index", {**base, "group": own}, FIRST))
     if not looked and "look" not in named and not there(folder, bool(own)):
         new.append(Step("look", "make_look", {**base, "frames": frames}, FIRST))
-    gaps = missing(folder, frames, bool(own))
+    gaps = [] if joined else missing(folder, frames, bool(own))
     new += _stretches(gaps, busy, pieces_of(frames), {**base, "frames": frames, "own": bool(own)}, workers)
     if not gaps and sounded and noted and not busy:
         new.append(Step("finish", "finish", whole, LAST))
@@ -114,7 +120,9 @@ def progress(job: Job, told: dict[str, float]) -> float:
     shares = {"sound": 0.03 if p["sound"] else 0.0, "finish": 0.03}
     x = 0.0
     if p["sound"]:
-        x += shares["sound"] * (1.0 if (folder / "sound.json").exists() else told.get("sound", 0.0))
+        x += shares["sound"] * (1.0 if whole_sound(folder) else told.get("sound", 0.0))
+    if (folder / "picture.json").exists():
+        return min(0.99, 1 - shares["sound"] - shares["finish"] + x + shares["finish"] * told.get("finish", 0.0))
     found = frames_found(folder)
     total = pieces_of(found if found is not None else p["frames"] or 1)
     x += (1 - sum(shares.values())) * min(1.0, len(there(folder, bool(p.get("own")))) / max(1, total))

@@ -70,6 +70,8 @@ def pieces(data: Data, recording: int, rate: Rate, d: QuickDesk) -> list[Cut]:
     cuts = quick_cut(hits, [n for _, n in used], total, d.how)
     if d.music is not None:
         b = beats(data, d.music)
+        if not b.beats:
+            look_for_beats(data, d.music)
         if b.beats:
             first = b.beats[0]
             cuts = on_beats(cuts, hits, [rate.sample_to_frame(x - first) for x in b.beats])
@@ -111,6 +113,16 @@ def beats(data: Data, recording: int) -> Beats:
         return corrected
     d = pulse(data, recording)
     return Beats(tuple(d["beats"]), d["tempo"], d["first"], d["bar"]) if d else Beats((), 0.0)
+
+
+def look_for_beats(data: Data, recording: int) -> bool:
+    """Have the beats of some music found, if nobody asked for them yet; whether they are coming."""
+    if decisions.beats(data.db, recording) is not None or pulse(data, recording) is not None:
+        return False
+    now = jobs.latest_of_recordings(data.db, recordings.get(data.db, recording).project, "pulse").get(recording)
+    if now is None or now.state == "cancelled":
+        now = find(data, recording)
+    return now.state in ("waiting", "working")
 
 
 Correction = Literal["double", "halve", "move", "downbeat", "tap", "found"]

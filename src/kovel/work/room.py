@@ -15,14 +15,14 @@ from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 
-from kovel.media.soundtrack import keep
-from kovel.store import jobs, projects, recordings, settings
+from kovel.media.whole_files import keep
+from kovel.store import jobs, recordings, settings
 from kovel.store.projects import Invalid
 from kovel.work.folder import Data, looked_at
 
 GB = 1_000_000_000
 JUST_NOW = 600.0  # seconds: what was looked at since stays
-PICTURES = ("proxy.mp4", "proxy.idx")
+PICTURES = ("proxy.mp4", "proxy.idx", "picture.json")
 
 
 @dataclass(frozen=True, slots=True)
@@ -168,8 +168,3 @@ def make_room(data: Data) -> int:
         total -= gone
         freed += gone
     return freed
-
-
-def of_all_projects(data: Data) -> dict[int, int]:
-    """What each project takes."""
-    return {p.id: of_project(data, p.id) for p in projects.listing(data.db)}

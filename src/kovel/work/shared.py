@@ -24,6 +24,7 @@ NAMED = (
     "model",
     "texts",
     "pcm",
+    "derived",
     "made",
 )  # hold a path, or several
 WITHIN = ("files", "members")  # hold what holds paths

@@ -20,6 +20,7 @@ from kovel.media.child import call
 from kovel.media.files import Unusable
 from kovel.store.recordings import Recording
 from kovel.work.folder import Data, media_facts
+from kovel.work.intake import file_of
 
 Rgb = npt.NDArray[np.float64]
 ACROSS = 10  # small frames a row of a sheet, and rows a sheet
@@ -94,16 +95,16 @@ def near(data: Data, r: Recording, moments: Sequence[int], clock: Rate) -> list[
     none."""
     owns = [] if r.frames is None else [_own(r, n, clock) for n in moments]
     made = (
-        _of_itself(r, owns)
+        _of_itself(data, r, owns)
         if (media_facts(data, r.id) or {}).get("own")
         else _of_proxy(data.derived(r.id) / "proxy.mp4", r, owns)
     )
     return [found if found is not None else colours(data, r, n, clock) for n, found in zip_longest(moments, made)]
 
 
-def _of_itself(r: Recording, frames: Sequence[int]) -> list[Rgb | None]:
+def _of_itself(data: Data, r: Recording, frames: Sequence[int]) -> list[Rgb | None]:
     with tempfile.TemporaryDirectory(prefix="kovel-") as out:
-        params = {"path": r.path, "out": out, "rate": [r.rate.num, r.rate.den], "frames": frames}
+        params = {"path": str(file_of(data, r)), "out": out, "rate": [r.rate.num, r.rate.den], "frames": frames}
         try:
             return [_rgb(Path(p)) for p in call("views", params)["paths"]]
         except Unusable:

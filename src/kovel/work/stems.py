@@ -18,6 +18,7 @@ from kovel.store import recordings
 from kovel.store.projects import Invalid
 from kovel.work.checking import mix_of
 from kovel.work.folder import Data
+from kovel.work.mending import whole_sound_of
 
 CROSS = int(0.08 * SAMPLE_RATE)
 
@@ -48,6 +49,8 @@ def write_stems(data: Data, project: int, story: Story, out: Path) -> list[Path]
     for lane in plans:
         if (p := out / f"{lane}.wav").exists():
             raise Invalid(f"{p.name} is in that folder already. Choose another one.")
+    for source in sorted({h.source for h in plan.sounds}):
+        whole_sound_of(data, source, "Write stems")
     lanes = {lane: mix_of(data, one).block for lane, one in plans.items()}
     return stems(out, lanes, mix_of(data, plan).block, plan.samples, lambda x: None)
 

@@ -4,10 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from fractions import Fraction
 
 import numpy as np
 import numpy.typing as npt
 
+from kovel.core.story.model import Sources
+from kovel.core.story.sync import set_time
+from kovel.core.time.rate import SAMPLE_RATE
 from kovel.core.words import retold
 from kovel.core.words.meaning import Said
 from kovel.core.words.themes import Statement, grouped, names, nearest_theme, statements, words_of
@@ -198,8 +202,11 @@ def told_twice(data: Data, project: int, most: int = 100) -> list[Twice]:
     known = meant(data, project)
     said_of = judged(data, project)
     out = []
+    sources = recordings.sources(data.db, project)
     for p in all_pairs(data, project, known):
         a, b = known.said[p.a], known.said[p.b]
+        if _one_moment(a, b, sources):
+            continue
         better = said_of.get(((a.recording, a.start), (b.recording, b.start)), "")
         if better != "apart":
             la, na = _loudness(data, a)
@@ -209,6 +216,16 @@ def told_twice(data: Data, project: int, most: int = 100) -> list[Twice]:
         if len(out) == most:
             break
     return out
+
+
+def _one_moment(a: Said, b: Said, sources: Sources) -> bool:
+    """Whether two sentences are one, heard by two cameras or recorders at the same time."""
+    x, y = sources[a.recording].sync, sources[b.recording].sync
+    if x is None or y is None or x.set != y.set or a.recording == b.recording:
+        return False
+    begin, end = (set_time(x, Fraction(n, SAMPLE_RATE)) for n in (a.start, a.end))
+    other_begin, other_end = (set_time(y, Fraction(n, SAMPLE_RATE)) for n in (b.start, b.end))
+    return begin < other_end and other_begin < end
 
 
 def judged(data: Data, project: int) -> dict[tuple[tuple[int, int], tuple[int, int]], str]:

@@ -2,6 +2,7 @@
 
 import shutil
 import wave
+from secrets import token_hex
 from typing import BinaryIO
 
 from kovel.core.story.model import Story
@@ -10,7 +11,7 @@ from kovel.store import recordings
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.work.folder import Data
-from kovel.work.intake import bring_in, free_name
+from kovel.work.intake import bring_in, put_under_free_name
 from kovel.work.mixing import Asked
 
 MOST = 48_000 * 2 * 3600 + 1_000  # bytes: an hour
@@ -25,9 +26,12 @@ def take_in(data: Data, project: int, story: Story, sound: BinaryIO, at: int, la
         raise Invalid("The playhead stands at the end of the story: a voice-over begins within it.")
     count = sum(r.kind == "voice" for r in recordings.of_project(data.db, project)) + 1
     name = f"Voice-over {count}"
-    path = free_name(data.uploads(project), name, ".wav")
-    with path.open("wb") as out:
+    folder = data.uploads(project)
+    folder.mkdir(parents=True, exist_ok=True)
+    part = folder / f".{token_hex(8)}.part"
+    with part.open("xb") as out:
         shutil.copyfileobj(sound, out)
+    path = put_under_free_name(part, folder, name, ".wav")
     try:
         with wave.open(str(path)) as f:
             if f.getnframes() < f.getframerate() // 5:

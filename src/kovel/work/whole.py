@@ -14,17 +14,18 @@ from kovel.media.own import own_piece
 from kovel.media.pieces import PIECE, Piece
 from kovel.store import recordings
 from kovel.work.folder import Data, media_facts
+from kovel.work.intake import file_of
 
 
 def piece_of_own(data: Data, recording: int, number: int) -> bytes | None:
     """Piece `number` of a recording whose own pictures are shown; None behind its end, or where its file is not there."""
-    return own_piece(data.derived(recording), Path(recordings.get(data.db, recording).path), number)
+    return own_piece(data.derived(recording), file_of(data, recordings.get(data.db, recording)), number)
 
 
 def shown_file(data: Data, recording: int) -> Path:
     """The file whose pictures the page shows: a proxy, or the recording itself."""
     facts = media_facts(data, recording) or {}
-    return Path(recordings.get(data.db, recording).path) if facts.get("own") else data.derived(recording) / "proxy.mp4"
+    return file_of(data, recordings.get(data.db, recording)) if facts.get("own") else data.derived(recording) / "proxy.mp4"
 
 
 def piece_of_whole(folder: Path, number: int) -> bytes | None:

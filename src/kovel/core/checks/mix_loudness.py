@@ -39,7 +39,7 @@ class Mixed:
 
 
 def mixed(plan: Plan, measured: Mapping[tuple[int, str], Rows]) -> Mixed:
-    """What a plan's sounds add up to; `measured` by recording and the name of what was made of it. Fades are left out: they are short against what is measured here."""
+    """What a plan's sounds add up to; `measured` by recording and the name of what was made of it."""
     n = -(-plan.samples // STEP)
     power, most = np.zeros(n), np.zeros(n)
     silence = np.zeros((1, 3), np.float32)  # stands last, for what lies outside a recording
@@ -50,14 +50,15 @@ def mixed(plan: Plan, measured: Mapping[tuple[int, str], Rows]) -> Mixed:
             rows = padded.get((h.source, ""))
         if rows is None:
             continue
-        i, j = h.at // STEP, -(-h.end // STEP)
+        i, j = max(0, h.at // STEP), min(n, -(-h.end // STEP))
         begin = np.arange(i, j) * STEP
         share = (np.minimum(begin + STEP, h.end) - np.maximum(begin, h.at)) / STEP
         at = (begin - h.at + h.start) / STEP  # where each block lies in the recording, between two of its own
         k = np.floor(at).astype(np.int64)
         w = at - k
         low, high = (np.where((q >= 0) & (q < len(rows) - 1), q, -1) for q in (k, k + 1))
-        gain = h.gains(begin + STEP // 2 - h.at)
+        middle = begin + STEP // 2 - h.at
+        gain = h.gains(middle) * h.ramps(np.clip(middle, 0, h.end - h.at).astype(np.float32))
         if h.mix != AS_IT_IS:
             gain = gain * (sum(m**2 for m in h.mix) / 2) ** 0.5
         power[i:j] += gain**2 * share * ((1 - w) * rows[low, 0] + w * rows[high, 0])

@@ -9,11 +9,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 from itertools import pairwise
+from typing import Any
 
 from kovel.core.plan.layers import Image, Layer, Part, Run, TitleImage
 from kovel.core.plan.plan import Plan
 from kovel.core.story.settings import SETTINGS, TITLE_DRAWN
-from kovel.core.words.subtitles import Cue
+from kovel.core.words.subtitles import CHARS, Cue
 
 STYLE = {
     "font": "Sans",
@@ -27,10 +28,26 @@ STYLE = {
 }
 
 
-def with_captions(plan: Plan, rows: Sequence[Cue]) -> Plan:
-    """The plan with captions over it, as titles at its lower edge."""
+UPRIGHT = {"size": 3.6, "title_y": 82.0}  # in a picture that is not wider than it is high: smaller, and clear of the lower edge
+LETTER = 0.56  # mean width of a letter of the sans serif, in sizes (common practice, no source)
+SAFE = 5.0  # percent of the picture's width and height that its edges are kept clear of (SMPTE ST 2046-1, safe title area)
+
+
+def style_for(ratio: float) -> dict[str, Any]:
+    """How captions are drawn in a picture of a shape (width over height)."""
+    return STYLE if ratio > 1 else STYLE | UPRIGHT
+
+
+def letters_for(ratio: float) -> int:
+    """How many letters a line of captions holds in a picture of a shape."""
+    room = (100 - 2 * SAFE - 2) * ratio
+    return max(12, min(CHARS, int(room / (style_for(ratio)["size"] * LETTER))))
+
+
+def with_captions(plan: Plan, rows: Sequence[Cue], ratio: float = 16 / 9) -> Plan:
+    """The plan with captions over it, as titles at the lower edge of a picture of a shape (width over height)."""
     out: list[Run] = []
-    base = {n: SETTINGS[n].default for n in TITLE_DRAWN} | STYLE
+    base = {n: SETTINGS[n].default for n in TITLE_DRAWN} | style_for(ratio) | {"caption": True}
     marks = sorted({min(max(t, 0), plan.length) for c in rows for t in (c.at, c.end)})
     for r in plan.pictures:
         edges = [r.at, *(t for t in marks if r.at < t < r.end), r.end]

@@ -64,6 +64,16 @@ class Heard:
             return np.full(offsets.shape, self.gain)
         return np.asarray(self.gain * 10 ** (along(self.line, offsets) / 20), np.float64)
 
+    def ramps(self, offsets: npt.NDArray[np.float32]) -> npt.NDArray[np.float32]:
+        """What its fades multiply it by at samples since its beginning (see `ramped`)."""
+        up = np.minimum(offsets / np.float32(self.rise), 1)
+        down = np.minimum((self.end - self.at - offsets) / np.float32(self.fall), 1)
+        if self.rise > RAMP and not self.straight:
+            up = np.sin(up * np.float32(np.pi / 2))
+        if self.fall > RAMP and not self.straight:
+            down = np.sin(down * np.float32(np.pi / 2))
+        return np.asarray(np.minimum(up, down), np.float32)
+
     def to_json(self) -> list[Any]:
         """[at, end, source, start, gain, rise, fall, of], and what is more than that in an object."""
         more: dict[str, Any] = {}
@@ -258,13 +268,6 @@ def ramped(block: npt.NDArray[np.float32], offset: int, h: Heard) -> npt.NDArray
     Shapes: (n,) or (n, channels). Up to RAMP samples a ramp is straight: 0 at the first sample, 1 from sample RAMP on. A
     longer one is a quarter sine, so that two that cross add up to the same power: -3.01 dB each in the middle.
     """
-    length = h.end - h.at
-    i = np.arange(offset, offset + len(block), dtype=np.float32)
-    up, down = np.minimum(i / np.float32(h.rise), 1), np.minimum((length - i) / np.float32(h.fall), 1)
-    if h.rise > RAMP and not h.straight:
-        up = np.sin(up * np.float32(np.pi / 2))
-    if h.fall > RAMP and not h.straight:
-        down = np.sin(down * np.float32(np.pi / 2))
     gain = h.gains(np.arange(offset, offset + len(block))) if h.line else np.float32(h.gain)
-    env = (np.minimum(up, down) * gain).astype(np.float32)
+    env = (h.ramps(np.arange(offset, offset + len(block), dtype=np.float32)) * gain).astype(np.float32)
     return np.asarray(block * (env if block.ndim == 1 else env[:, None]), dtype=np.float32)

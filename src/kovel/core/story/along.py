@@ -28,8 +28,14 @@ def lane_of(x: Laid) -> str:
 
 
 @edit(
-    entry("Goes along with inserts and takes: {lane}", each="along", lane="lane", on=True),
-    entry("Stays at inserts and takes: {lane}", each="along", lane="lane", on=False),
+    entry(
+        "Goes along with inserts and takes: {lane}",
+        also="ripple, move with edits, sync lock",
+        each="along",
+        lane="lane",
+        on=True,
+    ),
+    entry("Stays at inserts and takes: {lane}", also="stay in place", each="along", lane="lane", on=False),
 )
 def set_along(story: Story, sources: Sources, lane: str, on: bool = True) -> tuple[Story, Report]:
     """Let a lane go along when something is inserted or taken out (it is cut and closed up too), or stay as it is."""

@@ -23,7 +23,7 @@ from kovel.core.story.offered import edit, entry
 from kovel.core.time.timecode import stamp as clock
 
 
-@edit(entry("Split", "S", at="playhead"))
+@edit(entry("Split", "S", also="cut, razor, blade, divide, add edit", at="playhead"))
 def split(story: Story, sources: Sources, at: int) -> Edit:
     """Cut the piece under `at` in two; nothing moves."""
     refuse_locked(story, DIALOGUE)
@@ -35,7 +35,7 @@ def split(story: Story, sources: Sources, at: int) -> Edit:
     return settle(story, new, sources, f"Split at {clock(at, story.rate)}", split=parts, made=(new.pieces[i].id,), playhead=at)
 
 
-@edit(entry("Join through", piece="piece"))
+@edit(entry("Join through", also="merge, rejoin, heal", piece="piece"))
 def join_through(story: Story, sources: Sources, piece: int) -> Edit:
     """Make one piece of a piece and the next, where the recording simply runs on between them."""
     refuse_locked(story, DIALOGUE)
@@ -59,8 +59,26 @@ def join_through(story: Story, sources: Sources, piece: int) -> Edit:
 
 
 @edit(
-    entry("In edge of the piece: LENGTH", "[", typed="delta", default="1f", piece="piece", edge="=in", delta="typed"),
-    entry("Out edge of the piece: LENGTH", "]", typed="delta", default="1f", piece="piece", edge="=out", delta="typed"),
+    entry(
+        "In edge of the piece: LENGTH",
+        "[",
+        also="trim, shorten, lengthen, trim start",
+        typed="delta",
+        default="1f",
+        piece="piece",
+        edge="=in",
+        delta="typed",
+    ),
+    entry(
+        "Out edge of the piece: LENGTH",
+        "]",
+        also="trim, shorten, lengthen, trim end",
+        typed="delta",
+        default="1f",
+        piece="piece",
+        edge="=out",
+        delta="typed",
+    ),
 )
 def trim(story: Story, sources: Sources, piece: int, edge: str, delta: int) -> Edit:
     """Move the `in` or `out` edge of a piece by `delta` frames (positive is later); what follows ripples.
@@ -138,7 +156,7 @@ def move_several(story: Story, sources: Sources, pieces: list[int], before: int 
     return settle(story, without(story, row), sources, did, made=made, playhead=sum(q.length for q in rest[:j]))
 
 
-@edit(entry("Swap with the next piece", "Y", first="piece", second="next piece"))
+@edit(entry("Swap with the next piece", "Y", also="exchange, reorder", first="piece", second="next piece"))
 def swap(story: Story, sources: Sources, first: int, second: int) -> Edit:
     """Two pieces change places; what lies between stays between."""
     refuse_locked(story, DIALOGUE)
@@ -152,7 +170,7 @@ def swap(story: Story, sources: Sources, first: int, second: int) -> Edit:
 
 
 @edit(
-    entry("Lock {lane}", each="locks", lane="lane", locked=True),
+    entry("Lock {lane}", also="protect", each="locks", lane="lane", locked=True),
     entry("Unlock {lane}", each="locks", lane="lane", locked=False),
 )
 def set_lock(story: Story, sources: Sources, lane: str, locked: bool) -> Edit:

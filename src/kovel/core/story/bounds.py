@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from typing import Any
 
-from kovel.core.story.model import Refused, Story
+from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused, Sound, Sources, Story
 
 LONGEST = 24 * 3600  # seconds of a story
 MOST = 20_000  # pieces, covers, sounds or sections of one
@@ -39,6 +40,43 @@ def asked(params: Mapping[str, Any]) -> None:
             if len(v) > ITEMS:
                 raise Refused("That is more than one edit can take at once.")
             stack += v
+
+
+def could_be_cut(story: Story, sources: Sources) -> bool:
+    """Whether a story that comes from elsewhere could have been cut here: whole numbers, every range inside its recording, one number
+    for each thing, tethers and headings at pieces that are there. What edits always hold is not taken on trust."""
+    laid: list[Cover | Sound] = [*story.covers, *story.loose, *story.sounds, *story.loose_sounds]
+    clips: list[Item] = [*story.pieces, *laid]
+    ids = [*(x.id for x in clips), *(s.id for s in story.sections)]
+    numbers = [n for x in clips for n in (x.id, x.start, x.length)] + [x.lane for x in laid]
+    if not all(type(n) is int and abs(n) < NUMBER for n in (*numbers, story.next_id)):
+        return False
+    if len(set(ids)) < len(ids) or not all(0 < i < story.next_id for i in ids) or not all(x.length > 0 for x in clips):
+        return False
+    for x in clips:
+        if x.source is not None and x.source != TITLE and not _inside(x, sources, story):
+            return False
+    pieces = {p.id for p in story.pieces}
+    tethers = [*(x.tether for x in story.covers), *(x.tether for x in story.sounds)]
+    hosts = pieces | {c.id for c in story.covers}  # a sound may be tied to a shot
+    if not all(type(t.moment) is int and (not t.piece or t.piece in hosts) for t in tethers):
+        return False
+    if not all(s.piece in pieces and isinstance(s.heading, str) for s in story.sections):
+        return False
+    if not all(j.left in {0, *pieces} and j.right in {0, *pieces} and j.length >= 0 for j in story.transitions):
+        return False
+    cards = [p.card for p in story.pieces if p.card is not None]
+    return all(isinstance(c.text, str) and re.fullmatch("#[0-9a-f]{6}", str(c.colour)) for c in cards)
+
+
+def _inside(x: Item, sources: Sources, story: Story) -> bool:
+    """Whether what is used of a recording lies inside it."""
+    source = sources.get(x.source) if x.source is not None else None
+    if source is None:
+        return False
+    total = source.length(story.rate)
+    a, b = x.used if isinstance(x, Piece) else (x.start, x.end)
+    return a >= 0 and (total is None or b <= total)
 
 
 def held(story: Story) -> None:

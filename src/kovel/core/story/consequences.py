@@ -25,7 +25,7 @@ from kovel.core.story.model import (
     Transition,
 )
 from kovel.core.story.seams import exposed
-from kovel.core.story.tethers import Kept, followed
+from kovel.core.story.tethers import Kept, followed, kept_on_locked
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import stamp as clock
 
@@ -126,16 +126,22 @@ def settle(
     """
     split = split or {}
     kept = Kept(old, new, split)
+    old_pieces = {p.id for p in old.pieces}
     covers, loose, shorter = followed(kept, (*new.covers, *new.loose), () if keep_covers else old.covers, sources)
+    covers, loose, held = kept_on_locked(kept, covers, loose, old.covers, lambda c: lane_key(c.lane) in old.locked)
     with_shots = replace(new, covers=tuple(covers), loose=tuple(loose))
     if _on_covers(new):
         kept = Kept(old, with_shots, split)
     sounds, loose_sounds, shorter2 = followed(kept, (*new.sounds, *new.loose_sounds), old.sounds, sources)
+    sounds, loose_sounds, held2 = kept_on_locked(
+        kept, sounds, loose_sounds, old.sounds, lambda x: "sounds" in old.locked and x.tether.piece in old_pieces
+    )
     were_loose = {c.id for c in _all(old.loose, old.loose_sounds)}
     were_placed = {c.id: c for c in _all(old.covers, old.sounds)}
     loosened = tuple(c.id for c in _all(loose, loose_sounds) if c.id in were_placed)
     returned = tuple(c.id for c in _all(covers, sounds) if c.id in were_loose)
     lost = {c.id: were_placed[c.id].length - c.length for c in _all(covers, sounds) if c.id in (*shorter, *shorter2)}
+    lost = {i: n for i, n in lost.items() if i not in (*held, *held2)}
     covers, lifted = _separate(new, covers)
     sounds, lifted2 = _separate(with_shots, sounds)
     headed = len(new.sections)
@@ -161,6 +167,10 @@ def settle(
         f"{name.get(i, 'A cover')} moved to lane {lane}, so that both {'covers' if k == 0 else 'sounds'} keep their words."
         for k, rows in enumerate((lifted, lifted2))
         for i, lane in rows
+    ]
+    notes += [
+        f"{name.get(i, 'A cover')} keeps its length, for its lane is locked: it lies over other words now."
+        for i in (*held, *held2)
     ]
     notes += told
     if len(new.sections) < headed:

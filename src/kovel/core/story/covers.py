@@ -106,7 +106,7 @@ def three_points(
 
 
 @edit(
-    entry("Cover", "C", points="lay"),
+    entry("Cover", "C", also="overlay, b-roll, cutaway, lay over", points="lay"),
     entry(
         "Cover fitted to the marks: retimed",
         source="source",
@@ -224,8 +224,19 @@ def _set(story: Story, sources: Sources, c: Cover, did: str, playhead: int | Non
 
 
 @edit(
-    entry("In edge of the cover: LENGTH", "[", typed="delta", default="1f", cover="cover", edge="=in", delta="typed"),
-    entry("Out edge of the cover: LENGTH", "]", typed="delta", default="1f", cover="cover", edge="=out", delta="typed"),
+    entry(
+        "In edge of the cover: LENGTH", "[", also="trim", typed="delta", default="1f", cover="cover", edge="=in", delta="typed"
+    ),
+    entry(
+        "Out edge of the cover: LENGTH",
+        "]",
+        also="trim",
+        typed="delta",
+        default="1f",
+        cover="cover",
+        edge="=out",
+        delta="typed",
+    ),
 )
 def trim_cover(story: Story, sources: Sources, cover: int, edge: str, delta: int) -> Edit:
     """Move a cover's in or out edge by `delta` frames; its picture stays in step with the dialogue under it.
@@ -285,7 +296,15 @@ def replace_cover(
     return _set(story, sources, new, f"{s.name} in place of {was}", playhead=story.at(c))
 
 
-@edit(entry("Retime the cover: show LENGTH of the shot", typed="length", cover="cover", span="typed"))
+@edit(
+    entry(
+        "Retime the cover: show LENGTH of the shot",
+        also="slow motion, time stretch, fit to fill",
+        typed="length",
+        cover="cover",
+        span="typed",
+    )
+)
 def retime_cover(story: Story, sources: Sources, cover: int, span: int) -> Edit:
     """Show `span` frames of the shot, from its in point on, in the cover's place; its own length again: normal speed."""
     c = _in_place(story, cover)
@@ -326,7 +345,7 @@ def move_cover(story: Story, sources: Sources, cover: int, at: int, lane: int | 
     return _set(story, sources, replace(c, tether=t, lane=to), f"{name} now begins at {clock(at, story.rate)}", playhead=at)
 
 
-@edit(entry("Take the cover off", "X", cover="cover"))
+@edit(entry("Take the cover off", "X", also="delete, remove", cover="cover"))
 def remove_cover(story: Story, sources: Sources, cover: int) -> Edit:
     """Take a cover away, from its place or from the tray."""
     c = story.cover(cover)

@@ -17,13 +17,13 @@ from kovel.core.story.tethers import as_cover
 from kovel.core.time.timecode import stamp as clock
 
 
-@edit(entry("Add at the end", "B", source="source", start="start", length="hand length"))
+@edit(entry("Add at the end", "B", also="append, assemble", source="source", start="start", length="hand length"))
 def add_at_end(story: Story, sources: Sources, source: int, start: int, length: int, take: str = "both") -> Edit:
     """Add a range after the last piece."""
     return insert(story, sources, story.length, source, start, length, take)
 
 
-@edit(entry("Insert", "N", at="playhead", source="source", start="start", length="hand length"))
+@edit(entry("Insert", "N", also="splice", at="playhead", source="source", start="start", length="hand length"))
 def insert(story: Story, sources: Sources, at: int, source: int, start: int, length: int, take: str = "both") -> Edit:
     """Insert a range at story frame `at`; what follows moves down, a piece under `at` is split.
 
@@ -59,8 +59,16 @@ def insert_several(story: Story, sources: Sources, at: int, ranges: list[list[in
 
 
 @edit(
-    entry("Space: LENGTH", typed="length", default="1s", at="playhead", length="typed"),
-    entry("Gap on all lanes: LENGTH", typed="length", default="1s", at="playhead", length="typed", all_lanes=True),
+    entry("Space: LENGTH", also="gap, leader, slug", typed="length", default="1s", at="playhead", length="typed"),
+    entry(
+        "Gap on all lanes: LENGTH",
+        also="space, insert time",
+        typed="length",
+        default="1s",
+        at="playhead",
+        length="typed",
+        all_lanes=True,
+    ),
     entry("Gap on all lanes as long as what is picked up", "Shift N", at="playhead", length="hand length", all_lanes=True),
 )
 def insert_space(story: Story, sources: Sources, at: int, length: int, all_lanes: bool = False) -> Edit:
@@ -84,8 +92,8 @@ def _card(colour: str, text: str) -> Card:
 
 
 @edit(
-    entry("Black card: LENGTH", typed="length", default="3s", at="playhead", length="typed"),
-    entry("Title card: TEXT", typed="text", default="Title", at="playhead", text="typed"),
+    entry("Black card: LENGTH", also="black, slug", typed="length", default="3s", at="playhead", length="typed"),
+    entry("Title card: TEXT", also="card, intertitle", typed="text", default="Title", at="playhead", text="typed"),
 )
 def insert_card(
     story: Story, sources: Sources, at: int, length: int | None = None, colour: str = "#000000", text: str = ""
@@ -180,7 +188,9 @@ def replace_piece(
     return settle(story, new, sources, did, split=same if old.source == source else {}, made=(made,), playhead=story.starts[i])
 
 
-@edit(entry("Repeat the piece: NUMBER", typed="number", default="1", piece="piece", times="typed"))
+@edit(
+    entry("Repeat the piece: NUMBER", also="duplicate, copy, loop", typed="number", default="1", piece="piece", times="typed")
+)
 def repeat(story: Story, sources: Sources, piece: int, times: int = 1) -> Edit:
     """The piece again, so many times, right after itself: a blow of the hammer three times over.
 

@@ -55,8 +55,23 @@ def _value(setting: str, value: object) -> Any:
 
 
 @edit(
-    entry("Push in slowly, to PERCENT", typed="number", default="112", items="all chosen", last="typed"),
-    entry("Pull out slowly, from PERCENT", typed="number", default="112", items="all chosen", first="typed", last=100),
+    entry(
+        "Push in slowly, to PERCENT",
+        also="zoom, slow zoom, move",
+        typed="number",
+        default="112",
+        items="all chosen",
+        last="typed",
+    ),
+    entry(
+        "Pull out slowly, from PERCENT",
+        also="zoom out",
+        typed="number",
+        default="112",
+        items="all chosen",
+        first="typed",
+        last=100,
+    ),
 )
 def push(
     story: Story, sources: Sources, items: list[int], last: int | float, first: int | float | None = None, ease: str = "both"
@@ -211,7 +226,7 @@ def _at(story: Story, sources: Sources, x: Item, moment: int) -> float:
     return story.value_at(x, "zoom", sources, moment)
 
 
-@edit(entry("Split screen of what is chosen", items="all chosen"))
+@edit(entry("Split screen of what is chosen", also="multi picture, picture in picture", items="all chosen"))
 def split_screen(story: Story, sources: Sources, items: list[int]) -> Edit:
     """Show two, three or four pieces and covers side by side for as long as they lie over each other, in the order of lanes.
 
@@ -239,7 +254,7 @@ def split_screen(story: Story, sources: Sources, items: list[int]) -> Edit:
     return new, report.with_notes(list(dict.fromkeys(notes)))
 
 
-@edit(entry("As it was filmed: framing and look", items="all chosen"))
+@edit(entry("As it was filmed: framing and look", also="reset, remove effects, original, ungraded", items="all chosen"))
 def as_filmed(story: Story, sources: Sources, items: list[int]) -> Edit:
     """Take away everything that is set on how these are framed and look; what wider scopes say stays."""
     changed: dict[int, Item] = {}

@@ -47,8 +47,16 @@ def held(db: float) -> float:
 
 
 @edit(
-    entry("Louder by DECIBELS", "+", typed="number", default="1", items="all chosen", by="typed"),
-    entry("Softer by DECIBELS", "-", typed="number", default="1", items="all chosen", by="minus typed"),
+    entry("Louder by DECIBELS", "+", also="volume, gain, up", typed="number", default="1", items="all chosen", by="typed"),
+    entry(
+        "Softer by DECIBELS",
+        "-",
+        also="volume, gain, quieter, down",
+        typed="number",
+        default="1",
+        items="all chosen",
+        by="minus typed",
+    ),
 )
 def change_level(story: Story, sources: Sources, items: list[int], by: int | float) -> Edit:
     """Make what is chosen louder or softer by so many dB; a line moves as a whole."""
@@ -82,7 +90,18 @@ def change_level(story: Story, sources: Sources, items: list[int], by: int | flo
     )
 
 
-@edit(entry("Level here: DECIBELS", "P", typed="number", default="0", item="chosen", at="playhead", by="typed"))
+@edit(
+    entry(
+        "Level here: DECIBELS",
+        "P",
+        also="volume, keyframe, level point, automation",
+        typed="number",
+        default="0",
+        item="chosen",
+        at="playhead",
+        by="typed",
+    )
+)
 def level_point(
     story: Story, sources: Sources, item: int, at: int, by: int | float | None = None, value: int | float | None = None, was: int | None = None
 ) -> Edit:  # fmt: skip
@@ -158,7 +177,9 @@ def _put_dips(story: Story, sources: Sources, line: Line, did: str, at: int) -> 
     return how[0], replace(how[1], did=did, playhead=at)
 
 
-@edit(entry("Peak dip here: DECIBELS", typed="number", default="-3", at="playhead", value="typed"))
+@edit(
+    entry("Peak dip here: DECIBELS", also="reduce peaks, limiter", typed="number", default="-3", at="playhead", value="typed")
+)
 def dip_here(story: Story, sources: Sources, at: int, value: int | float, was: int | None = None) -> Edit:
     """Let the whole mix dip to `value` dB at story frame `at`, down and back as steeply as dips that hold peaks. The dip at
     frame `was` is the one that is moved or made deeper.

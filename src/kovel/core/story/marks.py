@@ -12,7 +12,7 @@ from kovel.core.time.timecode import running
 
 
 @edit(
-    entry("Heading: TEXT", typed="text", default="", piece="piece", heading="typed"),
+    entry("Heading: TEXT", also="section, chapter", typed="text", default="", piece="piece", heading="typed"),
     entry(
         "Target length of this section: MINUTES", typed="minutes", default="0", piece="piece", heading="heading", target="typed"
     ),
@@ -50,7 +50,7 @@ def sections(story: Story) -> list[tuple[Section | None, int, int]]:
     return out
 
 
-@edit(entry("Target length of the story: MINUTES", typed="minutes", default="0", length="typed"))
+@edit(entry("Target length of the story: MINUTES", also="running time, duration", typed="minutes", default="0", length="typed"))
 def set_target(story: Story, sources: Sources, length: int) -> Edit:
     """How long the story is to be; 0: no target."""
     if length < 0:
@@ -63,7 +63,7 @@ def set_target(story: Story, sources: Sources, length: int) -> Edit:
 
 
 @edit(
-    entry("Group what is chosen", ids="all chosen", on=True),
+    entry("Group what is chosen", also="link, together", ids="all chosen", on=True),
     entry("Ungroup", ids="all chosen", on=False),
 )
 def set_group(story: Story, sources: Sources, ids: list[int], on: bool = True) -> Edit:
@@ -112,7 +112,7 @@ def lanes(story: Story) -> list[str]:
 
 
 @edit(
-    entry("Mute {lane}", each="lanes", lane="lane", muted=True),
+    entry("Mute {lane}", also="silence", each="lanes", lane="lane", muted=True),
     entry("Unmute {lane}", each="lanes", lane="lane", muted=False),
 )
 def set_muted(story: Story, sources: Sources, lane: str, muted: bool) -> Edit:
@@ -126,7 +126,7 @@ def set_muted(story: Story, sources: Sources, lane: str, muted: bool) -> Edit:
 
 
 @edit(
-    entry("Solo {lane}", each="heard", lane="lane", solo=True),
+    entry("Solo {lane}", also="listen alone", each="heard", lane="lane", solo=True),
     entry("Solo off {lane}", each="heard", lane="lane", solo=False),
 )
 def set_solo(story: Story, sources: Sources, lane: str, solo: bool) -> Edit:

@@ -82,7 +82,7 @@ WANTING = {
 
 @dataclass(frozen=True, slots=True)
 class Entry:
-    """One way an edit is offered. `default` is used where nothing is typed, as it would be typed; none: it has to be.
+    """One way an edit is offered. `also`: other words of the trade that it is looked for by. `default` is used where nothing is typed, as it would be typed; none: it has to be.
     `asks`: what it would dislodge is shown before it is done."""
 
     label: str
@@ -92,16 +92,18 @@ class Entry:
     asks: bool
     each: Each
     params: dict[str, Any]
+    also: tuple[str, ...] = ()
 
 
 def entry(
-    label: str, key: str = "", *, typed: Typed = "", default: str | None = None, asks: bool = False, each: Each = "", **params: Any
+    label: str, key: str = "", *, typed: Typed = "", default: str | None = None, asks: bool = False, each: Each = "", also: str = "",
+    **params: Any,
 ) -> Entry:  # fmt: skip
-    """A declaration; `params` say where each parameter comes from (TAKEN_FROM)."""
+    """A declaration; `also` are other words for it, with commas between; `params` say where each parameter comes from (TAKEN_FROM)."""
     for name, source in params.items():
         if isinstance(source, str) and not source.startswith("=") and source not in TAKEN_FROM:
             raise ValueError(f"{label}: {name} cannot be taken from {source!r}")
-    return Entry(label, key, typed, default, asks, each, params)
+    return Entry(label, key, typed, default, asks, each, params, tuple(x.strip() for x in also.split(",") if x.strip()))
 
 
 def meant(e: Entry, rate: Rate) -> int | float | str | None:

@@ -76,11 +76,25 @@ def _put(story: Story, sources: Sources, new: Cover, did: str, *more: Cover) -> 
 
 
 @edit(
-    entry("Speed of the piece: PERCENT", typed="number", default="200", item="piece", percent="typed"),
+    entry(
+        "Speed of the piece: PERCENT",
+        also="slow motion, fast, retime",
+        typed="number",
+        default="200",
+        item="piece",
+        percent="typed",
+    ),
     entry(
         "Speed of the piece in its place: PERCENT", typed="number", default="200", item="piece", percent="typed", keep="=place"
     ),
-    entry("Speed of the cover: PERCENT", typed="number", default="200", item="cover", percent="typed"),
+    entry(
+        "Speed of the cover: PERCENT",
+        also="slow motion, fast, retime",
+        typed="number",
+        default="200",
+        item="cover",
+        percent="typed",
+    ),
     entry(
         "Speed of the cover in its place: PERCENT", typed="number", default="200", item="cover", percent="typed", keep="=place"
     ),
@@ -133,9 +147,9 @@ def fill_length(story: Story, sources: Sources, item: int, length: int) -> Edit:
 
 
 @edit(
-    entry("Piece backwards", items="piece", backwards=True),
+    entry("Piece backwards", also="reverse", items="piece", backwards=True),
     entry("Piece forwards again", items="piece", backwards=False),
-    entry("Cover backwards", items="cover", backwards=True),
+    entry("Cover backwards", also="reverse", items="cover", backwards=True),
     entry("Cover forwards again", items="cover", backwards=False),
 )
 def run_backwards(story: Story, sources: Sources, items: int | list[int], backwards: bool) -> Edit:
@@ -182,8 +196,24 @@ def _now_long(c: Cover, new: Cover) -> str:
 
 
 @edit(
-    entry("Ramp of the piece: PERCENT here", typed="number", default="400", item="piece", at="playhead", percent="typed"),
-    entry("Ramp of the cover: PERCENT here", typed="number", default="400", item="cover", at="playhead", percent="typed"),
+    entry(
+        "Ramp of the piece: PERCENT here",
+        also="speed ramp",
+        typed="number",
+        default="400",
+        item="piece",
+        at="playhead",
+        percent="typed",
+    ),
+    entry(
+        "Ramp of the cover: PERCENT here",
+        also="speed ramp",
+        typed="number",
+        default="400",
+        item="cover",
+        at="playhead",
+        percent="typed",
+    ),
     entry(
         "Ramp of the cover in its place: PERCENT here",
         typed="number",
@@ -272,8 +302,24 @@ def _speeds(line: Line) -> str:
 
 
 @edit(
-    entry("Hold the frame of the piece: LENGTH", typed="length", default="2s", item="piece", at="playhead", length="typed"),
-    entry("Hold the frame of the cover: LENGTH", typed="length", default="2s", item="cover", at="playhead", length="typed"),
+    entry(
+        "Hold the frame of the piece: LENGTH",
+        also="freeze, freeze frame, still",
+        typed="length",
+        default="2s",
+        item="piece",
+        at="playhead",
+        length="typed",
+    ),
+    entry(
+        "Hold the frame of the cover: LENGTH",
+        also="freeze, freeze frame, still",
+        typed="length",
+        default="2s",
+        item="cover",
+        at="playhead",
+        length="typed",
+    ),
 )
 def hold_frame(story: Story, sources: Sources, item: int, at: int, length: int) -> Edit:
     """Hold the frame that is seen at story frame `at` for so long. A piece goes on after it, and what follows moves down; of

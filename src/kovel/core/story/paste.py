@@ -45,7 +45,7 @@ def _tied(story: Story, a: int, b: int) -> list[list[Any]]:
     return [sound_row(x) for x in story.sounds if x.tether.piece in shots]
 
 
-@edit(entry("Paste", "Ctrl V", at="playhead", clip="copied"))
+@edit(entry("Paste", "Ctrl V", also="duplicate", at="playhead", clip="copied"))
 def paste(story: Story, sources: Sources, at: int, clip: Clip) -> Edit:
     """Insert a copied stretch at story frame `at`, with what lay on it; everything gets ids of its own."""
     refuse_locked(story, DIALOGUE)

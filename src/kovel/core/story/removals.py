@@ -71,7 +71,7 @@ def taken_out(story: Story, sources: Sources) -> list[tuple[int, Piece, int]]:
     ]
 
 
-@edit(entry("Put back what was taken out after the piece", "R", piece="piece"))
+@edit(entry("Put back what was taken out after the piece", "R", also="restore", piece="piece"))
 def open_again(story: Story, sources: Sources, piece: int) -> Edit:
     """Put back what was taken out between a piece and the one after it, where both come from one recording.
 
@@ -94,8 +94,8 @@ def open_again(story: Story, sources: Sources, piece: int) -> Edit:
 
 
 @edit(
-    entry("Take out only the picture", a="range start", b="range end", what="=picture"),
-    entry("Take out only the sound", a="range start", b="range end", what="=sound"),
+    entry("Take out only the picture", also="delete video", a="range start", b="range end", what="=picture"),
+    entry("Take out only the sound", also="delete audio", a="range start", b="range end", what="=sound"),
 )
 def take_only(story: Story, sources: Sources, a: int, b: int, what: str) -> Edit:
     """Take only the `picture`, or only the `sound`, of [a, b) out; nothing moves, what stays is in sync as before.
@@ -131,7 +131,7 @@ def take_only(story: Story, sources: Sources, a: int, b: int, what: str) -> Edit
     return settle(story, replace(mid, pieces=tuple(rows), next_id=n), sources, did, split=split, made=made, playhead=a)
 
 
-@edit(entry("Lift, leave a space", "Shift X", asks=True, a="range start", b="range end"))
+@edit(entry("Lift, leave a space", "Shift X", also="delete, remove, leave a gap", asks=True, a="range start", b="range end"))
 def lift(story: Story, sources: Sources, a: int, b: int) -> Edit:
     """Take out [a, b) and leave a space of the same length."""
     refuse_locked(story, DIALOGUE)
@@ -141,7 +141,9 @@ def lift(story: Story, sources: Sources, a: int, b: int) -> Edit:
     return settle(story, new, sources, f"Lifted {frames_of(b - a)}, leaving a space", split=split, made=(made,), playhead=a)
 
 
-@edit(entry("Take out, close up", "X", asks=True, a="range start", b="range end"))
+@edit(
+    entry("Take out, close up", "X", also="extract, ripple delete, delete, remove", asks=True, a="range start", b="range end")
+)
 def extract(story: Story, sources: Sources, a: int, b: int) -> Edit:
     """Take out [a, b) and close up.
 
@@ -163,8 +165,8 @@ def remove(story: Story, sources: Sources, piece: int) -> Edit:
 
 
 @edit(
-    entry("Close this space", piece="piece"),
-    entry("Close all spaces"),
+    entry("Close this space", also="close gap, remove gap", piece="piece"),
+    entry("Close all spaces", also="close gaps"),
 )
 def close_space(story: Story, sources: Sources, piece: int | None = None) -> Edit:
     """Take out one space, or (None) all of them. Whatever lies above or below stays with its words."""

@@ -23,7 +23,7 @@ def free_lane(story: Story, laid: Iterable[Sound], at: int, end: int) -> int:
     return next(k for k in range(1, len(taken) + 2) if k not in taken)
 
 
-@edit(entry("Lay the sound", points="lay"))
+@edit(entry("Lay the sound", also="add music, effect", points="lay"))
 def lay_sound(
     story: Story, sources: Sources, source: int, *, at: int | None = None, until: int | None = None, start: int | None = None,
     end: int | None = None, kind: str = "effect", clock_bound: bool = False, level: float | None = None,
@@ -76,8 +76,19 @@ def _in_place(story: Story, sound: int) -> Sound:
 
 
 @edit(
-    entry("In edge of the sound: LENGTH", "[", typed="delta", default="1f", sound="sound", edge="=in", delta="typed"),
-    entry("Out edge of the sound: LENGTH", "]", typed="delta", default="1f", sound="sound", edge="=out", delta="typed"),
+    entry(
+        "In edge of the sound: LENGTH", "[", also="trim", typed="delta", default="1f", sound="sound", edge="=in", delta="typed"
+    ),
+    entry(
+        "Out edge of the sound: LENGTH",
+        "]",
+        also="trim",
+        typed="delta",
+        default="1f",
+        sound="sound",
+        edge="=out",
+        delta="typed",
+    ),
 )
 def trim_sound(story: Story, sources: Sources, sound: int, edge: str, delta: int) -> Edit:
     """Move a sound's in or out edge by `delta` frames; what is heard stays in step with the dialogue."""
@@ -143,7 +154,7 @@ def split_sound(story: Story, sources: Sources, sound: int, at: int) -> Edit:
     return settle(story, draft, sources, did, made=(x.id, right.id), playhead=at)
 
 
-@edit(entry("Repeat the sound behind itself", sound="sound"))
+@edit(entry("Repeat the sound behind itself", also="duplicate, loop", sound="sound"))
 def repeat_sound(story: Story, sources: Sources, sound: int) -> Edit:
     """Lay a sound once more, behind its end."""
     x = _in_place(story, sound)
@@ -213,7 +224,7 @@ def tie_sound(story: Story, sources: Sources, sound: int, cover: int | None = No
     return _set(story, sources, new, f"{source_of(sources, x.source).name} keeps to {source_of(sources, c.source).name}")
 
 
-@edit(entry("Take the sound away", "X", sound="sound"))
+@edit(entry("Take the sound away", "X", also="delete, remove", sound="sound"))
 def remove_sound(story: Story, sources: Sources, sound: int) -> Edit:
     """Take a sound away, from its place or from the tray."""
     refuse_locked(story, LANE)

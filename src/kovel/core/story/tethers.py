@@ -10,7 +10,7 @@ that stays. Its middle gone: it runs on and is shorter by what closed up. All go
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from math import floor
 from typing import TypeVar
@@ -153,6 +153,13 @@ class Kept:
         return replace(cut_short(c, sources, first, length), tether=Tether(piece, t))
 
 
+    def would_begin(self, c: Laid) -> int | None:
+        """The frame of the new story at which all of a cover or sound would begin, for what is left of its words to lie where it
+        lay over it (below 0 where less stands before them now); None if none of its words is left."""
+        runs = self.words(self._old[c.tether.piece] + c.tether.moment, c.length)
+        return runs[0][3] - runs[0][0] if runs else None
+
+
 def followed(kept: Kept, laid: Sequence[L], before: Sequence[L], sources: Sources) -> tuple[list[L], list[L], list[int]]:
     """In place; loose; and the ids of those that lost some of their length.
 
@@ -184,6 +191,31 @@ def followed(kept: Kept, laid: Sequence[L], before: Sequence[L], sources: Source
         c = _moved_over(kept, c)
         (placed if kept.new.holds(c.tether) else loose).append(c)
     return placed, loose, shorter
+
+
+def kept_on_locked(
+    kept: Kept, placed: Sequence[L], loose: Sequence[L], before: Sequence[L], locked: Callable[[L], bool]
+) -> tuple[list[L], list[L], list[int]]:
+    """In place; loose; and the ids of those that would have lost something, but lie on a locked lane: what is there keeps its length,
+    over the words that are left, or where it stood in the film if all of its words went.
+
+    locked   [boat────────]          take out ~         [boat────────]
+    words    | a b ~~~~ c d |            ->             | a b c d | ...
+    """
+    there = {c.id: c for c in placed}
+    held: dict[int, L] = {}
+    for was in before:
+        left = there.get(was.id)
+        if not locked(was) or not was.tether.piece or (left and (left.start, left.length) == (was.start, was.length)):
+            continue
+        begins = kept.would_begin(was) if left else None
+        at = max(0, kept.old.at(was) if begins is None else begins)
+        held[was.id] = replace(was, tether=kept.new.tether_at(at) if at < kept.new.length else Tether(0, at))
+    if not held:
+        return list(placed), list(loose), []
+    in_place: list[L] = [held.get(c.id, c) for c in placed]
+    in_place += [c for i, c in held.items() if i not in there]
+    return in_place, [c for c in loose if c.id not in held], [*held]
 
 
 def _with_its_shot(kept: Kept, c: L) -> L:

@@ -31,10 +31,10 @@ SECONDS = {"title": 4, "lower third": 5, "time and place": 4, "credits": 12}
 
 
 @edit(
-    entry("Title over pictures: TEXT", typed="text", at="playhead", text="typed"),
-    entry("Lower third: NAME / ROLE", typed="text", at="playhead", text="typed", how="=lower third"),
+    entry("Title over pictures: TEXT", also="text, caption, super", typed="text", at="playhead", text="typed"),
+    entry("Lower third: NAME / ROLE", also="name, super, text", typed="text", at="playhead", text="typed", how="=lower third"),
     entry("Time and place: TEXT", typed="text", at="playhead", text="typed", how="=time and place"),
-    entry("Rolling credits: LINE / LINE", typed="text", at="playhead", text="typed", how="=credits"),
+    entry("Rolling credits: LINE / LINE", also="end credits, text", typed="text", at="playhead", text="typed", how="=credits"),
 )
 def lay_title(
     story: Story, sources: Sources, at: int, text: str, how: str = "title", length: int | None = None, by_clock: bool = False

@@ -29,11 +29,44 @@ def _with(story: Story, sources: Sources, i: int, j: Transition, did: str) -> Ed
 
 
 @edit(
-    entry("Dissolve: LENGTH", "D", typed="length", default="0.48s", piece="seam", blend="=dissolve", length="typed"),
-    entry("Dip to black: LENGTH", typed="length", default="1s", piece="seam", blend="=dip", length="typed"),
-    entry("Hard cut", "Shift D", piece="seam", blend="=cut"),
-    entry("Fade up at the beginning: LENGTH", typed="length", default="1s", piece="first piece", blend="=dip", length="typed"),
-    entry("Fade out at the end: LENGTH", typed="length", default="2s", piece=None, blend="=dip", length="typed"),
+    entry(
+        "Dissolve: LENGTH",
+        "D",
+        also="cross dissolve, crossfade, mix, transition",
+        typed="length",
+        default="0.48s",
+        piece="seam",
+        blend="=dissolve",
+        length="typed",
+    ),
+    entry(
+        "Dip to black: LENGTH",
+        also="fade through black, transition",
+        typed="length",
+        default="1s",
+        piece="seam",
+        blend="=dip",
+        length="typed",
+    ),
+    entry("Hard cut", "Shift D", also="straight cut, no transition", piece="seam", blend="=cut"),
+    entry(
+        "Fade up at the beginning: LENGTH",
+        also="fade in",
+        typed="length",
+        default="1s",
+        piece="first piece",
+        blend="=dip",
+        length="typed",
+    ),
+    entry(
+        "Fade out at the end: LENGTH",
+        also="fade to black",
+        typed="length",
+        default="2s",
+        piece=None,
+        blend="=dip",
+        length="typed",
+    ),
     entry("No fade at the beginning", piece="first piece", blend="=cut"),
     entry("No fade at the end", piece=None, blend="=cut"),
 )
@@ -68,8 +101,17 @@ def set_blend(story: Story, sources: Sources, piece: int | None, blend: str, len
 
 
 @edit(
-    entry("J-cut: sound LENGTH earlier", typed="length", default="8f", piece="seam", frames="minus typed"),
-    entry("L-cut: sound LENGTH later", typed="length", default="8f", piece="seam", frames="typed"),
+    entry(
+        "J-cut: sound LENGTH earlier",
+        also="split edit, audio leads",
+        typed="length",
+        default="8f",
+        piece="seam",
+        frames="minus typed",
+    ),
+    entry(
+        "L-cut: sound LENGTH later", also="split edit, audio lags", typed="length", default="8f", piece="seam", frames="typed"
+    ),
     entry("Sound and picture together", piece="seam", frames=0),
 )
 def split_edit(story: Story, sources: Sources, piece: int, frames: int) -> Edit:
@@ -91,7 +133,7 @@ def split_edit(story: Story, sources: Sources, piece: int, frames: int) -> Edit:
     return _with(story, sources, i, asked, did)
 
 
-@edit(entry("Crossfade the sound: LENGTH", typed="length", default="6f", piece="seam", frames="typed"))
+@edit(entry("Crossfade the sound: LENGTH", also="audio transition", typed="length", default="6f", piece="seam", frames="typed"))
 def crossfade(story: Story, sources: Sources, piece: int, frames: int) -> Edit:
     """Crossfade the sounds at the seam before a piece, at equal power: -3.01 dB on each side at its middle."""
     refuse_locked(story, DIALOGUE)

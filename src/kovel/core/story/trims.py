@@ -18,7 +18,7 @@ from kovel.core.story.consequences import (
 )
 from kovel.core.story.covers import trim_cover
 from kovel.core.story.line import without
-from kovel.core.story.model import Piece, Refused, Sources, Story
+from kovel.core.story.model import Piece, Refused, Report, Sources, Story
 from kovel.core.story.offered import edit, entry
 from kovel.core.story.seams import exposed
 from kovel.core.story.sounds import trim_sound
@@ -29,7 +29,9 @@ def _later(delta: int) -> str:
     return f"{frames_of(delta)} {'later' if delta > 0 else 'earlier'}"
 
 
-@edit(entry("Roll the seam: LENGTH", "Alt → ←", typed="delta", default="1f", piece="seam", delta="typed"))
+@edit(
+    entry("Roll the seam: LENGTH", "Alt → ←", also="trim, roll edit", typed="delta", default="1f", piece="seam", delta="typed")
+)
 def roll(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
     """Move the seam before a piece by `delta` frames: one piece grows as the other shrinks, nothing else moves.
 
@@ -86,7 +88,7 @@ def _by(delta: int) -> str:
     return "as it is" if not delta else f"{frames_of(abs(delta))} {'later' if delta > 0 else 'earlier'}"
 
 
-@edit(entry("Slip the piece: LENGTH", typed="delta", default="1f", piece="piece", delta="typed"))
+@edit(entry("Slip the piece: LENGTH", also="slip edit", typed="delta", default="1f", piece="piece", delta="typed"))
 def slip(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
     """Show another part of the recording in a piece that keeps its place and length. Positive: later material.
 
@@ -107,7 +109,7 @@ def slip(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
     )
 
 
-@edit(entry("Slide the piece: LENGTH", typed="delta", default="1f", piece="piece", delta="typed"))
+@edit(entry("Slide the piece: LENGTH", also="slide edit", typed="delta", default="1f", piece="piece", delta="typed"))
 def slide(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
     """Move a piece between its neighbours, which give way: one grows, the other shrinks.
 
@@ -137,7 +139,33 @@ def match_length(story: Story, sources: Sources, piece: int) -> Edit:
     return new, replace(report, playhead=story.starts[i])
 
 
-@edit(entry("Length of what is chosen: LENGTH", typed="length", item="chosen", length="typed"))
+@edit(entry("Length of what is chosen: LENGTH", also="duration, how long", typed="length", items="all chosen", length="typed"))
+def set_lengths(story: Story, sources: Sources, items: list[int], length: int) -> Edit:
+    """Make several pieces, covers and sounds `length` frames long, each at its out point; in one step. Those that cannot be are told.
+
+    | A     | B | C  |   each as long as ^   ->   | A | B | C |
+        ^
+    """
+    now, made, notes = story, list[int](), list[str]()
+    for item in dict.fromkeys(items):
+        if now.item(item).length == length:
+            continue
+        try:
+            now, report = set_length(now, sources, item, length)
+        except Refused as e:
+            if len(items) == 1:
+                raise
+            notes.append(f"{begun(name_of(sources, now.item(item)))} stays {frames_of(now.item(item).length)} long: {e}")
+            continue
+        made.append(item)
+        notes += report.notes
+    if not made:
+        raise Refused(" ".join(notes) or f"{'It is' if len(items) == 1 else 'They are'} already {frames_of(length)} long.")
+    said = f"{len(made)} made {frames_of(length)} long" if len(items) > 1 else f"Made {frames_of(length)} long"
+    return now, Report(said, tuple(dict.fromkeys(notes)), tuple(made))
+
+
+@edit()
 def set_length(story: Story, sources: Sources, item: int, length: int) -> Edit:
     """Make a piece, card, cover or sound `length` frames long at its out point; after a piece the rest ripples."""
     if length < 1:
@@ -149,7 +177,7 @@ def set_length(story: Story, sources: Sources, item: int, length: int) -> Edit:
     return trim_sound(story, sources, item, "out", length - story.sound(item).length)
 
 
-@edit(entry("Extend to the playhead", piece="piece", at="playhead"))
+@edit(entry("Extend to the playhead", also="trim to playhead", piece="piece", at="playhead"))
 def extend_to(story: Story, sources: Sources, piece: int, at: int) -> Edit:
     """Bring a piece's nearer edge to story frame `at`: the seam there rolls, so that nothing else moves.
 
@@ -167,7 +195,7 @@ def extend_to(story: Story, sources: Sources, piece: int, at: int) -> Edit:
     raise Refused("The edge is already there." if at in (a, b) else "The playhead is not where this piece could reach.")
 
 
-@edit(entry("Top: cut away up to the playhead", asks=True, at="playhead"))
+@edit(entry("Top: cut away up to the playhead", also="trim start to playhead, head", asks=True, at="playhead"))
 def top(story: Story, sources: Sources, at: int) -> Edit:
     """Take away the piece under the playhead up to it; what follows closes up."""
     p, begin = _under(story, at)
@@ -177,7 +205,7 @@ def top(story: Story, sources: Sources, at: int) -> Edit:
     return new, replace(report, playhead=begin)
 
 
-@edit(entry("Tail: cut away from the playhead on", asks=True, at="playhead"))
+@edit(entry("Tail: cut away from the playhead on", also="trim end to playhead", asks=True, at="playhead"))
 def tail(story: Story, sources: Sources, at: int) -> Edit:
     """Take away the piece under the playhead from it on; what follows closes up."""
     p, begin = _under(story, at)

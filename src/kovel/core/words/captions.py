@@ -12,8 +12,8 @@ from kovel.core.time.rate import SAMPLE_RATE
 from kovel.core.words.transcript import Word, sentences
 from kovel.core.words.writing import named
 
-_TIME = re.compile(r"(?:(\d{1,4}):)?(\d{1,2}):(\d{2})[.,](\d{1,3})")
-_ARROW = re.compile(r"^\s*(\S+)\s+-->\s+(\S+)")
+_TIME = re.compile(r"(?:(\d{1,4}):)?(\d{1,2}):(\d{1,2})[.,](\d{1,3})")
+_ARROW = re.compile(r"^\s*(\S*)\s*-->\s*(\S*)")
 _INNER = re.compile(r"<((?:\d+:)?\d\d:\d\d\.\d{3})>")
 _VOICE = re.compile(r"\s*<v(?:\.[^ >]*)?\s+([^>]+)>")
 _TAG = re.compile(r"<[^>]*>")

@@ -13,6 +13,7 @@ import { readTime } from "./times.js";
  * @property {string} command
  * @property {boolean} asks whether what it costs is shown before it is done
  * @property {Record<string, any>} params where each parameter comes from
+ * @property {string[]} also other words that it is looked for by
  */
 
 /** What cannot be done now, in words for the editor. */
@@ -26,6 +27,8 @@ export class Edits {
     this.entries = [];
     /** @type {Record<string, string>} */
     this.wanting = {};
+    /** What is done in other rooms. @type {{label: string, room: string}[]} */
+    this.places = [];
   }
 
   /** The edits there are for the story as it stands (its lanes are among them). */
@@ -67,6 +70,13 @@ export class Edits {
     const { story } = this;
     if (typed.error) return typed.error;
     if (entry.params.points === "lay") return void story.acts.cover();
+    const params = this.filled(entry, typed);
+    if (params.error) return void say(params.error, true);
+    return void (await story[entry.asks ? "wide" : "edit"](entry.command, params));
+  }
+
+  /** The parameters of an edit as they stand here now; `error` where one is wanting. @returns {Record<string, any>} */
+  filled(entry, typed) {
     /** @type {Record<string, any>} */
     const params = {};
     try {
@@ -76,9 +86,9 @@ export class Edits {
       }
     } catch (e) {
       if (!(e instanceof Wanting)) throw e;
-      return void say(e.message, true);
+      return { error: e.message };
     }
-    return void (await story[entry.asks ? "wide" : "edit"](entry.command, params));
+    return params;
   }
 
   unsaid(entry) {

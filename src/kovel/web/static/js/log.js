@@ -442,6 +442,11 @@ document.addEventListener("keydown", (e) => {
   if ($("dialog[open]") || e.ctrlKey || e.metaKey || e.altKey) return;
   if (typing(e)) {
     if (e.key === "Escape") target(e).blur();
+    const name = form.elements.name;
+    if (e.key === "Enter" && target(e).id === "out-tc" && !name.value.trim()) {
+      e.preventDefault(); // the range is set; what has no name yet is not kept by it
+      name.focus();
+    }
     return;
   }
   const k = e.key.toLowerCase();

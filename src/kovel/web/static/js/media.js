@@ -1,4 +1,5 @@
 // What the player needs of each recording: facts, pieces of its picture, raw sound by range. Fetched once, kept.
+import { say } from "./base.js";
 import { Kept } from "./kept.js";
 
 /**
@@ -21,6 +22,7 @@ import { Kept } from "./kept.js";
  * @property {number} channels
  * @property {number} samples at 48 kHz
  * @property {Small} [small]
+ * @property {string} mended what was found short of it and is being made again
  */
 
 /** @type {Map<number, Promise<Recording>>} */
@@ -71,6 +73,7 @@ export class Recording {
   /** @type {Facts} */ facts;
   /** Frames a second. */ rate = 0;
   /** Frames there are, as far as known. */ frames = 1;
+  /** What was said of it last. */ told = "";
   /** @type {Map<number, Promise<Piece>>} */ pieces = new Map();
   /** Pieces that are asked for and not there yet. @type {Map<number, AbortController>} */ coming = new Map();
   /** The piece asked for last. */ latest = -1;
@@ -107,6 +110,7 @@ export class Recording {
     this.facts = await answer.json();
     this.rate = this.facts.rate[0] / this.facts.rate[1];
     this.frames = this.facts.frames ?? 1;
+    if (this.facts.mended && this.facts.mended !== this.told) say((this.told = this.facts.mended), true);
   }
 
   clamp(n) {
@@ -203,7 +207,16 @@ export class Recording {
       if (b - a < step && !this.facts.sounded) this.seconds.delete(key); // not all of it yet: asked for again
     }
     if (a < 0 || b <= a) return new Int16Array(0);
-    const bytes = await (made ? this.ofMade(made, a, b, key) : range(`/media/${this.id}/sound.pcm`, a, b));
+    let bytes = new ArrayBuffer(0);
+    try {
+      bytes = await (made ? this.ofMade(made, a, b, key) : range(`/media/${this.id}/sound.pcm`, a, b));
+    } catch {
+      // less than was promised
+    }
+    if (bytes.byteLength < b - a) {
+      await this.learn(); // says what is made again
+      setTimeout(() => this.seconds.delete(key), 1000); // it may be there then
+    }
     return new Int16Array(bytes, 0, bytes.byteLength >> 1);
   }
 

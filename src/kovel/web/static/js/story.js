@@ -117,7 +117,10 @@ async function coverAt(at, until) {
       clock_bound: kind === "music",
     });
   }
-  const r = chosen?.kind === "words" ? chosen : null;
+  const swept = chosen?.kind === "words" ? chosen : null,
+    one = swept && $$(".w.is-on", sheet()).length === 1; // a word that was clicked says where, not how long
+  if (one && until === undefined) at = swept.a;
+  const r = one ? null : swept;
   const each = r ? 0 : await typedLength($("#cover-length"));
   if (each === null) return null;
   if (hand.all.length > 1) {

@@ -8,7 +8,8 @@ export function allEdits(story, edits) {
   const dialog = byId("all"),
     text = byId("all-text"),
     list = byId("all-list");
-  const said = byId("all-said");
+  const said = byId("all-said"),
+    would = byId("all-would");
   // what the room does besides edits, in the same list
   const own = [
     { label: "Go to a time: TIMECODE", key: "F", typed: "text", act: goTo },
@@ -37,45 +38,76 @@ export function allEdits(story, edits) {
     player.seek(s.at);
     return void choice.choose({ kind: "piece", id: s.id });
   }
+  /** @type {any[]} */
   let all = own,
     found = [],
-    at = 0;
-  // "dissolve 12": the name's words that fit, the rest is the value.
-  function look() {
-    const typed = text.value.trim(),
-      words = typed.toLowerCase().split(/\s+/).filter(Boolean);
-    const named = (name) =>
-      name
-        .toLowerCase()
-        .replace(/[A-Z]{4,}/g, "")
-        .split(/[\s:,-]+/);
-    const fit = (name, n) => words.slice(0, n).every((w) => named(name).some((x) => x.startsWith(w)));
-    const rest = (n) => typed.split(/\s+/).slice(n).join(" ");
-    found = [];
-    for (let n = words.length; n >= Math.min(1, words.length) && !found.length; n--)
-      found = all.filter((e) => (e.typed || n === words.length) && fit(e.label, n)).map((e) => [e, rest(n)]);
+    at = 0,
+    asked = 0,
+    loaded = Promise.resolve(); // the edits that the story offers as it stands now
+  const places = () =>
+    edits.places.map((p) => ({
+      ...p,
+      key: "",
+      typed: "",
+      act: () => location.assign(`/p/${story.project}/${p.room}`),
+    }));
+  /** Everything there is, in the order in which the server numbers it. */
+  const everything = () => [...edits.entries, ...places(), ...own];
+  // The server says which of them are meant, and what of the text is the value.
+  async function look() {
+    const turn = ++asked;
+    await loaded;
+    if (turn !== asked) return;
+    const text_ = text.value;
+    all = everything();
+    const answer = await fetch(`${edits.story.base}/edits/search`, {
+      method: "POST",
+      headers: { "Content-Type": "application/json", "X-Kovel": "1" },
+      body: JSON.stringify({
+        text: text_,
+        fits: edits.entries.flatMap((e, n) => (edits.fits(e) ? [n] : [])),
+        own: own.map((e) => ({ label: e.label, typed: e.typed ?? "" })),
+      }),
+    });
+    if (!answer.ok || turn !== asked) return;
+    found = (await answer.json()).map(([n, value, runs]) => [all[n], value, runs]).filter(([e]) => e);
     tell("");
-    if (!found.length && words.length) {
-      // nothing is called so: what has a word that begins alike, or has it inside
-      const near = (w) => (x) => x.length > 2 && (x.startsWith(w.slice(0, 3)) || x.includes(w) || w.includes(x));
-      found = all
-        .filter((e) => words.some((w) => named(e.label).some(near(w))))
-        .slice(0, 8)
-        .map((e) => [e, ""]);
-      tell(`No edit is called “${typed.slice(0, 40)}”.${found.length ? " These come near:" : ""}`);
-    }
     at = 0;
     show();
     hint();
+    if (found.some((x) => x[2])) return;
+    tell(`No edit is called “${text_.trim().slice(0, 40)}”.`);
+    if (found.length) would.textContent = "These come near. Enter writes the name, and once more does it.";
   }
   function tell(why) {
     said.textContent = why;
     said.hidden = !why;
     if (why) understand(text, "", "");
   }
+  let waits = 0;
   function hint() {
-    const [e, value] = found[at] || [{}, ""];
+    const [e, value, runs] = found[at] || [{}, "", false];
     understand(text, e.typed, value && ["length", "delta", "minutes"].includes(e.typed) ? value : "");
+    clearTimeout(waits);
+    would.textContent = "";
+    if (e.command && runs && text.value.trim()) waits = setTimeout(() => foresee(e, value), 120);
+  }
+  // What would be done, and how long the story is then.
+  async function foresee(e, value) {
+    const typed = await edits.typed(e, value),
+      params = typed.error ? typed : edits.filled(e, typed);
+    if (found[at]?.[0] !== e) return;
+    if (params.error) {
+      would.textContent = params.error;
+      return;
+    }
+    const answer = await fetch(`${edits.story.base}/edit/preview`, {
+      method: "POST",
+      headers: { "Content-Type": "application/json", Accept: "application/json", "X-Kovel": "1" },
+      body: JSON.stringify({ command: e.command, ...params }),
+    });
+    const got = await answer.json().catch(() => ({}));
+    if (found[at]?.[0] === e && dialog.open) would.textContent = got.told ?? got.error ?? "";
   }
   function show() {
     list.replaceChildren(
@@ -105,8 +137,14 @@ export function allEdits(story, edits) {
   }
   async function run(i) {
     if (!found[i]) return;
-    const [e, value] = found[i],
-      typed = e.command ? await edits.typed(e, value) : {};
+    const [e, value, runs] = found[i];
+    if (!runs && text.value.trim() && text.value !== e.label) {
+      // nobody named it: its name is written, and Enter once more does it
+      text.value = e.label.split(":")[0];
+      await look();
+      return;
+    }
+    const typed = e.command ? await edits.typed(e, value) : {};
     if (typed.error) {
       tell(typed.error);
       return;
@@ -115,7 +153,16 @@ export function allEdits(story, edits) {
     const why = await (e.act ? e.act(value) : edits.run(e, typed));
     if (why) say(why, true);
   }
-  text.addEventListener("input", look);
+  let pending = Promise.resolve(); // whoever types quickly presses Enter before the answer is here
+  text.addEventListener("input", () => {
+    pending = look();
+  });
+  async function settled() {
+    for (let last = null; last !== pending;) {
+      last = pending;
+      await last;
+    }
+  }
   text.addEventListener("keydown", (e) => {
     if (e.key === "ArrowDown" || e.key === "ArrowUp") {
       e.preventDefault();
@@ -124,16 +171,15 @@ export function allEdits(story, edits) {
       hint();
     } else if (e.key === "Enter") {
       e.preventDefault();
-      run(at);
+      settled().then(() => run(at));
     }
   });
-  document.addEventListener("all-edits", async () => {
+  document.addEventListener("all-edits", () => {
     text.value = "";
-    all = [...edits.entries, ...own];
+    found = [];
     dialog.showModal();
-    look();
     text.focus();
-    all = [...(await edits.load()), ...own];
-    look();
+    loaded = edits.load();
+    pending = look();
   });
 }

@@ -1,4 +1,5 @@
 // What is chosen on the lined page, and the story's in and out: drawn on the page, told to whoever listens.
+import { say } from "./base.js";
 import { $, $$, num } from "./dom.js";
 
 /**
@@ -9,6 +10,7 @@ import { $, $$, num } from "./dom.js";
 
 export class Choice {
   /** @type {any} what is chosen (a Chosen), or null */ what = null;
+  /** Whether the marks were set after what is chosen was: what came last is what an edit is about. */ marked = false;
   /** In and out in the story, in frames. @type {{a: number|null, b: number|null}} */ marks = { a: null, b: null };
 
   /**
@@ -23,6 +25,7 @@ export class Choice {
   /** @param {Chosen|null} what */
   choose(what) {
     this.what = what;
+    this.marked = false;
     this.mark();
     document.dispatchEvent(new CustomEvent("chosen", { detail: what }));
   }
@@ -78,9 +81,14 @@ export class Choice {
     return el && { id: what.id, at: num(el.dataset.at), lane: num(el.dataset.lane) };
   }
 
-  /** The range an edit is about: chosen words, pieces, the marks; else nothing. @returns {[number, number]|null} */
+  /**
+   * The range an edit is about: the marks or what is chosen, whichever came last; else nothing.
+   * @returns {[number, number]|null}
+   */
   range() {
-    const { what, marks } = this;
+    const { what, marks } = this,
+      whole = marks.a !== null && marks.b !== null && marks.a < marks.b;
+    if (whole && this.marked) return [marks.a, marks.b];
     if (what?.kind === "words") return [what.a, what.b];
     if (what?.kind === "pieces") {
       const all = this.pieces().filter((x) => what.ids.includes(x.id));
@@ -88,14 +96,16 @@ export class Choice {
     }
     const p = this.piece();
     if (p) return [p.at, p.at + p.length];
-    return marks.a !== null && marks.b !== null ? [marks.a, marks.b] : null;
+    return whole ? [marks.a, marks.b] : null;
   }
 
   /** Sets in ("a") or out ("b") at the playhead, or takes it away. */
   setMark(which, clear) {
     const m = this.marks;
     m[which] = clear ? null : this.player.frame;
-    if (m.a !== null && m.b !== null && m.b <= m.a) m[which === "a" ? "b" : "a"] = null;
+    this.marked = !clear;
+    if (m.a !== null && m.b !== null && m.b <= m.a)
+      say("Out lies before In. Both stay: set one of them again, or take one away with Shift I or Shift O.", true);
     this.bracket();
   }
 
@@ -112,8 +122,8 @@ export class Choice {
     $(".mark", page)?.remove();
     if (m.a === null && m.b === null) return;
     const el = document.createElement("div"),
-      a = m.a ?? m.b,
-      b = m.b ?? m.a;
+      a = Math.min(m.a ?? m.b, m.b ?? m.a),
+      b = Math.max(m.a ?? m.b, m.b ?? m.a);
     el.className = "mark";
     el.style.top = `${a * px}px`;
     el.style.height = `${Math.max(3, (b - a) * px)}px`;

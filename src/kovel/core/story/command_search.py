@@ -1,0 +1,126 @@
+"""Which edit somebody means who types some of its name and perhaps a value: "fade out 80f", "length 3s", "duck".
+
+typed      length 3s                         the longest beginning that names something, the rest is its value
+name       Length of what is chosen: LENGTH  words in capitals say what is typed there; they are no part of the name
+ranked     exact names, then names that begin so, then names with such words, then other words of the trade;
+           within each, what fits the selection comes first
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import IntEnum
+
+from kovel.core.story.offered import Typed
+from kovel.core.time.rate import Rate
+from kovel.core.time.timecode import TimeError, parse_entry
+
+PLACEHOLDER = re.compile(r"#[A-Z]{3,}|\b[A-Z]{4,}\b(?:\s*/\s*[A-Z]{4,})?|\.\.\.")
+SIGNS = re.compile(r"[\s:,/()]+")
+UNIT = re.compile(r"\s*(%|db|percent|stops?|degrees?|lufs)$", re.I)
+MOST = 60  # shown
+
+
+class Match(IntEnum):
+    """How what was typed meets a name; the smaller the better."""
+
+    EXACT = 0  # the whole name
+    BEGINS = 1  # its first words
+    WITHIN = 2  # some of its words, in any order
+    ALSO = 3  # another word of the trade for it
+    NEAR = 4  # a word that looks alike
+
+
+@dataclass(frozen=True, slots=True)
+class Named:
+    """Something that can be asked for by its name. `also`: other words for it; `fits`: it can be done to what is selected."""
+
+    label: str
+    typed: Typed = ""
+    also: tuple[str, ...] = ()
+    fits: bool = True
+
+    @property
+    def title(self) -> str:
+        """The name alone, without what is typed into it."""
+        return " ".join(SIGNS.sub(" ", PLACEHOLDER.sub(" ", self.label)).split())
+
+
+@dataclass(frozen=True, slots=True)
+class Hit:
+    """The n-th name, the value that was typed after it, and how good a match it is. `runs`: Enter does it; else Enter only writes
+    its name, for nobody named it."""
+
+    number: int
+    value: str
+    match: Match
+    runs: bool
+
+
+def searched(names: Sequence[Named], typed: str, rate: Rate) -> list[Hit]:
+    """What is meant, best first; with nothing typed all that fits the selection, and then the rest, in their order."""
+    tokens = typed.split()
+    if not tokens:
+        rows = sorted(range(len(names)), key=lambda n: not names[n].fits)
+        return [Hit(n, "", Match.WITHIN, True) for n in rows]
+    found: dict[int, Hit] = {}
+    for k in range(len(tokens), 0, -1):
+        words = _words(" ".join(tokens[:k]))
+        value = " ".join(tokens[k:]).lstrip(": ")
+        for n, name in enumerate(names):
+            if n in found or not words or (value and not _takes(name.typed, value, rate)):
+                continue
+            match = _match(name, words)
+            if match is not None and (match < Match.ALSO or not value):
+                found[n] = Hit(n, value, match, match < Match.ALSO)
+    if not found:
+        near = {n for n, name in enumerate(names) for w in _words(typed) if _near(w, name)}
+        found = {n: Hit(n, "", Match.NEAR, False) for n in near}
+    order = sorted(found.values(), key=lambda h: (h.match, not names[h.number].fits, len(names[h.number].title), h.number))
+    return order[:MOST]
+
+
+def _words(text: str) -> list[str]:
+    return [w for w in SIGNS.split(text.lower()) if w]
+
+
+def _match(name: Named, words: list[str]) -> Match | None:
+    title = _words(name.title)
+    if words in (title, _words(name.label.split(":")[0])):
+        return Match.EXACT
+    if len(words) <= len(title) and all(t.startswith(w) for w, t in zip(words, title, strict=False)):
+        return Match.BEGINS
+    if all(any(t.startswith(w) for t in title) for w in words):
+        return Match.WITHIN
+    others = [w for x in name.also for w in _words(x)]
+    if " ".join(words) in name.also or all(any(o.startswith(w) and len(w) > 2 for o in (*others, *title)) for w in words):
+        return Match.ALSO
+    return None
+
+
+def _near(word: str, name: Named) -> bool:
+    """Whether a word begins like one of a name, or lies in one."""
+    return any(len(x) > 2 and (x.startswith(word[:3]) or word in x) for x in _words(name.title)) and len(word) > 2
+
+
+def _takes(typed: Typed, value: str, rate: Rate) -> bool:
+    """Whether a value can be what is typed after a name; nothing can where nothing is typed."""
+    if typed == "text":
+        return True
+    if typed == "number":
+        try:
+            float(UNIT.sub("", value.replace(",", ".")))
+        except ValueError:
+            return False
+        return True
+    if not typed:
+        return False
+    if value == "0":
+        return True
+    try:
+        parse_entry(value, rate, minutes=typed == "minutes")
+    except TimeError:
+        return False
+    return True

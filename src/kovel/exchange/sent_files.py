@@ -1,0 +1,241 @@
+"""What somebody sends, taken apart in a child process with limits (media/child.py) into plain values: timelines, captions, tables of
+colours, fonts. Nothing here knows a project; what the values mean is decided by whoever asked for them, in the server.
+
+    a.otio  --child-->  {"tracks": [...]}  --server-->  a story, or a refusal in words
+"""
+
+from __future__ import annotations
+
+import json
+import math
+import re
+from collections.abc import Callable
+from fractions import Fraction
+from hashlib import sha256
+from pathlib import Path
+from typing import Any
+
+from kovel.core.picture import look as looks
+from kovel.core.picture.colour import cube_text
+from kovel.core.time.rate import Rate
+from kovel.core.words.captions import caption_blocks, plain, read_captions, voice_of
+from kovel.media.files import Unusable
+from kovel.media.titles import check_font
+from kovel.media.whole_files import written_whole
+
+MOST_ITEMS = 50_000  # of one timeline
+SLOWEST, FASTEST = 0.5, 1000.0  # units a second that a time may count in
+LARGEST_TIME = 10**12  # of such units
+DEEPEST = 60  # of metadata
+Progress = Callable[[float], None]
+
+
+def read_timeline(path: str, progress: Progress) -> dict[str, Any]:
+    """A timeline (OpenTimelineIO's JSON) as plain values: name, tracks of items with exact times as [numerator, denominator] of
+    seconds, markers, and what Kovel itself wrote beside it (`ours`), with whether it is unchanged since. `Unusable` for what is none."""
+    import opentimelineio as otio  # only here: what others send is never parsed in the server
+
+    try:
+        tl = otio.adapters.read_from_string(Path(path).read_text("utf-8", "replace"), "otio_json")
+        tl = next(iter(tl)) if isinstance(tl, otio.schema.SerializableCollection) and len(tl) else tl
+    except Exception as e:
+        raise Unusable(f"it is no timeline that can be read ({str(e)[:120]})") from None
+    if not isinstance(tl, otio.schema.Timeline):
+        raise Unusable("there is no timeline in it")
+    if tl.tracks is None:
+        raise Unusable("the timeline in it has no tracks")
+    ours = _plain(tl.metadata.get("kovel", {}))
+    if sum(len(t) for t in tl.tracks if isinstance(t, otio.schema.Track)) > MOST_ITEMS:
+        raise Unusable("that timeline is too long")
+    markers = []
+    for m in tl.tracks.markers:
+        try:
+            markers.append([str(m.name), _pair(_seconds(m.marked_range.start_time))])
+        except ValueError:
+            continue
+    return {
+        "name": str(tl.name or ""),
+        "ours": ours if isinstance(ours, dict) else {},
+        "unchanged": isinstance(ours, dict) and ours.get("fingerprint") == fingerprint(tl),
+        "tracks": [_track(t) for t in tl.tracks if isinstance(t, otio.schema.Track)],
+        "markers": markers,
+    }
+
+
+def fingerprint(tl: Any) -> str:
+    """Of what a timeline shows and plays: another one where somebody changed it since; empty where that cannot be said."""
+    import opentimelineio as otio
+
+    try:
+        rows = [
+            [t.kind, type(x).__name__, x.name, str(x.range_in_parent()) if isinstance(x, otio.core.Item) else str(x.in_offset),
+             str(x.source_range) if isinstance(x, otio.core.Item) else ""]
+            for t in tl.tracks for x in t
+        ]  # fmt: skip
+    except Exception:
+        return ""
+    return sha256(json.dumps(rows).encode()).hexdigest()
+
+
+def _track(track: Any) -> dict[str, Any]:
+    """A track's items in order, each at the seconds where those before it end."""
+    import opentimelineio as otio
+
+    items: list[dict[str, Any]] = []
+    at = Fraction(0)
+    for x in track:
+        name = str(x.name or "")
+        if isinstance(x, otio.schema.Transition):
+            try:
+                blend = _pair(_seconds(x.in_offset) + _seconds(x.out_offset))
+            except (ValueError, AttributeError, TypeError):
+                blend = [0, 1]
+            items.append({"is": "transition", "name": name, "type": str(x.transition_type or ""), "blend": blend})
+            continue
+        try:
+            length = _seconds(x.trimmed_range().duration)
+            if length < 0:
+                raise ValueError("it ends before it begins")
+        except Exception:
+            items.append({"is": "broken", "name": name, "at": _pair(at)})
+            continue
+        row = {"is": "other", "type": type(x).__name__, "name": name, "at": _pair(at), "length": _pair(length)}
+        if isinstance(x, otio.schema.Gap):
+            row["is"] = "gap"
+        elif isinstance(x, otio.schema.Clip):
+            row |= _clip(x)
+        items.append(row)
+        at += length
+    return {"kind": str(track.kind), "name": str(track.name or ""), "items": items}
+
+
+def _clip(x: Any) -> dict[str, Any]:
+    import opentimelineio as otio
+
+    media = x.media_reference
+    row: dict[str, Any] = {
+        "is": "clip",
+        "settings": None,
+        "effects": [],
+        "first": None,
+        "begun": None,
+        "url": "",
+        "media": "",
+        "generator": None,
+    }
+    try:
+        kovel = _plain(x.metadata.get("kovel", {}))
+        row["settings"] = kovel.get("settings") if isinstance(kovel, dict) else "?"
+    except (ValueError, AttributeError, TypeError):
+        row["settings"] = "?"
+    if isinstance(media, otio.schema.GeneratorReference):
+        parameters = _plain(media.parameters)
+        return row | {"generator": str(media.generator_kind), "parameters": parameters if isinstance(parameters, dict) else {}}
+    row["url"] = str(getattr(media, "target_url", "") or "")
+    row["media"] = str(getattr(media, "name", "") or "")
+    try:
+        row["first"] = _pair(_seconds(x.source_range.start_time)) if x.source_range else None
+        row["begun"] = (
+            _pair(_seconds(media.available_range.start_time)) if media is not None and media.available_range else None
+        )
+    except (ValueError, AttributeError):
+        row["is"] = "broken"
+    for e in x.effects:
+        scalar = getattr(e, "time_scalar", None) if isinstance(e, otio.schema.LinearTimeWarp) else None
+        fine = isinstance(scalar, (int, float)) and math.isfinite(scalar) and abs(scalar) <= 1000
+        row["effects"].append(
+            [float(scalar) if fine and scalar is not None else None, str(e.effect_name or e.name or type(e).__name__)]
+        )
+    return row
+
+
+def _pair(x: Fraction) -> list[int]:
+    return [x.numerator, x.denominator]
+
+
+def _seconds(t: Any) -> Fraction:
+    """A time of the library as exact seconds; `ValueError` for what is none."""
+    rate, value = float(t.rate), float(t.value)
+    if not (math.isfinite(rate) and math.isfinite(value) and SLOWEST <= rate <= FASTEST and abs(value) <= LARGEST_TIME):
+        raise ValueError(f"{value} at {rate} is no time")
+    own = Rate.nearest(Fraction(rate).limit_denominator(1001))
+    exact = own.fps if abs(float(own.fps) - rate) < 0.01 else Fraction(rate).limit_denominator(1001)
+    return Fraction(value).limit_denominator(1_000_000) / exact
+
+
+def _plain(x: Any, deep: int = 0) -> Any:
+    """Metadata as plain values; `ValueError` where it has no end."""
+    if deep > DEEPEST:
+        raise ValueError("metadata without end")
+    if hasattr(x, "items"):
+        return {str(k): _plain(v, deep + 1) for k, v in x.items()}
+    if isinstance(x, (list, tuple)) or type(x).__name__ == "AnyVector":
+        return [_plain(v, deep + 1) for v in x]
+    if isinstance(x, float):
+        return x if math.isfinite(x) else None
+    return x if x is None or isinstance(x, (str, int, bool)) else str(x)
+
+
+EVENT = re.compile(
+    r"^\s*(\d+)\s+(\S+)\s+(\S+)\s+(C|D|W\d*|K\S*)\s*(\d+)?"
+    r"\s+(\d\d:\d\d:\d\d[:;.]\d\d)\s+(\d\d:\d\d:\d\d[:;.]\d\d)\s+(\d\d:\d\d:\d\d[:;.]\d\d)\s+(\d\d:\d\d:\d\d[:;.]\d\d)"
+)
+LONGEST_LINE = 2_000
+
+
+def read_events(path: str, progress: Progress) -> dict[str, Any]:
+    """The events of an edit decision list of the common layout: [line, [number, reel, track, transition, its length, source in and out,
+    record in and out], notes]; and the list's name."""
+    name, events = "", []  # type: str, list[tuple[int, list[str], list[str]]]
+    for number, line in enumerate(Path(path).read_text("utf-8").split("\n"), 1):
+        line = line[:LONGEST_LINE].rstrip("\r")
+        if line.startswith("TITLE:"):
+            name = line[6:].strip()[:80] or name
+        elif m := EVENT.match(line):
+            events.append((number, [x or "" for x in m.groups()], []))
+        elif events and line.strip():
+            events[-1][2].append(line.strip())
+    if not events:
+        raise Unusable("there is no event in that list that can be read")
+    if len(events) > MOST_ITEMS:
+        raise Unusable("that list is too long")
+    return {"name": name, "events": events}
+
+
+def read_words(path: str, progress: Progress) -> dict[str, Any]:
+    """Words of a caption file, as [text, start, end, speaker] in samples, and what could not be taken, as [line, why]."""
+    got = read_captions(Path(path).read_text("utf-8"))
+    return {"words": [[w.text, w.start, w.end, w.speaker] for w in got.words], "refused": [list(r) for r in got.refused]}
+
+
+def read_cues(path: str, most: int, progress: Progress) -> dict[str, Any]:
+    """Cues of a caption file, as [start, end, lines, speaker] in samples, and what could not be taken, as [line, why]."""
+    blocks, refused = caption_blocks(Path(path).read_text("utf-8"))
+    cues: list[list[Any]] = []
+    for number, a, b, body in sorted(blocks[:most], key=lambda x: x[1:3]):
+        lines = [x for x in map(plain, body) if x]
+        if lines:
+            cues.append([a, b, lines, voice_of("\n".join(body))])
+        else:
+            refused.append((number, "it says nothing"))
+    return {"cues": cues, "refused": [list(r) for r in sorted(refused)]}
+
+
+def read_table(path: str, out: str, progress: Progress) -> dict[str, Any]:
+    """A .cube table of colours, read and written again as `out`."""
+    try:
+        text = Path(path).read_bytes().decode("utf-8-sig")
+    except UnicodeDecodeError:
+        raise Unusable("it is not text. A .cube file is") from None
+    try:
+        table = looks.read_cube(text)
+    except looks.BadTable as e:
+        raise Unusable(str(e)) from None
+    with written_whole(Path(out)) as part:
+        part.write_text(cube_text(table))
+    return {}
+
+
+def read_font(path: str, progress: Progress) -> dict[str, Any]:
+    """What a font calls itself; `Unusable` for what is none."""
+    return {"family": check_font(Path(path))}

@@ -1,0 +1,223 @@
+"""A file that was made, opened again and held against the plan it was made of; and before it is made, what it is made of.
+
+Before   every sound that the plan reads is there, to its last sample
+after    each part of the pictures is decoded: as many frames as the plan has, and at its cuts the recording's own picture
+         (against the small greys that were kept when it was prepared); the whole file's sound is decoded and measured (against
+         the power that was measured of each recording then)
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import av
+import numpy as np
+
+from kovel.core.checks.delivered import Difference, Tile, heard_differences, seen_difference
+from kovel.core.plan.captioned import SAFE
+from kovel.core.plan.layers import EVERYWHERE, WHOLE, Stacked
+from kovel.core.plan.plan import Plan
+from kovel.core.plan.retimed import RETIMED
+from kovel.core.plan.sounds import Heard
+from kovel.core.sound.loudness import STEP, Powers, Rows, TruePeaks, Weigher, integrated
+from kovel.core.time.rate import SAMPLE_RATE, Rate
+from kovel.media.files import Unusable
+from kovel.media.titles import drawn_title
+from kovel.media.whole_files import facts_in
+from kovel.media.wholeness import short_sound
+
+SPACING = 50  # frames between two that are looked at within a shot
+TILE = (16, 9)
+FINER = 4  # greys are measured at so many times that size
+SLACK = 4 * 1152  # samples an encoder may add at the end
+LOUDER = 2.0  # LU between what was sent to the encoder and what is in the file (hiss loses its highest band in AAC)
+Files = dict[int, dict[str, Any]]
+Moment = tuple[int, Sequence[Stacked], int]  # frame of the story, the run's layers, frame of the run
+
+
+def plan_of(plan: dict[str, Any]) -> Plan:
+    """The sounds of a plan's JSON."""
+    dips = tuple((int(at), float(db)) for at, db in plan.get("dips", ()))
+    return Plan(Rate(*plan["rate"]), plan["length"], (), tuple(Heard.from_json(row) for row in plan["sounds"]), dips)
+
+
+def _folder(file: dict[str, Any]) -> Path:
+    """Where what was made of a recording lies; nowhere for one that renders of earlier versions know less of."""
+    return Path(file.get("derived") or (Path(file["pcm"]).parent if file["pcm"] else "nowhere"))
+
+
+def check_inputs(plan: Plan, files: Files) -> None:
+    """`Unusable`, in words, where a sound that the plan reads is not there to its end."""
+    for i in sorted({h.source for h in plan.sounds}):
+        f = files[i]
+        folder = _folder(f)
+        facts = facts_in(folder / "media.json") or facts_in(folder / "sound.json") or {}
+        short = short_sound(folder, {"sound": True, **facts}) if "samples" in facts else "its sound is not all there"
+        if short:
+            raise Unusable(
+                f"{f['name']}: {short}. It is prepared again when Kovel starts or the recording is opened; then render again."
+            )
+        for name, path in f.get("made", {}).items():
+            made = Path(path)
+            bytes_ = made.stat().st_size if made.exists() else 0
+            if not bytes_ or (not name.startswith(RETIMED) and bytes_ != facts["samples"] * facts["channels"] * 2):
+                made.unlink(missing_ok=True)  # it is made again when it is asked for
+                raise Unusable(f"The sound made of {f['name']} is not all there. It is made again when you render again.")
+
+
+def measured(plan: Plan, files: Files) -> dict[tuple[int, str], Rows]:
+    """What was measured of each sound of a plan when it was made, every 100 ms."""
+    out: dict[tuple[int, str], Rows] = {}
+    for i, made in {(h.source, h.made) for h in plan.sounds}:
+        path = Path(files[i]["made"][made]).with_suffix(".power.npy") if made else _folder(files[i]) / "power.npy"
+        out[i, made] = np.load(path)
+    return out
+
+
+def sound_in(path: Path) -> tuple[Powers, int, float]:
+    """The sound of a file: weighted powers each 100 ms, how many samples at 48 kHz, and the true peak as a factor."""
+    power, peaks, samples = Weigher(), TruePeaks(STEP), 0
+    held: list[np.ndarray] = []
+
+    def feed(x: np.ndarray) -> None:
+        power.feed(x)
+        peaks.feed(x)
+
+    with av.open(str(path)) as c:
+        resample = av.AudioResampler("flt", "stereo", SAMPLE_RATE)
+        first = True
+        for frame in c.decode(c.streams.audio[0]):
+            if first and frame.pts and frame.time_base:
+                late = round(Fraction(frame.pts) * frame.time_base * SAMPLE_RATE)
+                held += [np.zeros((max(0, late), 2), np.float32)]
+            first = False
+            held += [g.to_ndarray().reshape(-1, 2) for g in resample.resample(frame)]
+            if sum(map(len, held)) >= 40 * STEP:
+                x = np.concatenate(held)
+                n = len(x) // STEP * STEP
+                feed(x[:n])
+                held, samples = [x[n:]], samples + n
+        held += [g.to_ndarray().reshape(-1, 2) for g in resample.resample(None)]
+    x = np.concatenate(held) if held else np.zeros((0, 2), np.float32)
+    if len(x):
+        feed(x)
+    return power.finish(), samples + len(x), float(peaks.finish().max(initial=0))
+
+
+def sound_differences(path: Path, plan: Plan, files: Files, sent: float | None) -> tuple[list[Difference], dict[str, Any]]:
+    """Where the sound of a file differs from a plan; and what it measures: `loudness` in LUFS (None: silence), `peak` in dBTP.
+    `sent`: the loudness of what was sent to the encoder."""
+    power, samples, top = sound_in(path)
+    out = heard_differences(plan, measured(plan, files), power, lambda i: str(files[i]["name"]))
+    length = plan.samples / SAMPLE_RATE
+    if not -STEP <= samples - plan.samples <= SLACK:
+        out.append(Difference(0, length, f"the sound lasts {samples / SAMPLE_RATE:.2f} s instead of {length:.2f}"))
+    loud = integrated(power)
+    if sent is not None and (loud is None or abs(loud - sent) > LOUDER):
+        out.append(Difference(0, length, f"the loudness is {loud or -120:.1f} LUFS instead of {sent:.1f}"))
+    return out, {"loudness": None if loud is None else round(loud, 2), "peak": round(20 * np.log10(max(top, 1e-6)), 2)}
+
+
+class Greys:
+    """The recordings' own pictures, very small and grey, as they were kept when they were prepared."""
+
+    def __init__(self, files: Files, size: tuple[int, int]) -> None:
+        self.files, self.size = files, size
+        self._rows: dict[int, tuple[Tile, bool] | None] = {}
+
+    def of(self, source: int) -> tuple[Tile, bool] | None:
+        """Its greys, (frames, 9, 16), and whether it fills the picture without bars; None where none were kept."""
+        if source not in self._rows:
+            folder = _folder(self.files[source])
+            facts = facts_in(folder / "media.json")
+            try:
+                rows = np.load(folder / "greys.npy", mmap_mode="r")
+            except (OSError, ValueError):
+                rows = None
+            if facts is None or rows is None or not facts.get("width"):
+                self._rows[source] = None
+            else:
+                shape = facts["width"] * self.size[1] / (facts["height"] * self.size[0])
+                self._rows[source] = rows, 0.98 < shape < 1.02
+        return self._rows[source]
+
+    def expected(self, stack: Sequence[Stacked], k: int) -> tuple[Tile | None, str, bool]:
+        """The greys of what is seen at frame k of a run (None where that is not one recording alone), its name, and whether nothing
+        is done to it."""
+        if not stack or stack[-1].stack or stack[-1].cut or stack[-1].layer.image.source is None:
+            return None, "", False
+        x = stack[-1]
+        layer, source = x.layer, x.layer.image.source
+        kept = self.of(source) if source is not None else None
+        if (
+            kept is None
+            or source is None
+            or layer.look
+            or layer.opacity.at(k) < 1
+            or layer.place != EVERYWHERE
+            or layer.part.clear
+        ):
+            return None, "", False
+        base, num, den = x.steps
+        own = 0 if self.files[source]["still"] else min(max(0, (base + k * num) // den), len(kept[0]) - 1)
+        return kept[0][own], str(self.files[source]["name"]), kept[1] and layer.part == WHOLE
+
+
+def picture_differences(path: Path, moments: Iterable[Moment], greys: Greys, rate: Rate) -> list[Difference]:
+    """Where the pictures of a part differ from the story's `moments`, one a frame. Looked at are the first and the last frame of
+    each shot, and some between."""
+    rows = list(moments)
+    out: list[Difference] = []
+    count = 0
+    small = av.video.reformatter.VideoReformatter()
+    with av.open(str(path)) as c:
+        for frame in c.decode(c.streams.video[0]):
+            if count < len(rows):
+                t, stack, k = rows[count]
+                edge = k == 0 or count + 1 == len(rows) or rows[count + 1][2] == 0
+                if edge or k % SPACING == 0:
+                    tile, name, alike = greys.expected(stack, k)
+                    if what := seen_difference(tile, _tile(small, frame), name, alike):
+                        at = float(t / rate.fps)
+                        out.append(Difference(at, at, what))
+            count += 1
+    if count != len(rows):
+        at = float(rows[0][0] / rate.fps) if rows else 0.0
+        out.insert(0, Difference(at, at, f"{count} frames instead of {len(rows)}"))
+    return out
+
+
+def caption_differences(plan: dict[str, Any], size: tuple[int, int], fonts: Path | None) -> list[Difference]:
+    """Captions that reach beyond the safe area of the picture, each told once, at its first frame."""
+    rate, seen, out = Rate(*plan["rate"]), set[str](), list[Difference]()
+    edge = (size[0] * SAFE / 100 - 1, size[1] * SAFE / 100 - 1)
+    for at, _, layers in plan["pictures"]:
+        for layer in layers:
+            spec = layer[4].get("title") if len(layer) > 4 else None
+            if not spec or not spec.get("caption") or spec["text"] in seen:
+                continue
+            seen.add(spec["text"])
+            box = drawn_title(spec, *size, None, fonts).getchannel("A").getbbox()
+            if box and not (
+                box[0] >= edge[0] and box[1] >= edge[1] and box[2] <= size[0] - edge[0] and box[3] <= size[1] - edge[1]
+            ):
+                begin = float(at / rate.fps)
+                out.append(
+                    Difference(begin, begin, f"the caption “{spec['text'].splitlines()[0][:40]}” reaches beyond the safe area")
+                )
+    return out
+
+
+def _tile(small: Any, frame: Any) -> Tile:
+    wide, high = TILE
+    grey = small.reformat(frame, wide * FINER, high * FINER, "gray8").to_ndarray()
+    return np.asarray(grey.reshape(high, FINER, wide, FINER).mean((1, 3)))
+
+
+def frames_in(path: Path) -> int:
+    """How many pictures a file has."""
+    with av.open(str(path)) as c:
+        return sum(1 for p in c.demux(c.streams.video[0]) if p.size)

@@ -1,0 +1,89 @@
+"""Rows that come from elsewhere (an archive) held to what anything typed here is held to, before they are kept."""
+
+from __future__ import annotations
+
+import json
+from pathlib import PurePosixPath
+
+from kovel.core.story.bounds import LONGEST, NUMBER, could_be_cut, held
+from kovel.core.time.rate import RATES, Rate
+from kovel.core.time.timecode import can_drop
+from kovel.store import captions, markers, projects, recordings, stories, subclips, transcripts
+from kovel.store.db import Database
+from kovel.store.projects import Invalid, Project
+from kovel.store.recordings import Recording
+
+SMALLEST, LARGEST = 16, 16_384  # pixels either way
+SLOWEST, FASTEST = 1, 1000  # frames a second of a recording
+MOST_CHANNELS = 512
+LONGEST_TEXT = 20_000
+
+
+def hold(db: Database, project: int) -> None:
+    """`Invalid`, in words, where a row of a project could not have been made here. To be called in the transaction that writes them."""
+    if project in [number for number, _ in projects.broken(db)]:
+        raise Invalid("its frame rate, size or start is none that a project can have")
+    p = projects.get(db, project)
+    _project(p)
+    rows = {r.id: r for r in recordings.of_project(db, project)}
+    for r in rows.values():
+        _recording(db, r)
+    sources = recordings.sources(db, project)
+    for kept in stories.of_project(db, project):
+        held(kept.story)
+        if not could_be_cut(kept.story, sources):
+            raise Invalid(f"the story “{kept.name}” holds ranges or numbers that no story can have")
+        captions.edits(db, kept.id)
+        captions.brought(db, kept.id)
+        for entry in db.read().execute("SELECT patch FROM journal WHERE story = ?", (kept.id,)):
+            if not isinstance(json.loads(entry["patch"]), dict):
+                raise Invalid(f"the history of “{kept.name}” cannot be read")
+    for clip in subclips.of_project(db, project):
+        r = rows[clip.recording]
+        total = r.length(p.rate)
+        if not (_number(clip.start) and _number(clip.length) and clip.length > 0 and clip.start >= 0):
+            raise Invalid(f"a saved range of {r.name} has no length or place")
+        if total is not None and clip.start + clip.length > total:
+            raise Invalid(f"a saved range of {r.name} lies outside of it")
+
+
+def _number(x: object) -> bool:
+    return type(x) is int and abs(x) < NUMBER
+
+
+def _project(p: Project) -> None:
+    if p.rate not in RATES:
+        raise Invalid("its frame rate is none that Kovel works in")
+    if not (_number(p.width) and _number(p.height) and all(SMALLEST <= n <= LARGEST for n in (p.width, p.height))):
+        raise Invalid("its picture has no size that a picture can have")
+    if not (_number(p.start_frame) and 0 <= p.start_frame <= LONGEST * p.rate.fps) or (p.drop and not can_drop(p.rate)):
+        raise Invalid("its start timecode is none")
+
+
+def _recording(db: Database, r: Recording) -> None:
+    told = f"the recording “{str(r.name)[:60]}”"
+    rate: Rate = r.rate
+    if not (_number(rate.num) and _number(rate.den) and rate.num > 0 and rate.den > 0 and SLOWEST <= rate.fps <= FASTEST):
+        raise Invalid(f"{told} has no frame rate")
+    if r.frames is not None and not (_number(r.frames) and 0 < r.frames <= LONGEST * rate.fps):
+        raise Invalid(f"{told} has no length")
+    if not (_number(r.channels) and 0 <= r.channels <= MOST_CHANNELS and _number(r.size) and r.size >= 0):
+        raise Invalid(f"{told} has no size or no channels that can be")
+    if r.picture and not all(_number(n) and 0 < n <= LARGEST for n in (r.width, r.height)):
+        raise Invalid(f"{told} has no size of its picture")
+    if r.kind not in recordings.KINDS or not isinstance(r.name, str) or not 0 < len(r.name) <= LONGEST_TEXT:
+        raise Invalid(f"{told} has no kind or name")
+    if not isinstance(r.path, str) or not PurePosixPath(r.path).is_absolute() or "\0" in r.path:
+        raise Invalid(f"{told} has no file")
+    for w in transcripts.words(db, r.id):
+        if not (
+            isinstance(w.text, str)
+            and len(w.text) <= LONGEST_TEXT
+            and _number(w.start)
+            and _number(w.end)
+            and 0 <= w.start < w.end
+        ):
+            raise Invalid(f"a word of {told} has no place")
+    for mark in markers.of_recording(db, r.id):
+        if not _number(mark.frame) or mark.frame < 0:
+            raise Invalid(f"a marker of {told} has no place")
