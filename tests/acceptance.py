@@ -60,7 +60,8 @@ def words_heard(film: Path) -> list[tuple[str, float]]:
 def heard_share(film: Delivered, off: float = 0.3) -> tuple[float, list[str]]:
     """How many of the story's words are heard in the film, in their order and within `off` seconds of their place; and the others."""
     rate = film.kept.story.rate
-    want = [(plain(x.word.text), float(x.at / rate.fps)) for x in said(film.data, film.kept) if plain(x.word.text)]
+    spoken = [x for x in said(film.data, film.kept) if plain(x.word.text) and not x.word.text.startswith("[")]  # no [voice]
+    want = [(plain(x.word.text), float(x.at / rate.fps)) for x in spoken]
     have = words_heard(film.path)
     found: set[int] = set()
     for m in SequenceMatcher(None, [w for w, _ in want], [w for w, _ in have], autojunk=False).get_matching_blocks():

@@ -66,8 +66,13 @@ def rendered(page: Page, url: str, to: Path, height: str) -> Path:
     page.get_by_label("Lines high").fill(height)
     page.get_by_label("Lines high").press("Tab")
     expect(page.locator("#expected")).to_contain_text(f"× {height} ·", timeout=60_000)  # the form is drawn anew
-    page.get_by_role("button", name="Render").click()
     row = page.locator("[data-render]").first
+    for _ in range(120):  # what is still being made of a sound is said, and rendered when it is there
+        page.get_by_role("button", name="Render").click()
+        expect(row.or_(page.locator("#report", has_text="still being made"))).to_be_visible()
+        if row.count():
+            break
+        page.wait_for_timeout(1000)
     expect(row).to_have_attribute("data-state", "done", timeout=PATIENT)
     expect(row).to_contain_text("Checked: every picture and sound is there as in the story.")
     with page.expect_download() as got:
@@ -162,7 +167,7 @@ def test_three_cameras_uploaded_afresh(page: Page, serve: Callable, tmp_path: Pa
     page.locator(".rail a", has_text="Front").click()
     until(page, "window.kovel?.player?.plan")
     words = page.locator(".w")
-    for k, (first, last, name) in enumerate(((8, 20, "One"), (26, 40, "Two"), (44, 60, "Three")), 1):
+    for k, (first, last, name) in enumerate(((17, 28, "One"), (29, 47, "Two"), (50, 65, "Three")), 1):
         words.nth(first).hover()
         page.mouse.down()
         words.nth(last).hover()
