@@ -62,6 +62,7 @@ def full(coded: Coded) -> Coded:
     for name, params in (
         ("set_group", {"ids": [p.id for p in stories.load(data.db, 1).story.pieces[:2]]}),
         ("set_value", {"to": "story", "setting": "level", "value": -2}),
+        ("set_value", {"to": f"recording {r['talk'].id}", "setting": "warmth", "value": 12}),
         ("lay_title", {"at": 5, "text": "Maren", "length": 50}),
         ("set_heading", {"piece": stories.load(data.db, 1).story.pieces[0].id, "heading": "River"}),
     ):
@@ -80,6 +81,9 @@ def told(data: Data, project: int) -> dict[str, Any]:
         for k in ("pieces", "covers", "loose", "sounds", "loose_sounds"):
             for row in story[k]:
                 row[1] = names.get(row[1], row[1])
+        story["settings"] = {
+            " ".join(names.get(int(x), x) if x.isdecimal() else x for x in k.split()): v for k, v in story["settings"].items()
+        }
         return story
 
     out: dict[str, Any] = {"now": named(story_to_json(stories.load(data.db, sid).story)), "undone": [], "redone": []}

@@ -154,7 +154,7 @@ def test_what_a_list_cannot_hold_is_said_and_lanes_are_as_in_the_plan(told: Kept
     assert (after[0][4], after[0][6], after[-1][5], after[-1][7]) == (before[0][4], before[0][6], before[-1][5], before[-1][7])
     gaps = lambda rows: [(x[7], y[6]) for x, y in pairwise(rows) if x[7] != y[6]]  # noqa: E731
     assert gaps(after) == gaps(before)
-    assert ": see-through 40 %" in through and ": level -3.0 dB" in through
+    assert ": opacity 40 %" in through and ": level -3.0 dB" in through
     assert "effect “Tobin”, 60 frames" in told_ and "M2   B1             0" in text  # 110 frames of the story, 220 of the shot
     for lane, track in (("dialogue", "Dialogue sound"), ("effect", "Sound 1"), ("cover 1", "Cover 1")):
         do("set_muted", lane=lane, muted=True)

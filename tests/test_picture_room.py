@@ -66,7 +66,7 @@ def test_the_room_shows_the_film_and_what_is_set(picture: TestClient, shown: Sho
     assert film.count("film-shot") == 4 and 'data-lane="cover 1"' in film and "framed" in film and "small-0-" in film
     assert f'style="width:{4 * 120 + 1}px"' in film and "left:280px;width:99px" in film
     panel = picture.get("/p/1/picture/panel", params={"items": "1"}).text
-    assert 'value="100 to 112"' in panel and 'value="-0.2"' in panel and "its recording too" in panel
+    assert 'value="100 to 112"' in panel and 'value="-0.2"' in panel and "from the recording" in panel
     wide = picture.get("/p/1/picture/panel", params={"items": "1", "scope": "recording"}).text
     assert 'value="0.5"' in wide and "all of maren-a" in wide
     assert "Choose something" in picture.get("/p/1/picture/panel", params={"items": "99"}).text

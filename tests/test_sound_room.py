@@ -326,7 +326,7 @@ def test_what_the_strip_is_told(sound: TestClient, spoken: Spoken) -> None:
     by_lane = {lane: [b for b in told["blocks"] if b["lane"] == lane] for lane in ("dialogue", "natural", "music")}
     assert [b["name"] for b in by_lane["dialogue"]] == ["maren", "space", "odile"]
     assert by_lane["natural"][0]["wide"] == pytest.approx(2 - 6.02, abs=0.01)  # half amplitude until its own level is set
-    assert by_lane["music"][0]["line"] == [[125, -3.0]] and by_lane["music"][0]["tells"] == "-1.0 dB"
+    assert by_lane["music"][0]["line"] == [[125, -3.0]] and by_lane["music"][0]["tells"] == "own -3.0 dB, total -1.0 dB"
     assert {x["name"]: x["rows"] for x in told["lanes"]} == {"dialogue": 1, "natural": 1, "effect": 0, "voice": 0, "music": 1}
     c = story_of(data).covers[0]
     stories.edit(data.db, 1, None, "set_value", {"to": c.id, "setting": "level", "value": -16})

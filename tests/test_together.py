@@ -46,6 +46,49 @@ def test_each_sees_the_other_and_what_they_did(two: tuple[TestClient, TestClient
     )
 
 
+def lengths(data: Data) -> list[int]:
+    return [p.length for p in stories.load(data.db, 1).story.pieces]
+
+
+def test_undo_takes_ones_own_edit_and_asks_before_anothers(two: tuple[TestClient, TestClient], coded: Coded) -> None:
+    """Nobody's edit goes without a word: own ones first, from under those of others; else it is said whose it would be."""
+    (ana, ben), data = two, coded[0]
+    ana.post("/p/1/together/name", data={"name": "Ana"})
+    ben.post("/p/1/together/name", data={"name": "Ben"})
+
+    def turn(c: TestClient, do: str = "undo", **more: str) -> tuple[int, str]:
+        answer = c.post(f"/p/1/story/{do}", data=more, headers={"accept": "application/json"})
+        return answer.status_code, answer.text if answer.status_code == 202 else answer.json().get(
+            "did", answer.json().get("error")
+        )
+
+    assert edit(ana, 10) == edit(ben, 20) == edit(ana, 30) == edit(ben, 40) == 200
+    assert lengths(data) == [40, 30, 20, 10]
+    assert turn(ana) == (200, "Undone: A space of 30 frames") and lengths(data) == [40, 20, 10]
+    assert turn(ana) == (200, "Undone: A space of 10 frames") and lengths(data) == [40, 20]
+    code, asked = turn(ana)  # there is nothing more of her own
+    assert code == 202 and "by Ana" not in asked and "Undo all the same" in asked and lengths(data) == [40, 20]
+    assert turn(ana, "redo") == (200, "Done again: A space of 10 frames") and lengths(data) == [40, 20, 10]
+    assert turn(ana, "redo")[0] == 200 and lengths(data) == [40, 30, 20, 10]
+    assert turn(ana, "redo") == (422, "There is nothing to redo.")
+    assert turn(ana)[0] == turn(ana)[0] == turn(ana, "redo")[0] == 200 and lengths(data) == [40, 20, 10]
+    assert turn(ben) == (200, "Undone: A space of 40 frames") and lengths(data) == [20, 10]
+    trim = {"command": "trim", "piece": stories.load(data.db, 1).story.pieces[0].id, "edge": "out", "delta": -5}
+    assert ana.post("/p/1/story/edit", json=trim).status_code == 200 and lengths(data) == [15, 10]
+    code, asked = turn(ben)  # his last is the one that she has trimmed since
+    assert code == 202 and "cannot be undone alone" in asked and "by Ana" in asked
+    assert turn(ben, others="true")[0] == 200 and lengths(data) == [20, 10]
+    assert turn(ana, "redo")[0] == 200 and lengths(data) == [15, 10]
+    assert turn(ana)[0] == 200 and turn(ben, "redo")[0] == 200 and lengths(data) == [40, 20, 10]  # each their own
+    assert edit(ana, 50) == turn(ana)[0] == 200
+    code, asked = turn(ben, "redo")
+    assert code == 202 and "would be done again is by Ana" in asked
+    assert turn(ben, "redo", others="true")[0] == 200 and lengths(data) == [50, 40, 20, 10]
+    history = ben.get("/p/1/story/history").text
+    assert "· Ana" in history and "· Ben" not in history
+    assert stories.undo(data.db, 1)[1].did.startswith("Undone: ")  # a program is nobody: as ever, and it says what it undid
+
+
 def test_a_story_is_held_by_one_and_taken_over(
     two: tuple[TestClient, TestClient], coded: Coded, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -265,7 +265,7 @@ def test_every_route_answers_odd_values_in_words(coded: Coded) -> None:
 
 
 def test_bodies_are_held_to_a_size(room: TestClient) -> None:
-    began = time.monotonic()
+    began = time.process_time()  # of this process: others may share the machine
     for path, body, kind in (
         ("/p/1/story/edit", b'{"command":"' + b"a" * 60_000_000 + b'"}', "application/json"),
         ("/projects", b"name=" + b"%20" * 20_000_000, "application/x-www-form-urlencoded"),
@@ -279,7 +279,7 @@ def test_bodies_are_held_to_a_size(room: TestClient) -> None:
         headers={"content-type": "application/json"},
     )  # in pieces, no length told
     assert unsaid.status_code == 413
-    assert time.monotonic() - began < 5
+    assert time.process_time() - began < 5
     for origin in ("http://[", "http://[::1", "\x00"):
         assert room.post("/projects", data={"name": "x"}, headers={"origin": origin}).status_code == 403
 

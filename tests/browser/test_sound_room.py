@@ -197,23 +197,30 @@ def test_what_is_chosen_is_heard_alone_and_cleaned(page: Page, film: Spoken, ser
 
 
 def test_set_at_the_scope_that_is_picked(page: Page, film: Spoken, serve: Callable, tmp_path: Path) -> None:
-    """One piece, all of its recording, the whole story: levels add up, and the panel says what comes from where."""
+    """One piece, all of its recording here and everywhere, the whole story: levels add up, and the panel says what comes from
+    where; and a piece takes nothing of it."""
     data, r = film
     opened(page, serve, data, tmp_path)
     page.keyboard.press("g")
-    for scope, field, value in (
-        ("recording", "#recording-level", "3"),
-        ("story", "#items-level", "-2"),
-        ("items", "#items-level", "-9"),
+    here = f"recording {r['maren'].id}"
+    for scope, field, value, told in (
+        ("recording", "#recording-level", "3", "level +3.0 dB"),
+        ("story", "#items-level", "-2", "level -2.0 dB"),
+        (here, "#items-level", "1", "maren in this story: level +1.0 dB"),
+        ("items", "#items-level", "-9", "level own -9.0 dB, total -7.0 dB"),
     ):
         page.evaluate("kovel.sound.idle()")
         page.locator("#scope").select_option(scope)
         expect(page.locator("#scope")).to_have_value(scope)
         page.locator(field).first.fill(value)
         page.locator(field).first.press("Enter")
-        expect(page.locator("#report")).to_contain_text(f"level {int(value):+.1f} dB")
-    until(page, "kovel.strip.data.blocks[0].tells === '-8.0 dB'")
-    expect(page.locator("#panel")).to_contain_text("its recording and the story too")
+        expect(page.locator("#report")).to_contain_text(told)
+    until(page, "kovel.strip.data.blocks[0].tells === 'own -9.0 dB, total -7.0 dB'")
+    expect(page.locator("#panel")).to_contain_text("total -7.0 dB")
+    expect(page.locator("#panel")).to_contain_text(
+        "inherits +3.0 dB from the recording, -2.0 dB from the story, +1.0 dB from the recording in this story"
+    )
+    assert dict(story(data).settings)[here]["level"] == 1
     assert recordings.get(data.db, r["maren"].id).settings["level"] == 3 and dict(story(data).settings)["story"]["level"] == -2
     page.evaluate("kovel.sound.idle()")
     until(page, "document.querySelector('#items-level').defaultValue === '-9'")
@@ -223,7 +230,9 @@ def test_set_at_the_scope_that_is_picked(page: Page, film: Spoken, serve: Callab
     expect(page.locator("#items-level")).to_have_value("-9")
     page.locator("#items-level").fill("")  # nothing: as the wider scope says
     page.locator("#items-level").press("Enter")
-    until(page, "kovel.strip.data.blocks[0].tells === '+1.0 dB'")
+    until(page, "kovel.strip.data.blocks[0].tells === 'own +0.0 dB, total +2.0 dB'")
+    page.get_by_label("Replace the inherited level").check()
+    until(page, "kovel.strip.data.blocks[0].tells === '+0.0 dB'")
 
 
 def test_the_whole_by_its_buttons(page: Page, film: Spoken, serve: Callable, tmp_path: Path) -> None:

@@ -10,6 +10,7 @@ three
 from __future__ import annotations
 
 import ast
+import re
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -217,7 +218,7 @@ def drawn(s: Story) -> str:
 
 def asked(line: str) -> tuple[str, dict[str, object]]:
     """`insert at=0 source=2` -> its name and values."""
-    name, *rest = line.split()
+    name, *rest = re.findall(r'(?:[^\s"]|"[^"]*")+', line)
     params: dict[str, object] = {}
     for x in rest:
         key, _, text = x.partition("=")

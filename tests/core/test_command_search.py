@@ -50,7 +50,7 @@ def test_exact_names_then_what_fits_then_other_words() -> None:
 def test_words_of_the_trade_find_edits_and_never_run_them() -> None:
     for word, label in (
         ("trim", "In edge of the piece"), ("volume", "Level:"), ("crop", "Zoom"), ("brighten", "Brightness"), ("freeze", "Hold the frame"),
-        ("ripple", "Take out, close up"), ("extract", "Take out, close up"), ("duplicate", "Repeat the piece"), ("opacity", "See through"),
+        ("ripple", "Take out, close up"), ("extract", "Take out, close up"), ("duplicate", "Repeat the piece"), ("see-through", "Opacity of"),
         ("delete", "Take out, close up"), ("razor", "Split"), ("rotate", "Turn"), ("reverse", "Piece backwards"), ("pan", "Balance"),
     ):  # fmt: skip
         rows = found(word)

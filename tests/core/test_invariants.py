@@ -224,7 +224,7 @@ class Editing(RuleBasedStateMachine):
             elif k == "to":
                 rows = (*s.pieces, *s.covers, *s.loose, *s.sounds)
                 some = [self.one_of(rows, r) for _ in range(r.randint(1, 3))]
-                wide = ["story", f"group {next((p.group for p in s.pieces if p.group), 0)}"]
+                wide = ["story", f"group {next((p.group for p in s.pieces if p.group), 0)}", f"recording {r.randint(1, 7)}"]
                 params[k] = r.choice([some[0], some, some, *wide]) if name != "copy_values" else r.choice([some, *wide])
             elif k == "item" or (k == "source" and name == "copy_values"):
                 params[k] = self.one_of((*s.pieces, *s.covers, *s.loose, *s.sounds), r)

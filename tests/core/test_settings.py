@@ -54,6 +54,37 @@ def test_each_scope_is_met_by_the_nearer_ones() -> None:
     assert story_from_json(json.loads(json.dumps(story_to_json(s)))) == s
 
 
+def test_every_use_of_a_recording_in_this_story_and_what_replaces_what_is_inherited() -> None:
+    """Looks follow each other and levels add up from wide to near, from the nearest scope on that replaces what it inherits."""
+    bright = SOURCES | {1: Source(1, "A", R, 2000, setup="x", settings=NONE.having("brightness", 0.5).having("zoom", 110))}
+
+    def looks(s: Story) -> list[list[float]]:
+        return [[dict(row)["brightness"] for row in run_.layers[0].look] for run_ in make_plan(s, bright).pictures]
+
+    def edited(s: Story, name: str, **params: object) -> Story:
+        return run(s, bright, name, params)[0]
+
+    plain, s = three(), three()
+    for to, v in (("story", 0.25), ("recording 1", 1.0), (1, -0.5)):
+        s = edited(s, "set_value", to=to, setting="brightness", value=v)
+    assert looks(s) == [[0.5, 0.25, 1.0, -0.5], [0.5, 0.25, 1.0], [0.25]]
+    assert looks(edited(s, "set_value", to="recording 1", setting="look_alone", value=True)) == [[1.0, -0.5], [1.0], [0.25]]
+    assert looks(edited(s, "set_value", to=1, setting="look_alone", value=True)) == [[-0.5], [0.5, 0.25, 1.0], [0.25]]
+    assert looks(edited(s, "set_value", to="story", setting="look_alone", value=True))[1:] == [[0.25, 1.0], [0.25]]
+    filmed = edited(s, "as_filmed", items=[1, 2, 3])  # and that is what is seen: nothing inherited, no framing either
+    assert make_plan(filmed, bright).pictures == make_plan(plain, SOURCES).pictures
+    with pytest.raises(Refused, match="as they were filmed already"):
+        edited(filmed, "as_filmed", items=[1, 2, 3])
+
+    s = edited(plain, "set_value", to="recording 1", setting="level", value=-3)
+    s = edited(edited(s, "set_value", to="story", setting="level", value=2), "set_value", to=1, setting="level", value=-1)
+    assert [value(s, i, "level", bright) for i in (1, 2, 3)] == [-2, -1, 2]
+    told = run(s, bright, "set_value", {"to": 1, "setting": "level_alone", "value": True})
+    assert (value(told[0], 1, "level", bright), told[1].did) == (-1, "A: level -1.0 dB")
+    assert run(s, bright, "change_level", {"items": [2], "by": 1})[1].did == "A: 1 dB louder, now own +1.0 dB, total +0.0 dB"
+    assert json.loads(json.dumps(story_to_json(s)))["settings"]["recording 1"] == {"level": -3.0}
+
+
 def test_settings_go_where_what_they_belong_to_goes() -> None:
     s = do(three(), "set_value", to=1, setting="level", value=-4)
     s = do(do(s, "split", at=40), "move", piece=2, before=1)

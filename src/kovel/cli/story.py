@@ -233,8 +233,8 @@ def _number(text: str, rate: Rate) -> int:
 @click.argument("values", nargs=-1, required=True)
 @story_options
 def story_set(values: tuple[str, ...], folder: Path | None, project_name: str | None, as_json: bool) -> None:
-    """Settings at a scope: `piece=4 level=-16`, `sound=9 cover=3 mute=on`, `story target=-16`, `group=5 zoom=120`. A value of
-    none takes a setting back; a line is moments in frames of the recording with values, `level=100:-6,150:0`."""
+    """Settings at a scope: `piece=4 level=-16`, `sound=9 cover=3 mute=on`, `story target=-16`, `group=5 zoom=120`, `recording=3
+    warmth=10` (every use of it in this story; in every story: kovel set). A value of none takes a setting back; a line is moments in frames of the recording with values, `level=100:-6,150:0`."""
     data = open_data(folder)
     p = the_project(data, project_name)
     to: list[int | str] = []
@@ -243,13 +243,13 @@ def story_set(values: tuple[str, ...], folder: Path | None, project_name: str | 
         k, eq, x = v.partition("=")
         if k in ("piece", "cover", "title", "sound") and x.isdecimal():
             to.append(int(x))
-        elif k in ("group", "story") and (k == "story") != bool(eq):
-            to.append("story" if k == "story" else f"group {x}")
+        elif k in ("group", "recording", "story") and (k == "story") != bool(eq):
+            to.append("story" if k == "story" else f"{k} {x}")
         elif eq and k in SETTINGS:
             set_[k] = _setting(k, x)
         else:
             raise Invalid(
-                f"{v[:40]} is neither a scope (piece=4, cover=, title=, sound=, group=, story) nor a setting (kovel story settings lists them)."
+                f"{v[:40]} is neither a scope (piece=4, cover=, title=, sound=, group=, recording=, story) nor a setting (kovel story settings lists them)."
             )
     if not to or not set_:
         raise Invalid("Say on what, and what: kovel story set piece=4 level=-16")

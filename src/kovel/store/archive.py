@@ -10,6 +10,7 @@ import json
 import sqlite3
 from typing import Any
 
+from kovel.core.story.patch import VALUES, rescoped
 from kovel.core.told import Told
 from kovel.store.archive_checks import hold
 from kovel.store.db import Database, migrate
@@ -153,6 +154,8 @@ def _put(db: Database, c: sqlite3.Connection, tables: Tables, name: str) -> tupl
                 row["name"], row["archived"], row["deleted"] = name, 0, None
             elif table == "recording":
                 row["ready"] = 0
+            elif table == "story":
+                row["settings"] = json.dumps(rescoped(json.loads(row["settings"]), lambda i: i + up["recording"]))
             elif table == "journal":
                 row["patch"] = json.dumps(_patch(json.loads(row["patch"]), up["recording"]))
             elif table == "log_step":
@@ -179,6 +182,9 @@ def _patch(d: dict[str, Any], up: int) -> dict[str, Any]:
         for rows in d.get(k, [0, [], []])[1:]:
             for r in rows:
                 r[1] = r[1] + up if r[1] else r[1]
+    for k in VALUES:
+        if k in d:
+            d[k] = [rescoped(x, lambda i: i + up) for x in d[k]]
     return d
 
 

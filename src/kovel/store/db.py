@@ -65,6 +65,7 @@ class Database:
         self.stories: dict[int, tuple[int, Story]] = {}  # by id: the revision last seen and the story at it
         self.words: dict[int, tuple[str, tuple[Word, ...]]] = {}  # by recording: the state last seen and the words at it
         self.guard: Callable[[int], None] = lambda story: None  # raises where whoever asks may not change a story now
+        self.editor: Callable[[], tuple[str, str]] = lambda: ("", "")  # who asks, and what they are called; a program is nobody
         self._all: list[tuple[threading.Thread, sqlite3.Connection]] = []
         try:
             path.parent.mkdir(parents=True, exist_ok=True)

@@ -1,8 +1,10 @@
 """Projects: made, renamed, duplicated, archived, deleted and brought back."""
 
+import json
 import sqlite3
 from dataclasses import dataclass
 
+from kovel.core.story.patch import rescoped
 from kovel.core.time.rate import RATES, Rate
 from kovel.core.time.timecode import TimeError, can_drop, format_timecode, parse_entry
 from kovel.core.told import Told
@@ -225,6 +227,8 @@ def duplicate(db: Database, project: int) -> Project:
             kept = "name, next_id, locked, muted, soloed, target, along, settings"
             copy = fresh(c, "story")
             c.execute(f"INSERT INTO story (id, project, {kept}) SELECT ?, ?, {kept} FROM story WHERE id = ?", (copy, new, sid))
+            (wide,) = c.execute("SELECT settings FROM story WHERE id = ?", (copy,)).fetchone()
+            c.execute("UPDATE story SET settings = ? WHERE id = ?", (json.dumps(rescoped(json.loads(wide), ids.get)), copy))
             for table in ("piece", "cover", "laid_sound", "seam", "section"):
                 found = c.execute(f"SELECT * FROM {table} WHERE story = ?", (sid,))
                 names = [d[0] for d in found.description]

@@ -113,6 +113,7 @@ def create_app(
     remember_all(data)
     app.state.crew = crew
     data.db.guard = app.state.web.together.allow
+    data.db.editor = app.state.web.together.asking
     app.add_middleware(Asking)
     app.add_middleware(Noted, log=notebook(data.root / "logs"))
     app.state.sessions = Sessions(

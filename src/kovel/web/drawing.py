@@ -7,11 +7,12 @@ from dataclasses import dataclass
 from fractions import Fraction
 
 from kovel.core.plan.sounds import sounds_on
+from kovel.core.story.levels_told import level_told
 from kovel.core.story.lined import Block, LinedPage, lined
 from kovel.core.story.marks import sections
 from kovel.core.story.model import TITLE, Cover, Piece, Sound, Sources, Story, Transition
 from kovel.core.story.seams import Seam
-from kovel.core.story.settings import SETTINGS, added, on_line
+from kovel.core.story.settings import added, on_line
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import stamp
 from kovel.core.words.transcript import Word
@@ -183,7 +184,7 @@ class Drawing:
         tall = p.length * px
         label = self.rows[p.source].name if p.source in self.rows else SPACE
         return PieceBlock(
-            p, b.at, _box(b.at * px, tall), f"{label}, {stamp(p.length, self.rate)}", drawn=tall >= FINE, note=piece_note(p),
+            p, b.at, _box(b.at * px, tall), f"{label}, {stamp(p.length, self.rate)}", drawn=tall >= FINE, note=piece_note(self.story, self.sources, p),
             told=self.told(p, tall),
             colour=p.card.colour if p.card else None, speaker=b.speaker if tall > 40 else "", wave=self.wave(b),
             rows=tuple(self.row(b, line.top, line.words) for line in b.lines) if tall >= LINE else (),
@@ -268,7 +269,7 @@ class Drawing:
             if at >= min(hi, story.length) or at + x.length <= lo:
                 continue
             tall = max(6.0, (min(at + x.length, story.length) - at) * self.px)
-            level = SETTINGS["level"].says(story.value(x, "level", self.sources))
+            level = level_told(story, self.sources, x)
             label = f"{x.kind.capitalize()}: {self.name(x.source)}, {stamp(x.length, self.rate)}, {level}"
             place = _box(at * self.px, tall, left=self.places.sounds + (x.lane - 1) * SOUND)
             wave = f"{x.source},{x.start / self.fps},{(x.start + x.length) / self.fps}"

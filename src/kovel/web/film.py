@@ -53,14 +53,16 @@ def marks_of(x: Item) -> str:
     """Words for what is set on it itself: framing, look, pace, comes and goes."""
     own = set(x.settings)
     out = ["framed"] if own & {*FRAMING} else []
-    out += ["look"] if own & {*LOOK} else []
+    out += ["look"] if own & {*LOOK, "look_alone"} else []
     out += [told] if isinstance(x, (Piece, Cover)) and (told := pace_note(x)) else []
     out += ["comes, goes"] if own & {"appear", "leave"} else []
     return ", ".join(out)
 
 
 def tells_of(x: Item) -> str:
-    told = [(SETTINGS[n], x.settings[n]) for n in x.settings if n in (*FRAMING, *LOOK, "opacity", "appear", "leave")]
+    told = [
+        (SETTINGS[n], x.settings[n]) for n in x.settings if n in (*FRAMING, *LOOK, "look_alone", "opacity", "appear", "leave")
+    ]
     return ", ".join(f"{s.label.lower()} {s.says(v)}" for s, v in told)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from kovel.core.story.covers import heard_as
+from kovel.core.story.levels_told import level_told
 from kovel.core.story.model import TITLE, Cover, Piece, Sources, Story, Transition
 from kovel.core.story.settings import SETTINGS, Setting, Value
 from kovel.core.story.sync import same_moment
@@ -20,13 +21,16 @@ def transition_note(j: Transition) -> str:
 def _note(s: Setting, v: Value) -> str:
     if s.name == "zoom" and isinstance(v, tuple):
         return f"push {v[0][1]:g} to {v[-1][1]:g} %"
-    return s.says(v) if s.name in ("zoom", "level") else f"{s.label.lower()} {s.says(v)}"
+    if s.meets == "here":
+        return s.label.lower()
+    return s.says(v) if s.name == "zoom" else f"{s.label.lower()} {s.says(v)}"
 
 
-def piece_note(p: Piece) -> str:
+def piece_note(story: Story, sources: Sources, p: Piece) -> str:
     """What is special about a piece: its own settings, and what is taken of it."""
-    told = [(SETTINGS[n], p.settings[n]) for n in p.settings if SETTINGS[n].family != "pace"]
+    told = [(SETTINGS[n], p.settings[n]) for n in p.settings if SETTINGS[n].family != "pace" and n != "level"]
     notes = [*([x] if (x := pace_note(p)) else []), *(_note(s, v) for s, v in told)]
+    notes += [f"level {level_told(story, sources, p)}"] if "level" in p.settings else []
     return ", ".join([*notes, *([f"only its {p.take}"] if p.take != "both" else [])])
 
 
@@ -37,7 +41,7 @@ def cover_note(story: Story, sources: Sources, c: Cover, at: int) -> str:
     if story.value(c, "natural", sources):
         notes.append("with its sound" if c.as_shot else f"its sound: {heard_as(c)}")
     told = [SETTINGS[n] for n in c.settings if SETTINGS[n].family != "pace" and n != "natural" and c.source != TITLE]
-    notes += [f"{x.label.lower()} {x.says(c.settings[x.name])}" for x in told]
+    notes += [f"level {level_told(story, sources, c)}" if x.name == "level" else _note(x, c.settings[x.name]) for x in told]
     if at < story.length:
         i = story.index_at(at)
         p = story.pieces[i]

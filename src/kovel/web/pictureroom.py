@@ -87,7 +87,7 @@ def panel(request: Request, project: int, items: str = "", scope: str = "items")
         request, "parts/picture_panel.html", chosen=",".join(str(x.id) for x in chosen), scopes=scopes, scope=scope,
         about=about(kept.story, sources, rows), recording=chosen[0].source,
         framing=panel_of(kept.story, sources, rows, scope, (*TITLES, *SEEN) if title else SEEN, named), title=title,
-        look=panel_of(kept.story, sources, rows, scope, LOOK, named),
+        look=panel_of(kept.story, sources, rows, scope, ("look_alone", *LOOK), named),
         saved=list(saved_looks.saved(data.db)), pace=pace_of(chosen[0], kept.story, sources, kept.story.rate) if scope == "items" else None,
     )  # fmt: skip
 
@@ -183,7 +183,7 @@ def own(request: Request, project: int, item: int) -> JSONResponse:
         [
             n
             for n in opened(request, project).story.item(item).settings
-            if (n in (*SEEN, *LOOK, *TITLES) and SETTINGS[n].wide) or n in ("appear", "leave")
+            if (n in (*SEEN, *LOOK, "look_alone", *TITLES) and SETTINGS[n].wide) or n in ("appear", "leave")
         ]
     )
 

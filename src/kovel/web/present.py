@@ -6,6 +6,7 @@ import threading
 import time
 from contextvars import ContextVar
 from dataclasses import dataclass, field, replace
+from hashlib import sha256
 
 from kovel.core.told import Told
 
@@ -75,6 +76,15 @@ class Together:
             project, editor = self._holds.get(story, (0, ""))
             h = self._here.get(project, {}).get(editor)
             return h if h and time.monotonic() - h.seen < GONE else None
+
+    def asking(self) -> tuple[str, str]:
+        """Who asks, as the journal keeps it, and what they are called; a program is nobody."""
+        editor = EDITOR.get()
+        if not editor:
+            return "", ""
+        with self._lock:
+            name = self._names.get(editor, "")
+        return sha256(editor.encode()).hexdigest()[:16], name
 
     def allow(self, story: int) -> None:
         """`Taken` where who asks would change a story that somebody else holds."""

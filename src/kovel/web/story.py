@@ -1,5 +1,6 @@
 """The Story room: the lined page, its edits, undo and redo, the plan the player reads."""
 
+from collections.abc import Callable
 from dataclasses import asdict
 from typing import TYPE_CHECKING, Annotated, Any, Literal, Union
 
@@ -240,17 +241,27 @@ def edit(request: Request, project: int, asked: Annotated[EditRequest, Body()]) 
 
 
 @router.post("/story/undo")
-def undo(request: Request, project: int, revision: Annotated[int | None, Form()] = None) -> Response:
-    try:
-        return _answer(request, *stories.undo(web(request).data.db, _id(request, project), revision))
-    except Stale as e:
-        return _stale(request, project, e)
+def undo(
+    request: Request, project: int, revision: Annotated[int | None, Form()] = None, others: Annotated[bool, Form()] = False
+) -> Response:
+    return _turn(request, project, stories.undo, revision, others, "Undo")
 
 
 @router.post("/story/redo")
-def redo(request: Request, project: int, revision: Annotated[int | None, Form()] = None) -> Response:
+def redo(
+    request: Request, project: int, revision: Annotated[int | None, Form()] = None, others: Annotated[bool, Form()] = False
+) -> Response:
+    return _turn(request, project, stories.redo, revision, others, "Redo")
+
+
+def _turn(
+    request: Request, project: int, turn: Callable[..., tuple[Kept, Report]], revision: int | None, others: bool, do: str
+) -> Response:
+    """Undo or redo; asked about first (202) where the edit is somebody else's."""
     try:
-        return _answer(request, *stories.redo(web(request).data.db, _id(request, project), revision))
+        return _answer(request, *turn(web(request).data.db, _id(request, project), revision, others))
+    except stories.Others as e:
+        return page(request, "parts/ask_others.html", status=202, why=str(e), do=do)
     except Stale as e:
         return _stale(request, project, e)
 

@@ -10,8 +10,8 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass, replace
 from typing import Any
 
-from kovel.core.plan.sounds import HALF, sounds_on
-from kovel.core.sound.loudness import decibels
+from kovel.core.plan.sounds import sounds_on
+from kovel.core.story.levels_told import level_told, total_level
 from kovel.core.story.model import Cover, Item, Piece, Sound, Sources, Story, frames_to, kind_of, moment_of
 from kovel.core.story.settings import SETTINGS, Line, Value
 
@@ -76,31 +76,21 @@ class Drawn:
         heard = bool(source and source.sound and not (isinstance(x, Piece) and x.take == "picture"))
         heard = heard and (isinstance(x, Sound) or sounds_on(x))
         own: Value = x.settings["level"]
-        whole: Value = self.read(x, "level")
         line = _in_story(own, x, at) if isinstance(own, tuple) else ()
         flat = None if isinstance(own, tuple) else float(own)
-        wide = _first(whole) - _first(own)
-        if isinstance(x, Cover) and "level" not in x.settings:
-            wide += float(decibels(HALF))
+        wide = _first(total_level(self.story, self.sources, x)) - _first(own)
         name = source.name if source else (x.card.text or "card") if isinstance(x, Piece) and x.card else "space"
         return Block(
             x.id, kind_of(x), lane, row, at, x.length, x.source, moment_of(x, 0), _run(x), name, heard, flat, line, round(wide, 2),
             _in_story(x.settings["duck"], x, at), x.settings["fade_in"], x.settings["fade_out"],
             self.read(x, "fade") == "straight", bool(self.read(x, "mute")),
             0 if isinstance(x, Cover) else x.group, None if isinstance(x, Piece) or not x.tether.piece else at,
-            _tells(x, flat, line, wide),
+            level_told(self.story, self.sources, x) + (", ducked" if x.settings["duck"] else ""),
         )  # fmt: skip
 
 
 def _first(v: Value) -> float:
     return float(v[0][1]) if isinstance(v, tuple) else float(v)
-
-
-def _tells(x: Item, flat: float | None, line: tuple[Moment, ...], wide: float) -> str:
-    level = SETTINGS["level"]
-    ends = sorted({round(d + wide, 1) for d in ([flat] if flat is not None else [d for _, d in line])})
-    text = level.says(ends[0]) if len(ends) == 1 else f"{ends[0]:+.1f} to {ends[-1]:+.1f} dB"
-    return f"{text}, ducked" if x.settings["duck"] else text
 
 
 def _in_rows(blocks: list[Block]) -> list[Block]:

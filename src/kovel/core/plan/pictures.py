@@ -38,6 +38,7 @@ from kovel.core.story.settings import (
     Value,
     Values,
     on_line,
+    reaching,
 )
 
 SHARES = 64  # of a frame that is blended with the next one
@@ -174,7 +175,7 @@ class Seen:
 
     def look(self, x: Piece | Cover, s: Source) -> Look:
         """The looks of all scopes, from wide to near."""
-        scopes = self.story.scopes(x, self.sources)
+        scopes = reaching(LOOK[0], self.story.scopes(x, self.sources))
         rows = (tuple((n, v[n]) for n in v if n in LOOK) for v in scopes)
         return tuple(r for r in rows if r)
 

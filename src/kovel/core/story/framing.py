@@ -13,7 +13,7 @@ from kovel.core.story.consequences import DIALOGUE, Edit, begun, lane_key, name_
 from kovel.core.story.model import Cover, Item, Piece, Refused, Sound, Sources, Story, having, moment_of
 from kovel.core.story.offered import edit, entry
 from kovel.core.story.seams import PUNCH, exposed
-from kovel.core.story.settings import FRAMING, LOOK, SETTINGS, Line, on_line
+from kovel.core.story.settings import FRAMING, LOOK, SETTINGS, Line, met, on_line, reaching
 from kovel.core.time.timecode import stamp as clock
 
 MOVED = ("zoom", "across", "down")
@@ -256,16 +256,27 @@ def split_screen(story: Story, sources: Sources, items: list[int]) -> Edit:
 
 @edit(entry("As it was filmed: framing and look", also="reset, remove effects, original, ungraded", items="all chosen"))
 def as_filmed(story: Story, sources: Sources, items: list[int]) -> Edit:
-    """Take away everything that is set on how these are framed and look; what wider scopes say stays."""
+    """Show these as they were filmed: without any framing or look, neither their own nor what wider scopes say.
+
+    recording   brightness +0.5  zoom 120 %        recording   brightness +0.5  zoom 120 %
+    piece       contrast +10                 ->    piece       (the inherited look replaced by none, zoom 100 %)
+    """
     changed: dict[int, Item] = {}
     for i in dict.fromkeys(items):
         x = _seen(story, sources, i)
-        own = x.settings
-        for n in (*FRAMING, *LOOK):
+        own, wide = x.settings, story.scopes(x, sources)[:-1]
+        for n in (*FRAMING, *LOOK, "look_alone"):
             own = own.without(n)
+        for n in FRAMING:
+            if met(n, wide) != SETTINGS[n].default:
+                own = own.having(n, SETTINGS[n].default, keep=True)
+        if any(n in v for v in reaching(LOOK[0], wide) for n in LOOK):
+            own = own.having("look_alone", True)
         if own != x.settings:
             changed[i] = replace(x, settings=own)
     if not changed:
-        raise Refused("Nothing is set on it itself." if len(items) == 1 else "Nothing is set on them themselves.")
+        raise Refused(
+            "It is shown as it was filmed already." if len(items) == 1 else "They are shown as they were filmed already."
+        )
     what = name_of(sources, story.item(next(iter(changed)))) if len(changed) == 1 else f"{len(changed)} things"
     return settle(story, story.having(changed), sources, f"{what}: framing and look as filmed", made=tuple(changed))

@@ -11,6 +11,7 @@ from math import ceil
 
 from kovel.core.sound.mastering import BACK, DOWN
 from kovel.core.story.consequences import DIALOGUE, Edit, lane_key, name_of, refuse_locked, settle
+from kovel.core.story.levels_told import level_told
 from kovel.core.story.model import Cover, Item, Piece, Refused, Sources, Story, having, moment_of
 from kovel.core.story.offered import edit, entry
 from kovel.core.story.settings import NONE, SETTINGS, Line, Value, on_line
@@ -79,8 +80,7 @@ def change_level(story: Story, sources: Sources, items: list[int], by: int | flo
             f"It is as {'loud' if by > 0 else 'soft'} as it can be set: {end:+g} dB." if rows else "Choose something first."
         )
     what = name_of(sources, rows[0]) if len(rows) == 1 else f"{len(rows)} things"
-    own = new.item(rows[0].id).settings["level"]
-    now_at = f", now {LEVEL.says(own)}" if len(rows) == 1 and not isinstance(own, tuple) else ""
+    now_at = f", now {level_told(new, sources, new.item(rows[0].id))}" if len(rows) == 1 else ""
     return settle(
         story,
         new,

@@ -266,6 +266,13 @@ def frames_to(item: Item, moment: int) -> int | Fraction:
     return item.clock.at(moment) - item.first
 
 
+def scope_keys(item: Item) -> tuple[str, str, str, str, str]:
+    """What the scopes of an item are called, from wide to near: "recording" (in every story), "story", "recording 3" (in this
+    story), "group 5", "items" (itself)."""
+    group = 0 if isinstance(item, Cover) else item.group
+    return "recording", "story", f"recording {item.source}", f"group {group}", "items"
+
+
 def having(item: T, name: str, value: Value, keep: bool = False) -> T:
     """The item with a setting; see `Values.having`."""
     return replace(item, settings=item.settings.having(name, value, keep))
@@ -322,7 +329,9 @@ class Story:
     soloed: frozenset[str] = frozenset()
     target: int = 0
     along: frozenset[str] = frozenset()  # lanes that are cut and closed up with the dialogue
-    settings: tuple[tuple[str, Values], ...] = ()  # of the whole ("story") and of groups ("group 5"), by name
+    settings: tuple[
+        tuple[str, Values], ...
+    ] = ()  # of the whole ("story"), recordings in it ("recording 3"), groups ("group 5")
     __hash__ = None  # type: ignore[assignment]
 
     @cached_property
@@ -421,11 +430,14 @@ class Story:
         return {k: Values(tuple(r for r in v.rows if r[0] not in OF_ONE)) if v["as_one"] else v for k, v in self.settings}
 
     def scopes(self, item: Item, sources: Sources) -> tuple[Values, ...]:
-        """Where settings of an item may stand, from wide to near: its recording, the story, its group, itself."""
+        """Where settings of an item may stand, from wide to near: its recording, the story, its recording in this story, its group,
+        itself."""
         s = sources.get(item.source) if item.source is not None else None
-        group = 0 if isinstance(item, Cover) else item.group
         wide = self._wide
-        return (s.settings if s else NONE, wide.get("story", NONE), wide.get(f"group {group}", NONE), item.settings)
+        if not wide:
+            return (s.settings if s else NONE, NONE, NONE, NONE, item.settings)
+        _, whole, recording, group, _ = scope_keys(item)
+        return (s.settings if s else NONE, *(wide.get(k, NONE) for k in (whole, recording, group)), item.settings)
 
     def value(self, item: Item, name: str, sources: Sources) -> Any:
         """What holds for an item, all scopes met."""

@@ -122,6 +122,17 @@ def values_json(rows: Iterable[tuple[str, Values]]) -> dict[str, Any]:
     return {scope: v.to_json() for scope, v in rows}
 
 
+def rescoped(d: dict[str, Any], recording: Callable[[int], int | None]) -> dict[str, Any]:
+    """The same where recordings have other numbers; what was set on one that is not there any more is left out."""
+    out = {}
+    for scope, values in d.items():
+        kind, _, number = scope.partition(" ")
+        now = recording(int(number)) if kind == "recording" else 0
+        if now is not None:
+            out[f"{kind} {now}" if now else scope] = values
+    return out
+
+
 def values_from(d: dict[str, Any]) -> tuple[tuple[str, Values], ...]:
     return tuple(sorted((scope, Values.from_json(v)) for scope, v in d.items()))
 

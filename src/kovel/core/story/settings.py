@@ -1,8 +1,9 @@
 """Settings: what changes how something is seen or heard without changing what is cut. Declared here, once each.
 
-    recording   Maren, camera A     level +2 dB                  in every story of the project
-    story       "Web version"                     zoom 105 %
-    piece       "I went over alone" level -1 dB                  heard at +1 dB, seen at 105 %
+    recording   Maren, camera A               level +2 dB                 in every story of the project
+    story       "Web version"                               zoom 105 %
+    recording 1 Maren, camera A, in this one                brightness +0.3
+    piece       "I went over alone"           level -1 dB                 heard at +1 dB, seen at 105 % and brighter
 
 A family is a frozen dataclass; each annotated field is a setting, and the catalogue is read from them. Only what differs
 from the default is kept, beside what it belongs to, so that it goes wherever that goes: through splits, moves and copies.
@@ -10,7 +11,7 @@ from the default is kept, beside what it belongs to, so that it goes wherever th
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, fields, replace
 from itertools import pairwise
 from re import fullmatch
@@ -19,7 +20,7 @@ from typing import Annotated, Any, Literal, cast, get_args, get_type_hints
 Line = tuple[tuple[int, float], ...]  # moments on the source's clock (frames) with values, straight between them
 Value = int | float | bool | str | Line
 MOMENTS = 20_000  # of a line at most
-Meets = Literal["replaces", "adds", "follows"]
+Meets = Literal["replaces", "adds", "follows", "here"]
 Kind = Literal["piece", "cover", "title", "sound", "recording", "group", "story"]  # the last three: only there, on no one thing
 
 
@@ -40,7 +41,8 @@ def _text(named: str, value: str) -> str | None:
 @dataclass(frozen=True, slots=True)
 class Setting:
     """What is declared of a setting: `of` says what it applies to, `needs` what the recording must have for it, `meets`
-    how a nearer scope meets a wider one (looks follow each other: what the wider one made is changed by the nearer); `wide` whether it may stand at a wider scope than the one thing at all. A text is
+    how a nearer scope meets a wider one (looks follow each other: what the wider one made is changed by the nearer; "here": it is
+    said of its own scope alone); `wide` whether it may stand at a wider scope than the one thing at all. A text is
     one of `choices`, or (`named`) the name of something that the project keeps; what is `line` "only" is never one number."""
 
     label: str
@@ -171,13 +173,14 @@ class Look:
     whites: Annotated[int, Setting("Whites", SEEN, "%", -30, 30, needs="picture", meets="follows")] = 0
     night: Annotated[int, Setting("Night", SEEN, "%", 0, 100, needs="picture", meets="follows")] = 0
     table: Annotated[str, Setting("Table", SEEN, named="table", needs="picture", meets="follows")] = ""
+    look_alone: Annotated[bool, Setting("Replace the inherited look", SEEN, needs="picture", meets="here")] = False
 
 
 @dataclass(frozen=True, slots=True)
 class Layering:
     """How a cover or a title lies over what is under it, and how it comes and goes."""
 
-    opacity: Annotated[float, Setting("See-through", LAID, "%", 0, 100, 1, line=True, needs="picture")] = 100.0
+    opacity: Annotated[float, Setting("Opacity", LAID, "%", 0, 100, 1, line=True, needs="picture")] = 100.0
     appear: Annotated[int, Setting("Comes in over", LAID, "frames", 0, 1_000, needs="picture", wide=False)] = 0
     leave: Annotated[int, Setting("Goes out over", LAID, "frames", 0, 1_000, needs="picture", wide=False)] = 0
     through: Annotated[str, Setting("By way of", ("cover",), choices=("what lies under it", "black"), needs="picture")] = (
@@ -234,6 +237,7 @@ class Level:
     """How loud something is heard, and how it comes and goes. `duck` is how far it goes down where somebody speaks."""
 
     level: Annotated[float, Setting("Level", ANY, "dB", -60, 12, 0.1, line=True, needs="sound", meets="adds")] = 0.0
+    level_alone: Annotated[bool, Setting("Replace the inherited level", ANY, needs="sound", meets="here")] = False
     mute: Annotated[bool, Setting("Mute", ANY, needs="sound")] = False
     duck: Annotated[
         Line, Setting("Ducking", ("cover", "sound"), "dB", -60, 0, 0.1, line="only", needs="sound", wide=False)
@@ -300,13 +304,14 @@ def _declared(families: Iterable[type]) -> dict[str, Setting]:
 
 SETTINGS: Mapping[str, Setting] = _declared((Framing, Look, Layering, Title, Together, Level, Cleaning, Whole, Pace))
 CLEANING = tuple(n for n, s in SETTINGS.items() if s.family == "cleaning")
-LOOK = tuple(n for n, s in SETTINGS.items() if s.family == "look")
+LOOK = tuple(n for n, s in SETTINGS.items() if s.family == "look" and s.meets == "follows")
+ALONE = {"level": "level_alone", **dict.fromkeys(LOOK, "look_alone")}  # the switch by which a scope replaces what it inherits
 TITLE_STYLE = tuple(n for n, s in SETTINGS.items() if s.family == "title")
 TITLE_DRAWN = tuple(n for n in TITLE_STYLE if n not in ("enters", "goes", "filled"))  # what decides how its letters look
 LAYERING = tuple(n for n, s in SETTINGS.items() if s.family == "layering")
 PACE = tuple(n for n, s in SETTINGS.items() if s.family == "pace" and n not in ("heard", "between"))
 FRAMING = tuple(n for n, s in SETTINGS.items() if s.family == "framing")
-OF_ONE = frozenset((*FRAMING, *LOOK, *LAYERING))  # what a group that is seen as one picture has of its own
+OF_ONE = frozenset((*FRAMING, *LOOK, "look_alone", *LAYERING))  # what a group that is seen as one picture has of its own
 
 
 @dataclass(frozen=True, slots=True)
@@ -360,13 +365,23 @@ class Values:
 NONE = Values()
 
 
-def met(name: str, scopes: Iterable[Values]) -> Value:
+def reaching(name: str, scopes: Sequence[Values]) -> Sequence[Values]:
+    """Those of these scopes, from wide to near, that a setting is read from: from the nearest on that replaces what it inherits."""
+    switch = ALONE.get(name)
+    if switch is None:
+        return scopes
+    return scopes[next((i for i in range(len(scopes) - 1, -1, -1) if switch in scopes[i] and scopes[i][switch]), 0) :]
+
+
+def met(name: str, scopes: Sequence[Values]) -> Value:
     """What holds where these scopes meet, from wide to near: the nearest's, or the sum of all (levels in dB do).
 
     Lines add up to a line: both are straight between their moments.
     """
     s = SETTINGS[name]
-    found = [cast(Value, v[name]) for v in scopes if name in v]
+    if s.meets == "here":
+        return cast(Value, scopes[-1][name]) if scopes else s.default
+    found = [cast(Value, v[name]) for v in reaching(name, scopes) if name in v]
     if not found:
         return s.default
     if s.meets != "adds" or len(found) == 1:

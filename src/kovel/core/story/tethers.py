@@ -152,7 +152,6 @@ class Kept:
         t = self.now[piece][1].start + now - self.now[piece][0]
         return replace(cut_short(c, sources, first, length), tether=Tether(piece, t))
 
-
     def would_begin(self, c: Laid) -> int | None:
         """The frame of the new story at which all of a cover or sound would begin, for what is left of its words to lie where it
         lay over it (below 0 where less stands before them now); None if none of its words is left."""

@@ -7,8 +7,9 @@ from dataclasses import replace
 from difflib import get_close_matches
 from typing import Any
 
-from kovel.core.story.consequences import DIALOGUE, Edit, frames_of, lane_key, name_of, refuse_locked, settle, source_of
+from kovel.core.story.consequences import DIALOGUE, Edit, begun, frames_of, lane_key, name_of, refuse_locked, settle, source_of
 from kovel.core.story.covers import told_of_sound, voiced
+from kovel.core.story.levels_told import level_told
 from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused, Source, Sources, Story, kind_of
 from kovel.core.story.offered import edit, entry
 from kovel.core.story.settings import NONE, RETIMED, SETTINGS, Setting, Value, Values, met
@@ -20,6 +21,8 @@ To = int | list[int] | str  # one thing, several, or a wider scope: "story", "gr
 def on_recording(source: Source, setting: str, value: object) -> Values:
     """The settings of a recording, in every story of its project, with one set, or (None) taken back to its default."""
     s = _setting(setting)
+    if s.meets == "here":
+        raise Refused("A recording inherits nothing: there is nothing that its own settings would replace.")
     if not s.wide or s.of in (("story",), ("title",), ("group",)):
         where = WHERE.get(s.of) or ("titles" if s.of == ("title",) else "one thing")
         raise Refused(f"{s.label} is set on {where}, not on a recording.")
@@ -50,8 +53,8 @@ def on_recording(source: Source, setting: str, value: object) -> Values:
         value="typed",
     ),
     entry(
-        "See through the cover: PERCENT",
-        also="opacity, transparency",
+        "Opacity of the cover: PERCENT",
+        also="see-through, transparency",
         typed="number",
         default="50",
         to="cover",
@@ -171,7 +174,8 @@ def on_recording(source: Source, setting: str, value: object) -> Values:
 def set_value(
     story: Story, sources: Sources, to: To, setting: str, value: bool | int | float | str | list[list[float]]
 ) -> Edit:
-    """Set one setting of a piece, a cover, a sound, of several, of a group ("group 5") or of the whole "story".
+    """Set one setting of a piece, a cover, a sound, of several, of a group ("group 5"), of every use of a recording in this story
+    ("recording 3") or of the whole "story".
 
     story        level 0                     ->   level +2 dB
     piece   | A  level -1 dB | B       |     ->   | A at +1 dB | B at +2 dB |
@@ -249,7 +253,7 @@ def copy_values(story: Story, sources: Sources, source: int, to: list[int] | str
         did.append(f"{s.label.lower()} {s.says(value)}")
     if not did:
         raise Refused("They are set like that already.")
-    where = f"{len(to)} more" if isinstance(to, list) else f"the {to}"
+    where = f"{len(to)} more" if isinstance(to, list) else scope_name(sources, to)
     return settle(story, new, sources, f"{did[0][0].upper()}{', '.join(did)[1:]} for {where}")
 
 
@@ -310,34 +314,52 @@ def _change(story: Story, sources: Sources, to: To, s: Setting, change: Change, 
     draft = story.having(changed)
     what = name_of(sources, items[0]) if len(items) == 1 else f"{len(items)} things"
     at = min(_begins(story, x) or 0 for x in items)
-    new_story, report = settle(story, draft, sources, _did(what, s, value), made=tuple(x.id for x in items), playhead=at)
+    did = _did(what, s, value)
+    if s.name in ("level", "level_alone") and len(items) == 1:
+        did = f"{what}: level {level_told(draft, sources, next(iter(changed.values())))}"
+    new_story, report = settle(story, draft, sources, did, made=tuple(x.id for x in items), playhead=at)
     told = [n for x in changed.values() if isinstance(x, (Piece, Cover)) for n in told_of_sound(new_story, sources, x)]
     return new_story, report.with_notes(dict.fromkeys(told) if s.name in ("natural", "backwards", "heard") else ())
 
 
 def _change_wide(story: Story, sources: Sources, scope: str, s: Setting, change: Change, value: Value | None) -> Edit:
     groups = {f"group {g}" for g in (*(p.group for p in story.pieces), *(x.group for x in story.sounds)) if g}
-    if scope != "story" and scope not in groups:
+    items: list[Item] = [*story.pieces, *story.covers, *story.sounds]
+    used = {f"recording {x.source}" for x in items if x.source in sources}
+    if scope != "story" and scope not in groups and scope not in used:
         raise Refused(f"There is no {scope[:40]} in this story.")
     if not s.wide or s.of == ("recording",):
-        where = "one thing" if not s.wide else "a recording (kovel set)"
-        raise Refused(f"{s.label} is set on {where}, not on the {scope}.")
+        where = "one thing" if not s.wide else "a recording in every story (kovel set)"
+        raise Refused(f"{s.label} is set on {where}, not on {scope_name(sources, scope)}.")
     if s.of in (("story",), ("group",)) and scope.split()[0] != s.of[0]:
         raise Refused(f"{s.label} is set on {WHERE[s.of]}.")
+    recording = sources[int(scope.split()[1])] if scope in used else None
+    if recording is not None:
+        if s.of == ("title",):
+            raise Refused(f"{s.label} is set on titles, not on a recording.")
+        if not (recording.picture if s.needs == "picture" else recording.sound):
+            raise Refused(f"{recording.name} has no {s.needs}.")
+        if s.name == "channels" and value not in (None, s.default) and recording.channels < 2:
+            raise Refused(f"The sound of {recording.name} has one channel: there is no other microphone to choose.")
     if s.of == ("group",) and not any(scope == f"group {p.group}" and _has(p, s, sources) for p in story.pieces):
         raise Refused("None of that group has a picture.")
     if isinstance(value, tuple) and s.of != ("story",):
-        raise Refused(f"A line goes with one thing. On the {scope} {s.label.lower()} is one value.")
+        raise Refused(f"A line goes with one thing. On {scope_name(sources, scope)} {s.label.lower()} is one value.")
     now = dict(story.settings)
     was = now.get(scope, NONE)
-    wide = met(s.name, [now.get("story", NONE)]) if scope != "story" else s.default
+    wider = [recording.settings] if recording else []
+    wide = met(s.name, [*wider, now.get("story", NONE)]) if scope != "story" else s.default
     new = change(wide, was)
     if new == was:
         raise _Same("It is like that already.")
     rows = tuple(sorted((k, v) for k, v in (now | {scope: new}).items() if v))
-    return settle(
-        story, replace(story, settings=rows), sources, _did("The story" if scope == "story" else "The group", s, value)
-    )
+    return settle(story, replace(story, settings=rows), sources, _did(begun(scope_name(sources, scope)), s, value))
+
+
+def scope_name(sources: Sources, scope: str) -> str:
+    """What a wider scope is called: `the story`, `the group`, `Maren, camera A in this story`."""
+    kind, _, number = scope.partition(" ")
+    return f"{sources[int(number)].name} in this story" if kind == "recording" else f"the {kind}"
 
 
 def _did(what: str, s: Setting, value: Value | None) -> str:

@@ -56,11 +56,21 @@ export function roomEdits({ story, stands, anew, refused, done, said }) {
   const wide = (command, params = {}) => edit(command, { ...params, ask: true });
   const step = (where) =>
     queue.add(async () => {
-      const r = await fetch(`${story}/${where}`, {
-        method: "POST",
-        headers: { "X-Kovel": "1", Accept: "application/json", "Content-Type": "application/x-www-form-urlencoded" },
-        body: new URLSearchParams({ revision: String(stands().revision) }),
-      });
+      const turn = (others) =>
+        fetch(`${story}/${where}`, {
+          method: "POST",
+          headers: {
+            "X-Kovel": "1",
+            Accept: "application/json",
+            "Content-Type": "application/x-www-form-urlencoded",
+          },
+          body: new URLSearchParams({ revision: String(stands().revision), others: String(others) }),
+        });
+      let r = await turn(false);
+      if (r.status === 202) {
+        if (!(await ask(await r.text()))) return;
+        r = await turn(true);
+      }
       const got = await r.json();
       if (!r.ok) say(got.error, true);
       if (r.ok || r.status === 409) await done(got, said());

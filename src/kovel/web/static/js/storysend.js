@@ -84,7 +84,8 @@ export class Sender {
     }
     if (this.behind && r.status !== 200 && r.status !== 409) await this.again(this.view());
     this.behind = false;
-    if (r.status === 202) return (await ask(html)) ? this.go("edit", { ...body, ask: false }, false) : null;
+    if (r.status === 202)
+      return (await ask(html)) ? this.go(where, { ...body, [form ? "others" : "ask"]: form }, form) : null;
     this.put(html);
     if (r.status === 200) {
       void this.stand(body, r.headers.get("x-playhead"), r.headers.get("x-made"));

@@ -1,0 +1,100 @@
+"""One edit taken back from under later ones, where nothing of them builds on it.
+
+edits    A trims piece 1     B lays a cover on piece 2     ->     A undoes: the trim goes, the cover stays
+edits    A inserts piece 5   B lays a cover on piece 5     ->     A's cannot go alone: None
+"""
+
+from __future__ import annotations
+
+from collections.abc import Hashable, Iterable, Sequence
+from dataclasses import replace
+from itertools import pairwise
+from typing import Any
+
+from kovel.core.story.bounds import could_be_cut
+from kovel.core.story.consequences import fit_transitions
+from kovel.core.story.model import Sources, Story, Transition
+from kovel.core.story.patch import ROWS, SETS
+from kovel.core.story.settings import Values
+
+
+def taken_back(before: Story, after: Story, now: Story, sources: Sources) -> Story | None:
+    """`now` without the edit that made `after` of `before`; None where something since has changed what it made, or stands on it."""
+    parts: dict[str, Any] = {}
+    for part in ROWS:
+        was, made, is_now = (getattr(story, part) for story in (before, after, now))
+        if was == made:
+            continue
+        rows = _merged(was, made, is_now)
+        if rows is None:
+            return None
+        parts[part] = tuple(rows)
+    for part in SETS:
+        was, made, is_now = (getattr(story, part) for story in (before, after, now))
+        if not (made - was <= is_now and is_now.isdisjoint(was - made)):
+            return None
+        parts[part] = (is_now - (made - was)) | (was - made)
+    if before.target != after.target:
+        if now.target != after.target:
+            return None
+        parts["target"] = before.target
+    settings = _merged(*(_by_setting(story) for story in (before, after, now)))
+    if settings is None:
+        return None
+    parts["settings"] = _by_scope(settings)
+    story = replace(now, **parts)
+    return story if _stands(story, sources) else None
+
+
+def _key(row: Any) -> Hashable:
+    return (row.left, row.right) if isinstance(row, Transition) else row[:2] if isinstance(row, tuple) else row.id
+
+
+def _merged(before: Sequence[Any], after: Sequence[Any], now: Sequence[Any]) -> list[Any] | None:
+    """The rows of `now` with what changed from `before` to `after` changed back; None where they have changed since."""
+    was, made, is_now = ({_key(row): row for row in rows} for rows in (before, after, now))
+    changed = [k for k in made if made[k] != was.get(k)]
+    if any(is_now.get(k) != made[k] for k in changed) or any(k in is_now for k in was if k not in made):
+        return None
+    rows = {k: was[k] if k in changed else row for k, row in is_now.items() if k not in changed or k in was}
+    order = list(rows)
+    if list(was) != list(made) and [k for k in is_now if k in made] != [k for k in made if k in is_now]:
+        return None  # they stand in another order since
+    if [k for k in was if k in made] != [k for k in made if k in was]:  # it moved some
+        if list(is_now) != list(made):
+            return None
+        order = [k for k in was if k in made]
+    for k, left in zip(was, [None, *was], strict=False):
+        if k not in made:
+            if left is not None and left not in order:
+                return None
+            order.insert(0 if left is None else order.index(left) + 1, k)
+            rows[k] = was[k]
+    return [rows[k] for k in order]
+
+
+def _by_setting(story: Story) -> list[tuple[str, str, Any]]:
+    return [(scope, name, value) for scope, values in story.settings for name, value in values.rows]
+
+
+def _by_scope(rows: Iterable[tuple[str, str, Any]]) -> tuple[tuple[str, Values], ...]:
+    out: dict[str, list[tuple[str, Any]]] = {}
+    for scope, name, value in rows:
+        out.setdefault(scope, []).append((name, value))
+    return tuple(sorted((scope, Values(tuple(sorted(values)))) for scope, values in out.items()))
+
+
+def _stands(story: Story, sources: Sources) -> bool:
+    """Whether edits could have left a story like this."""
+    laid = [*(x.tether for x in story.covers), *(x.tether for x in story.sounds)]
+    loose = [*(x.tether for x in story.loose), *(x.tether for x in story.loose_sounds)]
+    if not could_be_cut(story, sources) or not all(map(story.holds, laid)) or any(map(story.holds, loose)):
+        return False
+    covers = [(c.lane, a, b) for a, b, c in story.spans]
+    sounds = [(x.lane, story.at(x), story.at(x) + x.length) for x in story.sounds]
+    for spans in (sorted(covers), sorted(sounds)):
+        if any(one[0] == other[0] and one[2] > other[1] for one, other in pairwise(spans)):
+            return False
+    heads = [story.index_of(section.piece) for section in story.sections]
+    fitting, _, _ = fit_transitions(story, sources, {}) if story.transitions else ((), [], [])
+    return heads == sorted(set(heads)) and tuple(fitting) == story.transitions
