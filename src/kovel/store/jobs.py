@@ -87,6 +87,14 @@ def of_project(db: Database, project: int, kind: str | None = None) -> list[Job]
     return [_job(r) for r in rows]
 
 
+def finished(db: Database, kind: str, count: int) -> list[Job]:
+    """The last so many of a kind that were done, of all projects."""
+    rows = db.read().execute(
+        "SELECT * FROM job WHERE kind = ? AND state = 'done' ORDER BY finished DESC LIMIT ?", (kind, count)
+    )
+    return [_job(r) for r in rows]
+
+
 def latest_of_recordings(db: Database, project: int, *kinds: str) -> dict[int, Job]:
     """The newest job of these kinds (preparing, if none is named) for each recording."""
     marks = ",".join("?" * len(kinds or ("prepare",)))

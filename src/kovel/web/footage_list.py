@@ -16,6 +16,7 @@ from kovel.work.binning import FIRST, ORDERS, Heap, Shown, chosen, heaps, shown
 from kovel.work.finding import there
 from kovel.work.folder import Data, media_facts
 from kovel.work.mending import being_mended
+from kovel.work.remaining import preparing_ends
 from kovel.work.room import Out, taken_lately, taken_out
 from kovel.work.syncing import sets
 from kovel.work.tongues import BY_NAME
@@ -124,7 +125,7 @@ def footage(request: Request, project: int) -> FootageView:
         more=replace(s, count=s.count + FIRST) if len(found) > s.count else None, heaps=heaps(data, project, every),
         bins=bins.of_project(data.db, project), orders={k: name for k, (name, _) in ORDERS.items()}, kinds=recordings.KINDS,
         languages=BY_NAME, busy=bool(coming or running or syncing or (looking is not None and looking.state in OPEN)),
-        coming=len([j for j in coming if not j.paused]), held=len([j for j in coming if j.paused]), left=time_left(coming),
+        coming=len([j for j in coming if not j.paused]), held=len([j for j in coming if j.paused]), left=preparing_ends(data.db, coming),
         silent=sum(1 for r in every if speaks(r) and r.id not in have and r.id not in asked), hearing=running,
         syncing=syncing[-1] if syncing else None, sync_failed=newest.message if newest and newest.state in ("done", "failed") else "",
         search=looking, missing=sum(not there(r) for r in every), out=out, frees=sum(o.frees for o in out),
@@ -167,20 +168,6 @@ def what_is_shown(request: Request) -> Shown:
     """Which recordings the page shows: told by the address where the list is asked for, by a header beside what is done to it."""
     asked = request.url.query if request.url.path.endswith(("/footage", "/footage/list")) else ""
     return shown(asked or request.headers.get("x-shown", ""))
-
-
-def time_left(coming: list[jobs.Job]) -> int | None:
-    """Seconds until all that is being prepared is there, by the pace of what is under way; None while that is not known."""
-
-    def to_do(j: jobs.Job) -> float:
-        num, den = j.params["rate"]
-        return float((j.params["frames"] or 1) * den / num * (1 - j.progress))
-
-    going = [j for j in coming if j.seconds_left is not None]
-    known = sum(map(to_do, going))
-    if not known:
-        return None
-    return round(max(j.seconds_left or 0 for j in going) * sum(map(to_do, coming)) / known)
 
 
 def speaks(r: Recording) -> bool:

@@ -1,0 +1,74 @@
+"""How long preparing goes on: from what this machine did before, and more and more from what it does now.
+
+before    [60 s][30 s]  [90 s]      180 s of recordings in so many seconds of work, several side by side
+now       [####......][##....]      what is under way, and what waits behind it
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from time import time
+
+from kovel.store import jobs
+from kovel.store.db import Database
+
+SURE = 60.0  # seconds of work after which only what is seen now counts
+STEADY = 20.0  # seconds before anything is said where this machine has done nothing like it yet
+SOME = 0.05  # and how much of all must be done by then
+
+
+@dataclass(frozen=True, slots=True)
+class Work:
+    """A recording that is, or was, prepared: its length in seconds, how far it is, when it began and ended (seconds since 1970)."""
+
+    length: float
+    progress: float
+    started: float | None
+    finished: float | None = None
+
+
+def seconds_left(coming: Sequence[Work], before: Sequence[Work], now: float) -> int | None:
+    """Seconds until all that is coming is done; None until that can be said without taking it back soon."""
+    begun = [x.started for x in coming if x.started is not None]
+    to_do = sum(x.length * (1 - x.progress) for x in coming)
+    began = min(begun, default=now)
+    known = _pace([x for x in before if x.finished is not None and x.finished <= began])
+    if not begun:
+        return round(to_do / known) if known else None
+    spent = max(0.0, now - began)
+    done = sum(x.length * x.progress for x in coming) + sum(x.length * _share(x, began) for x in before)
+    share = min(1.0, spent / SURE)
+    if known is None and (spent < STEADY or done < SOME * (done + to_do)):
+        return None
+    seen = done / spent if spent else 0.0
+    pace = share * seen + (1 - share) * known if known is not None else seen
+    return round(to_do / pace) if pace > 0 else None
+
+
+def _share(x: Work, began: float) -> float:
+    """How much of a finished one was done since `began`."""
+    if x.started is None or x.finished is None or x.finished <= began:
+        return 0.0
+    return min(1.0, (x.finished - began) / max(1e-3, x.finished - x.started))
+
+
+def _pace(before: Sequence[Work]) -> float | None:
+    """Seconds of recordings that were prepared in a second of work; what ran side by side counts once. None where little is known."""
+    spans = sorted((x.started, x.finished) for x in before if x.started is not None and x.finished is not None)
+    length = sum(x.length for x in before if x.started is not None and x.finished is not None)
+    busy, until = 0.0, 0.0
+    for a, b in spans:
+        busy += max(0.0, b - max(a, until))
+        until = max(until, b)
+    return length / busy if busy >= 5 and length else None
+
+
+def preparing_ends(db: Database, coming: Sequence[jobs.Job]) -> int | None:
+    """Seconds until these recordings are prepared, by what this machine prepared before."""
+
+    def of(job: jobs.Job) -> Work:
+        num, den = job.params["rate"]
+        return Work(float((job.params["frames"] or 1) * den / num), job.progress, job.started, job.finished)
+
+    return seconds_left([of(j) for j in coming if not j.paused], [of(j) for j in jobs.finished(db, "prepare", 30)], time())
