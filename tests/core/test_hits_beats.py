@@ -4,13 +4,19 @@ The kinds of hits and the drum patterns: common practice, no source. Tolerances:
 (MIREX audio beat tracking).
 """
 
+from pathlib import Path
+
 import librosa
 import numpy as np
 import pytest
+from scipy.io import wavfile
+from scipy.signal import resample_poly
 
 from kovel.core.sound.beats import Beats, doubled, find_beats, halved, tapped
 from kovel.core.sound.hits import RATE as SR
 from kovel.core.sound.hits import Cut, Quick, at_sensitivity, candidates, find_hits, on_beats, quick_cut, ring_out, thinned
+from kovel.core.sound.music_found import sounds_like_music
+from tests.recorded import talk
 
 
 def hit(rng: np.random.Generator, kind: int, peak: float) -> np.ndarray:
@@ -176,3 +182,32 @@ def test_sounds_ring_out() -> None:
     rows = candidates(x)
     (h,) = at_sensitivity(rows, 0.5)
     assert abs(h.sample - 48_000) < 480 and abs(ring_out(x, [h])[0] - 0.23) < 0.02
+
+
+MUSIC = Path("/usr/share/asterisk/moh")  # Debian's package asterisk-moh-opsound-wav: five pieces under CC BY-SA 2.0
+
+
+def test_music_is_told_from_speech_steps_and_noise() -> None:
+    """Every minute of recorded music is music; read prompts (Debian's asterisk-core-sounds-en-wav), steps, noise and a bell are not."""
+    minutes = 0
+    for path in sorted(MUSIC.glob("*.wav")):
+        rate, raw = wavfile.read(path)
+        x = resample_poly(raw.astype(np.float32) / 32768, SR // 1000, rate // 1000).astype(np.float32)
+        for a in range(0, len(x) - 60 * SR, 60 * SR):
+            minutes += 1
+            assert sounds_like_music(x[a : a + 60 * SR], 0.0), (path.name, a // SR)
+            assert not sounds_like_music(x[a : a + 60 * SR], 0.5)  # somebody sings or speaks
+    assert minutes >= 15
+    read = resample_poly(talk(65).sound["silent"], 3, 2).astype(np.float32)
+    assert not sounds_like_music(read[: 60 * SR], 0.0)
+    rng = np.random.default_rng(6)
+    noise, bell, steps = (np.zeros(30 * SR, np.float32) for _ in range(3))
+    noise += 0.1 * rng.standard_normal(len(noise)).astype(np.float32)
+    t = np.arange(len(bell)) / SR
+    bell += (np.sin(2 * np.pi * 440 * t) * np.exp(-t / 9) + 0.6 * np.sin(2 * np.pi * 1187 * t) * np.exp(-t / 6)).astype(
+        np.float32
+    )
+    for a in range(0, len(steps) - SR, SR // 2):  # exactly in time
+        h = hit(rng, 3, 0.5)
+        steps[a : a + len(h)] += h
+    assert not any(sounds_like_music(x, 0.0) for x in (noise, bell, steps, noise[:100], np.zeros(30 * SR, np.float32)))

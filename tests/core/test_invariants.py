@@ -48,7 +48,7 @@ VALUES: dict[str, Callable[[Random], object]] = {  # what a parameter of any com
     "by_clock": lambda r: r.random() < 0.3, "title": lambda r: r.randint(1, 30),
     "percent": lambda r: r.choice([9, 50, 100, 133.3, 400, None]), "steps": lambda r: r.choice([None, True, False]),
     "line": lambda r: r.choice([None, [], [[10, 100], [30, 400]], [[0, 50], [60, 250], [90, 30]], [[5, 100]], [[9, 1]]]),
-    "keep": lambda r: r.choice(["shot", "place", "x"]),
+    "speeds": lambda r: r.choice(["400 to 100", "50 to 200", "x"]), "keep": lambda r: r.choice(["shot", "place", "x"]),
     "poses": lambda r: [[r.choice([1, 2, 3, 4, 99]), r.randint(-9, 9), r.randint(-9, 9)] for _ in range(r.randint(0, 3))],
     "did": lambda r: r.choice(["", "Evened"]), "marks": lambda r: sorted(r.randint(0, 900) for _ in range(r.randint(0, 20))), "bars": lambda r: r.choice([1, 1, 2, 0]), "by": lambda r: r.choice([-90, -6, -0.5, 0, 3]), "was": lambda r: r.choice([None, None, 20, 60]),
     "rows": lambda r: [[r.choice([1, 2, 3, "story", 99]), r.choice(["level", "mute", "target", "dips"]), r.choice([None, True, -6, [[0, -3.0]]])] for _ in range(3)],

@@ -16,6 +16,7 @@ from kovel.core.sound.band_level import LevelMaker
 from kovel.core.sound.beats import find_beats
 from kovel.core.sound.hits import candidates, novelty, ring_out
 from kovel.core.sound.levels import RATE, STEP, Floats, Levels, local_floor, stretch_to_ticks
+from kovel.core.sound.music_found import ENOUGH, sounds_like_music
 from kovel.core.sound.sound_match import Unrelated, low, match
 from kovel.core.sound.voices import cepstra, told_apart
 from kovel.media.soundtrack import Patience, make_sound, samples_of, sound_file
@@ -112,8 +113,8 @@ def _speech_in(sound: Sound16, a: int, b: int) -> Floats:
     return stretch_to_ticks(speech_probability(sound.read(a - lead, b))[lead // WINDOW :], -(-(b - a) // STEP))
 
 
-def listen(out: str, channels: int, progress: Progress) -> dict[str, float]:
-    """Make levels.npy in folder `out` from its sound.pcm.
+def listen(out: str, channels: int, progress: Progress, music: bool = False) -> dict[str, Any]:
+    """Make levels.npy in folder `out` from its sound.pcm; and say, if asked, whether it is `music`.
 
     A first version by level alone, and by what was heard while the sound was made, is there after a few seconds, so that
     work can begin; parts that the detector has heard replace it minute by minute. One that is whole stays.
@@ -122,7 +123,7 @@ def listen(out: str, channels: int, progress: Progress) -> dict[str, float]:
     sound = Sound16(folder / "sound.pcm", channels)
     n = len(sound)
     if (ticks := _heard_whole(folder, n)) is not None:
-        return {"seconds": ticks / 100}
+        return {"seconds": ticks / 100, **({"music": _is_music(folder, channels)} if music else {})}
     before = _heard_before(folder)
     maker = LevelMaker()
     for a in range(0, n, BLOCK):
@@ -141,7 +142,13 @@ def listen(out: str, channels: int, progress: Progress) -> dict[str, float]:
             if k % 4 == 3 or a + PART >= n:
                 save(folder, Levels(speech, level, floor))
             progress(0.2 + 0.8 * min(1.0, (a + PART) / max(1, n)))
-    return {"seconds": len(level) / 100}
+    return {"seconds": len(level) / 100, **({"music": _is_music(folder, channels)} if music else {})}
+
+
+def _is_music(folder: Path, channels: int) -> bool:
+    """Whether a recording that was heard is music."""
+    speech = Levels.from_array(np.load(folder / "levels.npy")).speech
+    return sounds_like_music(sound24(folder, channels, ENOUGH * 2), float((speech > 0.5).mean()) if len(speech) else 0.0)
 
 
 def _heard_whole(folder: Path, samples: int) -> int | None:

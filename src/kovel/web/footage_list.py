@@ -117,6 +117,8 @@ def footage(request: Request, project: int) -> FootageView:
     asked = {i for i, j in hearing.items() if j.state in UNENDED}
     matched = jobs.of_project(data.db, project, "sync")
     syncing = [j for j in matched if j.state in OPEN]
+    listening = {i for i, j in jobs.latest_of_recordings(data.db, project, "listen").items() if j.state in OPEN}
+    judged = any(r.kind == "sound" and r.id in listening for r in every)  # it may turn out to be music
     newest = max(matched, key=lambda j: j.id, default=None)
     looking = searching_of(data.db, project)
     out = taken_out(data, project)
@@ -124,7 +126,7 @@ def footage(request: Request, project: int) -> FootageView:
         project=p, rows=[row(r) for r in found[: s.count]], sets=_sets(data, project), shown=s, every=len(every), found=len(found),
         more=replace(s, count=s.count + FIRST) if len(found) > s.count else None, heaps=heaps(data, project, every),
         bins=bins.of_project(data.db, project), orders={k: name for k, (name, _) in ORDERS.items()}, kinds=recordings.KINDS,
-        languages=BY_NAME, busy=bool(coming or running or syncing or (looking is not None and looking.state in OPEN)),
+        languages=BY_NAME, busy=bool(coming or running or syncing or judged or (looking is not None and looking.state in OPEN)),
         coming=len([j for j in coming if not j.paused]), held=len([j for j in coming if j.paused]), left=preparing_ends(data.db, coming),
         silent=sum(1 for r in every if speaks(r) and r.id not in have and r.id not in asked), hearing=running,
         syncing=syncing[-1] if syncing else None, sync_failed=newest.message if newest and newest.state in ("done", "failed") else "",

@@ -28,7 +28,7 @@ from kovel.work.cards import take_copied
 from kovel.work.crew import Crew, Hand, Unfit
 from kovel.work.finding import take_found
 from kovel.work.folder import Data, looked_at, sounded
-from kovel.work.hearing import SoFar, listen, take_heard
+from kovel.work.hearing import SoFar, listen, take_heard, take_listened
 from kovel.work.made import throw_old_away
 from kovel.work.meaning import clear_up, keep_up, take_meant
 from kovel.work.mending import mend_all
@@ -508,6 +508,8 @@ class Foreman:
                 message = f"It was prepared again: {job.params['mended']}."
         elif job.kind in ("clean", "retime") and job.recording is not None:
             throw_old_away(self.data, job.recording)
+        elif job.kind == "listen" and job.recording is not None:
+            message = take_listened(self.data, job.recording, result)
         elif job.kind == "meaning":
             message = take_meant(self.data, job, result)
             follow(self.data, job.project)

@@ -26,9 +26,17 @@ def listen(data: Data, recording: int) -> Job | None:
     facts = media_facts(data, recording)
     if not r.sound or facts is None or not facts["sounded"]:
         return None
-    return jobs.add(
-        data.db, r.project, "listen", {"out": str(data.derived(recording)), "channels": facts["channels"]}, recording
-    )
+    asked = {"out": str(data.derived(recording)), "channels": facts["channels"], "music": r.kind == "sound"}
+    return jobs.add(data.db, r.project, "listen", asked, recording)
+
+
+def take_listened(data: Data, recording: int, result: dict[str, Any]) -> str:
+    """What was found while listening: a sound with a beat and tones that stand is music, unless it was called something else."""
+    r = recordings.get(data.db, recording)
+    if not result.get("music") or r.kind != "sound":
+        return ""
+    recordings.update_all(data.db, [(recording, {"kind": "music"})], f"{r.name} sounds like music: its kind")
+    return "It sounds like music, so that is its kind now."
 
 
 def names_of(data: Data, project: int) -> list[str]:

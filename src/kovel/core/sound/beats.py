@@ -85,6 +85,18 @@ def find_beats(x: Floats, new: Floats | None = None) -> Beats:
     return Beats(samples, round(exact if abs(exact - tempo) < 2 else tempo, 2), _first(x, d, low, path))
 
 
+def beat_strength(x: Floats) -> float:
+    """How much 24 kHz mono sound repeats after one beat, or after two: 0 (none is found, or hardly anything begins on it) to 1."""
+    new = novelty(x) if len(x) else x
+    found = find_beats(x, new)
+    hops = [sample // (2 * HOP) for sample in found.beats]
+    if not hops or np.mean([new[max(0, i - 4) : i + 5].max() > 0.5 for i in hops]) < 0.5:
+        return 0.0
+    again = _again(_evened(new))
+    lags = [round(k * 60 * FPS / found.tempo) for k in (1, 2)]
+    return max((float(again[max(0, lag - 1) : lag + 2].max()) for lag in lags if lag < len(again)), default=0.0)
+
+
 def _again(d: Floats) -> Floats:
     """How alike `d` is to itself so many hops later, up to four seconds; 1 at 0."""
     n = len(d)

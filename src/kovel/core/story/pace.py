@@ -8,10 +8,12 @@ from __future__ import annotations
 from dataclasses import replace
 from fractions import Fraction
 from math import floor, isfinite
+from re import fullmatch
 
 from kovel.core.story.consequences import (
     DIALOGUE,
     Edit,
+    begun,
     check_range,
     frames_of,
     lane_key,
@@ -22,7 +24,7 @@ from kovel.core.story.consequences import (
 )
 from kovel.core.story.covers import check_speed, told_of_pace, told_of_sound, unpaced, voiced
 from kovel.core.story.line import put_in
-from kovel.core.story.model import TITLE, Cover, Piece, Refused, Sources, Story, having
+from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused, Sources, Story, frames_to, having
 from kovel.core.story.offered import edit, entry
 from kovel.core.story.ramps import Line, landing, ramp_of
 from kovel.core.story.reclocked import Keep, clock_held, extent, landed, on_clock, paced, put
@@ -247,7 +249,66 @@ def ramp_here(story: Story, sources: Sources, item: int, at: int, percent: int |
         elif not line and moment != first:
             line[first] = round(100 * now, 1)
         line[moment] = float(percent)
-    return set_ramp(story, sources, item, [[m, v] for m, v in sorted(line.items())], c.settings["steps"], keep)
+    new, report = set_ramp(story, sources, item, [[m, v] for m, v in sorted(line.items())], c.settings["steps"], keep)
+    return new, replace(report, playhead=_seen_at(new, new.item(item), moment))
+
+
+def _seen_at(story: Story, x: Item, moment: int) -> int:
+    """The story frame at which a moment of a piece or a cover is seen; its first or last frame, if that lies outside."""
+    begin = story.starts[story.index_of(x.id)] if isinstance(x, Piece) else story.at(x)
+    return begin + min(max(round(frames_to(x, moment)), 0), x.length - 1)
+
+
+@edit(
+    entry(
+        "Ramp of the piece: PERCENT to PERCENT",
+        also="speed ramp, slow down, speed up, accelerate",
+        typed="text",
+        default="400 to 100",
+        item="piece",
+        speeds="typed",
+    ),
+    entry(
+        "Ramp of the cover: PERCENT to PERCENT",
+        also="speed ramp, slow down, speed up, accelerate",
+        typed="text",
+        default="400 to 100",
+        item="cover",
+        speeds="typed",
+    ),
+    entry(
+        "Ramp of the cover in its place: PERCENT to PERCENT",
+        typed="text",
+        default="400 to 100",
+        item="cover",
+        speeds="typed",
+        keep="=place",
+    ),
+)
+def ramp_over(story: Story, sources: Sources, item: int, speeds: str, keep: Keep = "shot") -> Edit:
+    """Let a piece or a cover get faster, or slower, over all that it shows: from the one speed to the other ("400 to 100").
+
+    speed %    400 ‾‾\\____ 100        from its first frame to its last
+    """
+    c = _running(story, sources, item)
+    found = fullmatch(r"\s*([\d.,]+)\s*%?\s*(?:to|>|-|–)\s*([\d.,]+)\s*%?\s*", speeds)
+    if not found:
+        raise Refused("A ramp is typed as two speeds, such as “400 to 100”.")
+    begin, end = (_typed_percent(x) for x in found.groups())
+    if begin == end:
+        raise Refused("Both speeds are the same: set its speed instead.")
+    first, last = (floor(c.moment(k) if isinstance(c, Piece) else c.shown(k)) for k in (0, c.length - 1))
+    if first == last:
+        raise Refused(f"{begun(name_of(sources, c))} shows one frame of the shot: it cannot get faster or slower.")
+    rows = sorted(((first, begin), (last, end)))
+    return set_ramp(story, sources, item, [list(row) for row in rows], False, keep)
+
+
+def _typed_percent(text: str) -> float:
+    try:
+        return float(text.replace(",", "."))
+    except ValueError:
+        raise Refused(f"“{text[:20]}” is no speed in percent.") from None
 
 
 @edit(

@@ -119,7 +119,9 @@ export function paceLine(panel, room) {
     },
     ramp: () => {
       const typed = byId("pace-here").value.replace(/[%\s]/g, "").replace(",", ".") || "400";
-      return room.edit("ramp_here", { item: item(), at: room.player.frame, percent: num(typed), keep: keep() });
+      // what was seen is seen on, wherever it lies now: the next moment is set from there
+      const asked = { item: item(), at: room.player.frame, percent: num(typed), keep: keep() };
+      return room.edit("ramp_here", asked, (got) => room.player.seek(got.playhead));
     },
     unramp: () => room.edit("set_ramp", { item: item(), line: [], keep: keep() }),
     /** What is seen now lands where the playhead is when this is done a second time. */

@@ -50,8 +50,8 @@ export function roomEdits({ story, stands, anew, refused, done, said }) {
       return then(got);
     });
   };
-  const edit = (command, params = {}) =>
-    send(`${story}/edit`, { command, ...params, revision: null, story: stands().story });
+  const edit = (command, params = {}, then = undefined) =>
+    send(`${story}/edit`, { command, ...params, revision: null, story: stands().story }, then);
   /** The same, judged first where it would do more than was asked. */
   const wide = (command, params = {}) => edit(command, { ...params, ask: true });
   const step = (where) =>

@@ -107,7 +107,7 @@ async function whole() {
   ])
     $(`[data-do=${what}]`).disabled = !can;
 }
-function told(title, rows) {
+function told(title, rows, notes = []) {
   byId("told-title").textContent = title;
   const list = document.createElement("table");
   list.className = "table";
@@ -115,7 +115,8 @@ function told(title, rows) {
     const tr = list.insertRow();
     for (const text of cells) tr.insertCell().textContent = text;
   }
-  byId("told-rows").replaceChildren(list);
+  const said = notes.map((note) => Object.assign(document.createElement("p"), { textContent: note }));
+  byId("told-rows").replaceChildren(...said, list);
   byId("told-dialog").showModal();
 }
 const at = (f) =>
@@ -141,14 +142,18 @@ const acts = {
     if (!b) return say("There is no music in the story. Lay some in the Story room first.", true);
     return send(`${base}/fit`, { sound: b.id, until: strip.marks.b, ...revision() }, (got) => {
       if (got.seams.length)
-        told("Music fitted by bars", [
-          ["Seam at", "goes on from", "how alike"],
-          ...got.seams.map((j) => [
-            at(j.at),
-            `${j.from.toFixed(1)} s to ${j.to.toFixed(1)} s`,
-            `${Math.round(j.alike * 100)} %`,
-          ]),
-        ]);
+        told(
+          "Music fitted by bars",
+          [
+            ["Seam at", "goes on from", "how alike"],
+            ...got.seams.map((j) => [
+              at(j.at),
+              `${j.from.toFixed(1)} s to ${j.to.toFixed(1)} s`,
+              `${Math.round(j.alike * 100)} %`,
+            ]),
+          ],
+          got.notes, // that it begins later, or earlier, than it did
+        );
     });
   },
   spread: () => {
