@@ -32,6 +32,13 @@ def test_the_edit_goes_and_what_others_did_stays() -> None:
     assert got is not None and {n: v for _, x in got.settings for n, v in x.rows} == {"warmth": 9}
     swapped = without_first(("swap", {"first": 1, "second": 3}), ("set_value", {"to": 2, "setting": "level", "value": -3}))
     assert swapped is not None and [p.id for p in swapped.pieces] == [1, 2, 3] and swapped.pieces[1].settings["level"] == -3
+    music = do(three(), "lay_sound", source=6, at=20, until=230, start=20, kind="music", clock_bound=True)
+    music = do(
+        music, "fit_music", sound=4, ranges=[[38400, 96000], [134400, 480000]], at=20, until=240
+    )  # parts lie over each other
+    space = ("insert_space", {"at": 0, "length": 50})
+    got = without_first(space, ("insert_card", {"at": 290, "length": 75}), start=music)
+    assert got is not None and got.length == 240 + 75 and [p.length for p in got.pieces] == [100, 60, 80, 75]
     back = without_first(("extract", {"a": 100, "b": 160}), ("trim", {"piece": 3, "edge": "out", "delta": -5}))
     assert back is not None and [(p.id, p.length) for p in back.pieces] == [(1, 100), (2, 60), (3, 75)]
 

@@ -43,7 +43,10 @@ def taken_back(before: Story, after: Story, now: Story, sources: Sources) -> Sto
         return None
     parts["settings"] = _by_scope(settings)
     story = replace(now, **parts)
-    return story if _stands(story, sources) else None
+    if not _tied(story):
+        return None
+    met = _overlapping(story) <= _overlapping(now) | _overlapping(before)  # (parts of fitted music go over into each other)
+    return story if met and _stands(story, sources) else None
 
 
 def _key(row: Any) -> Hashable:
@@ -84,17 +87,29 @@ def _by_scope(rows: Iterable[tuple[str, str, Any]]) -> tuple[tuple[str, Values],
     return tuple(sorted((scope, Values(tuple(sorted(values)))) for scope, values in out.items()))
 
 
-def _stands(story: Story, sources: Sources) -> bool:
-    """Whether edits could have left a story like this."""
+def _tied(story: Story) -> bool:
+    """Whether all that is in place has its word, and nothing in the tray has."""
     laid = [*(x.tether for x in story.covers), *(x.tether for x in story.sounds)]
     loose = [*(x.tether for x in story.loose), *(x.tether for x in story.loose_sounds)]
-    if not could_be_cut(story, sources) or not all(map(story.holds, laid)) or any(map(story.holds, loose)):
+    return all(map(story.holds, laid)) and not any(map(story.holds, loose))
+
+
+def _stands(story: Story, sources: Sources) -> bool:
+    """Whether edits could have left a story like this."""
+    if not could_be_cut(story, sources):
         return False
-    covers = [(c.lane, a, b) for a, b, c in story.spans]
-    sounds = [(x.lane, story.at(x), story.at(x) + x.length) for x in story.sounds]
-    for spans in (sorted(covers), sorted(sounds)):
-        if any(one[0] == other[0] and one[2] > other[1] for one, other in pairwise(spans)):
-            return False
     heads = [story.index_of(section.piece) for section in story.sections]
     fitting, _, _ = fit_transitions(story, sources, {}) if story.transitions else ((), [], [])
     return heads == sorted(set(heads)) and tuple(fitting) == story.transitions
+
+
+def _overlapping(story: Story) -> set[tuple[int, int]]:
+    """The covers, and the sounds, that lie over each other on one lane."""
+    covers = [(c.lane, a, b, c.id) for a, b, c in story.spans]
+    sounds = [(x.lane, story.at(x), story.at(x) + x.length, x.id) for x in story.sounds]
+    return {
+        (one[3], other[3])
+        for spans in (sorted(covers), sorted(sounds))
+        for one, other in pairwise(spans)
+        if one[0] == other[0] and one[2] > other[1]
+    }
