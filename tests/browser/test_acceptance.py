@@ -50,8 +50,10 @@ def _burn() -> None:
 
 @contextmanager
 def busy() -> Iterator[None]:
-    """The machine with something else to do on every core."""
-    others = [multiprocessing.get_context("fork").Process(target=_burn, daemon=True) for _ in range(os.cpu_count() or 2)]
+    """The machine with something else to do on every core: other tests, where there are enough of them beside this one."""
+    beside = int(os.environ.get("PYTEST_XDIST_WORKER_COUNT", "1")) - 1
+    idle = max(0, (os.cpu_count() or 2) - beside)
+    others = [multiprocessing.get_context("fork").Process(target=_burn, daemon=True) for _ in range(idle)]
     for p in others:
         p.start()
     try:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kovel.core.story.covers import heard_as
-from kovel.core.story.levels_told import level_told
+from kovel.core.story.levels_told import total_told
 from kovel.core.story.model import TITLE, Cover, Piece, Sources, Story, Transition
 from kovel.core.story.settings import SETTINGS, Setting, Value
 from kovel.core.story.sync import same_moment
@@ -30,7 +30,7 @@ def piece_note(story: Story, sources: Sources, p: Piece) -> str:
     """What is special about a piece: its own settings, and what is taken of it."""
     told = [(SETTINGS[n], p.settings[n]) for n in p.settings if SETTINGS[n].family != "pace" and n != "level"]
     notes = [*([x] if (x := pace_note(p)) else []), *(_note(s, v) for s, v in told)]
-    notes += [f"level {level_told(story, sources, p)}"] if "level" in p.settings else []
+    notes += [f"level {total_told(story, sources, p)}"] if "level" in p.settings else []
     return ", ".join([*notes, *([f"only its {p.take}"] if p.take != "both" else [])])
 
 
@@ -41,7 +41,7 @@ def cover_note(story: Story, sources: Sources, c: Cover, at: int) -> str:
     if story.value(c, "natural", sources):
         notes.append("with its sound" if c.as_shot else f"its sound: {heard_as(c)}")
     told = [SETTINGS[n] for n in c.settings if SETTINGS[n].family != "pace" and n != "natural" and c.source != TITLE]
-    notes += [f"level {level_told(story, sources, c)}" if x.name == "level" else _note(x, c.settings[x.name]) for x in told]
+    notes += [f"level {total_told(story, sources, c)}" if x.name == "level" else _note(x, c.settings[x.name]) for x in told]
     if at < story.length:
         i = story.index_at(at)
         p = story.pieces[i]

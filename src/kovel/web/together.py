@@ -8,7 +8,8 @@ from typing import Annotated
 
 from fastapi import APIRouter, Form, Query, Request
 from fastapi.responses import HTMLResponse, Response
-from starlette.types import ASGIApp, Receive, Scope, Send
+from starlette.datastructures import MutableHeaders
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from kovel.core.time.timecode import running
 from kovel.store import projects, stories
@@ -23,16 +24,37 @@ ROOMS = {"story": "Story", "picture": "Picture", "sound": "Sound", "log": "Log",
 
 
 class Asking:
-    """ASGI middleware: who asks, by their browser's cookie, is known to whatever is done for them."""
+    """ASGI middleware: who asks, by their browser's cookie, is known to whatever is done for them. A browser that opens its first
+    page is given one with it: what several of its pages ask at once afterwards, one and the same editor asks."""
 
     def __init__(self, app: ASGIApp) -> None:
         self.app = app
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        if scope["type"] == "http":
-            kept = Request(scope).cookies.get(COOKIE, "")
-            EDITOR.set(kept if re.fullmatch("[0-9a-f]{16}", kept) else "")
-        await self.app(scope, receive, send)
+        if scope["type"] != "http":
+            await self.app(scope, receive, send)
+            return
+        request = Request(scope)
+        kept = request.cookies.get(COOKIE, "")
+        known = re.fullmatch("[0-9a-f]{16}", kept) is not None
+        EDITOR.set(kept if known else "")
+        if known or request.headers.get("sec-fetch-mode") != "navigate":
+            await self.app(scope, receive, send)
+            return
+        editor = token_hex(8)
+        EDITOR.set(editor)
+
+        async def with_cookie(message: Message) -> None:
+            if message["type"] == "http.response.start":
+                MutableHeaders(scope=message).append("set-cookie", _cookie(editor, request.url.scheme))
+            await send(message)
+
+        await self.app(scope, receive, with_cookie)
+
+
+def _cookie(editor: str, scheme: str) -> str:
+    safe = "; Secure" if scheme == "https" else ""
+    return f"{COOKIE}={editor}; Max-Age={30 * 86_400}; Path=/; HttpOnly; SameSite=strict{safe}"
 
 
 @router.get("/together")
@@ -58,9 +80,7 @@ def together(
         story=kept.name,
     )
     if editor != EDITOR.get():
-        out.set_cookie(
-            COOKIE, editor, max_age=30 * 86_400, httponly=True, samesite="strict", secure=request.url.scheme == "https"
-        )
+        out.headers.append("set-cookie", _cookie(editor, request.url.scheme))
     if seen >= 0 and kept.revision != seen:
         out.headers["hx-trigger"] = "moved"
     return out

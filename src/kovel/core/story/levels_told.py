@@ -33,6 +33,12 @@ def in_decibels(value: Value) -> str:
     return LEVEL.says(rows[0]) if len(rows) == 1 else f"{rows[0]:+.1f} to {rows[-1]:+.1f} dB"
 
 
+def total_told(story: Story, sources: Sources, x: Item) -> str:
+    """The level that a clip is heard at, in as few words as can be: `-6.0 dB`, or `total -6.0 dB` where some of it is inherited."""
+    own, total = in_decibels(x.settings["level"]), in_decibels(total_level(story, sources, x))
+    return total if own == total else f"total {total}"
+
+
 def level_told(story: Story, sources: Sources, x: Item) -> str:
     """A clip's level in words: one number where nothing is inherited, else its own and the total, named."""
     own, total = in_decibels(x.settings["level"]), in_decibels(total_level(story, sources, x))
