@@ -29,8 +29,8 @@ def _note(s: Setting, v: Value) -> str:
 def piece_note(story: Story, sources: Sources, p: Piece) -> str:
     """What is special about a piece: its own settings, and what is taken of it."""
     told = [(SETTINGS[n], p.settings[n]) for n in p.settings if SETTINGS[n].family != "pace" and n != "level"]
-    notes = [*([x] if (x := pace_note(p)) else []), *(_note(s, v) for s, v in told)]
-    notes += [f"level {total_told(story, sources, p)}"] if "level" in p.settings else []
+    level = [total_told(story, sources, p)] if "level" in p.settings else []
+    notes = [*([x] if (x := pace_note(p)) else []), *level, *(_note(s, v) for s, v in told)]
     return ", ".join([*notes, *([f"only its {p.take}"] if p.take != "both" else [])])
 
 
