@@ -134,10 +134,10 @@ def test_who_closes_the_page_is_soon_gone(two: tuple[TestClient, TestClient], mo
 def test_a_browser_is_one_editor_from_its_first_page_on(two: tuple[TestClient, TestClient]) -> None:
     """Several of its pages ask at once before an answer is there: all of them are the same editor."""
     new = TestClient(two[0].app, base_url="http://localhost:8463", headers={"x-kovel": "1"})
-    first = new.get("/p/1/story", headers={"sec-fetch-mode": "navigate"})
+    first = new.get("/p/1/story", headers={"accept": "text/html,*/*"})
     assert first.headers["set-cookie"].startswith("kovel-editor=") and "HttpOnly" in first.headers["set-cookie"]
     assert "set-cookie" not in new.get("/p/1/together").headers
-    assert "set-cookie" not in new.get("/p/1/log", headers={"sec-fetch-mode": "navigate"}).headers
+    assert "set-cookie" not in new.get("/p/1/log", headers={"accept": "text/html,*/*"}).headers
 
 
 def test_odd_names_and_cookies_are_nobodys(two: tuple[TestClient, TestClient]) -> None:

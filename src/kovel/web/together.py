@@ -38,7 +38,7 @@ class Asking:
         kept = request.cookies.get(COOKIE, "")
         known = re.fullmatch("[0-9a-f]{16}", kept) is not None
         EDITOR.set(kept if known else "")
-        if known or request.headers.get("sec-fetch-mode") != "navigate":
+        if known or "text/html" not in request.headers.get("accept", ""):  # what scripts ask for says nothing of pages
             await self.app(scope, receive, send)
             return
         editor = token_hex(8)
