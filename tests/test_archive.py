@@ -130,6 +130,24 @@ def test_it_is_the_same_project_elsewhere_undo_included(full: Coded, tmp_path: P
     assert told(data, 1) == told(elsewhere, there.project)
 
 
+def test_an_editors_own_undo_is_known_elsewhere(full: Coded, tmp_path: Path) -> None:
+    """What an editor took back from under another's edit is done again in another folder, whose numbers are others."""
+    data, _ = full
+    for length, who in ((10, "ana"), (20, "ben")):
+        data.db.editor = lambda who=who: (who, who)  # type: ignore[misc]
+        stories.edit(data.db, 1, None, "insert_space", {"at": 0, "length": length})
+    data.db.editor = lambda: ("ana", "ana")
+    assert stories.undo(data.db, 1)[1].did == "Undone: A space of 10 frames"
+    write(data, tmp_path / "film.kovel.zip", "none")
+    beside = archiving.read(data, tmp_path / "film.kovel.zip")  # in the same folder: every number is moved
+    sid = stories.current(data.db, beside.project)
+    with pytest.raises(stories.Others, match="^The last edit is by ben"):  # hers is taken back already
+        stories.undo(data.db, sid)
+    assert stories.redo(data.db, sid)[1].did == "Done again: A space of 10 frames"
+    assert [p.length for p in stories.load(data.db, sid).story.pieces[:2]] == [20, 10]
+    assert stories.undo(data.db, sid)[1].did == "Undone: A space of 10 frames"
+
+
 def test_files_that_are_gone_are_told_and_an_older_one_is_brought_up(full: Coded, tmp_path: Path) -> None:
     data, r = full
     moved = tmp_path / "moved.mp4"

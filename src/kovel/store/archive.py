@@ -15,6 +15,7 @@ from kovel.core.told import Told
 from kovel.store.archive_checks import hold
 from kovel.store.db import Database, migrate
 from kovel.store.projects import Invalid, Missing, Project, get
+from kovel.store.stories import REDO, UNDO
 
 Tables = dict[str, list[dict[str, Any]]]
 
@@ -158,6 +159,8 @@ def _put(db: Database, c: sqlite3.Connection, tables: Tables, name: str) -> tupl
                 row["settings"] = json.dumps(rescoped(json.loads(row["settings"]), lambda i: i + up["recording"]))
             elif table == "journal":
                 row["patch"] = json.dumps(_patch(json.loads(row["patch"]), up["recording"]))
+                if row["command"] in (UNDO, REDO):
+                    row["params"] = json.dumps({"entry": json.loads(row["params"])["entry"] + up["journal"]})
             elif table == "log_step":
                 row["change"] = json.dumps(_step(json.loads(row["change"]), up))
         if table == "sentence":  # numbered by its search
