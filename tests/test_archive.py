@@ -141,7 +141,7 @@ def test_an_editors_own_undo_is_known_elsewhere(full: Coded, tmp_path: Path) -> 
     write(data, tmp_path / "film.kovel.zip", "none")
     beside = archiving.read(data, tmp_path / "film.kovel.zip")  # in the same folder: every number is moved
     sid = stories.current(data.db, beside.project)
-    with pytest.raises(stories.Others, match="^The last edit is by ben"):  # hers is taken back already
+    with pytest.raises(stories.Others, match=r"^The last edit is by ben"):  # hers is taken back already
         stories.undo(data.db, sid)
     assert stories.redo(data.db, sid)[1].did == "Done again: A space of 10 frames"
     assert [p.length for p in stories.load(data.db, sid).story.pieces[:2]] == [20, 10]
