@@ -48,10 +48,14 @@ def test_no_wrong_frame_across_forty_cuts(page: Page, watch: Callable, forty: tu
     assert len({t for t, *_ in rows}) > 0.8 * len(want)  # a busy machine refreshes its screen less often
     starts = []
     for t in (560, 33, 411, 202):  # start anywhere
-        page.evaluate("t => { kovel.player.seek(t); return kovel.player.play(1); }", t)
+        seen = page.evaluate("async t => { kovel.player.seek(t); await kovel.player.play(1); return window.readCode(); }", t)
+        assert tuple(seen) == want[t]  # the clock starts with its first frame on the canvas
         starts.append(page.evaluate("kovel.player.startMs"))
         page.evaluate("kovel.player.stop()")
     assert sorted(starts)[1] < 300, starts  # the better ones: what a machine does that is not short of breath
+    without = page.evaluate("""async () => { const p = kovel.player; p.pictures.clear(); p.pictures.want = () => {}; p.seek(480); await p.play(1);
+      const seen = window.readCode(); delete p.pictures.want; p.stop(); return [p.startMs, seen]; }""")
+    assert without[0] > 1400 and without[1] is None  # no picture comes: black, never one from another place
     for speed, keys in ((2, "lll"), (-1, "j")):  # again for faster; backwards
         late = []
         for _ in range(3):  # a machine short of breath may be late here, but what it shows was right just before

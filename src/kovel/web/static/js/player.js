@@ -195,18 +195,18 @@ export class Player extends EventTarget {
     this.dispatchEvent(new Event("state"));
   }
 
+  // The clock starts with its first frame on the canvas: never with what stood there before the playhead went elsewhere.
   async firstPicture(t, gen) {
-    const all = flat(this.layers(t))
-      .filter((l) => l.id !== null)
-      .map((l) => this.limit([l.id, l.n]));
     const give = performance.now() + 1500;
-    while (
-      gen === this.starting &&
-      performance.now() < give &&
-      !this.pictures.failed &&
-      !all.every((p) => this.pictures.get(...p))
-    )
-      await new Promise((r) => setTimeout(r, 2));
+    while (gen === this.starting && !this.pictures.failed && performance.now() < give) {
+      if (this.draw(t)) return;
+      await new Promise((r) => setTimeout(r, 4));
+    }
+    if (gen !== this.starting || this.shown === "none" || this.shown?.startsWith("near")) return;
+    this.paint.fillStyle = "#000";
+    this.paint.fillRect(0, 0, this.canvas.width, this.canvas.height);
+    this.waiting();
+    this.shown = null;
   }
 
   stop(quiet = false) {
@@ -300,11 +300,12 @@ export class Player extends EventTarget {
     this.draw(t);
   }
 
+  /** Whether the canvas shows frame t now; where it cannot yet, what was there stays. @returns {boolean} */
   draw(t) {
     const layers = this.plan.length ? this.layers(t) : [];
     const sharp = !this.playing || !this.looks.half;
     const id = layers.map((l) => keyOf(l, `${sharp}${this.halves}`)).join(" ");
-    if (id === this.shown && this.pictures.exact) return;
+    if (id === this.shown && this.pictures.exact) return true;
     const began = performance.now();
     const c = this.canvas,
       looked = every(layers).filter((l) => l.look);
@@ -330,11 +331,11 @@ export class Player extends EventTarget {
         if (this.playing && !this.missed) this.late++;
         this.missed = true;
         this.nearest(l);
-        return;
+        return false;
       }
       images.set(l, f);
     }
-    if (!looked.every((l) => this.looks.ready(l.look))) return; // its table comes in a moment
+    if (!looked.every((l) => this.looks.ready(l.look))) return false; // its table comes in a moment
     if (looked.length && this.looks.broken) this.dispatchEvent(new Event("plain"));
     this.missed = false;
     if (!this.playing) this.looks.half = false;
@@ -347,6 +348,7 @@ export class Player extends EventTarget {
     if (this.playing && looked.length && performance.now() - began > BUSY) this.looks.half = true;
     this.shown = id;
     this.drawn(t);
+    return true;
   }
 
   // The left half without looks, beside the right one with them.
@@ -387,11 +389,18 @@ export class Player extends EventTarget {
       w,
       h,
     );
+    this.waiting();
+    this.shown = key;
+  }
+
+  // Three dots in the corner: the picture is not here yet.
+  waiting() {
+    const c = this.canvas,
+      g = this.paint;
     g.fillStyle = "rgba(25, 24, 22, 0.72)";
     g.fillRect(c.width - 66, 14, 52, 26);
     g.fillStyle = "#ece4d5";
     for (let i = 0; i < 3; i++) g.fillRect(c.width - 54 + i * 12, 25, 5, 5);
-    this.shown = key;
   }
 
   // One layer over what is there, by its opacity, as the renderer draws it.
