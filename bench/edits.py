@@ -13,7 +13,7 @@ from kovel.core.plan.plan import make_plan
 from kovel.core.story.model import Cover, Piece, Story, Tether
 from kovel.core.story.patch import Patch
 from kovel.core.time.rate import Rate
-from kovel.store import projects, recordings, stories
+from kovel.store import history, projects, recordings, stories
 from kovel.work.folder import Data
 
 PIECES, COVERS = 2000, 1500
@@ -75,7 +75,7 @@ def main() -> None:
         }.items():
             ms = timed(lambda make=make: stories.edit(data.db, 1, None, *make()))
             print(f"{name}: {ms:.1f} ms, {ms / base:.1f} of it")
-        ms = timed(lambda: stories.undo(data.db, 1))
+        ms = timed(lambda: history.undo(data.db, 1))
         print(f"undo: {ms:.1f} ms, {ms / base:.1f} of it")
         kept, sources = stories.load(data.db, 1), recordings.sources(data.db, 1)
         print(f"plan: {timed(lambda: make_plan(kept.story, sources)):.1f} ms")

@@ -28,14 +28,15 @@ FILES = ("maren-a.mp4", "gulls.mp4", "wheel.mp4")
 
 
 def _burn() -> None:
+    os.nice(5)  # as preparing itself is
     while True:
         pass
 
 
 @contextlib.contextmanager
-def busy() -> Iterator[None]:
-    """Every core with something else to do."""
-    others = [multiprocessing.get_context("fork").Process(target=_burn, daemon=True) for _ in range(os.cpu_count() or 2)]
+def busy(cores: int = os.cpu_count() or 2) -> Iterator[None]:
+    """So many cores with something else to do."""
+    others = [multiprocessing.get_context("fork").Process(target=_burn, daemon=True) for _ in range(cores)]
     for p in others:
         p.start()
     try:

@@ -18,7 +18,20 @@ from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
 from kovel.media.derive import checksum
 from kovel.media.reader import FrameReader
-from kovel.store import archive, captions, jobs, looks, markers, projects, recordings, steps, stories, subclips, transcripts
+from kovel.store import (
+    archive,
+    captions,
+    history,
+    jobs,
+    looks,
+    markers,
+    projects,
+    recordings,
+    steps,
+    stories,
+    subclips,
+    transcripts,
+)
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.work import archiving
@@ -67,7 +80,7 @@ def full(coded: Coded) -> Coded:
         ("set_heading", {"piece": stories.load(data.db, 1).story.pieces[0].id, "heading": "River"}),
     ):
         stories.edit(data.db, 1, None, name, params)
-    stories.undo(data.db, 1)
+    history.undo(data.db, 1)
     captions.change(data.db, 1, (r["talk"].id, 0), "We haul", "We pull")
     return data, r
 
@@ -88,9 +101,9 @@ def told(data: Data, project: int) -> dict[str, Any]:
 
     out: dict[str, Any] = {"now": named(story_to_json(stories.load(data.db, sid).story)), "undone": [], "redone": []}
     while stories.load(data.db, sid).can_undo:
-        out["undone"].append([stories.undo(data.db, sid)[1].did, named(story_to_json(stories.load(data.db, sid).story))])
+        out["undone"].append([history.undo(data.db, sid)[1].did, named(story_to_json(stories.load(data.db, sid).story))])
     while stories.load(data.db, sid).can_redo:
-        out["redone"].append([stories.redo(data.db, sid)[1].did, named(story_to_json(stories.load(data.db, sid).story))])
+        out["redone"].append([history.redo(data.db, sid)[1].did, named(story_to_json(stories.load(data.db, sid).story))])
     out["log"] = [(names[c.recording], c.name, c.start, c.length) for c in subclips.of_project(data.db, project)]
     out["words"] = {names[i]: [w.text for w in transcripts.words(data.db, i)] for i in names}
     out["edits"] = {names[i]: v for (i, _), v in captions.edits(data.db, sid).items()}
@@ -137,15 +150,15 @@ def test_an_editors_own_undo_is_known_elsewhere(full: Coded, tmp_path: Path) -> 
         data.db.editor = lambda who=who: (who, who)  # type: ignore[misc]
         stories.edit(data.db, 1, None, "insert_space", {"at": 0, "length": length})
     data.db.editor = lambda: ("ana", "ana")
-    assert stories.undo(data.db, 1)[1].did == "Undone: A space of 10 frames"
+    assert history.undo(data.db, 1)[1].did == "Undone: A space of 10 frames"
     write(data, tmp_path / "film.kovel.zip", "none")
     beside = archiving.read(data, tmp_path / "film.kovel.zip")  # in the same folder: every number is moved
     sid = stories.current(data.db, beside.project)
-    with pytest.raises(stories.Others, match=r"^The last edit is by ben"):  # hers is taken back already
-        stories.undo(data.db, sid)
-    assert stories.redo(data.db, sid)[1].did == "Done again: A space of 10 frames"
+    with pytest.raises(history.Others, match=r"^The last edit is by ben"):  # hers is taken back already
+        history.undo(data.db, sid)
+    assert history.redo(data.db, sid)[1].did == "Done again: A space of 10 frames"
     assert [p.length for p in stories.load(data.db, sid).story.pieces[:2]] == [20, 10]
-    assert stories.undo(data.db, sid)[1].did == "Undone: A space of 10 frames"
+    assert history.undo(data.db, sid)[1].did == "Undone: A space of 10 frames"
 
 
 def test_files_that_are_gone_are_told_and_an_older_one_is_brought_up(full: Coded, tmp_path: Path) -> None:

@@ -15,7 +15,7 @@ from kovel.core.sound.beats import Beats
 from kovel.core.story.model import Refused
 from kovel.core.story.patch import story_to_json
 from kovel.core.words.transcript import Word
-from kovel.store import decisions, projects, recordings, steps, stories, subclips, transcripts
+from kovel.store import decisions, history, projects, recordings, steps, stories, subclips, transcripts
 from kovel.store.decisions import QuickDesk
 from kovel.store.projects import Invalid
 from kovel.store.stories import Stale
@@ -29,7 +29,7 @@ import random, sys
 from pathlib import Path
 from kovel.core.story.model import Refused
 from kovel.core.words.transcript import Word
-from kovel.store import stories
+from kovel.store import history, stories
 from kovel.work.folder import Data
 data, rng = Data(Path(sys.argv[1])), random.Random(int(sys.argv[2]))
 while True:
@@ -40,7 +40,7 @@ while True:
         ("lay_cover", dict(source=3, at=int(n * r()), until=int(n * r()) + 20, start=5)),
         ("extract", dict(a=int(n * r()), b=int(n * r()))), ("split", dict(at=int(n * r()))), ("undo", {}), ("redo", {})])
     try:
-        k, _ = stories.undo(data.db, 1) if name == "undo" else stories.redo(data.db, 1) if name == "redo" else stories.edit(data.db, 1, k.revision, name, v)
+        k, _ = history.undo(data.db, 1) if name == "undo" else history.redo(data.db, 1) if name == "redo" else stories.edit(data.db, 1, k.revision, name, v)
     except Refused:
         continue
     print(k.revision, flush=True)
@@ -90,7 +90,7 @@ def test_sigkill_amid_edits_loses_no_acknowledged_edit(data: Data) -> None:
         assert [p.id for p in kept.story.pieces] == list(dict.fromkeys(p.id for p in kept.story.pieces))
     while True:  # and the journal leads all the way back to nothing, and forward again
         try:
-            kept, _ = stories.undo(data.db, 1)
+            kept, _ = history.undo(data.db, 1)
         except Refused:
             break
     assert kept.story.pieces == () and kept.story.covers == () and not kept.can_undo
@@ -113,12 +113,12 @@ def test_undo_and_redo_are_exact_after_a_restart(data: Data) -> None:
             continue
         states.append(story_to_json(kept.story))
     again = Data(data.root)
-    for step, wants in ((stories.undo, states[-2::-1]), (stories.redo, states[1:])):
+    for step, wants in ((history.undo, states[-2::-1]), (history.redo, states[1:])):
         for want in wants:
             told, _ = step(again.db, 1)
             assert story_to_json(told.story) == want and told == stories.load(again.db, 1)
     with pytest.raises(Refused, match="nothing to redo"):
-        stories.redo(again.db, 1)
+        history.redo(again.db, 1)
 
 
 def test_a_stale_edit_is_told_and_changes_nothing(data: Data) -> None:

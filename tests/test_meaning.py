@@ -23,7 +23,7 @@ from kovel.core.words import themes as grouping
 from kovel.core.words.meaning import MANY, Said, content, foreign, nearest, same_answer
 from kovel.core.words.transcript import Word
 from kovel.media.meaning import english_folder, vectors
-from kovel.store import jobs, projects, recordings, steps, stories, subclips, themes, transcripts
+from kovel.store import history, jobs, projects, recordings, steps, stories, subclips, themes, transcripts
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.work import archiving, meaning, proposing, theming
@@ -357,7 +357,7 @@ def test_search_themes_and_a_proposal_in_the_application(project: Coded, room: T
         for edge in (p.start, p.end):
             at = rate.frame_to_sample(edge)
             assert not any(w.start < at < w.end for w in words[p.source or 0])
-    assert stories.undo(data.db, sid)[0].story.length == 0 and not stories.load(data.db, sid).can_undo
+    assert history.undo(data.db, sid)[0].story.length == 0 and not stories.load(data.db, sid).can_undo
     assert "Open it in the" in room.get("/p/1/log/themes").text
     for bad in ({"length": "2s"}, {"length": "soon"}, {"length": "9h"}):
         assert room.post("/p/1/log/propose", data=bad).status_code == 422

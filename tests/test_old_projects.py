@@ -15,7 +15,7 @@ import pytest
 from kovel.core.plan.plan import make_plan
 from kovel.core.sound.beats import Beats
 from kovel.core.sound.hits import Quick
-from kovel.store import decisions, recordings, settings, stories
+from kovel.store import decisions, history, recordings, settings, stories
 from kovel.store.db import Database
 from kovel.store.decisions import QuickDesk
 
@@ -107,7 +107,7 @@ def test_a_project_of_before_opens_looks_and_undoes_the_same(tmp_path: Path) -> 
     assert {n for p in last.pieces for n in p.settings} == {"zoom"} and any(c.settings for c in last.covers)
     for i, before in enumerate(plans):
         if i:
-            kept, _ = stories.undo(db, 1)
+            kept, _ = history.undo(db, 1)
         now = json.loads(json.dumps(make_plan(kept.story, sources).to_json(sources)))
         assert (now["length"], now["samples"]) == (before["length"], before["samples"])
         for t, (a, b) in enumerate(zip(as_it_was(before), as_it_is(now), strict=True)):
@@ -115,6 +115,6 @@ def test_a_project_of_before_opens_looks_and_undoes_the_same(tmp_path: Path) -> 
         for x, y in zip(before["sounds"], now["sounds"], strict=True):
             assert x[:4] == y[:4] and (x[5:] or [192, 192]) == y[5:7] and x[4] == pytest.approx(y[4], rel=1e-12)
     for _ in plans[1:]:
-        kept, _ = stories.redo(db, 1)
+        kept, _ = history.redo(db, 1)
     db.stories.clear()
     assert kept.story == last == stories.load(db, 1).story

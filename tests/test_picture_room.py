@@ -17,7 +17,7 @@ from kovel.core.words.transcript import Word
 from kovel.demo.project import ensure
 from kovel.media.faces import faces_in
 from kovel.media.titles import SERIF
-from kovel.store import jobs, recordings, stories, transcripts
+from kovel.store import history, jobs, recordings, stories, transcripts
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from kovel.work import framing
@@ -179,7 +179,7 @@ def test_jumps_are_punched_in_on_the_face_and_a_shape_keeps_it(picture: TestClie
     p = story(data).pieces[1]
     assert p.settings["zoom"] == 150 and 60 < p.settings["across"] < 95  # she sits right of the middle
     assert picture.post("/p/1/picture/punch", json={}).status_code == 422  # none is left
-    stories.undo(data.db, 1)
+    history.undo(data.db, 1)
     assert not story(data).pieces[1].settings  # one step
     assert "zoom in first" in picture.post("/p/1/picture/faces", json={"items": [1]}).json()["error"]
     edit(picture, "lay_title", at=100, text="Maren")

@@ -18,7 +18,7 @@ from kovel.core.plan.sounds import made_of
 from kovel.demo.project import FOOTAGE, ensure
 from kovel.media import clean as cleaning
 from kovel.media.render import sound_of
-from kovel.store import jobs, recordings, steps, stories, transcripts
+from kovel.store import history, jobs, recordings, steps, stories, transcripts
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
@@ -117,7 +117,7 @@ def test_voices_music_and_the_whole(sound: TestClient, spoken: Spoken) -> None:
     assert recordings.get(data.db, tone.source).name == "Room tone, maren"
     assert sound.post("/p/1/sound/tone", json={}).status_code == 422
 
-    stories.undo(data.db, 1)
+    history.undo(data.db, 1)
     assert story_of(data) == fitted
     got = asked(sound, "target", target=-16)
     m = mixing.measure(data, 1, story_of(data))
@@ -128,7 +128,7 @@ def test_voices_music_and_the_whole(sound: TestClient, spoken: Spoken) -> None:
     near = sound.get("/p/1/sound/loudness").json()
     assert near["whole"] == pytest.approx(m.loudness, abs=0.8) and len(near["short"]) == len(near["momentary"])
     for _ in range(4):
-        stories.undo(data.db, 1)
+        history.undo(data.db, 1)
     assert story_of(data) == first
 
 

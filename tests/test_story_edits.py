@@ -23,7 +23,7 @@ from kovel.core.story.seams import seams
 from kovel.core.story.settings import NONE
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
-from kovel.store import projects, stories, transcripts
+from kovel.store import history, projects, stories, transcripts
 from kovel.work.folder import Data
 from kovel.work.syncing import sets
 from tests.core.stories import SOURCES, R, do, three
@@ -262,21 +262,21 @@ def test_everything_is_kept_and_undone(film: tuple[TestClient, Data, dict]) -> N
     assert (
         seen[4].pieces[0].card == Card("#1b3a4b", "The Last Haul") and seen[-1].target == 7500 and seen[-1].muted == {"music"}
     )
-    entries = [h["id"] for h in reversed(stories.history(data.db, 1))][2:]
+    entries = [h["id"] for h in reversed(history.entries(data.db, 1))][2:]
     for k in (3, 11, 0, 7, 11):
-        stories.go_to(data.db, 1, entries[k])
+        history.go_to(data.db, 1, entries[k])
         data.db.stories.clear()
         assert stories.load(data.db, 1).story == seen[k]
-    stories.go_to(data.db, 1, entries[5])
+    history.go_to(data.db, 1, entries[5])
     post(room, "trim", piece=3, edge="out", delta=-5)  # a branch of its own; the other one stays
     other = stories.load(data.db, 1).story
-    stories.go_to(data.db, 1, entries[11])
+    history.go_to(data.db, 1, entries[11])
     assert stories.load(data.db, 1).story == seen[11]
-    rows = stories.history(data.db, 1)
+    rows = history.entries(data.db, 1)
     assert [h["branch"] for h in rows].count(True) == 1 and sum(h["now"] for h in rows) == 1
     assert room.post("/p/1/story/go", data={"entry": str(rows[0]["id"])}).status_code == 200
     assert stories.load(data.db, 1).story == other and "another branch begins" in room.get("/p/1/story/history").text
-    stories.go_to(data.db, 1, entries[10])
+    history.go_to(data.db, 1, entries[10])
     post(room, "insert_space", at=0, length=20)
     page = room.get("/p/1/story").text
     assert "Space, 0:00+20" in page and "space, 0:00+20" not in page  # no room for its label beside the words
@@ -335,7 +335,7 @@ def test_several_stories(film: tuple[TestClient, Data, dict]) -> None:
         assert room.post(f"/p/1/stories/{sid}/{n}", data={"name": "Mine"}).status_code == 404
     assert room.get(f"/p/1/story/compare?story={sid}").status_code == 404
     stories.edit(data.db, sid, None, "set_card", {"piece": 1, "text": "Two"})
-    assert stories.load(data.db, sid).story.pieces[0].card == Card("#1b3a4b", "Two") and len(stories.history(data.db, sid)) == 2
+    assert stories.load(data.db, sid).story.pieces[0].card == Card("#1b3a4b", "Two") and len(history.entries(data.db, sid)) == 2
     assert room.post("/p/1/stories", data={"name": "  "}).status_code == 422
 
 

@@ -14,7 +14,7 @@ from kovel.core.story.catalogue import run
 from kovel.core.story.model import Refused, Story
 from kovel.exchange.story import to_edl, to_otio
 from kovel.media.files import Unusable
-from kovel.store import projects, recordings, stories
+from kovel.store import history, projects, recordings, stories
 from kovel.store.projects import Invalid, Project
 from kovel.store.recordings import Recording
 from kovel.work.folder import Data
@@ -175,7 +175,7 @@ def test_what_cannot_be_taken_is_told_line_by_line(shoot: tuple[Project, Rows], 
     assert (
         name == "cut" and not left and stories.current(data.db, p.id) == sid and stories.load(data.db, sid).story == plainly(5)
     )
-    assert not stories.undo(data.db, sid)[0].story.pieces
+    assert not history.undo(data.db, sid)[0].story.pieces
 
 
 def test_nothing_is_guessed(shoot: tuple[Project, Rows], data: Data) -> None:

@@ -3,7 +3,7 @@
 import pytest
 from fastapi.testclient import TestClient
 
-from kovel.store import stories, subclips
+from kovel.store import history, stories, subclips
 from kovel.store.recordings import Recording
 from kovel.web import present
 from kovel.web.app import create_app
@@ -84,9 +84,9 @@ def test_undo_takes_ones_own_edit_and_asks_before_anothers(two: tuple[TestClient
     code, asked = turn(ben, "redo")
     assert code == 202 and "would be done again is by Ana" in asked
     assert turn(ben, "redo", others="true")[0] == 200 and lengths(data) == [50, 40, 20, 10]
-    history = ben.get("/p/1/story/history").text
-    assert "· Ana" in history and "· Ben" not in history
-    assert stories.undo(data.db, 1)[1].did.startswith("Undone: ")  # a program is nobody: as ever, and it says what it undid
+    told = ben.get("/p/1/story/history").text
+    assert "· Ana" in told and "· Ben" not in told
+    assert history.undo(data.db, 1)[1].did.startswith("Undone: ")  # a program is nobody: as ever, and it says what it undid
 
 
 def test_a_story_is_held_by_one_and_taken_over(

@@ -11,7 +11,7 @@ from playwright.sync_api import Page
 from kovel.core.sound.levels import Levels
 from kovel.core.words.transcript import Word
 from kovel.media.listen import save
-from kovel.store import stories, subclips, transcripts
+from kovel.store import history, stories, subclips, transcripts
 from kovel.work import tighten
 from kovel.work.folder import Data
 from tests.browser.seen import until
@@ -77,7 +77,7 @@ def test_keys_in_any_order(
         assert page.evaluate(FRESH), pressed
         now = stories.load(data.db, 1)
         while stories.load(data.db, 1).can_undo and stories.load(data.db, 1).story != kept.story:
-            stories.undo(data.db, 1)
+            history.undo(data.db, 1)
         assert stories.load(data.db, 1).story == kept.story and now.revision > kept.revision
     page.goto(address)
     until(page, ready)

@@ -253,14 +253,14 @@ def test_a_ramp_is_drawn_dragged_and_landed(page: Page, film: Shown, serve: Call
     box = page.locator("#pace-draw").bounding_box()
     assert box
     page.mouse.dblclick(box["x"] + box["width"] / 2, box["y"] + box["height"] * 0.35)
-    expect(page.locator("#report")).to_contain_text("ramped over 100,")
+    expect(page.locator("#report")).to_contain_text("ramped from 100 to")
     until(page, "document.querySelectorAll('#pace-draw button').length === 2")
     cover = story(data).covers[0]
     (a, slow), (b, fast) = cover.settings["speed"]
     assert a == 10 and slow == 100 and abs(b - 20) <= 1 and 150 < fast < 260 and cover.length == 20
     page.locator("#pace-draw button").nth(1).focus()
     page.keyboard.press("ArrowUp")
-    expect(page.locator("#report")).to_contain_text(f"ramped over 100, {fast + 10:g} %")
+    expect(page.locator("#report")).to_contain_text(f"ramped from 100 to {fast + 10:g} %")
     idle(page)
     assert story(data).covers[0].length == 20 and page.get_by_label("keep its place").is_checked()  # as it was set
     until(page, "document.activeElement.closest('#pace-draw')")

@@ -134,7 +134,7 @@ def test_a_piece_is_retimed_in_the_picture_rooms_panel(page: Page, spoken: Spoke
     page.locator("#pace-ramp summary").click()
     page.locator("#pace-here").fill("300")
     page.locator("[data-do=ramp]").click()
-    expect(report).to_contain_text("ramped over 100, 300 %")
+    expect(report).to_contain_text("ramped from 100 to 300 %")
     page.locator("#pace-steps").check()
     until(page, "document.getElementById('pace-steps').checked && document.querySelectorAll('#pace-draw button').length === 2")
     assert piece().settings["steps"] and [m for m, _ in piece().settings["speed"]] == [4, 34]

@@ -90,7 +90,7 @@ def test_the_page_mixes_what_the_renderer_delivers(
     samples = {x.id: (x.frames or 1) * 1920 for x in rows}
     rnd = random.Random(5)
     worst = 0.0
-    for _ in range(int(os.environ.get("KOVEL_MIXES", "120"))):
+    for _ in range(int(os.environ.get("KOVEL_MIXES", "40"))):
         sounds = tuple(sorted((random_sound(rnd, samples, made) for _ in range(rnd.randint(1, 6))), key=lambda h: h.at))
         dips = ((0, 0.0), (30_000, rnd.uniform(-12, 0)), (50_000, 0.0)) if rnd.random() < 0.3 else ()
         plan = Plan(story(data).rate, 70, (), sounds, dips)

@@ -101,7 +101,7 @@ def test_hits_of_what_has_come_are_there_before_its_sound_is_whole(tmp_path: Pat
 
 def test_a_text_without_times_is_put_to_the_sound(tmp_path: Path) -> None:
     """Every word stays, in order, with its speaker; the prompts' edges within what transcription itself is asked for."""
-    said = talk(90)
+    said = talk(60)
     write_pcm(tmp_path, said.sound["room"])
     texts = [p.text.split() for p in said.prompts]
     words = [w for t in texts for w in t]

@@ -24,7 +24,7 @@ from kovel.core.story.seams import seams
 from kovel.core.story.settings import SETTINGS
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import running
-from kovel.store import recordings, stories
+from kovel.store import history, recordings, stories
 from kovel.store.projects import Invalid
 from kovel.work.covering import covers
 from kovel.work.folder import Data
@@ -296,7 +296,7 @@ def _setting(name: str, text: str) -> Any:
 def story_undo(folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Take the last edit back."""
     data = open_data(folder)
-    tell(data, as_json, *stories.undo(data.db, stories.current(data.db, the_project(data, project_name).id)))
+    tell(data, as_json, *history.undo(data.db, stories.current(data.db, the_project(data, project_name).id)))
 
 
 @story.command("redo")
@@ -304,4 +304,4 @@ def story_undo(folder: Path | None, project_name: str | None, as_json: bool) -> 
 def story_redo(folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Do again what was undone."""
     data = open_data(folder)
-    tell(data, as_json, *stories.redo(data.db, stories.current(data.db, the_project(data, project_name).id)))
+    tell(data, as_json, *history.redo(data.db, stories.current(data.db, the_project(data, project_name).id)))

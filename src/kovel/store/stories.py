@@ -2,15 +2,14 @@
 
 import json
 import sqlite3
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
 from kovel.core.story import catalogue
 from kovel.core.story.bounds import held
-from kovel.core.story.model import Refused, Report, Story
+from kovel.core.story.model import Report, Story
 from kovel.core.story.patch import NUMBERS, ROWS, SETS, VALUES, Patch, values_from, values_json
-from kovel.core.story.taken_back import taken_back
 from kovel.core.time.rate import Rate
 from kovel.core.told import Told
 from kovel.store import recordings
@@ -26,6 +25,7 @@ class Stale(Told, RuntimeError):
 
 
 BROUGHT_IN = "brought in"  # the journal's word for a story that was made elsewhere
+UNDO, REDO = "undo own edit", "redo own edit"  # an editor's edit taken back from under those of others; and done again
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,10 +66,10 @@ def put_in(db: Database, project: int, ranges: Sequence[Sequence[int]], at: int 
 
 def load(db: Database, story: int) -> Kept:
     with db.snapshot() as c:
-        return _load(db, c, story)
+        return load_at(db, c, story)
 
 
-def _load(db: Database, c: sqlite3.Connection, story: int) -> Kept:
+def load_at(db: Database, c: sqlite3.Connection, story: int) -> Kept:
     """The story at the revision this connection sees; its rows are read only when that is another one than last time."""
     r = c.execute(
         "SELECT s.*, p.rate_num, p.rate_den FROM story s JOIN project p ON p.id = s.project WHERE s.id = ?", (story,)
@@ -143,7 +143,7 @@ def _plain(key: str, value: Any) -> Any:
     return json.dumps(sorted(value)) if key in SETS else json.dumps(values_json(value)) if key in VALUES else value
 
 
-def _write(c: sqlite3.Connection, story: int, p: Patch, head: int | None) -> None:
+def write_rows(c: sqlite3.Connection, story: int, p: Patch, head: int | None) -> None:
     """Change the rows by a patch; the one place that does. All that goes goes first: an id may come back elsewhere."""
     for part, s in p.rows.items():
         t = _TABLES[part]
@@ -166,7 +166,8 @@ def _write(c: sqlite3.Connection, story: int, p: Patch, head: int | None) -> Non
         c.execute(f"UPDATE story SET {k} = ? WHERE id = ?", (_plain(k, now), story))
 
 
-def _check(db: Database, kept: Kept, revision: int | None) -> None:
+def not_stale(db: Database, kept: Kept, revision: int | None) -> None:
+    """`Stale` where a page shows another revision than the one that stands now."""
     db.guard(kept.id)
     if revision is not None and revision != kept.revision:
         raise Stale(
@@ -180,15 +181,15 @@ def edit(db: Database, story: int, revision: int | None, name: str, params: Mapp
     Raises `Refused` (cannot be met) or `Stale` (page too old); in both cases nothing has changed.
     """
     with db.write() as c:
-        kept = _load(db, c, story)
-        _check(db, kept, revision)
+        kept = load_at(db, c, story)
+        not_stale(db, kept, revision)
         new, report = catalogue.run(kept.story, recordings.sources(db, kept.project), name, params)
         patch = Patch.between(kept.story, new)
-        _journal(db, c, story, name, dict(params), report, patch)
-    return _now(db, replace(kept, revision=kept.revision + 1, story=new, can_undo=True, can_redo=False)), report
+        write_edit(db, c, story, name, dict(params), report, patch)
+    return remembered(db, replace(kept, revision=kept.revision + 1, story=new, can_undo=True, can_redo=False)), report
 
 
-def _journal(
+def write_edit(
     db: Database, c: sqlite3.Connection, story: int, name: str, params: dict[str, Any], report: Report, patch: Patch
 ) -> None:
     """Write an edit: its entry in the journal, and the rows that it changes."""
@@ -198,10 +199,10 @@ def _journal(
         "INSERT INTO journal (story, parent, command, params, did, notes, patch, editor, editor_name) VALUES (?,?,?,?,?,?,?,?,?)",
         (story, head, name, *told, *db.editor()),
     ).lastrowid
-    _write(c, story, patch, entry)
+    write_rows(c, story, patch, entry)
 
 
-def _now(db: Database, kept: Kept) -> Kept:
+def remembered(db: Database, kept: Kept) -> Kept:
     """Remember what was just committed, so that the next edit need not read it back."""
     db.stories[kept.id] = (kept.revision, kept.story)
     return kept
@@ -216,212 +217,6 @@ def previewed(db: Database, story: int, name: str, params: Mapping[str, Any]) ->
 def preview(db: Database, story: int, name: str, params: Mapping[str, Any]) -> Report:
     """What an edit would do; nothing is changed."""
     return previewed(db, story, name, params)[1]
-
-
-UNDO, REDO = "undo own edit", "redo own edit"  # an editor's edit taken back from under those of others; and done again
-
-
-class Others(Told):
-    """The edit to be undone or done again is somebody else's: whoever asks says first whether that is meant."""
-
-    status = 409
-
-
-@dataclass(frozen=True, slots=True)
-class _Step:
-    """An edit of the history that stands now; `of` is the one that it takes back or does again, if it does."""
-
-    id: int
-    command: str
-    did: str
-    editor: str
-    by: str
-    of: int
-
-
-def _line(c: sqlite3.Connection, story: int) -> list[_Step]:
-    """The edits that led to what stands now, in their order."""
-    rows = c.execute(
-        "WITH RECURSIVE line(id, depth) AS (SELECT head, 0 FROM story WHERE id = ? UNION ALL"
-        " SELECT j.parent, depth + 1 FROM journal j JOIN line ON j.id = line.id)"
-        " SELECT j.id, command, did, editor, editor_name, params FROM line JOIN journal j ON j.id = line.id ORDER BY depth DESC",
-        (story,),
-    )
-    return [
-        _Step(i, command, did, editor, by, json.loads(params)["entry"] if command in (UNDO, REDO) else 0)
-        for i, command, did, editor, by, params in rows.fetchall()
-    ]
-
-
-def _in_effect(line: Iterable[_Step]) -> tuple[list[_Step], list[_Step]]:
-    """The edits that are in effect, and the steps by which others were taken back, to be done again by whoever did that."""
-    done: list[_Step] = []
-    undone: list[_Step] = []
-    for step in line:
-        if step.command == UNDO:
-            done = [x for x in done if x.id != step.of]
-            undone.append(step)
-        elif step.command == REDO:
-            undone = [x for x in undone if x.id != step.of]
-            done.append(step)
-        else:
-            done.append(step)
-            undone = [x for x in undone if x.editor != step.editor]
-    return done, undone
-
-
-def _without(db: Database, c: sqlite3.Connection, kept: Kept, line: list[_Step], step: _Step) -> Story | None:
-    """What stands now without one of the edits that led to it, where nothing since builds on that one."""
-    before = after = kept.story
-    for later in reversed(line[line.index(step) :]):
-        row = c.execute("SELECT patch FROM journal WHERE id = ?", (later.id,)).fetchone()
-        before, after = Patch.from_json(json.loads(row["patch"])).inverse().apply(before), before
-    return taken_back(before, after, kept.story, recordings.sources(db, kept.project))
-
-
-def _turned(
-    db: Database, c: sqlite3.Connection, kept: Kept, line: list[_Step], step: _Step, how: str
-) -> tuple[Kept, Report] | None:
-    """An editor's own edit taken back, or done again, from under later ones; None where they build on it."""
-    new = _without(db, c, kept, line, step)
-    if new is None:
-        return None
-    said = step.did.partition(": ")[2] if step.command in (UNDO, REDO) else step.did
-    report = Report(f"{'Undone' if how == UNDO else 'Done again'}: {said}")
-    _journal(db, c, kept.id, how, {"entry": step.id}, report, Patch.between(kept.story, new))
-    return replace(kept, revision=kept.revision + 1, story=new, can_undo=True, can_redo=True), report
-
-
-def undo(db: Database, story: int, revision: int | None = None, others: bool = False) -> tuple[Kept, Report]:
-    """Back to exactly the story before the last edit. Where somebody else made that one, one's own last edit is taken back from
-    under it, if nothing since builds on it; else `Others` says whose it is, and `others` takes it back all the same."""
-    me = db.editor()[0]
-    with db.write() as c:
-        kept = _load(db, c, story)
-        _check(db, kept, revision)
-        last = c.execute("SELECT j.* FROM journal j JOIN story s ON s.head = j.id WHERE s.id = ?", (story,)).fetchone()
-        if last is None:
-            raise Refused("There is nothing to undo.")
-        turned = None
-        if me and (last["editor"] not in ("", me) or last["command"] in (UNDO, REDO)):
-            line = _line(c, story)
-            done, _ = _in_effect(line)
-            if not done:
-                raise Refused("There is nothing to undo.")
-            own = [x for x in done if x.editor == me]
-            if not others:
-                turned = _turned(db, c, kept, line, own[-1], UNDO) if own else None
-                if turned is None:
-                    mine = f"Your last edit (“{own[-1].did}”) cannot be undone alone: later ones build on it. " if own else ""
-                    raise Others(f"{mine}The last edit is by {done[-1].by or 'somebody else'}: “{done[-1].did}”.")
-            elif done[-1].id != last["id"]:
-                turned = _turned(db, c, kept, line, done[-1], UNDO)
-        if turned is None:
-            patch = Patch.from_json(json.loads(last["patch"])).inverse()
-            _write(c, story, patch, last["parent"])
-            turned = (
-                replace(
-                    kept, revision=kept.revision + 1, story=patch.apply(kept.story), can_undo=last["parent"] is not None,
-                    can_redo=True,
-                ),
-                Report(f"Undone: {last['did']}"),
-            )  # fmt: skip
-    return _now(db, turned[0]), turned[1]
-
-
-def redo(db: Database, story: int, revision: int | None = None, others: bool = False) -> tuple[Kept, Report]:
-    """Forward again along the newest branch; or, where that is somebody else's or there is none, one's own edit that was taken back
-    from under those of others. `Others` and `others` as `undo` has them."""
-    me = db.editor()[0]
-    with db.write() as c:
-        kept = _load(db, c, story)
-        _check(db, kept, revision)
-        r = c.execute(
-            "SELECT * FROM journal WHERE story = ?1 AND parent IS (SELECT head FROM story WHERE id = ?1) ORDER BY id DESC LIMIT 1",
-            (story,),
-        ).fetchone()
-        theirs = r is not None and r["editor"] not in ("", me)
-        turned = None
-        if me and not others and (r is None or theirs):
-            line = _line(c, story)
-            undone = [x for x in _in_effect(line)[1] if x.editor == me]
-            turned = _turned(db, c, kept, line, undone[-1], REDO) if undone else None
-            if turned is None and theirs:
-                raise Others(f"The edit that would be done again is by {r['editor_name'] or 'somebody else'}: “{r['did']}”.")
-        if turned is None:
-            if r is None:
-                raise Refused("There is nothing to redo.")
-            patch = Patch.from_json(json.loads(r["patch"]))
-            _write(c, story, patch, r["id"])
-            more = c.execute("SELECT 1 FROM journal WHERE story = ? AND parent = ? LIMIT 1", (story, r["id"])).fetchone()
-            now = replace(
-                kept, revision=kept.revision + 1, story=patch.apply(kept.story), can_undo=True, can_redo=more is not None
-            )
-            turned = now, Report(f"Done again: {r['did']}")
-    return _now(db, turned[0]), turned[1]
-
-
-def go_to(db: Database, story: int, entry: int | None, revision: int | None = None) -> tuple[Kept, Report]:
-    """To the state right after a journal entry (None: before the first), on whatever branch it lies. Branches stay.
-
-    o--o--o--o  head           back to the entry both have in common, then forward along the other branch
-        \\--o--o  entry
-    """
-    with db.write() as c:
-        kept = _load(db, c, story)
-        _check(db, kept, revision)
-        rows = {r["id"]: r for r in c.execute("SELECT id, parent, did, patch FROM journal WHERE story = ?", (story,))}
-        if entry is not None and entry not in rows:
-            raise Refused("That edit is not in this story's history.")
-        head = c.execute("SELECT head FROM story WHERE id = ?", (story,)).fetchone()[0]
-        ahead = [entry]
-        while ahead[-1] is not None:
-            ahead.append(rows[ahead[-1]]["parent"])
-        now, steps = kept.story, []
-        while head not in ahead:
-            steps.append(Patch.from_json(json.loads(rows[head]["patch"])).inverse())
-            head = rows[head]["parent"]
-        steps += [Patch.from_json(json.loads(rows[i]["patch"])) for i in reversed(ahead[: ahead.index(head)])]
-        if not steps:
-            raise Refused("The story stands there already.")
-        for p in steps:
-            now = p.apply(now)
-        _write(c, story, Patch.between(kept.story, now), entry)
-        redo = c.execute("SELECT 1 FROM journal WHERE story = ? AND parent IS ? LIMIT 1", (story, entry)).fetchone()
-    did = f"Back to: {rows[entry]['did']}" if entry is not None else "Back to the beginning"
-    new = replace(kept, revision=kept.revision + 1, story=now, can_undo=entry is not None, can_redo=redo is not None)
-    return _now(db, new), Report(did)
-
-
-def history(db: Database, story: int, limit: int = 300) -> list[dict[str, Any]]:
-    """Every edit there was, latest first: whether it is in what stands now, and whether it stands there as the last one."""
-    c = db.read()
-    head = c.execute("SELECT head FROM story WHERE id = ?", (story,)).fetchone()
-    line = {
-        r[0]
-        for r in c.execute(
-            "WITH RECURSIVE line(id) AS (SELECT head FROM story WHERE id = ? UNION ALL"
-            " SELECT j.parent FROM journal j JOIN line ON j.id = line.id) SELECT id FROM line",
-            (story,),
-        )
-    }
-    rows = c.execute("SELECT * FROM journal WHERE story = ? ORDER BY id DESC LIMIT ?", (story, limit))
-    me = db.editor()[0]
-    out = [
-        {
-            **{k: r[k] for k in ("id", "parent", "at", "did")},
-            "notes": json.loads(r["notes"]),
-            "by": r["editor_name"] if r["editor"] not in ("", me) else "",
-        }
-        for r in rows
-    ]
-    before = {r["id"]: r for r in out}
-    for r in out:
-        r["in"] = r["id"] in line
-        r["now"] = head is not None and r["id"] == head[0]
-        first = r["parent"]
-        r["branch"] = not r["in"] and (first is None or first in line or first not in before)
-    return out
 
 
 def of_project(db: Database, project: int) -> list[Kept]:
@@ -443,10 +238,10 @@ def create(db: Database, project: int, name: str, of: int | None = None) -> int:
         made = fresh(c, "story")
         c.execute("INSERT INTO story (id, project, name) VALUES (?, ?, ?)", (made, project, _name(name)))
         if of is not None:
-            old = _load(db, c, of)
+            old = load_at(db, c, of)
             if old.project != project:
                 raise Missing("There is no such story in the project.")
-            _write(c, made, Patch.between(Story(old.story.rate), old.story), None)
+            write_rows(c, made, Patch.between(Story(old.story.rate), old.story), None)
         c.execute("UPDATE project SET story = ? WHERE id = ?", (made, project))
     return int(made)
 
@@ -471,7 +266,7 @@ def create_with(
             "INSERT INTO journal (story, parent, command, params, did, notes, patch) VALUES (?,NULL,?,'{}',?,?,?)",
             (made, how, did, json.dumps(list(notes)), json.dumps(patch.to_json(), separators=(",", ":"))),
         ).lastrowid
-        _write(c, made, patch, entry)
+        write_rows(c, made, patch, entry)
     return made
 
 

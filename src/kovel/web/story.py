@@ -17,7 +17,7 @@ from kovel.core.story.offered import COMMANDS, WANTING, meant
 from kovel.core.story.seams import seams
 from kovel.core.time.timecode import stamp
 from kovel.core.words.transcript import Word
-from kovel.store import projects, recordings, stories, transcripts
+from kovel.store import history, projects, recordings, stories, transcripts
 from kovel.store.stories import Kept, Stale
 from kovel.web.drawing import WHOLE, Drawing
 from kovel.web.faces import face_of
@@ -244,14 +244,14 @@ def edit(request: Request, project: int, asked: Annotated[EditRequest, Body()]) 
 def undo(
     request: Request, project: int, revision: Annotated[int | None, Form()] = None, others: Annotated[bool, Form()] = False
 ) -> Response:
-    return _turn(request, project, stories.undo, revision, others, "Undo")
+    return _turn(request, project, history.undo, revision, others, "Undo")
 
 
 @router.post("/story/redo")
 def redo(
     request: Request, project: int, revision: Annotated[int | None, Form()] = None, others: Annotated[bool, Form()] = False
 ) -> Response:
-    return _turn(request, project, stories.redo, revision, others, "Redo")
+    return _turn(request, project, history.redo, revision, others, "Redo")
 
 
 def _turn(
@@ -260,7 +260,7 @@ def _turn(
     """Undo or redo; asked about first (202) where the edit is somebody else's."""
     try:
         return _answer(request, *turn(web(request).data.db, _id(request, project), revision, others))
-    except stories.Others as e:
+    except history.Others as e:
         return page(request, "parts/ask_others.html", status=202, why=str(e), do=do)
     except Stale as e:
         return _stale(request, project, e)
@@ -272,14 +272,14 @@ def go_to(
 ) -> Response:
     """To the state after an edit of the history (0: the beginning), on whatever branch it lies."""
     try:
-        return _answer(request, *stories.go_to(web(request).data.db, _id(request, project), entry or None, revision))
+        return _answer(request, *history.go_to(web(request).data.db, _id(request, project), entry or None, revision))
     except Stale as e:
         return _stale(request, project, e)
 
 
 @router.get("/story/history")
-def history(request: Request, project: int) -> HTMLResponse:
-    return page(request, "parts/history.html", rows=stories.history(web(request).data.db, _id(request, project)))
+def edits_of_history(request: Request, project: int) -> HTMLResponse:
+    return page(request, "parts/history.html", rows=history.entries(web(request).data.db, _id(request, project)))
 
 
 @router.get("/story/revision")

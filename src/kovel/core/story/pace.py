@@ -341,7 +341,7 @@ def set_ramp(
     assert isinstance(speed, tuple)
     steps = bool(c.settings["steps"] if steps is None else steps)
     if isinstance(c, Piece):
-        return put(story, sources, c, on_clock(c, paced(c, speed, steps), _keeps(keep)), f"ramped over {_speeds(speed)}")
+        return put(story, sources, c, on_clock(c, paced(c, speed, steps), _keeps(keep)), f"ramped {_speeds(speed)}")
     new = having(having(_plain(c), "speed", speed), "steps", steps)
     if len(speed) == 1 and speed[0][1] == 100:
         new = _plain(c)
@@ -354,12 +354,12 @@ def set_ramp(
         raise Refused(
             f"The ramp runs out of the shot: {frames_of(new.end - room)} more would be needed. Make it shorter, or slower."
         )
-    return _put(story, sources, new, f"{name_of(sources, c)} ramped over {_speeds(speed)}{_now_long(c, new)}")
+    return _put(story, sources, new, f"{name_of(sources, c)} ramped {_speeds(speed)}{_now_long(c, new)}")
 
 
 def _speeds(line: Line) -> str:
     shown = [f"{v:g}" for _, v in (line if len(line) <= 4 else (*line[:2], *line[-1:]))]
-    return f"{', '.join(shown)} %"
+    return f"{'from ' if len(shown) > 1 else 'to '}{' to '.join(shown)} %"
 
 
 @edit(

@@ -1,0 +1,218 @@
+"""Undo, redo and the history of a story. Each editor takes back their own edits first, and is asked before somebody else's."""
+
+import json
+import sqlite3
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+from typing import Any
+
+from kovel.core.story.model import Refused, Report, Story
+from kovel.core.story.patch import Patch
+from kovel.core.story.taken_back import taken_back
+from kovel.core.told import Told
+from kovel.store import recordings
+from kovel.store.db import Database
+from kovel.store.stories import REDO, UNDO, Kept, load_at, not_stale, remembered, write_edit, write_rows
+
+
+class Others(Told):
+    """The edit to be undone or done again is somebody else's: whoever asks says first whether that is meant."""
+
+    status = 409
+
+
+@dataclass(frozen=True, slots=True)
+class _Step:
+    """An edit of the history that stands now; `of` is the one that it takes back or does again, if it does."""
+
+    id: int
+    command: str
+    did: str
+    editor: str
+    by: str
+    of: int
+
+
+def _line(c: sqlite3.Connection, story: int) -> list[_Step]:
+    """The edits that led to what stands now, in their order."""
+    rows = c.execute(
+        "WITH RECURSIVE line(id, depth) AS (SELECT head, 0 FROM story WHERE id = ? UNION ALL"
+        " SELECT j.parent, depth + 1 FROM journal j JOIN line ON j.id = line.id)"
+        " SELECT j.id, command, did, editor, editor_name, params FROM line JOIN journal j ON j.id = line.id ORDER BY depth DESC",
+        (story,),
+    )
+    return [
+        _Step(i, command, did, editor, by, json.loads(params)["entry"] if command in (UNDO, REDO) else 0)
+        for i, command, did, editor, by, params in rows.fetchall()
+    ]
+
+
+def _in_effect(line: Iterable[_Step]) -> tuple[list[_Step], list[_Step]]:
+    """The edits that are in effect, and the steps by which others were taken back, to be done again by whoever did that."""
+    done: list[_Step] = []
+    undone: list[_Step] = []
+    for step in line:
+        if step.command == UNDO:
+            done = [x for x in done if x.id != step.of]
+            undone.append(step)
+        elif step.command == REDO:
+            undone = [x for x in undone if x.id != step.of]
+            done.append(step)
+        else:
+            done.append(step)
+            undone = [x for x in undone if x.editor != step.editor]
+    return done, undone
+
+
+def _without(db: Database, c: sqlite3.Connection, kept: Kept, line: list[_Step], step: _Step) -> Story | None:
+    """What stands now without one of the edits that led to it, where nothing since builds on that one."""
+    before = after = kept.story
+    for later in reversed(line[line.index(step) :]):
+        row = c.execute("SELECT patch FROM journal WHERE id = ?", (later.id,)).fetchone()
+        before, after = Patch.from_json(json.loads(row["patch"])).inverse().apply(before), before
+    return taken_back(before, after, kept.story, recordings.sources(db, kept.project))
+
+
+def _turned(
+    db: Database, c: sqlite3.Connection, kept: Kept, line: list[_Step], step: _Step, how: str
+) -> tuple[Kept, Report] | None:
+    """An editor's own edit taken back, or done again, from under later ones; None where they build on it."""
+    new = _without(db, c, kept, line, step)
+    if new is None:
+        return None
+    said = step.did.partition(": ")[2] if step.command in (UNDO, REDO) else step.did
+    report = Report(f"{'Undone' if how == UNDO else 'Done again'}: {said}")
+    write_edit(db, c, kept.id, how, {"entry": step.id}, report, Patch.between(kept.story, new))
+    return replace(kept, revision=kept.revision + 1, story=new, can_undo=True, can_redo=True), report
+
+
+def undo(db: Database, story: int, revision: int | None = None, others: bool = False) -> tuple[Kept, Report]:
+    """Back to exactly the story before the last edit. Where somebody else made that one, one's own last edit is taken back from
+    under it, if nothing since builds on it; else `Others` says whose it is, and `others` takes it back all the same."""
+    me = db.editor()[0]
+    with db.write() as c:
+        kept = load_at(db, c, story)
+        not_stale(db, kept, revision)
+        last = c.execute("SELECT j.* FROM journal j JOIN story s ON s.head = j.id WHERE s.id = ?", (story,)).fetchone()
+        if last is None:
+            raise Refused("There is nothing to undo.")
+        turned = None
+        if me and (last["editor"] not in ("", me) or last["command"] in (UNDO, REDO)):
+            line = _line(c, story)
+            done, _ = _in_effect(line)
+            if not done:
+                raise Refused("There is nothing to undo.")
+            own = [x for x in done if x.editor == me]
+            if not others:
+                turned = _turned(db, c, kept, line, own[-1], UNDO) if own else None
+                if turned is None:
+                    mine = f"Your last edit (“{own[-1].did}”) cannot be undone alone: later ones build on it. " if own else ""
+                    raise Others(f"{mine}The last edit is by {done[-1].by or 'somebody else'}: “{done[-1].did}”.")
+            elif done[-1].id != last["id"]:
+                turned = _turned(db, c, kept, line, done[-1], UNDO)
+        if turned is None:
+            patch = Patch.from_json(json.loads(last["patch"])).inverse()
+            write_rows(c, story, patch, last["parent"])
+            turned = (
+                replace(
+                    kept, revision=kept.revision + 1, story=patch.apply(kept.story), can_undo=last["parent"] is not None,
+                    can_redo=True,
+                ),
+                Report(f"Undone: {last['did']}"),
+            )  # fmt: skip
+    return remembered(db, turned[0]), turned[1]
+
+
+def redo(db: Database, story: int, revision: int | None = None, others: bool = False) -> tuple[Kept, Report]:
+    """Forward again along the newest branch; or, where that is somebody else's or there is none, one's own edit that was taken back
+    from under those of others. `Others` and `others` as `undo` has them."""
+    me = db.editor()[0]
+    with db.write() as c:
+        kept = load_at(db, c, story)
+        not_stale(db, kept, revision)
+        r = c.execute(
+            "SELECT * FROM journal WHERE story = ?1 AND parent IS (SELECT head FROM story WHERE id = ?1) ORDER BY id DESC LIMIT 1",
+            (story,),
+        ).fetchone()
+        theirs = r is not None and r["editor"] not in ("", me)
+        turned = None
+        if me and not others and (r is None or theirs):
+            line = _line(c, story)
+            undone = [x for x in _in_effect(line)[1] if x.editor == me]
+            turned = _turned(db, c, kept, line, undone[-1], REDO) if undone else None
+            if turned is None and theirs:
+                raise Others(f"The edit that would be done again is by {r['editor_name'] or 'somebody else'}: “{r['did']}”.")
+        if turned is None:
+            if r is None:
+                raise Refused("There is nothing to redo.")
+            patch = Patch.from_json(json.loads(r["patch"]))
+            write_rows(c, story, patch, r["id"])
+            more = c.execute("SELECT 1 FROM journal WHERE story = ? AND parent = ? LIMIT 1", (story, r["id"])).fetchone()
+            now = replace(
+                kept, revision=kept.revision + 1, story=patch.apply(kept.story), can_undo=True, can_redo=more is not None
+            )
+            turned = now, Report(f"Done again: {r['did']}")
+    return remembered(db, turned[0]), turned[1]
+
+
+def go_to(db: Database, story: int, entry: int | None, revision: int | None = None) -> tuple[Kept, Report]:
+    """To the state right after a journal entry (None: before the first), on whatever branch it lies. Branches stay.
+
+    o--o--o--o  head           back to the entry both have in common, then forward along the other branch
+        \\--o--o  entry
+    """
+    with db.write() as c:
+        kept = load_at(db, c, story)
+        not_stale(db, kept, revision)
+        rows = {r["id"]: r for r in c.execute("SELECT id, parent, did, patch FROM journal WHERE story = ?", (story,))}
+        if entry is not None and entry not in rows:
+            raise Refused("That edit is not in this story's history.")
+        head = c.execute("SELECT head FROM story WHERE id = ?", (story,)).fetchone()[0]
+        ahead = [entry]
+        while ahead[-1] is not None:
+            ahead.append(rows[ahead[-1]]["parent"])
+        now, steps = kept.story, []
+        while head not in ahead:
+            steps.append(Patch.from_json(json.loads(rows[head]["patch"])).inverse())
+            head = rows[head]["parent"]
+        steps += [Patch.from_json(json.loads(rows[i]["patch"])) for i in reversed(ahead[: ahead.index(head)])]
+        if not steps:
+            raise Refused("The story stands there already.")
+        for p in steps:
+            now = p.apply(now)
+        write_rows(c, story, Patch.between(kept.story, now), entry)
+        redo = c.execute("SELECT 1 FROM journal WHERE story = ? AND parent IS ? LIMIT 1", (story, entry)).fetchone()
+    did = f"Back to: {rows[entry]['did']}" if entry is not None else "Back to the beginning"
+    new = replace(kept, revision=kept.revision + 1, story=now, can_undo=entry is not None, can_redo=redo is not None)
+    return remembered(db, new), Report(did)
+
+
+def entries(db: Database, story: int, limit: int = 300) -> list[dict[str, Any]]:
+    """Every edit there was, latest first: whether it is in what stands now, and whether it stands there as the last one."""
+    c = db.read()
+    head = c.execute("SELECT head FROM story WHERE id = ?", (story,)).fetchone()
+    line = {
+        r[0]
+        for r in c.execute(
+            "WITH RECURSIVE line(id) AS (SELECT head FROM story WHERE id = ? UNION ALL"
+            " SELECT j.parent FROM journal j JOIN line ON j.id = line.id) SELECT id FROM line",
+            (story,),
+        )
+    }
+    rows = c.execute("SELECT * FROM journal WHERE story = ? ORDER BY id DESC LIMIT ?", (story, limit))
+    me = db.editor()[0]
+    out = [
+        {
+            **{k: r[k] for k in ("id", "parent", "at", "did")},
+            "notes": json.loads(r["notes"]),
+            "by": r["editor_name"] if r["editor"] not in ("", me) else "",
+        }
+        for r in rows
+    ]
+    before = {r["id"]: r for r in out}
+    for r in out:
+        r["in"] = r["id"] in line
+        r["now"] = head is not None and r["id"] == head[0]
+        first = r["parent"]
+        r["branch"] = not r["in"] and (first is None or first in line or first not in before)
+    return out
