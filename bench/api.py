@@ -20,11 +20,11 @@ from schemathesis.checks import not_a_server_error
 from schemathesis.specs.openapi.checks import status_code_conformance
 from tests import made
 
+from kovel.data_folder import Data
+from kovel.services.footage.intake import bring_in
+from kovel.services.job_kinds import scheduler_for
 from kovel.store import backup, jobs, projects, stories
 from kovel.web.app import create_app
-from kovel.work.folder import Data
-from kovel.work.foreman import Foreman
-from kovel.work.intake import bring_in
 
 HEAD = {"x-kovel": "1", "accept": "application/json", "host": "127.0.0.1:8463"}
 CHECKS = (not_a_server_error, status_code_conformance)
@@ -37,9 +37,9 @@ def project(root: Path) -> Data:
     for n, name in enumerate(("talk", "boat")):
         made.clip(root / f"{name}.mp4", n + 1, 100)
         bring_in(data, p.id, root / f"{name}.mp4", name=name, kind="interview")
-    foreman = Foreman(data)
+    foreman = scheduler_for(data)
     foreman.start()
-    while jobs.in_state(data.db, "waiting", "working"):
+    while jobs.unfinished(data.db):
         time.sleep(0.1)
     foreman.stop()
     for i in (1, 2, 1):

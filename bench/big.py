@@ -22,10 +22,10 @@ from bench.served import served
 from kovel.core.story.model import Piece, Story
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
+from kovel.data_folder import Data
+from kovel.services.footage.intake import bring_in
+from kovel.services.job_kinds import scheduler_for
 from kovel.store import jobs, projects, recordings, stories, subclips, transcripts
-from kovel.work.folder import Data
-from kovel.work.foreman import Foreman
-from kovel.work.intake import bring_in
 
 FOOTAGE = Path(__file__).parent.parent / "src" / "kovel" / "demo" / "footage"
 MANY, MINUTES, CLIPS, STORIES, PIECES = 200, 6, 15, 5, 400
@@ -76,9 +76,9 @@ def made(root: Path) -> Data:
     data = Data(root / "data")
     small, big = (projects.create(data.db, name, "25", "1280x720").id for name in ("Small", "Big"))
     first = bring_in(data, small, talk, kind="interview")
-    foreman = Foreman(data)
+    foreman = scheduler_for(data)
     foreman.start()
-    while jobs.in_state(data.db, "waiting", "working"):
+    while jobs.unfinished(data.db):
         time.sleep(0.1)
     foreman.stop()
     first = recordings.get(data.db, first.id)

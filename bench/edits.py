@@ -13,8 +13,8 @@ from kovel.core.plan.plan import make_plan
 from kovel.core.story.model import Cover, Piece, Story, Tether
 from kovel.core.story.patch import Patch
 from kovel.core.time.rate import Rate
+from kovel.data_folder import Data
 from kovel.store import history, projects, recordings, stories
-from kovel.work.folder import Data
 
 PIECES, COVERS = 2000, 1500
 

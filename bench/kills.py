@@ -23,8 +23,9 @@ from pathlib import Path
 
 import httpx
 
+from kovel.data_folder import Data
 from kovel.store import backup, jobs, recordings, stories
-from kovel.work.folder import Data
+from kovel.store.jobs import JobState
 
 PATIENT = 60.0  # seconds that anything may take on a busy machine
 JOBS = ["bring in", "render", "transcribe", "sync"]
@@ -106,7 +107,9 @@ def work(url: str, root: Path, kept: Kept, rng: random.Random, until: float) -> 
         contextlib.suppress(httpx.HTTPError),
     ):
         while time.monotonic() < until or not kept.done["edit"]:  # a slow machine has time for one
-            what = rng.choice(["edit"] * 12 + ["undo", "copy"] + (JOBS if len(jobs.in_state(db, "waiting")) < WAITING else []))
+            what = rng.choice(
+                ["edit"] * 12 + ["undo", "copy"] + (JOBS if len(jobs.in_state(db, JobState.WAITING)) < WAITING else [])
+            )
             of = rng.sample(range(1, kept.recordings + 1), min(2, kept.recordings))
             if what == "edit":
                 r = c.post("/p/1/story/edit", json={"command": "insert_space", "at": 0, "length": rng.randint(1, 40)})
@@ -147,7 +150,7 @@ def look(root: Path, kept: Kept) -> None:
         p.unlink()  # seen once: nothing writes it again
     for j in jobs.of_project(db, 1, "render"):
         out = Path(j.params["out"])
-        if j.state == "done" and out.exists() and out.stat().st_size != (j.result or {}).get("bytes"):
+        if j.is_done and out.exists() and out.stat().st_size != (j.result or {}).get("bytes"):
             wrong.append(f"{out.name}: {out.stat().st_size} bytes of {(j.result or {}).get('bytes')}")
     kept.revision, kept.recordings = max(kept.revision, story.revision), max(kept.recordings, there)
     kept.wrong += wrong
@@ -158,11 +161,11 @@ def settle(root: Path, kept: Kept, served: Served) -> None:
     """Jobs end by themselves; nothing half made is left, no process either."""
     db = Data(root / "data").db
     end = time.monotonic() + PATIENT * 4
-    while jobs.in_state(db, "waiting", "working") and time.monotonic() < end:
+    while jobs.unfinished(db) and time.monotonic() < end:
         time.sleep(0.2)
-    left = jobs.in_state(db, "waiting", "working")
+    left = jobs.unfinished(db)
     kept.wrong += [f"job {j.id} ({j.kind}) never ended: {j.state}" for j in left]
-    kept.wrong += [f"job {j.id} ({j.kind}): {j.message}" for j in jobs.in_state(db, "failed") if "killed" not in j.message and "Story" not in j.message
+    kept.wrong += [f"job {j.id} ({j.kind}): {j.message}" for j in jobs.in_state(db, JobState.FAILED) if "killed" not in j.message and "Story" not in j.message
                    and not re.search("damaged or needs more memory", j.message)]  # fmt: skip
     pids = [pid for rows in served.family().values() for pid in rows]
     served.end()

@@ -17,8 +17,8 @@ from playwright.sync_api import Page
 
 from bench.served import served
 from kovel.core.words.transcript import Word
+from kovel.data_folder import Data
 from kovel.store import transcripts
-from kovel.work.folder import Data
 
 HOURS, SAID = 3, 30_000
 

@@ -14,8 +14,8 @@ from playwright.sync_api import Page
 from bench.edits import made
 from bench.served import served
 from kovel.core.words.transcript import Word
+from kovel.data_folder import Data
 from kovel.store import transcripts
-from kovel.work.folder import Data
 
 LEAST = """async () => {
   const rows = [];

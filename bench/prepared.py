@@ -17,12 +17,13 @@ from pathlib import Path
 
 import av
 
+from kovel.data_folder import Data
 from kovel.demo.project import FOOTAGE
 from kovel.media.wholeness import shortcomings
+from kovel.services.footage.intake import bring_in
+from kovel.services.job_kinds import scheduler_for
 from kovel.store import jobs, projects
-from kovel.work.folder import Data
-from kovel.work.foreman import Foreman
-from kovel.work.intake import bring_in
+from kovel.store.jobs import JobState
 
 FILES = ("maren-a.mp4", "gulls.mp4", "wheel.mp4")
 
@@ -61,17 +62,17 @@ def prepared(folder: Path, interrupted: bool) -> list[str]:
     data = Data(folder)
     p = projects.create(data.db, "Busy", "25", "1280x720")
     made = {bring_in(data, p.id, FOOTAGE / f).id: FOOTAGE / f for f in FILES}
-    foreman = Foreman(data)
+    foreman = scheduler_for(data)
     assert foreman.start()
     if interrupted:
         time.sleep(8)
         foreman.stop()
-        foreman = Foreman(data)
+        foreman = scheduler_for(data)
         assert foreman.start()
-    while jobs.in_state(data.db, "waiting", "working"):
+    while jobs.unfinished(data.db):
         time.sleep(0.2)
     foreman.stop()
-    short = [j.message for j in jobs.in_state(data.db, "failed")]
+    short = [j.message for j in jobs.in_state(data.db, JobState.FAILED)]
     for i, path in made.items():
         frames, seconds = lasts(path)
         told = data.derived(i)

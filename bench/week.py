@@ -16,8 +16,9 @@ from urllib.parse import urlencode
 from urllib.request import Request, urlopen
 
 from bench.served import server
+from kovel.data_folder import Data, media_facts
 from kovel.store import jobs, recordings, subclips, transcripts
-from kovel.work.folder import Data, media_facts
+from kovel.store.jobs import JobState
 
 FOOTAGE = Path(__file__).parent.parent / "src" / "kovel" / "demo" / "footage"
 EACH = 3 * 3600  # seconds of one interview, at most
@@ -80,7 +81,7 @@ class Week:
         while not there():
             for k, v in memory().items():
                 self.most[k] = max(self.most.get(k, 0), v)
-            failed = jobs.in_state(self.data.db, "failed")
+            failed = jobs.in_state(self.data.db, JobState.FAILED)
             if failed:
                 raise SystemExit(f"failed: {failed[0].message}")
             time.sleep(0.25)
@@ -108,7 +109,7 @@ class Week:
         self.step("its first words", lambda: self.until(lambda: bool(transcripts.words_at(db, long[0], 0, 1))))
         self.step(
             "all words",
-            lambda: self.until(lambda: not [j for j in jobs.in_state(db, "waiting", "working") if j.kind == "transcribe"]),
+            lambda: self.until(lambda: not [j for j in jobs.unfinished(db) if j.kind == "transcribe"]),
         )
         self.step("all pictures", lambda: self.until(lambda: all(facts(i)["whole"] for i in (*long, *broll))))
 
@@ -139,7 +140,7 @@ class Week:
         self.step("covered", covered)
         self.step("checks", lambda: len(self.send("/p/1/story/checks")))
         self.send("/p/1/handoff/render", quality="small")
-        self.step("rendered", lambda: self.until(lambda: not jobs.in_state(db, "waiting", "working")))
+        self.step("rendered", lambda: self.until(lambda: not jobs.unfinished(db)))
 
 
 def main() -> None:

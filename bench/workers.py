@@ -21,13 +21,14 @@ from pathlib import Path
 
 from redis import Redis
 
+from kovel.data_folder import Data
+from kovel.jobs.call_queue import on_this_machine
+from kovel.jobs.remote_workers import CREW, EPOCH, Crew
+from kovel.services.footage.intake import bring_in
+from kovel.services.job_kinds import scheduler_for
+from kovel.services.log import transcription
 from kovel.store import jobs, projects
-from kovel.work import hearing
-from kovel.work.crew import CREW, EPOCH, Crew
-from kovel.work.folder import Data
-from kovel.work.foreman import Foreman
-from kovel.work.intake import bring_in
-from kovel.work.queue import on_this_machine
+from kovel.store.jobs import JobState
 
 FOOTAGE = Path(__file__).parent.parent / "src" / "kovel" / "demo" / "footage"
 HOURS, EACH = 1000, 1.0  # of footage, in recordings of so many hours
@@ -63,7 +64,7 @@ def worked(root: Path, files: list[Path], slots: int, url: str = "") -> tuple[fl
     data = Data(root)
     projects.create(data.db, "P", "25", "1280x720")
     crew = Crew(url, data.root, [files[0].parent]) if url else None
-    foreman = Foreman(data, workers=1 if url else slots, crew=crew)
+    foreman = scheduler_for(data, workers=1 if url else slots, crew=crew)
     assert foreman.start()
     process = None
     if crew and slots > 1:
@@ -75,11 +76,11 @@ def worked(root: Path, files: list[Path], slots: int, url: str = "") -> tuple[fl
     began = time.perf_counter()
     for f in files:
         r = bring_in(data, 1, f, kind="interview")
-        hearing.transcribe(data, r.id)
-    while jobs.in_state(data.db, "waiting", "working"):
+        transcription.transcribe(data, r.id)
+    while jobs.unfinished(data.db):
         time.sleep(0.05)
     took = time.perf_counter() - began
-    assert not jobs.in_state(data.db, "failed")
+    assert not jobs.in_state(data.db, JobState.FAILED)
     foreman.stop()
     if process:
         process.terminate()
@@ -94,7 +95,7 @@ def a_round(root: Path, url: str, out: int) -> float:
     data = Data(root)
     projects.create(data.db, "P")
     crew = Crew(url, data.root)
-    foreman = Foreman(data, workers=1, crew=crew)
+    foreman = scheduler_for(data, workers=1, crew=crew)
     foreman.queue = on_this_machine(str(data.queue))
     crew.start()
     link = Redis.from_url(url)

@@ -20,13 +20,13 @@ import numpy as np
 from kovel.core.plan.layers import Layer, Run, own_frame
 from kovel.core.plan.plan import Plan, make_plan
 from kovel.core.time.rate import SAMPLE_RATE, Rate
+from kovel.data_folder import Data
 from kovel.media.child import call
 from kovel.media.reader import FrameReader
 from kovel.media.titles import drawn_title
+from kovel.services.handoff.captioning import said
+from kovel.services.single_file import ready
 from kovel.store import recordings, stories
-from kovel.work.captioning import said
-from kovel.work.folder import Data
-from kovel.work.standalone import ready
 
 SMALL = (64, 36)
 

@@ -15,14 +15,14 @@ from httpx import Response
 from hypothesis import settings
 
 from kovel.core.time.rate import Rate
+from kovel.data_folder import Data
 from kovel.demo.project import FOOTAGE
+from kovel.services.footage.intake import bring_in
+from kovel.services.job_kinds import scheduler_for
+from kovel.services.tighten.quick_cuts import find
 from kovel.store import jobs, projects, recordings
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
-from kovel.work.folder import Data
-from kovel.work.foreman import Foreman
-from kovel.work.intake import bring_in
-from kovel.work.quick_cuts import find
 from tests import made
 
 settings.register_profile("kovel", deadline=None)  # a busy machine is no failing example
@@ -35,7 +35,10 @@ def once(config: pytest.Config, name: str, make: Callable[[Path], object], *of: 
     """A folder that `make` fills once for all workers and later runs, again when the code changes that has a hand in it (`of`:
     only these files, those of the application by their place in it)."""
     whole = (
-        p for d in ("core", "media", "store", "work") for p in (ROOT / "src/kovel" / d).rglob("*.*") if "pyc" not in p.suffix
+        p
+        for d in ("core", "media", "store", "jobs", "services")
+        for p in (ROOT / "src/kovel" / d).rglob("*.*")
+        if "pyc" not in p.suffix
     )
     code = sorted(ROOT / "src/kovel" / p for p in of) if of else sorted(whole)
     key = hashlib.sha256(b"".join(p.read_bytes() for p in (*code, ROOT / "tests/made.py", Path(__file__)))).hexdigest()[:16]
@@ -72,10 +75,10 @@ def data(tmp_path: Path) -> Data:
 
 def finish(data: Data) -> None:
     """Run this folder's jobs until none is left; fail if one failed."""
-    foreman = Foreman(data)
+    foreman = scheduler_for(data)
     assert foreman.start()
     try:
-        while jobs.in_state(data.db, "waiting", "working"):
+        while jobs.unfinished(data.db):
             time.sleep(0.05)
     finally:
         foreman.stop()

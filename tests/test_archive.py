@@ -16,8 +16,11 @@ from kovel.cli.common import wait_for
 from kovel.core.story.patch import story_to_json
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
+from kovel.data_folder import Data
 from kovel.media.derive import checksum
 from kovel.media.reader import FrameReader
+from kovel.services.footage.intake import bring_in
+from kovel.services.handoff import archiving
 from kovel.store import (
     archive,
     captions,
@@ -34,9 +37,6 @@ from kovel.store import (
 )
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
-from kovel.work import archiving
-from kovel.work.folder import Data
-from kovel.work.intake import bring_in
 from tests import made
 from tests.conftest import finish, said
 from tests.media.test_cutting import N as FILMED

@@ -11,13 +11,14 @@ from fastapi.testclient import TestClient
 
 from kovel.cli import main
 from kovel.core.words.transcript import Word
+from kovel.data_folder import Data
+from kovel.services.footage import binning
+from kovel.services.footage.binning import Shown, natural, shown
+from kovel.services.log import transcription
 from kovel.store import bins, projects, recordings, steps, transcripts
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
-from kovel.work import binning, hearing
-from kovel.work.binning import Shown, natural, shown
-from kovel.work.folder import Data
 from tests.conftest import said
 
 Coded = tuple[Data, dict[str, Recording]]
@@ -179,11 +180,11 @@ def test_unsure_words_are_walked_and_corrections_learnt(room: TestClient, coded:
     assert walk(125) == (None, "No later word is unsure; 3 in all.") and walk(125, True)[0] == 75 and walk(10, True)[0] is None
     transcripts.change_words(data.db, r["talk"].id, 5, rows[5:], [Word("Cornwall.", rows[5].start, rows[6].end)], "corrected")
     transcripts.change_words(data.db, r["talk"].id, 1, rows[1:2], [Word("haul", rows[1].start, rows[1].end)], "corrected")
-    assert "Cornwall" in hearing.names_of(data, 1) and "haul" not in hearing.names_of(data, 1)
+    assert "Cornwall" in transcription.names_of(data, 1) and "haul" not in transcription.names_of(data, 1)
     transcripts.set_words(
         data.db, r["fifty"].id, [Word("Typed", 0, 9), Word("Elsewhere", 10, 20)]
     )  # not heard by the recogniser
-    assert "Elsewhere" not in hearing.names_of(data, 1)
+    assert "Elsewhere" not in transcription.names_of(data, 1)
 
 
 def test_bins_on_the_command_line(coded: Coded) -> None:

@@ -10,14 +10,14 @@ import pytest
 from fastapi.testclient import TestClient
 
 from kovel.cli.common import wait_for
+from kovel.data_folder import Data
 from kovel.demo.cards import plug_in, pull_out
 from kovel.media import mhl
 from kovel.media.copying import copy
 from kovel.media.files import Unusable
+from kovel.services.footage import camera_cards
 from kovel.store import jobs, projects, recordings
 from kovel.store.projects import Invalid, Missing
-from kovel.work import cards
-from kovel.work.folder import Data
 from tests.conftest import said
 
 
@@ -39,34 +39,34 @@ def sums(folder: Path) -> dict[str, str]:
 
 def test_copied_verified_brought_in_and_known_again(shoot: Data) -> None:
     folder = plug_in(shoot, "camera-b")
-    (card,) = cards.listing(shoot, 1)
+    (card,) = camera_cards.listing(shoot, 1)
     assert [f.path for f in card.files] == [f"DCIM/100CREEK/C000{n}.MP4" for n in (1, 2, 3, 4)] and card.new == card.files
     before = sums(folder)
-    job = cards.start_copy(shoot, 1, card)
+    job = camera_cards.start_copy(shoot, 1, card)
     with pytest.raises(Invalid, match="being copied already"):
-        cards.start_copy(shoot, 1, card)
+        camera_cards.start_copy(shoot, 1, card)
     assert over(shoot, job.id).state == "done"
     out = Path(job.params["out"])
     assert sums(out) == before == sums(folder)  # the card is as it was
     rows = recordings.of_project(shoot.db, 1)
     assert {r.checksum for r in rows} == set(before.values()) and all(str(out) in r.path for r in rows)
-    assert cards.verify(out) == (4, []) and all(
+    assert camera_cards.verify(out) == (4, []) and all(
         (folder / f).stat().st_mtime == pytest.approx((out / f).stat().st_mtime, abs=1) for f in before
     )
-    (card,) = cards.listing(shoot, 1)
+    (card,) = camera_cards.listing(shoot, 1)
     assert [f.taken for f in card.files] == ["C0001", "C0002", "C0003", "C0004"] and not card.new
     with pytest.raises(Invalid, match="here already"):
-        cards.start_copy(shoot, 1, card)
+        camera_cards.start_copy(shoot, 1, card)
     renamed = folder / "DCIM" / "other.MP4"
     os.replace(folder / "DCIM/100CREEK/C0003.MP4", renamed)
-    assert cards.listing(shoot, 1)[0].new == ()  # the same file by any name
+    assert camera_cards.listing(shoot, 1)[0].new == ()  # the same file by any name
 
 
 def test_pulled_out_half_way_it_goes_on_from_there(shoot: Data) -> None:
     folder = plug_in(shoot, "camera-b", failing=True)
     want = {f: hashlib.sha256((folder / f).read_bytes()).hexdigest() for f in sums(folder)}
-    (card,) = cards.listing(shoot, 1)
-    job = cards.start_copy(shoot, 1, card)
+    (card,) = camera_cards.listing(shoot, 1)
+    job = camera_cards.start_copy(shoot, 1, card)
     assert "safely copied; put it back" in over(shoot, job.id).message
     out = Path(job.params["out"])
     whole = sums(out)
@@ -86,7 +86,7 @@ def test_pulled_out_half_way_it_goes_on_from_there(shoot: Data) -> None:
     assert over(shoot, job.id).state == "done"
     result = jobs.get(shoot.db, job.id).result
     assert result and set(result["before"]) == set(whole) and sums(out) == want and (out / first).stat().st_mtime_ns == at
-    assert cards.verify(out) == (4, [])
+    assert camera_cards.verify(out) == (4, [])
     with pytest.raises(Missing, match="not plugged in"):
         pull_out(shoot, "recorder")
 
@@ -151,14 +151,14 @@ def test_on_the_page(room: TestClient, coded: tuple[Data, dict]) -> None:
     data, _ = coded
     assert "No card is plugged in" in room.get("/p/1/cards").text
     assert "Plugged in" in said(room.post("/p/1/cards/switch", data={"name": "recorder", "on": "in"}))
-    folder = cards.place(data) / "recorder"
+    folder = camera_cards.place(data) / "recorder"
     assert "0001.WAV" in room.get("/p/1/cards/list").text
     assert (
         room.get("/p/1/cards/frame", params={"card": str(folder), "file": "SOUND/0001.WAV"}).status_code == 404
     )  # nothing to see
     plug_in(data, "camera-b")
     shown = room.get(
-        "/p/1/cards/frame", params={"card": str(cards.place(data) / "camera-b"), "file": "DCIM/100CREEK/C0001.MP4"}
+        "/p/1/cards/frame", params={"card": str(camera_cards.place(data) / "camera-b"), "file": "DCIM/100CREEK/C0001.MP4"}
     )
     assert shown.headers["content-type"] == "image/jpeg" and shown.content[:2] == b"\xff\xd8"
     for file in ("../../kovel.db", "/etc/passwd", "no.MP4"):

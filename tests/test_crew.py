@@ -21,16 +21,30 @@ from hypothesis import strategies as st
 from redis import Redis
 
 from kovel.cli.worker import worker as worker_command
+from kovel.data_folder import Data
+from kovel.jobs import remote_worker
+from kovel.jobs.call_queue import Plain
+from kovel.jobs.remote_workers import (
+    CREW,
+    EPOCH,
+    SERVER,
+    TOKEN,
+    Crew,
+    Unfit,
+    form,
+    kept_token,
+    linked,
+    queue_of,
+    without_secret,
+)
+from kovel.jobs.scheduler import Scheduler
+from kovel.jobs.shared_folders import Shared, moved, parsed, paths_of, reached
 from kovel.media.files import Unusable
+from kovel.services.footage.intake import prepare
+from kovel.services.handoff import outputs
+from kovel.services.job_kinds import scheduler_for
 from kovel.store import jobs, projects, recordings, stories
 from kovel.store.recordings import Recording
-from kovel.work import afar, outputs
-from kovel.work.crew import CREW, EPOCH, SERVER, TOKEN, Crew, Unfit, form, kept_token, linked, queue_of, without_secret
-from kovel.work.folder import Data
-from kovel.work.foreman import Foreman
-from kovel.work.intake import prepare
-from kovel.work.queue import Plain
-from kovel.work.shared import Shared, moved, parsed, paths_of, reached
 from tests.test_jobs import FACTS, Desk, noted
 
 pytestmark = pytest.mark.skipif(sys.platform != "linux", reason="Debian's redis-server")
@@ -130,10 +144,10 @@ class Worker:
 
 
 @pytest.fixture
-def foreman(data: Data, redis: Server, monkeypatch: pytest.MonkeyPatch) -> Iterator[Foreman]:
-    monkeypatch.setattr("kovel.work.foreman.begin", lambda *a: None)
+def foreman(data: Data, redis: Server, monkeypatch: pytest.MonkeyPatch) -> Iterator[Scheduler]:
+    monkeypatch.setattr("kovel.jobs.scheduler.begin", lambda *a: None)
     crew = Crew(redis.url(), data.root, lease=LEASE)
-    f = Foreman(data, workers=1, crew=crew)
+    f = scheduler_for(data, workers=1, crew=crew)
     f.queue = Desk()  # type: ignore[assignment]
     crew.start()
     projects.create(data.db, "Ferry")
@@ -142,11 +156,11 @@ def foreman(data: Data, redis: Server, monkeypatch: pytest.MonkeyPatch) -> Itera
     crew.stop()
 
 
-def seen(foreman: Foreman, n: int) -> None:
+def seen(foreman: Scheduler, n: int) -> None:
     until(lambda: foreman.crew and len(foreman.crew.hands) == n, f"{n} workers")
 
 
-def test_who_is_free_gets_it_and_each_result_counts_once(data: Data, redis: Server, foreman: Foreman) -> None:
+def test_who_is_free_gets_it_and_each_result_counts_once(data: Data, redis: Server, foreman: Scheduler) -> None:
     """Copies stay at home; what one worker cannot reach, and a second transcription, stays with those that can."""
     anna = Worker(redis.url(), "anna", [str(data.root)], slots=3)
     seen(foreman, 1)
@@ -173,7 +187,7 @@ def test_who_is_free_gets_it_and_each_result_counts_once(data: Data, redis: Serv
 
 
 def test_what_a_lost_worker_had_goes_to_another_and_his_answer_is_passed_over(
-    data: Data, redis: Server, foreman: Foreman
+    data: Data, redis: Server, foreman: Scheduler
 ) -> None:
     desk: Any = foreman.queue
     here = jobs.add(data.db, 1, "render", {"out": "/elsewhere/b.mp4"})  # keeps this machine's own worker
@@ -227,7 +241,7 @@ def test_what_a_lost_worker_had_goes_to_another_and_his_answer_is_passed_over(
     assert jobs.get(data.db, here.id).state == "working"
 
 
-def test_a_redis_that_begins_anew_or_does_not_answer_loses_nothing(data: Data, redis: Server, foreman: Foreman) -> None:
+def test_a_redis_that_begins_anew_or_does_not_answer_loses_nothing(data: Data, redis: Server, foreman: Scheduler) -> None:
     anna = Worker(redis.url(), "anna", [str(data.root)])
     seen(foreman, 1)
     crew, desk = foreman.crew, foreman.queue
@@ -280,12 +294,12 @@ def test_a_server_takes_its_queue_back_only_once_nobody_works_for_its_earlier_st
 
 def test_a_server_that_takes_over_while_redis_is_away_tries_again(data: Data, monkeypatch: pytest.MonkeyPatch) -> None:
     """The lock of the folder is let go with the queue that could not be had: the next try gets both."""
-    monkeypatch.setattr("kovel.work.foreman.begin", lambda *a: None)
-    foreman = Foreman(data, workers=1, crew=Crew("redis://127.0.0.1:1/0", data.root))
+    monkeypatch.setattr("kovel.jobs.scheduler.begin", lambda *a: None)
+    foreman = scheduler_for(data, workers=1, crew=Crew("redis://127.0.0.1:1/0", data.root))
     for _ in range(2):
         with pytest.raises(Unfit, match="cannot be used"):
             foreman.start()
-    alone = Foreman(data, workers=1)
+    alone = scheduler_for(data, workers=1)
     assert alone.start()
     alone.stop()
 
@@ -301,21 +315,21 @@ def test_a_worker_of_another_version_or_without_the_folders_is_refused(data: Dat
         "token": kept_token(data.root),
     }
     assert kept_token(data.root) == server["token"] != kept_token(footage)
-    assert afar.fitting(server, (str(data.root),)).pairs == ((str(data.root), str(data.root)),)
+    assert remote_worker.fitting(server, (str(data.root),)).pairs == ((str(data.root), str(data.root)),)
     link = tmp_path / "mounted"
     link.symlink_to(data.root)
-    pairs = afar.fitting(server, (f"{data.root}={link}", str(footage))).pairs
+    pairs = remote_worker.fitting(server, (f"{data.root}={link}", str(footage))).pairs
     assert pairs == ((str(data.root), str(link)), (str(footage), str(footage)))
     with pytest.raises(Unfit, match="Install the same here"):
-        afar.fitting({**server, "form": "0.0.1 (00000000)"}, (str(data.root),))
+        remote_worker.fitting({**server, "form": "0.0.1 (00000000)"}, (str(data.root),))
     with pytest.raises(Unfit, match="is not the server's"):
-        afar.fitting({**server, "token": kept_token(tmp_path)}, (str(data.root),))
+        remote_worker.fitting({**server, "token": kept_token(tmp_path)}, (str(data.root),))
     (data.root / TOKEN).write_text("")
     with pytest.raises(Unfit, match="is not the server's"):
-        afar.fitting(server, (str(data.root),))
+        remote_worker.fitting(server, (str(data.root),))
     for media in ((), (str(footage),), (f"{data.root}=/nowhere",)):
         with pytest.raises(Unfit, match="is not shared"):
-            afar.fitting(server, media)
+            remote_worker.fitting(server, media)
     crew = Crew(redis.url(), data.root, lease=LEASE)
     crew.start()
     try:
@@ -325,7 +339,7 @@ def test_a_worker_of_another_version_or_without_the_folders_is_refused(data: Dat
         )  # fmt: skip
     finally:
         crew.stop()
-    assert p.returncode == afar.REFUSED and f"{data.root} is not shared" in p.stderr and redis.secret not in p.stderr
+    assert p.returncode == remote_worker.REFUSED and f"{data.root} is not shared" in p.stderr and redis.secret not in p.stderr
     told = CliRunner().invoke(worker_command, ["--queue", "nonsense"])
     assert isinstance(told.exception, Unfit)
 
@@ -416,7 +430,7 @@ def test_two_machines_one_cut_off_in_the_middle(redis: Server, coded: tuple[Data
         stories.edit(data.db, 1, None, "add_at_end", {"source": r["talk"].id, "start": 0, "length": 450})
     footage = Path(r["talk"].path).parent
     crew = Crew(redis.url(), data.root, [footage], lease=6.0)
-    foreman = Foreman(data, workers=1, crew=crew)
+    foreman = scheduler_for(data, workers=1, crew=crew)
     hosts = [Host(0), Host(1)]
     told = []
     try:

@@ -11,13 +11,13 @@ from fastapi.testclient import TestClient
 
 from kovel.cli import main
 from kovel.core.time.rate import Rate
+from kovel.data_folder import Data
+from kovel.services.footage.relinking import Found, offline, search
+from kovel.services.handoff.outputs import start_output
 from kovel.store import archive, jobs, recordings, stories
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
-from kovel.work.finding import Found, offline, search
-from kovel.work.folder import Data
-from kovel.work.outputs import start_output
 from tests import made
 from tests.conftest import finish, said
 

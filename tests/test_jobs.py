@@ -5,7 +5,8 @@ import json
 import shutil
 import sqlite3
 import subprocess
-from collections.abc import Iterator
+import time
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -16,16 +17,26 @@ from bench import faults
 
 from kovel.core.plan.outputs import Output
 from kovel.core.time.rate import Rate
+from kovel.data_folder import Data
+from kovel.jobs.call_queue import on_this_machine
+from kovel.jobs.kinds import Hold, JobKind, Outcome
+from kovel.jobs.scheduler import Scheduler
 from kovel.media.child import call
 from kovel.media.encode import PictureFile
 from kovel.media.files import NoRoom, Unusable, refused
+from kovel.services.footage.intake import prepare
+from kovel.services.job_kinds import scheduler_for
 from kovel.store import jobs, projects, recordings, stories
 from kovel.store.db import Database
+from kovel.store.jobs import JobState
 from kovel.store.projects import Invalid
-from kovel.work.folder import Data
-from kovel.work.foreman import Foreman
-from kovel.work.intake import prepare
-from kovel.work.queue import on_this_machine
+
+
+def until(what: Callable[[], bool]) -> None:
+    end = time.monotonic() + 60
+    while not what():
+        assert time.monotonic() < end
+        time.sleep(0.05)
 
 
 class Desk:
@@ -53,8 +64,8 @@ class Desk:
 
 
 @pytest.fixture
-def foreman(data: Data) -> Foreman:
-    f = Foreman(data, workers=2)
+def foreman(data: Data) -> Scheduler:
+    f = scheduler_for(data, workers=2)
     f.queue = Desk()  # type: ignore[assignment]
     projects.create(data.db, "Ferry")
     return f
@@ -69,7 +80,7 @@ FACTS = {"size": 1, "rate": [25, 1], "frames": 100, "picture": True, "sound": Fa
          "start_timecode": "", "remarks": []}  # fmt: skip
 
 
-def test_a_stopped_try_does_not_end_the_next_one(data: Data, foreman: Foreman) -> None:
+def test_a_stopped_try_does_not_end_the_next_one(data: Data, foreman: Scheduler) -> None:
     desk: Any = foreman.queue
     job = jobs.add(data.db, 1, "render", {"out": "x.mp4"})
     foreman.step()
@@ -94,7 +105,7 @@ def test_a_stopped_try_does_not_end_the_next_one(data: Data, foreman: Foreman) -
 
 
 def test_a_result_that_cannot_be_kept_is_tried_again_and_then_told(
-    data: Data, foreman: Foreman, monkeypatch: pytest.MonkeyPatch
+    data: Data, foreman: Scheduler, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     desk: Any = foreman.queue
     r = recordings.add(data.db, 1, "/a.mov", "a", "interview", FACTS)
@@ -109,7 +120,7 @@ def test_a_result_that_cannot_be_kept_is_tried_again_and_then_told(
         if broken and a[2] == "done":
             raise OSError("the disk is full")
 
-    monkeypatch.setattr("kovel.work.foreman.jobs.end", end)
+    monkeypatch.setattr("kovel.jobs.scheduler.jobs.end", end)
     for _ in range(3):
         with pytest.raises(OSError):
             foreman.step()
@@ -131,7 +142,7 @@ def test_a_result_that_cannot_be_kept_is_tried_again_and_then_told(
     assert "could not be kept" in noted(data)[-1]["why"]
 
 
-def test_what_the_stories_show_is_prepared_first(data: Data, foreman: Foreman, tmp_path: Path) -> None:
+def test_what_the_stories_show_is_prepared_first(data: Data, foreman: Scheduler, tmp_path: Path) -> None:
     desk: Any = foreman.queue
     rows = [recordings.add(data.db, 1, f"/{k}.mov", f"r{k}", "interview", FACTS) for k in range(4)]
     made = [prepare(data, r) for r in rows]
@@ -141,7 +152,7 @@ def test_what_the_stories_show_is_prepared_first(data: Data, foreman: Foreman, t
 
 
 def test_what_the_disk_holds_up_waits_says_why_and_goes_on_by_itself(
-    data: Data, foreman: Foreman, monkeypatch: pytest.MonkeyPatch
+    data: Data, foreman: Scheduler, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     desk: Any = foreman.queue
     job = jobs.add(data.db, 1, "render", {"out": "x.mp4"})
@@ -161,7 +172,7 @@ def test_what_the_disk_holds_up_waits_says_why_and_goes_on_by_itself(
 
 
 def test_a_call_that_the_queue_does_not_take_is_sent_again(
-    data: Data, foreman: Foreman, monkeypatch: pytest.MonkeyPatch
+    data: Data, foreman: Scheduler, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     desk: Any = foreman.queue
     job = jobs.add(data.db, 1, "render", {"out": "x.mp4"})
@@ -248,7 +259,7 @@ def test_a_disk_that_is_really_full_is_no_fault_of_the_file(small_disk: Path, cl
     assert "unusable" in queue._answer("1.2", "probe", {"path": str(small_disk / "none.mov")})
 
 
-def test_what_somebody_waits_for_finds_a_place_whatever_goes_on(data: Data, foreman: Foreman) -> None:
+def test_what_somebody_waits_for_finds_a_place_whatever_goes_on(data: Data, foreman: Scheduler) -> None:
     """Two workers: of what takes long one at a time; with both at work, a sound that was brought in begins all the same."""
     desk: Any = foreman.queue
     for n in range(2):
@@ -270,7 +281,7 @@ def test_what_somebody_waits_for_finds_a_place_whatever_goes_on(data: Data, fore
     assert len(desk.out) == 4 and (" look " in desk.out[-1] or " sound " in desk.out[-1])
 
 
-def test_beside_what_a_recording_opens_with_other_work_goes_on(data: Data, foreman: Foreman) -> None:
+def test_beside_what_a_recording_opens_with_other_work_goes_on(data: Data, foreman: Scheduler) -> None:
     """Two workers and the spare one: sound and look, and the first pieces of the picture."""
     desk: Any = foreman.queue
     prepare(data, recordings.add(data.db, 1, "/a.mov", "a", "interview", FACTS | {"sound": True, "frames": 90_000}), own=0)
@@ -279,7 +290,7 @@ def test_beside_what_a_recording_opens_with_other_work_goes_on(data: Data, forem
 
 
 @pytest.mark.parametrize("begun", [False, True])
-def test_words_do_not_wait_for_a_sound_that_never_comes(data: Data, foreman: Foreman, begun: bool) -> None:
+def test_words_do_not_wait_for_a_sound_that_never_comes(data: Data, foreman: Scheduler, begun: bool) -> None:
     """Found by a thousand kills: a recording that could not be prepared, and a transcription that waited for it for ever."""
     desk: Any = foreman.queue
     r = recordings.add(data.db, 1, "/a.wav", "a", "interview", FACTS | {"sound": True})
@@ -297,3 +308,30 @@ def test_words_do_not_wait_for_a_sound_that_never_comes(data: Data, foreman: For
     assert told.state == "failed" and "Its sound is not there: The disk is full. Try again in Footage" in told.message
     foreman.step()
     assert desk.out and {*desk.told} == {*desk.out}  # what is under way is stopped
+
+
+def test_a_new_kind_of_job_is_one_entry(data: Data, clips: dict[str, Path]) -> None:
+    """Its call, how urgent it is, why it waits and what becomes of its result; and a kind that nobody knows is said, not tried for ever."""
+    ready: list[int] = []
+    counted = JobKind(
+        "counted",
+        "probe",
+        take=lambda data, job, result: Outcome(f"{result['frames']} frames", {"frames": result["frames"]}),
+        hold=lambda data, job: None if job.id in ready else Hold("No such clip.") if job.params["path"] == "none" else Hold(),
+    )
+    projects.create(data.db, "P")
+    waits, never = (jobs.add(data.db, 1, "counted", {"path": path}) for path in (str(clips["boat"]), "none"))
+    unknown = jobs.add(data.db, 1, "from a later version", {})
+    scheduler = Scheduler(data, [counted], workers=1)
+    assert scheduler.start()
+    try:
+        until(lambda: not jobs.get(data.db, unknown.id).is_open and not jobs.get(data.db, never.id).is_open)
+        assert jobs.get(data.db, waits.id).state is JobState.WAITING
+        ready.append(waits.id)
+        until(lambda: not jobs.get(data.db, waits.id).is_open)
+    finally:
+        scheduler.stop()
+    done = jobs.get(data.db, waits.id)
+    assert (done.state, done.message, done.result) == (JobState.DONE, "300 frames", {"frames": 300})
+    assert jobs.get(data.db, never.id).message == "No such clip."
+    assert "knows no work called “from a later version”" in jobs.get(data.db, unknown.id).message

@@ -15,14 +15,14 @@ from kovel.core.sound.beats import Beats
 from kovel.core.story.model import Refused
 from kovel.core.story.patch import story_to_json
 from kovel.core.words.transcript import Word
+from kovel.data_folder import Data
+from kovel.services.tighten import proposals
 from kovel.store import decisions, history, projects, recordings, steps, stories, subclips, transcripts
 from kovel.store.decisions import QuickDesk
 from kovel.store.projects import Invalid
 from kovel.store.stories import Stale
 from kovel.store.wordrows import write_words
 from kovel.web.app import create_app
-from kovel.work import tighten
-from kovel.work.folder import Data
 
 EDITOR = """
 import random, sys
@@ -30,7 +30,7 @@ from pathlib import Path
 from kovel.core.story.model import Refused
 from kovel.core.words.transcript import Word
 from kovel.store import history, stories
-from kovel.work.folder import Data
+from kovel.data_folder import Data
 data, rng = Data(Path(sys.argv[1])), random.Random(int(sys.argv[2]))
 while True:
     k = stories.load(data.db, 1)
@@ -349,20 +349,20 @@ def test_decisions_go_back_to_the_first_one_and_go_along_with_a_copy(data: Data)
              "start_timecode": "", "remarks": []}  # fmt: skip
     r = recordings.add(data.db, p.id, "/a.mov", "a", "interview", facts)
     for n in range(90):
-        tighten.put(data, r.id, tighten.Desk(off=[str(n)]))
+        proposals.put(data, r.id, proposals.Desk(off=[str(n)]))
     decisions.put_beats(data.db, r.id, Beats((100, 200), 96.0, 1, 3))
     decisions.put_quick(data.db, r.id, QuickDesk(sensitivity=0.7, off=[5], music=r.id))
     copy = projects.duplicate(data.db, p.id)
     (twin,) = recordings.of_project(data.db, copy.id)
-    assert tighten.desk(data, twin.id).off == ["89"] and decisions.beats(data.db, twin.id) == Beats((100, 200), 96.0, 1, 3)
+    assert proposals.desk(data, twin.id).off == ["89"] and decisions.beats(data.db, twin.id) == Beats((100, 200), 96.0, 1, 3)
     assert decisions.quick(data.db, twin.id) == QuickDesk(sensitivity=0.7, off=[5], music=twin.id)
     for n in range(88, -1, -1):
-        tighten.undo(data, r.id)
-        assert tighten.desk(data, r.id).off == [str(n)]
-    tighten.undo(data, r.id)
-    assert tighten.desk(data, r.id).off == []
+        proposals.undo(data, r.id)
+        assert proposals.desk(data, r.id).off == [str(n)]
+    proposals.undo(data, r.id)
+    assert proposals.desk(data, r.id).off == []
     with pytest.raises(Invalid, match="nothing to undo"):
-        tighten.undo(data, r.id)
+        proposals.undo(data, r.id)
     for n in range(400):
         with steps.step(data.db, p.id, str(n)):
             pass

@@ -13,14 +13,14 @@ from kovel.core.picture.shots import MotionMaker, best_stretch, look
 from kovel.core.sound.levels import Levels
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word, replaced
+from kovel.data_folder import Data
 from kovel.demo.project import FOOTAGE
 from kovel.media.listen import save
+from kovel.services.log.speaker_separation import spans_of
+from kovel.services.log.transcription import take_words
 from kovel.store import jobs, markers, stories, subclips, transcripts
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
-from kovel.work.folder import Data
-from kovel.work.hearing import take_words
-from kovel.work.speakers import spans_of
 from tests.conftest import said
 
 Coded = tuple[Data, dict[str, Recording]]

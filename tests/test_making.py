@@ -8,16 +8,16 @@ import pytest
 from fastapi.testclient import TestClient
 
 from kovel.core.words.transcript import Word
+from kovel.data_folder import Data, look_at, looked_at, sounded
+from kovel.services.footage import disk_space as disk
+from kovel.services.footage.intake import prepare
+from kovel.services.log.transcription import SoFar, take_heard, transcribe
 from kovel.store import jobs, projects, recordings, stories, subclips, transcripts
 from kovel.store.recordings import Recording
 from kovel.store.subclips import New
 from kovel.web import shots
 from kovel.web.drawing import Drawing, pixels_a_frame
 from kovel.web.shelf import PAGE
-from kovel.work import room as disk
-from kovel.work.folder import Data, look_at, looked_at, sounded
-from kovel.work.hearing import SoFar, take_heard, transcribe
-from kovel.work.intake import prepare
 from tests import made
 from tests.conftest import said
 
@@ -86,7 +86,7 @@ def test_words_are_there_as_they_come(room: TestClient, coming: tuple[Data, Reco
         assert [w.text for w in transcripts.words(data.db, talk.id)] == [f"w{i}" for i in range(n)]
     shown = room.get(f"/p/1/recordings/{talk.id}/hearing", params={"seen": 5}).text
     assert re.findall(r">(w\d+)</span>", shown) == [f"w{i}" for i in range(5, 12)] and "seen=12" in shown
-    far.end()
+    far.end({"words": rows})
     assert take_heard(data, talk.id, {"words": rows, "remark": "so"}) == "so"
     assert len(transcripts.words(data.db, talk.id)) == 40
     again = SoFar(data, job)  # it has words now: a new transcription does not touch them before its end
@@ -100,7 +100,7 @@ def test_words_are_there_as_they_come(room: TestClient, coming: tuple[Data, Reco
     transcripts.change_words(
         data.db, talk.id, 1, transcripts.words(data.db, talk.id)[1:2], [Word("haul", 24_000, 33_000)], "corrected"
     )
-    third.end()
+    third.end({"words": rows})
     assert [w.text for w in transcripts.words(data.db, talk.id)] == ["w0", "haul", "w2"]
 
 

@@ -22,12 +22,13 @@ from kovel.core.words import radio_cut, retold
 from kovel.core.words import themes as grouping
 from kovel.core.words.meaning import MANY, Said, content, foreign, nearest, same_answer
 from kovel.core.words.transcript import Word
+from kovel.data_folder import Data
 from kovel.media.meaning import english_folder, vectors
+from kovel.services.handoff import archiving
+from kovel.services.log import proposing, sentence_meaning, theming
 from kovel.store import history, jobs, projects, recordings, steps, stories, subclips, themes, transcripts
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
-from kovel.work import archiving, meaning, proposing, theming
-from kovel.work.folder import Data
 from tests.conftest import finish, once, said
 from tests.test_archive import write
 
@@ -312,9 +313,9 @@ def project(coded: Coded) -> Coded:
 
 
 def finish_words(data: Data) -> None:
-    assert meaning.work_out(data, 1) is not None
+    assert sentence_meaning.work_out(data, 1) is not None
     finish(data)
-    assert meaning.work_out(data, 1) is None and meaning.meant(data, 1).lacking == 0
+    assert sentence_meaning.work_out(data, 1) is None and sentence_meaning.meant(data, 1).lacking == 0
     assert not list((data.root / "meanings").iterdir())
 
 
@@ -468,16 +469,16 @@ def test_the_story_offers_the_other_telling_and_shots_by_meaning(project: Coded,
     subclips.add(data.db, boat, 0, 80, name="rowing boat passes a house under water", note="flooded street")
     subclips.add(data.db, boat, 90, 170, name="a quiet kitchen garden", tags="tomatoes")
     seen: dict[int, str] = {}
-    meaning.keep_up(data, seen)
+    sentence_meaning.keep_up(data, seen)
     finish(data)
-    near = meaning.shots_near(data, 1, [pair.a])
+    near = sentence_meaning.shots_near(data, 1, [pair.a])
     assert near[boat, 0] > 0.2 > near[boat, 90]
-    assert meaning.shots_near(data, 1, []) == {}
+    assert sentence_meaning.shots_near(data, 1, []) == {}
 
 
 def test_another_model_is_set_or_refused(project: Coded, room: TestClient, tmp_path: Path) -> None:
     data, r = project
-    sentence = meaning.meant(data, 1).said[0]
+    sentence = sentence_meaning.meant(data, 1).said[0]
     clock = projects.get(data.db, 1).rate
     like = room.get("/p/1/search/like", params={"recording": r["talk"].id, "frame": clock.sample_to_frame(sentence.start) + 1})
     assert "More like this" in like.text and sentence.text not in like.text
@@ -490,11 +491,13 @@ def test_another_model_is_set_or_refused(project: Coded, room: TestClient, tmp_p
         (tmp_path / name).symlink_to(theirs / name)
     (tmp_path / "config.json").write_text('{"hidden_size": 100}')
     assert "gives 100 numbers" in said(room.post("/p/1/log/themes/model", data={"folder": str(tmp_path)}))
-    assert meaning.meant(data, 1).lacking == 0
+    assert sentence_meaning.meant(data, 1).lacking == 0
     (tmp_path / "config.json").write_text((theirs / "config.json").read_text())
     assert "worked out anew" in said(room.post("/p/1/log/themes/model", data={"folder": str(tmp_path)}))
     (job, *_) = jobs.of_project(data.db, 1, "meaning")
-    assert job.params["model"] == str(tmp_path) and meaning.meant(data, 1).lacking == len(meaning.meant(data, 1).said)
+    assert job.params["model"] == str(tmp_path) and sentence_meaning.meant(data, 1).lacking == len(
+        sentence_meaning.meant(data, 1).said
+    )
     assert np.allclose(vectors([sentence.text], str(tmp_path)), vectors([sentence.text]))  # it is the same one
 
 
@@ -502,11 +505,11 @@ def test_two_cameras_of_one_moment_say_it_once(project: Coded) -> None:
     data, r = project
     words = transcripts.words(data.db, r["talk"].id)
     transcripts.set_words(data.db, r["fifty"].id, [Word(w.text, w.start + 9_600, w.end + 9_600, w.speaker) for w in words[:60]])
-    assert len({s.recording for s in meaning.meant(data, 1).said}) == 2
+    assert len({s.recording for s in sentence_meaning.meant(data, 1).said}) == 2
     recordings.set_sync(data.db, [(r["talk"].id, Sync(1, 0), 1.0, "sound"), (r["fifty"].id, Sync(1, -9_600), 1.0, "sound")])
-    assert {s.recording for s in meaning.meant(data, 1).said} == {r["talk"].id}  # at once, though no word was changed
+    assert {s.recording for s in sentence_meaning.meant(data, 1).said} == {r["talk"].id}  # at once, though no word was changed
     recordings.set_sync(data.db, [(r["fifty"].id, None, 0.0, "")])
-    assert len({s.recording for s in meaning.meant(data, 1).said}) == 2
+    assert len({s.recording for s in sentence_meaning.meant(data, 1).said}) == 2
 
 
 def test_it_is_asked_on_the_command_line(project: Coded) -> None:
@@ -538,15 +541,15 @@ def test_it_is_asked_on_the_command_line(project: Coded) -> None:
 def test_words_bring_their_meaning_by_themselves(interviews: Interviews, project: Coded) -> None:
     data, r = project
     seen: dict[int, str] = {}
-    meaning.keep_up(data, seen)
+    sentence_meaning.keep_up(data, seen)
     assert [j.state for j in jobs.of_project(data.db, 1, "meaning")] == ["done"]  # nothing new is said
     transcripts.set_words(data.db, r["boat"].id, talk(interviews, "Karl", "yard"))
-    meaning.keep_up(data, seen)
-    meaning.keep_up(data, seen)
+    sentence_meaning.keep_up(data, seen)
+    sentence_meaning.keep_up(data, seen)
     job, _ = jobs.of_project(data.db, 1, "meaning")
-    assert job.state == "waiting" and meaning.work_out(data, 1) == job
+    assert job.state == "waiting" and sentence_meaning.work_out(data, 1) == job
     jobs.end(data.db, job.id, "cancelled")
     projects.set_archived(data.db, 1, True)
     transcripts.set_words(data.db, r["fifty"].id, talk(interviews, "Karl", "sea"))
-    meaning.keep_up(data, seen)
+    sentence_meaning.keep_up(data, seen)
     assert len(jobs.of_project(data.db, 1, "meaning")) == 2  # a project that was put away waits

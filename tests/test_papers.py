@@ -14,13 +14,13 @@ from timecode import Timecode
 
 from kovel.cli import main
 from kovel.core.words.transcript import Word
+from kovel.data_folder import Data
 from kovel.exchange.papers import KINDS, Paper, to_csv
 from kovel.exchange.papers_pdf import to_pdf
+from kovel.services.handoff.documents import paper_of
 from kovel.store import stories, transcripts
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
-from kovel.work.folder import Data
-from kovel.work.papers import paper_of
 
 Coded = tuple[Data, dict[str, Recording]]
 

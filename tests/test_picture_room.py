@@ -14,17 +14,17 @@ from kovel.core.picture.look import applied, made, read_cube
 from kovel.core.plan.outputs import Output
 from kovel.core.plan.plan import make_plan
 from kovel.core.words.transcript import Word
+from kovel.data_folder import Data
 from kovel.demo.project import ensure
 from kovel.media.faces import faces_in
 from kovel.media.titles import SERIF
+from kovel.services.footage.thumbnails import colours
+from kovel.services.handoff.outputs import start_output
+from kovel.services.picture import face_framing
+from kovel.services.story.story_checks import findings
 from kovel.store import history, jobs, recordings, stories, transcripts
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
-from kovel.work import framing
-from kovel.work.checking import findings
-from kovel.work.folder import Data
-from kovel.work.outputs import start_output
-from kovel.work.smalls import colours
 from tests.conftest import finish
 
 Shown = tuple[Data, dict[str, Recording]]
@@ -168,7 +168,7 @@ def test_the_speakers_face_is_found(shown: Shown, name: str, x: float, y: float)
             best = min(row, key=lambda f: abs(f.x - x))
             assert abs(best.x - x) < 0.1 and abs(best.y - y) < 0.15, (n, row)
     stories.edit(data.db, 1, None, "add_at_end", {"source": r[name].id, "start": 0, "length": 75})
-    found = framing.face_path(data, r[name], story(data).pieces[0], story(data))
+    found = face_framing.face_path(data, r[name], story(data).pieces[0], story(data))
     assert found and all(abs(fx - x) < 0.1 and abs(fy - y) < 0.15 for _, fx, fy in found)
 
 

@@ -2,7 +2,7 @@
 
 from itertools import pairwise
 
-from kovel.work.remaining import Work, seconds_left
+from kovel.services.footage.time_left import Work, seconds_left
 
 
 def machine(lengths: list[float], pace: float, at: float, start: float = 0.0) -> tuple[list[Work], list[Work], float]:

@@ -11,19 +11,19 @@ from scipy.io import wavfile
 
 from kovel.core.plan.plan import make_plan
 from kovel.core.plan.retimed import RETIMED
+from kovel.data_folder import Data
+from kovel.jobs.call_queue import on_this_machine
+from kovel.services.footage.intake import bring_in
+from kovel.services.handoff.outputs import start_output
+from kovel.services.job_kinds import scheduler_for
+from kovel.services.sound.derived_sounds import PACED, made_file, set_on_recording, throw_old_away, want_retimed
+from kovel.services.sound.mixing import measure
+from kovel.services.story.story_checks import mix_of
 from kovel.store import jobs, recordings, stories
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from kovel.web.strip import Drawn
-from kovel.work.checking import mix_of
-from kovel.work.folder import Data
-from kovel.work.foreman import Foreman
-from kovel.work.intake import bring_in
-from kovel.work.made import PACED, made_file, set_on_recording, throw_old_away, want_retimed
-from kovel.work.mixing import measure
-from kovel.work.outputs import start_output
-from kovel.work.queue import on_this_machine
 
 SR = 48_000
 Spoken = tuple[Data, dict[str, Recording]]
@@ -117,7 +117,7 @@ def test_of_a_cleaned_recording_the_cleaned_sound_is_retimed(spoken: Spoken, fin
     name, pace = next(iter(plan_of(data).retimed[i].items()))
     assert name != raw and pace.of.startswith("clean-")
     want_retimed(data, 1, plan_of(data))
-    foreman = Foreman(data)
+    foreman = scheduler_for(data)
     foreman.queue = on_this_machine(str(data.queue))
     foreman.step()
     (job,) = jobs.of_project(data.db, 1, "retime")
@@ -135,7 +135,7 @@ def test_one_that_fails_is_told_and_tried_again(toned: tuple[Data, int], finishe
     render = start_output(data, 1)
     (job,) = jobs.of_project(data.db, 1, "retime")
     jobs.end(data.db, job.id, "failed", "The disk is full.")
-    foreman = Foreman(data)
+    foreman = scheduler_for(data)
     foreman.queue = on_this_machine(str(data.queue))
     foreman.step()
     told = jobs.get(data.db, render.id)

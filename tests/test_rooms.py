@@ -16,11 +16,11 @@ from PIL import Image
 from kovel.cli import main
 from kovel.core.story.model import Sync
 from kovel.core.words.transcript import Word
+from kovel.data_folder import Data
+from kovel.services.log import transcription
 from kovel.store import captions, jobs, markers, projects, recordings, stories, subclips, transcripts
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
-from kovel.work import hearing
-from kovel.work.folder import Data
 from tests.conftest import said
 
 Coded = tuple[Data, dict[str, Recording]]
@@ -532,5 +532,5 @@ def test_names_are_told_to_the_recogniser_in_any_letters(coded: Coded) -> None:
     data, r = coded
     recordings.update(data.db, r["talk"].id, name="E\u0301lodie at Ødegård, 1b")
     subclips.add(data.db, r["talk"].id, 0, 50, name="When Zoé rowed to Łódź", tags="Étang")
-    told = hearing.names_of(data, 1)
+    told = transcription.names_of(data, 1)
     assert {"Élodie", "Ødegård", "Zoé", "Łódź", "étang"} <= set(told) and "When" not in told and "at" not in told

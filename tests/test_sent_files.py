@@ -20,19 +20,19 @@ from kovel.core.plan.captioned import SAFE, letters_for
 from kovel.core.plan.outputs import Output
 from kovel.core.words.text_coding import NotText, text_in
 from kovel.core.words.transcript import Word
+from kovel.data_folder import Data
 from kovel.demo.project import FOOTAGE
 from kovel.exchange.cells import begins_formula
 from kovel.exchange.story import to_otio
 from kovel.media.child import call
 from kovel.media.files import Unusable
+from kovel.services.footage.intake import bring_in_all
+from kovel.services.handoff.archiving import start_archive
+from kovel.services.handoff.outputs import start_output
 from kovel.store import jobs, projects, recordings, stories, transcripts
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from kovel.web.security import Guard, Sessions, Tries
-from kovel.work.archiving import start_archive
-from kovel.work.folder import Data
-from kovel.work.intake import bring_in_all
-from kovel.work.outputs import start_output
 from tests import made
 from tests.conftest import finish, said
 

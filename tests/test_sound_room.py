@@ -15,21 +15,21 @@ from fastapi.testclient import TestClient
 from kovel.cli import main
 from kovel.core.plan.plan import make_plan
 from kovel.core.plan.sounds import made_of
+from kovel.data_folder import Data
 from kovel.demo.project import FOOTAGE, ensure
+from kovel.jobs.call_queue import on_this_machine
 from kovel.media import clean as cleaning
 from kovel.media.render import sound_of
+from kovel.services.handoff.outputs import start_output
+from kovel.services.job_kinds import scheduler_for
+from kovel.services.sound import derived_sounds, mixing
+from kovel.services.sound.derived_sounds import set_on_recording
+from kovel.services.story.story_checks import findings, mix_of
+from kovel.services.tighten.quick_cuts import beats
 from kovel.store import history, jobs, recordings, steps, stories, transcripts
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
-from kovel.work import made, mixing
-from kovel.work.checking import findings, mix_of
-from kovel.work.folder import Data
-from kovel.work.foreman import Foreman
-from kovel.work.made import set_on_recording
-from kovel.work.outputs import start_output
-from kovel.work.queue import on_this_machine
-from kovel.work.quick_cuts import beats
 
 Spoken = tuple[Data, dict[str, Recording]]
 
@@ -156,7 +156,9 @@ def test_a_recording_is_cleaned_once_for_every_use(sound: TestClient, spoken: Sp
     assert h.made == name
     pcm = np.frombuffer(served.content, "<i2").reshape(-1, 1 if r["maren"].channels == 1 else 2)
     block = sound_of(plan.to_json(recordings.sources(data.db, 1)), {int(k): f for k, f in job.params["files"].items()})
-    alone = type(block)([h], {i: (data.derived(i) / "sound.pcm", pcm.shape[1])}, {(i, name): made.made_file(data, i, name)})
+    alone = type(block)(
+        [h], {i: (data.derived(i) / "sound.pcm", pcm.shape[1])}, {(i, name): derived_sounds.made_file(data, i, name)}
+    )
     a = h.at + 20_000
     want = pcm[h.start + 20_000 : h.start + 24_000].astype(np.float32) / 32768
     assert np.array_equal(alone.block(a, a + 4_000)[:, 0], want[:, 0])
@@ -166,8 +168,8 @@ def test_a_recording_is_cleaned_once_for_every_use(sound: TestClient, spoken: Sp
     assert made_of(recordings.get(data.db, i).source) != name
     for k in range(5):  # old ones go but for the last few
         (data.derived(i) / "made" / f"clean-00000000000{k}.pcm").write_bytes(b"")
-    made.throw_old_away(data, i)
-    assert len(list((data.derived(i) / "made").glob("*.pcm"))) <= made.KEPT
+    derived_sounds.throw_old_away(data, i)
+    assert len(list((data.derived(i) / "made").glob("*.pcm"))) <= derived_sounds.KEPT
 
 
 def test_a_cleaning_that_was_cut_short_goes_on(spoken: Spoken, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -189,7 +191,7 @@ def test_heard_before_it_is_made(sound: TestClient, spoken: Spoken) -> None:
     url = f"/p/1/sound/recordings/{r['maren'].id}/hear"
     got = sound.post(url, json={"a": 48_000, "b": 96_000, "settings": {"low_cut": 100}})
     assert got.status_code == 200 and len(got.content) == 48_000 * 2 * (1 if r["maren"].channels == 1 else 2)
-    whole = made.hear(data, r["maren"].id, 0, 200_000, {"low_cut": 100})
+    whole = derived_sounds.hear(data, r["maren"].id, 0, 200_000, {"low_cut": 100})
     assert got.content == whole[len(got.content) : 2 * len(got.content)]
     for body, why in (
         ({"a": 0, "b": 100, "settings": {}}, "at least a tenth"),
@@ -224,12 +226,12 @@ def test_a_render_does_not_wait_for_what_nobody_makes(sound: TestClient, spoken:
     set_on_recording(data, i, "low_cut", 80)
     first = start_output(data, 1)
     set_on_recording(data, i, "low_cut", 90)  # the sound that the render was to read is made no more
-    foreman = Foreman(data)
+    foreman = scheduler_for(data)
     foreman.queue = on_this_machine(str(data.queue))
     foreman.step()
     assert "was changed while it waited" in jobs.get(data.db, first.id).message
     second = start_output(data, 1)
-    (maker,) = [j for j in jobs.of_project(data.db, 1, "clean") if j.state in ("waiting", "working")]
+    (maker,) = [j for j in jobs.of_project(data.db, 1, "clean") if j.is_open]
     jobs.end(data.db, maker.id, "failed", "It has no sound that could be cleaned.")
     foreman.step()
     told = jobs.get(data.db, second.id)

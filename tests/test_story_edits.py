@@ -23,9 +23,9 @@ from kovel.core.story.seams import seams
 from kovel.core.story.settings import NONE
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
+from kovel.data_folder import Data
+from kovel.services.footage.syncing import sets
 from kovel.store import history, projects, stories, transcripts
-from kovel.work.folder import Data
-from kovel.work.syncing import sets
 from tests.core.stories import SOURCES, R, do, three
 
 # ---- the core, by example; lengths and places are common practice, no source
@@ -487,7 +487,7 @@ def test_cards_blends_and_punch_ins_are_rendered(
     """What the plan says is in the file: the mean grey of each frame of a dip, a card, a punch-in, a dissolve."""
     import av
 
-    from kovel.work.outputs import start_output
+    from kovel.services.handoff.outputs import start_output
 
     data, r = coded
     do_ = lambda name, **v: stories.edit(data.db, 1, None, name, v)  # noqa: E731

@@ -13,11 +13,13 @@ from kovel.core.sound.pauses import Settings
 from kovel.core.words.fillers import kept, proposals, questions, word_proposals
 from kovel.core.words.languages import LISTED
 from kovel.core.words.transcript import Word
+from kovel.data_folder import Data
 from kovel.media.listen import save
+from kovel.services.log import languages
+from kovel.services.tighten import proposals as tighten
+from kovel.services.tighten import quick_cuts
 from kovel.store import decisions, recordings, stories, subclips, transcripts
 from kovel.store.recordings import Recording
-from kovel.work import quick_cuts, tighten, tongues
-from kovel.work.folder import Data
 from tests.conftest import said
 from tests.test_cli import kovel
 
@@ -191,14 +193,16 @@ def test_settings_and_subclips(room: TestClient, coded: Coded) -> None:
     room.post(url, data={"do": "settings", "threshold": "-75"})
     assert count() == 0  # everything is louder than that
     room.post(url, data={"do": "settings", "threshold": "auto", "fillers": "so, SO\nlike"})
-    assert tongues.of_code(data, "en").fillers == ("so", "like") and "um" not in {x.why for x in tighten.rows(data, talk, rate)}
+    assert languages.of_code(data, "en").fillers == ("so", "like") and "um" not in {
+        x.why for x in tighten.rows(data, talk, rate)
+    }
     # another language has lists of its own; what is not changed, and what is emptied, is as at first
     room.post(f"/p/1/recordings/{talk}/language", data={"language": "fr"})
     page = room.get(f"/p/1/tighten?rec={talk}").text
     assert "Fillers in French" in page and "tu vois" in page and "qui, que" in page
     room.post(url, data={"do": "settings", "fillers": "Bof, euh", "asking": ""})
-    assert tongues.of_code(data, "fr").fillers == ("bof", "euh") and tongues.of_code(data, "en").fillers == ("so", "like")
-    assert tongues.of_code(data, "fr").asking == LISTED["fr"].asking and tongues.of_code(data, "").code == "en"
+    assert languages.of_code(data, "fr").fillers == ("bof", "euh") and languages.of_code(data, "en").fillers == ("so", "like")
+    assert languages.of_code(data, "fr").asking == LISTED["fr"].asking and languages.of_code(data, "").code == "en"
     for odd in ("klingon", "x" * 500, "<b>"):
         answer = room.post(f"/p/1/recordings/{talk}/language", data={"language": odd})
         assert answer.status_code == 422 and "is no language that can be heard" in said(answer)

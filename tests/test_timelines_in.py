@@ -12,13 +12,13 @@ from fastapi.testclient import TestClient
 from kovel.core.plan.plan import Plan, make_plan
 from kovel.core.story.catalogue import run
 from kovel.core.story.model import Refused, Story
+from kovel.data_folder import Data
 from kovel.exchange.story import to_edl, to_otio
 from kovel.media.files import Unusable
+from kovel.services.story.timeline_import import bring_in
 from kovel.store import history, projects, recordings, stories
 from kovel.store.projects import Invalid, Project
 from kovel.store.recordings import Recording
-from kovel.work.folder import Data
-from kovel.work.timelines import bring_in
 from tests.core.test_invariants import NAMES, Editing
 from tests.sent import edit_list, timeline
 

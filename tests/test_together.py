@@ -3,11 +3,11 @@
 import pytest
 from fastapi.testclient import TestClient
 
+from kovel.data_folder import Data
 from kovel.store import history, stories, subclips
 from kovel.store.recordings import Recording
 from kovel.web import present
 from kovel.web.app import create_app
-from kovel.work.folder import Data
 
 Coded = tuple[Data, dict[str, Recording]]
 

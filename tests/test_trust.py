@@ -30,18 +30,19 @@ from kovel.core.story import bounds, catalogue
 from kovel.core.story.model import Refused, Story
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
+from kovel.data_folder import Data, jobs_lock
 from kovel.media.child import call
 from kovel.media.files import Unusable
 from kovel.media.soundtrack import make_sound
+from kovel.services.footage import relinking
+from kovel.services.footage.intake import bring_in, remember
+from kovel.services.handoff import outputs
+from kovel.services.job_kinds import scheduler_for
 from kovel.store import backup, history, jobs, projects, recordings, steps, stories, subclips, transcripts
 from kovel.store.db import Database, Held, Unopened
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
-from kovel.work import finding, outputs
-from kovel.work.folder import Data, jobs_lock
-from kovel.work.foreman import Foreman
-from kovel.work.intake import bring_in, remember
 from tests.conftest import said
 
 Coded = tuple[Data, dict[str, Recording]]
@@ -369,7 +370,7 @@ def test_folders_that_are_walked_lead_nowhere_else(room: TestClient, data: Data,
     os.mkfifo(inside / "pipe.wav")
     tone(inside / "sub" / "own.wav", samples=30_000)
     (inside / "sub" / "near.wav").symlink_to(inside / "sub" / "own.wav")
-    from kovel.work.intake import files_in
+    from kovel.services.footage.intake import files_in
 
     assert [p.name for p in files_in(inside)] == ["near.wav", "own.wav"]
     with pytest.raises(Unusable, match="not a file"):
@@ -436,19 +437,19 @@ def test_another_file_at_its_path_is_never_rendered(
     boat = recordings.get(data.db, boat.id)
     stories.edit(data.db, 1, None, "add_at_end", {"source": boat.id, "start": 0, "length": 20})
     os.utime(mine, (1, 1))
-    assert finding.there(boat)  # written anew, and the same
+    assert relinking.there(boat)  # written anew, and the same
     body = bytearray(mine.read_bytes())
     body[len(body) // 2 : len(body) // 2 + 1000] = os.urandom(1000)
     mine.write_bytes(body)
-    assert not finding.there(boat) and boat.name in [x.name for x in finding.offline(data, 1)]
+    assert not relinking.there(boat) and boat.name in [x.name for x in relinking.offline(data, 1)]
     with pytest.raises(Invalid, match="another file now"):
         outputs.start_output(data, 1)
     assert "take the one that is there" in room.get("/p/1/footage").text
     assert "boat is off-line: another file" in room.get("/p/1/handoff").text
-    monkeypatch.setattr(finding, "AT_ONCE", 1000)  # as if it were large: compared by the render itself
-    assert finding.there(boat) and finding.unsure(boat)
+    monkeypatch.setattr(relinking, "AT_ONCE", 1000)  # as if it were large: compared by the render itself
+    assert relinking.there(boat) and relinking.unsure(boat)
     job = outputs.start_output(data, 1)
-    foreman = Foreman(data)
+    foreman = scheduler_for(data)
     foreman.start()
     while (now := jobs.get(data.db, job.id)).state in ("waiting", "working"):
         time.sleep(0.05)
@@ -459,7 +460,7 @@ def test_another_file_at_its_path_is_never_rendered(
     told = said(room.post(f"/p/1/recordings/{boat.id}/take"))
     assert "is the file that is there now" in told
     finished(data)
-    assert finding.there(recordings.get(data.db, boat.id)) and recordings.get(data.db, boat.id).checksum != boat.checksum
+    assert relinking.there(recordings.get(data.db, boat.id)) and recordings.get(data.db, boat.id).checksum != boat.checksum
     with wave.open(str(mine), "wb") as w:
         w.setparams((1, 2, 8000, 0, "NONE", ""))
         w.writeframes(b"\x10\x00" * 8000)
@@ -497,15 +498,15 @@ def test_a_working_render_cannot_be_tried_again(coded: Coded) -> None:
 
 
 def test_another_server_takes_the_jobs_over(data: Data, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("kovel.work.foreman.TAKE_OVER", 0.1)
+    monkeypatch.setattr("kovel.jobs.scheduler.TAKE_OVER", 0.1)
     p = projects.create(data.db, "P")
-    first, second = Foreman(data), Foreman(Data(data.root))
+    first, second = scheduler_for(data), scheduler_for(Data(data.root))
     first.start()
     second.start_or_wait()
     first.stop()
     r = bring_in(data, p.id, tone(tmp_path / "a.wav"))
     end = time.monotonic() + 60
-    while jobs.in_state(data.db, "waiting", "working") and time.monotonic() < end:
+    while jobs.unfinished(data.db) and time.monotonic() < end:
         time.sleep(0.05)
     second.stop()
     assert recordings.get(data.db, r.id).checksum

@@ -16,10 +16,10 @@ import pytest
 import uvicorn
 from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_playwright
 
+from kovel.data_folder import Data
 from kovel.demo.project import FOOTAGE
 from kovel.store import stories
 from kovel.web.app import create_app
-from kovel.work.folder import Data
 
 ARGS = [
     "--no-sandbox",

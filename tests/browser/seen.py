@@ -6,8 +6,8 @@ from pathlib import Path
 from playwright.sync_api import Page
 
 from kovel.core.plan.plan import make_plan
+from kovel.data_folder import Data
 from kovel.store import recordings, stories
-from kovel.work.folder import Data
 
 NUMBER = {"talk": 1, "fifty": 2, "boat": 3}
 

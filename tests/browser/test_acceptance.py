@@ -16,10 +16,10 @@ import pytest
 from bench.prepared import busy
 from playwright.sync_api import Page, expect
 
+from kovel.data_folder import Data
 from kovel.demo.project import FOOTAGE
 from kovel.media.wholeness import shortcomings
 from kovel.store import recordings, stories
-from kovel.work.folder import Data
 from tests.acceptance import (
     Delivered,
     film_frames,

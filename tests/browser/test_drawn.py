@@ -19,10 +19,10 @@ from kovel.core.plan.layers import Image, Layer, Opacity, Part, Place, Run, Titl
 from kovel.core.plan.plan import Plan
 from kovel.core.story.settings import PLACES, SETTINGS, TITLE_DRAWN
 from kovel.core.time.rate import Rate
+from kovel.data_folder import Data
 from kovel.media.drawing import Pictures
 from kovel.media.reader import rgb_of
 from kovel.store.recordings import Recording
-from kovel.work.folder import Data
 from tests.browser.seen import until
 
 MANY = int(os.environ.get("KOVEL_DRAWN", "12"))  # random stacks; 300 are asked for

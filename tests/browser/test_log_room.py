@@ -10,9 +10,9 @@ from scipy.io import wavfile
 from scipy.signal import resample_poly
 
 from kovel.core.words.transcript import Word
+from kovel.data_folder import Data
+from kovel.services.footage.intake import bring_in
 from kovel.store import markers, projects, recordings, stories, subclips, transcripts
-from kovel.work.folder import Data
-from kovel.work.intake import bring_in
 from tests.browser.seen import until
 from tests.conftest import finish
 from tests.recorded import talk

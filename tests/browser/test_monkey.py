@@ -10,10 +10,10 @@ from playwright.sync_api import Page
 
 from kovel.core.sound.levels import Levels
 from kovel.core.words.transcript import Word
+from kovel.data_folder import Data
 from kovel.media.listen import save
+from kovel.services.tighten import proposals
 from kovel.store import history, stories, subclips, transcripts
-from kovel.work import tighten
-from kovel.work.folder import Data
 from tests.browser.seen import until
 from tests.browser.test_story_room import FRESH
 
@@ -56,7 +56,7 @@ def test_keys_in_any_order(
         until(
             page, "() => [...document.querySelectorAll('#list [data-out]')].filter((r) => r.dataset.out === '0').length === 6"
         )
-        assert len(tighten.desk(data, talk).off) == 6
+        assert len(proposals.desk(data, talk).off) == 6
     rnd = random.Random(11)
     pressed = []
     for i in range(200):

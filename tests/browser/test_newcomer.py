@@ -11,8 +11,8 @@ from playwright.sync_api import Page, expect
 from kovel.core.time.rate import RATES, Rate
 from kovel.core.time.timecode import format_timecode
 from kovel.core.words.transcript import Word
+from kovel.data_folder import Data
 from kovel.store import recordings, stories, transcripts
-from kovel.work.folder import Data
 from tests import made
 from tests.browser.seen import truth, until, wrong
 from tests.media.test_media import expected_sound

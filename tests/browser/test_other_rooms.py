@@ -7,8 +7,8 @@ from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Page, expect
 
 from kovel.core.words.transcript import Word
+from kovel.data_folder import Data
 from kovel.store import projects, recordings, stories, subclips, transcripts
-from kovel.work.folder import Data
 from tests.browser.seen import until
 
 

@@ -9,9 +9,9 @@ import pytest
 from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Page, expect
 
+from kovel.data_folder import Data
 from kovel.store import recordings, stories
 from kovel.store.recordings import Recording
-from kovel.work.folder import Data
 from tests.browser.seen import until
 
 Shown = tuple[Data, dict[str, Recording]]

@@ -15,10 +15,10 @@ from kovel.core.plan.plan import Plan, make_plan
 from kovel.core.story.model import Card
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
+from kovel.data_folder import Data
 from kovel.media.reader import rgb_of
 from kovel.media.render import Pictures, Sound
 from kovel.store import recordings, transcripts
-from kovel.work.folder import Data
 from tests.browser.seen import truth, until, wrong
 
 

@@ -8,10 +8,10 @@ import numpy as np
 from playwright.sync_api import Page, expect
 
 from kovel.core.plan.plan import make_plan
+from kovel.data_folder import Data
+from kovel.services.sound.derived_sounds import made_file
+from kovel.services.story.story_checks import mix_of
 from kovel.store import recordings, stories
-from kovel.work.checking import mix_of
-from kovel.work.folder import Data
-from kovel.work.made import made_file
 from tests.browser.seen import until
 from tests.browser.test_sound_room import MIX, Spoken, opened, story
 

@@ -12,11 +12,11 @@ from playwright.sync_api import Page, expect
 
 from kovel.core.plan.plan import Plan
 from kovel.core.plan.sounds import RAMP, Heard, made_of
+from kovel.data_folder import Data
+from kovel.services.footage.intake import bring_in
+from kovel.services.sound.derived_sounds import set_on_recording
+from kovel.services.story.story_checks import mix_of
 from kovel.store import jobs, recordings, stories
-from kovel.work.checking import mix_of
-from kovel.work.folder import Data
-from kovel.work.intake import bring_in
-from kovel.work.made import set_on_recording
 from tests.browser.seen import until
 
 MIX = """async ([plan, a, b]) => {

@@ -8,8 +8,8 @@ from playwright.sync_api import Page, expect
 
 from kovel.core.sound.beats import Beats
 from kovel.core.words.transcript import Word
+from kovel.data_folder import Data
 from kovel.store import decisions, recordings, stories, subclips, transcripts
-from kovel.work.folder import Data
 from tests.browser.seen import until
 
 

@@ -9,10 +9,10 @@ from playwright.sync_api import Page, expect
 
 from kovel.core.sound.levels import Levels
 from kovel.core.words.transcript import Word
+from kovel.data_folder import Data
 from kovel.media.listen import save
+from kovel.services.tighten import proposals
 from kovel.store import decisions, recordings, stories, transcripts
-from kovel.work import tighten
-from kovel.work.folder import Data
 from tests.browser.seen import until
 
 
@@ -35,7 +35,7 @@ def test_pauses_by_key(page: Page, coded: tuple[Data, dict], serve: Callable, tm
     page.keyboard.press("Shift+BracketRight")
     expect(page.locator("#report")).to_contain_text("moved by 5 frames")
     rate = recordings.clock_of(data.db, 1)
-    second = tighten.rows(data, talk, rate)[1]
+    second = proposals.rows(data, talk, rate)[1]
     assert (second.start, second.end, second.out) == (253, 303, False)
     page.keyboard.press("x")
     page.keyboard.press("h")  # a second before, a second after, without what is between

@@ -8,7 +8,7 @@ from scipy.signal import butter, sosfilt
 
 from kovel.core.sound.voices import Apart, cepstra, told_apart
 from kovel.core.words.transcript import Word
-from kovel.work.speakers import spans_of, with_voices
+from kovel.services.log.speaker_separation import spans_of, with_voices
 from tests.recorded import SR, talk
 
 

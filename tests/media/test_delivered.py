@@ -22,7 +22,7 @@ from kovel.media.files import kind_of
 from kovel.media.probe import probe
 from kovel.media.reader import Fit, FrameReader, linked, still_frame
 from kovel.media.render import render
-from kovel.work.intake import in_project
+from kovel.services.footage.intake import in_project
 from tests import made
 
 PATCHES = [(200, 40, 40), (40, 170, 60), (40, 60, 190), (128, 128, 128), (224, 186, 160), (90, 90, 30)]

@@ -17,13 +17,13 @@ from kovel.core.plan.plan import Plan, make_plan
 from kovel.core.plan.sounds import Heard
 from kovel.core.sound.loudness import PowerMaker, Weigher
 from kovel.core.time.rate import Rate
+from kovel.data_folder import Data
 from kovel.media.film_check import Greys, frames_in, picture_differences, sound_differences, sound_in
 from kovel.media.render import Sound, render
 from kovel.media.soundfiles import wav
+from kovel.services.handoff.outputs import start_output
 from kovel.store import jobs, recordings, stories
 from kovel.store.recordings import Recording
-from kovel.work.folder import Data
-from kovel.work.outputs import start_output
 from tests import made
 
 R = Rate(25)

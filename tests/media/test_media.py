@@ -3,6 +3,7 @@
 import json
 import shutil
 from collections.abc import Callable
+from dataclasses import replace
 from fractions import Fraction
 from itertools import pairwise
 from pathlib import Path
@@ -17,12 +18,12 @@ from kovel.core.plan.plan import make_plan
 from kovel.core.plan.sounds import RAMP
 from kovel.core.story.model import Refused
 from kovel.core.time.rate import Rate
+from kovel.data_folder import Data
 from kovel.media.child import call
 from kovel.media.files import Unusable
 from kovel.media.reader import Fit, FrameReader
+from kovel.services.handoff.outputs import start_output
 from kovel.store import jobs, recordings, stories
-from kovel.work.folder import Data
-from kovel.work.outputs import start_output
 from tests import made
 
 
@@ -222,9 +223,9 @@ def test_render_that_cannot_be_finished_leaves_nothing(
 def test_jobs_go_on_after_a_restart_and_stop_when_told(
     clips: dict[str, Path], data: Data, finished: Callable[[Data], None]
 ) -> None:
+    from kovel.services.footage.intake import bring_in
+    from kovel.services.job_kinds import scheduler_for
     from kovel.store import projects
-    from kovel.work.foreman import Foreman
-    from kovel.work.intake import bring_in
 
     p = projects.create(data.db, "P")
     r = bring_in(data, p.id, clips["talk"])
@@ -234,8 +235,8 @@ def test_jobs_go_on_after_a_restart_and_stop_when_told(
     finished(data)
     assert recordings.get(data.db, r.id).ready and len(recordings.get(data.db, r.id).checksum) == 64
     jobs.again(data.db, job.id, "done")
-    foreman = Foreman(data, workers=1)
-    assert foreman.start() and not Foreman(data).start()  # one foreman a folder
+    foreman = scheduler_for(data, workers=1)
+    assert foreman.start() and not scheduler_for(data).start()  # one foreman a folder
     import time
 
     end = time.time() + 20
@@ -313,7 +314,8 @@ def test_a_child_that_goes_wild_is_ended_and_told(
 ) -> None:
     from kovel.media import child
 
-    monkeypatch.setitem(child.LIMITS, "derive", (0.6, 60, 12 << 30) if limit == "wall" else (None, 60, 180 << 20))
+    least = {"wall": 0.6} if limit == "wall" else {"memory": 0.176}
+    monkeypatch.setitem(child.CALLS, "derive", replace(child.CALLS["derive"], cpu=60, **least))
     with pytest.raises(
         Unusable, match="took too long" if limit == "wall" else r"talk\.mov could not be worked on|more memory"
     ) as e:
@@ -334,13 +336,13 @@ def test_a_child_that_goes_wild_is_ended_and_told(
 def test_workers_that_die_are_replaced_and_their_jobs_taken_up_again(clips: dict[str, Path], data: Data) -> None:
     import time
 
+    from kovel.services.footage.intake import bring_in
+    from kovel.services.job_kinds import scheduler_for
     from kovel.store import projects
-    from kovel.work.foreman import Foreman
-    from kovel.work.intake import bring_in
 
     p = projects.create(data.db, "P")
     r = bring_in(data, p.id, clips["boat"])
-    foreman = Foreman(data, workers=1)
+    foreman = scheduler_for(data, workers=1)
     assert foreman.start()
     end = time.time() + 60
     while not jobs.in_state(data.db, "working") and time.time() < end:

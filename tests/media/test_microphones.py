@@ -13,13 +13,13 @@ import pytest
 from fastapi.testclient import TestClient
 
 from kovel.core.time.rate import Rate
+from kovel.data_folder import Data
 from kovel.media.microphones import names_of, written
 from kovel.media.probe import probe
 from kovel.media.soundtrack import make_sound, samples_of
+from kovel.services.footage.intake import bring_in, in_project
 from kovel.store import projects, recordings
 from kovel.web.app import create_app
-from kovel.work.folder import Data
-from kovel.work.intake import bring_in, in_project
 from tests.conftest import said
 
 RATE = 48_000

@@ -19,19 +19,20 @@ from fastapi.testclient import TestClient
 
 from kovel.core.sound.peaks import coarser
 from kovel.core.time.rate import Rate
+from kovel.data_folder import Data, look_at, media_facts
 from kovel.media import own
 from kovel.media.child import call
 from kovel.media.derive import finish, make_look
 from kovel.media.pieces import PIECE, Maker, frames_found, make_pieces, missing, place, read_piece, there
 from kovel.media.proxy import byte_stream, parameter_sets
 from kovel.media.soundtrack import make_sound
+from kovel.services.footage import disk_space as room
+from kovel.services.footage import preparing, relinking, thumbnails
+from kovel.services.footage.intake import bring_in
+from kovel.services.job_kinds import scheduler_for
 from kovel.store import jobs, projects, recordings, settings
 from kovel.store.projects import Invalid
 from kovel.web.app import create_app
-from kovel.work import finding, preparing, room, smalls
-from kovel.work.folder import Data, look_at, media_facts
-from kovel.work.foreman import Foreman
-from kovel.work.intake import bring_in
 from tests import made
 
 R = Rate(25)
@@ -159,9 +160,9 @@ def test_a_recording_opens_before_anything_is_made_of_it(long: Path, data: Data)
         make_look(str(long), str(folder), [25, 1], 1750, quiet)
         assert media_facts(data, r.id)["small"]["count"] == 98  # type: ignore[index]
         assert room.get(f"/media/{r.id}/look-0.jpg").status_code == 200
-        f = Foreman(data)
+        f = scheduler_for(data)
         assert f.start()
-        while jobs.in_state(data.db, "waiting", "working"):
+        while jobs.unfinished(data.db):
             time.sleep(0.05)
         f.stop()
         assert not jobs.in_state(data.db, "failed"), jobs.in_state(data.db, "failed")
@@ -181,11 +182,11 @@ def test_what_needs_no_proxy_is_shown_as_it_is(tmp_path: Path, data: Data) -> No
     with TestClient(create_app(data, [], jobs=False), base_url="http://localhost:8463") as room_:
         facts = room_.get(f"/media/{r.id}/media.json").json()
         assert (facts["whole"], facts["own"], facts["gop"], facts["piece"], facts["frames"]) == (False, 10, 10, 40, 1590)
-        f = Foreman(data)
+        f = scheduler_for(data)
         assert f.start()
         assert codes(room_.get(f"/media/{r.id}/pieces/7").content) == [(2, n) for n in range(280, 320)]  # as soon as it can
         assert not (folder / "media.json").exists()
-        while jobs.in_state(data.db, "waiting", "working"):
+        while jobs.unfinished(data.db):
             time.sleep(0.05)
         f.stop()
         assert not jobs.in_state(data.db, "failed"), jobs.in_state(data.db, "failed")
@@ -201,7 +202,7 @@ def test_what_needs_no_proxy_is_shown_as_it_is(tmp_path: Path, data: Data) -> No
         assert room_.get(f"/media/{r.id}/pieces/40").status_code == 404
         part = room_.get(f"/media/{r.id}/proxy.mp4", headers={"range": "bytes=100-199"})  # for a page without its own decoder
         assert part.status_code == 206 and part.content == src.read_bytes()[100:200]
-        seen = smalls.near(data, recordings.get(data.db, r.id), [5, 1234], p.rate)
+        seen = thumbnails.near(data, recordings.get(data.db, r.id), [5, 1234], p.rate)
         assert [x.shape for x in seen if x is not None] == [(180, 320, 3)] * 2
         got = [made.read((16 + 219 * x.mean(-1)).astype(np.uint8)) for x in seen if x is not None]
         assert got == [(2, 0), (2, 1230)]  # the key frames before
@@ -210,10 +211,10 @@ def test_what_needs_no_proxy_is_shown_as_it_is(tmp_path: Path, data: Data) -> No
         )  # there are none to be thrown away
         src.rename(tmp_path / "moved.mp4")
         assert room_.get(f"/media/{r.id}/pieces/7").status_code == 404 == room_.get(f"/media/{r.id}/proxy.mp4").status_code
-        finding.search(data, p.id, tmp_path)
-        f = Foreman(data)
+        relinking.search(data, p.id, tmp_path)
+        f = scheduler_for(data)
         assert f.start()
-        while jobs.in_state(data.db, "waiting", "working"):
+        while jobs.unfinished(data.db):
             time.sleep(0.05)
         f.stop()
         assert codes(room_.get(f"/media/{r.id}/pieces/7").content) == [(2, n) for n in range(280, 320)]
@@ -262,7 +263,7 @@ def test_pausing_lets_go_and_going_on_loses_nothing(long: Path, data: Data) -> N
     p = projects.create(data.db, "P", "25", "1280x720")
     r = bring_in(data, p.id, long, kind="interview")
     (job,) = jobs.in_state(data.db, "waiting")
-    f = Foreman(data)
+    f = scheduler_for(data)
     assert f.start()
     try:
         until = time.monotonic() + 60

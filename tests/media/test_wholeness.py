@@ -12,19 +12,21 @@ import pytest
 from fastapi.testclient import TestClient
 
 from kovel.core.plan.retimed import Retimed
+from kovel.data_folder import Data, media_facts
+from kovel.jobs.kinds import JobStep
 from kovel.media import clean, derive, listen, pieces, retime, soundtrack
 from kovel.media.whole_files import written_whole
 from kovel.media.wholeness import shortcomings, take_apart
+from kovel.services import doctor
+from kovel.services.footage import preparing
+from kovel.services.footage.intake import prepare
+from kovel.services.footage.mending import mend, mend_all
+from kovel.services.handoff.outputs import start_output
+from kovel.services.job_kinds import scheduler_for
 from kovel.store import jobs, stories
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
-from kovel.work import doctor, preparing
-from kovel.work.folder import Data, media_facts
-from kovel.work.foreman import Foreman
-from kovel.work.intake import prepare
-from kovel.work.mending import mend, mend_all
-from kovel.work.outputs import start_output
 from tests import made
 from tests.conftest import finish
 
@@ -129,7 +131,7 @@ def test_a_recording_is_finished_once(talk: Path, tmp_path: Path) -> None:
     params = {"path": str(talk), "out": str(tmp_path), "rate": [25, 1], "picture": True, "sound": True, "frames": 300}
     long = {**params, "frames": 90_000}  # so long that it is made in steps
     job = jobs.Job(1, 1, 1, "prepare", long, "working", 0, None, None, "", None)
-    last = preparing.Step("finish", "finish", {}, 1)
+    last = JobStep("finish", "finish", {}, 1)
     assert preparing.steps(job, [last], 2) == []
     derive.derive(*params.values(), lambda x: None)  # type: ignore[arg-type]
     before = state(tmp_path)
@@ -186,7 +188,7 @@ def test_a_folder_that_an_earlier_version_spoilt_mends_itself_and_says_so(coded:
     np.save(folder / "levels.npy", np.zeros((800, 3), np.float32))  # listened to as far as it went
     (row,) = [x for x in doctor.examined(data.root) if x.what == "Recordings"]
     assert not row.well and "talk: its sound had 8.0 of 40.0 s" in row.found
-    foreman = Foreman(data)
+    foreman = scheduler_for(data)
     assert foreman.start()
     foreman.stop()
     (job,) = [j for j in jobs.of_project(data.db, 1, "prepare") if j.params.get("mended")]
@@ -230,7 +232,7 @@ def test_a_step_that_comes_out_short_is_made_again_and_at_last_told(coded: Coded
     folder = data.derived(r["boat"].id)
     shutil.rmtree(folder)
     job = prepare(data, r["boat"])
-    foreman = Foreman(data, workers=1)
+    foreman = scheduler_for(data, workers=1)
     handed: list[str] = []
 
     class Desk:

@@ -5,9 +5,10 @@ from pathlib import Path
 import click
 
 from kovel.cli.common import answer, check_folder, data_option, json_option, open_data, project_option, the_project, wait_for
+from kovel.services.handoff import archiving
 from kovel.store import jobs
+from kovel.store.jobs import JobState
 from kovel.store.projects import Invalid
-from kovel.work import archiving
 
 
 @click.group()
@@ -39,9 +40,9 @@ def out_(
     try:
         (ended,) = wait_for(data, [job.id], quiet=as_json)
     except KeyboardInterrupt:
-        jobs.end(data.db, job.id, "cancelled")
+        jobs.end(data.db, job.id, JobState.CANCELLED)
         raise click.ClickException("Stopped. Nothing half made was left behind.") from None
-    if ended.state != "done":
+    if not ended.is_done:
         raise Invalid(ended.message or "It was stopped.")
     told = [f"{done.path}: {p.name}, {done.recordings} recordings, {done.media} of them with their files."]
     told += [f"{name} is off-line: its file is not in it." for name in done.missing]

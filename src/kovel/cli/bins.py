@@ -5,9 +5,9 @@ from pathlib import Path
 import click
 
 from kovel.cli.common import answer, data_option, json_option, only, open_data, project_option, the_project, the_recording
+from kovel.data_folder import Data
+from kovel.services.footage import binning
 from kovel.store import bins, recordings
-from kovel.work import binning
-from kovel.work.folder import Data
 
 
 @click.group()

@@ -6,9 +6,10 @@ import click
 
 from kovel.cli.common import answer, data_option, json_option, open_data, project_option, the_project, wait_for
 from kovel.demo.cards import MADE_UP, plug_in, pull_out
+from kovel.services.footage import camera_cards
 from kovel.store import jobs
+from kovel.store.jobs import JobState
 from kovel.store.projects import Invalid
-from kovel.work import cards
 
 
 @click.group()
@@ -24,7 +25,7 @@ def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """What is plugged in, and what of it is here already."""
     data = open_data(folder)
     p = the_project(data, project_name)
-    rows = cards.listing(data, p.id)
+    rows = camera_cards.listing(data, p.id)
     value = [
         {
             "name": c.name,
@@ -82,13 +83,13 @@ def copy(
     """Copy a card (its name, or a folder) with checksums, verify it, bring it in. A copy that broke off is gone on with."""
     data = open_data(folder)
     p = the_project(data, project_name)
-    job = cards.start_copy(data, p.id, cards.find(data, p.id, name), list(files) or None, to and to.resolve())
+    job = camera_cards.start_copy(data, p.id, camera_cards.find(data, p.id, name), list(files) or None, to and to.resolve())
     try:
         (done,) = wait_for(data, [job.id], quiet=as_json)
     except KeyboardInterrupt:
-        jobs.end(data.db, job.id, "cancelled")
+        jobs.end(data.db, job.id, JobState.CANCELLED)
         raise click.ClickException("Stopped. What was copied whole stays.") from None
-    if done.state != "done" or done.result is None:
+    if not done.is_done or done.result is None:
         raise Invalid(done.message or "The copy was stopped.")
     r = done.result
     told = [
@@ -103,7 +104,7 @@ def copy(
 @json_option
 def verify(folder_copied: Path, as_json: bool) -> None:
     """Read a copied folder again and hold it against its manifest (ASC MHL)."""
-    good, wrong = cards.verify(folder_copied)
+    good, wrong = camera_cards.verify(folder_copied)
     if wrong:
         raise Invalid("\n".join([*wrong, f"{good} files are as they were copied."]))
     answer(as_json, {"verified": good}, f"{good} files are as they were copied.")

@@ -14,14 +14,14 @@ import click
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import parse_entry
 from kovel.core.told import Told
+from kovel.data_folder import Data, default_folder
 from kovel.media.whole_files import written_whole
+from kovel.services.job_kinds import scheduler_for
 from kovel.store import jobs, projects, recordings, subclips
 from kovel.store.db import in_words
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.store.subclips import Subclip
-from kovel.work.folder import Data, default_folder
-from kovel.work.foreman import Foreman
 
 T = TypeVar("T")
 
@@ -124,8 +124,8 @@ def check_folder(out: Path) -> None:
 
 def wait_for(data: Data, ids: list[int], quiet: bool = False, most: float = float("inf")) -> list[jobs.Job]:
     """Until these jobs are over, or `most` seconds have passed. If no running Kovel looks after the folder, this process does meanwhile."""
-    foreman = Foreman(data)
-    own = foreman.start()
+    scheduler = scheduler_for(data)
+    own = scheduler.start()
     end = time.monotonic() + most
     try:
         while True:
@@ -137,16 +137,16 @@ def wait_for(data: Data, ids: list[int], quiet: bool = False, most: float = floa
                     nl=False,
                     err=True,
                 )
-            if all(j.state in ("done", "failed", "cancelled") for j in rows) or time.monotonic() > end:
+            if not any(j.is_open for j in rows) or time.monotonic() > end:
                 if not quiet and sys.stderr.isatty():
                     click.echo("\r", nl=False, err=True)
                 return rows
             time.sleep(0.1)
             if not own:
-                own = foreman.start()  # the server may have ended meanwhile
+                own = scheduler.start()  # the server may have ended meanwhile
     finally:
         if own:
-            foreman.stop()
+            scheduler.stop()
 
 
 def typed(text: str, rate: Rate, now: int = 0) -> int:

@@ -5,7 +5,7 @@ from pathlib import Path
 import click
 
 from kovel.cli.common import answer, data_option, json_option, open_data, project_option, the_project, wait_for
-from kovel.work import finding
+from kovel.services.footage import relinking
 
 
 @click.command()
@@ -18,10 +18,10 @@ def relink(folder_to_search: Path, better: bool, folder: Path | None, project_na
     """Find recordings that are off-line in DIR and all below it: by checksum, whatever they are called now."""
     data = open_data(folder)
     p = the_project(data, project_name)
-    (job,) = wait_for(data, [finding.search(data, p.id, folder_to_search.resolve(), better).id], quiet=as_json)
-    if job.state != "done" or job.result is None:
+    (job,) = wait_for(data, [relinking.search(data, p.id, folder_to_search.resolve(), better).id], quiet=as_json)
+    if not job.is_done or job.result is None:
         raise click.ClickException(job.message or "The search was stopped.")
-    done = finding.Found.of(job.result)
+    done = relinking.Found.of(job.result)
     told = [f"{name}: {path}" for name, path in (*done.again, *done.better)]
     told += [f"{name} is still off-line." for name in done.missing]
     value = {"found": dict(done.again), "better": dict(done.better), "missing": list(done.missing), "left": list(done.left)}

@@ -19,13 +19,13 @@ from kovel.cli.common import (
 )
 from kovel.core.story.settings import SETTINGS
 from kovel.core.time.timecode import running
+from kovel.data_folder import Data
+from kovel.services.footage.intake import bring_in_all, files_in
+from kovel.services.log.transcription import take_words, transcript
+from kovel.services.received_files import text_of
+from kovel.services.sound.derived_sounds import set_on_recording
 from kovel.store import jobs, projects, recordings, stories, subclips, transcripts
 from kovel.store.projects import Invalid, Missing
-from kovel.work.folder import Data
-from kovel.work.hearing import take_words, transcript
-from kovel.work.intake import bring_in_all, files_in
-from kovel.work.made import set_on_recording
-from kovel.work.sent import text_of
 
 
 @click.command("list")
@@ -86,7 +86,7 @@ def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
 
 def bring_timeline(data: Data, p: projects.Project, kind: str, file: Path, as_json: bool) -> None:
     """A timeline or an edit list as a story of its own."""
-    from kovel.work.timelines import bring_in
+    from kovel.services.story.timeline_import import bring_in
 
     if not file.is_file():
         raise Missing(f"There is no file {file}.")
@@ -150,7 +150,7 @@ def import_(
             [j.id for j in jobs.latest_of_recordings(data.db, p.id).values() if j.recording in {r.id for r in made}],
             quiet=as_json,
         )
-        bad += [j.message for j in done if j.state == "failed"]
+        bad += [j.message for j in done if j.has_failed]
     value = {
         "project": p.id,
         "recordings": [{"id": r.id, "name": r.name, "ready": recordings.get(data.db, r.id).ready} for r in made],
@@ -206,7 +206,7 @@ def search(
 
 def _by_meaning(data: Data, p: projects.Project, names: dict[int, str], asked: str, limit: int, as_json: bool) -> None:
     from kovel.cli.meaning import worked_out
-    from kovel.work.meaning import search as found
+    from kovel.services.log.sentence_meaning import search as found
 
     worked_out(data, p.id, as_json)
     hits = [

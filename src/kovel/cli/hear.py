@@ -14,10 +14,11 @@ from kovel.core.sound.pauses import Settings, noise_floor, pauses
 from kovel.core.words.transcript import sentences
 from kovel.media.child import call
 from kovel.media.files import Unusable
+from kovel.services.footage import binning, syncing
+from kovel.services.log import speaker_separation, transcription
+from kovel.services.log.languages import code_of
+from kovel.services.single_file import ready
 from kovel.store import jobs, recordings, transcripts
-from kovel.work import binning, hearing, speakers, syncing
-from kovel.work.standalone import ready
-from kovel.work.tongues import code_of
 
 
 @click.command()
@@ -41,8 +42,8 @@ def transcribe(
         r = the_recording(data, the_project(data, project_name).id, file)
         if code := code_of(language):
             binning.set_all(data, [r.id], {"language": code})
-        (done,) = wait_for(data, [hearing.transcribe(data, r.id).id], quiet=as_json)
-        if done.state != "done":
+        (done,) = wait_for(data, [transcription.transcribe(data, r.id).id], quiet=as_json)
+        if not done.is_done:
             raise click.ClickException(done.message or "The transcription was stopped.")
         said, remark = transcripts.words(data.db, r.id), jobs.get(data.db, done.id).message
         tongue = recordings.get(data.db, r.id).tongue
@@ -91,8 +92,8 @@ def voices(recording: str, folder: Path | None, project_name: str | None, as_jso
     """Tell two voices of a RECORDING apart, and name who says which sentence."""
     data = open_data(folder)
     r = the_recording(data, the_project(data, project_name).id, recording)
-    (done,) = wait_for(data, [speakers.tell_apart(data, r.id).id], quiet=as_json)
-    if done.state != "done":
+    (done,) = wait_for(data, [speaker_separation.tell_apart(data, r.id).id], quiet=as_json)
+    if not done.is_done:
         raise click.ClickException(done.message or "It was stopped.")
     said = [
         {"speaker": s.speaker, "start": s.start / 48000, "text": s.text} for s in sentences(transcripts.words(data.db, r.id))
@@ -187,7 +188,7 @@ def sync_(files: tuple[str, ...], timecode: bool, folder: Path | None, project_n
             syncing.sync_by_timecode(data, p.id, ids)
         else:
             (done,) = wait_for(data, [syncing.sync_by_sound(data, p.id, ids).id], quiet=as_json)
-            if done.state != "done" or done.message:
+            if not done.is_done or done.message:
                 raise click.ClickException(done.message or "The matching was stopped.")
         kept = [recordings.get(data.db, i) for i in ids]
         first = kept[0].sync.offset if kept[0].sync else 0

@@ -8,9 +8,9 @@ from pathlib import Path
 import click
 
 from kovel.cli.common import answer, data_option, json_option, open_data
+from kovel.data_folder import default_folder, jobs_lock
 from kovel.store import backup as copies
 from kovel.store.projects import Invalid
-from kovel.work.folder import default_folder, jobs_lock
 
 
 @click.command()
@@ -62,7 +62,7 @@ def restore(copy: str, folder: Path | None, as_json: bool) -> None:
 @json_option
 def doctor(folder: Path | None, as_json: bool) -> None:
     """How Kovel is: versions, disk, database, copies, jobs, codecs, models, workers elsewhere (of KOVEL_QUEUE). To be copied where help is asked for."""
-    from kovel.work.doctor import examined
+    from kovel.services.doctor import examined
 
     rows = examined(folder or default_folder(), os.environ.get("KOVEL_QUEUE"))
     value = [{"what": r.what, "well": r.well, "found": r.found} for r in rows]

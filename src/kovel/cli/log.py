@@ -19,9 +19,9 @@ from kovel.cli.common import (
     write_out,
 )
 from kovel.exchange.log import from_csv, to_csv, to_otio
+from kovel.services.log.log_rows import log_lines
+from kovel.services.received_files import text_of
 from kovel.store import markers, recordings, subclips
-from kovel.work.log_rows import log_lines
-from kovel.work.sent import text_of
 
 
 @click.group(cls=Group)

@@ -7,18 +7,18 @@ import click
 from kovel.cli.common import answer, data_option, json_option, open_data, project_option, the_project, wait_for
 from kovel.core.time.timecode import TimeError, parse_seconds, running
 from kovel.core.words.radio_cut import Order
+from kovel.data_folder import Data
+from kovel.services.log import proposing, sentence_meaning, theming
 from kovel.store import recordings
 from kovel.store.projects import Invalid, Missing
-from kovel.work import meaning, proposing, theming
-from kovel.work.folder import Data
 
 
 def worked_out(data: Data, project: int, quiet: bool) -> None:
     """Wait until the meaning of everything that is said is there."""
-    job = meaning.work_out(data, project)
+    job = sentence_meaning.work_out(data, project)
     if job:
         (done,) = wait_for(data, [job.id], quiet=quiet)
-        if done.state != "done":
+        if not done.is_done:
             raise Invalid(done.message or "It was stopped.")
 
 

@@ -24,9 +24,10 @@ from kovel.core.plan.outputs import KINDS, Output, checked
 from kovel.core.story.settings import SHAPES
 from kovel.core.time.rate import Rate
 from kovel.media.whole_files import written_whole
+from kovel.services.handoff.outputs import ready, start_output
 from kovel.store import jobs, recordings, stories
+from kovel.store.jobs import JobState
 from kovel.store.projects import Invalid
-from kovel.work.outputs import ready, start_output
 
 
 @click.command()
@@ -69,9 +70,9 @@ def render(
     try:
         (done,) = wait_for(data, [job.id], quiet=as_json)
     except KeyboardInterrupt:
-        jobs.end(data.db, job.id, "cancelled")
+        jobs.end(data.db, job.id, JobState.CANCELLED)
         raise click.ClickException("Stopped. Nothing half made was left behind.") from None
-    if done.state != "done" or done.result is None:
+    if not done.is_done or done.result is None:
         raise click.ClickException(done.message or "The render was stopped.")
     for differs in done.result.get("differs", []) if not as_json else []:
         click.echo(f"The file differs from the story, {differs}", err=True)
@@ -154,9 +155,9 @@ def captions(
 ) -> None:  # fmt: skip
     """Captions of the story, from its words or from a file; chapters from its headings."""
     from kovel.exchange.captions import WRITERS, chapters_vtt
+    from kovel.services.handoff.captioning import bring, captions_of, too_fast
+    from kovel.services.handoff.outputs import chapters_of
     from kovel.store import captions as kept_captions
-    from kovel.work.captioning import bring, captions_of, too_fast
-    from kovel.work.outputs import chapters_of
 
     data = open_data(folder)
     p = the_project(data, project_name)
@@ -196,7 +197,7 @@ def captions(
 def papers(kind: str, out: Path | None, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Papers of the story as CSV or PDF: the paper cut, shots, the cue sheet of the music, what is used by tape, what to look at."""
     from kovel.exchange.papers import to_csv
-    from kovel.work.papers import paper_of, pdf_of
+    from kovel.services.handoff.documents import paper_of, pdf_of
 
     data = open_data(folder)
     p = the_project(data, project_name)

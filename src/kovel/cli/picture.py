@@ -6,8 +6,9 @@ import click
 
 from kovel.cli.common import answer, open_data, the_project, the_recording
 from kovel.cli.story import story_options, tell
+from kovel.services.picture import face_framing, look_tables
+from kovel.services.story import closest_poses
 from kovel.store import stories
-from kovel.work import framing, looking, posing
 
 
 @click.group()
@@ -23,7 +24,7 @@ def faces(items: tuple[int, ...], folder: Path | None, project_name: str | None,
     data = open_data(folder)
     p = the_project(data, project_name)
     sid = stories.current(data.db, p.id)
-    asked = framing.sit_on_faces(data, p.id, stories.load(data.db, sid).story, list(items))
+    asked = face_framing.sit_on_faces(data, p.id, stories.load(data.db, sid).story, list(items))
     tell(data, as_json, *stories.edit(data.db, sid, None, *asked))
 
 
@@ -35,7 +36,7 @@ def punch(zoom: float, folder: Path | None, project_name: str | None, as_json: b
     data = open_data(folder)
     p = the_project(data, project_name)
     sid = stories.current(data.db, p.id)
-    asked, _ = framing.punch_in(data, p.id, stories.load(data.db, sid).story, zoom)
+    asked, _ = face_framing.punch_in(data, p.id, stories.load(data.db, sid).story, zoom)
     tell(data, as_json, *stories.edit(data.db, sid, None, *asked))
 
 
@@ -47,7 +48,7 @@ def poses(dry: bool, folder: Path | None, project_name: str | None, as_json: boo
     data = open_data(folder)
     p = the_project(data, project_name)
     sid = stories.current(data.db, p.id)
-    asked, would = posing.all_poses(data, p.id, stories.load(data.db, sid).story)
+    asked, would = closest_poses.all_poses(data, p.id, stories.load(data.db, sid).story)
     if dry:
         return answer(as_json, {"did": would.did, "notes": list(would.notes)}, "\n".join([would.did, *would.notes]))
     return tell(data, as_json, *stories.edit(data.db, sid, None, *asked))
@@ -59,7 +60,7 @@ def poses(dry: bool, folder: Path | None, project_name: str | None, as_json: boo
 def shape(shape: str, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """This story in another shape (9:16, 4:5, 1:1, 16:9), as a story of its own."""
     data = open_data(folder)
-    sid, did = framing.other_shape(data, the_project(data, project_name).id, shape)
+    sid, did = face_framing.other_shape(data, the_project(data, project_name).id, shape)
     answer(as_json, {"story": sid, "did": did}, f"{did}.")
 
 
@@ -71,7 +72,7 @@ def match(recording: str, other: str, folder: Path | None, project_name: str | N
     """Give RECORDING the colours of OTHER."""
     data = open_data(folder)
     p = the_project(data, project_name)
-    did, table = looking.match(data, *(the_recording(data, p.id, n).id for n in (recording, other)))
+    did, table = look_tables.match(data, *(the_recording(data, p.id, n).id for n in (recording, other)))
     answer(as_json, {"did": did, "table": table}, f"{did}.")
 
 
@@ -81,5 +82,5 @@ def match(recording: str, other: str, folder: Path | None, project_name: str | N
 def table(file: Path, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Take in a .cube table; then: kovel story set piece=4 table=NAME, or kovel set RECORDING table=NAME."""
     data = open_data(folder)
-    name = looking.take_in_table(data, file.name, file.read_bytes()[: looking.LARGEST + 1])
+    name = look_tables.take_in_table(data, file.name, file.read_bytes()[: look_tables.LARGEST + 1])
     answer(as_json, {"name": name}, f"Kept as {name}.")

@@ -17,10 +17,10 @@ from typing import Any
 import click
 
 from kovel.cli.common import data_option, open_data
+from kovel.data_folder import Data, default_folder
+from kovel.jobs.remote_workers import Crew
 from kovel.store import jobs
 from kovel.store.backup import copies, daily, damage
-from kovel.work.crew import Crew
-from kovel.work.folder import Data, default_folder
 
 
 @dataclass(frozen=True, slots=True)
@@ -162,7 +162,7 @@ def demo(folder: Path | None, at: At) -> None:
 
     data = Data(folder or default_folder().with_name("kovel-demo"))
     project = ensure(data)
-    if jobs.in_state(data.db, "waiting", "working"):
+    if jobs.unfinished(data.db):
         click.echo("Kovel: the demo footage is being prepared, once; the page shows how far it is.", err=True)
     _looked_after(data)
     _serve(data, at, f"/p/{project}/story")

@@ -13,11 +13,11 @@ from kovel.core.time.rate import SAMPLE_RATE, Rate
 from kovel.media.child import call
 from kovel.media.files import Unusable
 from kovel.media.soundtrack import samples_of, write_wav
+from kovel.services.handoff.stems import write_stems
+from kovel.services.single_file import ready
+from kovel.services.sound import mixing
 from kovel.store import stories
 from kovel.store.projects import Invalid
-from kovel.work import mixing
-from kovel.work.standalone import ready
-from kovel.work.stems import write_stems
 
 
 def _range(name: str) -> click.IntRange:
@@ -97,7 +97,7 @@ def music_fit(file: Path, length: str, out: Path | None, as_json: bool) -> None:
     from kovel.core.sound.beats import find_beats
     from kovel.core.sound.music_fit import CannotFit, beat_pictures, fit, likeness
     from kovel.media.listen import sound24
-    from kovel.work.stems import joined_music
+    from kovel.services.handoff.stems import joined_music
 
     rate = Rate(25)
     wanted = rate.frame_to_sample(typed(length, rate))

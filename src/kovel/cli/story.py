@@ -24,10 +24,10 @@ from kovel.core.story.seams import seams
 from kovel.core.story.settings import SETTINGS
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import running
+from kovel.data_folder import Data
+from kovel.services.story.cover_offers import covers
 from kovel.store import history, recordings, stories
 from kovel.store.projects import Invalid
-from kovel.work.covering import covers
-from kovel.work.folder import Data
 
 
 @click.group()

@@ -7,10 +7,10 @@ import click
 from kovel.cli.common import answer, data_option, json_option, open_data, project_option, the_project, the_recording
 from kovel.core.sound.pauses import Settings
 from kovel.core.words.fillers import KINDS
+from kovel.services.tighten import proposals as work
 from kovel.store import stories
 from kovel.store.decisions import Desk
 from kovel.store.projects import Invalid
-from kovel.work import tighten as work
 
 
 @click.command()

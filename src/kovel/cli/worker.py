@@ -7,10 +7,10 @@ import time
 
 import click
 
+from kovel.jobs.remote_worker import REFUSED, Asked, farewell, new_name
+from kovel.jobs.remote_workers import linked, without_secret
+from kovel.jobs.scheduler import WARM
 from kovel.media.forks import begin
-from kovel.work.afar import REFUSED, Asked, farewell, new_name
-from kovel.work.crew import linked, without_secret
-from kovel.work.foreman import WARM
 
 AWHILE = 10.0  # seconds a worker has worked for it to be told again that there is nobody to work for
 
@@ -41,7 +41,7 @@ def _worked(queue: str, media: tuple[str, ...], at_once: int) -> int:
     waiting = False
     while True:
         asked = Asked(queue, media, at_once, new_name())
-        process = begin("kovel.work.afar", warm=["kovel.work.afar", *WARM])
+        process = begin("kovel.jobs.remote_worker", warm=["kovel.jobs.remote_worker", *WARM])
         began = time.monotonic()
         try:
             assert process.stdin

@@ -5,12 +5,12 @@ from pathlib import Path
 from typing import Any
 
 from kovel.core.time.rate import Rate
+from kovel.data_folder import Data
 from kovel.media.probe import probe
+from kovel.services.footage.intake import bring_in
+from kovel.services.log.transcription import take_words
 from kovel.store import projects, recordings, stories, subclips, transcripts
 from kovel.store.recordings import Recording
-from kovel.work.folder import Data
-from kovel.work.hearing import take_words
-from kovel.work.intake import bring_in
 
 FOOTAGE = Path(__file__).parent / "footage"
 NAME = "The Last Haul"

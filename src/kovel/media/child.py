@@ -19,71 +19,10 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from kovel.media.calls import CALLS
 from kovel.media.files import NoRoom, Unusable, refused
 from kovel.media.forks import begin
 
-# wall seconds (None: as long as progress comes), CPU seconds, address space
-LIMITS: dict[str, tuple[float | None, int, int]] = {
-    "probe": (30, 25, 4 << 30),
-    "glance": (30, 25, 4 << 30),
-    "views": (60, 60, 4 << 30),
-    "derive": (None, 6 * 3600, 12 << 30),
-    "make_heard_sound": (None, 12 * 3600, 16 << 30),
-    "make_look": (None, 3600, 12 << 30),
-    "make_index": (None, 600, 4 << 30),
-    "make_pieces": (None, 6 * 3600, 12 << 30),
-    "finish": (None, 6 * 3600, 12 << 30),
-    "render": (None, 24 * 3600, 16 << 30),
-    "listen": (None, 6 * 3600, 16 << 30),
-    "transcribe": (None, 48 * 3600, 24 << 30),
-    "measure": (None, 12 * 3600, 16 << 30),
-    "tone": (None, 3600, 16 << 30),
-    "meant": (None, 24 * 3600, 8 << 30),
-    "archive": (None, 12 * 3600, 4 << 30),
-    "copy": (None, 12 * 3600, 4 << 30),
-    "compare": (None, 24 * 3600, 4 << 30),
-    "clean": (None, 12 * 3600, 16 << 30),
-    "retime": (None, 3600, 8 << 30),
-    "pulse": (None, 6 * 3600, 16 << 30),
-    "align_text": (None, 6 * 3600, 16 << 30),
-    "voices": (None, 3 * 3600, 8 << 30),
-    "sync_by_sound": (None, 6 * 3600, 16 << 30),
-    "read_timeline": (60, 50, 2 << 30),
-    "read_events": (60, 50, 2 << 30),
-    "read_words": (60, 50, 2 << 30),
-    "read_cues": (60, 50, 2 << 30),
-    "read_table": (60, 50, 2 << 30),
-    "read_font": (30, 25, 1 << 30),
-    "draw_title": (30, 25, 2 << 30),
-    "unpack": (None, 12 * 3600, 4 << 30),
-}
-MODULES = {
-    "align_text": "transcribe", "pulse": "listen", "voices": "listen", "sync_by_sound": "listen", "make_heard_sound": "listen", "make_look": "derive",
-    "make_pieces": "pieces", "make_index": "own", "views": "glance", "tone": "measure", "finish": "derive", "copy": "copying", "compare": "comparing", "meant": "meaning", "draw_title": "titles", "unpack": "archive",
-    **dict.fromkeys(("read_timeline", "read_events", "read_words", "read_cues", "read_table", "read_font"), "kovel.exchange.sent_files"),
-}  # fmt: skip
-AT_ONCE = (
-    "probe",
-    "glance",
-    "views",
-    "make_index",
-    "render",
-    "copy",
-    "archive",
-    "measure",
-    "tone",
-    "retime",
-    "read_timeline",
-    "read_events",
-    "read_words",
-    "read_cues",
-    "read_table",
-    "read_font",
-    "draw_title",
-    "unpack",
-)  # what the editor waits for; all else gives way to playing and editing
-# and these most of all; yet not so much that a busy machine never comes to them
-IN_THE_BACKGROUND = ("make_pieces", "make_look", "finish")
 SILENT = 300.0  # seconds without progress before a child is given up
 
 
@@ -97,11 +36,11 @@ def call(
     on_progress: Callable[[float], None] | None = None,
     cancelled: Callable[[], bool] | None = None,
 ) -> Any:
-    """Run one of LIMITS in a child and wait. Raises `Unusable` (`NoRoom`, if it can be made later), or `Cancelled` within
+    """Make one of CALLS in a child and wait. Raises `Unusable` (`NoRoom`, if it can be made later), or `Cancelled` within
     half a second."""
-    wall, cpu, memory = LIMITS[name]
-    module = _module(name)
-    p = begin("kovel.media.child", [str(cpu), str(memory)], ["kovel.media.child", "av", module], errors=True)
+    asked = CALLS[name]
+    limits = [str(asked.cpu), str(round(asked.memory * 2**30))]
+    p = begin("kovel.media.child", limits, ["kovel.media.child", "av", asked.path], errors=True)
     assert p.stdin and p.stdout and p.stderr
     answers: list[dict[str, Any]] = []
     heard = time.monotonic()
@@ -137,7 +76,7 @@ def call(
             if cancelled and cancelled():
                 raise Cancelled
             now = time.monotonic()
-            if (wall and now - began > wall) or now - heard > SILENT:
+            if (asked.wall and now - began > asked.wall) or now - heard > SILENT:
                 raise Unusable(
                     f"{name_of} took too long to read and was given up. It may be damaged; copy it from the card again."
                 )
@@ -152,7 +91,7 @@ def call(
         p.stdin.close()
         p.stdout.close()
         p.stderr.close()
-        if name in ("render", "archive"):
+        if asked.begins_files:
             swept(params, p.pid)
     for a in answers:
         if "result" in a:
@@ -163,12 +102,6 @@ def call(
             raise Unusable(a["unusable"])
     why = noise[-1].strip() if noise else f"code {p.returncode}"
     raise Unusable(f"{name_of} could not be worked on: it is damaged or needs more memory than allowed ({why[:160]}).")
-
-
-def _module(name: str) -> str:
-    """The module that makes a call."""
-    module = MODULES.get(name, name)
-    return module if "." in module else f"kovel.media.{module}"
 
 
 def swept(params: dict[str, Any], pid: int | None = None) -> None:
@@ -201,9 +134,9 @@ def main() -> None:
     resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     request = json.loads(sys.stdin.readline())
-    if request["call"] not in AT_ONCE:
-        os.nice(10 if request["call"] in (*IN_THE_BACKGROUND, "transcribe") else 5)
-    if request["call"] in IN_THE_BACKGROUND and hasattr(os, "SCHED_BATCH"):
+    asked = CALLS[request["call"]]
+    os.nice(asked.niceness)
+    if asked.is_batch and hasattr(os, "SCHED_BATCH"):
         with contextlib.suppress(OSError):
             os.sched_setscheduler(0, os.SCHED_BATCH, os.sched_param(0))
 
@@ -227,10 +160,9 @@ def main() -> None:
 
     from importlib import import_module
 
-    name = request["call"]
     try:
-        work = getattr(import_module(_module(name)), name)
-        result = work(**request["params"]) if name in ("probe", "glance") else work(**request["params"], progress=progress)
+        work = getattr(import_module(asked.path), asked.name)
+        result = work(**request["params"], **({"progress": progress} if asked.tells_progress else {}))
         answer = {"result": result}
     except Unusable as e:
         answer = _told(e)

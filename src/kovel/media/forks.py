@@ -23,7 +23,7 @@ from contextlib import suppress
 from importlib import import_module
 from typing import Any, TextIO
 
-THREADS = {"OPENBLAS_NUM_THREADS": "1"}  # the foreman shares out the cores: threads of each one's own would only wait
+THREADS = {"OPENBLAS_NUM_THREADS": "1"}  # the scheduler shares out the cores: threads of each one's own would only wait
 LONGEST = 1 << 16  # bytes of one request
 
 _lock = threading.Lock()

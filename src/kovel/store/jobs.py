@@ -5,12 +5,21 @@ import sqlite3
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass
+from enum import StrEnum
 from typing import Any
 
 from kovel.store.db import Database, fresh
 from kovel.store.projects import Invalid, Missing
 
-ON_WORDS = ("transcribe", "align", "voices")  # kinds of jobs that bring words, or who says them
+
+class JobState(StrEnum):
+    """How far a job is, as its row has it."""
+
+    WAITING = "waiting"
+    WORKING = "working"
+    DONE = "done"
+    FAILED = "failed"
+    CANCELLED = "cancelled"
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,7 +29,7 @@ class Job:
     recording: int | None
     kind: str
     params: dict[str, Any]
-    state: str
+    state: JobState
     progress: float
     started: float | None
     finished: float | None
@@ -36,6 +45,24 @@ class Job:
         return f"{self.id}.{self.attempt}"
 
     @property
+    def is_open(self) -> bool:
+        """Whether it waits or is worked on."""
+        return self.state in (JobState.WAITING, JobState.WORKING)
+
+    @property
+    def is_done(self) -> bool:
+        return self.state is JobState.DONE
+
+    @property
+    def has_failed(self) -> bool:
+        return self.state is JobState.FAILED
+
+    @property
+    def can_be_tried_again(self) -> bool:
+        """Whether it ended without what it was to bring."""
+        return self.state in (JobState.FAILED, JobState.CANCELLED)
+
+    @property
     def percent(self) -> int:
         return round(100 * self.progress)
 
@@ -43,14 +70,14 @@ class Job:
     def seconds_left(self) -> int | None:
         """From the pace so far; None until there is one."""
         done = self.progress - self.base
-        if self.state != "working" or self.started is None or done < 0.03 * (1 - self.base):
+        if self.state is not JobState.WORKING or self.started is None or done < 0.03 * (1 - self.base):
             return None
         return round((time.time() - self.started) * (1 - self.progress) / done)
 
 
 def _job(r: sqlite3.Row) -> Job:
     return Job(
-        r["id"], r["project"], r["recording"], r["kind"], json.loads(r["params"]), r["state"], r["progress"], r["started"],
+        r["id"], r["project"], r["recording"], r["kind"], json.loads(r["params"]), JobState(r["state"]), r["progress"], r["started"],
         r["finished"], r["message"], json.loads(r["result"]) if r["result"] else None, r["attempt"],
         bool(r["paused"]), r["base"],
     )  # fmt: skip
@@ -78,6 +105,11 @@ def in_state(db: Database, *states: str) -> list[Job]:
         _job(r)
         for r in db.read().execute(f"SELECT * FROM job WHERE state IN ({','.join('?' * len(states))}) ORDER BY id", states)
     ]
+
+
+def unfinished(db: Database) -> list[Job]:
+    """Every job that waits or is worked on, the oldest first."""
+    return in_state(db, JobState.WAITING, JobState.WORKING)
 
 
 def of_project(db: Database, project: int, kind: str | None = None) -> list[Job]:
@@ -122,7 +154,7 @@ def advance(db: Database, job: int, progress: float) -> None:
         c.execute("UPDATE job SET progress = ? WHERE id = ? AND state = 'working'", (progress, job))
 
 
-def end(db: Database, job: int, state: str, message: str = "", result: dict[str, Any] | None = None) -> None:
+def end(db: Database, job: int, state: JobState, message: str = "", result: dict[str, Any] | None = None) -> None:
     """Close a job that is still open; a cancelled one stays cancelled."""
     with db.write() as c:
         c.execute(
@@ -140,9 +172,9 @@ def hold(db: Database, job: int, why: str) -> None:
         )
 
 
-def again(db: Database, job: int, *ended: str) -> None:
+def again(db: Database, job: int, *ended: JobState) -> None:
     """Back into the queue, from one of these states (failed or cancelled, unless others are named); `Invalid` from others."""
-    ended = ended or ("failed", "cancelled")
+    ended = ended or (JobState.FAILED, JobState.CANCELLED)
     with db.write() as c:
         back = c.execute(
             "UPDATE job SET state = 'waiting', progress = 0, started = NULL, finished = NULL, message = '', paused = 0"

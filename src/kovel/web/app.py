@@ -17,6 +17,11 @@ from starlette.middleware.sessions import SessionMiddleware
 
 from kovel import __version__
 from kovel.core.told import Told
+from kovel.data_folder import Data
+from kovel.jobs.log_files import notebook
+from kovel.jobs.remote_workers import Crew
+from kovel.services.footage.intake import remember_all
+from kovel.services.job_kinds import scheduler_for
 from kovel.store import settings
 from kovel.store.db import in_words
 from kovel.web import (
@@ -49,11 +54,6 @@ from kovel.web.noted import Noted
 from kovel.web.pages import Web, say
 from kovel.web.security import Guard, Sessions, signing
 from kovel.web.together import Asking
-from kovel.work.crew import Crew
-from kovel.work.folder import Data
-from kovel.work.foreman import Foreman
-from kovel.work.intake import remember_all
-from kovel.work.noting import notebook
 
 
 class Problem(BaseModel):
@@ -99,12 +99,12 @@ def create_app(
 
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
-        foreman = Foreman(data, crew=crew)
+        scheduler = scheduler_for(data, crew=crew)
         if jobs:
-            foreman.start_or_wait()
+            scheduler.start_or_wait()
         yield
         app.state.web.now.stop()
-        foreman.stop()
+        scheduler.stop()
         data.db.close()
 
     app = FastAPI(title="Kovel", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None, responses=ANSWERS)

@@ -6,13 +6,13 @@ from fastapi import APIRouter, Form, Query, Request
 from fastapi.responses import HTMLResponse
 
 from kovel.core.time.timecode import stamp
+from kovel.services.footage import binning
+from kovel.services.log.languages import code_of
 from kovel.store import bins, projects, recordings, steps
 from kovel.store.projects import Invalid
 from kovel.web.footage import listed
 from kovel.web.forms import Sent, sent
 from kovel.web.pages import joined, page, report, the_recording, web
-from kovel.work import binning
-from kovel.work.tongues import code_of
 
 router = APIRouter(prefix="/p/{project}")
 Ids = Annotated[list[int] | None, Form()]

@@ -13,13 +13,13 @@ from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import stamp
 from kovel.core.words.subtitles import CHARS, Cue
 from kovel.exchange.captions import KINDS, WRITERS, chapters_vtt
+from kovel.services.handoff.captioning import bring, captions_of, change, too_fast
+from kovel.services.handoff.outputs import chapters_of
 from kovel.store import captions, projects
 from kovel.store.projects import Invalid, Missing
 from kovel.store.stories import Kept
 from kovel.web.opened import opened
 from kovel.web.pages import download, joined, page, render, report, web
-from kovel.work.captioning import bring, captions_of, change, too_fast
-from kovel.work.outputs import chapters_of
 
 router = APIRouter(prefix="/p/{project}")
 BIGGEST = 4_000_000

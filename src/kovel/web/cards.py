@@ -13,11 +13,12 @@ from fastapi.responses import FileResponse, HTMLResponse
 from kovel.demo.cards import MADE_UP, plug_in, pull_out
 from kovel.media.child import call
 from kovel.media.files import Unusable
+from kovel.services.footage import camera_cards
+from kovel.services.footage.intake import allowed
 from kovel.store import jobs, projects
+from kovel.store.jobs import JobState
 from kovel.store.projects import Invalid, Missing
 from kovel.web.pages import joined, page, report, web
-from kovel.work import cards
-from kovel.work.intake import allowed
 
 router = APIRouter(prefix="/p/{project}")
 
@@ -26,7 +27,7 @@ router = APIRouter(prefix="/p/{project}")
 class Row:
     """A card as the page shows it: `made_up` has a switch; `busy`: it is being copied."""
 
-    card: cards.Card
+    card: camera_cards.Card
     label: str
     made_up: bool
     job: jobs.Job | None
@@ -35,36 +36,36 @@ class Row:
 
 def _list(request: Request, project: int, folder: str = "", template: str = "parts/cards.html") -> HTMLResponse:
     w = web(request)
-    found = cards.listing(w.data, project)
+    found = camera_cards.listing(w.data, project)
     if folder.strip():
-        found.append(cards.card_at(w.data, project, _folder(request, folder)))
+        found.append(camera_cards.card_at(w.data, project, _folder(request, folder)))
     latest: dict[str, jobs.Job] = {}
     for j in jobs.of_project(w.data.db, project, "copy"):
         latest.setdefault(j.params["card"], j)
     rows = []
     for c in found:
         job = latest.get(str(c.folder))
-        own = c.folder.parent == cards.place(w.data)
+        own = c.folder.parent == camera_cards.place(w.data)
         rows.append(Row(c, MADE_UP[c.name][0] if own and c.name in MADE_UP else c.name, own, job, _copied(job)))
     inside = {c.name for c in found}
     return page(
         request, template, room="footage", project=projects.get(w.data.db, project), rows=rows, folder=folder,
         out=[(n, label) for n, (label, _) in MADE_UP.items() if n not in inside],
-        busy=any(r.job and r.job.state in ("waiting", "working") for r in rows),
+        busy=any(r.job and r.job.is_open for r in rows),
     )  # fmt: skip
 
 
 def _copied(job: jobs.Job | None) -> str:
     """What became of the last copy of a card."""
     told: dict[str, Any] = (job and job.result) or {}
-    if not job or job.state != "done" or "copied" not in told:
+    if not job or not job.is_done or "copied" not in told:
         return ""
     new = len(told["copied"]) - len(told["before"])
     return f"{new} file{'s' if new != 1 else ''} copied and verified, with a manifest (ASC MHL). {job.message}".strip()
 
 
 def _folder(request: Request, path: str) -> Path:
-    p = allowed(path, [*web(request).roots, cards.place(web(request).data)])
+    p = allowed(path, [*web(request).roots, camera_cards.place(web(request).data)])
     if not p.is_dir():
         raise Invalid(f"{p.name} is a file. Bring it in on the Footage page.")
     return p
@@ -98,10 +99,10 @@ def copy(
 ) -> HTMLResponse:  # fmt: skip
     """Copy what is chosen of a card."""
     data = web(request).data
-    found = cards.card_at(data, project, _folder(request, card))
+    found = camera_cards.card_at(data, project, _folder(request, card))
     if not files:
         raise Invalid("Choose what to copy first.")
-    cards.start_copy(data, project, found, files)
+    camera_cards.start_copy(data, project, found, files)
     return joined(
         _list(request, project, folder),
         report(f"{len(files)} file{'s' if len(files) != 1 else ''} of {found.name} being copied."),
@@ -113,8 +114,8 @@ def stop(request: Request, project: int) -> HTMLResponse:
     """Stop copying; what is copied whole stays."""
     db = web(request).data.db
     for j in jobs.of_project(db, project, "copy"):
-        if j.state in ("waiting", "working"):
-            jobs.end(db, j.id, "cancelled")
+        if j.is_open:
+            jobs.end(db, j.id, JobState.CANCELLED)
     return joined(_list(request, project), report("Stopped. What was copied whole stays."))
 
 

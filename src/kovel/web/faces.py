@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from kovel.core.time.rate import Rate
+from kovel.data_folder import Data
+from kovel.services.footage.thumbnails import small_of
 from kovel.store.recordings import Recording
-from kovel.work.folder import Data
-from kovel.work.smalls import small_of
 
 
 @dataclass(frozen=True, slots=True)

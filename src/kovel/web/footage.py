@@ -10,16 +10,10 @@ from fastapi.responses import HTMLResponse, JSONResponse
 from pydantic import BaseModel, ConfigDict
 from starlette.concurrency import run_in_threadpool
 
+from kovel.data_folder import media_facts
 from kovel.media.files import Unusable
-from kovel.store import jobs, projects, recordings, transcripts
-from kovel.store.projects import Invalid, Missing
-from kovel.web.footage_list import footage, searching_of, speaks
-from kovel.web.forms import Sent, Ticked, sent
-from kovel.web.pages import joined, page, report, size, the_recording, web
-from kovel.work.finding import search, take_as_it_is
-from kovel.work.folder import media_facts
-from kovel.work.hearing import transcribe
-from kovel.work.intake import (
+from kovel.services.footage.disk_space import empty
+from kovel.services.footage.intake import (
     allowed,
     bring_in,
     bring_in_all,
@@ -30,9 +24,16 @@ from kovel.work.intake import (
     safe,
     twice,
 )
-from kovel.work.made import set_on_recording
-from kovel.work.room import empty
-from kovel.work.syncing import apart, nudge, sync_by_sound, sync_by_timecode
+from kovel.services.footage.relinking import search, take_as_it_is
+from kovel.services.footage.syncing import apart, nudge, sync_by_sound, sync_by_timecode
+from kovel.services.log.transcription import transcribe
+from kovel.services.sound.derived_sounds import set_on_recording
+from kovel.store import jobs, projects, recordings, transcripts
+from kovel.store.jobs import JobState
+from kovel.store.projects import Invalid, Missing
+from kovel.web.footage_list import footage, searching_of, speaks
+from kovel.web.forms import Sent, Ticked, sent
+from kovel.web.pages import joined, page, report, size, the_recording, web
 
 router = APIRouter(prefix="/p/{project}")
 
@@ -71,9 +72,9 @@ def transcribe_all(request: Request, project: int) -> HTMLResponse:
 def transcribe_none(request: Request, project: int) -> HTMLResponse:
     """Stop every transcription of the project."""
     db = web(request).data.db
-    stopped = [j for j in jobs.of_project(db, project, "transcribe") if j.state in ("waiting", "working")]
+    stopped = [j for j in jobs.of_project(db, project, "transcribe") if j.is_open]
     for j in stopped:
-        jobs.end(db, j.id, "cancelled")
+        jobs.end(db, j.id, JobState.CANCELLED)
     return listed(request, project, f"{len(stopped)} transcription{'s' if len(stopped) != 1 else ''} stopped.")
 
 
@@ -81,7 +82,7 @@ def transcribe_none(request: Request, project: int) -> HTMLResponse:
 def preparing(request: Request, project: int, seen: int = 0) -> HTMLResponse:
     """How many recordings are still being prepared, for the head of every room; the Story reloads once all are there."""
     db = web(request).data.db
-    busy = [j for j in jobs.latest_of_recordings(db, project).values() if j.state in ("waiting", "working")]
+    busy = [j for j in jobs.latest_of_recordings(db, project).values() if j.is_open]
     out = page(request, "parts/preparing.html", project=projects.get(db, project), count=len(busy))
     if seen and not busy:
         out.headers["hx-trigger"] = "prepared"
@@ -135,9 +136,9 @@ def stop_finding(request: Request, project: int) -> HTMLResponse:
     job = searching_of(db, project)
     if job is None:
         raise Missing("Nothing is being looked for.")
-    jobs.end(db, job.id, "cancelled")
+    jobs.end(db, job.id, JobState.CANCELLED)
     jobs.forget_message(db, job.id)
-    return listed(request, project, "Stopped." if job.state in ("waiting", "working") else "Put away.")
+    return listed(request, project, "Stopped." if job.is_open else "Put away.")
 
 
 @router.post("/footage/upload")
@@ -280,7 +281,7 @@ def cancel(request: Request, project: int, recording: int) -> HTMLResponse:
     the_recording(request, project, recording)
     job = jobs.latest_of_recordings(db, project).get(recording)
     if job:
-        jobs.end(db, job.id, "cancelled")
+        jobs.end(db, job.id, JobState.CANCELLED)
     return listed(request, project, "Preparation stopped. “Try again” takes it up.")
 
 
@@ -289,7 +290,7 @@ def retry(request: Request, project: int, recording: int) -> HTMLResponse:
     w = web(request)
     r = the_recording(request, project, recording)
     job = jobs.latest_of_recordings(w.data.db, project).get(recording)
-    if job and job.state in ("waiting", "working"):
+    if job and job.is_open:
         raise Invalid(f"{r.name} is being prepared already.")
     prepare(w.data, r)
     return listed(request, project, "Preparation begun again.")
@@ -311,8 +312,8 @@ def sync(
 def sync_none(request: Request, project: int) -> HTMLResponse:
     db = web(request).data.db
     for j in jobs.of_project(db, project, "sync"):
-        if j.state in ("waiting", "working"):
-            jobs.end(db, j.id, "cancelled")
+        if j.is_open:
+            jobs.end(db, j.id, JobState.CANCELLED)
     return listed(request, project, "Matching stopped.")
 
 

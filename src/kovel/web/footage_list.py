@@ -6,20 +6,20 @@ from pathlib import Path
 
 from fastapi import Request
 
+from kovel.data_folder import Data, media_facts
+from kovel.services.footage.binning import FIRST, ORDERS, Heap, Shown, chosen, heaps, shown
+from kovel.services.footage.disk_space import Out, taken_lately, taken_out
+from kovel.services.footage.mending import being_mended
+from kovel.services.footage.relinking import there
+from kovel.services.footage.syncing import sets
+from kovel.services.footage.time_left import preparing_ends
+from kovel.services.log.languages import BY_NAME
 from kovel.store import bins, jobs, projects, recordings, transcripts
 from kovel.store.db import Database
 from kovel.store.projects import Project
 from kovel.store.recordings import Recording
 from kovel.web.faces import Face, face_of
 from kovel.web.pages import web
-from kovel.work.binning import FIRST, ORDERS, Heap, Shown, chosen, heaps, shown
-from kovel.work.finding import there
-from kovel.work.folder import Data, media_facts
-from kovel.work.mending import being_mended
-from kovel.work.remaining import preparing_ends
-from kovel.work.room import Out, taken_lately, taken_out
-from kovel.work.syncing import sets
-from kovel.work.tongues import BY_NAME
 
 OPEN = ("waiting", "working")  # states of a job
 UNENDED = (*OPEN, "failed")  # what still stands beside a recording
@@ -106,7 +106,7 @@ def footage(request: Request, project: int) -> FootageView:
 
     def row(r: Recording) -> RowDrawn:
         job, heard, online = making.get(r.id), hearing.get(r.id), there(r)
-        lost = job is not None and job.state == "done" and media_facts(data, r.id) is None
+        lost = job is not None and job.is_done and media_facts(data, r.id) is None
         return RowDrawn(
             r, job, face_of(data, r, r.face(p.rate), p.rate), online, not online and Path(r.path).is_file(), lost, r.id in have,
             heard if heard and heard.state in UNENDED else None, microphones(r), taken_lately(data.derived(r.id)).all, being_mended(data, r.id) if job and job.state in OPEN else "",
@@ -129,7 +129,7 @@ def footage(request: Request, project: int) -> FootageView:
         languages=BY_NAME, busy=bool(coming or running or syncing or judged or (looking is not None and looking.state in OPEN)),
         coming=len([j for j in coming if not j.paused]), held=len([j for j in coming if j.paused]), left=preparing_ends(data.db, coming),
         silent=sum(1 for r in every if speaks(r) and r.id not in have and r.id not in asked), hearing=running,
-        syncing=syncing[-1] if syncing else None, sync_failed=newest.message if newest and newest.state in ("done", "failed") else "",
+        syncing=syncing[-1] if syncing else None, sync_failed=newest.message if newest and (newest.is_done or newest.has_failed) else "",
         search=looking, missing=sum(not there(r) for r in every), out=out, frees=sum(o.frees for o in out),
         uploads=any(o.upload for o in out),
     )  # fmt: skip
@@ -180,4 +180,4 @@ def speaks(r: Recording) -> bool:
 def searching_of(db: Database, project: int) -> jobs.Job | None:
     """The newest search for missing files, as long as it runs or what it found is not put away."""
     job = max(jobs.of_project(db, project, "relink"), key=lambda j: j.id, default=None)
-    return job if job and (job.state in ("waiting", "working") or job.message) else None
+    return job if job and (job.is_open or job.message) else None

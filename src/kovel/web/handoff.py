@@ -23,19 +23,20 @@ from kovel.core.story.settings import SHAPES
 from kovel.core.time.rate import RATES, Rate
 from kovel.core.time.timecode import parse_entry, stamp
 from kovel.core.told import Told
+from kovel.data_folder import Data
 from kovel.exchange.papers import KINDS as PAPERS
 from kovel.exchange.story import not_in_an_edl, to_edl, to_otio
+from kovel.services.handoff import archiving
+from kovel.services.handoff.outputs import READY, Estimate, estimate, keep_ready, ready, start_output
+from kovel.services.story.story_checks import findings
+from kovel.services.story.timeline_import import LARGEST, bring_in
 from kovel.store import jobs, projects, recordings, stories
+from kovel.store.jobs import JobState
 from kovel.store.projects import Invalid, Missing, Project
 from kovel.store.recordings import Recording
 from kovel.store.stories import Kept
 from kovel.web.faces import Face, face_of
 from kovel.web.pages import download, joined, page, report, size, web
-from kovel.work import archiving
-from kovel.work.checking import findings
-from kovel.work.folder import Data
-from kovel.work.outputs import READY, Estimate, estimate, keep_ready, ready, start_output
-from kovel.work.timelines import LARGEST, bring_in
 
 router = APIRouter(prefix="/p/{project}")
 MADE = ("render", "archive")  # the jobs whose files are handed off
@@ -69,7 +70,7 @@ def _renders(request: Request, project: int) -> Renders:
         for j in jobs.of_project(db, project)
         if j.kind in MADE
     ]
-    return Renders(projects.get(db, project), rows, any(x.job.state in ("waiting", "working") for x in rows))
+    return Renders(projects.get(db, project), rows, any(x.job.is_open for x in rows))
 
 
 class Asked(BaseModel):
@@ -278,7 +279,7 @@ def _became(j: jobs.Job) -> str:
 def _checked(j: jobs.Job) -> tuple[str, list[str]]:
     """What was found when the file was opened again and held against the story."""
     differs = (j.result or {}).get("differs")
-    if j.state != "done" or differs is None:
+    if not j.is_done or differs is None:
         return "", []
     seen = KINDS[Output.from_json(j.params["output"]).kind].seen
     return "" if differs else f"Checked: every {'picture and sound' if seen else 'sound'} is there as in the story.", differs
@@ -310,7 +311,7 @@ def _job(request: Request, project: int, job: int) -> jobs.Job:
 @router.post("/handoff/renders/{job}/cancel")
 def cancel(request: Request, project: int, job: int) -> HTMLResponse:
     db = web(request).data.db
-    jobs.end(db, _job(request, project, job).id, "cancelled")
+    jobs.end(db, _job(request, project, job).id, JobState.CANCELLED)
     return joined(
         page(request, "parts/renders.html", _renders(request, project)),
         report("Render stopped. Nothing half made was left behind."),

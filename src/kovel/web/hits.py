@@ -11,6 +11,9 @@ from kovel.core.plan.plan import make_plan
 from kovel.core.sound.beats import Beats
 from kovel.core.sound.hits import Cut
 from kovel.core.story.model import Piece, Story
+from kovel.data_folder import Data, media_facts
+from kovel.services.tighten import quick_cuts
+from kovel.services.tighten.quick_cuts import Mark
 from kovel.store import decisions, jobs, projects, recordings, stories
 from kovel.store.decisions import QuickDesk
 from kovel.store.projects import Invalid, Project
@@ -18,9 +21,6 @@ from kovel.store.recordings import Recording
 from kovel.web.faces import Face, face_of
 from kovel.web.forms import Number, Sent, Ticked, Whole, sent
 from kovel.web.pages import joined, page, plan_answer, render, report, the_recording, web
-from kovel.work import quick_cuts
-from kovel.work.folder import Data, media_facts
-from kovel.work.quick_cuts import Mark
 
 SHOWN = 60  # pieces drawn with a frame
 router = APIRouter(prefix="/p/{project}")
@@ -28,7 +28,7 @@ router = APIRouter(prefix="/p/{project}")
 
 def _job(request: Request, r: Recording) -> jobs.Job | None:
     job = jobs.latest_of_recordings(web(request).data.db, r.project, "pulse").get(r.id)
-    return job if job and job.state in ("waiting", "working", "failed") else None
+    return job if job and (job.is_open or job.has_failed) else None
 
 
 def _coming(data: Data, r: Recording) -> bool:

@@ -13,6 +13,8 @@ from kovel.core.sound.pauses import VOICE, nearest_pause
 from kovel.core.story.usage import ranges_used, uses
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import TimeError, parse_entry
+from kovel.services.log.speech_levels import found_pauses
+from kovel.services.sound.derived_sounds import want_cleaned
 from kovel.store import markers, projects, recordings, steps, stories, subclips, transcripts
 from kovel.store.projects import Invalid, Missing, Project
 from kovel.store.recordings import Recording
@@ -23,8 +25,6 @@ from kovel.web.making import making_of
 from kovel.web.pages import joined, page, plan_answer, render, report, the_recording, web
 from kovel.web.shots import shot
 from kovel.web.words import words_part
-from kovel.work.made import want_cleaned
-from kovel.work.speaking import found_pauses
 
 router = APIRouter(prefix="/p/{project}")
 PULL = 48_000 * 3 // 2  # samples a mark may be pulled

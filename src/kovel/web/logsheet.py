@@ -10,14 +10,14 @@ from fastapi.responses import HTMLResponse, Response
 from starlette.concurrency import run_in_threadpool
 
 from kovel.exchange.log import Line, from_csv, to_csv, to_otio
+from kovel.services.log.log_rows import log_lines, with_said
+from kovel.services.received_files import text_of
 from kovel.store import markers, projects, recordings, stories, subclips, transcripts
 from kovel.store.projects import Invalid, Project
 from kovel.web.faces import Face, face_of
 from kovel.web.forms import sent
 from kovel.web.log import Changed, change_one, keep_all_used, of_project
 from kovel.web.pages import download, joined, page, render, report, web
-from kovel.work.log_rows import log_lines, with_said
-from kovel.work.sent import text_of
 
 router = APIRouter(prefix="/p/{project}")
 VIEWS = {"rows": "Rows", "cards": "Cards", "board": "Storyboard"}

@@ -8,12 +8,12 @@ from fastapi import APIRouter, Form, Request
 from fastapi.responses import HTMLResponse
 
 from kovel.core.time.rate import SAMPLE_RATE
+from kovel.data_folder import media_facts
 from kovel.store import jobs, projects
 from kovel.store.projects import Invalid, Project
 from kovel.store.recordings import Recording
 from kovel.web.footage import listed
 from kovel.web.pages import clock, joined, page, render, report, the_recording, web
-from kovel.work.folder import media_facts
 
 router = APIRouter(prefix="/p/{project}")
 
@@ -37,7 +37,7 @@ def making_of(request: Request, r: Recording) -> Making:
     said = "All of it can be worked on; pictures are made where you look first, then from the front."
     if r.sound and not facts.get("sounded"):
         said = f"Sound so far: {clock(samples // SAMPLE_RATE)}."
-    open_ = job if job and job.state in ("waiting", "working") else None
+    open_ = job if job and job.is_open else None
     return Making(projects.get(data.db, r.project), r, open_, samples, said)
 
 
@@ -76,7 +76,7 @@ def pause(
 def pause_all(request: Request, project: int, on: Annotated[int, Form()]) -> HTMLResponse:
     """Hold everything that is being prepared in the project, or let it go on."""
     db = web(request).data.db
-    open_ = [j.id for j in jobs.in_state(db, "waiting", "working") if j.project == project and j.kind == "prepare"]
+    open_ = [j.id for j in jobs.unfinished(db) if j.project == project and j.kind == "prepare"]
     n = jobs.pause(db, open_, bool(on))
     if not n:
         raise Invalid("Nothing is being prepared." if on else "Nothing is paused.")

@@ -7,7 +7,7 @@ from uuid import uuid4
 
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from kovel.work.noting import note
+from kovel.jobs.log_files import note
 
 SLOW = 1.0  # seconds
 

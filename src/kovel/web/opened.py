@@ -5,10 +5,10 @@ from typing import Any
 from fastapi import Request
 from fastapi.responses import JSONResponse
 
+from kovel.services.sound.mixing import Asked
 from kovel.store import projects, stories
 from kovel.store.stories import Kept
 from kovel.web.pages import web
-from kovel.work.mixing import Asked
 
 
 def opened(request: Request, project: int) -> Kept:

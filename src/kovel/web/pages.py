@@ -12,15 +12,15 @@ from jinja2 import Environment, FileSystemLoader, StrictUndefined
 from kovel.core.plan.plan import Plan
 from kovel.core.story.model import Sources
 from kovel.core.time.timecode import format_timecode, running, stamp
+from kovel.data_folder import Data, media_facts
+from kovel.services.footage.intake import safe
+from kovel.services.footage.pieces_on_demand import Now
 from kovel.store import recordings
 from kovel.store.projects import Missing, Project
 from kovel.store.recordings import Recording
 from kovel.web.faces import face_style
 from kovel.web.present import Together
 from kovel.web.security import Tries
-from kovel.work.folder import Data, media_facts
-from kovel.work.intake import safe
-from kovel.work.ondemand import Now
 
 if TYPE_CHECKING:
     from _typeshed import DataclassInstance

@@ -5,10 +5,10 @@ from fastapi.responses import HTMLResponse, Response
 
 from kovel.core.time.timecode import stamp
 from kovel.exchange.papers import KINDS, to_csv
+from kovel.services.handoff.documents import paper_of, pdf_of
 from kovel.store import projects
 from kovel.web.opened import opened
 from kovel.web.pages import download, page, web
-from kovel.work.papers import paper_of, pdf_of
 
 router = APIRouter(prefix="/p/{project}")
 

@@ -15,6 +15,10 @@ from kovel.core.plan.pictures import Seen
 from kovel.core.plan.plan import make_plan
 from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused
 from kovel.core.story.settings import LOOK, SETTINGS
+from kovel.services.footage.thumbnails import colours
+from kovel.services.picture import face_framing, look_tables
+from kovel.services.story.closest_poses import all_poses
+from kovel.services.story.story_checks import words_around
 from kovel.store import looks as saved_looks
 from kovel.store import projects, recordings, stories
 from kovel.store.projects import Invalid, Missing
@@ -28,10 +32,6 @@ from kovel.web.pace import pace_of
 from kovel.web.pages import download, page, the_recording, web
 from kovel.web.panel import SEEN, TITLES, about, panel_of, scopes_of
 from kovel.web.story_tools import named
-from kovel.work import framing, looking
-from kovel.work.checking import words_around
-from kovel.work.posing import all_poses
-from kovel.work.smalls import colours
 
 router = APIRouter(prefix="/p/{project}")
 STANDS = {"cache-control": "private, max-age=31536000, immutable"}
@@ -81,7 +81,7 @@ def panel(request: Request, project: int, items: str = "", scope: str = "items")
     rows: list[Item] = [*chosen]
     scopes = scopes_of(kept.story, sources, rows, "picture")
     scope = scope if scope in {s.key for s in scopes} else "items"
-    named = {"table": ("", *looking.table_names(data)), "font": ("Serif", "Sans", *looking.font_names(data))}
+    named = {"table": ("", *look_tables.table_names(data)), "font": ("Serif", "Sans", *look_tables.font_names(data))}
     title = isinstance(chosen[0], Cover) and chosen[0].source == TITLE
     return page(
         request, "parts/picture_panel.html", chosen=",".join(str(x.id) for x in chosen), scopes=scopes, scope=scope,
@@ -125,17 +125,23 @@ def levels(request: Request, project: int, at: Annotated[int, Query(ge=0)], item
     pixels = colours(data, found[0], found[1], rate) if found else None
     if found is None or pixels is None:
         return page(request, "parts/levels.html", before=None)
-    before, look = looking.levels(pixels), found[2]
-    after = looking.levels(looks.applied(looking.table_of(data, look), pixels)) if look else before
+    before, look = look_tables.levels(pixels), found[2]
+    after = look_tables.levels(looks.applied(look_tables.table_of(data, look), pixels)) if look else before
     return page(
-        request, "parts/levels.html", before=before, after=after, looked=bool(look), wide=looking.WIDE, high=looking.HIGH
+        request,
+        "parts/levels.html",
+        before=before,
+        after=after,
+        looked=bool(look),
+        wide=look_tables.WIDE,
+        high=look_tables.HIGH,
     )
 
 
 @router.get("/look.bin")
 def look_table(request: Request, project: int, of: Annotated[str, Query(max_length=4_000)]) -> Response:
     """The table of looks that follow each other, as the player applies it: 33 x 33 x 33 times red, green, blue."""
-    table = looking.table_of(web(request).data, _asked_look(of))
+    table = look_tables.table_of(web(request).data, _asked_look(of))
     return Response((table * 255 + 0.5).astype("uint8").tobytes(), media_type="application/octet-stream", headers=STANDS)
 
 
@@ -146,7 +152,7 @@ def _asked_look(of: str) -> Look:
         rows = None
     if not isinstance(rows, list):
         raise Missing("There is no such look.")
-    return looking.checked(rows)
+    return look_tables.checked(rows)
 
 
 @router.get("/picture/look.cube")
@@ -155,7 +161,7 @@ def look_out(request: Request, project: int, at: Annotated[int, Query(ge=0)], it
     found = _look_at(request, project, at, item)
     if found is None or not found[2]:
         raise Invalid("Nothing is set on how that looks: there is no table to save.")
-    return download(cube_text(looking.table_of(web(request).data, found[2])), f"{found[0].name} look.cube")
+    return download(cube_text(look_tables.table_of(web(request).data, found[2])), f"{found[0].name} look.cube")
 
 
 @router.get("/picture/others")
@@ -203,15 +209,15 @@ class _Asked(BaseModel):
 @router.post("/picture/tables")
 def table_in(request: Request, project: int, table: Annotated[UploadFile, File()]) -> JSONResponse:
     """A `.cube` table is loaded: its name from now on."""
-    body = table.file.read(looking.LARGEST + 1)
-    return JSONResponse({"name": looking.take_in_table(web(request).data, table.filename or "table", body)})
+    body = table.file.read(look_tables.LARGEST + 1)
+    return JSONResponse({"name": look_tables.take_in_table(web(request).data, table.filename or "table", body)})
 
 
 @router.post("/picture/fonts")
 def font_in(request: Request, project: int, font: Annotated[UploadFile, File()]) -> JSONResponse:
     """The editor's own font file: its name from now on."""
-    body = font.file.read(looking.LARGEST_FONT + 1)
-    return JSONResponse({"name": looking.take_in_font(web(request).data, font.filename or "", body)})
+    body = font.file.read(look_tables.LARGEST_FONT + 1)
+    return JSONResponse({"name": look_tables.take_in_font(web(request).data, font.filename or "", body)})
 
 
 class FacesAsked(_Asked):
@@ -242,14 +248,14 @@ class ShapeAsked(_Asked):
 def faces(request: Request, project: int, asked: FacesAsked) -> JSONResponse:
     """What is chosen sits on the speaker's face: one edit."""
     story = opened(request, project).story
-    return edited(request, project, asked.revision, framing.sit_on_faces(web(request).data, project, story, asked.items))
+    return edited(request, project, asked.revision, face_framing.sit_on_faces(web(request).data, project, story, asked.items))
 
 
 @router.post("/picture/punch")
 def punch(request: Request, project: int, asked: PunchAsked) -> Response:
     """Every second exposed jump punched in, on the face: one edit."""
     story = opened(request, project).story
-    made, would = framing.punch_in(web(request).data, project, story, asked.zoom)
+    made, would = face_framing.punch_in(web(request).data, project, story, asked.zoom)
     if asked.ask:
         return page(request, "parts/ask.html", status=202, would=would)
     return edited(request, project, asked.revision, made)
@@ -268,7 +274,7 @@ def poses(request: Request, project: int, asked: PosesAsked) -> Response:
 def shape(request: Request, project: int, asked: ShapeAsked) -> JSONResponse:
     """This story in another shape, as a story of its own, which is opened."""
     data = web(request).data
-    sid, did = framing.other_shape(data, project, asked.shape)
+    sid, did = face_framing.other_shape(data, project, asked.shape)
     stories.open_story(data.db, project, sid)
     return JSONResponse({"did": did, "story": sid})
 
@@ -284,7 +290,7 @@ class MatchAsked(_Asked):
 def match(request: Request, project: int, asked: MatchAsked) -> JSONResponse:
     for i in (asked.recording, asked.other):
         the_recording(request, project, i)
-    did, name = looking.match(web(request).data, asked.recording, asked.other)
+    did, name = look_tables.match(web(request).data, asked.recording, asked.other)
     return JSONResponse({"did": did, "table": name})
 
 

@@ -9,11 +9,11 @@ from fastapi.responses import HTMLResponse
 from kovel.core.story.sync import set_time
 from kovel.core.time.rate import SAMPLE_RATE
 from kovel.core.words.meaning import Said
+from kovel.services.log.sentence_meaning import Hit, meant, more_like
+from kovel.services.log.sentence_meaning import search as search_meaning
 from kovel.store import projects, recordings, transcripts
 from kovel.web.faces import Face, face_of
 from kovel.web.pages import page, web
-from kovel.work.meaning import Hit, meant, more_like
-from kovel.work.meaning import search as search_meaning
 
 router = APIRouter(prefix="/p/{project}")
 

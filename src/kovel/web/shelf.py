@@ -7,12 +7,12 @@ from dataclasses import dataclass
 from functools import partial
 
 from kovel.core.time.timecode import stamp
+from kovel.data_folder import Data
 from kovel.store import projects, recordings, subclips
 from kovel.store.recordings import Recording
 from kovel.store.subclips import Subclip
 from kovel.web.faces import face_of
 from kovel.web.sheet import ShelfItem
-from kovel.work.folder import Data
 
 SHOTS = ("b-roll", "still")
 SOUND_KINDS = {"music": ("music", "music bed"), "b-roll": ("natural", "natural sound")}  # kind of recording: of sound, said

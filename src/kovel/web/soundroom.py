@@ -14,6 +14,9 @@ from kovel.core.sound.ducking import Ducking
 from kovel.core.sound.loudness import WEIGHTING, integrated, loudness_range, sliding
 from kovel.core.story.model import Refused
 from kovel.core.story.settings import CLEANING
+from kovel.services.sound import derived_sounds, mixing, voice_over
+from kovel.services.story.story_checks import powers, words_around
+from kovel.services.tighten.quick_cuts import beats_of
 from kovel.store import jobs, projects, recordings
 from kovel.store.projects import Invalid
 from kovel.web.faces import face_of
@@ -23,9 +26,6 @@ from kovel.web.pages import page, web
 from kovel.web.panel import about, fields, panel_of, scopes_of
 from kovel.web.story_tools import named
 from kovel.web.strip import strip
-from kovel.work import made, mixing, voice
-from kovel.work.checking import powers, words_around
-from kovel.work.quick_cuts import beats_of
 
 router = APIRouter(prefix="/p/{project}/sound")
 TARGETS = ((-23.0, "EBU R 128, broadcast"), (-16.0, "web and podcasts"), (-14.0, "loud web"))
@@ -124,12 +124,12 @@ def panel(request: Request, project: int, items: str = "", scope: str = "items")
     cleaning = fields(CLEANING, r.settings, lambda n: r.settings[n], lambda n: "") if r and r.sound else []
     job = jobs.latest_of_recordings(data.db, project, "clean").get(r.id) if r else None
     name = made_of(r.source) if r else ""
-    found = made.found_in(data, r.id) if r and name else None
+    found = derived_sounds.found_in(data, r.id) if r and name else None
     return page(
         request, "parts/sound_panel.html", chosen=",".join(str(x.id) for x in chosen), r=r, scopes=scopes, scope=scope,
         fields=panel_of(kept.story, sources, chosen, scope), about=about(kept.story, sources, chosen),
         cleaning=cleaning, cleaned=name, found=found, spread=_spread(found),
-        job=job if job and job.state in ("waiting", "working", "failed") and job.params["name"] == name else None,
+        job=job if job and (job.is_open or job.has_failed) and job.params["name"] == name else None,
     )  # fmt: skip
 
 
@@ -244,7 +244,7 @@ class HearAsked(BaseModel):
 @router.post("/recordings/{recording}/hear")
 def hear(request: Request, project: int, recording: int, asked: HearAsked) -> Response:
     """A stretch as it would be cleaned, as raw 16-bit samples."""
-    data = made.hear(web(request).data, recording, asked.a, asked.b, asked.settings)
+    data = derived_sounds.hear(web(request).data, recording, asked.a, asked.b, asked.settings)
     return Response(data, media_type="application/octet-stream", headers={"cache-control": "no-store"})
 
 
@@ -253,15 +253,15 @@ def clean_again(request: Request, project: int, recording: int) -> JSONResponse:
     """A clean-up that failed or was stopped is tried again."""
     data = web(request).data
     job = jobs.latest_of_recordings(data.db, project, "clean").get(recording)
-    if job and job.state in ("failed", "cancelled"):
+    if job and job.can_be_tried_again:
         jobs.again(data.db, job.id)
     else:
-        made.want_cleaned(data, recording)
+        derived_sounds.want_cleaned(data, recording)
     return JSONResponse({"did": "Cleaning begun again."})
 
 
 @router.post("/voice")
-def voice_over(
+def take_voice_over(
     request: Request,
     project: int,
     at: Annotated[int, Form(ge=0)],
@@ -269,8 +269,8 @@ def voice_over(
     late: Annotated[int, Form()] = 0,
 ) -> JSONResponse:
     """A voice-over that was spoken from story frame `at` on: becomes a recording and lies where it was spoken."""
-    if sound.size is not None and sound.size > voice.MOST:
+    if sound.size is not None and sound.size > voice_over.MOST:
         raise Invalid("That take is longer than an hour. Speak it in parts.")
     data = web(request).data
-    r, asked = voice.take_in(data, project, opened(request, project).story, sound.file, at, late)
+    r, asked = voice_over.take_in(data, project, opened(request, project).story, sound.file, at, late)
     return edited(request, project, None, asked, recording=r.id)

@@ -12,15 +12,16 @@ from fastapi.responses import HTMLResponse, JSONResponse, RedirectResponse, Resp
 
 from kovel import __version__
 from kovel.core.time.rate import RATES
+from kovel.data_folder import Data
+from kovel.jobs.remote_workers import Crew
+from kovel.services.footage import disk_space
+from kovel.services.footage.intake import prepare
+from kovel.services.handoff import archiving
 from kovel.store import projects, recordings, stories
 from kovel.store.projects import SIZES, Project
 from kovel.web.faces import Face, face_of
 from kovel.web.pages import joined, page, report, web
 from kovel.web.security import right
-from kovel.work import archiving, room
-from kovel.work.crew import Crew
-from kovel.work.folder import Data
-from kovel.work.intake import prepare
 
 router = APIRouter()
 
@@ -77,15 +78,15 @@ def _card(data: Data, p: Project) -> Card:
     rs = recordings.of_project(data.db, p.id)
     kept = stories.load(data.db, stories.current(data.db, p.id))
     face = next((f for r in rs if r.picture and (f := face_of(data, r, r.face(p.rate), p.rate))), None)
-    return Card(p, len(rs), kept.story.length, face, room.of_project(data, p.id))
+    return Card(p, len(rs), kept.story.length, face, disk_space.of_project(data, p.id))
 
 
 @router.get("/")
 def index(request: Request) -> HTMLResponse:
     data = web(request).data
-    most = room.budget(data)
+    most = disk_space.budget(data)
     cards, damaged = _cards(request)
-    disk = Disk(sum(x.takes for x in cards), room.free(data), "" if most is None else f"{most / room.GB:g}")
+    disk = Disk(sum(x.takes for x in cards), disk_space.free(data), "" if most is None else f"{most / disk_space.GB:g}")
     crew = _crew(request.app.state.crew)
     return page(
         request,
@@ -114,7 +115,7 @@ def _crew(crew: Crew | None) -> Elsewhere | None:
 @router.post("/room")
 def budget(request: Request, gb: Annotated[str, Form()] = "") -> HTMLResponse:
     """How much what is made may take on the disk."""
-    most = room.set_budget(web(request).data, gb)
+    most = disk_space.set_budget(web(request).data, gb)
     told = "as much as there is" if most is None else f"under {most:g} GB; what was looked at least goes first"
     return HTMLResponse(report(f"What Kovel makes {'may take' if most is None else 'is kept'} {told}."))
 

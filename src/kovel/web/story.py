@@ -17,6 +17,8 @@ from kovel.core.story.offered import COMMANDS, WANTING, meant
 from kovel.core.story.seams import seams
 from kovel.core.time.timecode import stamp
 from kovel.core.words.transcript import Word
+from kovel.services.sound.derived_sounds import want_retimed
+from kovel.services.tighten.quick_cuts import beats_of
 from kovel.store import history, projects, recordings, stories, transcripts
 from kovel.store.stories import Kept, Stale
 from kovel.web.drawing import WHOLE, Drawing
@@ -29,8 +31,6 @@ from kovel.web.places import PLACES
 from kovel.web.sheet import Sheet
 from kovel.web.shelf import shelf_of
 from kovel.web.story_tools import named
-from kovel.work.made import want_retimed
-from kovel.work.quick_cuts import beats_of
 
 router = APIRouter(prefix="/p/{project}")
 ZOOMS = (1, 2, 4, 8, 16, 32, 64)  # seconds a row

@@ -14,17 +14,17 @@ from kovel.core.story.consequences import longest
 from kovel.core.story.model import Piece, Source, Sources, Story
 from kovel.core.story.paste import copied
 from kovel.core.story.removals import taken_out
+from kovel.data_folder import Data
+from kovel.services.log.proposing import other_tellings
+from kovel.services.story.closest_poses import offered
+from kovel.services.story.cover_offers import covers
+from kovel.services.story.story_checks import findings, offers_for, strength_of, the_seam, words_around
 from kovel.store import projects, recordings, stories
 from kovel.store.projects import Missing
 from kovel.store.stories import Kept
 from kovel.web.faces import Face, face_of
 from kovel.web.opened import opened
 from kovel.web.pages import page, web
-from kovel.work.checking import findings, offers_for, strength_of, the_seam, words_around
-from kovel.work.covering import covers
-from kovel.work.folder import Data
-from kovel.work.posing import offered
-from kovel.work.proposing import other_tellings
 
 router = APIRouter(prefix="/p/{project}")
 

@@ -12,13 +12,13 @@ from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import TimeError, parse_seconds, running, stamp
 from kovel.core.words.meaning import Said
 from kovel.core.words.radio_cut import Order
+from kovel.data_folder import Data
+from kovel.services.log import proposing, theming
+from kovel.services.log.sentence_meaning import meant, more_like, set_model, work_out
 from kovel.store import jobs, projects, recordings, settings, steps, stories, themes
 from kovel.store.projects import Invalid, Project
 from kovel.web.faces import Face, face_of
 from kovel.web.pages import joined, page, report, web
-from kovel.work import proposing, theming
-from kovel.work.folder import Data
-from kovel.work.meaning import meant, more_like, set_model, work_out
 
 router = APIRouter(prefix="/p/{project}")
 GAP = 1.2  # percent of the map between two recordings
@@ -120,7 +120,7 @@ class Map:
 def _values(request: Request, project: int) -> Map:
     data = web(request).data
     columns, rows = _map(data, project)
-    job = next((j for j in jobs.of_project(data.db, project, "meaning") if j.state in ("waiting", "working")), None)
+    job = next((j for j in jobs.of_project(data.db, project, "meaning") if j.is_open), None)
     known = meant(data, project)
     return Map(
         projects.get(data.db, project), columns, rows, job, len(known.said), known.lacking, settings.get(data.db, "meaning model"),

@@ -19,6 +19,10 @@ from kovel.core.time.timecode import TimeError, parse_seconds, running
 from kovel.core.words.fillers import KINDS, kept
 from kovel.core.words.languages import Language
 from kovel.core.words.transcript import Word
+from kovel.data_folder import Data, media_facts
+from kovel.services.log import speech_levels
+from kovel.services.log.languages import LISTS, spoken
+from kovel.services.tighten import proposals
 from kovel.store import jobs, projects, recordings, stories, subclips, transcripts
 from kovel.store.decisions import Desk
 from kovel.store.projects import Invalid, Missing, Project
@@ -27,9 +31,6 @@ from kovel.store.subclips import Subclip
 from kovel.web.faces import face_of
 from kovel.web.forms import Number, Sent, Ticked, sent
 from kovel.web.pages import download, joined, page, plan_answer, render, report, the_recording, web
-from kovel.work import speaking, tighten
-from kovel.work.folder import Data, media_facts
-from kovel.work.tongues import LISTS, spoken
 
 router = APIRouter(prefix="/p/{project}")
 MOST = 400  # proposals drawn in the list at a time
@@ -79,7 +80,7 @@ def _drawn_hills(h: Hills) -> HillsDrawn:
     return HillsDrawn(area(h.speech), area(h.background), x(h.floor), x(h.threshold), h.threshold, h.floor, scale)
 
 
-def _struck(words: Sequence[Word], found: list[tighten.Row], rate: Rate) -> list[tuple[int, int, str, int]]:
+def _struck(words: Sequence[Word], found: list[proposals.Row], rate: Rate) -> list[tuple[int, int, str, int]]:
     """Runs [i, j) of words that a proposal is about: its key, and 1 if it takes them out."""
     middles = [(w.start + w.end) // 2 for w in words]
     to = rate.frame_to_sample
@@ -123,10 +124,10 @@ class DeskView:
     end: int
     fps: float
     desk: Desk
-    shown: list[tighten.Row]
+    shown: list[proposals.Row]
     more: int  # proposals that are not shown
     kinds: list[Kind]
-    sums: tighten.Sums
+    sums: proposals.Sums
     picture: HillsDrawn | None
     words: Sequence[Word]
     struck: list[tuple[int, int, str, int]]
@@ -143,15 +144,15 @@ def _desk(request: Request, project: int, r: Recording, clip: int | None) -> Des
     w = web(request)
     p = projects.get(w.data.db, project)
     start, end, name = _range(request, project, r, clip)
-    d = tighten.desk(w.data, r.id)
-    found = [x for x in tighten.rows(w.data, r.id, p.rate, d) if x.start < end and start < x.end]
-    heard = speaking.levels(w.data, r.id)
+    d = proposals.desk(w.data, r.id)
+    found = [x for x in proposals.rows(w.data, r.id, p.rate, d) if x.start < end and start < x.end]
+    heard = speech_levels.levels(w.data, r.id)
     of_kind = {k: [x.out for x in found if x.kind == k] for k in KINDS}
     picture = None
     a, b = p.rate.frame_to_sample(start), p.rate.frame_to_sample(end)
     if heard is not None and len(heard):
         part = heard.between(a, b)
-        mask = speaking.speaking(w.data, r.id, d.settings)[a // TICK : -(-b // TICK)]
+        mask = speech_levels.speaking(w.data, r.id, d.settings)[a // TICK : -(-b // TICK)]
         picture = _drawn_hills(hills(part, mask[: len(part)], d.settings))
     said = [x for x in transcripts.words(w.data.db, r.id) if x.end > a and x.start < b]
     told = _listened(w.data, r.id, heard, jobs.latest_of_recordings(w.data.db, project, "listen").get(r.id), p.rate)
@@ -159,10 +160,10 @@ def _desk(request: Request, project: int, r: Recording, clip: int | None) -> Des
         project=p, r=r, clip=clip, clip_name=name, start=start, end=end, fps=float(p.rate.fps), desk=d,
         shown=found[:MOST], more=max(0, len(found) - MOST),
         kinds=[Kind(k, NAMES[k], len(outs), sum(outs)) for k, outs in of_kind.items() if outs],
-        sums=tighten.saved(tighten.left(found, start, end), start, end), picture=picture, words=said,
+        sums=proposals.saved(proposals.left(found, start, end), start, end), picture=picture, words=said,
         struck=_struck(said, found, p.rate), voice=VOICE, tongue=spoken(w.data, r),
         breath=round((d.settings.before + d.settings.after) * float(p.rate.fps)), awaited=told.awaited, listened=told.listened,
-        interviewer=tighten.interviewer(w.data),
+        interviewer=proposals.interviewer(w.data),
         clips=[c for c in subclips.of_recording(w.data.db, r.id) if c.verdict != "drop"],
     )  # fmt: skip
 
@@ -174,7 +175,7 @@ def _listened(data: Data, recording: int, heard: Levels | None, job: jobs.Job | 
     if heard is not None and facts.get("sound") and not facts.get("sounded"):
         upto = running(rate.sample_to_frame(len(heard) * TICK), rate)
         return Listened(True, f"Its sound is still being made: heard as far as {upto}. What stands here is from that.")
-    if job and job.state in ("waiting", "working"):
+    if job and job.is_open:
         return Listened(True, f"Listening: {job.percent} %. What stands here is from a first pass.")
     if facts.get("sound") and not facts.get("sounded"):
         return Listened(True, "Its sound is still being made; pauses are found once it is there.")
@@ -261,7 +262,7 @@ class Values(Sent):
         except TimeError as e:
             raise Invalid(str(e)) from None
         if self.breath is not None:
-            each = tighten.within(0, 100, self.breath) / float(rate.fps) / 2
+            each = proposals.within(0, 100, self.breath) / float(rate.fps) / 2
             out |= {"before": round(each, 3), "after": round(each, 3)}
         return out | self.given("threshold")
 
@@ -272,17 +273,17 @@ Decision = Annotated[Toggle | Nudge | All | Protect | Back | Values, Field(discr
 def _decide(data: Data, recording: int, rate: Rate, asked: Decision) -> str:
     match asked:
         case Toggle():
-            return tighten.toggle(data, recording, rate, asked.key)
+            return proposals.toggle(data, recording, rate, asked.key)
         case Nudge():
-            return tighten.nudge(data, recording, rate, asked.key, asked.edge, asked.by)
+            return proposals.nudge(data, recording, rate, asked.key, asked.edge, asked.by)
         case All():
-            return tighten.decide_all(data, recording, rate, asked.kind, asked.out)
+            return proposals.decide_all(data, recording, rate, asked.kind, asked.out)
         case Protect():
-            return tighten.protect(data, recording, asked.a, asked.b)
+            return proposals.protect(data, recording, asked.a, asked.b)
         case Values():
-            return tighten.set_up(data, recording, asked.changes(rate), asked.given(*LISTS), asked.interviewer)
+            return proposals.set_up(data, recording, asked.changes(rate), asked.given(*LISTS), asked.interviewer)
         case Back():
-            return (tighten.reset if asked.do == "reset" else tighten.undo)(data, recording)
+            return (proposals.reset if asked.do == "reset" else proposals.undo)(data, recording)
 
 
 @router.post("/tighten/{recording}")
@@ -309,7 +310,7 @@ def hear(
         cuts = [tuple(map(int, without.split("-", 1)))] if without else []
     except ValueError:
         raise Invalid("That stretch cannot be read.") from None
-    stays = tighten.left(tighten.rows(w.data, r.id, p.rate), a, b) if decided else kept(a, b, cuts)  # type: ignore[arg-type]
+    stays = proposals.left(proposals.rows(w.data, r.id, p.rate), a, b) if decided else kept(a, b, cuts)  # type: ignore[arg-type]
     pieces = tuple(Piece(i, r.id, s, e - s) for i, (s, e) in enumerate(stays, 1))
     made = make_plan(Story(p.rate, pieces, next_id=len(pieces) + 1), {r.id: r.source})
     return plan_answer(w, made, {r.id: r.source}, stays=stays)
@@ -320,7 +321,7 @@ def as_csv(request: Request, project: int, recording: int) -> Response:
     w = web(request)
     r = the_recording(request, project, recording)
     p = projects.get(w.data.db, project)
-    body = tighten.as_csv(tighten.rows(w.data, recording, p.rate), p.rate)
+    body = proposals.as_csv(proposals.rows(w.data, recording, p.rate), p.rate)
     return download(body, f"{r.name} - tightened.csv", "text/csv; charset=utf-8")
 
 
@@ -332,8 +333,8 @@ def in_place(request: Request, project: int, recording: int, where: str = "place
     sid = stories.current(w.data.db, project)
     story = stories.load(w.data.db, sid).story
     only = recording if where == "place" else None
-    found = tighten.story_cuts(w.data, story, only)
-    cuts = tighten.in_story(w.data, story, only)
+    found = proposals.story_cuts(w.data, story, only)
+    cuts = proposals.in_story(w.data, story, only)
     would = stories.preview(w.data.db, sid, "take_out", {"cuts": cuts}) if cuts else None
     names = {r.id: r.name for r in recordings.of_project(w.data.db, project)}
     after = story.length - sum(b - a for a, b in cuts)
@@ -356,10 +357,10 @@ def send(
     if where in ("place", "everywhere"):
         sid = stories.current(w.data.db, project)
         story = stories.load(w.data.db, sid).story
-        cuts = tighten.in_story(w.data, story, recording if where == "place" else None)
+        cuts = proposals.in_story(w.data, story, recording if where == "place" else None)
         if cut is not None:  # of the list, what is still ticked
-            found = tighten.story_cuts(w.data, story, recording if where == "place" else None)
-            cuts = tighten.apart([c for c in found if f"{c.at}-{c.end}" in cut])
+            found = proposals.story_cuts(w.data, story, recording if where == "place" else None)
+            cuts = proposals.apart([c for c in found if f"{c.at}-{c.end}" in cut])
         if not cuts:
             raise Invalid("Nothing of what would be taken out stands in the story.")
         _, done = stories.edit(w.data.db, sid, None, "take_out", {"cuts": cuts})
@@ -372,7 +373,7 @@ def send(
             chosen.append((x, 0, x.length(p.rate)))
     order = {x.id: n for n, x in enumerate(recordings.of_project(w.data.db, project))}
     for x, a, b in sorted(chosen, key=lambda c: order[c[0].id]):
-        ranges += [[x.id, s, e - s] for s, e in tighten.left(tighten.rows(w.data, x.id, p.rate), a, b)]
+        ranges += [[x.id, s, e - s] for s, e in proposals.left(proposals.rows(w.data, x.id, p.rate), a, b)]
     if not ranges:
         raise Invalid("Nothing is left: everything would be taken out. Leave something in first.")
     done = stories.put_in(w.data.db, project, ranges, at if where == "playhead" else None)

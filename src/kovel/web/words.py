@@ -11,17 +11,18 @@ from starlette.concurrency import run_in_threadpool
 from kovel.core.sound.pauses import VOICE
 from kovel.core.time.rate import SAMPLE_RATE, Rate
 from kovel.core.words.transcript import Word, corrected, joined, replaced
+from kovel.services.footage.binning import set_all
+from kovel.services.footage.intake import allowed
+from kovel.services.log.languages import choices, code_of
+from kovel.services.log.speaker_separation import tell_apart
+from kovel.services.log.transcription import WORD_JOBS, align, set_model, take_words, transcribe, transcript
+from kovel.services.received_files import text_of
 from kovel.store import jobs, projects, recordings, settings, transcripts
+from kovel.store.jobs import JobState
 from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.web import pages
 from kovel.web.pages import page, render, report, the_recording, web
-from kovel.work.binning import set_all
-from kovel.work.hearing import align, set_model, take_words, transcribe, transcript
-from kovel.work.intake import allowed
-from kovel.work.sent import text_of
-from kovel.work.speakers import tell_apart
-from kovel.work.tongues import choices, code_of
 
 router = APIRouter(prefix="/p/{project}")
 
@@ -88,7 +89,7 @@ class Hearing:
 
     @property
     def open(self) -> bool:
-        return self.job.state in ("waiting", "working")
+        return self.job.is_open
 
 
 SAID_OF = {
@@ -100,8 +101,8 @@ SAID_OF = {
 
 def hearing(request: Request, r: Recording) -> Hearing | None:
     """The newest job on a recording's words, if it runs or ended otherwise than well."""
-    job = jobs.latest_of_recordings(web(request).data.db, r.project, *jobs.ON_WORDS).get(r.id)
-    return Hearing(job, *SAID_OF[job.kind]) if job and (job.state in ("waiting", "working", "failed") or job.message) else None
+    job = jobs.latest_of_recordings(web(request).data.db, r.project, *WORD_JOBS).get(r.id)
+    return Hearing(job, *SAID_OF[job.kind]) if job and ((job.is_open or job.has_failed) or job.message) else None
 
 
 MOST_TEXT = 20_000_000
@@ -188,9 +189,9 @@ def how_far(request: Request, project: int, recording: int, seen: int = 0) -> HT
 def cancel(request: Request, project: int, recording: int) -> HTMLResponse:
     r = the_recording(request, project, recording)
     db = web(request).data.db
-    job = jobs.latest_of_recordings(db, project, *jobs.ON_WORDS).get(recording)
+    job = jobs.latest_of_recordings(db, project, *WORD_JOBS).get(recording)
     if job:
-        jobs.end(db, job.id, "cancelled")
+        jobs.end(db, job.id, JobState.CANCELLED)
     return _shown(request, r, f"Stopped. The words of {r.name} are as they were.")
 
 
@@ -199,7 +200,7 @@ def dismiss(request: Request, project: int, recording: int) -> HTMLResponse:
     """The remark on the last transcription was read."""
     r = the_recording(request, project, recording)
     db = web(request).data.db
-    job = jobs.latest_of_recordings(db, project, *jobs.ON_WORDS).get(recording)
+    job = jobs.latest_of_recordings(db, project, *WORD_JOBS).get(recording)
     if job:
         jobs.forget_message(db, job.id)
     return pages.joined(words_part(request, r))

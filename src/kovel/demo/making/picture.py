@@ -9,17 +9,17 @@ from pathlib import Path
 
 from kovel.demo import project
 from kovel.store import jobs, stories
-from kovel.work import framing
-from kovel.work.folder import Data
-from kovel.work.foreman import Foreman
+from kovel.services.picture import face_framing as framing
+from kovel.data_folder import Data
+from kovel.services.job_kinds import scheduler_for
 
 ROWS = project.FOOTAGE / "picture.json"
 ROWS.write_text("[]")
 data = Data(Path(tempfile.mkdtemp()))
 p = project.ensure(data)
-f = Foreman(data)
+f = scheduler_for(data)
 f.start()
-while any(j.kind == "prepare" for j in jobs.in_state(data.db, "waiting", "working")):  # pictures are all it takes
+while any(j.kind == "prepare" for j in jobs.unfinished(data.db)):  # pictures are all it takes
     time.sleep(0.1)
 f.stop()
 sid, did = framing.other_shape(data, p, "9:16")

@@ -12,19 +12,19 @@ from pathlib import Path
 from kovel.core.sound.ducking import Ducking
 from kovel.demo import project
 from kovel.store import jobs, recordings, stories
-from kovel.work import mixing
-from kovel.work.folder import Data
-from kovel.work.foreman import Foreman
-from kovel.work.quick_cuts import find
+from kovel.services.sound import mixing
+from kovel.data_folder import Data
+from kovel.services.job_kinds import scheduler_for
+from kovel.services.tighten.quick_cuts import find
 
 SOUND = project.FOOTAGE / "sound.json"
 TONE = project.FOOTAGE / "tone-maren.flac"
 
 
 def finish(data):
-    f = Foreman(data)
+    f = scheduler_for(data)
     f.start()
-    while jobs.in_state(data.db, "waiting", "working"):
+    while jobs.unfinished(data.db):
         time.sleep(0.1)
     f.stop()
 

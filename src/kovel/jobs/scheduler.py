@@ -1,0 +1,433 @@
+"""The scheduler: hands waiting jobs to workers, writes progress and results to the database. One a data folder."""
+
+import contextlib
+import os
+import sqlite3
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from pathlib import Path
+from secrets import token_hex
+from typing import Any
+
+from redis import RedisError
+
+from kovel.data_folder import Data, looked_at, sounded
+from kovel.jobs.call_queue import on_this_machine
+from kovel.jobs.kinds import Chore, Follower, JobKind, JobStep, NeededSound, Steps
+from kovel.jobs.log_files import note, notebook
+from kovel.jobs.remote_workers import Crew, Hand, Unfit
+from kovel.jobs.shared_folders import reached
+from kovel.media.calls import CALLS, Place
+from kovel.media.child import swept
+from kovel.media.forks import Process, begin
+from kovel.store import jobs, recordings
+from kovel.store.db import in_words
+from kovel.store.jobs import JobState
+from kovel.store.projects import Invalid, Missing
+
+SPARE = 1  # workers here beyond the usual ones, for what a recording opens with and what is about to be heard
+
+
+@dataclass(frozen=True, slots=True)
+class Out:
+    """A call that a worker has: the try at a job it belongs to, which step of it, and where it is."""
+
+    job: jobs.Job
+    step: JobStep | None
+    hand: Hand
+    began: float = field(default_factory=time.monotonic)
+    once: str = field(default_factory=lambda: token_hex(4))  # a step may be given out again in the same try
+
+    @property
+    def key(self) -> str:
+        return f"{self.job.key} {self.step.name} {self.once}" if self.step else f"{self.job.key} {self.once}"
+
+
+WARM = [
+    "kovel.jobs.worker",
+    "av",
+    *(f"kovel.media.{m}" for m in ("probe", "glance", "soundtrack", "derive", "pieces", "listen")),
+]
+HELD = 10.0  # seconds until what the disk holds up is tried again
+TAKE_OVER = 2.0  # seconds between two looks whether the work is to be taken over
+TRIES = 3  # at making a recording whole
+
+
+class Scheduler:
+    """Works on the jobs of one data folder. Begin with `start`: False if another process does the work for this folder already."""
+
+    def __init__(
+        self,
+        data: Data,
+        kinds: Iterable[JobKind],
+        chores: Iterable[Chore] = (),
+        workers: int | None = None,
+        crew: Crew | None = None,
+    ) -> None:
+        self.data = data
+        self.kinds = {kind.name: kind for kind in kinds}
+        self.chores = tuple(chores)
+        self.crew = crew
+        self.workers = workers or max(1, min(4, os.cpu_count() or 2))
+        self._stop = threading.Event()
+        self._lock: int | None = None
+        self._thread: threading.Thread | None = None
+        self._process: Process | None = None
+        self._out: dict[str, Out] = {}  # calls handed out, by their key, until their end is applied
+        self._followed: dict[str, Follower] = {}  # what takes in what calls under way bring, by their key
+        self._failed: dict[str, int] = {}  # how often an end could not be applied
+        self._short: dict[int, int] = {}  # by job: how often a recording was finished and not whole
+        self._unsent: set[str] = set()  # calls that a queue has not taken yet
+        self._lost: set[str] = set()  # calls whose worker is gone, and that are not given back yet
+        self._held: dict[int, float] = {}  # jobs that the disk holds up, and when they are tried again
+
+    def start(self) -> bool:
+        if not self._begin():
+            return False
+        self._thread = threading.Thread(target=self._run, name="scheduler", daemon=True)
+        self._thread.start()
+        return True
+
+    def start_or_wait(self) -> None:
+        """Do the work, or take it over once the process that does it now has ended."""
+        self._thread = threading.Thread(target=self._wait, name="scheduler", daemon=True)
+        if self._begin():
+            self._thread = threading.Thread(target=self._run, name="scheduler", daemon=True)
+        self._thread.start()
+
+    def _wait(self) -> None:
+        while not self._stop.wait(TAKE_OVER):
+            with contextlib.suppress(OSError, Unfit):
+                if self._begin():
+                    return self._run()
+
+    def _begin(self) -> bool:
+        self._lock = self.data.lock()
+        if self._lock is None:
+            return False
+        try:
+            self.queue = on_this_machine(str(self.data.queue))
+            self.queue.clear()
+        except sqlite3.DatabaseError:  # damaged: the jobs' rows are the truth, the queue is made of them
+            for end in ("", "-wal", "-shm"):
+                Path(f"{self.data.queue}{end}").unlink(missing_ok=True)
+            self.queue = on_this_machine(str(self.data.queue))
+        if self.crew:
+            try:
+                self.crew.start()
+            except Unfit:  # another try, here or by another process, begins with the lock
+                os.close(self._lock)
+                self._lock = None
+                raise
+        self._take_back()  # left over from a process that is gone
+        return True
+
+    def _hire(self) -> None:
+        self._process = begin("kovel.jobs.worker", [str(self.data.queue), str(self.workers + SPARE)], WARM)
+
+    def stop(self) -> None:
+        self._stop.set()
+        if self._thread:
+            self._thread.join(30)
+        if self.crew:
+            self.crew.stop()
+        if self._process:
+            with contextlib.suppress(OSError):
+                self._process.stdin.close()  # type: ignore[union-attr]
+            try:
+                self._process.wait(3)
+            except subprocess.TimeoutExpired:
+                self._process.kill()
+        if self._lock is not None:
+            os.close(self._lock)
+            self._lock = None
+
+    def _run(self) -> None:
+        for chore in self.chores:
+            if chore.seconds is None:
+                chore.begin(self.data)()
+        chores = [(chore.seconds, chore.begin(self.data)) for chore in self.chores if chore.seconds is not None]
+        due = [0.0] * len(chores)
+        while not self._stop.wait(0.15):
+            try:
+                if self._process is None:  # here, for its libraries take seconds to load and the server is to answer at once
+                    self._hire()
+                self.step()
+                for n, (seconds, do) in enumerate(chores):
+                    if time.monotonic() > due[n]:
+                        due[n] = time.monotonic() + seconds
+                        do()
+            except Exception as e:  # a locked database or a full disk passes; the loop must not end
+                print(f"kovel: jobs are held up ({in_words(e) or e}); trying again", file=sys.stderr)
+                self._stop.wait(2)
+
+    def step(self) -> None:
+        """One round: results in, progress noted, cancellations passed on, waiting jobs handed out."""
+        gone = self.crew.gone() if self.crew else set()
+        if self._process and self._process.poll() is not None:  # the workers here died
+            gone.add("")
+            self.queue.clear()
+            self._hire()
+        self._lost |= {key for key, out in self._out.items() if out.hand.name in gone}
+        for key in list(self._lost):  # any of these may be held up by the disk, and is tried again
+            self._lose(key)
+        for key in list(self._unsent):
+            self._send(key)
+        if self.crew and not self.crew.settled:
+            return  # somebody may still work on what an earlier start of the server gave him
+        for key, out in list(self._out.items()):
+            if out.hand.name and self.crew and self.crew.away:
+                continue
+            try:
+                self._look_after(key, out)
+            except RedisError:
+                continue  # of this one nothing can be known just now
+        self._hand_out()
+
+    def _hands(self) -> list[Hand]:
+        """Where calls can be given: to this machine's workers, and to those of others."""
+        return [Hand(self.queue, self.workers), *(self.crew.there() if self.crew else ())]
+
+    def _lose(self, key: str) -> None:
+        """The worker that had it is gone: it waits for another. A step that is not brought is given out again anyway."""
+        out = self._out[key]
+        if not out.step:
+            if self._begins_files(out.job):
+                swept(out.job.params)
+            with contextlib.suppress(Missing, Invalid):
+                now = jobs.get(self.data.db, out.job.id)
+                if now.attempt == out.job.attempt:
+                    jobs.again(self.data.db, now.id, JobState.WORKING)
+        self._log(out, "lost", f"{out.hand.node or 'the process that worked on it'} is gone")
+        self._let_go(key)
+
+    def _begins_files(self, job: jobs.Job) -> bool:
+        kind = self.kinds.get(job.kind)
+        return kind is not None and kind.call in CALLS and CALLS[kind.call].begins_files
+
+    def _let_go(self, key: str) -> None:
+        self._out.pop(key, None)
+        self._followed.pop(key, None)
+        self._failed.pop(key, None)
+        self._lost.discard(key)
+        self._unsent.discard(key)
+
+    def _is_known(self, job: jobs.Job) -> bool:
+        """Whether this Kovel can make it; a job that a later version left behind has failed, and says so."""
+        if job.kind in self.kinds:
+            return True
+        jobs.end(self.data.db, job.id, JobState.FAILED, f"This version of Kovel knows no work called “{job.kind}”.")
+        return False
+
+    def _end_the_silent(self, rows: list[jobs.Job]) -> None:
+        """Words of a recording whose sound is not made any more are not waited for, whether one listens already or not."""
+        silent = [j for j in rows if self.kinds[j.kind].needs_sound is not NeededSound.NONE and not sounded(j.params["out"])]
+        for project in {j.project for j in silent}:
+            makers = jobs.latest_of_recordings(self.data.db, project, "prepare")
+            for job in (j for j in silent if j.project == project):
+                maker = makers.get(job.recording or 0)
+                if maker is not None and maker.can_be_tried_again:
+                    why = maker.message or "preparing it was stopped."
+                    told = f"Its sound is not there: {why} Try again in Footage, then this once more."
+                    jobs.end(self.data.db, job.id, JobState.FAILED, told)
+                    rows.remove(job)
+
+    def _hand_out(self) -> None:
+        """Free workers get what is most urgent: sound before pictures, what is looked at and what the stories show first."""
+        rows = [job for job in jobs.unfinished(self.data.db) if self._is_known(job)]
+        self._end_the_silent(rows)
+        hands = self._hands()
+        free = {h.name: h.slots for h in hands}
+        for o in self._out.values():
+            free[o.hand.name] = free.get(o.hand.name, 0) - 1
+        if all(n <= -SPARE for n in free.values()):
+            return
+        db = self.data.db
+        shown = recordings.in_stories(db)
+        looked = looked_at(self.data)
+        under_way = {o.job.id for o in self._out.values()}
+        coming = {o.job.recording for o in self._out.values() if o.step and o.step.brings_sound}
+        workers = sum(h.slots for h in hands)
+        calls: list[tuple[tuple[float, ...], jobs.Job, JobStep | None]] = []
+        for job in rows:
+            if job.paused or self._held.get(job.id, 0.0) > time.monotonic():
+                continue
+            kind = self.kinds[job.kind]
+            unseen = job.recording not in shown
+            if kind.steps is not None:
+                wanted = -looked.get(job.recording or 0, 0.0)  # what was looked at last, first
+                for n, s in enumerate(self._steps_of(kind.steps, job, workers)):
+                    calls.append(((s.urgency, wanted, unseen, job.id + n / 1e4), job, s))
+            elif job.state is JobState.WAITING and job.id not in under_way and self._is_ready(kind, job, coming):
+                calls.append(((kind.urgency, unseen, 0, job.id), job, None))
+        for _, job, step in sorted(calls, key=lambda c: c[0]):
+            self._offer(job, step, hands, free)
+
+    def _steps_of(self, steps: Steps, job: jobs.Job, workers: int) -> list[JobStep]:
+        """What can be done next of a job in several calls; nothing while an earlier try of it is still ending."""
+        out = [o for o in self._out.values() if o.job.id == job.id]
+        if any(o.job.attempt != job.attempt for o in out):
+            return []
+        return steps.following(job, [o.step for o in out if o.step], workers)
+
+    def _is_ready(self, kind: JobKind, job: jobs.Job, coming: set[int | None]) -> bool:
+        """Whether a job can be handed out. `coming`: the recordings whose sound is being made."""
+        if kind.needs_sound is not NeededSound.NONE:
+            begun = kind.needs_sound is NeededSound.SOME and job.recording in coming
+            if not sounded(job.params["out"], begun):
+                return False
+        held = kind.hold(self.data, job)
+        if held is not None and held.why:
+            jobs.end(self.data.db, job.id, JobState.FAILED, held.why)
+        return held is None
+
+    def _offer(self, job: jobs.Job, step: JobStep | None, hands: list[Hand], free: dict[str, int]) -> None:
+        """Give a call to somebody who is free for it, if anybody is."""
+        kind = self.kinds[job.kind]
+        call, params = (step.call, step.params) if step else (kind.call, job.params)
+        hand = self._for(hands, free, kind, call, params)
+        if hand is None:
+            return
+        now: jobs.Job | None = jobs.get(self.data.db, job.id)
+        if now is not None and now.state is JobState.WAITING:
+            base = kind.steps.progress(now, {}) if kind.steps and step and not step.makes_all else 0.0
+            now = jobs.begin(self.data.db, job.id, base)
+        if now is None or (step and now.state is not JobState.WORKING):
+            return
+        self._give(Out(now, step, hand))
+        free[hand.name] -= 1
+
+    def _for(self, hands: list[Hand], free: dict[str, int], kind: JobKind, name: str, params: dict[str, Any]) -> Hand | None:
+        """Who is to make a call: somebody who is free and reaches its files. One recogniser fills a machine; what takes long leaves
+        room for other work, and what somebody waits for finds a place here whatever goes on."""
+        call = CALLS[name]
+        swift = sum(1 for o in self._out.values() if not o.hand.name and o.step and CALLS[o.step.call].is_swift)
+        spare = SPARE if call.is_swift else min(SPARE, swift)  # the swift ones take the spare place
+        able = [h for h in hands if free[h.name] > (0 if h.name else -spare)]
+        if kind.is_long:
+            there = [(o.hand.name, o.job.kind) for o in self._out.values() if self.kinds[o.job.kind].is_long]
+            able = [h for h in able if sum(name == h.name for name, _ in there) < max(1, h.slots - 1)]
+            able = [h for h in able if not kind.fills_machine or (h.name, kind.name) not in there]
+        here = [h for h in able if not h.name]
+        if call.place is Place.HERE or (call.place is Place.NEAR and here):
+            able = here
+        able = [h for h in able if h.roots is None or reached(params, h.roots)]
+        return max(able, key=lambda h: (bool(h.name), free[h.name]), default=None)
+
+    def _give(self, out: Out) -> None:
+        self._out[out.key] = out
+        self._unsent.add(out.key)
+        self._send(out.key)
+
+    def _send(self, key: str) -> None:
+        out = self._out[key]
+        kind = self.kinds[out.job.kind]
+        if kind.follow is not None:
+            self._followed[key] = kind.follow(self.data, out.job)
+        call, params = (out.step.call, out.step.params) if out.step else (kind.call, out.job.params)
+        try:
+            out.hand.queue.put(key, call, params)
+        except RedisError:  # whether it got it nobody knows
+            if self.crew:
+                self.crew.dismiss(out.hand)
+        self._unsent.discard(key)
+
+    def _take_back(self) -> None:
+        for job in jobs.in_state(self.data.db, JobState.WORKING):
+            if self._begins_files(job):
+                swept(job.params)
+            jobs.again(self.data.db, job.id, JobState.WORKING)
+        for key in list(self._out):
+            self._let_go(key)
+
+    def _look_after(self, key: str, out: Out) -> None:
+        """Progress noted, or the end applied; a try that counts no more is told to stop, and its answer passed over."""
+        try:
+            now = jobs.get(self.data.db, out.job.id)
+        except Missing:
+            now = None
+        current = now is not None and now.state == JobState.WORKING and now.attempt == out.job.attempt
+        answer = out.hand.queue.result(key)
+        if answer is None:
+            if now is None or not current:
+                out.hand.queue.cancel(key)
+            else:
+                self._note(now, key, out)
+            return
+        if key not in self._failed:
+            how = next((k for k in ("cancelled", "held") if k in answer), "done" if "result" in answer else "failed")
+            self._log(out, how if current else f"{how}, passed over", answer.get("unusable") or answer.get("held", ""))
+        if current:
+            try:
+                with self.data.db.write():  # what it brought and its end, together and once
+                    self._end(out, answer)
+            except Exception as e:
+                self._failed[key] = self._failed.get(key, 0) + 1
+                if self._failed[key] < 5:  # a full disk or a foreign lock may pass
+                    raise
+                why = f"Its result could not be kept. {in_words(e) or f'({type(e).__name__}: {e})'} Try again."
+                jobs.end(self.data.db, out.job.id, JobState.FAILED, why)
+                self._log(out, "not kept", why)
+        clear = self.kinds[out.job.kind].clear
+        if clear is not None and not any(j.id == out.job.id for j in jobs.unfinished(self.data.db)):
+            clear(out.job)
+        self._let_go(key)
+        out.hand.queue.forget(key)
+
+    def _log(self, out: Out, ended: str, why: str = "") -> None:
+        """A line in logs/jobs.log for every call that ended: what it was, how long it took, how it ended."""
+        note(
+            notebook(self.data.logs, "jobs.log"), job=out.job.id, attempt=out.job.attempt, kind=out.job.kind,
+            **({"step": out.step.name} if out.step else {}), **({"where": out.hand.node} if out.hand.name else {}), recording=out.job.recording, project=out.job.project,
+            seconds=round(time.monotonic() - out.began, 2), ended=ended, **({"why": why} if why else {}),
+        )  # fmt: skip
+
+    def _note(self, now: jobs.Job, key: str, out: Out) -> None:
+        """How far a job is, by what its calls have told."""
+        if key in self._followed:
+            self._followed[key].take()
+        steps = self.kinds[now.kind].steps
+        if steps is None:
+            x = out.hand.queue.progress(key)
+        else:
+            outs = [o for o in self._out.values() if o.job.id == now.id and o.step]
+            told = {o.step.name: o.hand.queue.progress(o.key) or 0.0 for o in outs if o.step}
+            x = steps.progress(now, told)
+        if x is not None and abs(x - now.progress) > 1e-4:
+            jobs.advance(self.data.db, now.id, x)
+
+    def _make_again(self, out: Out, short: str) -> None:
+        """What a finished recording lacks is made again, by the steps that its folder lacks now; after some tries it has failed."""
+        self._log(out, "short", short)
+        self._short[out.job.id] = self._short.get(out.job.id, 0) + 1
+        if self._short[out.job.id] >= TRIES:
+            told = f"It did not come out whole, {TRIES} times: {short}. The disk may be failing; look at it, then try again."
+            jobs.end(self.data.db, out.job.id, JobState.FAILED, told)
+            del self._short[out.job.id]
+
+    def _end(self, out: Out, answer: dict[str, Any]) -> None:
+        job, step, kind = out.job, out.step, self.kinds[out.job.kind]
+        if "cancelled" in answer:
+            jobs.end(self.data.db, job.id, JobState.CANCELLED)
+        elif "held" in answer:
+            self._held[job.id] = time.monotonic() + HELD
+            jobs.hold(self.data.db, job.id, answer["held"])
+        elif "result" in answer:
+            if out.key in self._followed:
+                self._followed[out.key].end(answer["result"])
+            took = (
+                kind.steps.take(self.data, job, step, answer["result"])
+                if kind.steps and step
+                else kind.take(self.data, job, answer["result"])
+            )
+            if took.short:
+                self._make_again(out, took.short)
+            elif not took.goes_on:
+                self._short.pop(job.id, None)
+                jobs.end(self.data.db, job.id, JobState.DONE, took.message, result=took.result)
+        elif not (kind.steps and step and kind.steps.spared(job, step)):
+            jobs.end(self.data.db, job.id, JobState.FAILED, answer["unusable"])

@@ -1,0 +1,120 @@
+"""How Kovel and what it stands on are: versions, disk, database, copies, jobs, codecs, models; one row each."""
+
+import os
+import shutil
+import sqlite3
+import subprocess
+import sys
+from collections import Counter
+from collections.abc import Iterator
+from contextlib import closing
+from dataclasses import dataclass
+from pathlib import Path
+
+import av
+import cv2
+
+from kovel import __version__
+from kovel.jobs.remote_workers import Unfit, form, of_queue, without_secret
+from kovel.media.faces import CASCADES
+from kovel.media.files import Unusable
+from kovel.media.models import of_english
+from kovel.media.wholeness import shortcomings
+from kovel.store import backup
+from kovel.store.db import NEWEST
+
+CODECS = ("libx264", "aac", "libvpx-vp9", "libsvtav1", "libopus", "prores_ks", "dnxhd", "pcm_s24le", "flac")
+LOW = 2_000_000_000  # bytes free on the disk that are little
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """One thing that was looked at: whether it is well, and what was found."""
+
+    what: str
+    well: bool
+    found: str
+
+
+def examined(root: Path, queue: str | None = None) -> list[Row]:
+    """Everything that can be said of a data folder, this machine and a queue for others; opens nothing for writing."""
+    rows = list(_rows(root.expanduser().resolve()))
+    return [*rows, _others(queue)] if queue else rows
+
+
+def _others(queue: str) -> Row:
+    """Who works elsewhere for whom, by what the queue says."""
+    try:
+        server, workers = of_queue(queue)
+    except Unfit as e:
+        return Row("Workers", False, str(e))
+    if server is None:
+        return Row("Workers", False, f"no Kovel uses the queue at {without_secret(queue)}. `kovel serve --queue` does.")
+    same = server["form"] == form()
+    told = ", ".join(f"{w['node']} ({w['slots']} at a time)" for w in workers) or "none"
+    return Row(
+        "Workers", same, f"for {server['node']}: {told}" + ("" if same else f"; it is {server['form']}, here is {form()}")
+    )
+
+
+def _rows(root: Path) -> Iterator[Row]:
+    yield Row(
+        "Kovel",
+        True,
+        f"{__version__}, Python {sys.version.split()[0]}, SQLite {sqlite3.sqlite_version}, PyAV {av.__version__}",
+    )
+    if not root.is_dir():
+        yield Row("Data folder", False, f"{root} is not there yet. `kovel serve` makes it.")
+        return
+    writable = os.access(root, os.W_OK | os.X_OK)
+    yield Row("Data folder", writable, f"{root}{'' if writable else ' cannot be written'}")
+    free = shutil.disk_usage(root).free
+    yield Row("Disk", free > LOW, f"{free / 1e9:.1f} GB free")
+    path = root / "kovel.db"
+    wrong = backup.damage(path) if path.exists() else "there is none yet"
+    yield Row("Database", not wrong, wrong or f"whole, form {NEWEST}, {path.stat().st_size / 1e6:.1f} MB")
+    kept = [f"{day} ({'damaged' if backup.damage(p) else 'whole'})" for day, p in backup.copies(root / "backups")[:3]]
+    yield Row("Copies", bool(kept), ", ".join(kept) or "none yet; one is made each day that Kovel runs")
+    if not wrong:
+        with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True)) as c:
+            states = Counter(dict(c.execute("SELECT state, count(*) FROM job GROUP BY state").fetchall()))
+            failed = [
+                r[0]
+                for r in c.execute("SELECT message FROM job WHERE state = 'failed' AND message != '' ORDER BY id DESC LIMIT 3")
+            ]
+            names = dict(c.execute("SELECT id, name FROM recording ORDER BY id").fetchall())
+        short = {i: found for i in names if (found := shortcomings(root / "derived" / str(i)))}
+        told = "; ".join(f"{names[i]}: {found}" for i, found in short.items())
+        yield Row(
+            "Recordings",
+            not short,
+            f"{told}. `kovel serve` makes them again." if short else f"{len(names)}, what is made of them is whole",
+        )
+        yield Row("Jobs", not failed, ", ".join(f"{n} {s}" for s, n in sorted(states.items())) or "none")
+        kept_lines = root / "logs" / "jobs.log"
+        yield Row("Log of jobs", True, str(kept_lines) if kept_lines.exists() else "nothing was done yet")
+        for why in failed:
+            yield Row("Failed", False, why)
+    lacking = [c for c in CODECS if not _can(c)]
+    yield Row("Encoders", not lacking, f"lacking: {', '.join(lacking)}" if lacking else ", ".join(CODECS))
+    try:
+        heard = (of_english() / "model.bin").is_file()
+    except Unusable:
+        heard = False
+    yield Row("Recogniser", heard, "its model is here" if heard else "its model is not here: nothing can be transcribed")
+    faces = all((Path(cv2.__file__).parent / "data" / n).exists() for n in CASCADES)
+    yield Row("Faces", faces, f"OpenCV {cv2.__version__}")
+    alone = subprocess.run(
+        [sys.executable, "-c", "from kovel.media.child import without_network as f; raise SystemExit(0 if f() else 1)"], check=False
+    ).returncode  # fmt: skip
+    yield Row(
+        "Decoders", True, "without a network" if alone == 0 else "kept from the network by lists of containers and protocols"
+    )
+
+
+def _can(codec: str) -> bool:
+    try:
+        av.Codec(codec, "w")
+    except av.codec.codec.UnknownCodecError:
+        return False
+    return True

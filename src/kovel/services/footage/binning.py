@@ -1,0 +1,175 @@
+"""Recordings as they are looked for: by bin, day, camera, roll or kind, by a word, in an order; and named by a pattern."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from urllib.parse import parse_qsl, urlencode
+
+from kovel.core.time.rate import Rate
+from kovel.core.words.languages import NAMES
+from kovel.data_folder import Data
+from kovel.store import bins, projects, recordings
+from kovel.store.bins import Bin
+from kovel.store.projects import Invalid
+from kovel.store.recordings import Recording
+
+BY = ("day", "camera", "roll", "kind")
+ORDERS: dict[str, tuple[str, Callable[[Recording, Rate], tuple[object, ...]]]] = {
+    "own": ("own order", lambda r, _: ()),
+    "name": ("name", lambda r, _: natural(r.name)),
+    "day": ("day, camera", lambda r, _: (natural(r.day), natural(r.camera), natural(r.roll), r.start_timecode)),
+    "length": ("longest first", lambda r, clock: (-r.length(clock),)),
+    "size": ("largest first", lambda r, _: (-r.size,)),
+    "new": ("newest first", lambda r, _: (-r.id,)),
+}
+FIRST = 100  # recordings that are drawn at once
+FIELD = re.compile(r"\{(\w+)(?::(\d))?\}")
+
+
+def natural(text: str) -> tuple[object, ...]:
+    """A key that sorts clip 2 before clip 10."""
+    return tuple((0, int(x), "") if x.isdecimal() else (1, 0, x.casefold()) for x in re.split(r"(\d+)", text) if x)
+
+
+@dataclass(frozen=True, slots=True)
+class Shown:
+    """Which recordings are shown and how: `bin` is `""` (all), `aside`, `none` (in no bin), a bin's number, or `day:2`, `kind:music`..."""
+
+    bin: str = ""
+    q: str = ""
+    order: str = "own"
+    frames: bool = False
+    count: int = FIRST
+
+    @property
+    def query(self) -> str:
+        rows = {
+            "bin": self.bin,
+            "q": self.q,
+            "order": self.order,
+            "frames": "1" if self.frames else "",
+            "count": str(self.count),
+        }
+        return urlencode(rows)
+
+
+def shown(query: str) -> Shown:
+    """As `Shown.query` wrote it; what is none is as at first."""
+    row = dict(parse_qsl(query))
+    order = row.get("order", "own")
+    count = row.get("count", "")
+    return Shown(
+        row.get("bin", "")[:80], row.get("q", "")[:120], order if order in ORDERS else "own", bool(row.get("frames")),
+        min(5000, max(FIRST, int(count))) if count.isdecimal() and len(count) < 6 else FIRST,
+    )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Heap:
+    """A choice among the recordings: what names it, what it is called, how many there are."""
+
+    key: str
+    name: str
+    count: int
+    own: int = 0  # the number of a bin of the editor's
+
+
+def heaps(data: Data, project: int, rows: Sequence[Recording]) -> list[tuple[str, list[Heap]]]:
+    """What can be chosen, by kind of choice; what all recordings have in common tells none apart and is left out."""
+    out: list[tuple[str, list[Heap]]] = []
+    for by in BY:
+        found = Counter(str(getattr(r, by)) for r in rows if getattr(r, by))
+        if len(found) > 1 or (len(found) == 1 and found.total() < len(rows)):
+            out.append((by, [Heap(f"{by}:{x}", x, found[x]) for x in sorted(found, key=natural)]))
+    own = bins.of_project(data.db, project)
+    if own:
+        loose = [r for r in rows if not any(r.id in b.recordings for b in own)]
+        out.append(("bins", [*(Heap(str(b.id), b.name, len(b.recordings), b.id) for b in own),
+                             *([Heap("none", "in no bin", len(loose))] if loose else [])]))  # fmt: skip
+    if aside := sum(r.aside for r in rows):
+        out.append(("", [Heap("aside", "set aside", aside)]))
+    return out
+
+
+def chosen(data: Data, project: int, rows: Sequence[Recording], s: Shown) -> list[Recording]:
+    """The recordings that are shown, in their order."""
+    own = bins.of_project(data.db, project) if s.bin else []
+    words = s.q.casefold().split()
+    clock = recordings.clock_of(data.db, project)
+    found = [r for r in rows if _in(r, s.bin, own) and all(w in _text(r) for w in words)]
+    key = ORDERS[s.order][1]
+    return sorted(found, key=lambda r: key(r, clock)) if s.order != "own" else found
+
+
+def _text(r: Recording) -> str:
+    return f"{r.name} {r.kind} {r.day} {r.roll} {r.camera} {r.path} {' '.join(r.remarks)}".casefold()
+
+
+def _in(r: Recording, choice: str, own: Sequence[Bin]) -> bool:
+    by, _, value = choice.partition(":")
+    if by in BY:
+        return str(getattr(r, by)) == value
+    if choice == "aside":
+        return r.aside
+    if choice == "none":
+        return not any(r.id in b.recordings for b in own)
+    return not choice or any(r.id in b.recordings for b in own if str(b.id) == choice)
+
+
+def names(data: Data, project: int, ids: Sequence[int], pattern: str) -> list[tuple[Recording, str]]:
+    """New names by a pattern: {name}, {n} (counted; {n:3} as 001), {day}, {camera}, {roll}, {kind}, {timecode}, {file}. `Invalid` for a
+    field that is none, and for names that would be alike."""
+    if not pattern.strip():
+        raise Invalid("Type a pattern, for example {day}-{camera}-{n:3}.")
+    rows = [recordings.get(data.db, i) for i in ids]
+    if not rows:
+        raise Invalid("Choose the recordings that are to be renamed.")
+    fields = {m[1] for m in FIELD.finditer(pattern)}
+    known = {"name", "n", "day", "camera", "roll", "kind", "timecode", "file"}
+    rest = FIELD.sub("", pattern)
+    if fields - known or "{" in rest or "}" in rest:
+        what = ", ".join(sorted(fields - known)) or "a brace that stands alone"
+        raise Invalid(
+            f"A pattern cannot hold {what}. It can hold {', '.join(f'{{{k}}}' for k in sorted(known))}; {{n:3}} counts 001, 002."
+        )
+    taken = {r.name.casefold() for r in recordings.of_project(data.db, project) if r.id not in set(ids)}
+    out: list[tuple[Recording, str]] = []
+    for n, r in enumerate(rows, 1):
+        value = {"name": r.name, "day": r.day, "camera": r.camera, "roll": r.roll, "kind": r.kind, "timecode": r.start_timecode.replace(":", ""),
+                 "file": r.path.rsplit("/", 1)[-1].rsplit(".", 1)[0]}  # fmt: skip
+        put = lambda m, n=n, value=value: str(n).zfill(int(m[2] or 1)) if m[1] == "n" else value[m[1]]  # noqa: E731
+        name = projects.clean_name(FIELD.sub(put, pattern), limit=120)
+        if name.casefold() in taken:
+            raise Invalid(f"Two recordings would be called {name}. Put {{n}} or {{name}} into the pattern.")
+        taken.add(name.casefold())
+        out.append((r, name))
+    return out
+
+
+def rename(data: Data, project: int, ids: Sequence[int], pattern: str) -> str:
+    """Give recordings names by a pattern, in one undoable step; what was done."""
+    rows = names(data, project, ids, pattern)
+    did = f"{len(rows)} recording{'s' if len(rows) != 1 else ''} renamed"
+    recordings.update_all(data.db, [(r.id, {"name": name}) for r, name in rows], did)
+    return did
+
+
+def _said(field: str, value: str | int) -> str:
+    if field == "aside":
+        return "set aside" if value else "taken up again"
+    if field == "language":
+        return f"language {NAMES[str(value)]}" if value else "language found by itself"
+    return f"{field} {value}"
+
+
+def set_all(data: Data, ids: Sequence[int], fields: dict[str, str | int]) -> str:
+    """The same kind, day, roll, camera, language or aside for several recordings, in one undoable step; what was done."""
+    clean = recordings.cleaned(fields)
+    if not clean:
+        raise Invalid("Choose what is to be set: kind, day, roll, camera, language or aside.")
+    did = f"{len(ids)} recording{'s' if len(ids) != 1 else ''}: {', '.join(_said(k, v) for k, v in clean.items())}"
+    recordings.update_all(data.db, [(i, clean) for i in ids], did)
+    return did

@@ -1,0 +1,141 @@
+"""Cards and recorders: what is plugged in, what of it was taken already, and copying it safely."""
+
+import shutil
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+from kovel.data_folder import Data
+from kovel.jobs.kinds import JobKind, Outcome, Result
+from kovel.media import mhl
+from kovel.media.copying import FAULT
+from kovel.media.derive import checksum
+from kovel.services.footage.intake import bring_in_all, files_in, safe
+from kovel.store import jobs, projects, recordings
+from kovel.store.jobs import Job
+from kovel.store.projects import Invalid, Missing
+
+
+@dataclass(frozen=True, slots=True)
+class OnCard:
+    """A file of a card: its path below it, its size, and the recording that it is already, if it is."""
+
+    path: str
+    size: int
+    taken: str
+
+    @property
+    def name(self) -> str:
+        return self.path.rsplit("/", 1)[-1]
+
+
+@dataclass(frozen=True, slots=True)
+class Card:
+    name: str
+    folder: Path
+    files: tuple[OnCard, ...]
+    failing: bool
+
+    @property
+    def new(self) -> tuple[OnCard, ...]:
+        return tuple(f for f in self.files if not f.taken)
+
+    @property
+    def bytes(self) -> int:
+        return sum(f.size for f in self.files)
+
+
+def place(data: Data) -> Path:
+    """Where the made-up cards are plugged in."""
+    return data.root / "cards"
+
+
+def listing(data: Data, project: int) -> list[Card]:
+    """The cards that are plugged in, and what of each is here already."""
+    folder = place(data)
+    return (
+        [card_at(data, project, d) for d in sorted(folder.iterdir()) if d.is_dir() and not d.name.startswith(".")]
+        if folder.is_dir()
+        else []
+    )
+
+
+def card_at(data: Data, project: int, folder: Path) -> Card:
+    """A folder as a card."""
+    rows = recordings.of_project(data.db, project)
+    sizes: dict[int, list[Any]] = {}
+    for r in rows:
+        sizes.setdefault(r.size, []).append(r)
+    out = []
+    for p in files_in(folder):
+        twins = sizes.get(p.stat().st_size, [])
+        same = next((r.name for r in twins if r.checksum and r.checksum == _sum(p)), "") if twins else ""
+        out.append(OnCard(str(p.relative_to(folder)), p.stat().st_size, same))
+    return Card(folder.name, folder, tuple(out), (folder / FAULT).exists())
+
+
+def _sum(path: Path) -> str:
+    """Its checksum, read once as long as it stays as it is: lists are drawn often."""
+    st = path.stat()
+    return _summed(path, st.st_size, st.st_mtime_ns)
+
+
+@lru_cache(10_000)
+def _summed(path: Path, size: int, changed: int) -> str:
+    return checksum(path)
+
+
+def find(data: Data, project: int, name: str) -> Card:
+    """A plugged-in card by its name, or a folder as one."""
+    found = next((c for c in listing(data, project) if c.name == name), None)
+    if found:
+        return found
+    folder = Path(name).expanduser()
+    if folder.is_dir():
+        return card_at(data, project, folder.resolve())
+    raise Missing(f"There is no card called {name} plugged in, and no such folder.")
+
+
+def start_copy(data: Data, project: int, card: Card, files: list[str] | None = None, to: Path | None = None) -> Job:
+    """Copy files of a card (those that are not here yet, unless some are named), verify them, bring them in."""
+    p = projects.get(data.db, project)
+    here = {f.path: f for f in card.files}
+    wanted = [f.path for f in card.new] if files is None else files
+    if unknown := [f for f in wanted if f not in here]:
+        raise Missing(f"{unknown[0]} is not on that card.")
+    if not wanted:
+        raise Invalid("Everything on that card is here already." if card.files else "There is nothing on that card.")
+    out = to or data.uploads(project) / "cards" / safe(card.name)
+    need = sum(here[f].size for f in wanted)
+    if need > shutil.disk_usage(data.root if to is None else to.parent).free:
+        raise Invalid(f"That takes {need / 1e9:.1f} GB; there is less room than that where it is copied to.")
+    for j in jobs.of_project(data.db, p.id, "copy"):
+        if j.is_open and j.params["out"] == str(out):
+            raise Invalid("That card is being copied already.")
+    return jobs.add(data.db, project, "copy", {"card": str(card.folder), "files": wanted, "out": str(out)})
+
+
+def take_copied(data: Data, job: Job, result: dict[str, Any]) -> str:
+    """Bring in what was copied; in words what was not."""
+    paths = [Path(r["path"]) for r in result["copied"]]
+    there = {r.path for r in recordings.of_project(data.db, job.project)}
+    made, bad = bring_in_all(data, job.project, [p for p in paths if str(p) not in there])
+    sums = {r["path"]: r["sha256"] for r in result["copied"]}
+    for r in made:
+        recordings.set_checksum(data.db, r.id, sums[r.path])
+    return " ".join(bad[:5])
+
+
+def verify(folder: Path) -> tuple[int, list[str]]:
+    """Hold a copied folder against its manifests."""
+    if not folder.is_dir():
+        raise Missing(f"There is no folder {folder}.")
+    return mhl.verify(folder)
+
+
+def _take(data: Data, job: Job, result: Result) -> Outcome:
+    return Outcome(take_copied(data, job, result), result)
+
+
+COPY = JobKind("copy", "copy", 0, _take)

@@ -1,0 +1,174 @@
+"""Room on the disk: what Kovel has made takes so much; over a budget the pictures that were looked at least go first.
+
+proxy.mp4, pieces     go, and are made again piece by piece when somebody looks
+sound, waveform,
+levels, small frames  stay: the recording opens, is read and cut as before
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import shutil
+import time
+from dataclasses import dataclass
+from functools import lru_cache, partial
+from pathlib import Path
+
+from kovel.data_folder import Data, looked_at
+from kovel.jobs.kinds import Chore
+from kovel.media.whole_files import keep
+from kovel.store import jobs, recordings, settings
+from kovel.store.projects import Invalid
+
+GB = 1_000_000_000
+JUST_NOW = 600.0  # seconds: what was looked at since stays
+PICTURES = ("proxy.mp4", "proxy.idx", "picture.json")
+
+
+@dataclass(frozen=True, slots=True)
+class Taken:
+    """Bytes a recording's folder takes, and how many of them could be made again when asked for."""
+
+    all: int
+    pictures: int
+
+
+def taken(folder: Path) -> Taken:
+    whole = pictures = 0
+    with contextlib.suppress(OSError):
+        for p in folder.rglob("*"):
+            with contextlib.suppress(OSError):
+                n = p.stat().st_size if p.is_file() else 0
+                whole += n
+                pictures += n if p.name in PICTURES or p.parent.name == "pieces" else 0
+    return Taken(whole, pictures)
+
+
+@lru_cache(4096)
+def _lately(folder: Path, when: int) -> Taken:
+    return taken(folder)
+
+
+def taken_lately(folder: Path) -> Taken:
+    """As it was some seconds ago: for lists, which are drawn often."""
+    return _lately(folder, int(time.monotonic() // 20))
+
+
+def of_recordings(data: Data) -> dict[int, Taken]:
+    """What each recording's folder takes."""
+    return {int(d.name): taken(d) for d in (data.root / "derived").glob("*") if d.name.isdecimal()}
+
+
+def of_project(data: Data, project: int) -> int:
+    """Bytes a project takes: what was made of its recordings, its uploads, its renders."""
+    made = sum(taken_lately(data.derived(r.id)).all for r in recordings.of_project(data.db, project))
+    return made + taken_lately(data.uploads(project)).all + taken_lately(data.renders(project)).all
+
+
+@dataclass(frozen=True, slots=True)
+class Out:
+    """A recording that was taken out, and what its going for good would free: what was made of it, and its upload if it was one."""
+
+    id: int
+    name: str
+    frees: int
+    upload: str
+
+
+def taken_out(data: Data, project: int) -> list[Out]:
+    rows = recordings.taken_out(data.db, project)
+    kept = {r.path for r in recordings.of_project(data.db, project)}
+    out = []
+    for r in rows:
+        upload = r.path if Path(r.path).parent == data.uploads(project) and r.path not in kept else ""
+        out.append(Out(r.id, r.name, taken_lately(data.derived(r.id)).all + (r.size if upload else 0), upload))
+    return out
+
+
+def empty(data: Data, project: int) -> int:
+    """What was taken out goes for good: rows, what was made, uploads. Bytes freed. Files elsewhere are never touched."""
+    rows = taken_out(data, project)
+    recordings.forget(data.db, [o.id for o in rows])
+    for o in rows:
+        shutil.rmtree(data.derived(o.id), ignore_errors=True)
+        if o.upload:
+            Path(o.upload).unlink(missing_ok=True)
+    return sum(o.frees for o in rows)
+
+
+def budget(data: Data) -> float | None:
+    """Bytes that what is made may take; None for as much as there is."""
+    text = settings.get(data.db, "budget")
+    return float(text) * GB if text else None
+
+
+def set_budget(data: Data, text: str) -> float | None:
+    """`12`, `12 GB` or nothing: what is made is kept under that."""
+    text = text.strip().upper().removesuffix("GB").replace(",", ".").strip()
+    try:
+        gb = float(text) if text else None
+    except ValueError:
+        gb = -1.0
+    if gb is not None and not 0.1 <= gb <= 1_000_000:
+        raise Invalid("Type how many GB, 0.1 or more; or nothing, for as much as there is.")
+    settings.put(data.db, "budget", "" if gb is None else f"{gb:g}")
+    return gb
+
+
+def free(data: Data) -> int:
+    return shutil.disk_usage(data.root).free
+
+
+def throw_pictures_away(data: Data, recording: int) -> int:
+    """The pictures of a recording go; it stays open to work on, and they are made again as somebody looks. Bytes freed."""
+    folder = data.derived(recording)
+    before = taken(folder).pictures
+    whole = folder / "media.json"
+    if whole.exists():
+        facts = json.loads(whole.read_text())
+        if facts["frames"] is None or not facts["picture"] or facts.get("own"):
+            return 0
+        keep(
+            folder / "begun.json",
+            {**{k: facts[k] for k in ("rate", "picture", "sound", "frames")}, "channels": facts.get("channels", 1)},
+        )
+        if facts["sound"]:
+            keep(folder / "sound.json", {k: facts[k] for k in ("samples", "channels")})
+        keep(folder / "look.json", {"small": facts["small"]} if facts.get("small") else {})
+        whole.unlink()
+    for name in PICTURES:
+        (folder / name).unlink(missing_ok=True)
+    shutil.rmtree(folder / "pieces", ignore_errors=True)
+    return before - taken(folder).pictures
+
+
+def make_room(data: Data) -> int:
+    """Hold what is made to the budget, and let go of what belongs to no recording any more; bytes freed."""
+    derived = data.root / "derived"
+    known = recordings.all_ids(data.db)
+    freed = 0
+    for d in derived.glob("*"):
+        if d.name.isdecimal() and int(d.name) not in known:
+            freed += taken(d).all
+            shutil.rmtree(d, ignore_errors=True)
+    most = budget(data)
+    if most is None:
+        return freed
+    have = of_recordings(data)
+    total = sum(t.all for t in have.values())
+    looked = looked_at(data)
+    busy = {j.recording for j in jobs.unfinished(data.db)}
+    now = time.time()
+    for i in sorted(have, key=lambda i: looked.get(i, 0.0)):
+        if total <= most:
+            break
+        if i in busy or now - looked.get(i, 0.0) < JUST_NOW or not have[i].pictures:
+            continue
+        gone = throw_pictures_away(data, i)
+        total -= gone
+        freed += gone
+    return freed
+
+
+DISK_WATCHED = Chore(30, lambda data: partial(make_room, data))

@@ -1,0 +1,314 @@
+"""Bringing recordings in: what page and command line share."""
+
+import json
+import os
+import re
+import shutil
+from collections.abc import Container
+from concurrent.futures import ThreadPoolExecutor
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+from kovel.core.time.rate import Rate, length_in
+from kovel.core.time.timecode import format_timecode
+from kovel.data_folder import Data, media_facts
+from kovel.media.child import call
+from kovel.media.derive import checksum
+from kovel.media.files import Unusable
+from kovel.media.own import shown_in
+from kovel.media.whole_files import keep
+from kovel.store import jobs, projects, recordings, settings
+from kovel.store.jobs import Job
+from kovel.store.projects import Invalid
+from kovel.store.recordings import Recording
+
+
+def allowed(path: str, roots: list[Path]) -> Path:
+    """The real path, if it lies in one of the folders Kovel may read; `Invalid` otherwise. Links are followed first."""
+    try:
+        p = Path(path.strip()).expanduser().resolve(strict=True)
+    except (OSError, RuntimeError, ValueError):
+        raise Invalid(f"There is no file or folder {path.strip()[:200]} on this machine.") from None
+    if not any(p == r or r in p.parents for r in roots):
+        names = ", ".join(str(r) for r in roots)
+        raise Invalid(
+            f"{p.name} lies outside the folders Kovel may read ({names}). Move it there, or start Kovel with --media FOLDER."
+        )
+    return p
+
+
+def may_open(data: Data, r: Recording) -> bool:
+    """Whether a recording's file lies where Kovel may read: asked wherever one is opened, for a row may come out of an archive."""
+    if data.roots is None:
+        return True
+    try:
+        path = Path(r.path).resolve()
+    except (OSError, RuntimeError, ValueError):
+        return False
+    return any(path == root or root in path.parents for root in (*data.roots, data.root, *_remembered(data)))
+
+
+BROUGHT_IN = "folders of recordings"  # the setting that holds where files were brought in from
+
+
+def _remembered(data: Data) -> list[Path]:
+    return [Path(p) for p in json.loads(settings.get(data.db, BROUGHT_IN, "[]"))]
+
+
+def remember(data: Data, path: Path) -> None:
+    """A file was brought in from here, by somebody who may: those beside it may be read from now on as well, also by a server."""
+    folder, known = path.resolve().parent, _remembered(data)
+    if not any(folder == k or k in folder.parents for k in known):
+        settings.put(data.db, BROUGHT_IN, json.dumps([str(k) for k in (*known, folder)]))
+
+
+def remember_all(data: Data) -> None:
+    """What was brought in before folders were remembered stays readable: asked once, when a server starts."""
+    if settings.get(data.db, BROUGHT_IN, ""):
+        return
+    for path in recordings.all_paths(data.db):
+        remember(data, Path(path))
+    if not settings.get(data.db, BROUGHT_IN, ""):
+        settings.put(data.db, BROUGHT_IN, "[]")
+
+
+def file_of(data: Data, r: Recording) -> Path:
+    """A recording's file, to be opened; `Invalid` where it lies outside of what Kovel may read."""
+    if not may_open(data, r):
+        raise Invalid(
+            f"{r.name}: its file lies outside the folders Kovel may read. Move it into one of them and find it again in Footage, or start "
+            "Kovel with --media FOLDER."
+        )
+    return Path(r.path)
+
+
+def files_in(path: Path) -> list[Path]:
+    """A file itself, or the visible files of a folder and of all below it, in the order of their paths. Links that lead
+    out of the folder are passed over."""
+    if path.is_file():
+        return [path]
+    found = []
+    for top, below, names in os.walk(path):
+        below[:] = sorted(d for d in below if not d.startswith("."))
+        for name in sorted(names):
+            p = Path(top) / name
+            if name.startswith(".") or p.suffix.lower() in NO_RECORDINGS or not p.is_file():
+                continue
+            if p.is_symlink() and path.resolve() not in p.resolve().parents:
+                continue
+            found.append(p)
+    return found
+
+
+NO_RECORDINGS = (
+    ".json",
+    ".md",
+    ".txt",
+    ".part",
+    ".xml",
+    ".csv",
+    ".vtt",
+    ".srt",
+    ".db",
+    ".edl",
+    ".otio",
+    ".py",
+    ".html",
+    ".pdf",
+    ".thm",
+    ".lrv",
+)
+
+
+def bring_in(
+    data: Data, project: int, path: Path, *, name: str = "", kind: str = "", roll: str = "", camera: str = "", day: str = "",
+    facts: dict[str, Any] | None = None,
+) -> Recording:  # fmt: skip
+    """Probe a file in a child, add it as a recording, queue its preparation. `Unusable` or `Invalid` and nothing is added.
+
+    `facts`: what a probe found already in a file that ships with Kovel.
+    """
+    facts = facts or call("probe", {"path": str(path)})
+    return _add(data, project, path, facts, name or path.stem[:120], kind, roll, camera, day)
+
+
+SAME_FILE = "It is the same file as"
+
+
+def bring_in_all(data: Data, project: int, paths: list[Path], *, kind: str = "") -> tuple[list[Recording], list[str]]:
+    """Bring in several files in their order, looking at a few at a time; those taken, and why each other one was not."""
+
+    def look(path: Path) -> dict[str, Any] | Unusable:
+        try:
+            facts: dict[str, Any] = call("probe", {"path": str(path)})
+            return facts
+        except Unusable as e:
+            return e
+
+    made: list[Recording] = []
+    refused = [_unnameable(p) for p in paths if not nameable(p)]
+    paths = [p for p in paths if nameable(p)]
+    with ThreadPoolExecutor(4) as pool:
+        for path, facts in zip(paths, pool.map(look, paths), strict=True):
+            try:
+                if isinstance(facts, Unusable):
+                    raise facts
+                made.append(_add(data, project, path, facts, path.stem[:120], kind))
+                refused += twice(made[-1])
+            except (Unusable, Invalid) as e:
+                refused.append(str(e))
+    return made, refused
+
+
+def nameable(path: Path) -> bool:
+    """Whether a file's name is text: one from another system may be bytes that are none."""
+    try:
+        str(path).encode("utf-8")
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
+def _unnameable(path: Path) -> str:
+    shown = os.fsencode(path.name).decode("utf-8", "replace")
+    return f"{shown} was left out: its name is in a coding of another system. Rename it, then bring it in again."
+
+
+def twice(r: Recording) -> list[str]:
+    """That a recording just brought in is here already, to be told at once."""
+    return [f"{r.name}: {x}" for x in r.remarks if x.startswith(SAME_FILE)]
+
+
+def _add(
+    data: Data,
+    project: int,
+    path: Path,
+    facts: dict[str, Any],
+    name: str,
+    kind: str,
+    roll: str = "",
+    camera: str = "",
+    day: str = "",
+) -> Recording:
+    if kind and kind not in recordings.KINDS:
+        raise Invalid(f"A recording is one of: {', '.join(recordings.KINDS)}.")
+    facts = in_project(facts, projects.get(data.db, project).rate)
+    there = recordings.of_project(data.db, project)
+    twin = next((r for r in there if r.size == facts["size"] and r.path != str(path) and _same_file(Path(r.path), path)), None)
+    if twin:
+        facts = {**facts, "remarks": [*facts["remarks"], f"{SAME_FILE} {twin.name}, which is here already."]}
+    remember(data, path)
+    with data.db.write():  # several are brought in at once: each gets a name that none of the others has
+        taken = {r.name.casefold() for r in recordings.of_project(data.db, project) if r.path != str(path)}
+        name = apart_from(name, path, taken)
+        r = recordings.add(data.db, project, str(path), name, kind or facts["kind"], facts, roll=roll, camera=camera, day=day)
+    prepare(data, r, facts.get("own", 0))
+    return r
+
+
+def in_project(facts: dict[str, Any], rate: Rate) -> dict[str, Any]:
+    """What was found in a file as a project of this rate counts it: sound alone in its frames, and interlaced pictures by
+    the field where the project runs at the rate of the fields."""
+    own = Rate(*facts["rate"])
+    if facts.get("began") and not facts["start_timecode"]:
+        clock = rate if not facts["picture"] else own
+        at = clock.seconds_to_frame(Fraction(*facts["began"]))
+        facts = {**facts, "start_timecode": format_timecode(at, clock, False)}
+    if not facts["picture"]:
+        return {**facts, "rate": [rate.num, rate.den], "frames": max(1, length_in(facts["frames"], own, rate))}
+    if facts["interlaced"] and own.fps * 2 == rate.fps:
+        return {**facts, "rate": [rate.num, rate.den], "frames": facts["frames"] * 2,
+                "remarks": [*facts["remarks"], f"Each field is a picture here, {rate} a second."]}  # fmt: skip
+    return facts
+
+
+def apart_from(name: str, path: Path, taken: Container[str]) -> str:
+    """A name that no other recording of the project has: cameras name alike on every card. The folder tells them apart, or a
+    number."""
+    for n in (name, f"{name} ({path.parent.name})", *(f"{name} {k}" for k in range(2, 10_000))):
+        if n[:120].casefold() not in taken:
+            return n[:120]
+    return name
+
+
+def _same_file(a: Path, b: Path) -> bool:
+    try:
+        return checksum(a) == checksum(b)
+    except OSError:
+        return False
+
+
+def prepare(data: Data, r: Recording, own: int | None = None, mended: str = "") -> Job:
+    """Queue making everything derived from a recording. It can be opened at once, and fills as it is made. `own`: frames a group
+    where its own pictures are shown, 0 where a proxy is made (media/own.py); None: as its folder says, or the file itself.
+    `mended`: what was found short of it, if it was whole before."""
+    file_of(data, r)
+    known = {"rate": [r.rate.num, r.rate.den], "picture": r.picture, "sound": r.sound, "frames": r.frames}
+    folder = data.derived(r.id)
+    folder.mkdir(parents=True, exist_ok=True)
+    heard = list(r.heard)
+    before = media_facts(data, r.id)
+    if before is not None:
+        own = before.get("own", 0)
+    elif own is None:
+        own = _own(r)
+    if before is None or not before["whole"]:
+        shown = {"own": own, **shown_in(own)} if own else {}
+        keep(folder / "begun.json", {**known, "channels": 1 if r.channels == 1 else 2, **shown})
+    recordings.set_ready(data.db, r.id)
+    params = {"path": r.path, "out": str(folder), **known, "heard": heard, "own": own, "mended": mended}
+    return jobs.add(data.db, r.project, "prepare", params, r.id)
+
+
+def _own(r: Recording) -> int:
+    if not r.picture or r.frames is None:
+        return 0
+    try:
+        return int(call("probe", {"path": r.path})["own"])
+    except Unusable:  # preparing it will say so
+        return 0
+
+
+def choose_microphones(data: Data, recording: int, heard: list[int]) -> Recording:
+    """Other microphones of a recording are heard from now on: one, or two as left and right. Its sound is made anew; its words, subclips
+    and pieces stay."""
+    r = recordings.get(data.db, recording)
+    if not 1 <= len(heard) <= 2 or len(set(heard)) < len(heard) or not all(0 <= k < len(r.microphones) for k in heard):
+        raise Invalid(f"Choose one or two of the {len(r.microphones)} microphones of {r.name}.")
+    if not Path(r.path).is_file():
+        raise Invalid(f"{r.name} is off-line: find its file again, then choose its microphones.")
+    if tuple(heard) == r.heard:
+        raise Invalid("They are heard already.")
+    recordings.set_heard(data.db, recording, heard)
+    shutil.rmtree(data.derived(recording), ignore_errors=True)  # all of it is made again, with the sound that is heard now
+    prepare(data, recordings.get(data.db, recording))
+    return r
+
+
+def safe(name: str) -> str:
+    """A name that every file system takes."""
+    return re.sub(r"[^\w .,()'-]", "_", name)[:80].strip(" .") or "untitled"
+
+
+def put_under_free_name(part: Path, folder: Path, stem: str, suffix: str) -> Path:
+    """Give a file that is whole a name in a folder that nothing has, however many ask for one like it at once; where it is now."""
+    while True:
+        to = free_name(folder, stem, suffix)
+        try:
+            os.close(os.open(to, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o644))  # it is taken from here on
+        except FileExistsError:
+            continue
+        os.replace(part, to)
+        return to
+
+
+def free_name(folder: Path, stem: str, suffix: str = ".mp4", taken: Container[str] = ()) -> Path:
+    """stem.mp4, or stem 2.mp4, ... whichever is neither there nor among those `taken`."""
+    folder.mkdir(parents=True, exist_ok=True)
+    n = 1
+    while True:
+        p = folder / f"{stem}{'' if n == 1 else f' {n}'}{suffix}"
+        if not p.exists() and str(p) not in taken:
+            return p
+        n += 1

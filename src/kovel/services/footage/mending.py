@@ -1,0 +1,111 @@
+"""Recordings that count as whole held against what was stated of them; what is short is made again, and the editor is told."""
+
+from __future__ import annotations
+
+import sys
+import threading
+from collections.abc import Iterator
+from functools import partial
+from typing import Any
+
+from kovel.core.told import Told
+from kovel.data_folder import Data, media_facts
+from kovel.jobs.kinds import Chore
+from kovel.media.wholeness import shortcomings, take_apart
+from kovel.services.footage.intake import prepare
+from kovel.store import jobs, recordings
+from kovel.store.db import in_words
+from kovel.store.jobs import Job
+from kovel.store.projects import Invalid, Missing
+from kovel.store.recordings import Recording
+
+
+class Short(Told):
+    """What was promised to a page is not all there: it is being made again."""
+
+    status = 503  # for now, as RFC 9110 has it
+
+
+_one_at_a_time = threading.Lock()  # pages ask for many seconds of a sound at once
+
+
+def mend(data: Data, recording: int) -> str:
+    """What was short of a recording that counts as whole, in a sentence; it is being prepared again now. Empty where all is there."""
+    folder = data.derived(recording)
+    if not shortcomings(folder):
+        return ""
+    with _one_at_a_time:
+        found = take_apart(folder)
+        if not found:  # somebody else has seen to it meanwhile
+            return ""
+        r = recordings.get(data.db, recording)
+        return _said(r, prepare(data, r, mended=found))
+
+
+def whole_sound_of(data: Data, recording: int, then: str) -> dict[str, Any]:
+    """What is known of a recording whose sound is all there; `Invalid` where it is not: it is made first. `then`: what is to be done
+    once it is there, as "Render"."""
+    r = recordings.get(data.db, recording)
+    if told := mend(data, recording):
+        raise Invalid(f"{told} {then} when it is there.")
+    facts = media_facts(data, recording)
+    if facts is None or not facts["sounded"]:
+        raise Invalid(f"The sound of {r.name} is still being made. {then} when it is there.")
+    return facts
+
+
+def being_mended(data: Data, recording: int) -> str:
+    """What was found short of a recording and is being made again now, in a sentence; empty where nothing is."""
+    r = recordings.get(data.db, recording)
+    job = jobs.latest_of_recordings(data.db, r.project).get(recording)
+    if job is None or not job.is_open:
+        return ""
+    return _said(r, job)
+
+
+def _said(r: Recording, job: Job) -> str:
+    short = job.params.get("mended", "")
+    return f"{r.name} is being prepared again: {short}." if short else ""
+
+
+def mend_all(data: Data) -> list[str]:
+    """Every recording of every project held against what was stated of it, as a server does when it starts: by sizes and headers
+    alone. What was mended, a sentence each."""
+    told = []
+    for recording in _prepared(data):
+        try:
+            told.append(mend(data, recording))
+        except (
+            Told,
+            ValueError,
+            KeyError,
+            TypeError,
+            ArithmeticError,
+            OSError,
+        ) as e:  # one that is damaged keeps no other from it
+            told.append(f"Recording {recording} could not be looked through ({e}).")
+    return [x for x in told if x]
+
+
+def _prepared(data: Data) -> Iterator[int]:
+    """Recordings whose folder says that all of it is made, and that nobody works on."""
+    busy = {job.recording for job in jobs.unfinished(data.db) if job.kind == "prepare"}
+    for recording in sorted(recordings.all_ids(data.db)):
+        if recording not in busy and (data.derived(recording) / "media.json").exists():
+            try:
+                recordings.get(data.db, recording)
+            except Missing:  # taken out of its project
+                continue
+            yield recording
+
+
+def _mend_what_is_short(data: Data) -> None:
+    """What an earlier version, or a disk, has left short is found and made again before anybody works with it."""
+    try:
+        for told in mend_all(data):
+            print(f"kovel: {told}", file=sys.stderr)
+    except Exception as e:  # it is tried again by whoever opens the recording
+        print(f"kovel: recordings could not be looked through ({in_words(e) or e})", file=sys.stderr)
+
+
+MENDED_FIRST = Chore(None, lambda data: partial(_mend_what_is_short, data))

@@ -1,0 +1,159 @@
+"""How a recording is prepared: sound first, something to see, then its pictures piece by piece, over all cores.
+
+    sound   |====|                                     what is there is seen in the folder: a kill loses the piece at hand
+    look    |=|
+    pieces       |====|====|    |====|  worker 1
+                      |====|====|====|  worker 2
+    finish                           |=|
+
+Each step is a call to a child (media.derive, media.soundtrack, media.pieces); the scheduler hands them out.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from kovel.core.time.rate import Rate
+from kovel.data_folder import Data
+from kovel.jobs.kinds import JobKind, JobStep, Outcome, Result, Steps
+from kovel.media.pieces import frames_found, missing, pieces_of, there
+from kovel.media.whole_files import keep
+from kovel.media.wholeness import shortcomings, take_apart, whole_sound
+from kovel.services.log.transcription import listen
+from kovel.store import recordings
+from kovel.store.jobs import Job
+
+SHORT = 60  # seconds: a recording up to this is made in one go
+STRETCH = 150  # pieces a worker makes in a row, at most
+LEAST = 16  # and at least, where there are so many
+FIRST = 0  # urgency: sound and looks before anything,
+WHOLE = LAST = 1  # then short ones, and what ends a long one,
+PICTURE = 6  # pieces after everything
+
+
+def steps(job: Job, out: Sequence[JobStep], workers: int) -> list[JobStep]:
+    """What can be done next for a recording, beside the steps that are `out` already."""
+    p, folder = job.params, Path(job.params["out"])
+    busy = list(out)
+    named = {s.name for s in busy}
+    if "finish" in named or "all" in named:
+        return []  # what it makes whole is nobody else's to make
+    frames = p["frames"] or 1
+    base = {k: p[k] for k in ("path", "out", "rate")}
+    own = p.get("own", 0)  # jobs of older versions say nothing of it
+    whole = {**base, **{k: p[k] for k in ("picture", "sound", "frames")}, "own": own}
+    if (folder / "media.json").exists():  # it is made already; a server may have ended before that was noted
+        return [] if busy else [JobStep("finish", "finish", whole, WHOLE)]
+    if not p["picture"] or p["frames"] is None or frames / Rate(*p["rate"]).fps <= SHORT:
+        return (
+            []
+            if busy
+            else [
+                JobStep("all", "derive", {**whole, "heard": p.get("heard", [])}, WHOLE, brings_sound=p["sound"], makes_all=True)
+            ]
+        )
+    new: list[JobStep] = []
+    sounded = not p["sound"] or whole_sound(folder)
+    if not sounded and "sound" not in named:
+        new.append(
+            JobStep(
+                "sound",
+                "make_heard_sound",
+                {**base, "picture": True, "frames": p["frames"], "heard": p.get("heard", [])},
+                FIRST,
+                brings_sound=True,
+            )
+        )
+    joined = (folder / "picture.json").exists()
+    looked = joined or (folder / "look.json").exists()
+    noted = not own or (folder / "own.json").exists()
+    if not noted and "own" not in named:
+        new.insert(0, JobStep("own", "make_index", {**base, "group": own}, FIRST))
+    if not looked and "look" not in named and not there(folder, bool(own)):
+        new.append(JobStep("look", "make_look", {**base, "frames": frames}, FIRST))
+    gaps = [] if joined else missing(folder, frames, bool(own))
+    new += _stretches(gaps, busy, pieces_of(frames), {**base, "frames": frames, "own": bool(own)}, workers)
+    if not gaps and sounded and noted and not busy:
+        new.append(JobStep("finish", "finish", whole, LAST))
+    return new
+
+
+def _stretches(
+    gaps: list[tuple[int, int | None]], busy: list[JobStep], total: int, base: dict[str, Any], workers: int
+) -> list[JobStep]:
+    """The gaps that nobody works on, cut into stretches for so many workers."""
+    taken = [s.pieces for s in busy if s.pieces]
+    free: list[tuple[int, int | None]] = []
+    for a, b in gaps:
+        end = total if b is None else b
+        cuts = sorted((x, total if y is None else y) for x, y in taken if x < max(end, a + 1) and (y is None or y > a))
+        at = a
+        for x, y in cuts:
+            if x > at:
+                free.append((at, x))
+            at = max(at, y)
+        if at < end:
+            free.append((at, b))
+        elif b is None and not taken and len(gaps) == 1:  # only what lies behind the expected end
+            free.append((at, None))
+    left = sum((total if b is None else b) - a for a, b in free)
+    size = max(LEAST, min(STRETCH, -(-left // (2 * workers))))
+    out: list[tuple[int, int | None]] = []
+    for a, b in free:
+        while (total if b is None else b) - a > size + LEAST // 2:
+            out.append((a, a + size))
+            a += size
+        out.append((a, b))
+    threads = 1 if workers > 1 else 0
+    return [
+        JobStep(f"pieces {a}", "make_pieces", {**base, "first": a, "last": b, "threads": threads}, PICTURE, (a, b))
+        for a, b in out
+    ]
+
+
+def progress(job: Job, told: dict[str, float]) -> float:
+    """How far a recording is, 0 to 1: what is there, and what the steps that are out have told."""
+    p, folder = job.params, Path(job.params["out"])
+    if "all" in told or (folder / "media.json").exists():
+        return told.get("all", 0.99)
+    shares = {"sound": 0.03 if p["sound"] else 0.0, "finish": 0.03}
+    x = 0.0
+    if p["sound"]:
+        x += shares["sound"] * (1.0 if whole_sound(folder) else told.get("sound", 0.0))
+    if (folder / "picture.json").exists():
+        return min(0.99, 1 - shares["sound"] - shares["finish"] + x + shares["finish"] * told.get("finish", 0.0))
+    found = frames_found(folder)
+    total = pieces_of(found if found is not None else p["frames"] or 1)
+    x += (1 - sum(shares.values())) * min(1.0, len(there(folder, bool(p.get("own")))) / max(1, total))
+    return min(0.99, x + shares["finish"] * told.get("finish", 0.0))
+
+
+def take_step(data: Data, job: Job, step: JobStep, result: Result) -> Outcome:
+    """What a step brought: its sound is listened to, and at the end the whole recording is held against what was stated of it."""
+    assert job.recording is not None
+    if "short" in result:
+        return Outcome(short=result["short"])
+    if step.brings_sound:
+        listen(data, job.recording)
+    if step.name not in ("all", "finish"):
+        return Outcome(goes_on=True)
+    folder = Path(job.params["out"])
+    if short := shortcomings(folder):
+        take_apart(folder)
+        return Outcome(short=short)
+    recordings.set_whole(data.db, job.recording, result["checksum"], result["frames"])
+    mended = job.params.get("mended")
+    return Outcome(f"It was prepared again: {mended}." if mended else "", result)
+
+
+def spared(job: Job, step: JobStep) -> bool:
+    """Something to see at once would be nice; the pieces come anyway."""
+    if step.name != "look":
+        return False
+    keep(Path(job.params["out"]) / "look.json", {})
+    return True
+
+
+PREPARE = JobKind("prepare", steps=Steps(steps, progress, take_step, spared))

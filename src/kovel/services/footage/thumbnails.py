@@ -1,0 +1,143 @@
+"""Small frames of recordings: where the one nearest to a moment lies, and its colours."""
+
+from __future__ import annotations
+
+import io
+import tempfile
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+from itertools import zip_longest
+from pathlib import Path
+
+import av
+import numpy as np
+import numpy.typing as npt
+from PIL import Image
+
+from kovel.core.time.rate import Rate
+from kovel.data_folder import Data, media_facts
+from kovel.media.child import call
+from kovel.media.files import Unusable
+from kovel.services.footage.intake import file_of
+from kovel.store.recordings import Recording
+
+Rgb = npt.NDArray[np.float64]
+ACROSS = 10  # small frames a row of a sheet, and rows a sheet
+
+
+@dataclass(frozen=True, slots=True)
+class Small:
+    """One small frame: its sheet's name without suffix, which of its frames it is, and its size in pixels."""
+
+    sheet: str
+    number: int
+    width: int
+    height: int
+
+    @property
+    def box(self) -> tuple[int, int, int, int]:
+        """Where it stands on its sheet: left, top, right, bottom."""
+        y, x = divmod(self.number, ACROSS)
+        return x * self.width, y * self.height, (x + 1) * self.width, (y + 1) * self.height
+
+
+def _own(r: Recording, frame: int, clock: Rate) -> int:
+    """A frame of clock `clock` in the recording's own frames."""
+    return frame * clock.den * r.rate.num // (clock.num * r.rate.den)
+
+
+def small_of(data: Data, r: Recording, frame: int, clock: Rate) -> Small | None:
+    """The small frame nearest to a moment of a recording; None while there is none. `frame` counts at rate `clock`."""
+    facts = media_facts(data, r.id) if r.ready else None
+    made = facts.get("small") if facts else None
+    if not made:
+        return None
+    own = _own(r, frame, clock) if r.frames is not None else 0
+    sheet, i = divmod(min(own // made["every"], made["count"] - 1), ACROSS * ACROSS)
+    return Small(f"{made.get('name', 'small')}-{sheet}", i, made["width"], made["height"])
+
+
+def small_alone(data: Data, recording: int, sheet: str, number: int) -> bytes | None:
+    """A small frame as a JPEG of its own: a page that shows one of a recording need not hold a hundred. None where it is not."""
+    try:
+        with (data.derived(recording) / f"{sheet}.singles").open("rb") as f:
+            sizes = np.frombuffer(f.read(4 * ACROSS * ACROSS), "<u4")
+            f.seek(int(sizes[:number].sum()), io.SEEK_CUR)
+            return f.read(int(sizes[number])) or None
+    except (OSError, IndexError):  # made before there were any: cut out of the sheet
+        pass
+    facts = media_facts(data, recording) or {}
+    path = data.derived(recording) / f"{sheet}.jpg"
+    try:
+        made = Small(sheet, number, facts["small"]["width"], facts["small"]["height"])
+        return _alone(path, path.stat().st_mtime_ns, made.box)
+    except (OSError, KeyError):
+        return None
+
+
+@lru_cache(4096)
+def _alone(path: Path, stamp: int, box: tuple[int, int, int, int]) -> bytes:
+    x, y, right, bottom = box
+    out = io.BytesIO()
+    Image.fromarray(_sheet(path, stamp)[y:bottom, x:right]).save(out, "JPEG", quality=90, subsampling=0)
+    return out.getvalue()
+
+
+@lru_cache(8)
+def _sheet(path: Path, stamp: int) -> npt.NDArray[np.uint8]:
+    with Image.open(path) as im:
+        return np.asarray(im.convert("RGB"))
+
+
+def near(data: Data, r: Recording, moments: Sequence[int], clock: Rate) -> list[Rgb | None]:
+    """Pictures close to these moments, as large as the page has them: of the key frames before; the small ones where there are
+    none."""
+    owns = [] if r.frames is None else [_own(r, n, clock) for n in moments]
+    made = (
+        _of_itself(data, r, owns)
+        if (media_facts(data, r.id) or {}).get("own")
+        else _of_proxy(data.derived(r.id) / "proxy.mp4", r, owns)
+    )
+    return [found if found is not None else colours(data, r, n, clock) for n, found in zip_longest(moments, made)]
+
+
+def _of_itself(data: Data, r: Recording, frames: Sequence[int]) -> list[Rgb | None]:
+    with tempfile.TemporaryDirectory(prefix="kovel-") as out:
+        params = {"path": str(file_of(data, r)), "out": out, "rate": [r.rate.num, r.rate.den], "frames": frames}
+        try:
+            return [_rgb(Path(p)) for p in call("views", params)["paths"]]
+        except Unusable:
+            return []
+
+
+def _of_proxy(proxy: Path, r: Recording, frames: Sequence[int]) -> list[Rgb | None]:
+    out: list[Rgb | None] = []
+    try:
+        with av.open(str(proxy)) as c:
+            s = c.streams.video[0]
+            for n in frames:
+                c.seek(int(n / r.rate.fps / (s.time_base or 1)), stream=s)
+                out.append(next(c.decode(s)).to_ndarray(format="rgb24").astype(np.float64) / 255)
+    except (OSError, av.FFmpegError, StopIteration):
+        pass
+    return out
+
+
+def _rgb(path: Path) -> Rgb:
+    with Image.open(path) as im:
+        return np.asarray(im.convert("RGB"), np.float64) / 255
+
+
+def colours(data: Data, r: Recording, frame: int, clock: Rate) -> Rgb | None:
+    """The small frame's pixels, coded RGB (height, width, 3), 0..1."""
+    s = small_of(data, r, frame, clock)
+    if s is None:
+        return None
+    path = data.derived(r.id) / f"{s.sheet}.jpg"
+    try:
+        sheet = _sheet(path, path.stat().st_mtime_ns)
+    except OSError:
+        return None
+    x, y, right, bottom = s.box
+    return sheet[y:bottom, x:right].astype(np.float64) / 255

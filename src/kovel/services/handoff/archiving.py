@@ -1,0 +1,221 @@
+"""A project in one file, with its recordings or without, and out of it again on any machine (docs/archive.md).
+
+FILE.kovel.zip    project.json    form, schema, the project's rows by table, which recording's file is which
+                  media/          the recordings' files, as they are or with the pictures that are used
+                  tables/ fonts/  what its looks and titles read
+"""
+
+import json
+import os
+import shutil
+import sqlite3
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from fractions import Fraction
+from pathlib import Path
+from typing import Any, Literal
+from uuid import uuid4
+
+from kovel.core.plan.layers import flat
+from kovel.core.plan.plan import make_plan
+from kovel.core.told import Told
+from kovel.data_folder import Data
+from kovel.jobs.kinds import JobKind
+from kovel.media.child import call
+from kovel.media.files import NoRoom, Unusable
+from kovel.services.footage.intake import free_name, may_open, prepare, safe
+from kovel.store import archive, jobs, projects, recordings, stories
+from kovel.store.jobs import Job
+from kovel.store.projects import Invalid, Project
+
+FORM = "kovel project 1"
+Media = Literal["none", "pictures", "used", "all"]
+HANDLE = 2.0  # seconds of pictures around what is used, where not all are taken along
+Progress = Callable[[float], None]
+
+
+@dataclass(frozen=True, slots=True)
+class Archived:
+    """What became of it: the file, or the project; its recordings; those whose files are not in it, or not here."""
+
+    path: str
+    project: int
+    name: str
+    recordings: int
+    media: int
+    missing: tuple[str, ...]
+
+
+def used(data: Data, project: int) -> set[int]:
+    """The recordings that a story of the project shows or plays."""
+    sources = recordings.sources(data.db, project)
+    out: set[int] = set()
+    for kept in stories.of_project(data.db, project):
+        s = kept.story
+        out |= make_plan(s, sources).sources | {c.source for c in (*s.covers, *s.loose) if c.source}
+        out |= {p.source for p in s.pieces if p.source} | {x.source for x in (*s.sounds, *s.loose_sounds)}
+    return out
+
+
+def used_ranges(data: Data, project: int, handle: float = HANDLE) -> dict[int, list[tuple[Fraction, Fraction]]]:
+    """By recording: seconds from its first picture that the stories show, also under covers and in what came loose, with `handle`
+    seconds around each; those that meet are one."""
+    fps = projects.get(data.db, project).rate.fps
+    found: dict[int, list[tuple[int, int]]] = {}
+    for kept in stories.of_project(data.db, project):
+        s = kept.story
+        laid = [(c.source, c.start, c.start + c.length) for c in (*s.covers, *s.loose)]
+        for source, first, end in [*((p.source, *p.used) for p in s.pieces), *laid]:
+            if source:
+                found.setdefault(source, []).append((first, end))
+        for run in make_plan(s, recordings.sources(data.db, project)).pictures:
+            for layer in flat(run.layers):
+                if layer.image.source is not None:
+                    base, num, den = layer.image.steps(Fraction(1))
+                    ends = base // den, (base + (run.end - run.at - 1) * num) // den
+                    found.setdefault(layer.image.source, []).append((min(ends), max(ends) + 1))
+    around = Fraction(handle).limit_denominator(1000)
+    out: dict[int, list[tuple[Fraction, Fraction]]] = {}
+    for i, rows in found.items():
+        joined: list[tuple[Fraction, Fraction]] = []
+        for a, b in sorted((max(Fraction(0), a / fps - around), b / fps + around) for a, b in rows):
+            if joined and a <= joined[-1][1]:
+                joined[-1] = joined[-1][0], max(b, joined[-1][1])
+            else:
+                joined.append((a, b))
+        out[i] = joined
+    return out
+
+
+def start_archive(
+    data: Data, project: int, media: Media = "none", out: Path | None = None, handle: float = HANDLE
+) -> tuple[Job, Archived]:
+    """Queue a project's one file; the job, and what will be in it. `pictures`: of the recordings used only the pictures used, with
+    `handle` seconds around, and all sound."""
+    p = projects.get(data.db, project)
+    number, tables = archive.rows_of(data.db, project)
+    rows = recordings.of_project(data.db, project)
+    wanted = {r.id for r in rows} if media == "all" else used(data, project) if media != "none" else set()
+    inside = {r.id: r for r in rows if r.id in wanted and Path(r.path).is_file() and may_open(data, r)}
+    names = {i: f"media/{i:04d} {safe(Path(r.path).name)}" for i, r in inside.items()}
+    out = out or free_name(data.renders(project), safe(p.name), ".kovel.zip")
+    need = sum(r.size for r in inside.values())
+    if need > shutil.disk_usage(out.parent).free:
+        raise Invalid(f"Its recordings take {need / 1e9:.1f} GB; there is less room than that where it is written.")
+    about = {
+        "form": FORM, "schema": number, "made": datetime.now(UTC).isoformat(timespec="seconds"),
+        "media": {str(i): name for i, name in names.items()}, "tables": tables,
+    }  # fmt: skip
+    text = json.dumps(about, ensure_ascii=False, indent=1)
+    described = data.root / "archives" / f"{uuid4().hex}.json"  # as it stands now; the job takes it away
+    described.parent.mkdir(exist_ok=True)
+    described.write_text(text)
+    files = {f"{d.name}/{f.name}": str(f) for d in (data.tables, data.fonts) if d.is_dir() for f in sorted(d.iterdir())
+             if json.dumps(f.stem, ensure_ascii=False)[1:-1] in text}  # fmt: skip
+    ranges = used_ranges(data, project, handle) if media == "pictures" else {}
+    cuts = [
+        {"number": i, "name": names[i], "path": r.path, "rate": [*r.rate.fps.as_integer_ratio()],
+         "ranges": [[list(a.as_integer_ratio()), list(b.as_integer_ratio())] for a, b in ranges.get(i, ())]}
+        for i, r in inside.items() if media == "pictures" and r.picture and r.frames is not None and r.frames > 1
+    ]  # fmt: skip
+    shortened = {c["number"] for c in cuts}
+    files |= {names[i]: r.path for i, r in inside.items() if i not in shortened}
+    job = jobs.add(data.db, project, "archive", {"about": str(described), "files": files, "out": str(out), "cuts": cuts})
+    missing = tuple(r.name for r in rows if r.id in wanted and r.id not in inside)
+    return job, Archived(str(out), project, p.name, len(rows), len(inside), missing)
+
+
+def read(data: Data, path: Path, told: Progress = lambda x: None, called: str = "") -> Archived:
+    """A project out of an archive: under its name, or one like it, its recordings beside what was brought in. `called`: its name,
+    where it is read out of another file. `Invalid`, and nothing is made, for what is no archive, or holds what no project can."""
+    name = called or path.name
+    folder = data.root / "archives" / f"in-{uuid4().hex}"
+    try:
+        inside = call("unpack", {"path": str(path), "out": str(folder)}, told)["members"]
+        return _read(data, path, inside, name)
+    except NoRoom:
+        raise
+    except Unusable as e:
+        why = str(e) if path.name not in str(e) else "it is damaged, or far more than an archive should hold"
+        raise Invalid(f"{name} cannot be read: {why}. Nothing was brought in.") from None
+    except Told as e:
+        raise Invalid(str(e) if name in str(e) else f"{name} cannot be brought in: {e}") from None
+    except (sqlite3.Error, ValueError, TypeError, KeyError, IndexError, AttributeError, ArithmeticError, RecursionError):
+        raise Invalid(f"{name} is no archive of Kovel, or it is damaged. Nothing was brought in.") from None
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def _read(data: Data, path: Path, inside: dict[str, Any], called: str) -> Archived:
+    about: dict[str, Any] = json.loads(Path(inside["project.json"]["file"]).read_text("utf-8"))
+    if not isinstance(about, dict) or about.get("form") != FORM:
+        raise Invalid(f"{called} is an archive of another kind. This Kovel reads “{FORM}”.")
+    files = {int(i): inside[name] for i, name in about["media"].items() if name in inside and inside[name]["kind"] == "media"}
+    (row,) = about["tables"]["project"]
+    p, ids = archive.put(data.db, about["schema"], about["tables"], _free(data, str(row["name"])))
+    try:
+        missing = _media(data, p, files, about.get("cut", {}), ids)
+        _looks_and_letters(data, inside)
+    except Exception:
+        projects.remove(data.db, p.id)
+        shutil.rmtree(data.uploads(p.id), ignore_errors=True)
+        raise
+    rows = recordings.of_project(data.db, p.id)
+    for r in rows:
+        if Path(r.path).is_file() and may_open(data, r):
+            prepare(data, r)
+    return Archived(str(path), p.id, p.name, len(rows), len(files), tuple(missing))
+
+
+def _looks_and_letters(data: Data, inside: dict[str, Any]) -> None:
+    """Tables of colours and fonts that the project uses, each read as one that an editor loads; those that are here already stay."""
+    for name, member in inside.items():
+        folder = {"tables": data.tables, "fonts": data.fonts}.get(member["kind"])
+        if folder is None or (to := folder / Path(name).name).exists():
+            continue
+        folder.mkdir(parents=True, exist_ok=True)
+        if member["kind"] == "tables":
+            call("read_table", {"path": member["file"], "out": str(to)})
+        else:
+            call("read_font", {"path": member["file"]})
+            os.replace(member["file"], to)
+
+
+def _media(data: Data, p: Project, files: dict[int, dict[str, Any]], cut: dict[str, Any], ids: dict[int, int]) -> list[str]:
+    """The recordings' files out of the archive, each held against its size and checksum; those that are not here. `cut`: what those
+    are that came with some of their pictures."""
+    folder, missing = data.uploads(p.id), []
+    for old, new in ids.items():
+        r = recordings.get(data.db, new)
+        if old not in files:
+            if not Path(r.path).is_file() or not may_open(data, r):
+                missing.append(r.name)
+            continue
+        folder.mkdir(parents=True, exist_ok=True)
+        short = cut.get(str(old))
+        size, known = (int(short["size"]), str(short["checksum"])) if short else (r.size, r.checksum)
+        member = files[old]
+        if member["size"] != size or (known and member["checksum"] != known):
+            raise Invalid(f"{r.name} is not whole in that archive. Nothing was brought in.")
+        name = next(n for n in (safe(Path(r.path).name), "recording") if n)
+        to = folder / f"{new} {name}"
+        os.replace(member["file"], to)
+        archive.moved_to(data.db, new, str(to), to.stat().st_mtime_ns)
+        if short:
+            archive.shortened(data.db, new, size, known)
+    return missing
+
+
+def _free(data: Data, name: str) -> str:
+    taken = {p.name for p in projects.listing(data.db)}
+    names = (name, *(f"{name[:70]} ({n})" for n in range(2, 10_000)))
+    return next(n for n in names if n not in taken)
+
+
+def _clear(job: Job) -> None:
+    """What described the project to the child is not needed any more."""
+    Path(job.params["about"]).unlink(missing_ok=True)
+
+
+ARCHIVE = JobKind("archive", "archive", 0, clear=_clear)

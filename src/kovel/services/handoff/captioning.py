@@ -1,0 +1,89 @@
+"""The captions of a story: worked out from its words and the editor's changes, or those of a file that was brought in."""
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from kovel.core.time.rate import Rate
+from kovel.core.words.subtitles import CHARS, FAST, LINES, Cue, Said, broken, cues, without_name
+from kovel.core.words.transcript import words_in
+from kovel.data_folder import Data
+from kovel.exchange.captions import MOST, cues_of
+from kovel.services.log.speech_levels import spoken_in
+from kovel.services.received_files import taken_apart, text_of
+from kovel.store import captions, recordings, stories
+from kovel.store.projects import Invalid
+
+
+def said(data: Data, kept: stories.Kept) -> list[Said]:
+    """The words that are heard in the dialogue, in story frames."""
+    story, out = kept.story, []
+    sources = recordings.sources(data.db, kept.project)
+    for at, p in zip(story.starts, story.pieces, strict=False):
+        s = sources.get(p.source) if p.source is not None else None
+        if s is None or not s.sound or p.take == "picture" or story.value(p, "mute", sources):
+            continue
+        for f, w in words_in(spoken_in(data, p, p.start, p.length, story.rate), story.rate, p.start, p.length):
+            end = min(w.frames(story.rate)[1], p.end)
+            if w.text.strip():
+                out.append(Said(at + f - p.start, at + max(f + 1, end) - p.start, w, s.id))
+    return sorted(out, key=lambda x: x.at)
+
+
+def captions_of(data: Data, kept: stories.Kept, *, chars: int = CHARS, names: bool | None = None) -> list[Cue]:
+    """As they are shown, written and burnt in. `names`: whether a new speaker is named; none said: where there are several."""
+    file = captions.brought(data.db, kept.id)
+    if file:
+        rows = [c for c in file[1] if c.at < kept.story.length]
+        return rows if chars >= CHARS else [replace(c, lines=_narrowed(c.lines, chars)) for c in rows]
+    words = said(data, kept)
+    several = len({x.word.speaker for x in words if x.word.speaker}) > 1
+    return cues(
+        words, kept.story.rate, chars=chars, names=several if names is None else names, edits=captions.edits(data.db, kept.id)
+    )
+
+
+def _narrowed(lines: Sequence[str], chars: int) -> tuple[str, ...]:
+    """Lines of a caption broken anew where they are too long for a narrow picture."""
+    return tuple(lines) if max(map(len, lines), default=0) <= chars else broken(" ".join(lines), chars)
+
+
+def change(data: Data, kept: stories.Kept, key: tuple[int, int], text: str) -> Cue:
+    """Type another text for one caption, in lines as they are typed; an empty one: as the words say."""
+    text = "\n".join(" ".join(x.split()) for x in text.replace("\r", "").split("\n") if x.strip())
+    if len(text) > 400:
+        raise Invalid("That is too long for one caption.")
+    file = captions.brought(data.db, kept.id)
+    if file:
+        rows = [Cue(c.at, c.end, broken(text), c.speaker, c.key, True) if c.key == key and text else c for c in file[1]]
+        if all(c.key != key for c in rows):
+            raise Invalid("That caption is no longer there.")
+        captions.bring(data.db, kept.id, file[0], rows, f"“{text[:40]}” typed")
+    else:
+        plain = {c.key: c for c in cues(said(data, kept), kept.story.rate)}
+        if key not in plain:
+            raise Invalid("That caption is no longer there: its words were changed or left the story.")
+        was, text = plain[key].text, without_name(text, plain[key].speaker)
+        captions.change(data.db, kept.id, key, was, "" if text.replace("\n", " ") == was and "\n" not in text else text)
+    return next(c for c in captions_of(data, kept) if c.key == key)
+
+
+def bring(data: Data, kept: stories.Kept, name: str, body: bytes) -> tuple[int, list[str]]:
+    """Let a caption file stand for a story; how many of its cues, and what could not be taken."""
+    told = taken_apart(data, "read_cues", name, text_of(name, body), most=MOST)
+    rows, refused = cues_of(told, kept.story.rate), told["refused"]
+    if not rows:
+        raise Invalid(f"{name} holds no captions that can be read. Bring a .vtt or .srt file.")
+    captions.bring(data.db, kept.id, name, rows)
+    notes = [f"Line {n} was left out: {why}." for n, why in refused[:20]]
+    late = sum(c.at >= kept.story.length for c in rows)
+    notes += [f"{late} of them begin behind the end of the story."] if late else []
+    return len(rows), notes
+
+
+def too_fast(c: Cue, rate: Rate) -> str:
+    """Why a caption is hard to read; nothing where it is not."""
+    out = [f"{c.pace(rate)} words a minute"] if c.pace(rate) > FAST else []
+    out += [f"{len(c.lines)} lines"] if len(c.lines) > LINES else []
+    long = max(map(len, c.lines), default=0)
+    out += [f"a line of {long} letters"] if long > 42 else []
+    return ", ".join(out)

@@ -1,0 +1,222 @@
+"""Outputs of a story: asked for, worked out beforehand, queued; ready-made choices; the parts of films that are kept."""
+
+import json
+import time
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from kovel.core.plan.captioned import letters_for, with_captions
+from kovel.core.plan.outputs import KINDS, Output, between, checked, expected, shaped, size_made
+from kovel.core.plan.parts import divided
+from kovel.core.plan.plan import Plan, make_plan
+from kovel.core.story.model import Story
+from kovel.core.time.rate import Rate
+from kovel.core.time.timecode import format_timecode
+from kovel.data_folder import Data
+from kovel.jobs.kinds import Hold, JobKind
+from kovel.media.wholeness import whole_sound
+from kovel.services.footage.intake import file_of, free_name, safe
+from kovel.services.footage.mending import whole_sound_of
+from kovel.services.footage.relinking import there, unsure
+from kovel.services.handoff.captioning import captions_of
+from kovel.services.handoff.stems import lanes_of
+from kovel.services.sound.derived_sounds import hold_for_sounds, made_file, want_cleaned, want_retimed
+from kovel.store import jobs, projects, recordings, settings, stories
+from kovel.store.jobs import Job, JobState
+from kovel.store.projects import Invalid, Project
+from kovel.store.recordings import Recording
+
+STALE = 86_400.0  # seconds
+KEPT = 6_000_000_000  # bytes of parts; those that were used least lately go first
+
+READY = {
+    "For the web": Output(),
+    "Upright": Output(shape="9:16"),
+    "Archive": Output(kind="prores"),
+    "Review": Output(kind="draft"),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Estimate:
+    """What is to be expected of an output, before it is made."""
+
+    size: tuple[int, int]
+    frames: int
+    bytes: int
+    seconds: float
+
+
+def estimate(data: Data, kept: stories.Kept, asked: Output) -> Estimate:
+    """Size from bit rate and length; time from what the last outputs of the kind took here, if there were any."""
+    p = projects.get(data.db, kept.project)
+    o = checked(asked, kept.story)
+    assert o.end is not None
+    size, length = size_made(o, kept.story, p.width, p.height), o.end - o.start
+    lanes = len({lane for lane in lanes_of(kept.story).values()})
+    bytes_, seconds = expected(o, size, p.rate, length, lanes)
+    return Estimate(size, 1 if o.kind == "still" else length, bytes_, seconds * _pace(data, p.id, o.kind))
+
+
+def _pace(data: Data, project: int, kind: str) -> float:
+    """How long outputs of a kind took here against what is expected of one core."""
+    for j in jobs.of_project(data.db, project, "render"):
+        told, x = j.result or {}, j.params
+        if not j.is_done or not told.get("took") or told.get("anew") != told.get("parts") or "output" not in x:
+            continue
+        made = Output.from_json(x["output"])
+        if made.kind == kind:
+            alone = expected(made, (x["width"], x["height"]), Rate(*x["plan"]["rate"]), x["plan"]["length"])[1]
+            if alone >= 2:  # one that was over at once tells nothing
+                return max(0.05, min(20.0, float(told["took"]) / alone))
+    return 1.0
+
+
+def start_output(data: Data, story: int, asked: Output | None = None, out: Path | None = None) -> Job:
+    """Queue an output of a story as it stands now; `Refused` or `Invalid` for what cannot be made."""
+    kept = stories.load(data.db, story)
+    project = projects.get(data.db, kept.project)
+    o = checked(asked or Output(), kept.story)
+    if o.kind == "still":
+        o = replace(o, end=o.start + 1)
+    assert o.end is not None
+    sources = recordings.sources(data.db, project.id)
+    shown = shaped(kept.story, o.shape)
+    whole = make_plan(shown, sources)
+    if o.captions:
+        size = size_made(o, kept.story, project.width, project.height)
+        ratio = size[0] / size[1]
+        rows = captions_of(data, kept, chars=letters_for(ratio))
+        if not rows:
+            raise Invalid("There are no captions to burn in: nothing that is said in the story is transcribed.")
+        whole = with_captions(whole, rows, ratio)
+    plan = between(whole, o.start, o.end)
+    size = size_made(o, kept.story, project.width, project.height)
+    seen = KINDS[o.kind].seen
+    params = {
+        "plan": (divided(plan) if seen else plan).to_json(sources),
+        "files": _files(data, plan),
+        "out": str(out or _named(data, project, kept, o)),
+        "width": size[0],
+        "height": size[1],
+        "output": o.to_json(),
+        "drawn": str(data.drawn),
+        "tables": str(data.tables),
+        "fonts": str(data.fonts),
+        "parts": str(parts_of(data, project.id)) if seen else "",
+        "chapters": chapters_of(kept.story, o) if seen else [],
+        "begin": project.start_frame + o.start,
+        "timecode": format_timecode(project.start_frame + o.start, project.rate, project.drop),
+        "drop": project.drop,
+    }  # fmt: skip
+    if o.kind == "stems":
+        params["lanes"] = {str(i): lane for i, lane in lanes_of(kept.story).items()}
+    for failed in want_retimed(data, project.id, plan):
+        jobs.again(data.db, failed.id, JobState.FAILED)
+    trim_parts(data)
+    return jobs.add(data.db, project.id, "render", params)
+
+
+def _files(data: Data, plan: Plan) -> dict[str, dict[str, Any]]:
+    """What the renderer reads of each recording; what has to be made of one first is begun."""
+    files = {}
+    for i in plan.sources:
+        r = recordings.get(data.db, i)
+        if i in plan.seen:
+            file_of(data, r)
+        if i in plan.seen and Path(r.path).is_file() and not there(r):
+            raise Invalid(
+                f"{r.name} is another file now than the one that was brought in. Find the right one in Footage, then render again."
+            )
+        facts = whole_sound_of(data, i, "Render")
+        made = {name: str(made_file(data, i, name)) for name in plan.made.get(i, ())}
+        files[str(i)] = {**_file(data, r), "channels": facts.get("channels", 1), "made": made}
+        if i in plan.seen and unsure(r):
+            files[str(i)]["sum"] = r.checksum
+        if made and (job := want_cleaned(data, i)) and job.has_failed:
+            raise Invalid(f"{r.name} could not be cleaned: {job.message} Try again in the Sound room, or leave it as recorded.")
+    return files
+
+
+def _file(data: Data, r: Recording) -> dict[str, Any]:
+    return {
+        "name": r.name, "path": r.path, "rate": [r.rate.num, r.rate.den], "still": r.frames is None, "first": r.first,
+        "drop": r.drops, "derived": str(data.derived(r.id)), "pcm": str(data.derived(r.id) / "sound.pcm") if r.sound else None,
+    }  # fmt: skip
+
+
+def _named(data: Data, project: Project, kept: stories.Kept, o: Output) -> Path:
+    rows = jobs.of_project(data.db, project.id, "render")
+    coming = {j.params["out"] for j in rows if j.is_open}
+    shape = "" if o.shape == "as the story" else f" {o.shape.replace(':', ' to ')}"
+    what = {"draft": " draft", "stems": " stems", "still": " still"}.get(o.kind, "")
+    return free_name(
+        data.renders(project.id), f"{safe(project.name)} - {safe(kept.name)}{shape}{what}", KINDS[o.kind].ending, coming
+    )
+
+
+def chapters_of(story: Story, o: Output) -> list[tuple[int, str]]:
+    """Headings as chapters of what is made: the first begins with it."""
+    assert o.end is not None
+    rows = sorted((story.starts[story.index_of(s.piece)], s.heading) for s in story.sections)
+    before = [name for at, name in rows if at <= o.start]
+    inside = [(at - o.start, name) for at, name in rows if o.start < at < o.end]
+    if not before and not inside:
+        return []
+    return [(0, before[-1] if before else "Beginning"), *inside]
+
+
+def parts_of(data: Data, project: int) -> Path:
+    """Where the parts of a project's films are kept."""
+    return data.root / "parts" / str(project)
+
+
+def trim_parts(data: Data, most: int = KEPT) -> int:
+    """Keep the parts of films to so many bytes; how many were freed."""
+    found = [(p.stat().st_mtime, p.stat().st_size, p) for p in (data.root / "parts").glob("*/*")]
+    for when, _, p in found:
+        if p.suffix == ".part" and time.time() - when > STALE:
+            p.unlink(missing_ok=True)  # of a process that is gone
+    rows = [r for r in found if r[2].suffix != ".part"]
+    over, freed = sum(size for _, size, _ in rows) - most, 0
+    for _, size, p in sorted(rows, key=lambda r: r[0]):
+        if freed >= over:
+            break
+        p.unlink(missing_ok=True)
+        freed += size
+    return freed
+
+
+def ready(data: Data) -> dict[str, Output]:
+    """Ready-made choices: those that ship with Kovel and the editor's own, by name."""
+    own: dict[str, dict[str, Any]] = json.loads(settings.get(data.db, "outputs", "{}"))
+    return READY | {name: Output.from_json(row) for name, row in own.items()}
+
+
+def keep_ready(data: Data, name: str, o: Output | None) -> None:
+    """Keep a choice under a name, or (None) take it out again."""
+    name = " ".join(name.split())[:60]
+    if not name:
+        raise Invalid("Give the choice a name.")
+    if name in READY:
+        raise Invalid(f"“{name}” ships with Kovel. Take another name.")
+    own = json.loads(settings.get(data.db, "outputs", "{}"))
+    own.pop(name, None)
+    if o is not None:
+        own[name] = replace(o, start=0, end=None).to_json()
+    settings.put(data.db, "outputs", json.dumps(own))
+
+
+def _hold(data: Data, job: Job) -> Hold | None:
+    """Held while a sound that it reads is being made, or a recording is made again."""
+    held = hold_for_sounds(data, job)
+    if held is not None:
+        return held
+    coming = {str(j.recording) for j in jobs.unfinished(data.db) if j.kind == "prepare"}
+    files = job.params.get("files", {})
+    mended = (f.get("pcm") and i in coming and not whole_sound(Path(f["pcm"]).parent) for i, f in files.items())
+    return Hold() if any(mended) else None
+
+
+RENDER = JobKind("render", "render", 0, hold=_hold)

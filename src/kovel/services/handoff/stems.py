@@ -1,0 +1,73 @@
+"""Stems: each lane of the story as a sound file as long as the whole; together they are the mix. And fitted music as one file.
+
+dialogue  |~~~ ~~~~~  ~~~|
+music     |~~~~~~~~~~~~~~|      24-bit WAV, 48 kHz, stereo; peak dips of the whole are in every one
+"""
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+from kovel.core.plan.plan import Plan, make_plan
+from kovel.core.sound.music_fit import Fitted
+from kovel.core.story.model import SOUNDS, Story
+from kovel.core.time.rate import SAMPLE_RATE
+from kovel.data_folder import Data
+from kovel.media.soundfiles import stems
+from kovel.services.footage.mending import whole_sound_of
+from kovel.services.story.story_checks import mix_of
+from kovel.store import recordings
+from kovel.store.projects import Invalid
+
+CROSS = int(0.08 * SAMPLE_RATE)
+
+
+def lanes_of(story: Story) -> dict[int, str]:
+    """The lane of each thing that may be heard, by its id."""
+    named = {p.id: "dialogue" for p in story.pieces} | {c.id: "natural" for c in story.covers}
+    return named | {x.id: x.kind for x in story.sounds}
+
+
+def lane_plans(story: Story, plan: Plan) -> dict[str, Plan]:
+    """A plan for each lane that is heard."""
+    lanes = lanes_of(story)
+    out = {}
+    for lane in ("dialogue", *SOUNDS):
+        rows = tuple(h for h in plan.sounds if lanes.get(h.of) == lane)
+        if rows:
+            out[lane] = replace(plan, sounds=rows)
+    return out
+
+
+def write_stems(data: Data, project: int, story: Story, out: Path) -> list[Path]:
+    """Write each lane into folder `out`; the files. Nothing that is there is written over."""
+    plan = make_plan(story, recordings.sources(data.db, project))
+    plans = lane_plans(story, plan)
+    if not plans:
+        raise Invalid("Nothing is heard in the story: there are no stems to write.")
+    for lane in plans:
+        if (p := out / f"{lane}.wav").exists():
+            raise Invalid(f"{p.name} is in that folder already. Choose another one.")
+    for source in sorted({h.source for h in plan.sounds}):
+        whole_sound_of(data, source, "Write stems")
+    lanes = {lane: mix_of(data, one).block for lane, one in plans.items()}
+    return stems(out, lanes, mix_of(data, plan).block, plan.samples, lambda x: None)
+
+
+def joined_music(samples: np.ndarray, done: Fitted) -> np.ndarray:
+    """Fitted music as samples (n, channels), its seams crossed at equal power with their middle on the beat."""
+    ramp = np.sin(np.linspace(0, np.pi / 2, CROSS))[:, None]
+    out = np.zeros((done.length, samples.shape[1]))
+    half, at = CROSS // 2, 0
+    for k, (a, b) in enumerate(done.ranges):
+        lead = half if k else 0
+        tail = half if k < len(done.ranges) - 1 else 0
+        x = np.asarray(samples[a - lead : b + tail], float)
+        if lead:
+            x[:CROSS] *= ramp
+        if tail:
+            x[-CROSS:] *= ramp[::-1]
+        out[at - lead : at - lead + len(x)] += x
+        at += b - a
+    return np.rint(out).clip(-32768, 32767).astype(np.int16)

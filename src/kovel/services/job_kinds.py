@@ -1,0 +1,38 @@
+"""Every kind of job there is, what is seen to beside them, and the scheduler that works on them."""
+
+from datetime import date
+
+from kovel.data_folder import Data
+from kovel.jobs.kinds import Chore, JobKind
+from kovel.jobs.remote_workers import Crew
+from kovel.jobs.scheduler import Scheduler
+from kovel.services.footage import camera_cards, disk_space, mending, preparing, relinking, syncing
+from kovel.services.handoff import archiving, outputs
+from kovel.services.log import speaker_separation, theming, transcription
+from kovel.services.sound import derived_sounds
+from kovel.services.tighten import quick_cuts
+from kovel.store.backup import daily
+
+KINDS: tuple[JobKind, ...] = (
+    preparing.PREPARE,
+    transcription.LISTEN,
+    transcription.TRANSCRIBE,
+    transcription.ALIGN,
+    speaker_separation.VOICES,
+    theming.MEANING,
+    quick_cuts.PULSE,
+    syncing.SYNC,
+    relinking.RELINK,
+    camera_cards.COPY,
+    derived_sounds.CLEAN,
+    derived_sounds.RETIME,
+    outputs.RENDER,
+    archiving.ARCHIVE,
+)
+BACKED_UP = Chore(30, lambda data: lambda: daily(data.db, data.backups, date.today()))
+CHORES = (mending.MENDED_FIRST, disk_space.DISK_WATCHED, BACKED_UP, theming.MEANING_KEPT)
+
+
+def scheduler_for(data: Data, workers: int | None = None, crew: Crew | None = None) -> Scheduler:
+    """What works on the jobs of a data folder, with all of Kovel's kinds."""
+    return Scheduler(data, KINDS, CHORES, workers, crew)

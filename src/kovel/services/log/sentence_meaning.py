@@ -1,0 +1,229 @@
+"""What is said, by its meaning: worked out as a job whenever words come, searched, and kept ready while nothing changes."""
+
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+from typing import Any, Literal
+from uuid import uuid4
+
+import numpy as np
+import numpy.typing as npt
+
+from kovel.core.story.model import Sources
+from kovel.core.story.sync import set_time
+from kovel.core.time.rate import SAMPLE_RATE
+from kovel.core.words.meaning import ENGLISH, MANY, Said, content, nearest, same_answer
+from kovel.core.words.themes import words_of
+from kovel.data_folder import Data
+from kovel.services.tighten.proposals import interviewer
+from kovel.store import jobs, meanings, projects, recordings, settings, subclips, transcripts
+from kovel.store.jobs import Job
+from kovel.store.projects import Invalid
+
+Floats = npt.NDArray[np.float32]
+SHOT_SAYS = 3  # sentences of a shot's own that tell what it shows
+WORDS = 3000  # of a project that can name a theme: the most frequent ones
+Why = Literal["word", "meaning"]
+
+
+@dataclass(frozen=True)
+class Meant:
+    """All sentences of a project and their meaning, (n, WIDTH); `same`: see `same_answer`; those that are not worked out yet."""
+
+    said: tuple[Said, ...]
+    rows: Floats
+    same: npt.NDArray[np.bool_]
+    lacking: int
+    state: str
+
+
+@dataclass(frozen=True, slots=True)
+class Hit:
+    """A sentence that was found, by its words (marked in the text by \\x02 and \\x03) or by its meaning."""
+
+    said: Said
+    text: str
+    how: Why
+    score: float
+
+
+_ready: dict[tuple[str, int], Meant] = {}
+
+
+def meant(data: Data, project: int) -> Meant:
+    """Sentences with their meaning, read again only when words or meanings changed since."""
+    who = interviewer(data)
+    state = f"{meanings.state(data.db, project)} {meanings.count(data.db)} {who}"
+    key = (str(data.db.path), project)
+    known = _ready.get(key)
+    if known is None or known.state != state:
+        said = tuple(heard_once(meanings.said(data.db, project, who), recordings.sources(data.db, project)))
+        rows = meanings.vectors(data.db, [content(s.text) for s in said])
+        known = Meant(said, rows, same_answer(said), int((~rows.any(1)).sum()) if len(said) else 0, state)
+        if len(_ready) > 4:
+            _ready.clear()
+        _ready[key] = known
+    return known
+
+
+def heard_once(said: Sequence[Said], sources: Sources) -> list[Said]:
+    """Without the sentences that another recording of the same moment (synced) has heard already.
+
+    A   [We haul]  [She said]        B   ~~~~~~~~~~ [She said] [Every]      of B only "Every" is left
+    """
+    out: list[Said] = []
+    taken: dict[int, list[tuple[Fraction, Fraction, int]]] = {}  # by sync set: stretches in seconds, and whose they are
+    for s in said:
+        source = sources.get(s.recording)
+        if source is not None and source.sync is not None:
+            a, b = (set_time(source.sync, Fraction(x, SAMPLE_RATE)) for x in (s.start, s.end))
+            there = taken.setdefault(source.sync.set, [])
+            if any(2 * (min(b, y) - max(a, x)) > min(b - a, y - x) for x, y, r in there if r != s.recording):
+                continue
+            there.append((a, b, s.recording))
+        out.append(s)
+    return out
+
+
+def texts_of(data: Data, project: int) -> list[str]:
+    """Everything of a project whose meaning is wanted: its sentences, what is noted of shots, and the words that can name themes."""
+    said = meanings.said(data.db, project)
+    if not said:
+        return []  # there is nothing that a shot could be near to
+    often: dict[str, int] = {}
+    for s in said:
+        for w in words_of(s.text):
+            often[w] = often.get(w, 0) + 1
+    shots = [t for _, t in shot_texts(data, project)]
+    return [*(content(s.text) for s in said), *shots, *sorted(often, key=lambda w: -often[w])[:WORDS]]
+
+
+def shot_texts(data: Data, project: int) -> list[tuple[tuple[int, int], str]]:
+    """What is noted of each shot: ((recording, first frame), its name, tags, note and own words as a text)."""
+    clock = recordings.clock_of(data.db, project)
+    rows = {r.id: r for r in recordings.of_project(data.db, project) if r.kind in ("b-roll", "still") and not r.aside}
+    out = []
+    for r in rows.values():
+        heard = [s.text for s in transcripts.sentences_between(data.db, r.id, 0, 1 << 62)[:SHOT_SAYS]]
+        out.append(((r.id, 0), content(", ".join([r.name, *heard]))))
+    for c in subclips.of_project(data.db, project):
+        if c.recording in rows:
+            first, end = (clock.frame_to_sample(f) for f in (c.start, c.end))
+            heard = [s.text for s in transcripts.sentences_between(data.db, c.recording, first, end)]
+            own = [c.name, *c.tags, c.note, rows[c.recording].name, *heard[:SHOT_SAYS]]
+            out.append(((c.recording, c.start), content(", ".join(x for x in own if x))))
+    return out
+
+
+def shots_near(data: Data, project: int, said: Sequence[Said]) -> dict[tuple[int, int], float]:
+    """How near in meaning each shot (recording, first frame) is to what is said, 0 to 1; what is not worked out is not near."""
+    asked = meanings.vectors(data.db, [content(s.text) for s in said])
+    asked = asked[asked.any(1)]
+    shots = shot_texts(data, project)
+    if not len(asked) or not shots:
+        return {}
+    rows = meanings.vectors(data.db, [t for _, t in shots])
+    both = 2 if bool(np.any(asked[:, MANY:])) else 1
+    like = (rows @ asked.T / both).max(1)
+    return {key: float(max(0.0, x)) for (key, _), x in zip(shots, like, strict=True)}
+
+
+def work_out(data: Data, project: int) -> Job | None:
+    """Queue working out what is not worked out yet; the job that does, or None where nothing is lacking."""
+    open_ = [j for j in jobs.of_project(data.db, project, "meaning") if j.is_open]
+    if open_:
+        return open_[0]
+    lacking = meanings.lacking(data.db, texts_of(data, project))
+    if not lacking:
+        return None
+    folder = data.root / "meanings"
+    folder.mkdir(exist_ok=True)
+    name = folder / uuid4().hex
+    name.with_suffix(".json").write_text(json.dumps(lacking))
+    params = {"texts": f"{name}.json", "out": f"{name}.npy", "model": settings.get(data.db, "meaning model")}
+    return jobs.add(data.db, project, "meaning", params)
+
+
+def take_meant(data: Data, job: Job, result: dict[str, Any]) -> str:
+    """Keep what a job worked out."""
+    texts, out = Path(job.params["texts"]), Path(job.params["out"])
+    rows = np.load(out)
+    meanings.keep(data.db, json.loads(texts.read_text()), rows)
+    return f"{result['count']} sentences and words"
+
+
+def clear_up(job: Job) -> None:
+    """The files between a job and its worker are not needed any more."""
+    for name in ("texts", "out"):
+        Path(job.params[name]).unlink(missing_ok=True)
+
+
+def set_model(data: Data, folder: str) -> None:
+    """Use another English model (a folder with model.safetensors, config.json and tokenizer.json that gives as many numbers); empty for
+    the one that is installed. Everything is worked out anew."""
+    path = Path(folder.strip()).expanduser() if folder.strip() else None
+    if path is not None:
+        for name in ("model.safetensors", "config.json", "tokenizer.json"):
+            if not (path / name).is_file():
+                raise Invalid(
+                    f"There is no {name} in {folder.strip()[:200]}. A model is a folder with model.safetensors, config.json and tokenizer.json."
+                )
+        try:
+            size = json.loads((path / "config.json").read_text()).get("hidden_size")
+        except (OSError, ValueError, AttributeError):
+            size = None
+        if size != ENGLISH:
+            raise Invalid(f"That model gives {size or 'no'} numbers a sentence; {ENGLISH} are needed.")
+    new = str(path) if path else ""
+    if new != settings.get(data.db, "meaning model"):
+        settings.put(data.db, "meaning model", new)
+        meanings.forget(data.db)
+
+
+def keep_up(data: Data, seen: dict[int, str]) -> None:
+    """Queue what is lacking in every project whose words changed since the last look; not while they are being heard."""
+    heard = {j.project for j in jobs.unfinished(data.db) if j.kind in ("transcribe", "align", "meaning")}
+    for p in projects.listing(data.db):
+        state = f"{meanings.state(data.db, p.id)} {meanings.noted(data.db, p.id)}"
+        if not p.archived and p.id not in heard and seen.get(p.id) != state:
+            seen[p.id] = state
+            work_out(data, p.id)
+
+
+def search(data: Data, project: int, question: str, limit: int = 20, model: str = "") -> list[Hit]:
+    """Sentences for a question: first those with all its words, then those that are near it in meaning. Each sentence once."""
+    from kovel.media.meaning import vectors  # the models are read when somebody asks
+
+    question = " ".join(question.split())
+    if not question:
+        raise Invalid("Type what you look for.")
+    if len(question) > 500:
+        raise Invalid("That is too long to look for. A sentence is enough.")
+    hits: list[Hit] = []
+    marked: dict[Said, str] = {}
+    for f in transcripts.search(data.db, project, question, limit):
+        s = Said(f.recording, f.start, f.end, f.speaker, f.text.replace("\x02", "").replace("\x03", ""))
+        marked[s] = f.text
+    for k, s in enumerate(heard_once(list(marked), recordings.sources(data.db, project))):
+        hits.append(Hit(s, marked[s], "word", round(1 - k / 1000, 3)))
+    known = meant(data, project)
+    if known.said:
+        (asked,) = vectors([content(question)], model or settings.get(data.db, "meaning model"))
+        have = {(h.said.recording, h.said.start) for h in hits}
+        for i, score in nearest(asked, known.rows, known.same, question, limit + len(hits)):
+            s = known.said[i]
+            if (s.recording, s.start) not in have:
+                hits.append(Hit(s, s.text, "meaning", round(score / 3.5, 3)))
+    return hits[:limit]
+
+
+def more_like(data: Data, project: int, recording: int, start: int, limit: int = 12) -> list[Hit]:
+    """Sentences that mean what one of them means."""
+    known = meant(data, project)
+    i = next((i for i, s in enumerate(known.said) if s.recording == recording and s.start <= start < s.end), None)
+    if i is None:
+        raise Invalid("There is no sentence there any more.")
+    found = nearest(known.rows[i], known.rows, known.same, known.said[i].text, limit + 1)
+    return [Hit(known.said[k], known.said[k].text, "meaning", round(x / 3.5, 3)) for k, x in found if k != i][:limit]

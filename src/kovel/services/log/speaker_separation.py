@@ -1,0 +1,91 @@
+"""Who says which sentence: two voices of one recording told apart by how they sound, as a job on its words."""
+
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Any
+
+from kovel.core.words.transcript import Word, sentences
+from kovel.data_folder import Data, media_facts
+from kovel.jobs.kinds import JobKind, Outcome, Result
+from kovel.services.log.transcription import WORD_JOBS
+from kovel.store import jobs, recordings, transcripts
+from kovel.store.jobs import Job
+from kovel.store.projects import Invalid
+
+APART = 28_800  # samples (0.6 s): a pause after which somebody else may speak
+BOTH = 0.2  # the share of a name in each of two voices from which on it tells neither of them
+
+
+def spans_of(said: Sequence[Word]) -> list[tuple[int, int]]:
+    """Words [first, end) that one voice says: sentences, whoever was thought to say them, broken at pauses."""
+    out, at = [], 0
+    for s in sentences([replace(w, speaker="") for w in said], APART):
+        out.append((at, at + s.count))
+        at += s.count
+    return out
+
+
+def tell_apart(data: Data, recording: int) -> Job:
+    """Queue telling the voices of a recording apart."""
+    r = recordings.get(data.db, recording)
+    facts = media_facts(data, recording)
+    said = transcripts.words(data.db, recording)
+    if not said:
+        raise Invalid(f"{r.name} has no words yet. Transcribe it, then tell its voices apart.")
+    if facts is None or not facts["sounded"]:
+        raise Invalid(f"The sound of {r.name} is still being made. Tell its voices apart when it is there.")
+    running = jobs.latest_of_recordings(data.db, r.project, *WORD_JOBS).get(recording)
+    if running and running.is_open:
+        raise Invalid(f"{r.name} is being listened to already.")
+    spans = [(said[a].start, said[b - 1].end) for a, b in spans_of(said)]
+    params = {"out": str(data.derived(recording)), "channels": facts["channels"], "spans": spans}
+    return jobs.add(data.db, r.project, "voices", params, recording)
+
+
+def take_voices(data: Data, job: Job, result: dict[str, Any]) -> str:
+    """Name who speaks by what a job found, in one undoable step; what was found, for the editor."""
+    assert job.recording is not None
+    r = recordings.get(data.db, job.recording)
+    said = list(transcripts.words(data.db, r.id))
+    spans = spans_of(said)
+    if [[said[a].start, said[b - 1].end] for a, b in spans] != job.params["spans"]:
+        return "The words were changed meanwhile. Tell the voices apart once more."
+    if not result["two"]:
+        return "As far as can be heard, one voice says all of it. Nothing was named."
+    voice = [v for v, (a, b) in zip(result["voices"], spans, strict=True) for _ in range(a, b)]
+    named, names = with_voices(said, voice)
+    counts = Counter(result["voices"])
+    if named != said:
+        transcripts.change_words(data.db, r.id, 0, said, named, f"voices of {r.name} told apart")
+    return (
+        f"Two voices: {names[0]} ({counts[0]} sentences) and {names[1]} ({counts[1]})."
+        + ("" if result["plain"] else " They differ little: listen to some before you trust it.")
+        + (" Click a name to say who it is, everywhere at once." if any(n.startswith("Voice ") for n in names) else "")
+    )  # fmt: skip
+
+
+def with_voices(said: Sequence[Word], voice: Sequence[int]) -> tuple[list[Word], tuple[str, str]]:
+    """Words with the name of the voice that says each. A name that mostly one voice had is its name; a name that both had told neither
+    of them, and goes to the one that had more of it. Words that were named otherwise keep their name."""
+    had = [Counter(w.speaker for w, v in zip(said, voice, strict=True) if v == k and w.speaker) for k in (0, 1)]
+    total = [max(1, sum(v == k for v in voice)) for k in (0, 1)]
+    vague = {n for n in had[0] if all(had[k][n] / total[k] > BOTH for k in (0, 1))}
+    names = ["", ""]
+    for n, _ in (had[0] + had[1]).most_common():
+        k = 0 if had[0][n] / total[0] >= had[1][n] / total[1] else 1
+        if not names[k]:
+            names[k] = n
+    taken = set(had[0]) | set(had[1])
+    for k in (0, 1):
+        if not names[k]:
+            names[k] = next(f"Voice {i}" for i in range(k + 1, 100) if f"Voice {i}" not in taken)
+    new = [replace(w, speaker=names[v]) if not w.speaker or w.speaker in vague else w for w, v in zip(said, voice, strict=True)]
+    return new, (names[0], names[1])
+
+
+def _take(data: Data, job: Job, result: Result) -> Outcome:
+    return Outcome(take_voices(data, job, result))
+
+
+VOICES = JobKind("voices", "voices", 4, _take)

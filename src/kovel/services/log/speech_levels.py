@@ -1,0 +1,60 @@
+"""Where somebody speaks in a recording and where not, read from its kept levels."""
+
+from collections.abc import Sequence
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+
+from kovel.core.sound.levels import Levels, Mask
+from kovel.core.sound.pauses import Pause, Settings, pauses, speech
+from kovel.core.story.lined import spoken
+from kovel.core.story.model import Piece
+from kovel.core.time.rate import Rate
+from kovel.core.words.transcript import Word
+from kovel.data_folder import Data
+from kovel.store import transcripts
+
+
+@lru_cache(24)
+def _levels(path: Path, stamp: int) -> Levels:
+    return Levels.from_array(np.load(path))
+
+
+def levels(data: Data, recording: int) -> Levels | None:
+    """The kept levels, as far as they are heard by now; None while there are none."""
+    p = data.derived(recording) / "levels.npy"
+    try:
+        return _levels(p, p.stat().st_mtime_ns)
+    except (OSError, ValueError):
+        return None
+
+
+@lru_cache(64)
+def _speech(path: Path, stamp: int, s: Settings) -> Mask:
+    return speech(_levels(path, stamp), s)
+
+
+def speaking(data: Data, recording: int, s: Settings) -> Mask:
+    """For each tick, whether somebody speaks under settings; kept, as only island and threshold change it."""
+    p = data.derived(recording) / "levels.npy"
+    return _speech(p, p.stat().st_mtime_ns, Settings(island=s.island, threshold=s.threshold))
+
+
+def found_pauses(data: Data, recording: int, s: Settings | None = None, words: Sequence[Word] | None = None) -> list[Pause]:
+    """Pauses of a recording under settings; none while nothing was heard of it."""
+    heard = levels(data, recording)
+    if heard is None:
+        return []
+    s = s or Settings()
+    said = transcripts.words(data.db, recording) if words is None else words
+    return pauses(heard, s, said, mask=speaking(data, recording, s))
+
+
+def spoken_in(data: Data, p: Piece, start: int, length: int, rate: Rate) -> Sequence[Word]:
+    """The words heard in frames [start, start + length) of a piece's clock, in samples of that clock."""
+
+    def words(source: int, a: int, n: int) -> list[Word]:
+        return transcripts.words_between(data.db, source, rate.frame_to_sample(a), rate.frame_to_sample(a + n))
+
+    return spoken(p, words, start, length, rate)

@@ -1,0 +1,283 @@
+"""Themes of a project as they stand, and what was told twice."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+from functools import partial
+
+import numpy as np
+import numpy.typing as npt
+
+from kovel.core.story.model import Sources
+from kovel.core.story.sync import set_time
+from kovel.core.time.rate import SAMPLE_RATE
+from kovel.core.words import retold
+from kovel.core.words.meaning import Said
+from kovel.core.words.themes import Statement, grouped, names, nearest_theme, statements, words_of
+from kovel.core.words.themes import meant as meaning_of
+from kovel.core.words.transcript import Word
+from kovel.data_folder import Data
+from kovel.jobs.kinds import Chore, JobKind, Outcome, Result
+from kovel.services.log.languages import spoken
+from kovel.services.log.sentence_meaning import Meant, clear_up, keep_up, meant, take_meant
+from kovel.services.log.speech_levels import levels
+from kovel.store import meanings, recordings, subclips, themes, transcripts
+from kovel.store.jobs import Job
+from kovel.store.projects import Invalid
+
+Floats = npt.NDArray[np.float32]
+COMPARED = 6000  # sentences of which every one is held against every other
+
+
+_twice: dict[tuple[str, int], tuple[str, list[retold.Pair]]] = {}
+
+
+@dataclass(frozen=True)
+class Shown:
+    """A statement in its theme: where it is, who says it, what, and how much of it was kept in the log (samples)."""
+
+    statement: Statement
+    theme: int
+    own: bool
+    kept: int
+
+
+@dataclass(frozen=True)
+class Theme:
+    """A theme with its statements by recording and time."""
+
+    id: int
+    name: str
+    aside: bool
+    shown: tuple[Shown, ...]
+
+    @property
+    def said(self) -> int:
+        return sum(x.statement.end - x.statement.start for x in self.shown)
+
+    @property
+    def kept(self) -> int:
+        return sum(x.kept for x in self.shown)
+
+
+@dataclass(frozen=True, slots=True)
+class Twice:
+    """Two sentences that tell the same, how each was told, how loud speech and room are there (dBFS), and what the editor said."""
+
+    a: Said
+    b: Said
+    alike: float
+    how: tuple[retold.Telling, retold.Telling]
+    level: tuple[float | None, float | None]
+    noise: tuple[float | None, float | None]
+    better: str
+
+
+def overlap(a: tuple[int, int], b: tuple[int, int]) -> int:
+    return max(0, min(a[1], b[1]) - max(a[0], b[0]))
+
+
+def _now(data: Data, project: int) -> tuple[Meant, list[Statement], Floats]:
+    known = meant(data, project)
+    found = statements(known.said, known.rows)
+    return known, found, meaning_of(found, known.rows)
+
+
+def _where(data: Data, project: int, found: Sequence[Statement]) -> list[themes.Placed | None]:
+    """The theme of each statement: that of its beginning, or of the kept one that it shares most time with."""
+    kept: dict[int, list[themes.Placed]] = {}
+    for p in themes.placed(data.db, project):
+        kept.setdefault(p.recording, []).append(p)
+    out = []
+    for s in found:
+        rows = kept.get(s.recording, [])
+        best = max(rows, key=lambda p: overlap((p.start, p.end), (s.start, s.end)), default=None)
+        out.append(best if best and overlap((best.start, best.end), (s.start, s.end)) > 0 else None)
+    return out
+
+
+def listing(data: Data, project: int) -> list[Theme]:
+    """The themes with their statements, largest first, those set aside last."""
+    _, found, _ = _now(data, project)
+    clock = recordings.clock_of(data.db, project)
+    kept: dict[int, list[tuple[int, int]]] = {}
+    for c in subclips.of_project(data.db, project):
+        if c.verdict == "keep":
+            kept.setdefault(c.recording, []).append((clock.frame_to_sample(c.start), clock.frame_to_sample(c.end)))
+    inside: dict[int, list[Shown]] = {}
+    for s, p in zip(found, _where(data, project, found), strict=True):
+        if p is not None:
+            n = sum(overlap(k, (s.start, s.end)) for k in kept.get(s.recording, []))
+            inside.setdefault(p.theme, []).append(Shown(s, p.theme, p.own, min(n, s.end - s.start)))
+    rows = [Theme(t.id, t.name, t.aside, tuple(inside.get(t.id, ()))) for t in themes.listing(data.db, project)]
+    return sorted(rows, key=lambda t: (t.aside, -t.said))
+
+
+def group(data: Data, project: int) -> list[Theme]:
+    """Group all statements by meaning. What the editor named, moved, merged or split stays; the rest is grouped around it."""
+    known, found, _ = _now(data, project)
+    if known.lacking:
+        raise Invalid("What is said is still being worked out. Group it when that is done; the bar above shows how far it is.")
+    if len(found) < 2:
+        raise Invalid("There is too little said in this project to group: transcribe the interviews first.")
+    with themes.grouping(data.db, project):
+        follow(data, project, first=True)
+    return listing(data, project)
+
+
+def follow(data: Data, project: int, *, first: bool = False) -> int:
+    """Put statements that are in no theme yet into the one they are nearest to, the rest into new ones; how many. Themes that are
+    there stay as they are. Nothing happens before the first grouping (`first`)."""
+    known, found, rows = _now(data, project)
+    there = themes.listing(data.db, project)
+    if known.lacking or (not there and not first):
+        return 0
+    where = _where(data, project, found)
+    moved = [(s.recording, p.start, s.start, s.end) for s, p in zip(found, where, strict=True)
+             if p and (p.start, p.end) != (s.start, s.end) and sum(q is p for q in where) == 1]  # fmt: skip
+    if moved:
+        themes.reshape(data.db, moved)
+    new = [i for i, p in enumerate(where) if p is None]
+    if not new:
+        return 0
+    inside: dict[int, list[int]] = {}
+    for i, p in enumerate(where):
+        if p:
+            inside.setdefault(p.theme, []).append(i)
+    middles = {t: rows[ids].mean(0) / max(1e-9, float(np.linalg.norm(rows[ids].mean(0)))) for t, ids in inside.items()}
+    to: dict[int | None, list[int]] = {}
+    for i in new:
+        to.setdefault(nearest_theme(rows[i], middles), []).append(i)
+    rest = to.pop(None, [])
+    of_rest = grouped(rows[rest])
+    said = _named(data, known, found, rest, of_rest)
+    groups: list[themes.Group] = [
+        (t, "", [(found[i].recording, found[i].start, found[i].end) for i in ids]) for t, ids in to.items()
+    ]
+    for g in sorted(said):
+        groups.append((None, said[g], [(found[i].recording, found[i].start, found[i].end)
+                                       for i, x in zip(rest, of_rest, strict=True) if x == g]))  # fmt: skip
+    themes.put(data.db, project, groups)
+    return len(new)
+
+
+def _named(data: Data, known: Meant, found: Sequence[Statement], ids: Sequence[int], groups: Sequence[int]) -> dict[int, str]:
+    texts = [found[i].text for i in ids]
+    vocabulary = sorted({w for t in texts for w in words_of(t)})
+    vectors = meanings.vectors(data.db, vocabulary)
+    rows = np.array([known.rows[found[i].first : found[i].last].mean(0) for i in ids], np.float32)
+    return names(texts, groups, rows, {w: v for w, v in zip(vocabulary, vectors, strict=True) if v.any()})
+
+
+def split(data: Data, project: int, theme: int) -> list[str]:
+    """A theme in two or more, by what its statements have in common among themselves."""
+    known, found, rows = _now(data, project)
+    themes.get(data.db, project, theme)
+    ids = [i for i, p in enumerate(_where(data, project, found)) if p and p.theme == theme]
+    if len(ids) < 2:
+        raise Invalid("There is one statement in it: nothing to split.")
+    inner = rows[ids] - rows[ids].mean(0)
+    groups = grouped(inner / np.maximum(np.linalg.norm(inner, axis=1, keepdims=True), 1e-9))
+    if len(set(groups)) < 2 or len(set(groups)) > max(2, len(ids) // 2):
+        groups = _halves(inner)
+    said = _named(data, known, found, ids, groups)
+    parts = [
+        (said[g], [(found[i].recording, found[i].start) for i, x in zip(ids, groups, strict=True) if x == g])
+        for g in sorted(said)
+    ]
+    return themes.split(data.db, project, theme, parts)
+
+
+def _halves(rows: Floats) -> list[int]:
+    """In two, along the direction in which statements differ most."""
+    _, _, axes = np.linalg.svd(rows, full_matrices=False)
+    x = rows @ axes[0]
+    order = np.argsort(x)
+    out = np.zeros(len(x), int)
+    out[order[len(x) // 2 :]] = 1
+    return [int(v) for v in out]
+
+
+def told_twice(data: Data, project: int, most: int = 100) -> list[Twice]:
+    """Pairs of sentences that tell the same, most alike first; those that were judged to be apart are left out."""
+    known = meant(data, project)
+    said_of = judged(data, project)
+    out = []
+    sources = recordings.sources(data.db, project)
+    for p in all_pairs(data, project, known):
+        a, b = known.said[p.a], known.said[p.b]
+        if _one_moment(a, b, sources):
+            continue
+        better = said_of.get(((a.recording, a.start), (b.recording, b.start)), "")
+        if better != "apart":
+            la, na = _loudness(data, a)
+            lb, nb = _loudness(data, b)
+            how = (_told(data, a), _told(data, b))
+            out.append(Twice(a, b, p.alike, how, (la, lb), (na, nb), better))
+        if len(out) == most:
+            break
+    return out
+
+
+def _one_moment(a: Said, b: Said, sources: Sources) -> bool:
+    """Whether two sentences are one, heard by two cameras or recorders at the same time."""
+    x, y = sources[a.recording].sync, sources[b.recording].sync
+    if x is None or y is None or x.set != y.set or a.recording == b.recording:
+        return False
+    begin, end = (set_time(x, Fraction(n, SAMPLE_RATE)) for n in (a.start, a.end))
+    other_begin, other_end = (set_time(y, Fraction(n, SAMPLE_RATE)) for n in (b.start, b.end))
+    return begin < other_end and other_begin < end
+
+
+def judged(data: Data, project: int) -> dict[tuple[tuple[int, int], tuple[int, int]], str]:
+    """What the editor said of pairs, by (recording, start) of both."""
+    return {(j.a, j.b): j.better for j in themes.judged(data.db, project)}
+
+
+def all_pairs(data: Data, project: int, known: Meant) -> list[retold.Pair]:
+    """What tells the same among all sentences; of very many, only what is in one theme is compared."""
+    key = (str(data.db.path), project)
+    if key in _twice and _twice[key][0] == known.state:
+        return _twice[key][1]
+    if len(known.said) <= COMPARED:
+        found = retold.told_twice(known.said, known.rows)
+    else:
+        found = []
+        for t in listing(data, project):
+            ids = [i for x in t.shown for i in range(x.statement.first, x.statement.last)][:COMPARED]
+            pairs = retold.told_twice([known.said[i] for i in ids], known.rows[ids])
+            found += [retold.Pair(min(ids[p.a], ids[p.b]), max(ids[p.a], ids[p.b]), p.alike) for p in pairs]
+        found.sort(key=lambda p: -p.alike)
+    if len(_twice) > 4:
+        _twice.clear()
+    _twice[key] = (known.state, found)
+    return found
+
+
+def _told(data: Data, s: Said) -> retold.Telling:
+    return retold.telling(words_said(data, s), spoken(data, recordings.get(data.db, s.recording)))
+
+
+def words_said(data: Data, s: Said) -> list[Word]:
+    return [w for w in transcripts.words_between(data.db, s.recording, s.start, s.end) if s.start <= w.start < s.end]
+
+
+def _loudness(data: Data, s: Said) -> tuple[float | None, float | None]:
+    heard = levels(data, s.recording)
+    if heard is None:
+        return None, None
+    a, b = s.start // 480, max(s.start // 480 + 1, s.end // 480)
+    level, floor = heard.level[a:b], heard.floor[a:b]
+    return (float(np.percentile(level, 75)), float(np.median(floor))) if len(level) else (None, None)
+
+
+def _take_meaning(data: Data, job: Job, result: Result) -> Outcome:
+    message = take_meant(data, job, result)
+    follow(data, job.project)
+    return Outcome(message, result)
+
+
+MEANING = JobKind("meaning", "meant", 5.5, _take_meaning, is_long=True, clear=clear_up)
+MEANING_KEPT = Chore(4, lambda data: partial(keep_up, data, {}))  # what is lacking is asked for once words have changed

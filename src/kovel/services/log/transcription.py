@@ -1,0 +1,243 @@
+"""Words of recordings: recognised, put to the sound, taken from files, given out; and the jobs that listen."""
+
+import json
+import re
+import unicodedata
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from kovel.core.words.captions import write_srt, write_vtt
+from kovel.core.words.languages import ENGLISH, guessed
+from kovel.core.words.small_words import TALK
+from kovel.core.words.transcript import Word, sentences, with_speakers
+from kovel.core.words.writing import named
+from kovel.data_folder import Data, media_facts
+from kovel.jobs.kinds import JobKind, NeededSound, Outcome, Result
+from kovel.services.received_files import taken_apart
+from kovel.store import jobs, recordings, settings, subclips, transcripts
+from kovel.store.jobs import Job
+from kovel.store.projects import Invalid
+from kovel.store.recordings import Recording
+
+WORD_JOBS = ("transcribe", "align", "voices")  # what brings the words of a recording, or who says them: one at a time
+
+
+def listen(data: Data, recording: int) -> Job | None:
+    """Queue finding where somebody speaks; None for a recording without sound."""
+    r = recordings.get(data.db, recording)
+    facts = media_facts(data, recording)
+    if not r.sound or facts is None or not facts["sounded"]:
+        return None
+    asked = {"out": str(data.derived(recording)), "channels": facts["channels"], "music": r.kind == "sound"}
+    return jobs.add(data.db, r.project, "listen", asked, recording)
+
+
+def take_listened(data: Data, recording: int, result: dict[str, Any]) -> str:
+    """What was found while listening: a sound with a beat and tones that stand is music, unless it was called something else."""
+    r = recordings.get(data.db, recording)
+    if not result.get("music") or r.kind != "sound":
+        return ""
+    recordings.update_all(data.db, [(recording, {"kind": "music"})], f"{r.name} sounds like music: its kind")
+    return "It sounds like music, so that is its kind now."
+
+
+def names_of(data: Data, project: int) -> list[str]:
+    """People, places and tags of a project: so that the recogniser writes them as the editor does."""
+    out: dict[str, None] = {}
+    for r in recordings.of_project(data.db, project):
+        for w in _names_in(r.name):
+            out[w] = None
+    for c in subclips.of_project(data.db, project):
+        for t in c.tags:
+            out[t] = None
+        for w in _names_in(c.name.partition(" ")[2]):
+            out[w] = None
+    for text in transcripts.corrected(data.db, project):  # what was corrected once is known from then on
+        w = re.sub(r"^\W+|\W+$|['’]s$", "", text)
+        if _names_in(w) == [w] and w.lower() not in TALK and w.lower() not in ENGLISH.small:
+            out[w] = None
+    return list(out)[:60]
+
+
+def _names_in(text: str) -> list[str]:
+    """Words of three letters and more that begin with a capital, of any script that has such."""
+    return [w for w in re.findall(r"\w[\w'’-]{2,}", unicodedata.normalize("NFC", text)) if w[0].isupper()]
+
+
+def transcribe(data: Data, recording: int) -> Job:
+    """Queue recognising the words of a recording."""
+    r = recordings.get(data.db, recording)
+    if not r.sound:
+        raise Invalid(f"{r.name} has no sound, so there is nothing to transcribe.")
+    facts = media_facts(data, recording)
+    if facts is None:
+        raise Invalid(f"{r.name} is not prepared. Try again under Footage.")
+    running = jobs.latest_of_recordings(data.db, r.project, *WORD_JOBS).get(recording)
+    if running and running.is_open:
+        raise Invalid(f"{r.name} is being transcribed already.")
+    params = {
+        "out": str(data.derived(recording)), "channels": facts["channels"], "model": settings.get(data.db, "model"),
+        "names": names_of(data, r.project), "language": r.language, "models": str(data.models),
+    }  # fmt: skip
+    return jobs.add(data.db, r.project, "transcribe", params, recording)
+
+
+def align(data: Data, recording: int, text: str) -> Job:
+    """Queue placing a text without times in the sound. A name before a colon at the start of a line is who speaks."""
+    r = recordings.get(data.db, recording)
+    facts = media_facts(data, recording)
+    if not r.sound or facts is None or not facts["sounded"]:
+        raise Invalid(f"{r.name} has no sound that is ready to put a text to.")
+    speakers, said = _script(text)
+    if not said:
+        raise Invalid(f"There are no words in that text. The words of {r.name} are as they were.")
+    params = {
+        "out": str(data.derived(recording)), "channels": facts["channels"], "said": said, "speakers": speakers,
+        "model": settings.get(data.db, "model"), "language": r.language, "models": str(data.models),
+    }  # fmt: skip
+    return jobs.add(data.db, r.project, "align", params, recording)
+
+
+def _script(text: str) -> tuple[list[str], list[str]]:
+    """The speaker of each word of a text, and the words; `Maren: we haul` names who speaks from there on."""
+    speakers: list[str] = []
+    said: list[str] = []
+    now = ""
+    for line in text.splitlines():
+        who, line = named(line)
+        now = who or now
+        words = line.split()
+        said += words
+        speakers += [now] * len(words)
+    return speakers, said
+
+
+class SoFar:
+    """The words of a transcription under way, kept as they come where the recording had none."""
+
+    def __init__(self, data: Data, job: Job) -> None:
+        self.data, self.recording = data, job.recording or 0
+        self._path = data.derived(self.recording) / "heard.json"
+        self._path.unlink(missing_ok=True)
+        self._stamp = 0
+        self._fresh = not transcripts.words_at(data.db, self.recording, 0, 1)
+        self._kept: list[Word] = []
+
+    def take(self) -> None:
+        """What has come since."""
+        try:
+            stamp = self._path.stat().st_mtime_ns
+            if stamp == self._stamp or not self._fresh:
+                return
+            rows = json.loads(self._path.read_text())["words"]
+        except (OSError, ValueError):
+            return
+        self._stamp = stamp
+        last = self._kept[-1].end if self._kept else 0
+        new = [w for w in (Word(str(t), int(a), int(b), "", float(s)) for t, a, b, s in rows) if w.start >= last]
+        self._kept += new
+        transcripts.add_heard(self.data.db, self.recording, new)
+
+    def end(self, result: Result) -> None:
+        """It is done: what comes now is all of it."""
+        if not result["words"]:
+            return
+        transcripts.forget_heard(self.data.db, self.recording, self._kept)
+
+
+def take_heard(data: Data, recording: int, result: dict[str, Any]) -> str:
+    """Keep the words a job found; the remark for the editor. Words that were there stay if none were found."""
+    said = [Word(str(t), int(a), int(b), "".join(who), float(sure)) for t, a, b, sure, *who in result["words"]]
+    if said:
+        r = recordings.get(data.db, recording)
+        if not any(w.speaker for w in said):
+            said = with_speakers(said, transcripts.words(data.db, recording))
+        transcripts.set_words(data.db, recording, said, f"{r.name} transcribed")
+        recordings.set_spoken(data.db, recording, str(result.get("language", "")))
+    return str(result.get("remark", ""))
+
+
+def set_model(data: Data, folder: str) -> None:
+    """Use another recogniser model of the same format (a folder with model.bin); empty for the bundled one."""
+    if folder.strip() and not (Path(folder.strip()).expanduser() / "model.bin").is_file():
+        raise Invalid(
+            f"There is no model.bin in {folder.strip()[:200]}. A model is a folder with model.bin, config.json and its vocabulary."
+        )
+    settings.put(data.db, "model", str(Path(folder.strip()).expanduser()) if folder.strip() else "")
+
+
+def take_words(data: Data, r: Recording, name: str, text: str) -> tuple[int, list[str]]:
+    """Words with times from WebVTT, SubRip, or JSON ({"words": [{"text", "start", "end", "speaker", "sure"}]}, seconds).
+
+    Returns how many were taken, and each thing left out with its line and reason. `Invalid` if there is nothing to take;
+    the words there were stay then.
+    """
+    left: list[str] = []
+    if name.lower().endswith(".json"):
+        try:
+            rows = json.loads(text)["words"]
+            said = [
+                Word(
+                    " ".join(str(w["text"]).split()),
+                    round(w["start"] * 48000),
+                    round(w["end"] * 48000),
+                    str(w.get("speaker") or ""),
+                    float(w.get("sure", 1.0)),
+                )
+                for w in rows
+            ]
+        except (ValueError, KeyError, TypeError, AttributeError):
+            raise Invalid(f"{name} holds no words with times.") from None
+        said = sorted((w for w in said if w.text and 0 <= w.start < w.end), key=lambda w: w.start)
+    elif "-->" in text:
+        told = taken_apart(data, "read_words", name, text)
+        said = [Word(*row) for row in told["words"]]
+        left = [f"Line {n}: {why}. Left out." for n, why in told["refused"]]
+    else:
+        raise Invalid(f"{name} is not a transcript with times. Kovel takes WebVTT, SRT, JSON and plain text.")
+    if r.frames is not None:
+        total = r.rate.frame_to_sample(r.frames)
+        late = sum(1 for w in said if w.start >= total)
+        if late:
+            left.append(f"{late} words lie after the end of {r.name}. Left out.")
+        said = [Word(w.text, w.start, min(w.end, total), w.speaker) for w in said if w.start < total]
+    if not said:
+        raise Invalid(
+            f"There are no words in {name}. The words of {r.name} are as they were." + "".join(f" {x}" for x in left[:3])
+        )
+    transcripts.set_words(data.db, r.id, said)
+    if code := guessed(w.text for w in said[:5000]):
+        recordings.set_spoken(data.db, r.id, code)
+    return len(said), left
+
+
+def transcript(said: Sequence[Word], kind: str) -> str:
+    """Words as `vtt`, `srt`, `json` or plain `txt`."""
+    if kind == "vtt":
+        return write_vtt(said)
+    if kind == "srt":
+        return write_srt(said)
+    if kind == "txt":
+        return "\n\n".join(f"{s.speaker + ': ' if s.speaker else ''}{s.text}" for s in sentences(said)) + "\n"
+    rows = [
+        {"text": w.text, "start": w.start / 48000, "end": w.end / 48000, "speaker": w.speaker, "sure": round(w.sure, 3)}
+        for w in said
+    ]
+    return json.dumps({"words": rows}, ensure_ascii=False, indent=1) + "\n"
+
+
+def _take_listened(data: Data, job: Job, result: Result) -> Outcome:
+    return Outcome(take_listened(data, job.recording, result) if job.recording else "", result)
+
+
+def _take_words(data: Data, job: Job, result: Result) -> Outcome:
+    return Outcome(take_heard(data, job.recording, result) if job.recording else "")
+
+
+# somebody waits for pauses and for cameras in step: before short recordings are made whole, of whatever project
+LISTEN = JobKind("listen", "listen", 0.8, _take_listened)
+TRANSCRIBE = JobKind(
+    "transcribe", "transcribe", 5, _take_words, needs_sound=NeededSound.SOME, is_long=True, fills_machine=True, follow=SoFar
+)
+ALIGN = JobKind("align", "align_text", 4, _take_words, needs_sound=NeededSound.ALL)

@@ -1,0 +1,141 @@
+"""Framing on faces: what is chosen sits on the speaker's face, jumps are punched in on it, a story in another shape keeps it."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from kovel.core.picture import faces as paths
+from kovel.core.plan.geometry import standing
+from kovel.core.plan.layers import WHOLE
+from kovel.core.plan.pictures import Seen
+from kovel.core.plan.plan import size_of
+from kovel.core.story.catalogue import run
+from kovel.core.story.model import Cover, Piece, Refused, Report, Sources, Story
+from kovel.core.story.settings import SHAPES
+from kovel.data_folder import Data
+from kovel.media.faces import faces_in
+from kovel.media.proxy import GOP
+from kovel.media.whole_files import keep
+from kovel.services.footage.thumbnails import colours, near
+from kovel.services.sound.mixing import Asked
+from kovel.store import projects, recordings, stories
+from kovel.store.projects import Invalid
+from kovel.store.recordings import Recording
+
+MOST = 14  # small frames that are looked at in one piece
+OFTEN = {"interview": 0.2}  # of them in which a face must be found to be one; elsewhere in most
+Rows = list[list[Any]]
+
+
+def face_path(data: Data, r: Recording, x: Piece | Cover, story: Story) -> list[tuple[int, float, float]]:
+    """Where the face is while a piece or cover is seen, or where there is none, what moves: (frame of its recording, x, y);
+    empty where neither is found. What was found is kept beside the recording."""
+    a, n = x.start, x.used if isinstance(x, Cover) else x.length
+    moments = [a] if r.frames is None else sorted({a + n * (2 * k + 1) // (2 * MOST) for k in range(MOST)})
+    pixels = [(m, c) for m in moments if (c := colours(data, r, m, story.rate)) is not None]
+    kept_at = data.derived(r.id) / "faces.json"
+    try:
+        kept: dict[str, list[list[float]]] = json.loads(kept_at.read_text())
+    except (OSError, ValueError):
+        kept = {}
+    unknown = {str(m // GOP): m for m, _ in pixels if str(m // GOP) not in kept}
+    for (name, m), picture in zip(unknown.items(), near(data, r, list(unknown.values()), story.rate), strict=True):
+        kept[name] = [[f.x, f.y, f.size] for f in faces_in(picture, m)] if picture is not None else []
+    found = [[paths.Face(m, *row) for row in kept[str(m // GOP)]] for m, _ in pixels]
+    if unknown:
+        keep(kept_at, kept)
+    track = paths.track(found)
+    if len(track) >= max(min(2, len(found)), OFTEN.get(r.kind, 0.6) * len(found)):
+        return paths.path(track)
+    return paths.moving([c.mean(-1) for _, c in pixels], a)
+
+
+def on_faces(data: Data, project: int, story: Story, items: list[Piece | Cover]) -> tuple[Rows, list[str]]:
+    """Rows for `set_several` that frame these on the speaker's face or on what moves, and the names of those with neither."""
+    p = projects.get(data.db, project)
+    rows_of = {r.id: r for r in recordings.of_project(data.db, project)}
+    sources = {i: r.source for i, r in rows_of.items()}
+    picture = size_of(story, p.width, p.height)
+    seen = Seen(story, sources)
+    out: Rows = []
+    lacking: list[str] = []
+    for x in items:
+        r = rows_of.get(x.source) if x.source is not None else None
+        if r is None or not r.picture or (isinstance(x, Piece) and x.take == "sound"):
+            continue
+        layer = (seen.piece(x) if isinstance(x, Piece) else seen.cover(x))[-1]
+        part = layer.part
+        zoom = max([m[1] for m in part.moves], default=part.zoom)
+        image = (r.width or 16, r.height or 9)
+        scale = standing(image, picture, WHOLE if part.fit == "whole" else part, layer.place).matrix
+        size = (abs(scale[0]) + abs(scale[1])) * (zoom / part.at(0)[0] if part.fit != "whole" else zoom / 100)
+        place = layer.place.w * picture[0], layer.place.h * picture[1]
+        window = place[0] / (image[0] * size), place[1] / (image[1] * size)
+        if min(window) >= 0.999:
+            continue  # all of it is seen
+        found = face_path(data, r, x, story)
+        if not found:
+            lacking.append(r.name)
+            continue
+        across = [[m, paths.across_for(px, window[0])] for m, px, _ in found]
+        down = [[m, paths.down_for(py, window[1])] for m, _, py in found]
+        for name, line, open_ in (("across", across, window[0] < 0.999), ("down", down, window[1] < 0.999)):
+            if open_:
+                still = max(v for _, v in line) - min(v for _, v in line) < 2
+                out.append([x.id, name, line[len(line) // 2][1] if still else line])
+    return out, lacking
+
+
+def _told(did: str, lacking: list[str]) -> str:
+    if not lacking:
+        return did
+    names = list(dict.fromkeys(lacking))
+    return f"{did}; no face and nothing that moves in {', '.join(names[:3])}{' and others' if len(names) > 3 else ''}: framed on the middle"
+
+
+def sit_on_faces(data: Data, project: int, story: Story, items: list[int]) -> Asked:
+    """One edit that frames what is chosen on the speaker's face."""
+    xs = [x for x in (story.item(i) for i in items) if isinstance(x, (Piece, Cover))]
+    if not any(x.source for x in xs):
+        raise Invalid("There is no picture to frame: choose a piece or a cover first.")
+    rows, lacking = on_faces(data, project, story, xs)
+    if not rows:
+        why = f"No face is found in {lacking[0]}, and nothing moves" if lacking else "All of the picture is seen"
+        raise Invalid(f"{why}: {'frame it by hand' if lacking else 'zoom in first, then it can sit on the face'}.")
+    return "set_several", {"rows": rows, "did": _told("Framed on the face", lacking)}
+
+
+def punch_in(data: Data, project: int, story: Story, zoom: float) -> tuple[Asked, Report]:
+    """One edit that punches in on every second exposed jump, on the speaker's face; and what there is to judge of it."""
+    sources: Sources = recordings.sources(data.db, project)
+    new, report = run(story, sources, "punch_in_jumps", {"zoom": zoom})
+    changed = [new.piece(i) for i in report.made]
+    rows, lacking = on_faces(data, project, new, list(changed))
+    zooms: Rows = [[p.id, "zoom", p.settings["zoom"]] for p in changed]
+    return ("set_several", {"rows": [*zooms, *rows], "did": _told(report.did, lacking)}), report
+
+
+def other_shape(data: Data, project: int, shape: str) -> tuple[int, str]:
+    """A copy of the story in another shape, every piece framed on its face: its number, and what was done."""
+    if shape not in SHAPES or not SHAPES[shape]:
+        raise Invalid(f"A shape is one of: {', '.join(s for s in SHAPES if SHAPES[s])}.")
+    kept = stories.load(data.db, stories.current(data.db, project))
+    if not kept.story.length:
+        raise Refused("The story is empty: there is nothing to frame yet.")
+    sources = recordings.sources(data.db, project)
+    wide: Rows = [["story", "shape", shape], ["story", "fit", "filled"]]
+    try:
+        new = run(kept.story, sources, "set_several", {"rows": wide})[0]
+    except Refused:
+        raise Invalid(f"This story has the shape {shape} already.") from None
+    xs: list[Piece | Cover] = [*new.pieces]
+    xs += [c for c in new.covers if c.source in sources]
+    rows, lacking = on_faces(data, project, new, xs)
+    name = f"{kept.name} {shape.replace(':', ' to ')}"
+    there = {k.name for k in stories.of_project(data.db, project)}
+    name = next(n for n in (name, *(f"{name} ({k})" for k in range(2, 100))) if n not in there)
+    sid = stories.create(data.db, project, name, of=kept.id)
+    did = _told(f"{name}: framed on {len({r[0] for r in rows})} of {len(xs)} pieces and covers", lacking)
+    stories.edit(data.db, sid, None, "set_several", {"rows": [*wide, *rows], "did": did})
+    return sid, did

@@ -1,0 +1,199 @@
+"""Looks in a project: tables that were loaded, one recording matched to another, white found, levels before and after."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import re
+import threading
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+from uuid import uuid4
+
+import numpy as np
+import numpy.typing as npt
+
+from kovel.core.picture import look as looks
+from kovel.core.picture.colour import cube_text
+from kovel.core.plan.layers import Look
+from kovel.core.story.settings import LOOK, SETTINGS, TITLE_DRAWN
+from kovel.core.story.sync import same_moment
+from kovel.core.time.rate import Rate
+from kovel.data_folder import Data
+from kovel.media.drawing import kept_in
+from kovel.media.titles import OWN
+from kovel.media.whole_files import written_whole
+from kovel.services.footage.thumbnails import colours
+from kovel.services.received_files import taken_apart
+from kovel.store import projects, recordings
+from kovel.store.projects import Invalid, Missing
+from kovel.store.recordings import Recording
+
+LARGEST_FONT = 20_000_000  # bytes
+LARGEST = 40_000_000  # bytes of a table in text
+SAMPLES = 40  # small frames that stand for a recording's colours
+Array = npt.NDArray[np.float64]
+
+
+def checked(rows: Sequence[Any]) -> Look:
+    """Looks as they were sent, every value one that can be set; `Missing` for what is none."""
+    out = []
+    for given in rows[:8]:
+        if not isinstance(given, dict):
+            raise Missing("There is no such look.")
+        pairs = [(n, SETTINGS[n].of_kind(v)) for n, v in sorted(given.items()) if n in LOOK]
+        if any(v is None for _, v in pairs) or len(pairs) != len(given):
+            raise Missing("There is no such look.")
+        out.append(tuple(pairs))
+    return tuple(out)
+
+
+def checked_title(of: str) -> dict[str, Any]:
+    """How a title is drawn, as it was sent; `Missing` for what is none."""
+    try:
+        given = json.loads(of)
+    except ValueError:
+        given = None
+    names = TITLE_DRAWN
+    if not isinstance(given, dict) or set(given) != set(names):
+        raise Missing("There is no such title.")
+    rows = {n: SETTINGS[n].of_kind(given[n]) for n in names}
+    if any(v is None for v in rows.values()):
+        raise Missing("There is no such title.")
+    return rows
+
+
+def table_of(data: Data, look: Look) -> looks.Table:
+    return looks.made([dict(rows) for rows in look], kept_in(data.tables))
+
+
+def table_names(data: Data) -> list[str]:
+    return sorted(p.stem for p in data.tables.glob("*.cube")) if data.tables.is_dir() else []
+
+
+def keep_table(data: Data, name: str, table: looks.Table) -> str:
+    """Write a table into the folder under a name of its own; the name it has there. One that is there alike is used."""
+    name = re.sub(r"[^\w .,()'-]", "_", " ".join(name.split()))[:60].strip(" .") or "table"
+    text = cube_text(table)
+    data.tables.mkdir(parents=True, exist_ok=True)
+    for k in range(1, 1000):
+        free = name if k == 1 else f"{name} {k}"
+        to = data.tables / f"{free}.cube"
+        if to.exists():
+            if hashlib.sha256(to.read_bytes()).digest() == hashlib.sha256(text.encode()).digest():
+                return free
+            continue
+        with written_whole(to) as part:
+            part.write_text(text)
+        return free
+    raise Invalid("There are too many tables of that name.")
+
+
+def font_names(data: Data) -> list[str]:
+    return sorted(p.stem for p in data.fonts.iterdir() if not p.name.startswith(".")) if data.fonts.is_dir() else []
+
+
+def take_in_font(data: Data, name: str, body: bytes) -> str:
+    """A font file that an editor brings; refused in words where it is none. Its own name is what it is called by."""
+    if len(body) > LARGEST_FONT:
+        raise Invalid("That file is too large for a font.")
+    kind = {b"OTTO": ".otf", b"wOF2": ".woff2"}.get(body[:4], ".ttf")
+    data.fonts.mkdir(parents=True, exist_ok=True)
+    part = data.fonts / f".{os.getpid()}.{threading.get_ident()}{kind}"
+    try:
+        part.write_bytes(body)
+        told = taken_apart(data, "read_font", name or "That file", body)
+        family = re.sub(r"[^\w .,()'-]", "_", told["family"])[:60].strip(" .") or "font"
+        if family in OWN:
+            family = f"{family} 2"
+        os.replace(part, data.fonts / f"{family}{kind}")
+    finally:
+        part.unlink(missing_ok=True)
+    return family
+
+
+def take_in_table(data: Data, name: str, body: bytes) -> str:
+    """A `.cube` table that an editor loads; refused in words where it is none."""
+    if len(body) > LARGEST:
+        raise Invalid("That file is too large for a table of colours.")
+    read = data.root / f"sent-{uuid4().hex}.cube"  # as it is written again by the child that read it
+    try:
+        taken_apart(data, "read_table", name, body, out=str(read))
+        return keep_table(data, re.sub(r"\.cube$", "", name, flags=re.I), looks.read_cube(read.read_text()))
+    finally:
+        read.unlink(missing_ok=True)
+
+
+def own_look(r: Recording) -> dict[str, Any]:
+    return {n: r.settings[n] for n in r.settings if n in LOOK}
+
+
+def match(data: Data, recording: int, other: int) -> tuple[str, str]:
+    """Give a recording the colours of another: a table is made, kept and set on the recording. (what was done, the table).
+
+    Where both are of one moment (synced) the same moments are compared, else each as a whole.
+    """
+    mine, theirs = recordings.get(data.db, recording), recordings.get(data.db, other)
+    if mine.project != theirs.project or mine.id == theirs.id:
+        raise Invalid("Choose another recording of this project to match to.")
+    rate = projects.get(data.db, mine.project).rate
+    a, b, together = _pixels(data, mine, theirs, rate)
+    if a is None or b is None:
+        lacking = mine if a is None else theirs
+        raise Invalid(f"{lacking.name} has no small pictures yet: match it when they are made.")
+    kept = kept_in(data.tables)
+    own = {n: v for n, v in own_look(mine).items() if n != "table"}
+    table = looks.matching(looks.looked(a, own, kept), looks.looked(b, own_look(theirs), kept))
+    name = keep_table(data, f"{mine.name} like {theirs.name}", table)
+    recordings.set_value(data.db, recording, "table", name)
+    how = "at the same moments" if together else "as a whole, for they are not synced"
+    return f"{mine.name} has the colours of {theirs.name} now, compared {how}", name
+
+
+def _pixels(data: Data, mine: Recording, theirs: Recording, rate: Rate) -> tuple[Array | None, Array | None, bool]:
+    n = mine.length(rate) or 1
+    moments = [n * (2 * k + 1) // (2 * SAMPLES) for k in range(SAMPLES)]
+    there = [same_moment(mine.source, theirs.source, m, rate) for m in moments]
+    most = theirs.length(rate) or 1
+    pairs = [(m, t) for m, t in zip(moments, there, strict=True) if t is not None and 0 <= t < most]
+    together = len(pairs) >= 5
+    if not together:
+        pairs = [(m, most * (2 * k + 1) // (2 * SAMPLES)) for k, m in enumerate(moments)]
+    rows = []
+    for r, times in ((mine, [m for m, _ in pairs]), (theirs, [t for _, t in pairs])):
+        found = [c for c in (colours(data, r, t, rate) for t in times) if c is not None]
+        rows.append(np.concatenate([c[::2, ::2].reshape(-1, 3) for c in found]) if found else None)
+    return rows[0], rows[1], together
+
+
+@dataclass(frozen=True, slots=True)
+class Levels:
+    """How a picture's levels are spread, as lines of drawings `WIDE` wide and `HIGH` high: how often each level comes, and
+    from left to right between which levels the picture lies; and how much of it is cut off at either end, in percent."""
+
+    often: str
+    spread: str
+    black: float
+    white: float
+
+
+WIDE, HIGH = 168, 44
+
+
+def levels(pixels: Array) -> Levels:
+    luma = pixels @ looks.LUMA
+    often = np.histogram(luma, 56, (0, 1))[0].astype(float)
+    often = np.sqrt(often / max(1.0, often.max()))
+    line = " ".join(f"{WIDE * k / 55:.0f},{HIGH - (HIGH - 3) * v:.1f}" for k, v in enumerate(often))
+    columns = np.array_split(luma, min(56, luma.shape[1]), axis=1)
+    low, high = ([float(np.percentile(c, q)) for c in columns] for q in (3, 97))
+    n = len(columns) - 1
+    edge = [f"{WIDE * k / n:.0f},{HIGH - (HIGH - 3) * v:.1f}" for k, v in enumerate(high)]
+    edge += [f"{WIDE * k / n:.0f},{HIGH - (HIGH - 3) * v:.1f}" for k, v in reversed(list(enumerate(low)))]
+    cut = pixels.reshape(-1, 3)
+    return Levels(
+        line, " ".join(edge),
+        round(100 * float((cut.max(1) <= 1 / 255).mean()), 1), round(100 * float((cut.max(1) >= 254 / 255).mean()), 1),
+    )  # fmt: skip

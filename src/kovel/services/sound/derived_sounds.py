@@ -1,0 +1,178 @@
+"""Sounds made of recordings: cleaned by what is set on them, and retimed; asked for, found, thrown away when they are old."""
+
+import contextlib
+import json
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from kovel.core.plan.plan import Plan
+from kovel.core.plan.sounds import made_of
+from kovel.core.story.settings import CLEANING, SETTINGS
+from kovel.data_folder import Data, media_facts
+from kovel.jobs.kinds import Hold, JobKind, Outcome
+from kovel.media.files import Unusable
+from kovel.store import jobs, recordings
+from kovel.store.jobs import Job, JobState
+from kovel.store.projects import Invalid
+from kovel.store.recordings import Recording
+
+KEPT = 3  # of one recording, so that what is taken back is there at once
+PACED = 60  # retimed ones of a recording
+LONGEST = 30 * 48_000  # samples heard at once
+
+
+def made_file(data: Data, recording: int, name: str) -> Path:
+    return data.derived(recording) / "made" / f"{name}.pcm"
+
+
+def want_cleaned(data: Data, recording: int) -> Job | None:
+    """Have a recording's cleaned sound made, if one is set and not there; None where there is nothing to do."""
+    r = recordings.get(data.db, recording)
+    name = made_of(r.source)
+    running = jobs.latest_of_recordings(data.db, r.project, "clean").get(recording)
+    under_way = running if running and running.is_open else None
+    if under_way and under_way.params["name"] != name:
+        jobs.end(data.db, under_way.id, JobState.CANCELLED)
+        under_way = None
+    if not name or under_way or made_file(data, recording, name).exists():
+        return under_way
+    if running and running.has_failed and running.params["name"] == name:
+        return running  # told; another try is the editor's
+    facts = media_facts(data, recording)
+    if facts is None or not facts["sounded"]:
+        raise Invalid(f"The sound of {r.name} is still being made. Clean it when it is there.")
+    params = {
+        "out": str(data.derived(recording)), "channels": facts["channels"], "name": name,
+        "wanted": {n: r.settings[n] for n in CLEANING},
+    }  # fmt: skip
+    return jobs.add(data.db, r.project, "clean", params, recording)
+
+
+def want_retimed(data: Data, project: int, plan: Plan) -> list[Job]:
+    """Have the retimed sounds of a plan made that are not there; the jobs of those that failed before."""
+    failed = []
+    rows: dict[str, Job] = {}
+    for i, wanted in plan.retimed.items():
+        lacking = [n for n in wanted if not made_file(data, i, n).exists()]
+        facts = media_facts(data, i) if lacking else None
+        if facts is None or not facts["sounded"]:
+            continue
+        rows = rows or {j.params["name"]: j for j in reversed(jobs.of_project(data.db, project, "retime"))}
+        for name in lacking:
+            old = rows.get(name)
+            if old and old.has_failed:
+                failed.append(old)
+            elif old is None or old.state in (JobState.DONE, JobState.CANCELLED):
+                params = {
+                    "out": str(data.derived(i)), "channels": facts["channels"], "name": name, "pace": wanted[name].to_json()
+                }  # fmt: skip
+                jobs.add(data.db, project, "retime", params, i)
+                if wanted[name].of:
+                    want_cleaned(data, i)
+    return failed
+
+
+def all_retimed(data: Data, plan: Plan) -> bool:
+    """Whether every retimed sound of a plan is made."""
+    return all(made_file(data, i, n).exists() for i, names in plan.retimed.items() for n in names)
+
+
+def set_on_recording(data: Data, recording: int, setting: str, value: object) -> tuple[Recording, str]:
+    """Set a setting of a recording in every story of its project; what it needs to be made is begun."""
+    r, did = recordings.set_value(data.db, recording, setting, value)
+    if setting in CLEANING:
+        want_cleaned(data, recording)
+    return r, did
+
+
+def throw_old_away(data: Data, recording: int) -> None:
+    """All but the last few made sounds of a recording go; what is set now stays."""
+    folder = data.derived(recording) / "made"
+    now = made_of(recordings.get(data.db, recording).source)
+    with contextlib.suppress(OSError):
+        for kind, kept in (("clean", KEPT - 1), ("pace", PACED)):
+            rows = sorted(folder.glob(f"{kind}-*.pcm"), key=lambda p: p.stat().st_mtime, reverse=True)
+            for p in [p for p in rows if p.stem != now][kept:]:
+                for gone in folder.glob(f"{p.stem}.*"):
+                    gone.unlink(missing_ok=True)
+
+
+def found_in(data: Data, recording: int) -> dict[str, Any] | None:
+    """What was found while the sound that is heard now was made; None while it is not there."""
+    name = made_of(recordings.get(data.db, recording).source)
+    try:
+        found: dict[str, Any] = json.loads((data.derived(recording) / "made" / f"{name}.json").read_text())
+    except (OSError, ValueError):
+        return None
+    return found
+
+
+def hear(data: Data, recording: int, a: int, b: int, settings: Mapping[str, object]) -> bytes:
+    """Samples [a, b) of a recording as they would be cleaned by these settings; at most half a minute."""
+    from kovel.core.sound.cleaning import Wanted  # what it needs is slow to load
+    from kovel.media.clean import cleaned_stretch
+
+    wanted: dict[str, Any] = {}
+    for name, value in settings.items():
+        kept = SETTINGS[name].of_kind(value) if name in CLEANING else None
+        if kept is None:
+            said = (
+                f"{SETTINGS[name].label} is set to {SETTINGS[name].between}" if name in CLEANING else f"{name} cleans nothing"
+            )
+            raise Invalid(f"{said}.")
+        wanted[name] = kept
+    r = recordings.get(data.db, recording)
+    facts = media_facts(data, recording)
+    if not r.sound or facts is None or not facts["sounded"]:
+        raise Invalid(f"{r.name} has no sound that could be cleaned.")
+    a, b = max(0, a), min(b, facts["samples"], a + LONGEST)
+    if b - a < 4_800:
+        raise Invalid("Choose at least a tenth of a second of sound to hear.")
+    try:
+        return cleaned_stretch(data.derived(recording), facts["channels"], a, b, Wanted(**wanted))
+    except Unusable as e:
+        raise Invalid(f"{r.name}: {e}") from None
+
+
+def sounds_read(params: Mapping[str, Any]) -> list[Path]:
+    """The derived sounds that a job reads: all that a render does; the cleaned one that a retimed one is made of."""
+    if "pace" in params:
+        of = params["pace"]["of"]
+        return [Path(params["out"]) / "made" / f"{of}.pcm"] if of else []
+    return [Path(p) for f in params.get("files", {}).values() for p in f.get("made", {}).values()]
+
+
+def hold_for_sounds(data: Data, job: Job) -> Hold | None:
+    """Held while a derived sound that it reads is being made; for good where that does not come any more."""
+    lacking = [p for p in sounds_read(job.params) if not p.exists()]
+    if not lacking:
+        return None
+    coming = {j.params["name"]: j for j in jobs.latest_of_recordings(data.db, job.project, "clean").values()}
+    for j in reversed(jobs.of_project(data.db, job.project, "retime")):  # the newest of a name counts
+        coming[j.params["name"]] = j
+    for p in lacking:
+        maker = coming.get(p.stem)
+        if maker is None or maker.state is JobState.CANCELLED:
+            return Hold("The sound of a recording was changed while it waited. Try again.")
+        if maker.has_failed and maker.kind == "clean":
+            return Hold(f"A recording could not be cleaned: {maker.message} Try again in the Sound room, then once more here.")
+        if maker.has_failed:
+            return Hold(f"The sound of a retimed shot could not be made: {maker.message} Try again.")
+    return Hold()
+
+
+def _hold_for_pauses(data: Data, job: Job) -> Hold | None:
+    """The pauses of a recording tell what its noise is."""
+    listening = jobs.latest_of_recordings(data.db, job.project, "listen").get(job.recording or 0)
+    return Hold() if listening is not None and listening.is_open else None
+
+
+def _take(data: Data, job: Job, result: dict[str, Any]) -> Outcome:
+    if job.recording is not None:
+        throw_old_away(data, job.recording)
+    return Outcome(result=result)
+
+
+CLEAN = JobKind("clean", "clean", 1, _take, _hold_for_pauses)
+RETIME = JobKind("retime", "retime", 0.5, _take, hold_for_sounds)

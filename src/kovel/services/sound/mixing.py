@@ -1,0 +1,386 @@
+"""What the Sound room does with a whole story: who speaks when, how loud it is, and the edits worked out of that.
+
+Each function gives the parameters of one edit of the core (name, parameters), so that it is undone in one step.
+"""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from math import floor
+from typing import Any
+
+import numpy as np
+
+from kovel.core.checks.mix_loudness import target_of
+from kovel.core.plan.plan import Plan, make_plan
+from kovel.core.plan.sounds import made_of, sounds_on
+from kovel.core.sound.ducking import Ducking, Span, ducked, spans_joined
+from kovel.core.sound.levels import TICK
+from kovel.core.sound.loudness import STEP, decibels, integrated, loudness_range, sliding
+from kovel.core.sound.mastering import mastered, speech_loudness
+from kovel.core.sound.pauses import VOICE, Settings
+from kovel.core.story.beds import parts_of
+from kovel.core.story.level_lines import held
+from kovel.core.story.model import Item, Piece, Refused, Sound, Sources, Story, frames_to, moment_of
+from kovel.core.story.settings import NONE, SETTINGS, Value, added, on_line
+from kovel.core.time.rate import SAMPLE_RATE
+from kovel.core.words.transcript import Word
+from kovel.data_folder import Data, media_facts
+from kovel.media.child import call
+from kovel.media.files import Unusable
+from kovel.services.footage.intake import bring_in, free_name, safe
+from kovel.services.footage.mending import whole_sound_of
+from kovel.services.log.speech_levels import levels, speaking
+from kovel.services.sound.derived_sounds import all_retimed, made_file, want_retimed
+from kovel.services.story.story_checks import powers
+from kovel.services.tighten.quick_cuts import beats, find
+from kovel.store import recordings, transcripts
+from kovel.store.projects import Invalid
+
+Asked = tuple[str, dict[str, Any]]
+WORD_GAP = 0.12  # seconds between words that are one stretch of speech
+
+
+def speech_of(data: Data, recording: int, a: int, b: int) -> list[Span]:
+    """Samples [a, b) of a recording in which somebody speaks: its words; where it has none, what the detector found."""
+    said: list[Word] = transcripts.words_between(data.db, recording, a, b)
+    if said:
+        return spans_joined(((max(a, w.start), min(b, w.end)) for w in said if w.text != VOICE), int(WORD_GAP * SAMPLE_RATE))
+    if levels(data, recording) is None:
+        return [(a, b)]
+    mask = speaking(data, recording, Settings())[a // TICK : -(-b // TICK)]
+    edges = np.flatnonzero(np.diff(np.concatenate([[0], mask.astype(np.int8), [0]])))
+    return [
+        (a // TICK * TICK + int(x) * TICK, a // TICK * TICK + int(y) * TICK)
+        for x, y in zip(edges[::2], edges[1::2], strict=True)
+    ]
+
+
+def _speaking(story: Story, sources: Sources) -> Iterator[tuple[Piece | Sound, int, int]]:
+    """What somebody may speak in, with its story frame and its recording: pieces and voice-overs that are heard."""
+    read = story.reading(sources)
+    rows: list[tuple[Piece | Sound, int]] = list(zip(story.pieces, story.starts, strict=False))
+    rows += [(x, story.at(x)) for x in story.sounds if x.kind == "voice"]
+    for x, at in rows:
+        if x.source is None or x.source not in sources or not sources[x.source].sound or read(x, "mute"):
+            continue
+        if not isinstance(x, Piece) or (x.take != "picture" and sounds_on(x)):
+            yield x, at, x.source
+
+
+def speech_in(data: Data, story: Story, sources: Sources) -> list[Span]:
+    """Story frames in which somebody is heard speaking: in the dialogue, or as a voice-over."""
+    to = story.rate.frame_to_sample
+    out: list[Span] = []
+    for x, at, source in _speaking(story, sources):
+        first, end = x.used if isinstance(x, Piece) else (x.start, x.end)
+        for a, b in speech_of(data, source, to(first), to(end)):
+            f = sorted(at + floor(frames_to(x, story.rate.sample_to_frame(max(0, s)))) for s in (a, b - 1))
+            out.append((max(at, f[0]), min(at + x.length, f[1] + 1)))
+    return spans_joined(out)
+
+
+def duck(data: Data, project: int, story: Story, items: Sequence[int], how: Ducking) -> Asked:
+    """Ducking of sounds and covers under all that is said."""
+    sources = recordings.sources(data.db, project)
+    chosen = [story.item(i) for i in items] or [x for x in story.sounds if x.kind == "music"]
+    rows: list[list[Any]] = []
+    talk = speech_in(data, story, sources)
+    for x in chosen:
+        if isinstance(x, Piece):
+            raise Invalid("Music, natural sound and effects go down under speech. Choose one of them.")
+        at = story.at(x)
+        line = ducked(talk, (at, min(at + x.length, story.length)), how)
+        if line:
+            points = {moment_of(x, f - at): db for f, db in line}
+            rows.append([x.id, "duck", [[m, points[m]] for m in sorted(points)]])
+        elif "duck" in x.settings:
+            rows.append([x.id, "duck", None])
+    if not rows:
+        raise Invalid("There is no music in the story, or nobody speaks over it." if not items else "Nobody speaks over that.")
+    n = len(rows)
+    what = f"{n} sounds go" if n != 1 else f"{_name(sources, chosen[0])} goes"
+    return "set_several", {"rows": rows, "did": f"{what} down by {abs(how.depth):g} dB where somebody speaks"}
+
+
+def _name(sources: Sources, x: Item) -> str:
+    return sources[x.source].name if x.source is not None and x.source in sources else "It"
+
+
+@dataclass(frozen=True, slots=True)
+class Voice:
+    """One voice of the story: who it is, the pieces and voice-overs in which it is heard, and how loud its speech is now (LUFS)."""
+
+    name: str
+    pieces: tuple[int, ...]
+    loudness: float
+
+
+def voices(data: Data, project: int, story: Story, apart: str = "speaker") -> list[Voice]:
+    """The voices of a story: by speaker (and recording), or each piece for itself. Their loudness is that of speech alone, with
+    all that is set on them."""
+    sources = recordings.sources(data.db, project)
+    measured = powers(data, make_plan(story, sources))
+    read = story.reading(sources)
+    groups: dict[tuple[str, int], list[tuple[int, np.ndarray]]] = {}
+    to = story.rate.frame_to_sample
+    for p, _, source in _speaking(story, sources):
+        rows = measured.get((source, made_of(sources[source])))
+        if rows is None:
+            rows = measured.get((source, ""))
+        if rows is None:
+            continue
+        a, b = (to(f) for f in (p.used if isinstance(p, Piece) else (p.start, p.end)))
+        k0, k1 = a // STEP, min(len(rows), -(-b // STEP))
+        talk = np.zeros(max(0, k1 - k0), bool)
+        for x, y in speech_of(data, source, a, b):
+            talk[max(0, -(-x // STEP) - k0) : max(0, y // STEP - k0)] = True
+        level: Value = read(p, "level")
+        frames = np.arange(k0, k1) * STEP / SAMPLE_RATE * float(story.rate.fps)
+        db = np.array([on_line(level, f) for f in frames]) if isinstance(level, tuple) else np.full(len(frames), float(level))
+        said = rows[k0:k1, 0][talk] * 10 ** (db[talk] / 10)
+        who = _speaker(data, source, a, b) if apart == "speaker" else ""
+        name = sources[source].name
+        key = (who or name, 0 if who else source) if apart == "speaker" else (name, p.id)
+        groups.setdefault(key, []).append((p.id, said))
+    out = []
+    for (name, _), rows_ in groups.items():
+        power = np.concatenate([s for _, s in rows_])
+        loud = speech_loudness(power, np.ones(len(power), bool))
+        if loud is not None:
+            out.append(Voice(name, tuple(i for i, _ in rows_), loud))
+    return out
+
+
+def _speaker(data: Data, recording: int, a: int, b: int) -> str:
+    """Who speaks the most in samples [a, b) of a recording, as its words have it."""
+    count: dict[str, int] = {}
+    for w in transcripts.words_between(data.db, recording, a, b):
+        count[w.speaker] = count.get(w.speaker, 0) + w.end - w.start
+    return max(count, key=lambda k: count[k]) if count else ""
+
+
+def even_voices(data: Data, project: int, story: Story, apart: str = "speaker") -> tuple[Asked, list[Voice]]:
+    """One edit that brings every voice to the loudness the story aims at, and the voices as they were."""
+    if apart not in ("speaker", "piece"):
+        raise Invalid("Voices are evened out by speaker or by piece.")
+    found = voices(data, project, story, apart)
+    if not found:
+        raise Invalid("Nobody speaks in the story, or its sound is not there yet.")
+    target = target_of(story)
+    by = [round(target - v.loudness, 1) for v in found]
+    rows: list[list[Any]] = []
+    for k, v in enumerate(found):
+        for i in v.pieces:
+            own = story.item(i).settings["level"]
+            now = added([own, by[k]])
+            if isinstance(now, tuple):
+                rows.append([i, "level", [[m, held(db)] for m, db in now]])
+            else:
+                rows.append([i, "level", held(now)])
+    did = f"Voices brought to {target:g} LUFS: " + ", ".join(f"{v.name} {by[k]:+.1f} dB" for k, v in enumerate(found[:6]))
+    return ("set_several", {"rows": rows, "did": did + (" and more" if len(found) > 6 else "")}), found
+
+
+def _files(data: Data, plan: Plan, sources: Sources) -> tuple[dict[str, Any], dict[str, Any]]:
+    """A plan and the files it is read from, as a child takes them."""
+    files = {}
+    for i in {h.source for h in plan.sounds}:
+        facts = whole_sound_of(data, i, "Try again")
+        made = {n: str(p) for n in plan.made.get(i, ()) if (p := made_file(data, i, n)).exists()}
+        files[str(i)] = {"pcm": str(data.derived(i) / "sound.pcm"), "channels": facts["channels"], "made": made}
+    return plan.to_json(sources), files
+
+
+@dataclass(frozen=True)
+class Measured:
+    """A story's sound as it is heard: powers each 100 ms, true peaks each frame, both as factors."""
+
+    power: np.ndarray
+    peaks: np.ndarray
+
+    @property
+    def loudness(self) -> float | None:
+        return integrated(self.power)
+
+    @property
+    def range(self) -> float | None:
+        return loudness_range(self.power)
+
+    @property
+    def peak(self) -> float:
+        return float(decibels(self.peaks.max(initial=0)))
+
+    @property
+    def momentary(self) -> np.ndarray:
+        return sliding(self.power, 4)
+
+    @property
+    def short(self) -> np.ndarray:
+        return sliding(self.power, 30)
+
+
+def measure(data: Data, project: int, story: Story, dips: bool = True) -> Measured:
+    """The whole mix (without its dips, if told so), measured sample by sample in a child."""
+    sources = recordings.sources(data.db, project)
+    whole = make_plan(story, sources)
+    want_retimed(data, project, whole)
+    if not all_retimed(data, whole):
+        raise Invalid("The sound of something retimed is still being made, while Kovel runs. Try again in a moment.")
+    plan, files = _files(data, whole if dips else replace(whole, dips=()), sources)
+    try:
+        got = call("measure", {"plan": plan, "files": files})
+    except Unusable as e:
+        raise Invalid(f"The mix could not be measured: {e}") from None
+    return Measured(np.array(got["power"]), np.array(got["peaks"]))
+
+
+def to_target(data: Data, project: int, story: Story, target: float | None = None) -> tuple[Asked, dict[str, float]]:
+    """One edit that brings the story to its target, peaks tamed; and what it measured before and will after."""
+    own = dict(story.settings).get("story", NONE)
+    aim = target_of(story) if target is None else target
+    if SETTINGS["target"].of_kind(aim) is None:
+        raise Invalid(f"Loudness is aimed at {SETTINGS['target'].between}.")
+    now = measure(data, project, story, dips=False)
+    samples = SAMPLE_RATE / float(story.rate.fps)
+    done = mastered(now.power, now.peaks, samples, aim)
+    if done is None:
+        raise Invalid("The story is silent: there is nothing to bring to a loudness.")
+    if (done.gain, done.dips, aim) == (0.0, own["dips"], target_of(story)):
+        raise Invalid(f"The story measures {done.loudness:.1f} LUFS already, and no peak goes over -1 dBTP.")
+    level = round(float(own["level"]) + done.gain, 1)
+    bounds = SETTINGS["level"]
+    if not bounds.low <= level <= bounds.high:
+        raise Invalid(
+            f"The story would have to be made {done.gain:+.1f} dB louder, more than a level can be set. Even out its voices first."
+        )
+    rows: list[list[Any]] = [["story", "target", aim], ["story", "level", level]]
+    rows.append(["story", "dips", [list(m) for m in done.dips] if done.dips else None])
+    dips = f", peaks held under -1 dBTP at {len(done.dips) // 2 or 1} places" if done.dips else ""
+    did = f"The story is at {done.loudness:.1f} LUFS: {done.gain:+.1f} dB{dips}"
+    if not done.reached:
+        did += f". Louder would take dips deeper than 12 dB: even out its voices first, or aim lower than {aim:g}"
+    before = now.loudness
+    return ("set_several", {"rows": rows, "did": did}), {
+        "before": round(before if before is not None else -120.0, 1), "after": round(done.loudness, 1), "gain": done.gain,
+    }  # fmt: skip
+
+
+def fit_music(
+    data: Data, project: int, story: Story, sound: int, until: int | None = None
+) -> tuple[Asked, list[dict[str, Any]]]:
+    """One edit that fits music so that it ends with the pictures (or at frame `until`); and its seams: where, how alike."""
+    from kovel.core.sound.music_fit import CannotFit, beat_pictures, fit, likeness
+    from kovel.media.listen import sound24
+
+    x = story.sound(sound)
+    sources = recordings.sources(data.db, project)
+    name = _name(sources, x)
+    if x in story.loose_sounds:
+        raise Refused("That sound is loose. Lay it under a word first.")
+    first = parts_of(story, x)[0]
+    at = story.at(first)
+    end = story.length if until is None else until
+    if end <= at:
+        raise Invalid("The music begins behind that moment.")
+    b = beats(data, x.source)
+    if not b.beats:
+        find(data, x.source)
+        raise Invalid(f"{name}: its beats are being found. Fit it again in a moment.")
+    facts = media_facts(data, x.source) or {"channels": 1, "samples": 0}
+    sound_ = sound24(data.derived(x.source), facts["channels"])
+    alike = likeness(beat_pictures(sound_, b.beats), b.first, b.bar)
+    to = story.rate.frame_to_sample
+    try:
+        done = fit(b, facts["samples"], to(end) - to(at), alike, to(first.start), early=to(at))
+    except CannotFit as e:
+        raise Invalid(f"{name}: {e}") from None
+    begin = to(end) - done.length
+    found = [
+        {
+            "at": story.rate.sample_to_frame(begin + s.at),
+            "alike": s.alike,
+            "from": s.end / SAMPLE_RATE,
+            "to": s.start / SAMPLE_RATE,
+        }
+        for s in done.seams
+    ]
+    params = {"sound": sound, "ranges": [list(r) for r in done.ranges], "at": at, "until": end}
+    return ("fit_music", params), found
+
+
+def spread(data: Data, story: Story, sound: int, bars: int = 1) -> Asked:
+    """One edit that spreads the bites along music: each begins on a bar of it, so many bars apart."""
+    x = story.sound(sound)
+    if x.tether.piece:
+        raise Invalid("Music that bites are spread along keeps to the story's clock. Set that first (All edits).")
+    rate = story.rate
+    marks = [story.at(y) + rate.sample_to_frame(m) - y.start for y in parts_of(story, x) for m in beats(data, y.source).downbeats
+             if y.start <= rate.sample_to_frame(m) < y.end]  # fmt: skip
+    if not marks:
+        find(data, x.source)
+        raise Invalid("Its beats are being found. Try again in a moment.")
+    bar = (marks[-1] - marks[0]) / max(1, len(marks) - 1)
+    on = [round(marks[-1] + bar * (k + 1)) for k in range(400)]  # the music may be fitted longer afterwards
+    return "spread_along", {"marks": [*marks, *on], "bars": bars}
+
+
+TONE = "Room tone, "
+
+
+def lay_room_tone(data: Data, project: int, story: Story) -> Asked:
+    """One edit that lays room tone under every space of the story, of the recording that is heard beside it and as loud."""
+    sources = recordings.sources(data.db, project)
+    read = story.reading(sources)
+    rows: list[list[Any]] = []
+    covered = [(story.at(x), story.at(x) + x.length) for x in story.sounds if sources[x.source].name.startswith(TONE)]
+    for k, (p, at) in enumerate(zip(story.pieces, story.starts, strict=False)):
+        silent = p.source is None or p.take == "picture" or read(p, "mute")
+        if not silent or p.card is not None or any(a <= at and at + p.length <= b for a, b in covered):
+            continue
+        near = [
+            q for q in (*reversed(story.pieces[:k]), *story.pieces[k + 1 :]) if q.source is not None and q.take != "picture"
+        ]
+        if not near or near[0].source is None:
+            continue
+        tone = tone_of(data, project, near[0].source)
+        level = read(near[0], "level")
+        level = float(level[-1][1] if isinstance(level, tuple) else level) - float(
+            dict(story.settings).get("story", NONE)["level"]
+        )
+        over = 3  # frames by which it reaches under its neighbours, to come and go
+        begin, end = max(0, at - over), min(story.length, at + p.length + over)
+        total = tone.length(story.rate)
+        t = begin
+        while t < end:
+            n = min(end - t, total)
+            rows.append(
+                [
+                    tone.id,
+                    0,
+                    n,
+                    t,
+                    "natural",
+                    {"level": held(level), "fade_in": min(2 * over, n // 2), "fade_out": min(2 * over, n // 2)},
+                ]
+            )
+            t += max(1, n - over) if n == total else n
+    if not rows:
+        raise Invalid("There is no space without sound in the story, or it has its room tone.")
+    n = len(rows)
+    return "lay_sounds", {"rows": rows, "did": f"Room tone under {n} space{'s' if n != 1 else ''}"}
+
+
+def tone_of(data: Data, project: int, recording: int) -> recordings.Recording:
+    """The room tone of a recording as a recording of its own: made once, 30 s out of its pauses."""
+    r = recordings.get(data.db, recording)
+    name = f"{TONE}{r.name}"[:120]
+    there = next((x for x in recordings.of_project(data.db, project) if x.name == name), None)
+    if there is not None:
+        return there
+    facts = whole_sound_of(data, recording, "Try again")
+    path = free_name(data.uploads(project), safe(name), ".wav")
+    try:
+        call("tone", {"out": str(data.derived(recording)), "channels": facts["channels"], "to": str(path)})
+    except Unusable as e:
+        raise Invalid(f"{r.name}: {e}") from None
+    return bring_in(data, project, path, name=name, kind="sound")

@@ -1,0 +1,107 @@
+"""The closest pose at exposed jumps of a story: looked for within the pauses on both sides, in the small grey pictures."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kovel.core.checks.findings import Grey
+from kovel.core.checks.offers import Offer
+from kovel.core.checks.poses import CONTEXT, REACH, Pose, Room, closest, room_in
+from kovel.core.story.catalogue import run
+from kovel.core.story.consequences import frames_of
+from kovel.core.story.model import Piece, Report, Sources, Story
+from kovel.core.story.seams import Seam, exposed
+from kovel.core.time.rate import Rate, frame_shown
+from kovel.core.time.timecode import stamp
+from kovel.data_folder import Data
+from kovel.services.log.speech_levels import found_pauses
+from kovel.services.story.story_checks import pictures
+from kovel.store import recordings
+from kovel.store.projects import Invalid
+
+TOLD = 8  # jumps of which it is told
+AFTER, BEFORE = 0.12, 0.08  # seconds of air behind what was said and before what follows
+
+
+@dataclass(frozen=True, slots=True)
+class At:
+    """The closest pose at a seam: the piece after it, story frame, and what there is to gain."""
+
+    piece: int
+    frame: int
+    pose: Pose
+
+
+def _pause(data: Data, source: int, edge: int, clock: Rate) -> tuple[int, int] | None:
+    """The pause around a frame of a recording, in whole frames that lie inside it."""
+    at = clock.frame_to_sample(edge)
+    found = next((p for p in found_pauses(data, source) if p.start <= at <= p.end), None)
+    if found is None:
+        return None
+    a, b = clock.sample_to_frame(found.start), clock.sample_to_frame(found.end)
+    return a + (clock.frame_to_sample(a) < found.start), b
+
+
+def _pose(data: Data, sources: Sources, seam: Seam, clock: Rate) -> Pose | None:
+    left, right = seam.left, seam.right
+    if left.source is None or right.source is None or left.source not in sources or right.source not in sources:
+        return None
+    if not (left.clock.as_shot and right.clock.as_shot):
+        return None  # their edges stand on clocks of their own
+    after, before = (round(x * float(clock.fps)) for x in (AFTER, BEFORE))
+    out = room_in(_pause(data, left.source, left.end, clock), left.end, after, before, max(-REACH, 1 - left.length))
+    into = room_in(
+        _pause(data, right.source, right.start, clock), right.start, after, before, high=min(REACH, right.length - 1)
+    )
+    out = Room(out.low, min(out.high, (sources[left.source].length(clock) or left.end) - left.end))
+    into = Room(max(into.low, -right.start), into.high)
+    if out == into == Room(0, 0):
+        return None
+    x = _greys(data, sources, left, left.end + out.low - CONTEXT - 1, left.end + out.high, clock)
+    y = _greys(data, sources, right, right.start + into.low, right.start + into.high + CONTEXT + 1, clock)
+    return closest(x, out, y, into) if x is not None and y is not None else None
+
+
+def _greys(data: Data, sources: Sources, p: Piece, a: int, b: int, clock: Rate) -> Grey | None:
+    """The small grey pictures of frames [a, b) of a piece's recording, on the project's clock; the first one stands for those before."""
+    every = pictures(data, p.source or 0)
+    if every is None or not len(every):
+        return None
+    own = sources[p.source or 0].rate
+    shown: Grey = every[[min(max(0, frame_shown(max(0, f), clock, own)), len(every) - 1) for f in range(a, b)]]
+    return shown
+
+
+def pose_at(data: Data, project: int, story: Story, seam: Seam) -> At | None:
+    found = _pose(data, recordings.sources(data.db, project), seam, story.rate)
+    return At(seam.right.id, seam.at, found) if found else None
+
+
+def poses(data: Data, project: int, story: Story) -> list[At]:
+    """What can be gained at every exposed jump. A piece between two jumps is moved at both of its ends."""
+    return [a for s in exposed(story, recordings.sources(data.db, project)) if (a := pose_at(data, project, story, s))]
+
+
+def offered(data: Data, project: int, story: Story, seam: Seam) -> list[Offer]:
+    """The closest pose as a way to take some of the jolt out of a jump."""
+    at = pose_at(data, project, story, seam)
+    if at is None:
+        return []
+    how = ", ".join(
+        f"{what} {frames_of(abs(d))} {'later' if d > 0 else 'earlier'}"
+        for what, d in (("out", at.pose.out), ("in", at.pose.into))
+        if d
+    )
+    why = f"strength {at.pose.before} to {at.pose.after}: {how}"
+    return [Offer("pose", "The closest pose", why, "set_poses", {"poses": [[at.piece, at.pose.out, at.pose.into]]})]
+
+
+def all_poses(data: Data, project: int, story: Story) -> tuple[tuple[str, dict[str, object]], Report]:
+    """One edit that moves every exposed jump to its closest pose; and what there is to judge of it."""
+    found = poses(data, project, story)
+    if not found:
+        raise Invalid("At no exposed jump is there a closer pose within the pauses beside it.")
+    asked: dict[str, object] = {"poses": [[a.piece, a.pose.out, a.pose.into] for a in found]}
+    _, report = run(story, recordings.sources(data.db, project), "set_poses", asked)
+    gains = [f"Strength {a.pose.before} to {a.pose.after} at {stamp(a.frame, story.rate)}" for a in found[:TOLD]]
+    return ("set_poses", asked), report.with_notes(gains)

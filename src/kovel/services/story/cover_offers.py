@@ -1,0 +1,58 @@
+"""Shots to cover what is said at a moment of the story, with what is known of their meaning and their pictures."""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from kovel.core.checks.covering import LONGEST, covers_for, sentence_around
+from kovel.core.checks.offers import Offer
+from kovel.core.picture.shots import Look, look
+from kovel.core.story.model import Story
+from kovel.core.time.rate import Rate
+from kovel.core.words.writing import together
+from kovel.data_folder import Data
+from kovel.services.log.sentence_meaning import shots_near
+from kovel.services.story.story_checks import said_between, shelf, words_around
+from kovel.store import recordings
+from kovel.store.projects import Invalid
+
+
+@dataclass(frozen=True, slots=True)
+class Covers:
+    """What is said in story frames [a, b), and the shots that could cover it."""
+
+    a: int
+    b: int
+    said: str
+    offers: list[Offer]
+
+
+def covers(data: Data, project: int, story: Story, at: int, until: int | None = None) -> Covers:
+    """For a stretch of the story, or for the sentence at a frame."""
+    reach = LONGEST * story.rate.nominal
+    if until is None:
+        span = sentence_around(words_around(data, story, max(0, at - reach), at + 2 * reach), at, story.rate)
+        if span is None:
+            raise Invalid("Nothing more is said from here on. Choose words, or go to where somebody speaks.")
+    else:
+        span = (max(0, at), min(until, story.length))
+        if span[1] <= span[0]:
+            raise Invalid("That stretch lies outside the story.")
+    a, b = span
+    said = together(w.text for _, _, w in words_around(data, story, a, b))
+    near = shots_near(data, project, said_between(data, story, a, b))
+    shots = [replace(s, near=near.get((s.source, s.start), 0.0)) for s in shelf(data, project, story)]
+    if not shots:
+        raise Invalid("There are no shots to cover with. Bring in b-roll or stills under Footage, or set their kind there.")
+    looks = {i: seen for i in {s.source for s in shots} if (seen := _look(data, i))}
+    return Covers(a, b, said, covers_for(span, story.rate, shots, said, looks))
+
+
+def _look(data: Data, recording: int) -> tuple[Look, Rate] | None:
+    """What a shot is like from frame to frame; None while that is not made."""
+    try:
+        rows = np.load(data.derived(recording) / "motion.npy")
+    except (OSError, ValueError):
+        return None
+    own = recordings.get(data.db, recording).rate
+    return (look(rows, float(own.fps)), own) if len(rows) else None

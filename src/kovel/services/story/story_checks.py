@@ -1,0 +1,266 @@
+"""Checks and offers for a story, with what was measured of its recordings: pictures, levels, words."""
+
+from collections.abc import Callable
+from dataclasses import replace
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+from PIL import Image
+
+from kovel.core.checks.findings import Finding, checks, jump_strength
+from kovel.core.checks.mix_loudness import sound_findings
+from kovel.core.checks.offers import Offer, Shot, offers
+from kovel.core.checks.picture_checks import picture_checks
+from kovel.core.picture.look import applied
+from kovel.core.plan.pictures import Seen
+from kovel.core.plan.plan import Plan, make_plan, size_of
+from kovel.core.sound.levels import Levels
+from kovel.core.sound.pauses import VOICE
+from kovel.core.story.model import Cover, Piece, Refused, Sources, Story, moment_of
+from kovel.core.story.seams import Seam, seams
+from kovel.core.story.usage import times_used, uses
+from kovel.core.time.rate import Rate, frame_shown
+from kovel.core.words.meaning import Said
+from kovel.core.words.transcript import Word, words_in
+from kovel.data_folder import Data, media_facts
+from kovel.media.render import Sound
+from kovel.media.soundtrack import sound_file
+from kovel.media.titles import title_shown
+from kovel.services.footage.relinking import there
+from kovel.services.footage.thumbnails import colours
+from kovel.services.log.sentence_meaning import shots_near
+from kovel.services.log.speech_levels import levels, spoken_in
+from kovel.services.picture import look_tables
+from kovel.services.sound.derived_sounds import made_file
+from kovel.store import projects, recordings, subclips, transcripts
+
+AROUND = 12  # frames on either side of a seam by which a shot's own movement is judged
+
+
+@lru_cache(64)
+def _greys(path: Path, stamp: int) -> np.ndarray:
+    greys: np.ndarray = np.load(path, mmap_mode="r")
+    return greys
+
+
+def pictures(data: Data, recording: int) -> np.ndarray | None:
+    """The small grey pictures of a recording, every frame; None while there are none."""
+    p = data.derived(recording) / "greys.npy"
+    try:
+        return _greys(p, p.stat().st_mtime_ns)
+    except (OSError, ValueError):
+        return None
+
+
+def strength_of(data: Data, sources: Sources, clock: Rate) -> Callable[[Seam], int | None]:
+    """Measures a jump from the small grey pictures; None where there are none (or the seam shows another size)."""
+
+    def frames(source: int | None, a: int, b: int) -> np.ndarray | None:
+        if source is None or source not in sources:
+            return None
+        all_ = pictures(data, source)
+        if all_ is None or not len(all_):
+            return None
+        own = sources[source].rate
+        x, y = (min(max(0, frame_shown(max(0, f), clock, own)), len(all_) - 1) for f in (a, b - 1))
+        return all_[x : y + 1]
+
+    def measure(s: Seam) -> int | None:
+        end, begin = s.ends
+        before = frames(s.left.source, max(s.left.used[0], end - AROUND), end)
+        after = frames(s.right.source, begin, min(s.right.used[1], begin + AROUND))
+        return jump_strength(before, after) if before is not None and after is not None and len(before) and len(after) else None
+
+    return measure
+
+
+def _cuts_word(data: Data, clock: Rate) -> Callable[[int, int], str]:
+    edge = 48 * 60  # a cut within 60 ms of a word's edge is taken for one at its edge
+
+    def word(source: int, frame: int) -> str:
+        at = clock.frame_to_sample(frame)
+        near = transcripts.words_before(data.db, source, at - edge, 4)  # speakers may overlap
+        return next((w.text for w in near if w.text != VOICE and w.end > at + edge), "")
+
+    return word
+
+
+def _level(data: Data, clock: Rate) -> Callable[[int, int, int], tuple[float, float] | None]:
+    known: dict[int, Levels | None] = {}
+
+    def level(source: int, a: int, b: int) -> tuple[float, float] | None:
+        if source not in known:
+            known[source] = levels(data, source)
+        heard = known[source]
+        if heard is None:
+            return None
+        x, y = (clock.frame_to_sample(f) // 480 for f in (a, b))
+        talk = heard.speech[x:y] > 0.5
+        if talk.sum() < 20:
+            return None
+        return float(np.median(heard.level[x:y][talk])), float(np.median(heard.floor[x:y]))
+
+    return level
+
+
+@lru_cache(256)
+def _power(path: Path, stamp: int) -> np.ndarray:
+    rows: np.ndarray = np.load(path)
+    return rows
+
+
+def _sounds(data: Data, sources: Sources, story: Story) -> list[Finding]:
+    """What is to be said of the sound as a whole; of recordings that were measured when they were prepared."""
+    plan = make_plan(story, sources)
+    heard = mix_of(data, plan)
+    measured = powers(data, plan)
+    return sound_findings(story, sources, plan, measured, lambda a, b: float(np.abs(heard.block(a, b)).max(initial=0)))
+
+
+def powers(data: Data, plan: Plan) -> dict[tuple[int, str], np.ndarray]:
+    """What is measured of each sound that a plan has, raw or made, every 100 ms."""
+    out = {}
+    for i, made in {(h.source, h.made) for h in plan.sounds} | {(h.source, "") for h in plan.sounds}:
+        p = data.derived(i) / (f"made/{made}.power.npy" if made else "power.npy")
+        if p.exists():
+            out[i, made] = _power(p, p.stat().st_mtime_ns)
+    return out
+
+
+def mix_of(data: Data, plan: Plan) -> Sound:
+    """The plan's sound, of what is there of it."""
+    raw = {
+        i: (path, facts["channels"])
+        for i in {h.source for h in plan.sounds}
+        if (path := sound_file(data.derived(i))).exists() and (facts := media_facts(data, i))
+    }
+    made = {(i, n): p for i, names in plan.made.items() for n in names if (p := made_file(data, i, n)).exists()}
+    return Sound([h for h in plan.sounds if h.source in raw], raw, made, plan.dips)
+
+
+def findings(data: Data, project: int, story: Story) -> list[Finding]:
+    """Everything to look at, worst first."""
+    sources = recordings.sources(data.db, project)
+    found = checks(
+        story,
+        sources,
+        strength=strength_of(data, sources, story.rate),
+        cuts_word=_cuts_word(data, story.rate),
+        level=_level(data, story.rate),
+    )
+    found += _sounds(data, sources, story)
+    found += _seen(data, project, story, sources)
+    found.sort(key=lambda f: (-f.weight, f.at if f.at is not None else -1))
+    used = {u.source for u in uses(story)} | {x.source for x in story.sounds}
+    gone = [
+        Finding(
+            "offline",
+            None,
+            f"{r.name} is off-line: {'another file is' if Path(r.path).exists() else 'its file is not'} where it was",
+            95,
+        )
+        for r in recordings.of_project(data.db, project)
+        if r.id in used and not there(r)
+    ]
+    return [*gone, *found]
+
+
+def _seen(data: Data, project: int, story: Story, sources: Sources) -> list[Finding]:
+    """What is to be said of how it is seen: measured on small frames and on the titles as they are drawn."""
+    p = projects.get(data.db, project)
+    width, height = size_of(story, p.width, p.height)
+    rows = {r.id: r for r in recordings.of_project(data.db, project)}
+    seen = Seen(story, sources)
+
+    def cut(x: Piece | Cover) -> tuple[float, float]:
+        pixels = colours(data, rows[x.source], moment_of(x, x.length // 2), story.rate) if x.source in rows else None
+        if pixels is None or x.source is None:
+            return 0.0, 0.0
+        before = look_tables.levels(pixels)
+        after = look_tables.levels(applied(look_tables.table_of(data, seen.look(x, sources[x.source])), pixels))
+        return max(0.0, after.black - before.black), max(0.0, after.white - before.white)
+
+    def box(c: Cover) -> tuple[float, float, float, float] | None:
+        title = seen.cover(c)[0].image.title
+        assert title
+        h = 270
+        w = round(h * width / height)
+        with Image.open(title_shown(data.drawn, dict(title.rows) | {"box": 0}, w, h, None, data.fonts)) as drawn:
+            found = drawn.getchannel("A").getbbox()
+        return (100 * found[0] / w, 100 * found[1] / h, 100 * found[2] / w, 100 * found[3] / h) if found else None
+
+    return picture_checks(story, sources, width / height, cut, box)
+
+
+def words_around(data: Data, story: Story, a: int, b: int) -> list[tuple[int, int, Word]]:
+    """The words heard in story frames [a, b): first frame, end, word."""
+    out = []
+    for at, p in zip(story.starts, story.pieces, strict=False):
+        if p.source is None or at + p.length <= a or at >= b:
+            continue
+        lo, hi = max(a, at), min(b, at + p.length)
+        start = p.start + lo - at
+        for f, w in words_in(spoken_in(data, p, start, hi - lo, story.rate), story.rate, start, hi - lo):
+            out.append((at + f - p.start, min(at + w.frames(story.rate)[1] - p.start, at + p.length), w))
+    return out
+
+
+def shelf(data: Data, project: int, story: Story) -> list[Shot]:
+    """What could be laid as cover: kept ranges of b-roll first, then whole shots."""
+    rows = {r.id: r for r in recordings.of_project(data.db, project)}
+    found = uses(story)
+    kept = [
+        c
+        for c in subclips.of_project(data.db, project)
+        if c.verdict != "drop" and rows[c.recording].kind in ("b-roll", "still")
+    ]
+    out = [
+        Shot(
+            c.recording,
+            c.start,
+            c.length,
+            c.name,
+            f"{c.name} {' '.join(c.tags)} {c.note} {rows[c.recording].name}",
+            times_used(found, c.recording, c.start, c.end),
+        )
+        for c in kept
+    ]
+    has = {c.recording for c in kept}
+    out += [
+        Shot(r.id, 0, r.length(story.rate), r.name, r.name, times_used(found, r.id, 0, r.length(story.rate)))
+        for r in rows.values()
+        if r.kind in ("b-roll", "still") and not r.aside and r.picture and r.id not in has
+    ]
+    return out
+
+
+def the_seam(story: Story, sources: Sources, piece: int) -> Seam:
+    """The seam before a piece."""
+    i = story.index_of(piece)
+    if i == 0:
+        raise Refused("There is no seam before the first piece.")
+    return seams(story, sources)[i - 1]
+
+
+def offers_for(data: Data, project: int, story: Story, seam: Seam) -> list[Offer]:
+    """Ways to take the jolt out of a jump."""
+    sources = recordings.sources(data.db, project)
+    reach = 9 * story.rate.nominal
+    words = words_around(data, story, max(0, seam.at - reach), seam.at + reach)
+    reach = story.rate.nominal * 4
+    near = shots_near(data, project, said_between(data, story, seam.at - reach, seam.at + reach))
+    shots = [replace(s, near=near.get((s.source, s.start), 0.0)) for s in shelf(data, project, story)]
+    return offers(story, sources, seam, shots, words)
+
+
+def said_between(data: Data, story: Story, a: int, b: int) -> list[Said]:
+    """The sentences that are heard in story frames [a, b)."""
+    out = []
+    for begin, p in zip(story.starts, story.pieces, strict=False):
+        if p.source is None or begin + p.length <= a or begin >= b:
+            continue
+        lo, hi = (p.start + min(max(0, x - begin), p.length) for x in (a, b))
+        first, end = (story.rate.frame_to_sample(f) for f in p.clock.used(lo, max(1, hi - lo)))
+        out += transcripts.sentences_between(data.db, p.source, first, end)
+    return out

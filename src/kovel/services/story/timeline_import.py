@@ -1,0 +1,49 @@
+"""Stories made elsewhere, brought in: a timeline or an edit list becomes a story of its own."""
+
+from kovel.core.plan.plan import make_plan
+from kovel.core.story.bounds import could_be_cut, held
+from kovel.core.told import Told
+from kovel.data_folder import Data
+from kovel.exchange.edl_in import from_edl
+from kovel.exchange.otio_in import from_otio
+from kovel.services.received_files import taken_apart, text_of
+from kovel.store import projects, recordings, stories
+from kovel.store.projects import Invalid
+
+READERS = {"otio": ("read_timeline", from_otio), "edl": ("read_events", from_edl)}
+LARGEST = 50_000_000  # bytes
+# what odd values in a file can lead to, whatever was foreseen: it is refused, and nothing is made
+UNFORESEEN = (ValueError, TypeError, KeyError, IndexError, AttributeError, ArithmeticError, RecursionError)
+
+
+def bring_in(data: Data, project: int, kind: str, file: str, body: bytes) -> tuple[int, str, list[str]]:
+    """The new story's number and name, and what could not be taken, line by line. `Refused`, and nothing is made, where it
+    cannot be read."""
+    if kind not in READERS:
+        raise Invalid(f"{file} is neither a timeline (.otio) nor an edit list (.edl).")
+    p = projects.get(data.db, project)
+    rows = {r.id: r for r in recordings.of_project(data.db, project)}
+    if len(body) > LARGEST:
+        raise Invalid(f"{file} is too large to be a timeline.")
+    call, read = READERS[kind]
+    told = taken_apart(data, call, file, text_of(file, body))
+    try:
+        taken = read(told, p, rows)
+        if not taken.story.pieces:
+            raise Invalid(f"Nothing of {file} could be taken: {' '.join(taken.left[:3]) or 'it is empty.'}")
+        sources = recordings.sources(data.db, project)
+        held(taken.story)
+        if not could_be_cut(taken.story, sources):
+            raise Invalid(f"{file} holds ranges or numbers that no story can have. Nothing was taken from it.")
+        make_plan(taken.story, sources)  # it can be shown
+    except UNFORESEEN as e:
+        if isinstance(e, Told):
+            raise
+        raise Invalid(
+            f"{file} holds something that cannot be taken as a story ({type(e).__name__}). Nothing was taken from it."
+        ) from None
+    names = {s.name for s in stories.of_project(data.db, project)}
+    base = taken.name.removeprefix(f"{p.name} - ")[:70]
+    name = next(n for n in (base, *(f"{base} {k}" for k in range(2, 1000))) if n not in names)
+    sid = stories.create_with(data.db, project, name, taken.story, f"Brought in from {file}", taken.left)
+    return sid, name, taken.left
