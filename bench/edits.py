@@ -42,7 +42,7 @@ def made(data: Data) -> None:
         covers.append(Cover(PIECES + 1 + k, rng.randint(4, 6), rng.randrange(9000), 30, Tether(p.id, p.start + 2), 1))
     story = Story(Rate(25), pieces, tuple(covers), (), frozenset(), PIECES + COVERS + 1)
     with data.db.write() as c:
-        stories._write(c, 1, Patch.between(Story(Rate(25)), story), None)
+        stories.write_rows(c, 1, Patch.between(Story(Rate(25)), story), None)
 
 
 def timed(f: object, n: int = 25) -> float:

@@ -10,7 +10,7 @@ from kovel.cli import main
 from kovel.core.story.catalogue import COMMANDS, about, entries, offered, parameters
 from kovel.core.story.offered import TAKEN_FROM, WANTING, entry, meant
 from kovel.core.time.rate import Rate
-from kovel.web.keys import STORY, of_edits
+from kovel.web.key_sheet import STORY, of_edits
 from tests.core.stories import EMPTY, do, three
 
 SCRIPTS = Path(__file__).parents[1] / "src" / "kovel" / "web" / "static" / "js"

@@ -5,9 +5,9 @@ from fractions import Fraction
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kovel.web.faces import Face
-from kovel.web.film import WIDE, film
-from kovel.web.pace import Pace, pace_of
+from kovel.web.rooms.picture.film_strip import WIDE, film
+from kovel.web.rooms.picture.pace_line import Pace, pace_of
+from kovel.web.small_frames import Face
 from tests.core.stories import SOURCES, R, do, three
 
 FACE = Face("/media/1/small-0-0.jpg", 160, 90)

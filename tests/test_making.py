@@ -15,9 +15,9 @@ from kovel.services.log.transcription import SoFar, take_heard, transcribe
 from kovel.store import jobs, projects, recordings, stories, subclips, transcripts
 from kovel.store.recordings import Recording
 from kovel.store.subclips import New
-from kovel.web import shots
-from kovel.web.drawing import Drawing, pixels_a_frame
-from kovel.web.shelf import PAGE
+from kovel.web.rooms.log import shot_routes
+from kovel.web.rooms.story.page_drawing import Drawing, pixels_a_frame
+from kovel.web.rooms.story.shelf import PAGE
 from tests import made
 from tests.conftest import said
 
@@ -180,7 +180,7 @@ def test_shots_come_as_they_scroll_into_view(
 ) -> None:
     data, r = coded
     recordings.update(data.db, r["fifty"].id, kind="b-roll")
-    monkeypatch.setattr(shots, "WINDOW", 1)
+    monkeypatch.setattr(shot_routes, "WINDOW", 1)
     first = room.get("/p/1/log/shots").text
     assert first.count('class="shot-hold"') == 1 and "/p/1/log/shots/more?start=1" in first
     rest = room.get("/p/1/log/shots/more?start=1").text

@@ -13,7 +13,12 @@ ROOT = Path(__file__).resolve().parent.parent
 
 def test_pages_load_nothing_from_elsewhere_and_carry_no_inline_script() -> None:
     web = ROOT / "src" / "kovel" / "web"
-    for f in [*web.rglob("*.html"), *web.glob("static/js/*.js"), web / "static" / "kovel.css"]:
+    for f in [
+        *web.rglob("*.html"),
+        *web.glob("static/js/*.js"),
+        *web.glob("rooms/*/scripts/*.js"),
+        web / "static" / "kovel.css",
+    ]:
         text = f.read_text()
         assert not re.search(r"""(src|href|url\()\s*=?\s*["']?(https?:)?//""", text), f
         assert not re.search(r"<script(?![^>]*\bsrc=)|\son[a-z]+\s*=\s*[\"']", text), f
@@ -53,7 +58,7 @@ def test_a_wheel_carries_all_that_runs(tmp_path: Path) -> None:
 import sys; from pathlib import Path; from fastapi.testclient import TestClient
 from kovel.demo import project; from kovel.web.app import create_app; from kovel.data_folder import Data
 c = TestClient(create_app(Data(Path(sys.argv[1])), jobs=False), base_url="http://127.0.0.1:8463")
-for url in ("/", "/static/kovel.css", "/static/js/edits.js", "/static/vendor/htmx.min.js"): assert c.get(url).status_code == 200, url
+for url in ("/", "/static/kovel.css", "/static/js/edits.js", "/static/story/story.js", "/static/vendor/htmx.min.js"): assert c.get(url).status_code == 200, url
 assert len(list((Path(project.__file__).parent / "footage").iterdir())) > 10
 """
     run(python, "-c", look, tmp_path / "data")

@@ -23,7 +23,7 @@ from kovel.store import jobs, recordings, stories
 from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
-from kovel.web.strip import Drawn
+from kovel.web.rooms.sound.strip import Drawn
 
 SR = 48_000
 Spoken = tuple[Data, dict[str, Recording]]

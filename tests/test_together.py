@@ -6,7 +6,7 @@ from fastapi.testclient import TestClient
 from kovel.data_folder import Data
 from kovel.store import history, stories, subclips
 from kovel.store.recordings import Recording
-from kovel.web import present
+from kovel.web import presence
 from kovel.web.app import create_app
 
 Coded = tuple[Data, dict[str, Recording]]
@@ -115,7 +115,7 @@ def test_a_story_is_held_by_one_and_taken_over(
     assert edit(ben, 10) == 200 and edit(ana, 10) == 423
     ana.post("/p/1/together/hold", data={"on": "0"})  # not hers to give back
     assert edit(ana, 10) == 423
-    monkeypatch.setattr(present, "GONE", 0.0)  # who is not heard of any more holds nothing
+    monkeypatch.setattr(presence, "GONE", 0.0)  # who is not heard of any more holds nothing
     assert edit(ana, 10) == 200 and "together-more" not in ana.get("/p/1/together").text
     assert stories.load(coded[0].db, 1).story.length == 30
 
@@ -124,7 +124,7 @@ def test_who_closes_the_page_is_soon_gone(two: tuple[TestClient, TestClient], mo
     ana, ben = two
     assert ana.post("/p/1/together/left").status_code == 204
     assert "Editor 1" in ben.get("/p/1/together").text  # she may be on the way to another room
-    monkeypatch.setattr(present, "SOON", 0.0)
+    monkeypatch.setattr(presence, "SOON", 0.0)
     ana.post("/p/1/together/left")
     assert "Editor 1" not in ben.get("/p/1/together").text
     ana.get("/p/1/together")

@@ -16,7 +16,9 @@ BUILT = WEB / "static" / "kovel.css"
 
 def inputs_hash() -> str:
     h = hashlib.sha256()
-    for p in sorted([*WEB.glob("css/*.css"), *WEB.glob("templates/**/*.html"), *WEB.glob("static/js/*.js")]):
+    for p in sorted(
+        [*WEB.glob("css/*.css"), *WEB.rglob("*.html"), *WEB.glob("static/js/*.js"), *WEB.glob("rooms/*/scripts/*.js")]
+    ):
         h.update(p.name.encode() + p.read_bytes())
     return h.hexdigest()[:32]
 

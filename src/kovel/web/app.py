@@ -24,36 +24,13 @@ from kovel.services.footage.intake import remember_all
 from kovel.services.job_kinds import scheduler_for
 from kovel.store import settings
 from kovel.store.db import in_words
-from kovel.web import (
-    bins,
-    captions,
-    cards,
-    footage,
-    handoff,
-    hits,
-    log,
-    logsheet,
-    making,
-    media,
-    papers,
-    pictureroom,
-    searching,
-    shots,
-    soundroom,
-    start,
-    story,
-    story_tools,
-    themes,
-    tighten,
-    times,
-    together,
-    words,
-)
-from kovel.web.given import of_the_project
-from kovel.web.noted import Noted
-from kovel.web.pages import Web, say
+from kovel.web import media_routes, presence_routes, time_routes
+from kovel.web.pages import Web, environment, say
+from kovel.web.presence_routes import Asking
+from kovel.web.request_log import Noted
+from kovel.web.rooms import ROOMS
+from kovel.web.route_rules import of_the_project
 from kovel.web.security import Guard, Sessions, signing
-from kovel.web.together import Asking
 
 
 class Problem(BaseModel):
@@ -128,33 +105,17 @@ def create_app(
             same_site="strict",
             session_cookie="kovel",
         )
+    for room in ROOMS:
+        scripts = Path(__file__).parent / "rooms" / room.key / "scripts"
+        if scripts.is_dir():
+            app.mount(f"/static/{room.key}", StaticFiles(directory=scripts), name=room.key)
     app.mount("/static", StaticFiles(directory=Path(__file__).parent / "static"), name="static")
-    for room in (
-        start,
-        footage,
-        bins,
-        making,
-        logsheet,
-        shots,
-        log,
-        words,
-        tighten,
-        hits,
-        story_tools,
-        story,
-        pictureroom,
-        searching,
-        soundroom,
-        captions,
-        cards,
-        handoff,
-        media,
-        papers,
-        themes,
-        times,
-        together,
+    environment().globals["rooms"] = [room for room in ROOMS if room.name]
+    for router in (
+        *(r for room in ROOMS for r in room.routers),
+        *(m.router for m in (media_routes, time_routes, presence_routes)),
     ):
-        app.include_router(room.router, dependencies=[Depends(of_the_project)])
+        app.include_router(router, dependencies=[Depends(of_the_project)])
 
     def refuse(request: Request, status: int, message: str) -> HTMLResponse | JSONResponse:
         if "application/json" in request.headers.get("accept", ""):

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from fastapi import Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response
-from jinja2 import Environment, FileSystemLoader, StrictUndefined
+from jinja2 import ChoiceLoader, Environment, FileSystemLoader, PrefixLoader, StrictUndefined
 
 from kovel.core.plan.plan import Plan
 from kovel.core.story.model import Sources
@@ -18,9 +18,9 @@ from kovel.services.footage.pieces_on_demand import Now
 from kovel.store import recordings
 from kovel.store.projects import Missing, Project
 from kovel.store.recordings import Recording
-from kovel.web.faces import face_style
-from kovel.web.present import Together
+from kovel.web.presence import Together
 from kovel.web.security import Tries
+from kovel.web.small_frames import face_style
 
 if TYPE_CHECKING:
     from _typeshed import DataclassInstance
@@ -81,8 +81,11 @@ def canvas(project: Project) -> int:
 
 @lru_cache
 def environment() -> Environment:
+    """What draws templates: those that rooms share by their name, a room's own as "ROOM/NAME"."""
+    here = Path(__file__).parent
+    of_rooms = {p.parent.name: FileSystemLoader(p) for p in (here / "rooms").glob("*/templates")}
     e = Environment(
-        loader=FileSystemLoader(Path(__file__).parent / "templates"),
+        loader=ChoiceLoader([FileSystemLoader(here / "templates"), PrefixLoader(of_rooms)]),
         autoescape=True,
         undefined=StrictUndefined,
         trim_blocks=True,

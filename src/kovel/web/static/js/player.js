@@ -195,7 +195,7 @@ export class Player extends EventTarget {
     this.dispatchEvent(new Event("state"));
   }
 
-  // The clock starts with its first frame on the canvas: never with what stood there before the playhead went elsewhere.
+  // The clock starts with its first frame on the canvas, never with what stood there before the playhead moved.
   async firstPicture(t, gen) {
     const give = performance.now() + 1500;
     while (gen === this.starting && !this.pictures.failed && performance.now() < give) {

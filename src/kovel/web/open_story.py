@@ -1,0 +1,42 @@
+"""The story that is open in a project, and edits that a room worked out for it."""
+
+from dataclasses import dataclass
+from typing import Any
+
+from fastapi import Request
+from fastapi.responses import JSONResponse
+
+from kovel.data_folder import Data
+from kovel.services.sound.mixing import Asked
+from kovel.store import projects, stories
+from kovel.store.stories import Kept
+from kovel.web.pages import web
+
+
+def opened(request: Request, project: int) -> Kept:
+    """The story of a project that is open."""
+    db = web(request).data.db
+    projects.get(db, project)
+    return stories.load(db, stories.current(db, project))
+
+
+def edited(request: Request, project: int, revision: int | None, asked: Asked, **more: Any) -> JSONResponse:
+    """One edit that a room worked out, done; what it did, and what else there is to tell."""
+    db = web(request).data.db
+    kept, did = stories.edit(db, stories.current(db, project), revision, *asked)
+    return JSONResponse({"revision": kept.revision, "did": did.did, "notes": did.notes, "made": did.made, **more})
+
+
+@dataclass(frozen=True, slots=True)
+class Named:
+    """A story of the project, for the chooser; its length in frames."""
+
+    id: int
+    name: str
+    length: int
+    open: bool
+
+
+def named(data: Data, project: int, kept: Kept) -> list[Named]:
+    """The stories of a project; `kept` is the one that is open."""
+    return [Named(k.id, k.name, k.story.length, k.id == kept.id) for k in stories.of_project(data.db, project)]

@@ -1,0 +1,126 @@
+"""Footage in order: bins, what is set on many at once, names by a pattern, the frame that stands for a recording."""
+
+from typing import Annotated, Literal
+
+from fastapi import APIRouter, Form, Query, Request
+from fastapi.responses import HTMLResponse
+
+from kovel.core.time.timecode import stamp
+from kovel.services.footage import binning
+from kovel.services.log.languages import code_of
+from kovel.store import bins, projects, recordings, steps
+from kovel.store.projects import Invalid
+from kovel.web.forms import Sent, sent
+from kovel.web.pages import joined, page, report, the_recording, web
+from kovel.web.rooms.footage.routes import listed
+
+router = APIRouter(prefix="/p/{project}")
+Ids = Annotated[list[int] | None, Form()]
+
+
+def _of(request: Request, project: int, ids: list[int] | None) -> list[int]:
+    """The recordings that were chosen, as far as they are of the project; `Invalid` if none was."""
+    for i in ids or ():
+        projects.belongs(web(request).data.db, project, "recording", i)
+    if not ids:
+        raise Invalid("Choose one or more recordings first.")
+    return list(dict.fromkeys(ids))
+
+
+@router.get("/footage/chosen")
+def chosen(request: Request, project: int, ids: Annotated[list[int] | None, Query()] = None) -> HTMLResponse:
+    """How many are chosen and how long they are together."""
+    p = projects.get(web(request).data.db, project)
+    rows = [r for r in recordings.of_project(web(request).data.db, project) if r.id in set(ids or ())]
+    total = stamp(sum(r.length(p.rate) for r in rows if r.frames is not None), p.rate)
+    return page(request, "footage/chosen.html", project=p, count=len(rows), total=total)
+
+
+class ToAll(Sent):
+    """What is to be set on all that are chosen; an empty field leaves theirs."""
+
+    kind: str = ""
+    day: str = ""
+    roll: str = ""
+    camera: str = ""
+    aside: Literal["", "0", "1"] = ""
+    language: str = ""
+
+    @property
+    def filled(self) -> dict[str, str | int]:
+        texts = {k: v.strip() for k, v in self.given("kind", "day", "roll", "camera").items()}
+        out: dict[str, str | int] = {k: v for k, v in texts.items() if v}
+        if self.aside:
+            out["aside"] = int(self.aside)
+        return out | ({"language": code_of(self.language)} if self.language else {})
+
+
+@router.post("/footage/set")
+def set_all(request: Request, project: int, asked: Annotated[ToAll, sent(ToAll)], ids: Ids = None) -> HTMLResponse:
+    """Kind, day, roll, camera, language and aside of all that are chosen, as far as they were filled in."""
+    rows = _of(request, project, ids)
+    return listed(request, project, f"{binning.set_all(web(request).data, rows, asked.filled)}.")
+
+
+@router.post("/footage/names")
+def names(
+    request: Request, project: int, pattern: Annotated[str, Form()] = "", ids: Ids = None, sure: Annotated[bool, Form()] = False
+) -> HTMLResponse:
+    """Names by a pattern: shown first, done when it is sure."""
+    data = web(request).data
+    rows = _of(request, project, ids)
+    order = {r.id: n for n, r in enumerate(binning.chosen(data, project, recordings.of_project(data.db, project),
+                                                          binning.shown(request.headers.get("x-shown", ""))))}  # fmt: skip
+    rows.sort(key=lambda i: order.get(i, len(order)))
+    if sure:
+        return listed(request, project, f"{binning.rename(data, project, rows, pattern)}.")
+    would = binning.names(data, project, rows, pattern)
+    return page(request, "footage/names.html", project=projects.get(data.db, project), would=would, pattern=pattern)
+
+
+@router.post("/footage/bins")
+def make(request: Request, project: int, name: Annotated[str, Form()] = "", ids: Ids = None) -> HTMLResponse:
+    """A new bin with what is chosen in it."""
+    rows = _of(request, project, ids) if ids else []
+    b = bins.make(web(request).data.db, project, name, rows)
+    return listed(request, project, f"Bin {b.name} made, with {len(b.recordings)} in it.")
+
+
+@router.post("/footage/bins/put")
+def put(
+    request: Request, project: int, to: Annotated[int, Form()], ids: Ids = None, out: Annotated[bool, Form()] = False
+) -> HTMLResponse:
+    """What is chosen into a bin, or out of it."""
+    b = bins.put(web(request).data.db, project, to, _of(request, project, ids), out)
+    return listed(request, project, f"{'Out of' if out else 'In'} {b.name}: {len(b.recordings)} are in it now.")
+
+
+@router.post("/footage/bins/{number}/name")
+def rename(request: Request, project: int, number: int, name: Annotated[str, Form()] = "") -> HTMLResponse:
+    b = bins.rename(web(request).data.db, project, number, name)
+    return listed(request, project, f"The bin is called {b.name}.")
+
+
+@router.post("/footage/bins/{number}/remove")
+def remove(request: Request, project: int, number: int) -> HTMLResponse:
+    b = bins.remove(web(request).data.db, project, number)
+    return listed(request, project, f"Bin {b.name} taken away; its recordings stay.")
+
+
+@router.post("/footage/undo")
+def undo(request: Request, project: int, redo: Annotated[bool, Form()] = False) -> HTMLResponse:
+    """The last step of the log, which footage is part of, taken back or done again."""
+    did, _ = steps.turn(web(request).data.db, project, redo)
+    return listed(request, project, f"{'Done again' if redo else 'Undone'}: {did}.")
+
+
+@router.post("/recordings/{recording}/poster")
+def poster(request: Request, project: int, recording: int, frame: Annotated[int, Form()]) -> HTMLResponse:
+    """The frame at the playhead stands for the recording in lists."""
+    db = web(request).data.db
+    r = the_recording(request, project, recording)
+    total = r.length(projects.get(db, project).rate)
+    if not r.picture:
+        raise Invalid(f"{r.name} has no picture.")
+    recordings.update(db, recording, poster=max(0, min(total - 1, frame)))
+    return joined(report("This frame stands for it in lists now."))

@@ -1,0 +1,59 @@
+"""What is being made of recordings: how far, held and let go on, for one or for all."""
+
+import json
+from typing import Annotated
+
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import HTMLResponse
+
+from kovel.store import jobs
+from kovel.store.projects import Invalid
+from kovel.web.pages import joined, page, render, report, the_recording, web
+from kovel.web.preparing_progress import making_of
+from kovel.web.rooms.footage.routes import listed
+
+router = APIRouter(prefix="/p/{project}")
+
+
+@router.get("/recordings/{recording}/making")
+def how_far(request: Request, project: int, recording: int, samples: int = -1) -> HTMLResponse:
+    """How far the recording that is open is; the page is told when there is more of its sound, or all of it."""
+    r = the_recording(request, project, recording)
+    now = making_of(request, r)
+    out = page(request, "parts/making.html", now)
+    if now.samples != samples or not now.job:
+        out.headers["hx-trigger"] = json.dumps({"grown": {"recording": r.id}})
+    return out
+
+
+@router.post("/recordings/{recording}/pause")
+def pause(
+    request: Request,
+    project: int,
+    recording: int,
+    on: Annotated[int, Form()],
+    where: Annotated[str, Form()] = "footage",
+) -> HTMLResponse:
+    """Hold the preparation of a recording, or let it go on."""
+    r = the_recording(request, project, recording)
+    db = web(request).data.db
+    job = jobs.latest_of_recordings(db, project).get(recording)
+    if job is None or not jobs.pause(db, [job.id], bool(on)):
+        raise Invalid(f"{r.name} is not being prepared, or is held already.")
+    did = f"{r.name}: preparation {'paused; what is made stays' if on else 'goes on'}."
+    if where == "log":
+        return joined(render("parts/making.html", making_of(request, r)), report(did))
+    return listed(request, project, did)
+
+
+@router.post("/footage/pause")
+def pause_all(request: Request, project: int, on: Annotated[int, Form()]) -> HTMLResponse:
+    """Hold everything that is being prepared in the project, or let it go on."""
+    db = web(request).data.db
+    open_ = [j.id for j in jobs.unfinished(db) if j.project == project and j.kind == "prepare"]
+    n = jobs.pause(db, open_, bool(on))
+    if not n:
+        raise Invalid("Nothing is being prepared." if on else "Nothing is paused.")
+    return listed(
+        request, project, f"{n} recording{'s' if n != 1 else ''} {'paused' if on else 'go on' if n != 1 else 'goes on'}."
+    )

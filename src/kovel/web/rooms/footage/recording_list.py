@@ -1,0 +1,183 @@
+"""The list of a project's recordings: what is shown of each, and what is under way."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from fastapi import Request
+
+from kovel.data_folder import Data, media_facts
+from kovel.services.footage.binning import FIRST, ORDERS, Heap, Shown, chosen, heaps, shown
+from kovel.services.footage.disk_space import Out, taken_lately, taken_out
+from kovel.services.footage.mending import being_mended
+from kovel.services.footage.relinking import there
+from kovel.services.footage.syncing import sets
+from kovel.services.footage.time_left import preparing_ends
+from kovel.services.log.languages import BY_NAME
+from kovel.store import bins, jobs, projects, recordings, transcripts
+from kovel.store.db import Database
+from kovel.store.projects import Project
+from kovel.store.recordings import Recording
+from kovel.web.pages import web
+from kovel.web.small_frames import Face, face_of
+
+OPEN = ("waiting", "working")  # states of a job
+UNENDED = (*OPEN, "failed")  # what still stands beside a recording
+
+
+def _match_line(curve: list[tuple[float, float]]) -> str:
+    """How well a sound matches at each offset, as an SVG line 220 wide and 40 high with the best in its middle."""
+    if not curve:
+        return ""
+    middle, top = curve[len(curve) // 2][0], max(1.0, *(y for _, y in curve))
+    return " ".join(f"{110 + (x - middle) * 36:.1f},{38 - 34 * max(0.0, y) / top:.1f}" for x, y in curve)
+
+
+@dataclass(frozen=True, slots=True)
+class RowDrawn:
+    """A recording in the list, and what is said of it."""
+
+    r: Recording
+    job: jobs.Job | None
+    face: Face | None
+    online: bool
+    another: bool  # a file that is not it lies where it was
+    lost: bool  # what was made of it is gone
+    words: bool
+    hearing: jobs.Job | None
+    hear: list[tuple[str, str, bool]]
+    takes: int  # bytes on the disk
+    mended: str = ""  # what was found short of it, as long as it is being made again
+
+
+@dataclass(frozen=True, slots=True)
+class Member:
+    """A recording of a sync set: how it was matched, and the line that shows how well."""
+
+    r: Recording
+    begins: float  # seconds after the first of the set
+    drift: float  # parts per million
+    line: str  # empty where it was not matched by sound
+    agree: str
+
+
+@dataclass(frozen=True, slots=True)
+class FootageView:
+    """The recordings of a project, as parts/recordings.html draws them."""
+
+    project: Project
+    rows: list[RowDrawn]
+    sets: list[list[Member]]
+    shown: Shown
+    every: int
+    found: int
+    more: Shown | None
+    heaps: list[tuple[str, list[Heap]]]
+    bins: list[bins.Bin]
+    orders: dict[str, str]
+    kinds: tuple[str, ...]
+    languages: Sequence[tuple[str, str]]
+    busy: bool
+    coming: int
+    held: int
+    left: int | None  # seconds
+    silent: int  # interviews without words
+    hearing: bool
+    syncing: jobs.Job | None
+    sync_failed: str
+    search: jobs.Job | None
+    missing: int
+    out: list[Out]
+    frees: int  # bytes, when what is taken out goes for good
+    uploads: bool  # whether files go with it
+
+
+def footage(request: Request, project: int) -> FootageView:
+    """What of a project's recordings the page asks for."""
+    w = web(request)
+    data = w.data
+    p = projects.get(data.db, project)
+    making = jobs.latest_of_recordings(data.db, project)
+    hearing = jobs.latest_of_recordings(data.db, project, "transcribe", "align")
+    have = transcripts.has_words(data.db, project)
+    every = recordings.of_project(data.db, project)
+    s = what_is_shown(request)
+    found = chosen(data, project, every, s)
+
+    def row(r: Recording) -> RowDrawn:
+        job, heard, online = making.get(r.id), hearing.get(r.id), there(r)
+        lost = job is not None and job.is_done and media_facts(data, r.id) is None
+        return RowDrawn(
+            r, job, face_of(data, r, r.face(p.rate), p.rate), online, not online and Path(r.path).is_file(), lost, r.id in have,
+            heard if heard and heard.state in UNENDED else None, microphones(r), taken_lately(data.derived(r.id)).all, being_mended(data, r.id) if job and job.state in OPEN else "",
+        )  # fmt: skip
+
+    coming = [j for r in every if (j := making.get(r.id)) and j.state in OPEN]
+    running = any(j.state in OPEN for j in hearing.values())
+    asked = {i for i, j in hearing.items() if j.state in UNENDED}
+    matched = jobs.of_project(data.db, project, "sync")
+    syncing = [j for j in matched if j.state in OPEN]
+    listening = {i for i, j in jobs.latest_of_recordings(data.db, project, "listen").items() if j.state in OPEN}
+    judged = any(r.kind == "sound" and r.id in listening for r in every)  # it may turn out to be music
+    newest = max(matched, key=lambda j: j.id, default=None)
+    looking = searching_of(data.db, project)
+    out = taken_out(data, project)
+    return FootageView(
+        project=p, rows=[row(r) for r in found[: s.count]], sets=_sets(data, project), shown=s, every=len(every), found=len(found),
+        more=replace(s, count=s.count + FIRST) if len(found) > s.count else None, heaps=heaps(data, project, every),
+        bins=bins.of_project(data.db, project), orders={k: name for k, (name, _) in ORDERS.items()}, kinds=recordings.KINDS,
+        languages=BY_NAME, busy=bool(coming or running or syncing or judged or (looking is not None and looking.state in OPEN)),
+        coming=len([j for j in coming if not j.paused]), held=len([j for j in coming if j.paused]), left=preparing_ends(data.db, coming),
+        silent=sum(1 for r in every if speaks(r) and r.id not in have and r.id not in asked), hearing=running,
+        syncing=syncing[-1] if syncing else None, sync_failed=newest.message if newest and (newest.is_done or newest.has_failed) else "",
+        search=looking, missing=sum(not there(r) for r in every), out=out, frees=sum(o.frees for o in out),
+        uploads=any(o.upload for o in out),
+    )  # fmt: skip
+
+
+def _sets(data: Data, project: int) -> list[list[Member]]:
+    return [
+        [
+            Member(
+                m.r,
+                m.begins,
+                m.drift,
+                _match_line(m.match.curve),
+                f"{sum(w[2] for w in m.match.windows)} of {len(m.match.windows)}",
+            )
+            for m in members
+        ]
+        for members in sets(data, project)
+    ]
+
+
+def microphones(r: Recording) -> list[tuple[str, str, bool]]:
+    """What can be heard of a recording with more than two: (value, names, whether it is heard): each alone, and pairs."""
+    if len(r.microphones) < 3:
+        return []
+    names = [f"{n + 1} {name}" if name != str(n + 1) else name for n, name in enumerate(r.microphones)]
+    pairs = [(a, a + 1) for a in range(len(names) - 1)]
+    out = [(f"{a} {b}", f"{names[a]} · {names[b]}", r.heard == (a, b)) for a, b in pairs]
+    out += [(str(a), names[a], r.heard == (a,)) for a in range(len(names))]
+    return (
+        out
+        if any(x[2] for x in out)
+        else [("", "the first track" if not r.heard else " · ".join(names[k] for k in r.heard), True), *out]
+    )
+
+
+def what_is_shown(request: Request) -> Shown:
+    """Which recordings the page shows: told by the address where the list is asked for, by a header beside what is done to it."""
+    asked = request.url.query if request.url.path.endswith(("/footage", "/footage/list")) else ""
+    return shown(asked or request.headers.get("x-shown", ""))
+
+
+def speaks(r: Recording) -> bool:
+    """Whether somebody is likely to speak in it."""
+    return r.kind == "interview" and r.sound and r.ready and not r.aside
+
+
+def searching_of(db: Database, project: int) -> jobs.Job | None:
+    """The newest search for missing files, as long as it runs or what it found is not put away."""
+    job = max(jobs.of_project(db, project, "relink"), key=lambda j: j.id, default=None)
+    return job if job and (job.is_open or job.message) else None

@@ -1,0 +1,129 @@
+"""The captions of a story: read, judged, changed in place; files in and out."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Annotated
+
+from fastapi import APIRouter, File, Form, Query, Request, UploadFile
+from fastapi.responses import HTMLResponse, Response
+
+from kovel.core.plan.outputs import Output, checked
+from kovel.core.time.rate import Rate
+from kovel.core.time.timecode import stamp
+from kovel.core.words.subtitles import CHARS, Cue
+from kovel.exchange.captions import KINDS, WRITERS, chapters_vtt
+from kovel.services.handoff.captioning import bring, captions_of, change, too_fast
+from kovel.services.handoff.outputs import chapters_of
+from kovel.store import captions, projects
+from kovel.store.projects import Invalid, Missing
+from kovel.store.stories import Kept
+from kovel.web.open_story import opened
+from kovel.web.pages import download, joined, page, render, report, web
+
+router = APIRouter(prefix="/p/{project}")
+BIGGEST = 4_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """One caption as the page shows it."""
+
+    at: int
+    begins: str
+    lasts: str
+    text: str
+    speaker: str
+    key: str
+    edited: bool
+    pace: int
+    trouble: str
+    tall: int
+
+
+def _row(c: Cue, rate: Rate) -> Row:
+    return Row(
+        c.at, stamp(c.at, rate), f"{float((c.end - c.at) / rate.fps):.1f} s", "\n".join(c.lines), c.speaker,
+        f"{c.key[0]}-{c.key[1]}", c.edited, c.pace(rate), too_fast(c, rate), max(1, len(c.lines)),
+    )  # fmt: skip
+
+
+@router.get("/captions")
+def room(request: Request, project: int) -> HTMLResponse:
+    return _list(request, project, "handoff/captions.html")
+
+
+def _list(request: Request, project: int, template: str = "handoff/caption_rows.html") -> HTMLResponse:
+    data = web(request).data
+    kept = opened(request, project)
+    rows = [_row(c, kept.story.rate) for c in captions_of(data, kept)]
+    file = captions.brought(data.db, kept.id)
+    hard = sum(bool(r.trouble) for r in rows)
+    return page(
+        request, template, room="handoff", project=projects.get(data.db, project), kept=kept, rows=rows, hard=hard,
+        file=file and file[0], kinds=KINDS, chapters=bool(kept.story.sections), undo_redo=captions.can(data.db, kept.id),
+    )  # fmt: skip
+
+
+@router.post("/captions/{key}")
+def type_(request: Request, project: int, key: str, text: Annotated[str, Form()] = "") -> HTMLResponse:
+    """Type what a caption says; nothing: as its words say."""
+    data = web(request).data
+    kept = opened(request, project)
+    try:
+        recording, sample = map(int, key.split("-"))
+    except ValueError:
+        raise Missing("There is no such caption.") from None
+    c = change(data, kept, (recording, sample), text)
+    p = projects.get(data.db, project)
+    can = render("handoff/caption_undo.html", project=p, undo_redo=captions.can(data.db, kept.id), oob=True)
+    return joined(render("handoff/caption.html", r=_row(c, kept.story.rate), project=p), can)
+
+
+@router.post("/captions.in")
+def file_in(request: Request, project: int, file: Annotated[UploadFile, File()]) -> HTMLResponse:
+    """A caption file to stand for this story."""
+    body = file.file.read(BIGGEST + 1)
+    if len(body) > BIGGEST:
+        raise Invalid("That file is too large to be captions.")
+    n, notes = bring(web(request).data, opened(request, project), file.filename or "The file", body)
+    return joined(
+        _list(request, project),
+        report(f"{n} captions brought in. They stand instead of those that follow the words.", tuple(notes)),
+    )
+
+
+@router.post("/captions.words")
+def words_again(request: Request, project: int) -> HTMLResponse:
+    """Captions that follow the words again."""
+    kept = opened(request, project)
+    captions.bring(web(request).data.db, kept.id, "", None)
+    return joined(_list(request, project), report("The captions follow the words again."))
+
+
+@router.post("/captions.undo")
+def undo(request: Request, project: int, redo: Annotated[bool, Form()] = False) -> HTMLResponse:
+    """The last change of the captions taken back, or done again."""
+    did = captions.turn(web(request).data.db, opened(request, project).id, redo)
+    return joined(_list(request, project), report(f"{'Done again' if redo else 'Undone'}: {did}."))
+
+
+@router.get("/captions.{kind}")
+def file_out(request: Request, project: int, kind: str, chars: Annotated[int, Query(ge=20, le=80)] = CHARS) -> Response:
+    """The captions as `vtt`, `srt` or `ttml`; the headings as `chapters`."""
+    data = web(request).data
+    kept = opened(request, project)
+    name = projects.get(data.db, project).name
+    return download(written(kept, captions_of(data, kept, chars=chars), kind), f"{name}.{kind.replace('chapters', 'chapters.vtt')}",
+                    KINDS.get(kind, "text/vtt"))  # fmt: skip
+
+
+def written(kept: Kept, rows: list[Cue], kind: str) -> str:
+    """Captions, or chapters, as the text of a file."""
+    rate = kept.story.rate
+    if kind == "chapters":
+        o = checked(Output(), kept.story)
+        return chapters_vtt(chapters_of(kept.story, o), kept.story.length, rate)
+    if kind not in WRITERS:
+        raise Missing(f"Captions are written as {', '.join(WRITERS)}.")
+    return WRITERS[kind](rows, rate)

@@ -1,0 +1,382 @@
+"""The Hand-off room: what to look at before, outputs with what is to be expected of them and what they became, open formats."""
+
+from __future__ import annotations
+
+import mimetypes
+import os
+import re
+import zipfile
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Annotated
+
+import opentimelineio as otio
+from fastapi import APIRouter, File, Form, Query, Request, UploadFile
+from fastapi.responses import FileResponse, HTMLResponse, Response
+from pydantic import BaseModel
+
+from kovel.core.plan.outputs import KINDS, Output
+from kovel.core.plan.plan import make_plan
+from kovel.core.story.model import Item, Sources, Story
+from kovel.core.story.seams import seams
+from kovel.core.story.settings import SHAPES
+from kovel.core.time.rate import RATES, Rate
+from kovel.core.time.timecode import parse_entry, stamp
+from kovel.core.told import Told
+from kovel.data_folder import Data
+from kovel.exchange.papers import KINDS as PAPERS
+from kovel.exchange.story import not_in_an_edl, to_edl, to_otio
+from kovel.services.handoff import archiving
+from kovel.services.handoff.outputs import READY, Estimate, estimate, keep_ready, ready, start_output
+from kovel.services.story.story_checks import findings
+from kovel.services.story.timeline_import import LARGEST, bring_in
+from kovel.store import jobs, projects, recordings, stories
+from kovel.store.jobs import JobState
+from kovel.store.projects import Invalid, Missing, Project
+from kovel.store.recordings import Recording
+from kovel.store.stories import Kept
+from kovel.web.pages import download, joined, page, report, size, web
+from kovel.web.small_frames import Face, face_of
+
+router = APIRouter(prefix="/p/{project}")
+MADE = ("render", "archive")  # the jobs whose files are handed off
+
+
+@dataclass(frozen=True, slots=True)
+class Made:
+    """A file that was handed off, or is being made: its job, its name, whether it is still there, what became of it."""
+
+    job: jobs.Job
+    name: str
+    there: bool
+    became: str
+    checked: str  # that it was held against the story, and nothing differs
+    differs: list[str]  # else where it does, and how
+
+
+@dataclass(frozen=True, slots=True)
+class Renders:
+    """What was made of a project to hand off, as parts/renders.html draws it."""
+
+    project: Project
+    renders: list[Made]
+    busy: bool
+
+
+def _renders(request: Request, project: int) -> Renders:
+    db = web(request).data.db
+    rows = [
+        Made(j, Path(j.params["out"]).name, os.path.exists(j.params["out"]), _became(j), *_checked(j))
+        for j in jobs.of_project(db, project)
+        if j.kind in MADE
+    ]
+    return Renders(projects.get(db, project), rows, any(x.job.is_open for x in rows))
+
+
+class Asked(BaseModel):
+    """An output as the form has it: times as they are typed, empty for what is the story's own."""
+
+    kind: str = "mp4"
+    quality: str = "high"
+    shape: str = "as the story"
+    height: str = ""
+    rate: str = ""
+    start: str = ""
+    end: str = ""
+    captions: bool = False
+    name: str = ""  # under which it is to be kept
+
+    def output(self, rate: Rate) -> Output:
+        """What is asked for; `Invalid` or `TimeError` for what cannot be read."""
+        number = self.height.strip().removesuffix("lines").strip()
+        if number and not number.isdecimal():
+            raise Invalid("The height is a number of lines, such as 1080.")
+        own = Rate(*map(int, self.rate.split("/"))) if re.fullmatch(r"\d{1,6}/\d{1,5}", self.rate) else None
+        start, end = (parse_entry(t, rate) if t.strip() else None for t in (self.start, self.end))
+        return Output(self.kind, self.quality, self.shape, int(number or 0), own, start or 0, end, self.captions)
+
+    @staticmethod
+    def of(o: Output, rate: Rate) -> Asked:
+        own = f"{o.rate.num}/{o.rate.den}" if o.rate else ""
+        start = stamp(o.start, rate) if o.start else ""
+        return Asked(
+            kind=o.kind, quality=o.quality, shape=o.shape, height=str(o.height or ""), rate=own, start=start,
+            end="" if o.end is None else stamp(o.end, rate), captions=o.captions,
+        )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class OutputForm:
+    """The form of an output: what is asked, what may be chosen, and what is to be expected of it or why it cannot be made."""
+
+    asked: Asked
+    kinds: tuple[tuple[str, str], ...]
+    shapes: tuple[str, ...]
+    heights: tuple[str, ...]
+    rates: tuple[tuple[str, str], ...]
+    ready: tuple[str, ...]
+    own: tuple[str, ...]  # of them those that can be taken out again
+    seen: bool
+    one: bool
+    told: str
+    refused: str
+    empty: bool
+
+
+def _form(request: Request, kept: Kept, asked: Asked) -> OutputForm:
+    data = web(request).data
+    p = projects.get(data.db, kept.project)
+    told = refused = ""
+    kind = KINDS.get(asked.kind)
+    if kept.story.pieces:
+        try:
+            e = estimate(data, kept, asked.output(p.rate))
+            told = _expected(e, asked, p.rate)
+        except Told as x:
+            refused = str(x)
+    else:
+        refused = "The story is empty: there is nothing to render yet."
+    choices = ready(data)
+    return OutputForm(
+        asked, tuple((k.name, k.label) for k in KINDS.values()), ("as the story", *(s for s in SHAPES if SHAPES[s])),
+        HEIGHTS, tuple((f"{r.num}/{r.den}", str(r)) for r in RATES), tuple(choices), tuple(n for n in choices if n not in READY),
+        bool(kind and kind.seen), asked.kind == "still", told, refused, not kept.story.pieces,
+    )  # fmt: skip
+
+
+HEIGHTS = ("720", "1080", "1440", "2160")
+
+
+def _expected(e: Estimate, asked: Asked, rate: Rate) -> str:
+    """In words: its size in pixels, how long it is, what it will take."""
+    kind = KINDS[asked.kind]
+    seen = [f"{e.size[0]} × {e.size[1]}"] if kind.seen or asked.kind == "still" else []
+    lasts = [] if asked.kind == "still" else [stamp(e.frames, rate)]
+    took = f"{max(1, round(e.seconds))} s" if e.seconds < 90 else f"{e.seconds / 60:.0f} minutes"
+    return " · ".join([*seen, *lasts, f"about {size(e.bytes)}", f"about {took} to make"])
+
+
+@router.get("/handoff")
+def room(request: Request, project: int) -> HTMLResponse:
+    w = web(request)
+    kept = stories.load(w.data.db, stories.current(w.data.db, project))
+    return page(
+        request,
+        "handoff/room.html",
+        _renders(request, project),
+        room="handoff",
+        kept=kept,
+        form=_form(request, kept, Asked()),
+        papers=[(k, title) for k, (title, _) in PAPERS.items()],
+        not_taken=stories.not_taken(w.data.db, kept.id),
+        findings=findings(w.data, project, kept.story),
+        strip=_strip(request, kept),
+        facts=_facts(w.data, kept),
+        left=not_in_an_edl(kept.story, projects.get(w.data.db, project), _rows(w.data, project)),
+    )
+
+
+@router.get("/handoff/output")
+def output(request: Request, project: int, asked: Annotated[Asked, Query()], choice: str = "") -> HTMLResponse:
+    """The form as it stands now, or with a ready-made choice in it, and what is to be expected."""
+    db = web(request).data.db
+    kept = stories.load(db, stories.current(db, project))
+    rate = projects.get(db, project).rate
+    if choice and (found := ready(web(request).data).get(choice)):
+        asked = Asked.of(found, rate).model_copy(update={"start": asked.start, "end": asked.end})
+    return page(request, "handoff/output.html", form=_form(request, kept, asked), project=projects.get(db, project))
+
+
+@router.post("/handoff/ready")
+def keep_choice(request: Request, project: int, asked: Annotated[Asked, Form()]) -> HTMLResponse:
+    """Keep the form as a choice under a name."""
+    data = web(request).data
+    keep_ready(data, asked.name, asked.output(projects.get(data.db, project).rate))
+    return joined(output(request, project, asked), report(f"“{asked.name.strip()}” is kept, for every project."))
+
+
+@router.post("/handoff/ready/away")
+def drop_choice(
+    request: Request, project: int, asked: Annotated[Asked, Form()], name: Annotated[str, Query()] = ""
+) -> HTMLResponse:
+    keep_ready(web(request).data, name, None)
+    return joined(output(request, project, asked), report(f"“{name}” is taken out."))
+
+
+def _rows(data: Data, project: int) -> dict[int, Recording]:
+    return {r.id: r for r in recordings.of_project(data.db, project)}
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """What the story shows at a frame, as a small frame; None for black and cards."""
+
+    at: int
+    face: Face | None
+
+
+def _strip(request: Request, kept: Kept, most: int = 10) -> list[Step]:
+    """The story at even steps."""
+    w = web(request)
+    rows = _rows(w.data, kept.project)
+    plan = make_plan(kept.story, {i: r.source for i, r in rows.items()})
+    n = min(most, kept.story.length)
+    out = []
+    for k in range(n):
+        t = kept.story.length * (2 * k + 1) // (2 * n)
+        x = plan.picture_at(t)
+        r = rows.get(x.source) if x.source is not None else None
+        out.append(Step(t, face_of(w.data, r, x.image.later(t - x.at).start, plan.rate) if r else None))
+    return out
+
+
+def _facts(data: Data, kept: Kept) -> list[tuple[str, str]]:
+    """The story in numbers."""
+    s = kept.story
+    exposed = sum(x.kind == "jump" for x in seams(s, recordings.sources(data.db, kept.project)))
+    used = (
+        {p.source for p in s.pieces if p.source is not None}
+        | {c.source for c in s.covers if c.source}
+        | {x.source for x in s.sounds}
+    )
+    aim = f", aimed at {stamp(s.target, s.rate)}" if s.target else ""
+    return [
+        ("Length", stamp(s.length, s.rate) + aim),
+        ("Pieces", str(len(s.pieces))),
+        ("Recordings used", str(len(used))),
+        ("Covers", f"{sum(not c.title for c in s.covers)}{f', {len(s.loose)} loose' if s.loose else ''}"),
+        ("Titles", str(sum(bool(c.title) for c in s.covers))),
+        ("Sounds", str(len(s.sounds))),
+        ("Exposed jumps", str(exposed)),
+        ("Muted", _muted(s, recordings.sources(data.db, kept.project))),
+    ]
+
+
+def _muted(s: Story, sources: Sources) -> str:
+    """What of a story is not heard by choice: lanes, and what is muted one by one."""
+    clips: list[Item] = [*s.pieces, *s.covers, *s.sounds]
+    alone = sum(bool(s.value(x, "mute", sources)) for x in clips)
+    rows = [*sorted(s.muted), *([f"{alone} clip{'s' if alone != 1 else ''}"] if alone else [])]
+    return ", ".join(rows) or "nothing"
+
+
+def _became(j: jobs.Job) -> str:
+    """What an output became, and what was measured of it."""
+    told = j.result or {}
+    if "bytes" not in told:
+        return ""
+    out = [size(told["bytes"])]
+    out += [f"{told['size'][0]} × {told['size'][1]}"] if told.get("size") else []
+    out += [f"{told['frames']} frames"] if told.get("loudness", told.get("parts")) or told.get("size") else []
+    out += [f"{told['loudness']:g} LUFS"] if told.get("loudness") is not None else []
+    out += [f"{told['peak']:g} dBTP"] if told.get("loudness") is not None else []
+    if told.get("parts"):
+        again = told["parts"] - told["anew"]
+        out += [f"made in {told['took']:g} s" + (f", {again} of {told['parts']} parts as they were" if again else "")]
+    return " · ".join(out)
+
+
+def _checked(j: jobs.Job) -> tuple[str, list[str]]:
+    """What was found when the file was opened again and held against the story."""
+    differs = (j.result or {}).get("differs")
+    if not j.is_done or differs is None:
+        return "", []
+    seen = KINDS[Output.from_json(j.params["output"]).kind].seen
+    return "" if differs else f"Checked: every {'picture and sound' if seen else 'sound'} is there as in the story.", differs
+
+
+@router.get("/handoff/renders")
+def renders(request: Request, project: int) -> HTMLResponse:
+    return page(request, "handoff/renders.html", _renders(request, project))
+
+
+@router.post("/handoff/render")
+def render(request: Request, project: int, asked: Annotated[Asked, Form()]) -> HTMLResponse:
+    w = web(request)
+    o = asked.output(projects.get(w.data.db, project).rate)
+    job = start_output(w.data, stories.current(w.data.db, project), o)
+    return joined(
+        page(request, "handoff/renders.html", _renders(request, project)),
+        report(f"Rendering {Path(job.params['out']).name}."),
+    )
+
+
+def _job(request: Request, project: int, job: int) -> jobs.Job:
+    j = jobs.get(web(request).data.db, job)
+    if j.project != project or j.kind not in MADE:
+        raise Missing("There is no such render.")
+    return j
+
+
+@router.post("/handoff/renders/{job}/cancel")
+def cancel(request: Request, project: int, job: int) -> HTMLResponse:
+    db = web(request).data.db
+    jobs.end(db, _job(request, project, job).id, JobState.CANCELLED)
+    return joined(
+        page(request, "handoff/renders.html", _renders(request, project)),
+        report("Render stopped. Nothing half made was left behind."),
+    )
+
+
+@router.post("/handoff/renders/{job}/retry")
+def retry(request: Request, project: int, job: int) -> HTMLResponse:
+    db = web(request).data.db
+    jobs.again(db, _job(request, project, job).id)
+    return page(request, "handoff/renders.html", _renders(request, project))
+
+
+@router.get("/handoff/renders/{job}/file")
+def file(request: Request, project: int, job: int) -> FileResponse:
+    path = _job(request, project, job).params["out"]
+    if not os.path.exists(path):
+        raise Missing("That file is not there any more. Render again.")
+    if os.path.isdir(path):  # stems, as one file
+        return FileResponse(zipped(Path(path)), media_type="application/zip", filename=f"{Path(path).name}.zip")
+    return FileResponse(path, media_type=mimetypes.guess_type(path)[0] or "application/octet-stream", filename=Path(path).name)
+
+
+@router.post("/timeline.in")
+def timeline_in(request: Request, project: int, file: Annotated[UploadFile, File()]) -> Response:
+    """A story made elsewhere, as a story of its own; what could not be taken is told where it opens."""
+    data = web(request).data
+    name = Path(file.filename or "timeline").name
+    body = file.file.read(LARGEST + 1)
+    *_, left = bring_in(data, project, Path(name).suffix.lower().lstrip("."), name, body)
+    return Response(status_code=204, headers={"hx-redirect": f"/p/{project}/handoff" if left else f"/p/{project}/story"})
+
+
+@router.post("/handoff/archive")
+def archive(request: Request, project: int, media: Annotated[archiving.Media, Form()] = "none") -> HTMLResponse:
+    """The whole project as one file: without its recordings, with those that are used, or with all."""
+    job, what = archiving.start_archive(web(request).data, project, media)
+    notes = [f"{name} is off-line: its file is not in it." for name in what.missing]
+    said = report(f"Writing {Path(job.params['out']).name}.", tuple(notes))
+    return joined(page(request, "handoff/renders.html", _renders(request, project)), said)
+
+
+def zipped(folder: Path) -> Path:
+    """The files of a folder of stems as one, made once."""
+    out = folder.with_name(f"{folder.name}.zip")
+    if not out.exists():
+        part = out.with_name(f"{out.name}.part")
+        with zipfile.ZipFile(part, "w") as z:
+            for p in sorted(folder.iterdir()):
+                z.write(p, p.name)
+        part.replace(out)
+    return out
+
+
+@router.get("/export/{kind}")
+def export(request: Request, project: int, kind: str) -> Response:
+    """The story as `otio` or `edl`."""
+    db = web(request).data.db
+    p = projects.get(db, project)
+    kept = stories.load(db, stories.current(db, project))
+    rows = {r.id: r for r in recordings.of_project(db, project)}
+    if kind == "otio":
+        body = otio.adapters.write_to_string(to_otio(kept.story, kept.name, p, rows), "otio_json")
+    elif kind == "edl":
+        body = to_edl(kept.story, kept.name, p, rows)
+    else:
+        raise Missing("There is no such format.")
+    return download(body, f"{p.name}.{kind}", "application/octet-stream")

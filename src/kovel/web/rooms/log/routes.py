@@ -1,0 +1,320 @@
+"""The Log room's desk: one recording, its words, in and out, markers and slices, and what was kept of it."""
+
+import contextlib
+from dataclasses import dataclass, replace
+from typing import Annotated, Any, Literal
+
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import HTMLResponse, JSONResponse
+from pydantic import BeforeValidator
+
+from kovel.core.plan.plan import window_plan
+from kovel.core.sound.pauses import VOICE, nearest_pause
+from kovel.core.story.usage import ranges_used, uses
+from kovel.core.time.rate import Rate
+from kovel.core.time.timecode import TimeError, parse_entry
+from kovel.services.log.speech_levels import found_pauses
+from kovel.services.sound.derived_sounds import want_cleaned
+from kovel.store import markers, projects, recordings, steps, stories, subclips, transcripts
+from kovel.store.projects import Invalid, Missing, Project
+from kovel.store.recordings import Recording
+from kovel.store.subclips import Subclip
+from kovel.web.forms import Sent, sent
+from kovel.web.pages import joined, page, plan_answer, render, report, the_recording, web
+from kovel.web.preparing_progress import making_of
+from kovel.web.rooms.log.shot_routes import shot
+from kovel.web.rooms.log.word_routes import words_part
+from kovel.web.small_frames import Face, face_of
+
+router = APIRouter(prefix="/p/{project}")
+PULL = 48_000 * 3 // 2  # samples a mark may be pulled
+
+
+@dataclass(frozen=True, slots=True)
+class ClipDrawn:
+    """A subclip, with the frame that stands for it."""
+
+    c: Subclip
+    face: Face | None
+
+
+@dataclass(frozen=True, slots=True)
+class Clips:
+    """What was logged of a recording, as parts/clips.html draws it."""
+
+    project: Project
+    r: Recording
+    total: int
+    clips: list[ClipDrawn]
+    markers: list[markers.Marker]
+    unjudged: int
+    oob: bool = False
+
+
+def _clips(request: Request, project: int, recording: int) -> Clips:
+    w = web(request)
+    p = projects.get(w.data.db, project)
+    r = the_recording(request, project, recording)
+    clips = subclips.of_recording(w.data.db, recording)
+    rows = [ClipDrawn(c, face_of(w.data, r, c.start, p.rate)) for c in clips]
+    return Clips(
+        p, r, r.length(p.rate), rows, markers.of_recording(w.data.db, recording), sum(1 for c in clips if not c.verdict)
+    )
+
+
+def _listed(request: Request, project: int, recording: int, did: str, notes: tuple[str, ...] = ()) -> HTMLResponse:
+    return joined(render("log/clips.html", _clips(request, project, recording)), report(did, notes))
+
+
+@router.get("/log")
+def room(request: Request, project: int, rec: int | None = None) -> HTMLResponse:
+    w = web(request)
+    p = projects.get(w.data.db, project)
+    rows = [r for r in recordings.of_project(w.data.db, project) if not r.aside]
+    chosen = next((r for r in rows if r.id == rec), None) or next(
+        (r for r in rows if r.kind == "interview"), rows[0] if rows else None
+    )
+    faces = {r.id: face_of(w.data, r, r.face(p.rate), p.rate) for r in rows}
+    if chosen is None:
+        return page(request, "log/room.html", room="log", project=p, rows=rows, faces=faces, r=None)
+    names = sorted({t for c in subclips.of_project(w.data.db, project) for t in c.tags})
+    is_shot = chosen.kind in ("b-roll", "still") and chosen.ready
+    return page(
+        request, "log/room.html", _clips(request, project, chosen.id), room="log", rows=rows, faces=faces, tags=names,
+        words=words_part(request, chosen), making=render("parts/making.html", making_of(request, chosen)),
+        shot=shot(request, p, chosen) if is_shot else None,
+    )  # fmt: skip
+
+
+@router.get("/recordings/{recording}/plan")
+def plan(request: Request, project: int, recording: int) -> JSONResponse:
+    """The whole recording as a plan for the player."""
+    w = web(request)
+    p = projects.get(w.data.db, project)
+    src = the_recording(request, project, recording).source
+    return plan_answer(w, window_plan(p.rate, src), {src.id: src})
+
+
+@router.get("/recordings/{recording}/marks")
+def marks(request: Request, project: int, recording: int) -> JSONResponse:
+    """What is drawn along the recording's line, in frames: who speaks, pauses, and what the story uses."""
+    w = web(request)
+    p = projects.get(w.data.db, project)
+    the_recording(request, project, recording)
+    f = p.rate.sample_to_frame
+    speakers = [(f(a), f(b), who) for a, b, who in transcripts.turns(w.data.db, recording, 96_000)]
+    story = stories.load(w.data.db, stories.current(w.data.db, project)).story
+    pauses = [[f(x.start), f(x.end)] for x in found_pauses(w.data, recording)]
+    return JSONResponse({"speakers": speakers, "pauses": pauses, "used": ranges_used(uses(story), recording)})
+
+
+def typed(text: str, rate: Rate, what: str, now: int = 0) -> int:
+    """A time as editors type it; `Invalid`, naming the field, if it is none."""
+    try:
+        return parse_entry(text, rate, now=now)
+    except TimeError as e:
+        raise Invalid(f"{what}: {e}") from None
+
+
+@router.post("/recordings/{recording}/subclips")
+def keep(
+    request: Request, project: int, recording: int, start: Annotated[str, Form()] = "", end: Annotated[str, Form()] = "", name: Annotated[str, Form()] = "",
+    note: Annotated[str, Form()] = "", tags: Annotated[str, Form()] = "", verdict: Annotated[str, Form()] = "keep",
+    again: Annotated[Literal["", "change", "both"], Form()] = "",
+) -> HTMLResponse:  # fmt: skip
+    """Keep in to out; with the verdict `open` it is a slice that waits to be judged. Where the name is kept already, the page
+    is asked first (202) whether the one there is to be changed, or both kept (`again`)."""
+    verdict = "" if verdict == "open" else verdict
+    db = web(request).data.db
+    p = projects.get(db, project)
+    the_recording(request, project, recording)
+    if not start or not end:
+        raise Invalid("Set an in and an out point first: I and O, or drag over words.")
+    a, b = typed(start, p.rate, "In"), typed(end, p.rate, "Out")
+    called = " ".join(name.split()).casefold()
+    old = next((c for c in subclips.of_recording(db, recording) if called and c.name.casefold() == called), None)
+    if old and not again and (old.start, old.end) != (a, b):
+        return HTMLResponse("", 202, headers={"hx-reswap": "none", "x-again": str(old.id)})
+    if old and again != "both":
+        change_: dict[str, Any] = {"start": a, "length": b - a, "verdict": verdict}
+        change_ |= {k: v for k, v in (("note", note), ("tags", tags)) if v.strip()}
+        (c,) = subclips.update(db, [old.id], **change_)
+        return _listed(request, project, recording, f"“{c.name}” is this range now.")
+    c = subclips.add(db, recording, a, b, name=name, note=note, tags=tags, verdict=verdict)
+    return _listed(request, project, recording, f"Kept “{c.name}”." if verdict else f"Slice kept as “{c.name}”.")
+
+
+def of_project(request: Request, project: int, ids: list[int]) -> list[Subclip]:
+    """These subclips; `Missing` if one belongs elsewhere."""
+    db = web(request).data.db
+    found = [subclips.get(db, i) for i in ids]
+    for c in found:
+        if recordings.get(db, c.recording).project != project:
+            raise Missing("That subclip is not in this project.")
+    return found
+
+
+class Changed(Sent):
+    """What is changed on a subclip: texts, a verdict (`open`: none yet), a new in or out point as typed."""
+
+    name: str = ""
+    note: str = ""
+    tags: str = ""
+    verdict: Annotated[str, BeforeValidator(lambda v: "" if v == "open" else v)] = ""
+    start: str = ""
+    end: str = ""
+
+    def changes(self, old: Subclip, rate: Rate) -> dict[str, Any]:
+        out = self.given("name", "note", "tags", "verdict")
+        if self.start or self.end:
+            a = typed(self.start, rate, "In", old.start) if self.start else old.start
+            b = typed(self.end, rate, "Out", old.end) if self.end else old.end
+            out |= {"start": a, "length": b - a}
+        return out
+
+
+def change_one(request: Request, project: int, subclip: int, asked: Changed) -> Subclip:
+    db = web(request).data.db
+    (old,) = of_project(request, project, [subclip])
+    (c,) = subclips.update(db, [subclip], **asked.changes(old, projects.get(db, project).rate))
+    return c
+
+
+@router.post("/subclips/{subclip}")
+def change(request: Request, project: int, subclip: int, asked: Annotated[Changed, sent(Changed)]) -> HTMLResponse:
+    c = change_one(request, project, subclip, asked)
+    return _listed(request, project, c.recording, f"“{c.name}” changed.")
+
+
+@router.post("/subclips/{subclip}/remove")
+def remove(request: Request, project: int, subclip: int) -> HTMLResponse:
+    of_project(request, project, [subclip])
+    (c,) = subclips.remove(web(request).data.db, [subclip])
+    return _listed(
+        request,
+        project,
+        c.recording,
+        f"“{c.name}” is no longer in the log. The recording was not touched. Ctrl Z brings it back.",
+    )
+
+
+@router.post("/subclips/{subclip}/to-story")
+def to_story(request: Request, project: int, subclip: int) -> HTMLResponse:
+    db = web(request).data.db
+    (c,) = of_project(request, project, [subclip])
+    asked = {"source": c.recording, "start": c.start, "length": c.length}
+    _, done = stories.edit(db, stories.current(db, project), None, "add_at_end", asked)
+    return joined(report(f"“{c.name}” is in the story, at the end.", done.notes), hx_reswap="none")
+
+
+@router.post("/recordings/{recording}/markers")
+def mark(
+    request: Request, project: int, recording: int, frame: Annotated[int, Form()], name: Annotated[str, Form()] = ""
+) -> HTMLResponse:
+    the_recording(request, project, recording)
+    markers.add(web(request).data.db, recording, frame, name)
+    return _listed(request, project, recording, "Marker set. Name it in the list when there is time.")
+
+
+@router.post("/markers/{marker}")
+def name_marker(request: Request, project: int, marker: int, name: Annotated[str, Form()] = "") -> HTMLResponse:
+    db = web(request).data.db
+    the_recording(request, project, markers.get(db, marker).recording)
+    m = markers.rename(db, marker, name)
+    return _listed(request, project, m.recording, f"Marker named “{m.name}”." if m.name else "Marker without a name.")
+
+
+@router.post("/markers/{marker}/remove")
+def remove_marker(request: Request, project: int, marker: int) -> HTMLResponse:
+    db = web(request).data.db
+    the_recording(request, project, markers.get(db, marker).recording)
+    m = markers.remove(db, marker)
+    return _listed(request, project, m.recording, "Marker taken away.")
+
+
+def _pulled(request: Request, p: projects.Project, recording: int, frame: int) -> int | None:
+    at = nearest_pause(found_pauses(web(request).data, recording), p.rate.frame_to_sample(frame), PULL)
+    return None if at is None else p.rate.sample_to_frame(at)
+
+
+@router.get("/recordings/{recording}/pull")
+def pull(request: Request, project: int, recording: int, start: int | None = None, end: int | None = None) -> JSONResponse:
+    """Marks at the nearest pause: frames; a mark with no pause within 1.5 s stays."""
+    p = projects.get(web(request).data.db, project)
+    the_recording(request, project, recording)
+    a = None if start is None else _pulled(request, p, recording, start)
+    b = None if end is None else _pulled(request, p, recording, end)
+    return JSONResponse(
+        {"start": start if a is None else a, "end": end if b is None else b, "found": [a is not None, b is not None]}
+    )
+
+
+@router.post("/recordings/{recording}/pull")
+def pull_slices(request: Request, project: int, recording: int) -> HTMLResponse:
+    """Every slice that is not judged yet: both edges to the nearest pause."""
+    db = web(request).data.db
+    p = projects.get(db, project)
+    total = the_recording(request, project, recording).length(p.rate)
+    rows: list[tuple[int, int, int]] = []
+    for c in subclips.of_recording(db, recording):
+        if c.verdict:
+            continue
+        a, b = (_pulled(request, p, recording, f) for f in (c.start, c.end))
+        new = (max(0, c.start if a is None else a), min(total, c.end if b is None else b))
+        if new[0] < new[1] and new != (c.start, c.end):
+            rows.append((c.id, *new))
+    if not rows:
+        raise Invalid("No slice is near a pause that was found. They stay as they are; set their edges by ear.")
+    subclips.reshape(db, project, rows, "slices pulled to pauses")
+    return _listed(
+        request, project, recording, f"{len(rows)} slice{'s' if len(rows) != 1 else ''} pulled to the nearest pauses."
+    )
+
+
+@router.post("/recordings/{recording}/keep-used")
+def keep_used(request: Request, project: int, recording: int) -> HTMLResponse:
+    """Every range of this recording that the story uses becomes a subclip named by its first words."""
+    count = keep_all_used(request, project, recording)
+    return _listed(request, project, recording, f"{count} range{'s' if count != 1 else ''} the story uses kept as subclips.")
+
+
+def keep_all_used(request: Request, project: int, only: int | None = None) -> int:
+    """Ranges the story uses that are in the log under no subclip yet, kept in one step; how many."""
+    db = web(request).data.db
+    p = projects.get(db, project)
+    found = uses(stories.load(db, stories.current(db, project)).story)
+    new = []
+    for r in recordings.of_project(db, project):
+        if only not in (None, r.id):
+            continue
+        have = {(c.start, c.end) for c in subclips.of_recording(db, r.id)}
+        for a, b in ranges_used(found, r.id):
+            if (a, b) not in have:
+                said = transcripts.words_between(db, r.id, p.rate.frame_to_sample(a), p.rate.frame_to_sample(b))
+                name = " ".join(w.text for w in said if w.text != VOICE and w.start >= p.rate.frame_to_sample(a) - 4800)
+                new.append(
+                    subclips.New(r.id, a, min(b, r.length(p.rate)), name[:48].rsplit(" ", 1)[0] if len(name) > 48 else name)
+                )
+    if not new:
+        raise Invalid("The story uses no range here that is not in the log already.")
+    return len(subclips.add_all(db, project, new, "used ranges kept"))
+
+
+@router.post("/log/undo")
+def undo(request: Request, project: int, rec: int | None = None, redo: bool = False) -> HTMLResponse:
+    """Undo or redo the last step of the log, wherever it was made; the shown recording is drawn anew."""
+    db = web(request).data.db
+    did, touched = steps.turn(db, project, redo)
+    for i in touched:
+        with contextlib.suppress(Invalid):
+            want_cleaned(web(request).data, i)  # a setting that came back may need a sound made
+    said = report(f"{'Done again' if redo else 'Undone'}: {did}.")
+    if rec is None:
+        return joined(said, hx_refresh="true")
+    r = the_recording(request, project, rec)
+    if rec not in touched:
+        names = ", ".join(x.name for x in recordings.of_project(db, project) if x.id in touched)
+        return joined(report(f"{'Done again' if redo else 'Undone'}, in {names}: {did}."))
+    return joined(
+        render("log/clips.html", replace(_clips(request, project, rec), oob=True)), words_part(request, r, oob=True), said
+    )

@@ -1,0 +1,91 @@
+"""Search over all recordings: who said it, by word and by meaning."""
+
+from dataclasses import dataclass, replace
+from fractions import Fraction
+
+from fastapi import APIRouter, Request
+from fastapi.responses import HTMLResponse
+
+from kovel.core.story.sync import set_time
+from kovel.core.time.rate import SAMPLE_RATE
+from kovel.core.words.meaning import Said
+from kovel.services.log.sentence_meaning import Hit, meant, more_like
+from kovel.services.log.sentence_meaning import search as search_meaning
+from kovel.store import projects, recordings, transcripts
+from kovel.web.pages import page, web
+from kovel.web.small_frames import Face, face_of
+
+router = APIRouter(prefix="/p/{project}")
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """A sentence that a search found: its frame, its text in parts (each found or not), and who else heard it."""
+
+    f: transcripts.Found
+    name: str
+    frame: int
+    parts: list[tuple[str, bool]]
+    also: str = ""
+
+
+@router.get("/search")
+def search(request: Request, project: int, q: str = "") -> HTMLResponse:
+    """Who said it: sentences of all recordings, with the words found marked. What two cameras hear is said once."""
+    w = web(request)
+    p = projects.get(w.data.db, project)
+    names = {r.id: r.name for r in recordings.of_project(w.data.db, project)}
+    rows: list[Found] = []
+    sources = recordings.sources(w.data.db, project)
+    heard: dict[tuple[int, int], int] = {}  # by sync set and second: the row that says it
+    for f in transcripts.search(w.data.db, project, q, 60):
+        sync = sources[f.recording].sync
+        if sync is not None:
+            second = round(set_time(sync, Fraction(f.start, SAMPLE_RATE)))
+            same = next((heard[sync.set, s] for s in (second, second - 1, second + 1) if (sync.set, s) in heard), None)
+            if same is not None and rows[same].f.recording != f.recording:
+                rows[same] = replace(rows[same], also=names[f.recording])
+                continue
+            heard[sync.set, second] = len(rows)
+        parts = [(chunk, i % 2 == 1) for i, chunk in enumerate(f.text.replace("\x03", "\x02").split("\x02"))]
+        rows.append(Found(f, names[f.recording], p.rate.sample_to_frame(f.start), parts))
+    return page(request, "log/found.html", project=p, rows=rows, q=q)
+
+
+@dataclass(frozen=True, slots=True)
+class Near:
+    """A sentence that is near in meaning, and the frame it is said at."""
+
+    said: Said
+    name: str
+    frame: int
+    face: Face | None
+
+
+def _near(request: Request, project: int, hits: list[Hit], title: str) -> HTMLResponse:
+    w = web(request)
+    p = projects.get(w.data.db, project)
+    rs = {r.id: r for r in recordings.of_project(w.data.db, project)}
+    rows = []
+    for h in hits:
+        r, frame = rs[h.said.recording], p.rate.sample_to_frame(h.said.start)
+        rows.append(Near(h.said, r.name, frame, face_of(w.data, r, frame, p.rate)))
+    return page(request, "log/near.html", project=p, rows=rows, title=title)
+
+
+@router.get("/search/meaning")
+def by_meaning(request: Request, project: int, q: str = "") -> HTMLResponse:
+    """Sentences that are near a question in meaning, whatever their words and its language."""
+    data = web(request).data
+    projects.get(data.db, project)
+    hits = [h for h in search_meaning(data, project, q, 40) if h.how == "meaning"][:12] if q.strip() else []
+    title = "Nearby in meaning" if hits else "Nothing nearby in meaning"
+    return _near(request, project, hits, f"{title}; more is being worked out" if meant(data, project).lacking else title)
+
+
+@router.get("/search/like")
+def alike(request: Request, project: int, recording: int, start: int | None = None, frame: int | None = None) -> HTMLResponse:
+    """Sentences that mean what another one means: one that is heard at a sample (`start`), or at a frame of the project's clock."""
+    clock = projects.get(web(request).data.db, project).rate
+    start = clock.frame_to_sample(max(0, min(frame or 0, 1 << 40))) if start is None else start
+    return _near(request, project, more_like(web(request).data, project, recording, start), "More like this")

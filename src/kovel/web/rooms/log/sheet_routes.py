@@ -1,0 +1,256 @@
+"""The whole log: every subclip of the project as rows, as cards, on the storyboard; in and out as open formats."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, fields, replace
+from typing import Annotated, Any
+
+import opentimelineio as otio
+from fastapi import APIRouter, Form, Request, UploadFile
+from fastapi.responses import HTMLResponse, Response
+from starlette.concurrency import run_in_threadpool
+
+from kovel.exchange.log import Line, from_csv, to_csv, to_otio
+from kovel.services.log.log_rows import log_lines, with_said
+from kovel.services.received_files import text_of
+from kovel.store import markers, projects, recordings, stories, subclips, transcripts
+from kovel.store.projects import Invalid, Project
+from kovel.web.forms import sent
+from kovel.web.pages import download, joined, page, render, report, web
+from kovel.web.rooms.log.routes import Changed, change_one, keep_all_used, of_project
+from kovel.web.small_frames import Face, face_of
+
+router = APIRouter(prefix="/p/{project}")
+VIEWS = {"rows": "Rows", "cards": "Cards", "board": "Storyboard"}
+SORTS = {"recording": "As recorded", "name": "Name", "length": "Length", "verdict": "Verdict", "used": "Used"}
+GROUPS = {"": "No groups", "tag": "Tag", "speaker": "Speaker", "recording": "Recording", "day": "Day"}
+RANK = {"keep": 0, "maybe": 1, "": 2, "drop": 3}
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """What of the log is to be shown, and how."""
+
+    view: str = "rows"
+    sort: str = "recording"
+    group: str = ""
+    q: str = ""
+    verdict: str = ""
+    tag: str = ""
+    speaker: str = ""
+    rec: str = ""
+    used: str = ""
+
+
+def _asked(request: Request) -> Asked:
+    """From the query, or from that of the page a form was sent from."""
+    x = Asked(**{f.name: text[:120] for f in fields(Asked) if (text := request.query_params.get(f.name))})
+    return replace(
+        x,
+        view=x.view if x.view in VIEWS else "rows",
+        sort=x.sort if x.sort in SORTS else "recording",
+        group=x.group if x.group in GROUPS else "",
+    )
+
+
+def _chosen(all_lines: list[Line], asked: Asked) -> list[Line]:
+    """The lines asked for, in the order asked for."""
+
+    def fits(x: Line) -> bool:
+        text = f"{x.clip.name} {x.clip.note} {' '.join(x.clip.tags)} {x.words} {x.recording.name}".casefold()
+        return (
+            all(w in text for w in asked.q.casefold().split())
+            and asked.verdict in ("", x.clip.verdict or "open")
+            and asked.tag in ("", *x.clip.tags)
+            and asked.speaker in ("", x.speaker)
+            and asked.rec in ("", str(x.recording.id))
+            and asked.used in ("", "yes" if x.used else "no")
+        )
+
+    rows = [x for x in all_lines if fits(x)]
+    if asked.view == "board":
+        return sorted((x for x in rows if x.clip.board is not None), key=lambda x: x.clip.board or 0)
+    key: Any = {
+        "name": lambda x: x.clip.name.casefold(), "length": lambda x: -x.clip.length, "verdict": lambda x: RANK[x.clip.verdict],
+        "used": lambda x: -x.used,
+    }.get(asked.sort)  # fmt: skip
+    return sorted(rows, key=key) if key else rows
+
+
+def _groups(rows: list[Line], by: str) -> list[tuple[str, list[Line]]]:
+    if not by:
+        return [("", rows)]
+    out: dict[str, list[Line]] = {}
+    for x in rows:
+        keys = {
+            "tag": list(x.clip.tags) or ["no tag"], "speaker": [x.speaker or "nobody named"], "recording": [x.recording.name],
+            "day": [f"day {x.recording.day}" if x.recording.day else "no day"],
+        }[by]  # fmt: skip
+        for k in keys:
+            out.setdefault(k, []).append(x)
+    return sorted(out.items()) if by == "tag" else list(out.items())
+
+
+WINDOW = 120  # lines sent at first, and more of them as they are scrolled to
+
+
+def _window(request: Request) -> int:
+    """How many lines are wanted."""
+    try:
+        return max(WINDOW, int(request.query_params.get("lines") or WINDOW))
+    except ValueError:
+        return WINDOW
+
+
+@dataclass(frozen=True, slots=True)
+class Sheet:
+    """The whole log as it is asked for. Frames of the project."""
+
+    project: Project
+    asked: Asked
+    groups: list[tuple[str, list[Line]]]  # of the lines that are drawn
+    shown: list[Line]
+    more: int  # lines to ask for next; 0 when all are drawn
+    hidden: int
+    count: int  # of the whole log
+    faces: dict[int, Face | None]  # by subclip
+    tags: list[str]
+    speakers: list[str]
+    rows: list[tuple[int, str]]  # recordings, for the chooser
+    total: int
+    query: str
+    views: Mapping[str, str]
+    sorts: Mapping[str, str]
+    group_names: Mapping[str, str]
+
+
+def _sheet(request: Request, project: int) -> Sheet:
+    w = web(request)
+    p = projects.get(w.data.db, project)
+    asked = _asked(request)
+    by_said = bool(asked.q or asked.speaker or asked.group == "speaker")  # else it is looked up for those shown alone
+    every = log_lines(w.data, project, by_said)
+    rows = _chosen(every, asked)
+    window = rows if asked.view == "board" else rows[: _window(request)]
+    window = window if by_said else with_said(w.data, project, window)
+    return Sheet(
+        project=p, asked=asked, groups=_groups(window, asked.group if asked.view != "board" else ""), shown=rows,
+        more=len(window) + WINDOW if len(window) < len(rows) else 0, hidden=len(rows) - len(window), count=len(every),
+        faces={x.clip.id: face_of(w.data, x.recording, x.clip.start, p.rate) for x in window},
+        tags=sorted({t for x in every for t in x.clip.tags}), speakers=transcripts.speakers_of_project(w.data.db, project),
+        rows=sorted({(x.recording.id, x.recording.name) for x in every}),
+        total=sum(x.clip.length for x in rows), query=str(request.query_params), views=VIEWS, sorts=SORTS, group_names=GROUPS,
+    )  # fmt: skip
+
+
+def _shown(request: Request, project: int, did: str, notes: tuple[str, ...] = ()) -> HTMLResponse:
+    return joined(render("log/whole_log_rows.html", _sheet(request, project)), report(did, notes))
+
+
+@router.get("/log/whole")
+def room(request: Request, project: int) -> HTMLResponse:
+    if request.headers.get("hx-target") == "sheet":
+        return joined(render("log/whole_log_rows.html", _sheet(request, project)))
+    return page(request, "log/whole_log.html", _sheet(request, project), room="log")
+
+
+@router.get("/log/print")
+def printed(request: Request, project: int) -> HTMLResponse:
+    return page(request, "log/print.html", _sheet(request, project))
+
+
+@router.post("/log/several")
+def several(
+    request: Request, project: int, do: Annotated[str, Form()], ids: Annotated[list[int] | None, Form()] = None,
+    verdict: Annotated[str, Form()] = "", tags: Annotated[str, Form()] = "", at: Annotated[int | None, Form()] = None,
+    every: Annotated[bool, Form(alias="all")] = False,
+) -> HTMLResponse:  # fmt: skip
+    """Do one thing to the chosen subclips, or, asked for and for sending only, to all shown that are not dropped: one step."""
+    db = web(request).data.db
+    sheet = _sheet(request, project)
+    chosen = of_project(request, project, ids or [])
+    order = {x.clip.id: i for i, x in enumerate(sheet.shown)}
+    chosen.sort(key=lambda c: order.get(c.id, len(order)))
+    if not chosen and every and do in ("to-end", "to-playhead"):
+        chosen = [x.clip for x in sheet.shown if x.clip.verdict != "drop"]
+    if not chosen:
+        raise Invalid("Choose at least one subclip: tick it, or press X on it.")
+    n = f"{len(chosen)} subclip{'s' if len(chosen) != 1 else ''}"
+    pick = [c.id for c in chosen]
+    if do == "verdict":
+        subclips.update(db, pick, verdict=verdict)
+        return _shown(request, project, f"{n}: {verdict or 'not judged'}.")
+    if do == "tags":
+        if not tags.strip():
+            raise Invalid("Type the tags to add first.")
+        subclips.update(db, pick, add_tags=tags)
+        return _shown(request, project, f"{n} tagged {tags.strip()}.")
+    if do == "remove":
+        subclips.remove(db, pick)
+        return _shown(request, project, f"{n} taken out of the log. Ctrl Z brings them back.")
+    if do == "board":
+        subclips.arrange(db, project, list(dict.fromkeys([*(c.id for c in subclips.on_board(db, project)), *pick])))
+        return _shown(request, project, f"{n} put on the storyboard.")
+    if do == "off-board":
+        subclips.arrange(db, project, [c.id for c in subclips.on_board(db, project) if c.id not in pick])
+        return _shown(request, project, f"{n} taken off the storyboard.")
+    if do not in ("to-end", "to-playhead"):
+        raise Invalid("That cannot be done to subclips.")
+    ranges = [(c.recording, c.start, c.length) for c in chosen]
+    done = stories.put_in(db, project, ranges, at if do == "to-playhead" else None)
+    return _shown(request, project, done.did + ".", done.notes)
+
+
+@router.post("/log/board")
+def board(request: Request, project: int, ids: Annotated[list[int], Form()]) -> HTMLResponse:
+    """The storyboard in a new order."""
+    subclips.arrange(web(request).data.db, project, ids)
+    return _shown(request, project, "Storyboard arranged.")
+
+
+@router.post("/log/edit/{subclip}")
+def change(request: Request, project: int, subclip: int, asked: Annotated[Changed, sent(Changed)]) -> HTMLResponse:
+    """Edit in place; the sheet stays as it is, so that nothing jumps under the editor's hands."""
+    c = change_one(request, project, subclip, asked)
+    return joined(report(f"“{c.name}” changed."), hx_reswap="none")
+
+
+@router.post("/log/keep-used")
+def keep_used(request: Request, project: int) -> HTMLResponse:
+    n = keep_all_used(request, project)
+    return _shown(request, project, f"{n} range{'s' if n != 1 else ''} the story uses kept as subclips.")
+
+
+@router.get("/log.csv")
+def csv_out(request: Request, project: int) -> Response:
+    """The shown subclips, in the shown order."""
+    p = projects.get(web(request).data.db, project)
+    body = to_csv(_chosen(log_lines(web(request).data, project), _asked(request)), p.rate)
+    return download(body, f"{p.name} - log.csv", "text/csv; charset=utf-8")
+
+
+@router.get("/log.otio")
+def otio_out(request: Request, project: int) -> Response:
+    db = web(request).data.db
+    p = projects.get(db, project)
+    rows = recordings.of_project(db, project)
+    marked = {r.id: markers.of_recording(db, r.id) for r in rows}
+    made = to_otio("log", p, rows, [x.clip for x in _chosen(log_lines(web(request).data, project), _asked(request))], marked)
+    return download(otio.adapters.write_to_string(made, "otio_json"), f"{p.name} - log.otio", "application/json")
+
+
+@router.post("/log/csv")
+async def csv_in(request: Request, project: int, sheet: UploadFile) -> HTMLResponse:
+    """Take a CSV log: what fits is kept in one step, what does not is told by line and reason."""
+    raw = await sheet.read(10_000_000)
+
+    def take() -> HTMLResponse:
+        db = web(request).data.db
+        p = projects.get(db, project)
+        new, left = from_csv(text_of(sheet.filename or "The sheet", raw), recordings.of_project(db, project), p.rate)
+        if not new:
+            raise Invalid(f"Nothing was taken from {sheet.filename}. " + " ".join(left[:4]))
+        subclips.add_all(db, project, new, f"log taken from {sheet.filename}")
+        more = (f"and {len(left) - 8} more",) if len(left) > 8 else ()
+        return _shown(request, project, f"{len(new)} subclips taken from {sheet.filename}.", (*left[:8], *more))
+
+    return await run_in_threadpool(take)

@@ -1,0 +1,101 @@
+"""Shot view: b-roll as rows of frames, with what each shot is like and its best few seconds."""
+
+from dataclasses import dataclass, replace
+from typing import Annotated
+
+import numpy as np
+from fastapi import APIRouter, Query, Request
+from fastapi.responses import HTMLResponse
+
+from kovel.core.picture.shots import best_stretch, look
+from kovel.store import projects, recordings, subclips
+from kovel.store.projects import Project
+from kovel.store.recordings import Recording
+from kovel.store.subclips import Subclip
+from kovel.web.pages import page, web
+from kovel.web.small_frames import Face, face_of
+
+router = APIRouter(prefix="/p/{project}")
+POINTS = 160  # of a curve
+FACES = 10
+
+
+def _curve(values: np.ndarray, wide: float = 1000, high: float = 40) -> str:
+    """An SVG polyline's points for values 0 to 1."""
+    if not len(values):
+        return ""
+    parts = np.array_split(values, min(POINTS, len(values)))
+    y = [float(p.mean()) for p in parts]
+    return " ".join(f"{wide * (i + 0.5) / len(y):.0f},{high * (1 - min(1.0, v)):.1f}" for i, v in enumerate(y))
+
+
+@dataclass(frozen=True, slots=True)
+class Shot:
+    """What parts/shot.html draws of one shot; frames are the project's, curves are points of an SVG line."""
+
+    r: Recording
+    total: int
+    seconds: float
+    faces: list[Face | None]
+    clips: list[Subclip]
+    steady: str = ""
+    bright: str = ""
+    steadiness: int = 0  # percent, in the mean
+    brightness: int = 0
+    best: tuple[int, int] | None = None  # frames [a, b) worth a look first
+    best_length: int = 0
+
+
+def shot(request: Request, p: Project, r: Recording) -> Shot:
+    w = web(request)
+    total = r.length(p.rate)
+    faces = [face_of(w.data, r, total * (2 * i + 1) // (2 * FACES), p.rate) for i in range(FACES)]
+    out = Shot(r, total, total / float(p.rate.fps), faces, subclips.of_recording(w.data.db, r.id))
+    try:
+        rows = np.load(w.data.derived(r.id) / "motion.npy")
+    except (OSError, ValueError):
+        return out
+    if not len(rows) or r.frames is None:
+        return out
+    fps = float(r.rate.fps)
+    seen = look(rows, fps)
+    out = replace(
+        out, steady=_curve(seen.steady), bright=_curve(seen.bright), steadiness=round(100 * float(seen.steady.mean())),
+        brightness=round(100 * float(seen.bright.mean())),
+    )  # fmt: skip
+    if best := best_stretch(seen, fps):
+        k = float(p.rate.fps) / fps
+        a, b = round(best[0] * k), min(total, round(best[1] * k))
+        out = replace(out, best=(a, b), best_length=b - a)
+    return out
+
+
+WINDOW = 24  # shots that come at once
+
+
+@dataclass(frozen=True, slots=True)
+class Some:
+    """WINDOW shots of a project, and where the next ones begin."""
+
+    project: Project
+    shots: list[Shot]
+    next: int | None
+
+
+def _some(request: Request, project: int, start: int) -> Some:
+    db = web(request).data.db
+    p = projects.get(db, project)
+    rows = [r for r in recordings.of_project(db, project) if r.kind in ("b-roll", "still") and not r.aside and r.ready]
+    end = start + WINDOW
+    return Some(p, [shot(request, p, r) for r in rows[start:end]], end if end < len(rows) else None)
+
+
+@router.get("/log/shots")
+def room(request: Request, project: int) -> HTMLResponse:
+    """Every shot of the project as a row; they come as they scroll into view."""
+    return page(request, "log/shots.html", _some(request, project, 0), room="log")
+
+
+@router.get("/log/shots/more")
+def more(request: Request, project: int, start: Annotated[int, Query(ge=0)] = 0) -> HTMLResponse:
+    return page(request, "log/shot_rows.html", _some(request, project, start))

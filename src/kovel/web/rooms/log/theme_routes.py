@@ -1,0 +1,296 @@
+"""Themes: what all interviews have in common, as a map; what was told twice; a radio cut proposed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Annotated
+
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import HTMLResponse
+
+from kovel.core.time.rate import Rate
+from kovel.core.time.timecode import TimeError, parse_seconds, running, stamp
+from kovel.core.words.meaning import Said
+from kovel.core.words.radio_cut import Order
+from kovel.data_folder import Data
+from kovel.services.log import proposing, theming
+from kovel.services.log.sentence_meaning import meant, more_like, set_model, work_out
+from kovel.store import jobs, projects, recordings, settings, steps, stories, themes
+from kovel.store.projects import Invalid, Project
+from kovel.web.pages import joined, page, report, web
+from kovel.web.small_frames import Face, face_of
+
+router = APIRouter(prefix="/p/{project}")
+GAP = 1.2  # percent of the map between two recordings
+
+
+@dataclass(frozen=True, slots=True)
+class Block:
+    """A statement on the map: its place in percent, how much of it was kept, what it says."""
+
+    recording: int
+    start: int
+    left: str
+    width: str
+    kept: int
+    told: str
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """A theme on the map."""
+
+    id: int
+    name: str
+    aside: bool
+    said: str
+    kept: str
+    blocks: tuple[Block, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """A recording on the map: its name and place in percent."""
+
+    name: str
+    left: str
+    width: str
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """One of two tellings, as it is shown."""
+
+    said: Said
+    name: str
+    frame: int
+    face: Face | None
+    facts: tuple[str, ...]
+    better: bool
+
+
+def _length(samples: int, rate: Rate) -> str:
+    return stamp(rate.sample_to_frame(samples), rate)
+
+
+def _map(data: Data, project: int) -> tuple[list[Column], list[Row]]:
+    """Recordings one after the other, as wide as they are long where somebody speaks; a row a theme."""
+    p = projects.get(data.db, project)
+    rows = theming.listing(data, project)
+    spoken = {x.statement.recording for t in rows for x in t.shown}
+    rs = [r for r in recordings.of_project(data.db, project) if r.id in spoken]
+    long = {r.id: max(1, p.rate.frame_to_sample(r.length(p.rate))) for r in rs}
+    room = 100 - GAP * max(0, len(rs) - 1)
+    total = sum(long.values()) or 1
+    at, columns, left = 0.0, [], {}
+    for r in rs:
+        left[r.id] = at
+        wide = room * long[r.id] / total
+        columns.append(Column(r.name, f"{at:.3f}%", f"{wide:.3f}%"))
+        at += wide + GAP
+    out = []
+    for t in rows:
+        blocks = []
+        for x in t.shown:
+            s = x.statement
+            wide = room * (s.end - s.start) / total
+            told = f"{s.speaker or 'said'}, {running(p.rate.sample_to_frame(s.start), p.rate)}: {s.text[:160]}"
+            blocks.append(
+                Block(s.recording, s.start, f"{left[s.recording] + room * s.start / total:.3f}%", f"{max(0.35, wide):.3f}%",
+                      round(100 * x.kept / max(1, s.end - s.start)), told)
+            )  # fmt: skip
+        out.append(Row(t.id, t.name, t.aside, _length(t.said, p.rate), _length(t.kept, p.rate), tuple(blocks)))
+    return columns, out
+
+
+@dataclass(frozen=True, slots=True)
+class Map:
+    """The map of themes, as parts/themes.html draws it."""
+
+    project: Project
+    columns: list[Column]
+    rows: list[Row]
+    job: jobs.Job | None
+    sentences: int
+    lacking: int
+    model: str | None
+    proposed: list[tuple[int, str, list[str]]]
+
+
+def _values(request: Request, project: int) -> Map:
+    data = web(request).data
+    columns, rows = _map(data, project)
+    job = next((j for j in jobs.of_project(data.db, project, "meaning") if j.is_open), None)
+    known = meant(data, project)
+    return Map(
+        projects.get(data.db, project), columns, rows, job, len(known.said), known.lacking, settings.get(data.db, "meaning model"),
+        stories.proposed(data.db, project),
+    )  # fmt: skip
+
+
+@router.get("/log/themes")
+def room(request: Request, project: int) -> HTMLResponse:
+    """The map of themes. What is not worked out yet is begun by itself."""
+    return page(request, "log/themes.html", _values(request, project), room="log")
+
+
+@router.get("/log/themes/map")
+def the_map(request: Request, project: int) -> HTMLResponse:
+    return page(request, "log/theme_map.html", _values(request, project))
+
+
+def _shown(request: Request, project: int, did: str) -> HTMLResponse:
+    return joined(the_map(request, project), report(did))
+
+
+@router.post("/log/themes/group")
+def group(request: Request, project: int) -> HTMLResponse:
+    rows = theming.group(web(request).data, project)
+    return _shown(request, project, f"{len(rows)} themes. What you name, join or move stays when it is grouped anew.")
+
+
+@router.post("/log/themes/join")
+def join(request: Request, project: int, ids: Annotated[list[int] | None, Form()] = None) -> HTMLResponse:
+    """The chosen themes become one."""
+    t = themes.merge(web(request).data.db, project, ids or [])
+    return _shown(request, project, f"They are one theme now: {t.name}.")
+
+
+@router.post("/log/themes/split")
+def split(request: Request, project: int, ids: Annotated[list[int] | None, Form()] = None) -> HTMLResponse:
+    """The chosen theme becomes several."""
+    if len(ids or []) != 1:
+        raise Invalid("Choose one theme to split it.")
+    names = theming.split(web(request).data, project, (ids or [0])[0])
+    return _shown(request, project, f"Split into {' and '.join(names)}.")
+
+
+@router.post("/log/themes/aside")
+def aside(request: Request, project: int, ids: Annotated[list[int] | None, Form()] = None) -> HTMLResponse:
+    """The chosen themes are set aside, or taken up again."""
+    aside = themes.set_aside(web(request).data.db, project, ids or [])
+    return _shown(request, project, "Set aside." if aside else "Taken up again.")
+
+
+@router.post("/log/themes/model")
+def model(request: Request, project: int, folder: Annotated[str, Form()] = "") -> HTMLResponse:
+    """Another model for the meaning of English, or (empty) the one that is installed."""
+    data = web(request).data
+    set_model(data, folder)
+    work_out(data, project)
+    return _shown(request, project, "Everything is worked out anew with that model.")
+
+
+@router.post("/log/themes/{theme}/name")
+def name(request: Request, project: int, theme: int, name: Annotated[str, Form()] = "") -> HTMLResponse:
+    return _shown(request, project, f"Called {themes.rename(web(request).data.db, project, theme, name)}.")
+
+
+@router.post("/log/themes/undo")
+def undo(request: Request, project: int) -> HTMLResponse:
+    """The log's last step, which themes are part of, is taken back."""
+    did, _ = steps.turn(web(request).data.db, project)
+    return _shown(request, project, f"Undone: {did}.")
+
+
+@router.get("/log/themes/statement")
+def statement(request: Request, project: int, recording: int, start: int) -> HTMLResponse:
+    """One statement: all of it, its theme, and what is like it elsewhere."""
+    data = web(request).data
+    p = projects.get(data.db, project)
+    rows = theming.listing(data, project)
+    found = next((x for t in rows for x in t.shown if (x.statement.recording, x.statement.start) == (recording, start)), None)
+    if found is None:
+        raise Invalid("That statement is not there any more. Reload the page.")
+    s = found.statement
+    r = recordings.get(data.db, recording)
+    frame = p.rate.sample_to_frame(s.start)
+    near = [(h, recordings.get(data.db, h.said.recording).name, p.rate.sample_to_frame(h.said.start))
+            for h in more_like(data, project, recording, start, 6)]  # fmt: skip
+    return page(
+        request, "log/statement.html", project=p, s=s, r=r, frame=frame, themes=rows, theme=found.theme, near=near,
+        face=face_of(data, r, frame, p.rate), length=_length(s.end - s.start, p.rate),
+    )  # fmt: skip
+
+
+@router.post("/log/themes/move")
+def move(
+    request: Request,
+    project: int,
+    recording: Annotated[int, Form()],
+    start: Annotated[int, Form()],
+    theme: Annotated[int, Form()],
+) -> HTMLResponse:
+    """A statement into another theme; 0: into one of its own."""
+    db = web(request).data.db
+    placed = next((x for t in theming.listing(web(request).data, project) for x in t.shown
+                   if (x.statement.recording, x.statement.start) == (recording, start)), None)  # fmt: skip
+    if placed is None:
+        raise Invalid("That statement is not there any more. Reload the page.")
+    t = themes.move(db, project, recording, start, theme or None)
+    panel = bytes(statement(request, project, recording, start).body).decode()
+    beside = f'<aside id="statement" hx-swap-oob="innerHTML">{panel}</aside>'
+    return joined(the_map(request, project), beside, report(f"It is of “{t.name}” now."))
+
+
+def _telling(data: Data, t: theming.Twice, which: int, names: dict[int, str], rate: Rate) -> Told:
+    s, how = (t.a, t.b)[which], t.how[which]
+    facts = [f"{how.words} words", _length(how.length, rate), f"{how.pace:.0f} words a minute"]
+    facts.append(f"{how.stumbles} stumble{'s' if how.stumbles != 1 else ''}" if how.stumbles else "no stumble")
+    if how.pauses:
+        facts.append(f"{how.pauses:.1f} s of pauses in it")
+    level, noise = t.level[which], t.noise[which]
+    if level is not None and noise is not None:
+        facts.append(f"{level:.0f} dB, {level - noise:.0f} dB over the room")
+    r = recordings.get(data.db, s.recording)
+    facts += [f"{r.width} × {r.height}"] if r.picture else ["sound only"]
+    frame = rate.sample_to_frame(s.start)
+    return Told(s, names[s.recording], frame, face_of(data, r, frame, rate), tuple(facts), t.better == "ab"[which])
+
+
+@router.get("/log/themes/twice")
+def twice(request: Request, project: int) -> HTMLResponse:
+    """What was told twice, side by side."""
+    data = web(request).data
+    p = projects.get(data.db, project)
+    names = {r.id: r.name for r in recordings.of_project(data.db, project)}
+    pairs = [
+        (_telling(data, t, 0, names, p.rate), _telling(data, t, 1, names, p.rate))
+        for t in theming.told_twice(data, project, 60)
+    ]
+    return page(request, "log/twice.html", project=p, pairs=pairs)
+
+
+@router.post("/log/themes/judge")
+def judge(
+    request: Request, project: int, a_recording: Annotated[int, Form()], a_start: Annotated[int, Form()],
+    b_recording: Annotated[int, Form()], b_start: Annotated[int, Form()], better: Annotated[str, Form()] = "",
+) -> HTMLResponse:  # fmt: skip
+    """Which telling is the better one, or that they tell different things; again: that is taken back."""
+    db = web(request).data.db
+    for r in (a_recording, b_recording):
+        projects.belongs(db, project, "recording", r)
+    a, b = (a_recording, a_start), (b_recording, b_start)
+    was = next((j.better for j in themes.judged(db, project) if (j.a, j.b) == (a, b)), "")
+    themes.judge(db, project, a, b, "" if better == was else better)
+    return joined(twice(request, project), report("Kept." if better != was else "Taken back."))
+
+
+@router.post("/log/propose")
+def propose(
+    request: Request, project: int, length: Annotated[str, Form()] = "", order: Annotated[Order, Form()] = "theme",
+    ids: Annotated[list[int] | None, Form()] = None,
+) -> HTMLResponse:  # fmt: skip
+    """A first radio cut of the chosen themes, as a story beside the others."""
+    data = web(request).data
+    p = projects.get(data.db, project)
+    try:
+        seconds = float(parse_seconds(length, p.rate))
+    except TimeError as e:
+        raise Invalid(f"Length: {e}") from None
+    done = proposing.propose(data, project, seconds, ids or [], order)
+    return _shown(
+        request,
+        project,
+        f"{done.name}: {stamp(done.length, p.rate)} in {len(done.why)} pieces, beside your stories. Nothing else was changed.",
+    )

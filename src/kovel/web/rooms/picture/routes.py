@@ -1,0 +1,341 @@
+"""The Picture room: how the film looks. One thing large, the strip of the story below, what is set at the scope picked."""
+
+import json
+from fractions import Fraction
+from typing import Annotated
+
+from fastapi import APIRouter, File, Query, Request, UploadFile
+from fastapi.responses import HTMLResponse, JSONResponse, Response
+from pydantic import BaseModel, ConfigDict, Field
+
+from kovel.core.picture import look as looks
+from kovel.core.picture.colour import cube_text
+from kovel.core.plan.layers import OPAQUE, Look, flat
+from kovel.core.plan.pictures import Seen
+from kovel.core.plan.plan import make_plan
+from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused
+from kovel.core.story.settings import LOOK, SETTINGS
+from kovel.services.footage.thumbnails import colours
+from kovel.services.picture import face_framing, look_tables
+from kovel.services.story.closest_poses import all_poses
+from kovel.services.story.story_checks import words_around
+from kovel.store import looks as saved_looks
+from kovel.store import projects, recordings, stories
+from kovel.store.projects import Invalid, Missing
+from kovel.store.recordings import Recording
+from kovel.store.stories import Kept
+from kovel.web.key_sheet import picture_keys
+from kovel.web.open_story import edited, named, opened
+from kovel.web.pages import download, page, the_recording, web
+from kovel.web.rooms.picture.film_strip import film
+from kovel.web.rooms.picture.pace_line import pace_of
+from kovel.web.settings_panel import SEEN, TITLES, about, panel_of, scopes_of
+from kovel.web.small_frames import face_of
+
+router = APIRouter(prefix="/p/{project}")
+STANDS = {"cache-control": "private, max-age=31536000, immutable"}
+
+
+@router.get("/picture")
+def room(request: Request, project: int) -> HTMLResponse:
+    data = web(request).data
+    kept = opened(request, project)
+    return page(
+        request, "picture/room.html", room="picture", project=projects.get(data.db, project), key_rows=picture_keys(), kept=kept,
+        stories=named(data, project, kept),
+    )  # fmt: skip
+
+
+@router.get("/picture/film")
+def the_film(request: Request, project: int, px: Annotated[float, Query(gt=0, le=40)]) -> HTMLResponse:
+    """The strip of the story at so many pixels a frame."""
+    data = web(request).data
+    kept = opened(request, project)
+    rows = {r.id: r for r in recordings.of_project(data.db, project)}
+    rate = kept.story.rate
+    drawn = film(
+        kept.story, {i: r.source for i, r in rows.items()}, px,
+        lambda source, frame: face_of(data, rows[source], frame, rate) if source in rows else None,
+    )  # fmt: skip
+    return page(request, "picture/film_strip.html", film=drawn, kept=kept)
+
+
+def _chosen(kept: Kept, items: str) -> list[Piece | Cover]:
+    try:
+        found = [kept.story.item(int(i)) for i in items.split(",")[:2_000] if i.isdecimal()]
+    except Refused:
+        return []
+    return [x for x in found if isinstance(x, (Piece, Cover))]
+
+
+@router.get("/picture/panel")
+def panel(request: Request, project: int, items: str = "", scope: str = "items") -> HTMLResponse:
+    """What is set on what is chosen at the scope that was picked: framing and look."""
+    data = web(request).data
+    kept = opened(request, project)
+    sources = recordings.sources(data.db, project)
+    chosen = _chosen(kept, items)
+    if not chosen:
+        return page(request, "picture/panel.html", chosen=None)
+    rows: list[Item] = [*chosen]
+    scopes = scopes_of(kept.story, sources, rows, "picture")
+    scope = scope if scope in {s.key for s in scopes} else "items"
+    named = {"table": ("", *look_tables.table_names(data)), "font": ("Serif", "Sans", *look_tables.font_names(data))}
+    title = isinstance(chosen[0], Cover) and chosen[0].source == TITLE
+    return page(
+        request, "picture/panel.html", chosen=",".join(str(x.id) for x in chosen), scopes=scopes, scope=scope,
+        about=about(kept.story, sources, rows), recording=chosen[0].source,
+        framing=panel_of(kept.story, sources, rows, scope, (*TITLES, *SEEN) if title else SEEN, named), title=title,
+        look=panel_of(kept.story, sources, rows, scope, ("look_alone", *LOOK), named),
+        saved=list(saved_looks.saved(data.db)), pace=pace_of(chosen[0], kept.story, sources, kept.story.rate) if scope == "items" else None,
+    )  # fmt: skip
+
+
+def _look_at(request: Request, project: int, at: int, item: int | None) -> tuple[Recording, int, Look] | None:
+    """(recording, frame on its clock, look) of what is seen at a story frame: of `item`, or of the topmost picture."""
+    data = web(request).data
+    kept = opened(request, project)
+    sources = recordings.sources(data.db, project)
+    if item is not None and (found := _chosen(kept, str(item))):
+        x, seen = found[0], Seen(kept.story, sources)
+        begin = kept.story.starts[kept.story.index_of(x.id)] if isinstance(x, Piece) else kept.story.at(x)
+        k = min(max(0, at - begin), x.length - 1)
+        own = seen.piece(x, k) if isinstance(x, Piece) else seen.cover(x, k)
+        layers, later = seen.together([(seen.whole_of(x), OPAQUE, own)]), 0
+    else:
+        plan = make_plan(kept.story, sources)
+        if not 0 <= at < plan.length:
+            return None
+        run = plan.picture_at(at)
+        layers, later = run.layers, at - run.at
+    layer = next((y.later(later) for y in reversed([*flat(layers)]) if y.image.source is not None), None)
+    if layer is None or layer.image.source is None:
+        return None
+    base, _, den = layer.image.steps(Fraction(1))  # at whatever speed it runs
+    return recordings.get(data.db, layer.image.source), base // den, layer.look
+
+
+@router.get("/picture/levels")
+def levels(request: Request, project: int, at: Annotated[int, Query(ge=0)], item: int | None = None) -> HTMLResponse:
+    """How the levels of a picture are spread, before and after its look."""
+    data = web(request).data
+    found = _look_at(request, project, at, item)
+    rate = projects.get(data.db, project).rate
+    pixels = colours(data, found[0], found[1], rate) if found else None
+    if found is None or pixels is None:
+        return page(request, "picture/levels.html", before=None)
+    before, look = look_tables.levels(pixels), found[2]
+    after = look_tables.levels(looks.applied(look_tables.table_of(data, look), pixels)) if look else before
+    return page(
+        request,
+        "picture/levels.html",
+        before=before,
+        after=after,
+        looked=bool(look),
+        wide=look_tables.WIDE,
+        high=look_tables.HIGH,
+    )
+
+
+@router.get("/look.bin")
+def look_table(request: Request, project: int, of: Annotated[str, Query(max_length=4_000)]) -> Response:
+    """The table of looks that follow each other, as the player applies it: 33 x 33 x 33 times red, green, blue."""
+    table = look_tables.table_of(web(request).data, _asked_look(of))
+    return Response((table * 255 + 0.5).astype("uint8").tobytes(), media_type="application/octet-stream", headers=STANDS)
+
+
+def _asked_look(of: str) -> Look:
+    try:
+        rows = json.loads(of)
+    except ValueError:
+        rows = None
+    if not isinstance(rows, list):
+        raise Missing("There is no such look.")
+    return look_tables.checked(rows)
+
+
+@router.get("/picture/look.cube")
+def look_out(request: Request, project: int, at: Annotated[int, Query(ge=0)], item: int | None = None) -> Response:
+    """What all looks together do to a picture, as a `.cube` table for other programs."""
+    found = _look_at(request, project, at, item)
+    if found is None or not found[2]:
+        raise Invalid("Nothing is set on how that looks: there is no table to save.")
+    return download(cube_text(look_tables.table_of(web(request).data, found[2])), f"{found[0].name} look.cube")
+
+
+@router.get("/picture/others")
+def others(request: Request, project: int, recording: int) -> JSONResponse:
+    """Recordings whose colours another one can be given: those of its sync set first."""
+    rows = [r for r in recordings.of_project(web(request).data.db, project) if r.picture and r.id != recording]
+    mine = the_recording(request, project, recording).source.sync
+    rows.sort(key=lambda r: (not (mine and r.source.sync and r.source.sync.set == mine.set), r.kind != "interview"))
+    return JSONResponse([[r.id, r.name] for r in rows])
+
+
+@router.get("/picture/alike")
+def alike(request: Request, project: int, item: int) -> JSONResponse:
+    """All pieces and covers of the same recording as one of them."""
+    story = opened(request, project).story
+    source = story.item(item).source
+    rows: list[Item] = [*story.pieces, *story.covers]
+    return JSONResponse([x.id for x in rows if source is not None and x.source == source])
+
+
+@router.get("/picture/own")
+def own(request: Request, project: int, item: int) -> JSONResponse:
+    """The settings of framing and look that stand on a thing itself."""
+    return JSONResponse(
+        [
+            n
+            for n in opened(request, project).story.item(item).settings
+            if (n in (*SEEN, *LOOK, "look_alone", *TITLES) and SETTINGS[n].wide) or n in ("appear", "leave")
+        ]
+    )
+
+
+@router.get("/picture/speaker")
+def speaker(request: Request, project: int, at: Annotated[int, Query(ge=0)]) -> JSONResponse:
+    """Who speaks at a story frame, or soon after it: for a lower third."""
+    story = opened(request, project).story
+    words = words_around(web(request).data, story, at, at + 4 * story.rate.nominal)
+    return JSONResponse({"name": next((w.speaker for _, _, w in words if w.speaker), "")})
+
+
+class _Asked(BaseModel):
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+
+@router.post("/picture/tables")
+def table_in(request: Request, project: int, table: Annotated[UploadFile, File()]) -> JSONResponse:
+    """A `.cube` table is loaded: its name from now on."""
+    body = table.file.read(look_tables.LARGEST + 1)
+    return JSONResponse({"name": look_tables.take_in_table(web(request).data, table.filename or "table", body)})
+
+
+@router.post("/picture/fonts")
+def font_in(request: Request, project: int, font: Annotated[UploadFile, File()]) -> JSONResponse:
+    """The editor's own font file: its name from now on."""
+    body = font.file.read(look_tables.LARGEST_FONT + 1)
+    return JSONResponse({"name": look_tables.take_in_font(web(request).data, font.filename or "", body)})
+
+
+class FacesAsked(_Asked):
+    """What is chosen is framed on the speaker's face."""
+
+    items: list[int]
+    revision: int | None = None
+
+
+class PunchAsked(_Asked):
+    zoom: float = Field(125, ge=100, le=400)
+    revision: int | None = None
+    ask: bool = False  # what it would do is shown first
+
+
+class PosesAsked(_Asked):
+    """Every exposed jump moved to its closest pose."""
+
+    revision: int | None = None
+    ask: bool = False  # what it would do is shown first
+
+
+class ShapeAsked(_Asked):
+    shape: str
+
+
+@router.post("/picture/faces")
+def faces(request: Request, project: int, asked: FacesAsked) -> JSONResponse:
+    """What is chosen sits on the speaker's face: one edit."""
+    story = opened(request, project).story
+    return edited(request, project, asked.revision, face_framing.sit_on_faces(web(request).data, project, story, asked.items))
+
+
+@router.post("/picture/punch")
+def punch(request: Request, project: int, asked: PunchAsked) -> Response:
+    """Every second exposed jump punched in, on the face: one edit."""
+    story = opened(request, project).story
+    made, would = face_framing.punch_in(web(request).data, project, story, asked.zoom)
+    if asked.ask:
+        return page(request, "parts/ask.html", status=202, would=would)
+    return edited(request, project, asked.revision, made)
+
+
+@router.post("/picture/poses")
+def poses(request: Request, project: int, asked: PosesAsked) -> Response:
+    """Every exposed jump where the two pictures differ least, within the pauses: one edit."""
+    made, would = all_poses(web(request).data, project, opened(request, project).story)
+    if asked.ask:
+        return page(request, "parts/ask.html", status=202, would=would)
+    return edited(request, project, asked.revision, made)
+
+
+@router.post("/picture/shape")
+def shape(request: Request, project: int, asked: ShapeAsked) -> JSONResponse:
+    """This story in another shape, as a story of its own, which is opened."""
+    data = web(request).data
+    sid, did = face_framing.other_shape(data, project, asked.shape)
+    stories.open_story(data.db, project, sid)
+    return JSONResponse({"did": did, "story": sid})
+
+
+class MatchAsked(_Asked):
+    """A recording is given the colours of another one."""
+
+    recording: int
+    other: int
+
+
+@router.post("/picture/match")
+def match(request: Request, project: int, asked: MatchAsked) -> JSONResponse:
+    for i in (asked.recording, asked.other):
+        the_recording(request, project, i)
+    did, name = look_tables.match(web(request).data, asked.recording, asked.other)
+    return JSONResponse({"did": did, "table": name})
+
+
+class WhiteAsked(_Asked):
+    """A colour that was picked in the picture as filmed, 0..1 each, and where the balance is set."""
+
+    rgb: list[float] = Field(min_length=3, max_length=3)
+
+
+@router.post("/picture/white")
+def white(request: Request, project: int, asked: WhiteAsked) -> JSONResponse:
+    """Warmth and tint that make what was picked grey."""
+    if not all(0 <= c <= 1 for c in asked.rgb) or max(asked.rgb) < 0.05 or min(asked.rgb) > 0.98:
+        raise Invalid("That is too dark or too bright to say what grey is: pick something in between.")
+    warmth, tint = looks.neutral(asked.rgb)
+    return JSONResponse({"warmth": warmth, "tint": tint})
+
+
+class SaveAsked(_Asked):
+    name: str = Field(max_length=200)
+    item: int
+
+
+@router.post("/picture/looks")
+def save_look(request: Request, project: int, asked: SaveAsked) -> JSONResponse:
+    """The look that is set on a thing itself, kept under a name for every project."""
+    kept = opened(request, project)
+    own = kept.story.item(asked.item).settings
+    name = saved_looks.save(web(request).data.db, asked.name, {n: own[n] for n in own if n in LOOK})
+    return JSONResponse({"did": f"Look saved as {name}"})
+
+
+class NameAsked(_Asked):
+    name: str = Field(max_length=200)
+
+
+@router.post("/picture/looks/rows")
+def look_rows(request: Request, project: int, asked: NameAsked) -> JSONResponse:
+    """A saved look as settings: every one of a look, so that what was set before does not stay with it."""
+    found = saved_looks.saved(web(request).data.db).get(asked.name)
+    if found is None:
+        raise Missing(f"There is no look called {asked.name[:60]}.")
+    return JSONResponse({"settings": {n: found.get(n) for n in LOOK}})
+
+
+@router.post("/picture/looks/away")
+def drop_look(request: Request, project: int, asked: NameAsked) -> JSONResponse:
+    saved_looks.take_away(web(request).data.db, asked.name)
+    return JSONResponse({"did": f"{asked.name} is no longer among the saved looks"})

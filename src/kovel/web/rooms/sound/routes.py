@@ -1,0 +1,275 @@
+"""The Sound room: the strip of the story, what is set on its sound, cleaning, and what is worked out for the whole."""
+
+from dataclasses import asdict
+from typing import Annotated, Any, Literal
+
+from fastapi import APIRouter, File, Form, Query, Request, UploadFile
+from fastapi.responses import HTMLResponse, JSONResponse, Response
+from pydantic import BaseModel, ConfigDict, Field
+
+from kovel.core.checks.mix_loudness import mixed, target_of
+from kovel.core.plan.plan import make_plan
+from kovel.core.plan.sounds import made_of
+from kovel.core.sound.ducking import Ducking
+from kovel.core.sound.loudness import WEIGHTING, integrated, loudness_range, sliding
+from kovel.core.story.model import Refused
+from kovel.core.story.settings import CLEANING
+from kovel.services.sound import derived_sounds, mixing, voice_over
+from kovel.services.story.story_checks import powers, words_around
+from kovel.services.tighten.quick_cuts import beats_of
+from kovel.store import jobs, projects, recordings
+from kovel.store.projects import Invalid
+from kovel.web.key_sheet import sound_keys
+from kovel.web.open_story import edited, named, opened
+from kovel.web.pages import page, web
+from kovel.web.rooms.sound.strip import strip
+from kovel.web.settings_panel import about, fields, panel_of, scopes_of
+from kovel.web.small_frames import face_of
+
+router = APIRouter(prefix="/p/{project}/sound")
+TARGETS = ((-23.0, "EBU R 128, broadcast"), (-16.0, "web and podcasts"), (-14.0, "loud web"))
+
+
+@router.get("")
+def room(request: Request, project: int) -> HTMLResponse:
+    data = web(request).data
+    kept = opened(request, project)
+    return page(
+        request, "sound/room.html", room="sound", project=projects.get(data.db, project), key_rows=sound_keys(), kept=kept,
+        target=target_of(kept.story), targets=TARGETS, weighting=WEIGHTING, stories=named(data, project, kept),
+    )  # fmt: skip
+
+
+@router.get("/strip")
+def the_strip(request: Request, project: int) -> JSONResponse:
+    """Everything on the strip but words, frames and waveforms."""
+    data = web(request).data
+    kept = opened(request, project)
+    sources = recordings.sources(data.db, project)
+    drawn = strip(kept.story, sources, beats_of(data, kept.story))
+    return JSONResponse(
+        {
+            **drawn,
+            "revision": kept.revision,
+            "story": kept.id,
+            "undo": kept.can_undo,
+            "redo": kept.can_redo,
+            "target": target_of(kept.story),
+        }
+    )
+
+
+@router.get("/words")
+def the_words(request: Request, project: int, a: Annotated[int, Query(ge=0)], b: Annotated[int, Query(ge=0)]) -> JSONResponse:
+    """The words of the dialogue that begin in story frames [a, b): [frame, end, text]."""
+    kept = opened(request, project)
+    rows = words_around(web(request).data, kept.story, a, min(b, a + 5_000))
+    return JSONResponse([[f, e, w.text] for f, e, w in rows])
+
+
+@router.get("/faces")
+def faces(request: Request, project: int, at: str) -> JSONResponse:
+    """Small frames of what is seen at story frames `at` (comma between): [frame, its address and size]."""
+    data = web(request).data
+    kept = opened(request, project)
+    rows = {r.id: r for r in recordings.of_project(data.db, project)}
+    plan = make_plan(kept.story, {i: r.source for i, r in rows.items()})
+    wanted = [int(t) for t in at.split(",")[:200] if t.isdecimal()]
+    out: list[Any] = []
+    for t in wanted:
+        if 0 <= t < kept.story.length:
+            run = plan.picture_at(t)
+            r = rows.get(run.source) if run.source is not None else None
+            face = face_of(data, r, run.image.later(t - run.at).start, plan.rate) if r else None
+            out.append([t, asdict(face) if face else None])
+    return JSONResponse(out)
+
+
+@router.get("/loudness")
+def loudness(request: Request, project: int) -> JSONResponse:
+    """Loudness as it is worked out of what was measured of each recording: momentary, short-term, of the whole, its range."""
+    data = web(request).data
+    kept = opened(request, project)
+    plan = make_plan(kept.story, recordings.sources(data.db, project))
+    mix = mixed(plan, powers(data, plan))
+    whole, lra = integrated(mix.power), loudness_range(mix.power)
+    return JSONResponse(
+        {
+            "momentary": [round(float(x), 1) for x in sliding(mix.power, 4)],
+            "short": [round(float(x), 1) for x in sliding(mix.power, 30)],
+            "whole": None if whole is None else round(whole, 1),
+            "range": None if lra is None else round(lra, 1),
+            "target": target_of(kept.story),
+        }
+    )
+
+
+@router.get("/panel")
+def panel(request: Request, project: int, items: str = "", scope: str = "items") -> HTMLResponse:
+    """What is set on what is chosen at the scope that was picked, and how its recording is cleaned."""
+    data = web(request).data
+    kept = opened(request, project)
+    sources = recordings.sources(data.db, project)
+    try:
+        chosen = [kept.story.item(int(i)) for i in items.split(",")[:2_000] if i.isdecimal()]
+    except Refused:
+        chosen = []
+    if not chosen:
+        return page(request, "sound/panel.html", chosen=None)
+    scopes = scopes_of(kept.story, sources, chosen)
+    scope = scope if scope in {s.key for s in scopes} else "items"
+    source = chosen[0].source
+    r = recordings.get(data.db, source) if source is not None else None
+    cleaning = fields(CLEANING, r.settings, lambda n: r.settings[n], lambda n: "") if r and r.sound else []
+    job = jobs.latest_of_recordings(data.db, project, "clean").get(r.id) if r else None
+    name = made_of(r.source) if r else ""
+    found = derived_sounds.found_in(data, r.id) if r and name else None
+    return page(
+        request, "sound/panel.html", chosen=",".join(str(x.id) for x in chosen), r=r, scopes=scopes, scope=scope,
+        fields=panel_of(kept.story, sources, chosen, scope), about=about(kept.story, sources, chosen),
+        cleaning=cleaning, cleaned=name, found=found, spread=_spread(found),
+        job=job if job and (job.is_open or job.has_failed) and job.params["name"] == name else None,
+    )  # fmt: skip
+
+
+def _spread(found: dict[str, Any] | None) -> dict[str, str] | None:
+    """How loud a recording is before and after, as lines of a small drawing 180 wide and 36 high."""
+    if not found:
+        return None
+    most = max([*found["before"], *found["after"], 1])
+    n = len(found["before"])
+
+    def line(rows: list[int]) -> str:
+        return " ".join(f"{180 * k / (n - 1):.0f},{36 - 34 * (x / most) ** 0.5:.1f}" for k, x in enumerate(rows))
+
+    return {"before": line(found["before"]), "after": line(found["after"])}
+
+
+class _Asked(BaseModel):
+    model_config = ConfigDict(extra="forbid", strict=True)
+    revision: int | None = None
+
+
+class DuckAsked(_Asked):
+    """Ducking of what is chosen (nothing: all music): how far down, and its times in frames."""
+
+    items: list[int] = []
+    depth: float = Field(-12.0, ge=-60, le=-1)
+    down: int = Field(8, ge=0, le=2_000)
+    hold: int = Field(25, ge=0, le=20_000)
+    back: int = Field(25, ge=0, le=20_000)
+
+
+class EvenAsked(_Asked):
+    apart: Literal["speaker", "piece"] = "speaker"
+
+
+class TargetAsked(_Asked):
+    target: float | None = None  # none: what the story aims at already
+
+
+class FitAsked(_Asked):
+    sound: int
+    until: int | None = None
+
+
+@router.post("/duck")
+def duck(request: Request, project: int, asked: DuckAsked) -> JSONResponse:
+    """Music goes down where somebody speaks: one edit."""
+    story = opened(request, project).story
+    how = Ducking(asked.depth, asked.down, asked.hold, asked.back)
+    return edited(request, project, asked.revision, mixing.duck(web(request).data, project, story, asked.items, how))
+
+
+@router.post("/even")
+def even(request: Request, project: int, asked: EvenAsked) -> JSONResponse:
+    """All voices to one loudness: one edit; and what each was."""
+    story = opened(request, project).story
+    edit, found = mixing.even_voices(web(request).data, project, story, asked.apart)
+    target = target_of(story)
+    was = [{"name": v.name, "loudness": round(v.loudness, 1), "set": round(target - v.loudness, 1)} for v in found]
+    return edited(request, project, asked.revision, edit, voices=was)
+
+
+@router.post("/target")
+def target(request: Request, project: int, asked: TargetAsked) -> JSONResponse:
+    """The whole to its loudness, peaks tamed: one edit."""
+    edit, measured = mixing.to_target(web(request).data, project, opened(request, project).story, asked.target)
+    return edited(request, project, asked.revision, edit, **measured)
+
+
+@router.post("/fit")
+def fit(request: Request, project: int, asked: FitAsked) -> JSONResponse:
+    """Music fitted by bars so that it ends with the pictures: one edit; and its seams."""
+    edit, found = mixing.fit_music(web(request).data, project, opened(request, project).story, asked.sound, asked.until)
+    return edited(request, project, asked.revision, edit, seams=found)
+
+
+class SpreadAsked(_Asked):
+    sound: int
+    bars: int = Field(1, ge=1, le=16)
+
+
+@router.post("/spread")
+def spread(request: Request, project: int, asked: SpreadAsked) -> JSONResponse:
+    """Bites along the music, each on a bar: one edit."""
+    edit = mixing.spread(web(request).data, opened(request, project).story, asked.sound, asked.bars)
+    return edited(request, project, asked.revision, edit)
+
+
+@router.post("/tone")
+def tone(request: Request, project: int, asked: _Asked) -> JSONResponse:
+    """Room tone under every space: one edit."""
+    edit = mixing.lay_room_tone(web(request).data, project, opened(request, project).story)
+    return edited(request, project, asked.revision, edit)
+
+
+@router.get("/measured")
+def measured(request: Request, project: int) -> JSONResponse:
+    """The mix measured sample by sample: loudness, range, true peak."""
+    m = mixing.measure(web(request).data, project, opened(request, project).story)
+    return JSONResponse({"whole": m.loudness, "range": m.range, "peak": m.peak})
+
+
+class HearAsked(BaseModel):
+    """Samples [a, b) of a recording as these settings would clean it."""
+
+    model_config = ConfigDict(extra="forbid", strict=True)
+    a: int
+    b: int
+    settings: dict[str, bool | int | str]
+
+
+@router.post("/recordings/{recording}/hear")
+def hear(request: Request, project: int, recording: int, asked: HearAsked) -> Response:
+    """A stretch as it would be cleaned, as raw 16-bit samples."""
+    data = derived_sounds.hear(web(request).data, recording, asked.a, asked.b, asked.settings)
+    return Response(data, media_type="application/octet-stream", headers={"cache-control": "no-store"})
+
+
+@router.post("/recordings/{recording}/again")
+def clean_again(request: Request, project: int, recording: int) -> JSONResponse:
+    """A clean-up that failed or was stopped is tried again."""
+    data = web(request).data
+    job = jobs.latest_of_recordings(data.db, project, "clean").get(recording)
+    if job and job.can_be_tried_again:
+        jobs.again(data.db, job.id)
+    else:
+        derived_sounds.want_cleaned(data, recording)
+    return JSONResponse({"did": "Cleaning begun again."})
+
+
+@router.post("/voice")
+def take_voice_over(
+    request: Request,
+    project: int,
+    at: Annotated[int, Form(ge=0)],
+    sound: Annotated[UploadFile, File()],
+    late: Annotated[int, Form()] = 0,
+) -> JSONResponse:
+    """A voice-over that was spoken from story frame `at` on: becomes a recording and lies where it was spoken."""
+    if sound.size is not None and sound.size > voice_over.MOST:
+        raise Invalid("That take is longer than an hour. Speak it in parts.")
+    data = web(request).data
+    r, asked = voice_over.take_in(data, project, opened(request, project).story, sound.file, at, late)
+    return edited(request, project, None, asked, recording=r.id)

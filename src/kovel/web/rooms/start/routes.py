@@ -1,0 +1,218 @@
+"""The start page: projects."""
+
+import shutil
+import tempfile
+import time
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Annotated
+
+from fastapi import APIRouter, File, Form, Request, UploadFile
+from fastapi.responses import HTMLResponse, JSONResponse, RedirectResponse, Response
+
+from kovel import __version__
+from kovel.core.time.rate import RATES
+from kovel.data_folder import Data
+from kovel.jobs.remote_workers import Crew
+from kovel.services.footage import disk_space
+from kovel.services.footage.intake import prepare
+from kovel.services.handoff import archiving
+from kovel.store import projects, recordings, stories
+from kovel.store.projects import SIZES, Project
+from kovel.web.pages import joined, page, report, web
+from kovel.web.security import right
+from kovel.web.small_frames import Face, face_of
+
+router = APIRouter()
+
+
+@dataclass(frozen=True, slots=True)
+class Card:
+    """A project on the start page: its recordings, the length of its story in frames, what it takes on the disk in bytes."""
+
+    project: Project
+    recordings: int
+    story: int
+    face: Face | None
+    takes: int
+
+
+@dataclass(frozen=True, slots=True)
+class Disk:
+    """What Kovel makes takes on the disk, and what is free, in bytes; the budget as it is typed, in GB."""
+
+    used: int
+    free: int
+    budget: str
+
+
+@dataclass(frozen=True, slots=True)
+class Elsewhere:
+    """Who works elsewhere, in words."""
+
+    rows: list[str]
+    told: str
+
+
+@dataclass(frozen=True, slots=True)
+class Broken:
+    """A project that cannot be read: all that can be done is to delete it."""
+
+    id: int
+    name: str
+
+
+def _cards(request: Request) -> tuple[list[Card], list[Broken]]:
+    """What the start page shows of each project; one that is damaged keeps no other from it."""
+    data = web(request).data
+    cards, damaged = [], [Broken(*row) for row in projects.broken(data.db)]
+    for p in projects.listing(data.db):
+        try:
+            cards.append(_card(data, p))
+        except (ValueError, TypeError, KeyError, IndexError, AttributeError, ArithmeticError):
+            damaged.append(Broken(p.id, p.name))
+    return cards, damaged
+
+
+def _card(data: Data, p: Project) -> Card:
+    rs = recordings.of_project(data.db, p.id)
+    kept = stories.load(data.db, stories.current(data.db, p.id))
+    face = next((f for r in rs if r.picture and (f := face_of(data, r, r.face(p.rate), p.rate))), None)
+    return Card(p, len(rs), kept.story.length, face, disk_space.of_project(data, p.id))
+
+
+@router.get("/")
+def index(request: Request) -> HTMLResponse:
+    data = web(request).data
+    most = disk_space.budget(data)
+    cards, damaged = _cards(request)
+    disk = Disk(sum(x.takes for x in cards), disk_space.free(data), "" if most is None else f"{most / disk_space.GB:g}")
+    crew = _crew(request.app.state.crew)
+    return page(
+        request,
+        "start/room.html",
+        cards=cards,
+        damaged=damaged,
+        rates=RATES,
+        sizes=SIZES,
+        project=None,
+        room="",
+        disk=disk,
+        crew=crew,
+    )
+
+
+def _crew(crew: Crew | None) -> Elsewhere | None:
+    """None where nobody can work elsewhere."""
+    if crew is None:
+        return None
+    if crew.away:
+        return Elsewhere([], f"The queue at {crew.at} does not answer. The work goes on here.")
+    rows = [f"{h.node}: {h.slots} at a time" for h in sorted(crew.there(), key=lambda h: h.node)]
+    return Elsewhere(rows, f"{'They take' if rows else 'None is there yet. Workers take'} their work from {crew.at}.")
+
+
+@router.post("/room")
+def budget(request: Request, gb: Annotated[str, Form()] = "") -> HTMLResponse:
+    """How much what is made may take on the disk."""
+    most = disk_space.set_budget(web(request).data, gb)
+    told = "as much as there is" if most is None else f"under {most:g} GB; what was looked at least goes first"
+    return HTMLResponse(report(f"What Kovel makes {'may take' if most is None else 'is kept'} {told}."))
+
+
+def _list(request: Request, message: str, undo: int | None = None) -> HTMLResponse:
+    cards, damaged = _cards(request)
+    return joined(page(request, "start/projects.html", cards=cards, damaged=damaged, deleted=undo), report(message))
+
+
+@router.post("/projects")
+def create(
+    request: Request, name: Annotated[str, Form()] = "", rate: Annotated[str, Form()] = "25", size: Annotated[str, Form()] = "1920x1080",
+    start: Annotated[str, Form()] = "", drop: Annotated[bool, Form()] = False,
+) -> Response:  # fmt: skip
+    p = projects.create(web(request).data.db, name, rate, size, start, drop)
+    return Response(status_code=204, headers={"hx-redirect": f"/p/{p.id}/footage"})
+
+
+@router.post("/projects.in")
+def from_file(request: Request, file: Annotated[UploadFile, File()]) -> Response:
+    """A project out of its one file."""
+    data = web(request).data
+    with tempfile.NamedTemporaryFile(dir=data.root, prefix="archive-", suffix=".zip") as kept:
+        shutil.copyfileobj(file.file, kept, 4 << 20)
+        kept.flush()
+        done = archiving.read(data, Path(kept.name), called=Path(file.filename or "The file").name)
+    return Response(status_code=204, headers={"hx-redirect": f"/p/{done.project}/footage"})
+
+
+@router.post("/projects/{project}/rename")
+def rename(request: Request, project: int, name: Annotated[str, Form()] = "") -> HTMLResponse:
+    p = projects.rename(web(request).data.db, project, name)
+    return _list(request, f"Renamed to {p.name}.")
+
+
+@router.post("/projects/{project}/duplicate")
+def duplicate(request: Request, project: int) -> HTMLResponse:
+    w = web(request)
+    p = projects.duplicate(w.data.db, project)
+    for r in recordings.of_project(w.data.db, p.id):
+        prepare(w.data, r)
+    return _list(request, f"{p.name} made. Its recordings are being prepared.")
+
+
+@router.post("/projects/{project}/archive")
+def archive(request: Request, project: int) -> HTMLResponse:
+    db = web(request).data.db
+    p = projects.get(db, project)
+    projects.set_archived(db, project, not p.archived)
+    return _list(request, f"{p.name} {'taken out of' if p.archived else 'put in'} the archive.")
+
+
+@router.post("/projects/{project}/delete")
+def delete(request: Request, project: int) -> HTMLResponse:
+    db = web(request).data.db
+    name = projects.name_of(db, project)
+    projects.set_deleted(db, project, True)
+    return _list(request, f"{name} deleted. No recording was touched.", undo=project)
+
+
+@router.post("/projects/{project}/restore")
+def restore(request: Request, project: int) -> HTMLResponse:
+    db = web(request).data.db
+    projects.set_deleted(db, project, False)
+    return _list(request, f"{projects.get(db, project).name} is back.")
+
+
+@router.get("/health")
+def health(request: Request) -> JSONResponse:
+    """Whether it answers and its database does; nothing about what is in it."""
+    web(request).data.db.read().execute("SELECT 1 FROM project LIMIT 1").fetchone()
+    return JSONResponse({"ok": True, "version": __version__})
+
+
+@router.get("/login")
+def login_page(request: Request) -> HTMLResponse:
+    return page(request, "start/login.html", wrong="")
+
+
+@router.post("/login")
+def login(request: Request, passphrase: Annotated[str, Form()] = "") -> Response:
+    w, address = web(request), request.client.host if request.client else ""
+    if left := w.tries.wait(address):
+        out = page(request, "start/login.html", status=429, wrong=f"That was too often. Try again in {left} s.")
+        out.headers["retry-after"] = str(left)
+        return out
+    time.sleep(w.tries.pause())
+    if w.passphrase and right(w.passphrase, passphrase):
+        request.session["in"] = request.app.state.sessions.open()
+        return RedirectResponse("/", 303)
+    w.tries.failed(address)
+    return page(request, "start/login.html", status=403, wrong="That is not the passphrase. Try again.")
+
+
+@router.post("/logout")
+def logout(request: Request) -> Response:
+    if web(request).passphrase:
+        request.app.state.sessions.close(request.session.get("in"))
+        request.session.clear()
+    return RedirectResponse("/login", 303)

@@ -1,0 +1,290 @@
+"""The Story room: the lined page, its edits, undo and redo, the plan the player reads."""
+
+from collections.abc import Callable
+from dataclasses import asdict
+from typing import TYPE_CHECKING, Annotated, Any, Literal, Union
+
+from fastapi import APIRouter, Body, Form, Request
+from fastapi.responses import HTMLResponse, JSONResponse, Response
+from pydantic import BaseModel, ConfigDict, Field, create_model
+
+from kovel.core.plan.plan import make_plan, size_of
+from kovel.core.plan.sounds import alone
+from kovel.core.story import catalogue
+from kovel.core.story.command_search import Named, searched
+from kovel.core.story.model import Report
+from kovel.core.story.offered import COMMANDS, WANTING, meant
+from kovel.core.story.seams import seams
+from kovel.core.time.timecode import stamp
+from kovel.core.words.transcript import Word
+from kovel.services.sound.derived_sounds import want_retimed
+from kovel.services.tighten.quick_cuts import beats_of
+from kovel.store import history, projects, recordings, stories, transcripts
+from kovel.store.stories import Kept, Stale
+from kovel.web.key_sheet import story_keys
+from kovel.web.open_story import named, opened
+from kovel.web.pages import page, plan_answer, render, report, web
+from kovel.web.rooms.story.lane_list import COLUMNS, lane_list
+from kovel.web.rooms.story.page_drawing import WHOLE, Drawing
+from kovel.web.rooms.story.page_sheet import Sheet
+from kovel.web.rooms.story.places import PLACES
+from kovel.web.rooms.story.shelf import shelf_of
+from kovel.web.small_frames import face_of
+
+router = APIRouter(prefix="/p/{project}")
+ZOOMS = (1, 2, 4, 8, 16, 32, 64)  # seconds a row
+
+
+class _Edit(BaseModel):
+    model_config = ConfigDict(extra="forbid", strict=True)
+    revision: int | None = None
+    story: int | None = None
+    ask: bool = False
+    command: str
+
+    def params(self) -> dict[str, Any]:
+        return self.model_dump(exclude={"revision", "command", "story", "ask"}, exclude_unset=True)
+
+
+def _models() -> Any:
+    """A request model for each command of the core, from its signature."""
+    made = []
+    for name in COMMANDS:
+        fields: dict[str, Any] = {**catalogue.parameters(name), "command": (Literal[name], ...)}
+        made.append(create_model(f"{name}_request", __base__=_Edit, __doc__=catalogue.about(name), **fields))
+    return Annotated[Union[tuple(made)], Field(discriminator="command")]  # noqa: UP007
+
+
+if TYPE_CHECKING:
+    EditRequest = _Edit
+else:
+    EditRequest = _models()
+
+
+def _id(request: Request, project: int) -> int:
+    db = web(request).data.db
+    projects.get(db, project)
+    return stories.current(db, project)
+
+
+def _sheet(request: Request, kept: Kept) -> Sheet:
+    """The lined page as the request asks for it: how near (X-Zoom), which story frames (X-View)."""
+    data = web(request).data
+    p = projects.get(data.db, kept.project)
+    rows = {r.id: r for r in recordings.of_project(data.db, kept.project)}
+
+    def words(source: int, start: int, length: int) -> list[Word]:
+        a, b = (p.rate.frame_to_sample(x) for x in (start, start + length))
+        return transcripts.words_between(data.db, source, a, b)
+
+    view = request.headers.get("x-view") or request.query_params.get("view") or ""
+    drawing = Drawing(
+        kept.story, {i: r.source for i, r in rows.items()}, rows, _zoom(request), view, words,
+        lambda source, frame: face_of(data, rows[source], frame, p.rate),
+    )  # fmt: skip
+    return drawing.sheet(revision=kept.revision, story=kept.id, undo=int(kept.can_undo), redo=int(kept.can_redo))
+
+
+def _drawn(request: Request, kept: Kept) -> str:
+    return render("story/lined_page.html", request=request, sheet=_sheet(request, kept))
+
+
+def _zoom(request: Request) -> int:
+    try:
+        z = int(request.headers.get("x-zoom") or request.query_params.get("zoom") or 2)
+    except ValueError:
+        z = 2
+    return z if z in ZOOMS or z == WHOLE else 2
+
+
+@router.get("/story")
+def room(request: Request, project: int) -> HTMLResponse:
+    data = web(request).data
+    kept = opened(request, project)
+    return page(
+        request, "story/room.html", room="story", project=projects.get(data.db, project), key_rows=story_keys(),
+        shelf=shelf_of(data, project).pages(), zooms=ZOOMS, sheet=_sheet(request, kept), stories=named(data, project, kept),
+    )  # fmt: skip
+
+
+@router.get("/story/shelf/{kind}")
+def shelf_page(request: Request, project: int, kind: Literal["bites", "shots", "beds"], start: int = 0) -> HTMLResponse:
+    """More of the shelf, from item `start` on."""
+    return page(
+        request,
+        "story/shelf.html",
+        project=projects.get(web(request).data.db, project),
+        kind=kind,
+        part=shelf_of(web(request).data, project).page(kind, max(0, start)),
+    )
+
+
+@router.get("/story/page")
+def fresh(request: Request, project: int) -> HTMLResponse:
+    return HTMLResponse(_drawn(request, opened(request, project)), headers={"cache-control": "no-store"})
+
+
+@router.get("/story/edits")
+def edits(request: Request, project: int) -> JSONResponse:
+    """Every edit as it is offered for the story as it stands, and what is said where something is wanting."""
+    story = opened(request, project).story
+    rows = [{"command": name, **asdict(e), "value": meant(e, story.rate)} for name, e in catalogue.offered(story)]
+    return JSONResponse({"entries": rows, "wanting": WANTING, "places": [asdict(x) for x in PLACES]})
+
+
+class OwnAction(BaseModel):
+    """What the page does besides edits."""
+
+    label: str = Field(max_length=200)
+    typed: Literal["", "length", "delta", "minutes", "number", "text"] = ""
+
+
+class SearchAsked(BaseModel):
+    """Part of a name that is typed; which of the edits fit what is selected, by their number; what the page does besides."""
+
+    text: str = Field(max_length=500)
+    fits: list[int] = Field(max_length=2000)
+    own: list[OwnAction] = Field(default=[], max_length=100)
+
+
+@router.post("/story/edits/search")
+def search_edits(request: Request, project: int, asked: SearchAsked) -> JSONResponse:
+    """Which edits somebody means: [number, value, whether Enter does it]; numbered as `edits` has them, then places, then the page's."""
+    story = opened(request, project).story
+    fitting = set(asked.fits)
+    names = [Named(e.label, e.typed, e.also, n in fitting) for n, (_, e) in enumerate(catalogue.offered(story))]
+    names += [x.named for x in PLACES] + [Named(x.label, x.typed) for x in asked.own]
+    return JSONResponse([[h.number, h.value, h.runs] for h in searched(names, asked.text, story.rate)])
+
+
+@router.post("/story/edit/preview")
+def preview_edit(request: Request, project: int, asked: Annotated[EditRequest, Body()]) -> JSONResponse:
+    """What an edit would do, and how long the story is before and after it; nothing is changed."""
+    db, sid = web(request).data.db, _id(request, project)
+    before = stories.load(db, sid).story
+    after, would = stories.previewed(db, sid, asked.command, asked.params())
+    lengths = [stamp(s.length, s.rate) for s in (before, after)]
+    told = f"the story stays {lengths[0]} long" if before.length == after.length else f"the story: {lengths[0]} → {lengths[1]}"
+    return JSONResponse({"told": " · ".join([would.did, *would.notes[:2], told])})
+
+
+@router.get("/story/lanes")
+def lane_switches(request: Request, project: int) -> HTMLResponse:
+    return page(request, "story/lanes.html", rows=lane_list(opened(request, project).story), columns=COLUMNS)
+
+
+@router.get("/story/plan")
+def plan(request: Request, project: int, only: str = "") -> JSONResponse:
+    """What the player plays; `only` (ids, comma between) is all that is heard of it."""
+    w = web(request)
+    kept = opened(request, project)
+    sources = recordings.sources(w.data.db, project)
+    ids = {int(i) for i in only.split(",") if i.isdecimal()}
+    made = make_plan(alone(kept.story, ids) if ids else kept.story, sources)
+    want_retimed(w.data, project, made)
+    s = kept.story
+    pieces = [[q.id, at, q.length, q.source] for at, q in zip(s.starts, s.pieces, strict=False)]
+    found = [[x.at, x.kind, x.right.id] for x in seams(s, sources)]
+    covers = [[c.id, a, min(b, s.length)] for a, b, c in s.spans]
+    beats = beats_of(w.data, s)
+    of = projects.get(w.data.db, project)
+    return plan_answer(
+        w, made, sources, revision=kept.revision, pieces=pieces, seams=found, covers=covers, beats=beats, project=project,
+        size=size_of(s, of.width, of.height),
+    )  # fmt: skip
+
+
+def _answer(request: Request, kept: Kept, done: Report) -> Response:
+    if "application/json" in request.headers.get("accept", ""):
+        return JSONResponse(
+            {
+                "revision": kept.revision,
+                "length": kept.story.length,
+                "did": done.did,
+                "notes": done.notes,
+                "made": done.made,
+                "playhead": done.playhead,
+            }
+        )
+    hurried = request.headers.get("x-view") == "none"  # more edits wait already: the page comes with the last of them
+    html = "" if hurried else _drawn(request, kept)
+    headers = {
+        "cache-control": "no-store",
+        "x-revision": str(kept.revision),
+        "x-playhead": "" if done.playhead is None else str(done.playhead),
+        "x-made": ",".join(map(str, done.made)),
+    }
+    return HTMLResponse(html + report(done.did, done.notes), headers=headers)
+
+
+def _stale(request: Request, project: int, why: Stale) -> Response:
+    """A page that is too old gets the fresh story with the message; its edit was not made."""
+    if "application/json" in request.headers.get("accept", ""):
+        raise why
+    html = _drawn(request, opened(request, project))
+    return HTMLResponse(html + report(str(why), error=True), 409, headers={"cache-control": "no-store"})
+
+
+@router.post("/story/edit")
+def edit(request: Request, project: int, asked: Annotated[EditRequest, Body()]) -> Response:
+    """One edit: key or click -> this -> core -> rows, journal and revision in one transaction -> fragments."""
+    db, sid = web(request).data.db, _id(request, project)
+    try:
+        if asked.story not in (None, sid):
+            raise Stale("Another story was opened meanwhile; here it is. Your edit was not made.")
+        if asked.ask and (would := stories.preview(db, sid, asked.command, asked.params())).costs:
+            return page(request, "parts/ask.html", status=202, would=would)
+        return _answer(request, *stories.edit(db, sid, asked.revision, asked.command, asked.params()))
+    except Stale as e:
+        return _stale(request, project, e)
+
+
+@router.post("/story/undo")
+def undo(
+    request: Request, project: int, revision: Annotated[int | None, Form()] = None, others: Annotated[bool, Form()] = False
+) -> Response:
+    return _turn(request, project, history.undo, revision, others, "Undo")
+
+
+@router.post("/story/redo")
+def redo(
+    request: Request, project: int, revision: Annotated[int | None, Form()] = None, others: Annotated[bool, Form()] = False
+) -> Response:
+    return _turn(request, project, history.redo, revision, others, "Redo")
+
+
+def _turn(
+    request: Request, project: int, turn: Callable[..., tuple[Kept, Report]], revision: int | None, others: bool, do: str
+) -> Response:
+    """Undo or redo; asked about first (202) where the edit is somebody else's."""
+    try:
+        return _answer(request, *turn(web(request).data.db, _id(request, project), revision, others))
+    except history.Others as e:
+        return page(request, "parts/ask_others.html", status=202, why=str(e), do=do)
+    except Stale as e:
+        return _stale(request, project, e)
+
+
+@router.post("/story/go")
+def go_to(
+    request: Request, project: int, entry: Annotated[int, Form()], revision: Annotated[int | None, Form()] = None
+) -> Response:
+    """To the state after an edit of the history (0: the beginning), on whatever branch it lies."""
+    try:
+        return _answer(request, *history.go_to(web(request).data.db, _id(request, project), entry or None, revision))
+    except Stale as e:
+        return _stale(request, project, e)
+
+
+@router.get("/story/history")
+def edits_of_history(request: Request, project: int) -> HTMLResponse:
+    return page(request, "story/history.html", rows=history.entries(web(request).data.db, _id(request, project)))
+
+
+@router.get("/story/revision")
+def revision(request: Request, project: int, seen: int = -1, story: int | None = None) -> Response:
+    """204 while the page is current; the fresh page once the story was changed elsewhere, or another one was opened."""
+    kept = opened(request, project)
+    if kept.revision == seen and story in (None, kept.id):
+        return Response(status_code=204)
+    return HTMLResponse(_drawn(request, kept) + report("The story was changed elsewhere; this is how it stands now."))

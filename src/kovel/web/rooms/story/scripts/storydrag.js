@@ -1,0 +1,158 @@
+// Dragging on the lined page: shots and bites onto words, pieces by their grip, covers by themselves and by their ends.
+import { $$, inside, num } from "/static/js/dom.js";
+
+/**
+ * @param {HTMLElement} scroll
+ * @param {{sheet: () => HTMLElement, px: () => number, frameAt: (y: number) => number,
+ *   player: import("/static/js/player.js").Player, choice: import("./storychoice.js").Choice,
+ *   hand: import("./storyshelf.js").Hand, edit: (command: string, params: object) => any,
+ *   coverAt: (at: number) => any, swept: () => void}} story `swept`: the click that follows chooses nothing
+ */
+export function dragging(scroll, story) {
+  const { sheet, px, frameAt, player, choice, hand, edit } = story;
+  /** What is dragged. @type {any} */
+  let drag = null;
+  /** Where it would land, drawn. @type {HTMLElement|null} */
+  let line = null;
+  /** A cover's end that is dragged. @type {any} */
+  let end = null;
+  let caught = ""; // what a drag has snapped to
+
+  // A cover's ends are dragged by themselves: the button under them must not begin a drag of its own.
+  scroll.addEventListener("pointerdown", (e) => {
+    const h = inside(e, ".cover-end");
+    if (!h) return;
+    e.preventDefault();
+    const el = h.closest(".laid"),
+      { cover, at, length } = el.dataset,
+      edge = h.dataset.edge;
+    end = { id: num(cover), edge, from: num(at) + (edge === "out" ? num(length) : 0), el };
+    el.draggable = false;
+    h.setPointerCapture(e.pointerId);
+  });
+  scroll.addEventListener("pointermove", (e) => {
+    if (!end) return;
+    end.to = snapped(frameAt(e.clientY), e.altKey);
+    landingLine(end.to);
+  });
+  scroll.addEventListener("pointerup", () => {
+    if (!end) return;
+    const d = end;
+    end = null;
+    landed();
+    story.swept();
+    d.el.draggable = true;
+    if (d.to !== undefined && d.to !== d.from)
+      edit("trim_cover", { cover: d.id, edge: d.edge, delta: d.to - d.from });
+  });
+
+  // To a cut, a mark, the playhead, a cover's end or a beat of the music within a few pixels; Alt lets go of it.
+  function snapped(f, free = false) {
+    caught = "";
+    if (free) return f;
+    let best = f,
+      d = Math.max(2, 6 / px());
+    const near = (b, what) => {
+      if (b === null || Math.abs(b - f) >= d) return;
+      d = Math.abs(b - f);
+      best = b;
+      caught = what;
+    };
+    for (const p of player.plan.pieces) near(p[1], "cut");
+    near(player.plan.length, "cut");
+    near(choice.marks.a, "in");
+    near(choice.marks.b, "out");
+    near(player.frame, "playhead");
+    const own = end?.id ?? drag?.id;
+    for (const [id, a, b] of player.plan.covers || [])
+      if (id !== own) {
+        near(a, "cover");
+        near(b, "cover");
+      }
+    for (const b of player.plan.beats || []) near(b, "beat");
+    return best;
+  }
+
+  function landingLine(at) {
+    if (!line) {
+      line = document.createElement("div");
+      line.className = "landing";
+      sheet().append(line);
+    }
+    line.style.top = `${at * px()}px`;
+    line.dataset.at = caught;
+  }
+  const untarget = () => {
+    for (const x of $$(".w.is-target")) x.classList.remove("is-target");
+  };
+
+  document.addEventListener("dragstart", (e) => {
+    const i = inside(e, ".shelf-item"),
+      c = inside(e, ".laid"),
+      s = inside(e, ".sound-line"),
+      p = inside(e, ".grip")?.closest(".piece");
+    const hold = (el) => frameAt(e.clientY) - num(el.dataset.at);
+    if (i) drag = { kind: i.dataset.kind, item: i };
+    else if (c) drag = { kind: "cover", id: num(c.dataset.cover), hold: hold(c) };
+    else if (s) drag = { kind: "laid-sound", id: num(s.dataset.sound), hold: hold(s) };
+    else if (p) {
+      const id = num(p.dataset.piece),
+        ids = choice.what?.kind === "pieces" && choice.what.ids.includes(id) ? choice.what.ids : null;
+      drag = { kind: "piece", id, ids };
+    }
+    if (!drag) return;
+    e.dataTransfer.setData("text/plain", "kovel");
+    e.dataTransfer.effectAllowed = "copyMove";
+  });
+
+  // Where a drag would land: {at, word?} for covers, {before} for pieces, {at} for bites.
+  function landing(e) {
+    const w = /** @type {any} */ (document.elementFromPoint(e.clientX, e.clientY))?.closest(".w");
+    if (drag.kind === "bite" || drag.kind === "piece") {
+      const t = frameAt(e.clientY),
+        next = choice.pieces().find((p) => t < p.at + p.length / 2);
+      caught = "";
+      return { at: next ? next.at : num(sheet().dataset.length), before: next ? next.id : null };
+    }
+    const to = snapped(Math.max(0, frameAt(e.clientY) - (drag.hold || 0)), e.altKey);
+    if (!w || e.altKey || drag.kind === "laid-sound") return { at: to };
+    caught = "";
+    return { at: num(w.dataset.f), word: w }; // let go on a word, it is the word that counts
+  }
+  scroll.addEventListener("dragover", (e) => {
+    if (!drag) return;
+    e.preventDefault();
+    const l = landing(e);
+    untarget();
+    l.word?.classList.add("is-target");
+    landingLine(l.at);
+  });
+  function landed() {
+    line?.remove();
+    line = null;
+    untarget();
+    drag = null;
+  }
+  document.addEventListener("dragend", landed);
+  scroll.addEventListener("drop", (e) => {
+    if (!drag) return;
+    e.preventDefault();
+    const l = landing(e),
+      d = drag;
+    landed();
+    dropped(d, l);
+  });
+  function dropped(d, l) {
+    if (d.kind === "piece" && d.ids) return edit("move_several", { pieces: d.ids, before: l.before });
+    if (d.kind === "piece") return edit("move", { piece: d.id, before: l.before });
+    if (d.kind === "laid-sound") return edit("move_sound", { sound: d.id, at: l.at });
+    if (d.kind === "cover") return edit("move_cover", { cover: d.id, at: l.at });
+    if (!hand.all.includes(d.item)) hand.take(d.item);
+    if (d.kind === "bite" && hand.all.length > 1) return edit("insert_several", { at: l.at, ranges: hand.ranges() });
+    if (d.kind === "bite")
+      return l.before === null ? edit("add_at_end", hand.range()) : edit("insert", { at: l.at, ...hand.range() });
+    choice.choose(null);
+    return story.coverAt(l.at);
+  }
+  return { under: () => drag !== null };
+}

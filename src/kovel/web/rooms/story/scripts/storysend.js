@@ -1,0 +1,203 @@
+// Sends edits one after the other and puts what comes back on the page. The server holds the story.
+import { ask } from "/static/js/asking.js";
+import { $, byId, num } from "/static/js/dom.js";
+import { silent } from "/static/js/base.js";
+import { Queue } from "/static/js/queue.js";
+
+export class Sender {
+  queue = new Queue();
+  /** Answers were taken without their page, because more edits waited. */ behind = false;
+  /** @type {Promise<any>} */ reloading = Promise.resolve();
+  asked = false;
+  fetching = false;
+
+  /**
+   * @param {string} base address of the story
+   * @param {{sheet: () => HTMLElement, scroll: HTMLElement, zoom: HTMLSelectElement}} page
+   * @param {{player: import("/static/js/player.js").Player, dress: () => void, busy: () => boolean,
+   *   answered: (body: any) => void, standing: (body: any, at: string, made: string) => void}} story
+   *   `dress` after each new page, `answered` once an edit is on it, `standing` once its plan is there as well
+   */
+  constructor(base, page, story) {
+    this.base = base;
+    this.page = page;
+    this.story = story;
+    for (const el of page.sheet().children) asCame(el);
+    page.scroll.addEventListener("scroll", () => this.fill(), { passive: true });
+    setInterval(() => this.follow(), 3000);
+    document.body.addEventListener("moved", () => this.follow()); // by somebody else who is there
+  }
+
+  get px() {
+    return num(this.page.sheet().dataset.px);
+  }
+
+  edit(command, params = {}, more = {}) {
+    return this.send("edit", { command, ...params, ...more });
+  }
+
+  /** Asked about first if it costs something. */
+  wide(command, params) {
+    return this.edit(command, params, { ask: true });
+  }
+
+  /** Undo, redo, or to an entry of the history. */
+  step(where, fields = {}) {
+    return this.send(where, fields, true);
+  }
+
+  send(where, body, form = false) {
+    return this.queue.add(() =>
+      this.go(where, body, form).catch((e) => {
+        console.error(e);
+        silent();
+      }),
+    );
+  }
+
+  /** The page's headers: how near, and which frames are wanted. */
+  asking(view = this.view()) {
+    return { "X-Zoom": this.page.zoom.value, "X-View": view };
+  }
+
+  async go(where, body, form) {
+    const { sheet } = this.page,
+      revision = num(sheet().dataset.revision),
+      hurry = this.queue.waiting > 0 && form;
+    const began = performance.now();
+    const r = await fetch(`${this.base}/${where}`, {
+      method: "POST",
+      headers: {
+        "Content-Type": form ? "application/x-www-form-urlencoded" : "application/json",
+        "X-Kovel": "1",
+        ...this.asking(hurry ? "none" : this.view(0.6)),
+      },
+      body: form
+        ? new URLSearchParams({ revision, ...body })
+        : JSON.stringify({ revision, story: num(sheet().dataset.story), ...body }),
+    });
+    const html = await r.text();
+    if (r.status === 200 && hurry) {
+      sheet().dataset.revision = r.headers.get("x-revision");
+      this.behind = true;
+      return undefined;
+    }
+    if (this.behind && r.status !== 200 && r.status !== 409) await this.again(this.view());
+    this.behind = false;
+    if (r.status === 202)
+      return (await ask(html)) ? this.go(where, { ...body, [form ? "others" : "ask"]: form }, form) : null;
+    this.put(html);
+    if (r.status === 200) {
+      void this.stand(body, r.headers.get("x-playhead"), r.headers.get("x-made"));
+      this.story.answered(body);
+    } else if (r.status === 409) await this.refresh();
+    window.kovel.lastEditMs = performance.now() - began;
+    return undefined;
+  }
+
+  /** Once the plan is there, the playhead and what is chosen stand where the edit left them. */
+  async stand(body, at, made) {
+    if (this.queue.waiting) return; // the last of those that wait does this
+    this.story.standing(body, at, made);
+  }
+
+  /** The plan as the story stands; of several that are asked for while one is under way, the last is fetched. */
+  refresh() {
+    if (this.asked) return this.reloading;
+    this.asked = true;
+    this.reloading = this.reloading.then(() => {
+      this.asked = false;
+      return this.story.player.reload();
+    });
+    return this.reloading;
+  }
+
+  /** The story frames on the screen and so many screens around it; only these are asked for. */
+  view(around = 1.5) {
+    const { clientHeight: h, scrollTop: y } = this.page.scroll;
+    return `${Math.floor(Math.max(0, y - around * h) / this.px)}-${Math.ceil((y + (1 + around) * h) / this.px)}`;
+  }
+
+  /** The page anew, as the server has it. */
+  async again(view) {
+    this.put(await (await fetch(`${this.base}/page`, { headers: this.asking(view) })).text());
+  }
+
+  /** Fetches what has come into view. */
+  async fill() {
+    const s = this.page.sheet(),
+      { scrollTop: y, clientHeight: h } = this.page.scroll,
+      a = num(s.dataset.from) * this.px,
+      b = num(s.dataset.to) * this.px,
+      end = num(s.dataset.length) * this.px;
+    const there = (a <= 0 || a <= y - h / 2) && (b >= end - 1 || b >= y + 1.5 * h);
+    if (this.fetching || this.story.busy() || there) return;
+    this.fetching = true;
+    try {
+      const revision = s.dataset.revision,
+        r = await fetch(`${this.base}/page`, { headers: this.asking() });
+      const html = await r.text();
+      if (r.ok && this.page.sheet().dataset.revision === revision) this.put(html);
+    } catch {
+      return; // the next scroll asks again
+    } finally {
+      this.fetching = false;
+    }
+    requestAnimationFrame(() => this.fill());
+  }
+
+  /** Another window or the command line may edit the same story: the page follows. */
+  follow() {
+    if (document.hidden || this.queue.open) return;
+    void this.queue.add(async () => {
+      const { revision, story } = this.page.sheet().dataset;
+      const r = await fetch(`${this.base}/revision?seen=${revision}&story=${story}`, {
+        headers: this.asking(),
+      }).catch(() => null);
+      if (r?.status !== 200) return;
+      this.put(await r.text());
+      await this.refresh();
+    });
+  }
+
+  /** Fragments: the page, and beside it the report line. */
+  put(html) {
+    const t = document.createElement("template");
+    t.innerHTML = html;
+    const page = $("#page", t.content),
+      line = $("#report", t.content);
+    if (page) {
+      exchange(this.page.sheet(), page);
+      this.story.dress();
+    }
+    if (line) {
+      line.removeAttribute("hx-swap-oob");
+      byId("report").replaceWith(line);
+    }
+  }
+}
+
+// An element remembers how it came, to be told from what comes next: dressing changes it.
+function asCame(/** @type {any} */ el) {
+  el.came = el.outerHTML;
+  return el;
+}
+
+// What came the same as it stands is left as it is, with its waveform and the focus; the rest is exchanged.
+function exchange(now, next) {
+  for (const { name, value } of [...next.attributes]) now.setAttribute(name, value);
+  const coming = [...next.children].map(asCame),
+    stays = new Map(),
+    wanted = new Set(coming.map((el) => el.came));
+  for (const el of [...now.children])
+    if (wanted.has(el.came) && !stays.has(el.came)) stays.set(el.came, el);
+    else el.remove();
+  let at = now.firstElementChild;
+  for (const el of coming) {
+    const here = stays.get(el.came);
+    if (!here) now.insertBefore(el, at);
+    else if (here === at) at = at.nextElementSibling;
+    else now.insertBefore(here, at);
+    stays.delete(el.came);
+  }
+}

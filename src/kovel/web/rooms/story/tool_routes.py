@@ -1,0 +1,210 @@
+"""Around the lined page: the seam desk, the checks, the stories of a project, copying, finding, comparing."""
+
+from dataclasses import dataclass
+from typing import Annotated, Literal
+
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import HTMLResponse, JSONResponse, Response
+
+from kovel.core.checks.offers import Offer, angles, pauses_between
+from kovel.core.plan.pictures import Seen
+from kovel.core.plan.plan import size_of
+from kovel.core.story.compare import compare
+from kovel.core.story.consequences import longest
+from kovel.core.story.model import Piece, Source, Sources, Story
+from kovel.core.story.paste import copied
+from kovel.core.story.removals import taken_out
+from kovel.services.log.proposing import other_tellings
+from kovel.services.story.closest_poses import offered
+from kovel.services.story.cover_offers import covers
+from kovel.services.story.story_checks import findings, offers_for, strength_of, the_seam, words_around
+from kovel.store import projects, recordings, stories
+from kovel.store.projects import Missing
+from kovel.store.stories import Kept
+from kovel.web.open_story import opened
+from kovel.web.pages import page, web
+from kovel.web.small_frames import Face, face_of
+
+router = APIRouter(prefix="/p/{project}")
+
+
+@dataclass(frozen=True, slots=True)
+class Side:
+    """One side of a seam: the piece, where it is cut (frames of its recording), and the frame that is seen there."""
+
+    which: Literal["out", "in"]
+    piece: Piece
+    source: Source | None
+    name: str
+    edge: int
+    shown: int
+    total: int | None  # frames of the recording
+    handle: int  # frames beyond the edge
+    layer: list[object]
+
+
+def _side(story: Story, sources: Sources, p: Piece, which: Literal["out", "in"], edge: int) -> Side:
+    src = sources.get(p.source) if p.source is not None else None
+    total = src.length(story.rate) if src else None
+    last = which == "out"
+    return Side(
+        which, p, src, src.name if src else "card" if p.card else "space", edge, edge - 1 if last else edge, total,
+        (total or edge) - edge if last else edge, Seen(story, sources).piece(p, p.length - 1 if last else 0)[-1].to_json({})[4:],
+    )  # fmt: skip
+
+
+@router.get("/story/seam")
+def seam(request: Request, project: int, piece: int) -> HTMLResponse:
+    """The seam before a piece: both sides, what can be set, and for an exposed jump what is offered."""
+    data = web(request).data
+    kept = opened(request, project)
+    story, sources = kept.story, recordings.sources(data.db, project)
+    s = the_seam(story, sources, piece)
+    i = story.index_of(piece)
+    sides = [_side(story, sources, s.left, "out", s.ends[0]), _side(story, sources, s.right, "in", s.ends[1])]
+    of = projects.get(data.db, project)
+    w, h = size_of(story, of.width, of.height)
+    return page(
+        request, "story/seam.html", project=of, frame=(480, round(480 * h / w)) if w >= h else (round(360 * w / h), 360), s=s, sides=sides, join=story.transition(i), sound=_sound_of(story.transition(i).split),
+        most={b: longest(story, sources, i, b) for b in ("dissolve", "dip")},
+        strength=strength_of(data, sources, story.rate)(s) if s.kind == "jump" else None,
+        offers=[*offered(data, project, story, s), *offers_for(data, project, story, s)] if s.kind == "jump" else [],
+        angles=[] if s.kind == "jump" else angles(story, sources, s.at, pauses_between(words_around(data, story, s.at, s.at + 14 * story.rate.nominal))),
+        number=i, of=len(story.pieces) - 1, rate=story.rate,
+    )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """Where the sound changes in a picture of 50 frames on each side, and how wide it is before and after."""
+
+    at: int
+    before: int
+    after: int
+
+
+def _sound_of(split: int) -> Change:
+    at = max(-50, min(50, split))
+    return Change(at, at + 50, 50 - at)
+
+
+@router.get("/story/angles")
+def other_cameras(request: Request, project: int, at: int) -> JSONResponse:
+    """Cutaways to the other cameras of the sync set at the playhead, ending at the next pause after 5 s."""
+    data = web(request).data
+    kept = opened(request, project)
+    rate = kept.story.rate
+    ends = pauses_between(words_around(data, kept.story, at, at + 14 * rate.nominal))
+    found = angles(kept.story, recordings.sources(data.db, project), at, ends)
+    return JSONResponse([{"name": o.name, "why": o.why, "command": o.command, "params": dict(o.params)} for o in found])
+
+
+@router.get("/story/tellings")
+def tellings(request: Request, project: int, at: int) -> JSONResponse:
+    """The same told elsewhere, to stand in the place of the piece at the playhead."""
+    found = other_tellings(web(request).data, project, opened(request, project).story, at)
+    return JSONResponse([{"name": o.name, "why": o.why, "command": o.command, "params": dict(o.params)} for o in found])
+
+
+@dataclass(frozen=True, slots=True)
+class Offered:
+    """A shot that is offered, with the frame it would begin on."""
+
+    o: Offer
+    face: Face | None
+
+
+@router.get("/story/covers")
+def covers_here(request: Request, project: int, at: int, until: int | None = None) -> HTMLResponse:
+    """Shots that could cover a stretch of the story, or the sentence at a frame of it."""
+    data = web(request).data
+    kept = opened(request, project)
+    p = projects.get(data.db, project)
+    found = covers(data, project, kept.story, at, until)
+    names = {r.id: r for r in recordings.of_project(data.db, project)}
+    rows = [Offered(o, face_of(data, names[o.params["source"]], o.params["start"], p.rate)) for o in found.offers]
+    return page(request, "story/covers.html", project=p, rows=rows, said=found.said, length=found.b - found.a, rate=p.rate)
+
+
+@router.get("/story/checks")
+def checks(request: Request, project: int) -> HTMLResponse:
+    """What to look at, worst first; and what was taken out, to be put back."""
+    data = web(request).data
+    kept = opened(request, project)
+    gone = taken_out(kept.story, recordings.sources(data.db, project))
+    return page(
+        request, "story/checks.html", project=projects.get(data.db, project), findings=findings(data, project, kept.story),
+        gone=gone, rate=kept.story.rate, names={r.id: r.name for r in recordings.of_project(data.db, project)},
+    )  # fmt: skip
+
+
+@router.get("/story/copy")
+def copy(request: Request, project: int, a: int, b: int) -> JSONResponse:
+    """A stretch of the story as plain values, to be pasted here or into another story."""
+    return JSONResponse(copied(opened(request, project).story, a, b))
+
+
+@router.get("/story/find")
+def find(request: Request, project: int, text: str = "") -> JSONResponse:
+    """Where in the story something is said: [first frame, end, words], in order."""
+    kept = opened(request, project)
+    want = text.lower().split()
+    if not want:
+        return JSONResponse([])
+    words = words_around(web(request).data, kept.story, 0, kept.story.length)
+    said = [w.text.lower().strip(".,;:!?…“”\"'") for _, _, w in words]
+    hits = [
+        [words[i][0], words[i + len(want) - 1][1], " ".join(w.text for _, _, w in words[i : i + len(want)])]
+        for i in range(len(words) - len(want) + 1)
+        if said[i : i + len(want) - 1] == want[:-1] and said[i + len(want) - 1].startswith(want[-1])
+    ]
+    return JSONResponse(hits)
+
+
+@router.post("/stories")
+def create(
+    request: Request, project: int, name: Annotated[str, Form()] = "", of: Annotated[int | None, Form()] = None
+) -> Response:
+    """A new story, or a copy of one; it is opened."""
+    stories.create(web(request).data.db, project, name, of)
+    return _again(project)
+
+
+def _its(request: Request, project: int, story: int) -> Kept:
+    """A story of this project; `Missing` if it is another one's."""
+    kept = stories.load(web(request).data.db, story)
+    if kept.project != project:
+        raise Missing("There is no such story in the project.")
+    return kept
+
+
+def _again(project: int) -> Response:
+    return Response(status_code=204, headers={"hx-redirect": f"/p/{project}/story"})
+
+
+@router.post("/stories/{story}/open")
+def open_story(request: Request, project: int, story: int) -> Response:
+    stories.open_story(web(request).data.db, project, story)
+    return _again(project)
+
+
+@router.post("/stories/{story}/name")
+def rename(request: Request, project: int, story: int, name: Annotated[str, Form()] = "") -> Response:
+    stories.rename(web(request).data.db, _its(request, project, story).id, name)
+    return _again(project)
+
+
+@router.post("/stories/{story}/delete")
+def delete(request: Request, project: int, story: int) -> Response:
+    stories.delete(web(request).data.db, project, story)
+    return _again(project)
+
+
+@router.get("/story/compare")
+def compared(request: Request, project: int, story: int) -> HTMLResponse:
+    """What the open story has that another one has not, and the other way round."""
+    data = web(request).data
+    kept, other = opened(request, project), _its(request, project, story)
+    rows = compare(other.story, kept.story)
+    names = {r.id: r.name for r in recordings.of_project(data.db, project)}
+    return page(request, "story/compared.html", rows=rows, names=names, kept=kept, other=other, rate=kept.story.rate)

@@ -1,0 +1,380 @@
+"""The Tighten room: what could go from a recording, why, how it would sound; then as pieces in the story."""
+
+from bisect import bisect_left, bisect_right
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Annotated, Literal
+
+import numpy as np
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import HTMLResponse, JSONResponse, Response
+from pydantic import BeforeValidator, Field
+
+from kovel.core.plan.plan import make_plan
+from kovel.core.sound.levels import TICK, Levels
+from kovel.core.sound.pauses import VOICE, Hills, hills
+from kovel.core.story.model import Piece, Story
+from kovel.core.time.rate import Rate
+from kovel.core.time.timecode import TimeError, parse_seconds, running
+from kovel.core.words.fillers import KINDS, kept
+from kovel.core.words.languages import Language
+from kovel.core.words.transcript import Word
+from kovel.data_folder import Data, media_facts
+from kovel.services.log import speech_levels
+from kovel.services.log.languages import LISTS, spoken
+from kovel.services.tighten import proposals
+from kovel.store import jobs, projects, recordings, stories, subclips, transcripts
+from kovel.store.decisions import Desk
+from kovel.store.projects import Invalid, Missing, Project
+from kovel.store.recordings import Recording
+from kovel.store.subclips import Subclip
+from kovel.web.forms import Number, Sent, Ticked, sent
+from kovel.web.pages import download, joined, page, plan_answer, render, report, the_recording, web
+from kovel.web.small_frames import face_of
+
+router = APIRouter(prefix="/p/{project}")
+MOST = 400  # proposals drawn in the list at a time
+LOW, HIGH = -80, 0  # dBFS of the level picture
+
+
+def _range(request: Request, project: int, r: Recording, clip: int | None) -> tuple[int, int, str]:
+    """What of a recording is worked on: all of it, or a subclip."""
+    db = web(request).data.db
+    total = r.length(projects.get(db, project).rate)
+    if clip is None:
+        return 0, total, ""
+    c = subclips.get(db, clip)
+    if c.recording != r.id:
+        raise Missing("That subclip is of another recording.")
+    return c.start, c.end, c.name
+
+
+@dataclass(frozen=True, slots=True)
+class HillsDrawn:
+    """The two hills as SVG areas 300 wide and 90 high, with the floor and the threshold as places on them."""
+
+    speech: str
+    background: str
+    floor: float
+    threshold: float
+    at: float  # dBFS of the threshold
+    floor_db: float
+    scale: list[tuple[int, float]]  # dBFS and their places
+
+
+def _drawn_hills(h: Hills) -> HillsDrawn:
+    def x(db: float) -> float:
+        return 300 * (min(HIGH, max(LOW, db)) - LOW) / (HIGH - LOW)
+
+    top = max(1, int(h.speech[LOW - h.low :].max(initial=1)), int(h.background[LOW - h.low :].max(initial=1)))
+
+    def area(counts: np.ndarray) -> str:
+        points = [
+            f"{x(h.low + i + 0.5):.1f},{88 - 80 * min(1.0, float(n) / top):.1f}"
+            for i, n in enumerate(counts)
+            if h.low + i >= LOW
+        ]
+        return f"M0,88 L{' L'.join(points)} L300,88 Z"
+
+    scale = [(db, x(db)) for db in (-60, -40, -20)]
+    return HillsDrawn(area(h.speech), area(h.background), x(h.floor), x(h.threshold), h.threshold, h.floor, scale)
+
+
+def _struck(words: Sequence[Word], found: list[proposals.Row], rate: Rate) -> list[tuple[int, int, str, int]]:
+    """Runs [i, j) of words that a proposal is about: its key, and 1 if it takes them out."""
+    middles = [(w.start + w.end) // 2 for w in words]
+    to = rate.frame_to_sample
+    runs = [(bisect_right(middles, to(p.start)), bisect_left(middles, to(p.end)), p.key, int(p.out)) for p in found]
+    return [r for r in runs if r[0] < r[1]]
+
+
+NAMES = {
+    "pause": "Pauses", "filler": "Fillers", "voice": "Sounds without a word", "repeat": "Repeats", "false start": "False starts",
+    "question": "Questions",
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Kind:
+    """Proposals of one kind: how many there are, and how many of them go."""
+
+    key: str
+    name: str
+    count: int
+    out: int
+
+
+@dataclass(frozen=True, slots=True)
+class Listened:
+    """What is to be said while not all of a recording was listened to, and whether more is to come."""
+
+    awaited: bool = False
+    listened: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class DeskView:
+    """What is proposed for a recording, or for a subclip of it, as parts/tighten.html draws it. Frames of the project."""
+
+    project: Project
+    r: Recording
+    clip: int | None
+    clip_name: str
+    start: int
+    end: int
+    fps: float
+    desk: Desk
+    shown: list[proposals.Row]
+    more: int  # proposals that are not shown
+    kinds: list[Kind]
+    sums: proposals.Sums
+    picture: HillsDrawn | None
+    words: Sequence[Word]
+    struck: list[tuple[int, int, str, int]]
+    voice: str
+    tongue: Language
+    breath: int
+    awaited: bool
+    listened: str
+    interviewer: str
+    clips: list[Subclip]
+
+
+def _desk(request: Request, project: int, r: Recording, clip: int | None) -> DeskView:
+    w = web(request)
+    p = projects.get(w.data.db, project)
+    start, end, name = _range(request, project, r, clip)
+    d = proposals.desk(w.data, r.id)
+    found = [x for x in proposals.rows(w.data, r.id, p.rate, d) if x.start < end and start < x.end]
+    heard = speech_levels.levels(w.data, r.id)
+    of_kind = {k: [x.out for x in found if x.kind == k] for k in KINDS}
+    picture = None
+    a, b = p.rate.frame_to_sample(start), p.rate.frame_to_sample(end)
+    if heard is not None and len(heard):
+        part = heard.between(a, b)
+        mask = speech_levels.speaking(w.data, r.id, d.settings)[a // TICK : -(-b // TICK)]
+        picture = _drawn_hills(hills(part, mask[: len(part)], d.settings))
+    said = [x for x in transcripts.words(w.data.db, r.id) if x.end > a and x.start < b]
+    told = _listened(w.data, r.id, heard, jobs.latest_of_recordings(w.data.db, project, "listen").get(r.id), p.rate)
+    return DeskView(
+        project=p, r=r, clip=clip, clip_name=name, start=start, end=end, fps=float(p.rate.fps), desk=d,
+        shown=found[:MOST], more=max(0, len(found) - MOST),
+        kinds=[Kind(k, NAMES[k], len(outs), sum(outs)) for k, outs in of_kind.items() if outs],
+        sums=proposals.saved(proposals.left(found, start, end), start, end), picture=picture, words=said,
+        struck=_struck(said, found, p.rate), voice=VOICE, tongue=spoken(w.data, r),
+        breath=round((d.settings.before + d.settings.after) * float(p.rate.fps)), awaited=told.awaited, listened=told.listened,
+        interviewer=proposals.interviewer(w.data),
+        clips=[c for c in subclips.of_recording(w.data.db, r.id) if c.verdict != "drop"],
+    )  # fmt: skip
+
+
+def _listened(data: Data, recording: int, heard: Levels | None, job: jobs.Job | None, rate: Rate) -> Listened:
+    facts = media_facts(data, recording) or {}
+    if heard is not None and heard.heard:
+        return Listened()
+    if heard is not None and facts.get("sound") and not facts.get("sounded"):
+        upto = running(rate.sample_to_frame(len(heard) * TICK), rate)
+        return Listened(True, f"Its sound is still being made: heard as far as {upto}. What stands here is from that.")
+    if job and job.is_open:
+        return Listened(True, f"Listening: {job.percent} %. What stands here is from a first pass.")
+    if facts.get("sound") and not facts.get("sounded"):
+        return Listened(True, "Its sound is still being made; pauses are found once it is there.")
+    return Listened(False, "Not listened to yet.")
+
+
+def _drawn(
+    request: Request, project: int, r: Recording, clip: int | None, did: str, notes: tuple[str, ...] = ()
+) -> HTMLResponse:
+    return joined(render("tighten/proposals.html", _desk(request, project, r, clip), drawn=True), report(did, notes))
+
+
+@router.get("/tighten")
+def room(request: Request, project: int, rec: int | None = None, clip: int | None = None) -> HTMLResponse:
+    w = web(request)
+    p = projects.get(w.data.db, project)
+    rows = [
+        r for r in recordings.of_project(w.data.db, project) if r.sound and not r.aside and r.kind in ("interview", "sound")
+    ]
+    if clip is not None and rec is None:
+        rec = subclips.get(w.data.db, clip).recording
+    chosen = next((r for r in rows if r.id == rec), rows[0] if rows else None)
+    faces = {r.id: face_of(w.data, r, r.face(p.rate), p.rate) for r in rows}
+    if chosen is None or not chosen.ready:
+        return page(request, "tighten/room.html", room="tighten", rows=rows, faces=faces, project=p, r=chosen)
+    view = _desk(request, project, chosen, clip)
+    return page(request, "tighten/room.html", view, room="tighten", rows=rows, faces=faces, drawn=False)
+
+
+@router.get("/tighten/{recording}")
+def fresh(request: Request, project: int, recording: int, clip: int | None = None, drawn: bool = False) -> HTMLResponse:
+    """The desk; without its words when the page has them `drawn` already."""
+    r = the_recording(request, project, recording)
+    return joined(render("tighten/proposals.html", _desk(request, project, r, clip), drawn=drawn))
+
+
+class Toggle(Sent):
+    do: Literal["toggle"]
+    key: str
+
+
+class Nudge(Sent):
+    do: Literal["nudge"]
+    key: str
+    edge: Literal["start", "end"] = "end"
+    by: int
+
+
+class All(Sent):
+    do: Literal["all"]
+    kind: str
+    out: Ticked = False
+
+
+class Protect(Sent):
+    do: Literal["protect"]
+    a: int
+    b: int
+
+
+class Back(Sent):
+    do: Literal["reset", "undo"]
+
+
+class Values(Sent):
+    """The settings as they were typed: seconds as `0.35` or `9f`, a breath in frames, a threshold in dBFS or `auto`."""
+
+    do: Literal["settings"]
+    shortest: str = ""
+    before: str = ""
+    after: str = ""
+    island: str = ""
+    breath: Number = None
+    threshold: Annotated[Number, BeforeValidator(lambda x: None if x == "auto" else x)] = None
+    interviewer: str | None = None
+    fillers: str = ""
+    asking: str = ""
+
+    def changes(self, rate: Rate) -> dict[str, float | None]:
+        """The values of `Settings` that were sent; `Invalid` for a length that is none."""
+        lengths = {k: v for k in ("shortest", "before", "after", "island") if (v := getattr(self, k))}
+        try:
+            out: dict[str, float | None] = {k: parse_seconds(v, rate) for k, v in lengths.items()}
+        except TimeError as e:
+            raise Invalid(str(e)) from None
+        if self.breath is not None:
+            each = proposals.within(0, 100, self.breath) / float(rate.fps) / 2
+            out |= {"before": round(each, 3), "after": round(each, 3)}
+        return out | self.given("threshold")
+
+
+Decision = Annotated[Toggle | Nudge | All | Protect | Back | Values, Field(discriminator="do")]
+
+
+def _decide(data: Data, recording: int, rate: Rate, asked: Decision) -> str:
+    match asked:
+        case Toggle():
+            return proposals.toggle(data, recording, rate, asked.key)
+        case Nudge():
+            return proposals.nudge(data, recording, rate, asked.key, asked.edge, asked.by)
+        case All():
+            return proposals.decide_all(data, recording, rate, asked.kind, asked.out)
+        case Protect():
+            return proposals.protect(data, recording, asked.a, asked.b)
+        case Values():
+            return proposals.set_up(data, recording, asked.changes(rate), asked.given(*LISTS), asked.interviewer)
+        case Back():
+            return (proposals.reset if asked.do == "reset" else proposals.undo)(data, recording)
+
+
+@router.post("/tighten/{recording}")
+def change(
+    request: Request, project: int, recording: int, asked: Annotated[Decision, sent(Decision)], clip: int | None = None
+) -> HTMLResponse:
+    """A setting or a decision; the desk comes back as it stands then."""
+    w = web(request)
+    r = the_recording(request, project, recording)
+    return _drawn(request, project, r, clip, _decide(w.data, recording, projects.get(w.data.db, project).rate, asked))
+
+
+@router.get("/tighten/{recording}/hear")
+def hear(
+    request: Request, project: int, recording: int, a: int, b: int, without: str = "", decided: bool = False
+) -> JSONResponse:
+    """Frames [a, b) of a recording as a plan: all of them, `without` one stretch (x-y), or as `decided`. `stays` lists
+    the ranges that are heard."""
+    w = web(request)
+    p = projects.get(w.data.db, project)
+    r = the_recording(request, project, recording)
+    a, b = max(0, a), min(r.length(p.rate), b)
+    try:
+        cuts = [tuple(map(int, without.split("-", 1)))] if without else []
+    except ValueError:
+        raise Invalid("That stretch cannot be read.") from None
+    stays = proposals.left(proposals.rows(w.data, r.id, p.rate), a, b) if decided else kept(a, b, cuts)  # type: ignore[arg-type]
+    pieces = tuple(Piece(i, r.id, s, e - s) for i, (s, e) in enumerate(stays, 1))
+    made = make_plan(Story(p.rate, pieces, next_id=len(pieces) + 1), {r.id: r.source})
+    return plan_answer(w, made, {r.id: r.source}, stays=stays)
+
+
+@router.get("/tighten/{recording}/list.csv")
+def as_csv(request: Request, project: int, recording: int) -> Response:
+    w = web(request)
+    r = the_recording(request, project, recording)
+    p = projects.get(w.data.db, project)
+    body = proposals.as_csv(proposals.rows(w.data, recording, p.rate), p.rate)
+    return download(body, f"{r.name} - tightened.csv", "text/csv; charset=utf-8")
+
+
+@router.get("/tighten/{recording}/in-place")
+def in_place(request: Request, project: int, recording: int, where: str = "place") -> HTMLResponse:
+    """Everything that would go from the story as it stands, in one list, and what that would cost; nothing is changed."""
+    w = web(request)
+    the_recording(request, project, recording)
+    sid = stories.current(w.data.db, project)
+    story = stories.load(w.data.db, sid).story
+    only = recording if where == "place" else None
+    found = proposals.story_cuts(w.data, story, only)
+    cuts = proposals.in_story(w.data, story, only)
+    would = stories.preview(w.data.db, sid, "take_out", {"cuts": cuts}) if cuts else None
+    names = {r.id: r.name for r in recordings.of_project(w.data.db, project)}
+    after = story.length - sum(b - a for a, b in cuts)
+    p = projects.get(w.data.db, project)
+    return page(
+        request, "tighten/in_place.html", project=p, recording=recording, where=where, found=found, would=would, names=names,
+        before=story.length, after=after,
+    )  # fmt: skip
+
+
+@router.post("/tighten/{recording}/send")
+def send(
+    request: Request, project: int, recording: int, where: Annotated[str, Form()] = "end", at: Annotated[int | None, Form()] = None,
+    clip: int | None = None, also: Annotated[list[int] | None, Form()] = None, cut: Annotated[list[str] | None, Form()] = None,
+) -> HTMLResponse:  # fmt: skip
+    """What stays, as pieces: at the end, at the playhead, or in place of what stands in the story. One undo step."""
+    w = web(request)
+    r = the_recording(request, project, recording)
+    p = projects.get(w.data.db, project)
+    if where in ("place", "everywhere"):
+        sid = stories.current(w.data.db, project)
+        story = stories.load(w.data.db, sid).story
+        cuts = proposals.in_story(w.data, story, recording if where == "place" else None)
+        if cut is not None:  # of the list, what is still ticked
+            found = proposals.story_cuts(w.data, story, recording if where == "place" else None)
+            cuts = proposals.apart([c for c in found if f"{c.at}-{c.end}" in cut])
+        if not cuts:
+            raise Invalid("Nothing of what would be taken out stands in the story.")
+        _, done = stories.edit(w.data.db, sid, None, "take_out", {"cuts": cuts})
+        return joined(report(done.did + ", in place.", done.notes), hx_reswap="none")
+    ranges = []
+    chosen = [(r, *_range(request, project, r, clip)[:2])]
+    for i in also or []:
+        x = the_recording(request, project, i)
+        if x.id != r.id:
+            chosen.append((x, 0, x.length(p.rate)))
+    order = {x.id: n for n, x in enumerate(recordings.of_project(w.data.db, project))}
+    for x, a, b in sorted(chosen, key=lambda c: order[c[0].id]):
+        ranges += [[x.id, s, e - s] for s, e in proposals.left(proposals.rows(w.data, x.id, p.rate), a, b)]
+    if not ranges:
+        raise Invalid("Nothing is left: everything would be taken out. Leave something in first.")
+    done = stories.put_in(w.data.db, project, ranges, at if where == "playhead" else None)
+    return joined(report(done.did + ". One undo in the Story takes it back.", done.notes), hx_reswap="none")
