@@ -66,3 +66,13 @@ assert len(list((Path(project.__file__).parent / "footage").iterdir())) > 10
     assert "set_value" in run(command, "story", "edits") and "No projects yet" in run(
         command, "list", "--data", tmp_path / "data"
     )
+
+
+def test_every_place_that_the_docs_name_is_there() -> None:
+    """A path in `docs` or the README, from the project's folder or from src/kovel; what is followed by a colon is in that file."""
+    for page in (*(ROOT / "docs").glob("*.md"), ROOT / "README.md"):
+        text = page.read_text()
+        for name, inside in re.findall(r"`((?:\w+/)+\w+\.(?:py|js|html|css|txt|sql))(?:: (\w+))?`", text):
+            found = [d / name for d in (ROOT, ROOT / "src/kovel") if (d / name).is_file()]
+            assert found, f"{page.name}: {name}"
+            assert not inside or re.search(rf"\b{inside}\b", found[0].read_text()), f"{page.name}: {name}: {inside}"
