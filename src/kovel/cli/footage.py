@@ -20,6 +20,7 @@ from kovel.cli.common import (
 from kovel.core.story.settings import SETTINGS
 from kovel.core.time.timecode import running
 from kovel.data_folder import Data
+from kovel.exchange.timelines import TIMELINES
 from kovel.services.footage.intake import bring_in_all, files_in
 from kovel.services.log.transcription import take_words, transcript
 from kovel.services.received_files import text_of
@@ -131,7 +132,7 @@ def import_(
     `kovel import otio FILE` and `kovel import edl FILE` bring in a story that was made elsewhere.
     """
     data = open_data(folder)
-    if len(files) == 2 and str(files[0]) in ("otio", "edl") and not files[0].exists():
+    if len(files) == 2 and str(files[0]) in TIMELINES and not files[0].exists():
         bring_timeline(data, the_project(data, project_name), str(files[0]), files[1], as_json)
         return
     paths = [f for given in files for f in (files_in(given.resolve()) if given.exists() else [given.absolute()])]

@@ -20,9 +20,12 @@ from kovel.cli.common import (
     wait_for,
     write_out,
 )  # fmt: skip
-from kovel.core.plan.outputs import KINDS, Output, checked
+from kovel.core.plan.outputs import KINDS, Output
 from kovel.core.story.settings import SHAPES
 from kovel.core.time.rate import Rate
+from kovel.exchange.captions import CAPTION_FORMATS
+from kovel.exchange.documents import DOCUMENTS, to_csv
+from kovel.exchange.timelines import TIMELINES
 from kovel.media.whole_files import written_whole
 from kovel.services.handoff.outputs import ready, start_output
 from kovel.store import jobs, recordings, stories
@@ -118,28 +121,22 @@ def _place(out: Path, kind: str, force: bool) -> Path:
 
 
 @click.command()
-@click.argument("kind", type=click.Choice(["otio", "edl"]))
+@click.argument("kind", type=click.Choice(list(TIMELINES)))
 @click.option("--out", type=click.Path(path_type=Path), help="File to write (default: standard output).")
 @data_option
 @project_option
 @json_option
 def export(kind: str, out: Path | None, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """The story as OpenTimelineIO or EDL."""
-    import opentimelineio as otio
-
-    from kovel.exchange.story import to_edl, to_otio
-
     data = open_data(folder)
     p = the_project(data, project_name)
     kept = stories.load(data.db, stories.current(data.db, p.id))
     rows = {r.id: r for r in recordings.of_project(data.db, p.id)}
-    make = to_edl if kind == "edl" else lambda *a: otio.adapters.write_to_string(to_otio(*a), "otio_json")
-    body = make(kept.story, kept.name, p, rows)
-    write_out(out, body, as_json, kind=kind)
+    write_out(out, TIMELINES[kind].write(kept.story, kept.name, p, rows), as_json, kind=kind)
 
 
 @click.command()
-@click.option("--format", "kind", type=click.Choice(["vtt", "srt", "ttml", "chapters"]), default="vtt", show_default=True)
+@click.option("--format", "kind", type=click.Choice(list(CAPTION_FORMATS)), default="vtt", show_default=True)
 @click.option("--out", type=click.Path(path_type=Path), help="File to write (default: standard output).")
 @click.option("--chars", type=click.IntRange(20, 80), default=37, show_default=True, help="Letters a line.")
 @click.option(
@@ -154,9 +151,7 @@ def captions(
     as_json: bool,
 ) -> None:  # fmt: skip
     """Captions of the story, from its words or from a file; chapters from its headings."""
-    from kovel.exchange.captions import WRITERS, chapters_vtt
-    from kovel.services.handoff.captioning import bring, captions_of, too_fast
-    from kovel.services.handoff.outputs import chapters_of
+    from kovel.services.handoff.captioning import bring, caption_file, too_fast
     from kovel.store import captions as kept_captions
 
     data = open_data(folder)
@@ -169,25 +164,18 @@ def captions(
         did = f"{n} captions brought in." if file else "The captions follow the words again."
         answer(as_json, {"captions": n, "notes": notes}, "\n".join([did, *notes]))
         return
-    if kind == "chapters":
-        body = chapters_vtt(chapters_of(kept.story, checked(Output(), kept.story)), kept.story.length, p.rate)
+    format = CAPTION_FORMATS[kind]
+    body, rows = caption_file(data, kept, format, chars)
+    if format.is_chapters:
         write_out(out, body, as_json, kind=kind)
         return
-    rows = captions_of(data, kept, chars=chars)
     if not rows:
         raise Invalid("There are no captions: nothing that is said in the story is transcribed.")
-    write_out(
-        out,
-        WRITERS[kind](rows, p.rate),
-        as_json,
-        kind=kind,
-        captions=len(rows),
-        hard=sum(bool(too_fast(c, p.rate)) for c in rows),
-    )
+    write_out(out, body, as_json, kind=kind, captions=len(rows), hard=sum(bool(too_fast(c, p.rate)) for c in rows))
 
 
 @click.command()
-@click.argument("kind", type=click.Choice(["cut", "shots", "music", "tapes", "faults"]))
+@click.argument("kind", type=click.Choice(list(DOCUMENTS)))
 @click.option(
     "--out", type=click.Path(path_type=Path), help="CSV, or PDF by its ending, to write (default: CSV to standard output)."
 )
@@ -196,8 +184,7 @@ def captions(
 @json_option
 def papers(kind: str, out: Path | None, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Papers of the story as CSV or PDF: the paper cut, shots, the cue sheet of the music, what is used by tape, what to look at."""
-    from kovel.exchange.papers import to_csv
-    from kovel.services.handoff.documents import paper_of, pdf_of
+    from kovel.services.handoff.story_documents import document, pdf_of
 
     data = open_data(folder)
     p = the_project(data, project_name)
@@ -209,5 +196,5 @@ def papers(kind: str, out: Path | None, folder: Path | None, project_name: str |
             part.write_bytes(body)
         answer(as_json, {"path": str(out), "kind": kind, "rows": len(made.rows)}, f"{out} written.")
         return
-    made = paper_of(data, kept, kind)
+    made = document(data, kept, kind)
     write_out(out, to_csv(made), as_json, kind=kind, rows=len(made.rows))

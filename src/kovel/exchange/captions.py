@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from typing import Any
 from xml.sax.saxutils import escape, quoteattr
 
@@ -11,7 +12,6 @@ from kovel.core.words.captions import stamped
 from kovel.core.words.subtitles import Cue
 
 MOST = 20_000  # cues of a file
-KINDS = {"vtt": "text/vtt", "srt": "application/x-subrip", "ttml": "application/ttml+xml"}
 
 
 def _stamp(frame: int, rate: Rate, mark: str = ".") -> str:
@@ -82,7 +82,45 @@ def chapters_vtt(rows: Sequence[tuple[int, str]], length: int, rate: Rate) -> st
     return "\n".join(out)
 
 
-WRITERS = {"vtt": to_vtt, "srt": to_srt, "ttml": to_ttml}
+@dataclass(frozen=True, slots=True)
+class Captions:
+    """What a caption file may hold: the cues, the chapters as (frame, heading), and the length of the film in frames."""
+
+    cues: Sequence[Cue]
+    chapters: Sequence[tuple[int, str]]
+    length: int
+    rate: Rate
+
+
+@dataclass(frozen=True, slots=True)
+class CaptionFormat:
+    """One format of captions, or of chapters: its name in addresses and on the command line, what it is called, how files of it end."""
+
+    name: str
+    label: str
+    suffix: str
+    media_type: str
+    write: Callable[[Captions], str]
+    is_chapters: bool = False
+    is_read: bool = False
+
+
+CAPTION_FORMATS = {
+    format.name: format
+    for format in (
+        CaptionFormat("vtt", "VTT", ".vtt", "text/vtt", lambda c: to_vtt(c.cues, c.rate), is_read=True),
+        CaptionFormat("srt", "SRT", ".srt", "application/x-subrip", lambda c: to_srt(c.cues, c.rate), is_read=True),
+        CaptionFormat("ttml", "TTML", ".ttml", "application/ttml+xml", lambda c: to_ttml(c.cues, c.rate)),
+        CaptionFormat(
+            "chapters",
+            "Chapters",
+            ".chapters.vtt",
+            "text/vtt",
+            lambda c: chapters_vtt(c.chapters, c.length, c.rate),
+            is_chapters=True,
+        ),
+    )
+}
 
 
 def cues_of(told: dict[str, Any], rate: Rate) -> list[Cue]:

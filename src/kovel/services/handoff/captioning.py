@@ -3,11 +3,13 @@
 from collections.abc import Sequence
 from dataclasses import replace
 
+from kovel.core.plan.outputs import Output, checked
+from kovel.core.story.model import Story
 from kovel.core.time.rate import Rate
 from kovel.core.words.subtitles import CHARS, FAST, LINES, Cue, Said, broken, cues, without_name
 from kovel.core.words.transcript import words_in
 from kovel.data_folder import Data
-from kovel.exchange.captions import MOST, cues_of
+from kovel.exchange.captions import MOST, CaptionFormat, Captions, cues_of
 from kovel.services.log.speech_levels import spoken_in
 from kovel.services.received_files import taken_apart, text_of
 from kovel.store import captions, recordings, stories
@@ -87,3 +89,21 @@ def too_fast(c: Cue, rate: Rate) -> str:
     long = max(map(len, c.lines), default=0)
     out += [f"a line of {long} letters"] if long > 42 else []
     return ", ".join(out)
+
+
+def chapters_of(story: Story, o: Output) -> list[tuple[int, str]]:
+    """Headings as chapters of what is made: the first begins with it."""
+    assert o.end is not None
+    rows = sorted((story.starts[story.index_of(s.piece)], s.heading) for s in story.sections)
+    before = [name for at, name in rows if at <= o.start]
+    inside = [(at - o.start, name) for at, name in rows if o.start < at < o.end]
+    if not before and not inside:
+        return []
+    return [(0, before[-1] if before else "Beginning"), *inside]
+
+
+def caption_file(data: Data, kept: stories.Kept, format: CaptionFormat, chars: int = CHARS) -> tuple[str, list[Cue]]:
+    """The captions of a story, or its chapters, as the text of a file; and the cues that are in it."""
+    rows = [] if format.is_chapters else captions_of(data, kept, chars=chars)
+    chapters = chapters_of(kept.story, checked(Output(), kept.story)) if format.is_chapters else []
+    return format.write(Captions(rows, chapters, kept.story.length, kept.story.rate)), rows

@@ -10,7 +10,6 @@ from kovel.core.plan.captioned import letters_for, with_captions
 from kovel.core.plan.outputs import KINDS, Output, between, checked, expected, shaped, size_made
 from kovel.core.plan.parts import divided
 from kovel.core.plan.plan import Plan, make_plan
-from kovel.core.story.model import Story
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import format_timecode
 from kovel.data_folder import Data
@@ -19,7 +18,7 @@ from kovel.media.wholeness import whole_sound
 from kovel.services.footage.intake import file_of, free_name, safe
 from kovel.services.footage.mending import whole_sound_of
 from kovel.services.footage.relinking import there, unsure
-from kovel.services.handoff.captioning import captions_of
+from kovel.services.handoff.captioning import captions_of, chapters_of
 from kovel.services.handoff.stems import lanes_of
 from kovel.services.sound.derived_sounds import hold_for_sounds, made_file, want_cleaned, want_retimed
 from kovel.store import jobs, projects, recordings, settings, stories
@@ -154,17 +153,6 @@ def _named(data: Data, project: Project, kept: stories.Kept, o: Output) -> Path:
     return free_name(
         data.renders(project.id), f"{safe(project.name)} - {safe(kept.name)}{shape}{what}", KINDS[o.kind].ending, coming
     )
-
-
-def chapters_of(story: Story, o: Output) -> list[tuple[int, str]]:
-    """Headings as chapters of what is made: the first begins with it."""
-    assert o.end is not None
-    rows = sorted((story.starts[story.index_of(s.piece)], s.heading) for s in story.sections)
-    before = [name for at, name in rows if at <= o.start]
-    inside = [(at - o.start, name) for at, name in rows if o.start < at < o.end]
-    if not before and not inside:
-        return []
-    return [(0, before[-1] if before else "Beginning"), *inside]
 
 
 def parts_of(data: Data, project: int) -> Path:

@@ -4,13 +4,11 @@ from kovel.core.plan.plan import make_plan
 from kovel.core.story.bounds import could_be_cut, held
 from kovel.core.told import Told
 from kovel.data_folder import Data
-from kovel.exchange.edl_in import from_edl
-from kovel.exchange.otio_in import from_otio
+from kovel.exchange.timelines import TIMELINES
 from kovel.services.received_files import taken_apart, text_of
 from kovel.store import projects, recordings, stories
 from kovel.store.projects import Invalid
 
-READERS = {"otio": ("read_timeline", from_otio), "edl": ("read_events", from_edl)}
 LARGEST = 50_000_000  # bytes
 # what odd values in a file can lead to, whatever was foreseen: it is refused, and nothing is made
 UNFORESEEN = (ValueError, TypeError, KeyError, IndexError, AttributeError, ArithmeticError, RecursionError)
@@ -19,16 +17,17 @@ UNFORESEEN = (ValueError, TypeError, KeyError, IndexError, AttributeError, Arith
 def bring_in(data: Data, project: int, kind: str, file: str, body: bytes) -> tuple[int, str, list[str]]:
     """The new story's number and name, and what could not be taken, line by line. `Refused`, and nothing is made, where it
     cannot be read."""
-    if kind not in READERS:
-        raise Invalid(f"{file} is neither a timeline (.otio) nor an edit list (.edl).")
+    format = TIMELINES.get(kind)
+    if format is None:
+        known = ", ".join(f"{t.label} (.{t.name})" for t in TIMELINES.values())
+        raise Invalid(f"{file} is no timeline that Kovel reads. It reads {known}.")
     p = projects.get(data.db, project)
     rows = {r.id: r for r in recordings.of_project(data.db, project)}
     if len(body) > LARGEST:
         raise Invalid(f"{file} is too large to be a timeline.")
-    call, read = READERS[kind]
-    told = taken_apart(data, call, file, text_of(file, body))
+    told = taken_apart(data, format.call, file, text_of(file, body))
     try:
-        taken = read(told, p, rows)
+        taken = format.read(told, p, rows)
         if not taken.story.pieces:
             raise Invalid(f"Nothing of {file} could be taken: {' '.join(taken.left[:3]) or 'it is empty.'}")
         sources = recordings.sources(data.db, project)

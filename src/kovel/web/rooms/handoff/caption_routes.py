@@ -8,16 +8,13 @@ from typing import Annotated
 from fastapi import APIRouter, File, Form, Query, Request, UploadFile
 from fastapi.responses import HTMLResponse, Response
 
-from kovel.core.plan.outputs import Output, checked
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import stamp
 from kovel.core.words.subtitles import CHARS, Cue
-from kovel.exchange.captions import KINDS, WRITERS, chapters_vtt
-from kovel.services.handoff.captioning import bring, captions_of, change, too_fast
-from kovel.services.handoff.outputs import chapters_of
+from kovel.exchange.captions import CAPTION_FORMATS
+from kovel.services.handoff.captioning import bring, caption_file, captions_of, change, too_fast
 from kovel.store import captions, projects
 from kovel.store.projects import Invalid, Missing
-from kovel.store.stories import Kept
 from kovel.web.open_story import opened
 from kovel.web.pages import download, joined, page, render, report, web
 
@@ -61,7 +58,8 @@ def _list(request: Request, project: int, template: str = "handoff/caption_rows.
     hard = sum(bool(r.trouble) for r in rows)
     return page(
         request, template, room="handoff", project=projects.get(data.db, project), kept=kept, rows=rows, hard=hard,
-        file=file and file[0], kinds=KINDS, chapters=bool(kept.story.sections), undo_redo=captions.can(data.db, kept.id),
+        file=file and file[0], formats=[f for f in CAPTION_FORMATS.values() if kept.story.sections or not f.is_chapters],
+        read_suffixes=",".join(f.suffix for f in CAPTION_FORMATS.values() if f.is_read), undo_redo=captions.can(data.db, kept.id),
     )  # fmt: skip
 
 
@@ -110,20 +108,10 @@ def undo(request: Request, project: int, redo: Annotated[bool, Form()] = False) 
 
 @router.get("/captions.{kind}")
 def file_out(request: Request, project: int, kind: str, chars: Annotated[int, Query(ge=20, le=80)] = CHARS) -> Response:
-    """The captions as `vtt`, `srt` or `ttml`; the headings as `chapters`."""
+    """The captions, or the headings as chapters, in one of CAPTION_FORMATS."""
     data = web(request).data
-    kept = opened(request, project)
-    name = projects.get(data.db, project).name
-    return download(written(kept, captions_of(data, kept, chars=chars), kind), f"{name}.{kind.replace('chapters', 'chapters.vtt')}",
-                    KINDS.get(kind, "text/vtt"))  # fmt: skip
-
-
-def written(kept: Kept, rows: list[Cue], kind: str) -> str:
-    """Captions, or chapters, as the text of a file."""
-    rate = kept.story.rate
-    if kind == "chapters":
-        o = checked(Output(), kept.story)
-        return chapters_vtt(chapters_of(kept.story, o), kept.story.length, rate)
-    if kind not in WRITERS:
-        raise Missing(f"Captions are written as {', '.join(WRITERS)}.")
-    return WRITERS[kind](rows, rate)
+    format = CAPTION_FORMATS.get(kind)
+    if format is None:
+        raise Missing(f"Captions are written as {', '.join(CAPTION_FORMATS)}.")
+    body, _ = caption_file(data, opened(request, project), format, chars)
+    return download(body, f"{projects.get(data.db, project).name}{format.suffix}", format.media_type)

@@ -10,7 +10,6 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated
 
-import opentimelineio as otio
 from fastapi import APIRouter, File, Form, Query, Request, UploadFile
 from fastapi.responses import FileResponse, HTMLResponse, Response
 from pydantic import BaseModel
@@ -24,8 +23,8 @@ from kovel.core.time.rate import RATES, Rate
 from kovel.core.time.timecode import parse_entry, stamp
 from kovel.core.told import Told
 from kovel.data_folder import Data
-from kovel.exchange.papers import KINDS as PAPERS
-from kovel.exchange.story import not_in_an_edl, to_edl, to_otio
+from kovel.exchange.documents import DOCUMENTS
+from kovel.exchange.timelines import TIMELINES
 from kovel.services.handoff import archiving
 from kovel.services.handoff.outputs import READY, Estimate, estimate, keep_ready, ready, start_output
 from kovel.services.story.story_checks import findings
@@ -156,6 +155,21 @@ def _expected(e: Estimate, asked: Asked, rate: Rate) -> str:
     return " · ".join([*seen, *lasts, f"about {size(e.bytes)}", f"about {took} to make"])
 
 
+@dataclass(frozen=True, slots=True)
+class TimelineRow:
+    """A timeline format as the page offers it; `left`: what of the story it cannot hold."""
+
+    name: str
+    label: str
+    holds: str
+    left: list[str]
+
+
+def _timelines(data: Data, project: int, kept: Kept) -> list[TimelineRow]:
+    of, rows = projects.get(data.db, project), _rows(data, project)
+    return [TimelineRow(t.name, t.label, t.holds, t.left(kept.story, of, rows)) for t in TIMELINES.values()]
+
+
 @router.get("/handoff")
 def room(request: Request, project: int) -> HTMLResponse:
     w = web(request)
@@ -167,12 +181,13 @@ def room(request: Request, project: int) -> HTMLResponse:
         room="handoff",
         kept=kept,
         form=_form(request, kept, Asked()),
-        papers=[(k, title) for k, (title, _) in PAPERS.items()],
+        documents=DOCUMENTS.values(),
         not_taken=stories.not_taken(w.data.db, kept.id),
         findings=findings(w.data, project, kept.story),
         strip=_strip(request, kept),
         facts=_facts(w.data, kept),
-        left=not_in_an_edl(kept.story, projects.get(w.data.db, project), _rows(w.data, project)),
+        timelines=_timelines(w.data, project, kept),
+        timeline_suffixes=",".join(f".{name}" for name in TIMELINES),
     )
 
 
@@ -368,15 +383,12 @@ def zipped(folder: Path) -> Path:
 
 @router.get("/export/{kind}")
 def export(request: Request, project: int, kind: str) -> Response:
-    """The story as `otio` or `edl`."""
+    """The story in one of TIMELINES."""
     db = web(request).data.db
+    format = TIMELINES.get(kind)
+    if format is None:
+        raise Missing("There is no such format.")
     p = projects.get(db, project)
     kept = stories.load(db, stories.current(db, project))
     rows = {r.id: r for r in recordings.of_project(db, project)}
-    if kind == "otio":
-        body = otio.adapters.write_to_string(to_otio(kept.story, kept.name, p, rows), "otio_json")
-    elif kind == "edl":
-        body = to_edl(kept.story, kept.name, p, rows)
-    else:
-        raise Missing("There is no such format.")
-    return download(body, f"{p.name}.{kind}", "application/octet-stream")
+    return download(format.write(kept.story, kept.name, p, rows), f"{p.name}.{format.name}", format.media_type)

@@ -8,7 +8,7 @@ from fpdf import FPDF
 from fpdf.enums import TableBordersLayout
 from fpdf.fonts import FontFace, TTFFont
 
-from kovel.exchange.papers import Paper
+from kovel.exchange.documents import Document
 
 FACE = resources.files("kovel.media").joinpath("fonts/source-serif-4.ttf")
 SIZE, SMALL, LINE = 9.5, 7.5, 4.6  # points of words and of what stands above them, millimetres of a line
@@ -40,7 +40,7 @@ class _Page(FPDF):
         self.cell(0, 5, f"{self.page_no()} of {{nb}}", align="R")
 
 
-def to_pdf(paper: Paper, project: str, story: str, length: str, others: Sequence[Path] = ()) -> bytes:
+def to_pdf(paper: Document, project: str, story: str, length: str, others: Sequence[Path] = ()) -> bytes:
     """The paper of a story of this length, as the bytes of a file. `others`: fonts (TTF, OTF) for letters that its own face lacks."""
     pdf = _Page(f"{project}, {story}", others)
     pdf.set_title(f"{paper.title}: {pdf.about}")
@@ -68,7 +68,7 @@ def to_pdf(paper: Paper, project: str, story: str, length: str, others: Sequence
     return bytes(pdf.output())
 
 
-def widths(pdf: FPDF, paper: Paper) -> Sequence[float]:
+def widths(pdf: FPDF, paper: Document) -> Sequence[float]:
     """Millimetres of each column: as wide as its widest word, or line while that is not too wide; the last has the rest."""
     out = []
     for n, head in enumerate(paper.heads[:-1]):

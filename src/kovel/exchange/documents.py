@@ -1,0 +1,187 @@
+"""Documents of a story: the paper cut, shots, music, what lies on which tape, and what a review should look at; as rows, and as CSV.
+
+cut      what is said, in order       0:00 to 0:06   Maren, camera A   14:22:09:10   "We haul the ferry ..."
+shots    what is laid over it         music   the cue sheet        tapes   everything used, by roll and timecode
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from kovel.core.checks.findings import Finding
+from kovel.core.story.model import TITLE, Story
+from kovel.core.time.rate import frame_shown
+from kovel.core.time.timecode import format_timecode, stamp
+from kovel.exchange.cells import begins_formula
+from kovel.store.projects import Project
+from kovel.store.recordings import Recording
+
+Said = Callable[[int, int], list[tuple[str, str]]]  # (speaker, text) of story frames [a, b), a row a speaker
+Row = tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class DocumentInput:
+    """What a document may be made of: the story, its recordings by number, what is said in frames [a, b), what the checks found."""
+
+    story: Story
+    project: Project
+    recordings: dict[int, Recording]
+    said: Said
+    findings: Callable[[], Sequence[Finding]]
+
+    def timecode(self, frame: int) -> str:
+        """A story frame as timecode of the film."""
+        return self.project.timecode(frame)
+
+    def source_timecode(self, r: Recording, frame: int) -> str:
+        """A story frame of a recording's clock in the recording's own timecode."""
+        return source_time(r, frame, self.project)
+
+
+@dataclass(frozen=True, slots=True)
+class DocumentKind:
+    """One kind of document: its name in addresses and on the command line, its title, the heads of its columns, and its rows."""
+
+    name: str
+    title: str
+    heads: Row
+    rows: Callable[[DocumentInput], Iterator[Row]]
+
+
+@dataclass(frozen=True, slots=True)
+class Document:
+    """A table of words."""
+
+    title: str
+    heads: Row
+    rows: tuple[Row, ...]
+
+
+def source_time(r: Recording, frame: int, project: Project) -> str:
+    """A story frame of a recording's clock in its own timecode."""
+    if r.frames is None:
+        return ""
+    return format_timecode(r.first + frame_shown(frame, project.rate, r.rate), r.rate, r.drops)
+
+
+def _paper_cut(told: DocumentInput) -> Iterator[Row]:
+    """What is said, in order, with the headings and titles over it."""
+    story, timecode = told.story, told.timecode
+    headings = {s.piece: s.heading.upper() for s in story.sections if s.heading}
+    titles = sorted((begins, ends, c.title) for begins, ends, c in story.spans if c.source == TITLE)
+    for at, piece in zip(story.starts, story.pieces, strict=False):
+        end = at + piece.length
+        r = told.recordings.get(piece.source or 0)
+        if piece.id in headings:
+            yield (timecode(at), "", headings[piece.id], "", "", "", "")
+        times = [told.source_timecode(r, frame) for frame in piece.used] if r else ["", ""]
+        what = r.name if r else (piece.card.text or "card") if piece.card else "space"
+        first, *more = told.said(at, end) or [("", "")]
+        yield (timecode(at), timecode(end), what, *times, *first)
+        for speaker, text in more:
+            yield ("", "", "", "", "", speaker, text)
+        for begins, ends, text in titles:
+            if at <= begins < end:
+                shown = text.replace("\n", " / ")
+                yield (timecode(begins), timecode(min(ends, story.length)), "title", "", "", "", shown)
+
+
+def _shot_list(told: DocumentInput) -> Iterator[Row]:
+    """What is laid over the dialogue."""
+    story = told.story
+    for begins, ends, c in sorted((a, b, c) for a, b, c in story.spans if c.source and a < story.length):
+        r = told.recordings.get(c.source)
+        if r is not None:
+            speed = "" if c.as_shot else f"{100 * c.used / c.length:.3g} %"
+            place = told.timecode(begins), told.timecode(min(ends, story.length)), str(c.lane)
+            yield (*place, r.name, r.roll, told.source_timecode(r, c.start), told.source_timecode(r, c.end), speed)
+
+
+def _cue_sheet(told: DocumentInput) -> Iterator[Row]:
+    """The music, cue by cue."""
+    story, rate = told.story, told.story.rate
+    cues = sorted((story.at(x), x) for x in story.sounds if x.kind == "music")
+    for number, (at, x) in enumerate(cues, 1):
+        r = told.recordings.get(x.source)
+        if r is not None and at < story.length:
+            end = min(at + x.length, story.length)
+            file = r.path.rsplit("/", 1)[-1]
+            yield (
+                str(number),
+                told.timecode(at),
+                told.timecode(end),
+                stamp(end - at, rate),
+                r.name,
+                file,
+                stamp(x.start, rate),
+            )
+
+
+def _edit_list_by_tape(told: DocumentInput) -> Iterator[Row]:
+    """Everything that is used, by roll and camera, in the order of the recording."""
+    story = told.story
+    uses: list[tuple[int | None, int, int, str, int, int]] = []
+    for at, piece in zip(story.starts, story.pieces, strict=False):
+        uses.append((piece.source, *piece.used, "dialogue", at, at + piece.length))
+    for begins, ends, c in story.spans:
+        uses.append((c.source, c.start, c.end, "cover", begins, ends))
+    for x in story.sounds:
+        uses.append((x.source, x.start, x.end, x.kind, story.at(x), story.at(x) + x.length))
+    known = [(told.recordings[u[0]], *u[1:]) for u in uses if u[0] is not None and u[0] in told.recordings]
+
+    def by_tape(use: tuple[Any, ...]) -> tuple[str, str, str, int]:
+        return use[0].roll, use[0].camera, use[0].name, use[1]
+
+    for r, first, last, how, begins, ends in sorted(known, key=by_tape):
+        roll = f"{r.roll}{f' {r.camera}' if r.camera else ''}"
+        times = told.source_timecode(r, first), told.source_timecode(r, last)
+        yield (roll, r.name, *times, how, told.timecode(begins), told.timecode(ends))
+
+
+def _problem_list(told: DocumentInput) -> Iterator[Row]:
+    """What the checks found, worst first."""
+    for f in told.findings():
+        yield (told.timecode(f.at) if f.at is not None else "", f.text)
+
+
+DOCUMENTS = {
+    kind.name: kind
+    for kind in (
+        DocumentKind(
+            "cut", "Paper cut", ("Begins", "Ends", "Recording", "Timecode in", "Timecode out", "Speaker", "Words"), _paper_cut
+        ),
+        DocumentKind(
+            "shots",
+            "Shot list",
+            ("Begins", "Ends", "Lane", "Recording", "Roll", "Timecode in", "Timecode out", "Speed"),
+            _shot_list,
+        ),
+        DocumentKind("music", "Cue sheet", ("Cue", "Begins", "Ends", "Lasts", "Title", "File", "From"), _cue_sheet),
+        DocumentKind(
+            "tapes",
+            "Edit list by tape",
+            ("Roll", "Recording", "Timecode in", "Timecode out", "Used as", "Begins", "Ends"),
+            _edit_list_by_tape,
+        ),
+        DocumentKind("faults", "To look at", ("Begins", "What"), _problem_list),
+    )
+}
+
+
+def document_of(kind: DocumentKind, told: DocumentInput) -> Document:
+    """One document of a story."""
+    return Document(kind.title, kind.heads, tuple(kind.rows(told)))
+
+
+def to_csv(document: Document) -> str:
+    """A document as CSV (RFC 4180); what a table program would take for a formula is held back by a quote."""
+    out = io.StringIO()
+    w = csv.writer(out)
+    w.writerow(document.heads)
+    w.writerows([f"'{x}" if begins_formula(x) else x for x in row] for row in document.rows)
+    return out.getvalue()
