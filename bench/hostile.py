@@ -127,7 +127,7 @@ def largest_child() -> int:
     most = 0
     for p in Path("/proc").glob("[0-9]*"):
         with contextlib.suppress(OSError):
-            if (p / "comm").read_text().strip() == "kovel-child":  # as media/forks.py names them
+            if (p / "comm").read_text().strip() == "kovel-child":  # as media/fork_server.py names them
                 found = re.search(r"VmRSS:\s+(\d+)", (p / "status").read_text())
                 most = max(most, int(found[1]) // 1024 if found else 0)
     return most

@@ -85,7 +85,7 @@ class Served:
                 of_us = of_us or up == self.process.pid
             if of_us:
                 with contextlib.suppress(OSError):
-                    name = Path(f"/proc/{pid}/comm").read_text().strip()  # as media/forks.py names them
+                    name = Path(f"/proc/{pid}/comm").read_text().strip()  # as media/fork_server.py names them
                     if name.startswith("kovel-"):
                         rows["worker" if name == "kovel-worker" else "child"].append(pid)
         return rows

@@ -19,7 +19,7 @@ from kovel.core.story.model import Source, Story
 from kovel.core.time.rate import Rate
 from kovel.media.render import render
 from kovel.media.soundtrack import _sound
-from kovel.media.titles import drawn_title
+from kovel.media.title_pictures import drawn_title
 
 SECONDS = 12
 

@@ -23,7 +23,7 @@ from kovel.core.time.rate import SAMPLE_RATE, Rate
 from kovel.data_folder import Data
 from kovel.media.child import call
 from kovel.media.reader import FrameReader
-from kovel.media.titles import drawn_title
+from kovel.media.title_pictures import drawn_title
 from kovel.services.handoff.captioning import said
 from kovel.services.single_file import ready
 from kovel.store import recordings, stories

@@ -5,7 +5,7 @@ from typing import Any
 
 from kovel.core.time.rate import Rate
 from kovel.core.words.subtitles import Cue
-from kovel.exchange.captions import MOST, cues_of
+from kovel.exchange.caption_formats import MOST, cues_of
 from kovel.exchange.edl_in import from_edl
 from kovel.exchange.otio_in import from_otio
 from kovel.exchange.sent_files import read_cues, read_events, read_timeline

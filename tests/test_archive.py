@@ -13,6 +13,7 @@ import pytest
 from fastapi.testclient import TestClient
 
 from kovel.cli.common import wait_for
+from kovel.core.errors import Invalid
 from kovel.core.story.patch import story_to_json
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
@@ -22,8 +23,8 @@ from kovel.media.reader import FrameReader
 from kovel.services.footage.intake import bring_in
 from kovel.services.handoff import archiving
 from kovel.store import (
-    archive,
-    captions,
+    archive_rows,
+    caption_rows,
     history,
     jobs,
     looks,
@@ -35,7 +36,6 @@ from kovel.store import (
     subclips,
     transcripts,
 )
-from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from tests import made
 from tests.conftest import finish, said
@@ -81,7 +81,7 @@ def full(coded: Coded) -> Coded:
     ):
         stories.edit(data.db, 1, None, name, params)
     history.undo(data.db, 1)
-    captions.change(data.db, 1, (r["talk"].id, 0), "We haul", "We pull")
+    caption_rows.change(data.db, 1, (r["talk"].id, 0), "We haul", "We pull")
     return data, r
 
 
@@ -106,7 +106,7 @@ def told(data: Data, project: int) -> dict[str, Any]:
         out["redone"].append([history.redo(data.db, sid)[1].did, named(story_to_json(stories.load(data.db, sid).story))])
     out["log"] = [(names[c.recording], c.name, c.start, c.length) for c in subclips.of_project(data.db, project)]
     out["words"] = {names[i]: [w.text for w in transcripts.words(data.db, i)] for i in names}
-    out["edits"] = {names[i]: v for (i, _), v in captions.edits(data.db, sid).items()}
+    out["edits"] = {names[i]: v for (i, _), v in caption_rows.edits(data.db, sid).items()}
     out["set"] = {r.name: r.settings for r in recordings.of_project(data.db, project)}
     out["found"] = len(transcripts.search(data.db, project, "haul"))
     return out
@@ -165,18 +165,18 @@ def test_files_that_are_gone_are_told_and_an_older_one_is_brought_up(full: Coded
     data, r = full
     moved = tmp_path / "moved.mp4"
     shutil.copy(r["boat"].path, moved)
-    archive.moved_to(data.db, r["boat"].id, str(moved))
+    archive_rows.moved_to(data.db, r["boat"].id, str(moved))
     write(data, tmp_path / "a.zip")
     moved.unlink()
     assert write(data, tmp_path / "b.zip", "all").missing == ("boat",)
     there = archiving.read(Data(tmp_path / "other"), tmp_path / "a.zip")
     assert there.missing == ("boat",)
-    number, tables = archive.rows_of(data.db, 1)
+    number, tables = archive_rows.rows_of(data.db, 1)
     old = {t: rows for t, rows in tables.items() if not t.startswith("caption")}
-    p, _ = archive.put(data.db, number - 1, old, "Before")  # of a Kovel that had no captions
+    p, _ = archive_rows.put(data.db, number - 1, old, "Before")  # of a Kovel that had no captions
     assert stories.load(data.db, stories.current(data.db, p.id)).story.length == stories.load(data.db, 1).story.length
     with pytest.raises(Invalid, match="newer Kovel"):
-        archive.put(data.db, number + 1, tables, "After")
+        archive_rows.put(data.db, number + 1, tables, "After")
 
 
 def test_only_the_pictures_that_are_used_go_along(coded: Coded, tmp_path: Path) -> None:
@@ -230,7 +230,7 @@ def test_what_is_odd_is_refused_and_leaves_nothing(full: Coded, tmp_path: Path) 
     good = tmp_path / "good.zip"
     write(data, good, "used")
     before = [p.name for p in projects.listing(data.db)], len(list((data.root / "uploads").rglob("*")))
-    _, tables = archive.rows_of(data.db, 1)
+    _, tables = archive_rows.rows_of(data.db, 1)
     piece = {**tables["piece"][0], "length": -5}
     (tmp_path / "text.zip").write_text("tea")
     with zipfile.ZipFile(tmp_path / "empty.zip", "w") as z:
@@ -267,7 +267,7 @@ def test_it_is_written_as_a_job_and_told_where_it_cannot_be(
     bad = room.post("/projects.in", files={"file": ("notes.zip", b"tea")})
     assert "notes.zip cannot be read: it is no archive of Kovel" in said(bad)
     assert room.post("/p/1/handoff/archive", data={"media": "some"}).status_code == 422
-    archive.moved_to(data.db, r["talk"].id, str(shutil.copy(r["talk"].path, data.root / "talk.mp4")))
+    archive_rows.moved_to(data.db, r["talk"].id, str(shutil.copy(r["talk"].path, data.root / "talk.mp4")))
     late, _ = archiving.start_archive(data, 1, "all")
     (data.root / "talk.mp4").unlink()
     (done,) = wait_for(data, [late.id], quiet=True)

@@ -10,13 +10,13 @@ from click.testing import CliRunner
 from fastapi.testclient import TestClient
 
 from kovel.cli import main
+from kovel.core.errors import Invalid
 from kovel.core.words.transcript import Word
 from kovel.data_folder import Data
 from kovel.services.footage import binning
 from kovel.services.footage.binning import Shown, natural, shown
 from kovel.services.log import transcription
-from kovel.store import bins, projects, recordings, steps, transcripts
-from kovel.store.projects import Invalid
+from kovel.store import bin_rows, projects, recordings, steps, transcripts
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from tests.conftest import said
@@ -32,15 +32,17 @@ def test_bins_are_made_filled_and_emptied(room: TestClient, coded: Coded) -> Non
     data, r = coded
     talk, boat, fifty = (r[n].id for n in ("talk", "boat", "fifty"))
     assert "Bin Best made, with 2 in it" in said(room.post("/p/1/footage/bins", data={"name": " Best ", "ids": [talk, boat]}))
-    (best,) = bins.of_project(data.db, 1)
+    (best,) = bin_rows.of_project(data.db, 1)
     assert best.recordings == {talk, boat}
     assert "is a bin called best already" in said(room.post("/p/1/footage/bins", data={"name": "best"}))
     assert "Choose one or more" in said(room.post("/p/1/footage/bins/put", data={"to": best.id}))
     room.post("/p/1/footage/bins", data={"name": "River", "ids": [talk]})
-    river = next(b for b in bins.of_project(data.db, 1) if b.name == "River")
+    river = next(b for b in bin_rows.of_project(data.db, 1) if b.name == "River")
     room.post("/p/1/footage/bins/put", data={"to": best.id, "ids": [fifty, talk]})
     room.post("/p/1/footage/bins/put", data={"to": best.id, "ids": [boat], "out": "1"})
-    assert bins.get(data.db, 1, best.id).recordings == {talk, fifty} and bins.get(data.db, 1, river.id).recordings == {talk}
+    assert bin_rows.get(data.db, 1, best.id).recordings == {talk, fifty} and bin_rows.get(data.db, 1, river.id).recordings == {
+        talk
+    }
     assert "not in Best" in said(room.post("/p/1/footage/bins/put", data={"to": best.id, "ids": [boat], "out": "1"}))
 
     def listed(query: str) -> list[int]:
@@ -53,7 +55,7 @@ def test_bins_are_made_filled_and_emptied(room: TestClient, coded: Coded) -> Non
     kept = room.post(f"/p/1/recordings/{boat}", data={"day": "7"}, headers={"x-shown": Shown("day:7").query}).text
     assert f'data-recording="{boat}"' in kept and f'data-recording="{talk}"' not in kept  # the page stays with what it shows
     recordings.remove(data.db, fifty)
-    assert bins.get(data.db, 1, best.id).recordings == {talk}
+    assert bin_rows.get(data.db, 1, best.id).recordings == {talk}
     for what, want in (
         ("fifty taken out", None),
         ("boat changed", None),
@@ -63,14 +65,14 @@ def test_bins_are_made_filled_and_emptied(room: TestClient, coded: Coded) -> Non
         got = said(room.post("/p/1/footage/undo"))
         assert got == f"Undone: {what}."
         if want:
-            assert bins.get(data.db, 1, best.id).recordings == want
+            assert bin_rows.get(data.db, 1, best.id).recordings == want
     assert "The bin is called Good" in said(room.post(f"/p/1/footage/bins/{best.id}/name", data={"name": "Good"}))
     copy = projects.duplicate(data.db, 1)
-    assert [(b.name, len(b.recordings)) for b in bins.of_project(data.db, copy.id)] == [("Good", 2), ("River", 1)]
+    assert [(b.name, len(b.recordings)) for b in bin_rows.of_project(data.db, copy.id)] == [("Good", 2), ("River", 1)]
     room.post(f"/p/1/footage/bins/{river.id}/remove")
-    assert [b.name for b in bins.of_project(data.db, 1)] == ["Good"] and len(recordings.of_project(data.db, 1)) == 3
+    assert [b.name for b in bin_rows.of_project(data.db, 1)] == ["Good"] and len(recordings.of_project(data.db, 1)) == 3
     steps.turn(data.db, 1)
-    assert [b.name for b in bins.of_project(data.db, 1)] == ["Good", "River"]
+    assert [b.name for b in bin_rows.of_project(data.db, 1)] == ["Good", "River"]
     other = projects.create(data.db, "Other")
     assert room.post(f"/p/{other.id}/footage/bins/{best.id}/remove").status_code == 404
     assert room.post(f"/p/{other.id}/footage/bins", data={"name": "x", "ids": [talk]}).status_code == 404
@@ -133,7 +135,7 @@ def test_five_hundred_recordings_stay_quick(data: Data) -> None:
     with data.db.write():
         for n in range(500):
             recordings.add(data.db, p.id, f"/none/{n}.mov", f"clip {n}", "b-roll", FACTS, day=str(n % 7), camera="AB"[n % 2])
-    bins.make(data.db, p.id, "Half", [r.id for r in recordings.of_project(data.db, p.id)[::2]])
+    bin_rows.make(data.db, p.id, "Half", [r.id for r in recordings.of_project(data.db, p.id)[::2]])
     room = TestClient(create_app(data, [], jobs=False), base_url="http://localhost:8463", headers={"x-kovel": "1"})
     began = time.monotonic()
     page = room.get(f"/p/{p.id}/footage").text

@@ -10,6 +10,7 @@ import pytest
 from fastapi.testclient import TestClient
 
 from kovel.cli.common import wait_for
+from kovel.core.errors import Invalid, Missing
 from kovel.data_folder import Data
 from kovel.demo.cards import plug_in, pull_out
 from kovel.media import mhl
@@ -17,7 +18,6 @@ from kovel.media.copying import copy
 from kovel.media.files import Unusable
 from kovel.services.footage import camera_cards
 from kovel.store import jobs, projects, recordings
-from kovel.store.projects import Invalid, Missing
 from tests.conftest import said
 
 

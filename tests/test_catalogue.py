@@ -8,7 +8,7 @@ from click.testing import CliRunner
 
 from kovel.cli import main
 from kovel.core.story.catalogue import COMMANDS, about, entries, offered, parameters
-from kovel.core.story.offered import TAKEN_FROM, WANTING, entry, meant
+from kovel.core.story.edit_offers import TAKEN_FROM, WANTING, entry, meant
 from kovel.core.time.rate import Rate
 from kovel.web.key_sheet import STORY, of_edits
 from tests.core.stories import EMPTY, do, three

@@ -20,7 +20,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from redis import Redis
 
-from kovel.cli.worker import worker as worker_command
+from kovel.cli.worker_commands import worker as worker_command
 from kovel.data_folder import Data
 from kovel.jobs import remote_worker
 from kovel.jobs.call_queue import Plain
@@ -41,7 +41,7 @@ from kovel.jobs.scheduler import Scheduler
 from kovel.jobs.shared_folders import Shared, moved, parsed, paths_of, reached
 from kovel.media.files import Unusable
 from kovel.services.footage.intake import prepare
-from kovel.services.handoff import outputs
+from kovel.services.handoff import rendering
 from kovel.services.job_kinds import scheduler_for
 from kovel.store import jobs, projects, recordings, stories
 from kovel.store.recordings import Recording
@@ -438,7 +438,7 @@ def test_two_machines_one_cut_off_in_the_middle(redis: Server, coded: tuple[Data
         for h in hosts:
             h.works(redis, [data.root, footage])
         until(lambda: len(crew.there()) == 2, "both work")
-        film = outputs.start_output(data, 1)
+        film = rendering.start_output(data, 1)
         out = until(lambda: next((o for o in foreman._out.values() if o.hand.name), None), "one of them has it")
         until(lambda: jobs.get(data.db, film.id).progress > 0.02, "it is under way")
         with Redis.from_url(redis.url()) as link:

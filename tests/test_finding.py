@@ -10,12 +10,12 @@ from click.testing import CliRunner
 from fastapi.testclient import TestClient
 
 from kovel.cli import main
+from kovel.core.errors import Invalid
 from kovel.core.time.rate import Rate
 from kovel.data_folder import Data
 from kovel.services.footage.relinking import Found, offline, search
-from kovel.services.handoff.outputs import start_output
-from kovel.store import archive, jobs, recordings, stories
-from kovel.store.projects import Invalid
+from kovel.services.handoff.rendering import start_output
+from kovel.store import archive_rows, jobs, recordings, stories
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from tests import made
@@ -37,7 +37,7 @@ def away(data: Data, r: Recording, to: Path) -> None:
     """Its file is elsewhere, and its old place empty."""
     to.parent.mkdir(parents=True, exist_ok=True)
     shutil.copy(r.path, to)
-    archive.moved_to(data.db, r.id, str(to.parent / "gone" / Path(r.path).name))
+    archive_rows.moved_to(data.db, r.id, str(to.parent / "gone" / Path(r.path).name))
 
 
 def test_found_by_checksum_wherever_and_whatever_it_is_called(coded: Coded, tmp_path: Path) -> None:
@@ -66,7 +66,7 @@ def test_another_film_at_its_place_is_not_rendered(coded: Coded, tmp_path: Path)
     stories.edit(data.db, 1, None, "add_at_end", {"source": r["talk"].id, "start": 0, "length": 30})
     there = tmp_path / "talk.mp4"
     shutil.copy(r["boat"].path, there)
-    archive.moved_to(data.db, r["talk"].id, str(there))
+    archive_rows.moved_to(data.db, r["talk"].id, str(there))
     with pytest.raises(Invalid, match="talk is another file now"):
         start_output(data, 1)
 

@@ -15,6 +15,7 @@ import numpy as np
 import pytest
 from bench import faults
 
+from kovel.core.errors import Invalid
 from kovel.core.plan.outputs import Output
 from kovel.core.time.rate import Rate
 from kovel.data_folder import Data
@@ -29,7 +30,6 @@ from kovel.services.job_kinds import scheduler_for
 from kovel.store import jobs, projects, recordings, stories
 from kovel.store.db import Database
 from kovel.store.jobs import JobState
-from kovel.store.projects import Invalid
 
 
 def until(what: Callable[[], bool]) -> None:

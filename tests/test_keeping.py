@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 from fastapi.testclient import TestClient
 
+from kovel.core.errors import Invalid
 from kovel.core.sound.beats import Beats
 from kovel.core.story.model import Refused
 from kovel.core.story.patch import story_to_json
@@ -19,9 +20,8 @@ from kovel.data_folder import Data
 from kovel.services.tighten import proposals
 from kovel.store import decisions, history, projects, recordings, steps, stories, subclips, transcripts
 from kovel.store.decisions import QuickDesk
-from kovel.store.projects import Invalid
 from kovel.store.stories import Stale
-from kovel.store.wordrows import write_words
+from kovel.store.word_rows import write_words
 from kovel.web.app import create_app
 
 EDITOR = """

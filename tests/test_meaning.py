@@ -17,17 +17,17 @@ from click.testing import CliRunner
 from fastapi.testclient import TestClient
 
 from kovel.cli import main
+from kovel.core.errors import Invalid
 from kovel.core.story.model import Sync
 from kovel.core.words import radio_cut, retold
-from kovel.core.words import themes as grouping
-from kovel.core.words.meaning import MANY, Said, content, foreign, nearest, same_answer
+from kovel.core.words import theme_groups as grouping
+from kovel.core.words.nearness import MANY, Said, content, foreign, nearest, same_answer
 from kovel.core.words.transcript import Word
 from kovel.data_folder import Data
-from kovel.media.meaning import english_folder, vectors
+from kovel.media.sentence_vectors import english_folder, vectors
 from kovel.services.handoff import archiving
 from kovel.services.log import proposing, sentence_meaning, theming
-from kovel.store import history, jobs, projects, recordings, steps, stories, subclips, themes, transcripts
-from kovel.store.projects import Invalid
+from kovel.store import history, jobs, projects, recordings, steps, stories, subclips, theme_rows, transcripts
 from kovel.store.recordings import Recording
 from tests.conftest import finish, once, said
 from tests.test_archive import write
@@ -83,7 +83,7 @@ def interviews(pytestconfig: pytest.Config) -> Interviews:
     made = once(
         pytestconfig, "meant",
         lambda d: np.savez(d / "v.npz", a=vectors([s.text for s in rows]), b=vectors([asked[n] for n in sorted(asked)])),
-        FILE, "media/meaning.py",
+        FILE, "media/sentence_vectors.py",
     )  # fmt: skip
     kept = np.load(made / "v.npz")
     same = {(min(p), max(p)) for p in pairs.values()}
@@ -94,7 +94,7 @@ def interviews(pytestconfig: pytest.Config) -> Interviews:
 def company(pytestconfig: pytest.Config) -> tuple[list[Said], np.ndarray]:
     """Sentences that tell nothing twice, by twenty people, and their meaning."""
     text = MORE.read_text().split("\n\n", 1)[1].splitlines()
-    made = once(pytestconfig, "meant-more", lambda d: np.savez(d / "v.npz", a=vectors(text)), MORE, "media/meaning.py")
+    made = once(pytestconfig, "meant-more", lambda d: np.savez(d / "v.npz", a=vectors(text)), MORE, "media/sentence_vectors.py")
     rows = [Said(1000 + n // 14, n * 10**6, n * 10**6 + 200_000, f"Speaker {n // 14}", t) for n, t in enumerate(text)]
     return rows, np.load(made / "v.npz")["a"]
 
@@ -330,7 +330,7 @@ def test_search_themes_and_a_proposal_in_the_application(project: Coded, room: T
     page = room.get("/p/1/log/themes").text
     assert "Group what is said" in page
     with pytest.raises(LookupError):
-        themes.get(data.db, 1, 9)
+        theme_rows.get(data.db, 1, 9)
     room.post("/p/1/log/themes/group")
     rows = theming.listing(data, 1)
     flood = next(t for t in rows if any("roof for eleven hours" in x.statement.text for x in t.shown))
@@ -385,12 +385,12 @@ def test_what_the_editor_changed_of_themes_stays_and_is_undone(
         states.append(now())
         assert states[-1] != states[-2]
 
-    undone_by(lambda: themes.rename(data.db, 1, ids[0], "Mine"))
-    undone_by(lambda: themes.merge(data.db, 1, ids[:2]))
+    undone_by(lambda: theme_rows.rename(data.db, 1, ids[0], "Mine"))
+    undone_by(lambda: theme_rows.merge(data.db, 1, ids[:2]))
     undone_by(lambda: theming.split(data, 1, ids[0]))
-    undone_by(lambda: themes.set_aside(data.db, 1, [t.id for t in theming.listing(data, 1)[:2]]))
+    undone_by(lambda: theme_rows.set_aside(data.db, 1, [t.id for t in theming.listing(data, 1)[:2]]))
     x = theming.listing(data, 1)[0].shown[0].statement
-    undone_by(lambda: themes.move(data.db, 1, x.recording, x.start, None))
+    undone_by(lambda: theme_rows.move(data.db, 1, x.recording, x.start, None))
     for want in reversed(states[:-1]):
         assert "Undone" in said(room.post("/p/1/log/themes/undo"))
         assert now() == want
@@ -417,7 +417,7 @@ def test_what_the_editor_changed_of_themes_stays_and_is_undone(
         data.db, r["boat"].id, 0, said_[:1], [Word("Our", said_[0].start, said_[0].end, "Rosa")], "corrected"
     )
     assert any(s.statement.text.startswith("Our kitchen") for t in theming.listing(data, 1) for s in t.shown)
-    for bad in (lambda: themes.merge(data.db, 1, [ids[0]]), lambda: themes.rename(data.db, 1, ids[0], " ")):
+    for bad in (lambda: theme_rows.merge(data.db, 1, [ids[0]]), lambda: theme_rows.rename(data.db, 1, ids[0], " ")):
         with pytest.raises(Invalid):
             bad()
     assert room.post("/p/1/log/themes/split").status_code == 422 and room.post("/p/1/log/themes/aside").status_code == 422
@@ -436,15 +436,15 @@ def test_what_was_told_twice_is_judged_and_goes_along(project: Coded, room: Test
     assert theming.told_twice(data, 1)[0].better == "b"
     assert proposing.alternates(data, 1, pair.a.recording, pair.a.start, pair.a.end) == [pair.b]
     theming.group(data, 1)
-    themes.rename(data.db, 1, theming.listing(data, 1)[0].id, "Water")
+    theme_rows.rename(data.db, 1, theming.listing(data, 1)[0].id, "Water")
     write(data, tmp_path / "film.zip")
     there = Data(tmp_path / "elsewhere")
     got = archiving.read(there, tmp_path / "film.zip")
-    assert [t.name for t in themes.listing(there.db, got.project)] == [t.name for t in themes.listing(data.db, 1)]
-    assert [j.better for j in themes.judged(there.db, got.project)] == ["b"]
-    assert len(themes.placed(there.db, got.project)) == len(themes.placed(data.db, 1))
+    assert [t.name for t in theme_rows.listing(there.db, got.project)] == [t.name for t in theme_rows.listing(data.db, 1)]
+    assert [j.better for j in theme_rows.judged(there.db, got.project)] == ["b"]
+    assert len(theme_rows.placed(there.db, got.project)) == len(theme_rows.placed(data.db, 1))
     steps.turn(there.db, got.project)  # undo of a theme's name goes along
-    assert "Water" not in [t.name for t in themes.listing(there.db, got.project)]
+    assert "Water" not in [t.name for t in theme_rows.listing(there.db, got.project)]
     assert "Taken back" in said(room.post("/p/1/log/themes/judge", data={**key, "better": "b"}))
     room.post("/p/1/log/themes/judge", data={**key, "better": "apart"})
     assert pair.a not in [t.a for t in theming.told_twice(data, 1)]

@@ -15,7 +15,7 @@ import pytest
 from kovel.core.plan.plan import make_plan
 from kovel.core.sound.beats import Beats
 from kovel.core.sound.hits import Quick
-from kovel.store import decisions, history, recordings, settings, stories
+from kovel.store import decisions, history, kept_settings, recordings, stories
 from kovel.store.db import Database
 from kovel.store.decisions import QuickDesk
 
@@ -99,7 +99,7 @@ def test_a_project_of_before_opens_looks_and_undoes_the_same(tmp_path: Path) -> 
     assert (d.moved, d.protected) == (tighten["moved"], [[5, 8]])
     assert decisions.quick(db, 2) == QuickDesk(Quick(2, 6, False, 25, 0, 200), 0.6, [9], None)
     assert decisions.beats(db, 4) == Beats((10, 20), 96.0, 1, 3) and decisions.beats(db, 2) is None
-    assert decisions.match(db, 7).windows == [[1, 2]] and settings.get(db, "model") == "m"
+    assert decisions.match(db, 7).windows == [[1, 2]] and kept_settings.get(db, "model") == "m"
     assert [r[0] for r in db.read().execute("SELECT key FROM setting")] == ["model"]
     sources = recordings.sources(db, 1)
     kept = stories.load(db, 1)

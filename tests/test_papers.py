@@ -19,7 +19,7 @@ from timecode import Timecode
 from kovel.cli import main
 from kovel.core.words.transcript import Word
 from kovel.data_folder import Data
-from kovel.exchange.captions import CAPTION_FORMATS, CaptionFormat
+from kovel.exchange.caption_formats import CAPTION_FORMATS, CaptionFormat
 from kovel.exchange.document_pdf import to_pdf
 from kovel.exchange.documents import DOCUMENTS, Document, DocumentKind, to_csv
 from kovel.exchange.timelines import TIMELINES
@@ -150,7 +150,7 @@ def test_a_new_format_is_one_entry(coded: Coded, monkeypatch: pytest.MonkeyPatch
 
 
 SEEN = """
-from kovel.exchange.captions import CAPTION_FORMATS
+from kovel.exchange.caption_formats import CAPTION_FORMATS
 from kovel.exchange.documents import DOCUMENTS
 from kovel.exchange.timelines import TIMELINES
 for kinds, name in ((DOCUMENTS, "lasts"), (CAPTION_FORMATS, "count"), (TIMELINES, "names")):

@@ -16,10 +16,10 @@ from kovel.core.plan.plan import make_plan
 from kovel.core.words.transcript import Word
 from kovel.data_folder import Data
 from kovel.demo.project import ensure
-from kovel.media.faces import faces_in
-from kovel.media.titles import SERIF
+from kovel.media.face_finding import faces_in
+from kovel.media.title_pictures import SERIF
 from kovel.services.footage.thumbnails import colours
-from kovel.services.handoff.outputs import start_output
+from kovel.services.handoff.rendering import start_output
 from kovel.services.picture import face_framing
 from kovel.services.story.story_checks import findings
 from kovel.store import history, jobs, recordings, stories, transcripts

@@ -9,18 +9,18 @@ import pytest
 from fastapi.testclient import TestClient
 from scipy.io import wavfile
 
+from kovel.core.errors import Invalid
 from kovel.core.plan.plan import make_plan
 from kovel.core.plan.retimed import RETIMED
 from kovel.data_folder import Data
 from kovel.jobs.call_queue import on_this_machine
 from kovel.services.footage.intake import bring_in
-from kovel.services.handoff.outputs import start_output
+from kovel.services.handoff.rendering import start_output
 from kovel.services.job_kinds import scheduler_for
 from kovel.services.sound.derived_sounds import PACED, made_file, set_on_recording, throw_old_away, want_retimed
 from kovel.services.sound.mixing import measure
 from kovel.services.story.story_checks import mix_of
 from kovel.store import jobs, recordings, stories
-from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from kovel.web.rooms.sound.strip import Drawn

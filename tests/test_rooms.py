@@ -18,7 +18,7 @@ from kovel.core.story.model import Sync
 from kovel.core.words.transcript import Word
 from kovel.data_folder import Data
 from kovel.services.log import transcription
-from kovel.store import captions, jobs, markers, projects, recordings, stories, subclips, transcripts
+from kovel.store import caption_rows, jobs, markers, projects, recordings, stories, subclips, transcripts
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from tests.conftest import said
@@ -503,12 +503,12 @@ def test_captions_are_undone_step_by_step(room: TestClient, coded: Coded) -> Non
         turn("0")
     assert now() == seen[2]
     room.post(f"/p/1/captions/{key}", data={"text": ""})
-    assert now() == seen[0] and "nothing to do again" in turn("1") and captions.can(data.db, 1) == (True, False)
-    for n in range(captions.STEPS + 20):
-        captions.change(data.db, 1, (r["talk"].id, 0), "We haul it.", f"Text {n}")
-    for _ in range(captions.STEPS):
-        captions.turn(data.db, 1)
-    assert captions.can(data.db, 1) == (False, True) and "Text 19" in now()
+    assert now() == seen[0] and "nothing to do again" in turn("1") and caption_rows.can(data.db, 1) == (True, False)
+    for n in range(caption_rows.STEPS + 20):
+        caption_rows.change(data.db, 1, (r["talk"].id, 0), "We haul it.", f"Text {n}")
+    for _ in range(caption_rows.STEPS):
+        caption_rows.turn(data.db, 1)
+    assert caption_rows.can(data.db, 1) == (False, True) and "Text 19" in now()
 
 
 def test_shots_are_laid_from_the_command_line(coded: Coded, monkeypatch: pytest.MonkeyPatch) -> None:

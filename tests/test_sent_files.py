@@ -23,12 +23,12 @@ from kovel.core.words.transcript import Word
 from kovel.data_folder import Data
 from kovel.demo.project import FOOTAGE
 from kovel.exchange.cells import begins_formula
-from kovel.exchange.story import to_otio
+from kovel.exchange.story_formats import to_otio
 from kovel.media.child import call
 from kovel.media.files import Unusable
 from kovel.services.footage.intake import bring_in_all
 from kovel.services.handoff.archiving import start_archive
-from kovel.services.handoff.outputs import start_output
+from kovel.services.handoff.rendering import start_output
 from kovel.store import jobs, projects, recordings, stories, transcripts
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app

@@ -13,6 +13,7 @@ from click.testing import CliRunner
 from fastapi.testclient import TestClient
 
 from kovel.cli import main
+from kovel.core.errors import Invalid
 from kovel.core.plan.plan import make_plan
 from kovel.core.plan.sounds import made_of
 from kovel.data_folder import Data
@@ -20,14 +21,13 @@ from kovel.demo.project import FOOTAGE, ensure
 from kovel.jobs.call_queue import on_this_machine
 from kovel.media import clean as cleaning
 from kovel.media.render import sound_of
-from kovel.services.handoff.outputs import start_output
+from kovel.services.handoff.rendering import start_output
 from kovel.services.job_kinds import scheduler_for
 from kovel.services.sound import derived_sounds, mixing
 from kovel.services.sound.derived_sounds import set_on_recording
 from kovel.services.story.story_checks import findings, mix_of
 from kovel.services.tighten.quick_cuts import beats
 from kovel.store import history, jobs, recordings, steps, stories, transcripts
-from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 

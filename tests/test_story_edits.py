@@ -487,7 +487,7 @@ def test_cards_blends_and_punch_ins_are_rendered(
     """What the plan says is in the file: the mean grey of each frame of a dip, a card, a punch-in, a dissolve."""
     import av
 
-    from kovel.services.handoff.outputs import start_output
+    from kovel.services.handoff.rendering import start_output
 
     data, r = coded
     do_ = lambda name, **v: stories.edit(data.db, 1, None, name, v)  # noqa: E731

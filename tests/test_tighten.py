@@ -15,7 +15,7 @@ from kovel.core.words.languages import LISTED
 from kovel.core.words.transcript import Word
 from kovel.data_folder import Data
 from kovel.media.listen import save
-from kovel.services.log import languages
+from kovel.services.log import recording_languages
 from kovel.services.tighten import proposals as tighten
 from kovel.services.tighten import quick_cuts
 from kovel.store import decisions, recordings, stories, subclips, transcripts
@@ -193,7 +193,7 @@ def test_settings_and_subclips(room: TestClient, coded: Coded) -> None:
     room.post(url, data={"do": "settings", "threshold": "-75"})
     assert count() == 0  # everything is louder than that
     room.post(url, data={"do": "settings", "threshold": "auto", "fillers": "so, SO\nlike"})
-    assert languages.of_code(data, "en").fillers == ("so", "like") and "um" not in {
+    assert recording_languages.of_code(data, "en").fillers == ("so", "like") and "um" not in {
         x.why for x in tighten.rows(data, talk, rate)
     }
     # another language has lists of its own; what is not changed, and what is emptied, is as at first
@@ -201,8 +201,13 @@ def test_settings_and_subclips(room: TestClient, coded: Coded) -> None:
     page = room.get(f"/p/1/tighten?rec={talk}").text
     assert "Fillers in French" in page and "tu vois" in page and "qui, que" in page
     room.post(url, data={"do": "settings", "fillers": "Bof, euh", "asking": ""})
-    assert languages.of_code(data, "fr").fillers == ("bof", "euh") and languages.of_code(data, "en").fillers == ("so", "like")
-    assert languages.of_code(data, "fr").asking == LISTED["fr"].asking and languages.of_code(data, "").code == "en"
+    assert recording_languages.of_code(data, "fr").fillers == ("bof", "euh") and recording_languages.of_code(
+        data, "en"
+    ).fillers == ("so", "like")
+    assert (
+        recording_languages.of_code(data, "fr").asking == LISTED["fr"].asking
+        and recording_languages.of_code(data, "").code == "en"
+    )
     for odd in ("klingon", "x" * 500, "<b>"):
         answer = room.post(f"/p/1/recordings/{talk}/language", data={"language": odd})
         assert answer.status_code == 422 and "is no language that can be heard" in said(answer)

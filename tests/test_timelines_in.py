@@ -9,15 +9,16 @@ import opentimelineio as otio
 import pytest
 from fastapi.testclient import TestClient
 
+from kovel.core.errors import Invalid
 from kovel.core.plan.plan import Plan, make_plan
 from kovel.core.story.catalogue import run
 from kovel.core.story.model import Refused, Story
 from kovel.data_folder import Data
-from kovel.exchange.story import to_edl, to_otio
+from kovel.exchange.story_formats import to_edl, to_otio
 from kovel.media.files import Unusable
 from kovel.services.story.timeline_import import bring_in
 from kovel.store import history, projects, recordings, stories
-from kovel.store.projects import Invalid, Project
+from kovel.store.projects import Project
 from kovel.store.recordings import Recording
 from tests.core.test_invariants import NAMES, Editing
 from tests.sent import edit_list, timeline

@@ -26,6 +26,7 @@ from click.testing import CliRunner
 from fastapi.testclient import TestClient
 
 from kovel.cli import main
+from kovel.core.errors import Invalid
 from kovel.core.story import bounds, catalogue
 from kovel.core.story.model import Refused, Story
 from kovel.core.time.rate import Rate
@@ -36,11 +37,10 @@ from kovel.media.files import Unusable
 from kovel.media.soundtrack import make_sound
 from kovel.services.footage import relinking
 from kovel.services.footage.intake import bring_in, remember
-from kovel.services.handoff import outputs
+from kovel.services.handoff import rendering
 from kovel.services.job_kinds import scheduler_for
 from kovel.store import backup, history, jobs, projects, recordings, steps, stories, subclips, transcripts
 from kovel.store.db import Database, Held, Unopened
-from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from tests.conftest import said
@@ -443,12 +443,12 @@ def test_another_file_at_its_path_is_never_rendered(
     mine.write_bytes(body)
     assert not relinking.there(boat) and boat.name in [x.name for x in relinking.offline(data, 1)]
     with pytest.raises(Invalid, match="another file now"):
-        outputs.start_output(data, 1)
+        rendering.start_output(data, 1)
     assert "take the one that is there" in room.get("/p/1/footage").text
     assert "boat is off-line: another file" in room.get("/p/1/handoff").text
     monkeypatch.setattr(relinking, "AT_ONCE", 1000)  # as if it were large: compared by the render itself
     assert relinking.there(boat) and relinking.unsure(boat)
-    job = outputs.start_output(data, 1)
+    job = rendering.start_output(data, 1)
     foreman = scheduler_for(data)
     foreman.start()
     while (now := jobs.get(data.db, job.id)).state in ("waiting", "working"):
@@ -489,7 +489,7 @@ def test_killed_at_random_moments_nothing_is_lost(tmp_path: Path) -> None:
 def test_a_working_render_cannot_be_tried_again(coded: Coded) -> None:
     data, r = coded
     stories.edit(data.db, 1, None, "add_at_end", {"source": r["boat"].id, "start": 0, "length": 20})
-    job = outputs.start_output(data, 1)
+    job = rendering.start_output(data, 1)
     assert jobs.begin(data.db, job.id) is not None and jobs.begin(data.db, job.id) is None
     for _ in range(2):
         with pytest.raises(Invalid, match="under way"):

@@ -5,7 +5,7 @@ from itertools import pairwise
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kovel.core.words.captions import read_captions, write_srt, write_vtt
+from kovel.core.words.caption_text import read_captions, write_srt, write_vtt
 from kovel.core.words.transcript import Word, sentences
 
 W3C = """WEBVTT

@@ -13,7 +13,7 @@ from kovel.core.plan.plan import make_plan
 from kovel.core.plan.retimed import RETIMED, Retimed
 from kovel.core.story.catalogue import run
 from kovel.core.story.clocks import AS_SHOT, Clock, clock_of
-from kovel.core.story.lined import lined
+from kovel.core.story.lined_page import lined
 from kovel.core.story.model import Refused, Story, frames_to, moment_of
 from kovel.core.story.ramps import ramp_of
 from kovel.core.story.seams import seams

@@ -4,7 +4,7 @@ import pytest
 
 from kovel.core.story.catalogue import run
 from kovel.core.story.covers import three_points
-from kovel.core.story.lined import lined
+from kovel.core.story.lined_page import lined
 from kovel.core.story.model import Refused, Story
 from kovel.core.story.removals import taken_out
 from kovel.core.story.seams import seams

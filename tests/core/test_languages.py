@@ -6,10 +6,10 @@ from dataclasses import replace
 import pytest
 
 from kovel.core.sound.pauses import Settings
-from kovel.core.words.captions import read_captions, write_srt, write_vtt
+from kovel.core.words.caption_text import read_captions, write_srt, write_vtt
 from kovel.core.words.fillers import proposals, word_proposals
 from kovel.core.words.languages import LISTED, NAMES, asked, guessed, language
-from kovel.core.words.meaning import foreign
+from kovel.core.words.nearness import foreign
 from kovel.core.words.transcript import Word, replaced, sentences
 from kovel.core.words.writing import ASKS, ENDS, asks, ends, named, plain, together
 

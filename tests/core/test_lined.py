@@ -6,7 +6,7 @@ from collections.abc import Sequence
 import pytest
 
 from kovel.core.plan.plan import make_plan
-from kovel.core.story.lined import LinedPage, lined
+from kovel.core.story.lined_page import LinedPage, lined
 from kovel.core.story.model import Refused, Story
 from kovel.core.words.transcript import Word
 from tests.core.stories import EMPTY, SOURCES, R, do

@@ -12,7 +12,7 @@ from kovel.core.plan.layers import Layer, Opacity, Place
 from kovel.core.plan.plan import make_plan
 from kovel.core.plan.sounds import Heard, ramped
 from kovel.core.story.catalogue import run
-from kovel.core.story.lined import lined
+from kovel.core.story.lined_page import lined
 from kovel.core.story.model import Refused, Source, Story
 from kovel.core.story.patch import story_from_json, story_to_json
 from kovel.core.story.seams import seams

@@ -22,7 +22,7 @@ from kovel.core.plan.plan import make_plan
 from kovel.core.time.rate import RATES, Rate
 from kovel.core.words.subtitles import CHARS, FAST, LINES, Cue, Said, broken, cues
 from kovel.core.words.transcript import Word
-from kovel.exchange.captions import chapters_vtt, to_srt, to_ttml, to_vtt
+from kovel.exchange.caption_formats import chapters_vtt, to_srt, to_ttml, to_vtt
 from kovel.services.handoff.captioning import too_fast
 from tests.core.stories import SOURCES, R, do, three
 from tests.sent import cues_in

@@ -13,7 +13,7 @@ from kovel.core.story.model import TITLE, Story
 from kovel.core.story.seams import exposed
 from kovel.media.drawing import Pictures, letters_at
 from kovel.media.files import Unusable
-from kovel.media.titles import check_font, drawn_title
+from kovel.media.title_pictures import check_font, drawn_title
 from tests.core.stories import SOURCES, R, do, three
 
 NO = lambda *_: (0.0, 0.0)  # noqa: E731

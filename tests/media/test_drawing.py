@@ -19,7 +19,7 @@ from kovel.core.plan.layers import Image, Layer, Opacity, Part, Place, Stacked, 
 from kovel.core.story.model import Card
 from kovel.media.drawing import Lettering, Pictures, even, kept_in, over, planes_of, still_black, warped, written
 from kovel.media.reader import rgb_of
-from kovel.media.titles import SERIF, font_file
+from kovel.media.title_pictures import SERIF, font_file
 
 W, H = 320, 180
 Ramp = tuple[float, float, float]

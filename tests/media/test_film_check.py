@@ -21,7 +21,7 @@ from kovel.data_folder import Data
 from kovel.media.film_check import Greys, frames_in, picture_differences, sound_differences, sound_in
 from kovel.media.render import Sound, render
 from kovel.media.soundfiles import wav
-from kovel.services.handoff.outputs import start_output
+from kovel.services.handoff.rendering import start_output
 from kovel.store import jobs, recordings, stories
 from kovel.store.recordings import Recording
 from tests import made

@@ -11,8 +11,8 @@ from pathlib import Path
 
 import pytest
 
-from kovel.media import forks
-from kovel.media.forks import Process, begin
+from kovel.media import fork_server
+from kovel.media.fork_server import Process, begin
 
 pytestmark = pytest.mark.skipif(sys.platform != "linux", reason="elsewhere each is begun as usual")
 HERE = "tests.media.forked"
@@ -20,9 +20,9 @@ HERE = "tests.media.forked"
 
 @pytest.fixture(autouse=True)
 def its_own() -> Iterator[None]:
-    forks.stop()
+    fork_server.stop()
     yield
-    forks.stop()
+    fork_server.stop()
 
 
 def out(*args: str) -> tuple[str, str, int]:
@@ -87,18 +87,21 @@ def test_how_they_ended_is_told() -> None:
 
 def test_when_their_parent_is_killed_they_go_and_another_takes_its_place() -> None:
     p = begin(HERE, ["sleep"])
-    assert forks._begun
-    os.kill(forks._begun.pid, signal.SIGKILL)
+    assert fork_server._begun
+    os.kill(fork_server._begun.pid, signal.SIGKILL)
     assert p.wait(60) == -signal.SIGKILL and soon(lambda: gone(p.pid))
     assert out("exit", "3")[2] == 3
 
 
 def test_they_end_with_the_process_that_wanted_them() -> None:
     code = (
-        "import sys, time; from kovel.media.forks import begin\n"
+        "import sys, time; from kovel.media.fork_server import begin\n"
         f"p = begin({HERE!r}, ['sleep']); print(p.pid, flush=True); time.sleep(600)"
     )
-    env = {**os.environ, "PYTHONPATH": os.pathsep.join([str(Path(forks.__file__).parents[2]), str(Path(__file__).parents[2])])}
+    env = {
+        **os.environ,
+        "PYTHONPATH": os.pathsep.join([str(Path(fork_server.__file__).parents[2]), str(Path(__file__).parents[2])]),
+    }
     owner = subprocess.Popen([sys.executable, "-c", code], stdout=subprocess.PIPE, text=True, env=env)
     assert owner.stdout
     pid = int(owner.stdout.readline())

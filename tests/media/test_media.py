@@ -22,7 +22,7 @@ from kovel.data_folder import Data
 from kovel.media.child import call
 from kovel.media.files import Unusable
 from kovel.media.reader import Fit, FrameReader
-from kovel.services.handoff.outputs import start_output
+from kovel.services.handoff.rendering import start_output
 from kovel.store import jobs, recordings, stories
 from tests import made
 

@@ -15,16 +15,16 @@ from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
+from kovel.core.errors import Invalid
 from kovel.core.plan.outputs import KINDS, Output, between, checked, expected, frames_made, size_made, story_frame
 from kovel.core.plan.parts import LEAST, MOST, divided, stretches
 from kovel.core.plan.plan import make_plan
 from kovel.core.story.model import Refused
 from kovel.core.time.rate import RATES, Rate
 from kovel.data_folder import Data
-from kovel.services.handoff.outputs import estimate, keep_ready, parts_of, ready, start_output, trim_parts
+from kovel.services.handoff.rendering import estimate, keep_ready, parts_of, ready, start_output, trim_parts
 from kovel.services.story.story_checks import mix_of
 from kovel.store import jobs, recordings, stories
-from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from tests import made
 from tests.core.stories import SOURCES, R, do, three

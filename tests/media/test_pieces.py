@@ -17,10 +17,11 @@ import numpy as np
 import pytest
 from fastapi.testclient import TestClient
 
+from kovel.core.errors import Invalid
 from kovel.core.sound.peaks import coarser
 from kovel.core.time.rate import Rate
 from kovel.data_folder import Data, look_at, media_facts
-from kovel.media import own
+from kovel.media import own_pictures
 from kovel.media.child import call
 from kovel.media.derive import finish, make_look
 from kovel.media.pieces import PIECE, Maker, frames_found, make_pieces, missing, place, read_piece, there
@@ -30,8 +31,7 @@ from kovel.services.footage import disk_space as room
 from kovel.services.footage import preparing, relinking, thumbnails
 from kovel.services.footage.intake import bring_in
 from kovel.services.job_kinds import scheduler_for
-from kovel.store import jobs, projects, recordings, settings
-from kovel.store.projects import Invalid
+from kovel.store import jobs, kept_settings, projects, recordings
 from kovel.web.app import create_app
 from tests import made
 
@@ -243,20 +243,24 @@ def test_only_what_any_page_can_show_is_shown_as_it_is(tmp_path: Path, monkeypat
     found = {name: call("probe", {"path": str(path)})["own"] for name, path in kinds.items()}
     assert {n: g for n, g in found.items() if g} == {"fit.mp4": 12, "every.mov": 1}
     with av.open(str(kinds["fit.mp4"])) as c:
-        video, bits = c.streams.video[0], own.MOST_BITS
+        video, bits = c.streams.video[0], own_pictures.MOST_BITS
         first = next(c.decode(video))
         assert (
-            own.group_of(c, video, first, R) == 12 and own.group_of(c, video, first, Rate(24)) == 0
+            own_pictures.group_of(c, video, first, R) == 12 and own_pictures.group_of(c, video, first, Rate(24)) == 0
         )  # frame n is not packet n
-        monkeypatch.setattr(own, "MOST_BITS", 1000)
-        assert own.group_of(c, video, first, R) == 0
-        monkeypatch.setattr(own, "MOST_BITS", bits)
-        monkeypatch.setattr(own, "_idr", lambda packet, setup: packet[4] & 31 == 9)
-        assert own.group_of(c, video, first, R) == 0
+        monkeypatch.setattr(own_pictures, "MOST_BITS", 1000)
+        assert own_pictures.group_of(c, video, first, R) == 0
+        monkeypatch.setattr(own_pictures, "MOST_BITS", bits)
+        monkeypatch.setattr(own_pictures, "_idr", lambda packet, setup: packet[4] & 31 == 9)
+        assert own_pictures.group_of(c, video, first, R) == 0
         monkeypatch.undo()
     setup = bytes([1, 100, 0, 31, 255])  # units with four bytes of length before them (ISO/IEC 14496-15)
     unit = lambda kind: b"\0\0\0\2" + bytes([0x60 | kind, 0])  # noqa: E731
-    assert own._idr(unit(6) + unit(5), setup) and not own._idr(unit(6) + unit(1), setup) and not own._idr(unit(6), setup)
+    assert (
+        own_pictures._idr(unit(6) + unit(5), setup)
+        and not own_pictures._idr(unit(6) + unit(1), setup)
+        and not own_pictures._idr(unit(6), setup)
+    )
 
 
 def test_pausing_lets_go_and_going_on_loses_nothing(long: Path, data: Data) -> None:
@@ -302,12 +306,12 @@ def test_pictures_go_when_there_is_no_room_and_come_back_when_looked_at(prepared
     for bad in ("much", "-3", "0", "nan"):
         with pytest.raises(Invalid, match="how many GB"):
             room.set_budget(data, bad)
-    settings.put(data.db, "budget", str((sum(t.all for t in before.values()) - 1000) / room.GB))
+    kept_settings.put(data.db, "budget", str((sum(t.all for t in before.values()) - 1000) / room.GB))
     assert room.make_room(data) > 0
     assert not (data.derived(fifty) / "proxy.mp4").exists() and (data.derived(talk) / "proxy.mp4").exists()
     facts = media_facts(data, fifty)
     assert facts and (facts["whole"], facts["sounded"], facts["samples"], facts["frames"]) == (False, True, 24 * 48_000, 1200)
-    settings.put(data.db, "budget", "0.000001")
+    kept_settings.put(data.db, "budget", "0.000001")
     look_at(data, talk)
     assert room.make_room(data) == 0 and (data.derived(talk) / "proxy.mp4").exists()  # looked at just now
     os.utime(data.derived(talk) / "looked", (time.time() - 5000,) * 2)

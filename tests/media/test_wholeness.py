@@ -11,20 +11,20 @@ import numpy as np
 import pytest
 from fastapi.testclient import TestClient
 
+from kovel.core.errors import Invalid
 from kovel.core.plan.retimed import Retimed
 from kovel.data_folder import Data, media_facts
 from kovel.jobs.kinds import JobStep
-from kovel.media import clean, derive, listen, pieces, retime, soundtrack
+from kovel.media import clean, derive, listen, pieces, retimed_sound, soundtrack
 from kovel.media.whole_files import written_whole
 from kovel.media.wholeness import shortcomings, take_apart
 from kovel.services import doctor
 from kovel.services.footage import preparing
 from kovel.services.footage.intake import prepare
 from kovel.services.footage.mending import mend, mend_all
-from kovel.services.handoff.outputs import start_output
+from kovel.services.handoff.rendering import start_output
 from kovel.services.job_kinds import scheduler_for
 from kovel.store import jobs, stories
-from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from tests import made
@@ -62,7 +62,7 @@ def steps_of(src: Path, out: Path) -> dict[str, Callable[[Any], Any]]:
         "listen": lambda told: listen.listen(folder, 1, told),
         "pulse": lambda told: listen.pulse(folder, 1, told),
         "clean": lambda told: clean.clean(folder, 1, "clean-0123456789ab", {"low_cut": 80}, told),
-        "retime": lambda told: retime.retime(folder, 1, "pace-0123456789ab", PACE, told),
+        "retime": lambda told: retimed_sound.retime(folder, 1, "pace-0123456789ab", PACE, told),
         "derive": lambda told: derive.derive(path, folder, rate, True, True, 300, told),
         "finish": lambda told: derive.finish(path, folder, rate, True, True, 300, told),
     }

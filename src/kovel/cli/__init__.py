@@ -7,12 +7,42 @@ import click
 from kovel.cli.common import Group
 
 COMMANDS = {  # name -> module and function; each is loaded when it is called, so that a short answer comes at once
-    "serve": "server.serve", "demo": "server.demo", "worker": "worker.worker", "list": "footage.list_", "import": "footage.import_", "search": "footage.search",
-    "words": "footage.words", "log": "log.log", "transcribe": "hear.transcribe", "pauses": "hear.find_pauses", "voices": "hear.voices", "hits": "hear.hits_",
-    "beats": "hear.beats_", "tighten": "tight.tighten", "story": "story.story", "render": "out.render", "sync": "hear.sync_", "export": "out.export",
-    "set": "footage.set_", "clean": "sound.clean", "loudness": "sound.loudness", "music-fit": "sound.music_fit", "sound": "sound.sound",
-    "picture": "picture.picture", "captions": "out.captions", "papers": "out.papers", "archive": "archive.archive", "relink": "finding.relink", "card": "card.card", "backup": "keeping.backup", "restore": "keeping.restore", "doctor": "keeping.doctor", "themes": "meaning.themes", "bin": "bins.bin_", "propose": "meaning.propose",
-}  # fmt: skip
+    "serve": "server.serve",
+    "demo": "server.demo",
+    "worker": "worker_commands.worker",
+    "list": "footage.list_",
+    "import": "footage.import_",
+    "search": "footage.search",
+    "words": "footage.words",
+    "log": "log_commands.log",
+    "transcribe": "hear.transcribe",
+    "pauses": "hear.find_pauses",
+    "voices": "hear.voices",
+    "hits": "hear.hits_",
+    "beats": "hear.beats_",
+    "tighten": "tight.tighten",
+    "story": "story_commands.story",
+    "render": "out.render",
+    "sync": "hear.sync_",
+    "export": "out.export",
+    "set": "footage.set_",
+    "clean": "sound.clean",
+    "loudness": "sound.loudness",
+    "music-fit": "sound.music_fit",
+    "sound": "sound.sound",
+    "picture": "picture.picture",
+    "captions": "out.captions",
+    "papers": "out.papers",
+    "archive": "archive_commands.archive",
+    "relink": "finding.relink",
+    "card": "card_commands.card",
+    "backup": "keeping.backup",
+    "restore": "keeping.restore",
+    "doctor": "keeping.doctor",
+    "themes": "meaning_commands.themes",
+    "bin": "bin_commands.bin_",
+    "propose": "meaning_commands.propose",
+}
 
 
 class Lazy(Group):

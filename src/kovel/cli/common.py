@@ -11,15 +11,14 @@ from typing import Any, TypeVar
 
 import click
 
+from kovel.core.errors import Invalid, Missing, Told
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import parse_entry
-from kovel.core.told import Told
 from kovel.data_folder import Data, default_folder
 from kovel.media.whole_files import written_whole
 from kovel.services.job_kinds import scheduler_for
 from kovel.store import jobs, projects, recordings, subclips
 from kovel.store.db import in_words
-from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.store.subclips import Subclip
 

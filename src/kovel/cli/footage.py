@@ -17,6 +17,7 @@ from kovel.cli.common import (
     wait_for,
     write_out,
 )
+from kovel.core.errors import Invalid, Missing
 from kovel.core.story.settings import SETTINGS
 from kovel.core.time.timecode import running
 from kovel.data_folder import Data
@@ -26,7 +27,6 @@ from kovel.services.log.transcription import take_words, transcript
 from kovel.services.received_files import text_of
 from kovel.services.sound.derived_sounds import set_on_recording
 from kovel.store import jobs, projects, recordings, stories, subclips, transcripts
-from kovel.store.projects import Invalid, Missing
 
 
 @click.command("list")
@@ -206,7 +206,7 @@ def search(
 
 
 def _by_meaning(data: Data, p: projects.Project, names: dict[int, str], asked: str, limit: int, as_json: bool) -> None:
-    from kovel.cli.meaning import worked_out
+    from kovel.cli.meaning_commands import worked_out
     from kovel.services.log.sentence_meaning import search as found
 
     worked_out(data, p.id, as_json)

@@ -16,7 +16,7 @@ from kovel.media.child import call
 from kovel.media.files import Unusable
 from kovel.services.footage import binning, syncing
 from kovel.services.log import speaker_separation, transcription
-from kovel.services.log.languages import code_of
+from kovel.services.log.recording_languages import code_of
 from kovel.services.single_file import ready
 from kovel.store import jobs, recordings, transcripts
 

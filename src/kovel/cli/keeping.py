@@ -8,9 +8,9 @@ from pathlib import Path
 import click
 
 from kovel.cli.common import answer, data_option, json_option, open_data
+from kovel.core.errors import Invalid
 from kovel.data_folder import default_folder, jobs_lock
 from kovel.store import backup as copies
-from kovel.store.projects import Invalid
 
 
 @click.command()

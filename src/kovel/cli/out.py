@@ -20,17 +20,17 @@ from kovel.cli.common import (
     wait_for,
     write_out,
 )  # fmt: skip
+from kovel.core.errors import Invalid
 from kovel.core.plan.outputs import KINDS, Output
 from kovel.core.story.settings import SHAPES
 from kovel.core.time.rate import Rate
-from kovel.exchange.captions import CAPTION_FORMATS
+from kovel.exchange.caption_formats import CAPTION_FORMATS
 from kovel.exchange.documents import DOCUMENTS, to_csv
 from kovel.exchange.timelines import TIMELINES
 from kovel.media.whole_files import written_whole
-from kovel.services.handoff.outputs import ready, start_output
+from kovel.services.handoff.rendering import ready, start_output
 from kovel.store import jobs, recordings, stories
 from kovel.store.jobs import JobState
-from kovel.store.projects import Invalid
 
 
 @click.command()
@@ -152,7 +152,7 @@ def captions(
 ) -> None:  # fmt: skip
     """Captions of the story, from its words or from a file; chapters from its headings."""
     from kovel.services.handoff.captioning import bring, caption_file, too_fast
-    from kovel.store import captions as kept_captions
+    from kovel.store import caption_rows as kept_captions
 
     data = open_data(folder)
     p = the_project(data, project_name)

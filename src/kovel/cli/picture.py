@@ -5,7 +5,7 @@ from pathlib import Path
 import click
 
 from kovel.cli.common import answer, open_data, the_project, the_recording
-from kovel.cli.story import story_options, tell
+from kovel.cli.story_commands import story_options, tell
 from kovel.services.picture import face_framing, look_tables
 from kovel.services.story import closest_poses
 from kovel.store import stories

@@ -7,6 +7,7 @@ import click
 import numpy as np
 
 from kovel.cli.common import answer, data_option, json_option, open_data, project_option, the_project, typed
+from kovel.core.errors import Invalid
 from kovel.core.sound.ducking import Ducking
 from kovel.core.story.settings import SETTINGS
 from kovel.core.time.rate import SAMPLE_RATE, Rate
@@ -17,7 +18,6 @@ from kovel.services.handoff.stems import write_stems
 from kovel.services.single_file import ready
 from kovel.services.sound import mixing
 from kovel.store import stories
-from kovel.store.projects import Invalid
 
 
 def _range(name: str) -> click.IntRange:

@@ -5,12 +5,12 @@ from pathlib import Path
 import click
 
 from kovel.cli.common import answer, data_option, json_option, open_data, project_option, the_project, the_recording
+from kovel.core.errors import Invalid
 from kovel.core.sound.pauses import Settings
 from kovel.core.words.fillers import KINDS
 from kovel.services.tighten import proposals as work
 from kovel.store import stories
 from kovel.store.decisions import Desk
-from kovel.store.projects import Invalid
 
 
 @click.command()

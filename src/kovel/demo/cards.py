@@ -8,11 +8,11 @@ from pathlib import Path
 import av
 import numpy as np
 
+from kovel.core.errors import Missing
 from kovel.data_folder import Data
 from kovel.demo.project import FOOTAGE
 from kovel.media.copying import FAULT
 from kovel.services.footage.camera_cards import place
-from kovel.store.projects import Missing
 
 CAMERA = {  # beginnings of shots, taken once more; and one that the demo has already
     "DCIM/100CREEK/C0001.MP4": "marks.mp4 4",

@@ -18,9 +18,9 @@ from typing import Any
 from kovel.core.picture import look as looks
 from kovel.core.picture.colour import cube_text
 from kovel.core.time.rate import Rate
-from kovel.core.words.captions import caption_blocks, plain, read_captions, voice_of
+from kovel.core.words.caption_text import caption_blocks, plain, read_captions, voice_of
 from kovel.media.files import Unusable
-from kovel.media.titles import check_font
+from kovel.media.title_pictures import check_font
 from kovel.media.whole_files import written_whole
 
 MOST_ITEMS = 50_000  # of one timeline

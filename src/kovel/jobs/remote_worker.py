@@ -22,7 +22,7 @@ from redis import AuthenticationError, Redis, RedisError
 from kovel.jobs.remote_workers import CREW, EPOCH, GONE, SERVER, Unfit, form, linked, queue_of, token_in, without_secret
 from kovel.jobs.shared_folders import Shared, parsed
 from kovel.jobs.worker import Quiet
-from kovel.media.forks import stand_by
+from kovel.media.fork_server import stand_by
 
 REFUSED, CUT_OFF = 2, 75
 

@@ -31,7 +31,7 @@ from redis.backoff import NoBackoff
 from redis.retry import Retry
 
 from kovel import __version__
-from kovel.core.told import Told
+from kovel.core.errors import Told
 from kovel.jobs.call_queue import Move, Plain, Queue
 from kovel.media.whole_files import keep
 

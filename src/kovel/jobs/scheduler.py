@@ -15,6 +15,7 @@ from typing import Any
 
 from redis import RedisError
 
+from kovel.core.errors import Invalid, Missing
 from kovel.data_folder import Data, looked_at, sounded
 from kovel.jobs.call_queue import on_this_machine
 from kovel.jobs.kinds import Chore, Follower, JobKind, JobStep, NeededSound, Steps
@@ -23,11 +24,10 @@ from kovel.jobs.remote_workers import Crew, Hand, Unfit
 from kovel.jobs.shared_folders import reached
 from kovel.media.calls import CALLS, Place
 from kovel.media.child import swept
-from kovel.media.forks import Process, begin
+from kovel.media.fork_server import Process, begin
 from kovel.store import jobs, recordings
 from kovel.store.db import in_words
 from kovel.store.jobs import JobState
-from kovel.store.projects import Invalid, Missing
 
 SPARE = 1  # workers here beyond the usual ones, for what a recording opens with and what is about to be heard
 

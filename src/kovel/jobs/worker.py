@@ -8,7 +8,7 @@ import threading
 from huey.consumer import Consumer
 
 from kovel.jobs.call_queue import on_this_machine
-from kovel.media.forks import stand_by
+from kovel.media.fork_server import stand_by
 
 
 class Quiet(Consumer):  # type: ignore[misc]  # huey says nothing of its types

@@ -20,7 +20,7 @@ from kovel.core.plan.layers import Stacked
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import format_timecode
 from kovel.media.drawing import planes_of
-from kovel.media.titles import SANS, font_of
+from kovel.media.title_pictures import SANS, font_of
 
 DARK, LIGHT = 22, 220  # of the luma, in limited range
 

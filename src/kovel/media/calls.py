@@ -58,9 +58,9 @@ CALLS = {
         Call("probe", "probe", 25, 4, 30, niceness=0, tells_progress=False),
         Call("glance", "glance", 25, 4, 30, niceness=0, tells_progress=False),
         Call("views", "glance", 60, 4, 60, niceness=0),
-        Call("draw_title", "titles", 25, 2, 30, niceness=0),
+        Call("draw_title", "title_pictures", 25, 2, 30, niceness=0),
         # a recording made ready
-        Call("make_index", "own", 600, 4, niceness=0, is_swift=True, place=Place.NEAR),
+        Call("make_index", "own_pictures", 600, 4, niceness=0, is_swift=True, place=Place.NEAR),
         Call("make_heard_sound", "listen", 12 * HOUR, 16, is_swift=True, place=Place.NEAR),
         Call("make_look", "derive", HOUR, 12, niceness=10, is_batch=True, is_swift=True, place=Place.NEAR),
         Call("make_pieces", "pieces", 6 * HOUR, 12, niceness=10, is_batch=True),
@@ -73,16 +73,16 @@ CALLS = {
         Call("sync_by_sound", "listen", 6 * HOUR, 16),
         Call("transcribe", "transcribe", 48 * HOUR, 24, niceness=10),
         Call("align_text", "transcribe", 6 * HOUR, 16),
-        Call("meant", "meaning", 24 * HOUR, 8),
+        Call("meant", "sentence_vectors", 24 * HOUR, 8),
         # sound made of recordings
         Call("clean", "clean", 12 * HOUR, 16),
-        Call("retime", "retime", HOUR, 8, niceness=0, is_swift=True, place=Place.NEAR),
+        Call("retime", "retimed_sound", HOUR, 8, niceness=0, is_swift=True, place=Place.NEAR),
         Call("measure", "measure", 12 * HOUR, 16, niceness=0),
         Call("tone", "measure", HOUR, 16, niceness=0),
         # files out, and files taken from elsewhere
         Call("render", "render", 24 * HOUR, 16, niceness=0, begins_files=True),
-        Call("archive", "archive", 12 * HOUR, 4, niceness=0, begins_files=True, place=Place.HERE),
-        Call("unpack", "archive", 12 * HOUR, 4, niceness=0),
+        Call("archive", "archive_files", 12 * HOUR, 4, niceness=0, begins_files=True, place=Place.HERE),
+        Call("unpack", "archive_files", 12 * HOUR, 4, niceness=0),
         Call("copy", "copying", 12 * HOUR, 4, niceness=0, place=Place.HERE),
         Call("compare", "comparing", 24 * HOUR, 4, place=Place.HERE),
         *(

@@ -21,7 +21,7 @@ from typing import Any
 
 from kovel.media.calls import CALLS
 from kovel.media.files import NoRoom, Unusable, refused
-from kovel.media.forks import begin
+from kovel.media.fork_server import begin
 
 SILENT = 300.0  # seconds without progress before a child is given up
 

@@ -24,7 +24,7 @@ from PIL import Image
 from kovel.core.picture.shots import MotionMaker
 from kovel.core.time.rate import SAMPLE_RATE, Rate
 from kovel.media.files import Unusable, kind_of
-from kovel.media.own import make_index
+from kovel.media.own_pictures import make_index
 from kovel.media.pieces import (
     Piece,
     frames_found,

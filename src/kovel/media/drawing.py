@@ -22,9 +22,9 @@ from kovel.core.picture.colour import cube_text
 from kovel.core.plan.geometry import Standing, fills, quad, standing
 from kovel.core.plan.layers import EVERYWHERE, OPAQUE, WHOLE, Layer, Look, Stacked
 from kovel.core.time.rate import Rate
-from kovel.media.card import drawn_card
+from kovel.media.card_pictures import drawn_card
 from kovel.media.reader import STILL, Fit, FrameReader, linked, still_frame
-from kovel.media.titles import drawn_title, title_file
+from kovel.media.title_pictures import drawn_title, title_file
 
 Planes = tuple[np.ndarray, np.ndarray, np.ndarray]
 Stratum = tuple[int, ...]  # where a layer stands in the stack, and in the stacks within

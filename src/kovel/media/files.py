@@ -7,7 +7,7 @@ from typing import Any
 
 import av
 
-from kovel.core.told import Told
+from kovel.core.errors import Told
 
 MOST_PIXELS = 100_000_000
 LONGEST = 24 * 3600  # seconds of a recording

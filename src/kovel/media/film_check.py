@@ -25,7 +25,7 @@ from kovel.core.plan.sounds import Heard
 from kovel.core.sound.loudness import STEP, Powers, Rows, TruePeaks, Weigher, integrated
 from kovel.core.time.rate import SAMPLE_RATE, Rate
 from kovel.media.files import Unusable
-from kovel.media.titles import drawn_title
+from kovel.media.title_pictures import drawn_title
 from kovel.media.whole_files import facts_in
 from kovel.media.wholeness import short_sound
 

@@ -10,7 +10,7 @@ K.npz        of each frame: `greys` (9 x 16, uint8) and `motion` (core.picture.s
              `small`: its small frames; `ends`: its first and last frame at 64 x 36, grey
 end.json     how many frames there are, once one piece met the end of the recording
 
-A recording whose own pictures are shown (media/own.py) has no K.kvp: its pieces are what stands beside the pictures.
+A recording whose own pictures are shown (media/own_pictures.py) has no K.kvp: its pieces are what stands beside the pictures.
 """
 
 import json

@@ -11,7 +11,7 @@ from PIL import ImageOps
 from kovel.core.time.rate import RATES, Rate
 from kovel.media.files import LONGEST, MOST_PIXELS, Unusable, kind_of, open_media
 from kovel.media.microphones import began, channels_of, heard_at_first, names_of, written
-from kovel.media.own import group_of
+from kovel.media.own_pictures import group_of
 from kovel.media.reader import open_still, pictures_of
 
 SLOWEST = 1000  # samples a second that a recorder writes at least
@@ -22,7 +22,7 @@ def probe(path: str) -> dict[str, Any]:
 
     size (bytes), rate [num, den], frames (own frames, None for a still), picture, sound, width, height (as seen, after
     rotation and pixel shape), rotation (degrees), channels, start_timecode, variable, interlaced, own (frames a group where its
-    own pictures are shown, see media/own.py; 0: not), remarks, kind (a first guess). `rate` and `frames` of sound alone are those of 25 frames a second until a project gives it its own.
+    own pictures are shown, see media/own_pictures.py; 0: not), remarks, kind (a first guess). `rate` and `frames` of sound alone are those of 25 frames a second until a project gives it its own.
     """
     p = Path(path)
     if kind_of(p) == "still":

@@ -16,7 +16,7 @@ import cv2
 
 from kovel import __version__
 from kovel.jobs.remote_workers import Unfit, form, of_queue, without_secret
-from kovel.media.faces import CASCADES
+from kovel.media.face_finding import CASCADES
 from kovel.media.files import Unusable
 from kovel.media.models import of_english
 from kovel.media.wholeness import shortcomings

@@ -7,7 +7,7 @@ from kovel.jobs.kinds import Chore, JobKind
 from kovel.jobs.remote_workers import Crew
 from kovel.jobs.scheduler import Scheduler
 from kovel.services.footage import camera_cards, disk_space, mending, preparing, relinking, syncing
-from kovel.services.handoff import archiving, outputs
+from kovel.services.handoff import archiving, rendering
 from kovel.services.log import speaker_separation, theming, transcription
 from kovel.services.sound import derived_sounds
 from kovel.services.tighten import quick_cuts
@@ -26,7 +26,7 @@ KINDS: tuple[JobKind, ...] = (
     camera_cards.COPY,
     derived_sounds.CLEAN,
     derived_sounds.RETIME,
-    outputs.RENDER,
+    rendering.RENDER,
     archiving.ARCHIVE,
 )
 BACKED_UP = Chore(30, lambda data: lambda: daily(data.db, data.backups, date.today()))

@@ -6,11 +6,11 @@ import tempfile
 from pathlib import Path
 from typing import Any
 
+from kovel.core.errors import Invalid
 from kovel.core.words.text_coding import NotText, text_in
 from kovel.data_folder import Data
 from kovel.media.child import call
 from kovel.media.files import NoRoom, Unusable
-from kovel.store.projects import Invalid
 
 
 def taken_apart(data: Data, how: str, name: str, body: bytes | str, **more: Any) -> dict[str, Any]:

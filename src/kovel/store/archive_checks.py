@@ -5,12 +5,13 @@ from __future__ import annotations
 import json
 from pathlib import PurePosixPath
 
+from kovel.core.errors import Invalid
 from kovel.core.story.bounds import LONGEST, NUMBER, could_be_cut, held
 from kovel.core.time.rate import RATES, Rate
 from kovel.core.time.timecode import can_drop
-from kovel.store import captions, markers, projects, recordings, stories, subclips, transcripts
+from kovel.store import caption_rows, markers, projects, recordings, stories, subclips, transcripts
 from kovel.store.db import Database
-from kovel.store.projects import Invalid, Project
+from kovel.store.projects import Project
 from kovel.store.recordings import Recording
 
 SMALLEST, LARGEST = 16, 16_384  # pixels either way
@@ -33,8 +34,8 @@ def hold(db: Database, project: int) -> None:
         held(kept.story)
         if not could_be_cut(kept.story, sources):
             raise Invalid(f"the story “{kept.name}” holds ranges or numbers that no story can have")
-        captions.edits(db, kept.id)
-        captions.brought(db, kept.id)
+        caption_rows.edits(db, kept.id)
+        caption_rows.brought(db, kept.id)
         for entry in db.read().execute("SELECT patch FROM journal WHERE story = ?", (kept.id,)):
             if not isinstance(json.loads(entry["patch"]), dict):
                 raise Invalid(f"the history of “{kept.name}” cannot be read")

@@ -8,8 +8,8 @@ from collections.abc import Sequence
 from datetime import date
 from pathlib import Path
 
+from kovel.core.errors import Invalid
 from kovel.store.db import NEWEST, Database, in_words
-from kovel.store.projects import Invalid
 
 NAMED = re.compile(r"kovel-(\d{4}-\d\d-\d\d)\.db")
 DAYS, WEEKS = 7, 4

@@ -11,8 +11,8 @@ from importlib import resources
 from importlib.resources.abc import Traversable
 from pathlib import Path
 
+from kovel.core.errors import Told
 from kovel.core.story.model import Story
-from kovel.core.told import Told
 from kovel.core.words.transcript import Word
 
 
@@ -165,6 +165,20 @@ def _files() -> list[Traversable]:
 NEWEST = max(int(f.name[:4]) for f in _files())  # the schema this Kovel writes
 
 
+def _statements(script: str) -> Iterator[str]:
+    """The statements of a script, each whole: those inside a trigger end no statement, and text and comments may hold semicolons."""
+    begun = ""
+    *parts, rest = script.split(";")
+    for part in parts:
+        begun += f"{part};"
+        if sqlite3.complete_statement(begun):
+            yield begun
+            begun = ""
+    left = re.sub(r"--[^\n]*", "", begun + rest).strip()
+    if left:
+        raise ValueError(f"a migration ends amid a statement: {left[:80]}")
+
+
 def migrate(c: sqlite3.Connection, until: int = 9999) -> None:
     """Apply each migrations/NNNN_*.sql up to that number that this file has not seen, in order, each in a transaction of its own."""
     for f in _files():
@@ -175,8 +189,7 @@ def migrate(c: sqlite3.Connection, until: int = 9999) -> None:
             continue
         c.execute("BEGIN IMMEDIATE")
         if c.execute("PRAGMA user_version").fetchone()[0] < number:  # another process may have been first
-            script = "\n".join(line.split("--")[0] for line in f.read_text().splitlines())
-            for statement in filter(str.strip, script.split(";")):
-                c.execute(statement.replace("|", ";"))  # a semicolon inside a trigger is written |
+            for statement in _statements(f.read_text()):
+                c.execute(statement)
             c.execute(f"PRAGMA user_version = {number}")
         c.execute("COMMIT")

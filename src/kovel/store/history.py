@@ -6,10 +6,10 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from typing import Any
 
+from kovel.core.errors import Told
 from kovel.core.story.model import Refused, Report, Story
 from kovel.core.story.patch import Patch
 from kovel.core.story.taken_back import taken_back
-from kovel.core.told import Told
 from kovel.store import recordings
 from kovel.store.db import Database
 from kovel.store.stories import REDO, UNDO, Kept, load_at, not_stale, remembered, write_edit, write_rows

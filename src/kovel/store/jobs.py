@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
 
+from kovel.core.errors import Invalid, Missing
 from kovel.store.db import Database, fresh
-from kovel.store.projects import Invalid, Missing
 
 
 class JobState(StrEnum):

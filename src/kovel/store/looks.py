@@ -5,9 +5,9 @@ from __future__ import annotations
 import json
 from typing import Any
 
+from kovel.core.errors import Invalid, Missing
 from kovel.core.story.settings import LOOK, Values
 from kovel.store.db import Database
-from kovel.store.projects import Invalid, Missing
 
 MOST = 500
 

@@ -2,9 +2,10 @@
 
 from dataclasses import dataclass
 
+from kovel.core.errors import Invalid, Missing
 from kovel.store import recordings, steps
 from kovel.store.db import Database, fresh
-from kovel.store.projects import Invalid, Missing, clean_name
+from kovel.store.projects import clean_name
 
 
 @dataclass(frozen=True, slots=True)

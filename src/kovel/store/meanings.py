@@ -5,7 +5,7 @@ from collections.abc import Iterable, Sequence
 import numpy as np
 import numpy.typing as npt
 
-from kovel.core.words.meaning import WIDTH, Said
+from kovel.core.words.nearness import WIDTH, Said
 from kovel.store.db import Database
 
 Floats = npt.NDArray[np.float32]

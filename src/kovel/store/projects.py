@@ -4,10 +4,10 @@ import json
 import sqlite3
 from dataclasses import dataclass
 
+from kovel.core.errors import Invalid, Missing
 from kovel.core.story.patch import rescoped
 from kovel.core.time.rate import RATES, Rate
 from kovel.core.time.timecode import TimeError, can_drop, format_timecode, parse_entry
-from kovel.core.told import Told
 from kovel.store.db import Database, fresh
 from kovel.store.decisions import copy as copy_decisions
 
@@ -19,17 +19,6 @@ SIZES = {
     "1080x1080": "1:1 square",
 }
 NAME_LIMIT = 80
-
-
-class Invalid(Told, ValueError):
-    """Something typed cannot be kept; the message is for the editor."""
-
-
-class Missing(Told, LookupError):
-    """What was asked for is not there (any more)."""
-
-    status = 404
-    exit_code = 4
 
 
 @dataclass(frozen=True, slots=True)

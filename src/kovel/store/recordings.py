@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
+from kovel.core.errors import Invalid, Missing
 from kovel.core.story.model import Source, Sync
 from kovel.core.story.settings import NONE, SETTINGS, Values
 from kovel.core.story.values import on_recording
@@ -15,7 +16,7 @@ from kovel.core.time.timecode import TimeError, parse_entry
 from kovel.core.words.languages import NAMES
 from kovel.store import steps
 from kovel.store.db import Database, fresh
-from kovel.store.projects import Invalid, Missing, clean_name
+from kovel.store.projects import clean_name
 
 KINDS = ("interview", "b-roll", "sound", "music", "still", "voice")
 

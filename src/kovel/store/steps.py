@@ -10,11 +10,11 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import Any
 
+from kovel.core.errors import Invalid, Missing
 from kovel.core.words.transcript import Word
 from kovel.store.db import Database
-from kovel.store.grouprows import Rows, put_rows, rows_of
-from kovel.store.projects import Invalid, Missing
-from kovel.store.wordrows import write_words
+from kovel.store.group_rows import Rows, put_rows, rows_of
+from kovel.store.word_rows import write_words
 
 TABLES = {
     "subclip": ("id", "recording", "name", "start", "length", "note", "tags", "verdict", "board", "created"),

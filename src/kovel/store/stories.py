@@ -6,15 +6,14 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
+from kovel.core.errors import Invalid, Missing, Told
 from kovel.core.story import catalogue
 from kovel.core.story.bounds import held
 from kovel.core.story.model import Report, Story
 from kovel.core.story.patch import NUMBERS, ROWS, SETS, VALUES, Patch, values_from, values_json
 from kovel.core.time.rate import Rate
-from kovel.core.told import Told
 from kovel.store import recordings
 from kovel.store.db import Database, fresh
-from kovel.store.projects import Invalid, Missing
 
 
 class Stale(Told, RuntimeError):

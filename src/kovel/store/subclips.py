@@ -4,9 +4,10 @@ import sqlite3
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from kovel.core.errors import Invalid, Missing
 from kovel.store import recordings, steps
 from kovel.store.db import Database, fresh
-from kovel.store.projects import Invalid, Missing, clean_name
+from kovel.store.projects import clean_name
 
 VERDICTS = ("", "keep", "maybe", "drop")  # "": a slice nobody has judged yet
 COLUMNS = "id, recording, name, start, length, note, tags, verdict, board"

@@ -5,13 +5,13 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from kovel.core.words.meaning import Said
+from kovel.core.errors import Invalid
+from kovel.core.words.nearness import Said
 from kovel.core.words.transcript import Word
 from kovel.store import steps
 from kovel.store.db import Database
-from kovel.store.projects import Invalid
 from kovel.store.recordings import get
-from kovel.store.wordrows import write_words
+from kovel.store.word_rows import write_words
 
 
 def said(db: Database, recording: int) -> str:

@@ -16,13 +16,13 @@ from starlette.exceptions import HTTPException
 from starlette.middleware.sessions import SessionMiddleware
 
 from kovel import __version__
-from kovel.core.told import Told
+from kovel.core.errors import Told
 from kovel.data_folder import Data
 from kovel.jobs.log_files import notebook
 from kovel.jobs.remote_workers import Crew
 from kovel.services.footage.intake import remember_all
 from kovel.services.job_kinds import scheduler_for
-from kovel.store import settings
+from kovel.store import kept_settings
 from kovel.store.db import in_words
 from kovel.web import media_routes, presence_routes, time_routes
 from kovel.web.pages import Web, environment, say
@@ -94,7 +94,8 @@ def create_app(
     app.add_middleware(Asking)
     app.add_middleware(Noted, log=notebook(data.root / "logs"))
     app.state.sessions = Sessions(
-        json.loads(settings.get(data.db, "sessions", "[]")), lambda rows: settings.put(data.db, "sessions", json.dumps(rows))
+        json.loads(kept_settings.get(data.db, "sessions", "[]")),
+        lambda rows: kept_settings.put(data.db, "sessions", json.dumps(rows)),
     )
     app.add_middleware(Guard, hosts=hosts or set(), passphrase=passphrase, sessions=app.state.sessions)
     if passphrase:

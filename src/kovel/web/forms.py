@@ -10,8 +10,7 @@ from fastapi import Depends, Request
 from fastapi.exceptions import RequestValidationError
 from pydantic import BaseModel, BeforeValidator, ConfigDict, TypeAdapter, ValidationError
 
-from kovel.core.told import Told
-from kovel.store.projects import Invalid
+from kovel.core.errors import Invalid, Told
 
 
 class Sent(BaseModel):

@@ -11,12 +11,13 @@ from fastapi import APIRouter, Query, Request
 from fastapi.responses import FileResponse, JSONResponse, Response
 from starlette.concurrency import run_in_threadpool
 
+from kovel.core.errors import Invalid, Missing
 from kovel.data_folder import look_at, media_facts
-from kovel.media.card import card_file
+from kovel.media.card_pictures import card_file
 from kovel.media.pieces import PIECE, place
 from kovel.media.proxy import GOP
 from kovel.media.soundtrack import peaks_file, peaks_so_far, sound_file
-from kovel.media.titles import title_shown
+from kovel.media.title_pictures import title_shown
 from kovel.media.wholeness import whole_sound
 from kovel.services.footage.intake import file_of
 from kovel.services.footage.mending import Short, being_mended, mend
@@ -25,7 +26,6 @@ from kovel.services.footage.thumbnails import small_alone
 from kovel.services.picture.look_tables import checked_title
 from kovel.services.sound.derived_sounds import made_file, want_cleaned
 from kovel.store import projects, recordings
-from kovel.store.projects import Invalid, Missing
 from kovel.web.pages import web
 
 router = APIRouter()

@@ -9,6 +9,7 @@ from fastapi import Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 from jinja2 import ChoiceLoader, Environment, FileSystemLoader, PrefixLoader, StrictUndefined
 
+from kovel.core.errors import Missing
 from kovel.core.plan.plan import Plan
 from kovel.core.story.model import Sources
 from kovel.core.time.timecode import format_timecode, running, stamp
@@ -16,7 +17,7 @@ from kovel.data_folder import Data, media_facts
 from kovel.services.footage.intake import safe
 from kovel.services.footage.pieces_on_demand import Now
 from kovel.store import recordings
-from kovel.store.projects import Missing, Project
+from kovel.store.projects import Project
 from kovel.store.recordings import Recording
 from kovel.web.presence import Together
 from kovel.web.security import Tries

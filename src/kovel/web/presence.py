@@ -8,7 +8,7 @@ from contextvars import ContextVar
 from dataclasses import dataclass, field, replace
 from hashlib import sha256
 
-from kovel.core.told import Told
+from kovel.core.errors import Told
 
 EDITOR: ContextVar[str | None] = ContextVar("editor", default=None)  # who asks; empty: a program; None: nobody over HTTP
 SOON = 4.0  # and after a page was closed: from one room to the next takes less

@@ -2,8 +2,9 @@
 
 from fastapi import Request
 
+from kovel.core.errors import Missing
 from kovel.store import projects
-from kovel.store.projects import OWNERS, Missing
+from kovel.store.projects import OWNERS
 from kovel.web.pages import web
 
 

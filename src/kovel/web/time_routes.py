@@ -8,10 +8,10 @@ from typing import Literal
 from fastapi import APIRouter, Request
 from fastapi.responses import JSONResponse
 
+from kovel.core.errors import Invalid
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import TimeError, format_timecode, parse_entry, parse_length, parse_seconds, stamp
 from kovel.store import projects
-from kovel.store.projects import Invalid
 from kovel.web.pages import web
 
 router = APIRouter()

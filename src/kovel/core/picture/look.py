@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from kovel.core.told import Told
+from kovel.core.errors import Told
 
 Array = npt.NDArray[np.float64]
 Table = npt.NDArray[np.float32]  # (size ** 3, 3), red fastest

@@ -11,8 +11,8 @@ from dataclasses import replace
 from typing import TypeVar
 
 from kovel.core.story.consequences import frames_of, lane_key
+from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.model import SOUNDS, Cover, Laid, Refused, Report, Sound, Sources, Story, Tether, having
-from kovel.core.story.offered import edit, entry
 from kovel.core.story.tethers import cut_short
 
 L = TypeVar("L", Cover, Sound)

@@ -17,9 +17,9 @@ from kovel.core.story.consequences import (
     settle,
     source_of,
 )
+from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.line import cut_at, without
 from kovel.core.story.model import Piece, Refused, Report, Sources, Story
-from kovel.core.story.offered import edit, entry
 from kovel.core.time.timecode import stamp as clock
 
 

@@ -10,10 +10,10 @@ from dataclasses import replace
 from typing import Any
 
 from kovel.core.story.consequences import DIALOGUE, Edit, check_range, frames_of, refuse_locked, settle, source_of
+from kovel.core.story.edit_offers import edit
 from kovel.core.story.model import Piece, Refused, Sound, Sources, Story
-from kovel.core.story.offered import edit
 from kovel.core.story.settings import NONE, SETTINGS, Values
-from kovel.core.story.sounds import LANE, at_level, free_lane
+from kovel.core.story.sound_edits import LANE, at_level, free_lane
 from kovel.core.time.timecode import stamp as clock
 
 OVER = 2  # frames that two parts of fitted music lie over each other

@@ -22,16 +22,16 @@ from kovel.core.story import (
     pace,
     paste,
     removals,
-    sounds,
+    sound_edits,
     three_point,
-    titles,
+    title_edits,
     transitions,
     trims,
     values,
 )
 from kovel.core.story.consequences import DIALOGUE, Edit
+from kovel.core.story.edit_offers import COMMANDS, ENTRIES, Entry
 from kovel.core.story.model import SOUNDS, Refused, Sources, Story
-from kovel.core.story.offered import COMMANDS, ENTRIES, Entry
 
 MODULES = (
     dialogue,
@@ -42,8 +42,8 @@ MODULES = (
     transitions,
     covers,
     pace,
-    titles,
-    sounds,
+    title_edits,
+    sound_edits,
     beds,
     values,
     level_lines,

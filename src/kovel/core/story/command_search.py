@@ -13,7 +13,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import IntEnum
 
-from kovel.core.story.offered import Typed
+from kovel.core.story.edit_offers import Typed
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import TimeError, parse_entry
 

@@ -18,8 +18,8 @@ from kovel.core.story.consequences import (
     settle,
     source_of,
 )
+from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.model import TITLE, Cover, Piece, Refused, Report, Sources, Story, Tether, having
-from kovel.core.story.offered import edit, entry
 from kovel.core.story.settings import BETWEEN, HEARD, NONE, PACE
 from kovel.core.story.tethers import cut_short
 from kovel.core.time.timecode import stamp as clock

@@ -10,9 +10,10 @@ from dataclasses import replace
 
 from kovel.core.story.along import lanes
 from kovel.core.story.consequences import DIALOGUE, Edit, frames_of, lane_key, name_of, refuse_locked, settle
+from kovel.core.story.covers import lay_cover
+from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.line import cut_out, new_piece, place_in, placed, put_in, where_it_goes, without
 from kovel.core.story.model import Card, Cover, Piece, Refused, Sources, Story, Tether
-from kovel.core.story.offered import edit, entry
 from kovel.core.story.tethers import as_cover
 from kovel.core.time.timecode import stamp as clock
 
@@ -138,8 +139,6 @@ def overwrite(story: Story, sources: Sources, at: int, source: int, start: int, 
     Only its picture: laid as cover, the talk runs on. Only its sound: what was seen there stays, as cover.
     """
     if take == "picture":
-        from kovel.core.story.covers import lay_cover
-
         return lay_cover(story, sources, source, at=at, until=at + length, start=start)
     refuse_locked(story, DIALOGUE)
     p = new_piece(sources, story, source, start, length, take)

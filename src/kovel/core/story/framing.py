@@ -10,8 +10,8 @@ from dataclasses import replace
 from typing import Any
 
 from kovel.core.story.consequences import DIALOGUE, Edit, begun, lane_key, name_of, refuse_locked, settle
+from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.model import Cover, Item, Piece, Refused, Sound, Sources, Story, having, moment_of
-from kovel.core.story.offered import edit, entry
 from kovel.core.story.seams import PUNCH, exposed
 from kovel.core.story.settings import FRAMING, LOOK, SETTINGS, Line, met, on_line, reaching
 from kovel.core.time.timecode import stamp as clock

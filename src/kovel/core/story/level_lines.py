@@ -11,9 +11,9 @@ from math import ceil
 
 from kovel.core.sound.mastering import BACK, DOWN
 from kovel.core.story.consequences import DIALOGUE, Edit, lane_key, name_of, refuse_locked, settle
+from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.levels_told import level_told
 from kovel.core.story.model import Cover, Item, Piece, Refused, Sources, Story, having, moment_of
-from kovel.core.story.offered import edit, entry
 from kovel.core.story.settings import NONE, SETTINGS, Line, Value, on_line
 from kovel.core.story.values import reset_value, set_value
 from kovel.core.time.timecode import stamp as clock

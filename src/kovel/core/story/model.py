@@ -19,11 +19,11 @@ from functools import cached_property
 from math import floor
 from typing import Any, TypeVar
 
+from kovel.core.errors import Told
 from kovel.core.story.clocks import AS_SHOT, Clock, clock_in
 from kovel.core.story.ramps import Ramp, ramp_of
 from kovel.core.story.settings import NONE, OF_ONE, PACE, SETTINGS, Kind, Value, Values, met, on_line
 from kovel.core.time.rate import Rate, length_in
-from kovel.core.told import Told
 
 
 class Refused(Told, ValueError):

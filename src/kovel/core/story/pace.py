@@ -23,9 +23,9 @@ from kovel.core.story.consequences import (
     source_of,
 )
 from kovel.core.story.covers import check_speed, told_of_pace, told_of_sound, unpaced, voiced
+from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.line import put_in
 from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused, Sources, Story, frames_to, having
-from kovel.core.story.offered import edit, entry
 from kovel.core.story.ramps import Line, landing, ramp_of
 from kovel.core.story.reclocked import Keep, clock_held, extent, landed, on_clock, paced, put
 from kovel.core.story.settings import SETTINGS

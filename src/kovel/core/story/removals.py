@@ -7,9 +7,9 @@ from itertools import pairwise
 
 from kovel.core.story.along import closed, out_of_step
 from kovel.core.story.consequences import DIALOGUE, Edit, frames_of, refuse_locked, settle
+from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.line import cut_at, cut_out, part_of, placed, without
 from kovel.core.story.model import Piece, Refused, Sources, Story
-from kovel.core.story.offered import edit, entry
 from kovel.core.time.timecode import stamp as clock
 
 

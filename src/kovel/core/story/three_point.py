@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from kovel.core.story import covers, dialogue, sounds
+from kovel.core.story import covers, dialogue, sound_edits
 from kovel.core.story.consequences import Edit, source_of
 from kovel.core.story.covers import three_points
+from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.model import Refused, Sources, Story
-from kovel.core.story.offered import edit, entry
 
 
 @edit(
@@ -32,7 +32,7 @@ def place(
     if how == "cover":
         return covers.lay_cover(story, sources, source, at=at, until=until, start=start, end=end)
     if how == "sound":
-        return sounds.lay_sound(story, sources, source, at=at, until=until, start=start, end=end, kind="voice")
+        return sound_edits.lay_sound(story, sources, source, at=at, until=until, start=start, end=end, kind="voice")
     if how == "add":
         at, until = story.length, None
     begin, source_in, length = three_points(at=at, until=until, start=start, end=end, most=s.length(story.rate))

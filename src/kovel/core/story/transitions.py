@@ -6,8 +6,8 @@ from __future__ import annotations
 from dataclasses import replace
 
 from kovel.core.story.consequences import DIALOGUE, Edit, fitted, frames_of, longest, refuse_locked, settle
+from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.model import Refused, Sources, Story, Transition
-from kovel.core.story.offered import edit, entry
 from kovel.core.time.timecode import stamp as clock
 
 BLENDS = ("cut", "dissolve", "dip")

@@ -17,11 +17,11 @@ from kovel.core.story.consequences import (
     source_of,
 )
 from kovel.core.story.covers import trim_cover
+from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.line import without
 from kovel.core.story.model import Piece, Refused, Report, Sources, Story
-from kovel.core.story.offered import edit, entry
 from kovel.core.story.seams import exposed
-from kovel.core.story.sounds import trim_sound
+from kovel.core.story.sound_edits import trim_sound
 from kovel.core.time.timecode import stamp as clock
 
 

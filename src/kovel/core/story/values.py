@@ -9,9 +9,10 @@ from typing import Any
 
 from kovel.core.story.consequences import DIALOGUE, Edit, begun, frames_of, lane_key, name_of, refuse_locked, settle, source_of
 from kovel.core.story.covers import told_of_sound, voiced
+from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.levels_told import level_told
 from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused, Source, Sources, Story, kind_of
-from kovel.core.story.offered import edit, entry
+from kovel.core.story.pace import run_backwards
 from kovel.core.story.settings import NONE, RETIMED, SETTINGS, Setting, Value, Values, met
 
 FADES = (("fade_in", "fade_out"), ("appear", "leave"))
@@ -184,8 +185,6 @@ def set_value(
     if setting in RETIMED:
         raise Refused("How fast a shot runs is set by retiming it.")
     if setting == "backwards" and isinstance(value, bool) and not isinstance(to, str):
-        from kovel.core.story.pace import run_backwards
-
         return run_backwards(story, sources, [to] if isinstance(to, int) else to, value)
     now = s.of_kind(value)
     if now is None:

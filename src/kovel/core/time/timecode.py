@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from fractions import Fraction
 
+from kovel.core.errors import Told
 from kovel.core.time.rate import Rate
-from kovel.core.told import Told
 
 
 class TimeError(Told, ValueError):

@@ -14,8 +14,8 @@ from typing import Literal
 import numpy as np
 import numpy.typing as npt
 
-from kovel.core.told import Told
-from kovel.core.words.meaning import Said
+from kovel.core.errors import Told
+from kovel.core.words.nearness import Said
 from kovel.core.words.small_words import LEANING, SOMEBODY
 from kovel.core.words.writing import plain
 

@@ -11,7 +11,7 @@ import numpy.typing as npt
 
 from kovel.core.words.fillers import word_proposals
 from kovel.core.words.languages import ENGLISH, Language
-from kovel.core.words.meaning import MANY, Said
+from kovel.core.words.nearness import MANY, Said
 from kovel.core.words.transcript import Word
 
 Floats = npt.NDArray[np.float32]

@@ -9,7 +9,7 @@ from __future__ import annotations
 import codecs
 import re
 
-from kovel.core.told import Told
+from kovel.core.errors import Told
 
 MARKS = ((codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"))
 CONTROLS = re.compile("[\x00-\x08\x0e-\x1f\x7f-\x9f]")  # letters that no text has

@@ -8,12 +8,12 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from urllib.parse import parse_qsl, urlencode
 
+from kovel.core.errors import Invalid
 from kovel.core.time.rate import Rate
 from kovel.core.words.languages import NAMES
 from kovel.data_folder import Data
-from kovel.store import bins, projects, recordings
-from kovel.store.bins import Bin
-from kovel.store.projects import Invalid
+from kovel.store import bin_rows, projects, recordings
+from kovel.store.bin_rows import Bin
 from kovel.store.recordings import Recording
 
 BY = ("day", "camera", "roll", "kind")
@@ -84,7 +84,7 @@ def heaps(data: Data, project: int, rows: Sequence[Recording]) -> list[tuple[str
         found = Counter(str(getattr(r, by)) for r in rows if getattr(r, by))
         if len(found) > 1 or (len(found) == 1 and found.total() < len(rows)):
             out.append((by, [Heap(f"{by}:{x}", x, found[x]) for x in sorted(found, key=natural)]))
-    own = bins.of_project(data.db, project)
+    own = bin_rows.of_project(data.db, project)
     if own:
         loose = [r for r in rows if not any(r.id in b.recordings for b in own)]
         out.append(("bins", [*(Heap(str(b.id), b.name, len(b.recordings), b.id) for b in own),
@@ -96,7 +96,7 @@ def heaps(data: Data, project: int, rows: Sequence[Recording]) -> list[tuple[str
 
 def chosen(data: Data, project: int, rows: Sequence[Recording], s: Shown) -> list[Recording]:
     """The recordings that are shown, in their order."""
-    own = bins.of_project(data.db, project) if s.bin else []
+    own = bin_rows.of_project(data.db, project) if s.bin else []
     words = s.q.casefold().split()
     clock = recordings.clock_of(data.db, project)
     found = [r for r in rows if _in(r, s.bin, own) and all(w in _text(r) for w in words)]

@@ -6,6 +6,7 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
+from kovel.core.errors import Invalid, Missing
 from kovel.data_folder import Data
 from kovel.jobs.kinds import JobKind, Outcome, Result
 from kovel.media import mhl
@@ -14,7 +15,6 @@ from kovel.media.derive import checksum
 from kovel.services.footage.intake import bring_in_all, files_in, safe
 from kovel.store import jobs, projects, recordings
 from kovel.store.jobs import Job
-from kovel.store.projects import Invalid, Missing
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,11 +15,11 @@ from dataclasses import dataclass
 from functools import lru_cache, partial
 from pathlib import Path
 
+from kovel.core.errors import Invalid
 from kovel.data_folder import Data, looked_at
 from kovel.jobs.kinds import Chore
 from kovel.media.whole_files import keep
-from kovel.store import jobs, recordings, settings
-from kovel.store.projects import Invalid
+from kovel.store import jobs, kept_settings, recordings
 
 GB = 1_000_000_000
 JUST_NOW = 600.0  # seconds: what was looked at since stays
@@ -99,7 +99,7 @@ def empty(data: Data, project: int) -> int:
 
 def budget(data: Data) -> float | None:
     """Bytes that what is made may take; None for as much as there is."""
-    text = settings.get(data.db, "budget")
+    text = kept_settings.get(data.db, "budget")
     return float(text) * GB if text else None
 
 
@@ -112,7 +112,7 @@ def set_budget(data: Data, text: str) -> float | None:
         gb = -1.0
     if gb is not None and not 0.1 <= gb <= 1_000_000:
         raise Invalid("Type how many GB, 0.1 or more; or nothing, for as much as there is.")
-    settings.put(data.db, "budget", "" if gb is None else f"{gb:g}")
+    kept_settings.put(data.db, "budget", "" if gb is None else f"{gb:g}")
     return gb
 
 

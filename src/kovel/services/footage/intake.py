@@ -10,17 +10,17 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
+from kovel.core.errors import Invalid
 from kovel.core.time.rate import Rate, length_in
 from kovel.core.time.timecode import format_timecode
 from kovel.data_folder import Data, media_facts
 from kovel.media.child import call
 from kovel.media.derive import checksum
 from kovel.media.files import Unusable
-from kovel.media.own import shown_in
+from kovel.media.own_pictures import shown_in
 from kovel.media.whole_files import keep
-from kovel.store import jobs, projects, recordings, settings
+from kovel.store import jobs, kept_settings, projects, recordings
 from kovel.store.jobs import Job
-from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 
 
@@ -53,24 +53,24 @@ BROUGHT_IN = "folders of recordings"  # the setting that holds where files were 
 
 
 def _remembered(data: Data) -> list[Path]:
-    return [Path(p) for p in json.loads(settings.get(data.db, BROUGHT_IN, "[]"))]
+    return [Path(p) for p in json.loads(kept_settings.get(data.db, BROUGHT_IN, "[]"))]
 
 
 def remember(data: Data, path: Path) -> None:
     """A file was brought in from here, by somebody who may: those beside it may be read from now on as well, also by a server."""
     folder, known = path.resolve().parent, _remembered(data)
     if not any(folder == k or k in folder.parents for k in known):
-        settings.put(data.db, BROUGHT_IN, json.dumps([str(k) for k in (*known, folder)]))
+        kept_settings.put(data.db, BROUGHT_IN, json.dumps([str(k) for k in (*known, folder)]))
 
 
 def remember_all(data: Data) -> None:
     """What was brought in before folders were remembered stays readable: asked once, when a server starts."""
-    if settings.get(data.db, BROUGHT_IN, ""):
+    if kept_settings.get(data.db, BROUGHT_IN, ""):
         return
     for path in recordings.all_paths(data.db):
         remember(data, Path(path))
-    if not settings.get(data.db, BROUGHT_IN, ""):
-        settings.put(data.db, BROUGHT_IN, "[]")
+    if not kept_settings.get(data.db, BROUGHT_IN, ""):
+        kept_settings.put(data.db, BROUGHT_IN, "[]")
 
 
 def file_of(data: Data, r: Recording) -> Path:
@@ -241,7 +241,7 @@ def _same_file(a: Path, b: Path) -> bool:
 
 def prepare(data: Data, r: Recording, own: int | None = None, mended: str = "") -> Job:
     """Queue making everything derived from a recording. It can be opened at once, and fills as it is made. `own`: frames a group
-    where its own pictures are shown, 0 where a proxy is made (media/own.py); None: as its folder says, or the file itself.
+    where its own pictures are shown, 0 where a proxy is made (media/own_pictures.py); None: as its folder says, or the file itself.
     `mended`: what was found short of it, if it was whole before."""
     file_of(data, r)
     known = {"rate": [r.rate.num, r.rate.den], "picture": r.picture, "sound": r.sound, "frames": r.frames}

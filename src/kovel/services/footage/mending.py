@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from functools import partial
 from typing import Any
 
-from kovel.core.told import Told
+from kovel.core.errors import Invalid, Missing, Told
 from kovel.data_folder import Data, media_facts
 from kovel.jobs.kinds import Chore
 from kovel.media.wholeness import shortcomings, take_apart
@@ -16,7 +16,6 @@ from kovel.services.footage.intake import prepare
 from kovel.store import jobs, recordings
 from kovel.store.db import in_words
 from kovel.store.jobs import Job
-from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 
 

@@ -11,7 +11,7 @@ import time
 from pathlib import Path
 from typing import Any
 
-from kovel.media.forks import Process, begin
+from kovel.media.fork_server import Process, begin
 from kovel.media.pieces import place
 
 IDLE = 60.0  # seconds without a request after which the child is ended

@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from kovel.data_folder import Data, media_facts
-from kovel.media.own import own_piece
+from kovel.media.own_pictures import own_piece
 from kovel.media.pieces import PIECE, Piece
 from kovel.services.footage.intake import file_of
 from kovel.store import recordings

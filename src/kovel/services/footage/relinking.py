@@ -7,6 +7,7 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
+from kovel.core.errors import Invalid
 from kovel.core.time.rate import Rate, length_in
 from kovel.data_folder import Data
 from kovel.jobs.kinds import JobKind, Outcome
@@ -14,9 +15,8 @@ from kovel.media.child import call
 from kovel.media.derive import checksum
 from kovel.services.footage.intake import file_of, files_in, in_project, prepare, remember
 from kovel.store import jobs, projects, recordings
-from kovel.store.archive import moved_to
+from kovel.store.archive_rows import moved_to
 from kovel.store.jobs import Job
-from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 
 TOLD = 8  # files that are told one by one

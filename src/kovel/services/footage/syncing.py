@@ -5,6 +5,7 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any
 
+from kovel.core.errors import Invalid
 from kovel.core.story.model import Sync
 from kovel.core.story.sync import by_timecode
 from kovel.core.time.rate import SAMPLE_RATE, Rate
@@ -14,7 +15,6 @@ from kovel.jobs.kinds import JobKind, Outcome, Result
 from kovel.store import decisions, jobs, projects, recordings
 from kovel.store.decisions import Match
 from kovel.store.jobs import Job
-from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 
 

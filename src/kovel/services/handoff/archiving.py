@@ -17,17 +17,17 @@ from pathlib import Path
 from typing import Any, Literal
 from uuid import uuid4
 
+from kovel.core.errors import Invalid, Told
 from kovel.core.plan.layers import flat
 from kovel.core.plan.plan import make_plan
-from kovel.core.told import Told
 from kovel.data_folder import Data
 from kovel.jobs.kinds import JobKind
 from kovel.media.child import call
 from kovel.media.files import NoRoom, Unusable
 from kovel.services.footage.intake import free_name, may_open, prepare, safe
-from kovel.store import archive, jobs, projects, recordings, stories
+from kovel.store import archive_rows, jobs, projects, recordings, stories
 from kovel.store.jobs import Job
-from kovel.store.projects import Invalid, Project
+from kovel.store.projects import Project
 
 FORM = "kovel project 1"
 Media = Literal["none", "pictures", "used", "all"]
@@ -94,7 +94,7 @@ def start_archive(
     """Queue a project's one file; the job, and what will be in it. `pictures`: of the recordings used only the pictures used, with
     `handle` seconds around, and all sound."""
     p = projects.get(data.db, project)
-    number, tables = archive.rows_of(data.db, project)
+    number, tables = archive_rows.rows_of(data.db, project)
     rows = recordings.of_project(data.db, project)
     wanted = {r.id for r in rows} if media == "all" else used(data, project) if media != "none" else set()
     inside = {r.id: r for r in rows if r.id in wanted and Path(r.path).is_file() and may_open(data, r)}
@@ -153,7 +153,7 @@ def _read(data: Data, path: Path, inside: dict[str, Any], called: str) -> Archiv
         raise Invalid(f"{called} is an archive of another kind. This Kovel reads “{FORM}”.")
     files = {int(i): inside[name] for i, name in about["media"].items() if name in inside and inside[name]["kind"] == "media"}
     (row,) = about["tables"]["project"]
-    p, ids = archive.put(data.db, about["schema"], about["tables"], _free(data, str(row["name"])))
+    p, ids = archive_rows.put(data.db, about["schema"], about["tables"], _free(data, str(row["name"])))
     try:
         missing = _media(data, p, files, about.get("cut", {}), ids)
         _looks_and_letters(data, inside)
@@ -201,9 +201,9 @@ def _media(data: Data, p: Project, files: dict[int, dict[str, Any]], cut: dict[s
         name = next(n for n in (safe(Path(r.path).name), "recording") if n)
         to = folder / f"{new} {name}"
         os.replace(member["file"], to)
-        archive.moved_to(data.db, new, str(to), to.stat().st_mtime_ns)
+        archive_rows.moved_to(data.db, new, str(to), to.stat().st_mtime_ns)
         if short:
-            archive.shortened(data.db, new, size, known)
+            archive_rows.shortened(data.db, new, size, known)
     return missing
 
 

@@ -3,17 +3,17 @@
 from collections.abc import Sequence
 from dataclasses import replace
 
+from kovel.core.errors import Invalid
 from kovel.core.plan.outputs import Output, checked
 from kovel.core.story.model import Story
 from kovel.core.time.rate import Rate
 from kovel.core.words.subtitles import CHARS, FAST, LINES, Cue, Said, broken, cues, without_name
 from kovel.core.words.transcript import words_in
 from kovel.data_folder import Data
-from kovel.exchange.captions import MOST, CaptionFormat, Captions, cues_of
+from kovel.exchange.caption_formats import MOST, CaptionFormat, Captions, cues_of
 from kovel.services.log.speech_levels import spoken_in
 from kovel.services.received_files import taken_apart, text_of
-from kovel.store import captions, recordings, stories
-from kovel.store.projects import Invalid
+from kovel.store import caption_rows, recordings, stories
 
 
 def said(data: Data, kept: stories.Kept) -> list[Said]:
@@ -33,14 +33,18 @@ def said(data: Data, kept: stories.Kept) -> list[Said]:
 
 def captions_of(data: Data, kept: stories.Kept, *, chars: int = CHARS, names: bool | None = None) -> list[Cue]:
     """As they are shown, written and burnt in. `names`: whether a new speaker is named; none said: where there are several."""
-    file = captions.brought(data.db, kept.id)
+    file = caption_rows.brought(data.db, kept.id)
     if file:
         rows = [c for c in file[1] if c.at < kept.story.length]
         return rows if chars >= CHARS else [replace(c, lines=_narrowed(c.lines, chars)) for c in rows]
     words = said(data, kept)
     several = len({x.word.speaker for x in words if x.word.speaker}) > 1
     return cues(
-        words, kept.story.rate, chars=chars, names=several if names is None else names, edits=captions.edits(data.db, kept.id)
+        words,
+        kept.story.rate,
+        chars=chars,
+        names=several if names is None else names,
+        edits=caption_rows.edits(data.db, kept.id),
     )
 
 
@@ -54,18 +58,18 @@ def change(data: Data, kept: stories.Kept, key: tuple[int, int], text: str) -> C
     text = "\n".join(" ".join(x.split()) for x in text.replace("\r", "").split("\n") if x.strip())
     if len(text) > 400:
         raise Invalid("That is too long for one caption.")
-    file = captions.brought(data.db, kept.id)
+    file = caption_rows.brought(data.db, kept.id)
     if file:
         rows = [Cue(c.at, c.end, broken(text), c.speaker, c.key, True) if c.key == key and text else c for c in file[1]]
         if all(c.key != key for c in rows):
             raise Invalid("That caption is no longer there.")
-        captions.bring(data.db, kept.id, file[0], rows, f"“{text[:40]}” typed")
+        caption_rows.bring(data.db, kept.id, file[0], rows, f"“{text[:40]}” typed")
     else:
         plain = {c.key: c for c in cues(said(data, kept), kept.story.rate)}
         if key not in plain:
             raise Invalid("That caption is no longer there: its words were changed or left the story.")
         was, text = plain[key].text, without_name(text, plain[key].speaker)
-        captions.change(data.db, kept.id, key, was, "" if text.replace("\n", " ") == was and "\n" not in text else text)
+        caption_rows.change(data.db, kept.id, key, was, "" if text.replace("\n", " ") == was and "\n" not in text else text)
     return next(c for c in captions_of(data, kept) if c.key == key)
 
 
@@ -75,7 +79,7 @@ def bring(data: Data, kept: stories.Kept, name: str, body: bytes) -> tuple[int, 
     rows, refused = cues_of(told, kept.story.rate), told["refused"]
     if not rows:
         raise Invalid(f"{name} holds no captions that can be read. Bring a .vtt or .srt file.")
-    captions.bring(data.db, kept.id, name, rows)
+    caption_rows.bring(data.db, kept.id, name, rows)
     notes = [f"Line {n} was left out: {why}." for n, why in refused[:20]]
     late = sum(c.at >= kept.story.length for c in rows)
     notes += [f"{late} of them begin behind the end of the story."] if late else []

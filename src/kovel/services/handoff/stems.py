@@ -9,6 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
+from kovel.core.errors import Invalid
 from kovel.core.plan.plan import Plan, make_plan
 from kovel.core.sound.music_fit import Fitted
 from kovel.core.story.model import SOUNDS, Story
@@ -18,7 +19,6 @@ from kovel.media.soundfiles import stems
 from kovel.services.footage.mending import whole_sound_of
 from kovel.services.story.story_checks import mix_of
 from kovel.store import recordings
-from kovel.store.projects import Invalid
 
 CROSS = int(0.08 * SAMPLE_RATE)
 

@@ -3,6 +3,7 @@
 from functools import cache, partial
 from itertools import groupby
 
+from kovel.core.errors import Missing
 from kovel.core.time.timecode import stamp
 from kovel.core.words.subtitles import named
 from kovel.data_folder import Data
@@ -10,7 +11,6 @@ from kovel.exchange.documents import DOCUMENTS, Document, DocumentInput, documen
 from kovel.services.handoff.captioning import said as words_said
 from kovel.services.story.story_checks import findings
 from kovel.store import projects, recordings, stories
-from kovel.store.projects import Missing
 
 
 def pdf_of(data: Data, kept: stories.Kept, kind: str) -> tuple[Document, bytes]:

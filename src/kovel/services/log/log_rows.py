@@ -6,7 +6,7 @@ from dataclasses import replace
 from kovel.core.sound.pauses import VOICE
 from kovel.core.story.usage import by_source, times_used, uses
 from kovel.data_folder import Data
-from kovel.exchange.log import Line
+from kovel.exchange.log_formats import Line
 from kovel.store import projects, recordings, stories, subclips, transcripts
 
 

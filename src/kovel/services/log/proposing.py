@@ -10,22 +10,22 @@ from itertools import pairwise
 import numpy as np
 
 from kovel.core.checks.offers import Offer
+from kovel.core.errors import Invalid
 from kovel.core.story import catalogue
 from kovel.core.story.model import Story
 from kovel.core.time.rate import Rate
 from kovel.core.words import radio_cut, retold
 from kovel.core.words.fillers import questions
-from kovel.core.words.meaning import Said
+from kovel.core.words.nearness import Said
 from kovel.core.words.transcript import Word
 from kovel.core.words.writing import asks
 from kovel.data_folder import Data
-from kovel.services.log.languages import spoken
+from kovel.services.log.recording_languages import spoken
 from kovel.services.log.sentence_meaning import Floats, Meant, meant
 from kovel.services.log.speech_levels import found_pauses, levels
 from kovel.services.log.theming import Theme, all_pairs, group, judged, listing, overlap, words_said
 from kovel.services.tighten.proposals import interviewer
-from kovel.store import projects, recordings, stories, subclips, themes, transcripts
-from kovel.store.projects import Invalid
+from kovel.store import projects, recordings, stories, subclips, theme_rows, transcripts
 from kovel.store.subclips import Subclip
 
 AIR_BEFORE, AIR_AFTER = 0.10, 0.16  # seconds of a pause that stay beside a bite, where there are so many
@@ -47,12 +47,12 @@ def propose(data: Data, project: int, seconds: float, chosen: Sequence[int] = ()
     """A first radio cut of chosen themes (none: all that are not set aside), as a new story beside the others."""
     if not 5 <= seconds <= 4 * 3600:
         raise Invalid("A radio cut lasts from five seconds to four hours.")
-    if not themes.listing(data.db, project):
+    if not theme_rows.listing(data.db, project):
         group(data, project)
     rows = listing(data, project)
     ids = [t.id for t in rows if not t.aside] if not chosen else list(dict.fromkeys(chosen))
     for t in ids:
-        themes.get(data.db, project, t)
+        theme_rows.get(data.db, project, t)
     known = meant(data, project)
     sentences, at = _sentences(data, project, known, [t for t in rows if t.id in ids])
     pairs, better = _pairs(data, project, known, at)

@@ -11,16 +11,16 @@ from uuid import uuid4
 import numpy as np
 import numpy.typing as npt
 
+from kovel.core.errors import Invalid
 from kovel.core.story.model import Sources
 from kovel.core.story.sync import set_time
 from kovel.core.time.rate import SAMPLE_RATE
-from kovel.core.words.meaning import ENGLISH, MANY, Said, content, nearest, same_answer
-from kovel.core.words.themes import words_of
+from kovel.core.words.nearness import ENGLISH, MANY, Said, content, nearest, same_answer
+from kovel.core.words.theme_groups import words_of
 from kovel.data_folder import Data
 from kovel.services.tighten.proposals import interviewer
-from kovel.store import jobs, meanings, projects, recordings, settings, subclips, transcripts
+from kovel.store import jobs, kept_settings, meanings, projects, recordings, subclips, transcripts
 from kovel.store.jobs import Job
-from kovel.store.projects import Invalid
 
 Floats = npt.NDArray[np.float32]
 SHOT_SAYS = 3  # sentences of a shot's own that tell what it shows
@@ -142,7 +142,7 @@ def work_out(data: Data, project: int) -> Job | None:
     folder.mkdir(exist_ok=True)
     name = folder / uuid4().hex
     name.with_suffix(".json").write_text(json.dumps(lacking))
-    params = {"texts": f"{name}.json", "out": f"{name}.npy", "model": settings.get(data.db, "meaning model")}
+    params = {"texts": f"{name}.json", "out": f"{name}.npy", "model": kept_settings.get(data.db, "meaning model")}
     return jobs.add(data.db, project, "meaning", params)
 
 
@@ -177,8 +177,8 @@ def set_model(data: Data, folder: str) -> None:
         if size != ENGLISH:
             raise Invalid(f"That model gives {size or 'no'} numbers a sentence; {ENGLISH} are needed.")
     new = str(path) if path else ""
-    if new != settings.get(data.db, "meaning model"):
-        settings.put(data.db, "meaning model", new)
+    if new != kept_settings.get(data.db, "meaning model"):
+        kept_settings.put(data.db, "meaning model", new)
         meanings.forget(data.db)
 
 
@@ -194,7 +194,7 @@ def keep_up(data: Data, seen: dict[int, str]) -> None:
 
 def search(data: Data, project: int, question: str, limit: int = 20, model: str = "") -> list[Hit]:
     """Sentences for a question: first those with all its words, then those that are near it in meaning. Each sentence once."""
-    from kovel.media.meaning import vectors  # the models are read when somebody asks
+    from kovel.media.sentence_vectors import vectors  # the models are read when somebody asks
 
     question = " ".join(question.split())
     if not question:
@@ -210,7 +210,7 @@ def search(data: Data, project: int, question: str, limit: int = 20, model: str 
         hits.append(Hit(s, marked[s], "word", round(1 - k / 1000, 3)))
     known = meant(data, project)
     if known.said:
-        (asked,) = vectors([content(question)], model or settings.get(data.db, "meaning model"))
+        (asked,) = vectors([content(question)], model or kept_settings.get(data.db, "meaning model"))
         have = {(h.said.recording, h.said.start) for h in hits}
         for i, score in nearest(asked, known.rows, known.same, question, limit + len(hits)):
             s = known.said[i]

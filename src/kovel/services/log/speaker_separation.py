@@ -5,13 +5,13 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
+from kovel.core.errors import Invalid
 from kovel.core.words.transcript import Word, sentences
 from kovel.data_folder import Data, media_facts
 from kovel.jobs.kinds import JobKind, Outcome, Result
 from kovel.services.log.transcription import WORD_JOBS
 from kovel.store import jobs, recordings, transcripts
 from kovel.store.jobs import Job
-from kovel.store.projects import Invalid
 
 APART = 28_800  # samples (0.6 s): a pause after which somebody else may speak
 BOTH = 0.2  # the share of a name in each of two voices from which on it tells neither of them

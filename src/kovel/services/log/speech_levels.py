@@ -8,7 +8,7 @@ import numpy as np
 
 from kovel.core.sound.levels import Levels, Mask
 from kovel.core.sound.pauses import Pause, Settings, pauses, speech
-from kovel.core.story.lined import spoken
+from kovel.core.story.lined_page import spoken
 from kovel.core.story.model import Piece
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word

@@ -10,22 +10,22 @@ from functools import partial
 import numpy as np
 import numpy.typing as npt
 
+from kovel.core.errors import Invalid
 from kovel.core.story.model import Sources
 from kovel.core.story.sync import set_time
 from kovel.core.time.rate import SAMPLE_RATE
 from kovel.core.words import retold
-from kovel.core.words.meaning import Said
-from kovel.core.words.themes import Statement, grouped, names, nearest_theme, statements, words_of
-from kovel.core.words.themes import meant as meaning_of
+from kovel.core.words.nearness import Said
+from kovel.core.words.theme_groups import Statement, grouped, names, nearest_theme, statements, words_of
+from kovel.core.words.theme_groups import meant as meaning_of
 from kovel.core.words.transcript import Word
 from kovel.data_folder import Data
 from kovel.jobs.kinds import Chore, JobKind, Outcome, Result
-from kovel.services.log.languages import spoken
+from kovel.services.log.recording_languages import spoken
 from kovel.services.log.sentence_meaning import Meant, clear_up, keep_up, meant, take_meant
 from kovel.services.log.speech_levels import levels
-from kovel.store import meanings, recordings, subclips, themes, transcripts
+from kovel.store import meanings, recordings, subclips, theme_rows, transcripts
 from kovel.store.jobs import Job
-from kovel.store.projects import Invalid
 
 Floats = npt.NDArray[np.float32]
 COMPARED = 6000  # sentences of which every one is held against every other
@@ -85,10 +85,10 @@ def _now(data: Data, project: int) -> tuple[Meant, list[Statement], Floats]:
     return known, found, meaning_of(found, known.rows)
 
 
-def _where(data: Data, project: int, found: Sequence[Statement]) -> list[themes.Placed | None]:
+def _where(data: Data, project: int, found: Sequence[Statement]) -> list[theme_rows.Placed | None]:
     """The theme of each statement: that of its beginning, or of the kept one that it shares most time with."""
-    kept: dict[int, list[themes.Placed]] = {}
-    for p in themes.placed(data.db, project):
+    kept: dict[int, list[theme_rows.Placed]] = {}
+    for p in theme_rows.placed(data.db, project):
         kept.setdefault(p.recording, []).append(p)
     out = []
     for s in found:
@@ -111,7 +111,7 @@ def listing(data: Data, project: int) -> list[Theme]:
         if p is not None:
             n = sum(overlap(k, (s.start, s.end)) for k in kept.get(s.recording, []))
             inside.setdefault(p.theme, []).append(Shown(s, p.theme, p.own, min(n, s.end - s.start)))
-    rows = [Theme(t.id, t.name, t.aside, tuple(inside.get(t.id, ()))) for t in themes.listing(data.db, project)]
+    rows = [Theme(t.id, t.name, t.aside, tuple(inside.get(t.id, ()))) for t in theme_rows.listing(data.db, project)]
     return sorted(rows, key=lambda t: (t.aside, -t.said))
 
 
@@ -122,7 +122,7 @@ def group(data: Data, project: int) -> list[Theme]:
         raise Invalid("What is said is still being worked out. Group it when that is done; the bar above shows how far it is.")
     if len(found) < 2:
         raise Invalid("There is too little said in this project to group: transcribe the interviews first.")
-    with themes.grouping(data.db, project):
+    with theme_rows.grouping(data.db, project):
         follow(data, project, first=True)
     return listing(data, project)
 
@@ -131,14 +131,14 @@ def follow(data: Data, project: int, *, first: bool = False) -> int:
     """Put statements that are in no theme yet into the one they are nearest to, the rest into new ones; how many. Themes that are
     there stay as they are. Nothing happens before the first grouping (`first`)."""
     known, found, rows = _now(data, project)
-    there = themes.listing(data.db, project)
+    there = theme_rows.listing(data.db, project)
     if known.lacking or (not there and not first):
         return 0
     where = _where(data, project, found)
     moved = [(s.recording, p.start, s.start, s.end) for s, p in zip(found, where, strict=True)
              if p and (p.start, p.end) != (s.start, s.end) and sum(q is p for q in where) == 1]  # fmt: skip
     if moved:
-        themes.reshape(data.db, moved)
+        theme_rows.reshape(data.db, moved)
     new = [i for i, p in enumerate(where) if p is None]
     if not new:
         return 0
@@ -153,13 +153,13 @@ def follow(data: Data, project: int, *, first: bool = False) -> int:
     rest = to.pop(None, [])
     of_rest = grouped(rows[rest])
     said = _named(data, known, found, rest, of_rest)
-    groups: list[themes.Group] = [
+    groups: list[theme_rows.Group] = [
         (t, "", [(found[i].recording, found[i].start, found[i].end) for i in ids]) for t, ids in to.items()
     ]
     for g in sorted(said):
         groups.append((None, said[g], [(found[i].recording, found[i].start, found[i].end)
                                        for i, x in zip(rest, of_rest, strict=True) if x == g]))  # fmt: skip
-    themes.put(data.db, project, groups)
+    theme_rows.put(data.db, project, groups)
     return len(new)
 
 
@@ -174,7 +174,7 @@ def _named(data: Data, known: Meant, found: Sequence[Statement], ids: Sequence[i
 def split(data: Data, project: int, theme: int) -> list[str]:
     """A theme in two or more, by what its statements have in common among themselves."""
     known, found, rows = _now(data, project)
-    themes.get(data.db, project, theme)
+    theme_rows.get(data.db, project, theme)
     ids = [i for i, p in enumerate(_where(data, project, found)) if p and p.theme == theme]
     if len(ids) < 2:
         raise Invalid("There is one statement in it: nothing to split.")
@@ -187,7 +187,7 @@ def split(data: Data, project: int, theme: int) -> list[str]:
         (said[g], [(found[i].recording, found[i].start) for i, x in zip(ids, groups, strict=True) if x == g])
         for g in sorted(said)
     ]
-    return themes.split(data.db, project, theme, parts)
+    return theme_rows.split(data.db, project, theme, parts)
 
 
 def _halves(rows: Floats) -> list[int]:
@@ -233,7 +233,7 @@ def _one_moment(a: Said, b: Said, sources: Sources) -> bool:
 
 def judged(data: Data, project: int) -> dict[tuple[tuple[int, int], tuple[int, int]], str]:
     """What the editor said of pairs, by (recording, start) of both."""
-    return {(j.a, j.b): j.better for j in themes.judged(data.db, project)}
+    return {(j.a, j.b): j.better for j in theme_rows.judged(data.db, project)}
 
 
 def all_pairs(data: Data, project: int, known: Meant) -> list[retold.Pair]:

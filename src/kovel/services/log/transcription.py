@@ -7,7 +7,8 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from kovel.core.words.captions import write_srt, write_vtt
+from kovel.core.errors import Invalid
+from kovel.core.words.caption_text import write_srt, write_vtt
 from kovel.core.words.languages import ENGLISH, guessed
 from kovel.core.words.small_words import TALK
 from kovel.core.words.transcript import Word, sentences, with_speakers
@@ -15,9 +16,8 @@ from kovel.core.words.writing import named
 from kovel.data_folder import Data, media_facts
 from kovel.jobs.kinds import JobKind, NeededSound, Outcome, Result
 from kovel.services.received_files import taken_apart
-from kovel.store import jobs, recordings, settings, subclips, transcripts
+from kovel.store import jobs, kept_settings, recordings, subclips, transcripts
 from kovel.store.jobs import Job
-from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 
 WORD_JOBS = ("transcribe", "align", "voices")  # what brings the words of a recording, or who says them: one at a time
@@ -77,7 +77,7 @@ def transcribe(data: Data, recording: int) -> Job:
     if running and running.is_open:
         raise Invalid(f"{r.name} is being transcribed already.")
     params = {
-        "out": str(data.derived(recording)), "channels": facts["channels"], "model": settings.get(data.db, "model"),
+        "out": str(data.derived(recording)), "channels": facts["channels"], "model": kept_settings.get(data.db, "model"),
         "names": names_of(data, r.project), "language": r.language, "models": str(data.models),
     }  # fmt: skip
     return jobs.add(data.db, r.project, "transcribe", params, recording)
@@ -94,7 +94,7 @@ def align(data: Data, recording: int, text: str) -> Job:
         raise Invalid(f"There are no words in that text. The words of {r.name} are as they were.")
     params = {
         "out": str(data.derived(recording)), "channels": facts["channels"], "said": said, "speakers": speakers,
-        "model": settings.get(data.db, "model"), "language": r.language, "models": str(data.models),
+        "model": kept_settings.get(data.db, "model"), "language": r.language, "models": str(data.models),
     }  # fmt: skip
     return jobs.add(data.db, r.project, "align", params, recording)
 
@@ -164,7 +164,7 @@ def set_model(data: Data, folder: str) -> None:
         raise Invalid(
             f"There is no model.bin in {folder.strip()[:200]}. A model is a folder with model.bin, config.json and its vocabulary."
         )
-    settings.put(data.db, "model", str(Path(folder.strip()).expanduser()) if folder.strip() else "")
+    kept_settings.put(data.db, "model", str(Path(folder.strip()).expanduser()) if folder.strip() else "")
 
 
 def take_words(data: Data, r: Recording, name: str, text: str) -> tuple[int, list[str]]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
+from kovel.core.errors import Invalid
 from kovel.core.picture import faces as paths
 from kovel.core.plan.geometry import standing
 from kovel.core.plan.layers import WHOLE
@@ -14,13 +15,12 @@ from kovel.core.story.catalogue import run
 from kovel.core.story.model import Cover, Piece, Refused, Report, Sources, Story
 from kovel.core.story.settings import SHAPES
 from kovel.data_folder import Data
-from kovel.media.faces import faces_in
+from kovel.media.face_finding import faces_in
 from kovel.media.proxy import GOP
 from kovel.media.whole_files import keep
 from kovel.services.footage.thumbnails import colours, near
 from kovel.services.sound.mixing import Asked
 from kovel.store import projects, recordings, stories
-from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 
 MOST = 14  # small frames that are looked at in one piece

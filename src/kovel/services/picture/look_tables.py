@@ -15,6 +15,7 @@ from uuid import uuid4
 import numpy as np
 import numpy.typing as npt
 
+from kovel.core.errors import Invalid, Missing
 from kovel.core.picture import look as looks
 from kovel.core.picture.colour import cube_text
 from kovel.core.plan.layers import Look
@@ -23,12 +24,11 @@ from kovel.core.story.sync import same_moment
 from kovel.core.time.rate import Rate
 from kovel.data_folder import Data
 from kovel.media.drawing import kept_in
-from kovel.media.titles import OWN
+from kovel.media.title_pictures import OWN
 from kovel.media.whole_files import written_whole
 from kovel.services.footage.thumbnails import colours
 from kovel.services.received_files import taken_apart
 from kovel.store import projects, recordings
-from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 
 LARGEST_FONT = 20_000_000  # bytes

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
+from kovel.core.errors import Invalid
 from kovel.core.plan.plan import Plan
 from kovel.core.plan.sounds import made_of
 from kovel.core.story.settings import CLEANING, SETTINGS
@@ -14,7 +15,6 @@ from kovel.jobs.kinds import Hold, JobKind, Outcome
 from kovel.media.files import Unusable
 from kovel.store import jobs, recordings
 from kovel.store.jobs import Job, JobState
-from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 
 KEPT = 3  # of one recording, so that what is taken back is there at once

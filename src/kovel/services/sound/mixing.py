@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from kovel.core.checks.mix_loudness import target_of
+from kovel.core.errors import Invalid
 from kovel.core.plan.plan import Plan, make_plan
 from kovel.core.plan.sounds import made_of, sounds_on
 from kovel.core.sound.ducking import Ducking, Span, ducked, spans_joined
@@ -34,7 +35,6 @@ from kovel.services.sound.derived_sounds import all_retimed, made_file, want_ret
 from kovel.services.story.story_checks import powers
 from kovel.services.tighten.quick_cuts import beats, find
 from kovel.store import recordings, transcripts
-from kovel.store.projects import Invalid
 
 Asked = tuple[str, dict[str, Any]]
 WORD_GAP = 0.12  # seconds between words that are one stretch of speech

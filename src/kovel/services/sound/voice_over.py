@@ -5,13 +5,13 @@ import wave
 from secrets import token_hex
 from typing import BinaryIO
 
+from kovel.core.errors import Invalid
 from kovel.core.story.model import Story
 from kovel.data_folder import Data
 from kovel.media.files import Unusable
 from kovel.services.footage.intake import bring_in, put_under_free_name
 from kovel.services.sound.mixing import Asked
 from kovel.store import recordings
-from kovel.store.projects import Invalid
 from kovel.store.recordings import Recording
 
 MOST = 48_000 * 2 * 3600 + 1_000  # bytes: an hour

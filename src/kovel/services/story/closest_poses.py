@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from kovel.core.checks.findings import Grey
 from kovel.core.checks.offers import Offer
 from kovel.core.checks.poses import CONTEXT, REACH, Pose, Room, closest, room_in
+from kovel.core.errors import Invalid
 from kovel.core.story.catalogue import run
 from kovel.core.story.consequences import frames_of
 from kovel.core.story.model import Piece, Report, Sources, Story
@@ -17,7 +18,6 @@ from kovel.data_folder import Data
 from kovel.services.log.speech_levels import found_pauses
 from kovel.services.story.story_checks import pictures
 from kovel.store import recordings
-from kovel.store.projects import Invalid
 
 TOLD = 8  # jumps of which it is told
 AFTER, BEFORE = 0.12, 0.08  # seconds of air behind what was said and before what follows

@@ -6,6 +6,7 @@ import numpy as np
 
 from kovel.core.checks.covering import LONGEST, covers_for, sentence_around
 from kovel.core.checks.offers import Offer
+from kovel.core.errors import Invalid
 from kovel.core.picture.shots import Look, look
 from kovel.core.story.model import Story
 from kovel.core.time.rate import Rate
@@ -14,7 +15,6 @@ from kovel.data_folder import Data
 from kovel.services.log.sentence_meaning import shots_near
 from kovel.services.story.story_checks import said_between, shelf, words_around
 from kovel.store import recordings
-from kovel.store.projects import Invalid
 
 
 @dataclass(frozen=True, slots=True)

@@ -21,12 +21,12 @@ from kovel.core.story.model import Cover, Piece, Refused, Sources, Story, moment
 from kovel.core.story.seams import Seam, seams
 from kovel.core.story.usage import times_used, uses
 from kovel.core.time.rate import Rate, frame_shown
-from kovel.core.words.meaning import Said
+from kovel.core.words.nearness import Said
 from kovel.core.words.transcript import Word, words_in
 from kovel.data_folder import Data, media_facts
 from kovel.media.render import Sound
 from kovel.media.soundtrack import sound_file
-from kovel.media.titles import title_shown
+from kovel.media.title_pictures import title_shown
 from kovel.services.footage.relinking import there
 from kovel.services.footage.thumbnails import colours
 from kovel.services.log.sentence_meaning import shots_near

@@ -1,13 +1,12 @@
 """Stories made elsewhere, brought in: a timeline or an edit list becomes a story of its own."""
 
+from kovel.core.errors import Invalid, Told
 from kovel.core.plan.plan import make_plan
 from kovel.core.story.bounds import could_be_cut, held
-from kovel.core.told import Told
 from kovel.data_folder import Data
 from kovel.exchange.timelines import TIMELINES
 from kovel.services.received_files import taken_apart, text_of
 from kovel.store import projects, recordings, stories
-from kovel.store.projects import Invalid
 
 LARGEST = 50_000_000  # bytes
 # what odd values in a file can lead to, whatever was foreseen: it is refused, and nothing is made

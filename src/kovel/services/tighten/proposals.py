@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any, Literal
 
+from kovel.core.errors import Invalid
 from kovel.core.sound.levels import Levels
 from kovel.core.story.model import Story
 from kovel.core.time.rate import Rate
@@ -18,11 +19,10 @@ from kovel.core.time.timecode import format_timecode
 from kovel.core.words.fillers import KINDS, Proposal, kept, proposals, word_proposals
 from kovel.core.words.languages import Language
 from kovel.data_folder import Data
-from kovel.services.log.languages import set_list, spoken
+from kovel.services.log.recording_languages import set_list, spoken
 from kovel.services.log.speech_levels import found_pauses, levels
-from kovel.store import decisions, recordings, settings, transcripts
+from kovel.store import decisions, kept_settings, recordings, transcripts
 from kovel.store.decisions import Desk
-from kovel.store.projects import Invalid
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,7 +60,7 @@ def undo(data: Data, recording: int) -> str:
 
 def interviewer(data: Data) -> str:
     """The name under which the interviewer's words stand in transcripts."""
-    return settings.get(data.db, "interviewer") or "interviewer"
+    return kept_settings.get(data.db, "interviewer") or "interviewer"
 
 
 @lru_cache(8)
@@ -181,7 +181,7 @@ def set_up(data: Data, recording: int, values: Mapping[str, float | None], lists
         for which, text in lists.items():
             set_list(data, which, spoken(data, recordings.get(data.db, recording)).code, text)
         if asking is not None:
-            settings.put(data.db, "interviewer", " ".join(asking.split())[:40])
+            kept_settings.put(data.db, "interviewer", " ".join(asking.split())[:40])
         put(data, recording, d)
         return "Settings changed."
 

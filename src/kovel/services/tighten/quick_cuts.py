@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
+from kovel.core.errors import Invalid
 from kovel.core.sound.beats import Beats, doubled, halved, moved, tapped
 from kovel.core.sound.hits import Cut, Hit, at_sensitivity, on_beats, quick_cut
 from kovel.core.story.model import Story
@@ -16,7 +17,6 @@ from kovel.services.tighten.proposals import within
 from kovel.store import decisions, jobs, recordings
 from kovel.store.decisions import QuickDesk
 from kovel.store.jobs import Job, JobState
-from kovel.store.projects import Invalid
 
 
 def pulse(data: Data, recording: int) -> dict[str, Any] | None:

@@ -6,4 +6,4 @@ INSERT INTO issued SELECT 'recording', max(
 -- which try at a job is under way: the answer of an earlier one counts no more
 ALTER TABLE job ADD COLUMN attempt INTEGER NOT NULL DEFAULT 0;
 -- each desk of Tighten before a change, for undo
-CREATE TABLE desk_step (recording INTEGER NOT NULL, n INTEGER NOT NULL, value TEXT NOT NULL, PRIMARY KEY (recording, n)) WITHOUT ROWID
+CREATE TABLE desk_step (recording INTEGER NOT NULL, n INTEGER NOT NULL, value TEXT NOT NULL, PRIMARY KEY (recording, n)) WITHOUT ROWID;

@@ -1,2 +1,2 @@
 -- lanes that go along with inserts and takes
-ALTER TABLE story ADD COLUMN along TEXT NOT NULL DEFAULT '[]'
+ALTER TABLE story ADD COLUMN along TEXT NOT NULL DEFAULT '[]';

@@ -5,11 +5,11 @@ from typing import Annotated, Literal
 from fastapi import APIRouter, Form, Query, Request
 from fastapi.responses import HTMLResponse
 
+from kovel.core.errors import Invalid
 from kovel.core.time.timecode import stamp
 from kovel.services.footage import binning
-from kovel.services.log.languages import code_of
-from kovel.store import bins, projects, recordings, steps
-from kovel.store.projects import Invalid
+from kovel.services.log.recording_languages import code_of
+from kovel.store import bin_rows, projects, recordings, steps
 from kovel.web.forms import Sent, sent
 from kovel.web.pages import joined, page, report, the_recording, web
 from kovel.web.rooms.footage.routes import listed
@@ -82,7 +82,7 @@ def names(
 def make(request: Request, project: int, name: Annotated[str, Form()] = "", ids: Ids = None) -> HTMLResponse:
     """A new bin with what is chosen in it."""
     rows = _of(request, project, ids) if ids else []
-    b = bins.make(web(request).data.db, project, name, rows)
+    b = bin_rows.make(web(request).data.db, project, name, rows)
     return listed(request, project, f"Bin {b.name} made, with {len(b.recordings)} in it.")
 
 
@@ -91,19 +91,19 @@ def put(
     request: Request, project: int, to: Annotated[int, Form()], ids: Ids = None, out: Annotated[bool, Form()] = False
 ) -> HTMLResponse:
     """What is chosen into a bin, or out of it."""
-    b = bins.put(web(request).data.db, project, to, _of(request, project, ids), out)
+    b = bin_rows.put(web(request).data.db, project, to, _of(request, project, ids), out)
     return listed(request, project, f"{'Out of' if out else 'In'} {b.name}: {len(b.recordings)} are in it now.")
 
 
 @router.post("/footage/bins/{number}/name")
 def rename(request: Request, project: int, number: int, name: Annotated[str, Form()] = "") -> HTMLResponse:
-    b = bins.rename(web(request).data.db, project, number, name)
+    b = bin_rows.rename(web(request).data.db, project, number, name)
     return listed(request, project, f"The bin is called {b.name}.")
 
 
 @router.post("/footage/bins/{number}/remove")
 def remove(request: Request, project: int, number: int) -> HTMLResponse:
-    b = bins.remove(web(request).data.db, project, number)
+    b = bin_rows.remove(web(request).data.db, project, number)
     return listed(request, project, f"Bin {b.name} taken away; its recordings stay.")
 
 

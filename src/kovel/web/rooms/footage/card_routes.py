@@ -10,6 +10,7 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Form, Query, Request
 from fastapi.responses import FileResponse, HTMLResponse
 
+from kovel.core.errors import Invalid, Missing
 from kovel.demo.cards import MADE_UP, plug_in, pull_out
 from kovel.media.child import call
 from kovel.media.files import Unusable
@@ -17,7 +18,6 @@ from kovel.services.footage import camera_cards
 from kovel.services.footage.intake import allowed
 from kovel.store import jobs, projects
 from kovel.store.jobs import JobState
-from kovel.store.projects import Invalid, Missing
 from kovel.web.pages import joined, page, report, web
 
 router = APIRouter(prefix="/p/{project}")

@@ -6,8 +6,8 @@ from typing import Annotated
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import HTMLResponse
 
+from kovel.core.errors import Invalid
 from kovel.store import jobs
-from kovel.store.projects import Invalid
 from kovel.web.pages import joined, page, render, report, the_recording, web
 from kovel.web.preparing_progress import making_of
 from kovel.web.rooms.footage.routes import listed

@@ -13,8 +13,8 @@ from kovel.services.footage.mending import being_mended
 from kovel.services.footage.relinking import there
 from kovel.services.footage.syncing import sets
 from kovel.services.footage.time_left import preparing_ends
-from kovel.services.log.languages import BY_NAME
-from kovel.store import bins, jobs, projects, recordings, transcripts
+from kovel.services.log.recording_languages import BY_NAME
+from kovel.store import bin_rows, jobs, projects, recordings, transcripts
 from kovel.store.db import Database
 from kovel.store.projects import Project
 from kovel.store.recordings import Recording
@@ -73,7 +73,7 @@ class FootageView:
     found: int
     more: Shown | None
     heaps: list[tuple[str, list[Heap]]]
-    bins: list[bins.Bin]
+    bins: list[bin_rows.Bin]
     orders: dict[str, str]
     kinds: tuple[str, ...]
     languages: Sequence[tuple[str, str]]
@@ -125,7 +125,7 @@ def footage(request: Request, project: int) -> FootageView:
     return FootageView(
         project=p, rows=[row(r) for r in found[: s.count]], sets=_sets(data, project), shown=s, every=len(every), found=len(found),
         more=replace(s, count=s.count + FIRST) if len(found) > s.count else None, heaps=heaps(data, project, every),
-        bins=bins.of_project(data.db, project), orders={k: name for k, (name, _) in ORDERS.items()}, kinds=recordings.KINDS,
+        bins=bin_rows.of_project(data.db, project), orders={k: name for k, (name, _) in ORDERS.items()}, kinds=recordings.KINDS,
         languages=BY_NAME, busy=bool(coming or running or syncing or judged or (looking is not None and looking.state in OPEN)),
         coming=len([j for j in coming if not j.paused]), held=len([j for j in coming if j.paused]), left=preparing_ends(data.db, coming),
         silent=sum(1 for r in every if speaks(r) and r.id not in have and r.id not in asked), hearing=running,

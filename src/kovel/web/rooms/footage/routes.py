@@ -10,6 +10,7 @@ from fastapi.responses import HTMLResponse, JSONResponse
 from pydantic import BaseModel, ConfigDict
 from starlette.concurrency import run_in_threadpool
 
+from kovel.core.errors import Invalid, Missing
 from kovel.data_folder import media_facts
 from kovel.media.files import Unusable
 from kovel.services.footage.disk_space import empty
@@ -30,7 +31,6 @@ from kovel.services.log.transcription import transcribe
 from kovel.services.sound.derived_sounds import set_on_recording
 from kovel.store import jobs, projects, recordings, transcripts
 from kovel.store.jobs import JobState
-from kovel.store.projects import Invalid, Missing
 from kovel.web.forms import Sent, Ticked, sent
 from kovel.web.pages import joined, page, report, size, the_recording, web
 from kovel.web.rooms.footage.recording_list import footage, searching_of, speaks

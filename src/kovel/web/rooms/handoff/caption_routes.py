@@ -8,13 +8,13 @@ from typing import Annotated
 from fastapi import APIRouter, File, Form, Query, Request, UploadFile
 from fastapi.responses import HTMLResponse, Response
 
+from kovel.core.errors import Invalid, Missing
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import stamp
 from kovel.core.words.subtitles import CHARS, Cue
-from kovel.exchange.captions import CAPTION_FORMATS
+from kovel.exchange.caption_formats import CAPTION_FORMATS
 from kovel.services.handoff.captioning import bring, caption_file, captions_of, change, too_fast
-from kovel.store import captions, projects
-from kovel.store.projects import Invalid, Missing
+from kovel.store import caption_rows, projects
 from kovel.web.open_story import opened
 from kovel.web.pages import download, joined, page, render, report, web
 
@@ -54,12 +54,12 @@ def _list(request: Request, project: int, template: str = "handoff/caption_rows.
     data = web(request).data
     kept = opened(request, project)
     rows = [_row(c, kept.story.rate) for c in captions_of(data, kept)]
-    file = captions.brought(data.db, kept.id)
+    file = caption_rows.brought(data.db, kept.id)
     hard = sum(bool(r.trouble) for r in rows)
     return page(
         request, template, room="handoff", project=projects.get(data.db, project), kept=kept, rows=rows, hard=hard,
         file=file and file[0], formats=[f for f in CAPTION_FORMATS.values() if kept.story.sections or not f.is_chapters],
-        read_suffixes=",".join(f.suffix for f in CAPTION_FORMATS.values() if f.is_read), undo_redo=captions.can(data.db, kept.id),
+        read_suffixes=",".join(f.suffix for f in CAPTION_FORMATS.values() if f.is_read), undo_redo=caption_rows.can(data.db, kept.id),
     )  # fmt: skip
 
 
@@ -74,7 +74,7 @@ def type_(request: Request, project: int, key: str, text: Annotated[str, Form()]
         raise Missing("There is no such caption.") from None
     c = change(data, kept, (recording, sample), text)
     p = projects.get(data.db, project)
-    can = render("handoff/caption_undo.html", project=p, undo_redo=captions.can(data.db, kept.id), oob=True)
+    can = render("handoff/caption_undo.html", project=p, undo_redo=caption_rows.can(data.db, kept.id), oob=True)
     return joined(render("handoff/caption.html", r=_row(c, kept.story.rate), project=p), can)
 
 
@@ -95,14 +95,14 @@ def file_in(request: Request, project: int, file: Annotated[UploadFile, File()])
 def words_again(request: Request, project: int) -> HTMLResponse:
     """Captions that follow the words again."""
     kept = opened(request, project)
-    captions.bring(web(request).data.db, kept.id, "", None)
+    caption_rows.bring(web(request).data.db, kept.id, "", None)
     return joined(_list(request, project), report("The captions follow the words again."))
 
 
 @router.post("/captions.undo")
 def undo(request: Request, project: int, redo: Annotated[bool, Form()] = False) -> HTMLResponse:
     """The last change of the captions taken back, or done again."""
-    did = captions.turn(web(request).data.db, opened(request, project).id, redo)
+    did = caption_rows.turn(web(request).data.db, opened(request, project).id, redo)
     return joined(_list(request, project), report(f"{'Done again' if redo else 'Undone'}: {did}."))
 
 

@@ -14,6 +14,7 @@ from fastapi import APIRouter, File, Form, Query, Request, UploadFile
 from fastapi.responses import FileResponse, HTMLResponse, Response
 from pydantic import BaseModel
 
+from kovel.core.errors import Invalid, Missing, Told
 from kovel.core.plan.outputs import KINDS, Output
 from kovel.core.plan.plan import make_plan
 from kovel.core.story.model import Item, Sources, Story
@@ -21,17 +22,16 @@ from kovel.core.story.seams import seams
 from kovel.core.story.settings import SHAPES
 from kovel.core.time.rate import RATES, Rate
 from kovel.core.time.timecode import parse_entry, stamp
-from kovel.core.told import Told
 from kovel.data_folder import Data
 from kovel.exchange.documents import DOCUMENTS
 from kovel.exchange.timelines import TIMELINES
 from kovel.services.handoff import archiving
-from kovel.services.handoff.outputs import READY, Estimate, estimate, keep_ready, ready, start_output
+from kovel.services.handoff.rendering import READY, Estimate, estimate, keep_ready, ready, start_output
 from kovel.services.story.story_checks import findings
 from kovel.services.story.timeline_import import LARGEST, bring_in
 from kovel.store import jobs, projects, recordings, stories
 from kovel.store.jobs import JobState
-from kovel.store.projects import Invalid, Missing, Project
+from kovel.store.projects import Project
 from kovel.store.recordings import Recording
 from kovel.store.stories import Kept
 from kovel.web.pages import download, joined, page, report, size, web

@@ -8,6 +8,7 @@ from fastapi import APIRouter, Form, Request
 from fastapi.responses import HTMLResponse, JSONResponse
 from pydantic import BeforeValidator
 
+from kovel.core.errors import Invalid, Missing
 from kovel.core.plan.plan import window_plan
 from kovel.core.sound.pauses import VOICE, nearest_pause
 from kovel.core.story.usage import ranges_used, uses
@@ -16,7 +17,7 @@ from kovel.core.time.timecode import TimeError, parse_entry
 from kovel.services.log.speech_levels import found_pauses
 from kovel.services.sound.derived_sounds import want_cleaned
 from kovel.store import markers, projects, recordings, steps, stories, subclips, transcripts
-from kovel.store.projects import Invalid, Missing, Project
+from kovel.store.projects import Project
 from kovel.store.recordings import Recording
 from kovel.store.subclips import Subclip
 from kovel.web.forms import Sent, sent

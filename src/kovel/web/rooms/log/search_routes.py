@@ -8,7 +8,7 @@ from fastapi.responses import HTMLResponse
 
 from kovel.core.story.sync import set_time
 from kovel.core.time.rate import SAMPLE_RATE
-from kovel.core.words.meaning import Said
+from kovel.core.words.nearness import Said
 from kovel.services.log.sentence_meaning import Hit, meant, more_like
 from kovel.services.log.sentence_meaning import search as search_meaning
 from kovel.store import projects, recordings, transcripts

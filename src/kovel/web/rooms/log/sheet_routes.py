@@ -9,11 +9,12 @@ from fastapi import APIRouter, Form, Request, UploadFile
 from fastapi.responses import HTMLResponse, Response
 from starlette.concurrency import run_in_threadpool
 
-from kovel.exchange.log import Line, from_csv, to_csv, to_otio
+from kovel.core.errors import Invalid
+from kovel.exchange.log_formats import Line, from_csv, to_csv, to_otio
 from kovel.services.log.log_rows import log_lines, with_said
 from kovel.services.received_files import text_of
 from kovel.store import markers, projects, recordings, stories, subclips, transcripts
-from kovel.store.projects import Invalid, Project
+from kovel.store.projects import Project
 from kovel.web.forms import sent
 from kovel.web.pages import download, joined, page, render, report, web
 from kovel.web.rooms.log.routes import Changed, change_one, keep_all_used, of_project

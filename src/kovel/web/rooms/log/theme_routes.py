@@ -8,15 +8,16 @@ from typing import Annotated
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import HTMLResponse
 
+from kovel.core.errors import Invalid
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import TimeError, parse_seconds, running, stamp
-from kovel.core.words.meaning import Said
+from kovel.core.words.nearness import Said
 from kovel.core.words.radio_cut import Order
 from kovel.data_folder import Data
 from kovel.services.log import proposing, theming
 from kovel.services.log.sentence_meaning import meant, more_like, set_model, work_out
-from kovel.store import jobs, projects, recordings, settings, steps, stories, themes
-from kovel.store.projects import Invalid, Project
+from kovel.store import jobs, kept_settings, projects, recordings, steps, stories, theme_rows
+from kovel.store.projects import Project
 from kovel.web.pages import joined, page, report, web
 from kovel.web.small_frames import Face, face_of
 
@@ -123,7 +124,7 @@ def _values(request: Request, project: int) -> Map:
     job = next((j for j in jobs.of_project(data.db, project, "meaning") if j.is_open), None)
     known = meant(data, project)
     return Map(
-        projects.get(data.db, project), columns, rows, job, len(known.said), known.lacking, settings.get(data.db, "meaning model"),
+        projects.get(data.db, project), columns, rows, job, len(known.said), known.lacking, kept_settings.get(data.db, "meaning model"),
         stories.proposed(data.db, project),
     )  # fmt: skip
 
@@ -152,7 +153,7 @@ def group(request: Request, project: int) -> HTMLResponse:
 @router.post("/log/themes/join")
 def join(request: Request, project: int, ids: Annotated[list[int] | None, Form()] = None) -> HTMLResponse:
     """The chosen themes become one."""
-    t = themes.merge(web(request).data.db, project, ids or [])
+    t = theme_rows.merge(web(request).data.db, project, ids or [])
     return _shown(request, project, f"They are one theme now: {t.name}.")
 
 
@@ -168,7 +169,7 @@ def split(request: Request, project: int, ids: Annotated[list[int] | None, Form(
 @router.post("/log/themes/aside")
 def aside(request: Request, project: int, ids: Annotated[list[int] | None, Form()] = None) -> HTMLResponse:
     """The chosen themes are set aside, or taken up again."""
-    aside = themes.set_aside(web(request).data.db, project, ids or [])
+    aside = theme_rows.set_aside(web(request).data.db, project, ids or [])
     return _shown(request, project, "Set aside." if aside else "Taken up again.")
 
 
@@ -183,7 +184,7 @@ def model(request: Request, project: int, folder: Annotated[str, Form()] = "") -
 
 @router.post("/log/themes/{theme}/name")
 def name(request: Request, project: int, theme: int, name: Annotated[str, Form()] = "") -> HTMLResponse:
-    return _shown(request, project, f"Called {themes.rename(web(request).data.db, project, theme, name)}.")
+    return _shown(request, project, f"Called {theme_rows.rename(web(request).data.db, project, theme, name)}.")
 
 
 @router.post("/log/themes/undo")
@@ -227,7 +228,7 @@ def move(
                    if (x.statement.recording, x.statement.start) == (recording, start)), None)  # fmt: skip
     if placed is None:
         raise Invalid("That statement is not there any more. Reload the page.")
-    t = themes.move(db, project, recording, start, theme or None)
+    t = theme_rows.move(db, project, recording, start, theme or None)
     panel = bytes(statement(request, project, recording, start).body).decode()
     beside = f'<aside id="statement" hx-swap-oob="innerHTML">{panel}</aside>'
     return joined(the_map(request, project), beside, report(f"It is of “{t.name}” now."))
@@ -271,8 +272,8 @@ def judge(
     for r in (a_recording, b_recording):
         projects.belongs(db, project, "recording", r)
     a, b = (a_recording, a_start), (b_recording, b_start)
-    was = next((j.better for j in themes.judged(db, project) if (j.a, j.b) == (a, b)), "")
-    themes.judge(db, project, a, b, "" if better == was else better)
+    was = next((j.better for j in theme_rows.judged(db, project) if (j.a, j.b) == (a, b)), "")
+    theme_rows.judge(db, project, a, b, "" if better == was else better)
     return joined(twice(request, project), report("Kept." if better != was else "Taken back."))
 
 

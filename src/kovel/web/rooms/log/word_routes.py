@@ -8,18 +8,18 @@ from fastapi import APIRouter, Form, Request, UploadFile
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 from starlette.concurrency import run_in_threadpool
 
+from kovel.core.errors import Invalid, Missing
 from kovel.core.sound.pauses import VOICE
 from kovel.core.time.rate import SAMPLE_RATE, Rate
 from kovel.core.words.transcript import Word, corrected, joined, replaced
 from kovel.services.footage.binning import set_all
 from kovel.services.footage.intake import allowed
-from kovel.services.log.languages import choices, code_of
+from kovel.services.log.recording_languages import choices, code_of
 from kovel.services.log.speaker_separation import tell_apart
 from kovel.services.log.transcription import WORD_JOBS, align, set_model, take_words, transcribe, transcript
 from kovel.services.received_files import text_of
-from kovel.store import jobs, projects, recordings, settings, transcripts
+from kovel.store import jobs, kept_settings, projects, recordings, transcripts
 from kovel.store.jobs import JobState
-from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.web import pages
 from kovel.web.pages import page, render, report, the_recording, web
@@ -73,7 +73,7 @@ def words_part(request: Request, r: Recording, *, oob: bool = False) -> str:
     said = transcripts.words_at(w.data.db, r.id, 0, FIRST + 1)
     return render(
         "log/words.html", project=p, r=r, turns=turns(said[:FIRST], p.rate), more=FIRST if len(said) > FIRST else 0,
-        speakers=transcripts.speakers(w.data.db, r.id), hearing=hearing(request, r), model=settings.get(w.data.db, "model"),
+        speakers=transcripts.speakers(w.data.db, r.id), hearing=hearing(request, r), model=kept_settings.get(w.data.db, "model"),
         oob=oob, seen=len(said), languages=choices(r),
     )  # fmt: skip
 

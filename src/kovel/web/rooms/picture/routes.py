@@ -8,6 +8,7 @@ from fastapi import APIRouter, File, Query, Request, UploadFile
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 from pydantic import BaseModel, ConfigDict, Field
 
+from kovel.core.errors import Invalid, Missing
 from kovel.core.picture import look as looks
 from kovel.core.picture.colour import cube_text
 from kovel.core.plan.layers import OPAQUE, Look, flat
@@ -21,7 +22,6 @@ from kovel.services.story.closest_poses import all_poses
 from kovel.services.story.story_checks import words_around
 from kovel.store import looks as saved_looks
 from kovel.store import projects, recordings, stories
-from kovel.store.projects import Invalid, Missing
 from kovel.store.recordings import Recording
 from kovel.store.stories import Kept
 from kovel.web.key_sheet import picture_keys

@@ -8,6 +8,7 @@ from fastapi.responses import HTMLResponse, JSONResponse, Response
 from pydantic import BaseModel, ConfigDict, Field
 
 from kovel.core.checks.mix_loudness import mixed, target_of
+from kovel.core.errors import Invalid
 from kovel.core.plan.plan import make_plan
 from kovel.core.plan.sounds import made_of
 from kovel.core.sound.ducking import Ducking
@@ -18,7 +19,6 @@ from kovel.services.sound import derived_sounds, mixing, voice_over
 from kovel.services.story.story_checks import powers, words_around
 from kovel.services.tighten.quick_cuts import beats_of
 from kovel.store import jobs, projects, recordings
-from kovel.store.projects import Invalid
 from kovel.web.key_sheet import sound_keys
 from kovel.web.open_story import edited, named, opened
 from kovel.web.pages import page, web

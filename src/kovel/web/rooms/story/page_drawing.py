@@ -8,7 +8,7 @@ from fractions import Fraction
 
 from kovel.core.plan.sounds import sounds_on
 from kovel.core.story.levels_told import level_told
-from kovel.core.story.lined import Block, LinedPage, lined
+from kovel.core.story.lined_page import Block, LinedPage, lined
 from kovel.core.story.marks import sections
 from kovel.core.story.model import TITLE, Cover, Piece, Sound, Sources, Story, Transition
 from kovel.core.story.seams import Seam

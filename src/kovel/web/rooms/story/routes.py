@@ -12,8 +12,8 @@ from kovel.core.plan.plan import make_plan, size_of
 from kovel.core.plan.sounds import alone
 from kovel.core.story import catalogue
 from kovel.core.story.command_search import Named, searched
+from kovel.core.story.edit_offers import COMMANDS, WANTING, meant
 from kovel.core.story.model import Report
-from kovel.core.story.offered import COMMANDS, WANTING, meant
 from kovel.core.story.seams import seams
 from kovel.core.time.timecode import stamp
 from kovel.core.words.transcript import Word

@@ -7,6 +7,7 @@ from fastapi import APIRouter, Form, Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 
 from kovel.core.checks.offers import Offer, angles, pauses_between
+from kovel.core.errors import Missing
 from kovel.core.plan.pictures import Seen
 from kovel.core.plan.plan import size_of
 from kovel.core.story.compare import compare
@@ -19,7 +20,6 @@ from kovel.services.story.closest_poses import offered
 from kovel.services.story.cover_offers import covers
 from kovel.services.story.story_checks import findings, offers_for, strength_of, the_seam, words_around
 from kovel.store import projects, recordings, stories
-from kovel.store.projects import Missing
 from kovel.store.stories import Kept
 from kovel.web.open_story import opened
 from kovel.web.pages import page, web

@@ -7,6 +7,7 @@ from fastapi import APIRouter, Form, Request
 from fastapi.responses import HTMLResponse, JSONResponse
 from pydantic import BeforeValidator
 
+from kovel.core.errors import Invalid
 from kovel.core.plan.plan import make_plan
 from kovel.core.sound.beats import Beats
 from kovel.core.sound.hits import Cut
@@ -16,7 +17,7 @@ from kovel.services.tighten import quick_cuts
 from kovel.services.tighten.quick_cuts import Mark
 from kovel.store import decisions, jobs, projects, recordings, stories
 from kovel.store.decisions import QuickDesk
-from kovel.store.projects import Invalid, Project
+from kovel.store.projects import Project
 from kovel.store.recordings import Recording
 from kovel.web.forms import Number, Sent, Ticked, Whole, sent
 from kovel.web.pages import joined, page, plan_answer, render, report, the_recording, web

@@ -10,6 +10,7 @@ from fastapi import APIRouter, Form, Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 from pydantic import BeforeValidator, Field
 
+from kovel.core.errors import Invalid, Missing
 from kovel.core.plan.plan import make_plan
 from kovel.core.sound.levels import TICK, Levels
 from kovel.core.sound.pauses import VOICE, Hills, hills
@@ -21,11 +22,11 @@ from kovel.core.words.languages import Language
 from kovel.core.words.transcript import Word
 from kovel.data_folder import Data, media_facts
 from kovel.services.log import speech_levels
-from kovel.services.log.languages import LISTS, spoken
+from kovel.services.log.recording_languages import LISTS, spoken
 from kovel.services.tighten import proposals
 from kovel.store import jobs, projects, recordings, stories, subclips, transcripts
 from kovel.store.decisions import Desk
-from kovel.store.projects import Invalid, Missing, Project
+from kovel.store.projects import Project
 from kovel.store.recordings import Recording
 from kovel.store.subclips import Subclip
 from kovel.web.forms import Number, Sent, Ticked, sent

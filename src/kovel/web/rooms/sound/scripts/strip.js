@@ -7,7 +7,7 @@ import { Said, WORDS } from "./stripwords.js";
 import { along, clipOf, loudnessCurve } from "./striplines.js";
 
 /**
- * @typedef {object} Block as web/strip.py makes it
+ * @typedef {object} Block as web/rooms/sound/strip.py makes it
  * @property {number} id
  * @property {string} kind piece, cover or sound
  * @property {string} lane

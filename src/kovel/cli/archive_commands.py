@@ -5,10 +5,10 @@ from pathlib import Path
 import click
 
 from kovel.cli.common import answer, check_folder, data_option, json_option, open_data, project_option, the_project, wait_for
+from kovel.core.errors import Invalid
 from kovel.services.handoff import archiving
 from kovel.store import jobs
 from kovel.store.jobs import JobState
-from kovel.store.projects import Invalid
 
 
 @click.group()

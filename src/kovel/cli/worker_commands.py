@@ -10,7 +10,7 @@ import click
 from kovel.jobs.remote_worker import REFUSED, Asked, farewell, new_name
 from kovel.jobs.remote_workers import linked, without_secret
 from kovel.jobs.scheduler import WARM
-from kovel.media.forks import begin
+from kovel.media.fork_server import begin
 
 AWHILE = 10.0  # seconds a worker has worked for it to be told again that there is nobody to work for
 

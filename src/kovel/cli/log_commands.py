@@ -18,7 +18,7 @@ from kovel.cli.common import (
     typed,
     write_out,
 )
-from kovel.exchange.log import from_csv, to_csv, to_otio
+from kovel.exchange.log_formats import from_csv, to_csv, to_otio
 from kovel.services.log.log_rows import log_lines
 from kovel.services.received_files import text_of
 from kovel.store import markers, recordings, subclips

@@ -5,12 +5,12 @@ from pathlib import Path
 import click
 
 from kovel.cli.common import answer, data_option, json_option, open_data, project_option, the_project, wait_for
+from kovel.core.errors import Invalid, Missing
 from kovel.core.time.timecode import TimeError, parse_seconds, running
 from kovel.core.words.radio_cut import Order
 from kovel.data_folder import Data
 from kovel.services.log import proposing, sentence_meaning, theming
 from kovel.store import recordings
-from kovel.store.projects import Invalid, Missing
 
 
 def worked_out(data: Data, project: int, quiet: bool) -> None:

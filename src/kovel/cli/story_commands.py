@@ -18,8 +18,9 @@ from kovel.cli.common import (
     the_subclip,
     typed,
 )  # fmt: skip
+from kovel.core.errors import Invalid
 from kovel.core.story.catalogue import about, entries, parameters
-from kovel.core.story.offered import COMMANDS
+from kovel.core.story.edit_offers import COMMANDS
 from kovel.core.story.seams import seams
 from kovel.core.story.settings import SETTINGS
 from kovel.core.time.rate import Rate
@@ -27,7 +28,6 @@ from kovel.core.time.timecode import running
 from kovel.data_folder import Data
 from kovel.services.story.cover_offers import covers
 from kovel.store import history, recordings, stories
-from kovel.store.projects import Invalid
 
 
 @click.group()

@@ -21,7 +21,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from kovel.core.words.meaning import ENGLISH, MANY, WIDTH
+from kovel.core.words.nearness import ENGLISH, MANY, WIDTH
 from kovel.media.files import Unusable
 from kovel.media.whole_files import written_whole
 

@@ -2,10 +2,10 @@
 
 from dataclasses import replace
 
+from kovel.core.errors import Invalid
 from kovel.core.words.languages import NAMES, Language, language
 from kovel.data_folder import Data
-from kovel.store import settings
-from kovel.store.projects import Invalid
+from kovel.store import kept_settings
 from kovel.store.recordings import Recording
 
 LISTS = ("fillers", "asking")  # of a language, that can be changed
@@ -17,7 +17,7 @@ def of_code(data: Data, code: str) -> Language:
     known = language(code or "en")
 
     def own(which: str, at_first: tuple[str, ...]) -> tuple[str, ...]:
-        return tuple(w for w in settings.get(data.db, _key(which, known.code)).split("\n") if w) or at_first
+        return tuple(w for w in kept_settings.get(data.db, _key(which, known.code)).split("\n") if w) or at_first
 
     return replace(known, fillers=own("fillers", known.fillers), asking=own("asking", known.asking))
 
@@ -31,7 +31,7 @@ def set_list(data: Data, which: str, code: str, text: str) -> None:
     """The editor's own list for a language, with commas or lines between; nothing: the one that Kovel begins with."""
     rows = list(dict.fromkeys(" ".join(w.split()).lower()[:40] for w in text.replace(",", "\n").split("\n") if w.strip()))
     before = getattr(language(code), which)
-    settings.put(data.db, _key(which, code), "" if tuple(rows) == before else "\n".join(rows[:200]))
+    kept_settings.put(data.db, _key(which, code), "" if tuple(rows) == before else "\n".join(rows[:200]))
 
 
 def _key(which: str, code: str) -> str:

@@ -8,7 +8,7 @@ from typing import Any
 from xml.sax.saxutils import escape, quoteattr
 
 from kovel.core.time.rate import SAMPLE_RATE, Rate
-from kovel.core.words.captions import stamped
+from kovel.core.words.caption_text import stamped
 from kovel.core.words.subtitles import Cue
 
 MOST = 20_000  # cues of a file

@@ -10,11 +10,11 @@ import json
 import sqlite3
 from typing import Any
 
+from kovel.core.errors import Invalid, Missing, Told
 from kovel.core.story.patch import VALUES, rescoped
-from kovel.core.told import Told
 from kovel.store.archive_checks import hold
 from kovel.store.db import Database, migrate
-from kovel.store.projects import Invalid, Missing, Project, get
+from kovel.store.projects import Project, get
 from kovel.store.stories import REDO, UNDO
 
 Tables = dict[str, list[dict[str, Any]]]

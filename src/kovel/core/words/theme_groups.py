@@ -17,7 +17,7 @@ import numpy as np
 import numpy.typing as npt
 
 from kovel.core.words.languages import ENGLISH, OTHER
-from kovel.core.words.meaning import Said, same_answer
+from kovel.core.words.nearness import Said, same_answer
 from kovel.core.words.small_words import TALK
 
 Floats = npt.NDArray[np.float32]

@@ -140,7 +140,7 @@ def _start() -> socket.socket:
     global _begun
     ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
     with theirs:
-        args = [sys.executable, "-m", "kovel.media.forks", str(theirs.fileno())]
+        args = [sys.executable, "-m", "kovel.media.fork_server", str(theirs.fileno())]
         _begun = subprocess.Popen(
             args, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, pass_fds=[theirs.fileno()], env={**os.environ, **THREADS}
         )

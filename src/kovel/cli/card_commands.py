@@ -5,11 +5,11 @@ from pathlib import Path
 import click
 
 from kovel.cli.common import answer, data_option, json_option, open_data, project_option, the_project, wait_for
+from kovel.core.errors import Invalid
 from kovel.demo.cards import MADE_UP, plug_in, pull_out
 from kovel.services.footage import camera_cards
 from kovel.store import jobs
 from kovel.store.jobs import JobState
-from kovel.store.projects import Invalid
 
 
 @click.group()

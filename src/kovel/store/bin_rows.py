@@ -3,9 +3,10 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from kovel.core.errors import Invalid, Missing
 from kovel.store import steps
 from kovel.store.db import Database, fresh
-from kovel.store.projects import Invalid, Missing, clean_name
+from kovel.store.projects import clean_name
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,9 +7,9 @@ from dataclasses import replace
 
 from kovel.core.story.consequences import Edit, beyond, check_handles, check_range, frames_of, refuse_locked, settle, source_of
 from kovel.core.story.covers import three_points
+from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.levels_told import HALF
 from kovel.core.story.model import SOUNDS, Refused, Sound, Sources, Story, Tether
-from kovel.core.story.offered import edit, entry
 from kovel.core.story.settings import NONE, SETTINGS, Value
 from kovel.core.story.tethers import faded
 from kovel.core.time.timecode import stamp as clock

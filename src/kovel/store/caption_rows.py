@@ -3,9 +3,9 @@
 import json
 import sqlite3
 
+from kovel.core.errors import Invalid
 from kovel.core.words.subtitles import Cue
 from kovel.store.db import Database
-from kovel.store.projects import Invalid
 
 STEPS = 100  # that can be undone; a step of a file holds it whole
 Pair = tuple[str, str] | None  # what its words said and what it says; or a file's name and cues

@@ -7,7 +7,7 @@ import click
 from kovel.cli.common import answer, data_option, json_option, only, open_data, project_option, the_project, the_recording
 from kovel.data_folder import Data
 from kovel.services.footage import binning
-from kovel.store import bins, recordings
+from kovel.store import bin_rows, recordings
 
 
 @click.group()
@@ -15,14 +15,14 @@ def bin_() -> None:
     """Bins: named heaps of recordings, a recording in as many as you like; and names by a pattern."""
 
 
-def _found(data: Data, project: int, name: str) -> bins.Bin:
-    rows = [b for b in bins.of_project(data.db, project) if name in (b.name, str(b.id))]
+def _found(data: Data, project: int, name: str) -> bin_rows.Bin:
+    rows = [b for b in bin_rows.of_project(data.db, project) if name in (b.name, str(b.id))]
     return only(rows, name, "bin", lambda b: str(b.id))
 
 
 def _told(data: Data, project: int, as_json: bool) -> None:
     names = {r.id: r.name for r in recordings.of_project(data.db, project)}
-    rows = bins.of_project(data.db, project)
+    rows = bin_rows.of_project(data.db, project)
     value = [{"id": b.id, "name": b.name, "recordings": [names[i] for i in names if i in b.recordings]} for b in rows]
     text = "\n".join(f"{b['name']}: {', '.join(map(str, b['recordings'])) or 'empty'}" for b in value)  # type: ignore[call-overload]
     answer(as_json, {"bins": value}, text or "There are no bins yet.")
@@ -48,7 +48,7 @@ def make(name: str, names: tuple[str, ...], folder: Path | None, project_name: s
     """A new bin with these recordings in it."""
     data = open_data(folder)
     p = the_project(data, project_name)
-    bins.make(data.db, p.id, name, [the_recording(data, p.id, n).id for n in names])
+    bin_rows.make(data.db, p.id, name, [the_recording(data, p.id, n).id for n in names])
     _told(data, p.id, as_json)
 
 
@@ -63,7 +63,7 @@ def put(name: str, names: tuple[str, ...], out: bool, folder: Path | None, proje
     """Recordings into a bin, or out of it."""
     data = open_data(folder)
     p = the_project(data, project_name)
-    bins.put(data.db, p.id, _found(data, p.id, name).id, [the_recording(data, p.id, n).id for n in names], out)
+    bin_rows.put(data.db, p.id, _found(data, p.id, name).id, [the_recording(data, p.id, n).id for n in names], out)
     _told(data, p.id, as_json)
 
 
@@ -76,7 +76,7 @@ def remove(name: str, folder: Path | None, project_name: str | None, as_json: bo
     """Take a bin away; its recordings stay."""
     data = open_data(folder)
     p = the_project(data, project_name)
-    bins.remove(data.db, p.id, _found(data, p.id, name).id)
+    bin_rows.remove(data.db, p.id, _found(data, p.id, name).id)
     _told(data, p.id, as_json)
 
 

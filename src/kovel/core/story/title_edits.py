@@ -11,8 +11,8 @@ from typing import cast
 
 from kovel.core.story.consequences import Edit, frames_of, lane_key, refuse_locked, settle
 from kovel.core.story.covers import free_lane
+from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.model import TITLE, Cover, Refused, Sources, Story
-from kovel.core.story.offered import edit, entry
 from kovel.core.story.settings import NONE, SETTINGS, Value, Values
 from kovel.core.time.timecode import stamp as clock
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from kovel.core.errors import Invalid
 from kovel.core.plan.captioned import letters_for, with_captions
 from kovel.core.plan.outputs import KINDS, Output, between, checked, expected, shaped, size_made
 from kovel.core.plan.parts import divided
@@ -21,9 +22,9 @@ from kovel.services.footage.relinking import there, unsure
 from kovel.services.handoff.captioning import captions_of, chapters_of
 from kovel.services.handoff.stems import lanes_of
 from kovel.services.sound.derived_sounds import hold_for_sounds, made_file, want_cleaned, want_retimed
-from kovel.store import jobs, projects, recordings, settings, stories
+from kovel.store import jobs, kept_settings, projects, recordings, stories
 from kovel.store.jobs import Job, JobState
-from kovel.store.projects import Invalid, Project
+from kovel.store.projects import Project
 from kovel.store.recordings import Recording
 
 STALE = 86_400.0  # seconds
@@ -178,7 +179,7 @@ def trim_parts(data: Data, most: int = KEPT) -> int:
 
 def ready(data: Data) -> dict[str, Output]:
     """Ready-made choices: those that ship with Kovel and the editor's own, by name."""
-    own: dict[str, dict[str, Any]] = json.loads(settings.get(data.db, "outputs", "{}"))
+    own: dict[str, dict[str, Any]] = json.loads(kept_settings.get(data.db, "outputs", "{}"))
     return READY | {name: Output.from_json(row) for name, row in own.items()}
 
 
@@ -189,11 +190,11 @@ def keep_ready(data: Data, name: str, o: Output | None) -> None:
         raise Invalid("Give the choice a name.")
     if name in READY:
         raise Invalid(f"“{name}” ships with Kovel. Take another name.")
-    own = json.loads(settings.get(data.db, "outputs", "{}"))
+    own = json.loads(kept_settings.get(data.db, "outputs", "{}"))
     own.pop(name, None)
     if o is not None:
         own[name] = replace(o, start=0, end=None).to_json()
-    settings.put(data.db, "outputs", json.dumps(own))
+    kept_settings.put(data.db, "outputs", json.dumps(own))
 
 
 def _hold(data: Data, job: Job) -> Hold | None:
