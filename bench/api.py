@@ -20,7 +20,7 @@ from schemathesis.checks import not_a_server_error
 from schemathesis.specs.openapi.checks import status_code_conformance
 from tests import made
 
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.footage.intake import bring_in
 from kovel.services.job_kinds import scheduler_for
 from kovel.store import backup, jobs, projects, stories
@@ -30,9 +30,9 @@ HEAD = {"x-kovel": "1", "accept": "application/json", "host": "127.0.0.1:8463"}
 CHECKS = (not_a_server_error, status_code_conformance)
 
 
-def project(root: Path) -> Data:
+def project(root: Path) -> DataFolder:
     """A project with a recording, a shot and a story of both."""
-    data = Data(root / "data")
+    data = DataFolder(root / "data")
     p = projects.create(data.db, "Asked", "25", "1280x720")
     for n, name in enumerate(("talk", "boat")):
         made.clip(root / f"{name}.mp4", n + 1, 100)

@@ -22,7 +22,7 @@ from bench.served import served
 from kovel.core.story.model import Piece, Story
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.footage.intake import bring_in
 from kovel.services.job_kinds import scheduler_for
 from kovel.store import jobs, projects, recordings, stories, subclips, transcripts
@@ -52,7 +52,7 @@ def words(seed: int) -> list[Word]:
     return [Word(w + ("." if i % 13 == 12 else ""), i * step, i * step + 9000, "MT"[i // 90 % 2]) for i, w in enumerate(made)]
 
 
-def filled(data: Data, project: int, ids: list[int], count: int) -> None:
+def filled(data: DataFolder, project: int, ids: list[int], count: int) -> None:
     """Words, subclips and stories over recordings."""
     r = random.Random(project)
     for i in ids:
@@ -68,12 +68,12 @@ def filled(data: Data, project: int, ids: list[int], count: int) -> None:
         stories.create_with(data.db, project, f"Version {n + 1}", Story(Rate(25), pieces, next_id=PIECES + 1), "made")
 
 
-def made(root: Path) -> Data:
+def made(root: Path) -> DataFolder:
     """Project 1 has one recording, project 2 two hundred."""
     talk = root / "talk.mp4"
     args = ["-stream_loop", "-1", "-i", str(FOOTAGE / "maren-a.mp4"), "-t", str(MINUTES * 60), "-c", "copy", str(talk)]
     subprocess.run(["ffmpeg", "-v", "error", "-y", *args], check=True)
-    data = Data(root / "data")
+    data = DataFolder(root / "data")
     small, big = (projects.create(data.db, name, "25", "1280x720").id for name in ("Small", "Big"))
     first = bring_in(data, small, talk, kind="interview")
     foreman = scheduler_for(data)
@@ -122,7 +122,7 @@ def held(page: Page) -> str:
     return f"its page holds {least:.0f} MB ({own:.0f} before Chromium gives back what it can), its scripts {heap:.0f}"
 
 
-def resident(data: Data) -> float:
+def resident(data: DataFolder) -> float:
     """MB of the server on that folder."""
     for p in Path("/proc").glob("[0-9]*"):
         line = (p / "cmdline").read_bytes() if (p / "cmdline").exists() else b""

@@ -13,13 +13,13 @@ from kovel.core.plan.plan import make_plan
 from kovel.core.story.model import Cover, Piece, Story, Tether
 from kovel.core.story.patch import Patch
 from kovel.core.time.rate import Rate
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.store import history, projects, recordings, stories
 
 PIECES, COVERS = 2000, 1500
 
 
-def made(data: Data) -> None:
+def made(data: DataFolder) -> None:
     projects.create(data.db, "Long")
     facts = {
         "size": 1,
@@ -56,7 +56,7 @@ def timed(f: object, n: int = 25) -> float:
 
 def main() -> None:
     with tempfile.TemporaryDirectory() as d:
-        data = Data(Path(d))
+        data = DataFolder(Path(d))
         made(data)
         rng = random.Random(2)
 

@@ -23,7 +23,7 @@ from pathlib import Path
 
 import httpx
 
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.store import backup, jobs, recordings, stories
 from kovel.store.jobs import JobState
 
@@ -100,7 +100,7 @@ class Served:
 
 def work(url: str, root: Path, kept: Kept, rng: random.Random, until: float) -> None:
     """Do what an editor does until a moment; note what was acknowledged. What fails because all is dead counts for nothing."""
-    db = Data(root / "data").db
+    db = DataFolder(root / "data").db
     with (
         contextlib.closing(db),
         httpx.Client(base_url=url, headers={"x-kovel": "1", "accept": "application/json"}, timeout=20) as c,
@@ -137,7 +137,7 @@ def work(url: str, root: Path, kept: Kept, rng: random.Random, until: float) -> 
 
 def look(root: Path, kept: Kept) -> None:
     """What stands on the disk after a kill."""
-    db = Data(root / "data").db
+    db = DataFolder(root / "data").db
     (ok,) = db.read().execute("PRAGMA quick_check").fetchone()
     story = stories.load(db, 1)
     there = len(recordings.of_project(db, 1))
@@ -159,7 +159,7 @@ def look(root: Path, kept: Kept) -> None:
 
 def settle(root: Path, kept: Kept, served: Served) -> None:
     """Jobs end by themselves; nothing half made is left, no process either."""
-    db = Data(root / "data").db
+    db = DataFolder(root / "data").db
     end = time.monotonic() + PATIENT * 4
     while jobs.unfinished(db) and time.monotonic() < end:
         time.sleep(0.2)

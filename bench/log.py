@@ -17,7 +17,7 @@ from playwright.sync_api import Page
 
 from bench.served import served
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.store import transcripts
 
 HOURS, SAID = 3, 30_000
@@ -44,7 +44,7 @@ REFRESHES = """async (what) => {
 }"""
 
 
-def made(folder: Path) -> tuple[Data, list[str]]:
+def made(folder: Path) -> tuple[DataFolder, list[str]]:
     """Three hours in a data folder, with words over all of it; and the vocabulary."""
     rng = np.random.default_rng(3)
     minute = (rng.standard_normal(48_000 * 60) * 3000).astype("<i2")
@@ -62,7 +62,7 @@ def made(folder: Path) -> tuple[Data, list[str]]:
         stdout=subprocess.DEVNULL,
     )
     print(f"three hours of sound prepared in {time.perf_counter() - t:.0f} s", flush=True)
-    data = Data(folder / "data")
+    data = DataFolder(folder / "data")
     vocabulary = ["".join(rng.choice(list("aeioulnrst"), rng.integers(3, 8))) for _ in range(4000)]
     step = HOURS * 3600 * 48_000 // SAID
     said = [

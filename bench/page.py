@@ -14,7 +14,7 @@ from playwright.sync_api import Page
 from bench.edits import made
 from bench.served import served
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.store import transcripts
 
 LEAST = """async () => {
@@ -72,7 +72,7 @@ STRIP = """async (how) => {
 }"""
 
 
-def words(data: Data) -> None:
+def words(data: DataFolder) -> None:
     for i in (1, 2, 3):
         transcripts.set_words(data.db, i, [Word(f"word{k}", 24000 * k, 24000 * k + 20000, "M") for k in range(10_000)])
 
@@ -85,7 +85,7 @@ def told(page: Page, name: str, keys: list[dict], least: float) -> None:
 
 def main() -> None:
     with tempfile.TemporaryDirectory() as d:
-        data = Data(Path(d))
+        data = DataFolder(Path(d))
         made(data)
         words(data)
         with served(d) as (url, page):

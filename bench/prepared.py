@@ -17,7 +17,7 @@ from pathlib import Path
 
 import av
 
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.demo.project import FOOTAGE
 from kovel.media.wholeness import shortcomings
 from kovel.services.footage.intake import bring_in
@@ -59,7 +59,7 @@ def lasts(path: Path) -> tuple[int, float]:
 
 def prepared(folder: Path, interrupted: bool) -> list[str]:
     """Prepare all of it in a fresh folder; what is short, in words."""
-    data = Data(folder)
+    data = DataFolder(folder)
     p = projects.create(data.db, "Busy", "25", "1280x720")
     made = {bring_in(data, p.id, FOOTAGE / f).id: FOOTAGE / f for f in FILES}
     foreman = scheduler_for(data)

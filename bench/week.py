@@ -16,7 +16,7 @@ from urllib.parse import urlencode
 from urllib.request import Request, urlopen
 
 from bench.served import server
-from kovel.data_folder import Data, media_facts
+from kovel.data_folder import DataFolder, media_facts
 from kovel.store import jobs, recordings, subclips, transcripts
 from kovel.store.jobs import JobState
 
@@ -52,7 +52,7 @@ def memory() -> dict[str, int]:
 
 
 class Week:
-    def __init__(self, url: str, data: Data, seconds: int) -> None:
+    def __init__(self, url: str, data: DataFolder, seconds: int) -> None:
         self.url, self.data, self.seconds = url, data, seconds
         self.most: dict[str, int] = {}
 
@@ -154,7 +154,7 @@ def main() -> None:
             f"{hours:g} hours in {len(talks)} interviews, {len(shots)} shots; {sum(p.stat().st_size for p in talks) / 1e9:.1f} GB"
         )
         with server(str(folder / "data"), "--media", d, "--media", str(FOOTAGE)) as url:
-            week = Week(url, Data(folder / "data"), seconds)
+            week = Week(url, DataFolder(folder / "data"), seconds)
             week.run(talks, shots)
         for name, mb in sorted(week.most.items()):
             print(f"{name:<48} {mb:9d} MB at most")

@@ -21,7 +21,7 @@ from pathlib import Path
 
 from redis import Redis
 
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.jobs.call_queue import on_this_machine
 from kovel.jobs.remote_workers import CREW, EPOCH, Crew
 from kovel.services.footage.intake import bring_in
@@ -61,7 +61,7 @@ def footage(folder: Path, count: int, seconds: int) -> list[Path]:
 
 def worked(root: Path, files: list[Path], slots: int, url: str = "") -> tuple[float, list[dict[str, object]]]:
     """Seconds until all is prepared and transcribed, and the log of its calls."""
-    data = Data(root)
+    data = DataFolder(root)
     projects.create(data.db, "P", "25", "1280x720")
     crew = Crew(url, data.root, [files[0].parent]) if url else None
     foreman = scheduler_for(data, workers=1 if url else slots, crew=crew)
@@ -92,7 +92,7 @@ def worked(root: Path, files: list[Path], slots: int, url: str = "") -> tuple[fl
 
 def a_round(root: Path, url: str, out: int) -> float:
     """Seconds that a round of the foreman takes with so many calls on other machines, none of which has ended."""
-    data = Data(root)
+    data = DataFolder(root)
     projects.create(data.db, "P")
     crew = Crew(url, data.root)
     foreman = scheduler_for(data, workers=1, crew=crew)

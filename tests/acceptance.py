@@ -20,7 +20,7 @@ import numpy as np
 from kovel.core.plan.layers import Layer, Run, own_frame
 from kovel.core.plan.plan import Plan, make_plan
 from kovel.core.time.rate import SAMPLE_RATE, Rate
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.media.child import call
 from kovel.media.reader import FrameReader
 from kovel.media.title_pictures import drawn_title
@@ -36,7 +36,7 @@ class Delivered:
     """A film, and the story that it was made of."""
 
     path: Path
-    data: Data
+    data: DataFolder
     kept: stories.Kept
 
     @property

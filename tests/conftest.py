@@ -15,7 +15,7 @@ from httpx import Response
 from hypothesis import settings
 
 from kovel.core.time.rate import Rate
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.demo.project import FOOTAGE
 from kovel.services.footage.intake import bring_in
 from kovel.services.job_kinds import scheduler_for
@@ -69,11 +69,11 @@ def clips(pytestconfig: pytest.Config) -> dict[str, Path]:
 
 
 @pytest.fixture
-def data(tmp_path: Path) -> Data:
-    return Data(tmp_path / "data")
+def data(tmp_path: Path) -> DataFolder:
+    return DataFolder(tmp_path / "data")
 
 
-def finish(data: Data) -> None:
+def finish(data: DataFolder) -> None:
     """Run this folder's jobs until none is left; fail if one failed."""
     foreman = scheduler_for(data)
     assert foreman.start()
@@ -90,7 +90,7 @@ def prepared(pytestconfig: pytest.Config, clips: dict[str, Path]) -> Path:
     """A data folder with project 1 and the coded recordings, prepared; to be copied, not changed."""
 
     def make(d: Path) -> None:
-        data = Data(d / "making")
+        data = DataFolder(d / "making")
         p = projects.create(data.db, "Coded", "25", "1280x720")
         for name, path in clips.items():
             bring_in(data, p.id, path, name=name, kind="b-roll" if name == "boat" else "interview")
@@ -102,10 +102,10 @@ def prepared(pytestconfig: pytest.Config, clips: dict[str, Path]) -> Path:
 
 
 @pytest.fixture
-def coded(prepared: Path, tmp_path: Path) -> tuple[Data, dict[str, Recording]]:
+def coded(prepared: Path, tmp_path: Path) -> tuple[DataFolder, dict[str, Recording]]:
     """A copy of the prepared project of one's own, and its recordings by name."""
     shutil.copytree(prepared, tmp_path / "data")
-    data = Data(tmp_path / "data")
+    data = DataFolder(tmp_path / "data")
     return data, {r.name: r for r in recordings.of_project(data.db, 1)}
 
 
@@ -114,7 +114,7 @@ def spoken_folder(pytestconfig: pytest.Config) -> Path:
     """A data folder with two of the demo's interviews, its music and a shot with sound, prepared and listened to."""
 
     def make(d: Path) -> None:
-        data = Data(d / "making")
+        data = DataFolder(d / "making")
         p = projects.create(data.db, "Spoken", "25", "1280x720")
         for name, file, kind in SPOKEN:
             path = FOOTAGE / file
@@ -137,10 +137,10 @@ SPOKEN = (
 
 
 @pytest.fixture
-def spoken(spoken_folder: Path, tmp_path: Path) -> tuple[Data, dict[str, Recording]]:
+def spoken(spoken_folder: Path, tmp_path: Path) -> tuple[DataFolder, dict[str, Recording]]:
     """A copy of that of one's own, and its recordings by name."""
     shutil.copytree(spoken_folder, tmp_path / "spoken")
-    data = Data(tmp_path / "spoken")
+    data = DataFolder(tmp_path / "spoken")
     return data, {r.name: r for r in recordings.of_project(data.db, 1)}
 
 
@@ -149,7 +149,7 @@ def shown_folder(pytestconfig: pytest.Config) -> Path:
     """A data folder with two of the demo's shots and three seconds of two of its speakers, prepared."""
 
     def make(d: Path) -> None:
-        data = Data(d / "making")
+        data = DataFolder(d / "making")
         p = projects.create(data.db, "Shown", "25", "1280x720")
         for name, kind in (("bell", "b-roll"), ("rope", "b-roll"), ("maren-a", "interview"), ("tobin", "interview")):
             path = FOOTAGE / f"{name}.mp4"
@@ -164,15 +164,15 @@ def shown_folder(pytestconfig: pytest.Config) -> Path:
 
 
 @pytest.fixture
-def shown(shown_folder: Path, tmp_path: Path) -> tuple[Data, dict[str, Recording]]:
+def shown(shown_folder: Path, tmp_path: Path) -> tuple[DataFolder, dict[str, Recording]]:
     """A copy of it of one's own, and its recordings by name."""
     shutil.copytree(shown_folder, tmp_path / "data")
-    data = Data(tmp_path / "data")
+    data = DataFolder(tmp_path / "data")
     return data, {r.name: r for r in recordings.of_project(data.db, 1)}
 
 
 @pytest.fixture
-def room(coded: tuple[Data, dict[str, Recording]]) -> TestClient:
+def room(coded: tuple[DataFolder, dict[str, Recording]]) -> TestClient:
     """The application over HTTP, as its pages ask it; jobs stay in the queue."""
     app = create_app(coded[0], [], jobs=False)
     return TestClient(app, base_url="http://localhost:8463", headers={"hx-request": "true", "x-kovel": "1"})
@@ -185,5 +185,5 @@ def said(r: Response) -> str:
 
 
 @pytest.fixture
-def finished() -> Callable[[Data], None]:
+def finished() -> Callable[[DataFolder], None]:
     return finish

@@ -17,7 +17,7 @@ from kovel.core.errors import Invalid
 from kovel.core.story.patch import story_to_json
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.media.derive import checksum
 from kovel.media.reader import FrameReader
 from kovel.services.footage.intake import bring_in
@@ -44,10 +44,10 @@ from tests.media.test_cutting import filmed
 from tests.media.test_media import build
 from tests.test_finding import relink
 
-Coded = tuple[Data, dict[str, Recording]]
+Coded = tuple[DataFolder, dict[str, Recording]]
 
 
-def write(data: Data, out: Path, media: archiving.Media = "none") -> archiving.Archived:
+def write(data: DataFolder, out: Path, media: archiving.Media = "none") -> archiving.Archived:
     """A project's file, once it is whole."""
     job, what = archiving.start_archive(data, 1, media, out)
     (done,) = wait_for(data, [job.id], quiet=True)
@@ -68,7 +68,7 @@ def full(coded: Coded) -> Coded:
     c = subclips.add(data.db, r["talk"].id, 10, 90, name="by hand")
     subclips.add(data.db, r["boat"].id, 0, 40)
     subclips.remove(data.db, [c.id])
-    steps.turn(data.db, 1)
+    steps.undo_or_redo(data.db, 1)
     markers.add(data.db, r["fifty"].id, 7, "bell")
     recordings.set_value(data.db, r["talk"].id, "brightness", 0.3)
     build(data, r)
@@ -85,7 +85,7 @@ def full(coded: Coded) -> Coded:
     return data, r
 
 
-def told(data: Data, project: int) -> dict[str, Any]:
+def told(data: DataFolder, project: int) -> dict[str, Any]:
     """All of a project that an editor knows of, without the numbers of its recordings."""
     names = {r.id: r.name for r in recordings.of_project(data.db, project)}
     sid = stories.current(data.db, project)
@@ -125,7 +125,7 @@ def test_it_is_the_same_project_elsewhere_undo_included(full: Coded, tmp_path: P
         jsonschema.Draft202012Validator(schema).validate(json.loads(z.read("project.json")))
     want = told(data, 1)
     assert len(want["undone"]) > 8 and len(want["redone"]) > 8 and want["log"] and want["found"] == 1
-    elsewhere = Data(tmp_path / "elsewhere")
+    elsewhere = DataFolder(tmp_path / "elsewhere")
     there = archiving.read(elsewhere, tmp_path / "film.kovel.zip")
     assert told(elsewhere, there.project) == want and there.name == "Coded"
     if media != "none":
@@ -133,10 +133,10 @@ def test_it_is_the_same_project_elsewhere_undo_included(full: Coded, tmp_path: P
             assert str(elsewhere.root) in r.path and Path(r.path).stat().st_size == r.size
     beside = archiving.read(data, tmp_path / "film.kovel.zip")  # in the folder it came from: a second one, apart from the first
     assert beside.name == "Coded (2)" and told(data, beside.project) == want
-    steps.turn(data.db, beside.project)
-    steps.turn(elsewhere.db, there.project)
+    steps.undo_or_redo(data.db, beside.project)
+    steps.undo_or_redo(elsewhere.db, there.project)
     assert told(data, beside.project) == told(elsewhere, there.project) != want  # the log's last step, undone in both
-    steps.turn(elsewhere.db, there.project, redo=True)
+    steps.undo_or_redo(elsewhere.db, there.project, redo=True)
     stories.edit(data.db, stories.current(data.db, beside.project), None, "extract", {"a": 0, "b": 20})
     assert told(data, 1) == told(elsewhere, there.project)
     projects.remove(data.db, beside.project)
@@ -169,7 +169,7 @@ def test_files_that_are_gone_are_told_and_an_older_one_is_brought_up(full: Coded
     write(data, tmp_path / "a.zip")
     moved.unlink()
     assert write(data, tmp_path / "b.zip", "all").missing == ("boat",)
-    there = archiving.read(Data(tmp_path / "other"), tmp_path / "a.zip")
+    there = archiving.read(DataFolder(tmp_path / "other"), tmp_path / "a.zip")
     assert there.missing == ("boat",)
     number, tables = archive_rows.rows_of(data.db, 1)
     old = {t: rows for t, rows in tables.items() if not t.startswith("caption")}
@@ -198,7 +198,7 @@ def test_only_the_pictures_that_are_used_go_along(coded: Coded, tmp_path: Path) 
     jsonschema.Draft202012Validator(
         json.loads((Path(__file__).parent.parent / "docs" / "archive.schema.json").read_text())
     ).validate(about)
-    there = Data(tmp_path / "there")
+    there = DataFolder(tmp_path / "there")
     archiving.read(there, tmp_path / "small.zip")
     finish(there)
     short = next(x for x in recordings.of_project(there.db, 1) if x.name == "long")
@@ -252,7 +252,7 @@ def test_what_is_odd_is_refused_and_leaves_nothing(full: Coded, tmp_path: Path) 
 
 
 def test_it_is_written_as_a_job_and_told_where_it_cannot_be(
-    full: Coded, room: TestClient, finished: Callable[[Data], None]
+    full: Coded, room: TestClient, finished: Callable[[DataFolder], None]
 ) -> None:
     data, r = full
     assert "Writing Coded.kovel.zip" in said(room.post("/p/1/handoff/archive", data={"media": "used"}))

@@ -12,7 +12,7 @@ from fastapi.testclient import TestClient
 from kovel.cli import main
 from kovel.core.errors import Invalid
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.footage import binning
 from kovel.services.footage.binning import Shown, natural, shown
 from kovel.services.log import transcription
@@ -21,7 +21,7 @@ from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from tests.conftest import said
 
-Coded = tuple[Data, dict[str, Recording]]
+Coded = tuple[DataFolder, dict[str, Recording]]
 FACTS = {
     "size": 5_000_000, "rate": [25, 1], "frames": 250, "picture": True, "sound": True, "width": 1920, "height": 1080, "channels": 2,
     "start_timecode": "", "remarks": [], "changed": 0,
@@ -71,7 +71,7 @@ def test_bins_are_made_filled_and_emptied(room: TestClient, coded: Coded) -> Non
     assert [(b.name, len(b.recordings)) for b in bin_rows.of_project(data.db, copy.id)] == [("Good", 2), ("River", 1)]
     room.post(f"/p/1/footage/bins/{river.id}/remove")
     assert [b.name for b in bin_rows.of_project(data.db, 1)] == ["Good"] and len(recordings.of_project(data.db, 1)) == 3
-    steps.turn(data.db, 1)
+    steps.undo_or_redo(data.db, 1)
     assert [b.name for b in bin_rows.of_project(data.db, 1)] == ["Good", "River"]
     other = projects.create(data.db, "Other")
     assert room.post(f"/p/{other.id}/footage/bins/{best.id}/remove").status_code == 404
@@ -94,20 +94,20 @@ def test_many_are_set_and_named_at_once(room: TestClient, coded: Coded) -> None:
     room.post("/p/1/footage/set", data={"ids": ids[:1], "language": "auto"})
     assert recordings.get(data.db, ids[0]).tongue == ""
     for _ in range(2):
-        steps.turn(data.db, 1)
+        steps.undo_or_redo(data.db, 1)
     room.post("/p/1/footage/set", data={"ids": ids, "aside": "1"})
     assert all(recordings.get(data.db, i).aside for i in ids)
-    steps.turn(data.db, 1)
-    steps.turn(data.db, 1)
+    steps.undo_or_redo(data.db, 1)
+    steps.undo_or_redo(data.db, 1)
     assert [recordings.get(data.db, i) for i in ids] == before
-    steps.turn(data.db, 1, redo=True)
+    steps.undo_or_redo(data.db, 1, redo=True)
     would = room.post("/p/1/footage/names", data={"ids": ids[:2], "pattern": "day {day} {camera}-{n:3} {name}"}).text
     assert "day 3 B-001 talk" in would and "day 3 B-002 boat" in would and recordings.get(data.db, ids[0]).name == "talk"
     assert "2 recordings renamed" in said(
         room.post("/p/1/footage/names", data={"ids": ids[:2], "pattern": "{camera}{n}", "sure": "1"})
     )
     assert [recordings.get(data.db, i).name for i in ids] == ["B1", "B2", "fifty"]
-    steps.turn(data.db, 1)
+    steps.undo_or_redo(data.db, 1)
     assert [recordings.get(data.db, i).name for i in ids] == ["talk", "boat", "fifty"]
     for pattern, why in (
         ("x", "Two recordings would be called x"), ("{n", "a brace that stands alone"), ("{date}{n}", "cannot hold date"), (" ", "Type a pattern"),
@@ -130,7 +130,7 @@ def test_orders_and_what_is_kept_of_them() -> None:
     assert shown("bin=1&order=x&count=9999999&frames=") == Shown("1") and shown("%%%=&&") == Shown()
 
 
-def test_five_hundred_recordings_stay_quick(data: Data) -> None:
+def test_five_hundred_recordings_stay_quick(data: DataFolder) -> None:
     p = projects.create(data.db, "Large")
     with data.db.write():
         for n in range(500):
@@ -150,7 +150,7 @@ def test_five_hundred_recordings_stay_quick(data: Data) -> None:
     ids = [r.id for r in recordings.of_project(data.db, p.id)]
     binning.rename(data, p.id, ids, "{day}-{camera}-{n:4}")
     assert recordings.get(data.db, ids[499]).name == "2-B-0500"
-    steps.turn(data.db, p.id)
+    steps.undo_or_redo(data.db, p.id)
     assert recordings.get(data.db, ids[499]).name == "clip 499"
 
 
@@ -163,8 +163,8 @@ def test_a_frame_stands_for_a_recording(room: TestClient, coded: Coded) -> None:
     assert recordings.get(data.db, boat).face(clock) == 240
     room.post(f"/p/1/recordings/{boat}/poster", data={"frame": 99_999})
     assert recordings.get(data.db, boat).face(clock) == 299
-    steps.turn(data.db, 1)
-    steps.turn(data.db, 1)
+    steps.undo_or_redo(data.db, 1)
+    steps.undo_or_redo(data.db, 1)
     assert recordings.get(data.db, boat).poster is None
 
 

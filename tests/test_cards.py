@@ -11,7 +11,7 @@ from fastapi.testclient import TestClient
 
 from kovel.cli.common import wait_for
 from kovel.core.errors import Invalid, Missing
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.demo.cards import plug_in, pull_out
 from kovel.media import mhl
 from kovel.media.copying import copy
@@ -21,14 +21,14 @@ from kovel.store import jobs, projects, recordings
 from tests.conftest import said
 
 
-def over(data: Data, job: int) -> jobs.Job:
+def over(data: DataFolder, job: int) -> jobs.Job:
     """A copy when it is over; what is made of the recordings afterwards is nothing to wait for here."""
     (done,) = wait_for(data, [job], quiet=True)
     return done
 
 
 @pytest.fixture
-def shoot(data: Data) -> Data:
+def shoot(data: DataFolder) -> DataFolder:
     projects.create(data.db, "Shoot", "25")
     return data
 
@@ -37,7 +37,7 @@ def sums(folder: Path) -> dict[str, str]:
     return {str(p.relative_to(folder)): hashlib.sha256(p.read_bytes()).hexdigest() for p in sorted(folder.rglob("*.MP4"))}
 
 
-def test_copied_verified_brought_in_and_known_again(shoot: Data) -> None:
+def test_copied_verified_brought_in_and_known_again(shoot: DataFolder) -> None:
     folder = plug_in(shoot, "camera-b")
     (card,) = camera_cards.listing(shoot, 1)
     assert [f.path for f in card.files] == [f"DCIM/100CREEK/C000{n}.MP4" for n in (1, 2, 3, 4)] and card.new == card.files
@@ -62,7 +62,7 @@ def test_copied_verified_brought_in_and_known_again(shoot: Data) -> None:
     assert camera_cards.listing(shoot, 1)[0].new == ()  # the same file by any name
 
 
-def test_pulled_out_half_way_it_goes_on_from_there(shoot: Data) -> None:
+def test_pulled_out_half_way_it_goes_on_from_there(shoot: DataFolder) -> None:
     folder = plug_in(shoot, "camera-b", failing=True)
     want = {f: hashlib.sha256((folder / f).read_bytes()).hexdigest() for f in sums(folder)}
     (card,) = camera_cards.listing(shoot, 1)
@@ -147,7 +147,7 @@ def test_manifests_are_those_of_the_standard(tmp_path: Path) -> None:
     assert mhl.c4(b"alfa") == "c43zYcLni5LF9rR4Lg4B8h3Jp8SBwjcnyyeh4bc6gTPHndKuKdjUWx1kJPYhZxYt3zV6tQXpDs2shPsPYjgG81wZM1"
 
 
-def test_on_the_page(room: TestClient, coded: tuple[Data, dict]) -> None:
+def test_on_the_page(room: TestClient, coded: tuple[DataFolder, dict]) -> None:
     data, _ = coded
     assert "No card is plugged in" in room.get("/p/1/cards").text
     assert "Plugged in" in said(room.post("/p/1/cards/switch", data={"name": "recorder", "on": "in"}))

@@ -21,7 +21,7 @@ from hypothesis import strategies as st
 from redis import Redis
 
 from kovel.cli.worker_commands import worker as worker_command
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.jobs import remote_worker
 from kovel.jobs.call_queue import Plain
 from kovel.jobs.remote_workers import (
@@ -144,7 +144,7 @@ class Worker:
 
 
 @pytest.fixture
-def foreman(data: Data, redis: Server, monkeypatch: pytest.MonkeyPatch) -> Iterator[Scheduler]:
+def foreman(data: DataFolder, redis: Server, monkeypatch: pytest.MonkeyPatch) -> Iterator[Scheduler]:
     monkeypatch.setattr("kovel.jobs.scheduler.begin", lambda *a: None)
     crew = Crew(redis.url(), data.root, lease=LEASE)
     f = scheduler_for(data, workers=1, crew=crew)
@@ -160,7 +160,7 @@ def seen(foreman: Scheduler, n: int) -> None:
     until(lambda: foreman.crew and len(foreman.crew.hands) == n, f"{n} workers")
 
 
-def test_who_is_free_gets_it_and_each_result_counts_once(data: Data, redis: Server, foreman: Scheduler) -> None:
+def test_who_is_free_gets_it_and_each_result_counts_once(data: DataFolder, redis: Server, foreman: Scheduler) -> None:
     """Copies stay at home; what one worker cannot reach, and a second transcription, stays with those that can."""
     anna = Worker(redis.url(), "anna", [str(data.root)], slots=3)
     seen(foreman, 1)
@@ -187,7 +187,7 @@ def test_who_is_free_gets_it_and_each_result_counts_once(data: Data, redis: Serv
 
 
 def test_what_a_lost_worker_had_goes_to_another_and_his_answer_is_passed_over(
-    data: Data, redis: Server, foreman: Scheduler
+    data: DataFolder, redis: Server, foreman: Scheduler
 ) -> None:
     desk: Any = foreman.queue
     here = jobs.add(data.db, 1, "render", {"out": "/elsewhere/b.mp4"})  # keeps this machine's own worker
@@ -241,7 +241,7 @@ def test_what_a_lost_worker_had_goes_to_another_and_his_answer_is_passed_over(
     assert jobs.get(data.db, here.id).state == "working"
 
 
-def test_a_redis_that_begins_anew_or_does_not_answer_loses_nothing(data: Data, redis: Server, foreman: Scheduler) -> None:
+def test_a_redis_that_begins_anew_or_does_not_answer_loses_nothing(data: DataFolder, redis: Server, foreman: Scheduler) -> None:
     anna = Worker(redis.url(), "anna", [str(data.root)])
     seen(foreman, 1)
     crew, desk = foreman.crew, foreman.queue
@@ -269,7 +269,7 @@ def test_a_redis_that_begins_anew_or_does_not_answer_loses_nothing(data: Data, r
     assert jobs.get(data.db, film.id).attempt == 2
 
 
-def test_a_server_takes_its_queue_back_only_once_nobody_works_for_its_earlier_start(data: Data, redis: Server) -> None:
+def test_a_server_takes_its_queue_back_only_once_nobody_works_for_its_earlier_start(data: DataFolder, redis: Server) -> None:
     first = Crew(redis.url(), data.root, lease=LEASE)
     first.start()
     anna = Worker(redis.url(), "anna", [str(data.root)])
@@ -292,7 +292,7 @@ def test_a_server_takes_its_queue_back_only_once_nobody_works_for_its_earlier_st
     assert "secret" not in without_secret("redis://:secret@there:6379/2")
 
 
-def test_a_server_that_takes_over_while_redis_is_away_tries_again(data: Data, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_server_that_takes_over_while_redis_is_away_tries_again(data: DataFolder, monkeypatch: pytest.MonkeyPatch) -> None:
     """The lock of the folder is let go with the queue that could not be had: the next try gets both."""
     monkeypatch.setattr("kovel.jobs.scheduler.begin", lambda *a: None)
     foreman = scheduler_for(data, workers=1, crew=Crew("redis://127.0.0.1:1/0", data.root))
@@ -304,7 +304,7 @@ def test_a_server_that_takes_over_while_redis_is_away_tries_again(data: Data, mo
     alone.stop()
 
 
-def test_a_worker_of_another_version_or_without_the_folders_is_refused(data: Data, tmp_path: Path, redis: Server) -> None:
+def test_a_worker_of_another_version_or_without_the_folders_is_refused(data: DataFolder, tmp_path: Path, redis: Server) -> None:
     footage = tmp_path / "footage"
     footage.mkdir()
     server = {
@@ -423,7 +423,7 @@ def run(*args: str) -> None:
 
 
 @pytest.mark.skipif(not shutil.which("ip") or os.geteuid() != 0, reason="network namespaces are made by root")
-def test_two_machines_one_cut_off_in_the_middle(redis: Server, coded: tuple[Data, dict[str, Recording]]) -> None:
+def test_two_machines_one_cut_off_in_the_middle(redis: Server, coded: tuple[DataFolder, dict[str, Recording]]) -> None:
     """The film that one of them makes when its cable is pulled is made by the other; the one comes back by itself."""
     data, r = coded
     for _ in range(2):

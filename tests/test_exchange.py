@@ -10,7 +10,7 @@ from kovel.core.plan.plan import make_plan
 from kovel.core.story.settings import Values
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import format_timecode, parse_entry
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.exchange.story_formats import to_edl, to_otio
 from kovel.store import projects, recordings, stories
 from kovel.store.recordings import Recording
@@ -20,7 +20,7 @@ Kept = tuple[stories.Kept, projects.Project, dict[int, Recording]]
 
 
 @pytest.fixture(params=["25", "29.97 drop", "23.976"])
-def told(data: Data, request: pytest.FixtureRequest) -> Kept:
+def told(data: DataFolder, request: pytest.FixtureRequest) -> Kept:
     """Two interviews, a jump, a space, covers on two lanes; recordings with start timecodes."""
     rate, _, drop = request.param.partition(" ")
     p = projects.create(data.db, "Ferry", rate, start="01:00:00:00", drop=bool(drop))
@@ -133,7 +133,7 @@ def test_edl_reads_back_equal(told: Kept) -> None:
     )
 
 
-def test_what_a_list_cannot_hold_is_said_and_lanes_are_as_in_the_plan(told: Kept, data: Data) -> None:
+def test_what_a_list_cannot_hold_is_said_and_lanes_are_as_in_the_plan(told: Kept, data: DataFolder) -> None:
     _, p, _ = told
     do = lambda name, **v: stories.edit(data.db, 1, None, name, v)  # noqa: E731
     rows = {r.id: r for r in recordings.of_project(data.db, p.id)}
@@ -165,7 +165,7 @@ def test_what_a_list_cannot_hold_is_said_and_lanes_are_as_in_the_plan(told: Kept
     assert " A     C" not in to_edl(stories.load(data.db, 1).story, "cut", p, rows)
 
 
-def test_start_timecode_counts_at_the_recordings_own_rate(data: Data) -> None:
+def test_start_timecode_counts_at_the_recordings_own_rate(data: DataFolder) -> None:
     """ST 12-1: 0.4 s after 01:00:00;40 at 59.94 is 01:00:01;04, whatever the story's rate."""
     p = projects.create(data.db, "Ferry", "29.97", start="01:00:00:00", drop=True)
     facts = {"size": 1, "rate": [60000, 1001], "frames": 3000, "picture": True, "sound": True, "width": 16, "height": 9,
@@ -183,7 +183,7 @@ def test_start_timecode_counts_at_the_recordings_own_rate(data: Data) -> None:
     )
 
 
-def test_what_is_set_is_kept_in_otio_and_said_of_an_edl(told: Kept, data: Data) -> None:
+def test_what_is_set_is_kept_in_otio_and_said_of_an_edl(told: Kept, data: DataFolder) -> None:
     """Pushes, looks, titles and comings go out as metadata and classes of the standard, and read back equal."""
     _, p, rows = told
     do = lambda name, **v: stories.edit(data.db, 1, None, name, v)  # noqa: E731
@@ -226,7 +226,7 @@ def _source(r: Recording) -> tuple[int, int]:
     return r.first + 100, r.first + 100 + 1884
 
 
-def test_a_ramp_is_one_event_at_its_mean_speed_and_kept_whole_in_otio(told: Kept, data: Data) -> None:
+def test_a_ramp_is_one_event_at_its_mean_speed_and_kept_whole_in_otio(told: Kept, data: DataFolder) -> None:
     """The list's layout knows one speed an event: the mean, and the line is named; OTIO keeps the line beside a time warp."""
     _, p, rows = told
     cover = next(c for c in stories.load(data.db, 1).story.covers if c.id == 5)
@@ -246,7 +246,7 @@ def test_a_ramp_is_one_event_at_its_mean_speed_and_kept_whole_in_otio(told: Kept
     assert any("speed a line of 3 moments" in x for x in lines)
 
 
-def test_a_shot_that_runs_backwards_is_written_so(told: Kept, data: Data) -> None:
+def test_a_shot_that_runs_backwards_is_written_so(told: Kept, data: DataFolder) -> None:
     """A LinearTimeWarp below zero; in the list a negative number of frames a second, and the stretch that is used."""
     _, p, rows = told
     stories.edit(data.db, 1, None, "set_value", {"to": 5, "setting": "backwards", "value": True})

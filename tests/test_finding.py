@@ -12,7 +12,7 @@ from fastapi.testclient import TestClient
 from kovel.cli import main
 from kovel.core.errors import Invalid
 from kovel.core.time.rate import Rate
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.footage.relinking import Found, offline, search
 from kovel.services.handoff.rendering import start_output
 from kovel.store import archive_rows, jobs, recordings, stories
@@ -21,10 +21,10 @@ from kovel.web.app import create_app
 from tests import made
 from tests.conftest import finish, said
 
-Coded = tuple[Data, dict[str, Recording]]
+Coded = tuple[DataFolder, dict[str, Recording]]
 
 
-def relink(data: Data, project: int, folder: Path, better: bool = False) -> Found:
+def relink(data: DataFolder, project: int, folder: Path, better: bool = False) -> Found:
     """Looked for by a job, as the page and the command line do it."""
     job = search(data, project, folder, better)
     finish(data)
@@ -33,7 +33,7 @@ def relink(data: Data, project: int, folder: Path, better: bool = False) -> Foun
     return Found.of(done.result)
 
 
-def away(data: Data, r: Recording, to: Path) -> None:
+def away(data: DataFolder, r: Recording, to: Path) -> None:
     """Its file is elsewhere, and its old place empty."""
     to.parent.mkdir(parents=True, exist_ok=True)
     shutil.copy(r.path, to)
@@ -72,7 +72,7 @@ def test_another_film_at_its_place_is_not_rendered(coded: Coded, tmp_path: Path)
 
 
 def test_a_better_version_takes_its_place_if_it_is_the_same_recording(
-    coded: Coded, finished: Callable[[Data], None], tmp_path: Path
+    coded: Coded, finished: Callable[[DataFolder], None], tmp_path: Path
 ) -> None:
     data, r = coded
     name = Path(r["boat"].path).stem

@@ -18,7 +18,7 @@ from bench import faults
 from kovel.core.errors import Invalid
 from kovel.core.plan.outputs import Output
 from kovel.core.time.rate import Rate
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.jobs.call_queue import on_this_machine
 from kovel.jobs.kinds import Hold, JobKind, Outcome
 from kovel.jobs.scheduler import Scheduler
@@ -64,14 +64,14 @@ class Desk:
 
 
 @pytest.fixture
-def foreman(data: Data) -> Scheduler:
+def foreman(data: DataFolder) -> Scheduler:
     f = scheduler_for(data, workers=2)
     f.queue = Desk()  # type: ignore[assignment]
     projects.create(data.db, "Ferry")
     return f
 
 
-def noted(data: Data) -> list[dict[str, Any]]:
+def noted(data: DataFolder) -> list[dict[str, Any]]:
     """What logs/jobs.log says of the calls that ended."""
     return [json.loads(x) for x in (data.logs / "jobs.log").read_text().splitlines()]
 
@@ -80,7 +80,7 @@ FACTS = {"size": 1, "rate": [25, 1], "frames": 100, "picture": True, "sound": Fa
          "start_timecode": "", "remarks": []}  # fmt: skip
 
 
-def test_a_stopped_try_does_not_end_the_next_one(data: Data, foreman: Scheduler) -> None:
+def test_a_stopped_try_does_not_end_the_next_one(data: DataFolder, foreman: Scheduler) -> None:
     desk: Any = foreman.queue
     job = jobs.add(data.db, 1, "render", {"out": "x.mp4"})
     foreman.step()
@@ -105,7 +105,7 @@ def test_a_stopped_try_does_not_end_the_next_one(data: Data, foreman: Scheduler)
 
 
 def test_a_result_that_cannot_be_kept_is_tried_again_and_then_told(
-    data: Data, foreman: Scheduler, monkeypatch: pytest.MonkeyPatch
+    data: DataFolder, foreman: Scheduler, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     desk: Any = foreman.queue
     r = recordings.add(data.db, 1, "/a.mov", "a", "interview", FACTS)
@@ -142,7 +142,7 @@ def test_a_result_that_cannot_be_kept_is_tried_again_and_then_told(
     assert "could not be kept" in noted(data)[-1]["why"]
 
 
-def test_what_the_stories_show_is_prepared_first(data: Data, foreman: Scheduler, tmp_path: Path) -> None:
+def test_what_the_stories_show_is_prepared_first(data: DataFolder, foreman: Scheduler, tmp_path: Path) -> None:
     desk: Any = foreman.queue
     rows = [recordings.add(data.db, 1, f"/{k}.mov", f"r{k}", "interview", FACTS) for k in range(4)]
     made = [prepare(data, r) for r in rows]
@@ -152,7 +152,7 @@ def test_what_the_stories_show_is_prepared_first(data: Data, foreman: Scheduler,
 
 
 def test_what_the_disk_holds_up_waits_says_why_and_goes_on_by_itself(
-    data: Data, foreman: Scheduler, monkeypatch: pytest.MonkeyPatch
+    data: DataFolder, foreman: Scheduler, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     desk: Any = foreman.queue
     job = jobs.add(data.db, 1, "render", {"out": "x.mp4"})
@@ -172,7 +172,7 @@ def test_what_the_disk_holds_up_waits_says_why_and_goes_on_by_itself(
 
 
 def test_a_call_that_the_queue_does_not_take_is_sent_again(
-    data: Data, foreman: Scheduler, monkeypatch: pytest.MonkeyPatch
+    data: DataFolder, foreman: Scheduler, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     desk: Any = foreman.queue
     job = jobs.add(data.db, 1, "render", {"out": "x.mp4"})
@@ -191,7 +191,7 @@ def test_a_call_that_the_queue_does_not_take_is_sent_again(
     assert len(desk.out) == 1  # once
 
 
-def test_a_database_that_could_not_be_written_is_opened_anew(data: Data) -> None:
+def test_a_database_that_could_not_be_written_is_opened_anew(data: DataFolder) -> None:
     """A connection that was opened while the disk was read only stays so, by itself; one whose end fails keeps nothing open."""
     sid = stories.current(data.db, projects.create(data.db, "P").id)
     stuck = data.db.read()
@@ -259,7 +259,7 @@ def test_a_disk_that_is_really_full_is_no_fault_of_the_file(small_disk: Path, cl
     assert "unusable" in queue._answer("1.2", "probe", {"path": str(small_disk / "none.mov")})
 
 
-def test_what_somebody_waits_for_finds_a_place_whatever_goes_on(data: Data, foreman: Scheduler) -> None:
+def test_what_somebody_waits_for_finds_a_place_whatever_goes_on(data: DataFolder, foreman: Scheduler) -> None:
     """Two workers: of what takes long one at a time; with both at work, a sound that was brought in begins all the same."""
     desk: Any = foreman.queue
     for n in range(2):
@@ -281,7 +281,7 @@ def test_what_somebody_waits_for_finds_a_place_whatever_goes_on(data: Data, fore
     assert len(desk.out) == 4 and (" look " in desk.out[-1] or " sound " in desk.out[-1])
 
 
-def test_beside_what_a_recording_opens_with_other_work_goes_on(data: Data, foreman: Scheduler) -> None:
+def test_beside_what_a_recording_opens_with_other_work_goes_on(data: DataFolder, foreman: Scheduler) -> None:
     """Two workers and the spare one: sound and look, and the first pieces of the picture."""
     desk: Any = foreman.queue
     prepare(data, recordings.add(data.db, 1, "/a.mov", "a", "interview", FACTS | {"sound": True, "frames": 90_000}), own=0)
@@ -290,7 +290,7 @@ def test_beside_what_a_recording_opens_with_other_work_goes_on(data: Data, forem
 
 
 @pytest.mark.parametrize("begun", [False, True])
-def test_words_do_not_wait_for_a_sound_that_never_comes(data: Data, foreman: Scheduler, begun: bool) -> None:
+def test_words_do_not_wait_for_a_sound_that_never_comes(data: DataFolder, foreman: Scheduler, begun: bool) -> None:
     """Found by a thousand kills: a recording that could not be prepared, and a transcription that waited for it for ever."""
     desk: Any = foreman.queue
     r = recordings.add(data.db, 1, "/a.wav", "a", "interview", FACTS | {"sound": True})
@@ -310,7 +310,7 @@ def test_words_do_not_wait_for_a_sound_that_never_comes(data: Data, foreman: Sch
     assert desk.out and {*desk.told} == {*desk.out}  # what is under way is stopped
 
 
-def test_a_new_kind_of_job_is_one_entry(data: Data, clips: dict[str, Path]) -> None:
+def test_a_new_kind_of_job_is_one_entry(data: DataFolder, clips: dict[str, Path]) -> None:
     """Its call, how urgent it is, why it waits and what becomes of its result; and a kind that nobody knows is said, not tried for ever."""
     ready: list[int] = []
     counted = JobKind(

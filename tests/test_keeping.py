@@ -16,7 +16,7 @@ from kovel.core.sound.beats import Beats
 from kovel.core.story.model import Refused
 from kovel.core.story.patch import story_to_json
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.tighten import proposals
 from kovel.store import decisions, history, projects, recordings, steps, stories, subclips, transcripts
 from kovel.store.decisions import QuickDesk
@@ -30,8 +30,8 @@ from pathlib import Path
 from kovel.core.story.model import Refused
 from kovel.core.words.transcript import Word
 from kovel.store import history, stories
-from kovel.data_folder import Data
-data, rng = Data(Path(sys.argv[1])), random.Random(int(sys.argv[2]))
+from kovel.data_folder import DataFolder
+data, rng = DataFolder(Path(sys.argv[1])), random.Random(int(sys.argv[2]))
 while True:
     k = stories.load(data.db, 1)
     n, r = k.story.length, rng.random
@@ -47,7 +47,7 @@ while True:
 """
 
 
-def sources_only(data: Data) -> None:
+def sources_only(data: DataFolder) -> None:
     """Three recordings as rows; no media are needed to edit."""
     projects.create(data.db, "Kept")
     facts = {
@@ -66,7 +66,7 @@ def sources_only(data: Data) -> None:
         recordings.add(data.db, 1, f"/nowhere/{i}.mov", f"r{i}", "interview", facts)
 
 
-def test_sigkill_amid_edits_loses_no_acknowledged_edit(data: Data) -> None:
+def test_sigkill_amid_edits_loses_no_acknowledged_edit(data: DataFolder) -> None:
     """Ten times: a process edits as fast as it can and is killed; the story is whole and no older than what it told."""
     sources_only(data)
     root, rng = data.root, random.Random(3)
@@ -83,7 +83,7 @@ def test_sigkill_amid_edits_loses_no_acknowledged_edit(data: Data) -> None:
         rest = p.stdout.read().split("\n")
         told = max([told, *(int(x) for x in rest[:-1] if x)])
         p.wait()
-        fresh = Data(root)
+        fresh = DataFolder(root)
         kept = stories.load(fresh.db, 1)
         assert told <= kept.revision <= told + 1  # one may be on disk that it had no time to tell
         assert fresh.db.read().execute("PRAGMA integrity_check").fetchone()[0] == "ok"
@@ -96,7 +96,7 @@ def test_sigkill_amid_edits_loses_no_acknowledged_edit(data: Data) -> None:
     assert kept.story.pieces == () and kept.story.covers == () and not kept.can_undo
 
 
-def test_undo_and_redo_are_exact_after_a_restart(data: Data) -> None:
+def test_undo_and_redo_are_exact_after_a_restart(data: DataFolder) -> None:
     sources_only(data)
     states = [story_to_json(stories.load(data.db, 1).story)]
     rng = random.Random(1)
@@ -112,7 +112,7 @@ def test_undo_and_redo_are_exact_after_a_restart(data: Data) -> None:
         except Refused:
             continue
         states.append(story_to_json(kept.story))
-    again = Data(data.root)
+    again = DataFolder(data.root)
     for step, wants in ((history.undo, states[-2::-1]), (history.redo, states[1:])):
         for want in wants:
             told, _ = step(again.db, 1)
@@ -121,7 +121,7 @@ def test_undo_and_redo_are_exact_after_a_restart(data: Data) -> None:
         history.redo(again.db, 1)
 
 
-def test_a_stale_edit_is_told_and_changes_nothing(data: Data) -> None:
+def test_a_stale_edit_is_told_and_changes_nothing(data: DataFolder) -> None:
     sources_only(data)
     first, _ = stories.edit(data.db, 1, 0, "add_at_end", {"source": 1, "start": 0, "length": 50})
     with pytest.raises(Stale, match="changed elsewhere"):
@@ -129,7 +129,7 @@ def test_a_stale_edit_is_told_and_changes_nothing(data: Data) -> None:
     assert stories.load(data.db, 1) == first
 
 
-def test_projects_and_subclips(data: Data) -> None:
+def test_projects_and_subclips(data: DataFolder) -> None:
     sources_only(data)
     subclips.add(data.db, 1, 10, 60, name="bite", tags="Flood; bell, flood")
     stories.edit(data.db, 1, None, "add_at_end", {"source": 1, "start": 10, "length": 50})
@@ -155,7 +155,7 @@ def test_projects_and_subclips(data: Data) -> None:
         subclips.add(data.db, 1, 1990, 2001)
 
 
-def test_what_was_said_is_found(data: Data) -> None:
+def test_what_was_said_is_found(data: DataFolder) -> None:
     sources_only(data)
     text = "The ferry ran all night. Nobody crossed in the flood, though. Caf\u00e9 talk: the ferryman\u2019s bell rang twice!"
     said = [Word(w, i * 24000, i * 24000 + 20000, "Maren") for i, w in enumerate(text.split())]
@@ -175,7 +175,7 @@ def test_what_was_said_is_found(data: Data) -> None:
 
 
 @pytest.fixture
-def client(data: Data, tmp_path: Path) -> TestClient:
+def client(data: DataFolder, tmp_path: Path) -> TestClient:
     sources_only(data)
     (tmp_path / "media").mkdir()
     return TestClient(
@@ -186,13 +186,13 @@ def client(data: Data, tmp_path: Path) -> TestClient:
     )
 
 
-def test_words_are_read_anew_whoever_changed_them(data: Data) -> None:
+def test_words_are_read_anew_whoever_changed_them(data: DataFolder) -> None:
     """Words are kept in memory until they change: by this process or another, by undo, by a recording in a gone one's place."""
     p = projects.create(data.db, "Words")
     facts = {"size": 1, "rate": [25, 1], "frames": 900, "picture": True, "sound": True, "width": 16, "height": 9,
              "channels": 1, "start_timecode": "", "remarks": []}  # fmt: skip
     r = recordings.add(data.db, p.id, "/a.mov", "a", "interview", facts).id
-    other = Data(data.root)  # as another process sees it
+    other = DataFolder(data.root)  # as another process sees it
     a, b = ([Word(f"{x}{i}", i * 9000, i * 9000 + 8000, "M") for i in range(5)] for x in "ab")
 
     def both() -> list[str]:
@@ -207,9 +207,9 @@ def test_words_are_read_anew_whoever_changed_them(data: Data) -> None:
     assert both() == ["b0", "b1", "b2", "b3", "b4"]
     transcripts.change_words(data.db, r, 1, b[1:3], [Word("joined", 9000, 26_000, "M")], "joined")
     assert both() == ["b0", "joined", "b3", "b4"]
-    steps.turn(other.db, p.id)
+    steps.undo_or_redo(other.db, p.id)
     assert both() == ["b0", "b1", "b2", "b3", "b4"]
-    steps.turn(data.db, p.id, redo=True)
+    steps.undo_or_redo(data.db, p.id, redo=True)
     assert both() == ["b0", "joined", "b3", "b4"]
     with pytest.raises(Invalid):
         transcripts.change_words(other.db, r, 0, a[:1], b[:1], "stale")
@@ -263,7 +263,7 @@ def test_edits_over_http_are_typed_and_refused_in_words(client: TestClient) -> N
     assert stale.status_code == 409 and 'data-revision="2"' in stale.text and "changed elsewhere" in stale.text
 
 
-def test_bad_input_brings_clear_words_and_nothing_half_done(client: TestClient, data: Data, tmp_path: Path) -> None:
+def test_bad_input_brings_clear_words_and_nothing_half_done(client: TestClient, data: DataFolder, tmp_path: Path) -> None:
     before = len(recordings.of_project(data.db, 1))
 
     def path(p: str) -> str:
@@ -294,7 +294,7 @@ def test_bad_input_brings_clear_words_and_nothing_half_done(client: TestClient, 
     assert "same file as tone, which is here already" in told[1] and "same file" not in told[0]
 
 
-def test_a_transcript_is_taken_whole_or_told(client: TestClient, data: Data) -> None:
+def test_a_transcript_is_taken_whole_or_told(client: TestClient, data: DataFolder) -> None:
     def take(name: str, body: str) -> str:
         return client.post(
             "/p/1/recordings/1/words", files={"transcript_file": (name, body.encode())}, headers={"hx-request": "true"}
@@ -317,7 +317,7 @@ def test_a_transcript_is_taken_whole_or_told(client: TestClient, data: Data) -> 
     assert "00:00:01,000 --> 00:00:02,000\nHello there" in client.get("/p/1/recordings/1/words.srt").text
 
 
-def test_under_which_names_it_answers(data: Data) -> None:
+def test_under_which_names_it_answers(data: DataFolder) -> None:
     """Names compare without case (RFC 9110, 4.2.3); bound to every address it answers to any number, never to a foreign name."""
 
     def status(host: str, **kw: object) -> int:
@@ -334,7 +334,7 @@ def test_under_which_names_it_answers(data: Data) -> None:
     assert wide == [200, 200, 200, 421, 421]
 
 
-def test_other_machines_need_the_passphrase(data: Data) -> None:
+def test_other_machines_need_the_passphrase(data: DataFolder) -> None:
     app = create_app(data, [], hosts={"studio"}, passphrase="two of us", jobs=False)
     c = TestClient(app, base_url="http://studio:8463", headers={"x-kovel": "1"}, follow_redirects=False)
     assert c.get("/").headers["location"] == "/login" and c.post("/projects", data={"name": "x"}).status_code == 401
@@ -343,7 +343,7 @@ def test_other_machines_need_the_passphrase(data: Data) -> None:
     assert projects.listing(data.db) == []
 
 
-def test_decisions_go_back_to_the_first_one_and_go_along_with_a_copy(data: Data) -> None:
+def test_decisions_go_back_to_the_first_one_and_go_along_with_a_copy(data: DataFolder) -> None:
     p = projects.create(data.db, "Ferry")
     facts = {"size": 1, "rate": [25, 1], "frames": 100, "picture": True, "sound": True, "width": 16, "height": 9, "channels": 1,
              "start_timecode": "", "remarks": []}  # fmt: skip
@@ -366,4 +366,4 @@ def test_decisions_go_back_to_the_first_one_and_go_along_with_a_copy(data: Data)
     for n in range(400):
         with steps.step(data.db, p.id, str(n)):
             pass
-    assert [steps.turn(data.db, p.id)[0] for _ in range(400)] == [str(n) for n in range(399, -1, -1)]
+    assert [steps.undo_or_redo(data.db, p.id)[0] for _ in range(400)] == [str(n) for n in range(399, -1, -1)]

@@ -13,7 +13,7 @@ from kovel.core.picture.shots import MotionMaker, best_stretch, look
 from kovel.core.sound.levels import Levels
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word, replaced
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.demo.project import FOOTAGE
 from kovel.media.listen import save
 from kovel.services.log.speaker_separation import spans_of
@@ -23,10 +23,10 @@ from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from tests.conftest import said
 
-Coded = tuple[Data, dict[str, Recording]]
+Coded = tuple[DataFolder, dict[str, Recording]]
 
 
-def text(data: Data, r: Recording) -> list[tuple[str, int, int, str]]:
+def text(data: DataFolder, r: Recording) -> list[tuple[str, int, int, str]]:
     return [(w.text, w.start, w.end, w.speaker) for w in transcripts.words(data.db, r.id)]
 
 
@@ -231,7 +231,7 @@ def test_transcribing_is_refused_in_words(room: TestClient, coded: Coded) -> Non
     assert json.loads(room.get(f"/p/1/recordings/{talk.id}/words.json").text) == {"words": []}
 
 
-def test_two_voices_of_a_recording_are_told_apart(spoken: Coded, finished: Callable[[Data], None]) -> None:
+def test_two_voices_of_a_recording_are_told_apart(spoken: Coded, finished: Callable[[DataFolder], None]) -> None:
     """An interview whose words nobody is named for; the names are one step of the log."""
     data, r = spoken
     odile = r["odile"]

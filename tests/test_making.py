@@ -8,7 +8,7 @@ import pytest
 from fastapi.testclient import TestClient
 
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data, look_at, looked_at, sounded
+from kovel.data_folder import DataFolder, look_at, looked_at, sounded
 from kovel.services.footage import disk_space as disk
 from kovel.services.footage.intake import prepare
 from kovel.services.log.transcription import SoFar, take_heard, transcribe
@@ -21,11 +21,11 @@ from kovel.web.rooms.story.shelf import PAGE
 from tests import made
 from tests.conftest import said
 
-Coded = tuple[Data, dict[str, Recording]]
+Coded = tuple[DataFolder, dict[str, Recording]]
 
 
 @pytest.fixture
-def coming(coded: Coded) -> tuple[Data, Recording, Path]:
+def coming(coded: Coded) -> tuple[DataFolder, Recording, Path]:
     """The interview with nothing made of it but what is known from the start; its job waits."""
     data, r = coded
     talk = r["talk"]
@@ -36,7 +36,7 @@ def coming(coded: Coded) -> tuple[Data, Recording, Path]:
     return data, talk, folder
 
 
-def test_how_far_a_recording_is(room: TestClient, coming: tuple[Data, Recording, Path]) -> None:
+def test_how_far_a_recording_is(room: TestClient, coming: tuple[DataFolder, Recording, Path]) -> None:
     data, talk, folder = coming
     url = f"/p/1/recordings/{talk.id}"
     assert not sounded(str(folder)) and not sounded(str(folder), begun=True)
@@ -53,7 +53,7 @@ def test_how_far_a_recording_is(room: TestClient, coming: tuple[Data, Recording,
     assert talk.id in looked_at(data)
 
 
-def test_preparing_is_held_and_let_go_on(room: TestClient, coming: tuple[Data, Recording, Path]) -> None:
+def test_preparing_is_held_and_let_go_on(room: TestClient, coming: tuple[DataFolder, Recording, Path]) -> None:
     data, talk, _ = coming
     url = f"/p/1/recordings/{talk.id}"
     (job,) = jobs.in_state(data.db, "waiting")
@@ -73,7 +73,7 @@ def test_preparing_is_held_and_let_go_on(room: TestClient, coming: tuple[Data, R
     assert "not being prepared" in said(room.post(f"{url}/pause", data={"on": "1"}))
 
 
-def test_words_are_there_as_they_come(room: TestClient, coming: tuple[Data, Recording, Path]) -> None:
+def test_words_are_there_as_they_come(room: TestClient, coming: tuple[DataFolder, Recording, Path]) -> None:
     """From the front, behind what is there; what the editor corrected meanwhile stays; the end brings all of them."""
     data, talk, folder = coming
     job = transcribe(data, talk.id)  # while nothing of its sound is there: it waits
@@ -176,7 +176,7 @@ def test_room_is_told_and_held(room: TestClient, coded: Coded) -> None:
 
 
 def test_shots_come_as_they_scroll_into_view(
-    room: TestClient, coded: tuple[Data, dict[str, Recording]], monkeypatch: pytest.MonkeyPatch
+    room: TestClient, coded: tuple[DataFolder, dict[str, Recording]], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     data, r = coded
     recordings.update(data.db, r["fifty"].id, kind="b-roll")

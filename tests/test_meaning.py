@@ -23,7 +23,7 @@ from kovel.core.words import radio_cut, retold
 from kovel.core.words import theme_groups as grouping
 from kovel.core.words.nearness import MANY, Said, content, foreign, nearest, same_answer
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.media.sentence_vectors import english_folder, vectors
 from kovel.services.handoff import archiving
 from kovel.services.log import proposing, sentence_meaning, theming
@@ -32,7 +32,7 @@ from kovel.store.recordings import Recording
 from tests.conftest import finish, once, said
 from tests.test_archive import write
 
-Coded = tuple[Data, dict[str, Recording]]
+Coded = tuple[DataFolder, dict[str, Recording]]
 FILE = Path(__file__).parent / "data" / "interviews.txt"
 MORE = FILE.with_name("more_interviews.txt")
 
@@ -285,7 +285,7 @@ def meant_folder(pytestconfig: pytest.Config, prepared: Path, interviews: Interv
 
     def make(d: Path) -> None:
         shutil.copytree(prepared, d / "making")
-        data = Data(d / "making")
+        data = DataFolder(d / "making")
         r = {x.name: x for x in recordings.of_project(data.db, 1)}
         flood, leaving = talk(interviews, "Ines", "flood"), talk(interviews, "Ines", "leaving")
         shift = flood[-1].end + 5 * 48_000
@@ -303,7 +303,7 @@ def meant_folder(pytestconfig: pytest.Config, prepared: Path, interviews: Interv
 def coded(meant_folder: Path, tmp_path: Path) -> Coded:
     """A copy of one's own."""
     shutil.copytree(meant_folder, tmp_path / "data")
-    data = Data(tmp_path / "data")
+    data = DataFolder(tmp_path / "data")
     return data, {r.name: r for r in recordings.of_project(data.db, 1)}
 
 
@@ -312,7 +312,7 @@ def project(coded: Coded) -> Coded:
     return coded
 
 
-def finish_words(data: Data) -> None:
+def finish_words(data: DataFolder) -> None:
     assert sentence_meaning.work_out(data, 1) is not None
     finish(data)
     assert sentence_meaning.work_out(data, 1) is None and sentence_meaning.meant(data, 1).lacking == 0
@@ -395,7 +395,7 @@ def test_what_the_editor_changed_of_themes_stays_and_is_undone(
         assert "Undone" in said(room.post("/p/1/log/themes/undo"))
         assert now() == want
     for want in states[1:]:
-        steps.turn(data.db, 1, redo=True)
+        steps.undo_or_redo(data.db, 1, redo=True)
         assert now() == want
     named = theming.listing(data, 1)
     mine = {
@@ -405,7 +405,7 @@ def test_what_the_editor_changed_of_themes_stays_and_is_undone(
     theming.group(data, 1)  # anew: what was named, joined or moved stays
     anew = {t.id: {(x.statement.recording, x.statement.start) for x in t.shown} for t in theming.listing(data, 1)}
     assert all(rows <= anew[i] for i, rows in mine.items())
-    steps.turn(data.db, 1)
+    steps.undo_or_redo(data.db, 1)
     assert now() == states[-1]  # all of it taken back in one step
     transcripts.set_words(data.db, r["boat"].id, talk(interviews, "Rosa", "flood"))  # a new transcript
     finish_words(data)
@@ -438,12 +438,12 @@ def test_what_was_told_twice_is_judged_and_goes_along(project: Coded, room: Test
     theming.group(data, 1)
     theme_rows.rename(data.db, 1, theming.listing(data, 1)[0].id, "Water")
     write(data, tmp_path / "film.zip")
-    there = Data(tmp_path / "elsewhere")
+    there = DataFolder(tmp_path / "elsewhere")
     got = archiving.read(there, tmp_path / "film.zip")
     assert [t.name for t in theme_rows.listing(there.db, got.project)] == [t.name for t in theme_rows.listing(data.db, 1)]
     assert [j.better for j in theme_rows.judged(there.db, got.project)] == ["b"]
     assert len(theme_rows.placed(there.db, got.project)) == len(theme_rows.placed(data.db, 1))
-    steps.turn(there.db, got.project)  # undo of a theme's name goes along
+    steps.undo_or_redo(there.db, got.project)  # undo of a theme's name goes along
     assert "Water" not in [t.name for t in theme_rows.listing(there.db, got.project)]
     assert "Taken back" in said(room.post("/p/1/log/themes/judge", data={**key, "better": "b"}))
     room.post("/p/1/log/themes/judge", data={**key, "better": "apart"})

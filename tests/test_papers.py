@@ -18,7 +18,7 @@ from timecode import Timecode
 
 from kovel.cli import main
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.exchange.caption_formats import CAPTION_FORMATS, CaptionFormat
 from kovel.exchange.document_pdf import to_pdf
 from kovel.exchange.documents import DOCUMENTS, Document, DocumentKind, to_csv
@@ -28,7 +28,7 @@ from kovel.store import stories, transcripts
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 
-Coded = tuple[Data, dict[str, Recording]]
+Coded = tuple[DataFolder, dict[str, Recording]]
 
 
 @pytest.fixture

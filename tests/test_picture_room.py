@@ -14,7 +14,7 @@ from kovel.core.picture.look import applied, made, read_cube
 from kovel.core.plan.outputs import Output
 from kovel.core.plan.plan import make_plan
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.demo.project import ensure
 from kovel.media.face_finding import faces_in
 from kovel.media.title_pictures import SERIF
@@ -27,7 +27,7 @@ from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from tests.conftest import finish
 
-Shown = tuple[Data, dict[str, Recording]]
+Shown = tuple[DataFolder, dict[str, Recording]]
 
 
 @pytest.fixture
@@ -45,7 +45,7 @@ def picture(shown: Shown) -> TestClient:
     return TestClient(create_app(data, [], jobs=False), base_url="http://localhost:8463", headers=headers)
 
 
-def story(data: Data) -> Any:
+def story(data: DataFolder) -> Any:
     return stories.load(data.db, stories.current(data.db, 1)).story
 
 
@@ -258,7 +258,7 @@ def test_all_of_it_by_command(picture: TestClient, shown: Shown) -> None:
     assert run("story", "set", "piece=1", "brightness=9").exit_code != 0
 
 
-def test_the_demo_shows_it(data: Data) -> None:
+def test_the_demo_shows_it(data: DataFolder) -> None:
     """An opening title, two lower thirds, a push, one look over a recording, a dissolve between covers, an upright version."""
     project = ensure(data)
     kept = stories.of_project(data.db, project)

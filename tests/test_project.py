@@ -56,8 +56,8 @@ def test_a_wheel_carries_all_that_runs(tmp_path: Path) -> None:
     assert where == str(theirs / "kovel")
     look = """
 import sys; from pathlib import Path; from fastapi.testclient import TestClient
-from kovel.demo import project; from kovel.web.app import create_app; from kovel.data_folder import Data
-c = TestClient(create_app(Data(Path(sys.argv[1])), jobs=False), base_url="http://127.0.0.1:8463")
+from kovel.demo import project; from kovel.web.app import create_app; from kovel.data_folder import DataFolder
+c = TestClient(create_app(DataFolder(Path(sys.argv[1])), jobs=False), base_url="http://127.0.0.1:8463")
 for url in ("/", "/static/kovel.css", "/static/js/edits.js", "/static/story/story.js", "/static/vendor/htmx.min.js"): assert c.get(url).status_code == 200, url
 assert len(list((Path(project.__file__).parent / "footage").iterdir())) > 10
 """

@@ -12,7 +12,7 @@ from scipy.io import wavfile
 from kovel.core.errors import Invalid
 from kovel.core.plan.plan import make_plan
 from kovel.core.plan.retimed import RETIMED
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.jobs.call_queue import on_this_machine
 from kovel.services.footage.intake import bring_in
 from kovel.services.handoff.rendering import start_output
@@ -26,11 +26,11 @@ from kovel.web.app import create_app
 from kovel.web.rooms.sound.strip import Drawn
 
 SR = 48_000
-Spoken = tuple[Data, dict[str, Recording]]
+Spoken = tuple[DataFolder, dict[str, Recording]]
 
 
 @pytest.fixture
-def toned(spoken: Spoken, tmp_path: Path, finished: Callable) -> tuple[Data, int]:
+def toned(spoken: Spoken, tmp_path: Path, finished: Callable) -> tuple[DataFolder, int]:
     """A recording of 20 s that sounds at 500 Hz in its first half, at 800 Hz in its second."""
     data, _ = spoken
     t = np.arange(20 * SR) / SR
@@ -41,11 +41,11 @@ def toned(spoken: Spoken, tmp_path: Path, finished: Callable) -> tuple[Data, int
     return data, r.id
 
 
-def edit(data: Data, name: str, **params: object) -> None:
+def edit(data: DataFolder, name: str, **params: object) -> None:
     stories.edit(data.db, 1, None, name, params)
 
 
-def plan_of(data: Data):
+def plan_of(data: DataFolder):
     return make_plan(stories.load(data.db, 1).story, recordings.sources(data.db, 1))
 
 
@@ -58,7 +58,7 @@ def second(y: np.ndarray, at: float) -> np.ndarray:
     return y[int(at * SR) : int((at + 0.5) * SR), 0]
 
 
-def test_a_film_sounds_as_its_pieces_run(toned: tuple[Data, int], finished: Callable, tmp_path: Path) -> None:
+def test_a_film_sounds_as_its_pieces_run(toned: tuple[DataFolder, int], finished: Callable, tmp_path: Path) -> None:
     """Half speed with its pitch, double speed with the speed's, backwards, held: in the mix of the page and in the film's file."""
     data, tones = toned
     for start in (100, 300, 200):  # 4 s from 0:04 of it, from 0:12, and 2 s either side of where the tone changes
@@ -85,7 +85,7 @@ def test_a_film_sounds_as_its_pieces_run(toned: tuple[Data, int], finished: Call
         assert abs(hz(second(y, 11.5)) - 800) < 3 and abs(hz(second(y, 14)) - 500) < 3  # backwards over the change at 0:13
 
 
-def test_it_is_made_when_somebody_plays_it_and_silent_until_then(toned: tuple[Data, int], finished: Callable) -> None:
+def test_it_is_made_when_somebody_plays_it_and_silent_until_then(toned: tuple[DataFolder, int], finished: Callable) -> None:
     data, tones = toned
     edit(data, "add_at_end", source=tones, start=100, length=100)
     edit(data, "set_speed", item=1, percent=80)
@@ -128,7 +128,7 @@ def test_of_a_cleaned_recording_the_cleaned_sound_is_retimed(spoken: Spoken, fin
     assert len(power) == pace.length * 1920 // 4_800  # what checks and loudness read of it
 
 
-def test_one_that_fails_is_told_and_tried_again(toned: tuple[Data, int], finished: Callable) -> None:
+def test_one_that_fails_is_told_and_tried_again(toned: tuple[DataFolder, int], finished: Callable) -> None:
     data, tones = toned
     edit(data, "add_at_end", source=tones, start=100, length=100)
     edit(data, "set_speed", item=1, percent=80)
@@ -148,7 +148,7 @@ def test_one_that_fails_is_told_and_tried_again(toned: tuple[Data, int], finishe
     assert jobs.get(data.db, again.id).state == jobs.get(data.db, render.id).state == "done"
 
 
-def test_old_ones_go_and_cleaned_ones_stay(toned: tuple[Data, int]) -> None:
+def test_old_ones_go_and_cleaned_ones_stay(toned: tuple[DataFolder, int]) -> None:
     data, tones = toned
     folder = data.derived(tones) / "made"
     folder.mkdir(exist_ok=True)

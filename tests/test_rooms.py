@@ -16,14 +16,14 @@ from PIL import Image
 from kovel.cli import main
 from kovel.core.story.model import Sync
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.log import transcription
 from kovel.store import caption_rows, jobs, markers, projects, recordings, stories, subclips, transcripts
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from tests.conftest import said
 
-Coded = tuple[Data, dict[str, Recording]]
+Coded = tuple[DataFolder, dict[str, Recording]]
 
 
 def test_footage(room: TestClient, coded: Coded) -> None:
@@ -106,7 +106,7 @@ def test_log(room: TestClient, coded: Coded) -> None:
     assert f"log?rec={r['talk'].id}#25" in found and "&lt;i&gt;<mark" in found.replace("</span>", "") and "1 sentence<" in found
 
 
-def test_a_long_story_on_one_screen(data: Data) -> None:
+def test_a_long_story_on_one_screen(data: DataFolder) -> None:
     """Two hours on 648 pixels: no two seams nearer than two pixels, no exposed jump without one drawn where it stands."""
     from bench.edits import made as long_story
 
@@ -507,7 +507,7 @@ def test_captions_are_undone_step_by_step(room: TestClient, coded: Coded) -> Non
     for n in range(caption_rows.STEPS + 20):
         caption_rows.change(data.db, 1, (r["talk"].id, 0), "We haul it.", f"Text {n}")
     for _ in range(caption_rows.STEPS):
-        caption_rows.turn(data.db, 1)
+        caption_rows.undo_or_redo(data.db, 1)
     assert caption_rows.can(data.db, 1) == (False, True) and "Text 19" in now()
 
 

@@ -20,7 +20,7 @@ from kovel.core.plan.captioned import SAFE, letters_for
 from kovel.core.plan.outputs import Output
 from kovel.core.words.text_coding import NotText, text_in
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.demo.project import FOOTAGE
 from kovel.exchange.cells import begins_formula
 from kovel.exchange.story_formats import to_otio
@@ -36,7 +36,7 @@ from kovel.web.security import Guard, Sessions, Tries
 from tests import made
 from tests.conftest import finish, said
 
-Coded = tuple[Data, dict[str, Recording]]
+Coded = tuple[DataFolder, dict[str, Recording]]
 LOCALHOST = "http://localhost:8463"
 
 
@@ -164,7 +164,7 @@ def test_text_by_its_bytes() -> None:
             text_in(bad)
 
 
-def archive_of(data: Data, tmp_path: Path, change: Any = None, **members: bytes) -> Path:
+def archive_of(data: DataFolder, tmp_path: Path, change: Any = None, **members: bytes) -> Path:
     """An archive of project 1, its rows changed."""
     out = tmp_path / "film.kovel.zip"
     start_archive(data, 1, "none", out)
@@ -382,14 +382,14 @@ def test_frames_of_prores_say_what_they_are(coded: Coded, tmp_path: Path) -> Non
 
 
 def test_who_signed_out_is_out_and_forty_strangers_lock_nobody_out(tmp_path: Path) -> None:
-    data = Data(tmp_path / "data")
+    data = DataFolder(tmp_path / "data")
     app = create_app(data, [], passphrase="chain ferry", jobs=False)
     with TestClient(app, base_url=LOCALHOST, headers={"x-kovel": "1"}) as page:
         assert page.get("/", follow_redirects=False).status_code == 303
         page.post("/login", data={"passphrase": "chain ferry"})
         noted = page.cookies["kovel"]
         assert page.get("/").status_code == 200
-        again = create_app(Data(tmp_path / "data"), [], passphrase="chain ferry", jobs=False)
+        again = create_app(DataFolder(tmp_path / "data"), [], passphrase="chain ferry", jobs=False)
         with TestClient(again, base_url=LOCALHOST, cookies={"kovel": noted}) as restarted:
             assert restarted.get("/").status_code == 200
         page.post("/logout")

@@ -16,7 +16,7 @@ from kovel.cli import main
 from kovel.core.errors import Invalid
 from kovel.core.plan.plan import make_plan
 from kovel.core.plan.sounds import made_of
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.demo.project import FOOTAGE, ensure
 from kovel.jobs.call_queue import on_this_machine
 from kovel.media import clean as cleaning
@@ -31,7 +31,7 @@ from kovel.store import history, jobs, recordings, steps, stories, transcripts
 from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 
-Spoken = tuple[Data, dict[str, Recording]]
+Spoken = tuple[DataFolder, dict[str, Recording]]
 
 
 @pytest.fixture
@@ -50,7 +50,7 @@ def sound(spoken: Spoken) -> TestClient:
     return TestClient(create_app(data, [], jobs=False), base_url="http://localhost:8463", headers=headers)
 
 
-def test_the_demos_story_sounds_finished(data: Data) -> None:
+def test_the_demos_story_sounds_finished(data: DataFolder) -> None:
     """What the Sound room worked out of the demo's footage (demo/making/sound.py): voices, music to the end, ducked, room tone."""
     project = ensure(data)
     s = stories.load(data.db, stories.current(data.db, project)).story
@@ -62,7 +62,7 @@ def test_the_demos_story_sounds_finished(data: Data) -> None:
     assert all("level" in p.settings for p in s.pieces if p.source) and dict(s.settings)["story"]["level"] != 0
 
 
-def story_of(data: Data) -> Any:
+def story_of(data: DataFolder) -> Any:
     return stories.load(data.db, 1).story
 
 
@@ -164,7 +164,7 @@ def test_a_recording_is_cleaned_once_for_every_use(sound: TestClient, spoken: Sp
     assert np.array_equal(alone.block(a, a + 4_000)[:, 0], want[:, 0])
     panel = sound.get("/p/1/sound/panel?items=1").text
     assert "levels before" in panel and "polyline" in panel
-    steps.turn(data.db, 1)
+    steps.undo_or_redo(data.db, 1)
     assert made_of(recordings.get(data.db, i).source) != name
     for k in range(5):  # old ones go but for the last few
         (data.derived(i) / "made" / f"clean-00000000000{k}.pcm").write_bytes(b"")

@@ -23,7 +23,7 @@ from kovel.core.story.seams import seams
 from kovel.core.story.settings import NONE
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.footage.syncing import sets
 from kovel.store import history, projects, stories, transcripts
 from tests.core.stories import SOURCES, R, do, three
@@ -237,14 +237,14 @@ def post(room: TestClient, command: str, **params: object) -> dict:
 
 
 @pytest.fixture
-def film(coded: tuple[Data, dict], room: TestClient) -> tuple[TestClient, Data, dict]:
+def film(coded: tuple[DataFolder, dict], room: TestClient) -> tuple[TestClient, DataFolder, dict]:
     data, r = coded
     for source, start, length in ((r["talk"].id, 100, 50), (r["talk"].id, 300, 75), (r["fifty"].id, 50, 60)):
         post(room, "add_at_end", source=source, start=start, length=length)
     return room, data, r
 
 
-def test_everything_is_kept_and_undone(film: tuple[TestClient, Data, dict]) -> None:
+def test_everything_is_kept_and_undone(film: tuple[TestClient, DataFolder, dict]) -> None:
     """Every part of a story survives being read back from disk; going about the history gives each state exactly."""
     room, data, r = film
     seen = [stories.load(data.db, 1).story]
@@ -292,7 +292,7 @@ def test_everything_is_kept_and_undone(film: tuple[TestClient, Data, dict]) -> N
     assert png.content[:8] == b"\x89PNG\r\n\x1a\n" and room.get("/p/1/card.png?colour=red").status_code == 404
 
 
-def test_what_an_edit_costs_is_told_before(film: tuple[TestClient, Data, dict]) -> None:
+def test_what_an_edit_costs_is_told_before(film: tuple[TestClient, DataFolder, dict]) -> None:
     room, data, r = film
     post(room, "lay_cover", source=r["boat"].id, at=60, until=80, start=0)
     before = stories.load(data.db, 1)
@@ -309,7 +309,7 @@ def test_what_an_edit_costs_is_told_before(film: tuple[TestClient, Data, dict]) 
         assert post(room, name, **params)["status"] == 422
 
 
-def test_several_stories(film: tuple[TestClient, Data, dict]) -> None:
+def test_several_stories(film: tuple[TestClient, DataFolder, dict]) -> None:
     room, data, _ = film
     first = stories.load(data.db, 1).story
     clip = room.get("/p/1/story/copy?a=40&b=60").json()
@@ -339,7 +339,7 @@ def test_several_stories(film: tuple[TestClient, Data, dict]) -> None:
     assert room.post("/p/1/stories", data={"name": "  "}).status_code == 422
 
 
-def test_seam_desk_checks_and_finding(film: tuple[TestClient, Data, dict]) -> None:
+def test_seam_desk_checks_and_finding(film: tuple[TestClient, DataFolder, dict]) -> None:
     room, data, r = film
     transcripts.set_words(data.db, r["talk"].id, [Word(f"w{i}", 24000 * i, 24000 * i + 20000, "Maren") for i in range(78)])
     desk = room.get("/p/1/story/seam?piece=2").text
@@ -358,7 +358,7 @@ def test_seam_desk_checks_and_finding(film: tuple[TestClient, Data, dict]) -> No
     assert room.get("/p/1/recordings/1/words/near?at=300").json()[0][2].startswith("w")
 
 
-def test_sync_sets(film: tuple[TestClient, Data, dict], finished: Callable[[Data], None]) -> None:
+def test_sync_sets(film: tuple[TestClient, DataFolder, dict], finished: Callable[[DataFolder], None]) -> None:
     room, data, r = film
     talk, fifty = r["talk"].id, r["fifty"].id
     assert "Choose two or more" in room.post("/p/1/footage/sync", data={"how": "sound", "ids": [str(talk)]}).text
@@ -482,7 +482,7 @@ def test_dissolves_agree_with_opentimelineio() -> None:
 
 
 def test_cards_blends_and_punch_ins_are_rendered(
-    coded: tuple[Data, dict], finished: Callable[[Data], None], tmp_path: Path
+    coded: tuple[DataFolder, dict], finished: Callable[[DataFolder], None], tmp_path: Path
 ) -> None:
     """What the plan says is in the file: the mean grey of each frame of a dip, a card, a punch-in, a dissolve."""
     import av

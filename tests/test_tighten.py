@@ -13,7 +13,7 @@ from kovel.core.sound.pauses import Settings
 from kovel.core.words.fillers import kept, proposals, questions, word_proposals
 from kovel.core.words.languages import LISTED
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.media.listen import save
 from kovel.services.log import recording_languages
 from kovel.services.tighten import proposals as tighten
@@ -23,7 +23,7 @@ from kovel.store.recordings import Recording
 from tests.conftest import said
 from tests.test_cli import kovel
 
-Coded = tuple[Data, dict[str, Recording]]
+Coded = tuple[DataFolder, dict[str, Recording]]
 
 
 def spoken(text: str, speaker: str = "", gap: int = 1200) -> list[Word]:
@@ -243,7 +243,7 @@ def test_by_command(room: TestClient, coded: Coded) -> None:
     assert json.loads(kovel(d, "tighten", "talk", "--in-place", "--dry", "--kinds", "pause", "--json"))["cuts"] > 3
     assert tighten.desk(data, coded[1]["talk"].id) == mine  # the editor's decisions are as they were
     kovel(d, "tighten", "talk", "--in-place", "--kinds", "pause")
-    db = Data(d).db
+    db = DataFolder(d).db
     assert [p.length for p in stories.load(db, 1).story.pieces][:2] == [103, 105]
 
 

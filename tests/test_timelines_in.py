@@ -13,7 +13,7 @@ from kovel.core.errors import Invalid
 from kovel.core.plan.plan import Plan, make_plan
 from kovel.core.story.catalogue import run
 from kovel.core.story.model import Refused, Story
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.exchange.story_formats import to_edl, to_otio
 from kovel.media.files import Unusable
 from kovel.services.story.timeline_import import bring_in
@@ -27,7 +27,7 @@ Rows = dict[int, Recording]
 
 
 @pytest.fixture
-def shoot(data: Data) -> tuple[Project, Rows]:
+def shoot(data: DataFolder) -> tuple[Project, Rows]:
     """Recordings like those of the core's stories, with timecodes of their own."""
     from tests.core.stories import SOURCES
 
@@ -141,7 +141,7 @@ def test_an_edit_list_shows_and_plays_the_same(seed: int, shoot: tuple[Project, 
         assert {(i, n // 1920) for i, n in a} == {(i, n // 1920) for i, n in b}
 
 
-def test_what_cannot_be_taken_is_told_line_by_line(shoot: tuple[Project, Rows], data: Data) -> None:
+def test_what_cannot_be_taken_is_told_line_by_line(shoot: tuple[Project, Rows], data: DataFolder) -> None:
     p, rows = shoot
     tl = to_otio(plainly(3), "cut", p, rows)
     clips = list(tl.find_clips())
@@ -179,7 +179,7 @@ def test_what_cannot_be_taken_is_told_line_by_line(shoot: tuple[Project, Rows], 
     assert not history.undo(data.db, sid)[0].story.pieces
 
 
-def test_nothing_is_guessed(shoot: tuple[Project, Rows], data: Data) -> None:
+def test_nothing_is_guessed(shoot: tuple[Project, Rows], data: DataFolder) -> None:
     """A name that nobody has is told although its reel is known; a reel alone is enough where one recording has it, or one whose
     timecode reaches there."""
     p, _ = shoot
@@ -227,7 +227,7 @@ M2   B3       050.0                10:00:05:10
     assert (fast.used, fast.length, fast.clock.speed) == ((0, 99), 50, 2) and not taken.left
 
 
-def test_in_the_browser_and_by_command(shoot: tuple[Project, Rows], data: Data, tmp_path: Path) -> None:
+def test_in_the_browser_and_by_command(shoot: tuple[Project, Rows], data: DataFolder, tmp_path: Path) -> None:
     from kovel.web.app import create_app
 
     p, rows = shoot

@@ -3,13 +3,13 @@
 import pytest
 from fastapi.testclient import TestClient
 
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.store import history, stories, subclips
 from kovel.store.recordings import Recording
 from kovel.web import presence
 from kovel.web.app import create_app
 
-Coded = tuple[Data, dict[str, Recording]]
+Coded = tuple[DataFolder, dict[str, Recording]]
 
 
 @pytest.fixture
@@ -46,7 +46,7 @@ def test_each_sees_the_other_and_what_they_did(two: tuple[TestClient, TestClient
     )
 
 
-def lengths(data: Data) -> list[int]:
+def lengths(data: DataFolder) -> list[int]:
     return [p.length for p in stories.load(data.db, 1).story.pieces]
 
 

@@ -31,7 +31,7 @@ from kovel.core.story import bounds, catalogue
 from kovel.core.story.model import Refused, Story
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data, jobs_lock
+from kovel.data_folder import DataFolder, jobs_lock
 from kovel.media.child import call
 from kovel.media.files import Unusable
 from kovel.media.soundtrack import make_sound
@@ -45,7 +45,7 @@ from kovel.store.recordings import Recording
 from kovel.web.app import create_app
 from tests.conftest import said
 
-Coded = tuple[Data, dict[str, Recording]]
+Coded = tuple[DataFolder, dict[str, Recording]]
 
 
 def tone(path: Path, rate: int = 48_000, samples: int = 48_000) -> Path:
@@ -58,7 +58,7 @@ def tone(path: Path, rate: int = 48_000, samples: int = 48_000) -> Path:
 # --- copies of the database
 
 
-def test_a_copy_made_amid_edits_is_whole_and_comes_back(data: Data, tmp_path: Path) -> None:
+def test_a_copy_made_amid_edits_is_whole_and_comes_back(data: DataFolder, tmp_path: Path) -> None:
     p = projects.create(data.db, "Kept")
     sid = stories.current(data.db, p.id)
     stories.edit(data.db, sid, None, "insert_space", {"at": 0, "length": 50})
@@ -84,12 +84,12 @@ def test_a_copy_made_amid_edits_is_whole_and_comes_back(data: Data, tmp_path: Pa
         assert got.exit_code == 1 and says in got.output
     got = run.invoke(main, ["restore", str(copy), "--data", str(data.root), "--json"])
     kept = Path(json.loads(got.output)["kept"])
-    assert stories.load(Data(data.root).db, sid).story.length == 50
+    assert stories.load(DataFolder(data.root).db, sid).story.length == 50
     assert stories.load(Database(kept), sid).story.length == 75  # what was there is not lost
 
 
 def test_copies_are_kept_by_day_and_week(tmp_path: Path) -> None:
-    data = Data(tmp_path / "data")
+    data = DataFolder(tmp_path / "data")
     first = date(2026, 1, 1)
     for n in range(90):
         backup.daily(data.db, data.backups, first + timedelta(n))
@@ -101,7 +101,7 @@ def test_copies_are_kept_by_day_and_week(tmp_path: Path) -> None:
     assert len(weeks) == 4 and len({d.isocalendar()[:2] for d in weeks}) == 4 and weeks[-1] > last - timedelta(42)
 
 
-def test_what_is_acknowledged_is_in_the_one_file_after_a_clean_end(data: Data, tmp_path: Path) -> None:
+def test_what_is_acknowledged_is_in_the_one_file_after_a_clean_end(data: DataFolder, tmp_path: Path) -> None:
     with TestClient(create_app(data, [], jobs=False), base_url="http://127.0.0.1:8463", headers={"x-kovel": "1"}) as c:
         c.post("/projects", data={"name": "Whole"})
     alone = tmp_path / "alone.db"
@@ -112,7 +112,7 @@ def test_what_is_acknowledged_is_in_the_one_file_after_a_clean_end(data: Data, t
 
 def test_a_damaged_or_newer_database_is_told_and_left_alone(tmp_path: Path) -> None:
     root = tmp_path / "data"
-    data = Data(root)
+    data = DataFolder(root)
     projects.create(data.db, "P")
     backup.daily(data.db, data.backups, date.today())
     with data.db.write() as c:
@@ -120,7 +120,7 @@ def test_a_damaged_or_newer_database_is_told_and_left_alone(tmp_path: Path) -> N
     data.db.close()
     before = data.db.path.read_bytes()
     with pytest.raises(Unopened, match="newer Kovel"):
-        Data(root)
+        DataFolder(root)
     assert data.db.path.read_bytes() == before
     data.db.path.write_bytes(b"no database at all" * 400)
     run = CliRunner()
@@ -131,7 +131,7 @@ def test_a_damaged_or_newer_database_is_told_and_left_alone(tmp_path: Path) -> N
     rows = {r["what"]: r for r in json.loads(told.output)}
     assert not rows["Database"]["well"] and "whole" in rows["Copies"]["found"] and rows["Encoders"]["well"]
     assert run.invoke(main, ["restore", "latest", "--data", str(root)]).exit_code == 0
-    assert [p.name for p in projects.listing(Data(root).db)] == ["P"]
+    assert [p.name for p in projects.listing(DataFolder(root).db)] == ["P"]
     assert run.invoke(main, ["doctor", "--data", str(root)]).output.count("\n") > 7
 
 
@@ -139,22 +139,22 @@ def test_a_damaged_or_newer_database_is_told_and_left_alone(tmp_path: Path) -> N
 
 
 @pytest.fixture
-def guarded(data: Data) -> TestClient:
+def guarded(data: DataFolder) -> TestClient:
     app = create_app(data, [], hosts={"studio"}, passphrase="two of us", jobs=False)
     return TestClient(app, base_url="http://studio:8463", headers={"x-kovel": "1"}, follow_redirects=False)
 
 
 @pytest.mark.parametrize("left", [b"", b"0" * 20, b"\xff" * 64])
-def test_an_unfit_key_is_never_trusted(data: Data, left: bytes) -> None:
+def test_an_unfit_key_is_never_trusted(data: DataFolder, left: bytes) -> None:
     """A first start on a full disk leaves an empty file: whoever knows that could sign a cookie with it."""
     key = data.root / "session.key"
     key.write_bytes(left)
     made = data.secret()
-    assert re.fullmatch("[0-9a-f]{64}", made) and key.read_text() == made == Data(data.root).secret()
+    assert re.fullmatch("[0-9a-f]{64}", made) and key.read_text() == made == DataFolder(data.root).secret()
     assert stat.S_IMODE(key.stat().st_mode) == 0o600
 
 
-def test_signing_in_and_out_and_another_passphrase(data: Data, guarded: TestClient) -> None:
+def test_signing_in_and_out_and_another_passphrase(data: DataFolder, guarded: TestClient) -> None:
     assert guarded.get("/health").json()["ok"] is True  # says nothing of what is in it
     assert guarded.post("/login", data={"passphrase": "two of us"}).status_code == 303
     assert "Sign out" in guarded.get("/").text
@@ -176,10 +176,10 @@ def test_wrong_passphrases_have_to_wait(guarded: TestClient) -> None:
 
 
 def test_what_it_makes_is_nobody_elses(tmp_path: Path) -> None:
-    data = Data(tmp_path / "mine")
+    data = DataFolder(tmp_path / "mine")
     assert stat.S_IMODE(data.root.stat().st_mode) == 0o700 and stat.S_IMODE(data.db.path.stat().st_mode) == 0o600
     (tmp_path / "shared").mkdir(0o755)
-    Data(tmp_path / "shared")
+    DataFolder(tmp_path / "shared")
     assert stat.S_IMODE((tmp_path / "shared").stat().st_mode) == 0o755  # a folder that was there is left as it is
 
 
@@ -313,10 +313,10 @@ def test_what_the_disk_refuses_is_told_in_words(room: TestClient, coded: Coded, 
     folder.mkdir(0o500)
     if os.geteuid():  # root may write anywhere
         with pytest.raises((Held, Unopened), match="cannot be written"):
-            Data(folder / "data")
+            DataFolder(folder / "data")
 
 
-def test_a_full_disk_holds_edits_up_and_loses_none(data: Data) -> None:
+def test_a_full_disk_holds_edits_up_and_loses_none(data: DataFolder) -> None:
     """SQLite's own limit of pages stands for a disk that is full."""
     p = projects.create(data.db, "P")
     sid = stories.current(data.db, p.id)
@@ -361,7 +361,7 @@ def test_a_still_is_held_to_its_pixels(tmp_path: Path) -> None:
         call("probe", {"path": str(tmp_path / "large.png")})
 
 
-def test_folders_that_are_walked_lead_nowhere_else(room: TestClient, data: Data, tmp_path: Path) -> None:
+def test_folders_that_are_walked_lead_nowhere_else(room: TestClient, data: DataFolder, tmp_path: Path) -> None:
     inside = tmp_path / "media"
     (inside / "sub").mkdir(parents=True)
     secret = tone(tmp_path / "secret.wav")
@@ -400,9 +400,9 @@ def test_a_recording_taken_out_comes_back_with_all_that_is_its(room: TestClient,
     assert "Bring it back" in again
     assert "is back" in room.post(f"/p/1/footage/back/{talk}").text
     assert [c.id for c in subclips.of_project(data.db, 1)] == [clip.id] and len(transcripts.search(data.db, 1, "harbour")) == 1
-    assert steps.turn(data.db, 1)[0] == "talk brought back" and talk not in recordings.sources(data.db, 1)
-    assert steps.turn(data.db, 1)[0] == "talk taken out" and talk in recordings.sources(data.db, 1)
-    steps.turn(data.db, 1, redo=True)
+    assert steps.undo_or_redo(data.db, 1)[0] == "talk brought back" and talk not in recordings.sources(data.db, 1)
+    assert steps.undo_or_redo(data.db, 1)[0] == "talk taken out" and talk in recordings.sources(data.db, 1)
+    steps.undo_or_redo(data.db, 1, redo=True)
     other = projects.create(data.db, "Other")
     assert room.post(f"/p/{other.id}/footage/back/{talk}").status_code == 404
     file = Path(r["talk"].path).read_bytes()
@@ -412,20 +412,20 @@ def test_a_recording_taken_out_comes_back_with_all_that_is_its(room: TestClient,
     with pytest.raises(LookupError):
         recordings.get(data.db, talk)
     with pytest.raises(LookupError, match="for good"):
-        steps.turn(data.db, 1)
+        steps.undo_or_redo(data.db, 1)
     stories.edit(data.db, 1, None, "add_at_end", {"source": r["boat"].id, "start": 0, "length": 20})
     used = room.post(f"/p/1/recordings/{r['boat'].id}/remove")
     assert used.status_code == 422 and "The story uses this recording" in said(used)
 
 
-def bring_in_told(data: Data, path: Path) -> str:
+def bring_in_told(data: DataFolder, path: Path) -> str:
     with pytest.raises(Invalid) as e:
         bring_in(data, 1, path)
     return str(e.value)
 
 
 def test_another_file_at_its_path_is_never_rendered(
-    room: TestClient, coded: Coded, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, finished: Callable[[Data], None]
+    room: TestClient, coded: Coded, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, finished: Callable[[DataFolder], None]
 ) -> None:
     data, r = coded
     boat = r["boat"]
@@ -467,7 +467,9 @@ def test_another_file_at_its_path_is_never_rendered(
     assert "cannot take the place" in said(room.post(f"/p/1/recordings/{boat.id}/take"))
 
 
-def test_what_was_made_and_vanished_is_made_again(room: TestClient, coded: Coded, finished: Callable[[Data], None]) -> None:
+def test_what_was_made_and_vanished_is_made_again(
+    room: TestClient, coded: Coded, finished: Callable[[DataFolder], None]
+) -> None:
     data, r = coded
     for p in data.derived(r["boat"].id).iterdir():
         p.unlink() if p.is_file() else None
@@ -497,10 +499,10 @@ def test_a_working_render_cannot_be_tried_again(coded: Coded) -> None:
     assert jobs.get(data.db, job.id).attempt == 1
 
 
-def test_another_server_takes_the_jobs_over(data: Data, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_another_server_takes_the_jobs_over(data: DataFolder, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("kovel.jobs.scheduler.TAKE_OVER", 0.1)
     p = projects.create(data.db, "P")
-    first, second = scheduler_for(data), scheduler_for(Data(data.root))
+    first, second = scheduler_for(data), scheduler_for(DataFolder(data.root))
     first.start()
     second.start_or_wait()
     first.stop()
@@ -512,7 +514,7 @@ def test_another_server_takes_the_jobs_over(data: Data, tmp_path: Path, monkeypa
     assert recordings.get(data.db, r.id).checksum
 
 
-def test_a_damaged_queue_is_made_anew(data: Data, tmp_path: Path, finished: Callable[[Data], None]) -> None:
+def test_a_damaged_queue_is_made_anew(data: DataFolder, tmp_path: Path, finished: Callable[[DataFolder], None]) -> None:
     data.queue.write_bytes(b"no queue" * 1000)
     p = projects.create(data.db, "P")
     r = bring_in(data, p.id, tone(tmp_path / "a.wav"))
@@ -520,7 +522,7 @@ def test_a_damaged_queue_is_made_anew(data: Data, tmp_path: Path, finished: Call
     assert recordings.get(data.db, r.id).checksum
 
 
-def test_hostile_files_hold_nobody_up(data: Data, tmp_path: Path) -> None:
+def test_hostile_files_hold_nobody_up(data: DataFolder, tmp_path: Path) -> None:
     """Forty files that are none, or lie, are looked at while somebody works: a page answers in between."""
     projects.create(data.db, "P")
     app = create_app(data, [tmp_path], jobs=False)

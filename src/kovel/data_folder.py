@@ -21,7 +21,7 @@ def default_folder() -> Path:
     return Path(os.environ.get("KOVEL_DATA") or platformdirs.user_data_dir("kovel"))
 
 
-class Data:
+class DataFolder:
     """Paths inside a data folder, and its database."""
 
     def __init__(self, root: Path) -> None:
@@ -109,7 +109,7 @@ def jobs_lock(root: Path) -> int | None:
     return fd
 
 
-def media_facts(data: Data, recording: int) -> dict[str, Any] | None:
+def media_facts(data: DataFolder, recording: int) -> dict[str, Any] | None:
     """What is known of a recording's media; None while there is none.
 
     `whole` where everything is made; before that as far as it is: `samples` there are, `sounded` once that is all of them,
@@ -163,14 +163,14 @@ def sounded(folder: str, begun: bool = False) -> bool:
     return False
 
 
-def look_at(data: Data, recording: int) -> None:
+def look_at(data: DataFolder, recording: int) -> None:
     """Remember that somebody looks at a recording now: it is made first, and thrown away last."""
     folder = data.derived(recording)
     if folder.is_dir():
         (folder / "looked").touch()
 
 
-def looked_at(data: Data) -> dict[int, float]:
+def looked_at(data: DataFolder) -> dict[int, float]:
     """When each recording was looked at last, in Unix seconds."""
     out = {}
     for p in (data.root / "derived").glob("*/looked"):

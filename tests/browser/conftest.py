@@ -16,7 +16,7 @@ import pytest
 import uvicorn
 from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_playwright
 
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.demo.project import FOOTAGE
 from kovel.store import stories
 from kovel.web.app import create_app
@@ -80,7 +80,7 @@ class Inside(Server):
     """The same application on a port of its own, in a thread of this process: there at once."""
 
     def start(self, port: int = 0) -> None:
-        app = create_app(Data(self.data), [Path.home(), FOOTAGE, self.media])
+        app = create_app(DataFolder(self.data), [Path.home(), FOOTAGE, self.media])
         config = uvicorn.Config(app, port=port, log_level="warning", access_log=False, timeout_graceful_shutdown=1)
         self.server = uvicorn.Server(config)
         self.thread = threading.Thread(target=self.server.run, daemon=True)
@@ -156,7 +156,7 @@ def watch() -> Callable[[Page], Any]:
 
 
 @pytest.fixture
-def forty(coded: tuple[Data, dict], serve: Callable, tmp_path: Path):
+def forty(coded: tuple[DataFolder, dict], serve: Callable, tmp_path: Path):
     """Forty pieces in half a minute, 5 to 40 frames, jumps inside one recording among them, and six covers."""
     data, r = coded
     rng = np.random.default_rng(7)

@@ -6,13 +6,13 @@ from pathlib import Path
 from playwright.sync_api import Page
 
 from kovel.core.plan.plan import make_plan
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.store import recordings, stories
 
 NUMBER = {"talk": 1, "fifty": 2, "boat": 3}
 
 
-def truth(data: Data, project: int) -> tuple[stories.Kept, list[tuple[int, int] | None], dict[int, int]]:
+def truth(data: DataFolder, project: int) -> tuple[stories.Kept, list[tuple[int, int] | None], dict[int, int]]:
     """The story as kept, the code every frame of its plan must show, and each recording's code number."""
     kept = stories.load(data.db, stories.current(data.db, project))
     rows = recordings.of_project(data.db, project)

@@ -16,7 +16,7 @@ import pytest
 from bench.prepared import busy
 from playwright.sync_api import Page, expect
 
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.demo.project import FOOTAGE
 from kovel.media.wholeness import shortcomings
 from kovel.store import recordings, stories
@@ -82,7 +82,7 @@ def listened_to(film: Delivered) -> None:
 def test_the_demo_from_a_fresh_start_on_a_busy_machine(page: Page, tmp_path: Path) -> None:
     with busy(idle_cores()):
         server = Demo(tmp_path / "data", tmp_path)
-        data = Data(tmp_path / "data")
+        data = DataFolder(tmp_path / "data")
         page.set_default_timeout(120_000)
         page.goto(f"{server.url}/p/1/story")
         until(page, "window.kovel?.story", seconds=120)
@@ -204,7 +204,7 @@ def test_three_cameras_uploaded_afresh(page: Page, serve: Callable, tmp_path: Pa
     expect(page.locator(".laid")).to_have_count(2)
     page.evaluate("kovel.story.idle()")
     film = rendered(page, f"{server.url}/p/1", tmp_path / "film.mp4", "360")
-    data = Data(tmp_path / "data")
+    data = DataFolder(tmp_path / "data")
     got = Delivered(film, data, stories.load(data.db, stories.current(data.db, 1)))
     assert len({x.source for x in (*got.kept.story.pieces, *got.kept.story.covers)}) == 3  # two cameras of three, and a shot
     listened_to(got)

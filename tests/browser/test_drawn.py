@@ -19,7 +19,7 @@ from kovel.core.plan.layers import Image, Layer, Opacity, Part, Place, Run, Titl
 from kovel.core.plan.plan import Plan
 from kovel.core.story.settings import PLACES, SETTINGS, TITLE_DRAWN
 from kovel.core.time.rate import Rate
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.media.drawing import Pictures
 from kovel.media.reader import rgb_of
 from kovel.store.recordings import Recording
@@ -76,7 +76,7 @@ def far(seen: np.ndarray, want: np.ndarray, around: int = 1) -> float:
 
 
 def test_page_and_renderer_draw_the_same(
-    page: Page, serve: Callable, shown: tuple[Data, dict[str, Recording]], tmp_path: Path
+    page: Page, serve: Callable, shown: tuple[DataFolder, dict[str, Recording]], tmp_path: Path
 ) -> None:
     data, by_name = shown
     rows = [by_name["bell"], by_name["rope"]]
@@ -132,7 +132,7 @@ def test_page_and_renderer_draw_the_same(
 
 
 def test_both_place_an_image_by_the_same_rule(
-    page: Page, serve: Callable, shown: tuple[Data, dict[str, Recording]], tmp_path: Path
+    page: Page, serve: Callable, shown: tuple[DataFolder, dict[str, Recording]], tmp_path: Path
 ) -> None:
     """framing.js against core/plan/geometry.py: clip, matrix and cut of random parts, places, shapes and moments."""
     data, _ = shown

@@ -10,7 +10,7 @@ from scipy.io import wavfile
 from scipy.signal import resample_poly
 
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.footage.intake import bring_in
 from kovel.store import markers, projects, recordings, stories, subclips, transcripts
 from tests.browser.seen import until
@@ -23,7 +23,7 @@ def test_from_sound_to_soundbites(page: Page, serve: Callable, tmp_path: Path) -
     x = said.sound["room"]
     wav = tmp_path / "prompts.wav"
     wavfile.write(wav, 48000, (np.clip(resample_poly(x, 3, 1), -1, 1) * 32767).astype(np.int16))
-    data = Data(tmp_path / "data")
+    data = DataFolder(tmp_path / "data")
     projects.create(data.db, "Talk")
     bring_in(data, 1, wav, name="Prompts", kind="interview")
     finish(data)
@@ -158,7 +158,7 @@ def test_from_sound_to_soundbites(page: Page, serve: Callable, tmp_path: Path) -
     assert page.locator(".board .card").nth(1).get_attribute("data-id") == first
 
 
-def test_a_three_hour_recording(page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path) -> None:
+def test_a_three_hour_recording(page: Page, coded: tuple[DataFolder, dict], serve: Callable, tmp_path: Path) -> None:
     """30,000 words over three hours: they come in parts, a range is set to the frame without zooming, the page stays small."""
     data, r = coded
     recordings.set_whole(data.db, r["talk"].id, "", 25 * 3600 * 3)
@@ -197,7 +197,7 @@ def test_a_three_hour_recording(page: Page, coded: tuple[Data, dict], serve: Cal
     assert heap < 300e6
 
 
-def test_shots_by_hand(page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path) -> None:
+def test_shots_by_hand(page: Page, coded: tuple[DataFolder, dict], serve: Callable, tmp_path: Path) -> None:
     data, r = coded
     server = serve(data.root, tmp_path)
     page.goto(f"{server.url}/p/1/log/shots")

@@ -10,7 +10,7 @@ from playwright.sync_api import Page
 
 from kovel.core.sound.levels import Levels
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.media.listen import save
 from kovel.services.tighten import proposals
 from kovel.store import history, stories, subclips, transcripts
@@ -29,7 +29,7 @@ TIGHTEN = [*"hxpgejkl[],.", "H", "Shift+[", "ArrowDown", "ArrowUp", "Space", "Es
     ("path", "keys"), [("story", STORY), ("log", LOG), ("tighten", TIGHTEN)], ids=["story", "log", "tighten"]
 )
 def test_keys_in_any_order(
-    page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path, path: str, keys: list[str]
+    page: Page, coded: tuple[DataFolder, dict], serve: Callable, tmp_path: Path, path: str, keys: list[str]
 ) -> None:
     """200 keys at random. Errors of the page fail the test (see the fixture); afterwards the room answers, the page is
     what the server would draw, and undoing all leads back to the start."""

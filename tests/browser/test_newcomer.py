@@ -11,7 +11,7 @@ from playwright.sync_api import Page, expect
 from kovel.core.time.rate import RATES, Rate
 from kovel.core.time.timecode import format_timecode
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.store import recordings, stories, transcripts
 from tests import made
 from tests.browser.seen import truth, until, wrong
@@ -92,7 +92,7 @@ def test_from_footage_to_a_film_on_disk(
     expect(page.locator(".laid")).to_have_count(1)
     expect(page.locator('.seam[data-kind="covered"]')).to_have_count(1)
     page.evaluate("kovel.story.idle()")
-    data = Data(tmp_path / "data")
+    data = DataFolder(tmp_path / "data")
     kept, want, number = truth(data, 1)
     (cover,) = kept.story.covers
     assert kept.story.at(cover) == 38 and cover.length == 25  # word11 begins at 5.52 s: frame 138 of its recording
@@ -184,7 +184,7 @@ def test_another_window_is_followed_and_a_stale_page_is_told(page: Page, forty: 
     expect(page.locator(".piece")).to_have_count(42)
 
 
-def test_loupes_set_the_edge_to_the_frame(page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path) -> None:
+def test_loupes_set_the_edge_to_the_frame(page: Page, coded: tuple[DataFolder, dict], serve: Callable, tmp_path: Path) -> None:
     """By key, and by dragging: the edge lands on the frame under the pointer, however long the recording."""
     data, r = coded
     transcripts.set_words(data.db, r["talk"].id, [Word(f"word{i}", 24000 * i, 24000 * i + 20000, "M") for i in range(78)])
@@ -268,7 +268,7 @@ AUDIT = """() => {
 }"""
 
 
-def test_a_two_hour_story_opens_scrolls_and_answers(page: Page, serve: Callable, data: Data, tmp_path: Path) -> None:
+def test_a_two_hour_story_opens_scrolls_and_answers(page: Page, serve: Callable, data: DataFolder, tmp_path: Path) -> None:
     """2,000 pieces and 1,500 covers: only what is near the screen is in the page, wherever one scrolls or edits."""
     from bench.edits import made as long_story
 

@@ -7,13 +7,13 @@ from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Page, expect
 
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.store import projects, recordings, stories, subclips, transcripts
 from tests.browser.seen import until
 
 
 def test_projects_are_made_changed_and_brought_back(
-    page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path
+    page: Page, coded: tuple[DataFolder, dict], serve: Callable, tmp_path: Path
 ) -> None:
     data, _ = coded
     server = serve(data.root, tmp_path)
@@ -38,7 +38,7 @@ def test_projects_are_made_changed_and_brought_back(
     expect(page.get_by_role("link", name="First <b>film</b>")).to_be_visible()
 
 
-def test_footage_by_hand(page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path) -> None:
+def test_footage_by_hand(page: Page, coded: tuple[DataFolder, dict], serve: Callable, tmp_path: Path) -> None:
     data, _ = coded
     server = serve(data.root, tmp_path)
     names = lambda: [r.name for r in recordings.of_project(data.db, 1)]  # noqa: E731
@@ -70,7 +70,7 @@ def test_footage_by_hand(page: Page, coded: tuple[Data, dict], serve: Callable, 
     expect(page.locator(".rail a")).to_have_count(2)  # what is set aside is not logged
 
 
-def test_marking_in_the_log(page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path) -> None:
+def test_marking_in_the_log(page: Page, coded: tuple[DataFolder, dict], serve: Callable, tmp_path: Path) -> None:
     data, r = coded
     server = serve(data.root, tmp_path)
     page.goto(f"{server.url}/p/1/log?rec={r['talk'].id}")
@@ -124,7 +124,9 @@ def test_marking_in_the_log(page: Page, coded: tuple[Data, dict], serve: Callabl
     expect(page.locator("[data-clip]")).to_have_count(0)
 
 
-def test_what_is_kept_is_what_the_fields_show(page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path) -> None:
+def test_what_is_kept_is_what_the_fields_show(
+    page: Page, coded: tuple[DataFolder, dict], serve: Callable, tmp_path: Path
+) -> None:
     """In 1:00, out 5:00, out changed to 8:00 and Enter keeps 1:00 to 8:00; what cannot be read stays in its field; a bite kept
     again under its name is asked about."""
     data, r = coded
@@ -161,7 +163,7 @@ def test_what_is_kept_is_what_the_fields_show(page: Page, coded: tuple[Data, dic
     assert kept() == [("Bite", 50, 310)] and "“bite” is kept already" in asked[0]
 
 
-def test_nothing_keeps_anybody_out(page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path) -> None:
+def test_nothing_keeps_anybody_out(page: Page, coded: tuple[DataFolder, dict], serve: Callable, tmp_path: Path) -> None:
     """axe-core finds nothing in any room, by day and by night, with its dialogs and desks open (WCAG 2.2 and its best
     practices)."""
     data, r = coded

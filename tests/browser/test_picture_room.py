@@ -9,12 +9,12 @@ import pytest
 from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Page, expect
 
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.store import recordings, stories
 from kovel.store.recordings import Recording
 from tests.browser.seen import until
 
-Shown = tuple[Data, dict[str, Recording]]
+Shown = tuple[DataFolder, dict[str, Recording]]
 POINT = """([x, y]) => { const c = kovel.player.canvas; return [...c.getContext("2d").getImageData(x * c.width, y * c.height, 1, 1).data.slice(0, 3)]; }"""
 
 
@@ -31,11 +31,11 @@ def film(shown: Shown) -> Shown:
     return shown
 
 
-def story(data: Data) -> Any:
+def story(data: DataFolder) -> Any:
     return stories.load(data.db, 1).story
 
 
-def opened(page: Page, serve: Callable, data: Data, tmp_path: Path) -> None:
+def opened(page: Page, serve: Callable, data: DataFolder, tmp_path: Path) -> None:
     server = serve(data.root, tmp_path)
     page.goto(f"{server.url}/p/1/picture")
     until(page, "window.kovel?.picture && kovel.player.shown")

@@ -15,7 +15,7 @@ from kovel.core.plan.plan import Plan, make_plan
 from kovel.core.story.model import Card
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.media.reader import rgb_of
 from kovel.media.render import Pictures, Sound
 from kovel.store import recordings, transcripts
@@ -205,7 +205,7 @@ def test_without_webcodecs_pictures_stay_within_a_frame(page: Page, watch: Calla
     assert max(shares) > 0.85, shares
 
 
-def test_long_ones_open_and_answer_soon(page: Page, serve: Callable, data: Data, tmp_path: Path) -> None:
+def test_long_ones_open_and_answer_soon(page: Page, serve: Callable, data: DataFolder, tmp_path: Path) -> None:
     """Three hours with 30,000 words, and a story of 2,000 pieces: twice what is asked, for machines are noisy (see bench)."""
     long_story(data)
     recordings.set_whole(data.db, 1, "", 270_000)

@@ -8,7 +8,7 @@ import numpy as np
 from playwright.sync_api import Page, expect
 
 from kovel.core.plan.plan import make_plan
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.sound.derived_sounds import made_file
 from kovel.services.story.story_checks import mix_of
 from kovel.store import recordings, stories
@@ -16,7 +16,7 @@ from tests.browser.seen import until
 from tests.browser.test_sound_room import MIX, Spoken, opened, story
 
 
-def plan_of(data: Data):
+def plan_of(data: DataFolder):
     return make_plan(story(data), recordings.sources(data.db, 1))
 
 

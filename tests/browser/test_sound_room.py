@@ -12,7 +12,7 @@ from playwright.sync_api import Page, expect
 
 from kovel.core.plan.plan import Plan
 from kovel.core.plan.sounds import RAMP, Heard, made_of
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.footage.intake import bring_in
 from kovel.services.sound.derived_sounds import set_on_recording
 from kovel.services.story.story_checks import mix_of
@@ -23,10 +23,10 @@ MIX = """async ([plan, a, b]) => {
   const { mix } = await import('/static/js/sound.js');
   return (await mix(plan, a, b)).map((x) => Array.from(x));
 }"""
-Spoken = tuple[Data, dict]
+Spoken = tuple[DataFolder, dict]
 
 
-def opened(page: Page, serve: Callable, data: Data, tmp_path: Path) -> str:
+def opened(page: Page, serve: Callable, data: DataFolder, tmp_path: Path) -> str:
     server = serve(data.root, tmp_path)
     page.goto(f"{server.url}/p/1/sound")
     until(page, "window.kovel?.sound && kovel.strip.loud")
@@ -37,7 +37,7 @@ def block(page: Page, id_: int) -> dict:
     return page.evaluate("id => kovel.strip.data.blocks.find((b) => b.id === id)", id_)
 
 
-def story(data: Data):
+def story(data: DataFolder):
     return stories.load(data.db, 1).story
 
 

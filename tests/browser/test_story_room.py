@@ -8,7 +8,7 @@ from playwright.sync_api import Page, expect
 
 from kovel.core.sound.beats import Beats
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.store import decisions, recordings, stories, subclips, transcripts
 from tests.browser.seen import until
 
@@ -16,7 +16,7 @@ from tests.browser.seen import until
 class Room:
     """The page, and the story as kept."""
 
-    def __init__(self, page: Page, data: Data, r: dict) -> None:
+    def __init__(self, page: Page, data: DataFolder, r: dict) -> None:
         self.page, self.data, self.r = page, data, r
 
     @property
@@ -48,7 +48,7 @@ class Room:
 
 
 @pytest.fixture
-def room(page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path) -> Iterator[Room]:
+def room(page: Page, coded: tuple[DataFolder, dict], serve: Callable, tmp_path: Path) -> Iterator[Room]:
     """Two bites of the talk in the log, words every half second, a story of | talk 100+50 | talk 300+75 | fifty 0+60 |."""
     data, r = coded
     talk, fifty = r["talk"].id, r["fifty"].id

@@ -9,14 +9,14 @@ from playwright.sync_api import Page, expect
 
 from kovel.core.sound.levels import Levels
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.media.listen import save
 from kovel.services.tighten import proposals
 from kovel.store import decisions, recordings, stories, transcripts
 from tests.browser.seen import until
 
 
-def test_pauses_by_key(page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path) -> None:
+def test_pauses_by_key(page: Page, coded: tuple[DataFolder, dict], serve: Callable, tmp_path: Path) -> None:
     data, r = coded
     talk = r["talk"].id
     on = np.zeros(4000, np.float32)
@@ -70,7 +70,7 @@ def test_pauses_by_key(page: Page, coded: tuple[Data, dict], serve: Callable, tm
     expect(page.locator("article")).to_have_count(6)
 
 
-def test_hits_and_taps(page: Page, coded: tuple[Data, dict], serve: Callable, tmp_path: Path) -> None:
+def test_hits_and_taps(page: Page, coded: tuple[DataFolder, dict], serve: Callable, tmp_path: Path) -> None:
     data, r = coded
     talk = r["talk"].id
     hits = [[48_000 * k, 0.9, 0.1, 0.1] for k in range(1, 30)]

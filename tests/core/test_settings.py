@@ -29,7 +29,7 @@ def value(s: Story, item: int, name: str, sources: dict[int, Source] = SOURCES) 
 
 def test_each_scope_is_met_by_the_nearer_ones() -> None:
     """Levels in dB add up over recording, story, group and piece; a framing is replaced by the nearest that has one."""
-    bright = SOURCES | {1: Source(1, "A", R, 2000, setup="x", settings=NONE.having("level", 2.0).having("zoom", 110))}
+    bright = SOURCES | {1: Source(1, "A", R, 2000, setup="x", settings=NONE.with_value("level", 2.0).with_value("zoom", 110))}
     s = do(three(), "set_group", ids=[1, 2], on=True)
     group = f"group {s.pieces[0].group}"
     for to, setting, v in (
@@ -56,7 +56,9 @@ def test_each_scope_is_met_by_the_nearer_ones() -> None:
 
 def test_every_use_of_a_recording_in_this_story_and_what_replaces_what_is_inherited() -> None:
     """Looks follow each other and levels add up from wide to near, from the nearest scope on that replaces what it inherits."""
-    bright = SOURCES | {1: Source(1, "A", R, 2000, setup="x", settings=NONE.having("brightness", 0.5).having("zoom", 110))}
+    bright = SOURCES | {
+        1: Source(1, "A", R, 2000, setup="x", settings=NONE.with_value("brightness", 0.5).with_value("zoom", 110))
+    }
 
     def looks(s: Story) -> list[list[float]]:
         return [[dict(row)["brightness"] for row in run_.layers[0].look] for run_ in make_plan(s, bright).pictures]
@@ -144,12 +146,12 @@ def test_levels_and_lines_add_up(values: list, moment: int) -> None:
 
 @given(st.sampled_from(sorted(SETTINGS)), st.one_of(st.booleans(), st.integers(-99, 400), levels, lines, st.text(max_size=4)))
 def test_only_values_of_their_kind_are_kept(name: str, v: object) -> None:
-    kept = SETTINGS[name].of_kind(v)
+    kept = SETTINGS[name].as_kept(v)
     if kept is None:
         with pytest.raises(ValueError, match=name):
             Values.from_json({name: v})
         return
-    own = NONE.having(name, kept)
+    own = NONE.with_value(name, kept)
     assert own[name] == kept and Values.from_json(json.loads(json.dumps(own.to_json()))) == own
     assert own.without(name) == NONE and (name in own) == (kept != SETTINGS[name].default)
 
@@ -217,7 +219,7 @@ def test_through_a_see_through_cover_one_sees_what_lies_under_it() -> None:
 )  # fmt: skip
 def test_what_is_kept_of_a_value(name: str, given: object, kept: object) -> None:
     """At the bounds of the catalogue: kinds, ranges, steps, lines. Common practice, no source."""
-    assert SETTINGS[name].of_kind(given) == kept
+    assert SETTINGS[name].as_kept(given) == kept
 
 
 def test_values_are_said() -> None:

@@ -17,7 +17,7 @@ from kovel.core.plan.plan import Plan, make_plan
 from kovel.core.plan.sounds import Heard
 from kovel.core.sound.loudness import PowerMaker, Weigher
 from kovel.core.time.rate import Rate
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.media.film_check import Greys, frames_in, picture_differences, sound_differences, sound_in
 from kovel.media.render import Sound, render
 from kovel.media.soundfiles import wav
@@ -128,7 +128,7 @@ def test_the_sound_of_a_file_is_measured_as_it_is(spoken_film: Any, tmp_path: Pa
     )
 
 
-def test_pictures_are_held_against_the_recordings_own(coded: tuple[Data, dict[str, Recording]], tmp_path: Path) -> None:
+def test_pictures_are_held_against_the_recordings_own(coded: tuple[DataFolder, dict[str, Recording]], tmp_path: Path) -> None:
     data, r = coded
     plan = make_plan(
         stories.edit(
@@ -165,7 +165,7 @@ def test_pictures_are_held_against_the_recordings_own(coded: tuple[Data, dict[st
 
 
 def test_a_film_whose_sound_went_while_it_waited_is_refused_or_told(
-    coded: tuple[Data, dict[str, Recording]], tmp_path: Path
+    coded: tuple[DataFolder, dict[str, Recording]], tmp_path: Path
 ) -> None:
     """Between asking and making: short is refused in words, and what is silent all the same (zeros, as long as it should be) is told."""
     data, r = coded

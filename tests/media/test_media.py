@@ -18,7 +18,7 @@ from kovel.core.plan.plan import make_plan
 from kovel.core.plan.sounds import RAMP
 from kovel.core.story.model import Refused
 from kovel.core.time.rate import Rate
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.media.child import call
 from kovel.media.files import Unusable
 from kovel.media.reader import Fit, FrameReader
@@ -153,7 +153,7 @@ def test_truncated_recordings(clips: dict[str, Path], tmp_path: Path) -> None:
     assert 0 < media["frames"] <= 300
 
 
-def build(data: Data, r: dict[str, recordings.Recording]) -> stories.Kept:
+def build(data: DataFolder, r: dict[str, recordings.Recording]) -> stories.Kept:
     """Jump cuts, two rates, a cover over a seam, a space, a continuous split, a still-standing loose end."""
     do = lambda name, **v: stories.edit(data.db, 1, None, name, v)[0]  # noqa: E731
     do("add_at_end", source=r["talk"].id, start=100, length=61)
@@ -178,7 +178,9 @@ def expected_sound(kept: stories.Kept, sources: dict, ids: dict[int, int]) -> np
     return out
 
 
-def test_render_is_frame_and_sample_exact(coded: tuple[Data, dict], finished: Callable[[Data], None], tmp_path: Path) -> None:
+def test_render_is_frame_and_sample_exact(
+    coded: tuple[DataFolder, dict], finished: Callable[[DataFolder], None], tmp_path: Path
+) -> None:
     data, r = coded
     kept = build(data, r)
     out = tmp_path / "film.mp4"
@@ -201,7 +203,7 @@ def test_render_is_frame_and_sample_exact(coded: tuple[Data, dict], finished: Ca
 
 
 def test_render_that_cannot_be_finished_leaves_nothing(
-    coded: tuple[Data, dict], finished: Callable[[Data], None], tmp_path: Path
+    coded: tuple[DataFolder, dict], finished: Callable[[DataFolder], None], tmp_path: Path
 ) -> None:
     data, r = coded
     with pytest.raises(Refused, match="empty"):
@@ -221,7 +223,7 @@ def test_render_that_cannot_be_finished_leaves_nothing(
 
 
 def test_jobs_go_on_after_a_restart_and_stop_when_told(
-    clips: dict[str, Path], data: Data, finished: Callable[[Data], None]
+    clips: dict[str, Path], data: DataFolder, finished: Callable[[DataFolder], None]
 ) -> None:
     from kovel.services.footage.intake import bring_in
     from kovel.services.job_kinds import scheduler_for
@@ -333,7 +335,7 @@ def test_a_child_that_goes_wild_is_ended_and_told(
     assert "Traceback" not in str(e.value) and not (tmp_path / "o" / "media.json").exists()
 
 
-def test_workers_that_die_are_replaced_and_their_jobs_taken_up_again(clips: dict[str, Path], data: Data) -> None:
+def test_workers_that_die_are_replaced_and_their_jobs_taken_up_again(clips: dict[str, Path], data: DataFolder) -> None:
     import time
 
     from kovel.services.footage.intake import bring_in

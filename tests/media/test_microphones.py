@@ -13,7 +13,7 @@ import pytest
 from fastapi.testclient import TestClient
 
 from kovel.core.time.rate import Rate
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.media.microphones import names_of, written
 from kovel.media.probe import probe
 from kovel.media.soundtrack import make_sound, samples_of
@@ -137,7 +137,7 @@ def test_stereo_mono_and_surround_stay_as_they_were(tmp_path: Path) -> None:
         assert np.array_equal(heard(path, tmp_path / "o"), noise(channels))
 
 
-def test_microphones_are_chosen_in_footage(data: Data, tmp_path: Path, finished: Callable[[Data], None]) -> None:
+def test_microphones_are_chosen_in_footage(data: DataFolder, tmp_path: Path, finished: Callable[[DataFolder], None]) -> None:
     p = projects.create(data.db, "P", "25", "1280x720")
     x = noise(4)
     path = poly(tmp_path / "T01.wav", x, IXML, 3600 * RATE)

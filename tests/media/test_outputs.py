@@ -21,7 +21,7 @@ from kovel.core.plan.parts import LEAST, MOST, divided, stretches
 from kovel.core.plan.plan import make_plan
 from kovel.core.story.model import Refused
 from kovel.core.time.rate import RATES, Rate
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.handoff.rendering import estimate, keep_ready, parts_of, ready, start_output, trim_parts
 from kovel.services.story.story_checks import mix_of
 from kovel.store import jobs, recordings, stories
@@ -30,11 +30,11 @@ from tests import made
 from tests.core.stories import SOURCES, R, do, three
 from tests.media.test_media import build
 
-Coded = tuple[Data, dict[str, Recording]]
-Finished = Callable[[Data], None]
+Coded = tuple[DataFolder, dict[str, Recording]]
+Finished = Callable[[DataFolder], None]
 
 
-def wanted(data: Data, r: dict[str, Recording]) -> list[Any]:
+def wanted(data: DataFolder, r: dict[str, Recording]) -> list[Any]:
     """The code of each frame of the story as it stands."""
     sources = recordings.sources(data.db, 1)
     plan = make_plan(stories.load(data.db, 1).story, sources)
@@ -42,7 +42,7 @@ def wanted(data: Data, r: dict[str, Recording]) -> list[Any]:
     return [(number[x[0]], x[1]) if (x := plan.recording_frame(t, sources)) else None for t in range(plan.length)]
 
 
-def rendered(data: Data, finished: Finished, o: Output, out: Path) -> dict[str, Any]:
+def rendered(data: DataFolder, finished: Finished, o: Output, out: Path) -> dict[str, Any]:
     job = start_output(data, 1, o, out)
     finished(data)
     result = jobs.get(data.db, job.id).result

@@ -20,7 +20,7 @@ from fastapi.testclient import TestClient
 from kovel.core.errors import Invalid
 from kovel.core.sound.peaks import coarser
 from kovel.core.time.rate import Rate
-from kovel.data_folder import Data, look_at, media_facts
+from kovel.data_folder import DataFolder, look_at, media_facts
 from kovel.media import own_pictures
 from kovel.media.child import call
 from kovel.media.derive import finish, make_look
@@ -137,7 +137,7 @@ def test_steps_share_the_work_and_end_it(tmp_path: Path) -> None:
     assert 0.9 < preparing.progress(job, {}) < 1
 
 
-def test_a_recording_opens_before_anything_is_made_of_it(long: Path, data: Data) -> None:
+def test_a_recording_opens_before_anything_is_made_of_it(long: Path, data: DataFolder) -> None:
     """Brought in with nobody at work: facts at once, a piece for whoever asks for it; then sound and looks as they come."""
     p = projects.create(data.db, "P", "25", "1280x720")
     r = bring_in(data, p.id, long, kind="interview")
@@ -172,7 +172,7 @@ def test_a_recording_opens_before_anything_is_made_of_it(long: Path, data: Data)
         assert room.get(f"/media/{r.id}/pieces/40").status_code == 404
 
 
-def test_what_needs_no_proxy_is_shown_as_it_is(tmp_path: Path, data: Data) -> None:
+def test_what_needs_no_proxy_is_shown_as_it_is(tmp_path: Path, data: DataFolder) -> None:
     """Its own packets, from the moment it is brought in; the file moved, changed, gone; what stands beside the pictures is made."""
     src = made.clip(tmp_path / "short.mp4", 2, 1590, size=(320, 180), gop=10, **TAGGED)
     p = projects.create(data.db, "P", "25", "1280x720")
@@ -263,7 +263,7 @@ def test_only_what_any_page_can_show_is_shown_as_it_is(tmp_path: Path, monkeypat
     )
 
 
-def test_pausing_lets_go_and_going_on_loses_nothing(long: Path, data: Data) -> None:
+def test_pausing_lets_go_and_going_on_loses_nothing(long: Path, data: DataFolder) -> None:
     p = projects.create(data.db, "P", "25", "1280x720")
     r = bring_in(data, p.id, long, kind="interview")
     (job,) = jobs.in_state(data.db, "waiting")
@@ -293,7 +293,7 @@ def test_pausing_lets_go_and_going_on_loses_nothing(long: Path, data: Data) -> N
 def test_pictures_go_when_there_is_no_room_and_come_back_when_looked_at(prepared: Path, tmp_path: Path) -> None:
     """Over the budget the recording that was looked at least loses its pictures, nothing else; a piece asked for is made again."""
     shutil.copytree(prepared, tmp_path / "data")
-    data = Data(tmp_path / "data")
+    data = DataFolder(tmp_path / "data")
     talk, fifty, boat = (r.id for r in recordings.of_project(data.db, 1))
     (data.root / "derived" / "99").mkdir()
     (data.root / "derived" / "99" / "sound.pcm").write_bytes(bytes(1000))  # of a recording that is gone

@@ -13,7 +13,7 @@ from fastapi.testclient import TestClient
 
 from kovel.core.errors import Invalid
 from kovel.core.plan.retimed import Retimed
-from kovel.data_folder import Data, media_facts
+from kovel.data_folder import DataFolder, media_facts
 from kovel.jobs.kinds import JobStep
 from kovel.media import clean, derive, listen, pieces, retimed_sound, soundtrack
 from kovel.media.whole_files import written_whole
@@ -30,7 +30,7 @@ from kovel.web.app import create_app
 from tests import made
 from tests.conftest import finish
 
-Coded = tuple[Data, dict[str, Recording]]
+Coded = tuple[DataFolder, dict[str, Recording]]
 PACE = Retimed("", (25, 1), 0, 200, (0, 1), (2, 1), 0, (), False, False, True).to_json()
 
 

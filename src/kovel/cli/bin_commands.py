@@ -5,7 +5,7 @@ from pathlib import Path
 import click
 
 from kovel.cli.common import answer, data_option, json_option, only, open_data, project_option, the_project, the_recording
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.footage import binning
 from kovel.store import bin_rows, recordings
 
@@ -15,12 +15,12 @@ def bin_() -> None:
     """Bins: named heaps of recordings, a recording in as many as you like; and names by a pattern."""
 
 
-def _found(data: Data, project: int, name: str) -> bin_rows.Bin:
+def _found(data: DataFolder, project: int, name: str) -> bin_rows.Bin:
     rows = [b for b in bin_rows.of_project(data.db, project) if name in (b.name, str(b.id))]
     return only(rows, name, "bin", lambda b: str(b.id))
 
 
-def _told(data: Data, project: int, as_json: bool) -> None:
+def _told(data: DataFolder, project: int, as_json: bool) -> None:
     names = {r.id: r.name for r in recordings.of_project(data.db, project)}
     rows = bin_rows.of_project(data.db, project)
     value = [{"id": b.id, "name": b.name, "recordings": [names[i] for i in names if i in b.recordings]} for b in rows]

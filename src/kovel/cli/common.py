@@ -14,7 +14,7 @@ import click
 from kovel.core.errors import Invalid, Missing, Told
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import parse_entry
-from kovel.data_folder import Data, default_folder
+from kovel.data_folder import DataFolder, default_folder
 from kovel.media.whole_files import written_whole
 from kovel.services.job_kinds import scheduler_for
 from kovel.store import jobs, projects, recordings, subclips
@@ -57,13 +57,13 @@ json_option = click.option("--json", "as_json", is_flag=True, help="Answer as JS
 project_option = click.option("--project", "-p", "project_name", help="Project, by name or number (default: the only one).")
 
 
-def open_data(folder: Path | None) -> Data:
-    data = Data(folder or default_folder())
+def open_data(folder: Path | None) -> DataFolder:
+    data = DataFolder(folder or default_folder())
     atexit.register(data.db.close)
     return data
 
 
-def the_project(data: Data, name: str | None) -> projects.Project:
+def the_project(data: DataFolder, name: str | None) -> projects.Project:
     if name:
         return projects.find(data.db, name)
     rows = [p for p in projects.listing(data.db) if not p.archived]
@@ -80,13 +80,13 @@ def answer(as_json: bool, value: Any, text: str) -> None:
     click.echo(json.dumps(value, ensure_ascii=False) if as_json else text)
 
 
-def the_recording(data: Data, project: int, name: str) -> Recording:
+def the_recording(data: DataFolder, project: int, name: str) -> Recording:
     rows = recordings.of_project(data.db, project)
     found = [r for r in rows if str(r.id) == name] or [r for r in rows if name in (r.name, Path(r.path).name)]
     return only(found, name, "recording", lambda r: f"{r.id} ({r.path})")
 
 
-def the_subclip(data: Data, project: int, name: str) -> Subclip:
+def the_subclip(data: DataFolder, project: int, name: str) -> Subclip:
     rows = subclips.of_project(data.db, project)
     names = {r.id: r.name for r in recordings.of_project(data.db, project)}
     found = [c for c in rows if str(c.id) == name] or [c for c in rows if c.name == name]
@@ -121,7 +121,7 @@ def check_folder(out: Path) -> None:
         raise Invalid(f"{out} is a folder. Name a file in it.")
 
 
-def wait_for(data: Data, ids: list[int], quiet: bool = False, most: float = float("inf")) -> list[jobs.Job]:
+def wait_for(data: DataFolder, ids: list[int], quiet: bool = False, most: float = float("inf")) -> list[jobs.Job]:
     """Until these jobs are over, or `most` seconds have passed. If no running Kovel looks after the folder, this process does meanwhile."""
     scheduler = scheduler_for(data)
     own = scheduler.start()

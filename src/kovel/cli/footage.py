@@ -20,7 +20,7 @@ from kovel.cli.common import (
 from kovel.core.errors import Invalid, Missing
 from kovel.core.story.settings import SETTINGS
 from kovel.core.time.timecode import running
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.exchange.timelines import TIMELINES
 from kovel.services.footage.intake import bring_in_all, files_in
 from kovel.services.log.transcription import take_words, transcript
@@ -85,7 +85,7 @@ def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
     return answer(as_json, inside, "\n".join(text) or "No recordings yet.")
 
 
-def bring_timeline(data: Data, p: projects.Project, kind: str, file: Path, as_json: bool) -> None:
+def bring_timeline(data: DataFolder, p: projects.Project, kind: str, file: Path, as_json: bool) -> None:
     """A timeline or an edit list as a story of its own."""
     from kovel.services.story.timeline_import import bring_in
 
@@ -205,7 +205,7 @@ def search(
     return answer(as_json, value, "\n".join(lines) or "Nobody says that in this project.")
 
 
-def _by_meaning(data: Data, p: projects.Project, names: dict[int, str], asked: str, limit: int, as_json: bool) -> None:
+def _by_meaning(data: DataFolder, p: projects.Project, names: dict[int, str], asked: str, limit: int, as_json: bool) -> None:
     from kovel.cli.meaning_commands import worked_out
     from kovel.services.log.sentence_meaning import search as found
 

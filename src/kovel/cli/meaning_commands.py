@@ -8,12 +8,12 @@ from kovel.cli.common import answer, data_option, json_option, open_data, projec
 from kovel.core.errors import Invalid, Missing
 from kovel.core.time.timecode import TimeError, parse_seconds, running
 from kovel.core.words.radio_cut import Order
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.log import proposing, sentence_meaning, theming
 from kovel.store import recordings
 
 
-def worked_out(data: Data, project: int, quiet: bool) -> None:
+def worked_out(data: DataFolder, project: int, quiet: bool) -> None:
     """Wait until the meaning of everything that is said is there."""
     job = sentence_meaning.work_out(data, project)
     if job:

@@ -17,7 +17,7 @@ from typing import Any
 import click
 
 from kovel.cli.common import data_option, open_data
-from kovel.data_folder import Data, default_folder
+from kovel.data_folder import DataFolder, default_folder
 from kovel.jobs.remote_workers import Crew
 from kovel.store import jobs
 from kovel.store.backup import copies, daily, damage
@@ -36,7 +36,7 @@ class At:
     queue: str | None
 
 
-def _serve(data: Data, at: At, path: str = "/") -> None:
+def _serve(data: DataFolder, at: At, path: str = "/") -> None:
     import uvicorn
 
     from kovel.demo.project import FOOTAGE
@@ -101,7 +101,7 @@ def _serve(data: Data, at: At, path: str = "/") -> None:
     server.run()
 
 
-def _looked_after(data: Data) -> None:
+def _looked_after(data: DataFolder) -> None:
     """The database is whole, and today's copy of it is made, before anything is served."""
     if wrong := damage(data.db.path):
         raise click.ClickException(
@@ -160,7 +160,7 @@ def demo(folder: Path | None, at: At) -> None:
     """Start with the demo project (its own data folder unless --data is given)."""
     from kovel.demo.project import ensure
 
-    data = Data(folder or default_folder().with_name("kovel-demo"))
+    data = DataFolder(folder or default_folder().with_name("kovel-demo"))
     project = ensure(data)
     if jobs.unfinished(data.db):
         click.echo("Kovel: the demo footage is being prepared, once; the page shows how far it is.", err=True)

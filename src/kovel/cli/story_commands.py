@@ -25,7 +25,7 @@ from kovel.core.story.seams import seams
 from kovel.core.story.settings import SETTINGS
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import running
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.story.cover_offers import covers
 from kovel.store import history, recordings, stories
 
@@ -35,7 +35,7 @@ def story() -> None:
     """The story: show, add, cover, edit, undo, redo."""
 
 
-def tell(data: Data, as_json: bool, kept: stories.Kept, done: Any) -> None:
+def tell(data: DataFolder, as_json: bool, kept: stories.Kept, done: Any) -> None:
     value = {
         "revision": kept.revision,
         "length": kept.story.length,

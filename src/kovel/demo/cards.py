@@ -9,7 +9,7 @@ import av
 import numpy as np
 
 from kovel.core.errors import Missing
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.demo.project import FOOTAGE
 from kovel.media.copying import FAULT
 from kovel.services.footage.camera_cards import place
@@ -26,7 +26,7 @@ MADE_UP = {
 }
 
 
-def plug_in(data: Data, name: str, failing: bool = False) -> Path:
+def plug_in(data: DataFolder, name: str, failing: bool = False) -> Path:
     """Plug in a made-up card; `failing`: it can be read to its middle only."""
     if name not in MADE_UP:
         raise Missing(f"There is no such card. There are: {', '.join(MADE_UP)}.")
@@ -68,7 +68,7 @@ def _tone(path: Path, hz: int) -> None:
         w.writeframes((np.sin(2 * np.pi * hz * t) * 6_000 * np.minimum(1, t * 4)).astype("<i2").tobytes())
 
 
-def pull_out(data: Data, name: str) -> None:
+def pull_out(data: DataFolder, name: str) -> None:
     folder = place(data) / name
     if name not in MADE_UP or not folder.exists():
         raise Missing("That card is not plugged in.")

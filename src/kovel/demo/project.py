@@ -5,7 +5,7 @@ from pathlib import Path
 from typing import Any
 
 from kovel.core.time.rate import Rate
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.media.probe import probe
 from kovel.services.footage.intake import bring_in
 from kovel.services.log.transcription import take_words
@@ -64,7 +64,7 @@ LOOKS: dict[str, dict[str, float]] = {
 UPRIGHT = "Story cut 9 to 16"
 
 
-def ensure(data: Data) -> int:
+def ensure(data: DataFolder) -> int:
     """The demo project's id, made if it is not there. Preparing its recordings is left to the jobs."""
     for p in projects.listing(data.db):
         if p.name == NAME:
@@ -104,7 +104,7 @@ def ensure(data: Data) -> int:
     return p.id
 
 
-def _picture(data: Data, project: int, sid: int, shots: dict[str, Recording]) -> None:
+def _picture(data: DataFolder, project: int, sid: int, shots: dict[str, Recording]) -> None:
     """An opening title, two lower thirds, a push, a dissolve between covers, one look over a recording; and an upright
     version, framed as the Picture room worked it out of this footage (demo/making/picture.py)."""
     for name, settings in LOOKS.items():
@@ -131,7 +131,7 @@ def _picture(data: Data, project: int, sid: int, shots: dict[str, Recording]) ->
     stories.open_story(data.db, project, sid)
 
 
-def _sound(data: Data, sid: int, made: dict[str, Recording]) -> None:
+def _sound(data: DataFolder, sid: int, made: dict[str, Recording]) -> None:
     """The story's sound as the Sound room worked it out of this footage (demo/making/sound.py)."""
 
     def of(value: Any) -> Any:
@@ -145,7 +145,7 @@ def _sound(data: Data, sid: int, made: dict[str, Recording]) -> None:
         stories.edit(data.db, sid, None, name, of(params))
 
 
-def find(data: Data, r: Recording, rate: Rate, first: str, last: str) -> tuple[int, int]:
+def find(data: DataFolder, r: Recording, rate: Rate, first: str, last: str) -> tuple[int, int]:
     """Frames [a, b) from the first to the last of these words, with three frames of air where there is room."""
     words = transcripts.words(data.db, r.id)
     text = [w.text for w in words]

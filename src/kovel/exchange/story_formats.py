@@ -14,7 +14,7 @@ import opentimelineio as otio
 from kovel.core.plan.layers import Image, flat, own_frame
 from kovel.core.plan.plan import make_plan
 from kovel.core.plan.sounds import audible, sounds_on, with_its_sound
-from kovel.core.story.consequences import frames_of, kind_of
+from kovel.core.story.consequences import frames_in_words, kind_of
 from kovel.core.story.model import TITLE, Cover, Item, Piece, Sound, Sources, Story
 from kovel.core.story.model import kind_of as kind_of_item
 from kovel.core.story.settings import NONE, OF_ONE, SETTINGS, Values
@@ -300,9 +300,9 @@ def not_in_an_edl(story: Story, project: Project, recordings: dict[int, Recordin
     for j in story.transitions:
         t = story.starts[story.index_of(j.right)] if j.right else story.length
         if j.length:
-            out.append(f"{at(t)} {kind_of(j)} of {frames_of(j.length)}: written as a cut")
+            out.append(f"{at(t)} {kind_of(j)} of {frames_in_words(j.length)}: written as a cut")
         if j.cross:
-            out.append(f"{at(t)} crossfade of {frames_of(j.cross)}: written as a cut")
+            out.append(f"{at(t)} crossfade of {frames_in_words(j.cross)}: written as a cut")
     for t, p in zip(story.starts, story.pieces, strict=False):
         if p.card is not None:
             out.append(f"{at(t)} card “{p.card.text or p.card.colour}”: written as black")
@@ -313,7 +313,9 @@ def not_in_an_edl(story: Story, project: Project, recordings: dict[int, Recordin
             own = ", ".join(f"{SETTINGS[n].label.lower()} {SETTINGS[n].says(v[n])}" for n in v if n in OF_ONE)
             out += [f"{at(of[0])} {len(of)} pieces seen as one picture: {own or 'put together first'}"] if of else []
     out += [
-        f"{at(story.at(x))} {x.kind} “{name(x.source)}”, {frames_of(x.length)}" for x in story.sounds if audible(story, x.kind)
+        f"{at(story.at(x))} {x.kind} “{name(x.source)}”, {frames_in_words(x.length)}"
+        for x in story.sounds
+        if audible(story, x.kind)
     ]
     out += [f"{at(a)} title “{c.title}”".replace("\n", " / ") for a, _, c in story.spans if c.source == TITLE]
     pictures = [(a, c) for a, _, c in story.spans if c.source != TITLE]

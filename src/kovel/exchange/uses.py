@@ -141,10 +141,10 @@ def built(
             own_ = fit.settings
             if fit.speed != 1 and fit.source:
                 used = max(1, round(length * abs(fit.speed)))
-                own_ = own_.having("span", 0 if used == length else used) if "speed" not in own_ else own_
-                own_ = own_.having("backwards", fit.speed < 0)
+                own_ = own_.with_value("span", 0 if used == length else used) if "speed" not in own_ else own_
+                own_ = own_.with_value("backwards", fit.speed < 0)
             if fit.blend and not own_["appear"]:
-                own_ = own_.having("appear", fit.blend)
+                own_ = own_.with_value("appear", fit.blend)
             if fit.at >= story.length:
                 continue
             covers.append(Cover(n, fit.source or 0, fit.start, length, story.tether_at(fit.at), lane, own_))
@@ -171,9 +171,9 @@ def _paced(u: Use) -> tuple[Values, int]:
     if not u.source or u.speed == 1:
         return own, u.start
     if not u.speed:
-        return own.having("held", u.start), u.start
+        return own.with_value("held", u.start), u.start
     percent = round(min(1000.0, max(10.0, 100 * float(abs(u.speed)))), 3)
-    own = own.having("speed", ((u.start, percent),) if percent != 100 else ()).having("backwards", u.speed < 0)
+    own = own.with_value("speed", ((u.start, percent),) if percent != 100 else ()).with_value("backwards", u.speed < 0)
     clock = clock_in(own)
     first = u.start + max(0, (u.end - u.at) - 1) * abs(u.speed) if u.speed < 0 else u.start
     return own, round(clock.at(first))

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any, Protocol
 
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.store.jobs import Job
 
 Result = dict[str, Any]
@@ -81,11 +81,11 @@ class Steps:
 
     following: Callable[[Job, Sequence[JobStep], int], list[JobStep]]
     progress: Callable[[Job, dict[str, float]], float]
-    take: Callable[[Data, Job, JobStep, Result], Outcome]
+    take: Callable[[DataFolder, Job, JobStep, Result], Outcome]
     spared: Callable[[Job, JobStep], bool]
 
 
-def keep_result(data: Data, job: Job, result: Result) -> Outcome:
+def keep_result(data: DataFolder, job: Job, result: Result) -> Outcome:
     """Nothing but the result itself."""
     return Outcome(result=result)
 
@@ -108,13 +108,13 @@ class JobKind:
     name: str
     call: str = ""
     urgency: float = 0
-    take: Callable[[Data, Job, Result], Outcome] = keep_result
-    hold: Callable[[Data, Job], Hold | None] = lambda data, job: None
+    take: Callable[[DataFolder, Job, Result], Outcome] = keep_result
+    hold: Callable[[DataFolder, Job], Hold | None] = lambda data, job: None
     needs_sound: NeededSound = NeededSound.NONE
     is_long: bool = False
     fills_machine: bool = False
     brings_words: bool = False
-    follow: Callable[[Data, Job], Follower] | None = None
+    follow: Callable[[DataFolder, Job], Follower] | None = None
     clear: Callable[[Job], None] | None = None
     steps: Steps | None = None
 
@@ -127,4 +127,4 @@ class Chore:
     """
 
     seconds: float | None
-    begin: Callable[[Data], Callable[[], object]]
+    begin: Callable[[DataFolder], Callable[[], object]]

@@ -16,7 +16,7 @@ from typing import Any
 from redis import RedisError
 
 from kovel.core.errors import Invalid, Missing
-from kovel.data_folder import Data, looked_at, sounded
+from kovel.data_folder import DataFolder, looked_at, sounded
 from kovel.jobs.call_queue import on_this_machine
 from kovel.jobs.kinds import Chore, Follower, JobKind, JobStep, NeededSound, Steps
 from kovel.jobs.log_files import note, notebook
@@ -62,7 +62,7 @@ class Scheduler:
 
     def __init__(
         self,
-        data: Data,
+        data: DataFolder,
         kinds: Iterable[JobKind],
         chores: Iterable[Chore] = (),
         workers: int | None = None,

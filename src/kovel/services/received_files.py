@@ -8,12 +8,12 @@ from typing import Any
 
 from kovel.core.errors import Invalid
 from kovel.core.words.text_coding import NotText, text_in
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.media.child import call
 from kovel.media.files import NoRoom, Unusable
 
 
-def taken_apart(data: Data, how: str, name: str, body: bytes | str, **more: Any) -> dict[str, Any]:
+def taken_apart(data: DataFolder, how: str, name: str, body: bytes | str, **more: Any) -> dict[str, Any]:
     """What a call of exchange/sent_files.py makes of the file `name`; `Invalid` in words where it cannot be read, or takes more time
     or memory than any such file should."""
     raw = body.encode("utf-8", "replace") if isinstance(body, str) else body

@@ -47,7 +47,7 @@ def can(db: Database, story: int) -> tuple[bool, bool]:
     return False in rows, True in rows
 
 
-def turn(db: Database, story: int, redo: bool = False) -> str:
+def undo_or_redo(db: Database, story: int, redo: bool = False) -> str:
     """Undo the last step of a story's captions, or do the last undone one again; what it was."""
     db.guard(story)
     with db.write() as c:

@@ -119,7 +119,7 @@ def step(db: Database, project: int, did: str) -> Iterator[Step]:
         c.execute("INSERT INTO log_step (project, did, change) VALUES (?,?,?)", (project, did, json.dumps(change)))
 
 
-def turn(db: Database, project: int, redo: bool = False) -> tuple[str, list[int]]:
+def undo_or_redo(db: Database, project: int, redo: bool = False) -> tuple[str, list[int]]:
     """Undo the last step of a project's log, or do the last undone one again: what it was, and the recordings touched."""
     with db.write() as c:
         order = "undone = 1 ORDER BY id" if redo else "undone = 0 ORDER BY id DESC"

@@ -17,7 +17,7 @@ from starlette.middleware.sessions import SessionMiddleware
 
 from kovel import __version__
 from kovel.core.errors import Told
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.jobs.log_files import notebook
 from kovel.jobs.remote_workers import Crew
 from kovel.services.footage.intake import remember_all
@@ -25,7 +25,7 @@ from kovel.services.job_kinds import scheduler_for
 from kovel.store import kept_settings
 from kovel.store.db import in_words
 from kovel.web import media_routes, presence_routes, time_routes
-from kovel.web.pages import Web, environment, say
+from kovel.web.pages import Application, environment, say
 from kovel.web.presence_routes import Asking
 from kovel.web.request_log import Noted
 from kovel.web.rooms import ROOMS
@@ -62,7 +62,7 @@ ANSWERS: dict[int | str, dict[str, Any]] = {
 
 
 def create_app(
-    data: Data,
+    data: DataFolder,
     roots: list[Path] | None = None,
     *,
     hosts: set[str] | None = None,
@@ -85,7 +85,7 @@ def create_app(
         data.db.close()
 
     app = FastAPI(title="Kovel", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None, responses=ANSWERS)
-    app.state.web = Web(data, roots or [Path.home()], passphrase)
+    app.state.web = Application(data, roots or [Path.home()], passphrase)
     data.roots = [p.resolve() for p in app.state.web.roots]
     remember_all(data)
     app.state.crew = crew

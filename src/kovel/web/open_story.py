@@ -6,7 +6,7 @@ from typing import Any
 from fastapi import Request
 from fastapi.responses import JSONResponse
 
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.sound.mixing import Asked
 from kovel.store import projects, stories
 from kovel.store.stories import Kept
@@ -37,6 +37,6 @@ class Named:
     open: bool
 
 
-def named(data: Data, project: int, kept: Kept) -> list[Named]:
+def named(data: DataFolder, project: int, kept: Kept) -> list[Named]:
     """The stories of a project; `kept` is the one that is open."""
     return [Named(k.id, k.name, k.story.length, k.id == kept.id) for k in stories.of_project(data.db, project)]

@@ -13,7 +13,7 @@ from kovel.core.errors import Missing
 from kovel.core.plan.plan import Plan
 from kovel.core.story.model import Sources
 from kovel.core.time.timecode import format_timecode, running, stamp
-from kovel.data_folder import Data, media_facts
+from kovel.data_folder import DataFolder, media_facts
 from kovel.services.footage.intake import safe
 from kovel.services.footage.pieces_on_demand import Now
 from kovel.store import recordings
@@ -28,10 +28,10 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class Web:
+class Application:
     """What the running application holds."""
 
-    data: Data
+    data: DataFolder
     roots: list[Path]
     passphrase: str | None
     together: Together = field(default_factory=Together)
@@ -39,8 +39,8 @@ class Web:
     now: Now = field(default_factory=Now)  # makes pieces of pictures that a page asks for
 
 
-def web(request: Request) -> Web:
-    held: Web = request.app.state.web
+def web(request: Request) -> Application:
+    held: Application = request.app.state.web
     return held
 
 
@@ -147,7 +147,7 @@ def download(body: str | bytes, name: str, kind: str = "text/plain; charset=utf-
     return Response(body, media_type=kind, headers={"content-disposition": f'attachment; filename="{plain}"'})
 
 
-def plan_answer(w: Web, plan: Plan, sources: Sources, **more: Any) -> JSONResponse:
+def plan_answer(w: Application, plan: Plan, sources: Sources, **more: Any) -> JSONResponse:
     """A plan for the player, with how many pictures the proxies of its recordings have."""
     frames = {i: (media_facts(w.data, i) or {}).get("frames") or 1 for i in plan.seen}
     return JSONResponse({**plan.to_json(sources), "frames": frames, **more})

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from kovel.core.time.rate import Rate
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.footage.thumbnails import small_of
 from kovel.store.recordings import Recording
 
@@ -28,7 +28,7 @@ def face_style(face: Face | None, width: int) -> str:
     return face.style(width) if face else f"width:{width}px;height:{round(width * 9 / 16)}px"
 
 
-def face_of(data: Data, r: Recording, frame: int, clock: Rate) -> Face | None:
+def face_of(data: DataFolder, r: Recording, frame: int, clock: Rate) -> Face | None:
     """The small frame nearest to a moment of a recording; None while there is none. `frame` counts at rate `clock`."""
     s = small_of(data, r, frame, clock)
     return Face(f"/media/{r.id}/{s.sheet}-{s.number}.jpg", s.width, s.height) if s else None

@@ -9,7 +9,7 @@ from itertools import pairwise
 import numpy as np
 import numpy.typing as npt
 
-from kovel.core.story.consequences import begun, frames_of, kind_of, name_of, room
+from kovel.core.story.consequences import begun, frames_in_words, handles_at_seam, kind_of, name_of
 from kovel.core.story.model import TITLE, Piece, Sources, Story
 from kovel.core.story.seams import Seam, seams
 from kovel.core.story.settings import on_line
@@ -122,22 +122,24 @@ def checks(
                 Finding(
                     "runs on",
                     story.length,
-                    f"{_name(sources, x.source)} runs on {frames_of(end - story.length)} after the end; it is cut off there",
+                    f"{_name(sources, x.source)} runs on {frames_in_words(end - story.length)} after the end; it is cut off there",
                     45,
                 )
             )
     ends = max((story.at(x) + x.length for x in story.sounds if x.kind == "music" and "music" not in story.muted), default=0)
     if 0 < story.length - ends < 10 * rate.fps and ends:  # a bed that ends long before is meant to (common practice, no source)
-        out.append(Finding("ends early", ends, f"The music ends {frames_of(story.length - ends)} before the pictures", 40))
+        out.append(
+            Finding("ends early", ends, f"The music ends {frames_in_words(story.length - ends)} before the pictures", 40)
+        )
     for t, p in zip(story.starts, story.pieces, strict=False):
         if p.source is None and p.card is None:
-            out.append(Finding("space", t, f"A space of {frames_of(p.length)} at {clock(t, rate)}", 25))
+            out.append(Finding("space", t, f"A space of {frames_in_words(p.length)} at {clock(t, rate)}", 25))
         elif p.length < max(2, int(rate.fps / 3)):
-            out.append(Finding("short", t, f"A piece of only {frames_of(p.length)} at {clock(t, rate)}", 20))
+            out.append(Finding("short", t, f"A piece of only {frames_in_words(p.length)} at {clock(t, rate)}", 20))
     for j in story.transitions:
         if j.length and j.blend == "dissolve" and j.left and j.right:
             i = story.index_of(j.right)
-            after, before, _, _ = room(story, sources, i)
+            after, before, _, _ = handles_at_seam(story, sources, i)
             if min(after - (j.length - j.length // 2), before - j.length // 2) == 0:
                 out.append(
                     Finding(
@@ -179,13 +181,15 @@ def _covers(story: Story, sources: Sources, rate: Rate) -> list[Finding]:
     for k, (a, b, _) in enumerate(spans):
         if k and 0 < a - reach < flash:
             out.append(
-                Finding("flash", reach, f"A flash of {frames_of(a - reach)} between two covers at {clock(reach, rate)}", 48)
+                Finding(
+                    "flash", reach, f"A flash of {frames_in_words(a - reach)} between two covers at {clock(reach, rate)}", 48
+                )
             )
         reach = max(reach, b)
     for a, b, c in spans:
         if b - a < rate.fps:
             out.append(
-                Finding("short", a, f"{_name(sources, c.source)} covers only {frames_of(b - a)} at {clock(a, rate)}", 35)
+                Finding("short", a, f"{_name(sources, c.source)} covers only {frames_in_words(b - a)} at {clock(a, rate)}", 35)
             )
         elif b - a > 6 * rate.fps:  # 3-4 s is the rule of thumb (common practice)
             out.append(
@@ -209,7 +213,7 @@ def _covers(story: Story, sources: Sources, rate: Rate) -> list[Finding]:
                     Finding(
                         "angle",
                         a,
-                        f"{_name(sources, c.source)} is {frames_of(c.start - want)} out of step with the voice at {clock(a, rate)}",
+                        f"{_name(sources, c.source)} is {frames_in_words(c.start - want)} out of step with the voice at {clock(a, rate)}",
                         65,
                     )
                 )

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from kovel.core.story.consequences import frames_of, longest
+from kovel.core.story.consequences import frames_in_words, longest
 from kovel.core.story.model import Sources, Story
 from kovel.core.story.seams import SPARE, Seam, seams
 from kovel.core.story.sync import same_moment
@@ -121,7 +121,7 @@ def offers(
         out.append(
             Offer(
                 "soft cut",
-                f"Dissolve over {frames_of(most)}",
+                f"Dissolve over {frames_in_words(most)}",
                 "takes the jolt out, and is seen as one",
                 "set_blend",
                 {"piece": seam.right.id, "blend": "dissolve", "length": most},
@@ -167,7 +167,7 @@ def angles(story: Story, sources: Sources, begin: int, edges: Sequence[int] = ()
         step = min(until, _in_step(story, sources, i, b.id, frame - begin))
         if until > begin:
             params = {"source": b.id, "at": begin, "until": until, "start": frame}
-            why = f"the same moment, in step for {frames_of(step - begin)}"
+            why = f"the same moment, in step for {frames_in_words(step - begin)}"
             if step < until:
                 why += f", then on over the {'jump' if jump else 'next piece'}"
             out.append(Offer("angle", b.name, why, "lay_cover", params))

@@ -8,7 +8,7 @@ from typing import Any
 
 from kovel.core.checks.findings import Finding
 from kovel.core.plan.covered import room_behind
-from kovel.core.story.consequences import begun, frames_of, name_of
+from kovel.core.story.consequences import begun, frames_in_words, name_of
 from kovel.core.story.model import TITLE, Cover, Piece, Sources, Story
 from kovel.core.story.settings import FILLED, LOOK
 from kovel.core.time.timecode import stamp as clock
@@ -79,7 +79,7 @@ def _title(story: Story, sources: Sources, at: int, c: Cover, box: Box) -> list[
             Finding(
                 "unread",
                 at,
-                f"{name} is too short to read: {frames_of(seen)} for {words} words, {frames_of(need)} would do",
+                f"{name} is too short to read: {frames_in_words(seen)} for {words} words, {frames_in_words(need)} would do",
                 42,
             )
         )
@@ -112,7 +112,7 @@ def _bared(story: Story, sources: Sources, at: int, c: Cover) -> Finding | None:
     if have >= come:
         return None
     text = (
-        f"{name_of(sources, before[0])} ends {frames_of(come - max(0, have))} before the dissolve "
+        f"{name_of(sources, before[0])} ends {frames_in_words(come - max(0, have))} before the dissolve "
         f"to {name_of(sources, c)} does, at {clock(at, story.rate)}: what is under them is seen"
     )
     return Finding("handle", at, text, 45)

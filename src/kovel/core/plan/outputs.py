@@ -119,7 +119,7 @@ def shaped(story: Story, shape: str) -> Story:
     if shape == "as the story":
         return story
     wide = dict(story.settings)
-    wide["story"] = wide.get("story", NONE).having("shape", shape)
+    wide["story"] = wide.get("story", NONE).with_value("shape", shape)
     return replace(story, settings=tuple(sorted(wide.items())))
 
 

@@ -14,7 +14,7 @@ import numpy.typing as npt
 
 from kovel.core.plan.retimed import Retimed, retimed
 from kovel.core.story.covers import heard_as
-from kovel.core.story.model import Cover, Item, Piece, Sound, Source, Sources, Story, T, frames_to, having
+from kovel.core.story.model import Cover, Item, Piece, Sound, Source, Sources, Story, T, frames_to, with_setting
 from kovel.core.story.settings import CLEANING, HEARD, Line, added
 from kovel.core.time.rate import SAMPLE_RATE
 
@@ -250,7 +250,7 @@ def alone(story: Story, ids: Collection[int]) -> Story:
     """The story with everything mute but these: what is chosen, heard alone."""
 
     def mute(rows: tuple[T, ...]) -> tuple[T, ...]:
-        return tuple(x if x.id in ids else having(x, "mute", True) for x in rows)
+        return tuple(x if x.id in ids else with_setting(x, "mute", True) for x in rows)
 
     return replace(story, pieces=mute(story.pieces), covers=mute(story.covers), sounds=mute(story.sounds))
 

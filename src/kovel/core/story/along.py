@@ -10,9 +10,9 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import TypeVar
 
-from kovel.core.story.consequences import frames_of, lane_key
+from kovel.core.story.consequences import frames_in_words, lane_key
 from kovel.core.story.edit_offers import edit, entry
-from kovel.core.story.model import SOUNDS, Cover, Laid, Refused, Report, Sound, Sources, Story, Tether, having
+from kovel.core.story.model import SOUNDS, Cover, Laid, Refused, Report, Sound, Sources, Story, Tether, with_setting
 from kovel.core.story.tethers import cut_short
 
 L = TypeVar("L", Cover, Sound)
@@ -69,7 +69,7 @@ def cut_along(story: Story, sources: Sources, at: int, wanted: frozenset[str]) -
                 continue
             head, tail = cut_short(c, sources, 0, k), cut_short(c, sources, k, c.length - k)
             if isinstance(head, Sound) and isinstance(tail, Sound):  # no fade where the cut is
-                head, tail = having(head, "fade_out", 0), having(tail, "fade_in", 0)
+                head, tail = with_setting(head, "fade_out", 0), with_setting(tail, "fade_in", 0)
             there = story.tie_like(c, at) if isinstance(c, Sound) else story.tether_at(at)
             tail = replace(tail, id=n, tether=there)
             if isinstance(c, Cover) and isinstance(head, Cover) and isinstance(tail, Cover):
@@ -126,5 +126,5 @@ def out_of_step(story: Story, at: int, by: int, wanted: frozenset[str], several:
         return []
     kinds = " and ".join(sorted({x.kind for x in rows}))
     return [
-        f"{kinds.capitalize()} on the story's clock stays: from here on it lies {'up to ' if several else ''}{frames_of(by)} {'earlier' if by > 0 else 'later'} against the words."
+        f"{kinds.capitalize()} on the story's clock stays: from here on it lies {'up to ' if several else ''}{frames_in_words(by)} {'earlier' if by > 0 else 'later'} against the words."
     ]

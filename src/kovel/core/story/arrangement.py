@@ -10,7 +10,7 @@ from kovel.core.story.consequences import (
     DIALOGUE,
     Edit,
     check_handles,
-    frames_of,
+    frames_in_words,
     lane_key,
     name_of,
     refuse_locked,
@@ -93,7 +93,7 @@ def trim(story: Story, sources: Sources, piece: int, edge: str, delta: int) -> E
     how = "later" if delta > 0 else "earlier"
     head = story.starts[i] if edge == "in" else story.starts[i] + new.length
     draft = without(story, [*story.pieces[:i], new, *story.pieces[i + 1 :]])
-    did = f"{name_of(sources, p)}: {edge} point {frames_of(delta)} {how}"
+    did = f"{name_of(sources, p)}: {edge} point {frames_in_words(delta)} {how}"
     return settle(story, draft, sources, did, made=(p.id,), playhead=head)
 
 
@@ -108,7 +108,7 @@ def trimmed(story: Story, sources: Sources, p: Piece, edge: str, delta: int) -> 
     else:
         raise Refused("An edge is either in or out.")
     if new.length < 1:
-        raise Refused(f"That would leave nothing of {name_of(sources, p)}: it is {frames_of(p.length)} long.")
+        raise Refused(f"That would leave nothing of {name_of(sources, p)}: it is {frames_in_words(p.length)} long.")
     if p.source is not None:
         s = source_of(sources, p.source)
         if s.frames is None:

@@ -9,7 +9,7 @@ from bisect import bisect_left
 from dataclasses import replace
 from typing import Any
 
-from kovel.core.story.consequences import DIALOGUE, Edit, check_range, frames_of, refuse_locked, settle, source_of
+from kovel.core.story.consequences import DIALOGUE, Edit, check_range, frames_in_words, refuse_locked, settle, source_of
 from kovel.core.story.edit_offers import edit
 from kovel.core.story.model import Piece, Refused, Sound, Sources, Story
 from kovel.core.story.settings import NONE, SETTINGS, Values
@@ -51,7 +51,7 @@ def fit_music(story: Story, sources: Sources, sound: int, ranges: list[list[int]
     group = x.group if len(old) > 1 else 1 + max([*(y.group for y in story.sounds), *(p.group for p in story.pieces), 0])
     own = old[0].settings.without("fade_in").without("fade_out").without("duck").without("slip")
     if isinstance(own["level"], tuple):
-        own = own.without("level").having("level", at_level(own["level"][0][1]))
+        own = own.without("level").with_value("level", at_level(own["level"][0][1]))
     rows: list[Sound] = []
     done, number = 0, story.next_id
     for k, (a, b) in enumerate(ranges):
@@ -64,10 +64,10 @@ def fit_music(story: Story, sources: Sources, sound: int, ranges: list[list[int]
         if length < 2 * OVER:
             raise Refused("A part of it would be too short to go on from another.")
         check_range(sources, rate, x.source, start, length)
-        values = own.having("slip", exact - rate.frame_to_sample(start))
-        values = values.having("fade_in", OVER) if k else _kept(values, old[0], "fade_in", length)
+        values = own.with_value("slip", exact - rate.frame_to_sample(start))
+        values = values.with_value("fade_in", OVER) if k else _kept(values, old[0], "fade_in", length)
         last = k == len(ranges) - 1
-        values = values.having("fade_out", OVER) if not last else _kept(values, old[-1], "fade_out", length)
+        values = values.with_value("fade_out", OVER) if not last else _kept(values, old[-1], "fade_out", length)
         tether = story.tie_like(x, f0)
         rows.append(
             Sound(
@@ -90,7 +90,7 @@ def fit_music(story: Story, sources: Sources, sound: int, ranges: list[list[int]
     seams = f", {len(ranges) - 1} seam{'s' if len(ranges) != 2 else ''}" if len(ranges) > 1 else ""
     did = f"{s.name} ends with the pictures at {clock(until, rate)}{seams}"
     new, report = settle(story, draft, sources, did, made=tuple(y.id for y in rows), playhead=first)
-    when = f"It begins {frames_of(abs(moved))} {'later' if moved > 0 else 'earlier'}, so that its last bar ends there."
+    when = f"It begins {frames_in_words(abs(moved))} {'later' if moved > 0 else 'earlier'}, so that its last bar ends there."
     lost = ["Its ducking went with the old parts: duck it again."] if any("duck" in y.settings for y in old) else []
     if any(isinstance(y.settings["level"], tuple) for y in old):
         lost.append("Its level line went with them; it is as loud as it began.")
@@ -98,7 +98,7 @@ def fit_music(story: Story, sources: Sources, sound: int, ranges: list[list[int]
 
 
 def _kept(values: Values, old: Sound, name: str, length: int) -> Values:
-    return values.having(name, min(old.settings[name], length // 2))
+    return values.with_value(name, min(old.settings[name], length // 2))
 
 
 @edit()

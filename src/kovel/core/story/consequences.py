@@ -45,7 +45,7 @@ def refuse_locked(story: Story, lane: str) -> None:
         raise Refused(f"The {lane} lane is locked. Unlock it to change what lies on it.")
 
 
-def frames_of(n: int) -> str:
+def frames_in_words(n: int) -> str:
     return "1 frame" if abs(n) == 1 else f"{abs(n)} frames"
 
 
@@ -92,9 +92,9 @@ def check_range(sources: Sources, rate: Rate, source: int, start: int, length: i
     if length <= 0:
         raise Refused("In and out are at the same place: the range is empty. Set the out point after the in point.")
     if start < 0:
-        raise Refused(f"That begins {frames_of(start)} before the start of {s.name}.")
+        raise Refused(f"That begins {frames_in_words(start)} before the start of {s.name}.")
     if total is not None and start + length > total:
-        raise Refused(f"That runs {frames_of(start + length - total)} past the end of {s.name}.")
+        raise Refused(f"That runs {frames_in_words(start + length - total)} past the end of {s.name}.")
     return s
 
 
@@ -110,7 +110,9 @@ def check_handles(s: Source, rate: Rate, old: tuple[int, int], new: tuple[int, i
     else:
         return
     raise Refused(
-        f"{s.name} has {frames_of(have)} {edge}, not {asked}." if have else f"{s.name} {where} here: there is nothing {edge}."
+        f"{s.name} has {frames_in_words(have)} {edge}, not {asked}."
+        if have
+        else f"{s.name} {where} here: there is nothing {edge}."
     )
 
 
@@ -161,7 +163,8 @@ def settle(
     notes = [f"{name.get(i, 'A cover')} came loose: its {tied[i]} left the story. It waits in the tray." for i in loosened]
     notes += [f"{name.get(i, 'A cover')} is back over its {tied[i]}." for i in returned]
     notes += [
-        f"{name.get(i, 'A cover')} is {frames_of(n)} shorter: the words it lay over left the story." for i, n in lost.items()
+        f"{name.get(i, 'A cover')} is {frames_in_words(n)} shorter: the words it lay over left the story."
+        for i, n in lost.items()
     ]
     notes += [
         f"{name.get(i, 'A cover')} moved to lane {lane}, so that both {'covers' if k == 0 else 'sounds'} keep their words."
@@ -256,7 +259,7 @@ def _sections(old: Story, new: Story, split: Mapping[int, tuple[int, ...]]) -> t
     return tuple(sorted({s.piece: s for s in out}.values(), key=lambda s: order[s.piece]))
 
 
-def room(story: Story, sources: Sources, i: int) -> tuple[int, int, int, int]:
+def handles_at_seam(story: Story, sources: Sources, i: int) -> tuple[int, int, int, int]:
     """At the seam before piece i: material of the left recording after its out point, of the right one before its in
     point, and the lengths of the left and the right piece. Cards, spaces and stills have as much as is asked for.
 
@@ -281,7 +284,7 @@ def longest(story: Story, sources: Sources, i: int, blend: str) -> int:
     A blend of n frames has n // 2 of them before the seam: the right recording must have as many before its in point,
     the left one the rest after its out point. So a 2 s dissolve needs 1 s of handle on each side (common practice).
     """
-    after, before, left, right = room(story, sources, i)
+    after, before, left, right = handles_at_seam(story, sources, i)
     if i == 0 or i == len(story.pieces):
         return min(left, right)
     a, b = left // 2, right // 2
@@ -295,7 +298,7 @@ def fitted(story: Story, sources: Sources, i: int, j: Transition, earlier: int) 
 
     sound of left:  its length + this split - the earlier split, at least one frame
     """
-    after, before, left, right = room(story, sources, i)
+    after, before, left, right = handles_at_seam(story, sources, i)
     inner = 0 < i < len(story.pieces)
     length = min(j.length, longest(story, sources, i, j.blend))
     if length < 1:
@@ -360,10 +363,10 @@ def kind_of(j: Transition) -> str:
 
 def _shorter(was: Transition, now: Transition, at: str) -> str:
     if was.length != now.length:
-        rest = f"shortened to {frames_of(now.length)}" if now.length else "dropped"
+        rest = f"shortened to {frames_in_words(now.length)}" if now.length else "dropped"
         return f"The {kind_of(was)} at {at} was {rest}: there is no more material for it."
     if was.split != now.split:
-        rest = f"shortened to {frames_of(now.split)}" if now.split else "dropped"
+        rest = f"shortened to {frames_in_words(now.split)}" if now.split else "dropped"
         return f"The {'J-cut' if was.split < 0 else 'L-cut'} at {at} was {rest}: there is no more sound for it."
-    rest = f"shortened to {frames_of(now.cross)}" if now.cross else "dropped"
+    rest = f"shortened to {frames_in_words(now.cross)}" if now.cross else "dropped"
     return f"The crossfade at {at} was {rest}: there is no more sound for it."

@@ -11,7 +11,7 @@ from kovel.core.story.consequences import (
     beyond,
     check_handles,
     check_range,
-    frames_of,
+    frames_in_words,
     lane_key,
     name_of,
     refuse_locked,
@@ -19,7 +19,7 @@ from kovel.core.story.consequences import (
     source_of,
 )
 from kovel.core.story.edit_offers import edit, entry
-from kovel.core.story.model import TITLE, Cover, Piece, Refused, Report, Sources, Story, Tether, having
+from kovel.core.story.model import TITLE, Cover, Piece, Refused, Report, Sources, Story, Tether, with_setting
 from kovel.core.story.settings import BETWEEN, HEARD, NONE, PACE
 from kovel.core.story.tethers import cut_short
 from kovel.core.time.timecode import stamp as clock
@@ -63,7 +63,7 @@ def heard_as(x: Piece | Cover) -> str:
 def voiced(story: Story, sources: Sources, c: Cover) -> Cover:
     """A cover that is retimed while its own sound is on: it goes on being heard, its pitch kept, unless something else is set."""
     unset = c.source != TITLE and not c.as_shot and "heard" not in c.settings
-    return having(c, "heard", HEARD[1]) if unset and story.value(c, "natural", sources) else c
+    return with_setting(c, "heard", HEARD[1]) if unset and story.value(c, "natural", sources) else c
 
 
 def free_lane(story: Story, at: int, end: int, *, without: int | None = None) -> int:
@@ -152,9 +152,9 @@ def lay_cover(
         raise Refused("Cover lanes are counted from 1.")
     refuse_locked(story, lane_key(lane))
     n = story.next_id
-    own = NONE.having("natural", natural).having("span", span)
+    own = NONE.with_value("natural", natural).with_value("span", span)
     c = Cover(n, source, source_in, length, story.tether_at(story_in), lane, own)
-    did = f"{s.name} laid over {clock(story_in, story.rate)}, {frames_of(length)}"
+    did = f"{s.name} laid over {clock(story_in, story.rate)}, {frames_in_words(length)}"
     return _set(story, sources, c, did, playhead=story_in)
 
 
@@ -173,12 +173,12 @@ def lay_several(story: Story, sources: Sources, at: int, ranges: list[list[int]]
     new, place = story, at
     for source, start, length in ranges:
         if place >= story.length:
-            raise Refused(f"The {frames_of(sum(r[2] for r in ranges))} of them do not all begin over the story.")
+            raise Refused(f"The {frames_in_words(sum(r[2] for r in ranges))} of them do not all begin over the story.")
         new, report = lay_cover(new, sources, source, at=place, until=place + length, start=start)
         made += report.made
         notes += [n for n in report.notes if n not in notes]
         place += length
-    did = f"{len(ranges)} shots laid over {clock(at, story.rate)}, {frames_of(place - at)}"
+    did = f"{len(ranges)} shots laid over {clock(at, story.rate)}, {frames_in_words(place - at)}"
     return new, Report(did, tuple(notes), tuple(made), playhead=at)
 
 
@@ -254,12 +254,12 @@ def trim_cover(story: Story, sources: Sources, cover: int, edge: str, delta: int
     if not 0 <= at < story.length:
         raise Refused("A cover must begin over the story.")
     if length < 1:
-        raise Refused(f"That would leave nothing of the cover: it is {frames_of(c.length)} long.")
+        raise Refused(f"That would leave nothing of the cover: it is {frames_in_words(c.length)} long.")
     new = cut_short(c, sources, first, length)
     new = replace(new, tether=story.tether_at(at)) if first else new
     check_handles(s, story.rate, (c.start, c.end), (new.start, new.end))
     how = "later" if delta > 0 else "earlier"
-    return _set(story, sources, new, f"{s.name}: {edge} point {frames_of(delta)} {how}")
+    return _set(story, sources, new, f"{s.name}: {edge} point {frames_in_words(delta)} {how}")
 
 
 @edit(entry("Slip the cover: LENGTH", typed="delta", default="1f", cover="cover", delta="typed"))
@@ -271,7 +271,7 @@ def slip_cover(story: Story, sources: Sources, cover: int, delta: int) -> Edit:
         raise Refused("It is already there.")
     new = replace(c, start=c.start + delta)
     check_handles(s, story.rate, (c.start, c.end), (new.start, new.end))
-    return _set(story, sources, new, f"{s.name} slipped {frames_of(delta)} {'later' if delta > 0 else 'earlier'}")
+    return _set(story, sources, new, f"{s.name} slipped {frames_in_words(delta)} {'later' if delta > 0 else 'earlier'}")
 
 
 @edit(entry("Replace the cover with what is picked up", cover="cover", source="source", start="start"))
@@ -286,7 +286,7 @@ def replace_cover(
     begin = start if start is not None else end - c.length if end is not None else 0
     check_range(sources, story.rate, source, begin, c.length)
     new = unpaced(replace(c, source=source, start=begin))
-    new = having(new, "natural", new.settings["natural"] and s.sound)
+    new = with_setting(new, "natural", new.settings["natural"] and s.sound)
     was = sources[c.source].name if c.source in sources else "the cover"
     tied = (
         replace(x, tether=Tether(c.id, x.tether.moment + begin - c.start)) if x.tether.piece == c.id else x
@@ -313,8 +313,8 @@ def retime_cover(story: Story, sources: Sources, cover: int, span: int) -> Edit:
         raise Refused(f"{s.name} is a still: it has no speed.")
     check_speed(c.length, span)
     check_range(sources, story.rate, c.source, c.start, span)
-    new = having(unpaced(c), "span", 0 if span == c.length else span)
-    new = voiced(story, sources, having(new, "backwards", c.settings["backwards"]))
+    new = with_setting(unpaced(c), "span", 0 if span == c.length else span)
+    new = voiced(story, sources, with_setting(new, "backwards", c.settings["backwards"]))
     if new == c:
         raise Refused("It runs at that speed already.")
     out, report = _set(story, sources, new, f"{s.name} at {round(100 * span / c.length)} %", playhead=story.at(c))
@@ -374,5 +374,5 @@ def fill_space(story: Story, sources: Sources, at: int, until: int, source: int,
     new, report = lay_cover(story, sources, source, at=at, until=at + length, start=start)
     left = until - at - length
     return new, report.with_notes(
-        [f"{frames_of(left)} of the stretch {'is' if left == 1 else 'are'} left: the shot ends there."] if left else []
+        [f"{frames_in_words(left)} of the stretch {'is' if left == 1 else 'are'} left: the shot ends there."] if left else []
     )

@@ -9,7 +9,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from kovel.core.story.along import lanes
-from kovel.core.story.consequences import DIALOGUE, Edit, frames_of, lane_key, name_of, refuse_locked, settle
+from kovel.core.story.consequences import DIALOGUE, Edit, frames_in_words, lane_key, name_of, refuse_locked, settle
 from kovel.core.story.covers import lay_cover
 from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.line import cut_out, new_piece, place_in, placed, put_in, where_it_goes, without
@@ -34,7 +34,7 @@ def insert(story: Story, sources: Sources, at: int, source: int, start: int, len
     refuse_locked(story, DIALOGUE)
     p = new_piece(sources, story, source, start, length, take)
     place_in(story, at)
-    return put_in(story, sources, at, [p], f"{sources[source].name}, {frames_of(length)}, {where_it_goes(story, at)}")
+    return put_in(story, sources, at, [p], f"{sources[source].name}, {frames_in_words(length)}, {where_it_goes(story, at)}")
 
 
 @edit(
@@ -55,7 +55,7 @@ def insert_several(story: Story, sources: Sources, at: int, ranges: list[list[in
     names = {sources[r[0]].name for r in ranges}
     what = names.pop() if len(names) == 1 else "Pieces"
     total = sum(p.length for p in new)
-    did = f"{what}: {len(new)} piece{'s' if len(new) != 1 else ''}, {frames_of(total)}, {where_it_goes(story, at)}"
+    did = f"{what}: {len(new)} piece{'s' if len(new) != 1 else ''}, {frames_in_words(total)}, {where_it_goes(story, at)}"
     return put_in(story, sources, at, new, did)
 
 
@@ -78,7 +78,7 @@ def insert_space(story: Story, sources: Sources, at: int, length: int, all_lanes
     if length <= 0:
         raise Refused("A space needs a length of at least one frame.")
     place_in(story, at)
-    did = f"A space of {frames_of(length)}{' on all lanes' if all_lanes else ''}"
+    did = f"A space of {frames_in_words(length)}{' on all lanes' if all_lanes else ''}"
     wanted = frozenset(lanes(story)) if all_lanes else None
     return put_in(story, sources, at, [Piece(0, None, 0, length)], did, stay=True, along=wanted)
 
@@ -106,7 +106,7 @@ def insert_card(
         raise Refused("A card needs a length of at least one frame.")
     card = _card(colour, text)
     place_in(story, at)
-    did = f"A card{f' “{card.text.splitlines()[0]}”' if card.text else ''}, {frames_of(length)}"
+    did = f"A card{f' “{card.text.splitlines()[0]}”' if card.text else ''}, {frames_in_words(length)}"
     return put_in(story, sources, at, [Piece(0, None, 0, length, card)], did, stay=True)
 
 
@@ -227,6 +227,6 @@ def spread(story: Story, sources: Sources, every: int) -> Edit:
         story,
         new,
         sources,
-        f"{n - story.next_id} space{'s' if n - story.next_id > 1 else ''} of {frames_of(every)} put in",
+        f"{n - story.next_id} space{'s' if n - story.next_id > 1 else ''} of {frames_in_words(every)} put in",
         playhead=0,
     )

@@ -11,7 +11,7 @@ from typing import Any
 
 from kovel.core.story.consequences import DIALOGUE, Edit, begun, lane_key, name_of, refuse_locked, settle
 from kovel.core.story.edit_offers import edit, entry
-from kovel.core.story.model import Cover, Item, Piece, Refused, Sound, Sources, Story, having, moment_of
+from kovel.core.story.model import Cover, Item, Piece, Refused, Sound, Sources, Story, moment_of, with_setting
 from kovel.core.story.seams import PUNCH, exposed
 from kovel.core.story.settings import FRAMING, LOOK, SETTINGS, Line, met, on_line, reaching
 from kovel.core.time.timecode import stamp as clock
@@ -48,7 +48,7 @@ def _many(n: int, what: str) -> str:
 
 
 def _value(setting: str, value: object) -> Any:
-    now = SETTINGS[setting].of_kind(value)
+    now = SETTINGS[setting].as_kept(value)
     if now is None:
         raise Refused(f"{SETTINGS[setting].label} is set to {SETTINGS[setting].between}.")
     return now
@@ -92,7 +92,7 @@ def push(
         if begin == end:
             raise Refused(f"It stands at {end:g} % already: type another percentage to move to.")
         line = tuple(sorted(((a, begin), (b, end))))
-        new = having(having(x, "zoom", line), "ease", ease)
+        new = with_setting(with_setting(x, "zoom", line), "ease", ease)
         if new != x:
             rows[i] = new
     if not rows:
@@ -105,7 +105,7 @@ def push(
         if last_ > first_
         else f"{what}: pulled out from {first_:g} to {last_:g} %"
     )
-    return settle(story, story.having(rows), sources, did, made=tuple(rows))
+    return settle(story, story.with_items(rows), sources, did, made=tuple(rows))
 
 
 @edit()
@@ -135,7 +135,7 @@ def frame_here(
         want = float(given.get(n, said))
         if not moving:
             if n in given and want != said:
-                new = having(new, n, _value(n, want), keep=True)
+                new = with_setting(new, n, _value(n, want), keep=True)
             continue
         line: dict[int, float] = dict(now) if isinstance(now, tuple) else {}
         if n in given or isinstance(now, tuple):
@@ -144,12 +144,14 @@ def frame_here(
                 line[first if m != first else last] = said
             line[m] = float(_value(n, want))
             made: Line = tuple(sorted(line.items()))
-            new = having(new, n, made)
+            new = with_setting(new, n, made)
     if new == x:
         raise Refused("It is like that already.")
     told = ", ".join(f"{SETTINGS[n].label.lower()} {SETTINGS[n].says(v)}" for n, v in given.items())
     where = f" at {clock(at, story.rate)}" if moving else ""
-    return settle(story, story.having({item: new}), sources, f"{name_of(sources, x)}: {told}{where}", made=(item,), playhead=at)
+    return settle(
+        story, story.with_items({item: new}), sources, f"{name_of(sources, x)}: {told}{where}", made=(item,), playhead=at
+    )
 
 
 @edit(entry("Zoom in steps: PERCENT PERCENT ...", typed="text", default="150 140 125", items="all chosen", values="typed"))
@@ -173,12 +175,16 @@ def stepped_zoom(story: Story, sources: Sources, items: list[int], values: str |
     changed: dict[int, Item] = {}
     for p, zoom in zip(framed, zooms if len(order) == 1 else [*zooms, *[zooms[-1]] * len(rows)], strict=False):
         x = _seen(story, sources, p.id)
-        changed[p.id] = having(x, "zoom", zoom, keep=True)
+        changed[p.id] = with_setting(x, "zoom", zoom, keep=True)
     if all(changed[i] == story.item(i) for i in changed):
         raise Refused("They are like that already." if changed else "There is no piece with a picture there.")
     told = ", ".join(f"{z:g}" for z in zooms[: min(6, len(changed))])
     return settle(
-        story, story.having(changed), sources, f"{_many(len(changed), 'piece')} zoomed in steps: {told} %", made=tuple(changed)
+        story,
+        story.with_items(changed),
+        sources,
+        f"{_many(len(changed), 'piece')} zoomed in steps: {told} %",
+        made=tuple(changed),
     )
 
 
@@ -205,12 +211,12 @@ def punch_in_jumps(story: Story, sources: Sources, zoom: int | float = 125) -> E
             continue  # it moves already; a step into a move is another thing to judge
         _seen(story, sources, s.right.id)
         large = before * size / 100
-        changed[s.right.id] = having(right, "zoom", _value("zoom", min(SETTINGS["zoom"].high, large)), keep=True)
+        changed[s.right.id] = with_setting(right, "zoom", _value("zoom", min(SETTINGS["zoom"].high, large)), keep=True)
     if not changed:
         raise Refused("The pieces after these jumps move already: frame them by hand.")
     at = {i: story.starts[story.index_of(i)] for i in changed}
     new, report = settle(
-        story, story.having(changed), sources,
+        story, story.with_items(changed), sources,
         f"{len(changed)} of {len(story.pieces)} pieces punched in at {_many(len(jumps), 'jump')}",
         made=tuple(changed), playhead=next(iter(at.values())),
     )  # fmt: skip
@@ -241,9 +247,9 @@ def split_screen(story: Story, sources: Sources, items: list[int]) -> Edit:
     if b <= a:
         raise Refused("They are not seen at the same time: lay them over each other first.")
     xs = sorted(xs, key=lambda x: (x.lane, story.at(x)) if isinstance(x, Cover) else (0, 0))
-    changed: dict[int, Item] = {x.id: having(x, "place", place) for x, place in zip(xs, SPLITS[len(xs)], strict=True)}
+    changed: dict[int, Item] = {x.id: with_setting(x, "place", place) for x, place in zip(xs, SPLITS[len(xs)], strict=True)}
     new, report = settle(
-        story, story.having(changed), sources, f"Split screen of {len(xs)}, {clock(b - a, story.rate)} long",
+        story, story.with_items(changed), sources, f"Split screen of {len(xs)}, {clock(b - a, story.rate)} long",
         made=tuple(changed), playhead=a,
     )  # fmt: skip
     more = [x for t, x in zip(begins, given, strict=True) if t < a or t + x.length > b]
@@ -269,9 +275,9 @@ def as_filmed(story: Story, sources: Sources, items: list[int]) -> Edit:
             own = own.without(n)
         for n in FRAMING:
             if met(n, wide) != SETTINGS[n].default:
-                own = own.having(n, SETTINGS[n].default, keep=True)
+                own = own.with_value(n, SETTINGS[n].default, keep=True)
         if any(n in v for v in reaching(LOOK[0], wide) for n in LOOK):
-            own = own.having("look_alone", True)
+            own = own.with_value("look_alone", True)
         if own != x.settings:
             changed[i] = replace(x, settings=own)
     if not changed:
@@ -279,4 +285,4 @@ def as_filmed(story: Story, sources: Sources, items: list[int]) -> Edit:
             "It is shown as it was filmed already." if len(items) == 1 else "They are shown as they were filmed already."
         )
     what = name_of(sources, story.item(next(iter(changed)))) if len(changed) == 1 else f"{len(changed)} things"
-    return settle(story, story.having(changed), sources, f"{what}: framing and look as filmed", made=tuple(changed))
+    return settle(story, story.with_items(changed), sources, f"{what}: framing and look as filmed", made=tuple(changed))

@@ -13,7 +13,7 @@ from kovel.core.sound.mastering import BACK, DOWN
 from kovel.core.story.consequences import DIALOGUE, Edit, lane_key, name_of, refuse_locked, settle
 from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.levels_told import level_told
-from kovel.core.story.model import Cover, Item, Piece, Refused, Sources, Story, having, moment_of
+from kovel.core.story.model import Cover, Item, Piece, Refused, Sources, Story, moment_of, with_setting
 from kovel.core.story.settings import NONE, SETTINGS, Line, Value, on_line
 from kovel.core.story.values import reset_value, set_value
 from kovel.core.time.timecode import stamp as clock
@@ -73,7 +73,7 @@ def change_level(story: Story, sources: Sources, items: list[int], by: int | flo
         now: Value = x.settings["level"]
         value = tuple((m, held(db + by)) for m, db in now) if isinstance(now, tuple) else held(float(now) + by)
         changed += value != now
-        new = new.having({x.id: having(x, "level", value)})
+        new = new.with_items({x.id: with_setting(x, "level", value)})
     if not changed:
         end = LEVEL.high if by > 0 else LEVEL.low
         raise Refused(
@@ -127,9 +127,9 @@ def level_point(
     new: Line = tuple(sorted(line.items()))
     if new == now:
         raise Refused("It is like that already.")
-    changed = having(x, "level", new)
+    changed = with_setting(x, "level", new)
     did = f"{name_of(sources, x)}: {line[m]:+.1f} dB at {clock(at, story.rate)}"
-    return settle(story, story.having({item: changed}), sources, did, made=(item,), playhead=at)
+    return settle(story, story.with_items({item: changed}), sources, did, made=(item,), playhead=at)
 
 
 @edit(entry("Take the level's moment away", "Shift P", item="chosen", at="playhead"))
@@ -142,9 +142,13 @@ def take_level_point(story: Story, sources: Sources, item: int, at: int) -> Edit
         raise Refused("Its level is no line: there is no moment to take away.")
     gone = min(now, key=lambda r: abs(r[0] - m))
     rest = tuple(r for r in now if r != gone)
-    changed = having(x, "level", rest if rest else held(gone[1]))
+    changed = with_setting(x, "level", rest if rest else held(gone[1]))
     return settle(
-        story, story.having({item: changed}), sources, f"{name_of(sources, x)}: a moment of its level taken away", made=(item,)
+        story,
+        story.with_items({item: changed}),
+        sources,
+        f"{name_of(sources, x)}: a moment of its level taken away",
+        made=(item,),
     )
 
 

@@ -273,9 +273,9 @@ def scope_keys(item: Item) -> tuple[str, str, str, str, str]:
     return "recording", "story", f"recording {item.source}", f"group {group}", "items"
 
 
-def having(item: T, name: str, value: Value, keep: bool = False) -> T:
-    """The item with a setting; see `Values.having`."""
-    return replace(item, settings=item.settings.having(name, value, keep))
+def with_setting(item: T, name: str, value: Value, keep: bool = False) -> T:
+    """The item with a setting; see `Values.with_value`."""
+    return replace(item, settings=item.settings.with_value(name, value, keep))
 
 
 @dataclass(frozen=True, slots=True)
@@ -460,7 +460,7 @@ class Story:
         default = {name: s.default for name, s in SETTINGS.items()}
         return lambda item, name: item.settings[name] if item.settings.rows else default[name]
 
-    def having(self, rows: Mapping[int, Item]) -> Story:
+    def with_items(self, rows: Mapping[int, Item]) -> Story:
         """The story with these in place of those of their ids; loose ones stay as they are."""
         return replace(
             self,

@@ -15,7 +15,7 @@ from kovel.core.story.consequences import (
     Edit,
     begun,
     check_range,
-    frames_of,
+    frames_in_words,
     lane_key,
     name_of,
     refuse_locked,
@@ -25,7 +25,7 @@ from kovel.core.story.consequences import (
 from kovel.core.story.covers import check_speed, told_of_pace, told_of_sound, unpaced, voiced
 from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.line import put_in
-from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused, Sources, Story, frames_to, having
+from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused, Sources, Story, frames_to, with_setting
 from kovel.core.story.ramps import Line, landing, ramp_of
 from kovel.core.story.reclocked import Keep, clock_held, extent, landed, on_clock, paced, put
 from kovel.core.story.settings import SETTINGS
@@ -116,7 +116,7 @@ def set_speed(story: Story, sources: Sources, item: int, percent: int | float, k
     plain, length = _plain(c), c.length if _keeps(keep) == "place" else max(1, round(c.used / speed))
     span = max(1, round(c.length * speed)) if keep == "place" else c.used
     return _spanned(
-        story, sources, c, having(replace(plain, length=length), "span", 0 if span == length else span), f"{percent:g} %"
+        story, sources, c, with_setting(replace(plain, length=length), "span", 0 if span == length else span), f"{percent:g} %"
     )
 
 
@@ -144,7 +144,7 @@ def fill_length(story: Story, sources: Sources, item: int, length: int) -> Edit:
         new = on_clock(c, paced(c, ((floor(lo), percent),)), "shot", length)
         return put(story, sources, c, new, f"at {percent:.3g} %")
     check_speed(length, c.used)
-    new_cover = having(replace(_plain(c), length=length), "span", 0 if c.used == length else c.used)
+    new_cover = with_setting(replace(_plain(c), length=length), "span", 0 if c.used == length else c.used)
     return _spanned(story, sources, c, new_cover, f"{100 * c.used / length:.3g} %")
 
 
@@ -164,10 +164,10 @@ def run_backwards(story: Story, sources: Sources, items: int | list[int], backwa
             continue
         direction = "backwards" if backwards else "forwards again"
         if isinstance(x, Piece):
-            turned = on_clock(x, x.settings.having("backwards", backwards), "shot")
+            turned = on_clock(x, x.settings.with_value("backwards", backwards), "shot")
             new, report = put(new, sources, x, turned, direction)
         else:
-            new, report = _put(new, sources, having(x, "backwards", backwards), f"{name_of(sources, x)} {direction}")
+            new, report = _put(new, sources, with_setting(x, "backwards", backwards), f"{name_of(sources, x)} {direction}")
         notes += [n for n in report.notes if n not in notes]
         did = did or report.did
     if not did:
@@ -184,7 +184,7 @@ def run_backwards(story: Story, sources: Sources, items: int | list[int], backwa
 
 def _plain(c: Cover) -> Cover:
     """At the speed it was shot at, forwards or backwards as it runs."""
-    return having(unpaced(c), "backwards", c.settings["backwards"])
+    return with_setting(unpaced(c), "backwards", c.settings["backwards"])
 
 
 def _keeps(keep: Keep) -> Keep:
@@ -194,7 +194,7 @@ def _keeps(keep: Keep) -> Keep:
 
 
 def _now_long(c: Cover, new: Cover) -> str:
-    return f", now {frames_of(new.length)}" if new.length != c.length else ""
+    return f", now {frames_in_words(new.length)}" if new.length != c.length else ""
 
 
 @edit(
@@ -335,14 +335,14 @@ def set_ramp(
         raise Refused("It has no ramp: give one of its moments a speed first.")
     if not rows:
         return set_speed(story, sources, item, 100, keep)
-    speed = SETTINGS["speed"].of_kind(rows)
+    speed = SETTINGS["speed"].as_kept(rows)
     if speed is None:
         raise Refused(f"A ramp is moments of the shot, in order, each with {SETTINGS['speed'].between}.")
     assert isinstance(speed, tuple)
     steps = bool(c.settings["steps"] if steps is None else steps)
     if isinstance(c, Piece):
         return put(story, sources, c, on_clock(c, paced(c, speed, steps), _keeps(keep)), f"ramped {_speeds(speed)}")
-    new = having(having(_plain(c), "speed", speed), "steps", steps)
+    new = with_setting(with_setting(_plain(c), "speed", speed), "steps", steps)
     if len(speed) == 1 and speed[0][1] == 100:
         new = _plain(c)
     elif _keeps(keep) == "shot":
@@ -352,7 +352,7 @@ def set_ramp(
     room = source_of(sources, c.source).length(story.rate)
     if room is not None and new.end > room and new.end > c.end:
         raise Refused(
-            f"The ramp runs out of the shot: {frames_of(new.end - room)} more would be needed. Make it shorter, or slower."
+            f"The ramp runs out of the shot: {frames_in_words(new.end - room)} more would be needed. Make it shorter, or slower."
         )
     return _put(story, sources, new, f"{name_of(sources, c)} ramped {_speeds(speed)}{_now_long(c, new)}")
 
@@ -393,11 +393,11 @@ def hold_frame(story: Story, sources: Sources, item: int, at: int, length: int) 
     k = at - _begin(story, c, at)
     if not 0 < length <= 100_000:
         raise Refused("Say for how long the frame is held.")
-    said = f"{name_of(sources, c)}: the frame at {clock(at, story.rate)} held for {frames_of(length)}"
+    said = f"{name_of(sources, c)}: the frame at {clock(at, story.rate)} held for {frames_in_words(length)}"
     if isinstance(c, Piece):
         new, report = put_in(story, sources, at, [clock_held(c, c.moment(k), length)], said, stay=True)
         return new, report.with_notes(told_of_sound(new, sources, new.piece(report.made[0])))
-    held = having(replace(_unramped(c), start=floor(c.shown(k)), length=length), "span", 1 if length > 1 else 0)
+    held = with_setting(replace(_unramped(c), start=floor(c.shown(k)), length=length), "span", 1 if length > 1 else 0)
     held = replace(
         held, settings=held.settings.without("appear").without("backwards") if k else held.settings.without("backwards")
     )
@@ -441,8 +441,8 @@ def land_on(story: Story, sources: Sources, item: int, at: int, until: int) -> E
     if moment < 1:
         raise Refused("That is the first frame of the shot: move the cover instead.")
     if ramp := c.ramp:
-        new = having(c, "speed", landing(ramp, c.start, c.start + moment, k).line)
-        if SETTINGS["speed"].of_kind(new.settings["speed"]) is None:
+        new = with_setting(c, "speed", landing(ramp, c.start, c.start + moment, k).line)
+        if SETTINGS["speed"].as_kept(new.settings["speed"]) is None:
             raise Refused("That would run at less than 10 or more than 1000 % somewhere.")
         if new == c:
             raise Refused("It lands there already.")
@@ -453,5 +453,5 @@ def land_on(story: Story, sources: Sources, item: int, at: int, until: int) -> E
         raise Refused("It lands there already.")
     check_speed(c.length, span)
     check_range(sources, story.rate, c.source, c.start, span)
-    new = having(c, "span", 0 if span == c.length else span)
+    new = with_setting(c, "span", 0 if span == c.length else span)
     return _put(story, sources, new, f"{name_of(sources, c)} {lands}, at {round(100 * span / c.length)} %")

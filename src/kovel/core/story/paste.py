@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from kovel.core.story.consequences import DIALOGUE, Edit, check_range, frames_of, refuse_locked, settle
+from kovel.core.story.consequences import DIALOGUE, Edit, check_range, frames_in_words, refuse_locked, settle
 from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.line import cut_at, cut_out, placed
 from kovel.core.story.model import Laid, Refused, Sources, Story, Tether
@@ -85,5 +85,5 @@ def paste(story: Story, sources: Sources, at: int, clip: Clip) -> Edit:
     ]
     new = replace(new, covers=(*new.covers, *made_covers), sounds=(*new.sounds, *made_sounds), next_id=n + len(sounds))
     total = sum(p.length for p in pieces)
-    did = f"Pasted {frames_of(total)} at {clock(at, story.rate)}"
+    did = f"Pasted {frames_in_words(total)} at {clock(at, story.rate)}"
     return settle(story, new, sources, did, split=split, made=tuple(ids[p.id] for p in pieces), playhead=at + total)

@@ -55,7 +55,7 @@ def piece_from(r: list[Any]) -> Piece:
     if isinstance(r[-1], dict):
         return Piece(r[0], r[1], r[2], r[3], Card(*r[4]) if r[4] else None, r[5], r[6], Values.from_json(r[7]))
     card, take, zoom, group = [*r[4:], None, "both", 100, 0][:4] if len(r) == 4 else r[4:]
-    return Piece(r[0], r[1], r[2], r[3], Card(*card) if card else None, take, group, NONE.having("zoom", zoom))
+    return Piece(r[0], r[1], r[2], r[3], Card(*card) if card else None, take, group, NONE.with_value("zoom", zoom))
 
 
 def cover_row(c: Cover) -> list[Any]:
@@ -67,7 +67,7 @@ def cover_from(r: list[Any]) -> Cover:
     if isinstance(r[-1], dict):
         own = Values.from_json(r[7])
     else:
-        own = NONE.having("natural", bool(r[7])).having("span", r[8]) if len(r) > 7 else NONE
+        own = NONE.with_value("natural", bool(r[7])).with_value("span", r[8]) if len(r) > 7 else NONE
     return Cover(r[0], r[1], r[2], r[3], Tether(r[4], r[5]), r[6], own)
 
 
@@ -92,7 +92,7 @@ def sound_from(r: list[Any]) -> Sound:
     if isinstance(r[-1], dict):
         return Sound(*first, r[8], Values.from_json(r[9]))
     level, rise, fall, group = r[8:]
-    return Sound(*first, group, NONE.having("level", level / 10).having("fade_in", rise).having("fade_out", fall))
+    return Sound(*first, group, NONE.with_value("level", level / 10).with_value("fade_in", rise).with_value("fade_out", fall))
 
 
 def transition_row(j: Transition) -> list[Any]:

@@ -12,7 +12,7 @@ from math import floor
 from typing import Literal
 
 from kovel.core.story.clocks import clock_in
-from kovel.core.story.consequences import Edit, frames_of, name_of, reach, settle, source_of
+from kovel.core.story.consequences import Edit, frames_in_words, name_of, reach, settle, source_of
 from kovel.core.story.covers import told_of_pace
 from kovel.core.story.model import Laid, Piece, Refused, Sources, Story, Tether
 from kovel.core.story.ramps import Line
@@ -34,7 +34,7 @@ def paced(p: Piece, speed: Line = (), steps: bool = False) -> Values:
         own = own.without(n)
     if speed in ((), ((speed[0][0] if speed else 0, 100.0),)):
         return own
-    return own.having("speed", speed).having("steps", steps and len(speed) > 1)
+    return own.with_value("speed", speed).with_value("steps", steps and len(speed) > 1)
 
 
 def on_clock(p: Piece, own: Values, keep: Keep, length: int | None = None) -> Piece:
@@ -57,7 +57,7 @@ def put(story: Story, sources: Sources, p: Piece, new: Piece, did: str) -> Edit:
         over = max(ends[0] - new.start, new.end - ends[1])
         if over > 1 or (over == 1 and new.length == 1):
             raise Refused(
-                f"That runs out of {s.name}: {frames_of(over)} more would be needed. Let its length follow, or make it slower."
+                f"That runs out of {s.name}: {frames_in_words(over)} more would be needed. Let its length follow, or make it slower."
             )
         start = max(ends[0], new.start)  # a frame that only rounding asks for
         new = replace(new, start=start, length=min(new.end, ends[1]) - start)
@@ -75,7 +75,7 @@ def put(story: Story, sources: Sources, p: Piece, new: Piece, did: str) -> Edit:
         story, pieces=(*story.pieces[:i], new, *story.pieces[i + 1 :]), covers=tuple(moved(c) for c in story.covers),  # type: ignore[misc]
         sounds=tuple(moved(x) for x in story.sounds),  # type: ignore[misc]
     )  # fmt: skip
-    said = f", now {frames_of(new.length)}" if new.length != p.length else ""
+    said = f", now {frames_in_words(new.length)}" if new.length != p.length else ""
     out, report = settle(story, draft, sources, f"{name_of(sources, p)} {did}{said}", made=(p.id,), playhead=story.starts[i])
     return out, report.with_notes(told_of_pace(out, sources, new))
 
@@ -99,4 +99,4 @@ def landed(p: Piece, moment: int, frames: int) -> Piece:
 def clock_held(p: Piece, moment: int, length: int) -> Piece:
     """A piece that holds one moment of another one's recording for so long."""
     own = paced(p).without("backwards").without("fade_in").without("fade_out")
-    return replace(p, id=0, start=moment, length=length, settings=own.having("held", moment), group=0)
+    return replace(p, id=0, start=moment, length=length, settings=own.with_value("held", moment), group=0)

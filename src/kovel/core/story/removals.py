@@ -6,7 +6,7 @@ from dataclasses import replace
 from itertools import pairwise
 
 from kovel.core.story.along import closed, out_of_step
-from kovel.core.story.consequences import DIALOGUE, Edit, frames_of, refuse_locked, settle
+from kovel.core.story.consequences import DIALOGUE, Edit, frames_in_words, refuse_locked, settle
 from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.line import cut_at, cut_out, part_of, placed, without
 from kovel.core.story.model import Piece, Refused, Sources, Story
@@ -56,7 +56,7 @@ def take_out(story: Story, sources: Sources, cuts: list[list[int]]) -> Edit:
         if ids != [p.id]:
             parts[p.id] = tuple(ids)
     total = sum(b - a for a, b in edges)
-    did = f"Took out {len(edges)} stretch{'es' if len(edges) != 1 else ''}, {frames_of(total)}"
+    did = f"Took out {len(edges)} stretch{'es' if len(edges) != 1 else ''}, {frames_in_words(total)}"
     new = replace(draft, pieces=tuple(pieces), next_id=n)
     out, report = settle(story, new, sources, did, split=parts, playhead=edges[0][0])
     return out, report.with_notes(out_of_step(story, edges[0][1], -total, story.along, several=len(edges) > 1))
@@ -86,7 +86,7 @@ def open_again(story: Story, sources: Sources, piece: int) -> Edit:
         raise Refused("Nothing was taken out here: the two pieces do not follow each other in one recording.")
     whole = replace(p, length=q.end - p.start)
     gap = q.start - p.end
-    did = f"{frames_of(gap)} put back" if gap else "Joined through"
+    did = f"{frames_in_words(gap)} put back" if gap else "Joined through"
     new = without(story, [*story.pieces[:i], whole, *story.pieces[i + 2 :]])
     # what is set between the two is what is closed, so it goes without a word
     new = replace(new, transitions=tuple(j for j in story.transitions if (j.left, j.right) != (p.id, q.id)))
@@ -127,7 +127,7 @@ def take_only(story: Story, sources: Sources, a: int, b: int, what: str) -> Edit
     if rows == list(mid.pieces):
         raise Refused(f"There is no {what} of the dialogue's own in that range.")
     made = tuple(p.id for p in rows[i:j])
-    did = f"The {what} of {frames_of(b - a)} taken out at {clock(a, story.rate)}"
+    did = f"The {what} of {frames_in_words(b - a)} taken out at {clock(a, story.rate)}"
     return settle(story, replace(mid, pieces=tuple(rows), next_id=n), sources, did, split=split, made=made, playhead=a)
 
 
@@ -138,7 +138,9 @@ def lift(story: Story, sources: Sources, a: int, b: int) -> Edit:
     mid, _, i, split = cut_out(story, a, b)
     made = mid.next_id
     new = placed(mid, i, [Piece(0, None, 0, b - a)])
-    return settle(story, new, sources, f"Lifted {frames_of(b - a)}, leaving a space", split=split, made=(made,), playhead=a)
+    return settle(
+        story, new, sources, f"Lifted {frames_in_words(b - a)}, leaving a space", split=split, made=(made,), playhead=a
+    )
 
 
 @edit(
@@ -153,7 +155,7 @@ def extract(story: Story, sources: Sources, a: int, b: int) -> Edit:
     refuse_locked(story, DIALOGUE)
     draft = closed(story, sources, a, b, story.along) if 0 <= a < b <= story.length else story
     new, _, _, split = cut_out(draft, a, b)
-    out, report = settle(story, new, sources, f"Took out {frames_of(b - a)} and closed up", split=split, playhead=a)
+    out, report = settle(story, new, sources, f"Took out {frames_in_words(b - a)} and closed up", split=split, playhead=a)
     return out, report.with_notes(out_of_step(story, b, a - b, story.along))
 
 

@@ -61,7 +61,7 @@ class Setting:
     family: str = ""
     default: Value = 0
 
-    def of_kind(self, value: object) -> Value | None:
+    def as_kept(self, value: object) -> Value | None:
         """The value as it is kept (a switch, a whole number, or one rounded to its step); None if it is no such value."""
         if isinstance(self.default, bool):
             return value if isinstance(value, bool) else None
@@ -336,7 +336,7 @@ class Values:
     def __bool__(self) -> bool:
         return bool(self.rows)
 
-    def having(self, name: str, value: Value, keep: bool = False) -> Values:
+    def with_value(self, name: str, value: Value, keep: bool = False) -> Values:
         """With a value set; one that is the default is left out, unless it has to stand against a wider scope (`keep`)."""
         rest = [r for r in self.rows if r[0] != name]
         if keep or value != SETTINGS[name].default:
@@ -355,7 +355,7 @@ class Values:
         rows: list[tuple[str, Value]] = []
         for n, v in d.items():
             if n in SETTINGS:
-                now = SETTINGS[n].of_kind(v)
+                now = SETTINGS[n].as_kept(v)
                 if now is None:
                     raise ValueError(f"{n} cannot be {v!r}")
                 rows.append((n, now))

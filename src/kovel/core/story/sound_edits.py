@@ -5,7 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import replace
 
-from kovel.core.story.consequences import Edit, beyond, check_handles, check_range, frames_of, refuse_locked, settle, source_of
+from kovel.core.story.consequences import (
+    Edit,
+    beyond,
+    check_handles,
+    check_range,
+    frames_in_words,
+    refuse_locked,
+    settle,
+    source_of,
+)
 from kovel.core.story.covers import three_points
 from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.levels_told import HALF
@@ -43,13 +52,13 @@ def lay_sound(
     loud = level if level is not None else HALF if kind in ("music", "natural") else 0.0
     tether = Tether(0, place) if clock_bound else story.tether_at(place)
     lane = free_lane(story, story.sounds, place, place + length)
-    x = Sound(story.next_id, source, begin, length, tether, lane, kind, settings=NONE.having("level", at_level(loud)))
-    return _set(story, sources, x, f"{s.name} laid under {clock(place, story.rate)}, {frames_of(length)}", playhead=place)
+    x = Sound(story.next_id, source, begin, length, tether, lane, kind, settings=NONE.with_value("level", at_level(loud)))
+    return _set(story, sources, x, f"{s.name} laid under {clock(place, story.rate)}, {frames_in_words(length)}", playhead=place)
 
 
 def at_level(level: float) -> Value:
     """A level as it is kept, or `Refused`."""
-    value = SETTINGS["level"].of_kind(level)
+    value = SETTINGS["level"].as_kept(level)
     if value is None:
         raise Refused(f"A level lies between {SETTINGS['level'].between}.")
     return value
@@ -107,9 +116,11 @@ def trim_sound(story: Story, sources: Sources, sound: int, edge: str, delta: int
     else:
         raise Refused("An edge is either in or out.")
     if new.length < 1:
-        raise Refused(f"That would leave nothing of the sound: it is {frames_of(x.length)} long.")
+        raise Refused(f"That would leave nothing of the sound: it is {frames_in_words(x.length)} long.")
     check_handles(s, story.rate, (x.start, x.end), (new.start, new.end))
-    return _set(story, sources, faded(new), f"{s.name}: {edge} point {frames_of(delta)} {'later' if delta > 0 else 'earlier'}")
+    return _set(
+        story, sources, faded(new), f"{s.name}: {edge} point {frames_in_words(delta)} {'later' if delta > 0 else 'earlier'}"
+    )
 
 
 @edit(entry("Slip the sound: LENGTH", typed="delta", default="1f", sound="sound", delta="typed"))
@@ -121,7 +132,7 @@ def slip_sound(story: Story, sources: Sources, sound: int, delta: int) -> Edit:
         raise Refused("That moves nothing.")
     new = replace(x, start=x.start + delta)
     check_handles(s, story.rate, (x.start, x.end), (new.start, new.end))
-    return _set(story, sources, new, f"{s.name} slipped by {frames_of(abs(delta))}")
+    return _set(story, sources, new, f"{s.name} slipped by {frames_in_words(abs(delta))}")
 
 
 @edit(entry("Split the sound at the playhead", "S", sound="sound", at="playhead"))

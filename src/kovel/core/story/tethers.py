@@ -15,7 +15,7 @@ from dataclasses import replace
 from math import floor
 from typing import TypeVar
 
-from kovel.core.story.model import TITLE, Cover, Laid, Piece, Sound, Sources, Story, Tether, having
+from kovel.core.story.model import TITLE, Cover, Laid, Piece, Sound, Sources, Story, Tether, with_setting
 
 L = TypeVar("L", Cover, Sound)
 Split = Mapping[int, tuple[int, ...]]
@@ -43,7 +43,7 @@ def part_of(c: Cover, first: int, length: int) -> Cover:
     if not c.span:
         return replace(c, start=c.start + first, length=length)
     a, b = ((k * c.span + c.length // 2) // c.length for k in (first, first + length))
-    return having(replace(c, start=c.start + a, length=length), "span", max(1, b - a))
+    return with_setting(replace(c, start=c.start + a, length=length), "span", max(1, b - a))
 
 
 def as_cover(p: Piece, cover: int, tether: Tether, total: int | None) -> Cover:
@@ -52,12 +52,12 @@ def as_cover(p: Piece, cover: int, tether: Tether, total: int | None) -> Cover:
     c = Cover(cover, p.source or 0, a, p.length, tether)
     if clock.as_shot:
         return c
-    c = having(c, "backwards", clock.backwards)
+    c = with_setting(c, "backwards", clock.backwards)
     if clock.ramp:
-        return having(having(c, "speed", clock.ramp.line), "steps", not clock.ramp.soft)
+        return with_setting(with_setting(c, "speed", clock.ramp.line), "steps", not clock.ramp.soft)
     span = b - a if clock.held is not None else max(b - a, round(p.length * clock.speed))
     span = min(span, total - a) if total is not None else span
-    return having(c, "span", 0 if span == p.length else span)
+    return with_setting(c, "span", 0 if span == p.length else span)
 
 
 def faded(x: L) -> L:
@@ -67,7 +67,7 @@ def faded(x: L) -> L:
     if rise + fall <= x.length:
         return x
     rise = min(rise, x.length)
-    return having(having(x, comes, rise), goes, min(fall, x.length - rise))
+    return with_setting(with_setting(x, comes, rise), goes, min(fall, x.length - rise))
 
 
 class Kept:

@@ -9,7 +9,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import cast
 
-from kovel.core.story.consequences import Edit, frames_of, lane_key, refuse_locked, settle
+from kovel.core.story.consequences import Edit, frames_in_words, lane_key, refuse_locked, settle
 from kovel.core.story.covers import free_lane
 from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.model import TITLE, Cover, Refused, Sources, Story
@@ -45,7 +45,7 @@ def lay_title(
     """
     if how not in HOW:
         raise Refused(f"A title is one of: {', '.join(HOW)}.")
-    said = SETTINGS["text"].of_kind(text)
+    said = SETTINGS["text"].as_kept(text)
     if said is None:
         raise Refused(
             "That text is too long for a title: 2,000 letters at most." if len(text) > 2_000 else "That text cannot be shown."
@@ -67,11 +67,11 @@ def lay_title(
         rows["appear"] = rows["leave"] = 0
     own = NONE
     for name, value in {**rows, "text": said}.items():
-        own = own.having(name, value)
+        own = own.with_value(name, value)
     tether = story.tether_at(at)
     c = Cover(story.next_id, TITLE, 0, n, tether if not by_clock else replace(tether, piece=0, moment=at), lane, own)
     new = replace(story, covers=(*story.covers, c), next_id=story.next_id + 1)
-    did = f"{how.capitalize()} “{str(said).splitlines()[0][:40]}” at {clock(at, story.rate)}, {frames_of(n)}"
+    did = f"{how.capitalize()} “{str(said).splitlines()[0][:40]}” at {clock(at, story.rate)}, {frames_in_words(n)}"
     return settle(story, new, sources, did, made=(c.id,), playhead=at)
 
 
@@ -88,7 +88,7 @@ def title_style(story: Story, sources: Sources, title: int) -> Edit:
     new: Values = whole
     for name in STYLE:
         value = story.value(c, name, sources)
-        new = new.having(name, value)
+        new = new.with_value(name, value)
     rows = tuple(sorted((k, v) for k, v in (dict(story.settings) | {"story": new}).items() if v))
 
     def plain(x: Cover) -> Cover:

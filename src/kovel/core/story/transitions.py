@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from kovel.core.story.consequences import DIALOGUE, Edit, fitted, frames_of, longest, refuse_locked, settle
+from kovel.core.story.consequences import DIALOGUE, Edit, fitted, frames_in_words, longest, refuse_locked, settle
 from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.model import Refused, Sources, Story, Transition
 from kovel.core.time.timecode import stamp as clock
@@ -94,10 +94,14 @@ def set_blend(story: Story, sources: Sources, piece: int | None, blend: str, len
     most = longest(story, sources, i, blend)
     if length > most:
         raise Refused(
-            f"There is not enough material for a {kind} of {frames_of(length)} here. "
-            + (f"The longest that fits is {frames_of(most)}." if most else "None fits: there is nothing beyond the edges.")
+            f"There is not enough material for a {kind} of {frames_in_words(length)} here. "
+            + (
+                f"The longest that fits is {frames_in_words(most)}."
+                if most
+                else "None fits: there is nothing beyond the edges."
+            )
         )
-    return _with(story, sources, i, replace(j, blend=blend, length=length), f"A {kind} of {frames_of(length)} at {at}")
+    return _with(story, sources, i, replace(j, blend=blend, length=length), f"A {kind} of {frames_in_words(length)} at {at}")
 
 
 @edit(
@@ -123,10 +127,10 @@ def split_edit(story: Story, sources: Sources, piece: int, frames: int) -> Edit:
     asked = replace(story.transition(i), split=frames)
     can = fitted(story, sources, i, asked, story.transition(i - 1).split)
     if can.split != frames:
-        raise Refused(f"There is no sound for that. The furthest that fits is {frames_of(can.split)}.")
+        raise Refused(f"There is no sound for that. The furthest that fits is {frames_in_words(can.split)}.")
     at = clock(story.starts[i], story.rate)
     did = (
-        f"{'J-cut' if frames < 0 else 'L-cut'} of {frames_of(frames)} at {at}"
+        f"{'J-cut' if frames < 0 else 'L-cut'} of {frames_in_words(frames)} at {at}"
         if frames
         else f"Sound and picture cut together at {at}"
     )
@@ -147,7 +151,9 @@ def crossfade(story: Story, sources: Sources, piece: int, frames: int) -> Edit:
     if can.cross != frames:
         raise Refused(
             "There is not enough sound for that. "
-            + (f"The longest crossfade that fits is {frames_of(can.cross)}." if can.cross else "No crossfade fits here.")
+            + (f"The longest crossfade that fits is {frames_in_words(can.cross)}." if can.cross else "No crossfade fits here.")
         )
-    did = f"Crossfade of {frames_of(frames)} at {clock(story.starts[i], story.rate)}" if frames else "Crossfade taken away"
+    did = (
+        f"Crossfade of {frames_in_words(frames)} at {clock(story.starts[i], story.rate)}" if frames else "Crossfade taken away"
+    )
     return _with(story, sources, i, asked, did)

@@ -10,7 +10,7 @@ from kovel.core.story.consequences import (
     Edit,
     begun,
     check_handles,
-    frames_of,
+    frames_in_words,
     name_of,
     refuse_locked,
     settle,
@@ -26,7 +26,7 @@ from kovel.core.time.timecode import stamp as clock
 
 
 def _later(delta: int) -> str:
-    return f"{frames_of(delta)} {'later' if delta > 0 else 'earlier'}"
+    return f"{frames_in_words(delta)} {'later' if delta > 0 else 'earlier'}"
 
 
 @edit(
@@ -85,7 +85,7 @@ def set_poses(story: Story, sources: Sources, poses: list[list[int]]) -> Edit:
 
 
 def _by(delta: int) -> str:
-    return "as it is" if not delta else f"{frames_of(abs(delta))} {'later' if delta > 0 else 'earlier'}"
+    return "as it is" if not delta else f"{frames_in_words(abs(delta))} {'later' if delta > 0 else 'earlier'}"
 
 
 @edit(entry("Slip the piece: LENGTH", also="slip edit", typed="delta", default="1f", piece="piece", delta="typed"))
@@ -155,13 +155,15 @@ def set_lengths(story: Story, sources: Sources, items: list[int], length: int) -
         except Refused as e:
             if len(items) == 1:
                 raise
-            notes.append(f"{begun(name_of(sources, now.item(item)))} stays {frames_of(now.item(item).length)} long: {e}")
+            notes.append(f"{begun(name_of(sources, now.item(item)))} stays {frames_in_words(now.item(item).length)} long: {e}")
             continue
         made.append(item)
         notes += report.notes
     if not made:
-        raise Refused(" ".join(notes) or f"{'It is' if len(items) == 1 else 'They are'} already {frames_of(length)} long.")
-    said = f"{len(made)} made {frames_of(length)} long" if len(items) > 1 else f"Made {frames_of(length)} long"
+        raise Refused(
+            " ".join(notes) or f"{'It is' if len(items) == 1 else 'They are'} already {frames_in_words(length)} long."
+        )
+    said = f"{len(made)} made {frames_in_words(length)} long" if len(items) > 1 else f"Made {frames_in_words(length)} long"
     return now, Report(said, tuple(dict.fromkeys(notes)), tuple(made))
 
 

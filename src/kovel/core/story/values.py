@@ -7,7 +7,17 @@ from dataclasses import replace
 from difflib import get_close_matches
 from typing import Any
 
-from kovel.core.story.consequences import DIALOGUE, Edit, begun, frames_of, lane_key, name_of, refuse_locked, settle, source_of
+from kovel.core.story.consequences import (
+    DIALOGUE,
+    Edit,
+    begun,
+    frames_in_words,
+    lane_key,
+    name_of,
+    refuse_locked,
+    settle,
+    source_of,
+)
 from kovel.core.story.covers import told_of_sound, voiced
 from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.levels_told import level_told
@@ -32,12 +42,12 @@ def on_recording(source: Source, setting: str, value: object) -> Values:
     else:
         if not (source.picture if s.needs == "picture" else source.sound):
             raise Refused(f"{source.name} has no {s.needs}.")
-        now = s.of_kind(value)
+        now = s.as_kept(value)
         if now is None:
             raise Refused(f"{s.label} is set to {s.between}.")
         if setting == "channels" and now != s.default and source.channels < 2:
             raise Refused(f"The sound of {source.name} has one channel: there is no other microphone to choose.")
-        new = source.settings.having(setting, now)
+        new = source.settings.with_value(setting, now)
     if new == source.settings:
         raise Refused("It is like that already.")
     return new
@@ -186,12 +196,14 @@ def set_value(
         raise Refused("How fast a shot runs is set by retiming it.")
     if setting == "backwards" and isinstance(value, bool) and not isinstance(to, str):
         return run_backwards(story, sources, [to] if isinstance(to, int) else to, value)
-    now = s.of_kind(value)
+    now = s.as_kept(value)
     if now is None:
         raise Refused(f"{s.label} is set to {s.between}.")
     if setting == "text" and not now:
         raise Refused("Type what the title says.")
-    return _change(story, sources, to, s, lambda wide, own: own.having(setting, now, keep=_stands_against(s, wide, now)), now)
+    return _change(
+        story, sources, to, s, lambda wide, own: own.with_value(setting, now, keep=_stands_against(s, wide, now)), now
+    )
 
 
 @edit(entry("Setting as the wider scope says: NAME", typed="text", to="all chosen", setting="typed"))
@@ -246,7 +258,7 @@ def copy_values(story: Story, sources: Sources, source: int, to: list[int] | str
             raise Refused(f"{s.label} is nothing that this can give to others.")
         value = item.settings[name]
         try:
-            new, _ = _change(new, sources, to, s, lambda wide, own, n=name, v=value, s=s: own.having(n, v, keep=_stands_against(s, wide, v)), value)  # type: ignore[misc]  # fmt: skip
+            new, _ = _change(new, sources, to, s, lambda wide, own, n=name, v=value, s=s: own.with_value(n, v, keep=_stands_against(s, wide, v)), value)  # type: ignore[misc]  # fmt: skip
         except _Same:
             continue
         did.append(f"{s.label.lower()} {s.says(value)}")
@@ -284,10 +296,10 @@ def _change(story: Story, sources: Sources, to: To, s: Setting, change: Change, 
     ids = [to] if isinstance(to, int) else list(dict.fromkeys(to))
     if not ids:
         raise Refused("Choose something first.")
-    of_kind = [x for x in (story.item(i) for i in ids) if kind_of(x) in s.of]
-    if not of_kind:
+    as_kept = [x for x in (story.item(i) for i in ids) if kind_of(x) in s.of]
+    if not as_kept:
         raise Refused(f"{s.label} is set on {WHERE.get(s.of) or ' and '.join(f'{k}s' for k in s.of)}.")
-    items = [x for x in of_kind if _has(x, s, sources)]
+    items = [x for x in as_kept if _has(x, s, sources)]
     if s.name == "channels" and value not in (None, s.default):
         items = [x for x in items if x.source is not None and sources[x.source].channels > 1]
         if not items:
@@ -305,12 +317,12 @@ def _change(story: Story, sources: Sources, to: To, s: Setting, change: Change, 
         if isinstance(new, Cover) and s.name == "natural" and value is True:
             new = voiced(story, sources, new)
         if any(s.name in pair and sum(new.settings[n] for n in pair) > new.length for pair in FADES):
-            raise Refused(f"The fades are longer than the {kind_of(new)}: it is {frames_of(new.length)} long.")
+            raise Refused(f"The fades are longer than the {kind_of(new)}: it is {frames_in_words(new.length)} long.")
         if new != x:
             changed[x.id] = new
     if not changed:
         raise _Same("It is like that already." if len(items) == 1 else "They are like that already.")
-    draft = story.having(changed)
+    draft = story.with_items(changed)
     what = name_of(sources, items[0]) if len(items) == 1 else f"{len(items)} things"
     at = min(_begins(story, x) or 0 for x in items)
     did = _did(what, s, value)

@@ -10,12 +10,12 @@ from pathlib import Path
 from kovel.demo import project
 from kovel.store import jobs, stories
 from kovel.services.picture import face_framing as framing
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.job_kinds import scheduler_for
 
 ROWS = project.FOOTAGE / "picture.json"
 ROWS.write_text("[]")
-data = Data(Path(tempfile.mkdtemp()))
+data = DataFolder(Path(tempfile.mkdtemp()))
 p = project.ensure(data)
 f = scheduler_for(data)
 f.start()

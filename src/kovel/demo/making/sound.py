@@ -13,7 +13,7 @@ from kovel.core.sound.ducking import Ducking
 from kovel.demo import project
 from kovel.store import jobs, recordings, stories
 from kovel.services.sound import mixing
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.job_kinds import scheduler_for
 from kovel.services.tighten.quick_cuts import find
 
@@ -37,7 +37,7 @@ def named(value, files):
 
 
 SOUND.write_text("[]")
-data = Data(Path(tempfile.mkdtemp()))
+data = DataFolder(Path(tempfile.mkdtemp()))
 pid = project.ensure(data)
 for r in recordings.of_project(data.db, pid):
     if Path(r.path).name == TONE.name:

@@ -11,7 +11,7 @@ from urllib.parse import parse_qsl, urlencode
 from kovel.core.errors import Invalid
 from kovel.core.time.rate import Rate
 from kovel.core.words.languages import NAMES
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.store import bin_rows, projects, recordings
 from kovel.store.bin_rows import Bin
 from kovel.store.recordings import Recording
@@ -77,7 +77,7 @@ class Heap:
     own: int = 0  # the number of a bin of the editor's
 
 
-def heaps(data: Data, project: int, rows: Sequence[Recording]) -> list[tuple[str, list[Heap]]]:
+def heaps(data: DataFolder, project: int, rows: Sequence[Recording]) -> list[tuple[str, list[Heap]]]:
     """What can be chosen, by kind of choice; what all recordings have in common tells none apart and is left out."""
     out: list[tuple[str, list[Heap]]] = []
     for by in BY:
@@ -94,7 +94,7 @@ def heaps(data: Data, project: int, rows: Sequence[Recording]) -> list[tuple[str
     return out
 
 
-def chosen(data: Data, project: int, rows: Sequence[Recording], s: Shown) -> list[Recording]:
+def chosen(data: DataFolder, project: int, rows: Sequence[Recording], s: Shown) -> list[Recording]:
     """The recordings that are shown, in their order."""
     own = bin_rows.of_project(data.db, project) if s.bin else []
     words = s.q.casefold().split()
@@ -119,7 +119,7 @@ def _in(r: Recording, choice: str, own: Sequence[Bin]) -> bool:
     return not choice or any(r.id in b.recordings for b in own if str(b.id) == choice)
 
 
-def names(data: Data, project: int, ids: Sequence[int], pattern: str) -> list[tuple[Recording, str]]:
+def names(data: DataFolder, project: int, ids: Sequence[int], pattern: str) -> list[tuple[Recording, str]]:
     """New names by a pattern: {name}, {n} (counted; {n:3} as 001), {day}, {camera}, {roll}, {kind}, {timecode}, {file}. `Invalid` for a
     field that is none, and for names that would be alike."""
     if not pattern.strip():
@@ -149,7 +149,7 @@ def names(data: Data, project: int, ids: Sequence[int], pattern: str) -> list[tu
     return out
 
 
-def rename(data: Data, project: int, ids: Sequence[int], pattern: str) -> str:
+def rename(data: DataFolder, project: int, ids: Sequence[int], pattern: str) -> str:
     """Give recordings names by a pattern, in one undoable step; what was done."""
     rows = names(data, project, ids, pattern)
     did = f"{len(rows)} recording{'s' if len(rows) != 1 else ''} renamed"
@@ -165,7 +165,7 @@ def _said(field: str, value: str | int) -> str:
     return f"{field} {value}"
 
 
-def set_all(data: Data, ids: Sequence[int], fields: dict[str, str | int]) -> str:
+def set_all(data: DataFolder, ids: Sequence[int], fields: dict[str, str | int]) -> str:
     """The same kind, day, roll, camera, language or aside for several recordings, in one undoable step; what was done."""
     clean = recordings.cleaned(fields)
     if not clean:

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from kovel.core.errors import Invalid, Missing
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.jobs.kinds import JobKind, Outcome, Result
 from kovel.media import mhl
 from kovel.media.copying import FAULT
@@ -46,12 +46,12 @@ class Card:
         return sum(f.size for f in self.files)
 
 
-def place(data: Data) -> Path:
+def place(data: DataFolder) -> Path:
     """Where the made-up cards are plugged in."""
     return data.root / "cards"
 
 
-def listing(data: Data, project: int) -> list[Card]:
+def listing(data: DataFolder, project: int) -> list[Card]:
     """The cards that are plugged in, and what of each is here already."""
     folder = place(data)
     return (
@@ -61,7 +61,7 @@ def listing(data: Data, project: int) -> list[Card]:
     )
 
 
-def card_at(data: Data, project: int, folder: Path) -> Card:
+def card_at(data: DataFolder, project: int, folder: Path) -> Card:
     """A folder as a card."""
     rows = recordings.of_project(data.db, project)
     sizes: dict[int, list[Any]] = {}
@@ -86,7 +86,7 @@ def _summed(path: Path, size: int, changed: int) -> str:
     return checksum(path)
 
 
-def find(data: Data, project: int, name: str) -> Card:
+def find(data: DataFolder, project: int, name: str) -> Card:
     """A plugged-in card by its name, or a folder as one."""
     found = next((c for c in listing(data, project) if c.name == name), None)
     if found:
@@ -97,7 +97,7 @@ def find(data: Data, project: int, name: str) -> Card:
     raise Missing(f"There is no card called {name} plugged in, and no such folder.")
 
 
-def start_copy(data: Data, project: int, card: Card, files: list[str] | None = None, to: Path | None = None) -> Job:
+def start_copy(data: DataFolder, project: int, card: Card, files: list[str] | None = None, to: Path | None = None) -> Job:
     """Copy files of a card (those that are not here yet, unless some are named), verify them, bring them in."""
     p = projects.get(data.db, project)
     here = {f.path: f for f in card.files}
@@ -116,7 +116,7 @@ def start_copy(data: Data, project: int, card: Card, files: list[str] | None = N
     return jobs.add(data.db, project, "copy", {"card": str(card.folder), "files": wanted, "out": str(out)})
 
 
-def take_copied(data: Data, job: Job, result: dict[str, Any]) -> str:
+def take_copied(data: DataFolder, job: Job, result: dict[str, Any]) -> str:
     """Bring in what was copied; in words what was not."""
     paths = [Path(r["path"]) for r in result["copied"]]
     there = {r.path for r in recordings.of_project(data.db, job.project)}
@@ -134,7 +134,7 @@ def verify(folder: Path) -> tuple[int, list[str]]:
     return mhl.verify(folder)
 
 
-def _take(data: Data, job: Job, result: Result) -> Outcome:
+def _take(data: DataFolder, job: Job, result: Result) -> Outcome:
     return Outcome(take_copied(data, job, result), result)
 
 

@@ -16,7 +16,7 @@ from functools import lru_cache, partial
 from pathlib import Path
 
 from kovel.core.errors import Invalid
-from kovel.data_folder import Data, looked_at
+from kovel.data_folder import DataFolder, looked_at
 from kovel.jobs.kinds import Chore
 from kovel.media.whole_files import keep
 from kovel.store import jobs, kept_settings, recordings
@@ -55,12 +55,12 @@ def taken_lately(folder: Path) -> Taken:
     return _lately(folder, int(time.monotonic() // 20))
 
 
-def of_recordings(data: Data) -> dict[int, Taken]:
+def of_recordings(data: DataFolder) -> dict[int, Taken]:
     """What each recording's folder takes."""
     return {int(d.name): taken(d) for d in (data.root / "derived").glob("*") if d.name.isdecimal()}
 
 
-def of_project(data: Data, project: int) -> int:
+def of_project(data: DataFolder, project: int) -> int:
     """Bytes a project takes: what was made of its recordings, its uploads, its renders."""
     made = sum(taken_lately(data.derived(r.id)).all for r in recordings.of_project(data.db, project))
     return made + taken_lately(data.uploads(project)).all + taken_lately(data.renders(project)).all
@@ -76,7 +76,7 @@ class Out:
     upload: str
 
 
-def taken_out(data: Data, project: int) -> list[Out]:
+def taken_out(data: DataFolder, project: int) -> list[Out]:
     rows = recordings.taken_out(data.db, project)
     kept = {r.path for r in recordings.of_project(data.db, project)}
     out = []
@@ -86,7 +86,7 @@ def taken_out(data: Data, project: int) -> list[Out]:
     return out
 
 
-def empty(data: Data, project: int) -> int:
+def empty(data: DataFolder, project: int) -> int:
     """What was taken out goes for good: rows, what was made, uploads. Bytes freed. Files elsewhere are never touched."""
     rows = taken_out(data, project)
     recordings.forget(data.db, [o.id for o in rows])
@@ -97,13 +97,13 @@ def empty(data: Data, project: int) -> int:
     return sum(o.frees for o in rows)
 
 
-def budget(data: Data) -> float | None:
+def budget(data: DataFolder) -> float | None:
     """Bytes that what is made may take; None for as much as there is."""
     text = kept_settings.get(data.db, "budget")
     return float(text) * GB if text else None
 
 
-def set_budget(data: Data, text: str) -> float | None:
+def set_budget(data: DataFolder, text: str) -> float | None:
     """`12`, `12 GB` or nothing: what is made is kept under that."""
     text = text.strip().upper().removesuffix("GB").replace(",", ".").strip()
     try:
@@ -116,11 +116,11 @@ def set_budget(data: Data, text: str) -> float | None:
     return gb
 
 
-def free(data: Data) -> int:
+def free(data: DataFolder) -> int:
     return shutil.disk_usage(data.root).free
 
 
-def throw_pictures_away(data: Data, recording: int) -> int:
+def throw_pictures_away(data: DataFolder, recording: int) -> int:
     """The pictures of a recording go; it stays open to work on, and they are made again as somebody looks. Bytes freed."""
     folder = data.derived(recording)
     before = taken(folder).pictures
@@ -143,7 +143,7 @@ def throw_pictures_away(data: Data, recording: int) -> int:
     return before - taken(folder).pictures
 
 
-def make_room(data: Data) -> int:
+def make_room(data: DataFolder) -> int:
     """Hold what is made to the budget, and let go of what belongs to no recording any more; bytes freed."""
     derived = data.root / "derived"
     known = recordings.all_ids(data.db)

@@ -13,7 +13,7 @@ from typing import Any
 from kovel.core.errors import Invalid
 from kovel.core.time.rate import Rate, length_in
 from kovel.core.time.timecode import format_timecode
-from kovel.data_folder import Data, media_facts
+from kovel.data_folder import DataFolder, media_facts
 from kovel.media.child import call
 from kovel.media.derive import checksum
 from kovel.media.files import Unusable
@@ -38,7 +38,7 @@ def allowed(path: str, roots: list[Path]) -> Path:
     return p
 
 
-def may_open(data: Data, r: Recording) -> bool:
+def may_open(data: DataFolder, r: Recording) -> bool:
     """Whether a recording's file lies where Kovel may read: asked wherever one is opened, for a row may come out of an archive."""
     if data.roots is None:
         return True
@@ -52,18 +52,18 @@ def may_open(data: Data, r: Recording) -> bool:
 BROUGHT_IN = "folders of recordings"  # the setting that holds where files were brought in from
 
 
-def _remembered(data: Data) -> list[Path]:
+def _remembered(data: DataFolder) -> list[Path]:
     return [Path(p) for p in json.loads(kept_settings.get(data.db, BROUGHT_IN, "[]"))]
 
 
-def remember(data: Data, path: Path) -> None:
+def remember(data: DataFolder, path: Path) -> None:
     """A file was brought in from here, by somebody who may: those beside it may be read from now on as well, also by a server."""
     folder, known = path.resolve().parent, _remembered(data)
     if not any(folder == k or k in folder.parents for k in known):
         kept_settings.put(data.db, BROUGHT_IN, json.dumps([str(k) for k in (*known, folder)]))
 
 
-def remember_all(data: Data) -> None:
+def remember_all(data: DataFolder) -> None:
     """What was brought in before folders were remembered stays readable: asked once, when a server starts."""
     if kept_settings.get(data.db, BROUGHT_IN, ""):
         return
@@ -73,7 +73,7 @@ def remember_all(data: Data) -> None:
         kept_settings.put(data.db, BROUGHT_IN, "[]")
 
 
-def file_of(data: Data, r: Recording) -> Path:
+def file_of(data: DataFolder, r: Recording) -> Path:
     """A recording's file, to be opened; `Invalid` where it lies outside of what Kovel may read."""
     if not may_open(data, r):
         raise Invalid(
@@ -122,7 +122,7 @@ NO_RECORDINGS = (
 
 
 def bring_in(
-    data: Data, project: int, path: Path, *, name: str = "", kind: str = "", roll: str = "", camera: str = "", day: str = "",
+    data: DataFolder, project: int, path: Path, *, name: str = "", kind: str = "", roll: str = "", camera: str = "", day: str = "",
     facts: dict[str, Any] | None = None,
 ) -> Recording:  # fmt: skip
     """Probe a file in a child, add it as a recording, queue its preparation. `Unusable` or `Invalid` and nothing is added.
@@ -136,7 +136,7 @@ def bring_in(
 SAME_FILE = "It is the same file as"
 
 
-def bring_in_all(data: Data, project: int, paths: list[Path], *, kind: str = "") -> tuple[list[Recording], list[str]]:
+def bring_in_all(data: DataFolder, project: int, paths: list[Path], *, kind: str = "") -> tuple[list[Recording], list[str]]:
     """Bring in several files in their order, looking at a few at a time; those taken, and why each other one was not."""
 
     def look(path: Path) -> dict[str, Any] | Unusable:
@@ -181,7 +181,7 @@ def twice(r: Recording) -> list[str]:
 
 
 def _add(
-    data: Data,
+    data: DataFolder,
     project: int,
     path: Path,
     facts: dict[str, Any],
@@ -239,7 +239,7 @@ def _same_file(a: Path, b: Path) -> bool:
         return False
 
 
-def prepare(data: Data, r: Recording, own: int | None = None, mended: str = "") -> Job:
+def prepare(data: DataFolder, r: Recording, own: int | None = None, mended: str = "") -> Job:
     """Queue making everything derived from a recording. It can be opened at once, and fills as it is made. `own`: frames a group
     where its own pictures are shown, 0 where a proxy is made (media/own_pictures.py); None: as its folder says, or the file itself.
     `mended`: what was found short of it, if it was whole before."""
@@ -270,7 +270,7 @@ def _own(r: Recording) -> int:
         return 0
 
 
-def choose_microphones(data: Data, recording: int, heard: list[int]) -> Recording:
+def choose_microphones(data: DataFolder, recording: int, heard: list[int]) -> Recording:
     """Other microphones of a recording are heard from now on: one, or two as left and right. Its sound is made anew; its words, subclips
     and pieces stay."""
     r = recordings.get(data.db, recording)

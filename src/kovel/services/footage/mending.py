@@ -9,7 +9,7 @@ from functools import partial
 from typing import Any
 
 from kovel.core.errors import Invalid, Missing, Told
-from kovel.data_folder import Data, media_facts
+from kovel.data_folder import DataFolder, media_facts
 from kovel.jobs.kinds import Chore
 from kovel.media.wholeness import shortcomings, take_apart
 from kovel.services.footage.intake import prepare
@@ -28,7 +28,7 @@ class Short(Told):
 _one_at_a_time = threading.Lock()  # pages ask for many seconds of a sound at once
 
 
-def mend(data: Data, recording: int) -> str:
+def mend(data: DataFolder, recording: int) -> str:
     """What was short of a recording that counts as whole, in a sentence; it is being prepared again now. Empty where all is there."""
     folder = data.derived(recording)
     if not shortcomings(folder):
@@ -41,7 +41,7 @@ def mend(data: Data, recording: int) -> str:
         return _said(r, prepare(data, r, mended=found))
 
 
-def whole_sound_of(data: Data, recording: int, then: str) -> dict[str, Any]:
+def whole_sound_of(data: DataFolder, recording: int, then: str) -> dict[str, Any]:
     """What is known of a recording whose sound is all there; `Invalid` where it is not: it is made first. `then`: what is to be done
     once it is there, as "Render"."""
     r = recordings.get(data.db, recording)
@@ -53,7 +53,7 @@ def whole_sound_of(data: Data, recording: int, then: str) -> dict[str, Any]:
     return facts
 
 
-def being_mended(data: Data, recording: int) -> str:
+def being_mended(data: DataFolder, recording: int) -> str:
     """What was found short of a recording and is being made again now, in a sentence; empty where nothing is."""
     r = recordings.get(data.db, recording)
     job = jobs.latest_of_recordings(data.db, r.project).get(recording)
@@ -67,7 +67,7 @@ def _said(r: Recording, job: Job) -> str:
     return f"{r.name} is being prepared again: {short}." if short else ""
 
 
-def mend_all(data: Data) -> list[str]:
+def mend_all(data: DataFolder) -> list[str]:
     """Every recording of every project held against what was stated of it, as a server does when it starts: by sizes and headers
     alone. What was mended, a sentence each."""
     told = []
@@ -86,7 +86,7 @@ def mend_all(data: Data) -> list[str]:
     return [x for x in told if x]
 
 
-def _prepared(data: Data) -> Iterator[int]:
+def _prepared(data: DataFolder) -> Iterator[int]:
     """Recordings whose folder says that all of it is made, and that nobody works on."""
     busy = {job.recording for job in jobs.unfinished(data.db) if job.kind == "prepare"}
     for recording in sorted(recordings.all_ids(data.db)):
@@ -98,7 +98,7 @@ def _prepared(data: Data) -> Iterator[int]:
             yield recording
 
 
-def _mend_what_is_short(data: Data) -> None:
+def _mend_what_is_short(data: DataFolder) -> None:
     """What an earlier version, or a disk, has left short is found and made again before anybody works with it."""
     try:
         for told in mend_all(data):

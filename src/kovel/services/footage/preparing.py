@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from kovel.core.time.rate import Rate
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.jobs.kinds import JobKind, JobStep, Outcome, Result, Steps
 from kovel.media.pieces import frames_found, missing, pieces_of, there
 from kovel.media.whole_files import keep
@@ -130,7 +130,7 @@ def progress(job: Job, told: dict[str, float]) -> float:
     return min(0.99, x + shares["finish"] * told.get("finish", 0.0))
 
 
-def take_step(data: Data, job: Job, step: JobStep, result: Result) -> Outcome:
+def take_step(data: DataFolder, job: Job, step: JobStep, result: Result) -> Outcome:
     """What a step brought: its sound is listened to, and at the end the whole recording is held against what was stated of it."""
     assert job.recording is not None
     if "short" in result:

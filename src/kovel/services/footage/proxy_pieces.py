@@ -10,19 +10,19 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from kovel.data_folder import Data, media_facts
+from kovel.data_folder import DataFolder, media_facts
 from kovel.media.own_pictures import own_piece
 from kovel.media.pieces import PIECE, Piece
 from kovel.services.footage.intake import file_of
 from kovel.store import recordings
 
 
-def piece_of_own(data: Data, recording: int, number: int) -> bytes | None:
+def piece_of_own(data: DataFolder, recording: int, number: int) -> bytes | None:
     """Piece `number` of a recording whose own pictures are shown; None behind its end, or where its file is not there."""
     return own_piece(data.derived(recording), file_of(data, recordings.get(data.db, recording)), number)
 
 
-def shown_file(data: Data, recording: int) -> Path:
+def shown_file(data: DataFolder, recording: int) -> Path:
     """The file whose pictures the page shows: a proxy, or the recording itself."""
     facts = media_facts(data, recording) or {}
     return file_of(data, recordings.get(data.db, recording)) if facts.get("own") else data.derived(recording) / "proxy.mp4"

@@ -9,7 +9,7 @@ from typing import Any
 
 from kovel.core.errors import Invalid
 from kovel.core.time.rate import Rate, length_in
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.jobs.kinds import JobKind, Outcome
 from kovel.media.child import call
 from kovel.media.derive import checksum
@@ -53,7 +53,7 @@ class Found:
         return " ".join([f"{self.said[0].upper()}{self.said[1:]}.", *rows[:TOLD]]) + more
 
 
-def offline(data: Data, project: int) -> list[Recording]:
+def offline(data: DataFolder, project: int) -> list[Recording]:
     """The recordings whose files are not where they were, or are other files now (by their size)."""
     return [r for r in recordings.of_project(data.db, project) if not there(r)]
 
@@ -90,7 +90,7 @@ def _sum(path: str, changed: int, size: int) -> str:
         return ""
 
 
-def take_as_it_is(data: Data, recording: int) -> Recording:
+def take_as_it_is(data: DataFolder, recording: int) -> Recording:
     """The file that is at a recording's path now takes its place, if it lasts as long; what was made is made anew."""
     r = recordings.get(data.db, recording)
     if there(r):
@@ -105,7 +105,7 @@ def take_as_it_is(data: Data, recording: int) -> Recording:
     return r
 
 
-def search(data: Data, project: int, folder: Path, better: bool = False) -> Job:
+def search(data: DataFolder, project: int, folder: Path, better: bool = False) -> Job:
     """Queue looking for missing recordings in a folder and all below it: the same file by size and checksum, renamed or not. With
     `better` also files of a recording's name that last as long and begin at the same timecode take its place, missing or not."""
     projects.get(data.db, project)
@@ -121,7 +121,7 @@ def search(data: Data, project: int, folder: Path, better: bool = False) -> Job:
     return jobs.add(data.db, project, "relink", {"sums": sums, "facts": facts})
 
 
-def take_found(data: Data, job: Job, result: dict[str, Any]) -> Found:
+def take_found(data: DataFolder, job: Job, result: dict[str, Any]) -> Found:
     """Give recordings the files that a search has found."""
     project, sums = job.project, result["sums"]
     paths = {Path(p): _size(Path(p)) for p in sums}
@@ -151,18 +151,20 @@ def _size(path: Path) -> int:
         return -1
 
 
-def _made_again(data: Data, recording: int) -> None:
+def _made_again(data: DataFolder, recording: int) -> None:
     """Go on preparing a recording that could not be."""
     now = jobs.latest_of_recordings(data.db, recordings.get(data.db, recording).project).get(recording)
     if now is None or now.can_be_tried_again:
         prepare(data, recordings.get(data.db, recording))
 
 
-def _by_name(data: Data, project: int) -> dict[str, Recording]:
+def _by_name(data: DataFolder, project: int) -> dict[str, Recording]:
     return {name: r for r in recordings.of_project(data.db, project) for name in _names(r)}
 
 
-def _better(data: Data, project: int, facts_of: dict[str, Any], taken: set[str]) -> tuple[list[tuple[str, str]], list[str]]:
+def _better(
+    data: DataFolder, project: int, facts_of: dict[str, Any], taken: set[str]
+) -> tuple[list[tuple[str, str]], list[str]]:
     rows = _by_name(data, project)
     clock = projects.get(data.db, project).rate
     done: list[tuple[str, str]] = []
@@ -210,7 +212,7 @@ def _differs(r: Recording, facts: dict[str, object], clock: Rate) -> str:
     return ""
 
 
-def _take(data: Data, job: Job, result: dict[str, Any]) -> Outcome:
+def _take(data: DataFolder, job: Job, result: dict[str, Any]) -> Outcome:
     found = take_found(data, job, result)
     return Outcome(found.told, asdict(found))
 

@@ -10,7 +10,7 @@ from kovel.core.story.model import Sync
 from kovel.core.story.sync import by_timecode
 from kovel.core.time.rate import SAMPLE_RATE, Rate
 from kovel.core.time.timecode import TimeError, parse_entry
-from kovel.data_folder import Data, media_facts
+from kovel.data_folder import DataFolder, media_facts
 from kovel.jobs.kinds import JobKind, Outcome, Result
 from kovel.store import decisions, jobs, projects, recordings
 from kovel.store.decisions import Match
@@ -18,7 +18,7 @@ from kovel.store.jobs import Job
 from kovel.store.recordings import Recording
 
 
-def _chosen(data: Data, project: int, ids: Sequence[int]) -> list[Recording]:
+def _chosen(data: DataFolder, project: int, ids: Sequence[int]) -> list[Recording]:
     rows = {r.id: r for r in recordings.of_project(data.db, project)}
     chosen = [rows[i] for i in dict.fromkeys(ids) if i in rows]
     if len(chosen) < 2:
@@ -26,7 +26,7 @@ def _chosen(data: Data, project: int, ids: Sequence[int]) -> list[Recording]:
     return chosen
 
 
-def sync_by_timecode(data: Data, project: int, ids: Sequence[int]) -> str:
+def sync_by_timecode(data: DataFolder, project: int, ids: Sequence[int]) -> str:
     """Put recordings on one clock by their start timecodes."""
     chosen = _chosen(data, project, ids)
     rate = projects.get(data.db, project).rate
@@ -46,7 +46,7 @@ def sync_by_timecode(data: Data, project: int, ids: Sequence[int]) -> str:
     return f"{len(chosen)} recordings synced by timecode." + (f" {far[0]} lies hours away from the others." if far else "")
 
 
-def sync_by_sound(data: Data, project: int, ids: Sequence[int]) -> Job:
+def sync_by_sound(data: DataFolder, project: int, ids: Sequence[int]) -> Job:
     """Queue matching recordings by their sound; the first one's clock is the set's."""
     chosen = _chosen(data, project, ids)
     facts = [media_facts(data, r.id) or {} for r in chosen]
@@ -60,7 +60,7 @@ def sync_by_sound(data: Data, project: int, ids: Sequence[int]) -> Job:
     return jobs.add(data.db, project, "sync", {"members": members})
 
 
-def take_sync(data: Data, job: Job, result: dict[str, Any]) -> str:
+def take_sync(data: DataFolder, job: Job, result: dict[str, Any]) -> str:
     """Keep what the matching found; in words, what could not be matched."""
     found, members = result["members"], job.params["members"]
     good = [(m["id"], f) for m, f in zip(members, found, strict=True) if "unrelated" not in f]
@@ -74,7 +74,7 @@ def take_sync(data: Data, job: Job, result: dict[str, Any]) -> str:
     return " ".join(bad)
 
 
-def nudge(data: Data, recording: int, milliseconds: float = 0, frames: int = 0, rate: Rate | None = None) -> Recording:
+def nudge(data: DataFolder, recording: int, milliseconds: float = 0, frames: int = 0, rate: Rate | None = None) -> Recording:
     """Move a recording on its set's clock, where the ear says otherwise."""
     r = recordings.get(data.db, recording)
     if r.sync is None:
@@ -88,7 +88,7 @@ def nudge(data: Data, recording: int, milliseconds: float = 0, frames: int = 0, 
     return recordings.get(data.db, recording)
 
 
-def apart(data: Data, recording: int) -> None:
+def apart(data: DataFolder, recording: int) -> None:
     """Take a recording out of its sync set; a set of one is none."""
     r = recordings.get(data.db, recording)
     rest = [
@@ -108,7 +108,7 @@ class Member:
     match: Match
 
 
-def sets(data: Data, project: int) -> list[list[Member]]:
+def sets(data: DataFolder, project: int) -> list[list[Member]]:
     """Every sync set with its members, in the order they begin."""
     by: dict[int, list[Recording]] = {}
     for r in recordings.of_project(data.db, project):
@@ -122,7 +122,7 @@ def sets(data: Data, project: int) -> list[list[Member]]:
     return out
 
 
-def _take(data: Data, job: Job, result: Result) -> Outcome:
+def _take(data: DataFolder, job: Job, result: Result) -> Outcome:
     return Outcome(take_sync(data, job, result), result)
 
 

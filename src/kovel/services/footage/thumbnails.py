@@ -16,7 +16,7 @@ import numpy.typing as npt
 from PIL import Image
 
 from kovel.core.time.rate import Rate
-from kovel.data_folder import Data, media_facts
+from kovel.data_folder import DataFolder, media_facts
 from kovel.media.child import call
 from kovel.media.files import Unusable
 from kovel.services.footage.intake import file_of
@@ -47,7 +47,7 @@ def _own(r: Recording, frame: int, clock: Rate) -> int:
     return frame * clock.den * r.rate.num // (clock.num * r.rate.den)
 
 
-def small_of(data: Data, r: Recording, frame: int, clock: Rate) -> Small | None:
+def small_of(data: DataFolder, r: Recording, frame: int, clock: Rate) -> Small | None:
     """The small frame nearest to a moment of a recording; None while there is none. `frame` counts at rate `clock`."""
     facts = media_facts(data, r.id) if r.ready else None
     made = facts.get("small") if facts else None
@@ -58,7 +58,7 @@ def small_of(data: Data, r: Recording, frame: int, clock: Rate) -> Small | None:
     return Small(f"{made.get('name', 'small')}-{sheet}", i, made["width"], made["height"])
 
 
-def small_alone(data: Data, recording: int, sheet: str, number: int) -> bytes | None:
+def small_alone(data: DataFolder, recording: int, sheet: str, number: int) -> bytes | None:
     """A small frame as a JPEG of its own: a page that shows one of a recording need not hold a hundred. None where it is not."""
     try:
         with (data.derived(recording) / f"{sheet}.singles").open("rb") as f:
@@ -90,7 +90,7 @@ def _sheet(path: Path, stamp: int) -> npt.NDArray[np.uint8]:
         return np.asarray(im.convert("RGB"))
 
 
-def near(data: Data, r: Recording, moments: Sequence[int], clock: Rate) -> list[Rgb | None]:
+def near(data: DataFolder, r: Recording, moments: Sequence[int], clock: Rate) -> list[Rgb | None]:
     """Pictures close to these moments, as large as the page has them: of the key frames before; the small ones where there are
     none."""
     owns = [] if r.frames is None else [_own(r, n, clock) for n in moments]
@@ -102,7 +102,7 @@ def near(data: Data, r: Recording, moments: Sequence[int], clock: Rate) -> list[
     return [found if found is not None else colours(data, r, n, clock) for n, found in zip_longest(moments, made)]
 
 
-def _of_itself(data: Data, r: Recording, frames: Sequence[int]) -> list[Rgb | None]:
+def _of_itself(data: DataFolder, r: Recording, frames: Sequence[int]) -> list[Rgb | None]:
     with tempfile.TemporaryDirectory(prefix="kovel-") as out:
         params = {"path": str(file_of(data, r)), "out": out, "rate": [r.rate.num, r.rate.den], "frames": frames}
         try:
@@ -129,7 +129,7 @@ def _rgb(path: Path) -> Rgb:
         return np.asarray(im.convert("RGB"), np.float64) / 255
 
 
-def colours(data: Data, r: Recording, frame: int, clock: Rate) -> Rgb | None:
+def colours(data: DataFolder, r: Recording, frame: int, clock: Rate) -> Rgb | None:
     """The small frame's pixels, coded RGB (height, width, 3), 0..1."""
     s = small_of(data, r, frame, clock)
     if s is None:

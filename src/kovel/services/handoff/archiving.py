@@ -20,7 +20,7 @@ from uuid import uuid4
 from kovel.core.errors import Invalid, Told
 from kovel.core.plan.layers import flat
 from kovel.core.plan.plan import make_plan
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.jobs.kinds import JobKind
 from kovel.media.child import call
 from kovel.media.files import NoRoom, Unusable
@@ -47,7 +47,7 @@ class Archived:
     missing: tuple[str, ...]
 
 
-def used(data: Data, project: int) -> set[int]:
+def used(data: DataFolder, project: int) -> set[int]:
     """The recordings that a story of the project shows or plays."""
     sources = recordings.sources(data.db, project)
     out: set[int] = set()
@@ -58,7 +58,7 @@ def used(data: Data, project: int) -> set[int]:
     return out
 
 
-def used_ranges(data: Data, project: int, handle: float = HANDLE) -> dict[int, list[tuple[Fraction, Fraction]]]:
+def used_ranges(data: DataFolder, project: int, handle: float = HANDLE) -> dict[int, list[tuple[Fraction, Fraction]]]:
     """By recording: seconds from its first picture that the stories show, also under covers and in what came loose, with `handle`
     seconds around each; those that meet are one."""
     fps = projects.get(data.db, project).rate.fps
@@ -89,7 +89,7 @@ def used_ranges(data: Data, project: int, handle: float = HANDLE) -> dict[int, l
 
 
 def start_archive(
-    data: Data, project: int, media: Media = "none", out: Path | None = None, handle: float = HANDLE
+    data: DataFolder, project: int, media: Media = "none", out: Path | None = None, handle: float = HANDLE
 ) -> tuple[Job, Archived]:
     """Queue a project's one file; the job, and what will be in it. `pictures`: of the recordings used only the pictures used, with
     `handle` seconds around, and all sound."""
@@ -126,7 +126,7 @@ def start_archive(
     return job, Archived(str(out), project, p.name, len(rows), len(inside), missing)
 
 
-def read(data: Data, path: Path, told: Progress = lambda x: None, called: str = "") -> Archived:
+def read(data: DataFolder, path: Path, told: Progress = lambda x: None, called: str = "") -> Archived:
     """A project out of an archive: under its name, or one like it, its recordings beside what was brought in. `called`: its name,
     where it is read out of another file. `Invalid`, and nothing is made, for what is no archive, or holds what no project can."""
     name = called or path.name
@@ -147,7 +147,7 @@ def read(data: Data, path: Path, told: Progress = lambda x: None, called: str = 
         shutil.rmtree(folder, ignore_errors=True)
 
 
-def _read(data: Data, path: Path, inside: dict[str, Any], called: str) -> Archived:
+def _read(data: DataFolder, path: Path, inside: dict[str, Any], called: str) -> Archived:
     about: dict[str, Any] = json.loads(Path(inside["project.json"]["file"]).read_text("utf-8"))
     if not isinstance(about, dict) or about.get("form") != FORM:
         raise Invalid(f"{called} is an archive of another kind. This Kovel reads “{FORM}”.")
@@ -168,7 +168,7 @@ def _read(data: Data, path: Path, inside: dict[str, Any], called: str) -> Archiv
     return Archived(str(path), p.id, p.name, len(rows), len(files), tuple(missing))
 
 
-def _looks_and_letters(data: Data, inside: dict[str, Any]) -> None:
+def _looks_and_letters(data: DataFolder, inside: dict[str, Any]) -> None:
     """Tables of colours and fonts that the project uses, each read as one that an editor loads; those that are here already stay."""
     for name, member in inside.items():
         folder = {"tables": data.tables, "fonts": data.fonts}.get(member["kind"])
@@ -182,7 +182,9 @@ def _looks_and_letters(data: Data, inside: dict[str, Any]) -> None:
             os.replace(member["file"], to)
 
 
-def _media(data: Data, p: Project, files: dict[int, dict[str, Any]], cut: dict[str, Any], ids: dict[int, int]) -> list[str]:
+def _media(
+    data: DataFolder, p: Project, files: dict[int, dict[str, Any]], cut: dict[str, Any], ids: dict[int, int]
+) -> list[str]:
     """The recordings' files out of the archive, each held against its size and checksum; those that are not here. `cut`: what those
     are that came with some of their pictures."""
     folder, missing = data.uploads(p.id), []
@@ -207,7 +209,7 @@ def _media(data: Data, p: Project, files: dict[int, dict[str, Any]], cut: dict[s
     return missing
 
 
-def _free(data: Data, name: str) -> str:
+def _free(data: DataFolder, name: str) -> str:
     taken = {p.name for p in projects.listing(data.db)}
     names = (name, *(f"{name[:70]} ({n})" for n in range(2, 10_000)))
     return next(n for n in names if n not in taken)

@@ -9,14 +9,14 @@ from kovel.core.story.model import Story
 from kovel.core.time.rate import Rate
 from kovel.core.words.subtitles import CHARS, FAST, LINES, Cue, Said, broken, cues, without_name
 from kovel.core.words.transcript import words_in
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.exchange.caption_formats import MOST, CaptionFormat, Captions, cues_of
 from kovel.services.log.speech_levels import spoken_in
 from kovel.services.received_files import taken_apart, text_of
 from kovel.store import caption_rows, recordings, stories
 
 
-def said(data: Data, kept: stories.Kept) -> list[Said]:
+def said(data: DataFolder, kept: stories.Kept) -> list[Said]:
     """The words that are heard in the dialogue, in story frames."""
     story, out = kept.story, []
     sources = recordings.sources(data.db, kept.project)
@@ -31,7 +31,7 @@ def said(data: Data, kept: stories.Kept) -> list[Said]:
     return sorted(out, key=lambda x: x.at)
 
 
-def captions_of(data: Data, kept: stories.Kept, *, chars: int = CHARS, names: bool | None = None) -> list[Cue]:
+def captions_of(data: DataFolder, kept: stories.Kept, *, chars: int = CHARS, names: bool | None = None) -> list[Cue]:
     """As they are shown, written and burnt in. `names`: whether a new speaker is named; none said: where there are several."""
     file = caption_rows.brought(data.db, kept.id)
     if file:
@@ -53,7 +53,7 @@ def _narrowed(lines: Sequence[str], chars: int) -> tuple[str, ...]:
     return tuple(lines) if max(map(len, lines), default=0) <= chars else broken(" ".join(lines), chars)
 
 
-def change(data: Data, kept: stories.Kept, key: tuple[int, int], text: str) -> Cue:
+def change(data: DataFolder, kept: stories.Kept, key: tuple[int, int], text: str) -> Cue:
     """Type another text for one caption, in lines as they are typed; an empty one: as the words say."""
     text = "\n".join(" ".join(x.split()) for x in text.replace("\r", "").split("\n") if x.strip())
     if len(text) > 400:
@@ -73,7 +73,7 @@ def change(data: Data, kept: stories.Kept, key: tuple[int, int], text: str) -> C
     return next(c for c in captions_of(data, kept) if c.key == key)
 
 
-def bring(data: Data, kept: stories.Kept, name: str, body: bytes) -> tuple[int, list[str]]:
+def bring(data: DataFolder, kept: stories.Kept, name: str, body: bytes) -> tuple[int, list[str]]:
     """Let a caption file stand for a story; how many of its cues, and what could not be taken."""
     told = taken_apart(data, "read_cues", name, text_of(name, body), most=MOST)
     rows, refused = cues_of(told, kept.story.rate), told["refused"]
@@ -106,7 +106,7 @@ def chapters_of(story: Story, o: Output) -> list[tuple[int, str]]:
     return [(0, before[-1] if before else "Beginning"), *inside]
 
 
-def caption_file(data: Data, kept: stories.Kept, format: CaptionFormat, chars: int = CHARS) -> tuple[str, list[Cue]]:
+def caption_file(data: DataFolder, kept: stories.Kept, format: CaptionFormat, chars: int = CHARS) -> tuple[str, list[Cue]]:
     """The captions of a story, or its chapters, as the text of a file; and the cues that are in it."""
     rows = [] if format.is_chapters else captions_of(data, kept, chars=chars)
     chapters = chapters_of(kept.story, checked(Output(), kept.story)) if format.is_chapters else []

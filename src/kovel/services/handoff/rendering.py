@@ -13,7 +13,7 @@ from kovel.core.plan.parts import divided
 from kovel.core.plan.plan import Plan, make_plan
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import format_timecode
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.jobs.kinds import Hold, JobKind
 from kovel.media.wholeness import whole_sound
 from kovel.services.footage.intake import file_of, free_name, safe
@@ -48,7 +48,7 @@ class Estimate:
     seconds: float
 
 
-def estimate(data: Data, kept: stories.Kept, asked: Output) -> Estimate:
+def estimate(data: DataFolder, kept: stories.Kept, asked: Output) -> Estimate:
     """Size from bit rate and length; time from what the last outputs of the kind took here, if there were any."""
     p = projects.get(data.db, kept.project)
     o = checked(asked, kept.story)
@@ -59,7 +59,7 @@ def estimate(data: Data, kept: stories.Kept, asked: Output) -> Estimate:
     return Estimate(size, 1 if o.kind == "still" else length, bytes_, seconds * _pace(data, p.id, o.kind))
 
 
-def _pace(data: Data, project: int, kind: str) -> float:
+def _pace(data: DataFolder, project: int, kind: str) -> float:
     """How long outputs of a kind took here against what is expected of one core."""
     for j in jobs.of_project(data.db, project, "render"):
         told, x = j.result or {}, j.params
@@ -73,7 +73,7 @@ def _pace(data: Data, project: int, kind: str) -> float:
     return 1.0
 
 
-def start_output(data: Data, story: int, asked: Output | None = None, out: Path | None = None) -> Job:
+def start_output(data: DataFolder, story: int, asked: Output | None = None, out: Path | None = None) -> Job:
     """Queue an output of a story as it stands now; `Refused` or `Invalid` for what cannot be made."""
     kept = stories.load(data.db, story)
     project = projects.get(data.db, kept.project)
@@ -118,7 +118,7 @@ def start_output(data: Data, story: int, asked: Output | None = None, out: Path 
     return jobs.add(data.db, project.id, "render", params)
 
 
-def _files(data: Data, plan: Plan) -> dict[str, dict[str, Any]]:
+def _files(data: DataFolder, plan: Plan) -> dict[str, dict[str, Any]]:
     """What the renderer reads of each recording; what has to be made of one first is begun."""
     files = {}
     for i in plan.sources:
@@ -139,14 +139,14 @@ def _files(data: Data, plan: Plan) -> dict[str, dict[str, Any]]:
     return files
 
 
-def _file(data: Data, r: Recording) -> dict[str, Any]:
+def _file(data: DataFolder, r: Recording) -> dict[str, Any]:
     return {
         "name": r.name, "path": r.path, "rate": [r.rate.num, r.rate.den], "still": r.frames is None, "first": r.first,
         "drop": r.drops, "derived": str(data.derived(r.id)), "pcm": str(data.derived(r.id) / "sound.pcm") if r.sound else None,
     }  # fmt: skip
 
 
-def _named(data: Data, project: Project, kept: stories.Kept, o: Output) -> Path:
+def _named(data: DataFolder, project: Project, kept: stories.Kept, o: Output) -> Path:
     rows = jobs.of_project(data.db, project.id, "render")
     coming = {j.params["out"] for j in rows if j.is_open}
     shape = "" if o.shape == "as the story" else f" {o.shape.replace(':', ' to ')}"
@@ -156,12 +156,12 @@ def _named(data: Data, project: Project, kept: stories.Kept, o: Output) -> Path:
     )
 
 
-def parts_of(data: Data, project: int) -> Path:
+def parts_of(data: DataFolder, project: int) -> Path:
     """Where the parts of a project's films are kept."""
     return data.root / "parts" / str(project)
 
 
-def trim_parts(data: Data, most: int = KEPT) -> int:
+def trim_parts(data: DataFolder, most: int = KEPT) -> int:
     """Keep the parts of films to so many bytes; how many were freed."""
     found = [(p.stat().st_mtime, p.stat().st_size, p) for p in (data.root / "parts").glob("*/*")]
     for when, _, p in found:
@@ -177,13 +177,13 @@ def trim_parts(data: Data, most: int = KEPT) -> int:
     return freed
 
 
-def ready(data: Data) -> dict[str, Output]:
+def ready(data: DataFolder) -> dict[str, Output]:
     """Ready-made choices: those that ship with Kovel and the editor's own, by name."""
     own: dict[str, dict[str, Any]] = json.loads(kept_settings.get(data.db, "outputs", "{}"))
     return READY | {name: Output.from_json(row) for name, row in own.items()}
 
 
-def keep_ready(data: Data, name: str, o: Output | None) -> None:
+def keep_ready(data: DataFolder, name: str, o: Output | None) -> None:
     """Keep a choice under a name, or (None) take it out again."""
     name = " ".join(name.split())[:60]
     if not name:
@@ -197,7 +197,7 @@ def keep_ready(data: Data, name: str, o: Output | None) -> None:
     kept_settings.put(data.db, "outputs", json.dumps(own))
 
 
-def _hold(data: Data, job: Job) -> Hold | None:
+def _hold(data: DataFolder, job: Job) -> Hold | None:
     """Held while a sound that it reads is being made, or a recording is made again."""
     held = hold_for_sounds(data, job)
     if held is not None:

@@ -14,7 +14,7 @@ from kovel.core.plan.plan import Plan, make_plan
 from kovel.core.sound.music_fit import Fitted
 from kovel.core.story.model import SOUNDS, Story
 from kovel.core.time.rate import SAMPLE_RATE
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.media.soundfiles import stems
 from kovel.services.footage.mending import whole_sound_of
 from kovel.services.story.story_checks import mix_of
@@ -40,7 +40,7 @@ def lane_plans(story: Story, plan: Plan) -> dict[str, Plan]:
     return out
 
 
-def write_stems(data: Data, project: int, story: Story, out: Path) -> list[Path]:
+def write_stems(data: DataFolder, project: int, story: Story, out: Path) -> list[Path]:
     """Write each lane into folder `out`; the files. Nothing that is there is written over."""
     plan = make_plan(story, recordings.sources(data.db, project))
     plans = lane_plans(story, plan)

@@ -6,14 +6,14 @@ from itertools import groupby
 from kovel.core.errors import Missing
 from kovel.core.time.timecode import stamp
 from kovel.core.words.subtitles import named
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.exchange.documents import DOCUMENTS, Document, DocumentInput, document_of
 from kovel.services.handoff.captioning import said as words_said
 from kovel.services.story.story_checks import findings
 from kovel.store import projects, recordings, stories
 
 
-def pdf_of(data: Data, kept: stories.Kept, kind: str) -> tuple[Document, bytes]:
+def pdf_of(data: DataFolder, kept: stories.Kept, kind: str) -> tuple[Document, bytes]:
     """One of DOCUMENTS, and as PDF, in the editor's own fonts where a letter needs one."""
     from kovel.exchange.document_pdf import to_pdf  # takes a second to load
 
@@ -23,7 +23,7 @@ def pdf_of(data: Data, kept: stories.Kept, kind: str) -> tuple[Document, bytes]:
     return made, to_pdf(made, project.name, kept.name, stamp(kept.story.length, kept.story.rate), own)
 
 
-def document(data: Data, kept: stories.Kept, kind: str) -> Document:
+def document(data: DataFolder, kept: stories.Kept, kind: str) -> Document:
     """One of DOCUMENTS."""
     if kind not in DOCUMENTS:
         raise Missing(f"There is no such document. There are: {', '.join(DOCUMENTS)}.")

@@ -5,12 +5,12 @@ from dataclasses import replace
 
 from kovel.core.sound.pauses import VOICE
 from kovel.core.story.usage import by_source, times_used, uses
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.exchange.log_formats import Line
 from kovel.store import projects, recordings, stories, subclips, transcripts
 
 
-def log_lines(data: Data, project: int, said: bool = True) -> list[Line]:
+def log_lines(data: DataFolder, project: int, said: bool = True) -> list[Line]:
     """Every subclip of a project, in the order of its recordings; without `said` nothing of what is said in them and by whom."""
     rows = {r.id: r for r in recordings.of_project(data.db, project)}
     found = by_source(uses(stories.load(data.db, stories.current(data.db, project)).story))
@@ -21,7 +21,7 @@ def log_lines(data: Data, project: int, said: bool = True) -> list[Line]:
     return with_said(data, project, lines) if said else lines
 
 
-def with_said(data: Data, project: int, lines: Sequence[Line]) -> list[Line]:
+def with_said(data: DataFolder, project: int, lines: Sequence[Line]) -> list[Line]:
     """The lines with what is said in them, and who says most of it."""
     sample = projects.get(data.db, project).rate.frame_to_sample
     ranges = [(x.clip.recording, sample(x.clip.start), sample(x.clip.end)) for x in lines]

@@ -19,7 +19,7 @@ from kovel.core.words.fillers import questions
 from kovel.core.words.nearness import Said
 from kovel.core.words.transcript import Word
 from kovel.core.words.writing import asks
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.log.recording_languages import spoken
 from kovel.services.log.sentence_meaning import Floats, Meant, meant
 from kovel.services.log.speech_levels import found_pauses, levels
@@ -43,7 +43,9 @@ class Proposed:
     why: tuple[str, ...]
 
 
-def propose(data: Data, project: int, seconds: float, chosen: Sequence[int] = (), order: radio_cut.Order = "theme") -> Proposed:
+def propose(
+    data: DataFolder, project: int, seconds: float, chosen: Sequence[int] = (), order: radio_cut.Order = "theme"
+) -> Proposed:
     """A first radio cut of chosen themes (none: all that are not set aside), as a new story beside the others."""
     if not 5 <= seconds <= 4 * 3600:
         raise Invalid("A radio cut lasts from five seconds to four hours.")
@@ -61,7 +63,9 @@ def propose(data: Data, project: int, seconds: float, chosen: Sequence[int] = ()
     return _as_story(data, project, sentences, picked, name, order, seconds)
 
 
-def _sentences(data: Data, project: int, known: Meant, chosen: Sequence[Theme]) -> tuple[list[radio_cut.Sentence], list[int]]:
+def _sentences(
+    data: DataFolder, project: int, known: Meant, chosen: Sequence[Theme]
+) -> tuple[list[radio_cut.Sentence], list[int]]:
     """The sentences of themes that can be told, and their indices in `known`."""
     theme_of: dict[int, int] = {}
     middles: dict[int, Floats] = {}
@@ -106,7 +110,7 @@ def _verdict(clips: Iterable[Subclip], s: Said, a: int, b: int) -> str:
 
 
 def cut_points(
-    data: Data, recording: int, words: Sequence[Word], rows: Sequence[Said], clock: Rate
+    data: DataFolder, recording: int, words: Sequence[Word], rows: Sequence[Said], clock: Rate
 ) -> list[tuple[int | None, int | None]]:
     """Where each sentence can be cut before and after: the first sample of a frame of the project that lies inside the pause there,
     with a little air; None without a pause.
@@ -147,7 +151,7 @@ def _last(clock: Rate, pause: tuple[int, int] | None, end: int) -> int | None:
 
 
 def _pairs(
-    data: Data, project: int, known: Meant, at: Sequence[int]
+    data: DataFolder, project: int, known: Meant, at: Sequence[int]
 ) -> tuple[list[tuple[int, int]], Mapping[tuple[int, int], int]]:
     """What of the chosen sentences tells the same, and which of them the editor picked."""
     place = {(known.said[i].recording, known.said[i].start): k for k, i in enumerate(at)}
@@ -166,7 +170,7 @@ def _pairs(
 
 
 def _as_story(
-    data: Data, project: int, rows: Sequence[radio_cut.Sentence], picked: Sequence[radio_cut.Chosen], name: Mapping[int, str],
+    data: DataFolder, project: int, rows: Sequence[radio_cut.Sentence], picked: Sequence[radio_cut.Chosen], name: Mapping[int, str],
     order: radio_cut.Order, seconds: float,
 ) -> Proposed:  # fmt: skip
     """The pieces of a proposal as a story: cut at frames inside the pauses, a heading where a theme begins."""
@@ -194,7 +198,7 @@ def _as_story(
     return Proposed(sid, title, story.length, tuple(why))
 
 
-def alternates(data: Data, project: int, recording: int, start: int, end: int) -> list[Said]:
+def alternates(data: DataFolder, project: int, recording: int, start: int, end: int) -> list[Said]:
     """Other tellings of what is said in samples [start, end) of a recording, those that were picked as the better ones first."""
     known = meant(data, project)
     mine = {
@@ -213,7 +217,7 @@ def alternates(data: Data, project: int, recording: int, start: int, end: int) -
     return [s for _, s in sorted(out, key=lambda o: o[0])]
 
 
-def other_tellings(data: Data, project: int, story: Story, at: int) -> list[Offer]:
+def other_tellings(data: DataFolder, project: int, story: Story, at: int) -> list[Offer]:
     """What could stand in the place of the piece at story frame `at`: the same told elsewhere, cut in its pauses."""
     if not story.pieces:
         raise Invalid("The story is empty.")

@@ -4,7 +4,7 @@ from dataclasses import replace
 
 from kovel.core.errors import Invalid
 from kovel.core.words.languages import NAMES, Language, language
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.store import kept_settings
 from kovel.store.recordings import Recording
 
@@ -12,7 +12,7 @@ LISTS = ("fillers", "asking")  # of a language, that can be changed
 BY_NAME = sorted(NAMES.items(), key=lambda kv: kv[1])  # every language that can be heard: code and name
 
 
-def of_code(data: Data, code: str) -> Language:
+def of_code(data: DataFolder, code: str) -> Language:
     """What is known of a language, with the editor's lists where there are such."""
     known = language(code or "en")
 
@@ -22,12 +22,12 @@ def of_code(data: Data, code: str) -> Language:
     return replace(known, fillers=own("fillers", known.fillers), asking=own("asking", known.asking))
 
 
-def spoken(data: Data, r: Recording) -> Language:
+def spoken(data: DataFolder, r: Recording) -> Language:
     """The language of a recording; English where nothing is known of it."""
     return of_code(data, r.tongue)
 
 
-def set_list(data: Data, which: str, code: str, text: str) -> None:
+def set_list(data: DataFolder, which: str, code: str, text: str) -> None:
     """The editor's own list for a language, with commas or lines between; nothing: the one that Kovel begins with."""
     rows = list(dict.fromkeys(" ".join(w.split()).lower()[:40] for w in text.replace(",", "\n").split("\n") if w.strip()))
     before = getattr(language(code), which)

@@ -17,7 +17,7 @@ from kovel.core.story.sync import set_time
 from kovel.core.time.rate import SAMPLE_RATE
 from kovel.core.words.nearness import ENGLISH, MANY, Said, content, nearest, same_answer
 from kovel.core.words.theme_groups import words_of
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.tighten.proposals import interviewer
 from kovel.store import jobs, kept_settings, meanings, projects, recordings, subclips, transcripts
 from kovel.store.jobs import Job
@@ -52,7 +52,7 @@ class Hit:
 _ready: dict[tuple[str, int], Meant] = {}
 
 
-def meant(data: Data, project: int) -> Meant:
+def meant(data: DataFolder, project: int) -> Meant:
     """Sentences with their meaning, read again only when words or meanings changed since."""
     who = interviewer(data)
     state = f"{meanings.state(data.db, project)} {meanings.count(data.db)} {who}"
@@ -87,7 +87,7 @@ def heard_once(said: Sequence[Said], sources: Sources) -> list[Said]:
     return out
 
 
-def texts_of(data: Data, project: int) -> list[str]:
+def texts_of(data: DataFolder, project: int) -> list[str]:
     """Everything of a project whose meaning is wanted: its sentences, what is noted of shots, and the words that can name themes."""
     said = meanings.said(data.db, project)
     if not said:
@@ -100,7 +100,7 @@ def texts_of(data: Data, project: int) -> list[str]:
     return [*(content(s.text) for s in said), *shots, *sorted(often, key=lambda w: -often[w])[:WORDS]]
 
 
-def shot_texts(data: Data, project: int) -> list[tuple[tuple[int, int], str]]:
+def shot_texts(data: DataFolder, project: int) -> list[tuple[tuple[int, int], str]]:
     """What is noted of each shot: ((recording, first frame), its name, tags, note and own words as a text)."""
     clock = recordings.clock_of(data.db, project)
     rows = {r.id: r for r in recordings.of_project(data.db, project) if r.kind in ("b-roll", "still") and not r.aside}
@@ -117,7 +117,7 @@ def shot_texts(data: Data, project: int) -> list[tuple[tuple[int, int], str]]:
     return out
 
 
-def shots_near(data: Data, project: int, said: Sequence[Said]) -> dict[tuple[int, int], float]:
+def shots_near(data: DataFolder, project: int, said: Sequence[Said]) -> dict[tuple[int, int], float]:
     """How near in meaning each shot (recording, first frame) is to what is said, 0 to 1; what is not worked out is not near."""
     asked = meanings.vectors(data.db, [content(s.text) for s in said])
     asked = asked[asked.any(1)]
@@ -130,7 +130,7 @@ def shots_near(data: Data, project: int, said: Sequence[Said]) -> dict[tuple[int
     return {key: float(max(0.0, x)) for (key, _), x in zip(shots, like, strict=True)}
 
 
-def work_out(data: Data, project: int) -> Job | None:
+def work_out(data: DataFolder, project: int) -> Job | None:
     """Queue working out what is not worked out yet; the job that does, or None where nothing is lacking."""
     open_ = [j for j in jobs.of_project(data.db, project, "meaning") if j.is_open]
     if open_:
@@ -146,7 +146,7 @@ def work_out(data: Data, project: int) -> Job | None:
     return jobs.add(data.db, project, "meaning", params)
 
 
-def take_meant(data: Data, job: Job, result: dict[str, Any]) -> str:
+def take_meant(data: DataFolder, job: Job, result: dict[str, Any]) -> str:
     """Keep what a job worked out."""
     texts, out = Path(job.params["texts"]), Path(job.params["out"])
     rows = np.load(out)
@@ -160,7 +160,7 @@ def clear_up(job: Job) -> None:
         Path(job.params[name]).unlink(missing_ok=True)
 
 
-def set_model(data: Data, folder: str) -> None:
+def set_model(data: DataFolder, folder: str) -> None:
     """Use another English model (a folder with model.safetensors, config.json and tokenizer.json that gives as many numbers); empty for
     the one that is installed. Everything is worked out anew."""
     path = Path(folder.strip()).expanduser() if folder.strip() else None
@@ -182,7 +182,7 @@ def set_model(data: Data, folder: str) -> None:
         meanings.forget(data.db)
 
 
-def keep_up(data: Data, seen: dict[int, str]) -> None:
+def keep_up(data: DataFolder, seen: dict[int, str]) -> None:
     """Queue what is lacking in every project whose words changed since the last look; not while they are being heard."""
     heard = {j.project for j in jobs.unfinished(data.db) if j.kind in ("transcribe", "align", "meaning")}
     for p in projects.listing(data.db):
@@ -192,7 +192,7 @@ def keep_up(data: Data, seen: dict[int, str]) -> None:
             work_out(data, p.id)
 
 
-def search(data: Data, project: int, question: str, limit: int = 20, model: str = "") -> list[Hit]:
+def search(data: DataFolder, project: int, question: str, limit: int = 20, model: str = "") -> list[Hit]:
     """Sentences for a question: first those with all its words, then those that are near it in meaning. Each sentence once."""
     from kovel.media.sentence_vectors import vectors  # the models are read when somebody asks
 
@@ -219,7 +219,7 @@ def search(data: Data, project: int, question: str, limit: int = 20, model: str 
     return hits[:limit]
 
 
-def more_like(data: Data, project: int, recording: int, start: int, limit: int = 12) -> list[Hit]:
+def more_like(data: DataFolder, project: int, recording: int, start: int, limit: int = 12) -> list[Hit]:
     """Sentences that mean what one of them means."""
     known = meant(data, project)
     i = next((i for i, s in enumerate(known.said) if s.recording == recording and s.start <= start < s.end), None)

@@ -7,7 +7,7 @@ from typing import Any
 
 from kovel.core.errors import Invalid
 from kovel.core.words.transcript import Word, sentences
-from kovel.data_folder import Data, media_facts
+from kovel.data_folder import DataFolder, media_facts
 from kovel.jobs.kinds import JobKind, Outcome, Result
 from kovel.services.log.transcription import WORD_JOBS
 from kovel.store import jobs, recordings, transcripts
@@ -26,7 +26,7 @@ def spans_of(said: Sequence[Word]) -> list[tuple[int, int]]:
     return out
 
 
-def tell_apart(data: Data, recording: int) -> Job:
+def tell_apart(data: DataFolder, recording: int) -> Job:
     """Queue telling the voices of a recording apart."""
     r = recordings.get(data.db, recording)
     facts = media_facts(data, recording)
@@ -43,7 +43,7 @@ def tell_apart(data: Data, recording: int) -> Job:
     return jobs.add(data.db, r.project, "voices", params, recording)
 
 
-def take_voices(data: Data, job: Job, result: dict[str, Any]) -> str:
+def take_voices(data: DataFolder, job: Job, result: dict[str, Any]) -> str:
     """Name who speaks by what a job found, in one undoable step; what was found, for the editor."""
     assert job.recording is not None
     r = recordings.get(data.db, job.recording)
@@ -84,7 +84,7 @@ def with_voices(said: Sequence[Word], voice: Sequence[int]) -> tuple[list[Word],
     return new, (names[0], names[1])
 
 
-def _take(data: Data, job: Job, result: Result) -> Outcome:
+def _take(data: DataFolder, job: Job, result: Result) -> Outcome:
     return Outcome(take_voices(data, job, result))
 
 

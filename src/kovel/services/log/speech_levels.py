@@ -12,7 +12,7 @@ from kovel.core.story.lined_page import spoken
 from kovel.core.story.model import Piece
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.store import transcripts
 
 
@@ -21,7 +21,7 @@ def _levels(path: Path, stamp: int) -> Levels:
     return Levels.from_array(np.load(path))
 
 
-def levels(data: Data, recording: int) -> Levels | None:
+def levels(data: DataFolder, recording: int) -> Levels | None:
     """The kept levels, as far as they are heard by now; None while there are none."""
     p = data.derived(recording) / "levels.npy"
     try:
@@ -35,13 +35,15 @@ def _speech(path: Path, stamp: int, s: Settings) -> Mask:
     return speech(_levels(path, stamp), s)
 
 
-def speaking(data: Data, recording: int, s: Settings) -> Mask:
+def speaking(data: DataFolder, recording: int, s: Settings) -> Mask:
     """For each tick, whether somebody speaks under settings; kept, as only island and threshold change it."""
     p = data.derived(recording) / "levels.npy"
     return _speech(p, p.stat().st_mtime_ns, Settings(island=s.island, threshold=s.threshold))
 
 
-def found_pauses(data: Data, recording: int, s: Settings | None = None, words: Sequence[Word] | None = None) -> list[Pause]:
+def found_pauses(
+    data: DataFolder, recording: int, s: Settings | None = None, words: Sequence[Word] | None = None
+) -> list[Pause]:
     """Pauses of a recording under settings; none while nothing was heard of it."""
     heard = levels(data, recording)
     if heard is None:
@@ -51,7 +53,7 @@ def found_pauses(data: Data, recording: int, s: Settings | None = None, words: S
     return pauses(heard, s, said, mask=speaking(data, recording, s))
 
 
-def spoken_in(data: Data, p: Piece, start: int, length: int, rate: Rate) -> Sequence[Word]:
+def spoken_in(data: DataFolder, p: Piece, start: int, length: int, rate: Rate) -> Sequence[Word]:
     """The words heard in frames [start, start + length) of a piece's clock, in samples of that clock."""
 
     def words(source: int, a: int, n: int) -> list[Word]:

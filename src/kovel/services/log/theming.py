@@ -19,7 +19,7 @@ from kovel.core.words.nearness import Said
 from kovel.core.words.theme_groups import Statement, grouped, names, nearest_theme, statements, words_of
 from kovel.core.words.theme_groups import meant as meaning_of
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.jobs.kinds import Chore, JobKind, Outcome, Result
 from kovel.services.log.recording_languages import spoken
 from kovel.services.log.sentence_meaning import Meant, clear_up, keep_up, meant, take_meant
@@ -79,13 +79,13 @@ def overlap(a: tuple[int, int], b: tuple[int, int]) -> int:
     return max(0, min(a[1], b[1]) - max(a[0], b[0]))
 
 
-def _now(data: Data, project: int) -> tuple[Meant, list[Statement], Floats]:
+def _now(data: DataFolder, project: int) -> tuple[Meant, list[Statement], Floats]:
     known = meant(data, project)
     found = statements(known.said, known.rows)
     return known, found, meaning_of(found, known.rows)
 
 
-def _where(data: Data, project: int, found: Sequence[Statement]) -> list[theme_rows.Placed | None]:
+def _where(data: DataFolder, project: int, found: Sequence[Statement]) -> list[theme_rows.Placed | None]:
     """The theme of each statement: that of its beginning, or of the kept one that it shares most time with."""
     kept: dict[int, list[theme_rows.Placed]] = {}
     for p in theme_rows.placed(data.db, project):
@@ -98,7 +98,7 @@ def _where(data: Data, project: int, found: Sequence[Statement]) -> list[theme_r
     return out
 
 
-def listing(data: Data, project: int) -> list[Theme]:
+def listing(data: DataFolder, project: int) -> list[Theme]:
     """The themes with their statements, largest first, those set aside last."""
     _, found, _ = _now(data, project)
     clock = recordings.clock_of(data.db, project)
@@ -115,7 +115,7 @@ def listing(data: Data, project: int) -> list[Theme]:
     return sorted(rows, key=lambda t: (t.aside, -t.said))
 
 
-def group(data: Data, project: int) -> list[Theme]:
+def group(data: DataFolder, project: int) -> list[Theme]:
     """Group all statements by meaning. What the editor named, moved, merged or split stays; the rest is grouped around it."""
     known, found, _ = _now(data, project)
     if known.lacking:
@@ -127,7 +127,7 @@ def group(data: Data, project: int) -> list[Theme]:
     return listing(data, project)
 
 
-def follow(data: Data, project: int, *, first: bool = False) -> int:
+def follow(data: DataFolder, project: int, *, first: bool = False) -> int:
     """Put statements that are in no theme yet into the one they are nearest to, the rest into new ones; how many. Themes that are
     there stay as they are. Nothing happens before the first grouping (`first`)."""
     known, found, rows = _now(data, project)
@@ -163,7 +163,9 @@ def follow(data: Data, project: int, *, first: bool = False) -> int:
     return len(new)
 
 
-def _named(data: Data, known: Meant, found: Sequence[Statement], ids: Sequence[int], groups: Sequence[int]) -> dict[int, str]:
+def _named(
+    data: DataFolder, known: Meant, found: Sequence[Statement], ids: Sequence[int], groups: Sequence[int]
+) -> dict[int, str]:
     texts = [found[i].text for i in ids]
     vocabulary = sorted({w for t in texts for w in words_of(t)})
     vectors = meanings.vectors(data.db, vocabulary)
@@ -171,7 +173,7 @@ def _named(data: Data, known: Meant, found: Sequence[Statement], ids: Sequence[i
     return names(texts, groups, rows, {w: v for w, v in zip(vocabulary, vectors, strict=True) if v.any()})
 
 
-def split(data: Data, project: int, theme: int) -> list[str]:
+def split(data: DataFolder, project: int, theme: int) -> list[str]:
     """A theme in two or more, by what its statements have in common among themselves."""
     known, found, rows = _now(data, project)
     theme_rows.get(data.db, project, theme)
@@ -200,7 +202,7 @@ def _halves(rows: Floats) -> list[int]:
     return [int(v) for v in out]
 
 
-def told_twice(data: Data, project: int, most: int = 100) -> list[Twice]:
+def told_twice(data: DataFolder, project: int, most: int = 100) -> list[Twice]:
     """Pairs of sentences that tell the same, most alike first; those that were judged to be apart are left out."""
     known = meant(data, project)
     said_of = judged(data, project)
@@ -231,12 +233,12 @@ def _one_moment(a: Said, b: Said, sources: Sources) -> bool:
     return begin < other_end and other_begin < end
 
 
-def judged(data: Data, project: int) -> dict[tuple[tuple[int, int], tuple[int, int]], str]:
+def judged(data: DataFolder, project: int) -> dict[tuple[tuple[int, int], tuple[int, int]], str]:
     """What the editor said of pairs, by (recording, start) of both."""
     return {(j.a, j.b): j.better for j in theme_rows.judged(data.db, project)}
 
 
-def all_pairs(data: Data, project: int, known: Meant) -> list[retold.Pair]:
+def all_pairs(data: DataFolder, project: int, known: Meant) -> list[retold.Pair]:
     """What tells the same among all sentences; of very many, only what is in one theme is compared."""
     key = (str(data.db.path), project)
     if key in _twice and _twice[key][0] == known.state:
@@ -256,15 +258,15 @@ def all_pairs(data: Data, project: int, known: Meant) -> list[retold.Pair]:
     return found
 
 
-def _told(data: Data, s: Said) -> retold.Telling:
+def _told(data: DataFolder, s: Said) -> retold.Telling:
     return retold.telling(words_said(data, s), spoken(data, recordings.get(data.db, s.recording)))
 
 
-def words_said(data: Data, s: Said) -> list[Word]:
+def words_said(data: DataFolder, s: Said) -> list[Word]:
     return [w for w in transcripts.words_between(data.db, s.recording, s.start, s.end) if s.start <= w.start < s.end]
 
 
-def _loudness(data: Data, s: Said) -> tuple[float | None, float | None]:
+def _loudness(data: DataFolder, s: Said) -> tuple[float | None, float | None]:
     heard = levels(data, s.recording)
     if heard is None:
         return None, None
@@ -273,7 +275,7 @@ def _loudness(data: Data, s: Said) -> tuple[float | None, float | None]:
     return (float(np.percentile(level, 75)), float(np.median(floor))) if len(level) else (None, None)
 
 
-def _take_meaning(data: Data, job: Job, result: Result) -> Outcome:
+def _take_meaning(data: DataFolder, job: Job, result: Result) -> Outcome:
     message = take_meant(data, job, result)
     follow(data, job.project)
     return Outcome(message, result)

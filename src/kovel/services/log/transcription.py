@@ -13,7 +13,7 @@ from kovel.core.words.languages import ENGLISH, guessed
 from kovel.core.words.small_words import TALK
 from kovel.core.words.transcript import Word, sentences, with_speakers
 from kovel.core.words.writing import named
-from kovel.data_folder import Data, media_facts
+from kovel.data_folder import DataFolder, media_facts
 from kovel.jobs.kinds import JobKind, NeededSound, Outcome, Result
 from kovel.services.received_files import taken_apart
 from kovel.store import jobs, kept_settings, recordings, subclips, transcripts
@@ -23,7 +23,7 @@ from kovel.store.recordings import Recording
 WORD_JOBS = ("transcribe", "align", "voices")  # what brings the words of a recording, or who says them: one at a time
 
 
-def listen(data: Data, recording: int) -> Job | None:
+def listen(data: DataFolder, recording: int) -> Job | None:
     """Queue finding where somebody speaks; None for a recording without sound."""
     r = recordings.get(data.db, recording)
     facts = media_facts(data, recording)
@@ -33,7 +33,7 @@ def listen(data: Data, recording: int) -> Job | None:
     return jobs.add(data.db, r.project, "listen", asked, recording)
 
 
-def take_listened(data: Data, recording: int, result: dict[str, Any]) -> str:
+def take_listened(data: DataFolder, recording: int, result: dict[str, Any]) -> str:
     """What was found while listening: a sound with a beat and tones that stand is music, unless it was called something else."""
     r = recordings.get(data.db, recording)
     if not result.get("music") or r.kind != "sound":
@@ -42,7 +42,7 @@ def take_listened(data: Data, recording: int, result: dict[str, Any]) -> str:
     return "It sounds like music, so that is its kind now."
 
 
-def names_of(data: Data, project: int) -> list[str]:
+def names_of(data: DataFolder, project: int) -> list[str]:
     """People, places and tags of a project: so that the recogniser writes them as the editor does."""
     out: dict[str, None] = {}
     for r in recordings.of_project(data.db, project):
@@ -65,7 +65,7 @@ def _names_in(text: str) -> list[str]:
     return [w for w in re.findall(r"\w[\w'’-]{2,}", unicodedata.normalize("NFC", text)) if w[0].isupper()]
 
 
-def transcribe(data: Data, recording: int) -> Job:
+def transcribe(data: DataFolder, recording: int) -> Job:
     """Queue recognising the words of a recording."""
     r = recordings.get(data.db, recording)
     if not r.sound:
@@ -83,7 +83,7 @@ def transcribe(data: Data, recording: int) -> Job:
     return jobs.add(data.db, r.project, "transcribe", params, recording)
 
 
-def align(data: Data, recording: int, text: str) -> Job:
+def align(data: DataFolder, recording: int, text: str) -> Job:
     """Queue placing a text without times in the sound. A name before a colon at the start of a line is who speaks."""
     r = recordings.get(data.db, recording)
     facts = media_facts(data, recording)
@@ -116,7 +116,7 @@ def _script(text: str) -> tuple[list[str], list[str]]:
 class SoFar:
     """The words of a transcription under way, kept as they come where the recording had none."""
 
-    def __init__(self, data: Data, job: Job) -> None:
+    def __init__(self, data: DataFolder, job: Job) -> None:
         self.data, self.recording = data, job.recording or 0
         self._path = data.derived(self.recording) / "heard.json"
         self._path.unlink(missing_ok=True)
@@ -146,7 +146,7 @@ class SoFar:
         transcripts.forget_heard(self.data.db, self.recording, self._kept)
 
 
-def take_heard(data: Data, recording: int, result: dict[str, Any]) -> str:
+def take_heard(data: DataFolder, recording: int, result: dict[str, Any]) -> str:
     """Keep the words a job found; the remark for the editor. Words that were there stay if none were found."""
     said = [Word(str(t), int(a), int(b), "".join(who), float(sure)) for t, a, b, sure, *who in result["words"]]
     if said:
@@ -158,7 +158,7 @@ def take_heard(data: Data, recording: int, result: dict[str, Any]) -> str:
     return str(result.get("remark", ""))
 
 
-def set_model(data: Data, folder: str) -> None:
+def set_model(data: DataFolder, folder: str) -> None:
     """Use another recogniser model of the same format (a folder with model.bin); empty for the bundled one."""
     if folder.strip() and not (Path(folder.strip()).expanduser() / "model.bin").is_file():
         raise Invalid(
@@ -167,7 +167,7 @@ def set_model(data: Data, folder: str) -> None:
     kept_settings.put(data.db, "model", str(Path(folder.strip()).expanduser()) if folder.strip() else "")
 
 
-def take_words(data: Data, r: Recording, name: str, text: str) -> tuple[int, list[str]]:
+def take_words(data: DataFolder, r: Recording, name: str, text: str) -> tuple[int, list[str]]:
     """Words with times from WebVTT, SubRip, or JSON ({"words": [{"text", "start", "end", "speaker", "sure"}]}, seconds).
 
     Returns how many were taken, and each thing left out with its line and reason. `Invalid` if there is nothing to take;
@@ -227,11 +227,11 @@ def transcript(said: Sequence[Word], kind: str) -> str:
     return json.dumps({"words": rows}, ensure_ascii=False, indent=1) + "\n"
 
 
-def _take_listened(data: Data, job: Job, result: Result) -> Outcome:
+def _take_listened(data: DataFolder, job: Job, result: Result) -> Outcome:
     return Outcome(take_listened(data, job.recording, result) if job.recording else "", result)
 
 
-def _take_words(data: Data, job: Job, result: Result) -> Outcome:
+def _take_words(data: DataFolder, job: Job, result: Result) -> Outcome:
     return Outcome(take_heard(data, job.recording, result) if job.recording else "")
 
 

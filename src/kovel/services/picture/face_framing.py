@@ -14,7 +14,7 @@ from kovel.core.plan.plan import size_of
 from kovel.core.story.catalogue import run
 from kovel.core.story.model import Cover, Piece, Refused, Report, Sources, Story
 from kovel.core.story.settings import SHAPES
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.media.face_finding import faces_in
 from kovel.media.proxy import GOP
 from kovel.media.whole_files import keep
@@ -28,7 +28,7 @@ OFTEN = {"interview": 0.2}  # of them in which a face must be found to be one; e
 Rows = list[list[Any]]
 
 
-def face_path(data: Data, r: Recording, x: Piece | Cover, story: Story) -> list[tuple[int, float, float]]:
+def face_path(data: DataFolder, r: Recording, x: Piece | Cover, story: Story) -> list[tuple[int, float, float]]:
     """Where the face is while a piece or cover is seen, or where there is none, what moves: (frame of its recording, x, y);
     empty where neither is found. What was found is kept beside the recording."""
     a, n = x.start, x.used if isinstance(x, Cover) else x.length
@@ -51,7 +51,7 @@ def face_path(data: Data, r: Recording, x: Piece | Cover, story: Story) -> list[
     return paths.moving([c.mean(-1) for _, c in pixels], a)
 
 
-def on_faces(data: Data, project: int, story: Story, items: list[Piece | Cover]) -> tuple[Rows, list[str]]:
+def on_faces(data: DataFolder, project: int, story: Story, items: list[Piece | Cover]) -> tuple[Rows, list[str]]:
     """Rows for `set_several` that frame these on the speaker's face or on what moves, and the names of those with neither."""
     p = projects.get(data.db, project)
     rows_of = {r.id: r for r in recordings.of_project(data.db, project)}
@@ -94,7 +94,7 @@ def _told(did: str, lacking: list[str]) -> str:
     return f"{did}; no face and nothing that moves in {', '.join(names[:3])}{' and others' if len(names) > 3 else ''}: framed on the middle"
 
 
-def sit_on_faces(data: Data, project: int, story: Story, items: list[int]) -> Asked:
+def sit_on_faces(data: DataFolder, project: int, story: Story, items: list[int]) -> Asked:
     """One edit that frames what is chosen on the speaker's face."""
     xs = [x for x in (story.item(i) for i in items) if isinstance(x, (Piece, Cover))]
     if not any(x.source for x in xs):
@@ -106,7 +106,7 @@ def sit_on_faces(data: Data, project: int, story: Story, items: list[int]) -> As
     return "set_several", {"rows": rows, "did": _told("Framed on the face", lacking)}
 
 
-def punch_in(data: Data, project: int, story: Story, zoom: float) -> tuple[Asked, Report]:
+def punch_in(data: DataFolder, project: int, story: Story, zoom: float) -> tuple[Asked, Report]:
     """One edit that punches in on every second exposed jump, on the speaker's face; and what there is to judge of it."""
     sources: Sources = recordings.sources(data.db, project)
     new, report = run(story, sources, "punch_in_jumps", {"zoom": zoom})
@@ -116,7 +116,7 @@ def punch_in(data: Data, project: int, story: Story, zoom: float) -> tuple[Asked
     return ("set_several", {"rows": [*zooms, *rows], "did": _told(report.did, lacking)}), report
 
 
-def other_shape(data: Data, project: int, shape: str) -> tuple[int, str]:
+def other_shape(data: DataFolder, project: int, shape: str) -> tuple[int, str]:
     """A copy of the story in another shape, every piece framed on its face: its number, and what was done."""
     if shape not in SHAPES or not SHAPES[shape]:
         raise Invalid(f"A shape is one of: {', '.join(s for s in SHAPES if SHAPES[s])}.")

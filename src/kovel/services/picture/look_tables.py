@@ -22,7 +22,7 @@ from kovel.core.plan.layers import Look
 from kovel.core.story.settings import LOOK, SETTINGS, TITLE_DRAWN
 from kovel.core.story.sync import same_moment
 from kovel.core.time.rate import Rate
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.media.drawing import kept_in
 from kovel.media.title_pictures import OWN
 from kovel.media.whole_files import written_whole
@@ -43,7 +43,7 @@ def checked(rows: Sequence[Any]) -> Look:
     for given in rows[:8]:
         if not isinstance(given, dict):
             raise Missing("There is no such look.")
-        pairs = [(n, SETTINGS[n].of_kind(v)) for n, v in sorted(given.items()) if n in LOOK]
+        pairs = [(n, SETTINGS[n].as_kept(v)) for n, v in sorted(given.items()) if n in LOOK]
         if any(v is None for _, v in pairs) or len(pairs) != len(given):
             raise Missing("There is no such look.")
         out.append(tuple(pairs))
@@ -59,21 +59,21 @@ def checked_title(of: str) -> dict[str, Any]:
     names = TITLE_DRAWN
     if not isinstance(given, dict) or set(given) != set(names):
         raise Missing("There is no such title.")
-    rows = {n: SETTINGS[n].of_kind(given[n]) for n in names}
+    rows = {n: SETTINGS[n].as_kept(given[n]) for n in names}
     if any(v is None for v in rows.values()):
         raise Missing("There is no such title.")
     return rows
 
 
-def table_of(data: Data, look: Look) -> looks.Table:
+def table_of(data: DataFolder, look: Look) -> looks.Table:
     return looks.made([dict(rows) for rows in look], kept_in(data.tables))
 
 
-def table_names(data: Data) -> list[str]:
+def table_names(data: DataFolder) -> list[str]:
     return sorted(p.stem for p in data.tables.glob("*.cube")) if data.tables.is_dir() else []
 
 
-def keep_table(data: Data, name: str, table: looks.Table) -> str:
+def keep_table(data: DataFolder, name: str, table: looks.Table) -> str:
     """Write a table into the folder under a name of its own; the name it has there. One that is there alike is used."""
     name = re.sub(r"[^\w .,()'-]", "_", " ".join(name.split()))[:60].strip(" .") or "table"
     text = cube_text(table)
@@ -91,11 +91,11 @@ def keep_table(data: Data, name: str, table: looks.Table) -> str:
     raise Invalid("There are too many tables of that name.")
 
 
-def font_names(data: Data) -> list[str]:
+def font_names(data: DataFolder) -> list[str]:
     return sorted(p.stem for p in data.fonts.iterdir() if not p.name.startswith(".")) if data.fonts.is_dir() else []
 
 
-def take_in_font(data: Data, name: str, body: bytes) -> str:
+def take_in_font(data: DataFolder, name: str, body: bytes) -> str:
     """A font file that an editor brings; refused in words where it is none. Its own name is what it is called by."""
     if len(body) > LARGEST_FONT:
         raise Invalid("That file is too large for a font.")
@@ -114,7 +114,7 @@ def take_in_font(data: Data, name: str, body: bytes) -> str:
     return family
 
 
-def take_in_table(data: Data, name: str, body: bytes) -> str:
+def take_in_table(data: DataFolder, name: str, body: bytes) -> str:
     """A `.cube` table that an editor loads; refused in words where it is none."""
     if len(body) > LARGEST:
         raise Invalid("That file is too large for a table of colours.")
@@ -130,7 +130,7 @@ def own_look(r: Recording) -> dict[str, Any]:
     return {n: r.settings[n] for n in r.settings if n in LOOK}
 
 
-def match(data: Data, recording: int, other: int) -> tuple[str, str]:
+def match(data: DataFolder, recording: int, other: int) -> tuple[str, str]:
     """Give a recording the colours of another: a table is made, kept and set on the recording. (what was done, the table).
 
     Where both are of one moment (synced) the same moments are compared, else each as a whole.
@@ -152,7 +152,7 @@ def match(data: Data, recording: int, other: int) -> tuple[str, str]:
     return f"{mine.name} has the colours of {theirs.name} now, compared {how}", name
 
 
-def _pixels(data: Data, mine: Recording, theirs: Recording, rate: Rate) -> tuple[Array | None, Array | None, bool]:
+def _pixels(data: DataFolder, mine: Recording, theirs: Recording, rate: Rate) -> tuple[Array | None, Array | None, bool]:
     n = mine.length(rate) or 1
     moments = [n * (2 * k + 1) // (2 * SAMPLES) for k in range(SAMPLES)]
     there = [same_moment(mine.source, theirs.source, m, rate) for m in moments]

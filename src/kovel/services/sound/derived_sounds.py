@@ -10,7 +10,7 @@ from kovel.core.errors import Invalid
 from kovel.core.plan.plan import Plan
 from kovel.core.plan.sounds import made_of
 from kovel.core.story.settings import CLEANING, SETTINGS
-from kovel.data_folder import Data, media_facts
+from kovel.data_folder import DataFolder, media_facts
 from kovel.jobs.kinds import Hold, JobKind, Outcome
 from kovel.media.files import Unusable
 from kovel.store import jobs, recordings
@@ -22,11 +22,11 @@ PACED = 60  # retimed ones of a recording
 LONGEST = 30 * 48_000  # samples heard at once
 
 
-def made_file(data: Data, recording: int, name: str) -> Path:
+def made_file(data: DataFolder, recording: int, name: str) -> Path:
     return data.derived(recording) / "made" / f"{name}.pcm"
 
 
-def want_cleaned(data: Data, recording: int) -> Job | None:
+def want_cleaned(data: DataFolder, recording: int) -> Job | None:
     """Have a recording's cleaned sound made, if one is set and not there; None where there is nothing to do."""
     r = recordings.get(data.db, recording)
     name = made_of(r.source)
@@ -49,7 +49,7 @@ def want_cleaned(data: Data, recording: int) -> Job | None:
     return jobs.add(data.db, r.project, "clean", params, recording)
 
 
-def want_retimed(data: Data, project: int, plan: Plan) -> list[Job]:
+def want_retimed(data: DataFolder, project: int, plan: Plan) -> list[Job]:
     """Have the retimed sounds of a plan made that are not there; the jobs of those that failed before."""
     failed = []
     rows: dict[str, Job] = {}
@@ -73,12 +73,12 @@ def want_retimed(data: Data, project: int, plan: Plan) -> list[Job]:
     return failed
 
 
-def all_retimed(data: Data, plan: Plan) -> bool:
+def all_retimed(data: DataFolder, plan: Plan) -> bool:
     """Whether every retimed sound of a plan is made."""
     return all(made_file(data, i, n).exists() for i, names in plan.retimed.items() for n in names)
 
 
-def set_on_recording(data: Data, recording: int, setting: str, value: object) -> tuple[Recording, str]:
+def set_on_recording(data: DataFolder, recording: int, setting: str, value: object) -> tuple[Recording, str]:
     """Set a setting of a recording in every story of its project; what it needs to be made is begun."""
     r, did = recordings.set_value(data.db, recording, setting, value)
     if setting in CLEANING:
@@ -86,7 +86,7 @@ def set_on_recording(data: Data, recording: int, setting: str, value: object) ->
     return r, did
 
 
-def throw_old_away(data: Data, recording: int) -> None:
+def throw_old_away(data: DataFolder, recording: int) -> None:
     """All but the last few made sounds of a recording go; what is set now stays."""
     folder = data.derived(recording) / "made"
     now = made_of(recordings.get(data.db, recording).source)
@@ -98,7 +98,7 @@ def throw_old_away(data: Data, recording: int) -> None:
                     gone.unlink(missing_ok=True)
 
 
-def found_in(data: Data, recording: int) -> dict[str, Any] | None:
+def found_in(data: DataFolder, recording: int) -> dict[str, Any] | None:
     """What was found while the sound that is heard now was made; None while it is not there."""
     name = made_of(recordings.get(data.db, recording).source)
     try:
@@ -108,14 +108,14 @@ def found_in(data: Data, recording: int) -> dict[str, Any] | None:
     return found
 
 
-def hear(data: Data, recording: int, a: int, b: int, settings: Mapping[str, object]) -> bytes:
+def hear(data: DataFolder, recording: int, a: int, b: int, settings: Mapping[str, object]) -> bytes:
     """Samples [a, b) of a recording as they would be cleaned by these settings; at most half a minute."""
     from kovel.core.sound.cleaning import Wanted  # what it needs is slow to load
     from kovel.media.clean import cleaned_stretch
 
     wanted: dict[str, Any] = {}
     for name, value in settings.items():
-        kept = SETTINGS[name].of_kind(value) if name in CLEANING else None
+        kept = SETTINGS[name].as_kept(value) if name in CLEANING else None
         if kept is None:
             said = (
                 f"{SETTINGS[name].label} is set to {SETTINGS[name].between}" if name in CLEANING else f"{name} cleans nothing"
@@ -143,7 +143,7 @@ def sounds_read(params: Mapping[str, Any]) -> list[Path]:
     return [Path(p) for f in params.get("files", {}).values() for p in f.get("made", {}).values()]
 
 
-def hold_for_sounds(data: Data, job: Job) -> Hold | None:
+def hold_for_sounds(data: DataFolder, job: Job) -> Hold | None:
     """Held while a derived sound that it reads is being made; for good where that does not come any more."""
     lacking = [p for p in sounds_read(job.params) if not p.exists()]
     if not lacking:
@@ -162,13 +162,13 @@ def hold_for_sounds(data: Data, job: Job) -> Hold | None:
     return Hold()
 
 
-def _hold_for_pauses(data: Data, job: Job) -> Hold | None:
+def _hold_for_pauses(data: DataFolder, job: Job) -> Hold | None:
     """The pauses of a recording tell what its noise is."""
     listening = jobs.latest_of_recordings(data.db, job.project, "listen").get(job.recording or 0)
     return Hold() if listening is not None and listening.is_open else None
 
 
-def _take(data: Data, job: Job, result: dict[str, Any]) -> Outcome:
+def _take(data: DataFolder, job: Job, result: dict[str, Any]) -> Outcome:
     if job.recording is not None:
         throw_old_away(data, job.recording)
     return Outcome(result=result)

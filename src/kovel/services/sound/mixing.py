@@ -25,7 +25,7 @@ from kovel.core.story.model import Item, Piece, Refused, Sound, Sources, Story, 
 from kovel.core.story.settings import NONE, SETTINGS, Value, added, on_line
 from kovel.core.time.rate import SAMPLE_RATE
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data, media_facts
+from kovel.data_folder import DataFolder, media_facts
 from kovel.media.child import call
 from kovel.media.files import Unusable
 from kovel.services.footage.intake import bring_in, free_name, safe
@@ -40,7 +40,7 @@ Asked = tuple[str, dict[str, Any]]
 WORD_GAP = 0.12  # seconds between words that are one stretch of speech
 
 
-def speech_of(data: Data, recording: int, a: int, b: int) -> list[Span]:
+def speech_of(data: DataFolder, recording: int, a: int, b: int) -> list[Span]:
     """Samples [a, b) of a recording in which somebody speaks: its words; where it has none, what the detector found."""
     said: list[Word] = transcripts.words_between(data.db, recording, a, b)
     if said:
@@ -67,7 +67,7 @@ def _speaking(story: Story, sources: Sources) -> Iterator[tuple[Piece | Sound, i
             yield x, at, x.source
 
 
-def speech_in(data: Data, story: Story, sources: Sources) -> list[Span]:
+def speech_in(data: DataFolder, story: Story, sources: Sources) -> list[Span]:
     """Story frames in which somebody is heard speaking: in the dialogue, or as a voice-over."""
     to = story.rate.frame_to_sample
     out: list[Span] = []
@@ -79,7 +79,7 @@ def speech_in(data: Data, story: Story, sources: Sources) -> list[Span]:
     return spans_joined(out)
 
 
-def duck(data: Data, project: int, story: Story, items: Sequence[int], how: Ducking) -> Asked:
+def duck(data: DataFolder, project: int, story: Story, items: Sequence[int], how: Ducking) -> Asked:
     """Ducking of sounds and covers under all that is said."""
     sources = recordings.sources(data.db, project)
     chosen = [story.item(i) for i in items] or [x for x in story.sounds if x.kind == "music"]
@@ -115,7 +115,7 @@ class Voice:
     loudness: float
 
 
-def voices(data: Data, project: int, story: Story, apart: str = "speaker") -> list[Voice]:
+def voices(data: DataFolder, project: int, story: Story, apart: str = "speaker") -> list[Voice]:
     """The voices of a story: by speaker (and recording), or each piece for itself. Their loudness is that of speech alone, with
     all that is set on them."""
     sources = recordings.sources(data.db, project)
@@ -151,7 +151,7 @@ def voices(data: Data, project: int, story: Story, apart: str = "speaker") -> li
     return out
 
 
-def _speaker(data: Data, recording: int, a: int, b: int) -> str:
+def _speaker(data: DataFolder, recording: int, a: int, b: int) -> str:
     """Who speaks the most in samples [a, b) of a recording, as its words have it."""
     count: dict[str, int] = {}
     for w in transcripts.words_between(data.db, recording, a, b):
@@ -159,7 +159,7 @@ def _speaker(data: Data, recording: int, a: int, b: int) -> str:
     return max(count, key=lambda k: count[k]) if count else ""
 
 
-def even_voices(data: Data, project: int, story: Story, apart: str = "speaker") -> tuple[Asked, list[Voice]]:
+def even_voices(data: DataFolder, project: int, story: Story, apart: str = "speaker") -> tuple[Asked, list[Voice]]:
     """One edit that brings every voice to the loudness the story aims at, and the voices as they were."""
     if apart not in ("speaker", "piece"):
         raise Invalid("Voices are evened out by speaker or by piece.")
@@ -181,7 +181,7 @@ def even_voices(data: Data, project: int, story: Story, apart: str = "speaker") 
     return ("set_several", {"rows": rows, "did": did + (" and more" if len(found) > 6 else "")}), found
 
 
-def _files(data: Data, plan: Plan, sources: Sources) -> tuple[dict[str, Any], dict[str, Any]]:
+def _files(data: DataFolder, plan: Plan, sources: Sources) -> tuple[dict[str, Any], dict[str, Any]]:
     """A plan and the files it is read from, as a child takes them."""
     files = {}
     for i in {h.source for h in plan.sounds}:
@@ -219,7 +219,7 @@ class Measured:
         return sliding(self.power, 30)
 
 
-def measure(data: Data, project: int, story: Story, dips: bool = True) -> Measured:
+def measure(data: DataFolder, project: int, story: Story, dips: bool = True) -> Measured:
     """The whole mix (without its dips, if told so), measured sample by sample in a child."""
     sources = recordings.sources(data.db, project)
     whole = make_plan(story, sources)
@@ -234,11 +234,11 @@ def measure(data: Data, project: int, story: Story, dips: bool = True) -> Measur
     return Measured(np.array(got["power"]), np.array(got["peaks"]))
 
 
-def to_target(data: Data, project: int, story: Story, target: float | None = None) -> tuple[Asked, dict[str, float]]:
+def to_target(data: DataFolder, project: int, story: Story, target: float | None = None) -> tuple[Asked, dict[str, float]]:
     """One edit that brings the story to its target, peaks tamed; and what it measured before and will after."""
     own = dict(story.settings).get("story", NONE)
     aim = target_of(story) if target is None else target
-    if SETTINGS["target"].of_kind(aim) is None:
+    if SETTINGS["target"].as_kept(aim) is None:
         raise Invalid(f"Loudness is aimed at {SETTINGS['target'].between}.")
     now = measure(data, project, story, dips=False)
     samples = SAMPLE_RATE / float(story.rate.fps)
@@ -266,7 +266,7 @@ def to_target(data: Data, project: int, story: Story, target: float | None = Non
 
 
 def fit_music(
-    data: Data, project: int, story: Story, sound: int, until: int | None = None
+    data: DataFolder, project: int, story: Story, sound: int, until: int | None = None
 ) -> tuple[Asked, list[dict[str, Any]]]:
     """One edit that fits music so that it ends with the pictures (or at frame `until`); and its seams: where, how alike."""
     from kovel.core.sound.music_fit import CannotFit, beat_pictures, fit, likeness
@@ -308,7 +308,7 @@ def fit_music(
     return ("fit_music", params), found
 
 
-def spread(data: Data, story: Story, sound: int, bars: int = 1) -> Asked:
+def spread(data: DataFolder, story: Story, sound: int, bars: int = 1) -> Asked:
     """One edit that spreads the bites along music: each begins on a bar of it, so many bars apart."""
     x = story.sound(sound)
     if x.tether.piece:
@@ -327,7 +327,7 @@ def spread(data: Data, story: Story, sound: int, bars: int = 1) -> Asked:
 TONE = "Room tone, "
 
 
-def lay_room_tone(data: Data, project: int, story: Story) -> Asked:
+def lay_room_tone(data: DataFolder, project: int, story: Story) -> Asked:
     """One edit that lays room tone under every space of the story, of the recording that is heard beside it and as loud."""
     sources = recordings.sources(data.db, project)
     read = story.reading(sources)
@@ -370,7 +370,7 @@ def lay_room_tone(data: Data, project: int, story: Story) -> Asked:
     return "lay_sounds", {"rows": rows, "did": f"Room tone under {n} space{'s' if n != 1 else ''}"}
 
 
-def tone_of(data: Data, project: int, recording: int) -> recordings.Recording:
+def tone_of(data: DataFolder, project: int, recording: int) -> recordings.Recording:
     """The room tone of a recording as a recording of its own: made once, 30 s out of its pauses."""
     r = recordings.get(data.db, recording)
     name = f"{TONE}{r.name}"[:120]

@@ -7,7 +7,7 @@ from typing import BinaryIO
 
 from kovel.core.errors import Invalid
 from kovel.core.story.model import Story
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.media.files import Unusable
 from kovel.services.footage.intake import bring_in, put_under_free_name
 from kovel.services.sound.mixing import Asked
@@ -17,7 +17,7 @@ from kovel.store.recordings import Recording
 MOST = 48_000 * 2 * 3600 + 1_000  # bytes: an hour
 
 
-def take_in(data: Data, project: int, story: Story, sound: BinaryIO, at: int, late: int = 0) -> tuple[Recording, Asked]:
+def take_in(data: DataFolder, project: int, story: Story, sound: BinaryIO, at: int, late: int = 0) -> tuple[Recording, Asked]:
     """Keep a take (WAV), bring it in as a voice, and the edit that lays it at story frame `at`.
 
     `late` is by how many samples the microphone came late: so much is left out at its beginning.

@@ -9,12 +9,12 @@ from kovel.core.checks.offers import Offer
 from kovel.core.checks.poses import CONTEXT, REACH, Pose, Room, closest, room_in
 from kovel.core.errors import Invalid
 from kovel.core.story.catalogue import run
-from kovel.core.story.consequences import frames_of
+from kovel.core.story.consequences import frames_in_words
 from kovel.core.story.model import Piece, Report, Sources, Story
 from kovel.core.story.seams import Seam, exposed
 from kovel.core.time.rate import Rate, frame_shown
 from kovel.core.time.timecode import stamp
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.log.speech_levels import found_pauses
 from kovel.services.story.story_checks import pictures
 from kovel.store import recordings
@@ -32,7 +32,7 @@ class At:
     pose: Pose
 
 
-def _pause(data: Data, source: int, edge: int, clock: Rate) -> tuple[int, int] | None:
+def _pause(data: DataFolder, source: int, edge: int, clock: Rate) -> tuple[int, int] | None:
     """The pause around a frame of a recording, in whole frames that lie inside it."""
     at = clock.frame_to_sample(edge)
     found = next((p for p in found_pauses(data, source) if p.start <= at <= p.end), None)
@@ -42,7 +42,7 @@ def _pause(data: Data, source: int, edge: int, clock: Rate) -> tuple[int, int] |
     return a + (clock.frame_to_sample(a) < found.start), b
 
 
-def _pose(data: Data, sources: Sources, seam: Seam, clock: Rate) -> Pose | None:
+def _pose(data: DataFolder, sources: Sources, seam: Seam, clock: Rate) -> Pose | None:
     left, right = seam.left, seam.right
     if left.source is None or right.source is None or left.source not in sources or right.source not in sources:
         return None
@@ -62,7 +62,7 @@ def _pose(data: Data, sources: Sources, seam: Seam, clock: Rate) -> Pose | None:
     return closest(x, out, y, into) if x is not None and y is not None else None
 
 
-def _greys(data: Data, sources: Sources, p: Piece, a: int, b: int, clock: Rate) -> Grey | None:
+def _greys(data: DataFolder, sources: Sources, p: Piece, a: int, b: int, clock: Rate) -> Grey | None:
     """The small grey pictures of frames [a, b) of a piece's recording, on the project's clock; the first one stands for those before."""
     every = pictures(data, p.source or 0)
     if every is None or not len(every):
@@ -72,23 +72,23 @@ def _greys(data: Data, sources: Sources, p: Piece, a: int, b: int, clock: Rate) 
     return shown
 
 
-def pose_at(data: Data, project: int, story: Story, seam: Seam) -> At | None:
+def pose_at(data: DataFolder, project: int, story: Story, seam: Seam) -> At | None:
     found = _pose(data, recordings.sources(data.db, project), seam, story.rate)
     return At(seam.right.id, seam.at, found) if found else None
 
 
-def poses(data: Data, project: int, story: Story) -> list[At]:
+def poses(data: DataFolder, project: int, story: Story) -> list[At]:
     """What can be gained at every exposed jump. A piece between two jumps is moved at both of its ends."""
     return [a for s in exposed(story, recordings.sources(data.db, project)) if (a := pose_at(data, project, story, s))]
 
 
-def offered(data: Data, project: int, story: Story, seam: Seam) -> list[Offer]:
+def offered(data: DataFolder, project: int, story: Story, seam: Seam) -> list[Offer]:
     """The closest pose as a way to take some of the jolt out of a jump."""
     at = pose_at(data, project, story, seam)
     if at is None:
         return []
     how = ", ".join(
-        f"{what} {frames_of(abs(d))} {'later' if d > 0 else 'earlier'}"
+        f"{what} {frames_in_words(abs(d))} {'later' if d > 0 else 'earlier'}"
         for what, d in (("out", at.pose.out), ("in", at.pose.into))
         if d
     )
@@ -96,7 +96,7 @@ def offered(data: Data, project: int, story: Story, seam: Seam) -> list[Offer]:
     return [Offer("pose", "The closest pose", why, "set_poses", {"poses": [[at.piece, at.pose.out, at.pose.into]]})]
 
 
-def all_poses(data: Data, project: int, story: Story) -> tuple[tuple[str, dict[str, object]], Report]:
+def all_poses(data: DataFolder, project: int, story: Story) -> tuple[tuple[str, dict[str, object]], Report]:
     """One edit that moves every exposed jump to its closest pose; and what there is to judge of it."""
     found = poses(data, project, story)
     if not found:

@@ -11,7 +11,7 @@ from kovel.core.picture.shots import Look, look
 from kovel.core.story.model import Story
 from kovel.core.time.rate import Rate
 from kovel.core.words.writing import together
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.log.sentence_meaning import shots_near
 from kovel.services.story.story_checks import said_between, shelf, words_around
 from kovel.store import recordings
@@ -27,7 +27,7 @@ class Covers:
     offers: list[Offer]
 
 
-def covers(data: Data, project: int, story: Story, at: int, until: int | None = None) -> Covers:
+def covers(data: DataFolder, project: int, story: Story, at: int, until: int | None = None) -> Covers:
     """For a stretch of the story, or for the sentence at a frame."""
     reach = LONGEST * story.rate.nominal
     if until is None:
@@ -48,7 +48,7 @@ def covers(data: Data, project: int, story: Story, at: int, until: int | None = 
     return Covers(a, b, said, covers_for(span, story.rate, shots, said, looks))
 
 
-def _look(data: Data, recording: int) -> tuple[Look, Rate] | None:
+def _look(data: DataFolder, recording: int) -> tuple[Look, Rate] | None:
     """What a shot is like from frame to frame; None while that is not made."""
     try:
         rows = np.load(data.derived(recording) / "motion.npy")

@@ -23,7 +23,7 @@ from kovel.core.story.usage import times_used, uses
 from kovel.core.time.rate import Rate, frame_shown
 from kovel.core.words.nearness import Said
 from kovel.core.words.transcript import Word, words_in
-from kovel.data_folder import Data, media_facts
+from kovel.data_folder import DataFolder, media_facts
 from kovel.media.render import Sound
 from kovel.media.soundtrack import sound_file
 from kovel.media.title_pictures import title_shown
@@ -44,7 +44,7 @@ def _greys(path: Path, stamp: int) -> np.ndarray:
     return greys
 
 
-def pictures(data: Data, recording: int) -> np.ndarray | None:
+def pictures(data: DataFolder, recording: int) -> np.ndarray | None:
     """The small grey pictures of a recording, every frame; None while there are none."""
     p = data.derived(recording) / "greys.npy"
     try:
@@ -53,7 +53,7 @@ def pictures(data: Data, recording: int) -> np.ndarray | None:
         return None
 
 
-def strength_of(data: Data, sources: Sources, clock: Rate) -> Callable[[Seam], int | None]:
+def strength_of(data: DataFolder, sources: Sources, clock: Rate) -> Callable[[Seam], int | None]:
     """Measures a jump from the small grey pictures; None where there are none (or the seam shows another size)."""
 
     def frames(source: int | None, a: int, b: int) -> np.ndarray | None:
@@ -75,7 +75,7 @@ def strength_of(data: Data, sources: Sources, clock: Rate) -> Callable[[Seam], i
     return measure
 
 
-def _cuts_word(data: Data, clock: Rate) -> Callable[[int, int], str]:
+def _cuts_word(data: DataFolder, clock: Rate) -> Callable[[int, int], str]:
     edge = 48 * 60  # a cut within 60 ms of a word's edge is taken for one at its edge
 
     def word(source: int, frame: int) -> str:
@@ -86,7 +86,7 @@ def _cuts_word(data: Data, clock: Rate) -> Callable[[int, int], str]:
     return word
 
 
-def _level(data: Data, clock: Rate) -> Callable[[int, int, int], tuple[float, float] | None]:
+def _level(data: DataFolder, clock: Rate) -> Callable[[int, int, int], tuple[float, float] | None]:
     known: dict[int, Levels | None] = {}
 
     def level(source: int, a: int, b: int) -> tuple[float, float] | None:
@@ -110,7 +110,7 @@ def _power(path: Path, stamp: int) -> np.ndarray:
     return rows
 
 
-def _sounds(data: Data, sources: Sources, story: Story) -> list[Finding]:
+def _sounds(data: DataFolder, sources: Sources, story: Story) -> list[Finding]:
     """What is to be said of the sound as a whole; of recordings that were measured when they were prepared."""
     plan = make_plan(story, sources)
     heard = mix_of(data, plan)
@@ -118,7 +118,7 @@ def _sounds(data: Data, sources: Sources, story: Story) -> list[Finding]:
     return sound_findings(story, sources, plan, measured, lambda a, b: float(np.abs(heard.block(a, b)).max(initial=0)))
 
 
-def powers(data: Data, plan: Plan) -> dict[tuple[int, str], np.ndarray]:
+def powers(data: DataFolder, plan: Plan) -> dict[tuple[int, str], np.ndarray]:
     """What is measured of each sound that a plan has, raw or made, every 100 ms."""
     out = {}
     for i, made in {(h.source, h.made) for h in plan.sounds} | {(h.source, "") for h in plan.sounds}:
@@ -128,7 +128,7 @@ def powers(data: Data, plan: Plan) -> dict[tuple[int, str], np.ndarray]:
     return out
 
 
-def mix_of(data: Data, plan: Plan) -> Sound:
+def mix_of(data: DataFolder, plan: Plan) -> Sound:
     """The plan's sound, of what is there of it."""
     raw = {
         i: (path, facts["channels"])
@@ -139,7 +139,7 @@ def mix_of(data: Data, plan: Plan) -> Sound:
     return Sound([h for h in plan.sounds if h.source in raw], raw, made, plan.dips)
 
 
-def findings(data: Data, project: int, story: Story) -> list[Finding]:
+def findings(data: DataFolder, project: int, story: Story) -> list[Finding]:
     """Everything to look at, worst first."""
     sources = recordings.sources(data.db, project)
     found = checks(
@@ -166,7 +166,7 @@ def findings(data: Data, project: int, story: Story) -> list[Finding]:
     return [*gone, *found]
 
 
-def _seen(data: Data, project: int, story: Story, sources: Sources) -> list[Finding]:
+def _seen(data: DataFolder, project: int, story: Story, sources: Sources) -> list[Finding]:
     """What is to be said of how it is seen: measured on small frames and on the titles as they are drawn."""
     p = projects.get(data.db, project)
     width, height = size_of(story, p.width, p.height)
@@ -193,7 +193,7 @@ def _seen(data: Data, project: int, story: Story, sources: Sources) -> list[Find
     return picture_checks(story, sources, width / height, cut, box)
 
 
-def words_around(data: Data, story: Story, a: int, b: int) -> list[tuple[int, int, Word]]:
+def words_around(data: DataFolder, story: Story, a: int, b: int) -> list[tuple[int, int, Word]]:
     """The words heard in story frames [a, b): first frame, end, word."""
     out = []
     for at, p in zip(story.starts, story.pieces, strict=False):
@@ -206,7 +206,7 @@ def words_around(data: Data, story: Story, a: int, b: int) -> list[tuple[int, in
     return out
 
 
-def shelf(data: Data, project: int, story: Story) -> list[Shot]:
+def shelf(data: DataFolder, project: int, story: Story) -> list[Shot]:
     """What could be laid as cover: kept ranges of b-roll first, then whole shots."""
     rows = {r.id: r for r in recordings.of_project(data.db, project)}
     found = uses(story)
@@ -243,7 +243,7 @@ def the_seam(story: Story, sources: Sources, piece: int) -> Seam:
     return seams(story, sources)[i - 1]
 
 
-def offers_for(data: Data, project: int, story: Story, seam: Seam) -> list[Offer]:
+def offers_for(data: DataFolder, project: int, story: Story, seam: Seam) -> list[Offer]:
     """Ways to take the jolt out of a jump."""
     sources = recordings.sources(data.db, project)
     reach = 9 * story.rate.nominal
@@ -254,7 +254,7 @@ def offers_for(data: Data, project: int, story: Story, seam: Seam) -> list[Offer
     return offers(story, sources, seam, shots, words)
 
 
-def said_between(data: Data, story: Story, a: int, b: int) -> list[Said]:
+def said_between(data: DataFolder, story: Story, a: int, b: int) -> list[Said]:
     """The sentences that are heard in story frames [a, b)."""
     out = []
     for begin, p in zip(story.starts, story.pieces, strict=False):

@@ -3,7 +3,7 @@
 from kovel.core.errors import Invalid, Told
 from kovel.core.plan.plan import make_plan
 from kovel.core.story.bounds import could_be_cut, held
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.exchange.timelines import TIMELINES
 from kovel.services.received_files import taken_apart, text_of
 from kovel.store import projects, recordings, stories
@@ -13,7 +13,7 @@ LARGEST = 50_000_000  # bytes
 UNFORESEEN = (ValueError, TypeError, KeyError, IndexError, AttributeError, ArithmeticError, RecursionError)
 
 
-def bring_in(data: Data, project: int, kind: str, file: str, body: bytes) -> tuple[int, str, list[str]]:
+def bring_in(data: DataFolder, project: int, kind: str, file: str, body: bytes) -> tuple[int, str, list[str]]:
     """The new story's number and name, and what could not be taken, line by line. `Refused`, and nothing is made, where it
     cannot be read."""
     format = TIMELINES.get(kind)

@@ -18,7 +18,7 @@ from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import format_timecode
 from kovel.core.words.fillers import KINDS, Proposal, kept, proposals, word_proposals
 from kovel.core.words.languages import Language
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.log.recording_languages import set_list, spoken
 from kovel.services.log.speech_levels import found_pauses, levels
 from kovel.store import decisions, kept_settings, recordings, transcripts
@@ -42,34 +42,36 @@ class Row:
         return self.end - self.start
 
 
-def desk(data: Data, recording: int) -> Desk:
+def desk(data: DataFolder, recording: int) -> Desk:
     return decisions.desk(data.db, recording)
 
 
-def put(data: Data, recording: int, d: Desk) -> None:
+def put(data: DataFolder, recording: int, d: Desk) -> None:
     """Keep a desk, and the one before it for undo."""
     decisions.put_desk(data.db, recording, d)
 
 
-def undo(data: Data, recording: int) -> str:
+def undo(data: DataFolder, recording: int) -> str:
     """Take the last decision or setting back."""
     if not decisions.undo_desk(data.db, recording):
         raise Invalid("There is nothing to undo here.")
     return "Undone."
 
 
-def interviewer(data: Data) -> str:
+def interviewer(data: DataFolder) -> str:
     """The name under which the interviewer's words stand in transcripts."""
     return kept_settings.get(data.db, "interviewer") or "interviewer"
 
 
 @lru_cache(8)
-def _of_words(data: Data, recording: int, state: str, heard: Levels | None, of: Language, interviewer: str) -> list[Proposal]:
+def _of_words(
+    data: DataFolder, recording: int, state: str, heard: Levels | None, of: Language, interviewer: str
+) -> list[Proposal]:
     """Kept while neither the words (in `state`) nor the sound change: so a setting of the pauses answers at once."""
     return word_proposals(transcripts.words(data.db, recording), heard, of, interviewer)
 
 
-def rows(data: Data, recording: int, rate: Rate, d: Desk | None = None) -> list[Row]:
+def rows(data: DataFolder, recording: int, rate: Rate, d: Desk | None = None) -> list[Row]:
     """Every proposal for a recording, whole frames inside what was found, in order."""
     d = d or desk(data, recording)
     said = transcripts.words(data.db, recording)
@@ -98,7 +100,7 @@ def rows(data: Data, recording: int, rate: Rate, d: Desk | None = None) -> list[
     return out
 
 
-def _proposal(data: Data, recording: int, rate: Rate, key: str, d: Desk) -> Row:
+def _proposal(data: DataFolder, recording: int, rate: Rate, key: str, d: Desk) -> Row:
     row = next((r for r in rows(data, recording, rate, d) if r.key == key), None)
     if row is None:
         raise Invalid("That proposal is not there any more: the settings changed it. Choose another one.")
@@ -109,7 +111,7 @@ def _proposal(data: Data, recording: int, rate: Rate, key: str, d: Desk) -> Row:
 # in words, comes back.
 
 
-def toggle(data: Data, recording: int, rate: Rate, key: str) -> str:
+def toggle(data: DataFolder, recording: int, rate: Rate, key: str) -> str:
     """Take a proposal out, or leave it in."""
     with data.db.write():
         d = desk(data, recording)
@@ -124,7 +126,7 @@ def toggle(data: Data, recording: int, rate: Rate, key: str) -> str:
         return "Left in." if row.out else "Taken out."
 
 
-def nudge(data: Data, recording: int, rate: Rate, key: str, edge: Literal["start", "end"], by: int) -> str:
+def nudge(data: DataFolder, recording: int, rate: Rate, key: str, edge: Literal["start", "end"], by: int) -> str:
     """Move an edge of a proposal by frames."""
     with data.db.write():
         d = desk(data, recording)
@@ -137,7 +139,7 @@ def nudge(data: Data, recording: int, rate: Rate, key: str, edge: Literal["start
         return f"Edge moved by {abs(by)} frame{'s' if abs(by) != 1 else ''}."
 
 
-def decide_all(data: Data, recording: int, rate: Rate, kind: str, out: bool) -> str:
+def decide_all(data: DataFolder, recording: int, rate: Rate, kind: str, out: bool) -> str:
     """Take every proposal of a kind out, or leave them all in; what was decided of single ones is forgotten."""
     if kind not in KINDS:
         raise Invalid("There is no such kind of proposal.")
@@ -150,7 +152,7 @@ def decide_all(data: Data, recording: int, rate: Rate, kind: str, out: bool) -> 
         return f"Every {kind} is {'taken out' if out else 'left in'}."
 
 
-def protect(data: Data, recording: int, start: int, end: int) -> str:
+def protect(data: DataFolder, recording: int, start: int, end: int) -> str:
     """Nothing is taken out of frames [start, end) of the recording."""
     if end <= start:
         raise Invalid("Drag over a stretch of the recording's line first, then protect it.")
@@ -161,7 +163,7 @@ def protect(data: Data, recording: int, start: int, end: int) -> str:
         return "Protected: nothing is taken out there."
 
 
-def reset(data: Data, recording: int) -> str:
+def reset(data: DataFolder, recording: int) -> str:
     """Take every decision back; the settings stay."""
     with data.db.write():
         put(data, recording, Desk(desk(data, recording).settings))
@@ -171,7 +173,9 @@ def reset(data: Data, recording: int) -> str:
 WITHIN = {"shortest": (0.05, 10.0), "before": (0.0, 5.0), "after": (0.0, 5.0), "island": (0.0, 2.0), "threshold": (-90.0, 0.0)}
 
 
-def set_up(data: Data, recording: int, values: Mapping[str, float | None], lists: Mapping[str, str], asking: str | None) -> str:
+def set_up(
+    data: DataFolder, recording: int, values: Mapping[str, float | None], lists: Mapping[str, str], asking: str | None
+) -> str:
     """Change how pauses are looked for (`values` of `Settings`, kept `WITHIN` their bounds; a threshold of None is found
     anew), the `lists` of the recording's language, and the name the interviewer stands under."""
     kept: dict[str, Any] = {k: None if v is None else within(*WITHIN[k], v) for k, v in values.items()}
@@ -209,7 +213,7 @@ class StoryCut:
         return self.end - self.at
 
 
-def story_cuts(data: Data, story: Story, only: int | None = None, d: Desk | None = None) -> list[StoryCut]:
+def story_cuts(data: DataFolder, story: Story, only: int | None = None, d: Desk | None = None) -> list[StoryCut]:
     """All that is decided to go and stands in the story, in its order (`only` of one recording, by desk `d` if given)."""
     out: list[StoryCut] = []
     known: dict[int, list[Row]] = {}
@@ -225,7 +229,7 @@ def story_cuts(data: Data, story: Story, only: int | None = None, d: Desk | None
     return sorted(out, key=lambda c: (c.at, c.end))
 
 
-def in_story(data: Data, story: Story, only: int | None = None, d: Desk | None = None) -> list[list[int]]:
+def in_story(data: DataFolder, story: Story, only: int | None = None, d: Desk | None = None) -> list[list[int]]:
     """Stretches of the story to take out, apart from each other."""
     return apart(story_cuts(data, story, only, d))
 

@@ -11,7 +11,7 @@ from kovel.core.sound.beats import Beats, doubled, halved, moved, tapped
 from kovel.core.sound.hits import Cut, Hit, at_sensitivity, on_beats, quick_cut
 from kovel.core.story.model import Story
 from kovel.core.time.rate import Rate
-from kovel.data_folder import Data, media_facts
+from kovel.data_folder import DataFolder, media_facts
 from kovel.jobs.kinds import JobKind, NeededSound
 from kovel.services.tighten.proposals import within
 from kovel.store import decisions, jobs, recordings
@@ -19,7 +19,7 @@ from kovel.store.decisions import QuickDesk
 from kovel.store.jobs import Job, JobState
 
 
-def pulse(data: Data, recording: int) -> dict[str, Any] | None:
+def pulse(data: DataFolder, recording: int) -> dict[str, Any] | None:
     """pulse.json of a recording; None while it was not listened to for hits and beats."""
     try:
         found: dict[str, Any] = json.loads((data.derived(recording) / "pulse.json").read_text())
@@ -28,7 +28,7 @@ def pulse(data: Data, recording: int) -> dict[str, Any] | None:
         return None
 
 
-def find(data: Data, recording: int) -> Job:
+def find(data: DataFolder, recording: int) -> Job:
     """Queue finding hits and beats, or the job that does it already."""
     r = recordings.get(data.db, recording)
     now = jobs.latest_of_recordings(data.db, r.project, "pulse").get(recording)
@@ -52,7 +52,7 @@ class Mark:
     on: bool
 
 
-def marks(data: Data, recording: int, rate: Rate, d: QuickDesk) -> tuple[list[Mark], list[int]]:
+def marks(data: DataFolder, recording: int, rate: Rate, d: QuickDesk) -> tuple[list[Mark], list[int]]:
     """Hits at the desk's sensitivity, and the frames each rings."""
     found = pulse(data, recording) or {"hits": []}
     ring = {r[0]: r[3] for r in found["hits"]}
@@ -62,7 +62,7 @@ def marks(data: Data, recording: int, rate: Rate, d: QuickDesk) -> tuple[list[Ma
     return out, [max(1, round(ring[h.sample] * float(rate.fps))) for h in rows]
 
 
-def pieces(data: Data, recording: int, rate: Rate, d: QuickDesk) -> list[Cut]:
+def pieces(data: DataFolder, recording: int, rate: Rate, d: QuickDesk) -> list[Cut]:
     """The quick cut as it stands: frames of the recording, in order."""
     total = recordings.get(data.db, recording).length(rate)
     rows, rings = marks(data, recording, rate, d)
@@ -79,7 +79,7 @@ def pieces(data: Data, recording: int, rate: Rate, d: QuickDesk) -> list[Cut]:
     return cuts
 
 
-def toggle(data: Data, recording: int, sample: int) -> str:
+def toggle(data: DataFolder, recording: int, sample: int) -> str:
     """Leave a hit out, or take it in again; what was done, in words."""
     with data.db.write():
         d = decisions.quick(data.db, recording)
@@ -93,7 +93,7 @@ WITHIN = {"before": (0, 10), "length": (1, 25), "intro": (0, 10_000), "target": 
 
 
 def set_up(
-    data: Data, recording: int, how: Mapping[str, int | None], ring: bool, sensitivity: float | None, music: int | None
+    data: DataFolder, recording: int, how: Mapping[str, int | None], ring: bool, sensitivity: float | None, music: int | None
 ) -> str:
     """How hits become pieces (`how`: frames of `Quick`, kept `WITHIN` their bounds), whether a piece lasts while its hit
     rings, how plain a hit must be (0 to 1; None: as it was), and the recording whose beats they go to."""
@@ -107,7 +107,7 @@ def set_up(
         return "Settings changed."
 
 
-def beats(data: Data, recording: int) -> Beats:
+def beats(data: DataFolder, recording: int) -> Beats:
     """The beats of a recording, as the editor corrected them or as they were found."""
     corrected = decisions.beats(data.db, recording)
     if corrected is not None:
@@ -116,7 +116,7 @@ def beats(data: Data, recording: int) -> Beats:
     return Beats(tuple(d["beats"]), d["tempo"], d["first"], d["bar"]) if d else Beats((), 0.0)
 
 
-def look_for_beats(data: Data, recording: int) -> bool:
+def look_for_beats(data: DataFolder, recording: int) -> bool:
     """Have the beats of some music found, if nobody asked for them yet; whether they are coming."""
     if decisions.beats(data.db, recording) is not None or pulse(data, recording) is not None:
         return False
@@ -129,7 +129,7 @@ def look_for_beats(data: Data, recording: int) -> bool:
 Correction = Literal["double", "halve", "move", "downbeat", "tap", "found"]
 
 
-def correct_beats(data: Data, recording: int, do: Correction, by: int = 0, taps: Sequence[int] = ()) -> str:
+def correct_beats(data: DataFolder, recording: int, do: Correction, by: int = 0, taps: Sequence[int] = ()) -> str:
     """Double, halve, move `by` ms, shift the downbeat, tap (samples), or take all corrections back; what came of it."""
     if do == "found":
         decisions.put_beats(data.db, recording, None)
@@ -167,7 +167,7 @@ def off_beat(cuts: list[Cut], hits: list[int], beat_frames: list[int]) -> list[i
     return out
 
 
-def beats_of(data: Data, story: Story) -> list[int]:
+def beats_of(data: DataFolder, story: Story) -> list[int]:
     """Story frames on which beats of its music fall, for snapping; none for music nobody looked for beats in."""
     out: set[int] = set()
     for x in story.sounds:

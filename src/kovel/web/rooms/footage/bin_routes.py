@@ -110,7 +110,7 @@ def remove(request: Request, project: int, number: int) -> HTMLResponse:
 @router.post("/footage/undo")
 def undo(request: Request, project: int, redo: Annotated[bool, Form()] = False) -> HTMLResponse:
     """The last step of the log, which footage is part of, taken back or done again."""
-    did, _ = steps.turn(web(request).data.db, project, redo)
+    did, _ = steps.undo_or_redo(web(request).data.db, project, redo)
     return listed(request, project, f"{'Done again' if redo else 'Undone'}: {did}.")
 
 

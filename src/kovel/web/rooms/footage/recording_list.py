@@ -6,7 +6,7 @@ from pathlib import Path
 
 from fastapi import Request
 
-from kovel.data_folder import Data, media_facts
+from kovel.data_folder import DataFolder, media_facts
 from kovel.services.footage.binning import FIRST, ORDERS, Heap, Shown, chosen, heaps, shown
 from kovel.services.footage.disk_space import Out, taken_lately, taken_out
 from kovel.services.footage.mending import being_mended
@@ -135,7 +135,7 @@ def footage(request: Request, project: int) -> FootageView:
     )  # fmt: skip
 
 
-def _sets(data: Data, project: int) -> list[list[Member]]:
+def _sets(data: DataFolder, project: int) -> list[list[Member]]:
     return [
         [
             Member(

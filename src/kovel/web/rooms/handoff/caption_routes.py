@@ -102,7 +102,7 @@ def words_again(request: Request, project: int) -> HTMLResponse:
 @router.post("/captions.undo")
 def undo(request: Request, project: int, redo: Annotated[bool, Form()] = False) -> HTMLResponse:
     """The last change of the captions taken back, or done again."""
-    did = caption_rows.turn(web(request).data.db, opened(request, project).id, redo)
+    did = caption_rows.undo_or_redo(web(request).data.db, opened(request, project).id, redo)
     return joined(_list(request, project), report(f"{'Done again' if redo else 'Undone'}: {did}."))
 
 

@@ -22,7 +22,7 @@ from kovel.core.story.seams import seams
 from kovel.core.story.settings import SHAPES
 from kovel.core.time.rate import RATES, Rate
 from kovel.core.time.timecode import parse_entry, stamp
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.exchange.documents import DOCUMENTS
 from kovel.exchange.timelines import TIMELINES
 from kovel.services.handoff import archiving
@@ -165,7 +165,7 @@ class TimelineRow:
     left: list[str]
 
 
-def _timelines(data: Data, project: int, kept: Kept) -> list[TimelineRow]:
+def _timelines(data: DataFolder, project: int, kept: Kept) -> list[TimelineRow]:
     of, rows = projects.get(data.db, project), _rows(data, project)
     return [TimelineRow(t.name, t.label, t.holds, t.left(kept.story, of, rows)) for t in TIMELINES.values()]
 
@@ -218,7 +218,7 @@ def drop_choice(
     return joined(output(request, project, asked), report(f"“{name}” is taken out."))
 
 
-def _rows(data: Data, project: int) -> dict[int, Recording]:
+def _rows(data: DataFolder, project: int) -> dict[int, Recording]:
     return {r.id: r for r in recordings.of_project(data.db, project)}
 
 
@@ -245,7 +245,7 @@ def _strip(request: Request, kept: Kept, most: int = 10) -> list[Step]:
     return out
 
 
-def _facts(data: Data, kept: Kept) -> list[tuple[str, str]]:
+def _facts(data: DataFolder, kept: Kept) -> list[tuple[str, str]]:
     """The story in numbers."""
     s = kept.story
     exposed = sum(x.kind == "jump" for x in seams(s, recordings.sources(data.db, kept.project)))

@@ -305,7 +305,7 @@ def keep_all_used(request: Request, project: int, only: int | None = None) -> in
 def undo(request: Request, project: int, rec: int | None = None, redo: bool = False) -> HTMLResponse:
     """Undo or redo the last step of the log, wherever it was made; the shown recording is drawn anew."""
     db = web(request).data.db
-    did, touched = steps.turn(db, project, redo)
+    did, touched = steps.undo_or_redo(db, project, redo)
     for i in touched:
         with contextlib.suppress(Invalid):
             want_cleaned(web(request).data, i)  # a setting that came back may need a sound made

@@ -13,7 +13,7 @@ from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import TimeError, parse_seconds, running, stamp
 from kovel.core.words.nearness import Said
 from kovel.core.words.radio_cut import Order
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.services.log import proposing, theming
 from kovel.services.log.sentence_meaning import meant, more_like, set_model, work_out
 from kovel.store import jobs, kept_settings, projects, recordings, steps, stories, theme_rows
@@ -74,7 +74,7 @@ def _length(samples: int, rate: Rate) -> str:
     return stamp(rate.sample_to_frame(samples), rate)
 
 
-def _map(data: Data, project: int) -> tuple[list[Column], list[Row]]:
+def _map(data: DataFolder, project: int) -> tuple[list[Column], list[Row]]:
     """Recordings one after the other, as wide as they are long where somebody speaks; a row a theme."""
     p = projects.get(data.db, project)
     rows = theming.listing(data, project)
@@ -190,7 +190,7 @@ def name(request: Request, project: int, theme: int, name: Annotated[str, Form()
 @router.post("/log/themes/undo")
 def undo(request: Request, project: int) -> HTMLResponse:
     """The log's last step, which themes are part of, is taken back."""
-    did, _ = steps.turn(web(request).data.db, project)
+    did, _ = steps.undo_or_redo(web(request).data.db, project)
     return _shown(request, project, f"Undone: {did}.")
 
 
@@ -234,7 +234,7 @@ def move(
     return joined(the_map(request, project), beside, report(f"It is of “{t.name}” now."))
 
 
-def _telling(data: Data, t: theming.Twice, which: int, names: dict[int, str], rate: Rate) -> Told:
+def _telling(data: DataFolder, t: theming.Twice, which: int, names: dict[int, str], rate: Rate) -> Told:
     s, how = (t.a, t.b)[which], t.how[which]
     facts = [f"{how.words} words", _length(how.length, rate), f"{how.pace:.0f} words a minute"]
     facts.append(f"{how.stumbles} stumble{'s' if how.stumbles != 1 else ''}" if how.stumbles else "no stumble")

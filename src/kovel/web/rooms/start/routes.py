@@ -12,7 +12,7 @@ from fastapi.responses import HTMLResponse, JSONResponse, RedirectResponse, Resp
 
 from kovel import __version__
 from kovel.core.time.rate import RATES
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.jobs.remote_workers import Crew
 from kovel.services.footage import disk_space
 from kovel.services.footage.intake import prepare
@@ -74,7 +74,7 @@ def _cards(request: Request) -> tuple[list[Card], list[Broken]]:
     return cards, damaged
 
 
-def _card(data: Data, p: Project) -> Card:
+def _card(data: DataFolder, p: Project) -> Card:
     rs = recordings.of_project(data.db, p.id)
     kept = stories.load(data.db, stories.current(data.db, p.id))
     face = next((f for r in rs if r.picture and (f := face_of(data, r, r.face(p.rate), p.rate))), None)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from functools import partial
 
 from kovel.core.time.timecode import stamp
-from kovel.data_folder import Data
+from kovel.data_folder import DataFolder
 from kovel.store import projects, recordings, subclips
 from kovel.store.recordings import Recording
 from kovel.store.subclips import Subclip
@@ -49,7 +49,7 @@ class Shelf:
         return {kind: self.page(kind) for kind in ("bites", "shots", "beds")}
 
 
-def shelf_of(data: Data, project: int) -> Shelf:
+def shelf_of(data: DataFolder, project: int) -> Shelf:
     """Everything that can be laid in the stories of a project: what is kept or undecided, what is not set aside."""
     p = projects.get(data.db, project)
     rows = {r.id: r for r in recordings.of_project(data.db, project)}

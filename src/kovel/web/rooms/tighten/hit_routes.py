@@ -12,7 +12,7 @@ from kovel.core.plan.plan import make_plan
 from kovel.core.sound.beats import Beats
 from kovel.core.sound.hits import Cut
 from kovel.core.story.model import Piece, Story
-from kovel.data_folder import Data, media_facts
+from kovel.data_folder import DataFolder, media_facts
 from kovel.services.tighten import quick_cuts
 from kovel.services.tighten.quick_cuts import Mark
 from kovel.store import decisions, jobs, projects, recordings, stories
@@ -32,7 +32,7 @@ def _job(request: Request, r: Recording) -> jobs.Job | None:
     return job if job and (job.is_open or job.has_failed) else None
 
 
-def _coming(data: Data, r: Recording) -> bool:
+def _coming(data: DataFolder, r: Recording) -> bool:
     facts = media_facts(data, r.id) or {}
     return bool(facts.get("sound")) and not facts.get("sounded")
 

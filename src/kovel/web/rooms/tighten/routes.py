@@ -20,7 +20,7 @@ from kovel.core.time.timecode import TimeError, parse_seconds, running
 from kovel.core.words.fillers import KINDS, kept
 from kovel.core.words.languages import Language
 from kovel.core.words.transcript import Word
-from kovel.data_folder import Data, media_facts
+from kovel.data_folder import DataFolder, media_facts
 from kovel.services.log import speech_levels
 from kovel.services.log.recording_languages import LISTS, spoken
 from kovel.services.tighten import proposals
@@ -148,7 +148,7 @@ def _desk(request: Request, project: int, r: Recording, clip: int | None) -> Des
     d = proposals.desk(w.data, r.id)
     found = [x for x in proposals.rows(w.data, r.id, p.rate, d) if x.start < end and start < x.end]
     heard = speech_levels.levels(w.data, r.id)
-    of_kind = {k: [x.out for x in found if x.kind == k] for k in KINDS}
+    as_kept = {k: [x.out for x in found if x.kind == k] for k in KINDS}
     picture = None
     a, b = p.rate.frame_to_sample(start), p.rate.frame_to_sample(end)
     if heard is not None and len(heard):
@@ -160,7 +160,7 @@ def _desk(request: Request, project: int, r: Recording, clip: int | None) -> Des
     return DeskView(
         project=p, r=r, clip=clip, clip_name=name, start=start, end=end, fps=float(p.rate.fps), desk=d,
         shown=found[:MOST], more=max(0, len(found) - MOST),
-        kinds=[Kind(k, NAMES[k], len(outs), sum(outs)) for k, outs in of_kind.items() if outs],
+        kinds=[Kind(k, NAMES[k], len(outs), sum(outs)) for k, outs in as_kept.items() if outs],
         sums=proposals.saved(proposals.left(found, start, end), start, end), picture=picture, words=said,
         struck=_struck(said, found, p.rate), voice=VOICE, tongue=spoken(w.data, r),
         breath=round((d.settings.before + d.settings.after) * float(p.rate.fps)), awaited=told.awaited, listened=told.listened,
@@ -169,7 +169,7 @@ def _desk(request: Request, project: int, r: Recording, clip: int | None) -> Des
     )  # fmt: skip
 
 
-def _listened(data: Data, recording: int, heard: Levels | None, job: jobs.Job | None, rate: Rate) -> Listened:
+def _listened(data: DataFolder, recording: int, heard: Levels | None, job: jobs.Job | None, rate: Rate) -> Listened:
     facts = media_facts(data, recording) or {}
     if heard is not None and heard.heard:
         return Listened()
@@ -271,7 +271,7 @@ class Values(Sent):
 Decision = Annotated[Toggle | Nudge | All | Protect | Back | Values, Field(discriminator="do")]
 
 
-def _decide(data: Data, recording: int, rate: Rate, asked: Decision) -> str:
+def _decide(data: DataFolder, recording: int, rate: Rate, asked: Decision) -> str:
     match asked:
         case Toggle():
             return proposals.toggle(data, recording, rate, asked.key)
