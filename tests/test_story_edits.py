@@ -9,7 +9,8 @@ import opentimelineio as otio
 import pytest
 from fastapi.testclient import TestClient
 
-from kovel.core.checks.findings import checks, jump_strength
+from kovel.core.checks.cut_checks import checks
+from kovel.core.checks.jump_strength import jump_strength
 from kovel.core.checks.offers import Shot, angles, offers, pauses_between, stems
 from kovel.core.plan.layers import own_frame
 from kovel.core.plan.outputs import Output

@@ -1,11 +1,14 @@
 """Each finding just where its rule begins, and not one frame before. The rules: DESIGN's list; figures common practice."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 
 import pytest
 
-from kovel.core.checks.findings import checks
+from kovel.core.checks import cut_checks
+from kovel.core.checks.cut_checks import checks
+from kovel.core.checks.findings import Finding
+from kovel.core.checks.looked_at import LookedAt
 from kovel.core.story.catalogue import run
 from kovel.core.story.model import Source, Sources, Story, Sync
 from tests.core.stories import SOURCES, R, do, three
@@ -168,3 +171,12 @@ def test_quick_cuts_are_one_finding() -> None:
     assert ("quick", 100) in told and not [x for x in told if x[0] in ("jump", "short") and x[1] and 100 <= x[1] <= 140]
     two = do(do(three(), "insert", at=100, source=4, start=0, length=6), "insert", at=106, source=4, start=40, length=6)
     assert "quick" not in dict(found(two)) and ("short", 100) in found(two)
+
+
+def test_a_new_check_is_a_function_in_the_list(monkeypatch: pytest.MonkeyPatch) -> None:
+    def long_films(look: LookedAt) -> Iterator[Finding]:
+        if look.story.length > 100:
+            yield Finding("long film", 100, f"{look.name(1)} and more lasts {look.clock(look.story.length)}", 99)
+
+    monkeypatch.setattr(cut_checks, "CHECKS", (*cut_checks.CHECKS, long_films))
+    assert checks(three(), SOURCES)[0] == Finding("long film", 100, "A and more lasts 0:08+00", 99)

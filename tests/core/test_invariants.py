@@ -19,7 +19,7 @@ from kovel.core.plan.layers import Layer, flat, own_frame
 from kovel.core.plan.plan import Plan, make_plan
 from kovel.core.plan.sounds import Heard, ramped, with_its_sound
 from kovel.core.story.catalogue import COMMANDS, parameters, run
-from kovel.core.story.consequences import longest
+from kovel.core.story.fitted_transitions import longest
 from kovel.core.story.model import TITLE, Cover, Piece, Refused, Report, Sound, Story
 from kovel.core.story.paste import copied
 from kovel.core.story.patch import Patch, story_from_json, story_to_json

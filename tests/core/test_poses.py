@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from kovel.core.checks.findings import jump_strength
+from kovel.core.checks.jump_strength import jump_strength
 from kovel.core.checks.poses import BETTER, CONTEXT, REACH, Room, closest, room_in
 
 

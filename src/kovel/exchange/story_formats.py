@@ -14,7 +14,8 @@ import opentimelineio as otio
 from kovel.core.plan.layers import Image, flat, own_frame
 from kovel.core.plan.plan import make_plan
 from kovel.core.plan.sounds import audible, sounds_on, with_its_sound
-from kovel.core.story.consequences import frames_in_words, kind_of
+from kovel.core.story.edit_rules import frames_in_words
+from kovel.core.story.fitted_transitions import kind_of
 from kovel.core.story.model import TITLE, Cover, Item, Piece, Sound, Sources, Story
 from kovel.core.story.model import kind_of as kind_of_item
 from kovel.core.story.settings import NONE, OF_ONE, SETTINGS, Values

@@ -7,7 +7,8 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from kovel.core.story.consequences import frames_in_words, longest
+from kovel.core.story.edit_rules import frames_in_words
+from kovel.core.story.fitted_transitions import longest
 from kovel.core.story.model import Sources, Story
 from kovel.core.story.seams import SPARE, Seam, seams
 from kovel.core.story.sync import same_moment

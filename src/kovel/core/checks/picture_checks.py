@@ -8,7 +8,7 @@ from typing import Any
 
 from kovel.core.checks.findings import Finding
 from kovel.core.plan.covered import room_behind
-from kovel.core.story.consequences import begun, frames_in_words, name_of
+from kovel.core.story.edit_rules import begun, frames_in_words, name_of
 from kovel.core.story.model import TITLE, Cover, Piece, Sources, Story
 from kovel.core.story.settings import FILLED, LOOK
 from kovel.core.time.timecode import stamp as clock

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kovel.core.checks.findings import Grey, jump_strength
+from kovel.core.checks.jump_strength import Grey, jump_strength
 
 REACH = 12  # frames an edge is moved at most
 CONTEXT = 12  # frames beside an edge by which a shot's own movement is judged

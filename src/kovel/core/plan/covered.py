@@ -14,7 +14,7 @@ from operator import itemgetter
 
 from kovel.core.plan.layers import BLACK, LINE, OPAQUE, Ease, Image, Layer, Opacity, Run, TitleImage
 from kovel.core.plan.pictures import Seen, steady, times, with_opacity
-from kovel.core.story.consequences import source_of
+from kovel.core.story.edit_rules import source_of
 from kovel.core.story.model import TITLE, Cover, Sources, Story
 from kovel.core.story.settings import FILLED, on_line
 

@@ -10,8 +10,8 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import TypeVar
 
-from kovel.core.story.consequences import frames_in_words, lane_key
 from kovel.core.story.edit_offers import edit, entry
+from kovel.core.story.edit_rules import frames_in_words, lane_key
 from kovel.core.story.model import SOUNDS, Cover, Laid, Refused, Report, Sound, Sources, Story, Tether, with_setting
 from kovel.core.story.tethers import cut_short
 

@@ -6,7 +6,8 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from kovel.core.story.consequences import (
+from kovel.core.story.edit_offers import edit, entry
+from kovel.core.story.edit_rules import (
     DIALOGUE,
     Edit,
     check_handles,
@@ -14,12 +15,11 @@ from kovel.core.story.consequences import (
     lane_key,
     name_of,
     refuse_locked,
-    settle,
     source_of,
 )
-from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.line import cut_at, without
 from kovel.core.story.model import Piece, Refused, Report, Sources, Story
+from kovel.core.story.settling import settle
 from kovel.core.time.timecode import stamp as clock
 
 

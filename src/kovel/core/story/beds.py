@@ -9,10 +9,11 @@ from bisect import bisect_left
 from dataclasses import replace
 from typing import Any
 
-from kovel.core.story.consequences import DIALOGUE, Edit, check_range, frames_in_words, refuse_locked, settle, source_of
 from kovel.core.story.edit_offers import edit
+from kovel.core.story.edit_rules import DIALOGUE, Edit, check_range, frames_in_words, refuse_locked, source_of
 from kovel.core.story.model import Piece, Refused, Sound, Sources, Story
 from kovel.core.story.settings import NONE, SETTINGS, Values
+from kovel.core.story.settling import settle
 from kovel.core.story.sound_edits import LANE, at_level, free_lane
 from kovel.core.time.timecode import stamp as clock
 

@@ -29,8 +29,8 @@ from kovel.core.story import (
     trims,
     values,
 )
-from kovel.core.story.consequences import DIALOGUE, Edit
 from kovel.core.story.edit_offers import COMMANDS, ENTRIES, Entry
+from kovel.core.story.edit_rules import DIALOGUE, Edit
 from kovel.core.story.model import SOUNDS, Refused, Sources, Story
 
 MODULES = (

@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 from fractions import Fraction
 
-from kovel.core.story.consequences import (
+from kovel.core.story.edit_offers import edit, entry
+from kovel.core.story.edit_rules import (
     Edit,
     begun,
     beyond,
@@ -15,12 +16,11 @@ from kovel.core.story.consequences import (
     lane_key,
     name_of,
     refuse_locked,
-    settle,
     source_of,
 )
-from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.model import TITLE, Cover, Piece, Refused, Report, Sources, Story, Tether, with_setting
 from kovel.core.story.settings import BETWEEN, HEARD, NONE, PACE
+from kovel.core.story.settling import settle
 from kovel.core.story.tethers import cut_short
 from kovel.core.time.timecode import stamp as clock
 

@@ -9,11 +9,12 @@ from __future__ import annotations
 from dataclasses import replace
 
 from kovel.core.story.along import lanes
-from kovel.core.story.consequences import DIALOGUE, Edit, frames_in_words, lane_key, name_of, refuse_locked, settle
 from kovel.core.story.covers import lay_cover
 from kovel.core.story.edit_offers import edit, entry
+from kovel.core.story.edit_rules import DIALOGUE, Edit, frames_in_words, lane_key, name_of, refuse_locked
 from kovel.core.story.line import cut_out, new_piece, place_in, placed, put_in, where_it_goes, without
 from kovel.core.story.model import Card, Cover, Piece, Refused, Sources, Story, Tether
+from kovel.core.story.settling import settle
 from kovel.core.story.tethers import as_cover
 from kovel.core.time.timecode import stamp as clock
 

@@ -9,11 +9,12 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from kovel.core.story.consequences import DIALOGUE, Edit, begun, lane_key, name_of, refuse_locked, settle
 from kovel.core.story.edit_offers import edit, entry
+from kovel.core.story.edit_rules import DIALOGUE, Edit, begun, lane_key, name_of, refuse_locked
 from kovel.core.story.model import Cover, Item, Piece, Refused, Sound, Sources, Story, moment_of, with_setting
 from kovel.core.story.seams import PUNCH, exposed
 from kovel.core.story.settings import FRAMING, LOOK, SETTINGS, Line, met, on_line, reaching
+from kovel.core.story.settling import settle
 from kovel.core.time.timecode import stamp as clock
 
 MOVED = ("zoom", "across", "down")

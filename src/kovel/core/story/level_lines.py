@@ -10,11 +10,12 @@ from dataclasses import replace
 from math import ceil
 
 from kovel.core.sound.mastering import BACK, DOWN
-from kovel.core.story.consequences import DIALOGUE, Edit, lane_key, name_of, refuse_locked, settle
 from kovel.core.story.edit_offers import edit, entry
+from kovel.core.story.edit_rules import DIALOGUE, Edit, lane_key, name_of, refuse_locked
 from kovel.core.story.levels_told import level_told
 from kovel.core.story.model import Cover, Item, Piece, Refused, Sources, Story, moment_of, with_setting
 from kovel.core.story.settings import NONE, SETTINGS, Line, Value, on_line
+from kovel.core.story.settling import settle
 from kovel.core.story.values import reset_value, set_value
 from kovel.core.time.timecode import stamp as clock
 

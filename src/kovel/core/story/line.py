@@ -6,8 +6,9 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from kovel.core.story.along import opened, out_of_step
-from kovel.core.story.consequences import Edit, check_range, settle
+from kovel.core.story.edit_rules import Edit, check_range
 from kovel.core.story.model import TAKES, Piece, Refused, Sources, Story
+from kovel.core.story.settling import settle
 from kovel.core.time.timecode import stamp as clock
 
 

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from kovel.core.story.consequences import DIALOGUE, Edit, lane_key, refuse_locked, settle
 from kovel.core.story.edit_offers import edit, entry
+from kovel.core.story.edit_rules import DIALOGUE, Edit, lane_key, refuse_locked
 from kovel.core.story.model import SOUNDS, Refused, Report, Section, Sources, Story
+from kovel.core.story.settling import settle
 from kovel.core.story.values import set_value
 from kovel.core.time.timecode import running
 

@@ -10,7 +10,9 @@ from fractions import Fraction
 from math import floor, isfinite
 from re import fullmatch
 
-from kovel.core.story.consequences import (
+from kovel.core.story.covers import check_speed, told_of_pace, told_of_sound, unpaced, voiced
+from kovel.core.story.edit_offers import edit, entry
+from kovel.core.story.edit_rules import (
     DIALOGUE,
     Edit,
     begun,
@@ -19,16 +21,14 @@ from kovel.core.story.consequences import (
     lane_key,
     name_of,
     refuse_locked,
-    settle,
     source_of,
 )
-from kovel.core.story.covers import check_speed, told_of_pace, told_of_sound, unpaced, voiced
-from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.line import put_in
 from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused, Sources, Story, frames_to, with_setting
 from kovel.core.story.ramps import Line, landing, ramp_of
 from kovel.core.story.reclocked import Keep, clock_held, extent, landed, on_clock, paced, put
 from kovel.core.story.settings import SETTINGS
+from kovel.core.story.settling import settle
 from kovel.core.story.tethers import part_of
 from kovel.core.time.timecode import stamp as clock
 

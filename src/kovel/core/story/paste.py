@@ -5,11 +5,12 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from kovel.core.story.consequences import DIALOGUE, Edit, check_range, frames_in_words, refuse_locked, settle
 from kovel.core.story.edit_offers import edit, entry
+from kovel.core.story.edit_rules import DIALOGUE, Edit, check_range, frames_in_words, refuse_locked
 from kovel.core.story.line import cut_at, cut_out, placed
 from kovel.core.story.model import Laid, Refused, Sources, Story, Tether
 from kovel.core.story.patch import cover_from, cover_row, piece_from, piece_row, sound_from, sound_row
+from kovel.core.story.settling import settle
 from kovel.core.time.timecode import stamp as clock
 
 Clip = dict[str, list[list[Any]]]

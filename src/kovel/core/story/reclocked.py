@@ -12,11 +12,12 @@ from math import floor
 from typing import Literal
 
 from kovel.core.story.clocks import clock_in
-from kovel.core.story.consequences import Edit, frames_in_words, name_of, reach, settle, source_of
 from kovel.core.story.covers import told_of_pace
+from kovel.core.story.edit_rules import Edit, frames_in_words, name_of, reach, source_of
 from kovel.core.story.model import Laid, Piece, Refused, Sources, Story, Tether
 from kovel.core.story.ramps import Line
 from kovel.core.story.settings import Values
+from kovel.core.story.settling import settle
 
 Keep = Literal["shot", "place"] | str
 

@@ -6,10 +6,11 @@ from dataclasses import replace
 from itertools import pairwise
 
 from kovel.core.story.along import closed, out_of_step
-from kovel.core.story.consequences import DIALOGUE, Edit, frames_in_words, refuse_locked, settle
 from kovel.core.story.edit_offers import edit, entry
+from kovel.core.story.edit_rules import DIALOGUE, Edit, frames_in_words, refuse_locked
 from kovel.core.story.line import cut_at, cut_out, part_of, placed, without
 from kovel.core.story.model import Piece, Refused, Sources, Story
+from kovel.core.story.settling import settle
 from kovel.core.time.timecode import stamp as clock
 
 

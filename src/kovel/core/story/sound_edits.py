@@ -5,21 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import replace
 
-from kovel.core.story.consequences import (
-    Edit,
-    beyond,
-    check_handles,
-    check_range,
-    frames_in_words,
-    refuse_locked,
-    settle,
-    source_of,
-)
 from kovel.core.story.covers import three_points
 from kovel.core.story.edit_offers import edit, entry
+from kovel.core.story.edit_rules import Edit, beyond, check_handles, check_range, frames_in_words, refuse_locked, source_of
 from kovel.core.story.levels_told import HALF
 from kovel.core.story.model import SOUNDS, Refused, Sound, Sources, Story, Tether
 from kovel.core.story.settings import NONE, SETTINGS, Value
+from kovel.core.story.settling import settle
 from kovel.core.story.tethers import faded
 from kovel.core.time.timecode import stamp as clock
 

@@ -12,7 +12,7 @@ from itertools import pairwise
 from typing import Any
 
 from kovel.core.story.bounds import could_be_cut
-from kovel.core.story.consequences import fit_transitions
+from kovel.core.story.fitted_transitions import fit_transitions
 from kovel.core.story.model import Sources, Story, Transition
 from kovel.core.story.patch import ROWS, SETS
 from kovel.core.story.settings import Values

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from kovel.core.story import covers, dialogue, sound_edits
-from kovel.core.story.consequences import Edit, source_of
 from kovel.core.story.covers import three_points
 from kovel.core.story.edit_offers import edit, entry
+from kovel.core.story.edit_rules import Edit, source_of
 from kovel.core.story.model import Refused, Sources, Story
 
 

@@ -9,11 +9,12 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import cast
 
-from kovel.core.story.consequences import Edit, frames_in_words, lane_key, refuse_locked, settle
 from kovel.core.story.covers import free_lane
 from kovel.core.story.edit_offers import edit, entry
+from kovel.core.story.edit_rules import Edit, frames_in_words, lane_key, refuse_locked
 from kovel.core.story.model import TITLE, Cover, Refused, Sources, Story
 from kovel.core.story.settings import NONE, SETTINGS, Value, Values
+from kovel.core.story.settling import settle
 from kovel.core.time.timecode import stamp as clock
 
 # How each kind of title begins: set on it, changed afterwards like anything that is set.

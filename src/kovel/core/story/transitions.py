@@ -5,9 +5,11 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from kovel.core.story.consequences import DIALOGUE, Edit, fitted, frames_in_words, longest, refuse_locked, settle
 from kovel.core.story.edit_offers import edit, entry
+from kovel.core.story.edit_rules import DIALOGUE, Edit, frames_in_words, refuse_locked
+from kovel.core.story.fitted_transitions import fitted, longest
 from kovel.core.story.model import Refused, Sources, Story, Transition
+from kovel.core.story.settling import settle
 from kovel.core.time.timecode import stamp as clock
 
 BLENDS = ("cut", "dissolve", "dip")

@@ -5,22 +5,13 @@ from __future__ import annotations
 from dataclasses import replace
 
 from kovel.core.story.arrangement import trim, trimmed
-from kovel.core.story.consequences import (
-    DIALOGUE,
-    Edit,
-    begun,
-    check_handles,
-    frames_in_words,
-    name_of,
-    refuse_locked,
-    settle,
-    source_of,
-)
 from kovel.core.story.covers import trim_cover
 from kovel.core.story.edit_offers import edit, entry
+from kovel.core.story.edit_rules import DIALOGUE, Edit, begun, check_handles, frames_in_words, name_of, refuse_locked, source_of
 from kovel.core.story.line import without
 from kovel.core.story.model import Piece, Refused, Report, Sources, Story
 from kovel.core.story.seams import exposed
+from kovel.core.story.settling import settle
 from kovel.core.story.sound_edits import trim_sound
 from kovel.core.time.timecode import stamp as clock
 

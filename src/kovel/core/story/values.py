@@ -7,23 +7,14 @@ from dataclasses import replace
 from difflib import get_close_matches
 from typing import Any
 
-from kovel.core.story.consequences import (
-    DIALOGUE,
-    Edit,
-    begun,
-    frames_in_words,
-    lane_key,
-    name_of,
-    refuse_locked,
-    settle,
-    source_of,
-)
 from kovel.core.story.covers import told_of_sound, voiced
 from kovel.core.story.edit_offers import edit, entry
+from kovel.core.story.edit_rules import DIALOGUE, Edit, begun, frames_in_words, lane_key, name_of, refuse_locked, source_of
 from kovel.core.story.levels_told import level_told
 from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused, Source, Sources, Story, kind_of
 from kovel.core.story.pace import run_backwards
 from kovel.core.story.settings import NONE, RETIMED, SETTINGS, Setting, Value, Values, met
+from kovel.core.story.settling import settle
 
 FADES = (("fade_in", "fade_out"), ("appear", "leave"))
 To = int | list[int] | str  # one thing, several, or a wider scope: "story", "group 5"

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from kovel.core.checks.findings import Grey
+from kovel.core.checks.jump_strength import Grey
 from kovel.core.checks.offers import Offer
 from kovel.core.checks.poses import CONTEXT, REACH, Pose, Room, closest, room_in
 from kovel.core.errors import Invalid
 from kovel.core.story.catalogue import run
-from kovel.core.story.consequences import frames_in_words
+from kovel.core.story.edit_rules import frames_in_words
 from kovel.core.story.model import Piece, Report, Sources, Story
 from kovel.core.story.seams import Seam, exposed
 from kovel.core.time.rate import Rate, frame_shown

@@ -8,7 +8,9 @@ from pathlib import Path
 import numpy as np
 from PIL import Image
 
-from kovel.core.checks.findings import Finding, checks, jump_strength
+from kovel.core.checks.cut_checks import checks
+from kovel.core.checks.findings import Finding
+from kovel.core.checks.jump_strength import jump_strength
 from kovel.core.checks.mix_loudness import sound_findings
 from kovel.core.checks.offers import Offer, Shot, offers
 from kovel.core.checks.picture_checks import picture_checks

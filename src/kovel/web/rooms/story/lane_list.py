@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from kovel.core.story.along import lanes as may_go_along
-from kovel.core.story.consequences import DIALOGUE
+from kovel.core.story.edit_rules import DIALOGUE
 from kovel.core.story.marks import lanes
 from kovel.core.story.model import SOUNDS, Story
 

@@ -11,7 +11,7 @@ from kovel.core.errors import Missing
 from kovel.core.plan.pictures import Seen
 from kovel.core.plan.plan import size_of
 from kovel.core.story.compare import compare
-from kovel.core.story.consequences import longest
+from kovel.core.story.fitted_transitions import longest
 from kovel.core.story.model import Piece, Source, Sources, Story
 from kovel.core.story.paste import copied
 from kovel.core.story.removals import taken_out

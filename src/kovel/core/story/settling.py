@@ -1,0 +1,210 @@
+"""What every edit ends in: tethers follow their words, transitions are fitted to their handles, consequences are told."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from operator import itemgetter
+from typing import TypeVar
+
+from kovel.core.story.edit_rules import Edit, begun, frames_in_words, lane_key, name_of
+from kovel.core.story.fitted_transitions import fit_transitions
+from kovel.core.story.model import TITLE, Cover, Laid, Report, Section, Sound, Sources, Story
+from kovel.core.story.seams import Seam, exposed
+from kovel.core.story.tethers import Kept, followed, kept_on_locked
+from kovel.core.time.timecode import stamp as clock
+
+L = TypeVar("L", Cover, Sound)
+Split = Mapping[int, tuple[int, ...]]  # the pieces that a piece of before became
+
+
+@dataclass(frozen=True, slots=True)
+class _Followed:
+    """Covers and sounds after the edit, in place and loose; and by their ids what became of them."""
+
+    covers: list[Cover]
+    loose: list[Cover]
+    sounds: list[Sound]
+    loose_sounds: list[Sound]
+    loosened: tuple[int, ...]
+    returned: tuple[int, ...]
+    lost: dict[int, int]  # frames that their words lost
+    held: tuple[int, ...]  # on locked lanes: they kept their length
+    lifted: tuple[tuple[int, int, str], ...]  # (id, the lane it moved to, covers or sounds)
+
+    @property
+    def every(self) -> list[Laid]:
+        """All of them, in place and loose."""
+        return _all(self.covers, self.loose, self.sounds, self.loose_sounds)
+
+
+def settle(
+    old: Story, new: Story, sources: Sources, did: str, *, split: Split | None = None, made: tuple[int, ...] = (),
+    playhead: int | None = None, keep_covers: bool = False,
+) -> Edit:  # fmt: skip
+    """The finished story from a draft `new`, and the report.
+
+    `split` says which pieces an old piece became. A cover or sound loses what its words lost (core/tethers.py); one that
+    lost all waits in its tray; a loose one whose word is back goes in place again. Two that now meet on one lane: the later
+    start moves up to a free lane. A transition whose neighbours parted is dropped, one whose handles shrank is shortened.
+    """
+    split = split or {}
+    laid = _follow_words(old, new, sources, split, keep_covers)
+    headings = len(new.sections)
+    new = replace(
+        new,
+        covers=tuple(laid.covers),
+        loose=tuple(laid.loose),
+        sounds=tuple(laid.sounds),
+        loose_sounds=tuple(laid.loose_sounds),
+        sections=_sections(old, new, split) if new.sections else (),
+    )
+    still, about_transitions, shortened = fit_transitions(new, sources, split) if new.transitions else ((), [], [])
+    new = replace(new, transitions=still)
+    jumps = _exposed_now(old, new, sources)
+    notes = [*_about_laid(old, laid, sources), *about_transitions]
+    if len(new.sections) < headings:
+        notes.append("A heading went with the last of its pieces.")
+    notes += _about_jumps(jumps, new)
+    if new.length < old.length:
+        notes += _about_the_end(old, new, laid, sources)
+    at = tuple(jump.at for jump in jumps)
+    return new, Report(begun(did), tuple(notes), made, laid.loosened, laid.returned, at, tuple(shortened), playhead)
+
+
+def _follow_words(old: Story, new: Story, sources: Sources, split: Split, keep_covers: bool) -> _Followed:
+    """Covers and sounds with their words, each lane without overlaps."""
+    kept = Kept(old, new, split)
+    old_pieces = {p.id for p in old.pieces}
+    covers, loose, shorter = followed(kept, (*new.covers, *new.loose), () if keep_covers else old.covers, sources)
+    covers, loose, held = kept_on_locked(kept, covers, loose, old.covers, lambda c: lane_key(c.lane) in old.locked)
+    with_shots = replace(new, covers=tuple(covers), loose=tuple(loose))
+    if _on_covers(new):
+        kept = Kept(old, with_shots, split)
+    sounds, loose_sounds, shorter_sounds = followed(kept, (*new.sounds, *new.loose_sounds), old.sounds, sources)
+    sounds, loose_sounds, held_sounds = kept_on_locked(
+        kept, sounds, loose_sounds, old.sounds, lambda x: "sounds" in old.locked and x.tether.piece in old_pieces
+    )
+    were_loose = {c.id for c in _all(old.loose, old.loose_sounds)}
+    length = {c.id: c.length for c in _all(old.covers, old.sounds)}
+    cut, kept_long = {*shorter, *shorter_sounds}, (*held, *held_sounds)
+    lost = {c.id: length[c.id] - c.length for c in _all(covers, sounds) if c.id in cut and c.id not in kept_long}
+    loosened = tuple(c.id for c in _all(loose, loose_sounds) if c.id in length)
+    returned = tuple(c.id for c in _all(covers, sounds) if c.id in were_loose)
+    covers, lifted_covers = _separate(new, covers)
+    sounds, lifted_sounds = _separate(with_shots, sounds)
+    lifted = (*((*row, "covers") for row in lifted_covers), *((*row, "sounds") for row in lifted_sounds))
+    return _Followed(covers, loose, sounds, loose_sounds, loosened, returned, lost, kept_long, lifted)
+
+
+def _names(laid: _Followed, sources: Sources) -> dict[int, str]:
+    """What covers and sounds are called at the beginning of a sentence."""
+    return {c.id: begun(name_of(sources, c)) for c in laid.every if c.source in sources or c.source == TITLE}
+
+
+def _about_laid(old: Story, laid: _Followed, sources: Sources) -> Iterator[str]:
+    """What became of covers and sounds, a sentence each."""
+    if not (laid.loosened or laid.returned or laid.lost or laid.lifted or laid.held):
+        return
+    names = _names(laid, sources)
+    shots = {c.id for c in (*old.covers, *old.loose)}
+    tied = {x.id: "shot" if x.tether.piece in shots else "word" for x in laid.every}
+
+    def name(laid_id: int) -> str:
+        return names.get(laid_id, "A cover")
+
+    for one in laid.loosened:
+        yield f"{name(one)} came loose: its {tied[one]} left the story. It waits in the tray."
+    for one in laid.returned:
+        yield f"{name(one)} is back over its {tied[one]}."
+    for one, frames in laid.lost.items():
+        yield f"{name(one)} is {frames_in_words(frames)} shorter: the words it lay over left the story."
+    for one, lane, what in laid.lifted:
+        yield f"{name(one)} moved to lane {lane}, so that both {what} keep their words."
+    for one in laid.held:
+        yield f"{name(one)} keeps its length, for its lane is locked: it lies over other words now."
+
+
+def _exposed_now(old: Story, new: Story, sources: Sources) -> list[Seam]:
+    """Jump cuts that are seen now and were not before."""
+    before = {jump.key for jump in exposed(old, sources)}
+    return [jump for jump in exposed(new, sources) if jump.key not in before]
+
+
+def _about_jumps(jumps: Sequence[Seam], new: Story) -> Iterator[str]:
+    if jumps:
+        where = ", ".join([*(clock(jump.at, new.rate) for jump in jumps[:3]), *(["…"] if len(jumps) > 3 else [])])
+        yield f"{'A jump cut is' if len(jumps) == 1 else f'{len(jumps)} jump cuts are'} exposed now (at {where})."
+
+
+def _about_the_end(old: Story, new: Story, laid: _Followed, sources: Sources) -> Iterator[str]:
+    """What a shorter story no longer reaches: music that runs past its end, and what stands on its clock behind it."""
+    names = _names(laid, sources)
+    ran_past = {x.id for x in old.sounds if old.at(x) + x.length > old.length}
+    for x in new.sounds:
+        at = new.at(x)
+        if x.kind == "music" and at < new.length < at + x.length and x.id not in ran_past:
+            yield f"{names.get(x.id, 'Music')} now runs past the end of the talk; it is cut off there."
+    placed = {c.id: c.tether for c in _all(old.covers, old.sounds)}
+    for one in _all(new.covers, new.sounds):
+        was = placed.get(one.id)
+        behind = one.tether.piece == 0 and one.tether.moment >= new.length
+        if behind and was is not None and was.piece == 0 and was.moment < old.length:
+            yield f"{names.get(one.id, 'A cover')} stays where it is on the story's clock: behind the end now."
+
+
+def _on_covers(story: Story) -> bool:
+    """Whether a sound is tied to a cover."""
+    pieces = {0, *(p.id for p in story.pieces)}
+    return any(x.tether.piece not in pieces for x in (*story.sounds, *story.loose_sounds))
+
+
+def _all(*rows: Iterable[Laid]) -> list[Laid]:
+    return [c for r in rows for c in r]
+
+
+def _separate(story: Story, laid: Sequence[L]) -> tuple[list[L], list[tuple[int, int]]]:
+    """Sorted by place, no two overlapping on a lane; the later start yields upwards."""
+    shifts = story.shifts
+    rows = sorted([(shifts[c.tether.piece] + c.tether.moment, c.lane, c.id, c) for c in laid], key=itemgetter(0, 1, 2))
+    ends: dict[int, tuple[int, L]] = {}
+    out: list[L] = []
+    lifted = []
+    for at, lane, _, c in rows:
+        while lane in ends and ends[lane][0] - _shared(ends[lane][1], c) > at:
+            lane += 1
+        if lane != c.lane:
+            lifted.append((c.id, lane))
+            c = replace(c, lane=lane)
+        if lane not in ends or ends[lane][0] < at + c.length:
+            ends[lane] = (at + c.length, c)
+        out.append(c)
+    return out, lifted
+
+
+def _shared(a: Laid, b: Laid) -> int:
+    """Frames that two neighbours on a lane may share: parts of one recording that are joined by a crossfade."""
+    if isinstance(a, Sound) and isinstance(b, Sound) and a.group and (a.group, a.source) == (b.group, b.source):
+        return int(min(a.settings["fade_out"], b.settings["fade_in"]))
+    return 0
+
+
+def _sections(old: Story, new: Story, split: Mapping[int, tuple[int, ...]]) -> tuple[Section, ...]:
+    """Headings stay with their piece; if it left, they go to the next one of theirs that is still there."""
+    order = {p.id: i for i, p in enumerate(new.pieces)}
+    mine = {s.piece for s in new.sections}
+    out = []
+    for s in new.sections:
+        at = s.piece
+        if at not in order:
+            i = next((k for k, p in enumerate(old.pieces) if p.id == at), len(old.pieces))
+            at = 0
+            for p in old.pieces[i:]:
+                if p.id != s.piece and p.id in mine:
+                    break
+                at = next((q for q in split.get(p.id, (p.id,)) if q in order), 0)
+                if at:
+                    break
+        if at:
+            out.append(s if at == s.piece else replace(s, piece=at))
+    return tuple(sorted({s.piece: s for s in out}.values(), key=lambda s: order[s.piece]))
