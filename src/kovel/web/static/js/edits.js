@@ -1,4 +1,4 @@
-// The edits as the server declares them (core/story/edit_offers.py): what each takes is filled in from what is chosen here.
+// The edits as the server declares them (core/story/edit_offers.py): what each takes is filled in from the choice.
 import { say } from "./base.js";
 import { $, num } from "./dom.js";
 import { readTime } from "./times.js";
