@@ -179,4 +179,4 @@ def test_a_new_check_is_a_function_in_the_list(monkeypatch: pytest.MonkeyPatch) 
             yield Finding("long film", 100, f"{look.name(1)} and more lasts {look.clock(look.story.length)}", 99)
 
     monkeypatch.setattr(cut_checks, "CHECKS", (*cut_checks.CHECKS, long_films))
-    assert checks(three(), SOURCES)[0] == Finding("long film", 100, "A and more lasts 0:08+00", 99)
+    assert checks(three(), SOURCES)[0] == Finding("long film", 100, "A and more lasts 0:09+15", 99)

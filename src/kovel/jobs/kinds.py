@@ -100,7 +100,6 @@ class JobKind:
     :param hold: why it cannot be handed out yet
     :param is_long: it takes minutes and more, and leaves room for other work
     :param fills_machine: one at a time on each machine
-    :param brings_words: it brings a recording's words, or who says them
     :param follow: takes in what comes while it is worked on
     :param clear: files between a job and its worker that nobody needs once it has ended
     """
@@ -113,7 +112,6 @@ class JobKind:
     needs_sound: NeededSound = NeededSound.NONE
     is_long: bool = False
     fills_machine: bool = False
-    brings_words: bool = False
     follow: Callable[[DataFolder, Job], Follower] | None = None
     clear: Callable[[Job], None] | None = None
     steps: Steps | None = None

@@ -1,4 +1,4 @@
-"""A worker on another machine: takes calls from a queue on Redis, as long as its server can know that it lives (see `crew`).
+"""A worker on another machine: takes calls from a queue on Redis, as long as its server can know that it lives (see `remote_workers`).
 
 It is told on its standard input, in one line of JSON, and ends when that closes; its code says why: REFUSED is for whoever started it,
 after CUT_OFF it is to begin anew, under another name.
