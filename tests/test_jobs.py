@@ -334,4 +334,4 @@ def test_a_new_kind_of_job_is_one_entry(data: DataFolder, clips: dict[str, Path]
     done = jobs.get(data.db, waits.id)
     assert (done.state, done.message, done.result) == (JobState.DONE, "300 frames", {"frames": 300})
     assert jobs.get(data.db, never.id).message == "No such clip."
-    assert "knows no work called “from a later version”" in jobs.get(data.db, unknown.id).message
+    assert "A newer version of Kovel started this (“from a later version”)" in jobs.get(data.db, unknown.id).message

@@ -6,6 +6,7 @@ import re
 import shutil
 from collections import Counter
 from collections.abc import Callable
+from dataclasses import replace
 from itertools import pairwise
 from math import comb
 from pathlib import Path
@@ -504,7 +505,9 @@ def test_another_model_is_set_or_refused(project: Coded, room: TestClient, tmp_p
 def test_two_cameras_of_one_moment_say_it_once(project: Coded) -> None:
     data, r = project
     words = transcripts.words(data.db, r["talk"].id)
-    transcripts.set_words(data.db, r["fifty"].id, [Word(w.text, w.start + 9_600, w.end + 9_600, w.speaker) for w in words[:60]])
+    transcripts.set_words(
+        data.db, r["fifty"].id, [Word(f"{w.text}s", w.start + 9_600, w.end + 9_600, w.speaker) for w in words[:60]]
+    )
     assert len({s.recording for s in sentence_meaning.meant(data, 1).said}) == 2
     recordings.set_sync(data.db, [(r["talk"].id, Sync(1, 0), 1.0, "sound"), (r["fifty"].id, Sync(1, -9_600), 1.0, "sound")])
     assert {s.recording for s in sentence_meaning.meant(data, 1).said} == {r["talk"].id}  # at once, though no word was changed
@@ -553,3 +556,14 @@ def test_words_bring_their_meaning_by_themselves(interviews: Interviews, project
     transcripts.set_words(data.db, r["fifty"].id, talk(interviews, "Karl", "sea"))
     sentence_meaning.keep_up(data, seen)
     assert len(jobs.of_project(data.db, 1, "meaning")) == 2  # a project that was put away waits
+
+
+def test_cameras_that_nobody_synced_tell_nothing_twice() -> None:
+    """The same words at one distance are one moment; the same words told again, or at any distance, are not."""
+    texts = [f"this is sentence number {n} of it" for n in range(5)]
+    one = [Said(1, 480_000 * n, 480_000 * n + 96_000, "A", text) for n, text in enumerate(texts)]
+    camera = [replace(s, recording=2, start=s.start - 336_000, end=s.end - 336_000) for s in one[1:]]
+    later = [replace(s, recording=3, start=s.start + 200_000 * n, end=s.end + 200_000 * n) for n, s in enumerate(one)]
+    other = Said(2, 9_000_000, 9_096_000, "A", "only this camera heard that")
+    assert sentence_meaning.heard_once([*one, *camera, other, *later], {}) == [*one, other, *later]
+    assert sentence_meaning.heard_once([*one, *camera[:2]], {}) == [*one, *camera[:2]]  # two alike may be chance

@@ -165,7 +165,7 @@ def test_what_cannot_be_taken_is_told_line_by_line(shoot: tuple[Project, Rows], 
         with pytest.raises(Unusable):
             timeline(bad, p, rows)
     before = len(stories.of_project(data.db, p.id))
-    with pytest.raises(Invalid, match="no timeline that Kovel reads"):
+    with pytest.raises(Invalid, match=r"cannot read a\.doc as a timeline"):
         bring_in(data, p.id, "doc", "a.doc", b"tea")
     with pytest.raises(Invalid, match=r"Nothing of x\.edl"):
         bring_in(data, p.id, "edl", "x.edl", b"001  ZZ       V     C        00:00:00:00 00:00:01:00 01:00:00:00 01:00:01:00\n")

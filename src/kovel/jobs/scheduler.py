@@ -220,7 +220,8 @@ class Scheduler:
         """Whether this Kovel can make it; a job that a later version left behind has failed, and says so."""
         if job.kind in self.kinds:
             return True
-        jobs.end(self.data.db, job.id, JobState.FAILED, f"This version of Kovel knows no work called “{job.kind}”.")
+        told = f"A newer version of Kovel started this (“{job.kind}”); this one cannot finish it. Start the newer one again."
+        jobs.end(self.data.db, job.id, JobState.FAILED, told)
         return False
 
     def _end_the_silent(self, rows: list[jobs.Job]) -> None:

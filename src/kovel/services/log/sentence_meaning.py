@@ -4,6 +4,7 @@ import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
+from itertools import combinations
 from pathlib import Path
 from typing import Any, Literal
 from uuid import uuid4
@@ -26,6 +27,9 @@ Floats = npt.NDArray[np.float32]
 SHOT_SAYS = 3  # sentences of a shot's own that tell what it shows
 WORDS = 3000  # of a project that can name a theme: the most frequent ones
 Why = Literal["word", "meaning"]
+
+
+ALIKE = 3  # sentences that two recordings say at one distance, from which on they are of one moment
 
 
 @dataclass(frozen=True)
@@ -69,22 +73,58 @@ def meant(data: DataFolder, project: int) -> Meant:
 
 
 def heard_once(said: Sequence[Said], sources: Sources) -> list[Said]:
-    """Without the sentences that another recording of the same moment (synced) has heard already.
+    """Without the sentences that another recording of the same moment has heard already: one that is synced to it, or one that says the
+    same words at the same distance.
 
     A   [We haul]  [She said]        B   ~~~~~~~~~~ [She said] [Every]      of B only "Every" is left
     """
+    apart = _same_words(said)
     out: list[Said] = []
-    taken: dict[int, list[tuple[Fraction, Fraction, int]]] = {}  # by sync set: stretches in seconds, and whose they are
+    taken: dict[object, list[tuple[Fraction, Fraction, int]]] = {}  # by moment: stretches in seconds, and whose they are
     for s in said:
         source = sources.get(s.recording)
+        moment: object = None
         if source is not None and source.sync is not None:
-            a, b = (set_time(source.sync, Fraction(x, SAMPLE_RATE)) for x in (s.start, s.end))
-            there = taken.setdefault(source.sync.set, [])
-            if any(2 * (min(b, y) - max(a, x)) > min(b - a, y - x) for x, y, r in there if r != s.recording):
+            moment = "set", source.sync.set
+            start, end = (set_time(source.sync, Fraction(x, SAMPLE_RATE)) for x in (s.start, s.end))
+        elif s.recording in apart:
+            first, samples = apart[s.recording]
+            moment = "recording", first
+            start, end = (Fraction(x - samples, SAMPLE_RATE) for x in (s.start, s.end))
+        if moment is not None:
+            there = taken.setdefault(moment, [])
+            if any(2 * (min(end, y) - max(start, x)) > min(end - start, y - x) for x, y, r in there if r != s.recording):
                 continue
-            there.append((a, b, s.recording))
+            there.append((start, end, s.recording))
         out.append(s)
     return out
+
+
+def _same_words(said: Sequence[Said]) -> dict[int, tuple[int, int]]:
+    """Recordings that say word for word what another one says, at one distance: the other one, and that distance in samples.
+
+    Nobody tells ALIKE sentences again with the same words in the same time.
+
+    A   [We haul]    [She said]   [Every]
+    B      [We haul]    [She said]   [Every]       {A: (A, 0), B: (A, 3)}
+    """
+    places: dict[str, list[Said]] = {}
+    for s in said:
+        if len(s.text.split()) >= 4:
+            places.setdefault(s.text.casefold(), []).append(s)
+    distances: dict[tuple[int, int], list[int]] = {}
+    for rows in places.values():
+        for one, other in combinations(rows[:9], 2):
+            if one.recording != other.recording:
+                first, second = sorted((one, other), key=lambda s: s.recording)
+                distances.setdefault((first.recording, second.recording), []).append(second.start - first.start)
+    found: dict[int, tuple[int, int]] = {}
+    for (first_recording, second_recording), rows_apart in sorted(distances.items()):
+        middle = sorted(rows_apart)[len(rows_apart) // 2]
+        if sum(abs(x - middle) <= SAMPLE_RATE // 2 for x in rows_apart) >= ALIKE and second_recording not in found:
+            base, shift = found.setdefault(first_recording, (first_recording, 0))
+            found[second_recording] = (base, shift + middle)
+    return found
 
 
 def texts_of(data: DataFolder, project: int) -> list[str]:

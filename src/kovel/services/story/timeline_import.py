@@ -18,8 +18,8 @@ def bring_in(data: DataFolder, project: int, kind: str, file: str, body: bytes) 
     cannot be read."""
     format = TIMELINES.get(kind)
     if format is None:
-        known = ", ".join(f"{t.label} (.{t.name})" for t in TIMELINES.values())
-        raise Invalid(f"{file} is no timeline that Kovel reads. It reads {known}.")
+        known = " and ".join(f"{t.label} (.{t.name})" for t in TIMELINES.values())
+        raise Invalid(f"Kovel cannot read {file} as a timeline. It reads {known}: export one of these and import that.")
     p = projects.get(data.db, project)
     rows = {r.id: r for r in recordings.of_project(data.db, project)}
     if len(body) > LARGEST:
