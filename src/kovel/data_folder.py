@@ -29,8 +29,8 @@ class DataFolder:
         self.root = root.expanduser().resolve()
         try:
             self.root.mkdir(0o700, parents=True, exist_ok=True)  # nobody else's, where it is new
-        except OSError as e:
-            raise in_words(e) or e from None
+        except OSError as error:
+            raise in_words(error) or error from None
         self.db = Database(self.root / "kovel.db")
 
     def derived(self, recording: int) -> Path:
@@ -72,21 +72,21 @@ class DataFolder:
 
     def secret(self) -> str:
         """Signs the sign-in cookie; kept, so that a restart does not sign everybody out. One that is not whole is made anew."""
-        p = self.root / "session.key"
+        path = self.root / "session.key"
         with contextlib.suppress(OSError, UnicodeError):
-            if re.fullmatch("[0-9a-f]{64}", kept := p.read_text()):
+            if re.fullmatch("[0-9a-f]{64}", kept := path.read_text()):
                 return kept
         new = secrets.token_hex(32)
-        part = p.with_suffix(".part")
+        part = path.with_suffix(".part")
         try:
             part.unlink(missing_ok=True)
             with open(os.open(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "w") as f:
                 f.write(new)
                 f.flush()
                 os.fsync(f.fileno())
-            part.replace(p)
-        except OSError as e:
-            raise in_words(e) or e from None
+            part.replace(path)
+        except OSError as error:
+            raise in_words(error) or error from None
         return new
 
     @property
@@ -155,11 +155,11 @@ ENOUGH = 48_000 * 2 * 120  # bytes of sound.pcm from which on it is worth listen
 
 def sounded(folder: str, begun: bool = False) -> bool:
     """Whether all of a recording's sound is there, by its folder; or (`begun`) some of it."""
-    d = Path(folder)
-    if whole_sound(d):
+    path = Path(folder)
+    if whole_sound(path):
         return True
     with contextlib.suppress(OSError):
-        return begun and sound_file(d).stat().st_size > ENOUGH
+        return begun and sound_file(path).stat().st_size > ENOUGH
     return False
 
 
@@ -173,7 +173,7 @@ def look_at(data: DataFolder, recording: int) -> None:
 def looked_at(data: DataFolder) -> dict[int, float]:
     """When each recording was looked at last, in Unix seconds."""
     out = {}
-    for p in (data.root / "derived").glob("*/looked"):
+    for path in (data.root / "derived").glob("*/looked"):
         with contextlib.suppress(OSError, ValueError):
-            out[int(p.parent.name)] = p.stat().st_mtime
+            out[int(path.parent.name)] = path.stat().st_mtime
     return out

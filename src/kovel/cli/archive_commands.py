@@ -31,12 +31,12 @@ def out_(
 ) -> None:
     """Write the project to PATH (.kovel.zip where it has no ending)."""
     data = open_data(folder)
-    p = the_project(data, project_name)
+    project = the_project(data, project_name)
     path = path if path.suffix else path.with_name(f"{path.name}.kovel.zip")
     check_folder(path)
     if path.exists() and not force:
         raise Invalid(f"{path} is there already. Choose another name, or add --force.")
-    job, done = archiving.start_archive(data, p.id, media, path.resolve(), handle)
+    job, done = archiving.start_archive(data, project.id, media, path.resolve(), handle)
     try:
         (ended,) = wait_for(data, [job.id], quiet=as_json)
     except KeyboardInterrupt:
@@ -44,7 +44,7 @@ def out_(
         raise click.ClickException("Stopped. Nothing half made was left behind.") from None
     if not ended.is_done:
         raise Invalid(ended.message or "It was stopped.")
-    told = [f"{done.path}: {p.name}, {done.recordings} recordings, {done.media} of them with their files."]
+    told = [f"{done.path}: {project.name}, {done.recordings} recordings, {done.media} of them with their files."]
     told += [f"{name} is off-line: its file is not in it." for name in done.missing]
     value = {"path": done.path, "recordings": done.recordings, "media": done.media, "missing": list(done.missing)}
     answer(as_json, value, "\n".join(told))

@@ -16,14 +16,17 @@ def bin_() -> None:
 
 
 def _found(data: DataFolder, project: int, name: str) -> bin_rows.Bin:
-    rows = [b for b in bin_rows.of_project(data.db, project) if name in (b.name, str(b.id))]
+    rows = [folder for folder in bin_rows.of_project(data.db, project) if name in (folder.name, str(folder.id))]
     return only(rows, name, "bin", lambda b: str(b.id))
 
 
 def _told(data: DataFolder, project: int, as_json: bool) -> None:
-    names = {r.id: r.name for r in recordings.of_project(data.db, project)}
+    names = {recording.id: recording.name for recording in recordings.of_project(data.db, project)}
     rows = bin_rows.of_project(data.db, project)
-    value = [{"id": b.id, "name": b.name, "recordings": [names[i] for i in names if i in b.recordings]} for b in rows]
+    value = [
+        {"id": folder.id, "name": folder.name, "recordings": [names[name] for name in names if name in folder.recordings]}
+        for folder in rows
+    ]
     text = "\n".join(f"{b['name']}: {', '.join(map(str, b['recordings'])) or 'empty'}" for b in value)  # type: ignore[call-overload]
     answer(as_json, {"bins": value}, text or "There are no bins yet.")
 
@@ -47,9 +50,9 @@ def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
 def make(name: str, names: tuple[str, ...], folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """A new bin with these recordings in it."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    bin_rows.make(data.db, p.id, name, [the_recording(data, p.id, n).id for n in names])
-    _told(data, p.id, as_json)
+    project = the_project(data, project_name)
+    bin_rows.make(data.db, project.id, name, [the_recording(data, project.id, name).id for name in names])
+    _told(data, project.id, as_json)
 
 
 @bin_.command("put")
@@ -62,9 +65,15 @@ def make(name: str, names: tuple[str, ...], folder: Path | None, project_name: s
 def put(name: str, names: tuple[str, ...], out: bool, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Recordings into a bin, or out of it."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    bin_rows.put(data.db, p.id, _found(data, p.id, name).id, [the_recording(data, p.id, n).id for n in names], out)
-    _told(data, p.id, as_json)
+    project = the_project(data, project_name)
+    bin_rows.put(
+        data.db,
+        project.id,
+        _found(data, project.id, name).id,
+        [the_recording(data, project.id, name).id for name in names],
+        out,
+    )
+    _told(data, project.id, as_json)
 
 
 @bin_.command("remove")
@@ -75,9 +84,9 @@ def put(name: str, names: tuple[str, ...], out: bool, folder: Path | None, proje
 def remove(name: str, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Take a bin away; its recordings stay."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    bin_rows.remove(data.db, p.id, _found(data, p.id, name).id)
-    _told(data, p.id, as_json)
+    project = the_project(data, project_name)
+    bin_rows.remove(data.db, project.id, _found(data, project.id, name).id)
+    _told(data, project.id, as_json)
 
 
 @bin_.command("rename")
@@ -92,10 +101,10 @@ def rename(
 ) -> None:
     """Names by a pattern: {name} {n} {n:3} {day} {camera} {roll} {kind} {timecode} {file}."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    ids = [the_recording(data, p.id, n).id for n in names]
-    rows = binning.names(data, p.id, ids, pattern)
+    project = the_project(data, project_name)
+    ids = [the_recording(data, project.id, name).id for name in names]
+    rows = binning.names(data, project.id, ids, pattern)
     if not dry:
-        binning.rename(data, p.id, ids, pattern)
-    value = [{"was": r.name, "name": name} for r, name in rows]
-    answer(as_json, {"names": value}, "\n".join(f"{r.name}: {name}" for r, name in rows))
+        binning.rename(data, project.id, ids, pattern)
+    value = [{"was": recording.name, "name": name} for recording, name in rows]
+    answer(as_json, {"names": value}, "\n".join(f"{recording.name}: {name}" for recording, name in rows))

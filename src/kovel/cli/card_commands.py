@@ -24,13 +24,13 @@ def card() -> None:
 def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """What is plugged in, and what of it is here already."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    rows = camera_cards.listing(data, p.id)
+    project = the_project(data, project_name)
+    rows = camera_cards.listing(data, project.id)
     value = [
         {
             "name": c.name,
             "folder": str(c.folder),
-            "files": [{"path": f.path, "bytes": f.size, "taken": f.taken} for f in c.files],
+            "files": [{"path": file.path, "bytes": file.size, "taken": file.taken} for file in c.files],
         }
         for c in rows
     ]
@@ -39,7 +39,7 @@ def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
         for c in rows
         for line in (
             f"{c.name}  {len(c.files)} files",
-            *(f"  {f.path}  {f.size} bytes{f'  is {f.taken}' if f.taken else ''}" for f in c.files),
+            *(f"  {file.path}  {file.size} bytes{f'  is {file.taken}' if file.taken else ''}" for file in c.files),
         )
     ]
     answer(
@@ -82,8 +82,10 @@ def copy(
 ) -> None:
     """Copy a card (its name, or a folder) with checksums, verify it, bring it in. A copy that broke off is gone on with."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    job = camera_cards.start_copy(data, p.id, camera_cards.find(data, p.id, name), list(files) or None, to and to.resolve())
+    project = the_project(data, project_name)
+    job = camera_cards.start_copy(
+        data, project.id, camera_cards.find(data, project.id, name), list(files) or None, to and to.resolve()
+    )
     try:
         (done,) = wait_for(data, [job.id], quiet=as_json)
     except KeyboardInterrupt:
@@ -91,12 +93,12 @@ def copy(
         raise click.ClickException("Stopped. What was copied whole stays.") from None
     if not done.is_done or done.result is None:
         raise Invalid(done.message or "The copy was stopped.")
-    r = done.result
+    result = done.result
     told = [
-        f"{len(r['copied']) - len(r['before'])} files copied and verified to {r['folder']}, {len(r['before'])} were there already.",
+        f"{len(result['copied']) - len(result['before'])} files copied and verified to {result['folder']}, {len(result['before'])} were there already.",
         done.message,
     ]
-    answer(as_json, r, "\n".join(x for x in told if x))
+    answer(as_json, result, "\n".join(x for x in told if x))
 
 
 @card.command()

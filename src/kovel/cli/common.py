@@ -43,11 +43,11 @@ class Group(click.Group):
     def invoke(self, ctx: click.Context) -> Any:
         try:
             return super().invoke(ctx)
-        except Told as e:
-            raise Refusal(e) from None
-        except (sqlite3.Error, OSError) as e:
-            told = in_words(e)
-            raise (Refusal(told) if told else e) from None
+        except Told as error:
+            raise Refusal(error) from None
+        except (sqlite3.Error, OSError) as error:
+            told = in_words(error)
+            raise (Refusal(told) if told else error) from None
 
 
 data_option = click.option(
@@ -66,7 +66,7 @@ def open_data(folder: Path | None) -> DataFolder:
 def the_project(data: DataFolder, name: str | None) -> projects.Project:
     if name:
         return projects.find(data.db, name)
-    rows = [p for p in projects.listing(data.db) if not p.archived]
+    rows = [project for project in projects.listing(data.db) if not project.archived]
     if len(rows) == 1:
         return rows[0]
     raise Missing(
@@ -82,14 +82,16 @@ def answer(as_json: bool, value: Any, text: str) -> None:
 
 def the_recording(data: DataFolder, project: int, name: str) -> Recording:
     rows = recordings.of_project(data.db, project)
-    found = [r for r in rows if str(r.id) == name] or [r for r in rows if name in (r.name, Path(r.path).name)]
+    found = [recording for recording in rows if str(recording.id) == name] or [
+        recording for recording in rows if name in (recording.name, Path(recording.path).name)
+    ]
     return only(found, name, "recording", lambda r: f"{r.id} ({r.path})")
 
 
 def the_subclip(data: DataFolder, project: int, name: str) -> Subclip:
     rows = subclips.of_project(data.db, project)
-    names = {r.id: r.name for r in recordings.of_project(data.db, project)}
-    found = [c for c in rows if str(c.id) == name] or [c for c in rows if c.name == name]
+    names = {recording.id: recording.name for recording in recordings.of_project(data.db, project)}
+    found = [subclip for subclip in rows if str(subclip.id) == name] or [subclip for subclip in rows if subclip.name == name]
     return only(found, name, "subclip", lambda c: f"{c.id} (in {names[c.recording]})")
 
 
@@ -130,13 +132,13 @@ def wait_for(data: DataFolder, ids: list[int], quiet: bool = False, most: float 
         while True:
             rows = [jobs.get(data.db, i) for i in ids]
             if not quiet and sys.stderr.isatty():
-                left = max((j.seconds_left or 0 for j in rows), default=0)
+                left = max((job.seconds_left or 0 for job in rows), default=0)
                 click.echo(
-                    f"\r{sum(j.progress for j in rows) / max(1, len(rows)):.0%}{f', {left} s left' if left else ''}   ",
+                    f"\r{sum(job.progress for job in rows) / max(1, len(rows)):.0%}{f', {left} s left' if left else ''}   ",
                     nl=False,
                     err=True,
                 )
-            if not any(j.is_open for j in rows) or time.monotonic() > end:
+            if not any(job.is_open for job in rows) or time.monotonic() > end:
                 if not quiet and sys.stderr.isatty():
                     click.echo("\r", nl=False, err=True)
                 return rows

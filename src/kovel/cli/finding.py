@@ -17,8 +17,8 @@ from kovel.services.footage import relinking
 def relink(folder_to_search: Path, better: bool, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Find recordings that are off-line in DIR and all below it: by checksum, whatever they are called now."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    (job,) = wait_for(data, [relinking.search(data, p.id, folder_to_search.resolve(), better).id], quiet=as_json)
+    project = the_project(data, project_name)
+    (job,) = wait_for(data, [relinking.search(data, project.id, folder_to_search.resolve(), better).id], quiet=as_json)
     if not job.is_done or job.result is None:
         raise click.ClickException(job.message or "The search was stopped.")
     done = relinking.Found.of(job.result)

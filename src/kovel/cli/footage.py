@@ -39,59 +39,69 @@ def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
     if not project_name:
         rows = projects.listing(data.db)
         value = [
-            {"id": p.id, "name": p.name, "rate": str(p.rate), "width": p.width, "height": p.height, "archived": p.archived}
-            for p in rows
+            {
+                "id": project.id,
+                "name": project.name,
+                "rate": str(project.rate),
+                "width": project.width,
+                "height": project.height,
+                "archived": project.archived,
+            }
+            for project in rows
         ]
         return answer(
             as_json,
             value,
-            "\n".join(f"{p.id:>4}  {p.name}  {p.rate} fps  {p.width}x{p.height}" for p in rows) or "No projects yet.",
+            "\n".join(
+                f"{project.id:>4}  {project.name}  {project.rate} fps  {project.width}x{project.height}" for project in rows
+            )
+            or "No projects yet.",
         )
-    p = projects.find(data.db, project_name)
-    latest = jobs.latest_of_recordings(data.db, p.id)
-    recs = recordings.of_project(data.db, p.id)
+    project = projects.find(data.db, project_name)
+    latest = jobs.latest_of_recordings(data.db, project.id)
+    recs = recordings.of_project(data.db, project.id)
     inside: dict[str, Any] = {
         "recordings": [
             {
-                "id": r.id,
-                "name": r.name,
-                "kind": r.kind,
-                "path": r.path,
-                "rate": str(r.rate),
-                "frames": r.frames,
-                "ready": r.ready,
-                "state": latest[r.id].state if r.id in latest else "",
+                "id": recording.id,
+                "name": recording.name,
+                "kind": recording.kind,
+                "path": recording.path,
+                "rate": str(recording.rate),
+                "frames": recording.frames,
+                "ready": recording.ready,
+                "state": latest[recording.id].state if recording.id in latest else "",
             }
-            for r in recs
+            for recording in recs
         ],
         "subclips": [
             {
-                "id": c.id,
-                "recording": c.recording,
-                "name": c.name,
-                "start": c.start,
-                "length": c.length,
-                "verdict": c.verdict,
-                "tags": c.tags,
+                "id": subclip.id,
+                "recording": subclip.recording,
+                "name": subclip.name,
+                "start": subclip.start,
+                "length": subclip.length,
+                "verdict": subclip.verdict,
+                "tags": subclip.tags,
             }
-            for c in subclips.of_project(data.db, p.id)
+            for subclip in subclips.of_project(data.db, project.id)
         ],
     }
     text = [
-        f"{r.id:>4}  {r.name}  {r.kind}  {'ready' if r.ready else latest[r.id].state if r.id in latest else 'not prepared'}"
-        for r in recs
+        f"{recording.id:>4}  {recording.name}  {recording.kind}  {'ready' if recording.ready else latest[recording.id].state if recording.id in latest else 'not prepared'}"
+        for recording in recs
     ]
     text += [f"      {c['id']:>4}  {c['name']}  {c['start']}+{c['length']}" for c in inside["subclips"]]
     return answer(as_json, inside, "\n".join(text) or "No recordings yet.")
 
 
-def bring_timeline(data: DataFolder, p: projects.Project, kind: str, file: Path, as_json: bool) -> None:
+def bring_timeline(data: DataFolder, project: projects.Project, kind: str, file: Path, as_json: bool) -> None:
     """A timeline or an edit list as a story of its own."""
     from kovel.services.story.timeline_import import bring_in
 
     if not file.is_file():
         raise Missing(f"There is no file {file}.")
-    sid, name, left = bring_in(data, p.id, kind, file.name, file.read_bytes())
+    sid, name, left = bring_in(data, project.id, kind, file.name, file.read_bytes())
     told = [f"{name}: story {sid}, {stories.load(data.db, sid).story.length} frames.", *left]
     answer(as_json, {"story": sid, "name": name, "left": left}, "\n".join(told))
 
@@ -135,29 +145,36 @@ def import_(
     if len(files) == 2 and str(files[0]) in TIMELINES and not files[0].exists():
         bring_timeline(data, the_project(data, project_name), str(files[0]), files[1], as_json)
         return
-    paths = [f for given in files for f in (files_in(given.resolve()) if given.exists() else [given.absolute()])]
+    paths = [path for given in files for path in (files_in(given.resolve()) if given.exists() else [given.absolute()])]
     if not paths:
         raise Invalid(f"There are no recordings in {', '.join(map(str, files))}. Nothing was made.")
-    p = projects.create(data.db, new, rate, size, start, drop) if new else the_project(data, project_name)
+    project = projects.create(data.db, new, rate, size, start, drop) if new else the_project(data, project_name)
     for given in files:
         if given.is_dir() and not as_json:
             click.echo(f"{given}: {len(files_in(given.resolve()))} files", err=True)
-    made, bad = bring_in_all(data, p.id, paths, kind=kind)
+    made, bad = bring_in_all(data, project.id, paths, kind=kind)
     if words and len(made) == 1:
         bad += take_words(data, made[0], words.name, text_of(words.name, words.read_bytes()))[1]
     if made and not no_wait:
         done = wait_for(
             data,
-            [j.id for j in jobs.latest_of_recordings(data.db, p.id).values() if j.recording in {r.id for r in made}],
+            [
+                job.id
+                for job in jobs.latest_of_recordings(data.db, project.id).values()
+                if job.recording in {recording.id for recording in made}
+            ],
             quiet=as_json,
         )
-        bad += [j.message for j in done if j.has_failed]
+        bad += [job.message for job in done if job.has_failed]
     value = {
-        "project": p.id,
-        "recordings": [{"id": r.id, "name": r.name, "ready": recordings.get(data.db, r.id).ready} for r in made],
+        "project": project.id,
+        "recordings": [
+            {"id": recording.id, "name": recording.name, "ready": recordings.get(data.db, recording.id).ready}
+            for recording in made
+        ],
         "refused": bad,
     }
-    answer(as_json, value, "\n".join(f"{r.name}: in {p.name} as number {r.id}" for r in made))
+    answer(as_json, value, "\n".join(f"{recording.name}: in {project.name} as number {recording.id}" for recording in made))
     for why in [] if as_json else bad:
         click.echo(why, err=True)
     if not made:
@@ -176,50 +193,52 @@ def search(
 ) -> None:
     """Sentences in which all WORDS were said. A part in "quotes" stands together; a word with * at its end begins so."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    names = {r.id: r.name for r in recordings.of_project(data.db, p.id)}
+    project = the_project(data, project_name)
+    names = {recording.id: recording.name for recording in recordings.of_project(data.db, project.id)}
     if meaning is not None:
         if words:
             raise Invalid("Look for words or for a meaning, not for both at once.")
-        return _by_meaning(data, p, names, meaning, limit, as_json)
+        return _by_meaning(data, project, names, meaning, limit, as_json)
     if not words:
         raise Invalid("Say what to look for: words, or --meaning TEXT.")
-    asked = " ".join(f'"{w}"' if " " in w and '"' not in w else w for w in words)
-    rows = transcripts.search(data.db, p.id, asked)
-    plain = [f.text.replace("\x02", "").replace("\x03", "") for f in rows]
+    asked = " ".join(f'"{word}"' if " " in word and '"' not in word else word for word in words)
+    rows = transcripts.search(data.db, project.id, asked)
+    plain = [found.text.replace("\x02", "").replace("\x03", "") for found in rows]
     value = [
         {
-            "recording": f.recording,
-            "name": names[f.recording],
-            "start": f.start / 48000,
-            "end": f.end / 48000,
-            "speaker": f.speaker,
-            "text": t,
+            "recording": found.recording,
+            "name": names[found.recording],
+            "start": found.start / 48000,
+            "end": found.end / 48000,
+            "speaker": found.speaker,
+            "text": text,
         }
-        for f, t in zip(rows, plain, strict=True)
+        for found, text in zip(rows, plain, strict=True)
     ]
     lines = [
-        f"{names[f.recording]}  {running(p.rate.sample_to_frame(f.start), p.rate)}  {f.speaker}: {t}"
-        for f, t in zip(rows, plain, strict=True)
+        f"{names[found.recording]}  {running(project.rate.sample_to_frame(found.start), project.rate)}  {found.speaker}: {text}"
+        for found, text in zip(rows, plain, strict=True)
     ]
     return answer(as_json, value, "\n".join(lines) or "Nobody says that in this project.")
 
 
-def _by_meaning(data: DataFolder, p: projects.Project, names: dict[int, str], asked: str, limit: int, as_json: bool) -> None:
+def _by_meaning(
+    data: DataFolder, project: projects.Project, names: dict[int, str], asked: str, limit: int, as_json: bool
+) -> None:
     from kovel.cli.meaning_commands import worked_out
     from kovel.services.log.sentence_meaning import search as found
 
-    worked_out(data, p.id, as_json)
+    worked_out(data, project.id, as_json)
     hits = [
         {
-            "recording": names[h.said.recording], "start": h.said.start / 48000, "end": h.said.end / 48000, "speaker": h.said.speaker,
-            "text": h.said.text, "how": h.how, "score": h.score,
+            "recording": names[hit.said.recording], "start": hit.said.start / 48000, "end": hit.said.end / 48000, "speaker": hit.said.speaker,
+            "text": hit.said.text, "how": hit.how, "score": hit.score,
         }
-        for h in found(data, p.id, asked, limit)
+        for hit in found(data, project.id, asked, limit)
     ]  # fmt: skip
     lines = [
-        f"{h['how']:<8} {h['recording']}  {running(p.rate.sample_to_frame(round(float(str(h['start'])) * 48000)), p.rate)}  {h['text']}"
-        for h in hits
+        f"{hit['how']:<8} {hit['recording']}  {running(project.rate.sample_to_frame(round(float(str(hit['start'])) * 48000)), project.rate)}  {hit['text']}"
+        for hit in hits
     ]
     answer(as_json, {"hits": hits}, "\n".join(lines) or "Nobody says anything near that in this project.")
 
@@ -233,14 +252,14 @@ def _by_meaning(data: DataFolder, p: projects.Project, names: dict[int, str], as
 def words(recording: str, kind: str, out: Path | None, folder: Path | None, project_name: str | None) -> None:
     """The transcript of a recording as WebVTT, SRT, JSON or plain text."""
     data = open_data(folder)
-    r = the_recording(data, the_project(data, project_name).id, recording)
-    body = transcript(transcripts.words(data.db, r.id), kind)
+    this_recording = the_recording(data, the_project(data, project_name).id, recording)
+    body = transcript(transcripts.words(data.db, this_recording.id), kind)
     write_out(out, body)
 
 
 @click.command("set", context_settings={"ignore_unknown_options": True})  # -6 is a value
 @click.argument("recording")
-@click.argument("setting", type=click.Choice(sorted(n for n, s in SETTINGS.items() if s.wide)))
+@click.argument("setting", type=click.Choice(sorted(name for name, setting in SETTINGS.items() if setting.wide)))
 @click.argument("value")
 @data_option
 @project_option
@@ -248,7 +267,7 @@ def words(recording: str, kind: str, out: Path | None, folder: Path | None, proj
 def set_(recording: str, setting: str, value: str, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """A setting of RECORDING in every story of the project: a number, on, off, or `none` to take it back."""
     data = open_data(folder)
-    r = the_recording(data, the_project(data, project_name).id, recording)
+    this_recording = the_recording(data, the_project(data, project_name).id, recording)
     words: dict[str, object] = {"on": True, "off": False, "none": None}
     given = words.get(value, value)
     if isinstance(given, str) and not (SETTINGS[setting].choices or SETTINGS[setting].named):
@@ -256,5 +275,5 @@ def set_(recording: str, setting: str, value: str, folder: Path | None, project_
             given = int(given) if given.lstrip("+-").isdecimal() else float(given)
         except ValueError:
             raise Invalid(f"{value} is no value: type a number, on, off or none.") from None
-    now, did = set_on_recording(data, r.id, setting, given)
+    now, did = set_on_recording(data, this_recording.id, setting, given)
     answer(as_json, {"did": did, "settings": now.settings.to_json()}, did)

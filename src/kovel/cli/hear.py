@@ -39,20 +39,23 @@ def transcribe(
         data = open_data(folder)
         if not project_name and not path.exists() and "/" in file:
             raise Unusable(f"There is no file {file}.")
-        r = the_recording(data, the_project(data, project_name).id, file)
+        recording = the_recording(data, the_project(data, project_name).id, file)
         if code := code_of(language):
-            binning.set_all(data, [r.id], {"language": code})
-        (done,) = wait_for(data, [transcription.transcribe(data, r.id).id], quiet=as_json)
+            binning.set_all(data, [recording.id], {"language": code})
+        (done,) = wait_for(data, [transcription.transcribe(data, recording.id).id], quiet=as_json)
         if not done.is_done:
             raise click.ClickException(done.message or "The transcription was stopped.")
-        said, remark = transcripts.words(data.db, r.id), jobs.get(data.db, done.id).message
-        tongue = recordings.get(data.db, r.id).tongue
-        rows = [{"text": w.text, "start": w.start / 48000, "end": w.end / 48000, "sure": round(w.sure, 3)} for w in said]
+        said, remark = transcripts.words(data.db, recording.id), jobs.get(data.db, done.id).message
+        tongue = recordings.get(data.db, recording.id).tongue
+        rows = [
+            {"text": word.text, "start": word.start / 48000, "end": word.end / 48000, "sure": round(word.sure, 3)}
+            for word in said
+        ]
     else:
-        with ready(path) as x:
+        with ready(path) as this_ready:
             params = {
-                "out": str(x.folder),
-                "channels": x.channels,
+                "out": str(this_ready.folder),
+                "channels": this_ready.channels,
                 "model": model,
                 "names": list(names),
                 "language": code_of(language),
@@ -63,7 +66,7 @@ def transcribe(
     answer(
         as_json,
         {"words": rows, "remark": remark, "language": tongue},
-        " ".join(str(w["text"]) for w in rows) + (f"\n{remark}" if remark else ""),
+        " ".join(str(row["text"]) for row in rows) + (f"\n{remark}" if remark else ""),
     )
 
 
@@ -91,12 +94,13 @@ def threshold_of(ctx: click.Context, param: click.Parameter, value: str) -> floa
 def voices(recording: str, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Tell two voices of a RECORDING apart, and name who says which sentence."""
     data = open_data(folder)
-    r = the_recording(data, the_project(data, project_name).id, recording)
-    (done,) = wait_for(data, [speaker_separation.tell_apart(data, r.id).id], quiet=as_json)
+    this_recording = the_recording(data, the_project(data, project_name).id, recording)
+    (done,) = wait_for(data, [speaker_separation.tell_apart(data, this_recording.id).id], quiet=as_json)
     if not done.is_done:
         raise click.ClickException(done.message or "It was stopped.")
     said = [
-        {"speaker": s.speaker, "start": s.start / 48000, "text": s.text} for s in sentences(transcripts.words(data.db, r.id))
+        {"speaker": sentence.speaker, "start": sentence.start / 48000, "text": sentence.text}
+        for sentence in sentences(transcripts.words(data.db, this_recording.id))
     ]
     answer(as_json, {"told": done.message, "sentences": said}, done.message)
 
@@ -121,19 +125,19 @@ def find_pauses(
     file: Path, threshold: float | None, shortest: float, pad_before: float, pad_after: float, island: float, as_json: bool
 ) -> None:
     """Pauses of FILE: stretches in which nobody speaks. Air makes each as much shorter."""
-    s = Settings(shortest, pad_before, pad_after, island, threshold)
-    with ready(file) as x:
-        assert x.levels is not None
-        found = pauses(x.levels, s)
+    settings = Settings(shortest, pad_before, pad_after, island, threshold)
+    with ready(file) as this_ready:
+        assert this_ready.levels is not None
+        found = pauses(this_ready.levels, settings)
         rows = []
-        for p in found:
-            if cut := p.cut(s):
-                rows.append({"start": cut[0] / 48000, "end": min(cut[1], x.samples) / 48000, "confidence": p.sure})
+        for pause in found:
+            if cut := pause.cut(settings):
+                rows.append({"start": cut[0] / 48000, "end": min(cut[1], this_ready.samples) / 48000, "confidence": pause.sure})
         value = {
-            "rate": 48000, "duration": x.samples / 48000, "pauses": rows,
-            "noise_floor_dbfs": round(noise_floor(x.levels) if len(x.levels) else QUIETEST, 1),
+            "rate": 48000, "duration": this_ready.samples / 48000, "pauses": rows,
+            "noise_floor_dbfs": round(noise_floor(this_ready.levels) if len(this_ready.levels) else QUIETEST, 1),
         }  # fmt: skip
-    text = "\n".join(f"{r['start']:9.2f} {r['end']:9.2f}   {r['confidence']:.0%}" for r in rows) or "No pauses."
+    text = "\n".join(f"{row['start']:9.2f} {row['end']:9.2f}   {row['confidence']:.0%}" for row in rows) or "No pauses."
     answer(as_json, value, text)
 
 
@@ -149,12 +153,12 @@ def find_pauses(
 @json_option
 def hits_(file: Path, sensitivity: float, as_json: bool) -> None:
     """Hits of FILE: sudden sounds, to the millisecond."""
-    with ready(file, levels=False) as x:
-        call("pulse", {"out": str(x.folder), "channels": x.channels})
-        rows = json.loads((x.folder / "pulse.json").read_text())["hits"]
-    found = at_sensitivity([Hit(*r[:3]) for r in rows], sensitivity)
-    value = {"hits": [{"time": h.sample / 48000, "strength": h.strength} for h in found]}
-    answer(as_json, value, "\n".join(f"{h.sample / 48000:9.3f}   {h.strength:.0%}" for h in found) or "No hits.")
+    with ready(file, levels=False) as this_ready:
+        call("pulse", {"out": str(this_ready.folder), "channels": this_ready.channels})
+        rows = json.loads((this_ready.folder / "pulse.json").read_text())["hits"]
+    found = at_sensitivity([Hit(*row[:3]) for row in rows], sensitivity)
+    value = {"hits": [{"time": hit.sample / 48000, "strength": hit.strength} for hit in found]}
+    answer(as_json, value, "\n".join(f"{hit.sample / 48000:9.3f}   {hit.strength:.0%}" for hit in found) or "No hits.")
 
 
 @click.command("beats")
@@ -162,9 +166,9 @@ def hits_(file: Path, sensitivity: float, as_json: bool) -> None:
 @json_option
 def beats_(file: Path, as_json: bool) -> None:
     """Tempo and beats of a music file."""
-    with ready(file, levels=False) as x:
-        call("pulse", {"out": str(x.folder), "channels": x.channels})
-        got = json.loads((x.folder / "pulse.json").read_text())
+    with ready(file, levels=False) as this_ready:
+        call("pulse", {"out": str(this_ready.folder), "channels": this_ready.channels})
+        got = json.loads((this_ready.folder / "pulse.json").read_text())
     times = [b / 48000 for b in got["beats"]]
     text = f"{got['tempo']:.1f} beats a minute, {len(times)} beats" if times else "No pulse was found in it."
     answer(as_json, {"tempo": got["tempo"], "beats": times, "downbeats": times[got["first"] :: got["bar"]]}, text)
@@ -182,36 +186,44 @@ def sync_(files: tuple[str, ...], timecode: bool, folder: Path | None, project_n
         raise click.UsageError("Name two or more recordings of the same moment.")
     if project_name:
         data = open_data(folder)
-        p = the_project(data, project_name)
-        ids = [the_recording(data, p.id, f).id for f in files]
+        project = the_project(data, project_name)
+        ids = [the_recording(data, project.id, file).id for file in files]
         if timecode:
-            syncing.sync_by_timecode(data, p.id, ids)
+            syncing.sync_by_timecode(data, project.id, ids)
         else:
-            (done,) = wait_for(data, [syncing.sync_by_sound(data, p.id, ids).id], quiet=as_json)
+            (done,) = wait_for(data, [syncing.sync_by_sound(data, project.id, ids).id], quiet=as_json)
             if not done.is_done or done.message:
                 raise click.ClickException(done.message or "The matching was stopped.")
         kept = [recordings.get(data.db, i) for i in ids]
         first = kept[0].sync.offset if kept[0].sync else 0
         rows = [
-            {"file": f, "offset": (r.sync.offset - first) / 48000, "drift_ppm": r.sync.ppm, "confidence": r.sync_sure}
-            for f, r in zip(files, kept, strict=True)
-            if r.sync
+            {
+                "file": file,
+                "offset": (recording.sync.offset - first) / 48000,
+                "drift_ppm": recording.sync.ppm,
+                "confidence": recording.sync_sure,
+            }
+            for file, recording in zip(files, kept, strict=True)
+            if recording.sync
         ]
     else:
         if timecode:
             raise click.UsageError("By timecode needs --project.")
         with ExitStack() as stack:
-            made = [stack.enter_context(ready(Path(f), levels=False)) for f in files]
+            made = [stack.enter_context(ready(Path(file), levels=False)) for file in files]
             members = [
-                {"out": str(x.folder), "channels": x.channels, "name": Path(f).name} for f, x in zip(files, made, strict=True)
+                {"out": str(other.folder), "channels": other.channels, "name": Path(file).name}
+                for file, other in zip(files, made, strict=True)
             ]
             found = call("sync_by_sound", {"members": members}, _told if sys.stderr.isatty() else None)["members"]
         bad = [m["unrelated"] for m in found if "unrelated" in m]
         if bad:
             raise Unusable(" ".join(bad))
         rows = [
-            {"file": f, "offset": m["offset"], "drift_ppm": m["ppm"], "confidence": m["sure"]}
-            for f, m in zip(files, found, strict=True)
+            {"file": file, "offset": m["offset"], "drift_ppm": m["ppm"], "confidence": m["sure"]}
+            for file, m in zip(files, found, strict=True)
         ]
-    text = "\n".join(f"{r['offset']:+12.5f} s  {r['drift_ppm']:+7.2f} ppm  {r['confidence']:.0%}  {r['file']}" for r in rows)
+    text = "\n".join(
+        f"{row['offset']:+12.5f} s  {row['drift_ppm']:+7.2f} ppm  {row['confidence']:.0%}  {row['file']}" for row in rows
+    )
     answer(as_json, {"members": rows}, text)

@@ -45,7 +45,7 @@ def restore(copy: str, folder: Path | None, as_json: bool) -> None:
     try:
         path = Path(copy)
         if copy == "latest" and not path.exists():
-            whole = [p for _, p in copies.copies(root / "backups") if not copies.damage(p)]
+            whole = [path for _, path in copies.copies(root / "backups") if not copies.damage(path)]
             if not whole:
                 raise Invalid(f"There is no daily copy in {root / 'backups'} that is whole.")
             path = whole[0]
@@ -65,7 +65,7 @@ def doctor(folder: Path | None, as_json: bool) -> None:
     from kovel.services.doctor import examined
 
     rows = examined(folder or default_folder(), os.environ.get("KOVEL_QUEUE"))
-    value = [{"what": r.what, "well": r.well, "found": r.found} for r in rows]
-    answer(as_json, value, "\n".join(f"{'ok ' if r.well else '!! '} {r.what:<12} {r.found}" for r in rows))
-    if not all(r.well for r in rows):
+    value = [{"what": row.what, "well": row.well, "found": row.found} for row in rows]
+    answer(as_json, value, "\n".join(f"{'ok ' if row.well else '!! '} {row.what:<12} {row.found}" for row in rows))
+    if not all(row.well for row in rows):
         sys.exit(1)

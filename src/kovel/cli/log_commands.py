@@ -46,12 +46,20 @@ def add(
 ) -> None:  # fmt: skip
     """Keep START to END of a recording as a subclip. Times as typed: 3:15, 1.5s, 00:00:03:15; END may be +12."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    r = the_recording(data, p.id, recording)
-    a = typed(start, p.rate)
-    c = subclips.add(data.db, r.id, a, typed(end, p.rate, a), name=name, note=note, tags=tags, verdict=verdict)
-    value = {"id": c.id, "name": c.name, "recording": r.id, "start": c.start, "length": c.length}
-    answer(as_json, value, f"Kept “{c.name}” as number {c.id}.")
+    project = the_project(data, project_name)
+    this_recording = the_recording(data, project.id, recording)
+    frame = typed(start, project.rate)
+    subclip = subclips.add(
+        data.db, this_recording.id, frame, typed(end, project.rate, frame), name=name, note=note, tags=tags, verdict=verdict
+    )
+    value = {
+        "id": subclip.id,
+        "name": subclip.name,
+        "recording": this_recording.id,
+        "start": subclip.start,
+        "length": subclip.length,
+    }
+    answer(as_json, value, f"Kept “{subclip.name}” as number {subclip.id}.")
 
 
 @log.command("import")
@@ -62,10 +70,12 @@ def add(
 def import_(file: Path, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Take a CSV log with the columns recording, in, out (and name, note, tags, verdict); rows that don't fit are told."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    new, left = from_csv(text_of(file.name, file.read_bytes()), recordings.of_project(data.db, p.id), p.rate)
-    made = subclips.add_all(data.db, p.id, new, f"log taken from {file.name}") if new else []
-    answer(as_json, {"kept": [c.id for c in made], "refused": left}, "\n".join([f"{len(made)} subclips taken.", *left]))
+    project = the_project(data, project_name)
+    new, left = from_csv(text_of(file.name, file.read_bytes()), recordings.of_project(data.db, project.id), project.rate)
+    made = subclips.add_all(data.db, project.id, new, f"log taken from {file.name}") if new else []
+    answer(
+        as_json, {"kept": [subclip.id for subclip in made], "refused": left}, "\n".join([f"{len(made)} subclips taken.", *left])
+    )
     if not made:
         sys.exit(1)
 
@@ -78,12 +88,12 @@ def import_(file: Path, folder: Path | None, project_name: str | None, as_json: 
 def export(kind: str, out: Path | None, folder: Path | None, project_name: str | None) -> None:
     """The log as CSV, or as OpenTimelineIO with markers."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    rows = {r.id: r for r in recordings.of_project(data.db, p.id)}
-    clips = subclips.of_project(data.db, p.id)
+    project = the_project(data, project_name)
+    rows = {recording.id: recording for recording in recordings.of_project(data.db, project.id)}
+    clips = subclips.of_project(data.db, project.id)
     if kind == "csv":
-        body = to_csv(log_lines(data, p.id), p.rate)
+        body = to_csv(log_lines(data, project.id), project.rate)
     else:
-        marked = {i: markers.of_recording(data.db, i) for i in rows}
-        body = otio.adapters.write_to_string(to_otio("log", p, list(rows.values()), clips, marked), "otio_json")
+        marked = {row: markers.of_recording(data.db, row) for row in rows}
+        body = otio.adapters.write_to_string(to_otio("log", project, list(rows.values()), clips, marked), "otio_json")
     write_out(out, body)

@@ -31,45 +31,54 @@ def worked_out(data: DataFolder, project: int, quiet: bool) -> None:
 def themes(anew: bool, twice: bool, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """What all interviews have in common: their statements grouped by meaning, with how much is said and kept of each."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    worked_out(data, p.id, as_json)
-    names = {r.id: r.name for r in recordings.of_project(data.db, p.id)}
+    project = the_project(data, project_name)
+    worked_out(data, project.id, as_json)
+    names = {recording.id: recording.name for recording in recordings.of_project(data.db, project.id)}
     if twice:
-        rows = theming.told_twice(data, p.id)
+        rows = theming.told_twice(data, project.id)
         pair = [
             [
-                {"recording": names[s.recording], "start": s.start / 48000, "end": s.end / 48000, "text": s.text}
-                for s in (t.a, t.b)
+                {
+                    "recording": names[spoken.recording],
+                    "start": spoken.start / 48000,
+                    "end": spoken.end / 48000,
+                    "text": spoken.text,
+                }
+                for spoken in (twice.a, twice.b)
             ]
-            for t in rows
+            for twice in rows
         ]
-        value = [{"a": a, "b": b, "alike": round(t.alike, 3), "better": t.better} for (a, b), t in zip(pair, rows, strict=True)]
+        value = [
+            {"a": a, "b": row, "alike": round(twice.alike, 3), "better": twice.better}
+            for (a, row), twice in zip(pair, rows, strict=True)
+        ]
         text = "\n".join(
-            f"{t.alike:.2f}  {names[t.a.recording]}: {t.a.text}\n      {names[t.b.recording]}: {t.b.text}" for t in rows
+            f"{twice.alike:.2f}  {names[twice.a.recording]}: {twice.a.text}\n      {names[twice.b.recording]}: {twice.b.text}"
+            for twice in rows
         )
         return answer(as_json, {"pairs": value}, text or "Nothing is told twice.")
-    found = theming.listing(data, p.id)
+    found = theming.listing(data, project.id)
     if anew or not found:
-        found = theming.group(data, p.id)
+        found = theming.group(data, project.id)
     told = [
         {
-            "id": t.id, "name": t.name, "aside": t.aside, "said": t.said / 48000, "kept": t.kept / 48000,
+            "id": theme.id, "name": theme.name, "aside": theme.aside, "said": theme.said / 48000, "kept": theme.kept / 48000,
             "statements": [
-                {"recording": names[x.statement.recording], "start": x.statement.start / 48000, "end": x.statement.end / 48000,
-                 "speaker": x.statement.speaker, "text": x.statement.text}
-                for x in t.shown
+                {"recording": names[shown.statement.recording], "start": shown.statement.start / 48000, "end": shown.statement.end / 48000,
+                 "speaker": shown.statement.speaker, "text": shown.statement.text}
+                for shown in theme.shown
             ],
         }
-        for t in found
+        for theme in found
     ]  # fmt: skip
     lines = []
-    for t in found:
+    for theme in found:
         lines.append(
-            f"{t.id:>4}  {t.name}{' (set aside)' if t.aside else ''}: {t.said / 48000:.0f} s said, {t.kept / 48000:.0f} s kept"
+            f"{theme.id:>4}  {theme.name}{' (set aside)' if theme.aside else ''}: {theme.said / 48000:.0f} s said, {theme.kept / 48000:.0f} s kept"
         )
-        for x in t.shown:
-            at = running(p.rate.sample_to_frame(x.statement.start), p.rate)
-            lines.append(f"        {names[x.statement.recording]}  {at}  {x.statement.text[:90]}")
+        for shown in theme.shown:
+            at = running(project.rate.sample_to_frame(shown.statement.start), project.rate)
+            lines.append(f"        {names[shown.statement.recording]}  {at}  {shown.statement.text[:90]}")
     return answer(as_json, {"themes": told}, "\n".join(lines))
 
 
@@ -85,25 +94,29 @@ def propose(
 ) -> None:
     """A first radio cut to judge: whole sentences, nothing told twice, as a new story beside the others."""
     data = open_data(folder)
-    p = the_project(data, project_name)
+    project = the_project(data, project_name)
     try:
-        seconds = float(parse_seconds(length, p.rate))
-    except TimeError as e:
-        raise Invalid(str(e)) from None
-    worked_out(data, p.id, as_json)
-    rows = theming.listing(data, p.id) or theming.group(data, p.id)
+        seconds = float(parse_seconds(length, project.rate))
+    except TimeError as error:
+        raise Invalid(str(error)) from None
+    worked_out(data, project.id, as_json)
+    rows = theming.listing(data, project.id) or theming.group(data, project.id)
     ids = []
     for name in chosen:
-        found = [t for t in rows if name in (str(t.id), t.name)]
+        found = [theme for theme in rows if name in (str(theme.id), theme.name)]
         if not found:
             raise Missing(f"There is no theme called {name}. `kovel themes` shows them.")
         ids.append(found[0].id)
-    done = proposing.propose(data, p.id, seconds, ids, order)
+    done = proposing.propose(data, project.id, seconds, ids, order)
     value = {
         "story": done.story,
         "name": done.name,
         "frames": done.length,
-        "seconds": float(done.length / p.rate.fps),
+        "seconds": float(done.length / project.rate.fps),
         "why": list(done.why),
     }
-    answer(as_json, value, "\n".join([f"{done.name}: story {done.story}, {float(done.length / p.rate.fps):.1f} s", *done.why]))
+    answer(
+        as_json,
+        value,
+        "\n".join([f"{done.name}: story {done.story}, {float(done.length / project.rate.fps):.1f} s", *done.why]),
+    )

@@ -38,7 +38,7 @@ from kovel.store.jobs import JobState
 @click.option("--kind", default=None, help=f"{', '.join(KINDS)} (default: mp4).")
 @click.option("--as", "choice", help="A ready-made choice by its name: web, upright, archive, review or one of your own.")
 @click.option("--quality", help="high or small (default: high).")
-@click.option("--shape", help=f"{', '.join(s for s in SHAPES if SHAPES[s])} (default: the story's).")
+@click.option("--shape", help=f"{', '.join(shape for shape in SHAPES if SHAPES[shape])} (default: the story's).")
 @click.option("--height", type=int, help="Lines of the picture, 120 to 4320 (default: the project's).")
 @click.option("--rate", "fps", help="Frames a second, such as 25, 29.97 or 30000/1001 (default: the project's).")
 @click.option("--from", "start", help="Where it begins, as a time of the story (default: its beginning).")
@@ -55,19 +55,19 @@ def render(
 ) -> None:  # fmt: skip
     """Make a file of the story: a film, its sound, stems, a still. PATH without an ending gets the kind's."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    o = _choice(ready(data), choice) if choice else Output()
+    project = the_project(data, project_name)
+    output = _choice(ready(data), choice) if choice else Output()
     given: dict[str, Any] = {"kind": kind, "quality": quality, "shape": shape, "height": height, "captions": captions}
-    o = replace(o, **{n: v for n, v in given.items() if v is not None})
+    output = replace(output, **{name: value for name, value in given.items() if value is not None})
     if fps:
-        o = replace(o, rate=_rate(fps))
+        output = replace(output, rate=_rate(fps))
     if start:
-        o = replace(o, start=typed(start, p.rate))
+        output = replace(output, start=typed(start, project.rate))
     if end:
-        o = replace(o, end=typed(end, p.rate))
-    if out and o.kind in KINDS:
-        out = _place(out, o.kind, force)
-    job = start_output(data, stories.current(data.db, p.id), o, out)
+        output = replace(output, end=typed(end, project.rate))
+    if out and output.kind in KINDS:
+        out = _place(out, output.kind, force)
+    job = start_output(data, stories.current(data.db, project.id), output, out)
     for ended in (signal.SIGTERM, signal.SIGHUP):  # whatever ends the command ends its render
         signal.signal(ended, signal.default_int_handler)
     try:
@@ -83,7 +83,9 @@ def render(
 
 
 def _choice(rows: dict[str, Output], name: str) -> Output:
-    found = [o for n, o in rows.items() if name.casefold() in (n.casefold(), n.casefold().removeprefix("for the "))]
+    found = [
+        output for key, output in rows.items() if name.casefold() in (key.casefold(), key.casefold().removeprefix("for the "))
+    ]
     if not found:
         raise Invalid(f"There is no choice called {name}. There are: {', '.join(rows)}.")
     return found[-1]
@@ -91,13 +93,13 @@ def _choice(rows: dict[str, Output], name: str) -> Output:
 
 def _rate(text: str) -> Rate:
     try:
-        f = Fraction(text.replace(",", "."))
+        fraction = Fraction(text.replace(",", "."))
     except (ValueError, ZeroDivisionError):
         raise Invalid(f"“{text}” is no rate of frames. Type one like 25 or 29.97.") from None
     return (
-        Rate.nearest(f)
-        if abs(Rate.nearest(f).fps - f) < Fraction(1, 100)
-        else Rate(*f.limit_denominator(1001).as_integer_ratio())
+        Rate.nearest(fraction)
+        if abs(Rate.nearest(fraction).fps - fraction) < Fraction(1, 100)
+        else Rate(*fraction.limit_denominator(1001).as_integer_ratio())
     )
 
 
@@ -112,7 +114,7 @@ def _place(out: Path, kind: str, force: bool) -> Path:
         return out.resolve()
     if not out.suffix:
         out = out.with_name(out.name + ending)
-    elif out.suffix.lower() != ending and out.suffix.lower() in {k.ending for k in KINDS.values()}:
+    elif out.suffix.lower() != ending and out.suffix.lower() in {kind.ending for kind in KINDS.values()}:
         raise Invalid(f"{out.name} says {out.suffix}, but this kind is written as {ending}. Name it {out.stem}{ending}.")
     check_folder(out)
     if out.exists() and not force:
@@ -129,10 +131,10 @@ def _place(out: Path, kind: str, force: bool) -> Path:
 def export(kind: str, out: Path | None, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """The story as OpenTimelineIO or EDL."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    kept = stories.load(data.db, stories.current(data.db, p.id))
-    rows = {r.id: r for r in recordings.of_project(data.db, p.id)}
-    write_out(out, TIMELINES[kind].write(kept.story, kept.name, p, rows), as_json, kind=kind)
+    project = the_project(data, project_name)
+    kept = stories.load(data.db, stories.current(data.db, project.id))
+    rows = {recording.id: recording for recording in recordings.of_project(data.db, project.id)}
+    write_out(out, TIMELINES[kind].write(kept.story, kept.name, project, rows), as_json, kind=kind)
 
 
 @click.command()
@@ -155,8 +157,8 @@ def captions(
     from kovel.store import caption_rows as kept_captions
 
     data = open_data(folder)
-    p = the_project(data, project_name)
-    kept = stories.load(data.db, stories.current(data.db, p.id))
+    project = the_project(data, project_name)
+    kept = stories.load(data.db, stories.current(data.db, project.id))
     if file or words:
         n, notes = bring(data, kept, file.name, file.read_bytes()) if file else (0, [])
         if not file:
@@ -171,7 +173,7 @@ def captions(
         return
     if not rows:
         raise Invalid("There are no captions: nothing that is said in the story is transcribed.")
-    write_out(out, body, as_json, kind=kind, captions=len(rows), hard=sum(bool(too_fast(c, p.rate)) for c in rows))
+    write_out(out, body, as_json, kind=kind, captions=len(rows), hard=sum(bool(too_fast(cue, project.rate)) for cue in rows))
 
 
 @click.command()
@@ -187,8 +189,8 @@ def papers(kind: str, out: Path | None, folder: Path | None, project_name: str |
     from kovel.services.handoff.story_documents import document, pdf_of
 
     data = open_data(folder)
-    p = the_project(data, project_name)
-    kept = stories.load(data.db, stories.current(data.db, p.id))
+    project = the_project(data, project_name)
+    kept = stories.load(data.db, stories.current(data.db, project.id))
     if out and out.suffix.lower() == ".pdf":
         check_folder(out)
         made, body = pdf_of(data, kept, kind)

@@ -22,9 +22,9 @@ def picture() -> None:
 def faces(items: tuple[int, ...], folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Frame these pieces and covers (by number) on the speaker's face."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    sid = stories.current(data.db, p.id)
-    asked = face_framing.sit_on_faces(data, p.id, stories.load(data.db, sid).story, list(items))
+    project = the_project(data, project_name)
+    sid = stories.current(data.db, project.id)
+    asked = face_framing.sit_on_faces(data, project.id, stories.load(data.db, sid).story, list(items))
     tell(data, as_json, *stories.edit(data.db, sid, None, *asked))
 
 
@@ -34,9 +34,9 @@ def faces(items: tuple[int, ...], folder: Path | None, project_name: str | None,
 def punch(zoom: float, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Punch in on every second exposed jump, on the face."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    sid = stories.current(data.db, p.id)
-    asked, _ = face_framing.punch_in(data, p.id, stories.load(data.db, sid).story, zoom)
+    project = the_project(data, project_name)
+    sid = stories.current(data.db, project.id)
+    asked, _ = face_framing.punch_in(data, project.id, stories.load(data.db, sid).story, zoom)
     tell(data, as_json, *stories.edit(data.db, sid, None, *asked))
 
 
@@ -46,9 +46,9 @@ def punch(zoom: float, folder: Path | None, project_name: str | None, as_json: b
 def poses(dry: bool, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Move exposed jumps to the frames within the pauses beside them that differ least."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    sid = stories.current(data.db, p.id)
-    asked, would = closest_poses.all_poses(data, p.id, stories.load(data.db, sid).story)
+    project = the_project(data, project_name)
+    sid = stories.current(data.db, project.id)
+    asked, would = closest_poses.all_poses(data, project.id, stories.load(data.db, sid).story)
     if dry:
         return answer(as_json, {"did": would.did, "notes": list(would.notes)}, "\n".join([would.did, *would.notes]))
     return tell(data, as_json, *stories.edit(data.db, sid, None, *asked))
@@ -71,8 +71,8 @@ def shape(shape: str, folder: Path | None, project_name: str | None, as_json: bo
 def match(recording: str, other: str, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Give RECORDING the colours of OTHER."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    did, table = look_tables.match(data, *(the_recording(data, p.id, n).id for n in (recording, other)))
+    project = the_project(data, project_name)
+    did, table = look_tables.match(data, *(the_recording(data, project.id, name).id for name in (recording, other)))
     answer(as_json, {"did": did, "table": table}, f"{did}.")
 
 

@@ -62,14 +62,14 @@ def _serve(data: DataFolder, at: At, path: str = "/") -> None:
     roots = [
         Path.home(),
         FOOTAGE,
-        *(m.expanduser().resolve() for m in at.media),
-        *(p for p in (Path("/media"), Path("/mnt"), Path("/Volumes")) if p.is_dir()),
+        *(path.expanduser().resolve() for path in at.media),
+        *(path for path in (Path("/media"), Path("/mnt"), Path("/Volumes")) if path.is_dir()),
     ]
     wild = host in ("0.0.0.0", "::")  # every address of this machine
     name = socket.gethostname().lower()
     hosts = set() if local else {"*" if wild else host, name, name if name.endswith(".local") else f"{name}.local"}
     address = f"http{'s' if at.cert else ''}://{'127.0.0.1' if wild else f'[{host}]' if ':' in host else host}:{port}{path}"
-    crew = Crew(at.queue, data.root, [m.expanduser().resolve() for m in at.media]) if at.queue else None
+    crew = Crew(at.queue, data.root, [path.expanduser().resolve() for path in at.media]) if at.queue else None
     if crew:
         crew.look_first()
     app = create_app(data, roots, hosts=hosts, passphrase=passphrase, secure=bool(at.cert), crew=crew)
@@ -79,8 +79,8 @@ def _serve(data: DataFolder, at: At, path: str = "/") -> None:
     )  # fmt: skip
     try:
         config.load()
-    except (OSError, ValueError) as e:  # ssl.SSLError is an OSError
-        raise click.ClickException(f"{at.cert} and {at.key} are no certificate and its key ({e}).") from None
+    except (OSError, ValueError) as error:  # ssl.SSLError is an OSError
+        raise click.ClickException(f"{at.cert} and {at.key} are no certificate and its key ({error}).") from None
     server = uvicorn.Server(config)
 
     def announce() -> None:

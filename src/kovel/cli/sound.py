@@ -48,12 +48,14 @@ def clean(file: Path, out: Path, low_cut: int, hum: str, noise: int, clicks: boo
     if not any((low_cut, hum != "leave", noise, clicks, even)):
         raise Invalid("Say what is to be taken out: --low-cut, --hum, --noise, --clicks or --even.")
     _new(out)
-    with ready(file) as x:
-        found = call("clean", {"out": str(x.folder), "channels": x.channels, "name": "clean", "wanted": wanted})
-        write_wav(out, np.asarray(samples_of(x.folder / "made" / "clean.pcm", x.channels)))
+    with ready(file) as this_ready:
+        found = call(
+            "clean", {"out": str(this_ready.folder), "channels": this_ready.channels, "name": "clean", "wanted": wanted}
+        )
+        write_wav(out, np.asarray(samples_of(this_ready.folder / "made" / "clean.pcm", this_ready.channels)))
     hum_found = ", ".join(f"{f:g}" for f in found["hum"])
     said = f"hum at {hum_found} Hz taken out" if found["hum"] else "no hum found" if hum == "find it" else ""
-    answer(as_json, {"out": str(out), "hum": found["hum"]}, "\n".join(t for t in (f"Written: {out}", said) if t))
+    answer(as_json, {"out": str(out), "hum": found["hum"]}, "\n".join(text for text in (f"Written: {out}", said) if text))
 
 
 @click.command()
@@ -65,26 +67,26 @@ def loudness(what: str, folder: Path | None, project_name: str | None, as_json: 
     """Loudness, its range and true peak of a FILE, or of the open `story` (ITU-R BS.1770, EBU R 128)."""
     if what == "story":
         data = open_data(folder)
-        p = the_project(data, project_name)
-        m = mixing.measure(data, p.id, stories.load(data.db, stories.current(data.db, p.id)).story)
+        project = the_project(data, project_name)
+        measured = mixing.measure(data, project.id, stories.load(data.db, stories.current(data.db, project.id)).story)
     else:
-        with ready(Path(what), levels=False) as x:
+        with ready(Path(what), levels=False) as this_ready:
             plan = {
-                "rate": [25, 1], "length": -(-x.samples // 1920), "samples": x.samples, "dips": [],
-                "sounds": [[0, x.samples, 1, 0, 1.0, 1, 1, 0]],
+                "rate": [25, 1], "length": -(-this_ready.samples // 1920), "samples": this_ready.samples, "dips": [],
+                "sounds": [[0, this_ready.samples, 1, 0, 1.0, 1, 1, 0]],
             }  # fmt: skip
-            files = {"1": {"pcm": str(x.folder / "sound.pcm"), "channels": x.channels}}
+            files = {"1": {"pcm": str(this_ready.folder / "sound.pcm"), "channels": this_ready.channels}}
             got = call("measure", {"plan": plan, "files": files})
-            m = mixing.Measured(np.array(got["power"]), np.array(got["peaks"]))
-    whole, lra = m.loudness, m.range
+            measured = mixing.Measured(np.array(got["power"]), np.array(got["peaks"]))
+    whole, lra = measured.loudness, measured.range
     row = {
         "lufs": None if whole is None else round(whole, 2), "range": None if lra is None else round(lra, 2),
-        "true_peak": round(m.peak, 2), "momentary_max": round(float(m.momentary.max(initial=-120)), 2),
-        "short_term_max": round(float(m.short.max(initial=-120)), 2),
+        "true_peak": round(measured.peak, 2), "momentary_max": round(float(measured.momentary.max(initial=-120)), 2),
+        "short_term_max": round(float(measured.short.max(initial=-120)), 2),
     }  # fmt: skip
     loud = "silent" if whole is None else f"{whole:.1f} LUFS"
     range_ = "too short for a range" if lra is None else f"range {lra:.1f} LU"
-    answer(as_json, row, f"{loud}, {range_}, true peak {m.peak:.1f} dBTP")
+    answer(as_json, row, f"{loud}, {range_}, true peak {measured.peak:.1f} dBTP")
 
 
 @click.command("music-fit")
@@ -103,25 +105,29 @@ def music_fit(file: Path, length: str, out: Path | None, as_json: bool) -> None:
     wanted = rate.frame_to_sample(typed(length, rate))
     if out:
         _new(out)
-    with ready(file, levels=False) as x:
-        sound = sound24(x.folder, x.channels)
-        b = find_beats(sound)
+    with ready(file, levels=False) as this_ready:
+        sound = sound24(this_ready.folder, this_ready.channels)
+        beats = find_beats(sound)
         try:
-            alike = likeness(beat_pictures(sound, b.beats), b.first, b.bar) if b.beats else np.zeros((0, 0), np.float32)
-            done = fit(b, x.samples, wanted, alike)
-        except CannotFit as e:
-            raise Unusable(f"{file.name}: {e}") from None
+            alike = (
+                likeness(beat_pictures(sound, beats.beats), beats.first, beats.bar)
+                if beats.beats
+                else np.zeros((0, 0), np.float32)
+            )
+            done = fit(beats, this_ready.samples, wanted, alike)
+        except CannotFit as error:
+            raise Unusable(f"{file.name}: {error}") from None
         if out:
-            write_wav(out, joined_music(samples_of(x.folder / "sound.pcm", x.channels), done))
+            write_wav(out, joined_music(samples_of(this_ready.folder / "sound.pcm", this_ready.channels), done))
     row = {
-        "length": done.length / SAMPLE_RATE, "over": done.over / SAMPLE_RATE, "tempo": b.tempo,
+        "length": done.length / SAMPLE_RATE, "over": done.over / SAMPLE_RATE, "tempo": beats.tempo,
         "ranges": [[a / SAMPLE_RATE, e / SAMPLE_RATE] for a, e in done.ranges],
-        "seams": [{"at": s.at / SAMPLE_RATE, "from": s.end / SAMPLE_RATE, "to": s.start / SAMPLE_RATE, "alike": s.alike} for s in done.seams],
+        "seams": [{"at": seam.at / SAMPLE_RATE, "from": seam.end / SAMPLE_RATE, "to": seam.start / SAMPLE_RATE, "alike": seam.alike} for seam in done.seams],
     }  # fmt: skip
-    text = [f"{done.length / SAMPLE_RATE:.2f} s ({done.over / SAMPLE_RATE:+.2f} s), {b.tempo:.1f} beats a minute"]
+    text = [f"{done.length / SAMPLE_RATE:.2f} s ({done.over / SAMPLE_RATE:+.2f} s), {beats.tempo:.1f} beats a minute"]
     text += [
-        f"  at {s.at / SAMPLE_RATE:.2f} s on from {s.end / SAMPLE_RATE:.2f} to {s.start / SAMPLE_RATE:.2f} s, {s.alike:.0%} alike"
-        for s in done.seams
+        f"  at {seam.at / SAMPLE_RATE:.2f} s on from {seam.end / SAMPLE_RATE:.2f} to {seam.start / SAMPLE_RATE:.2f} s, {seam.alike:.0%} alike"
+        for seam in done.seams
     ]
     answer(as_json, row, "\n".join(text))
 
@@ -133,12 +139,12 @@ def sound() -> None:
 
 def _do(folder: Path | None, project_name: str | None, as_json: bool, work: Any) -> None:
     data = open_data(folder)
-    p = the_project(data, project_name)
-    sid = stories.current(data.db, p.id)
-    asked, more = work(data, p, stories.load(data.db, sid).story)
+    project = the_project(data, project_name)
+    sid = stories.current(data.db, project.id)
+    asked, more = work(data, project, stories.load(data.db, sid).story)
     kept, done = stories.edit(data.db, sid, None, *asked)
     value = {"revision": kept.revision, "did": done.did, "notes": list(done.notes), "made": list(done.made), **more}
-    answer(as_json, value, "\n".join([done.did, *(f"  {n}" for n in done.notes)]))
+    answer(as_json, value, "\n".join([done.did, *(f"  {note}" for note in done.notes)]))
 
 
 @sound.command("even")
@@ -151,7 +157,7 @@ def even_(apart: str, folder: Path | None, project_name: str | None, as_json: bo
 
     def work(data: Any, p: Any, story: Any) -> Any:
         asked, found = mixing.even_voices(data, p.id, story, apart)
-        return asked, {"voices": [{"name": v.name, "lufs": round(v.loudness, 2)} for v in found]}
+        return asked, {"voices": [{"name": voice.name, "lufs": round(voice.loudness, 2)} for voice in found]}
 
     _do(folder, project_name, as_json, work)
 
@@ -170,7 +176,7 @@ def duck_(
     """All music goes down where somebody speaks."""
 
     def work(data: Any, p: Any, story: Any) -> Any:
-        how = Ducking(-depth, *(typed(t, p.rate) for t in (down, hold, back)))
+        how = Ducking(-depth, *(typed(text, p.rate) for text in (down, hold, back)))
         return mixing.duck(data, p.id, story, [], how), {}
 
     _do(folder, project_name, as_json, work)
@@ -231,6 +237,6 @@ def tone_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
 def stems_(out: Path, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Dialogue, natural sound, effects, voice and music each as a WAV file as long as the story; together they are the mix."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    rows = write_stems(data, p.id, stories.load(data.db, stories.current(data.db, p.id)).story, out)
-    answer(as_json, {"stems": [str(r) for r in rows]}, "\n".join(f"Written: {r}" for r in rows))
+    project = the_project(data, project_name)
+    rows = write_stems(data, project.id, stories.load(data.db, stories.current(data.db, project.id)).story, out)
+    answer(as_json, {"stems": [str(path) for path in rows]}, "\n".join(f"Written: {path}" for path in rows))

@@ -43,7 +43,7 @@ def tell(data: DataFolder, as_json: bool, kept: stories.Kept, done: Any) -> None
         "notes": list(done.notes),
         "made": list(done.made),
     }
-    answer(as_json, value, "\n".join([done.did, *(f"  {n}" for n in done.notes)]))
+    answer(as_json, value, "\n".join([done.did, *(f"  {note}" for note in done.notes)]))
 
 
 def story_options(f: Callable[..., Any]) -> Callable[..., Any]:
@@ -55,35 +55,42 @@ def story_options(f: Callable[..., Any]) -> Callable[..., Any]:
 def story_show(folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Pieces, seams and covers as they stand."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    kept = stories.load(data.db, stories.current(data.db, p.id))
-    rows = {r.id: r for r in recordings.of_project(data.db, p.id)}
-    s = kept.story
-    kinds = {x.at: x.kind for x in seams(s, {i: r.source for i, r in rows.items()})}
+    project = the_project(data, project_name)
+    kept = stories.load(data.db, stories.current(data.db, project.id))
+    rows = {recording.id: recording for recording in recordings.of_project(data.db, project.id)}
+    this_story = kept.story
+    kinds = {seam.at: seam.kind for seam in seams(this_story, {key: recording.source for key, recording in rows.items()})}
     pieces = [
-        {"id": q.id, "at": at, "recording": q.source, "start": q.start, "length": q.length, "seam": kinds.get(at)}
-        for at, q in zip(s.starts, s.pieces, strict=False)
+        {
+            "id": piece.id,
+            "at": at,
+            "recording": piece.source,
+            "start": piece.start,
+            "length": piece.length,
+            "seam": kinds.get(at),
+        }
+        for at, piece in zip(this_story.starts, this_story.pieces, strict=False)
     ]
     covers = [
-        {"id": c.id, "at": a, "recording": c.source, "start": c.start, "length": c.length, "lane": c.lane}
-        for a, _, c in s.spans
+        {"id": cover.id, "at": a, "recording": cover.source, "start": cover.start, "length": cover.length, "lane": cover.lane}
+        for a, _, cover in this_story.spans
     ]
-    loose = [{"id": c.id, "recording": c.source, "length": c.length} for c in s.loose]
+    loose = [{"id": cover.id, "recording": cover.source, "length": cover.length} for cover in this_story.loose]
     text = [
-        f"{running(at, s.rate):>7}  piece {q.id:<4} {rows[q.source].name if q.source else 'space'}  {q.length} frames{f'  ({kinds[at]})' if at in kinds else ''}"
-        for at, q in zip(s.starts, s.pieces, strict=False)
+        f"{running(at, this_story.rate):>7}  piece {piece.id:<4} {rows[piece.source].name if piece.source else 'space'}  {piece.length} frames{f'  ({kinds[at]})' if at in kinds else ''}"
+        for at, piece in zip(this_story.starts, this_story.pieces, strict=False)
     ]
     text += [
-        f"{running(c['at'], s.rate):>7}  cover {c['id']:<4} {rows[c['recording']].name if c['recording'] else 'title'}  {c['length']} frames, lane {c['lane']}"
-        for c in covers
+        f"{running(cover['at'], this_story.rate):>7}  cover {cover['id']:<4} {rows[cover['recording']].name if cover['recording'] else 'title'}  {cover['length']} frames, lane {cover['lane']}"
+        for cover in covers
     ]
     text += [f"  loose  cover {c['id']:<4} {rows[c['recording']].name if c['recording'] else 'title'}" for c in loose]
     answer(
         as_json,
         {
             "revision": kept.revision,
-            "length": s.length,
-            "rate": str(s.rate),
+            "length": this_story.length,
+            "rate": str(this_story.rate),
             "pieces": pieces,
             "covers": covers,
             "loose": loose,
@@ -99,11 +106,11 @@ def story_show(folder: Path | None, project_name: str | None, as_json: bool) -> 
 def story_add(subclip: tuple[str, ...], at: str | None, folder: Path | None, project_name: str | None, as_json: bool) -> None:
     """Add subclips (by name or number) at the end of the story, or at a time."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    sid = stories.current(data.db, p.id)
-    found = [the_subclip(data, p.id, name) for name in subclip]
-    place = stories.load(data.db, sid).story.length if at is None else typed(at, p.rate)
-    ranges = [[c.recording, c.start, c.length] for c in found]
+    project = the_project(data, project_name)
+    sid = stories.current(data.db, project.id)
+    found = [the_subclip(data, project.id, name) for name in subclip]
+    place = stories.load(data.db, sid).story.length if at is None else typed(at, project.rate)
+    ranges = [[subclip.recording, subclip.start, subclip.length] for subclip in found]
     tell(data, as_json, *stories.edit(data.db, sid, None, "insert_several", {"at": place, "ranges": ranges}))
 
 
@@ -128,12 +135,16 @@ def story_cover(
 ) -> None:
     """Lay a shot over the dialogue by three points, picture only."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    values: dict[str, Any] = {"source": the_recording(data, p.id, recording).id}
-    values |= {k: typed(v, p.rate) for k, v in (("at", at), ("until", until), ("start", start), ("end", end)) if v is not None}
+    project = the_project(data, project_name)
+    values: dict[str, Any] = {"source": the_recording(data, project.id, recording).id}
+    values |= {
+        name: typed(value, project.rate)
+        for name, value in (("at", at), ("until", until), ("start", start), ("end", end))
+        if value is not None
+    }
     if lane is not None:
         values["lane"] = lane
-    tell(data, as_json, *stories.edit(data.db, stories.current(data.db, p.id), None, "lay_cover", values))
+    tell(data, as_json, *stories.edit(data.db, stories.current(data.db, project.id), None, "lay_cover", values))
 
 
 @story.command("shots")
@@ -148,16 +159,16 @@ def story_shots(
 ) -> None:
     """Shots that could cover what is said, best first."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    kept = stories.load(data.db, stories.current(data.db, p.id))
-    found = covers(data, p.id, kept.story, typed(at, p.rate), None if until is None else typed(until, p.rate))
+    project = the_project(data, project_name)
+    kept = stories.load(data.db, stories.current(data.db, project.id))
+    found = covers(data, project.id, kept.story, typed(at, project.rate), None if until is None else typed(until, project.rate))
     if lay is not None:
         if lay > len(found.offers):
             raise Invalid(f"There are {len(found.offers)} shots to choose from.")
-        o = found.offers[lay - 1]
-        return tell(data, as_json, *stories.edit(data.db, kept.id, None, o.command, dict(o.params)))
-    rows = [{"name": o.name, "why": o.why, "score": round(o.score, 3), **o.params} for o in found.offers]
-    text = [f"{n}  {r['name']}  {r['why']}" for n, r in enumerate(rows, 1)]
+        offer = found.offers[lay - 1]
+        return tell(data, as_json, *stories.edit(data.db, kept.id, None, offer.command, dict(offer.params)))
+    rows = [{"name": offer.name, "why": offer.why, "score": round(offer.score, 3), **offer.params} for offer in found.offers]
+    text = [f"{index}  {row['name']}  {row['why']}" for index, row in enumerate(rows, 1)]
     return answer(as_json, {"said": found.said, "at": found.a, "until": found.b, "shots": rows}, "\n".join([found.said, *text]))
 
 
@@ -167,12 +178,15 @@ def story_edits(as_json: bool) -> None:
     """Every edit there is: its name and values for `edit`, what it does, and its key in the Story room."""
     rows = []
     for name in COMMANDS:
-        keys = [e.key for n, e in entries() if n == name and e.key]
-        takes = [f"{k}=" if d is ... else f"[{k}={'none' if d is None else d}]" for k, (_, d) in parameters(name).items()]
+        keys = [entry.key for key, entry in entries() if key == name and entry.key]
+        takes = [
+            f"{name}=" if parameter is ... else f"[{name}={'none' if parameter is None else parameter}]"
+            for name, (_, parameter) in parameters(name).items()
+        ]
         rows.append({"edit": name, "takes": takes, "does": about(name), "keys": list(dict.fromkeys(keys))})
     text = [
-        f"{r['edit']} {' '.join(r['takes'])}\n    {r['does']}{' Key: ' + ', '.join(r['keys']) if r['keys'] else ''}"
-        for r in rows
+        f"{row['edit']} {' '.join(row['takes'])}\n    {row['does']}{' Key: ' + ', '.join(row['keys']) if row['keys'] else ''}"
+        for row in rows
     ]
     answer(as_json, rows, "\n".join(text))
 
@@ -187,18 +201,18 @@ def story_edit(
 ) -> None:
     """Any edit of the core: COMMAND name=value ... Lengths and times in frames (or as typed, with a colon or s)."""
     data = open_data(folder)
-    p = the_project(data, project_name)
+    project = the_project(data, project_name)
     known = parameters(command)
     given: dict[str, Any] = {}
-    for v in values:
-        k, eq, x = v.partition("=")
+    for value in values:
+        k, eq, x = value.partition("=")
         if not eq or k not in known:
-            raise Invalid(f"{command} takes {', '.join(f'{n}=...' for n in known)}.")
+            raise Invalid(f"{command} takes {', '.join(f'{name}=...' for name in known)}.")
         try:
-            given[k] = _value(known[k][0], x, p.rate)
-        except ValueError as e:
-            raise Invalid(f"{k}: {e}") from None
-    tell(data, as_json, *stories.edit(data.db, stories.current(data.db, p.id), revision, command, given))
+            given[k] = _value(known[k][0], x, project.rate)
+        except ValueError as error:
+            raise Invalid(f"{k}: {error}") from None
+    tell(data, as_json, *stories.edit(data.db, stories.current(data.db, project.id), revision, command, given))
 
 
 def _value(kind: Any, text: str, rate: Rate) -> Any:
@@ -216,12 +230,12 @@ def _value(kind: Any, text: str, rate: Rate) -> Any:
         return text
     if float in kinds and "," not in text:
         return float(text) if "." in text else int(text)
-    if origin is list or any(get_origin(k) is list for k in kinds):
+    if origin is list or any(get_origin(kind) is list for kind in kinds):
         rows = [x for x in text.split(",") if x.strip()]
         if get_args(kind) and get_origin(get_args(kind)[0]) is list:
             return [[_number(x, rate) for x in row.split("-")] for row in rows]
         if origin is list or len(rows) > 1:
-            return [_number(x, rate) for x in rows]
+            return [_number(row, rate) for row in rows]
     return _number(text, rate)
 
 
@@ -236,11 +250,11 @@ def story_set(values: tuple[str, ...], folder: Path | None, project_name: str | 
     """Settings at a scope: `piece=4 level=-16`, `sound=9 cover=3 mute=on`, `story target=-16`, `group=5 zoom=120`, `recording=3
     warmth=10` (every use of it in this story; in every story: kovel set). A value of none takes a setting back; a line is moments in frames of the recording with values, `level=100:-6,150:0`."""
     data = open_data(folder)
-    p = the_project(data, project_name)
+    project = the_project(data, project_name)
     to: list[int | str] = []
     set_: dict[str, Any] = {}
-    for v in values:
-        k, eq, x = v.partition("=")
+    for value in values:
+        k, eq, x = value.partition("=")
         if k in ("piece", "cover", "title", "sound") and x.isdecimal():
             to.append(int(x))
         elif k in ("group", "recording", "story") and (k == "story") != bool(eq):
@@ -249,27 +263,32 @@ def story_set(values: tuple[str, ...], folder: Path | None, project_name: str | 
             set_[k] = _setting(k, x)
         else:
             raise Invalid(
-                f"{v[:40]} is neither a scope (piece=4, cover=, title=, sound=, group=, recording=, story) nor a setting (kovel story settings lists them)."
+                f"{value[:40]} is neither a scope (piece=4, cover=, title=, sound=, group=, recording=, story) nor a setting (kovel story settings lists them)."
             )
     if not to or not set_:
         raise Invalid("Say on what, and what: kovel story set piece=4 level=-16")
-    rows = [[t, k, x] for t in to for k, x in set_.items()]
-    said = ", ".join(f"{k} {'taken back' if x is None else x}" for k, x in set_.items())
+    rows = [[t, name, x] for t in to for name, x in set_.items()]
+    said = ", ".join(f"{name} {'taken back' if x is None else x}" for name, x in set_.items())
     did = f"{', '.join(map(str, to))}: {said}" if len(rows) > 1 else ""
     if len(rows) == 1:
         t, k, x = rows[0]
         asked = ("reset_value", {"to": t, "setting": k}) if x is None else ("set_value", {"to": t, "setting": k, "value": x})
     else:
         asked = ("set_several", {"rows": rows, "did": did})
-    tell(data, as_json, *stories.edit(data.db, stories.current(data.db, p.id), None, *asked))
+    tell(data, as_json, *stories.edit(data.db, stories.current(data.db, project.id), None, *asked))
 
 
 @story.command("settings")
 @json_option
 def story_settings(as_json: bool) -> None:
     """Every setting there is: its name, what it is, what it may be."""
-    rows = [{"name": s.name, "label": s.label, "of": list(s.of), "between": s.between} for s in SETTINGS.values()]
-    text = "\n".join(f"{s.name:<14} {s.label} ({', '.join(s.of)}): {s.between}" for s in SETTINGS.values())
+    rows = [
+        {"name": setting.name, "label": setting.label, "of": list(setting.of), "between": setting.between}
+        for setting in SETTINGS.values()
+    ]
+    text = "\n".join(
+        f"{setting.name:<14} {setting.label} ({', '.join(setting.of)}): {setting.between}" for setting in SETTINGS.values()
+    )
     answer(as_json, rows, text)
 
 
@@ -285,7 +304,7 @@ def _setting(name: str, text: str) -> Any:
         return text
     try:
         if ":" in text:
-            return [[int(m), float(db)] for m, db in (row.split(":") for row in text.split(","))]
+            return [[int(moment), float(db)] for moment, db in (row.split(":") for row in text.split(","))]
         return float(text) if "." in text else int(text)
     except ValueError:
         raise Invalid(f"“{text[:30]}” is no value. {SETTINGS[name].label} is set to {SETTINGS[name].between}.") from None

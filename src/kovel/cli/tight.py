@@ -38,23 +38,23 @@ def tighten(
 ) -> None:  # fmt: skip
     """Make pieces of RECORDINGS without their pauses, fillers and false starts: one undo step in the story."""
     data = open_data(folder)
-    p = the_project(data, project_name)
-    wanted = [k.strip() for k in kinds.split(",") if k.strip()]
-    if unknown := [k for k in wanted if k not in KINDS]:
+    project = the_project(data, project_name)
+    wanted = [name.strip() for name in kinds.split(",") if name.strip()]
+    if unknown := [name for name in wanted if name not in KINDS]:
         raise Invalid(f"There is no kind called {unknown[0]}. The kinds are: {', '.join(KINDS)}.")
-    sid = stories.current(data.db, p.id)
+    sid = stories.current(data.db, project.id)
     story = stories.load(data.db, sid).story
     before, ranges, cuts, desks = 0, [], [], []
     for name in recordings:
-        r = the_recording(data, p.id, name)
-        d = Desk(Settings(shortest, pad_before, pad_after), kinds_off=[k for k in KINDS if k not in wanted])
-        found = work.rows(data, r.id, p.rate, d)
+        recording = the_recording(data, project.id, name)
+        desk = Desk(Settings(shortest, pad_before, pad_after), kinds_off=[kind for kind in KINDS if kind not in wanted])
+        found = work.rows(data, recording.id, project.rate, desk)
         if in_place:
-            cuts += work.in_story(data, story, r.id, d)
-        desks.append((r.id, d))
-        pieces = work.left(found, 0, r.length(p.rate))
-        before += r.length(p.rate)
-        ranges += [[r.id, a, b - a] for a, b in pieces]
+            cuts += work.in_story(data, story, recording.id, desk)
+        desks.append((recording.id, desk))
+        pieces = work.left(found, 0, recording.length(project.rate))
+        before += recording.length(project.rate)
+        ranges += [[recording.id, start, end - start] for start, end in pieces]
     after = sum(n for _, _, n in ranges)
     value = {"pieces": len(ranges), "before": before, "after": after, "saved": before - after, "cuts": len(cuts)}
     did = "Nothing was changed."
@@ -64,7 +64,7 @@ def tighten(
         asked = ("take_out", {"cuts": sorted(cuts)}) if in_place else ("insert_several", {"at": story.length, "ranges": ranges})
         did = stories.edit(data.db, sid, None, *asked)[1].did
         if in_place:
-            for i, d in desks:
-                work.put(data, i, d)
-    seconds = [float(x / p.rate.fps) for x in (before, after)]
+            for i, desk in desks:
+                work.put(data, i, desk)
+    seconds = [float(x / project.rate.fps) for x in (before, after)]
     answer(as_json, value, f"{did} {seconds[0]:.1f} s before, {seconds[1]:.1f} s after, {len(ranges)} pieces.")

@@ -32,17 +32,17 @@ def plug_in(data: DataFolder, name: str, failing: bool = False) -> Path:
         raise Missing(f"There is no such card. There are: {', '.join(MADE_UP)}.")
     to = place(data) / name
     for path, of in MADE_UP[name][1].items():
-        f = to / path
-        f.parent.mkdir(parents=True, exist_ok=True)
-        if f.exists():
+        this_path = to / path
+        this_path.parent.mkdir(parents=True, exist_ok=True)
+        if this_path.exists():
             continue
         if of == "tone":
-            _tone(f, 200 + 110 * int(f.stem))
+            _tone(this_path, 200 + 110 * int(this_path.stem))
         else:
-            _shot(f, *of.split())
+            _shot(this_path, *of.split())
     (to / FAULT).unlink(missing_ok=True)
     if failing:
-        (to / FAULT).write_text(str(sum(p.stat().st_size for p in to.rglob("*") if p.is_file()) // 2))
+        (to / FAULT).write_text(str(sum(path.stat().st_size for path in to.rglob("*") if path.is_file()) // 2))
     return to
 
 
@@ -52,20 +52,24 @@ def _shot(path: Path, of: str, seconds: str = "") -> None:
         shutil.copy2(FOOTAGE / of, path)
         return
     with av.open(str(FOOTAGE / of)) as src, av.open(str(path), "w", format="mp4") as dst:
-        to = {s.index: dst.add_stream_from_template(s, opaque=True) for s in src.streams if s.type in ("video", "audio")}
-        for packet in src.demux([s for s in src.streams if s.index in to]):
+        to = {
+            stream.index: dst.add_stream_from_template(stream, opaque=True)
+            for stream in src.streams
+            if stream.type in ("video", "audio")
+        }
+        for packet in src.demux([stream for stream in src.streams if stream.index in to]):
             if packet.dts is not None and packet.dts * packet.time_base < int(seconds):
                 packet.stream = to[packet.stream.index]
                 dst.mux(packet)
 
 
 def _tone(path: Path, hz: int) -> None:
-    with wave.open(str(path), "wb") as w:
-        w.setnchannels(1)
-        w.setsampwidth(2)
-        w.setframerate(48_000)
+    with wave.open(str(path), "wb") as writer:
+        writer.setnchannels(1)
+        writer.setsampwidth(2)
+        writer.setframerate(48_000)
         t = np.arange(48_000 * 4) / 48_000
-        w.writeframes((np.sin(2 * np.pi * hz * t) * 6_000 * np.minimum(1, t * 4)).astype("<i2").tobytes())
+        writer.writeframes((np.sin(2 * np.pi * hz * t) * 6_000 * np.minimum(1, t * 4)).astype("<i2").tobytes())
 
 
 def pull_out(data: DataFolder, name: str) -> None:

@@ -66,42 +66,48 @@ UPRIGHT = "Story cut 9 to 16"
 
 def ensure(data: DataFolder) -> int:
     """The demo project's id, made if it is not there. Preparing its recordings is left to the jobs."""
-    for p in projects.listing(data.db):
-        if p.name == NAME:
-            return p.id
-    p = projects.create(data.db, NAME, "25", "1920x1080", "10:00:00:00")
+    for project in projects.listing(data.db):
+        if project.name == NAME:
+            return project.id
+    project = projects.create(data.db, NAME, "25", "1920x1080", "10:00:00:00")
     made: dict[str, Recording] = {}
     for file, name, kind, day, roll, camera in RECORDINGS:
         path = FOOTAGE / file
-        r = bring_in(data, p.id, path, name=name, kind=kind, day=day, roll=roll, camera=camera, facts=probe(str(path)))
+        recording = bring_in(
+            data, project.id, path, name=name, kind=kind, day=day, roll=roll, camera=camera, facts=probe(str(path))
+        )
         if kind == "interview":
-            take_words(data, r, f"{path.stem}.json", path.with_suffix(".json").read_text())
-        made[file] = r
+            take_words(data, recording, f"{path.stem}.json", path.with_suffix(".json").read_text())
+        made[file] = recording
     ranges: dict[str, tuple[int, int, int]] = {}
     for file, first, last, name, tags in BITES:
-        a, b = find(data, made[file], p.rate, first, last)
-        subclips.add(data.db, made[file].id, a, b, name=name, tags=tags)
-        ranges[name] = (made[file].id, a, b)
-    sid = stories.current(data.db, p.id)
+        begin, end = find(data, made[file], project.rate, first, last)
+        subclips.add(data.db, made[file].id, begin, end, name=name, tags=tags)
+        ranges[name] = (made[file].id, begin, end)
+    sid = stories.current(data.db, project.id)
     for name in STORY:
-        source, a, b = ranges[name]
-        stories.edit(data.db, sid, None, "add_at_end", {"source": source, "start": a, "length": b - a})
-    by_name = {r.name: r for r in made.values()}
+        source, begin, end = ranges[name]
+        stories.edit(data.db, sid, None, "add_at_end", {"source": source, "start": begin, "length": end - begin})
+    by_name = {recording.name: recording for recording in made.values()}
     path = FOOTAGE / "tone-maren.flac"
-    tone = bring_in(data, p.id, path, name="Room tone, Maren, camera A", kind="sound", facts=probe(str(path)))
+    tone = bring_in(data, project.id, path, name="Room tone, Maren, camera A", kind="sound", facts=probe(str(path)))
     for shot, piece, word, seconds, start in COVERS:
-        q = stories.load(data.db, sid).story
-        source, a, b = ranges[STORY[piece]]
-        w = next(w for w in transcripts.words(data.db, source) if w.text == word and a <= w.frames(p.rate)[0] < b)
-        at = q.starts[piece] + w.frames(p.rate)[0] - a
+        story = stories.load(data.db, sid).story
+        source, begin, end = ranges[STORY[piece]]
+        this_word = next(
+            other
+            for other in transcripts.words(data.db, source)
+            if other.text == word and begin <= other.frames(project.rate)[0] < end
+        )
+        at = story.starts[piece] + this_word.frames(project.rate)[0] - begin
         until = at + int(seconds * 25)
         stories.edit(
             data.db, sid, None, "lay_cover", {"source": by_name[shot].id, "at": at, "until": until, "start": int(start * 25)}
         )
     made["tone-maren.flac"] = tone
     _sound(data, sid, made)
-    _picture(data, p.id, sid, by_name)
-    return p.id
+    _picture(data, project.id, sid, by_name)
+    return project.id
 
 
 def _picture(data: DataFolder, project: int, sid: int, shots: dict[str, Recording]) -> None:
@@ -114,16 +120,20 @@ def _picture(data: DataFolder, project: int, sid: int, shots: dict[str, Recordin
     def do(name: str, **params: Any) -> None:
         stories.edit(data.db, sid, None, name, params)
 
-    s = stories.load(data.db, sid).story
-    bell = next(c for c in s.covers if c.source == shots["The crossing bell"].id)
-    end = s.at(bell) + bell.length
+    story = stories.load(data.db, sid).story
+    bell = next(cover for cover in story.covers if cover.source == shots["The crossing bell"].id)
+    end = story.at(bell) + bell.length
     do("lay_cover", source=shots["Gulls over the landing"].id, at=end, until=end + 70, start=20, lane=bell.lane)
     do("set_value", to=stories.load(data.db, sid).story.next_id - 1, setting="appear", value=14)
-    odile = next(t for p, t in zip(s.pieces, s.starts, strict=False) if p.source == shots["Odile in the tide room"].id)
+    odile = next(
+        start
+        for piece, start in zip(story.pieces, story.starts, strict=False)
+        if piece.source == shots["Odile in the tide room"].id
+    )
     do("lay_title", at=6, text=NAME, length=76)
-    do("lay_title", at=s.starts[1] + 70, text="Maren / ferrywoman", how="lower third", length=75)
+    do("lay_title", at=story.starts[1] + 70, text="Maren / ferrywoman", how="lower third", length=75)
     do("lay_title", at=odile + 8, text="Odile / keeper of the tide room", how="lower third", length=80)
-    do("push", items=[s.pieces[-1].id], last=114)
+    do("push", items=[story.pieces[-1].id], last=114)
     upright = stories.create(data.db, project, UPRIGHT, of=sid)
     rows = json.loads((FOOTAGE / "picture.json").read_text())
     if rows:
@@ -139,19 +149,19 @@ def _sound(data: DataFolder, sid: int, made: dict[str, Recording]) -> None:
             return made[value[1:]].id
         if isinstance(value, list):
             return [of(v) for v in value]
-        return {k: of(v) for k, v in value.items()} if isinstance(value, dict) else value
+        return {key: of(value) for key, value in value.items()} if isinstance(value, dict) else value
 
     for name, params in json.loads((FOOTAGE / "sound.json").read_text()):
         stories.edit(data.db, sid, None, name, of(params))
 
 
-def find(data: DataFolder, r: Recording, rate: Rate, first: str, last: str) -> tuple[int, int]:
+def find(data: DataFolder, recording: Recording, rate: Rate, first: str, last: str) -> tuple[int, int]:
     """Frames [a, b) from the first to the last of these words, with three frames of air where there is room."""
-    words = transcripts.words(data.db, r.id)
-    text = [w.text for w in words]
+    words = transcripts.words(data.db, recording.id)
+    text = [word.text for word in words]
     i = next(i for i in range(len(text)) if text[i : i + len(first.split())] == first.split())
-    n = len(last.split())
-    j = next(j for j in range(i, len(text)) if text[j : j + n] == last.split()) + n - 1
+    count = len(last.split())
+    j = next(j for j in range(i, len(text)) if text[j : j + count] == last.split()) + count - 1
     a = max(words[i].frames(rate)[0] - 3, words[i - 1].frames(rate)[1] if i else 0)
-    b = min(words[j].frames(rate)[1] + 4, words[j + 1].frames(rate)[0] if j + 1 < len(words) else r.length(rate))
+    b = min(words[j].frames(rate)[1] + 4, words[j + 1].frames(rate)[0] if j + 1 < len(words) else recording.length(rate))
     return a, b

@@ -21,10 +21,10 @@ def _stamp(frame: int, rate: Rate, mark: str = ".") -> str:
 
 def to_vtt(cues: Sequence[Cue], rate: Rate) -> str:
     out = ["WEBVTT", ""]
-    for c in cues:
-        voice = f"<v {_plain(c.speaker)}>" if c.speaker else ""
-        text = "\n".join(_plain(x) for x in c.lines)
-        out += [f"{_stamp(c.at, rate)} --> {_stamp(c.end, rate)}", voice + text, ""]
+    for cue in cues:
+        voice = f"<v {_plain(cue.speaker)}>" if cue.speaker else ""
+        text = "\n".join(_plain(line) for line in cue.lines)
+        out += [f"{_stamp(cue.at, rate)} --> {_stamp(cue.end, rate)}", voice + text, ""]
     return "\n".join(out)
 
 
@@ -34,18 +34,18 @@ def _plain(text: str) -> str:
 
 def to_srt(cues: Sequence[Cue], rate: Rate) -> str:
     rows = []
-    for n, c in enumerate(cues, 1):
-        lines = "\n".join(c.lines)
-        rows.append(f"{n}\n{_stamp(c.at, rate, ',')} --> {_stamp(c.end, rate, ',')}\n{lines}\n")
+    for index, cue in enumerate(cues, 1):
+        lines = "\n".join(cue.lines)
+        rows.append(f"{index}\n{_stamp(cue.at, rate, ',')} --> {_stamp(cue.end, rate, ',')}\n{lines}\n")
     return "\n".join(rows)
 
 
 def to_ttml(cues: Sequence[Cue], rate: Rate, language: str = "en") -> str:
     """EBU-TT-D: times of the media, one region at the lower edge, white on black boxes."""
     body = "\n".join(
-        f'      <p xml:id="c{n}" region="below" style="all" begin="{_stamp(c.at, rate)}" end="{_stamp(c.end, rate)}">'
-        f'<span style="words">{"<br/>".join(escape(x) for x in c.lines)}</span></p>'
-        for n, c in enumerate(cues, 1)
+        f'      <p xml:id="c{index}" region="below" style="all" begin="{_stamp(cue.at, rate)}" end="{_stamp(cue.end, rate)}">'
+        f'<span style="words">{"<br/>".join(escape(line) for line in cue.lines)}</span></p>'
+        for index, cue in enumerate(cues, 1)
     )
     return f"""<?xml version="1.0" encoding="UTF-8"?>
 <tt xmlns="http://www.w3.org/ns/ttml" xmlns:ttp="http://www.w3.org/ns/ttml#parameter" xmlns:tts="http://www.w3.org/ns/ttml#styling"
@@ -77,8 +77,8 @@ def chapters_vtt(rows: Sequence[tuple[int, str]], length: int, rate: Rate) -> st
     """Chapters (frame, heading) as WebVTT: each until the next one."""
     out = ["WEBVTT", ""]
     ends = [*(at for at, _ in rows[1:]), length]
-    for n, ((at, name), end) in enumerate(zip(rows, ends, strict=True), 1):
-        out += [str(n), f"{_stamp(at, rate)} --> {_stamp(end, rate)}", _plain(name), ""]
+    for index, ((at, name), end) in enumerate(zip(rows, ends, strict=True), 1):
+        out += [str(index), f"{_stamp(at, rate)} --> {_stamp(end, rate)}", _plain(name), ""]
     return "\n".join(out)
 
 

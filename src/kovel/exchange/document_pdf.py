@@ -23,8 +23,8 @@ class _Page(FPDF):
     def __init__(self, about: str, others: Sequence[Path]) -> None:
         super().__init__("landscape", "mm", "A4")
         self.add_font("words", "", str(FACE))
-        for n, path in enumerate(others):
-            self.add_font(f"other {n}", "", str(path))
+        for index, path in enumerate(others):
+            self.add_font(f"other {index}", "", str(path))
         self.set_fallback_fonts([f"other {n}" for n in range(len(others))], exact_match=False)
         self.about = written(self, about)
         self.set_margin(MARGIN)
@@ -71,15 +71,15 @@ def to_pdf(paper: Document, project: str, story: str, length: str, others: Seque
 def widths(pdf: FPDF, paper: Document) -> Sequence[float]:
     """Millimetres of each column: as wide as its widest word, or line while that is not too wide; the last has the rest."""
     out = []
-    for n, head in enumerate(paper.heads[:-1]):
-        column = [head, *(row[n] for row in paper.rows)]
+    for index, head in enumerate(paper.heads[:-1]):
+        column = [head, *(row[index] for row in paper.rows)]
         line = max(pdf.get_string_width(written(pdf, x)) for x in column)
-        word = max((pdf.get_string_width(written(pdf, w)) for x in column for w in x.split()), default=0.0)
+        word = max((pdf.get_string_width(written(pdf, word)) for x in column for word in x.split()), default=0.0)
         out.append(min(max(word, min(line, MOST)), 2 * MOST) + 3)
     return [*out, max(60.0, pdf.epw - sum(out))]
 
 
 def written(pdf: FPDF, text: str) -> str:
     """A text in letters that one of the faces has; for others stands a question mark."""
-    known = [f.cmap for f in pdf.fonts.values() if isinstance(f, TTFFont)]
+    known = [font.cmap for font in pdf.fonts.values() if isinstance(font, TTFFont)]
     return "".join(ch if any(ord(ch) in k for k in known) else "?" if ch.isprintable() else " " for ch in text)

@@ -38,9 +38,9 @@ class DocumentInput:
         """A story frame as timecode of the film."""
         return self.project.timecode(frame)
 
-    def source_timecode(self, r: Recording, frame: int) -> str:
+    def source_timecode(self, recording: Recording, frame: int) -> str:
         """A story frame of a recording's clock in the recording's own timecode."""
-        return source_time(r, frame, self.project)
+        return source_time(recording, frame, self.project)
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,25 +62,25 @@ class Document:
     rows: tuple[Row, ...]
 
 
-def source_time(r: Recording, frame: int, project: Project) -> str:
+def source_time(recording: Recording, frame: int, project: Project) -> str:
     """A story frame of a recording's clock in its own timecode."""
-    if r.frames is None:
+    if recording.frames is None:
         return ""
-    return format_timecode(r.first + frame_shown(frame, project.rate, r.rate), r.rate, r.drops)
+    return format_timecode(recording.first + frame_shown(frame, project.rate, recording.rate), recording.rate, recording.drops)
 
 
 def _paper_cut(told: DocumentInput) -> Iterator[Row]:
     """What is said, in order, with the headings and titles over it."""
     story, timecode = told.story, told.timecode
-    headings = {s.piece: s.heading.upper() for s in story.sections if s.heading}
-    titles = sorted((begins, ends, c.title) for begins, ends, c in story.spans if c.source == TITLE)
+    headings = {section.piece: section.heading.upper() for section in story.sections if section.heading}
+    titles = sorted((begins, ends, cover.title) for begins, ends, cover in story.spans if cover.source == TITLE)
     for at, piece in zip(story.starts, story.pieces, strict=False):
         end = at + piece.length
-        r = told.recordings.get(piece.source or 0)
+        recording = told.recordings.get(piece.source or 0)
         if piece.id in headings:
             yield (timecode(at), "", headings[piece.id], "", "", "", "")
-        times = [told.source_timecode(r, frame) for frame in piece.used] if r else ["", ""]
-        what = r.name if r else (piece.card.text or "card") if piece.card else "space"
+        times = [told.source_timecode(recording, frame) for frame in piece.used] if recording else ["", ""]
+        what = recording.name if recording else (piece.card.text or "card") if piece.card else "space"
         first, *more = told.said(at, end) or [("", "")]
         yield (timecode(at), timecode(end), what, *times, *first)
         for speaker, text in more:
@@ -94,31 +94,40 @@ def _paper_cut(told: DocumentInput) -> Iterator[Row]:
 def _shot_list(told: DocumentInput) -> Iterator[Row]:
     """What is laid over the dialogue."""
     story = told.story
-    for begins, ends, c in sorted((a, b, c) for a, b, c in story.spans if c.source and a < story.length):
-        r = told.recordings.get(c.source)
-        if r is not None:
-            speed = "" if c.as_shot else f"{100 * c.used / c.length:.3g} %"
-            place = told.timecode(begins), told.timecode(min(ends, story.length)), str(c.lane)
-            yield (*place, r.name, r.roll, told.source_timecode(r, c.start), told.source_timecode(r, c.end), speed)
+    for begins, ends, cover in sorted(
+        (start, end, cover) for start, end, cover in story.spans if cover.source and start < story.length
+    ):
+        recording = told.recordings.get(cover.source)
+        if recording is not None:
+            speed = "" if cover.as_shot else f"{100 * cover.used / cover.length:.3g} %"
+            place = told.timecode(begins), told.timecode(min(ends, story.length)), str(cover.lane)
+            yield (
+                *place,
+                recording.name,
+                recording.roll,
+                told.source_timecode(recording, cover.start),
+                told.source_timecode(recording, cover.end),
+                speed,
+            )
 
 
 def _cue_sheet(told: DocumentInput) -> Iterator[Row]:
     """The music, cue by cue."""
     story, rate = told.story, told.story.rate
-    cues = sorted((story.at(x), x) for x in story.sounds if x.kind == "music")
-    for number, (at, x) in enumerate(cues, 1):
-        r = told.recordings.get(x.source)
-        if r is not None and at < story.length:
-            end = min(at + x.length, story.length)
-            file = r.path.rsplit("/", 1)[-1]
+    cues = sorted((story.at(sound), sound) for sound in story.sounds if sound.kind == "music")
+    for number, (at, sound) in enumerate(cues, 1):
+        recording = told.recordings.get(sound.source)
+        if recording is not None and at < story.length:
+            end = min(at + sound.length, story.length)
+            file = recording.path.rsplit("/", 1)[-1]
             yield (
                 str(number),
                 told.timecode(at),
                 told.timecode(end),
                 stamp(end - at, rate),
-                r.name,
+                recording.name,
                 file,
-                stamp(x.start, rate),
+                stamp(sound.start, rate),
             )
 
 
@@ -128,25 +137,25 @@ def _edit_list_by_tape(told: DocumentInput) -> Iterator[Row]:
     uses: list[tuple[int | None, int, int, str, int, int]] = []
     for at, piece in zip(story.starts, story.pieces, strict=False):
         uses.append((piece.source, *piece.used, "dialogue", at, at + piece.length))
-    for begins, ends, c in story.spans:
-        uses.append((c.source, c.start, c.end, "cover", begins, ends))
-    for x in story.sounds:
-        uses.append((x.source, x.start, x.end, x.kind, story.at(x), story.at(x) + x.length))
-    known = [(told.recordings[u[0]], *u[1:]) for u in uses if u[0] is not None and u[0] in told.recordings]
+    for begins, ends, cover in story.spans:
+        uses.append((cover.source, cover.start, cover.end, "cover", begins, ends))
+    for sound in story.sounds:
+        uses.append((sound.source, sound.start, sound.end, sound.kind, story.at(sound), story.at(sound) + sound.length))
+    known = [(told.recordings[use[0]], *use[1:]) for use in uses if use[0] is not None and use[0] in told.recordings]
 
     def by_tape(use: tuple[Any, ...]) -> tuple[str, str, str, int]:
         return use[0].roll, use[0].camera, use[0].name, use[1]
 
-    for r, first, last, how, begins, ends in sorted(known, key=by_tape):
-        roll = f"{r.roll}{f' {r.camera}' if r.camera else ''}"
-        times = told.source_timecode(r, first), told.source_timecode(r, last)
-        yield (roll, r.name, *times, how, told.timecode(begins), told.timecode(ends))
+    for recording, first, last, how, begins, ends in sorted(known, key=by_tape):
+        roll = f"{recording.roll}{f' {recording.camera}' if recording.camera else ''}"
+        times = told.source_timecode(recording, first), told.source_timecode(recording, last)
+        yield (roll, recording.name, *times, how, told.timecode(begins), told.timecode(ends))
 
 
 def _problem_list(told: DocumentInput) -> Iterator[Row]:
     """What the checks found, worst first."""
-    for f in told.findings():
-        yield (told.timecode(f.at) if f.at is not None else "", f.text)
+    for finding in told.findings():
+        yield (told.timecode(finding.at) if finding.at is not None else "", finding.text)
 
 
 DOCUMENTS = {
@@ -181,7 +190,7 @@ def document_of(kind: DocumentKind, told: DocumentInput) -> Document:
 def to_csv(document: Document) -> str:
     """A document as CSV (RFC 4180); what a table program would take for a formula is held back by a quote."""
     out = io.StringIO()
-    w = csv.writer(out)
-    w.writerow(document.heads)
-    w.writerows([f"'{x}" if begins_formula(x) else x for x in row] for row in document.rows)
+    writer = csv.writer(out)
+    writer.writerow(document.heads)
+    writer.writerows([f"'{x}" if begins_formula(x) else x for x in row] for row in document.rows)
     return out.getvalue()

@@ -28,21 +28,21 @@ def from_edl(told: dict[str, Any], project: Project, recordings: dict[int, Recor
         m = ["", *fields]
         try:
             at, end = (parse_entry(m[k], rate, drop=project.drop) - project.start_frame - shift for k in (8, 9))
-        except TimeError as e:
-            left.append(f"Line {i}: {e}")
+        except TimeError as error:
+            left.append(f"Line {i}: {error}")
             continue
         if end <= at or at < 0:
             left.append(f"Line {i}: it lies before the story’s start, {project.start_timecode}, or is empty.")
             continue
-        u = _event(m, i, notes, at, end, rate, recordings, left)
-        if u is None:
+        use = _event(m, i, notes, at, end, rate, recordings, left)
+        if use is None:
             continue
         if m[4].startswith(("W", "K")):
             left.append(f"Line {i}: a {'wipe' if m[4].startswith('W') else 'key'} became a cut.")
         if "V" in m[3].upper() or m[3].upper() == "B":
-            seen.append(replace(u, blend=int(m[5] or 0) if m[4] == "D" else 0))
+            seen.append(replace(use, blend=int(m[5] or 0) if m[4] == "D" else 0))
         if m[3].upper().startswith(("A", "B")) or "A" in m[3].upper():
-            heard.append(replace(u, blend=0))
+            heard.append(replace(use, blend=0))
     return Taken(name, _of_events(rate, seen, heard, recordings, left), left)
 
 
@@ -68,68 +68,73 @@ def _event(
 ) -> Use | None:
     if m[2].upper() == "BL":
         return Use(at, end, None, card=Card())
-    said = {k: v.strip() for k, _, v in (n.lstrip("* ").partition(":") for n in notes if n.startswith("*"))}
+    said = {name: v.strip() for name, _, v in (note.lstrip("* ").partition(":") for note in notes if note.startswith("*"))}
     names = [said.get(k, "") for k in ("SOURCE FILE", "FROM CLIP NAME", "TO CLIP NAME")]
     try:
         about = rate.frame_to_seconds(parse_entry(m[6], rate))  # to tell those of one name apart, a second is near enough
     except TimeError:
         about = None
-    r = found(recordings, (*names, m[2]), about, "" if any(names) else m[2])
-    if r is None:
+    recording = found(recordings, (*names, m[2]), about, "" if any(names) else m[2])
+    if recording is None:
         left.append(f"Line {i}: {names[0] or names[1] or m[2]} {ABSENT}.")
         return None
     try:
-        own = parse_entry(m[6], r.rate, drop=r.drops or ";" in m[6]) - r.first
-    except TimeError as e:
-        left.append(f"Line {i}: {e}")
+        own = parse_entry(m[6], recording.rate, drop=recording.drops or ";" in m[6]) - recording.first
+    except TimeError as error:
+        left.append(f"Line {i}: {error}")
         return None
     speed = Fraction(1)
-    for n in notes:
-        if n.startswith("M2") and len(n.split()) >= 3:
+    for note in notes:
+        if note.startswith("M2") and len(note.split()) >= 3:
             try:
-                fps = Fraction(n.split()[2]).limit_denominator(1000)
+                fps = Fraction(note.split()[2]).limit_denominator(1000)
             except ValueError:
                 continue
-            near = Rate.nearest(abs(fps)) if fps else r.rate
+            near = Rate.nearest(abs(fps)) if fps else recording.rate
             exact = near.fps if abs(near.fps - abs(fps)) < Fraction(1, 20) else abs(fps)
-            speed = exact / r.rate.fps * (-1 if fps < 0 else 1)
-        elif not n.startswith(("*", "M2", "FCM")):
-            left.append(f"Line {i}: “{n[:60]}” is not taken.")
-    return Use(at, end, r.id, first_frame_showing(own, rate, r.rate), speed)
+            speed = exact / recording.rate.fps * (-1 if fps < 0 else 1)
+        elif not note.startswith(("*", "M2", "FCM")):
+            left.append(f"Line {i}: “{note[:60]}” is not taken.")
+    return Use(at, end, recording.id, first_frame_showing(own, rate, recording.rate), speed)
 
 
 def _of_events(rate: Rate, seen: list[Use], heard: list[Use], recordings: dict[int, Recording], left: list[str]) -> Story:
     """What is heard, or seen alone, makes the pieces; what is seen beside it lies over them."""
-    length = max((u.end for u in (*seen, *heard)), default=0)
+    length = max((use.end for use in (*seen, *heard)), default=0)
     seen, heard = sorted(seen, key=lambda u: u.at), sorted(heard, key=lambda u: u.at)
-    alone = [u for u in seen if not u.card and sum(min(u.end, h.end) - max(u.at, h.at) for h in _met(u, heard)) < u.end - u.at]
-    black = [u for u in seen if u.card]
-    edges = sorted({0, length, *(e for u in (*heard, *alone, *black) for e in (u.at, u.end))})
+    alone = [
+        use
+        for use in seen
+        if not use.card
+        and sum(min(use.end, other.end) - max(use.at, other.at) for other in _met(use, heard)) < use.end - use.at
+    ]
+    black = [use for use in seen if use.card]
+    edges = sorted({0, length, *(e for use in (*heard, *alone, *black) for e in (use.at, use.end))})
     base: list[Use] = []
-    for a, b in pairwise(edges):
-        slot = Use(a, b, None)
-        x = next(iter(_met(slot, heard)), None) or next(iter(_met(slot, alone)), None)
-        if x is not None:
-            start = x.start + round((a - x.at) * x.speed)
-            base.append(replace(x, at=a, end=b, start=start, unseen=bool(_met(slot, black)) and x in heard))
-    upper = [u for u in seen if not u.card and not _shown(u, base)]
-    blends = {u.at: u.blend for u in seen if u.blend}
-    base = [replace(u, blend=blends.get(u.at, 0)) for u in base]
+    for begin, end in pairwise(edges):
+        slot = Use(begin, end, None)
+        use = next(iter(_met(slot, heard)), None) or next(iter(_met(slot, alone)), None)
+        if use is not None:
+            start = use.start + round((begin - use.at) * use.speed)
+            base.append(replace(use, at=begin, end=end, start=start, unseen=bool(_met(slot, black)) and use in heard))
+    upper = [use for use in seen if not use.card and not _shown(use, base)]
+    blends = {use.at: use.blend for use in seen if use.blend}
+    base = [replace(use, blend=blends.get(use.at, 0)) for use in base]
     return built(rate, base, [upper] if upper else [], [heard], recordings, left)
 
 
-def _met(u: Use, rows: list[Use]) -> list[Use]:
+def _met(use: Use, rows: list[Use]) -> list[Use]:
     """The rows, in order and one after the other, that reach into the time of a use."""
-    i = bisect_right(rows, u.at, key=lambda x: x.end)
+    index = bisect_right(rows, use.at, key=lambda x: x.end)
     out = []
-    while i < len(rows) and rows[i].at < u.end:
-        out.append(rows[i])
-        i += 1
+    while index < len(rows) and rows[index].at < use.end:
+        out.append(rows[index])
+        index += 1
     return out
 
 
-def _shown(u: Use, base: list[Use]) -> bool:
+def _shown(use: Use, base: list[Use]) -> bool:
     """Whether a picture is that of the pieces under it for all of its time."""
-    met = _met(u, base)
-    whole = sum(min(u.end, x.end) - max(u.at, x.at) for x in met) == u.end - u.at
-    return whole and all(u.speed == x.speed and u.in_step(x) for x in met)
+    met = _met(use, base)
+    whole = sum(min(use.end, other.end) - max(use.at, other.at) for other in met) == use.end - use.at
+    return whole and all(use.speed == other.speed and use.in_step(other) for other in met)

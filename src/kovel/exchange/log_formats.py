@@ -56,25 +56,25 @@ def to_csv(lines: Iterable[Line], rate: Rate) -> str:
     sheet = csv.writer(out)
     sheet.writerow(COLUMNS)
     lines = list(lines)
-    names = Counter(i for _, i in {(x.recording.id, x.recording.name.casefold()) for x in lines})
-    for x in lines:
-        c, r = x.clip, x.recording
-        times = [format_timecode(f, rate) for f in (c.start, c.end, c.length)]
+    names = Counter(i for _, i in {(line.recording.id, line.recording.name.casefold()) for line in lines})
+    for line in lines:
+        subclip, recording = line.clip, line.recording
+        times = [format_timecode(f, rate) for f in (subclip.start, subclip.end, subclip.length)]
         cells = [
-            c.name,
-            r.name if names[r.name.casefold()] == 1 else f"{r.name} #{r.id}",
+            subclip.name,
+            recording.name if names[recording.name.casefold()] == 1 else f"{recording.name} #{recording.id}",
             *times,
-            c.verdict,
-            ", ".join(c.tags),
-            c.note,
-            x.speaker,
-            x.words,
-            x.used,
-            r.day,
-            r.roll,
-            r.camera,
+            subclip.verdict,
+            ", ".join(subclip.tags),
+            subclip.note,
+            line.speaker,
+            line.words,
+            line.used,
+            recording.day,
+            recording.roll,
+            recording.camera,
         ]
-        sheet.writerow([f"'{v}" if isinstance(v, str) and begins_formula(v) else v for v in cells])
+        sheet.writerow([f"'{cell}" if isinstance(cell, str) and begins_formula(cell) else cell for cell in cells])
     return out.getvalue()
 
 
@@ -83,13 +83,19 @@ def from_csv(text: str, rows: Sequence[Recording], rate: Rate) -> tuple[list[New
     needed, `length` may stand for out; recordings are known by name or by file name, or, where several are called alike, by
     their number behind it (`C0001 #7`); times are as editors type them."""
     known: dict[str, list[Recording]] = {}
-    for r in rows:
-        file = Path(r.path)
-        for n in {r.name.casefold(), file.name.casefold(), file.stem.casefold(), f"#{r.id}", f"{r.name.casefold()} #{r.id}"}:
-            known.setdefault(n, []).append(r)
-    for n in list(known):  # a recording's name counts before another one's file name
-        named = [r for r in known[n] if r.name.casefold() == n]
-        known[n] = named if len(named) == 1 else known[n]
+    for recording in rows:
+        file = Path(recording.path)
+        for name in {
+            recording.name.casefold(),
+            file.name.casefold(),
+            file.stem.casefold(),
+            f"#{recording.id}",
+            f"{recording.name.casefold()} #{recording.id}",
+        }:
+            known.setdefault(name, []).append(recording)
+    for name in list(known):  # a recording's name counts before another one's file name
+        named = [recording for recording in known[name] if recording.name.casefold() == name]
+        known[name] = named if len(named) == 1 else known[name]
     text = text.lstrip("\ufeff")
     first = text.split("\n", 1)[0]
     sheet = csv.DictReader(io.StringIO(text), delimiter=max(",;\t", key=first.count))
@@ -101,8 +107,8 @@ def from_csv(text: str, rows: Sequence[Recording], rate: Rate) -> tuple[list[New
     for row in sheet:
         line = sheet.line_num
         v = {
-            (k or "").strip().casefold(): (x or "").strip().removeprefix("'")
-            for k, x in row.items()
+            (name or "").strip().casefold(): (x or "").strip().removeprefix("'")
+            for name, x in row.items()
             if isinstance(x, str | None)
         }
         if not any(v.values()):
@@ -117,22 +123,26 @@ def from_csv(text: str, rows: Sequence[Recording], rate: Rate) -> tuple[list[New
                 else f"Line {line}: there is no recording called “{called[:60]}” in this project."
             )
             continue
-        r = found[0]
+        recording = found[0]
         try:
-            a = parse_entry(v["in"], rate)
-            b = parse_entry(v["out"], rate, now=a) if v.get("out") else a + parse_entry(v.get("length", ""), rate)
-        except (TimeError, KeyError) as e:
-            left.append(f"Line {line}: {e}")
+            frame = parse_entry(v["in"], rate)
+            this_frame = (
+                parse_entry(v["out"], rate, now=frame) if v.get("out") else frame + parse_entry(v.get("length", ""), rate)
+            )
+        except (TimeError, KeyError) as error:
+            left.append(f"Line {line}: {error}")
             continue
         verdict = v.get("verdict", "keep").casefold()
         if verdict not in VERDICTS:
             left.append(f"Line {line}: “{verdict[:30]}” is no verdict (keep, maybe or drop).")
-        elif b <= a:
+        elif this_frame <= frame:
             left.append(f"Line {line}: the out point is not after the in point.")
-        elif a < 0 or b > r.length(rate):
-            left.append(f"Line {line}: the range runs past the {'start' if a < 0 else 'end'} of {r.name}.")
+        elif frame < 0 or this_frame > recording.length(rate):
+            left.append(f"Line {line}: the range runs past the {'start' if frame < 0 else 'end'} of {recording.name}.")
         else:
-            made.append(New(r.id, a, b, v.get("name", "")[:120], v.get("note", ""), v.get("tags", ""), verdict))
+            made.append(
+                New(recording.id, frame, this_frame, v.get("name", "")[:120], v.get("note", ""), v.get("tags", ""), verdict)
+            )
     return made, left
 
 
@@ -141,19 +151,26 @@ def to_otio(
 ) -> otio.schema.SerializableCollection:
     """A collection: each recording whole, with its markers, then each subclip as a clip of its range."""
     fps = float(project.rate.fps)
-    by_id = {r.id: r for r in rows}
+    by_id = {recording.id: recording for recording in rows}
     out = otio.schema.SerializableCollection(f"{project.name} - {name}")
-    for r in rows:
-        if not markers.get(r.id):
+    for recording in rows:
+        if not markers.get(recording.id):
             continue
-        whole = clip_of(r, project, 0, r.length(project.rate))
+        whole = clip_of(recording, project, 0, recording.length(project.rate))
         zero = whole.source_range.start_time
-        for m in markers[r.id]:
-            at = otio.opentime.TimeRange(zero + otio.opentime.RationalTime(m.frame, fps), otio.opentime.RationalTime(0, fps))
-            whole.markers.append(otio.schema.Marker(m.name, at))
+        for marker in markers[recording.id]:
+            at = otio.opentime.TimeRange(
+                zero + otio.opentime.RationalTime(marker.frame, fps), otio.opentime.RationalTime(0, fps)
+            )
+            whole.markers.append(otio.schema.Marker(marker.name, at))
         out.append(whole)
-    for c in clips:
-        clip = clip_of(by_id[c.recording], project, c.start, c.length, c.name)
-        clip.metadata["kovel"] = {**clip.metadata["kovel"], "note": c.note, "tags": list(c.tags), "verdict": c.verdict}
+    for subclip in clips:
+        clip = clip_of(by_id[subclip.recording], project, subclip.start, subclip.length, subclip.name)
+        clip.metadata["kovel"] = {
+            **clip.metadata["kovel"],
+            "note": subclip.note,
+            "tags": list(subclip.tags),
+            "verdict": subclip.verdict,
+        }
         out.append(clip)
     return out

@@ -35,7 +35,7 @@ def from_otio(told: dict[str, Any], project: Project, recordings: dict[int, Reco
         uses = _uses(t, project, recordings, left)
         if t["kind"] in tracks and (uses or t["kind"] == "Video"):
             tracks[t["kind"]].append(uses)
-    if sum(len(t) for rows in tracks.values() for t in rows) > MOST:
+    if sum(len(row) for rows in tracks.values() for row in rows) > MOST:
         raise Refused("That timeline is too long.")
     while tracks["Video"] and not tracks["Video"][0] and len(tracks["Video"]) > 1:
         tracks["Video"].pop(0)
@@ -45,26 +45,26 @@ def from_otio(told: dict[str, Any], project: Project, recordings: dict[int, Reco
     return Taken(name, headed(story, marks), left)
 
 
-def _ours(d: dict[str, Any], project: Project, recordings: dict[int, Recording]) -> Story | None:
+def _ours(stored: dict[str, Any], project: Project, recordings: dict[int, Recording]) -> Story | None:
     """The very story that was written, its recordings found by checksum, else by path; None where one is not here, or what stands
     there is no story that could have been cut from them."""
     try:
-        kept = json.loads(json.dumps(d["story"]))
+        kept = json.loads(json.dumps(stored["story"]))
         if kept["rate"] != [project.rate.num, project.rate.den]:
             return None
         ids: dict[int, int] = {}
-        for old, (checksum, path) in d["recordings"].items():
-            found = [r.id for r in recordings.values() if (checksum and r.checksum == checksum)] or [
-                r.id for r in recordings.values() if r.path == path
+        for old, (checksum, path) in stored["recordings"].items():
+            found = [recording.id for recording in recordings.values() if (checksum and recording.checksum == checksum)] or [
+                recording.id for recording in recordings.values() if recording.path == path
             ]
             if not found:
                 return None
             ids[int(old)] = found[0] if int(old) not in found else int(old)
-        for k in SOURCED:
-            for row in kept[k]:
+        for name in SOURCED:
+            for row in kept[name]:
                 row[1] = ids.get(row[1], row[1])
         story = story_from_json(kept)
-        return story if could_be_cut(story, {i: r.source for i, r in recordings.items()}) else None
+        return story if could_be_cut(story, {key: recording.source for key, recording in recordings.items()}) else None
     except (ValueError, TypeError, KeyError, IndexError, AttributeError, RecursionError):
         return None
 
@@ -93,9 +93,9 @@ def _uses(track: dict[str, Any], project: Project, recordings: dict[int, Recordi
         if x["is"] != "clip":
             left.append(f"{where}: “{x['name']}” is a {x['type'].lower()} inside the timeline; only clips are taken.")
             continue
-        u = _use(x, at, end, rate, recordings, left, where)
-        if u is not None:
-            out.append(replace(u, blend=max(0, blend)))
+        use = _use(x, at, end, rate, recordings, left, where)
+        if use is not None:
+            out.append(replace(use, blend=max(0, blend)))
         blend = 0
     return out
 
@@ -121,8 +121,8 @@ def _use(
         file = ""
     first = Fraction(*x["first"]) if x["first"] else Fraction(0)
     begun = Fraction(*x["begun"]) if x["begun"] else None
-    r = found(recordings, (file, x["media"], x["name"]), None if begun is not None else first)
-    if r is None:
+    recording = found(recordings, (file, x["media"], x["name"]), None if begun is not None else first)
+    if recording is None:
         left.append(f"{where}: {file or x['name'] or 'a clip without a name'} {ABSENT}.")
         return None
     speed = Fraction(1)
@@ -131,11 +131,15 @@ def _use(
             speed = Fraction(scalar).limit_denominator(10_000)
         else:
             left.append(f"{where}: the effect {effect} on “{x['name']}” is not taken.")
-    zero = rate.seconds_to_frame(begun) if begun is not None else rate.seconds_to_frame(r.rate.frame_to_seconds(r.first))
+    zero = (
+        rate.seconds_to_frame(begun)
+        if begun is not None
+        else rate.seconds_to_frame(recording.rate.frame_to_seconds(recording.first))
+    )
     start = rate.seconds_to_frame(first) - zero
     if begun is None and start < 0:  # counted from its beginning, without timecode
         start = rate.seconds_to_frame(first)
-    return Use(at, end, r.id, start, speed, settings=own)
+    return Use(at, end, recording.id, start, speed, settings=own)
 
 
 def _card(at: int, end: int, parameters: dict[str, Any], left: list[str], where: str) -> Use:
@@ -149,10 +153,12 @@ def _card(at: int, end: int, parameters: dict[str, Any], left: list[str], where:
 
 def described(story: Story, recordings: dict[int, Recording]) -> dict[str, Any]:
     """What `from_otio` needs to give the very same story back."""
-    used = {x.source for k in SOURCED for x in getattr(story, k) if x.source}
+    used = {x.source for name in SOURCED for x in getattr(story, name) if x.source}
     rows = {str(i): [recordings[i].checksum, recordings[i].path] for i in sorted(used) if i in recordings}
     kept = story_to_json(story)
     return {
-        "story": json.loads(json.dumps({k: v for k, v in kept.items() if v or k in (*SETS, "rate", "next_id", *SOURCED)})),
+        "story": json.loads(
+            json.dumps({name: value for name, value in kept.items() if value or name in (*SETS, "rate", "next_id", *SOURCED)})
+        ),
         "recordings": rows,
     }

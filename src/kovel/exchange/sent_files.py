@@ -38,26 +38,26 @@ def read_timeline(path: str, progress: Progress) -> dict[str, Any]:
     try:
         tl = otio.adapters.read_from_string(Path(path).read_text("utf-8", "replace"), "otio_json")
         tl = next(iter(tl)) if isinstance(tl, otio.schema.SerializableCollection) and len(tl) else tl
-    except Exception as e:
-        raise Unusable(f"it is no timeline that can be read ({str(e)[:120]})") from None
+    except Exception as error:
+        raise Unusable(f"it is no timeline that can be read ({str(error)[:120]})") from None
     if not isinstance(tl, otio.schema.Timeline):
         raise Unusable("there is no timeline in it")
     if tl.tracks is None:
         raise Unusable("the timeline in it has no tracks")
     ours = _plain(tl.metadata.get("kovel", {}))
-    if sum(len(t) for t in tl.tracks if isinstance(t, otio.schema.Track)) > MOST_ITEMS:
+    if sum(len(track) for track in tl.tracks if isinstance(track, otio.schema.Track)) > MOST_ITEMS:
         raise Unusable("that timeline is too long")
     markers = []
-    for m in tl.tracks.markers:
+    for marker in tl.tracks.markers:
         try:
-            markers.append([str(m.name), _pair(_seconds(m.marked_range.start_time))])
+            markers.append([str(marker.name), _pair(_seconds(marker.marked_range.start_time))])
         except ValueError:
             continue
     return {
         "name": str(tl.name or ""),
         "ours": ours if isinstance(ours, dict) else {},
         "unchanged": isinstance(ours, dict) and ours.get("fingerprint") == fingerprint(tl),
-        "tracks": [_track(t) for t in tl.tracks if isinstance(t, otio.schema.Track)],
+        "tracks": [_track(track) for track in tl.tracks if isinstance(track, otio.schema.Track)],
         "markers": markers,
     }
 
@@ -68,9 +68,9 @@ def fingerprint(tl: Any) -> str:
 
     try:
         rows = [
-            [t.kind, type(x).__name__, x.name, str(x.range_in_parent()) if isinstance(x, otio.core.Item) else str(x.in_offset),
+            [track.kind, type(x).__name__, x.name, str(x.range_in_parent()) if isinstance(x, otio.core.Item) else str(x.in_offset),
              str(x.source_range) if isinstance(x, otio.core.Item) else ""]
-            for t in tl.tracks for x in t
+            for track in tl.tracks for x in track
         ]  # fmt: skip
     except Exception:
         return ""
@@ -140,11 +140,14 @@ def _clip(x: Any) -> dict[str, Any]:
         )
     except (ValueError, AttributeError):
         row["is"] = "broken"
-    for e in x.effects:
-        scalar = getattr(e, "time_scalar", None) if isinstance(e, otio.schema.LinearTimeWarp) else None
+    for effect in x.effects:
+        scalar = getattr(effect, "time_scalar", None) if isinstance(effect, otio.schema.LinearTimeWarp) else None
         fine = isinstance(scalar, (int, float)) and math.isfinite(scalar) and abs(scalar) <= 1000
         row["effects"].append(
-            [float(scalar) if fine and scalar is not None else None, str(e.effect_name or e.name or type(e).__name__)]
+            [
+                float(scalar) if fine and scalar is not None else None,
+                str(effect.effect_name or effect.name or type(effect).__name__),
+            ]
         )
     return row
 
@@ -168,7 +171,7 @@ def _plain(x: Any, deep: int = 0) -> Any:
     if deep > DEEPEST:
         raise ValueError("metadata without end")
     if hasattr(x, "items"):
-        return {str(k): _plain(v, deep + 1) for k, v in x.items()}
+        return {str(key): _plain(value, deep + 1) for key, value in x.items()}
     if isinstance(x, (list, tuple)) or type(x).__name__ == "AnyVector":
         return [_plain(v, deep + 1) for v in x]
     if isinstance(x, float):
@@ -192,7 +195,7 @@ def read_events(path: str, progress: Progress) -> dict[str, Any]:
         if line.startswith("TITLE:"):
             name = line[6:].strip()[:80] or name
         elif m := EVENT.match(line):
-            events.append((number, [x or "" for x in m.groups()], []))
+            events.append((number, [group or "" for group in m.groups()], []))
         elif events and line.strip():
             events[-1][2].append(line.strip())
     if not events:
@@ -205,17 +208,20 @@ def read_events(path: str, progress: Progress) -> dict[str, Any]:
 def read_words(path: str, progress: Progress) -> dict[str, Any]:
     """Words of a caption file, as [text, start, end, speaker] in samples, and what could not be taken, as [line, why]."""
     got = read_captions(Path(path).read_text("utf-8"))
-    return {"words": [[w.text, w.start, w.end, w.speaker] for w in got.words], "refused": [list(r) for r in got.refused]}
+    return {
+        "words": [[word.text, word.start, word.end, word.speaker] for word in got.words],
+        "refused": [list(r) for r in got.refused],
+    }
 
 
 def read_cues(path: str, most: int, progress: Progress) -> dict[str, Any]:
     """Cues of a caption file, as [start, end, lines, speaker] in samples, and what could not be taken, as [line, why]."""
     blocks, refused = caption_blocks(Path(path).read_text("utf-8"))
     cues: list[list[Any]] = []
-    for number, a, b, body in sorted(blocks[:most], key=lambda x: x[1:3]):
+    for number, start, end, body in sorted(blocks[:most], key=lambda x: x[1:3]):
         lines = [x for x in map(plain, body) if x]
         if lines:
-            cues.append([a, b, lines, voice_of("\n".join(body))])
+            cues.append([start, end, lines, voice_of("\n".join(body))])
         else:
             refused.append((number, "it says nothing"))
     return {"cues": cues, "refused": [list(r) for r in sorted(refused)]}
@@ -229,8 +235,8 @@ def read_table(path: str, out: str, progress: Progress) -> dict[str, Any]:
         raise Unusable("it is not text. A .cube file is") from None
     try:
         table = looks.read_cube(text)
-    except looks.BadTable as e:
-        raise Unusable(str(e)) from None
+    except looks.BadTable as error:
+        raise Unusable(str(error)) from None
     with written_whole(Path(out)) as part:
         part.write_text(cube_text(table))
     return {}

@@ -60,22 +60,38 @@ def found(
 ) -> Recording | None:
     """The one recording of a file name, a name or (last) a reel; of several, the one whose timecode reaches over that moment
     (seconds). None where there is none, and where more than one is left: nothing is guessed."""
-    wanted = {n.casefold() for n in names if n}
-    stems = {Path(n).stem for n in wanted}
+    wanted = {name.casefold() for name in names if name}
+    stems = {Path(name).stem for name in wanted}
     ways = (
-        [r for r in recordings.values() if {Path(r.path).name.casefold(), r.name.casefold()} & wanted],
-        [r for r in recordings.values() if Path(r.path).stem.casefold() in stems],
-        [r for r in recordings.values() if reel and reel_of(r).startswith("".join(filter(str.isalnum, reel.upper())))],
+        [
+            recording
+            for recording in recordings.values()
+            if {Path(recording.path).name.casefold(), recording.name.casefold()} & wanted
+        ],
+        [recording for recording in recordings.values() if Path(recording.path).stem.casefold() in stems],
+        [
+            recording
+            for recording in recordings.values()
+            if reel and reel_of(recording).startswith("".join(filter(str.isalnum, reel.upper())))
+        ],
     )
-    rows = next((w for w in ways if w), [])
+    rows = next((way for way in ways if way), [])
     if len(rows) > 1 and timecode is not None:
-        rows = [r for r in rows if 0 <= timecode - r.rate.frame_to_seconds(r.first) < (r.frames or 10**9) / r.rate.fps]
+        rows = [
+            recording
+            for recording in rows
+            if 0
+            <= timecode - recording.rate.frame_to_seconds(recording.first)
+            < (recording.frames or 10**9) / recording.rate.fps
+        ]
     return rows[0] if len(rows) == 1 else None
 
 
-def reel_of(r: Recording) -> str:
+def reel_of(recording: Recording) -> str:
     """What edit lists call it, as `exchange.story` writes them: roll and camera, else its file."""
-    return "".join(ch for ch in (r.roll + r.camera or Path(r.path).stem).upper() if ch.isascii() and ch.isalnum())
+    return "".join(
+        ch for ch in (recording.roll + recording.camera or Path(recording.path).stem).upper() if ch.isascii() and ch.isalnum()
+    )
 
 
 def built(
@@ -89,43 +105,48 @@ def built(
     """A story of uses: the lowest pictures are its pieces, those above covers, what is heard apart sounds on its clock."""
     pieces: list[Piece] = []
     transitions: list[Transition] = []
-    spare = [list(t) for t in sounds]
+    spare = [list(row) for row in sounds]
     n, t = 1, 0
     heard: dict[int, Use] = {}
-    for k, u in enumerate(base):
-        if u.source == 0:  # a title on the lowest track lies over black
-            upper = [[*(upper[0] if upper else []), u], *upper[1:]]
+    for index, use in enumerate(base):
+        if use.source == 0:  # a title on the lowest track lies over black
+            upper = [[*(upper[0] if upper else []), use], *upper[1:]]
             continue
-        if u.at > t:
-            pieces.append(Piece(n, None, 0, u.at - t))
+        if use.at > t:
+            pieces.append(Piece(n, None, 0, use.at - t))
             n += 1
-        elif u.at < t:
-            left.append(f"A clip at frame {u.at} overlaps the one before it on its track.")
+        elif use.at < t:
+            left.append(f"A clip at frame {use.at} overlaps the one before it on its track.")
             continue
-        fit = _within(u, rate, recordings, left)
+        fit = _within(use, rate, recordings, left)
         if fit is None:
             continue
-        s = recordings[fit.source].source if fit.source else None
+        source = recordings[fit.source].source if fit.source else None
         own = next(
-            ((track, x) for track in spare for x in track if x.source and x.in_step(fit) and x.at < fit.end and x.end > fit.at),
+            (
+                (track, use)
+                for track in spare
+                for use in track
+                if use.source and use.in_step(fit) and use.at < fit.end and use.end > fit.at
+            ),
             None,
         )
         take = "both"
-        if s is not None and s.sound:
-            take = "sound" if u.unseen else "both" if own else "picture"
+        if source is not None and source.sound:
+            take = "sound" if use.unseen else "both" if own else "picture"
         if own:
             own[0].remove(own[1])
             heard[n] = own[1]
-            after = base[k + 1] if k + 1 < len(base) else None
-            if after and after.at == u.end < own[1].end and own[1].in_step(after):  # it runs on in the next piece
-                heard[n] = replace(own[1], end=u.end)
-                own[0].append(replace(own[1], at=u.end, start=own[1].start + u.end - own[1].at))
+            after = base[index + 1] if index + 1 < len(base) else None
+            if after and after.at == use.end < own[1].end and own[1].in_step(after):  # it runs on in the next piece
+                heard[n] = replace(own[1], end=use.end)
+                own[0].append(replace(own[1], at=use.end, start=own[1].start + use.end - own[1].at))
         settings, start = _paced(fit)
         pieces.append(Piece(n, fit.source, start, fit.end - fit.at, fit.card, take, 0, settings))
         if fit.blend and len(pieces) > 1:
             transitions.append(Transition(pieces[-2].id, n, blend="dissolve", length=fit.blend))
         n, t = n + 1, fit.end
-    ends = [x.end for track in (*upper, *spare) for x in track]
+    ends = [use.end for track in (*upper, *spare) for use in track]
     if ends and max(ends) > t:
         pieces.append(Piece(n, None, 0, max(ends) - t))
         n += 1
@@ -133,8 +154,8 @@ def built(
     transitions = _split(story, heard, transitions)
     covers: list[Cover] = []
     for lane, track in enumerate(upper, 1):
-        for u in track:
-            fit = _within(u, rate, recordings, left)
+        for use in track:
+            fit = _within(use, rate, recordings, left)
             if fit is None or fit.card or not (fit.source == 0 or fit.source):
                 continue
             length = fit.end - fit.at
@@ -151,68 +172,84 @@ def built(
             n += 1
     laid: list[Sound] = []
     for lane, track in enumerate(spare, 1):
-        for u in track:
-            fit = _within(u, rate, recordings, left)
+        for use in track:
+            fit = _within(use, rate, recordings, left)
             if fit is None or not fit.source or not recordings[fit.source].sound:
                 continue
             kind = {"music": "music", "voice": "voice"}.get(recordings[fit.source].kind, "effect")
             laid.append(Sound(n, fit.source, fit.start, fit.end - fit.at, Tether(0, fit.at), lane, kind))
             n += 1
     return replace(
-        story, covers=tuple(covers), sounds=tuple(laid), transitions=tuple(j for j in transitions if not j.plain), next_id=n
+        story,
+        covers=tuple(covers),
+        sounds=tuple(laid),
+        transitions=tuple(transition for transition in transitions if not transition.plain),
+        next_id=n,
     )
 
 
-def _paced(u: Use) -> tuple[Values, int]:
+def _paced(use: Use) -> tuple[Values, int]:
     """The settings of a piece that runs at the speed of a use, and where it begins on its clock."""
-    own = u.settings
+    own = use.settings
     for n in ("span", "speed", "steps", "backwards", "held"):
         own = own.without(n)
-    if not u.source or u.speed == 1:
-        return own, u.start
-    if not u.speed:
-        return own.with_value("held", u.start), u.start
-    percent = round(min(1000.0, max(10.0, 100 * float(abs(u.speed)))), 3)
-    own = own.with_value("speed", ((u.start, percent),) if percent != 100 else ()).with_value("backwards", u.speed < 0)
+    if not use.source or use.speed == 1:
+        return own, use.start
+    if not use.speed:
+        return own.with_value("held", use.start), use.start
+    percent = round(min(1000.0, max(10.0, 100 * float(abs(use.speed)))), 3)
+    own = own.with_value("speed", ((use.start, percent),) if percent != 100 else ()).with_value("backwards", use.speed < 0)
     clock = clock_in(own)
-    first = u.start + max(0, (u.end - u.at) - 1) * abs(u.speed) if u.speed < 0 else u.start
+    first = use.start + max(0, (use.end - use.at) - 1) * abs(use.speed) if use.speed < 0 else use.start
     return own, round(clock.at(first))
 
 
 def _split(story: Story, heard: dict[int, Use], transitions: list[Transition]) -> list[Transition]:
     """Where the sound of two pieces changes before or after their picture does: split edits."""
-    out = {(j.left, j.right): j for j in transitions}
-    for a, b in pairwise(story.pieces):
-        x, y = heard.get(a.id), heard.get(b.id)
-        at = story.starts[story.index_of(b.id)]
-        edge = y.at if y and (x is None or x.end == y.at) else x.end if x and y is None else at
-        split = edge - at if (x and y) or (x and b.source is None) or (y and a.source is None) else 0
-        if split and -a.length < split < b.length:
-            j = out.get((a.id, b.id), Transition(a.id, b.id))
-            out[a.id, b.id] = replace(j, split=split)
+    out = {(transition.left, transition.right): transition for transition in transitions}
+    for first_piece, second_piece in pairwise(story.pieces):
+        first_use, second_use = heard.get(first_piece.id), heard.get(second_piece.id)
+        at = story.starts[story.index_of(second_piece.id)]
+        edge = (
+            second_use.at
+            if second_use and (first_use is None or first_use.end == second_use.at)
+            else first_use.end
+            if first_use and second_use is None
+            else at
+        )
+        split = (
+            edge - at
+            if (first_use and second_use)
+            or (first_use and second_piece.source is None)
+            or (second_use and first_piece.source is None)
+            else 0
+        )
+        if split and -first_piece.length < split < second_piece.length:
+            transition = out.get((first_piece.id, second_piece.id), Transition(first_piece.id, second_piece.id))
+            out[first_piece.id, second_piece.id] = replace(transition, split=split)
     return list(out.values())
 
 
-def _within(u: Use, rate: Rate, recordings: dict[int, Recording], left: list[str]) -> Use | None:
+def _within(use: Use, rate: Rate, recordings: dict[int, Recording], left: list[str]) -> Use | None:
     """A use as far as its recording reaches; told where that is less, None where it is nothing."""
-    if not u.source:
-        return u
-    total = recordings[u.source].source.length(rate)
+    if not use.source:
+        return use
+    total = recordings[use.source].source.length(rate)
     if total is None:
-        return replace(u, start=0)
-    used = max(1, round((u.end - u.at) * abs(u.speed)))
-    a, b = max(0, u.start), min(total, u.start + used)
-    if a >= b:
-        left.append(f"{recordings[u.source].name} at frame {u.at} lies outside of its recording.")
+        return replace(use, start=0)
+    used = max(1, round((use.end - use.at) * abs(use.speed)))
+    start, end = max(0, use.start), min(total, use.start + used)
+    if start >= end:
+        left.append(f"{recordings[use.source].name} at frame {use.at} lies outside of its recording.")
         return None
-    if (a, b) == (u.start, u.start + used):
-        return u
+    if (start, end) == (use.start, use.start + used):
+        return use
     left.append(
-        f"{recordings[u.source].name} at frame {u.at} reaches beyond its recording; {used - (b - a)} frames of it are left out."
+        f"{recordings[use.source].name} at frame {use.at} reaches beyond its recording; {used - (end - start)} frames of it are left out."
     )
-    at = u.at + (round((a - u.start) / abs(u.speed)) if u.speed else 0)
-    length = round((b - a) / abs(u.speed)) if u.speed else u.end - at
-    return replace(u, start=a, at=at, end=max(at + 1, at + length))
+    at = use.at + (round((start - use.start) / abs(use.speed)) if use.speed else 0)
+    length = round((end - start) / abs(use.speed)) if use.speed else use.end - at
+    return replace(use, start=start, at=at, end=max(at + 1, at + length))
 
 
 def headed(story: Story, marks: list[tuple[str, int]]) -> Story:
@@ -220,7 +257,7 @@ def headed(story: Story, marks: list[tuple[str, int]]) -> Story:
     rows, n = {}, story.next_id
     for name, at in marks:
         if name and 0 <= at < story.length:
-            p = story.pieces[story.index_at(at)]
-            rows[p.id] = Section(n, p.id, name[:80])
+            piece = story.pieces[story.index_at(at)]
+            rows[piece.id] = Section(n, piece.id, name[:80])
             n += 1
     return replace(story, sections=tuple(rows.values()), next_id=n)

@@ -102,15 +102,15 @@ class Queue:
 
         try:
             return {"result": self._there(call(name, self._here(params), progress, stop))}
-        except NoRoom as e:
-            return {"held": f"{e.what} {e.do}: it goes on by itself."}
-        except Unusable as e:
-            return {"unusable": str(e)}
+        except NoRoom as error:
+            return {"held": f"{error.what} {error.do}: it goes on by itself."}
+        except Unusable as error:
+            return {"unusable": str(error)}
         except Cancelled:
             return {"cancelled": True}
-        except Exception as e:  # a job that fails in an unforeseen way must still end
-            told = in_words(e)
-            return {"unusable": str(told) if told else f"Something unforeseen went wrong ({type(e).__name__}). Try again."}
+        except Exception as error:  # a job that fails in an unforeseen way must still end
+            told = in_words(error)
+            return {"unusable": str(told) if told else f"Something unforeseen went wrong ({type(error).__name__}). Try again."}
 
 
 def _as_it_is(params: dict[str, Any]) -> dict[str, Any]:

@@ -54,11 +54,11 @@ def fitting(server: dict[str, Any], media: tuple[str, ...]) -> Shared:
         raise Unfit(f"this is Kovel {form()}, and the server on {server['node']} is {server['form']}. Install the same here.")
     said = parsed(media)
     pairs = []
-    for n, root in enumerate(server["roots"]):
+    for index, root in enumerate(server["roots"]):
         here = next((str(Path(b) / Path(root).relative_to(a)) for a, b in said if Path(root).is_relative_to(a)), None)
         if here and Path(here).is_dir():
             pairs.append((root, here))
-        elif n == 0:
+        elif index == 0:
             raise Unfit(
                 f"the server's own folder {root} is not shared. Mount it here and start with --media {root}"
                 + (f"=WHERE ({here} is no folder)." if here else " (or --media THERE=HERE).")
@@ -88,8 +88,8 @@ def _work(asked: Asked) -> int:
             return CUT_OFF
         server = json.loads(told)
         shared = fitting(server, asked.media)
-    except (Unfit, AuthenticationError) as e:
-        say(str(e))
+    except (Unfit, AuthenticationError) as error:
+        say(str(error))
         return REFUSED
     except (RedisError, OSError):
         return CUT_OFF

@@ -76,11 +76,11 @@ def of_queue(url: str) -> tuple[dict[str, Any] | None, list[dict[str, Any]]]:
     link = Redis(connection_pool=linked(url, text=True))
     try:
         told, rows = link.get(SERVER), link.hgetall(CREW)
-    except RedisError as e:
+    except RedisError as error:
         raise Unfit(
-            f"The queue at {without_secret(url)} cannot be used: {e}. Start Redis there, or leave --queue away."
+            f"The queue at {without_secret(url)} cannot be used: {error}. Start Redis there, or leave --queue away."
         ) from None
-    return json.loads(told) if told else None, [json.loads(v) for v in rows.values()]
+    return json.loads(told) if told else None, [json.loads(row) for row in rows.values()]
 
 
 def kept_token(root: Path) -> str:
@@ -105,8 +105,8 @@ def form() -> str:
     """What a worker must have in common with its server: the version, and everything that calls are made of."""
     seen = sha256()
     for part in ("core", "media", "jobs", "services"):
-        for p in sorted(Path(str(resources.files("kovel"))).joinpath(part).rglob("*.py")):
-            seen.update(p.read_bytes())
+        for path in sorted(Path(str(resources.files("kovel"))).joinpath(part).rglob("*.py")):
+            seen.update(path.read_bytes())
     return f"{__version__} ({seen.hexdigest()[:8]})"
 
 
@@ -133,7 +133,7 @@ class Crew:
         self.at = without_secret(url)
         self.lease, self.dead = lease, lease * 1.25
         self.root = root
-        self.roots = [str(root), *(str(m) for m in media)]
+        self.roots = [str(root), *(str(path) for path in media)]
         self.epoch, self.token = secrets.token_hex(8), ""
         self.hands: dict[str, Hand] = {}
         self.away = ""  # why Redis cannot be asked just now
@@ -164,8 +164,8 @@ class Crew:
             for key in self.redis.scan_iter(match="huey.*.kovel*"):
                 self.redis.delete(key)
             self._begin()
-        except RedisError as e:
-            raise Unfit(f"The queue at {self.at} cannot be used: {e}.") from None
+        except RedisError as error:
+            raise Unfit(f"The queue at {self.at} cannot be used: {error}.") from None
         self._thread = threading.Thread(target=self._run, name="crew", daemon=True)
         self._thread.start()
 
@@ -191,10 +191,10 @@ class Crew:
             try:
                 self.look()
                 self.away = ""
-            except (RedisError, OSError, ValueError, KeyError) as e:
+            except (RedisError, OSError, ValueError, KeyError) as error:
                 if not self.away:
-                    print(f"kovel: the queue at {self.at} does not answer ({e}); the work goes on here", file=sys.stderr)
-                self.away = str(e) or type(e).__name__
+                    print(f"kovel: the queue at {self.at} does not answer ({error}); the work goes on here", file=sys.stderr)
+                self.away = str(error) or type(error).__name__
 
     def look(self) -> None:
         """One look at who is there."""
@@ -202,11 +202,11 @@ class Crew:
         if self.redis.get(EPOCH) != self.epoch:  # Redis has begun anew, and knows nothing
             self.epoch = secrets.token_hex(8)
             self._begin()
-            for h in self.hands.values():
-                self.dismiss(h)
+            for hand in self.hands.values():
+                self.dismiss(hand)
         self._tell()
-        told = {str(k): json.loads(v) for k, v in self.redis.hgetall(CREW).items()}
-        before = [k for k, t in told.items() if t["epoch"] != self.epoch and k not in self.hands]
+        told = {str(key): json.loads(value) for key, value in self.redis.hgetall(CREW).items()}
+        before = [name for name, t in told.items() if t["epoch"] != self.epoch and name not in self.hands]
         if before and now - self._began > self.dead:
             self.redis.hdel(CREW, *before)
             before = []
@@ -215,14 +215,14 @@ class Crew:
             for name, t in told.items():
                 if name not in self.hands and t["epoch"] == self.epoch and not self.redis.sismember(GONE, name):
                     self.hands[name] = Hand(queue_of(self.pool, name), int(t["slots"]), name, tuple(t["roots"]), str(t["node"]))
-            for name, h in list(self.hands.items()):
-                if name in told and told[name]["beat"] != h.beat:
-                    h.beat, h.heard = told[name]["beat"], now
-                left = name not in told and h.dismissed is None  # it has ended, and said so
-                if left or now - h.heard > self.dead or (h.dismissed is not None and now - h.dismissed > self.dead):
+            for name, hand in list(self.hands.items()):
+                if name in told and told[name]["beat"] != hand.beat:
+                    hand.beat, hand.heard = told[name]["beat"], now
+                left = name not in told and hand.dismissed is None  # it has ended, and said so
+                if left or now - hand.heard > self.dead or (hand.dismissed is not None and now - hand.dismissed > self.dead):
                     self.redis.sadd(GONE, name)
                     self.redis.hdel(CREW, name)
-                    h.queue.clear()
+                    hand.queue.clear()
                     del self.hands[name]
                     self._gone.add(name)
 
@@ -241,4 +241,4 @@ class Crew:
     def there(self) -> list[Hand]:
         """Those who can be given something now."""
         with self._lock:
-            return [] if self.away else [h for h in self.hands.values() if h.dismissed is None]
+            return [] if self.away else [hand for hand in self.hands.values() if hand.dismissed is None]

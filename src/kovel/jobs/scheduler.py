@@ -157,12 +157,12 @@ class Scheduler:
                 if self._process is None:  # here, for its libraries take seconds to load and the server is to answer at once
                     self._hire()
                 self.step()
-                for n, (seconds, do) in enumerate(chores):
-                    if time.monotonic() > due[n]:
-                        due[n] = time.monotonic() + seconds
+                for index, (seconds, do) in enumerate(chores):
+                    if time.monotonic() > due[index]:
+                        due[index] = time.monotonic() + seconds
                         do()
-            except Exception as e:  # a locked database or a full disk passes; the loop must not end
-                print(f"kovel: jobs are held up ({in_words(e) or e}); trying again", file=sys.stderr)
+            except Exception as error:  # a locked database or a full disk passes; the loop must not end
+                print(f"kovel: jobs are held up ({in_words(error) or error}); trying again", file=sys.stderr)
                 self._stop.wait(2)
 
     def step(self) -> None:
@@ -226,10 +226,12 @@ class Scheduler:
 
     def _end_the_silent(self, rows: list[jobs.Job]) -> None:
         """Words of a recording whose sound is not made any more are not waited for, whether one listens already or not."""
-        silent = [j for j in rows if self.kinds[j.kind].needs_sound is not NeededSound.NONE and not sounded(j.params["out"])]
-        for project in {j.project for j in silent}:
+        silent = [
+            job for job in rows if self.kinds[job.kind].needs_sound is not NeededSound.NONE and not sounded(job.params["out"])
+        ]
+        for project in {job.project for job in silent}:
             makers = jobs.latest_of_recordings(self.data.db, project, "prepare")
-            for job in (j for j in silent if j.project == project):
+            for job in (job for job in silent if job.project == project):
                 maker = makers.get(job.recording or 0)
                 if maker is not None and maker.can_be_tried_again:
                     why = maker.message or "preparing it was stopped."
@@ -242,7 +244,7 @@ class Scheduler:
         rows = [job for job in jobs.unfinished(self.data.db) if self._is_known(job)]
         self._end_the_silent(rows)
         hands = self._hands()
-        free = {h.name: h.slots for h in hands}
+        free = {hand.name: hand.slots for hand in hands}
         for o in self._out.values():
             free[o.hand.name] = free.get(o.hand.name, 0) - 1
         if all(n <= -SPARE for n in free.values()):
@@ -252,7 +254,7 @@ class Scheduler:
         looked = looked_at(self.data)
         under_way = {o.job.id for o in self._out.values()}
         coming = {o.job.recording for o in self._out.values() if o.step and o.step.brings_sound}
-        workers = sum(h.slots for h in hands)
+        workers = sum(hand.slots for hand in hands)
         calls: list[tuple[tuple[float, ...], jobs.Job, JobStep | None]] = []
         for job in rows:
             if job.paused or self._held.get(job.id, 0.0) > time.monotonic():
@@ -261,8 +263,8 @@ class Scheduler:
             unseen = job.recording not in shown
             if kind.steps is not None:
                 wanted = -looked.get(job.recording or 0, 0.0)  # what was looked at last, first
-                for n, s in enumerate(self._steps_of(kind.steps, job, workers)):
-                    calls.append(((s.urgency, wanted, unseen, job.id + n / 1e4), job, s))
+                for index, job_step in enumerate(self._steps_of(kind.steps, job, workers)):
+                    calls.append(((job_step.urgency, wanted, unseen, job.id + index / 1e4), job, job_step))
             elif job.state is JobState.WAITING and job.id not in under_way and self._is_ready(kind, job, coming):
                 calls.append(((kind.urgency, unseen, 0, job.id), job, None))
         for _, job, step in sorted(calls, key=lambda c: c[0]):
@@ -308,15 +310,15 @@ class Scheduler:
         call = CALLS[name]
         swift = sum(1 for o in self._out.values() if not o.hand.name and o.step and CALLS[o.step.call].is_swift)
         spare = SPARE if call.is_swift else min(SPARE, swift)  # the swift ones take the spare place
-        able = [h for h in hands if free[h.name] > (0 if h.name else -spare)]
+        able = [hand for hand in hands if free[hand.name] > (0 if hand.name else -spare)]
         if kind.is_long:
             there = [(o.hand.name, o.job.kind) for o in self._out.values() if self.kinds[o.job.kind].is_long]
-            able = [h for h in able if sum(name == h.name for name, _ in there) < max(1, h.slots - 1)]
-            able = [h for h in able if not kind.fills_machine or (h.name, kind.name) not in there]
-        here = [h for h in able if not h.name]
+            able = [hand for hand in able if sum(name == hand.name for name, _ in there) < max(1, hand.slots - 1)]
+            able = [hand for hand in able if not kind.fills_machine or (hand.name, kind.name) not in there]
+        here = [hand for hand in able if not hand.name]
         if call.place is Place.HERE or (call.place is Place.NEAR and here):
             able = here
-        able = [h for h in able if h.roots is None or reached(params, h.roots)]
+        able = [hand for hand in able if hand.roots is None or reached(params, hand.roots)]
         return max(able, key=lambda h: (bool(h.name), free[h.name]), default=None)
 
     def _give(self, out: Out) -> None:
@@ -366,15 +368,15 @@ class Scheduler:
             try:
                 with self.data.db.write():  # what it brought and its end, together and once
                     self._end(out, answer)
-            except Exception as e:
+            except Exception as error:
                 self._failed[key] = self._failed.get(key, 0) + 1
                 if self._failed[key] < 5:  # a full disk or a foreign lock may pass
                     raise
-                why = f"Its result could not be kept. {in_words(e) or f'({type(e).__name__}: {e})'} Try again."
+                why = f"Its result could not be kept. {in_words(error) or f'({type(error).__name__}: {error})'} Try again."
                 jobs.end(self.data.db, out.job.id, JobState.FAILED, why)
                 self._log(out, "not kept", why)
         clear = self.kinds[out.job.kind].clear
-        if clear is not None and not any(j.id == out.job.id for j in jobs.unfinished(self.data.db)):
+        if clear is not None and not any(job.id == out.job.id for job in jobs.unfinished(self.data.db)):
             clear(out.job)
         self._let_go(key)
         out.hand.queue.forget(key)
@@ -393,13 +395,13 @@ class Scheduler:
             self._followed[key].take()
         steps = self.kinds[now.kind].steps
         if steps is None:
-            x = out.hand.queue.progress(key)
+            progress = out.hand.queue.progress(key)
         else:
             outs = [o for o in self._out.values() if o.job.id == now.id and o.step]
             told = {o.step.name: o.hand.queue.progress(o.key) or 0.0 for o in outs if o.step}
-            x = steps.progress(now, told)
-        if x is not None and abs(x - now.progress) > 1e-4:
-            jobs.advance(self.data.db, now.id, x)
+            progress = steps.progress(now, told)
+        if progress is not None and abs(progress - now.progress) > 1e-4:
+            jobs.advance(self.data.db, now.id, progress)
 
     def _make_again(self, out: Out, short: str) -> None:
         """What a finished recording lacks is made again, by the steps that its folder lacks now; after some tries it has failed."""

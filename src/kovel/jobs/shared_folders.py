@@ -37,11 +37,11 @@ def moved(told: Any, move: Callable[[str], str]) -> Any:
     if not isinstance(told, dict):
         return told
     new = dict(told)
-    for k, v in told.items():
-        if k in WITHIN:
-            new[k] = {n: moved(x, move) for n, x in v.items()} if isinstance(v, dict) else moved(v, move)
-        elif k in NAMED:
-            new[k] = {n: _moved(x, move) for n, x in v.items()} if isinstance(v, dict) else _moved(v, move)
+    for key, value in told.items():
+        if key in WITHIN:
+            new[key] = {name: moved(x, move) for name, x in value.items()} if isinstance(value, dict) else moved(value, move)
+        elif key in NAMED:
+            new[key] = {name: _moved(x, move) for name, x in value.items()} if isinstance(value, dict) else _moved(value, move)
     return new
 
 
@@ -69,8 +69,8 @@ def reached(params: dict[str, Any], roots: Iterable[str]) -> bool:
 
 def _within(path: str, root: str) -> bool:
     """Whether an absolute path lies in a folder, without leaving it on the way."""
-    p = PurePosixPath(path)
-    return p.is_absolute() and ".." not in p.parts and p.is_relative_to(root)
+    this_path = PurePosixPath(path)
+    return this_path.is_absolute() and ".." not in this_path.parts and this_path.is_relative_to(root)
 
 
 @dataclass(frozen=True, slots=True)

@@ -35,13 +35,13 @@ def archive(
     short: list[Path] = []
     begin = 0.5 if cuts else 0.0
     try:
-        for k, cut in enumerate(cuts):
-            short.append(final.with_name(f"{final.name}.{k}.{os.getpid()}.part"))
-            share = lambda x, k=k: progress(0.5 * (k + x) / len(cuts))  # noqa: E731
+        for index, cut in enumerate(cuts):
+            short.append(final.with_name(f"{final.name}.{index}.{os.getpid()}.part"))
+            share = lambda x, k=index: progress(0.5 * (k + x) / len(cuts))  # noqa: E731
             name, taken = _shortened(cut, short[-1], share)
             files[name] = str(taken)
             _note(Path(about), cut["number"], name, taken if taken == short[-1] else None)
-        total = sum(os.stat(p).st_size for p in files.values()) or 1
+        total = sum(os.stat(file).st_size for file in files.values()) or 1
         with zipfile.ZipFile(part, "w", zipfile.ZIP_STORED, allowZip64=True) as z:
             z.write(about, "project.json", zipfile.ZIP_DEFLATED)
             for name, path in files.items():
@@ -51,14 +51,14 @@ def archive(
                         done += len(block)
                         progress(begin + (1 - begin) * done / total)
         os.replace(part, final)
-    except FileNotFoundError as e:
-        gone = Path(str(e.filename)).name
+    except FileNotFoundError as error:
+        gone = Path(str(error.filename)).name
         raise Unusable(
             f"{gone} is not where it was any more. Find it again in Footage, or leave recordings out, then try again."
         ) from None
     finally:
-        for p in (part, *short):
-            p.unlink(missing_ok=True)
+        for this_path in (part, *short):
+            this_path.unlink(missing_ok=True)
     return {"path": out, "bytes": final.stat().st_size, "files": len(files), "took": round(time.monotonic() - began, 1)}
 
 
@@ -91,9 +91,9 @@ def unpack(path: str, out: str, progress: Callable[[float], None]) -> dict[str, 
     folder.mkdir(parents=True)
     try:
         return {"members": _members(Path(path), folder, progress)}
-    except (zipfile.BadZipFile, NotImplementedError, EOFError, zlib.error, RuntimeError, ValueError, KeyError) as e:
+    except (zipfile.BadZipFile, NotImplementedError, EOFError, zlib.error, RuntimeError, ValueError, KeyError) as error:
         shutil.rmtree(folder, ignore_errors=True)
-        raise e if isinstance(e, Unusable) else Unusable("it is no archive of Kovel, or it is damaged") from None
+        raise error if isinstance(error, Unusable) else Unusable("it is no archive of Kovel, or it is damaged") from None
     except BaseException:
         shutil.rmtree(folder, ignore_errors=True)
         raise
@@ -102,27 +102,29 @@ def unpack(path: str, out: str, progress: Callable[[float], None]) -> dict[str, 
 def _members(path: Path, folder: Path, progress: Callable[[float], None]) -> dict[str, Any]:
     found: dict[str, Any] = {}
     with zipfile.ZipFile(path) as z:
-        wanted = [(x, k) for x in z.infolist() if (k := _kind(x.filename))]
-        if not any(k == "project.json" for _, k in wanted):
+        wanted = [(member, kind) for member in z.infolist() if (kind := _kind(member.filename))]
+        if not any(name == "project.json" for _, name in wanted):
             raise Unusable("it is no archive of Kovel: there is no project in it")
-        total, done = sum(x.file_size for x, k in wanted if k == "media") or 1, 0
+        total, done = sum(member.file_size for member, name in wanted if name == "media") or 1, 0
         spare(folder, float(total))
-        for n, (x, kind) in enumerate(wanted):
+        for index, (member, kind) in enumerate(wanted):
             most = LARGEST.get(kind)
-            if most is not None and x.file_size > most:
-                raise Unusable(f"{Path(x.filename).name} in it is larger than such a file can be ({x.file_size / 1e6:.0f} MB)")
-            to, sha, size = folder / f"{n}", sha256(), 0
-            with z.open(x) as src, to.open("xb") as dst:
+            if most is not None and member.file_size > most:
+                raise Unusable(
+                    f"{Path(member.filename).name} in it is larger than such a file can be ({member.file_size / 1e6:.0f} MB)"
+                )
+            to, sha, size = folder / f"{index}", sha256(), 0
+            with z.open(member) as src, to.open("xb") as dst:
                 while block := src.read(BLOCK):
                     size += len(block)
-                    if size > x.file_size or (most is not None and size > most):
-                        raise Unusable(f"{Path(x.filename).name} in it is larger than it says")
+                    if size > member.file_size or (most is not None and size > most):
+                        raise Unusable(f"{Path(member.filename).name} in it is larger than it says")
                     sha.update(block)
                     dst.write(block)
                     if kind == "media":
                         done += len(block)
                         progress(min(1.0, done / total))
-            found[x.filename] = {"file": str(to), "size": size, "checksum": sha.hexdigest(), "kind": kind}
+            found[member.filename] = {"file": str(to), "size": size, "checksum": sha.hexdigest(), "kind": kind}
             if kind == "project.json":
                 try:
                     json.loads(to.read_text("utf-8"))

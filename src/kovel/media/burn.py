@@ -36,8 +36,8 @@ class Burnt:
     def over(self, f: Any, t: int, stack: Sequence[Stacked], k: int) -> Any:
         """A new frame: story frame t, frame k of its run, with its times and names along the lower edge."""
         says = [format_timecode(self.begin + t, self.clock, self.drop)]
-        for x in reversed([y for z in stack for y in z.flat()]):
-            layer, (base, num, den) = x.layer, x.steps
+        for stacked in reversed([stacked for z in stack for stacked in z.flat()]):
+            layer, (base, num, den) = stacked.layer, stacked.steps
             s = self.files.get(layer.image.source) if layer.image.source is not None else None
             if s is not None and layer.opacity.at(k) > 0:
                 own = (
@@ -49,14 +49,14 @@ class Burnt:
                 break
         strip = _strip("    ".join(x for x in says if x), self.font, self.size[0], self.tall)
         out = av.VideoFrame(f.width, f.height, "yuv420p")
-        for n, (p, u) in enumerate(zip(out.planes, planes_of(f), strict=True)):
-            rows = np.zeros((p.height, p.line_size), np.uint8)
-            rows[:, : p.width] = u
-            if n == 0:
-                rows[p.height - self.tall : p.height, : strip.shape[1]] = strip
+        for index, (plane, u) in enumerate(zip(out.planes, planes_of(f), strict=True)):
+            rows = np.zeros((plane.height, plane.line_size), np.uint8)
+            rows[:, : plane.width] = u
+            if index == 0:
+                rows[plane.height - self.tall : plane.height, : strip.shape[1]] = strip
             else:
-                rows[p.height - self.tall // 2 : p.height, : strip.shape[1] // 2] = 128
-            p.update(rows)  # type: ignore[arg-type]  # anything with a buffer will do
+                rows[plane.height - self.tall // 2 : plane.height, : strip.shape[1] // 2] = 128
+            plane.update(rows)  # type: ignore[arg-type]  # anything with a buffer will do
         return out
 
 

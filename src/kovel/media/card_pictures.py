@@ -23,13 +23,13 @@ def card_image(colour: str, text: str, width: int, height: int) -> Image.Image:
     while size > 8:
         font = ImageFont.truetype(str(FONT), size)
         rows = [r for line in text.splitlines() for r in _wrapped(line, font, width * 0.8)]
-        if len(rows) * size * 1.35 <= height * 0.86 and all(font.getlength(r) <= width * 0.86 for r in rows):
+        if len(rows) * size * 1.35 <= height * 0.86 and all(font.getlength(row) <= width * 0.86 for row in rows):
             break
         size = size * 9 // 10
     light = (0.2126 * rgb[0] + 0.7152 * rgb[1] + 0.0722 * rgb[2]) > 140
     y = height / 2 - (len(rows) - 1) * size * 1.35 / 2
-    for r in rows:
-        draw.text((width / 2, y), r, font=font, fill="#1b1a18" if light else "#f4eee2", anchor="mm")
+    for row in rows:
+        draw.text((width / 2, y), row, font=font, fill="#1b1a18" if light else "#f4eee2", anchor="mm")
         y += size * 1.35
     return im
 

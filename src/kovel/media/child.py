@@ -40,15 +40,15 @@ def call(
     half a second."""
     asked = CALLS[name]
     limits = [str(asked.cpu), str(round(asked.memory * 2**30))]
-    p = begin("kovel.media.child", limits, ["kovel.media.child", "av", asked.path], errors=True)
-    assert p.stdin and p.stdout and p.stderr
+    process = begin("kovel.media.child", limits, ["kovel.media.child", "av", asked.path], errors=True)
+    assert process.stdin and process.stdout and process.stderr
     answers: list[dict[str, Any]] = []
     heard = time.monotonic()
 
     def listen() -> None:
         nonlocal heard
-        assert p.stdout
-        for line in p.stdout:
+        assert process.stdout
+        for line in process.stdout:
             heard = time.monotonic()
             with contextlib.suppress(ValueError):
                 got = json.loads(line)
@@ -61,18 +61,18 @@ def call(
     noise: list[str] = []
     threads = [
         threading.Thread(target=listen, daemon=True),
-        threading.Thread(target=lambda: noise.extend(p.stderr or ()), daemon=True),
+        threading.Thread(target=lambda: noise.extend(process.stderr or ()), daemon=True),
     ]
-    for t in threads:
-        t.start()
+    for thread in threads:
+        thread.start()
     began = time.monotonic()
     name_of = os.path.basename(params.get("path") or params.get("out") or "The file")
     try:
-        p.stdin.write(json.dumps({"call": name, "params": params}) + "\n")
-        p.stdin.flush()
-        while p.poll() is None:
+        process.stdin.write(json.dumps({"call": name, "params": params}) + "\n")
+        process.stdin.flush()
+        while process.poll() is None:
             with contextlib.suppress(subprocess.TimeoutExpired):
-                p.wait(0.1)
+                process.wait(0.1)
             if cancelled and cancelled():
                 raise Cancelled
             now = time.monotonic()
@@ -83,24 +83,24 @@ def call(
     except BrokenPipeError:
         pass
     finally:
-        if p.poll() is None:
-            p.kill()
-            p.wait()
-        for t in threads:
-            t.join(5)
-        p.stdin.close()
-        p.stdout.close()
-        p.stderr.close()
+        if process.poll() is None:
+            process.kill()
+            process.wait()
+        for thread in threads:
+            thread.join(5)
+        process.stdin.close()
+        process.stdout.close()
+        process.stderr.close()
         if asked.begins_files:
-            swept(params, p.pid)
-    for a in answers:
-        if "result" in a:
-            return a["result"]
-        if "no room" in a:
-            raise NoRoom(*a["no room"])
-        if "unusable" in a:
-            raise Unusable(a["unusable"])
-    why = noise[-1].strip() if noise else f"code {p.returncode}"
+            swept(params, process.pid)
+    for answer in answers:
+        if "result" in answer:
+            return answer["result"]
+        if "no room" in answer:
+            raise NoRoom(*answer["no room"])
+        if "unusable" in answer:
+            raise Unusable(answer["unusable"])
+    why = noise[-1].strip() if noise else f"code {process.returncode}"
     raise Unusable(f"{name_of} could not be worked on: it is damaged or needs more memory than allowed ({why[:160]}).")
 
 
@@ -164,19 +164,19 @@ def main() -> None:
         work = getattr(import_module(asked.path), asked.name)
         result = work(**request["params"], **({"progress": progress} if asked.tells_progress else {}))
         answer = {"result": result}
-    except Unusable as e:
-        answer = _told(e)
+    except Unusable as error:
+        answer = _told(error)
     except MemoryError:
         answer = {"unusable": "The file needs more memory than allowed to read. It is damaged or far too large."}
-    except OSError as e:
-        answer = _told(refused(e))
+    except OSError as error:
+        answer = _told(refused(error))
     out.write(json.dumps(answer) + "\n")
     out.flush()
     os._exit(0)
 
 
-def _told(e: Unusable) -> dict[str, Any]:
-    return {"no room": [e.what, e.do]} if isinstance(e, NoRoom) else {"unusable": str(e)}
+def _told(error: Unusable) -> dict[str, Any]:
+    return {"no room": [error.what, error.do]} if isinstance(error, NoRoom) else {"unusable": str(error)}
 
 
 if __name__ == "__main__":

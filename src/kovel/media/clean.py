@@ -31,11 +31,11 @@ AROUND = 4 * 60 * RATE  # samples to either side that a stretch is judged by
 def reader(samples: np.ndarray) -> Read:
     """Reads (n, channels) 16-bit samples as floats, silence outside of them."""
 
-    def read(a: int, b: int) -> np.ndarray:
-        x: np.ndarray = np.zeros((b - a, samples.shape[1]), np.float32)
-        lo, hi = max(0, a), min(len(samples), b)
+    def read(start: int, end: int) -> np.ndarray:
+        x: np.ndarray = np.zeros((end - start, samples.shape[1]), np.float32)
+        lo, hi = max(0, start), min(len(samples), end)
         if hi > lo:
-            x[lo - a : hi - a] = samples[lo:hi].astype(np.float32) / np.float32(32768)
+            x[lo - start : hi - start] = samples[lo:hi].astype(np.float32) / np.float32(32768)
         return x
 
     return read
@@ -100,8 +100,8 @@ def clean(out: str, channels: int, name: str, wanted: dict[str, Any], progress: 
 
 def save_power(path: Path, power: PowerMaker) -> None:
     """What is measured of a sound, whole or not at all."""
-    with written_whole(path) as part, part.open("wb") as f:
-        np.save(f, power.finish())
+    with written_whole(path) as part, part.open("wb") as file:
+        np.save(file, power.finish())
 
 
 def _taken_up(final: Path) -> tuple[BinaryIO, Path]:
@@ -109,21 +109,21 @@ def _taken_up(final: Path) -> tuple[BinaryIO, Path]:
     own = final.with_name(f"{final.name}.{os.getpid()}.part")
     for left in sorted(final.parent.glob(f"{final.name}.*part")):
         with suppress(OSError):
-            f = left.open("r+b")
+            file = left.open("r+b")
             try:
-                fcntl.flock(f, fcntl.LOCK_EX | fcntl.LOCK_NB)  # whoever wrote it is gone
+                fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)  # whoever wrote it is gone
                 os.replace(left, own)  # and has not made it whole meanwhile
-                return f, own
+                return file, own
             except OSError:
-                f.close()
-    f = own.open("w+b")
-    fcntl.flock(f, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    return f, own
+                file.close()
+    file = own.open("w+b")
+    fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    return file, own
 
 
-def found_in(c: Cleaner) -> dict[str, Any]:
+def found_in(cleaner: Cleaner) -> dict[str, Any]:
     """What was found out, in words a page can show."""
-    return {"hum": [round(f, 2) for f in c.hum], "pictures": 0 if c.at is None else len(c.at)}
+    return {"hum": [round(f, 2) for f in cleaner.hum], "pictures": 0 if cleaner.at is None else len(cleaner.at)}
 
 
 def spread(samples: np.ndarray) -> list[int]:
@@ -134,15 +134,15 @@ def spread(samples: np.ndarray) -> list[int]:
         x = x[: len(x) // TICK * TICK].reshape(-1, TICK)
         db = np.floor(10 * np.log10((x**2).mean(1) + 1e-10)).astype(int)
         counts += np.bincount(np.clip(db - LOWEST, 0, len(counts) - 1), minlength=len(counts))
-    return [int(n) for n in counts]
+    return [int(count) for count in counts]
 
 
-def cleaned_stretch(folder: Path, channels: int, a: int, b: int, wanted: Wanted) -> bytes:
+def cleaned_stretch(folder: Path, channels: int, start: int, end: int, wanted: Wanted) -> bytes:
     """Samples [a, b) cleaned, as in a sound.pcm: to be heard before all of it is made."""
     samples = samples_of(folder / "sound.pcm", channels)
     talk = talking(folder, len(samples)).copy()
-    talk[: max(0, a - AROUND) // TICK] = True  # the noise is judged by what is near
-    talk[(b + AROUND) // TICK :] = True
+    talk[: max(0, start - AROUND) // TICK] = True  # the noise is judged by what is near
+    talk[(end + AROUND) // TICK :] = True
     read = reader(samples)
     cleaner = prepare(read, len(samples), talk, wanted)
-    return to_pcm(cleaned(read, a, b, cleaner)).tobytes()
+    return to_pcm(cleaned(read, start, end, cleaner)).tobytes()

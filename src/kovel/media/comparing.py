@@ -25,8 +25,8 @@ def compare(sums: list[str], facts: list[str], progress: Callable[[float], None]
     for p in facts:
         try:
             told[p] = probe(p)
-        except Unusable as e:
-            told[p] = {"unusable": str(e)}
+        except Unusable as error:
+            told[p] = {"unusable": str(error)}
         progress(0.95)
     return {"sums": found, "facts": told}
 

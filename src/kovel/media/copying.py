@@ -25,23 +25,23 @@ def copy(card: str, files: list[str], out: str, progress: Callable[[float], None
     to.mkdir(parents=True, exist_ok=True)
     log = to.with_name(f".{to.name}.copied.json")  # beside it: in it there is nothing but what was on the card
     known: dict[str, Any] = json.loads(log.read_text()) if log.exists() else {}
-    total = sum(_size(root, f) for f in files) or 1
+    total = sum(_size(root, file) for file in files) or 1
     limit = _limit(root)
     done = 0
     fresh: list[str] = []
     before: list[str] = []
-    for f in files:
-        size = _size(root, f)
-        if f in known and known[f]["size"] == size and (to / f).is_file() and (to / f).stat().st_size == size:
-            before.append(f)
+    for file in files:
+        size = _size(root, file)
+        if file in known and known[file]["size"] == size and (to / file).is_file() and (to / file).stat().st_size == size:
+            before.append(file)
             done += size
             continue
         md5, sha = hashlib.md5(usedforsecurity=False), hashlib.sha256()
-        final = to / f
+        final = to / file
         final.parent.mkdir(parents=True, exist_ok=True)
         part = final.with_name(f"{final.name}.{os.getpid()}.part")
         try:
-            with (root / f).open("rb") as src, part.open("wb") as dst:
+            with (root / file).open("rb") as src, part.open("wb") as dst:
                 while block := src.read(BLOCK if limit is None else min(BLOCK, max(1, limit - done))):
                     if limit is not None and done >= limit:
                         raise OSError
@@ -56,21 +56,21 @@ def copy(card: str, files: list[str], out: str, progress: Callable[[float], None
             part.unlink(missing_ok=True)
             whole = len(fresh) + len(before)
             raise Unusable(
-                f"The card could not be read any further, at {f}: it was pulled out or is failing. {whole} of {len(files)} files are "
+                f"The card could not be read any further, at {file}: it was pulled out or is failing. {whole} of {len(files)} files are "
                 "safely copied; put it back and try again, and it goes on from there."
             ) from None
         if mhl.md5_of(part) != md5.hexdigest():
             part.unlink(missing_ok=True)
             raise Unusable(
-                f"{f} did not come out as it was read: the disk it is copied to may be failing. Try again, or another disk."
+                f"{file} did not come out as it was read: the disk it is copied to may be failing. Try again, or another disk."
             )
-        st = (root / f).stat()
+        st = (root / file).stat()
         os.utime(part, (st.st_atime, st.st_mtime))
         os.replace(part, final)
-        known[f] = {"size": size, "md5": md5.hexdigest(), "sha256": sha.hexdigest(), "changed": st.st_mtime}
+        known[file] = {"size": size, "md5": md5.hexdigest(), "sha256": sha.hexdigest(), "changed": st.st_mtime}
         keep(log, known)
-        fresh.append(f)
-    listed = {x.path for g in mhl.generations(to) for x in mhl.read(to / "ascmhl" / g)}
+        fresh.append(file)
+    listed = {hashed.path for generation in mhl.generations(to) for hashed in mhl.read(to / "ascmhl" / generation)}
     if new := [f for f in (*before, *fresh) if f not in listed]:
         mhl.write(to, [mhl.Hashed(f, known[f]["size"], known[f]["changed"], known[f]["md5"]) for f in new])
     progress(1.0)

@@ -41,7 +41,7 @@ def cut_pictures(
     try:
         with closing(FrameReader(src, rate)) as whole:
             zero = whole.zero * whole.base
-        _write(src, to, [(a + zero, b + zero) for a, b in ranges], progress)
+        _write(src, to, [(start + zero, end + zero) for start, end in ranges], progress)
         if to.stat().st_size < 0.9 * src.stat().st_size and _same(src, to, rate, ranges):
             return True
     except (av.FFmpegError, Unusable, ValueError, OSError, StopIteration):
@@ -57,10 +57,10 @@ def ending(src: Path) -> str:
 
 def _write(src: Path, to: Path, wanted: Sequence[tuple[Fraction, Fraction]], progress: Callable[[float], None]) -> None:
     size = src.stat().st_size
-    with open_media(src) as c, av.open(str(to), "w", format=FORMS.get(kind_of(src), MOVIE)[1]) as out:
-        video = next(s for s in c.streams.video if not s.disposition & av.stream.Disposition.attached_pic)
-        streams = {s.index: out.add_stream_from_template(s) for s in (video, *c.streams.audio)}
-        for packet, kept in _chosen(c, video, list(streams), wanted):
+    with open_media(src) as container, av.open(str(to), "w", format=FORMS.get(kind_of(src), MOVIE)[1]) as out:
+        video = next(s for s in container.streams.video if not s.disposition & av.stream.Disposition.attached_pic)
+        streams = {s.index: out.add_stream_from_template(s) for s in (video, *container.streams.audio)}
+        for packet, kept in _chosen(container, video, list(streams), wanted):
             if packet.pos is not None:
                 progress(min(1.0, packet.pos / size))
             if kept:
@@ -104,11 +104,11 @@ def _meets(group: Group, end: int, base: Fraction, wanted: Sequence[tuple[Fracti
 
 def _same(src: Path, to: Path, rate: Rate, ranges: Sequence[tuple[Fraction, Fraction]]) -> bool:
     """Whether pictures from all over the ranges are those of the whole recording, to the bit."""
-    frames = [int(s * rate.fps) for a, b in ranges for s in (a, (a + b) / 2, b)] or [0]
+    frames = [int(s * rate.fps) for start, end in ranges for s in (start, (start + end) / 2, end)] or [0]
     some = sorted({frames[i] for i in np.linspace(0, len(frames) - 1, min(HELD, len(frames))).astype(int)})
     with closing(FrameReader(src, rate)) as whole, closing(FrameReader(to, rate)) as part:
         return all(np.array_equal(_bits(whole.get(n)), _bits(part.get(n))) for n in some)
 
 
 def _bits(frame: Any) -> np.ndarray[Any, Any]:
-    return np.concatenate([np.frombuffer(p, np.uint8) for p in frame.planes])
+    return np.concatenate([np.frombuffer(plane, np.uint8) for plane in frame.planes])

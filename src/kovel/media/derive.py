@@ -116,8 +116,8 @@ def finish(
 
 def checksum(path: Path) -> str:
     """SHA-256 of the whole file; `OSError` if it cannot be read."""
-    with path.open("rb") as f:
-        return hashlib.file_digest(f, "sha256").hexdigest()
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
 
 
 def make_look(path: str, out: str, rate: list[int], frames: int, progress: Progress) -> dict[str, Any]:
@@ -173,7 +173,7 @@ class Sheets:
         n = (self.count - 1) // SHEET
         with written_whole(self.folder / f"{self.name}-{n}.jpg") as part:
             self._sheet.save(part, "JPEG", quality=88, subsampling=0)
-        sizes = [len(x) for x in self._singles] + [0] * (SHEET - len(self._singles))
+        sizes = [len(single) for single in self._singles] + [0] * (SHEET - len(self._singles))
         with written_whole(self.folder / f"{self.name}-{n}.singles") as part:
             part.write_bytes(np.array(sizes, "<u4").tobytes() + b"".join(self._singles))
         self._singles = []
@@ -203,24 +203,24 @@ def _muxed(path: Path, rate: Rate, pieces: Iterator[Piece]) -> tuple[dict[str, A
             if piece.setup != first.setup:
                 raise Unusable("The pieces of the proxy do not fit each other. Try again.")
             for data in piece.packets:
-                p = av.Packet(byte_stream(data))
-                p.stream, p.time_base = s, 1 / rate.fps
-                p.pts = p.dts = len(sizes)
-                p.duration = 1
-                p.is_keyframe = len(sizes) % GOP == 0
-                out.mux(p)
+                packet = av.Packet(byte_stream(data))
+                packet.stream, packet.time_base = s, 1 / rate.fps
+                packet.pts = packet.dts = len(sizes)
+                packet.duration = 1
+                packet.is_keyframe = len(sizes) % GOP == 0
+                out.mux(packet)
                 sizes.append(len(data))
-    with av.open(str(path)) as c:
-        v = c.streams.video[0]
-        found = [(p.pos or 0, p.size, p.is_keyframe) for p in c.demux(v) if p.size]
+    with av.open(str(path)) as container:
+        video = container.streams.video[0]
+        found = [(p.pos or 0, p.size, p.is_keyframe) for p in container.demux(video) if p.size]
     ends = found[0][0] + np.cumsum(np.array(sizes, np.int64))
-    whole = len(found) == len(sizes) and all(p[0] == e for p, e in zip(found[1:], ends, strict=False))
+    whole = len(found) == len(sizes) and all(p[0] == end for p, end in zip(found[1:], ends, strict=False))
     if not whole or not all(p[2] for p in found[::GOP]):
         raise Unusable("The proxy came out damaged. Try again; if it happens twice, the disk may be full.")
-    x = first.setup
+    setup = first.setup
     facts = {
         "frames": len(sizes), "width": first.width, "height": first.height, "gop": GOP, "first": found[0][0],
-        "codec": f"avc1.{x[1]:02x}{x[2]:02x}{x[3]:02x}", "avcc": base64.b64encode(x).decode(),
+        "codec": f"avc1.{setup[1]:02x}{setup[2]:02x}{setup[3]:02x}", "avcc": base64.b64encode(setup).decode(),
     }  # fmt: skip
     return facts, sizes
 
@@ -235,10 +235,10 @@ def _joined(folder: Path, rate: Rate, frames: int, own: int) -> dict[str, Any]:
     if own:
         facts = {**json.loads((folder / "own.json").read_text()), "own": own}
     else:
-        facts = _proxy(folder, rate, (read_piece(place(folder, k).read_bytes()) for k in numbers))
+        facts = _proxy(folder, rate, (read_piece(place(folder, number).read_bytes()) for number in numbers))
     greys, motion, sheets, before = [], [], None, None
-    for k in numbers:
-        with np.load(place(folder, k).with_suffix(".npz")) as side:
+    for number in numbers:
+        with np.load(place(folder, number).with_suffix(".npz")) as side:
             greys.append(side["greys"])
             rows, (first, last) = side["motion"], side["ends"]
             if before is not None:  # how it moved from the last frame of the piece before
@@ -253,8 +253,8 @@ def _joined(folder: Path, rate: Rate, frames: int, own: int) -> dict[str, Any]:
                     sheets = Sheets(folder, (tile.shape[1], tile.shape[0]))
                 sheets.add(tile)
     for name, measured in (("greys", np.concatenate(greys)), ("motion", np.concatenate(motion))):
-        with written_whole(folder / f"{name}.npy") as part, part.open("wb") as f:
-            np.save(f, measured)
+        with written_whole(folder / f"{name}.npy") as part, part.open("wb") as file:
+            np.save(file, measured)
         facts["measured"] = len(measured)
     if sheets:
         sheets.close()

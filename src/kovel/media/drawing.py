@@ -52,20 +52,20 @@ class Pictures:
     def frame(self, layers: Sequence[Stacked], k: int, within: Stratum = ()) -> Any:
         """Frame k of a run. The frame may be one that is used again: nothing is drawn into it."""
         base: Any = None
-        for i, x in enumerate(layers):
-            layer, stratum = x.layer, (*within, i)
+        for index, stacked in enumerate(layers):
+            layer, stratum = stacked.layer, (*within, index)
             share = layer.opacity.at(k)
             if share == 0:
                 continue
             if layer.image.title:
                 base = self._titled(base or self.black, layer, k, share)
-            elif x.cut:
-                base = self._titled(base or self.black, x.cut, k, share, self.frame(x.stack, k, stratum))
+            elif stacked.cut:
+                base = self._titled(base or self.black, stacked.cut, k, share, self.frame(stacked.stack, k, stratum))
             elif layer.part == WHOLE and layer.place == EVERYWHERE:
-                image = self._looks(self._image(x, k, stratum), layer.look, stratum)
+                image = self._looks(self._image(stacked, k, stratum), layer.look, stratum)
                 base = image if share == 1 else over(base or self.black, image, share)
             else:
-                base = self._warped(base or self.black, x, k, stratum, share)
+                base = self._warped(base or self.black, stacked, k, stratum, share)
         return base or self.black
 
     def _titled(self, base: Any, layer: Layer, k: int, share: float, filling: Any = None) -> Any:
@@ -86,20 +86,20 @@ class Pictures:
         x, y = layer.part.drifted(k)
         return written(base, self.stills[key], round(x * self.size[0]), round(y * self.size[1]), share, filling)
 
-    def _warped(self, base: Any, x: Stacked, k: int, stratum: Stratum, share: float) -> Any:
-        layer = x.layer
-        frame = self._looks(self._image(x, k, stratum, free=layer), layer.look, stratum)
+    def _warped(self, base: Any, stacked: Stacked, k: int, stratum: Stratum, share: float) -> Any:
+        layer = stacked.layer
+        frame = self._looks(self._image(stacked, k, stratum, free=layer), layer.look, stratum)
         s = standing((frame.width, frame.height), self.size, layer.part, layer.place, k)
         planes, mask = warped(planes_of(frame), s, self.size, layer)
         corner = even(layer.place.x * self.size[0]), even(layer.place.y * self.size[1])
         return over(base, planes, share, corner, mask)
 
-    def _image(self, x: Stacked, k: int, stratum: Stratum, free: Layer | None = None) -> Any:
+    def _image(self, stacked: Stacked, k: int, stratum: Stratum, free: Layer | None = None) -> Any:
         """The image of a layer, fitted to the picture, or (`free`) to what it is shown at, without bars; each height in the
         stack has a reader of its own."""
-        if x.stack:
-            return self.frame(x.stack, k, stratum)
-        image = x.layer.image
+        if stacked.stack:
+            return self.frame(stacked.stack, k, stratum)
+        image = stacked.layer.image
         if image.card:
             if image.card not in self.stills:
                 im = drawn_card(self.drawn, image.card.colour, image.card.text, *self.size)
@@ -114,7 +114,7 @@ class Pictures:
                 raw = still_frame(Path(f["path"]))
                 self.stills[key] = self._fit(raw, image.source, stratum, free)(raw)
             return self.stills[key]
-        base, num, den = x.steps
+        base, num, den = stacked.steps
         n = (base + k * num) // den
         key = (image.source, n, free and (free.part.fit, _least(free), free.place))
         if self._last.get(stratum, (None, None))[0] != key:
@@ -164,8 +164,8 @@ class Pictures:
         return done
 
     def close(self) -> None:
-        for r in self.readers.values():
-            r.close()
+        for frame_reader in self.readers.values():
+            frame_reader.close()
 
 
 def kept_in(folder: Path | None) -> looks.Kept:
@@ -184,8 +184,8 @@ def kept_in(folder: Path | None) -> looks.Kept:
 
 def _least(layer: Layer) -> float:
     """The smallest zoom of a layer, percent."""
-    p = layer.part
-    return min([m[1] for m in p.moves], default=p.zoom)
+    part = layer.part
+    return min([move[1] for move in part.moves], default=part.zoom)
 
 
 def _size_for(raw: Any, pixel: Fraction, picture: tuple[int, int], layer: Layer) -> tuple[int, int]:
@@ -202,7 +202,9 @@ def _size_for(raw: Any, pixel: Fraction, picture: tuple[int, int], layer: Layer)
 
 def planes_of(frame: Any) -> Planes:
     """Its planes as arrays, without the bytes behind each line."""
-    y, u, v = (np.frombuffer(p, np.uint8).reshape(p.height, p.line_size)[:, : p.width] for p in frame.planes)
+    y, u, v = (
+        np.frombuffer(plane, np.uint8).reshape(plane.height, plane.line_size)[:, : plane.width] for plane in frame.planes
+    )
     return y, u, v
 
 
@@ -214,16 +216,16 @@ def warped(planes: Planes, s: Standing, picture: tuple[int, int], layer: Layer) 
     left, top = even(layer.place.x * picture[0]), even(layer.place.y * picture[1])
     right, bottom = even((layer.place.x + layer.place.w) * picture[0]), even((layer.place.y + layer.place.h) * picture[1])
     w, h = max(2, right - left), max(2, bottom - top)
-    a, b, c, d, e, f = s.matrix
-    whole = np.array([[a, c, e - left], [b, d, f - top], [0, 0, 1.0]])
+    start, end, c, d, e, f = s.matrix
+    whole = np.array([[start, c, e - left], [end, d, f - top], [0, 0, 1.0]])
     out = []
-    for n, plane in enumerate(planes):
+    for index, plane in enumerate(planes):
         # where sample (i, j) of the plane lies in the picture: luma in the middle of its pixel
-        at = np.array([[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1.0]] if n == 0 else [[2, 0, 0.5], [0, 2, 1.0], [0, 0, 1.0]])
-        size = (w, h) if n == 0 else (w // 2, h // 2)
+        at = np.array([[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1.0]] if index == 0 else [[2, 0, 0.5], [0, 2, 1.0], [0, 0, 1.0]])
+        size = (w, h) if index == 0 else (w // 2, h // 2)
         if layer.part.blur:
             plane = cv2.resize(plane, None, fx=1 / SMALL, fy=1 / SMALL, interpolation=cv2.INTER_AREA)
-            plane = cv2.GaussianBlur(plane, (0, 0), SOFT / (1 if n == 0 else 2))
+            plane = cv2.GaussianBlur(plane, (0, 0), SOFT / (1 if index == 0 else 2))
             m = np.linalg.inv(at) @ whole @ np.diag([SMALL, SMALL, 1.0]) @ at
         else:
             m = np.linalg.inv(at) @ whole @ at
@@ -246,8 +248,8 @@ def warped(planes: Planes, s: Standing, picture: tuple[int, int], layer: Layer) 
     y0, u0, v0 = out
     if mask is not None and not layer.part.clear:
         rows = []
-        for n, (plane, black) in enumerate(zip(out, BLACK, strict=True)):
-            m = (mask if n == 0 else mask[::2, ::2]).astype(np.uint16)
+        for index, (plane, black) in enumerate(zip(out, BLACK, strict=True)):
+            m = (mask if index == 0 else mask[::2, ::2]).astype(np.uint16)
             rows.append(((plane * m + black * (255 - m) + 127) // 255).astype(np.uint8))
         return (rows[0], rows[1], rows[2]), None
     return (y0, u0, v0), mask
@@ -304,20 +306,20 @@ def written(base: Any, letters: Lettering, x: int, y: int, share: float, filling
     colours, there = letters.planes(x % 2, y % 2)
     out = av.VideoFrame(base.width, base.height, "yuv420p")
     fill = planes_of(filling) if filling else None
-    for n, (p, u) in enumerate(zip(out.planes, planes_of(base), strict=True)):
-        half = 1 if n == 0 else 2
+    for index, (plane, u) in enumerate(zip(out.planes, planes_of(base), strict=True)):
+        half = 1 if index == 0 else 2
         top, left = (y - y % 2) // half, (x - x % 2) // half
-        colour, alpha = colours[n], there[n]
-        a, b = max(0, -top), max(0, -left)
-        c, d = min(colour.shape[0], p.height - top), min(colour.shape[1], p.width - left)
-        line = np.zeros((p.height, p.line_size), np.uint8)
-        line[:, : p.width] = u
-        if c > a and d > b:
-            part = line[top + a : top + c, left + b : left + d]
-            m = alpha[a:c, b:d].astype(np.uint32) * k
-            upper = fill[n][top + a : top + c, left + b : left + d] if fill else colour[a:c, b:d]
+        colour, alpha = colours[index], there[index]
+        start, end = max(0, -top), max(0, -left)
+        c, d = min(colour.shape[0], plane.height - top), min(colour.shape[1], plane.width - left)
+        line = np.zeros((plane.height, plane.line_size), np.uint8)
+        line[:, : plane.width] = u
+        if c > start and d > end:
+            part = line[top + start : top + c, left + end : left + d]
+            m = alpha[start:c, end:d].astype(np.uint32) * k
+            upper = fill[index][top + start : top + c, left + end : left + d] if fill else colour[start:c, end:d]
             part[...] = (part * (255 * 256 - m) + upper * m + 255 * 128) // (255 * 256)
-        p.update(line)  # type: ignore[arg-type]  # anything with a buffer will do
+        plane.update(line)  # type: ignore[arg-type]  # anything with a buffer will do
     return out
 
 
@@ -332,26 +334,26 @@ def over(base: Any, upper: Any, share: float, corner: tuple[int, int] = (0, 0), 
     out = av.VideoFrame(base.width, base.height, "yuv420p")
     k = round(share * 256)
     above = upper if isinstance(upper, tuple) else planes_of(upper)
-    for n, (p, u, v) in enumerate(zip(out.planes, planes_of(base), above, strict=True)):
-        rows = np.zeros((p.height, p.line_size), np.uint8)
-        left, top = corner if n == 0 else (corner[0] // 2, corner[1] // 2)
-        at = (slice(top, min(top + v.shape[0], p.height)), slice(left, min(left + v.shape[1], p.width)))
+    for index, (plane, u, v) in enumerate(zip(out.planes, planes_of(base), above, strict=True)):
+        rows = np.zeros((plane.height, plane.line_size), np.uint8)
+        left, top = corner if index == 0 else (corner[0] // 2, corner[1] // 2)
+        at = (slice(top, min(top + v.shape[0], plane.height)), slice(left, min(left + v.shape[1], plane.width)))
         v = v[: at[0].stop - top, : at[1].stop - left]
         if k < 256 or mask is not None or v.shape != u.shape:
-            rows[:, : p.width] = u
+            rows[:, : plane.width] = u
         if mask is not None:
-            m = (mask if n == 0 else mask[::2, ::2])[: v.shape[0], : v.shape[1]].astype(np.uint32) * k
+            m = (mask if index == 0 else mask[::2, ::2])[: v.shape[0], : v.shape[1]].astype(np.uint32) * k
             rows[at] = (u[at] * (255 * 256 - m) + v * m + 255 * 128) // (255 * 256)
         elif k == 256:
             rows[at] = v
         else:
             rows[at] = (u[at].astype(np.uint16) * (256 - k) + v.astype(np.uint16) * k + 128) >> 8
-        p.update(rows)  # type: ignore[arg-type]  # anything with a buffer will do
+        plane.update(rows)  # type: ignore[arg-type]  # anything with a buffer will do
     return out
 
 
 def still_black(width: int, height: int) -> Any:
-    f = av.VideoFrame(width, height, "yuv420p")
-    for plane, value in zip(f.planes, BLACK, strict=True):
+    frame = av.VideoFrame(width, height, "yuv420p")
+    for plane, value in zip(frame.planes, BLACK, strict=True):
         plane.update(bytes([value]) * plane.buffer_size)
-    return f
+    return frame

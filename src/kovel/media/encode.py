@@ -54,20 +54,22 @@ CONTAINER = {
 class PictureFile:
     """Frames in yuv420p, BT.709 in limited range, encoded into a file of their own, from frame 0 on."""
 
-    def __init__(self, path: Path, o: Output, size: tuple[int, int], rate: Rate) -> None:
-        encoder, self.format, container, options = PICTURE[o.kind]
+    def __init__(self, path: Path, output: Output, size: tuple[int, int], rate: Rate) -> None:
+        encoder, self.format, container, options = PICTURE[output.kind]
         self.c = av.open(str(path), "w", format=container)
-        v: Any = self.c.add_stream(encoder, rate=rate.fps, options=dict(options[o.quality == "small"]))
-        v.width, v.height, v.pix_fmt = *size, self.format
+        stream: Any = self.c.add_stream(encoder, rate=rate.fps, options=dict(options[output.quality == "small"]))
+        stream.width, stream.height, stream.pix_fmt = *size, self.format
         if encoder not in ("prores_ks", "dnxhd"):
-            v.bit_rate = bit_rate(o, size, rate)  # no more than that: a bound on its peaks makes x264 differ from run to run
-        v.codec_context.time_base = 1 / rate.fps
+            stream.bit_rate = bit_rate(
+                output, size, rate
+            )  # no more than that: a bound on its peaks makes x264 differ from run to run
+        stream.codec_context.time_base = 1 / rate.fps
         if encoder == "libx264":
-            v.codec_context.thread_type, v.codec_context.thread_count = "FRAME", 0
+            stream.codec_context.thread_type, stream.codec_context.thread_count = "FRAME", 0
         else:
-            v.codec_context.thread_count = 0
-        tag_bt709(v.codec_context)
-        self.v, self.base, self.count = v, 1 / rate.fps, 0
+            stream.codec_context.thread_count = 0
+        tag_bt709(stream.codec_context)
+        self.v, self.base, self.count = stream, 1 / rate.fps, 0
 
     def add(self, f: Any) -> None:
         if self.format != "yuv420p":
@@ -96,11 +98,11 @@ class SoundStream:
         self.c, self.block, self.samples = container, block, samples
         name = SOUND[kind]
         self.format = FORMATS[name]
-        a: Any = container.add_stream(name, rate=SAMPLE_RATE, layout="stereo", format=self.format)
+        stream: Any = container.add_stream(name, rate=SAMPLE_RATE, layout="stereo", format=self.format)
         if name in ("aac", "libopus"):
-            a.bit_rate = KINDS[kind].sound
-        a.codec_context.open()
-        self.a, self.size = a, a.codec_context.frame_size or 1024
+            stream.bit_rate = KINDS[kind].sound
+        stream.codec_context.open()
+        self.a, self.size = stream, stream.codec_context.frame_size or 1024
         self.done = 0
         self._held, self._from = np.zeros((0, 2), np.float32), 0
         self.heard = Measured()
@@ -110,23 +112,23 @@ class SoundStream:
         end = min(end, self.samples)
         while self.done < end and (end - self.done >= self.size or end == self.samples):
             n = min(self.size, end - self.done)
-            f = av.AudioFrame.from_ndarray(self._packed(self._take(self.done, self.done + n)), self.format, "stereo")
-            f.sample_rate, f.pts, f.time_base = SAMPLE_RATE, self.done, Fraction(1, SAMPLE_RATE)
-            self.c.mux(self.a.encode(f))
+            frame = av.AudioFrame.from_ndarray(self._packed(self._take(self.done, self.done + n)), self.format, "stereo")
+            frame.sample_rate, frame.pts, frame.time_base = SAMPLE_RATE, self.done, Fraction(1, SAMPLE_RATE)
+            self.c.mux(self.a.encode(frame))
             self.done += n
 
     def finish(self) -> None:
         self.until(self.samples)
         self.c.mux(self.a.encode(None))
 
-    def _take(self, a: int, b: int) -> np.ndarray:
-        if b > self._from + len(self._held):
-            until = min(self.samples, max(b, self._from + len(self._held) + AHEAD))
+    def _take(self, start: int, end: int) -> np.ndarray:
+        if end > self._from + len(self._held):
+            until = min(self.samples, max(end, self._from + len(self._held) + AHEAD))
             new = self.block(self._from + len(self._held), until)
             self.heard.feed(new)
-            self._held = np.concatenate([self._held[a - self._from :], new])
-            self._from = a
-        return self._held[a - self._from : b - self._from]
+            self._held = np.concatenate([self._held[start - self._from :], new])
+            self._from = start
+        return self._held[start - self._from : end - self._from]
 
     def _packed(self, x: np.ndarray) -> np.ndarray:
         if self.format == "fltp":
@@ -155,9 +157,9 @@ class Measured:
 def stream_like(c: Any, part: Path) -> Any:
     """A stream of `c` for pictures that were encoded as those of a part."""
     with av.open(str(part)) as first:
-        s = first.streams.video[0]
-        v = c.add_stream_from_template(s, opaque=True)
-        v.rate = s.average_rate  # without it MOV keeps no timecode
+        video = first.streams.video[0]
+        v = c.add_stream_from_template(video, opaque=True)
+        v.rate = video.average_rate  # without it MOV keeps no timecode
         return v
 
 
@@ -167,11 +169,11 @@ def joined(c: Any, v: Any, parts: Iterable[tuple[Path, int]], base: Fraction, re
     for path, at in parts:
         reached(at)
         with av.open(str(path)) as part:
-            s = part.streams.video[0]
-            extra = extra or s.codec_context.extradata
-            if s.codec_context.extradata != extra:
+            video = part.streams.video[0]
+            extra = extra or video.codec_context.extradata
+            if video.codec_context.extradata != extra:
                 raise ValueError("parts of a film were made in different ways")
-            for packet in part.demux(s):
+            for packet in part.demux(video):
                 if packet.dts is None:
                     continue
                 shift = round(at * base / packet.time_base)

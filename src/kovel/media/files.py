@@ -35,15 +35,15 @@ class NoRoom(Unusable):
         self.what, self.do = what, do
 
 
-def refused(e: OSError) -> Unusable:
+def refused(error: OSError) -> Unusable:
     """What the disk, or the system, did not do."""
-    if e.errno in (errno.ENOSPC, errno.EDQUOT):
+    if error.errno in (errno.ENOSPC, errno.EDQUOT):
         return NoRoom("The disk is full.", "Make room on it")
-    if e.errno in (errno.EROFS, errno.EACCES, errno.EPERM):
-        return NoRoom(f"The disk cannot be written{f' ({e.filename})' if e.filename else ''}.", "Allow writing there")
-    if e.errno == errno.EIO:
+    if error.errno in (errno.EROFS, errno.EACCES, errno.EPERM):
+        return NoRoom(f"The disk cannot be written{f' ({error.filename})' if error.filename else ''}.", "Allow writing there")
+    if error.errno == errno.EIO:
         return NoRoom("The disk does not answer as it should.", "Look after it")
-    return Unusable(f"The disk refused: {e.strerror or e}. Make room or check the folder, then try again.")
+    return Unusable(f"The disk refused: {error.strerror or error}. Make room or check the folder, then try again.")
 
 
 def kind_of(path: Path) -> str:
@@ -55,8 +55,8 @@ def kind_of(path: Path) -> str:
         if path.exists() and not path.is_file():  # a pipe or a device would never end
             raise Unusable(f"{path.name} is not a file.")
         size = path.stat().st_size
-        with path.open("rb") as f:
-            head = f.read(600)
+        with path.open("rb") as file:
+            head = file.read(600)
     except OSError:
         raise Unusable(f"{path.name} cannot be read. Check that it is still there and that you may open it.") from None
     if size == 0:

@@ -51,7 +51,7 @@ def _folder(file: dict[str, Any]) -> Path:
 
 def check_inputs(plan: Plan, files: Files) -> None:
     """`Unusable`, in words, where a sound that the plan reads is not there to its end."""
-    for i in sorted({h.source for h in plan.sounds}):
+    for i in sorted({heard.source for heard in plan.sounds}):
         f = files[i]
         folder = _folder(f)
         facts = facts_in(folder / "media.json") or facts_in(folder / "sound.json") or {}
@@ -71,7 +71,7 @@ def check_inputs(plan: Plan, files: Files) -> None:
 def measured(plan: Plan, files: Files) -> dict[tuple[int, str], Rows]:
     """What was measured of each sound of a plan when it was made, every 100 ms."""
     out: dict[tuple[int, str], Rows] = {}
-    for i, made in {(h.source, h.made) for h in plan.sounds}:
+    for i, made in {(heard.source, heard.made) for heard in plan.sounds}:
         path = Path(files[i]["made"][made]).with_suffix(".power.npy") if made else _folder(files[i]) / "power.npy"
         out[i, made] = np.load(path)
     return out
@@ -86,21 +86,21 @@ def sound_in(path: Path) -> tuple[Powers, int, float]:
         power.feed(x)
         peaks.feed(x)
 
-    with av.open(str(path)) as c:
+    with av.open(str(path)) as container:
         resample = av.AudioResampler("flt", "stereo", SAMPLE_RATE)
         first = True
-        for frame in c.decode(c.streams.audio[0]):
+        for frame in container.decode(container.streams.audio[0]):
             if first and frame.pts and frame.time_base:
                 late = round(Fraction(frame.pts) * frame.time_base * SAMPLE_RATE)
                 held += [np.zeros((max(0, late), 2), np.float32)]
             first = False
-            held += [g.to_ndarray().reshape(-1, 2) for g in resample.resample(frame)]
+            held += [frame.to_ndarray().reshape(-1, 2) for frame in resample.resample(frame)]
             if sum(map(len, held)) >= 40 * STEP:
                 x = np.concatenate(held)
                 n = len(x) // STEP * STEP
                 feed(x[:n])
                 held, samples = [x[n:]], samples + n
-        held += [g.to_ndarray().reshape(-1, 2) for g in resample.resample(None)]
+        held += [frame.to_ndarray().reshape(-1, 2) for frame in resample.resample(None)]
     x = np.concatenate(held) if held else np.zeros((0, 2), np.float32)
     if len(x):
         feed(x)
@@ -149,8 +149,8 @@ class Greys:
         is done to it."""
         if not stack or stack[-1].stack or stack[-1].cut or stack[-1].layer.image.source is None:
             return None, "", False
-        x = stack[-1]
-        layer, source = x.layer, x.layer.image.source
+        stacked = stack[-1]
+        layer, source = stacked.layer, stacked.layer.image.source
         kept = self.of(source) if source is not None else None
         if (
             kept is None
@@ -161,7 +161,7 @@ class Greys:
             or layer.part.clear
         ):
             return None, "", False
-        base, num, den = x.steps
+        base, num, den = stacked.steps
         own = 0 if self.files[source]["still"] else min(max(0, (base + k * num) // den), len(kept[0]) - 1)
         return kept[0][own], str(self.files[source]["name"]), kept[1] and layer.part == WHOLE
 
@@ -173,8 +173,8 @@ def picture_differences(path: Path, moments: Iterable[Moment], greys: Greys, rat
     out: list[Difference] = []
     count = 0
     small = av.video.reformatter.VideoReformatter()
-    with av.open(str(path)) as c:
-        for frame in c.decode(c.streams.video[0]):
+    with av.open(str(path)) as container:
+        for frame in container.decode(container.streams.video[0]):
             if count < len(rows):
                 t, stack, k = rows[count]
                 edge = k == 0 or count + 1 == len(rows) or rows[count + 1][2] == 0
@@ -219,5 +219,5 @@ def _tile(small: Any, frame: Any) -> Tile:
 
 def frames_in(path: Path) -> int:
     """How many pictures a file has."""
-    with av.open(str(path)) as c:
-        return sum(1 for p in c.demux(c.streams.video[0]) if p.size)
+    with av.open(str(path)) as container:
+        return sum(1 for p in container.demux(container.streams.video[0]) if p.size)

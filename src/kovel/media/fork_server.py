@@ -250,8 +250,8 @@ def _run(asked: dict[str, Any], mother: int, fds: list[int]) -> None:
         sys.argv = [asked["module"], *asked["args"]]
         import_module(asked["module"]).main()
         code = 0
-    except SystemExit as e:
-        code = e.code if isinstance(e.code, int) else 1
+    except SystemExit as error:
+        code = error.code if isinstance(error.code, int) else 1
     except KeyboardInterrupt:
         code = 130
     except BaseException:

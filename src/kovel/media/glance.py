@@ -18,19 +18,19 @@ Progress = Callable[[float], None]
 
 def glance(path: str, out: str) -> dict[str, str]:
     """Write a JPEG of a file to `out`; `{}` of what has no picture. `Unusable` for what cannot be read."""
-    p = Path(path)
-    if kind_of(p) == "still":
-        with open_still(p) as im:
+    this_path = Path(path)
+    if kind_of(this_path) == "still":
+        with open_still(this_path) as im:
             im.thumbnail((WIDE, WIDE))
             return _put(im.convert("RGB"), Path(out))
     facts = probe(path)
     if not facts["picture"]:
         return {}
-    reader = FrameReader(p, Rate(*facts["rate"]))
+    reader = FrameReader(this_path, Rate(*facts["rate"]))
     try:
-        f = reader.near((facts["frames"] or 1) // 3)
+        frame = reader.near((facts["frames"] or 1) // 3)
         tall = max(2, round(WIDE * facts["height"] / facts["width"] / 2) * 2)
-        small = Fit(WIDE, tall, reader.filmed, quick=True)(f)
+        small = Fit(WIDE, tall, reader.filmed, quick=True)(frame)
         return _put(Image.fromarray(rgb_of(small.reformat(format="yuv444p"))), Path(out))
     finally:
         reader.close()
@@ -41,10 +41,12 @@ def views(path: str, out: str, rate: list[int], frames: list[int], progress: Pro
     reader = FrameReader(Path(path), Rate(*rate))
     try:
         made = []
-        for n in frames:
-            f = reader.near(n)
-            shown = Fit(*proxy_size(f, reader.filmed.pixel), reader.filmed, pad=False, quick=True)(f)
-            made.append(_put(Image.fromarray(rgb_of(shown.reformat(format="yuv444p"))), Path(out) / f"{n}.jpg")["path"])
+        for this_frame in frames:
+            frame = reader.near(this_frame)
+            shown = Fit(*proxy_size(frame, reader.filmed.pixel), reader.filmed, pad=False, quick=True)(frame)
+            made.append(
+                _put(Image.fromarray(rgb_of(shown.reformat(format="yuv444p"))), Path(out) / f"{this_frame}.jpg")["path"]
+            )
         return {"paths": made}
     finally:
         reader.close()

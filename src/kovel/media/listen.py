@@ -44,10 +44,10 @@ class Sound16:
     def read(self, start: int, end: int) -> Floats:
         """16 kHz samples [start, end), silence outside the recording."""
         margin = 30
-        a, b = start * 3 - margin, end * 3 + margin
-        x = self.samples[max(0, a) : max(0, b)]
+        begin, until = start * 3 - margin, end * 3 + margin
+        x = self.samples[max(0, begin) : max(0, until)]
         y = x[:, 0].astype(np.float32) if x.shape[1] == 1 else np.add(x[:, 0], x[:, 1], dtype=np.float32)
-        before, after = max(0, -a), max(0, (b - a) - len(y) - max(0, -a))
+        before, after = max(0, -begin), max(0, (until - begin) - len(y) - max(0, -begin))
         if before or after:
             y = np.pad(y, (before, after))
         y = upfirdn(_FIR / np.float32(32768 * x.shape[1]), y, 1, 3)  # as resample_poly does it, without its copies
@@ -107,10 +107,10 @@ def _longer(floor: Floats, level: Floats) -> Floats:
     return np.concatenate([floor[:kept], local_floor(level[before:])[kept - before :]])
 
 
-def _speech_in(sound: Sound16, a: int, b: int) -> Floats:
+def _speech_in(sound: Sound16, start: int, end: int) -> Floats:
     """The probability of speech in each tick of samples [a, b) of a sound; `a` in whole ticks and windows."""
-    lead = min(a, WARM)
-    return stretch_to_ticks(speech_probability(sound.read(a - lead, b))[lead // WINDOW :], -(-(b - a) // STEP))
+    lead = min(start, WARM)
+    return stretch_to_ticks(speech_probability(sound.read(start - lead, end))[lead // WINDOW :], -(-(end - start) // STEP))
 
 
 def listen(out: str, channels: int, progress: Progress, music: bool = False) -> dict[str, Any]:
@@ -121,27 +121,29 @@ def listen(out: str, channels: int, progress: Progress, music: bool = False) -> 
     """
     folder = Path(out)
     sound = Sound16(folder / "sound.pcm", channels)
-    n = len(sound)
-    if (ticks := _heard_whole(folder, n)) is not None:
+    count = len(sound)
+    if (ticks := _heard_whole(folder, count)) is not None:
         return {"seconds": ticks / 100, **({"music": _is_music(folder, channels)} if music else {})}
     before = _heard_before(folder)
     maker = LevelMaker()
-    for a in range(0, n, BLOCK):
-        maker.feed(sound.read(a, min(n, a + BLOCK)))
-        progress(0.2 * a / max(1, n))
+    for a in range(0, count, BLOCK):
+        maker.feed(sound.read(a, min(count, a + BLOCK)))
+        progress(0.2 * a / max(1, count))
     level = maker.finish()
     floor = local_floor(level)
     speech = np.full(len(level), -1, np.float32)
     speech[: len(before)] = before
     save(folder, Levels(speech, level, floor))
-    parts = range(len(before) * STEP, n, PART)
+    parts = range(len(before) * STEP, count, PART)
     with ThreadPoolExecutor(max(1, min(4, (os.cpu_count() or 2)))) as pool:
-        for k, (a, p) in enumerate(zip(parts, pool.map(lambda a: _speech_in(sound, a, min(n, a + PART)), parts), strict=True)):
-            end = len(level) if a + PART >= n else (a + PART) // STEP
+        for index, (a, p) in enumerate(
+            zip(parts, pool.map(lambda a: _speech_in(sound, a, min(count, a + PART)), parts), strict=True)
+        ):
+            end = len(level) if a + PART >= count else (a + PART) // STEP
             speech[a // STEP : end] = p[: end - a // STEP]
-            if k % 4 == 3 or a + PART >= n:
+            if index % 4 == 3 or a + PART >= count:
                 save(folder, Levels(speech, level, floor))
-            progress(0.2 + 0.8 * min(1.0, (a + PART) / max(1, n)))
+            progress(0.2 + 0.8 * min(1.0, (a + PART) / max(1, count)))
     return {"seconds": len(level) / 100, **({"music": _is_music(folder, channels)} if music else {})}
 
 
@@ -209,8 +211,8 @@ def levels_between(sound: Sound16, start: int, end: int) -> Levels:
 
 def save(folder: Path, levels: Levels) -> None:
     """Replace levels.npy in one step: a reader sees the old one or the new one."""
-    with written_whole(folder / "levels.npy") as part, part.open("wb") as f:
-        np.save(f, levels.to_array())
+    with written_whole(folder / "levels.npy") as part, part.open("wb") as file:
+        np.save(file, levels.to_array())
 
 
 def sound24(folder: Path, channels: int, until: int | None = None) -> Floats:
@@ -242,22 +244,22 @@ def _pulse(folder: Path, x: Floats, progress: Progress = lambda x: None) -> dict
     progress(0.6)
     rows = candidates(x, new)
     rings = ring_out(x, rows)
-    b = find_beats(x, new)
+    beats = find_beats(x, new)
     value = {
-        "hits": [[h.sample, h.strength, h.needs, round(n, 3)] for h, n in zip(rows, rings, strict=True)],
-        "beats": list(b.beats), "tempo": b.tempo, "first": b.first, "bar": b.bar,
+        "hits": [[hit.sample, hit.strength, hit.needs, round(ring, 3)] for hit, ring in zip(rows, rings, strict=True)],
+        "beats": list(beats.beats), "tempo": beats.tempo, "first": beats.first, "bar": beats.bar,
     }  # fmt: skip
     keep(folder / "pulse.json", value)
-    return {"hits": len(rows), "tempo": b.tempo}
+    return {"hits": len(rows), "tempo": beats.tempo}
 
 
 def voices(out: str, channels: int, spans: list[list[int]], progress: Progress) -> dict[str, Any]:
     """Which of two voices says each of the spans (samples at 48 kHz), and whether there are two."""
     sound = Sound16(Path(out) / "sound.pcm", channels)
     frames = []
-    for n, (a, b) in enumerate(spans):
-        frames.append(cepstra(sound.read(a // 3, min(b // 3, a // 3 + LONGEST))))
-        progress(0.95 * (n + 1) / len(spans))
+    for index, (start, end) in enumerate(spans):
+        frames.append(cepstra(sound.read(start // 3, min(end // 3, start // 3 + LONGEST))))
+        progress(0.95 * (index + 1) / len(spans))
     told = told_apart(frames)
     return {
         "voices": list(told.voices),
@@ -268,9 +270,9 @@ def voices(out: str, channels: int, spans: list[list[int]], progress: Progress) 
     }
 
 
-def _mono(raw: np.ndarray, a: int, b: int) -> Floats:
+def _mono(raw: np.ndarray, start: int, end: int) -> Floats:
     """Samples [a, b) of 16-bit sound as one channel, -1 to 1."""
-    return np.asarray(raw[a:b].astype(np.float32).mean(1) / 32768, np.float32)
+    return np.asarray(raw[start:end].astype(np.float32).mean(1) / 32768, np.float32)
 
 
 def _share(progress: Progress, begin: float, share: float, x: float) -> None:
@@ -284,18 +286,18 @@ def sync_by_sound(members: list[dict[str, Any]], progress: Progress) -> dict[str
     one that cannot be matched is told by name, with why.
     """
     tracks = []
-    for i, m in enumerate(members):
-        raw = samples_of(Path(m["out"]) / "sound.pcm", m["channels"])
+    for index, member in enumerate(members):
+        raw = samples_of(Path(member["out"]) / "sound.pcm", member["channels"])
         tracks.append(low(partial(_mono, raw), len(raw)))
-        progress(0.4 * (i + 1) / len(members))
+        progress(0.4 * (index + 1) / len(members))
     found: list[dict[str, Any]] = [{"offset": 0.0, "ppm": 0.0, "sure": 1.0, "curve": [], "windows": []}]
-    for i, t in enumerate(tracks[1:]):
+    for index, track in enumerate(tracks[1:]):
         share = 0.6 / max(1, len(tracks) - 1)
         try:
-            got = match(tracks[0], t, partial(_share, progress, 0.4 + share * i, share))
+            got = match(tracks[0], track, partial(_share, progress, 0.4 + share * index, share))
             curve = [[round(x, 3), round(y, 2)] for x, y in got.curve[:: max(1, len(got.curve) // 300)]]
-            windows = [list(w) for w in got.windows]
+            windows = [list(window) for window in got.windows]
             found.append({"offset": got.offset, "ppm": got.ppm, "sure": got.sure, "curve": curve, "windows": windows})
-        except Unrelated as e:
-            found.append({"unrelated": f"{members[i + 1]['name']}: {e}"})
+        except Unrelated as error:
+            found.append({"unrelated": f"{members[index + 1]['name']}: {error}"})
     return {"members": found}

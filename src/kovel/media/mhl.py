@@ -62,18 +62,18 @@ def write(folder: Path, rows: Sequence[Hashed], verified: bool = False) -> Path:
     for pattern in IGNORED:
         ET.SubElement(ignore, "pattern").text = pattern
     hashes = ET.SubElement(root, "hashes")
-    known = {x.path for g in before for x in read(home / g)}
-    for x in sorted(rows, key=lambda x: x.path):
+    known = {hashed.path for g in before for hashed in read(home / g)}
+    for hashed in sorted(rows, key=lambda x: x.path):
         one = ET.SubElement(hashes, "hash")
-        ET.SubElement(one, "path", {"size": str(x.size), "lastmodificationdate": _when(x.changed)}).text = x.path
-        action = "verified" if x.path in known else "original"
-        ET.SubElement(one, "md5", {"action": action, "hashdate": now.isoformat()}).text = x.md5
+        ET.SubElement(one, "path", {"size": str(hashed.size), "lastmodificationdate": _when(hashed.changed)}).text = hashed.path
+        action = "verified" if hashed.path in known else "original"
+        ET.SubElement(one, "md5", {"action": action, "hashdate": now.isoformat()}).text = hashed.md5
     name = f"{len(before) + 1:04d}_{folder.name}_{now:%Y-%m-%d_%H%M%SZ}.mhl"
     ET.indent(root)
     _put(home / name, ET.tostring(root, "utf-8", xml_declaration=True))
     chain = ET.Element("ascmhldirectory", {"xmlns": CHAIN})
-    for n, g in enumerate((*before, name), 1):
-        entry = ET.SubElement(chain, "hashlist", {"sequencenr": str(n)})
+    for index, g in enumerate((*before, name), 1):
+        entry = ET.SubElement(chain, "hashlist", {"sequencenr": str(index)})
         ET.SubElement(entry, "path").text = g
         ET.SubElement(entry, "c4").text = c4((home / g).read_bytes())
     ET.indent(chain)
@@ -88,7 +88,7 @@ def _put(path: Path, body: bytes) -> None:
 
 def generations(folder: Path) -> list[str]:
     """The manifests of a folder, in their order."""
-    return sorted(p.name for p in (folder / "ascmhl").glob("[0-9][0-9][0-9][0-9]_*.mhl"))
+    return sorted(path.name for path in (folder / "ascmhl").glob("[0-9][0-9][0-9][0-9]_*.mhl"))
 
 
 def read(path: Path) -> list[Hashed]:
@@ -117,24 +117,24 @@ def verify(folder: Path) -> tuple[int, list[str]]:
     wanted: dict[str, Hashed] = {}
     wrong: list[str] = []
     chain = (folder / "ascmhl" / "ascmhl_chain.xml").read_text() if (folder / "ascmhl" / "ascmhl_chain.xml").exists() else ""
-    for g in names:
-        if c4((folder / "ascmhl" / g).read_bytes()) not in chain:
-            wrong.append(f"The manifest {g} was changed after it was written.")
-        wanted |= {x.path: x for x in read(folder / "ascmhl" / g)}
+    for name in names:
+        if c4((folder / "ascmhl" / name).read_bytes()) not in chain:
+            wrong.append(f"The manifest {name} was changed after it was written.")
+        wanted |= {hashed.path: hashed for hashed in read(folder / "ascmhl" / name)}
     good = 0
-    for x in wanted.values():
-        p = folder / x.path
-        if ".." in Path(x.path).parts or not p.is_file():
-            wrong.append(f"{x.path} is missing.")
-        elif p.stat().st_size != x.size:
-            wrong.append(f"{x.path} has {p.stat().st_size} bytes, not {x.size}.")
-        elif md5_of(p) != x.md5:
-            wrong.append(f"{x.path} is damaged: its checksum is another one.")
+    for hashed in wanted.values():
+        path = folder / hashed.path
+        if ".." in Path(hashed.path).parts or not path.is_file():
+            wrong.append(f"{hashed.path} is missing.")
+        elif path.stat().st_size != hashed.size:
+            wrong.append(f"{hashed.path} has {path.stat().st_size} bytes, not {hashed.size}.")
+        elif md5_of(path) != hashed.md5:
+            wrong.append(f"{hashed.path} is damaged: its checksum is another one.")
         else:
             good += 1
     return good, wrong
 
 
 def md5_of(path: Path) -> str:
-    with path.open("rb") as f:
-        return hashlib.file_digest(f, lambda: hashlib.md5(usedforsecurity=False)).hexdigest()
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, lambda: hashlib.md5(usedforsecurity=False)).hexdigest()

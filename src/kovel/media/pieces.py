@@ -46,7 +46,7 @@ class Piece:
     packets: tuple[bytes, ...]
 
     def to_bytes(self) -> bytes:
-        sizes = [len(p) for p in self.packets]
+        sizes = [len(packet) for packet in self.packets]
         head = struct.pack(f"<4I{len(sizes)}I", self.width, self.height, len(self.setup), len(sizes), *sizes)
         return MAGIC + head[:16] + self.setup + head[16:] + b"".join(self.packets)
 
@@ -60,9 +60,9 @@ def read_piece(data: bytes) -> Piece:
     sizes = struct.unpack_from(f"<{count}I", data, at)
     at += 4 * count
     packets = []
-    for n in sizes:
-        packets.append(data[at : at + n])
-        at += n
+    for size in sizes:
+        packets.append(data[at : at + size])
+        at += size
     return Piece(width, height, data[20 : 20 + setup], tuple(packets))
 
 
@@ -89,7 +89,7 @@ def is_made(folder: Path, k: int, own: bool = False) -> bool:
 def there(folder: Path, own: bool = False) -> set[int]:
     """Which pieces are made."""
     try:
-        return {int(p.stem) for p in (folder / "pieces").iterdir() if p.suffix == (".npz" if own else ".kvp")}
+        return {int(path.stem) for path in (folder / "pieces").iterdir() if path.suffix == (".npz" if own else ".kvp")}
     except OSError:
         return set()
 
@@ -237,8 +237,8 @@ class _Encoding:
     def grey(self, frame: Any) -> np.ndarray:
         """The frame very small and grey; fitted for the encoder on the way."""
         if self._last[0] is not frame:
-            f = self.fit(frame)
-            self._last = (frame, f, self._grey.reformat(f, GREY_WIDE, HIGH, "gray8").to_ndarray())
+            fitted = self.fit(frame)
+            self._last = (frame, fitted, self._grey.reformat(fitted, GREY_WIDE, HIGH, "gray8").to_ndarray())
         grey: np.ndarray = self._last[2]
         return grey
 
@@ -275,9 +275,9 @@ class _Encoding:
     def _keep(self, k: int, n: int, tiles: list[np.ndarray]) -> None:
         """Piece k, of n frames, on disk: what is noted beside its pictures first, for the pictures say that it is there."""
         small = np.array(tiles, np.uint8).reshape(-1, self.small[1], self.small[0], 3)
-        with written_whole(self.folder / "pieces" / f"{k}.npz") as part, part.open("wb") as f:
+        with written_whole(self.folder / "pieces" / f"{k}.npz") as part, part.open("wb") as file:
             np.savez(
-                f, greys=np.array(self.greys[:n], np.uint8), motion=np.array(self.motion[:n], np.float16),
+                file, greys=np.array(self.greys[:n], np.uint8), motion=np.array(self.motion[:n], np.float16),
                 ends=np.array([self.wide[0], self.wide[n - 1]]), small=small,
             )  # fmt: skip
         if self.codec:

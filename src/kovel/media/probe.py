@@ -24,33 +24,33 @@ def probe(path: str) -> dict[str, Any]:
     rotation and pixel shape), rotation (degrees), channels, start_timecode, variable, interlaced, own (frames a group where its
     own pictures are shown, see media/own_pictures.py; 0: not), remarks, kind (a first guess). `rate` and `frames` of sound alone are those of 25 frames a second until a project gives it its own.
     """
-    p = Path(path)
-    if kind_of(p) == "still":
-        return _still(p)
-    with open_media(p) as c:
+    this_path = Path(path)
+    if kind_of(this_path) == "still":
+        return _still(this_path)
+    with open_media(this_path) as container:
         try:
-            return _moving(p, c)
+            return _moving(this_path, container)
         except (av.FFmpegError, OverflowError, ZeroDivisionError):
-            raise Unusable(f"{p.name} is damaged: its contents cannot be read. Copy it from the card again.") from None
+            raise Unusable(f"{this_path.name} is damaged: its contents cannot be read. Copy it from the card again.") from None
 
 
-def _still(p: Path) -> dict[str, Any]:
+def _still(path: Path) -> dict[str, Any]:
     remarks = []
     try:
-        with open_still(p) as im:
+        with open_still(path) as im:
             if getattr(im, "n_frames", 1) > 1:
                 remarks.append(f"It holds {im.n_frames} pictures; the first is used. Save it as a video to use it as one.")
             w, h = ImageOps.exif_transpose(im).size
     except Unusable:
         raise
     except Exception:
-        raise Unusable(f"{p.name} cannot be read as a picture: it is damaged or far too large.") from None
-    return _facts(p, kind="still", width=w, height=h, picture=True, remarks=remarks)
+        raise Unusable(f"{path.name} cannot be read as a picture: it is damaged or far too large.") from None
+    return _facts(path, kind="still", width=w, height=h, picture=True, remarks=remarks)
 
 
-def _facts(p: Path, **more: Any) -> dict[str, Any]:
+def _facts(path: Path, **more: Any) -> dict[str, Any]:
     base = {
-        "size": p.stat().st_size, "changed": p.stat().st_mtime_ns, "rate": [25, 1], "frames": None, "picture": False, "sound": False, "width": 0, "height": 0,
+        "size": path.stat().st_size, "changed": path.stat().st_mtime_ns, "rate": [25, 1], "frames": None, "picture": False, "sound": False, "width": 0, "height": 0,
         "rotation": 0, "channels": 0, "microphones": [], "heard": [], "began": None, "start_timecode": "", "variable": False, "interlaced": False,
         "own": 0, "remarks": [], "kind": "sound",
     }  # fmt: skip
@@ -62,33 +62,35 @@ def exact_rate(measured: Fraction) -> Rate:
     near = min(RATES, key=lambda r: abs(r.fps - measured))
     if abs(near.fps - measured) / near.fps < Fraction(1, 500):
         return near
-    f = measured.limit_denominator(1001)
-    return Rate(f.numerator, f.denominator)
+    rate = measured.limit_denominator(1001)
+    return Rate(rate.numerator, rate.denominator)
 
 
-def _moving(p: Path, c: Any) -> dict[str, Any]:
+def _moving(path: Path, c: Any) -> dict[str, Any]:
     video = pictures_of(c)
     audio = next(iter(c.streams.audio), None)
     remarks: list[str] = []
-    facts = _facts(p, sound=audio is not None, channels=min(audio.codec_context.channels, 2) if audio else 0)
+    facts = _facts(path, sound=audio is not None, channels=min(audio.codec_context.channels, 2) if audio else 0)
     if audio and (audio.codec_context.sample_rate or 0) < SLOWEST:
-        raise Unusable(f"{p.name}: its sound cannot be read. Save it anew from the program that made it.")
+        raise Unusable(f"{path.name}: its sound cannot be read. Save it anew from the program that made it.")
     if audio:
-        facts |= _microphones(p, c, remarks)
+        facts |= _microphones(path, c, remarks)
     length = Fraction(c.duration or 0, 1_000_000)
     if video is None:
         if audio is None:
-            raise Unusable(f"{p.name} has neither picture nor sound in it.")
+            raise Unusable(f"{path.name} has neither picture nor sound in it.")
         if not any(len(f.to_ndarray()[0]) for f in _first(c, audio)):
-            raise Unusable(f"{p.name} has no sound in it: it is cut off or empty.")
-        _bounded(p, length)
+            raise Unusable(f"{path.name} has no sound in it: it is cut off or empty.")
+        _bounded(path, length)
         frames = max(1, int(length * 25))
         return {**facts, "frames": frames, "kind": "sound", "remarks": ["Sound only.", *remarks]}
     first = next(iter(_first(c, video)), None)
     if first is None:
-        raise Unusable(f"{p.name}: no picture could be read from it. The copy probably broke off; copy it from the card again.")
+        raise Unusable(
+            f"{path.name}: no picture could be read from it. The copy probably broke off; copy it from the card again."
+        )
     if video.width * video.height > MOST_PIXELS:
-        raise Unusable(f"{p.name} is too large: {video.width} by {video.height}.")
+        raise Unusable(f"{path.name} is too large: {video.width} by {video.height}.")
     average = Fraction(video.average_rate or video.guessed_rate or 25)
     step, variable = _spacing(c, video)
     if step and (variable or abs(step * average - 1) > Fraction(1, 5)):  # some containers count fields for frames
@@ -117,7 +119,7 @@ def _moving(p: Path, c: Any) -> dict[str, Any]:
         length = Fraction(video.duration * video.time_base)
     if not 0 < length <= LONGEST and c.format.name == "mpegts":  # its clock has 33 bits, and may begin anew while it runs
         length = _counted(c, video) / rate.fps
-    _bounded(p, length)
+    _bounded(path, length)
     frames = max(1, round(length * rate.fps))
     own = 0 if variable or len(video.index_entries) != frames else group_of(c, video, first, rate)
     if own:
@@ -125,7 +127,7 @@ def _moving(p: Path, c: Any) -> dict[str, Any]:
     tc = (
         video.metadata.get("timecode")
         or c.metadata.get("timecode")
-        or next((s.metadata["timecode"] for s in c.streams if s.metadata.get("timecode")), "")
+        or next((stream.metadata["timecode"] for stream in c.streams if stream.metadata.get("timecode")), "")
     )
     return {
         **facts, "rate": [rate.num, rate.den], "frames": frames, "picture": True, "width": w, "height": h, "rotation": rotation,
@@ -134,11 +136,11 @@ def _moving(p: Path, c: Any) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _microphones(p: Path, c: Any, remarks: list[str]) -> dict[str, Any]:
+def _microphones(path: Path, c: Any, remarks: list[str]) -> dict[str, Any]:
     """Which channels there are, which are heard, and when a broadcast WAV begins."""
     count = len(channels_of(c))
-    known = names_of(p, c, count)
-    heard = heard_at_first(c, bool(written(p)))
+    known = names_of(path, c, count)
+    heard = heard_at_first(c, bool(written(path)))
     start = began(c)
     if count > 2 and heard:
         remarks.append(f"It has {count} sound channels: {', '.join(known[:8])}{', …' if count > 8 else ''}.")
@@ -158,9 +160,11 @@ def _counted(c: Any, stream: Any) -> int:
     return sum(1 for packet in c.demux(stream) if packet.size)
 
 
-def _bounded(p: Path, length: Fraction) -> None:
+def _bounded(path: Path, length: Fraction) -> None:
     if length > LONGEST:
-        raise Unusable(f"{p.name} says it lasts {float(length) / 3600:.0f} hours: it is damaged. Copy it from the card again.")
+        raise Unusable(
+            f"{path.name} says it lasts {float(length) / 3600:.0f} hours: it is damaged. Copy it from the card again."
+        )
 
 
 def _spacing(c: Any, stream: Any) -> tuple[Fraction | None, bool]:
@@ -176,23 +180,23 @@ def _spacing(c: Any, stream: Any) -> tuple[Fraction | None, bool]:
         if len(stamps) >= 600:
             break
     stamps.sort()
-    steps = sorted(b - a for a, b in pairwise(stamps[:590] if len(stamps) == 600 else stamps))
+    steps = sorted(end - start for start, end in pairwise(stamps[:590] if len(stamps) == 600 else stamps))
     usual = steps[len(steps) // 2] if steps else 0
     if usual <= 0:
         return None, False
-    return Fraction(usual * stream.time_base), any(abs(x - usual) * 3 > usual for x in steps)
+    return Fraction(usual * stream.time_base), any(abs(step - usual) * 3 > usual for step in steps)
 
 
 def _first(c: Any, stream: Any) -> list[Any]:
     """The first decodable frame of a stream, in a list; empty if none comes within 300 packets."""
     c.seek(0) if c.duration else None
-    for i, packet in enumerate(c.demux(stream)):
+    for index, packet in enumerate(c.demux(stream)):
         try:
             frames = packet.decode()
         except av.FFmpegError:
             frames = []
         if frames:
             return list(frames[:1])
-        if i > 300:
+        if index > 300:
             break
     return []

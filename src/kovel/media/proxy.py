@@ -57,13 +57,13 @@ def units(stream: bytes) -> list[bytes]:
 
 def length_prefixed(stream: bytes) -> bytes:
     """A packet of a byte stream as MP4 and the page's decoder take it: a length before each unit (ISO/IEC 14496-15)."""
-    return b"".join(len(u).to_bytes(4, "big") + u for u in units(stream))
+    return b"".join(len(unit).to_bytes(4, "big") + unit for unit in units(stream))
 
 
 def decoder_setup(extradata: bytes) -> bytes:
     """The decoder configuration record, avcC (ISO/IEC 14496-15, 5.3.3.1), of an encoder's parameter sets."""
-    sps = next(u for u in units(extradata) if u[0] & 31 == 7)
-    pps = next(u for u in units(extradata) if u[0] & 31 == 8)
+    sps = next(unit for unit in units(extradata) if unit[0] & 31 == 7)
+    pps = next(unit for unit in units(extradata) if unit[0] & 31 == 8)
     head = bytes([1, sps[1], sps[2], sps[3], 0xFF, 0xE1]) + len(sps).to_bytes(2, "big") + sps
     rest = b"\x01" + len(pps).to_bytes(2, "big") + pps
     return head + rest + (bytes([0xFD, 0xF8, 0xF8, 0]) if sps[1] in (100, 110, 122, 144) else b"")
@@ -73,15 +73,15 @@ def byte_stream(packet: bytes) -> bytes:
     """The other way round: length-prefixed units as a byte stream with start codes."""
     out, at = [], 0
     while at < len(packet):
-        n = int.from_bytes(packet[at : at + 4], "big")
-        out.append(b"\x00\x00\x00\x01" + packet[at + 4 : at + 4 + n])
-        at += 4 + n
+        number = int.from_bytes(packet[at : at + 4], "big")
+        out.append(b"\x00\x00\x00\x01" + packet[at + 4 : at + 4 + number])
+        at += 4 + number
     return b"".join(out)
 
 
 def parameter_sets(setup: bytes) -> bytes:
     """A byte stream of the parameter sets in a decoder configuration record of `decoder_setup`."""
-    n = int.from_bytes(setup[6:8], "big")
-    sps, rest = setup[8 : 8 + n], setup[8 + n :]
+    number = int.from_bytes(setup[6:8], "big")
+    sps, rest = setup[8 : 8 + number], setup[8 + number :]
     pps = rest[3 : 3 + int.from_bytes(rest[1:3], "big")]
     return b"\x00\x00\x00\x01" + sps + b"\x00\x00\x00\x01" + pps

@@ -43,11 +43,19 @@ def pictures_of(container: Any) -> Any:
 
 def filmed(stream: Any) -> Filmed:
     """Read from a stream before anything of it is decoded: then its container's word still stands."""
-    c = stream.codec_context
-    pixel = Fraction(stream.sample_aspect_ratio or c.sample_aspect_ratio or 1)
+    context = stream.codec_context
+    pixel = Fraction(stream.sample_aspect_ratio or context.sample_aspect_ratio or 1)
     if not Fraction(1, 8) <= pixel <= 8:
         pixel = Fraction(1)
-    return Filmed(pixel, Coding(int(c.colorspace), int(c.color_primaries), int(c.color_trc), _full(c.color_range, c.pix_fmt)))
+    return Filmed(
+        pixel,
+        Coding(
+            int(context.colorspace),
+            int(context.color_primaries),
+            int(context.color_trc),
+            _full(context.color_range, context.pix_fmt),
+        ),
+    )
 
 
 def _full(color_range: int, pix_fmt: str | None) -> bool | None:
@@ -101,7 +109,7 @@ class FrameReader:
         if self._now is None:
             raise Unusable(f"{self.name}: no picture could be read from it.")
         entries = getattr(self.stream, "index_entries", ())
-        self._keys = sorted(e.timestamp * self._unit for e in entries if e.is_keyframe)
+        self._keys = sorted(entry.timestamp * self._unit for entry in entries if entry.is_keyframe)
 
     def close(self) -> None:
         self.container.close()
@@ -127,7 +135,7 @@ class FrameReader:
             if far != (context.skip_frame == "NONREF"):
                 context.skip_frame = "NONREF" if far else "DEFAULT"
             try:
-                yield from ((f.pts, f) for f in packet.decode() if f.pts is not None)
+                yield from ((frame.pts, frame) for frame in packet.decode() if frame.pts is not None)
             except av.FFmpegError:
                 continue
 
@@ -231,10 +239,10 @@ def deinterlaced(frames: Iterator[tuple[int, Any]], mode: str, base: Fraction) -
     def drained() -> Iterator[tuple[int, Any]]:
         while True:
             try:
-                f = graph.pull()
+                frame = graph.pull()
             except (BlockingIOError, EOFError):
                 return
-            yield f.pts, f
+            yield frame.pts, frame
 
     for pts, f in frames:
         if graph is None or like != (f.width, f.height, f.format.name):
@@ -255,15 +263,15 @@ def deinterlaced(frames: Iterator[tuple[int, Any]], mode: str, base: Fraction) -
 
 def linked(frame: Any, base: Fraction, steps: Iterable[tuple[str, str]], tags: str = "", fmt: str = "") -> Any:
     """A filter graph of `steps` (name, arguments) for frames like this one, taken for pixel format `fmt` if that is said."""
-    g = av.filter.Graph()
+    graph = av.filter.Graph()
     shape = f"video_size={frame.width}x{frame.height}:pix_fmt={fmt or frame.format.name}:pixel_aspect=1/1"
-    last = g.add("buffer", f"{shape}:time_base={base.numerator}/{base.denominator}{tags}")
+    last = graph.add("buffer", f"{shape}:time_base={base.numerator}/{base.denominator}{tags}")
     for name, args in (*steps, ("buffersink", "")):
-        node = g.add(name, args) if args else g.add(name)
+        node = graph.add(name, args) if args else graph.add(name)
         last.link_to(node)
         last = node
-    g.configure()
-    return g
+    graph.configure()
+    return graph
 
 
 class Fit:
@@ -344,7 +352,8 @@ def tag_bt709(context: Any) -> None:
 def rgb_of(frame: Any) -> np.ndarray:
     """A yuv444p frame in BT.709, limited range, as uint8 RGB (height, width, 3), rounded (libav's quick way cuts off)."""
     planes: list[Any] = [
-        np.frombuffer(p, np.uint8).reshape(p.height, p.line_size)[:, : p.width].astype(np.float32) for p in frame.planes
+        np.frombuffer(plane, np.uint8).reshape(plane.height, plane.line_size)[:, : plane.width].astype(np.float32)
+        for plane in frame.planes
     ]
     y, u, v = (planes[0] - 16) / 219, (planes[1] - 128) / 224, (planes[2] - 128) / 224
     r, b = y + 1.5748 * v, y + 1.8556 * u

@@ -65,38 +65,38 @@ class Sound:
     ) -> None:  # fmt: skip
         self.sounds = sorted(sounds, key=lambda h: h.at)
         self.dips = dips
-        self._starts = [h.at for h in self.sounds]
-        self._reach = np.maximum.accumulate([h.end for h in self.sounds]) if self.sounds else np.zeros(0)
-        self.pcm = {(i, ""): samples_of(*at) for i, at in raw.items()}
-        self.pcm |= {key: samples_of(p, raw[key[0]][1]) for key, p in (made or {}).items() if key[0] in raw}
+        self._starts = [heard.at for heard in self.sounds]
+        self._reach = np.maximum.accumulate([heard.end for heard in self.sounds]) if self.sounds else np.zeros(0)
+        self.pcm = {(key, ""): samples_of(*at) for key, at in raw.items()}
+        self.pcm |= {key: samples_of(path, raw[key[0]][1]) for key, path in (made or {}).items() if key[0] in raw}
 
-    def block(self, a: int, b: int) -> np.ndarray:
+    def block(self, start: int, end: int) -> np.ndarray:
         """Samples [a, b): float32 (b - a, 2)."""
-        y = np.zeros((b - a, 2), np.float32)
-        first = int(np.searchsorted(self._reach, a, "right"))  # all before it have ended
-        for h in self.sounds[first : bisect_left(self._starts, b)]:
-            lo, hi = max(a, h.at), min(b, h.end)
+        y = np.zeros((end - start, 2), np.float32)
+        first = int(np.searchsorted(self._reach, start, "right"))  # all before it have ended
+        for heard in self.sounds[first : bisect_left(self._starts, end)]:
+            lo, hi = max(start, heard.at), min(end, heard.end)
             if lo >= hi:
                 continue
-            x = self._take(h, lo - h.at, hi - h.at)
-            y[lo - a : lo - a + len(x)] += x
+            samples = self._take(heard, lo - heard.at, hi - heard.at)
+            y[lo - start : lo - start + len(samples)] += samples
         if self.dips:
-            y *= (10 ** (along(self.dips, np.arange(a, b)) / 20)).astype(np.float32)[:, None]
+            y *= (10 ** (along(self.dips, np.arange(start, end)) / 20)).astype(np.float32)[:, None]
         return y
 
-    def _take(self, h: Heard, lo: int, hi: int) -> np.ndarray:
-        pcm = self.pcm.get((h.source, h.made))
+    def _take(self, heard: Heard, lo: int, hi: int) -> np.ndarray:
+        pcm = self.pcm.get((heard.source, heard.made))
         if pcm is None:  # not made yet: heard as recorded, but what is retimed lies elsewhere there
-            pcm = self.pcm[h.source, ""][:0] if h.made.startswith(RETIMED) else self.pcm[h.source, ""]
-        first, last = h.start + lo, h.start + hi
+            pcm = self.pcm[heard.source, ""][:0] if heard.made.startswith(RETIMED) else self.pcm[heard.source, ""]
+        first, last = heard.start + lo, heard.start + hi
         x: np.ndarray = np.asarray(pcm[max(0, first) : max(0, last)], np.float32) / np.float32(32768)
         x = np.repeat(x, 2, 1) if x.shape[1] == 1 else x
-        if h.mix != AS_IT_IS:
-            x = x @ np.array(h.mix, np.float32).reshape(2, 2).T
+        if heard.mix != AS_IT_IS:
+            x = x @ np.array(heard.mix, np.float32).reshape(2, 2).T
         if len(x) < hi - lo:  # silence before the recording's beginning and behind its end
             before = min(hi - lo, max(0, -first))
             x = np.pad(x, ((before, hi - lo - len(x) - before), (0, 0)))
-        return ramped(x, lo, h)
+        return ramped(x, lo, heard)
 
 
 def render(
@@ -136,10 +136,10 @@ def render(
         raise Unusable("The story is empty: there is nothing to render yet.")
     if plan.get("form") != FORM:
         raise Unusable("This render was asked for with an older Kovel. Render the story again.")
-    o, src = Output.from_json(output), {int(k): v for k, v in files.items()}
-    kind = KINDS[o.kind]
+    this_output, src = Output.from_json(output), {int(name): file for name, file in files.items()}
+    kind = KINDS[this_output.kind]
     for f in src.values():
-        if (kind.seen or o.kind == "still") and not Path(f["path"]).is_file():
+        if (kind.seen or this_output.kind == "still") and not Path(f["path"]).is_file():
             raise Unusable(
                 f"{f['name']} is off-line: {Path(f['path']).name} is not where it was. Bring it back, then render again."
             )
@@ -155,35 +155,35 @@ def render(
     sound = sound_of(plan, src)
     told: dict[str, Any] = {"frames": length}
     try:
-        if kind.seen or o.kind == "still":
+        if kind.seen or this_output.kind == "still":
             folders = [Path(x) if x else None for x in (drawn, tables, fonts)]
             pictures = Pictures(src, width, height, *folders)
             try:
-                job = Film(plan, src, o, (width, height), pictures, clock, begin, drop, folders[1:])
-                if o.kind == "still":
+                job = Film(plan, src, this_output, (width, height), pictures, clock, begin, drop, folders[1:])
+                if this_output.kind == "still":
                     job.still(part)
                 else:
                     told |= _film(job, sound, part, Path(parts) if parts else None, chapters, timecode, progress)
             finally:
                 pictures.close()
-        elif o.kind == "stems":
+        elif this_output.kind == "stems":
             part.mkdir()
             files_ = soundfiles.stems(part, _lanes(plan, src, lanes or {}), sound.block, plan["samples"], progress)
             told["differs"] = _stem_differences(files_, sounds, src, lanes or {})
         else:
-            told |= _sound_alone(o.kind, sound, plan["samples"], part, progress)
+            told |= _sound_alone(this_output.kind, sound, plan["samples"], part, progress)
             told |= _checked(part, sounds, src, told["loudness"], [])
-        if final.is_dir() and o.kind == "stems":
-            for p in part.iterdir():
-                os.replace(p, final / p.name)
+        if final.is_dir() and this_output.kind == "stems":
+            for path in part.iterdir():
+                os.replace(path, final / path.name)
         else:
             os.replace(part, final)
     finally:
         if part.is_dir():
             shutil.rmtree(part, ignore_errors=True)
         part.unlink(missing_ok=True)
-    size = sum(p.stat().st_size for p in final.iterdir()) if final.is_dir() else final.stat().st_size
-    seen = [width, height] if kind.seen or o.kind == "still" else None
+    size = sum(path.stat().st_size for path in final.iterdir()) if final.is_dir() else final.stat().st_size
+    seen = [width, height] if kind.seen or this_output.kind == "still" else None
     return {"path": str(final), "bytes": size, "size": seen, "took": round(time.monotonic() - began, 1), **told}
 
 
@@ -216,16 +216,16 @@ class Film:
         """What each frame of these rows shows: the story's frame, the layers, and how many frames they have stood."""
         k = self.first(rows[0][0])
         for at, end, layers in rows:
-            stack: list[Stacked] = [Layer.from_json(x) for x in layers]
-            while k < self.count and (t := story_frame(k, self.length, self.clock, self.output.rate)) < end:
-                yield t, stack, t - at
+            stack: list[Stacked] = [Layer.from_json(layer) for layer in layers]
+            while k < self.count and (frame := story_frame(k, self.length, self.clock, self.output.rate)) < end:
+                yield frame, stack, frame - at
                 k += 1
 
     def frames(self, rows: Sequence[tuple[int, int, list[Any]]]) -> Iterator[Any]:
         """The frames of these rows, drawn."""
         for t, stack, k in self.moments(rows):
-            f = self.pictures.frame(stack, k)
-            yield self.burnt.over(f, t, stack, k) if self.burnt else f
+            frame = self.pictures.frame(stack, k)
+            yield self.burnt.over(frame, t, stack, k) if self.burnt else frame
 
     def still(self, path: Path) -> None:
         f = next(self.frames(self.rows))
@@ -239,19 +239,19 @@ class Film:
         named = {d[n] for x in drawn if len(x) > 4
                  for d in (*x[4].get("look", ()), x[4].get("title", {})) for n in ("table", "font") if d.get(n)}  # fmt: skip
         stamps = [
-            (p.name, p.stat().st_mtime_ns)
-            for d in self.folders
-            if d and d.is_dir()
-            for p in sorted(d.iterdir())
-            if p.stem in named
+            (other.name, other.stat().st_mtime_ns)
+            for path in self.folders
+            if path and path.is_dir()
+            for other in sorted(path.iterdir())
+            if other.stem in named
         ]
         phase = str(self.first(at) - at * self.rate.fps / self.clock.fps)
         of = [[i, f["path"], *_stamp(f["path"]), f["rate"], f["still"]] for i in used for f in (self.files[i],)]
-        o = self.output
+        output = self.output
         return [
             DRAWN,
-            o.kind,
-            o.quality,
+            output.kind,
+            output.quality,
             self.size,
             self.rate.num,
             self.rate.den,
@@ -264,10 +264,10 @@ class Film:
 
 def _all(layers: Sequence[Any]) -> Iterator[Any]:
     """Layers of a plan's JSON, and those they are put together from."""
-    for x in layers:
-        yield x
-        if len(x) > 4:
-            yield from _all([*x[4].get("stack", ()), *([x[4]["cut"]] if "cut" in x[4] else [])])
+    for layer in layers:
+        yield layer
+        if len(layer) > 4:
+            yield from _all([*layer[4].get("stack", ()), *([layer[4]["cut"]] if "cut" in layer[4] else [])])
 
 
 def _stamp(path: str) -> tuple[int, int]:
@@ -290,24 +290,24 @@ def _film(
         made, differs = _parts(film, folder, progress)
         kind = film.output.kind
         options = {"movflags": "faststart"} if CONTAINER[kind] in ("mp4", "mov") else {}
-        with av.open(str(out), "w", format=CONTAINER[kind], options=options) as c:
+        with av.open(str(out), "w", format=CONTAINER[kind], options=options) as container:
             if chapters:
                 ends = [*(at for at, _ in chapters[1:]), film.length]
                 base = 1 / film.clock.fps
-                c.set_chapters([
-                    {"id": n, "start": at, "end": end, "time_base": base, "metadata": {"title": name}}
-                    for n, ((at, name), end) in enumerate(zip(chapters, ends, strict=True), 1)
+                container.set_chapters([
+                    {"id": index, "start": at, "end": end, "time_base": base, "metadata": {"title": name}}
+                    for index, ((at, name), end) in enumerate(zip(chapters, ends, strict=True), 1)
                 ])  # fmt: skip
-            v, samples = stream_like(c, made[0][0]), film.plan["samples"]
-            stream = SoundStream(c, kind, samples, sound.block)
+            v, samples = stream_like(container, made[0][0]), film.plan["samples"]
+            stream = SoundStream(container, kind, samples, sound.block)
             if CONTAINER[kind] == "mov" and timecode:
-                c.metadata["timecode"] = timecode
+                container.metadata["timecode"] = timecode
 
             def reached(at: int) -> None:
                 stream.until(round(at * samples / film.count))
                 progress(0.9 + 0.1 * at / film.count)
 
-            joined(c, v, ((p, at) for p, at, _ in made), 1 / film.rate.fps, reached)
+            joined(container, v, ((path, at) for path, at, _ in made), 1 / film.rate.fps, reached)
             stream.finish()
         told = {"frames": film.count, "parts": len(made), "anew": sum(new for _, _, new in made), **stream.heard.result()}
         if (count := frames_in(out)) != film.count:
@@ -319,16 +319,19 @@ def _film(
 def _checked(path: Path, plan: Plan, files: Files, sent: float | None, differs: list[Difference]) -> dict[str, Any]:
     """What is told of a file once it was held against its plan: where it differs, and what its own sound measures."""
     more, heard = sound_differences(path, plan, files, sent)
-    return {"differs": [str(d) for d in sorted([*differs, *more], key=lambda d: d.start)][:MOST_TOLD], **heard}
+    return {
+        "differs": [str(difference) for difference in sorted([*differs, *more], key=lambda d: d.start)][:MOST_TOLD],
+        **heard,
+    }
 
 
 def _stem_differences(paths: Sequence[Path], plan: Plan, files: Files, lanes: dict[str, str]) -> list[str]:
     """Where stems differ from what the plan has in their lanes."""
     out = []
     for path in paths:
-        rows = tuple(h for h in plan.sounds if lanes.get(str(h.of)) == path.stem)
+        rows = tuple(heard for heard in plan.sounds if lanes.get(str(heard.of)) == path.stem)
         found, _ = sound_differences(path, replace(plan, sounds=rows), files, None)
-        out += [f"{path.name}, {d}" for d in found]
+        out += [f"{path.name}, {difference}" for difference in found]
     return out[:MOST_TOLD]
 
 
@@ -338,12 +341,12 @@ def _parts(film: Film, folder: Path, progress: Progress) -> tuple[list[tuple[Pat
     out: list[tuple[Path, int, bool]] = []
     rows, pid = film.rows, os.getpid()
     todo: list[tuple[Path, list[tuple[int, int, list[Any]]]]] = []
-    for a, b in division.stretches(rows):
-        some, at = rows[a:b], film.first(rows[a][0])
-        if (film.first(rows[b][0]) if b < len(rows) else film.count) <= at:
+    for start, end in division.stretches(rows):
+        some, at = rows[start:end], film.first(rows[start][0])
+        if (film.first(rows[end][0]) if end < len(rows) else film.count) <= at:
             continue  # a stretch between two frames of a slower film
         path = folder / f"{division.name_of(some, film.made_with(some))}.{PICTURE[film.output.kind][2]}"
-        new = not path.exists() and not any(p == path for p, _ in todo)
+        new = not path.exists() and not any(other == path for other, _ in todo)
         if new:
             todo.append((path, some))
         elif path.exists():
@@ -354,33 +357,33 @@ def _parts(film: Film, folder: Path, progress: Progress) -> tuple[list[tuple[Pat
 
     greys, differs = Greys(film.files, film.size), list[Difference]()
 
-    def close(f: PictureFile, part: Path, path: Path, moments: list[Moment]) -> None:
-        f.finish()
+    def close(picture_file: PictureFile, part: Path, path: Path, moments: list[Moment]) -> None:
+        picture_file.finish()
         found = picture_differences(part, moments, greys, film.clock)
         differs.extend(found)
         kept = path.with_name(f"{path.name}.differs.{pid}.part") if found else path
         os.replace(part, kept)
         if found:
-            out[:] = [(kept if p == path else p, at, new) for p, at, new in out]
+            out[:] = [(kept if other == path else other, at, new) for other, at, new in out]
 
     with ThreadPoolExecutor(1) as pool:
         ending: Future[None] | None = None
         for path, some in todo:
             part = path.with_name(f"{path.name}.{pid}.part")
             spare(folder)
-            f = PictureFile(part, film.output, film.size, film.rate)
+            picture_file = PictureFile(part, film.output, film.size, film.rate)
             try:
-                for n, frame in enumerate(film.frames(some)):
-                    f.add(frame)
-                    if n % 12 == 0:
-                        progress(0.9 * min(1.0, (done + n) / total))
+                for index, frame in enumerate(film.frames(some)):
+                    picture_file.add(frame)
+                    if index % 12 == 0:
+                        progress(0.9 * min(1.0, (done + index) / total))
             except BaseException:
-                f.give_up()
+                picture_file.give_up()
                 part.unlink(missing_ok=True)
                 raise
             if ending:
                 ending.result()
-            ending = pool.submit(close, f, part, path, list(film.moments(some)))
+            ending = pool.submit(close, picture_file, part, path, list(film.moments(some)))
             done += some[-1][1] - some[0][0]
         if ending:
             ending.result()
@@ -392,8 +395,8 @@ def _sound_alone(kind: str, sound: "Sound", samples: int, out: Path, progress: P
         heard = Measured()
         soundfiles.wav(out, sound.block, samples, progress, heard.feed)
         return heard.result()
-    with av.open(str(out), "w", format=CONTAINER[kind]) as c:
-        stream = SoundStream(c, kind, samples, sound.block)
+    with av.open(str(out), "w", format=CONTAINER[kind]) as container:
+        stream = SoundStream(container, kind, samples, sound.block)
         for a in range(0, samples, 48_000 * 10):
             stream.until(a)
             progress(a / samples)
@@ -415,7 +418,7 @@ def _lanes(plan: dict[str, Any], files: dict[int, dict[str, Any]], lanes: dict[s
 
 def sound_of(plan: dict[str, Any], files: dict[int, dict[str, Any]]) -> Sound:
     """The sound of a plan (`Plan.to_json`), from the samples in `files` (as `render` takes them)."""
-    raw = {i: (Path(f["pcm"]), f["channels"]) for i, f in files.items() if f["pcm"]}
-    made = {(i, name): Path(p) for i, f in files.items() for name, p in f.get("made", {}).items()}
+    raw = {key: (Path(file["pcm"]), file["channels"]) for key, file in files.items() if file["pcm"]}
+    made = {(key, name): Path(p) for key, file in files.items() for name, p in file.get("made", {}).items()}
     dips = tuple((int(at), float(db)) for at, db in plan.get("dips", ()))
     return Sound([Heard.from_json(row) for row in plan["sounds"]], raw, made, dips)

@@ -28,10 +28,10 @@ def retime(out: str, channels: int, name: str, pace: dict[str, Any], progress: C
     if final.exists():  # whole: it took this name in one step
         return {"name": name}
     with written_whole(final) as part:
-        with part.open("wb") as f:
+        with part.open("wb") as file:
             for x in retimed(reader(samples), how.course(), frames, how.pitch):
                 y = to_pcm(x)
-                f.write(y.tobytes())
+                file.write(y.tobytes())
                 power.feed(y)
                 done += len(y)
                 progress(0.99 * done / int(frames[-1]))

@@ -37,15 +37,15 @@ def meant(texts: str, out: str, progress: Callable[[float], None], model: str = 
     for a in range(0, len(rows), BATCH):
         made[a : a + BATCH] = vectors(rows[a : a + BATCH], model)
         progress((a + BATCH) / max(1, len(rows)))
-    with written_whole(Path(out)) as part, part.open("wb") as f:
-        np.save(f, made)
+    with written_whole(Path(out)) as part, part.open("wb") as file:
+        np.save(file, made)
     return {"count": len(rows)}
 
 
 def vectors(texts: Sequence[str], model: str = "") -> Floats:
     """One row of `WIDTH` numbers for each text. `model`: a folder that stands in for the English one."""
     out = np.zeros((len(texts), WIDTH), np.float32)
-    said = [t if t.strip() else "." for t in texts]
+    said = [text if text.strip() else "." for text in texts]
     if said:
         out[:, :MANY] = _many().encode(said)
         english = _english(model)
@@ -74,8 +74,8 @@ def _english(model: str) -> Bert | None:
         return None
     try:
         found = Bert(folder)
-    except (OSError, KeyError, ValueError) as e:
-        raise Unusable(f"The model in {folder} cannot be read ({e}). Correct the setting, or leave it empty.") from None
+    except (OSError, KeyError, ValueError) as error:
+        raise Unusable(f"The model in {folder} cannot be read ({error}). Correct the setting, or leave it empty.") from None
     if found.size != ENGLISH:
         raise Unusable(f"The model in {folder} gives {found.size} numbers a sentence; {ENGLISH} are needed.")
     return found
@@ -97,7 +97,7 @@ class Bert:
 
     def encode(self, texts: Sequence[str]) -> Floats:
         """(n, size), each row of length 1. Texts of like length go through together."""
-        ids = [e.ids for e in self.tokens.encode_batch(list(texts))]
+        ids = [encoding.ids for encoding in self.tokens.encode_batch(list(texts))]
         out = np.zeros((len(ids), self.size), np.float32)
         order = sorted(range(len(ids)), key=lambda i: len(ids[i]))
         for a in range(0, len(order), 16):
@@ -107,8 +107,8 @@ class Bert:
 
     def _forward(self, rows: list[list[int]]) -> Floats:
         n = max(map(len, rows))
-        ids = np.array([r + [0] * (n - len(r)) for r in rows])
-        there = np.array([[1.0] * len(r) + [0.0] * (n - len(r)) for r in rows], np.float32)
+        ids = np.array([row + [0] * (n - len(row)) for row in rows])
+        there = np.array([[1.0] * len(row) + [0.0] * (n - len(row)) for row in rows], np.float32)
         e = "embeddings."
         x = self.w[e + "word_embeddings.weight"][ids] + self.w[e + "position_embeddings.weight"][:n]
         x = self._norm(x + self.w[e + "token_type_embeddings.weight"][0], e + "LayerNorm")

@@ -29,21 +29,21 @@ def bytes_24(x: np.ndarray) -> bytes:
 
 
 def _wav(path: Path) -> wave.Wave_write:
-    f = wave.open(str(path), "wb")  # noqa: SIM115  # closed by who asked for it
-    f.setnchannels(2)
-    f.setsampwidth(3)
-    f.setframerate(SAMPLE_RATE)
-    return f
+    writer = wave.open(str(path), "wb")  # noqa: SIM115  # closed by who asked for it
+    writer.setnchannels(2)
+    writer.setsampwidth(3)
+    writer.setframerate(SAMPLE_RATE)
+    return writer
 
 
 def wav(path: Path, block: Block, samples: int, told: Heard, feed: Callable[[np.ndarray], None] | None = None) -> None:
     """A mix as WAV, stereo, 24 bits, 48 kHz. What is written is fed to `feed` as well."""
-    with _wav(path) as f:
+    with _wav(path) as writer:
         for a in range(0, samples, AT_ONCE):
-            x = block(a, min(samples, a + AT_ONCE))
+            this_block = block(a, min(samples, a + AT_ONCE))
             if feed:
-                feed(x)
-            f.writeframes(bytes_24(to_24(x)))
+                feed(this_block)
+            writer.writeframes(bytes_24(to_24(this_block)))
             told(a / samples)
 
 
@@ -52,20 +52,20 @@ def stems(out: Path, lanes: Mapping[str, Block], mix: Block, samples: int, told:
     rounding leaves over goes into the last."""
     out.mkdir(parents=True, exist_ok=True)
     paths = [out / f"{lane}.wav" for lane in lanes]
-    parts = [p.with_name(f"{p.name}.{os.getpid()}.part") for p in paths]
-    files = [_wav(p) for p in parts]
+    parts = [path.with_name(f"{path.name}.{os.getpid()}.part") for path in paths]
+    files = [_wav(path) for path in parts]
     try:
         for a in range(0, samples, AT_ONCE):
             b = min(samples, a + AT_ONCE)
             rows = [to_24(block(a, b)) for block in lanes.values()]
             left = to_24(mix(a, b)) - sum(rows)
             rows[-1] = np.clip(rows[-1] + np.where(np.abs(left) <= ROUNDED, left, 0), -FULL, FULL - 1)
-            for f, x in zip(files, rows, strict=True):
-                f.writeframes(bytes_24(x))
+            for writer, row in zip(files, rows, strict=True):
+                writer.writeframes(bytes_24(row))
             told(a / samples)
     finally:
-        for f in files:
-            f.close()
-    for p, part in zip(paths, parts, strict=True):
-        part.replace(p)
+        for writer in files:
+            writer.close()
+    for path, part in zip(paths, parts, strict=True):
+        part.replace(path)
     return paths

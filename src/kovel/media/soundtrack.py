@@ -134,18 +134,18 @@ def samples_of(pcm: Path, channels: int) -> np.ndarray:
 
 def write_wav(path: Path, samples: np.ndarray) -> None:
     """16-bit samples (n, channels) at 48 kHz as a WAV file, whole or not at all."""
-    with written_whole(path) as part, wave.open(str(part), "wb") as f:
-        f.setnchannels(samples.shape[1])
-        f.setsampwidth(2)
-        f.setframerate(SAMPLE_RATE)
-        f.writeframes(samples.astype("<i2").tobytes())
+    with written_whole(path) as part, wave.open(str(part), "wb") as writer:
+        writer.setnchannels(samples.shape[1])
+        writer.setsampwidth(2)
+        writer.setframerate(SAMPLE_RATE)
+        writer.writeframes(samples.astype("<i2").tobytes())
 
 
 def peaks_file(pairs: np.ndarray) -> bytes:
     """peaks.bin of the finest pairs, (n, 2) int8."""
     levels = [coarser(pairs, k) for k in LEVELS]
-    head = b"KVP1" + struct.pack(f"<{1 + len(levels)}I", len(levels), *(len(v) for v in levels))
-    return head + b"".join(v.tobytes() for v in levels)
+    head = b"KVP1" + struct.pack(f"<{1 + len(levels)}I", len(levels), *(len(level) for level in levels))
+    return head + b"".join(level.tobytes() for level in levels)
 
 
 def _unsaid_delay(c: Any, stream: Any) -> Fraction:
@@ -201,23 +201,23 @@ def _blocks(c: Any, a: Any, channels: int) -> Iterator[tuple[tuple[int, int] | N
     begun = False
     for packet in c.demux(a):
         try:
-            for f in packet.decode():
+            for frame in packet.decode():
                 if not begun:
                     begun = True
-                    fits = f.sample_rate == SAMPLE_RATE and len(f.layout.channels) == channels
-                    if fits and f.format.name == "fltp" and f.layout.name in ("mono", "stereo"):
+                    fits = frame.sample_rate == SAMPLE_RATE and len(frame.layout.channels) == channels
+                    if fits and frame.format.name == "fltp" and frame.layout.name in ("mono", "stereo"):
                         plain = _Plain()
                 if plain:
-                    yield from plain.add(f)
+                    yield from plain.add(frame)
                     continue
-                for g in resample.resample(f):
-                    yield _samples(g), g.to_ndarray().reshape(-1, channels)
+                for this_frame in resample.resample(frame):
+                    yield _samples(this_frame), this_frame.to_ndarray().reshape(-1, channels)
         except av.FFmpegError:
             continue
     if plain:
         yield from plain.rest()
-    for g in resample.resample(None) if not plain else ():
-        yield _samples(g), g.to_ndarray().reshape(-1, channels)
+    for this_frame in resample.resample(None) if not plain else ():
+        yield _samples(this_frame), this_frame.to_ndarray().reshape(-1, channels)
 
 
 class _Plain:
@@ -245,10 +245,10 @@ class _Plain:
             yield from self.rest()
 
     def rest(self) -> Iterator[tuple[tuple[int, int] | None, np.ndarray]]:
-        f = self._fifo.read()
+        frame = self._fifo.read()
         self._count = 0
-        if f is not None:
-            yield self._stamp, np.rint(f.to_ndarray() * 32768).clip(-32768, 32767).astype(np.int16).T
+        if frame is not None:
+            yield self._stamp, np.rint(frame.to_ndarray() * 32768).clip(-32768, 32767).astype(np.int16).T
 
 
 def _samples(f: Any) -> tuple[int, int] | None:
@@ -266,18 +266,18 @@ def _placed(src: Path, track: int, pick: Sequence[int] | None, zero: Fraction | 
     """The samples (n, channels) int16 of one sound track, one block behind the other from `zero` on, by their time stamps (None: from
     the track's own beginning, so that an encoder's delay is no silence): silence where there is a gap of 40 ms or more, cut where
     before zero. `pick`: these of its channels; None: all, brought to two."""
-    with open_media(src) as c:
-        a = c.streams.audio[track]
-        for other in c.streams:
+    with open_media(src) as container:
+        a = container.streams.audio[track]
+        for other in container.streams:
             if other is not a:
                 other.discard = av.stream.Discard.all  # where the container can skip it, it is not even read
         width = len(pick) if pick else 1 if a.codec_context.channels == 1 else 2
         if zero is None:
-            zero = Fraction((a.start_time or 0) * a.time_base) + _unsaid_delay(c, a)
+            zero = Fraction((a.start_time or 0) * a.time_base) + _unsaid_delay(container, a)
         begin = zero * SAMPLE_RATE
         first: int | None = None  # where the first sample lies
         count = length = 0
-        for stamp, x in _picked(c, a, pick) if pick else _blocks(c, a, width):
+        for stamp, x in _picked(container, a, pick) if pick else _blocks(container, a, width):
             due = None if stamp is None else _from(begin, *stamp)
             gap = 0
             if first is None:
@@ -298,13 +298,13 @@ def _picked(c: Any, a: Any, pick: Sequence[int]) -> Iterator[tuple[tuple[int, in
     resample = av.AudioResampler("s16", None, SAMPLE_RATE)
 
     def rows(frames: Any) -> Iterator[tuple[tuple[int, int] | None, np.ndarray]]:
-        for g in frames:
-            yield _samples(g), g.to_ndarray().reshape(-1, len(g.layout.channels))[:, list(pick)]
+        for frame in frames:
+            yield _samples(frame), frame.to_ndarray().reshape(-1, len(frame.layout.channels))[:, list(pick)]
 
     for packet in c.demux(a):
         try:
-            for f in packet.decode():
-                yield from rows(resample.resample(f))
+            for frame in packet.decode():
+                yield from rows(resample.resample(frame))
         except av.FFmpegError:
             continue
     yield from rows(resample.resample(None))
@@ -334,10 +334,10 @@ def _sound(
     src: Path, folder: Path, zero: Fraction | None, seconds: float, progress: Progress, heard: Sequence[int] = ()
 ) -> tuple[int, int]:
     """Raw samples as they are heard, into the folder of one try: of the first track, or of the channels `heard` of all tracks."""
-    with open_media(src) as c:
-        every = channels_of(c)
+    with open_media(src) as container:
+        every = channels_of(container)
         places = [every[k] for k in heard if k < len(every)]
-        channels = len(places) or (1 if c.streams.audio[0].codec_context.channels == 1 else 2)
+        channels = len(places) or (1 if container.streams.audio[0].codec_context.channels == 1 else 2)
     if len({t for t, _ in places}) > 1:
         (t, j), (u, k) = places
         blocks = _side_by_side(_placed(src, t, [j], zero), _placed(src, u, [k], zero))
@@ -347,8 +347,8 @@ def _sound(
         blocks = _placed(src, 0, None, zero)
     with (folder / "sound.pcm").open("wb") as out, (folder / PEAKS).open("wb") as growing:
         track = _Track(folder, out, growing, channels)
-        for x in blocks:
-            track.add(x)
+        for block in blocks:
+            track.add(block)
             if seconds:
                 progress(min(0.99, track.length / SAMPLE_RATE / seconds))
         track.keep()

@@ -31,8 +31,8 @@ def font_file(folder: Path | None, name: str) -> Path:
         return OWN[name]
     if folder is not None and "/" not in name and not name.startswith("."):
         for kind in (".ttf", ".otf", ".woff2"):
-            if (p := folder / f"{name}{kind}").is_file():
-                return p
+            if (path := folder / f"{name}{kind}").is_file():
+                return path
     return SERIF
 
 
@@ -55,9 +55,9 @@ def font_of(path: Path, size: int, weight: int) -> ImageFont.FreeTypeFont:
     except (OSError, NotImplementedError):
         return font  # one weight
     values: list[float] = []
-    for a in axes:
-        low, at, high = (float(a[k] or 0) for k in ("minimum", "default", "maximum"))
-        values.append(min(high, max(low, weight)) if b"eight" in bytes(a["name"] or b"") else at)
+    for axis in axes:
+        low, at, high = (float(axis[k] or 0) for k in ("minimum", "default", "maximum"))
+        values.append(min(high, max(low, weight)) if b"eight" in bytes(axis["name"] or b"") else at)
     font.set_variation_by_axes(values)
     return font
 
@@ -75,14 +75,14 @@ def drawn_title(
         share = float(spec["title_x"]) / 100
         room = width * min(WIDEST, max(0.2, (1 - share if aligned == "left" else share) - 0.04))
     weight, less = int(spec["weight"]), int(spec["under"]) / 100
-    rows: list[tuple[str, bool]] = [(line, k > 0) for k, line in enumerate(lines)]
+    rows: list[tuple[str, bool]] = [(line, index > 0) for index, line in enumerate(lines)]
     while True:  # written smaller until it fits
         fonts_ = (
             font_of(file, size, weight),
             font_of(file, max(4, round(size * less)), weight if less == 1 else max(200, weight - 200)),
         )
         if not rolls:
-            rows = [(r, k > 0) for k, line in enumerate(lines) for r in _broken(line, fonts_[k > 0], room)]
+            rows = [(r, index > 0) for index, line in enumerate(lines) for r in _broken(line, fonts_[index > 0], room)]
         fits = not spec.get("caption") or len(rows) <= len(
             lines
         )  # captions are written smaller before they are broken once more

@@ -76,8 +76,8 @@ def spoken_in(sound: Readable, parts: Sequence[Clip], model: str) -> str:
     is likely."""
     sure: Counter[str] = Counter()
     picks = {0, len(parts) // 2, len(parts) - 1}
-    for i in picks:
-        _, _, found = recogniser(model).detect_language(audio=_read(sound, parts[i]))
+    for pick in picks:
+        _, _, found = recogniser(model).detect_language(audio=_read(sound, parts[pick]))
         sure.update({code: share / len(picks) for code, share in found})
     code, share = sure.most_common(1)[0]
     return code if share >= LIKELY else ""
@@ -92,11 +92,11 @@ def recognise(sounds_of: Sequence[Floats], ear: Ear, names: Sequence[str] = ()) 
     edges = np.concatenate([[0], np.cumsum([len(x) for x in sounds_of])])
     segments, _ = pipeline.transcribe(
         np.concatenate(sounds_of), batch_size=8, beam_size=5, word_timestamps=True, initial_prompt=prompt, vad_filter=False,
-        language=ear.language.code, clip_timestamps=[{"start": a / RATE, "end": b / RATE} for a, b in pairwise(edges.tolist())],
+        language=ear.language.code, clip_timestamps=[{"start": start / RATE, "end": end / RATE} for start, end in pairwise(edges.tolist())],
     )  # fmt: skip
     out: list[list[Word]] = [[] for _ in sounds_of]
-    for s in segments:
-        for w in s.words or ():
+    for segment in segments:
+        for w in segment.words or ():
             text, middle = " ".join(w.word.split()), (w.start + w.end) / 2 * RATE
             i = int(np.searchsorted(edges, middle, "right")) - 1
             if text and 0 <= i < len(out):
@@ -119,30 +119,30 @@ def recognise_clips(
     The recogniser sometimes skips some or most of half a minute, and is as sure of the rest as ever; the pauses are
     taken out of clips, so words there follow each other within a second and a half.
     """
-    heard = [_read(sound, c) for c in group]
+    heard = [_read(sound, clip) for clip in group]
     rows: list[tuple[Clip, Floats, list[Word]]] = []
-    for c, x, said in zip(group, heard, recognise(heard, ear, names), strict=True):
-        begun = [0, *(w.start for w in said), c.length * TICK]
-        if again and max(b - a for a, b in pairwise(begun)) > 3 * 48_000:
-            halves = recognise_clips(sound, c.halves(), ear, names, again - 1)
-            if sum(_letters(w) for _, _, w in halves) > _letters(said):
+    for clip, x, said in zip(group, heard, recognise(heard, ear, names), strict=True):
+        begun = [0, *(word.start for word in said), clip.length * TICK]
+        if again and max(end - start for start, end in pairwise(begun)) > 3 * 48_000:
+            halves = recognise_clips(sound, clip.halves(), ear, names, again - 1)
+            if sum(_letters(words) for _, _, words in halves) > _letters(said):
                 rows += halves
                 continue
-        rows.append((c, x, said))
+        rows.append((clip, x, said))
     return rows
 
 
 def _letters(words: Sequence[Word]) -> int:
-    return sum(len(w.text) + 1 for w in words)
+    return sum(len(word.text) + 1 for word in words)
 
 
 def _without_loops(words: list[Word]) -> list[Word]:
     """A recogniser that is stuck says one thing over and over; more than four times in a row is not speech."""
     out: list[Word] = []
-    for w in words:
-        if len(out) >= 4 and all(w.text == o.text for o in out[-4:]):
+    for word in words:
+        if len(out) >= 4 and all(word.text == other.text for other in out[-4:]):
             continue
-        out.append(w)
+        out.append(word)
     return out
 
 
@@ -158,15 +158,15 @@ class Aligner:
         """(start, end) in ticks from the beginning of `x` for each written word; None where it could not be placed."""
         said: list[str] = []
         owner: list[int] = []
-        for i, w in enumerate(words):
-            for t in spoken(w):
-                if self.decoder.lookup_word(t) is None:
-                    phones = sounds(t)
+        for index, word in enumerate(words):
+            for text in spoken(word):
+                if self.decoder.lookup_word(text) is None:
+                    phones = sounds(text)
                     if not phones:
                         continue
-                    self.decoder.add_word(t, phones, True)
-                said.append(t)
-                owner.append(i)
+                    self.decoder.add_word(text, phones, True)
+                said.append(text)
+                owner.append(index)
         out: list[tuple[int, int] | None] = [None] * len(words)
         if not said:
             return out
@@ -178,11 +178,11 @@ class Aligner:
             rows = [(s.start_frame, s.end_frame + 1, re.sub(r"\(\d+\)$", "", s.word)) for s in self.decoder.seg() or ()]
         except RuntimeError:
             return out
-        rows = [r for r in rows if r[2] not in ("<s>", "</s>", "<sil>", "(NULL)") and r[2][0] not in "[<"]
-        if [r[2] for r in rows] != said:
+        rows = [row for row in rows if row[2] not in ("<s>", "</s>", "<sil>", "(NULL)") and row[2][0] not in "[<"]
+        if [row[2] for row in rows] != said:
             return out
-        for (a, b, _), i in zip(rows, owner, strict=True):
-            out[i] = (a, b) if out[i] is None else (out[i][0], b)  # type: ignore[index]
+        for (row, b, _), index in zip(rows, owner, strict=True):
+            out[index] = (row, b) if out[index] is None else (out[index][0], b)  # type: ignore[index]
         return out
 
 
@@ -190,18 +190,18 @@ def place(aligner: Aligner | None, x: Floats, clip: Clip, words: Sequence[Word])
     """Words of a clip at their times in the recording: the aligner's where there is one and it found them, else the recogniser's,
     moved by what it is late or early."""
     if aligner is None:
-        return place_found(clip, words, [((w.start + EARLY) // TICK, (w.end + EARLY) // TICK) for w in words])
-    found = aligner(x, [w.text for w in words])
-    late = [(max(0, w.start - LATE) // TICK, max(w.end - LATE // 2, w.start) // TICK) for w in words]
+        return place_found(clip, words, [((word.start + EARLY) // TICK, (word.end + EARLY) // TICK) for word in words])
+    found = aligner(x, [word.text for word in words])
+    late = [(max(0, word.start - LATE) // TICK, max(word.end - LATE // 2, word.start) // TICK) for word in words]
     return place_found(clip, words, [f or old for f, old in zip(found, late, strict=True)])
 
 
 def place_found(clip: Clip, words: Sequence[Word], found: Sequence[tuple[int, int]]) -> list[Word]:
     """Words with their ticks in a clip, as words of the recording that do not overlap."""
     out: list[Word] = []
-    for w, (s, e) in zip(words, found, strict=True):
+    for word, (s, e) in zip(words, found, strict=True):
         a = clip.on_recording(s) * TICK
-        out.append(replace(w, start=a, end=max(clip.on_recording(e, end=True) * TICK, a + TICK)))
+        out.append(replace(word, start=a, end=max(clip.on_recording(e, end=True) * TICK, a + TICK)))
     for i in range(1, len(out)):
         if out[i].start < out[i - 1].end:
             at = max(out[i].start, out[i - 1].start + TICK)
@@ -211,7 +211,7 @@ def place_found(clip: Clip, words: Sequence[Word], found: Sequence[tuple[int, in
 
 
 def _read(sound: Readable, clip: Clip) -> Floats:
-    return np.concatenate([sound.read(a * 160, b * 160) for a, b in clip.parts])
+    return np.concatenate([sound.read(start * 160, end * 160) for start, end in clip.parts])
 
 
 @dataclass(frozen=True, slots=True)
@@ -242,7 +242,7 @@ def transcribe_sound(
     words: list[Word] = []
 
     def settled(rows: Sequence[tuple[Clip, Floats, list[Word]]]) -> list[Word]:
-        return [w for c, x, said in rows if said for w in place(aligner, x, c, said)]
+        return [word for clip, x, said in rows if said for word in place(aligner, x, clip, said)]
 
     with ThreadPoolExecutor(1) as pool:  # one group is aligned while the next is recognised
         waiting = None
@@ -271,13 +271,13 @@ def _voiced(levels: Levels, talking: Mask) -> Mask:
 
 def _doubt(words: Sequence[Word], seconds: float, of: Language = ENGLISH) -> str:
     """What is to be said of words that stand for so many seconds of speech."""
-    words = [w for w in words if w.text != VOICE]
+    words = [word for word in words if word.text != VOICE]
     other = f"another language than {of.name} (say which one under Transcript)"
     if not seconds:
         return "No speech was found in it."
     if not words:
         return f"No words could be made out. It may be music, noise, or {other}."
-    sure = sum(w.sure for w in words) / len(words)
+    sure = sum(word.sure for word in words) / len(words)
     if len(words) >= 8 and sure < 0.55:
         return f"Most of these words are guesses (on average {sure:.0%} sure). It may be {other}, or music."
     if seconds > 20 and len(words) / seconds < 0.8:
@@ -321,7 +321,7 @@ def transcribe(
         return ear_for(sound, parts, model=model, language=language, models=Path(models or out)) if parts else ear
 
     def so_far(new: Sequence[Word]) -> None:
-        rows = [[w.text, w.start, w.end, round(w.sure, 3)] for w in (*words, *new)]
+        rows = [[word.text, word.start, word.end, round(word.sure, 3)] for word in (*words, *new)]
         keep(folder / "heard.json", {"words": rows})
 
     patience = Patience(folder)
@@ -355,12 +355,12 @@ def transcribe(
         seconds += heard.seconds
     (folder / "heard.json").unlink(missing_ok=True)
     of = ear.language if ear else ENGLISH
-    rows = [[w.text, w.start, w.end, round(w.sure, 3)] for w in words]
+    rows = [[word.text, word.start, word.end, round(word.sure, 3)] for word in words]
     return {"words": rows, "remark": _doubt(words, seconds, of), "language": of.code if words else ""}
 
 
 def _moved(words: Sequence[Word], ticks: int) -> list[Word]:
-    return [replace(w, start=w.start + ticks * TICK, end=w.end + ticks * TICK) for w in words]
+    return [replace(word, start=word.start + ticks * TICK, end=word.end + ticks * TICK) for word in words]
 
 
 def _later(tell: Callable[[Sequence[Word]], None], ticks: int) -> Callable[[Sequence[Word]], None]:
@@ -369,11 +369,11 @@ def _later(tell: Callable[[Sequence[Word]], None], ticks: int) -> Callable[[Sequ
 
 def _pause_before(talking: Mask) -> int:
     """The last tick in the middle of half a second without speech, within the last minute; the end where there is none."""
-    n = len(talking)
-    for a, b in reversed(list(zip(*(x.tolist() for x in runs(~talking)), strict=True))):
-        if b - a >= 50 and a > n - 6000:
+    count = len(talking)
+    for a, b in reversed(list(zip(*(run.tolist() for run in runs(~talking)), strict=True))):
+        if b - a >= 50 and a > count - 6000:
             return int((a + b) // 2)
-    return n
+    return count
 
 
 def align_text(
@@ -386,10 +386,12 @@ def align_text(
     shared out over it by their length where they cannot be found.
     """
     sound, levels = Sound16(Path(out) / "sound.pcm", channels), load_levels(out, channels)
-    names = list(dict.fromkeys(w.strip(".,;:?!") for w in said if w[:1].isupper() and len(w) > 3))[:40]
+    names = list(dict.fromkeys(word.strip(".,;:?!") for word in said if word[:1].isupper() and len(word) > 3))[:40]
     parts = clips(speech(levels))
     ear = ear_for(sound, parts, model=model, language=language or guessed(said), models=Path(models or out))
-    heard = [w for w in transcribe_sound(sound, levels, ear, names, lambda x: progress(0.9 * x)).words if w.text != VOICE]
+    heard = [
+        word for word in transcribe_sound(sound, levels, ear, names, lambda x: progress(0.9 * x)).words if word.text != VOICE
+    ]
     if not heard or not said:
         return {"words": [], "remark": "There is no speech in this recording to put the text to." if said else ""}
     talking = speech(levels)
@@ -398,7 +400,7 @@ def align_text(
     remark = (
         "" if share > 0.3 else "Few words of the text were heard in the recording. Check that it is the transcript of this one."
     )
-    rows = [[w.text, w.start, w.end, w.sure, who] for w, who in zip(words, speakers, strict=True)]
+    rows = [[word.text, word.start, word.end, word.sure, who] for word, who in zip(words, speakers, strict=True)]
     return {"words": rows, "remark": remark, "language": ear.language.code}
 
 
@@ -413,11 +415,11 @@ def place_between(
             last = max(last, first + 2 * len(between))
             x = sound.read(first * 160, last * 160)
             found = aligner(x, between) if aligner and 10 < last - first < 6000 else [None] * len(between)
-            size = [len(w) + 1 for w in between]
+            size = [len(word) + 1 for word in between]
             edges = [first + (last - first) * sum(size[:k]) // sum(size) for k in range(len(size) + 1)]
-            for k, (w, f) in enumerate(zip(between, found, strict=True)):
-                s, e = (first + f[0], first + f[1]) if f else (edges[k], edges[k + 1])
-                out.append(Word(w, s * TICK, max(e, s + 1) * TICK, "", 1.0 if f else 0.3))
+            for index, (word, f) in enumerate(zip(between, found, strict=True)):
+                s, e = (first + f[0], first + f[1]) if f else (edges[index], edges[index + 1])
+                out.append(Word(word, s * TICK, max(e, s + 1) * TICK, "", 1.0 if f else 0.3))
         if start is not None:
             out.append(Word(said[a], start, stop))
             i, at = a + 1, stop // TICK
@@ -426,9 +428,9 @@ def place_between(
 
 def load_levels(out: str, channels: int) -> Levels:
     """The kept levels of a recording, made first if they are not there or not heard to the end."""
-    f = Path(out) / "levels.npy"
-    levels = Levels.from_array(np.load(f)) if f.is_file() else None
+    path = Path(out) / "levels.npy"
+    levels = Levels.from_array(np.load(path)) if path.is_file() else None
     if levels is None or not levels.heard:
         listen(out, channels, lambda x: None)
-        levels = Levels.from_array(np.load(f))
+        levels = Levels.from_array(np.load(path))
     return levels

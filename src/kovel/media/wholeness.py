@@ -110,7 +110,7 @@ def take_apart(folder: Path) -> str:
     keep(folder / "look.json", {"small": facts["small"]} if facts.get("small") else {})
     if facts["picture"] and not short_picture(folder, facts):
         sound = ("rate", "picture", "sound", "samples", "channels")
-        keep(folder / "picture.json", {k: v for k, v in facts.items() if k not in sound})
+        keep(folder / "picture.json", {name: fact for name, fact in facts.items() if name not in sound})
     gone: tuple[str, ...] = () if (folder / "picture.json").exists() else OF_PICTURE
     if facts["sound"] and not short_sound(folder, facts):
         keep(folder / "sound.json", {k: facts[k] for k in ("samples", "channels")})

@@ -46,12 +46,12 @@ def _others(queue: str) -> Row:
     """Who works elsewhere for whom, by what the queue says."""
     try:
         server, workers = of_queue(queue)
-    except Unfit as e:
-        return Row("Workers", False, str(e))
+    except Unfit as error:
+        return Row("Workers", False, str(error))
     if server is None:
         return Row("Workers", False, f"no Kovel uses the queue at {without_secret(queue)}. `kovel serve --queue` does.")
     same = server["form"] == form()
-    told = ", ".join(f"{w['node']} ({w['slots']} at a time)" for w in workers) or "none"
+    told = ", ".join(f"{worker['node']} ({worker['slots']} at a time)" for worker in workers) or "none"
     return Row(
         "Workers", same, f"for {server['node']}: {told}" + ("" if same else f"; it is {server['form']}, here is {form()}")
     )
@@ -73,18 +73,20 @@ def _rows(root: Path) -> Iterator[Row]:
     path = root / "kovel.db"
     wrong = backup.damage(path) if path.exists() else "there is none yet"
     yield Row("Database", not wrong, wrong or f"whole, form {NEWEST}, {path.stat().st_size / 1e6:.1f} MB")
-    kept = [f"{day} ({'damaged' if backup.damage(p) else 'whole'})" for day, p in backup.copies(root / "backups")[:3]]
+    kept = [f"{day} ({'damaged' if backup.damage(path) else 'whole'})" for day, path in backup.copies(root / "backups")[:3]]
     yield Row("Copies", bool(kept), ", ".join(kept) or "none yet; one is made each day that Kovel runs")
     if not wrong:
-        with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True)) as c:
-            states = Counter(dict(c.execute("SELECT state, count(*) FROM job GROUP BY state").fetchall()))
+        with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True)) as connection:
+            states = Counter(dict(connection.execute("SELECT state, count(*) FROM job GROUP BY state").fetchall()))
             failed = [
-                r[0]
-                for r in c.execute("SELECT message FROM job WHERE state = 'failed' AND message != '' ORDER BY id DESC LIMIT 3")
+                row[0]
+                for row in connection.execute(
+                    "SELECT message FROM job WHERE state = 'failed' AND message != '' ORDER BY id DESC LIMIT 3"
+                )
             ]
-            names = dict(c.execute("SELECT id, name FROM recording ORDER BY id").fetchall())
-        short = {i: found for i in names if (found := shortcomings(root / "derived" / str(i)))}
-        told = "; ".join(f"{names[i]}: {found}" for i, found in short.items())
+            names = dict(connection.execute("SELECT id, name FROM recording ORDER BY id").fetchall())
+        short = {name: found for name in names if (found := shortcomings(root / "derived" / str(name)))}
+        told = "; ".join(f"{names[key]}: {found}" for key, found in short.items())
         yield Row(
             "Recordings",
             not short,
@@ -102,7 +104,7 @@ def _rows(root: Path) -> Iterator[Row]:
     except Unusable:
         heard = False
     yield Row("Recogniser", heard, "its model is here" if heard else "its model is not here: nothing can be transcribed")
-    faces = all((Path(cv2.__file__).parent / "data" / n).exists() for n in CASCADES)
+    faces = all((Path(cv2.__file__).parent / "data" / name).exists() for name in CASCADES)
     yield Row("Faces", faces, f"OpenCV {cv2.__version__}")
     alone = subprocess.run(
         [sys.executable, "-c", "from kovel.media.child import without_network as f; raise SystemExit(0 if f() else 1)"], check=False

@@ -24,8 +24,8 @@ def taken_apart(data: DataFolder, how: str, name: str, body: bytes | str, **more
             told: dict[str, Any] = call(how, {"path": kept.name, **more})
         except NoRoom:
             raise
-        except Unusable as e:
-            why = str(e)
+        except Unusable as error:
+            why = str(error)
             if Path(kept.name).name in why:  # the child ended without a word
                 why = "it is damaged, or far more than such a file should hold"
             raise Invalid(f"{name} cannot be read: {why}. Nothing was taken from it.") from None
@@ -36,5 +36,5 @@ def text_of(name: str, body: bytes) -> str:
     """The text of a file that somebody sends, whatever coding it is in; `Invalid` where that cannot be told."""
     try:
         return text_in(body)
-    except NotText as e:
-        raise Invalid(f"{name} cannot be read. {e}") from None
+    except NotText as error:
+        raise Invalid(f"{name} cannot be read. {error}") from None

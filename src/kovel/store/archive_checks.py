@@ -24,11 +24,11 @@ def hold(db: Database, project: int) -> None:
     """`Invalid`, in words, where a row of a project could not have been made here. To be called in the transaction that writes them."""
     if project in [number for number, _ in projects.broken(db)]:
         raise Invalid("its frame rate, size or start is none that a project can have")
-    p = projects.get(db, project)
-    _project(p)
-    rows = {r.id: r for r in recordings.of_project(db, project)}
-    for r in rows.values():
-        _recording(db, r)
+    this_project = projects.get(db, project)
+    _project(this_project)
+    rows = {recording.id: recording for recording in recordings.of_project(db, project)}
+    for recording in rows.values():
+        _recording(db, recording)
     sources = recordings.sources(db, project)
     for kept in stories.of_project(db, project):
         held(kept.story)
@@ -40,51 +40,66 @@ def hold(db: Database, project: int) -> None:
             if not isinstance(json.loads(entry["patch"]), dict):
                 raise Invalid(f"the history of “{kept.name}” cannot be read")
     for clip in subclips.of_project(db, project):
-        r = rows[clip.recording]
-        total = r.length(p.rate)
+        recording = rows[clip.recording]
+        total = recording.length(this_project.rate)
         if not (_number(clip.start) and _number(clip.length) and clip.length > 0 and clip.start >= 0):
-            raise Invalid(f"a saved range of {r.name} has no length or place")
+            raise Invalid(f"a saved range of {recording.name} has no length or place")
         if total is not None and clip.start + clip.length > total:
-            raise Invalid(f"a saved range of {r.name} lies outside of it")
+            raise Invalid(f"a saved range of {recording.name} lies outside of it")
 
 
 def _number(x: object) -> bool:
     return type(x) is int and abs(x) < NUMBER
 
 
-def _project(p: Project) -> None:
-    if p.rate not in RATES:
+def _project(project: Project) -> None:
+    if project.rate not in RATES:
         raise Invalid("its frame rate is none that Kovel works in")
-    if not (_number(p.width) and _number(p.height) and all(SMALLEST <= n <= LARGEST for n in (p.width, p.height))):
+    if not (
+        _number(project.width)
+        and _number(project.height)
+        and all(SMALLEST <= n <= LARGEST for n in (project.width, project.height))
+    ):
         raise Invalid("its picture has no size that a picture can have")
-    if not (_number(p.start_frame) and 0 <= p.start_frame <= LONGEST * p.rate.fps) or (p.drop and not can_drop(p.rate)):
+    if not (_number(project.start_frame) and 0 <= project.start_frame <= LONGEST * project.rate.fps) or (
+        project.drop and not can_drop(project.rate)
+    ):
         raise Invalid("its start timecode is none")
 
 
-def _recording(db: Database, r: Recording) -> None:
-    told = f"the recording “{str(r.name)[:60]}”"
-    rate: Rate = r.rate
+def _recording(db: Database, recording: Recording) -> None:
+    told = f"the recording “{str(recording.name)[:60]}”"
+    rate: Rate = recording.rate
     if not (_number(rate.num) and _number(rate.den) and rate.num > 0 and rate.den > 0 and SLOWEST <= rate.fps <= FASTEST):
         raise Invalid(f"{told} has no frame rate")
-    if r.frames is not None and not (_number(r.frames) and 0 < r.frames <= LONGEST * rate.fps):
+    if recording.frames is not None and not (_number(recording.frames) and 0 < recording.frames <= LONGEST * rate.fps):
         raise Invalid(f"{told} has no length")
-    if not (_number(r.channels) and 0 <= r.channels <= MOST_CHANNELS and _number(r.size) and r.size >= 0):
+    if not (
+        _number(recording.channels)
+        and 0 <= recording.channels <= MOST_CHANNELS
+        and _number(recording.size)
+        and recording.size >= 0
+    ):
         raise Invalid(f"{told} has no size or no channels that can be")
-    if r.picture and not all(_number(n) and 0 < n <= LARGEST for n in (r.width, r.height)):
+    if recording.picture and not all(_number(n) and 0 < n <= LARGEST for n in (recording.width, recording.height)):
         raise Invalid(f"{told} has no size of its picture")
-    if r.kind not in recordings.KINDS or not isinstance(r.name, str) or not 0 < len(r.name) <= LONGEST_TEXT:
+    if (
+        recording.kind not in recordings.KINDS
+        or not isinstance(recording.name, str)
+        or not 0 < len(recording.name) <= LONGEST_TEXT
+    ):
         raise Invalid(f"{told} has no kind or name")
-    if not isinstance(r.path, str) or not PurePosixPath(r.path).is_absolute() or "\0" in r.path:
+    if not isinstance(recording.path, str) or not PurePosixPath(recording.path).is_absolute() or "\0" in recording.path:
         raise Invalid(f"{told} has no file")
-    for w in transcripts.words(db, r.id):
+    for word in transcripts.words(db, recording.id):
         if not (
-            isinstance(w.text, str)
-            and len(w.text) <= LONGEST_TEXT
-            and _number(w.start)
-            and _number(w.end)
-            and 0 <= w.start < w.end
+            isinstance(word.text, str)
+            and len(word.text) <= LONGEST_TEXT
+            and _number(word.start)
+            and _number(word.end)
+            and 0 <= word.start < word.end
         ):
             raise Invalid(f"a word of {told} has no place")
-    for mark in markers.of_recording(db, r.id):
+    for mark in markers.of_recording(db, recording.id):
         if not _number(mark.frame) or mark.frame < 0:
             raise Invalid(f"a marker of {told} has no place")

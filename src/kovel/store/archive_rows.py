@@ -36,19 +36,23 @@ MORE = {  # columns that name a row of another table without saying so
 SOURCED = ("pieces", "covers", "loose", "sounds", "loose_sounds")  # of a patch: rows whose second value is a recording
 
 
-def schema(c: sqlite3.Connection) -> int:
-    return int(c.execute("PRAGMA user_version").fetchone()[0])
+def schema(connection: sqlite3.Connection) -> int:
+    return int(connection.execute("PRAGMA user_version").fetchone()[0])
 
 
-def _named(c: sqlite3.Connection) -> dict[str, dict[str, str]]:
+def _named(connection: sqlite3.Connection) -> dict[str, dict[str, str]]:
     """For each table of a project: which of its columns name rows of which table."""
     out: dict[str, dict[str, str]] = {}
-    tables = c.execute("SELECT name FROM sqlite_master WHERE type = 'table' AND sql NOT LIKE 'CREATE VIRTUAL%'").fetchall()
+    tables = connection.execute(
+        "SELECT name FROM sqlite_master WHERE type = 'table' AND sql NOT LIKE 'CREATE VIRTUAL%'"
+    ).fetchall()
     for (table,) in tables:
         if table in LEFT or table.startswith(("sqlite_", "sentence_search")):
             continue
-        cols = {r["from"]: _at_last(c, r) for r in c.execute(f"PRAGMA foreign_key_list({table})").fetchall()}
-        cols |= {col: to for (t, col), to in MORE.items() if t == table}
+        cols = {
+            row["from"]: _at_last(connection, row) for row in connection.execute(f"PRAGMA foreign_key_list({table})").fetchall()
+        }
+        cols |= {col: to for (name, col), to in MORE.items() if name == table}
         if table in NUMBERED:
             cols["id"] = table
         if cols:
@@ -56,12 +60,14 @@ def _named(c: sqlite3.Connection) -> dict[str, dict[str, str]]:
     return out
 
 
-def _at_last(c: sqlite3.Connection, key: sqlite3.Row) -> str:
+def _at_last(connection: sqlite3.Connection, key: sqlite3.Row) -> str:
     """The numbered table that a foreign key names, by way of others whose key is one itself."""
     table, col = key["table"], key["to"]
     while table not in NUMBERED:
         table, col = next(
-            (r["table"], r["to"]) for r in c.execute(f"PRAGMA foreign_key_list({table})").fetchall() if r["from"] == col
+            (row["table"], row["to"])
+            for row in connection.execute(f"PRAGMA foreign_key_list({table})").fetchall()
+            if row["from"] == col
         )
     return str(table)
 
@@ -74,9 +80,9 @@ def _root(cols: dict[str, str]) -> tuple[str, str]:
 def rows_of(db: Database, project: int) -> tuple[int, Tables]:
     """The schema's number and all rows of a project, by table."""
     out: Tables = {}
-    with db.snapshot() as c:
-        named = _named(c)
-        found = c.execute("SELECT * FROM project WHERE id = ?", (project,)).fetchall()
+    with db.snapshot() as connection:
+        named = _named(connection)
+        found = connection.execute("SELECT * FROM project WHERE id = ?", (project,)).fetchall()
         if not found:
             raise Missing("There is no such project.")
         out["project"] = [dict(r) for r in found]
@@ -85,10 +91,10 @@ def rows_of(db: Database, project: int) -> tuple[int, Tables]:
             if table == "project":
                 continue
             col, to = _root(named[table])
-            rows = c.execute(f"SELECT * FROM {table} WHERE {col} IN ({mine[to]})", (project,)).fetchall()
+            rows = connection.execute(f"SELECT * FROM {table} WHERE {col} IN ({mine[to]})", (project,)).fetchall()
             if rows:
-                out[table] = [dict(r) for r in rows]
-        return schema(c), out
+                out[table] = [dict(row) for row in rows]
+        return schema(connection), out
 
 
 def put(db: Database, number: int, tables: Tables, name: str) -> tuple[Project, dict[int, int]]:
@@ -98,8 +104,8 @@ def put(db: Database, number: int, tables: Tables, name: str) -> tuple[Project, 
         raise Invalid("That archive was made by a newer Kovel. Open it with that one, or update this one.")
     try:
         tables = tables if number == newest else _brought_up(number, tables)
-        with db.write() as c:
-            made = _put(db, c, tables, name)
+        with db.write() as connection:
+            made = _put(db, connection, tables, name)
             hold(db, made[0].id)
             return made
     except (
@@ -112,36 +118,38 @@ def put(db: Database, number: int, tables: Tables, name: str) -> tuple[Project, 
         ArithmeticError,
         RecursionError,
         Told,
-    ) as e:
-        if isinstance(e, Told):
-            raise Invalid(f"{str(e)[:1].lower()}{str(e)[1:].rstrip('.')}. Nothing was brought in.") from None
-        raise Invalid(f"its rows do not fit together ({type(e).__name__}): it is damaged. Nothing was brought in.") from None
+    ) as error:
+        if isinstance(error, Told):
+            raise Invalid(f"{str(error)[:1].lower()}{str(error)[1:].rstrip('.')}. Nothing was brought in.") from None
+        raise Invalid(
+            f"its rows do not fit together ({type(error).__name__}): it is damaged. Nothing was brought in."
+        ) from None
 
 
 def _brought_up(number: int, tables: Tables) -> Tables:
-    c = sqlite3.connect(":memory:", isolation_level=None)
-    c.row_factory = sqlite3.Row
-    migrate(c, number)
+    connection = sqlite3.connect(":memory:", isolation_level=None)
+    connection.row_factory = sqlite3.Row
+    migrate(connection, number)
     for table, rows in tables.items():
-        _insert(c, table, rows)
-    migrate(c)
-    return {t: [dict(r) for r in c.execute(f"SELECT * FROM {t}")] for t in _named(c)}
+        _insert(connection, table, rows)
+    migrate(connection)
+    return {text: [dict(row) for row in connection.execute(f"SELECT * FROM {text}")] for text in _named(connection)}
 
 
-def _insert(c: sqlite3.Connection, table: str, rows: list[dict[str, Any]]) -> None:
-    known = [r["name"] for r in c.execute(f"PRAGMA table_info({table})")]
+def _insert(connection: sqlite3.Connection, table: str, rows: list[dict[str, Any]]) -> None:
+    known = [row["name"] for row in connection.execute(f"PRAGMA table_info({table})")]
     if not known:
         raise ValueError(table)
     for row in rows:
-        cols = [k for k in row if k in known]
+        cols = [name for name in row if name in known]
         marks = ",".join("?" * len(cols))
-        c.execute(f"INSERT INTO {table} ({','.join(cols)}) VALUES ({marks})", [row[k] for k in cols])
+        connection.execute(f"INSERT INTO {table} ({','.join(cols)}) VALUES ({marks})", [row[column] for column in cols])
 
 
-def _put(db: Database, c: sqlite3.Connection, tables: Tables, name: str) -> tuple[Project, dict[int, int]]:
-    c.execute("PRAGMA defer_foreign_keys = ON")
-    named = _named(c)
-    up = {t: _highest(c, t) for t in NUMBERED}
+def _put(db: Database, connection: sqlite3.Connection, tables: Tables, name: str) -> tuple[Project, dict[int, int]]:
+    connection.execute("PRAGMA defer_foreign_keys = ON")
+    named = _named(connection)
+    up = {text: _highest(connection, text) for text in NUMBERED}
 
     def moved(to: str, value: Any) -> Any:
         return value + up[to] if isinstance(value, int) and value and to in up else value
@@ -149,7 +157,10 @@ def _put(db: Database, c: sqlite3.Connection, tables: Tables, name: str) -> tupl
     for table, rows in tables.items():
         if table not in named:
             continue
-        new = [{k: moved(named[table][k], v) if k in named[table] else v for k, v in row.items()} for row in rows]
+        new = [
+            {name: moved(named[table][name], value) if name in named[table] else value for name, value in row.items()}
+            for row in rows
+        ]
         for row in new:
             if table == "project":
                 row["name"], row["archived"], row["deleted"] = name, 0, None
@@ -164,47 +175,49 @@ def _put(db: Database, c: sqlite3.Connection, tables: Tables, name: str) -> tupl
             elif table == "log_step":
                 row["change"] = json.dumps(_step(json.loads(row["change"]), up))
         if table == "sentence":  # numbered by its search
-            new = [{k: v for k, v in row.items() if k != "id"} for row in new]
-        _insert(c, table, new)
-    for t in NUMBERED:
-        c.execute("INSERT OR IGNORE INTO issued VALUES (?, 0)", (t,))
-        c.execute(f"UPDATE issued SET last = max(last, (SELECT coalesce(max(id), 0) FROM {t})) WHERE kind = ?", (t,))
+            new = [{name: value for name, value in row.items() if name != "id"} for row in new]
+        _insert(connection, table, new)
+    for text in NUMBERED:
+        connection.execute("INSERT OR IGNORE INTO issued VALUES (?, 0)", (text,))
+        connection.execute(
+            f"UPDATE issued SET last = max(last, (SELECT coalesce(max(id), 0) FROM {text})) WHERE kind = ?", (text,)
+        )
     (project,) = tables["project"]
     return get(db, project["id"] + up["project"]), {r["id"]: r["id"] + up["recording"] for r in tables.get("recording", [])}
 
 
-def _highest(c: sqlite3.Connection, table: str) -> int:
+def _highest(connection: sqlite3.Connection, table: str) -> int:
     """The highest number that a row of a table has, or had."""
-    last = c.execute("SELECT last FROM issued WHERE kind = ?", (table,)).fetchone()
-    return max(int(c.execute(f"SELECT coalesce(max(id), 0) FROM {table}").fetchone()[0]), int(last[0]) if last else 0)
+    last = connection.execute("SELECT last FROM issued WHERE kind = ?", (table,)).fetchone()
+    return max(int(connection.execute(f"SELECT coalesce(max(id), 0) FROM {table}").fetchone()[0]), int(last[0]) if last else 0)
 
 
-def _patch(d: dict[str, Any], up: int) -> dict[str, Any]:
+def _patch(stored: dict[str, Any], up: int) -> dict[str, Any]:
     """A patch of a story with its recordings' numbers moved."""
-    for k in SOURCED:
-        for rows in d.get(k, [0, [], []])[1:]:
-            for r in rows:
-                r[1] = r[1] + up if r[1] else r[1]
-    for k in VALUES:
-        if k in d:
-            d[k] = [rescoped(x, lambda i: i + up) for x in d[k]]
-    return d
+    for name in SOURCED:
+        for rows in stored.get(name, [0, [], []])[1:]:
+            for row in rows:
+                row[1] = row[1] + up if row[1] else row[1]
+    for name in VALUES:
+        if name in stored:
+            stored[name] = [rescoped(x, lambda i: i + up) for x in stored[name]]
+    return stored
 
 
-def _step(d: dict[str, Any], up: dict[str, int]) -> dict[str, Any]:
+def _step(stored: dict[str, Any], up: dict[str, int]) -> dict[str, Any]:
     """A step of the log with its rows' numbers moved."""
     for table in ("subclip", "marker"):
-        for entry in d.get(table, []):
+        for entry in stored.get(table, []):
             entry[0] += up[table]
             for row in entry[1:]:
                 if row:
                     row[0], row[1] = row[0] + up[table], row[1] + up["recording"]
     for k in ("words", "settings", "out"):
-        if k in d:
-            d[k]["recording"] += up["recording"]
-    for row in d.get("fields", ()):
+        if k in stored:
+            stored[k]["recording"] += up["recording"]
+    for row in stored.get("fields", ()):
         row[0] += up["recording"]
-    for rows in d.get("groups", {}).values():
+    for rows in stored.get("groups", {}).values():
         for r in rows["theme"]:
             r[0] += up["theme"]
         for r in rows["statement"]:
@@ -215,7 +228,7 @@ def _step(d: dict[str, Any], up: dict[str, int]) -> dict[str, Any]:
             r[0] += up["bin"]
         for r in rows.get("binned", ()):
             r[0], r[1] = r[0] + up["bin"], r[1] + up["recording"]
-    return d
+    return stored
 
 
 SHORT = "Only the pictures that a story uses are here, and all of its sound. Find again, with better versions, takes the whole one in its place."
@@ -223,10 +236,10 @@ SHORT = "Only the pictures that a story uses are here, and all of its sound. Fin
 
 def shortened(db: Database, recording: int, size: int, checksum: str) -> None:
     """A recording's file is one with some of its pictures: what it is, and a remark that tells so."""
-    with db.write() as c:
-        (remarks,) = c.execute("SELECT remarks FROM recording WHERE id = ?", (recording,)).fetchone()
+    with db.write() as connection:
+        (remarks,) = connection.execute("SELECT remarks FROM recording WHERE id = ?", (recording,)).fetchone()
         rows = [*(x for x in json.loads(remarks) if x != SHORT), SHORT]
-        c.execute(
+        connection.execute(
             "UPDATE recording SET size = ?, checksum = ?, remarks = ? WHERE id = ?",
             (size, checksum, json.dumps(rows), recording),
         )
@@ -234,5 +247,5 @@ def shortened(db: Database, recording: int, size: int, checksum: str) -> None:
 
 def moved_to(db: Database, recording: int, path: str, changed: int = 0) -> None:
     """A recording's file lies there now, written at that time (ns; 0: not known)."""
-    with db.write() as c:
-        c.execute("UPDATE recording SET path = ?, changed = ? WHERE id = ?", (path, changed, recording))
+    with db.write() as connection:
+        connection.execute("UPDATE recording SET path = ?, changed = ? WHERE id = ?", (path, changed, recording))

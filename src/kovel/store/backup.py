@@ -21,16 +21,16 @@ def back_up(db: Database, to: Path) -> Path:
     try:
         to.parent.mkdir(parents=True, exist_ok=True)
         part.touch(0o600)
-        with contextlib.closing(sqlite3.connect(part)) as c:
-            db.read().backup(c)
-            c.execute("PRAGMA journal_mode = DELETE")  # a copy is one file
+        with contextlib.closing(sqlite3.connect(part)) as connection:
+            db.read().backup(connection)
+            connection.execute("PRAGMA journal_mode = DELETE")  # a copy is one file
         if wrong := damage(part):
             raise Invalid(f"The copy came out damaged ({wrong}). The disk may be failing; look at `kovel doctor`.")
-        with part.open("rb") as f:
-            os.fsync(f.fileno())
+        with part.open("rb") as file:
+            os.fsync(file.fileno())
         part.replace(to)
-    except (sqlite3.Error, OSError) as e:
-        raise in_words(e) or e from None
+    except (sqlite3.Error, OSError) as error:
+        raise in_words(error) or error from None
     finally:
         part.unlink(missing_ok=True)
     return to
@@ -39,12 +39,12 @@ def back_up(db: Database, to: Path) -> Path:
 def damage(path: Path) -> str:
     """What is wrong with a database file; nothing where it is whole and this Kovel can read it."""
     try:
-        with contextlib.closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True)) as c:
-            found = [r[0] for r in c.execute("PRAGMA quick_check(3)")]
-            version = int(c.execute("PRAGMA user_version").fetchone()[0])
-            names = {r[0] for r in c.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
-    except sqlite3.Error as e:
-        return str(e)
+        with contextlib.closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True)) as connection:
+            found = [row[0] for row in connection.execute("PRAGMA quick_check(3)")]
+            version = int(connection.execute("PRAGMA user_version").fetchone()[0])
+            names = {row[0] for row in connection.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
+    except sqlite3.Error as error:
+        return str(error)
     if found != ["ok"]:
         return "; ".join(found)[:300]
     if not {"project", "story", "journal"} <= names:
@@ -54,19 +54,21 @@ def damage(path: Path) -> str:
 
 def copies(folder: Path) -> list[tuple[date, Path]]:
     """The daily copies in a folder, newest first."""
-    found = [(date.fromisoformat(m[1]), p) for p in folder.glob("kovel-*.db") if (m := NAMED.fullmatch(p.name))]
+    found = [
+        (date.fromisoformat(match[1]), path) for path in folder.glob("kovel-*.db") if (match := NAMED.fullmatch(path.name))
+    ]
     return sorted(found, reverse=True)
 
 
 def old(days: Sequence[date], today: date) -> list[date]:
     """Which of the copies' days may go: kept are seven days, and the last of each of four weeks before."""
-    keep = {d for d in days if (today - d).days < DAYS}
+    keep = {day for day in days if (today - day).days < DAYS}
     weeks: dict[tuple[int, int], date] = {}
-    for d in sorted(days):
-        if d not in keep:
-            weeks[d.isocalendar()[:2]] = d
+    for day in sorted(days):
+        if day not in keep:
+            weeks[day.isocalendar()[:2]] = day
     keep |= set(sorted(weeks.values())[-WEEKS:])
-    return [d for d in days if d not in keep]
+    return [day for day in days if day not in keep]
 
 
 def daily(db: Database, folder: Path, today: date) -> Path | None:
@@ -89,16 +91,16 @@ def put_back(path: Path, copy: Path, aside: Path) -> None:
         raise Invalid(f"{copy.name} cannot be brought back: {wrong}. Nothing was changed.")
     part = path.with_name(f"{path.name}.part")
     try:
-        with contextlib.closing(sqlite3.connect(f"file:{copy}?mode=ro", uri=True)) as c:
+        with contextlib.closing(sqlite3.connect(f"file:{copy}?mode=ro", uri=True)) as connection:
             part.unlink(missing_ok=True)
             part.touch(0o600)
-            with contextlib.closing(sqlite3.connect(part)) as d:
-                c.backup(d)
+            with contextlib.closing(sqlite3.connect(part)) as db:
+                connection.backup(db)
         for end in ("", "-wal", "-shm"):
             with contextlib.suppress(FileNotFoundError):
                 path.with_name(path.name + end).replace(aside.with_name(aside.name + end))
         part.replace(path)
-    except (sqlite3.Error, OSError) as e:
-        raise in_words(e) or e from None
+    except (sqlite3.Error, OSError) as error:
+        raise in_words(error) or error from None
     finally:
         part.unlink(missing_ok=True)

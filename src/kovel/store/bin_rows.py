@@ -19,26 +19,26 @@ class Bin:
 def of_project(db: Database, project: int) -> list[Bin]:
     """By name."""
     inside: dict[int, set[int]] = {}
-    for b, r in db.read().execute(
+    for b, row in db.read().execute(
         "SELECT x.bin, x.recording FROM bin_recording x JOIN bin b ON b.id = x.bin JOIN recording r ON r.id = x.recording"
         " WHERE b.project = ? AND r.gone IS NULL",
         (project,),
     ):
-        inside.setdefault(b, set()).add(r)
+        inside.setdefault(b, set()).add(row)
     rows = db.read().execute("SELECT id, name FROM bin WHERE project = ? ORDER BY name COLLATE NOCASE, id", (project,))
     return [Bin(i, name, frozenset(inside.get(i, ()))) for i, name in rows]
 
 
 def get(db: Database, project: int, bin_: int) -> Bin:
-    for b in of_project(db, project):
-        if b.id == bin_:
-            return b
+    for folder in of_project(db, project):
+        if folder.id == bin_:
+            return folder
     raise Missing("There is no such bin in the project.")
 
 
 def _free(db: Database, project: int, name: str, but: int = 0) -> str:
     name = clean_name(name, limit=60)
-    if any(b.name.casefold() == name.casefold() and b.id != but for b in of_project(db, project)):
+    if any(folder.name.casefold() == name.casefold() and folder.id != but for folder in of_project(db, project)):
         raise Invalid(f"There is a bin called {name} already.")
     return name
 
@@ -46,40 +46,40 @@ def _free(db: Database, project: int, name: str, but: int = 0) -> str:
 def make(db: Database, project: int, name: str, recordings: Sequence[int] = ()) -> Bin:
     """A new bin with these recordings in it; one undoable step of the log."""
     name = _free(db, project, name)
-    with steps.step(db, project, f"bin {name} made") as s:
-        s.groups(project)
-        bin_ = fresh(s.c, "bin")
-        s.c.execute("INSERT INTO bin (id, project, name) VALUES (?,?,?)", (bin_, project, name))
-        s.c.executemany("INSERT OR IGNORE INTO bin_recording VALUES (?,?)", [(bin_, r) for r in recordings])
+    with steps.step(db, project, f"bin {name} made") as step:
+        step.groups(project)
+        bin_ = fresh(step.c, "bin")
+        step.c.execute("INSERT INTO bin (id, project, name) VALUES (?,?,?)", (bin_, project, name))
+        step.c.executemany("INSERT OR IGNORE INTO bin_recording VALUES (?,?)", [(bin_, recording) for recording in recordings])
     return get(db, project, bin_)
 
 
 def put(db: Database, project: int, bin_: int, recordings: Sequence[int], out: bool = False) -> Bin:
     """Recordings into a bin, or out of it; they are otherwise as they were."""
-    b = get(db, project, bin_)
-    rows = [r for r in recordings if (r in b.recordings) is out]
+    folder = get(db, project, bin_)
+    rows = [recording for recording in recordings if (recording in folder.recordings) is out]
     if not rows:
-        raise Invalid(f"They are {'not in' if out else 'in'} {b.name} {'' if out else 'already'}".strip() + ".")
-    with steps.step(db, project, f"{len(rows)} {'out of' if out else 'into'} bin {b.name}") as s:
-        s.groups(project)
+        raise Invalid(f"They are {'not in' if out else 'in'} {folder.name} {'' if out else 'already'}".strip() + ".")
+    with steps.step(db, project, f"{len(rows)} {'out of' if out else 'into'} bin {folder.name}") as step:
+        step.groups(project)
         sql = "DELETE FROM bin_recording WHERE bin = ? AND recording = ?" if out else "INSERT INTO bin_recording VALUES (?,?)"
-        s.c.executemany(sql, [(bin_, r) for r in rows])
+        step.c.executemany(sql, [(bin_, row) for row in rows])
     return get(db, project, bin_)
 
 
 def rename(db: Database, project: int, bin_: int, name: str) -> Bin:
-    b = get(db, project, bin_)
+    folder = get(db, project, bin_)
     name = _free(db, project, name, bin_)
-    with steps.step(db, project, f"bin {b.name} called {name}") as s:
-        s.groups(project)
-        s.c.execute("UPDATE bin SET name = ? WHERE id = ?", (name, bin_))
+    with steps.step(db, project, f"bin {folder.name} called {name}") as step:
+        step.groups(project)
+        step.c.execute("UPDATE bin SET name = ? WHERE id = ?", (name, bin_))
     return get(db, project, bin_)
 
 
 def remove(db: Database, project: int, bin_: int) -> Bin:
     """The bin goes, its recordings stay."""
-    b = get(db, project, bin_)
-    with steps.step(db, project, f"bin {b.name} taken away") as s:
-        s.groups(project)
-        s.c.execute("DELETE FROM bin WHERE id = ?", (bin_,))
-    return b
+    folder = get(db, project, bin_)
+    with steps.step(db, project, f"bin {folder.name} taken away") as step:
+        step.groups(project)
+        step.c.execute("DELETE FROM bin WHERE id = ?", (bin_,))
+    return folder

@@ -14,79 +14,81 @@ Pair = tuple[str, str] | None  # what its words said and what it says; or a file
 def edits(db: Database, story: int) -> dict[tuple[int, int], tuple[str, str]]:
     """By recording and sample of the first word: what it said when it was changed, and what it says."""
     rows = db.read().execute("SELECT recording, sample, was, text FROM caption_edit WHERE story = ?", (story,))
-    return {(r[0], r[1]): (r[2], r[3]) for r in rows}
+    return {(row[0], row[1]): (row[2], row[3]) for row in rows}
 
 
 def change(db: Database, story: int, key: tuple[int, int], was: str, text: str) -> None:
     """Change what a caption says; an empty text takes the change back. Can be undone."""
     db.guard(story)
-    with db.write() as c:
+    with db.write() as connection:
         did = f"“{text[:40]}” typed" if text else "a caption as its words say"
-        _step(c, story, did, key, (was, text) if text else None)
+        _step(connection, story, did, key, (was, text) if text else None)
 
 
 def brought(db: Database, story: int) -> tuple[str, list[Cue]] | None:
     """The file that stands instead of what follows the words: its name and cues."""
-    r = _file(db.read(), story)
-    if r is None:
+    row = _file(db.read(), story)
+    if row is None:
         return None
-    return r[0], [Cue(a, b, tuple(lines), speaker, (0, n)) for n, (a, b, lines, speaker) in enumerate(json.loads(r[1]))]
+    return row[0], [
+        Cue(a, b, tuple(lines), speaker, (0, index)) for index, (a, b, lines, speaker) in enumerate(json.loads(row[1]))
+    ]
 
 
 def bring(db: Database, story: int, name: str, cues: list[Cue] | None, did: str = "") -> None:
     """Let the captions of a file stand for a story; None: its words again. Can be undone."""
     db.guard(story)
-    now = None if cues is None else (name, json.dumps([[x.at, x.end, list(x.lines), x.speaker] for x in cues]))
-    with db.write() as c:
-        _step(c, story, did or (f"{name} brought in" if now else "the words again"), (0, 0), now)
+    now = None if cues is None else (name, json.dumps([[cue.at, cue.end, list(cue.lines), cue.speaker] for cue in cues]))
+    with db.write() as connection:
+        _step(connection, story, did or (f"{name} brought in" if now else "the words again"), (0, 0), now)
 
 
 def can(db: Database, story: int) -> tuple[bool, bool]:
     """Whether there is something to undo, and to do again."""
-    rows = {bool(r[0]) for r in db.read().execute("SELECT DISTINCT undone FROM caption_step WHERE story = ?", (story,))}
+    rows = {bool(row[0]) for row in db.read().execute("SELECT DISTINCT undone FROM caption_step WHERE story = ?", (story,))}
     return False in rows, True in rows
 
 
 def undo_or_redo(db: Database, story: int, redo: bool = False) -> str:
     """Undo the last step of a story's captions, or do the last undone one again; what it was."""
     db.guard(story)
-    with db.write() as c:
+    with db.write() as connection:
         order = "undone = 1 ORDER BY n" if redo else "undone = 0 ORDER BY n DESC"
-        r = c.execute(f"SELECT * FROM caption_step WHERE story = ? AND {order} LIMIT 1", (story,)).fetchone()
-        if r is None:
+        row = connection.execute(f"SELECT * FROM caption_step WHERE story = ? AND {order} LIMIT 1", (story,)).fetchone()
+        if row is None:
             raise Invalid(f"There is nothing to {'do again' if redo else 'undo'} in these captions.")
-        found = json.loads(r["now" if redo else "was"])
-        _put(c, story, (r["recording"], r["sample"]), found and (found[0], found[1]))
-        c.execute("UPDATE caption_step SET undone = ? WHERE story = ? AND n = ?", (not redo, story, r["n"]))
-    return str(r["did"])
+        found = json.loads(row["now" if redo else "was"])
+        _put(connection, story, (row["recording"], row["sample"]), found and (found[0], found[1]))
+        connection.execute("UPDATE caption_step SET undone = ? WHERE story = ? AND n = ?", (not redo, story, row["n"]))
+    return str(row["did"])
 
 
-def _file(c: sqlite3.Connection, story: int) -> Pair:
-    r = c.execute("SELECT name, cues FROM caption_file WHERE story = ?", (story,)).fetchone()
-    return None if r is None else (r[0], r[1])
+def _file(connection: sqlite3.Connection, story: int) -> Pair:
+    row = connection.execute("SELECT name, cues FROM caption_file WHERE story = ?", (story,)).fetchone()
+    return None if row is None else (row[0], row[1])
 
 
-def _step(c: sqlite3.Connection, story: int, did: str, key: tuple[int, int], now: Pair) -> None:
+def _step(connection: sqlite3.Connection, story: int, did: str, key: tuple[int, int], now: Pair) -> None:
     """One change, and what undoes it; nothing where nothing changes."""
     one = "SELECT was, text FROM caption_edit WHERE story = ? AND recording = ? AND sample = ?"
-    old = c.execute(one, (story, *key)).fetchone() if key[0] else None
-    was = (old[0], old[1]) if old else None if key[0] else _file(c, story)
+    old = connection.execute(one, (story, *key)).fetchone() if key[0] else None
+    was = (old[0], old[1]) if old else None if key[0] else _file(connection, story)
     if was == now:
         return
-    _put(c, story, key, now)
-    c.execute("DELETE FROM caption_step WHERE story = ? AND undone", (story,))
-    (n,) = c.execute("SELECT coalesce(max(n), 0) + 1 FROM caption_step WHERE story = ?", (story,)).fetchone()
+    _put(connection, story, key, now)
+    connection.execute("DELETE FROM caption_step WHERE story = ? AND undone", (story,))
+    (n,) = connection.execute("SELECT coalesce(max(n), 0) + 1 FROM caption_step WHERE story = ?", (story,)).fetchone()
     kept = (json.dumps(x, ensure_ascii=False) for x in (was, now))
-    c.execute("INSERT INTO caption_step VALUES (?,?,?,?,?,?,?,0)", (story, n, did, *key, *kept))
-    c.execute("DELETE FROM caption_step WHERE story = ? AND n <= ?", (story, n - STEPS))
+    connection.execute("INSERT INTO caption_step VALUES (?,?,?,?,?,?,?,0)", (story, n, did, *key, *kept))
+    connection.execute("DELETE FROM caption_step WHERE story = ? AND n <= ?", (story, n - STEPS))
 
 
-def _put(c: sqlite3.Connection, story: int, key: tuple[int, int], now: Pair) -> None:
+def _put(connection: sqlite3.Connection, story: int, key: tuple[int, int], now: Pair) -> None:
     if not key[0]:
-        c.execute("DELETE FROM caption_file WHERE story = ?", (story,))
+        connection.execute("DELETE FROM caption_file WHERE story = ?", (story,))
         if now:
-            c.execute("INSERT INTO caption_file VALUES (?,?,?)", (story, *now))
+            connection.execute("INSERT INTO caption_file VALUES (?,?,?)", (story, *now))
         return
-    c.execute("DELETE FROM caption_edit WHERE story = ? AND recording = ? AND sample = ?", (story, *key))
+    connection.execute("DELETE FROM caption_edit WHERE story = ? AND recording = ? AND sample = ?", (story, *key))
     if now:
-        c.execute("INSERT INTO caption_edit VALUES (?,?,?,?,?)", (story, *key, *now))
+        connection.execute("INSERT INTO caption_edit VALUES (?,?,?,?,?)", (story, *key, *now))

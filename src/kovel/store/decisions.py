@@ -37,103 +37,117 @@ class QuickDesk:
 
 
 def desk(db: Database, recording: int) -> Desk:
-    with db.snapshot() as c:
-        return _desk(c, recording)
+    with db.snapshot() as connection:
+        return _desk(connection, recording)
 
 
-def _desk(c: sqlite3.Connection, recording: int) -> Desk:
-    r = c.execute("SELECT * FROM tighten WHERE recording = ?", (recording,)).fetchone()
-    if r is None:
+def _desk(connection: sqlite3.Connection, recording: int) -> Desk:
+    row = connection.execute("SELECT * FROM tighten WHERE recording = ?", (recording,)).fetchone()
+    if row is None:
         return Desk()
-    rows = c.execute(
+    rows = connection.execute(
         "SELECT key, taken, start, end FROM tighten_decision WHERE recording = ? ORDER BY key", (recording,)
     ).fetchall()
-    kinds = c.execute("SELECT kind FROM tighten_kind_off WHERE recording = ? ORDER BY kind", (recording,))
-    safe = c.execute("SELECT start, end FROM tighten_protected WHERE recording = ? ORDER BY start, end", (recording,))
+    kinds = connection.execute("SELECT kind FROM tighten_kind_off WHERE recording = ? ORDER BY kind", (recording,))
+    safe = connection.execute("SELECT start, end FROM tighten_protected WHERE recording = ? ORDER BY start, end", (recording,))
     return Desk(
-        Settings(r["shortest"], r["before"], r["after"], r["island"], r["threshold"]),
-        [x["key"] for x in rows if x["taken"] == 0],
-        [x["key"] for x in rows if x["taken"] == 1],
-        [x["kind"] for x in kinds],
-        {x["key"]: [x["start"], x["end"]] for x in rows if x["start"] is not None},
+        Settings(row["shortest"], row["before"], row["after"], row["island"], row["threshold"]),
+        [row["key"] for row in rows if row["taken"] == 0],
+        [row["key"] for row in rows if row["taken"] == 1],
+        [kind["kind"] for kind in kinds],
+        {row["key"]: [row["start"], row["end"]] for row in rows if row["start"] is not None},
         [[x["start"], x["end"]] for x in safe],
     )
 
 
-def put_desk(db: Database, recording: int, d: Desk) -> None:
+def put_desk(db: Database, recording: int, this_desk: Desk) -> None:
     """Keep a desk; the one before it is kept for `undo_desk`."""
-    with db.write() as c:
-        was = json.dumps(asdict(_desk(c, recording)))
-        n = c.execute("SELECT coalesce(max(n), 0) + 1 FROM desk_step WHERE recording = ?", (recording,)).fetchone()[0]
-        c.execute("INSERT INTO desk_step VALUES (?, ?, ?)", (recording, n, was))
-        _put_desk(c, recording, d)
+    with db.write() as connection:
+        was = json.dumps(asdict(_desk(connection, recording)))
+        n = connection.execute("SELECT coalesce(max(n), 0) + 1 FROM desk_step WHERE recording = ?", (recording,)).fetchone()[0]
+        connection.execute("INSERT INTO desk_step VALUES (?, ?, ?)", (recording, n, was))
+        _put_desk(connection, recording, this_desk)
 
 
-def _put_desk(c: sqlite3.Connection, recording: int, d: Desk) -> None:
-    s = d.settings
-    c.execute("DELETE FROM tighten WHERE recording = ?", (recording,))  # and with it all that refers to it
-    c.execute(
-        "INSERT INTO tighten VALUES (?, ?, ?, ?, ?, ?)", (recording, s.shortest, s.before, s.after, s.island, s.threshold)
+def _put_desk(connection: sqlite3.Connection, recording: int, this_desk: Desk) -> None:
+    settings = this_desk.settings
+    connection.execute("DELETE FROM tighten WHERE recording = ?", (recording,))  # and with it all that refers to it
+    connection.execute(
+        "INSERT INTO tighten VALUES (?, ?, ?, ?, ?, ?)",
+        (recording, settings.shortest, settings.before, settings.after, settings.island, settings.threshold),
     )
-    c.executemany("INSERT INTO tighten_kind_off VALUES (?, ?)", [(recording, k) for k in dict.fromkeys(d.kinds_off)])
-    taken = dict.fromkeys(d.off, 0) | dict.fromkeys(d.on, 1)
-    c.executemany(
+    connection.executemany(
+        "INSERT INTO tighten_kind_off VALUES (?, ?)", [(recording, name) for name in dict.fromkeys(this_desk.kinds_off)]
+    )
+    taken = dict.fromkeys(this_desk.off, 0) | dict.fromkeys(this_desk.on, 1)
+    connection.executemany(
         "INSERT INTO tighten_decision VALUES (?, ?, ?, ?, ?)",
-        [(recording, k, taken.get(k), *d.moved.get(k, (None, None))) for k in dict.fromkeys([*taken, *d.moved])],
+        [
+            (recording, name, taken.get(name), *this_desk.moved.get(name, (None, None)))
+            for name in dict.fromkeys([*taken, *this_desk.moved])
+        ],
     )
-    c.executemany("INSERT OR IGNORE INTO tighten_protected VALUES (?, ?, ?)", [(recording, a, b) for a, b in d.protected])
+    connection.executemany(
+        "INSERT OR IGNORE INTO tighten_protected VALUES (?, ?, ?)",
+        [(recording, start, end) for start, end in this_desk.protected],
+    )
 
 
 def undo_desk(db: Database, recording: int) -> bool:
     """Back to the desk before the last change; False if there is none before."""
-    with db.write() as c:
-        r = c.execute("SELECT n, value FROM desk_step WHERE recording = ? ORDER BY n DESC LIMIT 1", (recording,)).fetchone()
-        if r is None:
+    with db.write() as connection:
+        row = connection.execute(
+            "SELECT n, value FROM desk_step WHERE recording = ? ORDER BY n DESC LIMIT 1", (recording,)
+        ).fetchone()
+        if row is None:
             return False
-        c.execute("DELETE FROM desk_step WHERE recording = ? AND n = ?", (recording, r["n"]))
-        d = json.loads(r["value"]) if r["value"] else asdict(Desk())
-        _put_desk(c, recording, Desk(Settings(**d.pop("settings")), **d))
+        connection.execute("DELETE FROM desk_step WHERE recording = ? AND n = ?", (recording, row["n"]))
+        d = json.loads(row["value"]) if row["value"] else asdict(Desk())
+        _put_desk(connection, recording, Desk(Settings(**d.pop("settings")), **d))
     return True
 
 
 def quick(db: Database, recording: int) -> QuickDesk:
-    with db.snapshot() as c:
-        r = c.execute("SELECT * FROM quick_cut WHERE recording = ?", (recording,)).fetchone()
-        if r is None:
+    with db.snapshot() as connection:
+        row = connection.execute("SELECT * FROM quick_cut WHERE recording = ?", (recording,)).fetchone()
+        if row is None:
             return QuickDesk()
-        off = [x[0] for x in c.execute("SELECT sample FROM hit_off WHERE recording = ? ORDER BY sample", (recording,))]
-    how = Quick(r["before"], r["length"], bool(r["ring"]), r["most"], r["intro"], r["target"])
-    return QuickDesk(how, r["sensitivity"], off, r["music"])
+        off = [x[0] for x in connection.execute("SELECT sample FROM hit_off WHERE recording = ? ORDER BY sample", (recording,))]
+    how = Quick(row["before"], row["length"], bool(row["ring"]), row["most"], row["intro"], row["target"])
+    return QuickDesk(how, row["sensitivity"], off, row["music"])
 
 
-def put_quick(db: Database, recording: int, d: QuickDesk) -> None:
-    q = d.how
-    with db.write() as c:
-        c.execute("DELETE FROM quick_cut WHERE recording = ?", (recording,))
-        c.execute(
+def put_quick(db: Database, recording: int, this_desk: QuickDesk) -> None:
+    q = this_desk.how
+    with db.write() as connection:
+        connection.execute("DELETE FROM quick_cut WHERE recording = ?", (recording,))
+        connection.execute(
             "INSERT INTO quick_cut VALUES (?,?,?,?,?,?,?,?,?)",
-            (recording, q.before, q.length, q.ring, q.most, q.intro, q.target, d.sensitivity, d.music),
+            (recording, q.before, q.length, q.ring, q.most, q.intro, q.target, this_desk.sensitivity, this_desk.music),
         )
-        c.executemany("INSERT INTO hit_off VALUES (?, ?)", [(recording, s) for s in dict.fromkeys(d.off)])
+        connection.executemany("INSERT INTO hit_off VALUES (?, ?)", [(recording, s) for s in dict.fromkeys(this_desk.off)])
 
 
 def beats(db: Database, recording: int) -> Beats | None:
     """The beats as the editor corrected them; None while they are as they were found."""
-    with db.snapshot() as c:
-        r = c.execute("SELECT * FROM beats_corrected WHERE recording = ?", (recording,)).fetchone()
-        if r is None:
+    with db.snapshot() as connection:
+        row = connection.execute("SELECT * FROM beats_corrected WHERE recording = ?", (recording,)).fetchone()
+        if row is None:
             return None
-        rows = c.execute("SELECT sample FROM beat WHERE recording = ? ORDER BY sample", (recording,))
-        return Beats(tuple(x[0] for x in rows), r["tempo"], r["first"], r["bar"])
+        rows = connection.execute("SELECT sample FROM beat WHERE recording = ? ORDER BY sample", (recording,))
+        return Beats(tuple(row[0] for row in rows), row["tempo"], row["first"], row["bar"])
 
 
-def put_beats(db: Database, recording: int, b: Beats | None) -> None:
+def put_beats(db: Database, recording: int, this_beats: Beats | None) -> None:
     """Keep corrected beats, or (None) go back to those found."""
-    with db.write() as c:
-        c.execute("DELETE FROM beats_corrected WHERE recording = ?", (recording,))
-        if b is not None:
-            c.execute("INSERT INTO beats_corrected VALUES (?, ?, ?, ?)", (recording, b.tempo, b.first, b.bar))
-            c.executemany("INSERT INTO beat VALUES (?, ?)", [(recording, s) for s in dict.fromkeys(b.beats)])
+    with db.write() as connection:
+        connection.execute("DELETE FROM beats_corrected WHERE recording = ?", (recording,))
+        if this_beats is not None:
+            connection.execute(
+                "INSERT INTO beats_corrected VALUES (?, ?, ?, ?)",
+                (recording, this_beats.tempo, this_beats.first, this_beats.bar),
+            )
+            connection.executemany("INSERT INTO beat VALUES (?, ?)", [(recording, s) for s in dict.fromkeys(this_beats.beats)])
 
 
 @dataclass(frozen=True, slots=True)
@@ -146,13 +160,15 @@ class Match:
 
 def match(db: Database, recording: int) -> Match:
     """Empty where it was not matched by sound."""
-    r = db.read().execute("SELECT curve, windows FROM sync_match WHERE recording = ?", (recording,)).fetchone()
-    return Match([], []) if r is None else Match(json.loads(r[0]), json.loads(r[1]))
+    row = db.read().execute("SELECT curve, windows FROM sync_match WHERE recording = ?", (recording,)).fetchone()
+    return Match([], []) if row is None else Match(json.loads(row[0]), json.loads(row[1]))
 
 
 def put_match(db: Database, recording: int, curve: list[Any], windows: list[Any]) -> None:
-    with db.write() as c:
-        c.execute("INSERT OR REPLACE INTO sync_match VALUES (?, ?, ?)", (recording, json.dumps(curve), json.dumps(windows)))
+    with db.write() as connection:
+        connection.execute(
+            "INSERT OR REPLACE INTO sync_match VALUES (?, ?, ?)", (recording, json.dumps(curve), json.dumps(windows))
+        )
 
 
 # tables with one row or more for a recording, parents first: what a copy of a recording takes along
@@ -162,11 +178,11 @@ OF_RECORDING = (
 )  # fmt: skip
 
 
-def copy(c: sqlite3.Connection, ids: dict[int, int]) -> None:
+def copy(connection: sqlite3.Connection, ids: dict[int, int]) -> None:
     """All decisions on recordings once more for their copies; music that a quick cut goes to is the copy's as well."""
     for table in OF_RECORDING:
-        found = c.execute(f"SELECT * FROM {table}").fetchall()
+        found = connection.execute(f"SELECT * FROM {table}").fetchall()
         for r in found:
             if r["recording"] in ids:
                 row = [ids.get(r[k]) if k in ("recording", "music") else r[k] for k in r.keys()]  # noqa: SIM118
-                c.execute(f"INSERT INTO {table} VALUES ({','.join('?' * len(row))})", row)
+                connection.execute(f"INSERT INTO {table} VALUES ({','.join('?' * len(row))})", row)

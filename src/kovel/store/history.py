@@ -33,9 +33,9 @@ class _Step:
     of: int
 
 
-def _line(c: sqlite3.Connection, story: int) -> list[_Step]:
+def _line(connection: sqlite3.Connection, story: int) -> list[_Step]:
     """The edits that led to what stands now, in their order."""
-    rows = c.execute(
+    rows = connection.execute(
         "WITH RECURSIVE line(id, depth) AS (SELECT head, 0 FROM story WHERE id = ? UNION ALL"
         " SELECT j.parent, depth + 1 FROM journal j JOIN line ON j.id = line.id)"
         " SELECT j.id, command, did, editor, editor_name, params FROM line JOIN journal j ON j.id = line.id ORDER BY depth DESC",
@@ -64,25 +64,25 @@ def _in_effect(line: Iterable[_Step]) -> tuple[list[_Step], list[_Step]]:
     return done, undone
 
 
-def _without(db: Database, c: sqlite3.Connection, kept: Kept, line: list[_Step], step: _Step) -> Story | None:
+def _without(db: Database, connection: sqlite3.Connection, kept: Kept, line: list[_Step], step: _Step) -> Story | None:
     """What stands now without one of the edits that led to it, where nothing since builds on that one."""
     before = after = kept.story
     for later in reversed(line[line.index(step) :]):
-        row = c.execute("SELECT patch FROM journal WHERE id = ?", (later.id,)).fetchone()
+        row = connection.execute("SELECT patch FROM journal WHERE id = ?", (later.id,)).fetchone()
         before, after = Patch.from_json(json.loads(row["patch"])).inverse().apply(before), before
     return taken_back(before, after, kept.story, recordings.sources(db, kept.project))
 
 
 def _turned(
-    db: Database, c: sqlite3.Connection, kept: Kept, line: list[_Step], step: _Step, how: str
+    db: Database, connection: sqlite3.Connection, kept: Kept, line: list[_Step], step: _Step, how: str
 ) -> tuple[Kept, Report] | None:
     """An editor's own edit taken back, or done again, from under later ones; None where they build on it."""
-    new = _without(db, c, kept, line, step)
+    new = _without(db, connection, kept, line, step)
     if new is None:
         return None
     said = step.did.partition(": ")[2] if step.command in (UNDO, REDO) else step.did
     report = Report(f"{'Undone' if how == UNDO else 'Done again'}: {said}")
-    write_edit(db, c, kept.id, how, {"entry": step.id}, report, Patch.between(kept.story, new))
+    write_edit(db, connection, kept.id, how, {"entry": step.id}, report, Patch.between(kept.story, new))
     return replace(kept, revision=kept.revision + 1, story=new, can_undo=True, can_redo=True), report
 
 
@@ -90,29 +90,29 @@ def undo(db: Database, story: int, revision: int | None = None, others: bool = F
     """Back to exactly the story before the last edit. Where somebody else made that one, one's own last edit is taken back from
     under it, if nothing since builds on it; else `Others` says whose it is, and `others` takes it back all the same."""
     me = db.editor()[0]
-    with db.write() as c:
-        kept = load_at(db, c, story)
+    with db.write() as connection:
+        kept = load_at(db, connection, story)
         not_stale(db, kept, revision)
-        last = c.execute("SELECT j.* FROM journal j JOIN story s ON s.head = j.id WHERE s.id = ?", (story,)).fetchone()
+        last = connection.execute("SELECT j.* FROM journal j JOIN story s ON s.head = j.id WHERE s.id = ?", (story,)).fetchone()
         if last is None:
             raise Refused("There is nothing to undo.")
         turned = None
         if me and (last["editor"] not in ("", me) or last["command"] in (UNDO, REDO)):
-            line = _line(c, story)
+            line = _line(connection, story)
             done, _ = _in_effect(line)
             if not done:
                 raise Refused("There is nothing to undo.")
             own = [x for x in done if x.editor == me]
             if not others:
-                turned = _turned(db, c, kept, line, own[-1], UNDO) if own else None
+                turned = _turned(db, connection, kept, line, own[-1], UNDO) if own else None
                 if turned is None:
                     mine = f"Your last edit (“{own[-1].did}”) cannot be undone alone: later ones build on it. " if own else ""
                     raise Others(f"{mine}The last edit is by {done[-1].by or 'somebody else'}: “{done[-1].did}”.")
             elif done[-1].id != last["id"]:
-                turned = _turned(db, c, kept, line, done[-1], UNDO)
+                turned = _turned(db, connection, kept, line, done[-1], UNDO)
         if turned is None:
             patch = Patch.from_json(json.loads(last["patch"])).inverse()
-            write_rows(c, story, patch, last["parent"])
+            write_rows(connection, story, patch, last["parent"])
             turned = (
                 replace(
                     kept, revision=kept.revision + 1, story=patch.apply(kept.story), can_undo=last["parent"] is not None,
@@ -127,31 +127,35 @@ def redo(db: Database, story: int, revision: int | None = None, others: bool = F
     """Forward again along the newest branch; or, where that is somebody else's or there is none, one's own edit that was taken back
     from under those of others. `Others` and `others` as `undo` has them."""
     me = db.editor()[0]
-    with db.write() as c:
-        kept = load_at(db, c, story)
+    with db.write() as connection:
+        kept = load_at(db, connection, story)
         not_stale(db, kept, revision)
-        r = c.execute(
+        row = connection.execute(
             "SELECT * FROM journal WHERE story = ?1 AND parent IS (SELECT head FROM story WHERE id = ?1) ORDER BY id DESC LIMIT 1",
             (story,),
         ).fetchone()
-        theirs = r is not None and r["editor"] not in ("", me)
+        theirs = row is not None and row["editor"] not in ("", me)
         turned = None
-        if me and not others and (r is None or theirs):
-            line = _line(c, story)
+        if me and not others and (row is None or theirs):
+            line = _line(connection, story)
             undone = [x for x in _in_effect(line)[1] if x.editor == me]
-            turned = _turned(db, c, kept, line, undone[-1], REDO) if undone else None
+            turned = _turned(db, connection, kept, line, undone[-1], REDO) if undone else None
             if turned is None and theirs:
-                raise Others(f"The edit that would be done again is by {r['editor_name'] or 'somebody else'}: “{r['did']}”.")
+                raise Others(
+                    f"The edit that would be done again is by {row['editor_name'] or 'somebody else'}: “{row['did']}”."
+                )
         if turned is None:
-            if r is None:
+            if row is None:
                 raise Refused("There is nothing to redo.")
-            patch = Patch.from_json(json.loads(r["patch"]))
-            write_rows(c, story, patch, r["id"])
-            more = c.execute("SELECT 1 FROM journal WHERE story = ? AND parent = ? LIMIT 1", (story, r["id"])).fetchone()
+            patch = Patch.from_json(json.loads(row["patch"]))
+            write_rows(connection, story, patch, row["id"])
+            more = connection.execute(
+                "SELECT 1 FROM journal WHERE story = ? AND parent = ? LIMIT 1", (story, row["id"])
+            ).fetchone()
             now = replace(
                 kept, revision=kept.revision + 1, story=patch.apply(kept.story), can_undo=True, can_redo=more is not None
             )
-            turned = now, Report(f"Done again: {r['did']}")
+            turned = now, Report(f"Done again: {row['did']}")
     return remembered(db, turned[0]), turned[1]
 
 
@@ -161,13 +165,15 @@ def go_to(db: Database, story: int, entry: int | None, revision: int | None = No
     o--o--o--o  head           back to the entry both have in common, then forward along the other branch
         \\--o--o  entry
     """
-    with db.write() as c:
-        kept = load_at(db, c, story)
+    with db.write() as connection:
+        kept = load_at(db, connection, story)
         not_stale(db, kept, revision)
-        rows = {r["id"]: r for r in c.execute("SELECT id, parent, did, patch FROM journal WHERE story = ?", (story,))}
+        rows = {
+            row["id"]: row for row in connection.execute("SELECT id, parent, did, patch FROM journal WHERE story = ?", (story,))
+        }
         if entry is not None and entry not in rows:
             raise Refused("That edit is not in this story's history.")
-        head = c.execute("SELECT head FROM story WHERE id = ?", (story,)).fetchone()[0]
+        head = connection.execute("SELECT head FROM story WHERE id = ?", (story,)).fetchone()[0]
         ahead = [entry]
         while ahead[-1] is not None:
             ahead.append(rows[ahead[-1]]["parent"])
@@ -178,10 +184,10 @@ def go_to(db: Database, story: int, entry: int | None, revision: int | None = No
         steps += [Patch.from_json(json.loads(rows[i]["patch"])) for i in reversed(ahead[: ahead.index(head)])]
         if not steps:
             raise Refused("The story stands there already.")
-        for p in steps:
-            now = p.apply(now)
-        write_rows(c, story, Patch.between(kept.story, now), entry)
-        redo = c.execute("SELECT 1 FROM journal WHERE story = ? AND parent IS ? LIMIT 1", (story, entry)).fetchone()
+        for patch in steps:
+            now = patch.apply(now)
+        write_rows(connection, story, Patch.between(kept.story, now), entry)
+        redo = connection.execute("SELECT 1 FROM journal WHERE story = ? AND parent IS ? LIMIT 1", (story, entry)).fetchone()
     did = f"Back to: {rows[entry]['did']}" if entry is not None else "Back to the beginning"
     new = replace(kept, revision=kept.revision + 1, story=now, can_undo=entry is not None, can_redo=redo is not None)
     return remembered(db, new), Report(did)
@@ -189,25 +195,25 @@ def go_to(db: Database, story: int, entry: int | None, revision: int | None = No
 
 def entries(db: Database, story: int, limit: int = 300) -> list[dict[str, Any]]:
     """Every edit there was, latest first: whether it is in what stands now, and whether it stands there as the last one."""
-    c = db.read()
-    head = c.execute("SELECT head FROM story WHERE id = ?", (story,)).fetchone()
+    connection = db.read()
+    head = connection.execute("SELECT head FROM story WHERE id = ?", (story,)).fetchone()
     line = {
-        r[0]
-        for r in c.execute(
+        row[0]
+        for row in connection.execute(
             "WITH RECURSIVE line(id) AS (SELECT head FROM story WHERE id = ? UNION ALL"
             " SELECT j.parent FROM journal j JOIN line ON j.id = line.id) SELECT id FROM line",
             (story,),
         )
     }
-    rows = c.execute("SELECT * FROM journal WHERE story = ? ORDER BY id DESC LIMIT ?", (story, limit))
+    rows = connection.execute("SELECT * FROM journal WHERE story = ? ORDER BY id DESC LIMIT ?", (story, limit))
     me = db.editor()[0]
     out = [
         {
-            **{k: r[k] for k in ("id", "parent", "at", "did")},
-            "notes": json.loads(r["notes"]),
-            "by": r["editor_name"] if r["editor"] not in ("", me) else "",
+            **{k: row[k] for k in ("id", "parent", "at", "did")},
+            "notes": json.loads(row["notes"]),
+            "by": row["editor_name"] if row["editor"] not in ("", me) else "",
         }
-        for r in rows
+        for row in rows
     ]
     before = {r["id"]: r for r in out}
     for r in out:

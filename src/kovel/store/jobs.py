@@ -75,18 +75,18 @@ class Job:
         return round((time.time() - self.started) * (1 - self.progress) / done)
 
 
-def _job(r: sqlite3.Row) -> Job:
+def _job(row: sqlite3.Row) -> Job:
     return Job(
-        r["id"], r["project"], r["recording"], r["kind"], json.loads(r["params"]), JobState(r["state"]), r["progress"], r["started"],
-        r["finished"], r["message"], json.loads(r["result"]) if r["result"] else None, r["attempt"],
-        bool(r["paused"]), r["base"],
+        row["id"], row["project"], row["recording"], row["kind"], json.loads(row["params"]), JobState(row["state"]), row["progress"], row["started"],
+        row["finished"], row["message"], json.loads(row["result"]) if row["result"] else None, row["attempt"],
+        bool(row["paused"]), row["base"],
     )  # fmt: skip
 
 
 def add(db: Database, project: int, kind: str, params: dict[str, Any], recording: int | None = None) -> Job:
-    with db.write() as c:
-        jid = fresh(c, "job")
-        c.execute(
+    with db.write() as connection:
+        jid = fresh(connection, "job")
+        connection.execute(
             "INSERT INTO job (id, project, recording, kind, params) VALUES (?,?,?,?,?)",
             (jid, project, recording, kind, json.dumps(params)),
         )
@@ -94,16 +94,16 @@ def add(db: Database, project: int, kind: str, params: dict[str, Any], recording
 
 
 def get(db: Database, job: int) -> Job:
-    r = db.read().execute("SELECT * FROM job WHERE id = ?", (job,)).fetchone()
-    if r is None:
+    row = db.read().execute("SELECT * FROM job WHERE id = ?", (job,)).fetchone()
+    if row is None:
         raise Missing("There is no such job.")
-    return _job(r)
+    return _job(row)
 
 
 def in_state(db: Database, *states: str) -> list[Job]:
     return [
-        _job(r)
-        for r in db.read().execute(f"SELECT * FROM job WHERE state IN ({','.join('?' * len(states))}) ORDER BY id", states)
+        _job(row)
+        for row in db.read().execute(f"SELECT * FROM job WHERE state IN ({','.join('?' * len(states))}) ORDER BY id", states)
     ]
 
 
@@ -116,7 +116,7 @@ def of_project(db: Database, project: int, kind: str | None = None) -> list[Job]
     rows = db.read().execute(
         "SELECT * FROM job WHERE project = ? AND (? IS NULL OR kind = ?) ORDER BY id DESC", (project, kind, kind)
     )
-    return [_job(r) for r in rows]
+    return [_job(row) for row in rows]
 
 
 def finished(db: Database, kind: str, count: int) -> list[Job]:
@@ -124,7 +124,7 @@ def finished(db: Database, kind: str, count: int) -> list[Job]:
     rows = db.read().execute(
         "SELECT * FROM job WHERE kind = ? AND state = 'done' ORDER BY finished DESC LIMIT ?", (kind, count)
     )
-    return [_job(r) for r in rows]
+    return [_job(row) for row in rows]
 
 
 def latest_of_recordings(db: Database, project: int, *kinds: str) -> dict[int, Job]:
@@ -135,13 +135,13 @@ def latest_of_recordings(db: Database, project: int, *kinds: str) -> dict[int, J
         f" AND kind IN ({marks}) GROUP BY recording)",
         (project, *(kinds or ("prepare",))),
     )
-    return {r["recording"]: _job(r) for r in rows}
+    return {row["recording"]: _job(row) for row in rows}
 
 
 def begin(db: Database, job: int, base: float = 0.0) -> Job | None:
     """Another try at a job that waits, of which so much is done already; None if it waits no more, or is held."""
-    with db.write() as c:
-        begun = c.execute(
+    with db.write() as connection:
+        begun = connection.execute(
             "UPDATE job SET state = 'working', started = ?, progress = ?, base = ?, message = '', attempt = attempt + 1"
             " WHERE id = ? AND state = 'waiting' AND NOT paused",
             (time.time(), base, base, job),
@@ -150,14 +150,14 @@ def begin(db: Database, job: int, base: float = 0.0) -> Job | None:
 
 
 def advance(db: Database, job: int, progress: float) -> None:
-    with db.write() as c:
-        c.execute("UPDATE job SET progress = ? WHERE id = ? AND state = 'working'", (progress, job))
+    with db.write() as connection:
+        connection.execute("UPDATE job SET progress = ? WHERE id = ? AND state = 'working'", (progress, job))
 
 
 def end(db: Database, job: int, state: JobState, message: str = "", result: dict[str, Any] | None = None) -> None:
     """Close a job that is still open; a cancelled one stays cancelled."""
-    with db.write() as c:
-        c.execute(
+    with db.write() as connection:
+        connection.execute(
             "UPDATE job SET state = ?, message = ?, result = ?, finished = ?, progress = CASE WHEN ? = 'done' THEN 1 ELSE progress END"
             " WHERE id = ? AND state IN ('waiting', 'working')",
             (state, message, json.dumps(result) if result else None, time.time(), state, job),
@@ -166,8 +166,8 @@ def end(db: Database, job: int, state: JobState, message: str = "", result: dict
 
 def hold(db: Database, job: int, why: str) -> None:
     """One under way cannot go on just now: it waits, and says why."""
-    with db.write() as c:
-        c.execute(
+    with db.write() as connection:
+        connection.execute(
             "UPDATE job SET state = 'waiting', started = NULL, message = ? WHERE id = ? AND state = 'working'", (why, job)
         )
 
@@ -175,8 +175,8 @@ def hold(db: Database, job: int, why: str) -> None:
 def again(db: Database, job: int, *ended: JobState) -> None:
     """Back into the queue, from one of these states (failed or cancelled, unless others are named); `Invalid` from others."""
     ended = ended or (JobState.FAILED, JobState.CANCELLED)
-    with db.write() as c:
-        back = c.execute(
+    with db.write() as connection:
+        back = connection.execute(
             "UPDATE job SET state = 'waiting', progress = 0, started = NULL, finished = NULL, message = '', paused = 0"
             f" WHERE id = ? AND state IN ({','.join('?' * len(ended))})",
             (job, *ended),
@@ -187,9 +187,9 @@ def again(db: Database, job: int, *ended: JobState) -> None:
 
 def pause(db: Database, ids: Sequence[int], paused: bool) -> int:
     """Hold jobs that are open, or let them go on; how many it was new to. One under way goes back to wait."""
-    with db.write() as c:
+    with db.write() as connection:
         return sum(
-            c.execute(
+            connection.execute(
                 "UPDATE job SET paused = ?, state = 'waiting' WHERE id = ? AND paused != ? AND state IN ('waiting', 'working')",
                 (paused, i, paused),
             ).rowcount
@@ -199,8 +199,8 @@ def pause(db: Database, ids: Sequence[int], paused: bool) -> int:
 
 def forget_message(db: Database, job: int) -> None:
     """What it said was read: an ended job keeps its state only."""
-    with db.write() as c:
-        c.execute(
+    with db.write() as connection:
+        connection.execute(
             "UPDATE job SET message = '', state = CASE state WHEN 'failed' THEN 'cancelled' ELSE state END"
             " WHERE id = ? AND state NOT IN ('waiting', 'working')",
             (job,),

@@ -4,10 +4,12 @@ from kovel.store.db import Database
 
 
 def get(db: Database, key: str, default: str = "") -> str:
-    r = db.read().execute("SELECT value FROM setting WHERE key = ?", (key,)).fetchone()
-    return default if r is None else str(r[0])
+    row = db.read().execute("SELECT value FROM setting WHERE key = ?", (key,)).fetchone()
+    return default if row is None else str(row[0])
 
 
 def put(db: Database, key: str, value: str) -> None:
-    with db.write() as c:
-        c.execute("INSERT INTO setting VALUES (?,?) ON CONFLICT (key) DO UPDATE SET value = excluded.value", (key, value))
+    with db.write() as connection:
+        connection.execute(
+            "INSERT INTO setting VALUES (?,?) ON CONFLICT (key) DO UPDATE SET value = excluded.value", (key, value)
+        )

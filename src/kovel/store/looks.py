@@ -24,15 +24,15 @@ def save(db: Database, name: str, settings: dict[str, Any]) -> str:
     if not name or not name.isprintable():
         raise Invalid("Give the look a name first.")
     try:
-        kept = Values.from_json({n: v for n, v in settings.items() if n in LOOK})
-    except ValueError as e:
-        raise Invalid(f"That is no look: {e}.") from None
+        kept = Values.from_json({name: setting for name, setting in settings.items() if name in LOOK})
+    except ValueError as error:
+        raise Invalid(f"That is no look: {error}.") from None
     if not kept:
         raise Invalid("Nothing is set on how it looks: there is no look to save.")
-    with db.write() as c:
-        if c.execute("SELECT count(*) FROM looks").fetchone()[0] >= MOST:
+    with db.write() as connection:
+        if connection.execute("SELECT count(*) FROM looks").fetchone()[0] >= MOST:
             raise Invalid(f"{MOST} looks are kept already. Take some away first.")
-        c.execute(
+        connection.execute(
             "INSERT INTO looks (name, settings) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET settings = excluded.settings",
             (name, json.dumps(kept.to_json())),
         )
@@ -40,6 +40,6 @@ def save(db: Database, name: str, settings: dict[str, Any]) -> str:
 
 
 def take_away(db: Database, name: str) -> None:
-    with db.write() as c:
-        if not c.execute("DELETE FROM looks WHERE name = ?", (name,)).rowcount:
+    with db.write() as connection:
+        if not connection.execute("DELETE FROM looks WHERE name = ?", (name,)).rowcount:
             raise Missing(f"There is no look called {name}.")

@@ -17,44 +17,44 @@ class Marker:
 
 
 def add(db: Database, recording: int, frame: int, name: str = "") -> Marker:
-    r = recordings.get(db, recording)
-    rate = recordings.clock_of(db, r.project)
-    if not 0 <= frame <= r.length(rate):
-        raise Invalid(f"That lies outside {r.name}.")
+    this_recording = recordings.get(db, recording)
+    rate = recordings.clock_of(db, this_recording.project)
+    if not 0 <= frame <= this_recording.length(rate):
+        raise Invalid(f"That lies outside {this_recording.name}.")
     name = clean_name(name, limit=120) if name.strip() else ""
-    with steps.step(db, r.project, f"marker on {r.name}") as s:
-        row = fresh(s.c, "marker")
-        s.c.execute("INSERT INTO marker (id, recording, frame, name) VALUES (?,?,?,?)", (row, recording, frame, name))
-        mid = s.made("marker", row)
+    with steps.step(db, this_recording.project, f"marker on {this_recording.name}") as step:
+        row = fresh(step.c, "marker")
+        step.c.execute("INSERT INTO marker (id, recording, frame, name) VALUES (?,?,?,?)", (row, recording, frame, name))
+        mid = step.made("marker", row)
     return get(db, mid)
 
 
 def get(db: Database, marker: int) -> Marker:
-    r = db.read().execute("SELECT id, recording, frame, name FROM marker WHERE id = ?", (marker,)).fetchone()
-    if r is None:
+    row = db.read().execute("SELECT id, recording, frame, name FROM marker WHERE id = ?", (marker,)).fetchone()
+    if row is None:
         raise Missing("That marker is not there any more.")
-    return Marker(*r)
+    return Marker(*row)
 
 
 def rename(db: Database, marker: int, name: str) -> Marker:
-    m = get(db, marker)
+    this_marker = get(db, marker)
     name = clean_name(name, limit=120) if name.strip() else ""
-    with steps.step(db, recordings.get(db, m.recording).project, "marker named") as s:
-        s.before("marker", [marker])
-        s.c.execute("UPDATE marker SET name = ? WHERE id = ?", (name, marker))
+    with steps.step(db, recordings.get(db, this_marker.recording).project, "marker named") as step:
+        step.before("marker", [marker])
+        step.c.execute("UPDATE marker SET name = ? WHERE id = ?", (name, marker))
     return get(db, marker)
 
 
 def remove(db: Database, marker: int) -> Marker:
-    m = get(db, marker)
-    with steps.step(db, recordings.get(db, m.recording).project, "marker taken away") as s:
-        s.before("marker", [marker])
-        s.c.execute("DELETE FROM marker WHERE id = ?", (marker,))
-    return m
+    this_marker = get(db, marker)
+    with steps.step(db, recordings.get(db, this_marker.recording).project, "marker taken away") as step:
+        step.before("marker", [marker])
+        step.c.execute("DELETE FROM marker WHERE id = ?", (marker,))
+    return this_marker
 
 
 def of_recording(db: Database, recording: int) -> list[Marker]:
     rows = db.read().execute(
         "SELECT id, recording, frame, name FROM marker WHERE recording = ? ORDER BY frame, id", (recording,)
     )
-    return [Marker(*r) for r in rows]
+    return [Marker(*row) for row in rows]

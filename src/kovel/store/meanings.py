@@ -19,23 +19,23 @@ def said(db: Database, project: int, interviewer: str = "") -> list[Said]:
         " WHERE r.project = ? AND r.gone IS NULL AND NOT r.aside AND s.speaker != ? ORDER BY r.ordinal, r.id, s.start",
         (project, interviewer or "\0"),
     )
-    return [Said(*r) for r in rows]
+    return [Said(*row) for row in rows]
 
 
 def state(db: Database, project: int) -> str:
     """What names the state of all words of a project, and of which recordings hear one moment: another one after each change."""
-    r = db.read().execute(
+    row = db.read().execute(
         "SELECT count(*), total(said), total(id * aside), max(id), total(id * coalesce(sync_set, 0)), total(id * sync_offset),"
         " total(id * ordinal) FROM recording WHERE project = ? AND gone IS NULL",
         (project,),
     )
-    return " ".join(map(str, r.fetchone()))
+    return " ".join(map(str, row.fetchone()))
 
 
 def noted(db: Database, project: int) -> str:
     """What names the state of all that is noted in a project's log besides."""
-    r = db.read().execute("SELECT coalesce(max(id), 0), coalesce(sum(undone), 0) FROM log_step WHERE project = ?", (project,))
-    return " ".join(map(str, r.fetchone()))
+    row = db.read().execute("SELECT coalesce(max(id), 0), coalesce(sum(undone), 0) FROM log_step WHERE project = ?", (project,))
+    return " ".join(map(str, row.fetchone()))
 
 
 def count(db: Database) -> int:
@@ -50,29 +50,29 @@ def lacking(db: Database, texts: Iterable[str]) -> list[str]:
     for a in range(0, len(want), AT_ONCE):
         some = want[a : a + AT_ONCE]
         marks = ",".join("?" * len(some))
-        have |= {r[0] for r in db.read().execute(f"SELECT text FROM meaning WHERE text IN ({marks})", some)}
-    return [t for t in want if t not in have]
+        have |= {row[0] for row in db.read().execute(f"SELECT text FROM meaning WHERE text IN ({marks})", some)}
+    return [text for text in want if text not in have]
 
 
 def forget(db: Database) -> None:
     """Nothing is worked out: another model says everything anew."""
-    with db.write() as c:
-        c.execute("DELETE FROM meaning")
+    with db.write() as connection:
+        connection.execute("DELETE FROM meaning")
 
 
 def keep(db: Database, texts: Sequence[str], vectors: npt.NDArray[np.float16]) -> None:
-    with db.write() as c:
-        c.executemany(
+    with db.write() as connection:
+        connection.executemany(
             "INSERT OR REPLACE INTO meaning VALUES (?,?)",
-            [(t, v.astype("<f2").tobytes()) for t, v in zip(texts, vectors, strict=True)],
+            [(text, vector.astype("<f2").tobytes()) for text, vector in zip(texts, vectors, strict=True)],
         )
 
 
 def vectors(db: Database, texts: Sequence[str]) -> Floats:
     """(n, WIDTH), zeros for what is not worked out yet."""
     where: dict[str, list[int]] = {}
-    for i, t in enumerate(texts):
-        where.setdefault(t, []).append(i)
+    for index, this_text in enumerate(texts):
+        where.setdefault(this_text, []).append(index)
     out = np.zeros((len(texts), WIDTH), np.float32)
     want = list(where)
     for a in range(0, len(want), AT_ONCE):

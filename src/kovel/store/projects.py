@@ -52,10 +52,10 @@ def clean_name(name: str, what: str = "name", limit: int = NAME_LIMIT) -> str:
     return out
 
 
-def _project(r: sqlite3.Row) -> Project:
+def _project(row: sqlite3.Row) -> Project:
     return Project(
-        r["id"], r["name"], Rate(r["rate_num"], r["rate_den"]), r["width"], r["height"], r["start_frame"],
-        bool(r["drop_frame"]), r["created"], bool(r["archived"]), r["deleted"] is not None,
+        row["id"], row["name"], Rate(row["rate_num"], row["rate_den"]), row["width"], row["height"], row["start_frame"],
+        bool(row["drop_frame"]), row["created"], bool(row["archived"]), row["deleted"] is not None,
     )  # fmt: skip
 
 
@@ -66,93 +66,95 @@ def create(
     name = clean_name(name)
     try:
         r = Rate.parse(rate)
-    except ValueError as e:
-        raise Invalid(str(e)) from None
+    except ValueError as error:
+        raise Invalid(str(error)) from None
     if r not in RATES or size not in SIZES:
         raise Invalid(f"Choose one of these sizes: {', '.join(SIZES)}.")
     if drop and not can_drop(r):
         raise Invalid(f"Drop-frame timecode exists at 29.97 and 59.94 only, not at {r}.")
     try:
         first = parse_entry(start or "0", r, drop=drop)
-    except TimeError as e:
-        raise Invalid(f"Start timecode: {e}") from None
+    except TimeError as error:
+        raise Invalid(f"Start timecode: {error}") from None
     if first < 0:
         raise Invalid("The start timecode cannot lie before 00:00:00:00.")
     w, h = map(int, size.split("x"))
-    with db.write() as c:
+    with db.write() as connection:
         pid = (
-            c.execute(
+            connection.execute(
                 "INSERT INTO project (name, rate_num, rate_den, width, height, start_frame, drop_frame) VALUES (?,?,?,?,?,?,?)",
                 (name, r.num, r.den, w, h, first, drop),
             ).lastrowid
             or 0
         )
-        c.execute("INSERT INTO story (id, project, name) VALUES (?, ?, 'Story cut')", (fresh(c, "story"), pid))
+        connection.execute(
+            "INSERT INTO story (id, project, name) VALUES (?, ?, 'Story cut')", (fresh(connection, "story"), pid)
+        )
     return get(db, pid)
 
 
 def get(db: Database, project: int) -> Project:
-    r = db.read().execute("SELECT * FROM project WHERE id = ? AND deleted IS NULL", (project,)).fetchone()
-    if r is None:
+    row = db.read().execute("SELECT * FROM project WHERE id = ? AND deleted IS NULL", (project,)).fetchone()
+    if row is None:
         raise Missing("There is no such project. It may have been deleted.")
-    if not _is_whole(r):
+    if not _is_whole(row):
         raise Invalid(
-            f"{r['name']} is damaged: its frame rate, size or start is none. It can only be deleted, on the start page."
+            f"{row['name']} is damaged: its frame rate, size or start is none. It can only be deleted, on the start page."
         )
-    return _project(r)
+    return _project(row)
 
 
 def name_of(db: Database, project: int) -> str:
     """What a project is called, also one that cannot be read."""
-    r = db.read().execute("SELECT name FROM project WHERE id = ? AND deleted IS NULL", (project,)).fetchone()
-    if r is None:
+    row = db.read().execute("SELECT name FROM project WHERE id = ? AND deleted IS NULL", (project,)).fetchone()
+    if row is None:
         raise Missing("There is no such project. It may have been deleted.")
-    return str(r["name"])
+    return str(row["name"])
 
 
 def listing(db: Database) -> list[Project]:
     """Every project that is not deleted, newest first, archived ones last; without those whose row is none (`broken`)."""
-    return [_project(r) for r in _rows(db) if _is_whole(r)]
+    return [_project(row) for row in _rows(db) if _is_whole(row)]
 
 
 def broken(db: Database) -> list[tuple[int, str]]:
     """Projects whose row cannot be read, as earlier versions took them out of archives: (number, name)."""
-    return [(r["id"], str(r["name"])) for r in _rows(db) if not _is_whole(r)]
+    return [(row["id"], str(row["name"])) for row in _rows(db) if not _is_whole(row)]
 
 
 def _rows(db: Database) -> list[sqlite3.Row]:
     return db.read().execute("SELECT * FROM project WHERE deleted IS NULL ORDER BY archived, id DESC").fetchall()
 
 
-def _is_whole(r: sqlite3.Row) -> bool:
-    numbers = [r[k] for k in ("rate_num", "rate_den", "width", "height")]
-    return all(type(n) is int and n > 0 for n in numbers) and type(r["start_frame"]) is int
+def _is_whole(row: sqlite3.Row) -> bool:
+    numbers = [row[k] for k in ("rate_num", "rate_den", "width", "height")]
+    return all(type(number) is int and number > 0 for number in numbers) and type(row["start_frame"]) is int
 
 
 def find(db: Database, name: str) -> Project:
     """By id or by name, for the command line."""
-    for p in listing(db):
-        if name in (p.name, str(p.id)):
-            return p
+    for project in listing(db):
+        if name in (project.name, str(project.id)):
+            return project
     raise Missing(f"There is no project called {name}. `kovel list` shows them all.")
 
 
 def rename(db: Database, project: int, name: str) -> Project:
     name = clean_name(name)
-    with db.write() as c:
-        c.execute("UPDATE project SET name = ? WHERE id = ?", (name, project))
+    with db.write() as connection:
+        connection.execute("UPDATE project SET name = ? WHERE id = ?", (name, project))
     return get(db, project)
 
 
 def set_archived(db: Database, project: int, archived: bool) -> None:
-    with db.write() as c:
-        c.execute("UPDATE project SET archived = ? WHERE id = ?", (archived, project))
+    with db.write() as connection:
+        connection.execute("UPDATE project SET archived = ? WHERE id = ?", (archived, project))
 
 
 def set_deleted(db: Database, project: int, deleted: bool) -> None:
     """Delete, or bring back. Recordings and derived media stay until the next clean-up, so undo loses nothing."""
-    with db.write() as c:
-        c.execute(
+    with db.write() as connection:
+        connection.execute(
             "UPDATE project SET deleted = CASE WHEN ? THEN strftime('%Y-%m-%dT%H:%M:%fZ', 'now') END WHERE id = ?",
             (deleted, project),
         )
@@ -160,8 +162,8 @@ def set_deleted(db: Database, project: int, deleted: bool) -> None:
 
 def remove(db: Database, project: int) -> None:
     """Take a project away for good, with all that belongs to it."""
-    with db.write() as c:
-        c.execute("DELETE FROM project WHERE id = ?", (project,))
+    with db.write() as connection:
+        connection.execute("DELETE FROM project WHERE id = ?", (project,))
 
 
 def duplicate(db: Database, project: int) -> Project:
@@ -172,9 +174,9 @@ def duplicate(db: Database, project: int) -> Project:
     """
     old = get(db, project)
     name = f"{old.name[: NAME_LIMIT - 7]} (copy)"
-    with db.write() as c:
+    with db.write() as connection:
         new = (
-            c.execute(
+            connection.execute(
                 "INSERT INTO project (name, rate_num, rate_den, width, height, start_frame, drop_frame)"
                 " SELECT ?, rate_num, rate_den, width, height, start_frame, drop_frame FROM project WHERE id = ?",
                 (name, project),
@@ -183,49 +185,53 @@ def duplicate(db: Database, project: int) -> Project:
         )
         ids = {}
         cols = "path, name, kind, roll, camera, day, ordinal, aside, size, checksum, rate_num, rate_den, frames, picture, sound, width, height, channels, start_timecode, remarks, sync_set, sync_offset, sync_ppm, sync_sure, sync_how, settings, changed, poster, microphones, heard, language, spoken"
-        for (rid,) in c.execute("SELECT id FROM recording WHERE project = ? AND gone IS NULL", (project,)).fetchall():
-            ids[rid] = fresh(c, "recording")
-            c.execute(
+        for (rid,) in connection.execute("SELECT id FROM recording WHERE project = ? AND gone IS NULL", (project,)).fetchall():
+            ids[rid] = fresh(connection, "recording")
+            connection.execute(
                 f"INSERT INTO recording (id, project, {cols}) SELECT ?, ?, {cols} FROM recording WHERE id = ?",
                 (ids[rid], new, rid),
             )
-            c.execute(
+            connection.execute(
                 "INSERT INTO word (recording, i, text, start, end, speaker, sure) SELECT ?, i, text, start, end, speaker, sure FROM word WHERE recording = ?",
                 (ids[rid], rid),
             )
-            c.execute(
+            connection.execute(
                 "INSERT INTO sentence (recording, start, end, speaker, text) SELECT ?, start, end, speaker, text FROM sentence WHERE recording = ?",
                 (ids[rid], rid),
             )
-            c.execute(
+            connection.execute(
                 "INSERT INTO subclip (recording, name, start, length, note, tags, verdict, board)"
                 " SELECT ?, name, start, length, note, tags, verdict, board FROM subclip WHERE recording = ?",
                 (ids[rid], rid),
             )
-            c.execute(
+            connection.execute(
                 "INSERT INTO marker (recording, frame, name) SELECT ?, frame, name FROM marker WHERE recording = ?",
                 (ids[rid], rid),
             )
-        copy_decisions(c, ids)
-        for bid, name in c.execute("SELECT id, name FROM bin WHERE project = ?", (project,)).fetchall():
-            copied = fresh(c, "bin")
-            c.execute("INSERT INTO bin (id, project, name) VALUES (?,?,?)", (copied, new, name))
-            inside = c.execute("SELECT recording FROM bin_recording WHERE bin = ?", (bid,)).fetchall()
-            c.executemany("INSERT INTO bin_recording VALUES (?,?)", [(copied, ids[r]) for (r,) in inside if r in ids])
-        for (sid,) in c.execute("SELECT id FROM story WHERE project = ?", (project,)).fetchall():
+        copy_decisions(connection, ids)
+        for bid, name in connection.execute("SELECT id, name FROM bin WHERE project = ?", (project,)).fetchall():
+            copied = fresh(connection, "bin")
+            connection.execute("INSERT INTO bin (id, project, name) VALUES (?,?,?)", (copied, new, name))
+            inside = connection.execute("SELECT recording FROM bin_recording WHERE bin = ?", (bid,)).fetchall()
+            connection.executemany("INSERT INTO bin_recording VALUES (?,?)", [(copied, ids[r]) for (r,) in inside if r in ids])
+        for (sid,) in connection.execute("SELECT id FROM story WHERE project = ?", (project,)).fetchall():
             kept = "name, next_id, locked, muted, soloed, target, along, settings"
-            copy = fresh(c, "story")
-            c.execute(f"INSERT INTO story (id, project, {kept}) SELECT ?, ?, {kept} FROM story WHERE id = ?", (copy, new, sid))
-            (wide,) = c.execute("SELECT settings FROM story WHERE id = ?", (copy,)).fetchone()
-            c.execute("UPDATE story SET settings = ? WHERE id = ?", (json.dumps(rescoped(json.loads(wide), ids.get)), copy))
+            copy = fresh(connection, "story")
+            connection.execute(
+                f"INSERT INTO story (id, project, {kept}) SELECT ?, ?, {kept} FROM story WHERE id = ?", (copy, new, sid)
+            )
+            (wide,) = connection.execute("SELECT settings FROM story WHERE id = ?", (copy,)).fetchone()
+            connection.execute(
+                "UPDATE story SET settings = ? WHERE id = ?", (json.dumps(rescoped(json.loads(wide), ids.get)), copy)
+            )
             for table in ("piece", "cover", "laid_sound", "seam", "section"):
-                found = c.execute(f"SELECT * FROM {table} WHERE story = ?", (sid,))
+                found = connection.execute(f"SELECT * FROM {table} WHERE story = ?", (sid,))
                 names = [d[0] for d in found.description]
                 copies = [
-                    [copy if k == "story" else ids.get(r[k]) if k == "source" else r[k] for k in names]
+                    [copy if name == "story" else ids.get(r[name]) if name == "source" else r[name] for name in names]
                     for r in found.fetchall()
                 ]
-                c.executemany(f"INSERT INTO {table} VALUES ({','.join('?' * len(names))})", copies)
+                connection.executemany(f"INSERT INTO {table} VALUES ({','.join('?' * len(names))})", copies)
     return get(db, new)
 
 

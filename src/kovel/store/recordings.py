@@ -91,13 +91,13 @@ class Recording:
 
 
 @lru_cache(4096)  # the same row is asked for again and again: by every edit, by every page
-def _recording(r: sqlite3.Row) -> Recording:
+def _recording(row: sqlite3.Row) -> Recording:
     return Recording(
-        r["id"], r["project"], r["path"], r["name"], r["kind"], r["roll"], r["camera"], r["day"], bool(r["aside"]), r["size"],
-        r["checksum"], Rate(r["rate_num"], r["rate_den"]), r["frames"], bool(r["picture"]), bool(r["sound"]), r["width"],
-        r["height"], r["channels"], r["start_timecode"], tuple(json.loads(r["remarks"])), bool(r["ready"]), tuple(json.loads(r["microphones"])), tuple(json.loads(r["heard"])), r["poster"], r["changed"], r["language"], r["spoken"],
-        None if r["sync_set"] is None else Sync(r["sync_set"], r["sync_offset"], r["sync_ppm"]), r["sync_sure"], r["sync_how"],
-        Values.from_json(json.loads(r["settings"])),
+        row["id"], row["project"], row["path"], row["name"], row["kind"], row["roll"], row["camera"], row["day"], bool(row["aside"]), row["size"],
+        row["checksum"], Rate(row["rate_num"], row["rate_den"]), row["frames"], bool(row["picture"]), bool(row["sound"]), row["width"],
+        row["height"], row["channels"], row["start_timecode"], tuple(json.loads(row["remarks"])), bool(row["ready"]), tuple(json.loads(row["microphones"])), tuple(json.loads(row["heard"])), row["poster"], row["changed"], row["language"], row["spoken"],
+        None if row["sync_set"] is None else Sync(row["sync_set"], row["sync_offset"], row["sync_ppm"]), row["sync_sure"], row["sync_how"],
+        Values.from_json(json.loads(row["settings"])),
     )  # fmt: skip
 
 
@@ -114,14 +114,14 @@ def add(
     day: str = "",
 ) -> Recording:
     """A new recording from what the probe found (`facts`); `Invalid` if that file is in the project already."""
-    with db.write() as c:
-        old = c.execute("SELECT name, gone FROM recording WHERE project = ? AND path = ?", (project, path)).fetchone()
+    with db.write() as connection:
+        old = connection.execute("SELECT name, gone FROM recording WHERE project = ? AND path = ?", (project, path)).fetchone()
         if old and old["gone"]:
             raise Invalid(f"{old['name']} was taken out of this project. Bring it back, in Footage under “Taken out”.")
         if old:
             raise Invalid(f"{old['name']} is already in this project.")
-        rid = fresh(c, "recording")
-        c.execute(
+        rid = fresh(connection, "recording")
+        connection.execute(
             "INSERT INTO recording (id, project, path, name, kind, roll, camera, day, ordinal, size, rate_num, rate_den, frames, picture, sound,"
             " width, height, channels, start_timecode, remarks, changed, microphones, heard)"
             " VALUES (?,?,?,?,?,?,?,?,(SELECT coalesce(max(ordinal), 0) + 1 FROM recording WHERE project = ?),?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
@@ -134,15 +134,15 @@ def add(
 
 
 def get(db: Database, recording: int) -> Recording:
-    r = db.read().execute("SELECT * FROM recording WHERE id = ?", (recording,)).fetchone()
-    if r is None:
+    row = db.read().execute("SELECT * FROM recording WHERE id = ?", (recording,)).fetchone()
+    if row is None:
         raise Missing("There is no such recording in the project.")
-    return _recording(r)
+    return _recording(row)
 
 
 def of_project(db: Database, project: int) -> list[Recording]:
     rows = db.read().execute("SELECT * FROM recording WHERE project = ? AND gone IS NULL ORDER BY ordinal, id", (project,))
-    return [_recording(r) for r in rows]
+    return [_recording(row) for row in rows]
 
 
 def taken_out(db: Database, project: int) -> list[Recording]:
@@ -150,22 +150,22 @@ def taken_out(db: Database, project: int) -> list[Recording]:
     rows = db.read().execute(
         "SELECT * FROM recording WHERE project = ? AND gone IS NOT NULL ORDER BY gone DESC, id", (project,)
     )
-    return [_recording(r) for r in rows]
+    return [_recording(row) for row in rows]
 
 
 def all_ids(db: Database) -> set[int]:
     """Every recording there is, those of deleted projects too: these can be brought back."""
-    return {r[0] for r in db.read().execute("SELECT id FROM recording")}
+    return {row[0] for row in db.read().execute("SELECT id FROM recording")}
 
 
 def sources(db: Database, project: int) -> dict[int, Source]:
-    return {r.id: r.source for r in of_project(db, project)}
+    return {recording.id: recording.source for recording in of_project(db, project)}
 
 
 def in_stories(db: Database) -> set[int]:
     """Recordings that any story uses."""
     rows = db.read().execute("SELECT source FROM piece UNION SELECT source FROM cover UNION SELECT source FROM laid_sound")
-    return {r[0] for r in rows}
+    return {row[0] for row in rows}
 
 
 def cleaned(fields: Mapping[str, str | int]) -> dict[str, str | int]:
@@ -193,9 +193,9 @@ def update_all(db: Database, rows: Sequence[tuple[int, Mapping[str, str | int]]]
     found = [get(db, i) for i, _ in rows]
     if not found:
         raise Invalid("Choose one or more recordings.")
-    with steps.step(db, found[0].project, did or f"{found[0].name} changed") as s:
+    with steps.step(db, found[0].project, did or f"{found[0].name} changed") as step:
         for i, fields in rows:
-            s.update(i, fields)
+            step.update(i, fields)
     return [get(db, i) for i, _ in rows]
 
 
@@ -203,24 +203,24 @@ def set_value(db: Database, recording: int, setting: str, value: object) -> tupl
     """Set a setting of a recording, in every story of its project, or (None) take it back; and what was done. Undone in the
     log."""
     with db.write():
-        r = get(db, recording)
-        new = on_recording(r.source, setting, value)
-        s = SETTINGS[setting]
-        did = f"{r.name}: {s.label.lower()} {'taken back' if value is None else s.says(new[setting])}"
-        with steps.step(db, r.project, did) as step:
+        this_recording = get(db, recording)
+        new = on_recording(this_recording.source, setting, value)
+        this_setting = SETTINGS[setting]
+        did = f"{this_recording.name}: {this_setting.label.lower()} {'taken back' if value is None else this_setting.says(new[setting])}"
+        with steps.step(db, this_recording.project, did) as step:
             step.set(recording, json.dumps(new.to_json()))
     return get(db, recording), did
 
 
 def reorder(db: Database, recording: int, before: int | None) -> None:
     """Put a recording before another one of its project (None: last)."""
-    r = get(db, recording)
-    rest = [x.id for x in of_project(db, r.project) if x.id != recording]
+    this_recording = get(db, recording)
+    rest = [other.id for other in of_project(db, this_recording.project) if other.id != recording]
     if before is not None and before not in rest:
         raise Missing("There is no such recording in the project to put it before.")
     rest.insert(len(rest) if before is None else rest.index(before), recording)
-    with db.write() as c:
-        c.executemany("UPDATE recording SET ordinal = ? WHERE id = ?", [(i, x) for i, x in enumerate(rest)])
+    with db.write() as connection:
+        connection.executemany("UPDATE recording SET ordinal = ? WHERE id = ?", [(index, x) for index, x in enumerate(rest)])
 
 
 def all_paths(db: Database) -> list[str]:
@@ -230,14 +230,16 @@ def all_paths(db: Database) -> list[str]:
 
 def set_ready(db: Database, recording: int) -> None:
     """It can be opened: what is known of it is known, and what is made of it comes."""
-    with db.write() as c:
-        c.execute("UPDATE recording SET ready = 1 WHERE id = ?", (recording,))
+    with db.write() as connection:
+        connection.execute("UPDATE recording SET ready = 1 WHERE id = ?", (recording,))
 
 
 def set_whole(db: Database, recording: int, checksum: str, frames: int | None) -> None:
     """Everything is made of it; `frames` is the exact count found while making it."""
-    with db.write() as c:
-        c.execute("UPDATE recording SET ready = 1, checksum = ?, frames = ? WHERE id = ?", (checksum, frames, recording))
+    with db.write() as connection:
+        connection.execute(
+            "UPDATE recording SET ready = 1, checksum = ?, frames = ? WHERE id = ?", (checksum, frames, recording)
+        )
 
 
 def remove(db: Database, recording: int) -> None:
@@ -254,63 +256,67 @@ def remove(db: Database, recording: int) -> None:
     )
     if used:
         raise Invalid("The story uses this recording. Take it out of the story first, or set it aside.")
-    with db.write() as c:
-        r = get(db, recording)
-        with steps.step(db, r.project, f"{r.name} taken out") as step:
+    with db.write() as connection:
+        this_recording = get(db, recording)
+        with steps.step(db, this_recording.project, f"{this_recording.name} taken out") as step:
             step.taken_out(recording)
-        c.execute("UPDATE job SET state = 'cancelled' WHERE recording = ? AND state IN ('waiting', 'working')", (recording,))
+        connection.execute(
+            "UPDATE job SET state = 'cancelled' WHERE recording = ? AND state IN ('waiting', 'working')", (recording,)
+        )
 
 
 def bring_back(db: Database, recording: int) -> Recording:
     """A recording that was taken out is in its project again, with all that belongs to it; an undoable step of the log."""
-    r = get(db, recording)
-    with steps.step(db, r.project, f"{r.name} brought back") as step:
+    this_recording = get(db, recording)
+    with steps.step(db, this_recording.project, f"{this_recording.name} brought back") as step:
         step.taken_out(recording, out=False)
-    return r
+    return this_recording
 
 
 def forget(db: Database, ids: Sequence[int]) -> None:
     """Take recordings away for good that were taken out."""
-    with db.write() as c:
-        c.executemany("DELETE FROM recording WHERE id = ? AND gone IS NOT NULL", [(i,) for i in ids])
+    with db.write() as connection:
+        connection.executemany("DELETE FROM recording WHERE id = ? AND gone IS NOT NULL", [(i,) for i in ids])
 
 
 def clock_of(db: Database, project: int) -> Rate:
     """The project's rate, on which all positions inside its recordings are counted."""
-    r = db.read().execute("SELECT rate_num, rate_den FROM project WHERE id = ?", (project,)).fetchone()
-    if r is None:
+    row = db.read().execute("SELECT rate_num, rate_den FROM project WHERE id = ?", (project,)).fetchone()
+    if row is None:
         raise Missing("There is no such project. It may have been deleted.")
-    return Rate(*r)
+    return Rate(*row)
 
 
 def set_heard(db: Database, recording: int, heard: Sequence[int]) -> None:
     """Which microphones of a recording are heard."""
-    with db.write() as c:
-        c.execute("UPDATE recording SET heard = ?, channels = ? WHERE id = ?", (json.dumps(list(heard)), len(heard), recording))
+    with db.write() as connection:
+        connection.execute(
+            "UPDATE recording SET heard = ?, channels = ? WHERE id = ?", (json.dumps(list(heard)), len(heard), recording)
+        )
 
 
 def set_spoken(db: Database, recording: int, code: str) -> None:
     """The language that was found in its sound or its words."""
-    with db.write() as c:
-        c.execute("UPDATE recording SET spoken = ? WHERE id = ?", (code, recording))
+    with db.write() as connection:
+        connection.execute("UPDATE recording SET spoken = ? WHERE id = ?", (code, recording))
 
 
 def set_changed(db: Database, recording: int, changed: int) -> None:
     """Its file was written anew, but is the same."""
-    with db.write() as c:
-        c.execute("UPDATE recording SET changed = ? WHERE id = ?", (changed, recording))
+    with db.write() as connection:
+        connection.execute("UPDATE recording SET changed = ? WHERE id = ?", (changed, recording))
 
 
 def set_checksum(db: Database, recording: int, checksum: str) -> None:
     """The SHA-256 of its file, known before it is prepared."""
-    with db.write() as c:
-        c.execute("UPDATE recording SET checksum = ? WHERE id = ?", (checksum, recording))
+    with db.write() as connection:
+        connection.execute("UPDATE recording SET checksum = ? WHERE id = ?", (checksum, recording))
 
 
 def replace_file(db: Database, recording: int, path: str, facts: Mapping[str, Any]) -> None:
     """Another file of the same recording takes its place: size, rate and picture are its own, the checksum is found anew."""
-    with db.write() as c:
-        c.execute(
+    with db.write() as connection:
+        connection.execute(
             "UPDATE recording SET path = ?, size = ?, checksum = '', rate_num = ?, rate_den = ?, frames = ?, width = ?, height = ?,"
             " channels = ?, remarks = ?, changed = ?, microphones = ?, heard = ?, ready = 0 WHERE id = ?",
             (path, facts["size"], *facts["rate"], facts["frames"], facts["width"], facts["height"], facts["channels"],
@@ -321,10 +327,10 @@ def replace_file(db: Database, recording: int, path: str, facts: Mapping[str, An
 
 def set_sync(db: Database, rows: Sequence[tuple[int, Sync | None, float, str]]) -> None:
     """Put recordings on the clock of a sync set, or (None) take them out: (recording, place, how sure, how found)."""
-    with db.write() as c:
+    with db.write() as connection:
         for recording, sync, sure, how in rows:
             where = (None, 0, 0.0) if sync is None else (sync.set, sync.offset, sync.ppm)
-            c.execute(
+            connection.execute(
                 "UPDATE recording SET sync_set = ?, sync_offset = ?, sync_ppm = ?, sync_sure = ?, sync_how = ? WHERE id = ?",
                 (*where, sure, how, recording),
             )

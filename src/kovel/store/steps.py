@@ -28,10 +28,10 @@ FIELDS = {"name", "kind", "roll", "camera", "day", "aside", "poster", "language"
 class Step:
     """A transaction under way. `before` must see rows before they change; `made` those that are new."""
 
-    def __init__(self, c: sqlite3.Connection) -> None:
-        self.c = c
-        self.ids: dict[str, set[int]] = {t: set() for t in TABLES}
-        self.rows: dict[str, dict[int, list[Any]]] = {t: {} for t in TABLES}
+    def __init__(self, connection: sqlite3.Connection) -> None:
+        self.c = connection
+        self.ids: dict[str, set[int]] = {table: set() for table in TABLES}
+        self.rows: dict[str, dict[int, list[Any]]] = {table: {} for table in TABLES}
         self.words: dict[str, Any] | None = None
         self.settings: dict[str, Any] | None = None
         self.out: dict[str, Any] | None = None
@@ -48,7 +48,12 @@ class Step:
         return row
 
     def replaced(self, recording: int, at: int, old: Sequence[Word], new: Sequence[Word]) -> None:
-        self.words = {"recording": recording, "at": at, "old": [_flat(w) for w in old], "new": [_flat(w) for w in new]}
+        self.words = {
+            "recording": recording,
+            "at": at,
+            "old": [_flat(word) for word in old],
+            "new": [_flat(word) for word in new],
+        }
 
     def set(self, recording: int, new: str) -> None:
         """A recording's settings, as JSON."""
@@ -73,38 +78,40 @@ class Step:
         self.out = {"recording": recording, "out": out}
 
 
-def _put_fields(c: sqlite3.Connection, recording: int, fields: Mapping[str, Any]) -> None:
+def _put_fields(connection: sqlite3.Connection, recording: int, fields: Mapping[str, Any]) -> None:
     if set(fields) - FIELDS:
         raise Invalid("That cannot be changed on a recording.")
-    c.execute(f"UPDATE recording SET {', '.join(f'{k} = ?' for k in fields)} WHERE id = ?", (*fields.values(), recording))
+    connection.execute(
+        f"UPDATE recording SET {', '.join(f'{field} = ?' for field in fields)} WHERE id = ?", (*fields.values(), recording)
+    )
 
 
-def _put_out(c: sqlite3.Connection, recording: int, out: bool) -> None:
-    c.execute(
+def _put_out(connection: sqlite3.Connection, recording: int, out: bool) -> None:
+    connection.execute(
         "UPDATE recording SET gone = CASE WHEN ? THEN strftime('%Y-%m-%dT%H:%M:%fZ', 'now') END WHERE id = ?", (out, recording)
     )
 
 
-def _flat(w: Word) -> list[Any]:
-    return [w.text, w.start, w.end, w.speaker, w.sure]
+def _flat(word: Word) -> list[Any]:
+    return [word.text, word.start, word.end, word.speaker, word.sure]
 
 
-def _rows(c: sqlite3.Connection, table: str, ids: Sequence[int]) -> dict[int, list[Any]]:
+def _rows(connection: sqlite3.Connection, table: str, ids: Sequence[int]) -> dict[int, list[Any]]:
     cols, marks = ", ".join(TABLES[table]), ",".join("?" * len(ids))
-    return {r["id"]: list(r) for r in c.execute(f"SELECT {cols} FROM {table} WHERE id IN ({marks})", list(ids))}
+    return {row["id"]: list(row) for row in connection.execute(f"SELECT {cols} FROM {table} WHERE id IN ({marks})", list(ids))}
 
 
 @contextmanager
 def step(db: Database, project: int, did: str) -> Iterator[Step]:
     """One undoable change of the log, in one transaction."""
-    with db.write() as c:
-        s = Step(c)
+    with db.write() as connection:
+        s = Step(connection)
         yield s
         change: dict[str, Any] = {}
-        for t in TABLES:
-            if s.ids[t]:
-                after = _rows(c, t, sorted(s.ids[t]))
-                change[t] = [[i, s.rows[t].get(i), after.get(i)] for i in sorted(s.ids[t])]
+        for table in TABLES:
+            if s.ids[table]:
+                after = _rows(connection, table, sorted(s.ids[table]))
+                change[table] = [[i, s.rows[table].get(i), after.get(i)] for i in sorted(s.ids[table])]
         if s.words:
             change["words"] = s.words
         if s.settings:
@@ -112,47 +119,49 @@ def step(db: Database, project: int, did: str) -> Iterator[Step]:
         if s.out:
             change["out"] = s.out
         if s.fields:
-            change["fields"] = [[i, old, new] for i, (old, new) in s.fields.items()]
+            change["fields"] = [[key, old, new] for key, (old, new) in s.fields.items()]
         if s.grouped:
-            change["groups"] = {"old": s.grouped[1], "new": rows_of(c, s.grouped[0])}
-        c.execute("DELETE FROM log_step WHERE project = ? AND undone", (project,))
-        c.execute("INSERT INTO log_step (project, did, change) VALUES (?,?,?)", (project, did, json.dumps(change)))
+            change["groups"] = {"old": s.grouped[1], "new": rows_of(connection, s.grouped[0])}
+        connection.execute("DELETE FROM log_step WHERE project = ? AND undone", (project,))
+        connection.execute("INSERT INTO log_step (project, did, change) VALUES (?,?,?)", (project, did, json.dumps(change)))
 
 
 def undo_or_redo(db: Database, project: int, redo: bool = False) -> tuple[str, list[int]]:
     """Undo the last step of a project's log, or do the last undone one again: what it was, and the recordings touched."""
-    with db.write() as c:
+    with db.write() as connection:
         order = "undone = 1 ORDER BY id" if redo else "undone = 0 ORDER BY id DESC"
-        row = c.execute(f"SELECT * FROM log_step WHERE project = ? AND {order} LIMIT 1", (project,)).fetchone()
+        row = connection.execute(f"SELECT * FROM log_step WHERE project = ? AND {order} LIMIT 1", (project,)).fetchone()
         if row is None:
             raise Invalid(f"There is nothing to {'do again' if redo else 'undo'} in the log.")
         change = json.loads(row["change"])
         touched: set[int] = set()
-        for t, cols in TABLES.items():
-            for i, before, after in change.get(t, ()):
+        for name, cols in TABLES.items():
+            for i, before, after in change.get(name, ()):
                 put = after if redo else before
                 touched |= {r[1] for r in (before, after) if r}
-                c.execute(f"DELETE FROM {t} WHERE id = ?", (i,))
-                if put and c.execute("SELECT 1 FROM recording WHERE id = ?", (put[1],)).fetchone():
-                    c.execute(f"INSERT INTO {t} ({', '.join(cols)}) VALUES ({','.join('?' * len(cols))})", put)
-        if w := change.get("words"):
-            old, new = (w["old"], w["new"]) if redo else (w["new"], w["old"])
-            if not c.execute("SELECT 1 FROM recording WHERE id = ?", (w["recording"],)).fetchone():
+                connection.execute(f"DELETE FROM {name} WHERE id = ?", (i,))
+                if put and connection.execute("SELECT 1 FROM recording WHERE id = ?", (put[1],)).fetchone():
+                    connection.execute(f"INSERT INTO {name} ({', '.join(cols)}) VALUES ({','.join('?' * len(cols))})", put)
+        if words := change.get("words"):
+            old, new = (words["old"], words["new"]) if redo else (words["new"], words["old"])
+            if not connection.execute("SELECT 1 FROM recording WHERE id = ?", (words["recording"],)).fetchone():
                 raise Missing("That recording is not in the project any more.")
-            write_words(c, w["recording"], w["at"], len(old), [Word(*x) for x in new])
-            touched.add(w["recording"])
-        if v := change.get("settings"):
-            c.execute("UPDATE recording SET settings = ? WHERE id = ?", (v["new" if redo else "old"], v["recording"]))
-            touched.add(v["recording"])
+            write_words(connection, words["recording"], words["at"], len(old), [Word(*x) for x in new])
+            touched.add(words["recording"])
+        if settings := change.get("settings"):
+            connection.execute(
+                "UPDATE recording SET settings = ? WHERE id = ?", (settings["new" if redo else "old"], settings["recording"])
+            )
+            touched.add(settings["recording"])
         if o := change.get("out"):
-            if not c.execute("SELECT 1 FROM recording WHERE id = ?", (o["recording"],)).fetchone():
+            if not connection.execute("SELECT 1 FROM recording WHERE id = ?", (o["recording"],)).fetchone():
                 raise Missing("That recording was taken out for good.")
-            _put_out(c, o["recording"], o["out"] if redo else not o["out"])
+            _put_out(connection, o["recording"], o["out"] if redo else not o["out"])
             touched.add(o["recording"])
         for i, was, now in change.get("fields", ()):
-            _put_fields(c, i, now if redo else was)
+            _put_fields(connection, i, now if redo else was)
             touched.add(i)
-        if g := change.get("groups"):
-            put_rows(c, project, g["new" if redo else "old"])
-        c.execute("UPDATE log_step SET undone = ? WHERE id = ?", (not redo, row["id"]))
+        if groups := change.get("groups"):
+            put_rows(connection, project, groups["new" if redo else "old"])
+        connection.execute("UPDATE log_step SET undone = ? WHERE id = ?", (not redo, row["id"]))
     return row["did"], sorted(touched)

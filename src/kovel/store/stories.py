@@ -42,7 +42,7 @@ class Kept:
 
 def current(db: Database, project: int) -> int:
     """The story of a project that is open."""
-    r = (
+    row = (
         db.read()
         .execute(
             "SELECT s.id FROM story s JOIN project p ON p.id = s.project WHERE p.id = ? ORDER BY s.id = p.story DESC, s.id LIMIT 1",
@@ -50,9 +50,9 @@ def current(db: Database, project: int) -> int:
         )
         .fetchone()
     )
-    if r is None:
+    if row is None:
         raise Missing("This project has no story.")
-    return int(r[0])
+    return int(row[0])
 
 
 def put_in(db: Database, project: int, ranges: Sequence[Sequence[int]], at: int | None) -> Report:
@@ -60,30 +60,30 @@ def put_in(db: Database, project: int, ranges: Sequence[Sequence[int]], at: int 
     sid = current(db, project)
     length = load(db, sid).story.length
     place = length if at is None else max(0, min(at, length))
-    return edit(db, sid, None, "insert_several", {"at": place, "ranges": [list(r) for r in ranges]})[1]
+    return edit(db, sid, None, "insert_several", {"at": place, "ranges": [list(span) for span in ranges]})[1]
 
 
 def load(db: Database, story: int) -> Kept:
-    with db.snapshot() as c:
-        return load_at(db, c, story)
+    with db.snapshot() as connection:
+        return load_at(db, connection, story)
 
 
-def load_at(db: Database, c: sqlite3.Connection, story: int) -> Kept:
+def load_at(db: Database, connection: sqlite3.Connection, story: int) -> Kept:
     """The story at the revision this connection sees; its rows are read only when that is another one than last time."""
-    r = c.execute(
+    row = connection.execute(
         "SELECT s.*, p.rate_num, p.rate_den FROM story s JOIN project p ON p.id = s.project WHERE s.id = ?", (story,)
     ).fetchone()
-    if r is None:
+    if row is None:
         raise Missing("There is no such story. It may have been deleted.")
     revision, known = db.stories.get(story, (-1, None))
-    if known is None or revision != r["revision"]:
-        known = _rows(c, story, r)
-        db.stories[story] = (r["revision"], known)
-    redo = c.execute(
+    if known is None or revision != row["revision"]:
+        known = _rows(connection, story, row)
+        db.stories[story] = (row["revision"], known)
+    redo = connection.execute(
         "SELECT 1 FROM journal WHERE story = ? AND (parent IS ? OR command = ? AND editor = ?) LIMIT 1",
-        (story, r["head"], UNDO, db.editor()[0]),
+        (story, row["head"], UNDO, db.editor()[0]),
     ).fetchone()
-    return Kept(r["id"], r["project"], r["name"], r["revision"], known, r["head"] is not None, redo is not None)
+    return Kept(row["id"], row["project"], row["name"], row["revision"], known, row["head"] is not None, redo is not None)
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,16 +106,16 @@ _TABLES = {
 _OWN = {"pieces", "covers", "loose", "sounds", "loose_sounds"}  # what has settings of its own, last in its row
 
 
-def _rows(c: sqlite3.Connection, story: int, r: sqlite3.Row) -> Story:
+def _rows(connection: sqlite3.Connection, story: int, row: sqlite3.Row) -> Story:
     parts: dict[str, Any] = {}
     for part, t in _TABLES.items():
         skip = {"story", "ordinal", "loose"}
-        rows = c.execute(f"SELECT * FROM {t.name} WHERE {t.where} ORDER BY ordinal", (story,))
-        keep = [i for i, d in enumerate(rows.description) if d[0] not in skip]
-        parts[part] = tuple(ROWS[part][1](_from_sql(part, [x[i] for i in keep])) for x in rows)
-    parts |= {k: frozenset(json.loads(r[k])) for k in SETS} | {k: r[k] for k in NUMBERS}
-    parts |= {k: values_from(json.loads(r[k])) for k in VALUES}
-    return Story(Rate(r["rate_num"], r["rate_den"]), **parts)
+        rows = connection.execute(f"SELECT * FROM {t.name} WHERE {t.where} ORDER BY ordinal", (story,))
+        keep = [index for index, d in enumerate(rows.description) if d[0] not in skip]
+        parts[part] = tuple(ROWS[part][1](_from_sql(part, [row[i] for i in keep])) for row in rows)
+    parts |= {name: frozenset(json.loads(row[name])) for name in SETS} | {name: row[name] for name in NUMBERS}
+    parts |= {name: values_from(json.loads(row[name])) for name in VALUES}
+    return Story(Rate(row["rate_num"], row["rate_den"]), **parts)
 
 
 def _from_sql(part: str, row: list[Any]) -> list[Any]:
@@ -142,27 +142,28 @@ def _plain(key: str, value: Any) -> Any:
     return json.dumps(sorted(value)) if key in SETS else json.dumps(values_json(value)) if key in VALUES else value
 
 
-def write_rows(c: sqlite3.Connection, story: int, p: Patch, head: int | None) -> None:
+def write_rows(connection: sqlite3.Connection, story: int, patch: Patch, head: int | None) -> None:
     """Change the rows by a patch; the one place that does. All that goes goes first: an id may come back elsewhere."""
-    for part, s in p.rows.items():
+    for part, splice in patch.rows.items():
         t = _TABLES[part]
-        if s.old:
-            c.execute(
-                f"DELETE FROM {t.name} WHERE {t.where} AND ordinal >= ? AND ordinal < ?", (story, s.index, s.index + len(s.old))
+        if splice.old:
+            connection.execute(
+                f"DELETE FROM {t.name} WHERE {t.where} AND ordinal >= ? AND ordinal < ?",
+                (story, splice.index, splice.index + len(splice.old)),
             )
-    for part, s in p.rows.items():
-        t, grow = _TABLES[part], len(s.new) - len(s.old)
+    for part, splice in patch.rows.items():
+        t, grow = _TABLES[part], len(splice.new) - len(splice.old)
         if grow:
-            c.execute(
+            connection.execute(
                 f"UPDATE {t.name} SET ordinal = ordinal + ? WHERE {t.where} AND ordinal >= ?",
-                (grow, story, s.index + len(s.old)),
+                (grow, story, splice.index + len(splice.old)),
             )
-        rows = [_to_sql(story, t, s.index + i, part, x) for i, x in enumerate(s.new)]
+        rows = [_to_sql(story, t, splice.index + index, part, x) for index, x in enumerate(splice.new)]
         if rows:
-            c.executemany(f"INSERT INTO {t.name} VALUES ({','.join('?' * len(rows[0]))})", rows)
-    c.execute("UPDATE story SET revision = revision + 1, head = ? WHERE id = ?", (head, story))
-    for k, (_, now) in p.values.items():
-        c.execute(f"UPDATE story SET {k} = ? WHERE id = ?", (_plain(k, now), story))
+            connection.executemany(f"INSERT INTO {t.name} VALUES ({','.join('?' * len(rows[0]))})", rows)
+    connection.execute("UPDATE story SET revision = revision + 1, head = ? WHERE id = ?", (head, story))
+    for name, (_, now) in patch.values.items():
+        connection.execute(f"UPDATE story SET {name} = ? WHERE id = ?", (_plain(name, now), story))
 
 
 def not_stale(db: Database, kept: Kept, revision: int | None) -> None:
@@ -179,26 +180,26 @@ def edit(db: Database, story: int, revision: int | None, name: str, params: Mapp
 
     Raises `Refused` (cannot be met) or `Stale` (page too old); in both cases nothing has changed.
     """
-    with db.write() as c:
-        kept = load_at(db, c, story)
+    with db.write() as connection:
+        kept = load_at(db, connection, story)
         not_stale(db, kept, revision)
         new, report = catalogue.run(kept.story, recordings.sources(db, kept.project), name, params)
         patch = Patch.between(kept.story, new)
-        write_edit(db, c, story, name, dict(params), report, patch)
+        write_edit(db, connection, story, name, dict(params), report, patch)
     return remembered(db, replace(kept, revision=kept.revision + 1, story=new, can_undo=True, can_redo=False)), report
 
 
 def write_edit(
-    db: Database, c: sqlite3.Connection, story: int, name: str, params: dict[str, Any], report: Report, patch: Patch
+    db: Database, connection: sqlite3.Connection, story: int, name: str, params: dict[str, Any], report: Report, patch: Patch
 ) -> None:
     """Write an edit: its entry in the journal, and the rows that it changes."""
-    head = c.execute("SELECT head FROM story WHERE id = ?", (story,)).fetchone()[0]
+    head = connection.execute("SELECT head FROM story WHERE id = ?", (story,)).fetchone()[0]
     told = json.dumps(params), report.did, json.dumps(report.notes), json.dumps(patch.to_json(), separators=(",", ":"))
-    entry = c.execute(
+    entry = connection.execute(
         "INSERT INTO journal (story, parent, command, params, did, notes, patch, editor, editor_name) VALUES (?,?,?,?,?,?,?,?,?)",
         (story, head, name, *told, *db.editor()),
     ).lastrowid
-    write_rows(c, story, patch, entry)
+    write_rows(connection, story, patch, entry)
 
 
 def remembered(db: Database, kept: Kept) -> Kept:
@@ -221,7 +222,7 @@ def preview(db: Database, story: int, name: str, params: Mapping[str, Any]) -> R
 def of_project(db: Database, project: int) -> list[Kept]:
     """All stories of a project, in the order they were made."""
     rows = db.read().execute("SELECT id FROM story WHERE project = ? ORDER BY id", (project,)).fetchall()
-    return [load(db, r[0]) for r in rows]
+    return [load(db, row[0]) for row in rows]
 
 
 def _name(name: str) -> str:
@@ -233,15 +234,15 @@ def _name(name: str) -> str:
 
 def create(db: Database, project: int, name: str, of: int | None = None) -> int:
     """A new story, empty or a copy of another one as it stands (whose history stays with it); it is opened."""
-    with db.write() as c:
-        made = fresh(c, "story")
-        c.execute("INSERT INTO story (id, project, name) VALUES (?, ?, ?)", (made, project, _name(name)))
+    with db.write() as connection:
+        made = fresh(connection, "story")
+        connection.execute("INSERT INTO story (id, project, name) VALUES (?, ?, ?)", (made, project, _name(name)))
         if of is not None:
-            old = load_at(db, c, of)
+            old = load_at(db, connection, of)
             if old.project != project:
                 raise Missing("There is no such story in the project.")
-            write_rows(c, made, Patch.between(Story(old.story.rate), old.story), None)
-        c.execute("UPDATE project SET story = ? WHERE id = ?", (made, project))
+            write_rows(connection, made, Patch.between(Story(old.story.rate), old.story), None)
+        connection.execute("UPDATE project SET story = ? WHERE id = ?", (made, project))
     return int(made)
 
 
@@ -254,25 +255,25 @@ def create_with(
     """A new story that was made elsewhere, or (`how`) proposed; undo leads back to an empty one. `notes`: what could not be taken,
     or why each piece is in it. One that was brought in is opened, a proposed one lies beside the one that is open."""
     held(story)
-    with db.write() as c:
-        was = c.execute("SELECT story FROM project WHERE id = ?", (project,)).fetchone()[0]
+    with db.write() as connection:
+        was = connection.execute("SELECT story FROM project WHERE id = ?", (project,)).fetchone()[0]
         made = create(db, project, name)
         if how == PROPOSED:
-            c.execute("UPDATE project SET story = ? WHERE id = ?", (was, project))
+            connection.execute("UPDATE project SET story = ? WHERE id = ?", (was, project))
         empty = Story(story.rate)
         patch = Patch.between(empty, story)
-        entry = c.execute(
+        entry = connection.execute(
             "INSERT INTO journal (story, parent, command, params, did, notes, patch) VALUES (?,NULL,?,'{}',?,?,?)",
             (made, how, did, json.dumps(list(notes)), json.dumps(patch.to_json(), separators=(",", ":"))),
         ).lastrowid
-        write_rows(c, made, patch, entry)
+        write_rows(connection, made, patch, entry)
     return made
 
 
 def not_taken(db: Database, story: int) -> list[str]:
     """What could not be taken of the file that a story was brought in from."""
-    r = db.read().execute("SELECT notes FROM journal WHERE story = ? AND command = ?", (story, BROUGHT_IN)).fetchone()
-    notes: list[str] = json.loads(r[0]) if r else []
+    row = db.read().execute("SELECT notes FROM journal WHERE story = ? AND command = ?", (story, BROUGHT_IN)).fetchone()
+    notes: list[str] = json.loads(row[0]) if row else []
     return notes
 
 
@@ -283,31 +284,31 @@ def proposed(db: Database, project: int) -> list[tuple[int, str, list[str]]]:
         " ORDER BY s.id DESC",
         (project, PROPOSED),
     )
-    return [(r[0], r[1], json.loads(r[2])) for r in rows]
+    return [(row[0], row[1], json.loads(row[2])) for row in rows]
 
 
 def open_story(db: Database, project: int, story: int) -> None:
     """Make this the story that is open."""
-    with db.write() as c:
-        if not c.execute("SELECT 1 FROM story WHERE id = ? AND project = ?", (story, project)).fetchone():
+    with db.write() as connection:
+        if not connection.execute("SELECT 1 FROM story WHERE id = ? AND project = ?", (story, project)).fetchone():
             raise Missing("There is no such story in the project.")
-        c.execute("UPDATE project SET story = ? WHERE id = ?", (story, project))
+        connection.execute("UPDATE project SET story = ? WHERE id = ?", (story, project))
 
 
 def rename(db: Database, story: int, name: str) -> None:
-    with db.write() as c:
-        c.execute("UPDATE story SET name = ? WHERE id = ?", (_name(name), story))
+    with db.write() as connection:
+        connection.execute("UPDATE story SET name = ? WHERE id = ?", (_name(name), story))
 
 
 def delete(db: Database, project: int, story: int) -> None:
     """Delete a story with its history; the last one stays."""
     db.guard(story)
-    with db.write() as c:
-        all_ = [r[0] for r in c.execute("SELECT id FROM story WHERE project = ?", (project,))]
+    with db.write() as connection:
+        all_ = [row[0] for row in connection.execute("SELECT id FROM story WHERE project = ?", (project,))]
         if story not in all_:
             raise Missing("There is no such story in the project.")
         if len(all_) < 2:
             raise Invalid("A project keeps at least one story. Make another one first.")
-        c.execute("DELETE FROM journal WHERE story = ?", (story,))
-        c.execute("DELETE FROM story WHERE id = ?", (story,))
-        c.execute("UPDATE project SET story = NULL WHERE id = ? AND story = ?", (project, story))
+        connection.execute("DELETE FROM journal WHERE story = ?", (story,))
+        connection.execute("DELETE FROM story WHERE id = ?", (story,))
+        connection.execute("UPDATE project SET story = NULL WHERE id = ? AND story = ?", (project, story))

@@ -30,13 +30,15 @@ class Subclip:
         return self.start + self.length
 
 
-def _subclip(r: sqlite3.Row) -> Subclip:
-    tags = tuple(filter(None, r["tags"].split(",")))
-    return Subclip(r["id"], r["recording"], r["name"], r["start"], r["length"], r["note"], tags, r["verdict"], r["board"])
+def _subclip(row: sqlite3.Row) -> Subclip:
+    tags = tuple(filter(None, row["tags"].split(",")))
+    return Subclip(
+        row["id"], row["recording"], row["name"], row["start"], row["length"], row["note"], tags, row["verdict"], row["board"]
+    )
 
 
 def clean_tags(text: str) -> str:
-    return ",".join(dict.fromkeys(t.strip().lower()[:40] for t in text.replace(";", ",").split(",") if t.strip()))
+    return ",".join(dict.fromkeys(text.strip().lower()[:40] for text in text.replace(";", ",").split(",") if text.strip()))
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,12 +54,12 @@ class New:
     verdict: str = "keep"
 
 
-def check(r: recordings.Recording, total: int, new: New) -> None:
+def check(recording: recordings.Recording, total: int, new: New) -> None:
     """`Invalid` for a range that is empty or leaves its recording, or a verdict that is none."""
     if new.end <= new.start:
         raise Invalid("In and out are at the same place. Set the out point after the in point.")
     if new.start < 0 or new.end > total:
-        raise Invalid(f"The range runs past the {'start' if new.start < 0 else 'end'} of {r.name}.")
+        raise Invalid(f"The range runs past the {'start' if new.start < 0 else 'end'} of {recording.name}.")
     if new.verdict not in VERDICTS:
         raise Invalid("A verdict is keep, maybe or drop.")
 
@@ -65,25 +67,34 @@ def check(r: recordings.Recording, total: int, new: New) -> None:
 def add_all(db: Database, project: int, rows: Sequence[New], did: str) -> list[Subclip]:
     """Keep several ranges in one undoable step; `Invalid` and none is kept if one cannot be."""
     rate = recordings.clock_of(db, project)
-    known = {r.id: r for r in recordings.of_project(db, project)}
-    for n in rows:
-        if n.recording not in known:
+    known = {recording.id: recording for recording in recordings.of_project(db, project)}
+    for new in rows:
+        if new.recording not in known:
             raise Missing("There is no such recording in the project.")
-        check(known[n.recording], known[n.recording].length(rate), n)
+        check(known[new.recording], known[new.recording].length(rate), new)
     counts = dict(
         db.read().execute("SELECT recording, count(*) FROM subclip GROUP BY recording").fetchall()
     )  # names are numbered on from these
     ids = []
-    with steps.step(db, project, did) as s:
-        for n in rows:
-            counts[n.recording] = counts.get(n.recording, 0) + 1
-            name = clean_name(n.name or f"{known[n.recording].name[:100]} {counts[n.recording]}", limit=120)
-            row = fresh(s.c, "subclip")
-            s.c.execute(
+    with steps.step(db, project, did) as step:
+        for new in rows:
+            counts[new.recording] = counts.get(new.recording, 0) + 1
+            name = clean_name(new.name or f"{known[new.recording].name[:100]} {counts[new.recording]}", limit=120)
+            row = fresh(step.c, "subclip")
+            step.c.execute(
                 "INSERT INTO subclip (id, recording, name, start, length, note, tags, verdict) VALUES (?,?,?,?,?,?,?,?)",
-                (row, n.recording, name, n.start, n.end - n.start, n.note.strip()[:2000], clean_tags(n.tags), n.verdict),
+                (
+                    row,
+                    new.recording,
+                    name,
+                    new.start,
+                    new.end - new.start,
+                    new.note.strip()[:2000],
+                    clean_tags(new.tags),
+                    new.verdict,
+                ),
             )
-            ids.append(s.made("subclip", row))
+            ids.append(step.made("subclip", row))
     return [get(db, i) for i in ids]
 
 
@@ -97,10 +108,10 @@ def add(
 
 
 def get(db: Database, subclip: int) -> Subclip:
-    r = db.read().execute(f"SELECT {COLUMNS} FROM subclip WHERE id = ?", (subclip,)).fetchone()
-    if r is None:
+    row = db.read().execute(f"SELECT {COLUMNS} FROM subclip WHERE id = ?", (subclip,)).fetchone()
+    if row is None:
         raise Missing("That subclip is not there any more.")
-    return _subclip(r)
+    return _subclip(row)
 
 
 def update(db: Database, ids: Sequence[int], **fields: str | int | float | None) -> list[Subclip]:
@@ -122,19 +133,23 @@ def update(db: Database, ids: Sequence[int], **fields: str | int | float | None)
     first = recordings.get(db, old[0].recording)
     rate = recordings.clock_of(db, first.project)
     if {"start", "length"} & set(fields):
-        for c in old:
-            a = int(fields.get("start", c.start) or 0)
-            r = recordings.get(db, c.recording)
-            check(r, r.length(rate), New(c.recording, a, a + int(fields.get("length", c.length) or 0)))
+        for subclip in old:
+            a = int(fields.get("start", subclip.start) or 0)
+            recording = recordings.get(db, subclip.recording)
+            check(
+                recording, recording.length(rate), New(subclip.recording, a, a + int(fields.get("length", subclip.length) or 0))
+            )
     what = old[0].name if len(old) == 1 else f"{len(old)} subclips"
-    with steps.step(db, first.project, f"{what} changed") as s:
-        s.before("subclip", list(ids))
-        for c in old:
+    with steps.step(db, first.project, f"{what} changed") as step:
+        step.before("subclip", list(ids))
+        for subclip in old:
             put = dict(fields)
             if more:
-                put["tags"] = clean_tags(",".join([*c.tags, more]))
+                put["tags"] = clean_tags(",".join([*subclip.tags, more]))
             if put:
-                s.c.execute(f"UPDATE subclip SET {', '.join(f'{k} = ?' for k in put)} WHERE id = ?", (*put.values(), c.id))
+                step.c.execute(
+                    f"UPDATE subclip SET {', '.join(f'{name} = ?' for name in put)} WHERE id = ?", (*put.values(), subclip.id)
+                )
     return [get(db, i) for i in ids]
 
 
@@ -143,30 +158,32 @@ def remove(db: Database, ids: Sequence[int]) -> list[Subclip]:
     if not old:
         raise Invalid("Choose a subclip first.")
     what = old[0].name if len(old) == 1 else f"{len(old)} subclips"
-    with steps.step(db, recordings.get(db, old[0].recording).project, f"{what} taken out of the log") as s:
-        s.before("subclip", list(ids))
-        s.c.executemany("DELETE FROM subclip WHERE id = ?", [(i,) for i in ids])
+    with steps.step(db, recordings.get(db, old[0].recording).project, f"{what} taken out of the log") as step:
+        step.before("subclip", list(ids))
+        step.c.executemany("DELETE FROM subclip WHERE id = ?", [(i,) for i in ids])
     return old
 
 
 def arrange(db: Database, project: int, ids: Sequence[int]) -> None:
     """The storyboard holds these subclips in this order, and no others of the project."""
-    here = {c.id: c for c in of_project(db, project)}
-    changed = [i for i, c in here.items() if c.board is not None or i in ids]
-    with steps.step(db, project, "storyboard arranged") as s:
-        s.before("subclip", changed)
-        s.c.executemany("UPDATE subclip SET board = NULL WHERE id = ?", [(i,) for i in changed])
-        s.c.executemany("UPDATE subclip SET board = ? WHERE id = ?", [(n, i) for n, i in enumerate(ids) if i in here])
+    here = {subclip.id: subclip for subclip in of_project(db, project)}
+    changed = [key for key, subclip in here.items() if subclip.board is not None or key in ids]
+    with steps.step(db, project, "storyboard arranged") as step:
+        step.before("subclip", changed)
+        step.c.executemany("UPDATE subclip SET board = NULL WHERE id = ?", [(i,) for i in changed])
+        step.c.executemany(
+            "UPDATE subclip SET board = ? WHERE id = ?", [(index, i) for index, i in enumerate(ids) if i in here]
+        )
 
 
 def on_board(db: Database, project: int) -> list[Subclip]:
     """The storyboard, in its order."""
-    return sorted((c for c in of_project(db, project) if c.board is not None), key=lambda c: c.board or 0)
+    return sorted((subclip for subclip in of_project(db, project) if subclip.board is not None), key=lambda c: c.board or 0)
 
 
 def of_recording(db: Database, recording: int) -> list[Subclip]:
     rows = db.read().execute(f"SELECT {COLUMNS} FROM subclip WHERE recording = ? ORDER BY start, id", (recording,))
-    return [_subclip(r) for r in rows]
+    return [_subclip(row) for row in rows]
 
 
 def of_project(db: Database, project: int) -> list[Subclip]:
@@ -175,11 +192,13 @@ def of_project(db: Database, project: int) -> list[Subclip]:
         f"SELECT {cols} FROM subclip s JOIN recording r ON r.id = s.recording WHERE r.project = ? AND r.gone IS NULL ORDER BY r.ordinal, s.start, s.id",
         (project,),
     )
-    return [_subclip(r) for r in rows]
+    return [_subclip(row) for row in rows]
 
 
 def reshape(db: Database, project: int, rows: Sequence[tuple[int, int, int]], did: str) -> None:
     """New edges (subclip, start, end) for several subclips, in one undoable step."""
-    with steps.step(db, project, did) as s:
-        s.before("subclip", [i for i, _, _ in rows])
-        s.c.executemany("UPDATE subclip SET start = ?, length = ? WHERE id = ?", [(a, b - a, i) for i, a, b in rows])
+    with steps.step(db, project, did) as step:
+        step.before("subclip", [i for i, _, _ in rows])
+        step.c.executemany(
+            "UPDATE subclip SET start = ?, length = ? WHERE id = ?", [(start, end - start, i) for i, start, end in rows]
+        )

@@ -40,7 +40,7 @@ class Judged:
 
 def listing(db: Database, project: int) -> list[Theme]:
     rows = db.read().execute("SELECT id, name, own, aside FROM theme WHERE project = ? ORDER BY aside, ordinal, id", (project,))
-    return [Theme(r[0], r[1], bool(r[2]), bool(r[3])) for r in rows]
+    return [Theme(row[0], row[1], bool(row[2]), bool(row[3])) for row in rows]
 
 
 def placed(db: Database, project: int) -> list[Placed]:
@@ -49,21 +49,21 @@ def placed(db: Database, project: int) -> list[Placed]:
         " WHERE t.project = ? ORDER BY s.recording, s.start",
         (project,),
     )
-    return [Placed(r[0], r[1], r[2], r[3], bool(r[4])) for r in rows]
+    return [Placed(row[0], row[1], row[2], row[3], bool(row[4])) for row in rows]
 
 
 def get(db: Database, project: int, theme: int) -> Theme:
-    for t in listing(db, project):
-        if t.id == theme:
-            return t
+    for this_theme in listing(db, project):
+        if this_theme.id == theme:
+            return this_theme
     raise Missing("There is no such theme in the project.")
 
 
 @contextmanager
 def _changed(db: Database, project: int, did: str) -> Iterator[steps.Step]:
-    with steps.step(db, project, did) as s:
-        s.groups(project)
-        yield s
+    with steps.step(db, project, did) as step:
+        step.groups(project)
+        yield step
 
 
 Group = tuple[int | None, str, Sequence[tuple[int, int, int]]]
@@ -72,25 +72,27 @@ Group = tuple[int | None, str, Sequence[tuple[int, int, int]]]
 def put(db: Database, project: int, groups: Sequence[Group]) -> None:
     """Statements (recording, start, end) into themes: those that are there (by number), and new ones (None) under a name. No step
     of the log: it follows from new words."""
-    with db.write() as c:
-        last = c.execute("SELECT coalesce(max(ordinal), 0) FROM theme WHERE project = ?", (project,)).fetchone()[0]
+    with db.write() as connection:
+        last = connection.execute("SELECT coalesce(max(ordinal), 0) FROM theme WHERE project = ?", (project,)).fetchone()[0]
         for theme, name, rows in groups:
             if theme is None:
-                theme, last = fresh(c, "theme"), last + 1
-                c.execute("INSERT INTO theme (id, project, name, ordinal) VALUES (?,?,?,?)", (theme, project, name, last))
-            c.executemany(
+                theme, last = fresh(connection, "theme"), last + 1
+                connection.execute(
+                    "INSERT INTO theme (id, project, name, ordinal) VALUES (?,?,?,?)", (theme, project, name, last)
+                )
+            connection.executemany(
                 "INSERT OR REPLACE INTO theme_statement (recording, start, end, theme) VALUES (?,?,?,?)",
-                [(*r, theme) for r in rows],
+                [(*row, theme) for row in rows],
             )
 
 
 @contextmanager
 def grouping(db: Database, project: int) -> Iterator[None]:
     """Group anew in here: what the editor neither named nor put anywhere is taken out first, and all of it is one undoable step."""
-    with _changed(db, project, "statements grouped into themes") as s:
+    with _changed(db, project, "statements grouped into themes") as step:
         own = "SELECT id FROM theme WHERE project = ? AND NOT own"
-        s.c.execute(f"DELETE FROM theme_statement WHERE NOT own AND theme IN ({own})", (project,))
-        s.c.execute(
+        step.c.execute(f"DELETE FROM theme_statement WHERE NOT own AND theme IN ({own})", (project,))
+        step.c.execute(
             f"DELETE FROM theme WHERE id IN ({own}) AND NOT EXISTS (SELECT 1 FROM theme_statement WHERE theme = theme.id)",
             (project,),
         )
@@ -99,17 +101,17 @@ def grouping(db: Database, project: int) -> Iterator[None]:
 
 def reshape(db: Database, rows: Sequence[tuple[int, int, int, int]]) -> None:
     """Statements whose edges are others now: (recording, start, new start, new end)."""
-    with db.write() as c:
+    with db.write() as connection:
         for recording, was, start, end in rows:
-            c.execute("UPDATE OR REPLACE theme_statement SET start = ?, end = ? WHERE recording = ? AND start = ?",
+            connection.execute("UPDATE OR REPLACE theme_statement SET start = ?, end = ? WHERE recording = ? AND start = ?",
                       (start, end, recording, was))  # fmt: skip
 
 
 def rename(db: Database, project: int, theme: int, name: str) -> str:
     name = clean_name(name)
     old = get(db, project, theme)
-    with _changed(db, project, f"theme {old.name} called {name}") as s:
-        s.c.execute("UPDATE theme SET name = ?, own = 1 WHERE id = ?", (name, theme))
+    with _changed(db, project, f"theme {old.name} called {name}") as step:
+        step.c.execute("UPDATE theme SET name = ?, own = 1 WHERE id = ?", (name, theme))
     return name
 
 
@@ -121,8 +123,8 @@ def set_aside(db: Database, project: int, themes: Sequence[int]) -> bool:
     aside = not rows[0].aside
     with _changed(
         db, project, f"{len(rows)} theme{'s' if len(rows) != 1 else ''} {'set aside' if aside else 'taken up again'}"
-    ) as s:
-        s.c.executemany("UPDATE theme SET aside = ? WHERE id = ?", [(aside, t.id) for t in rows])
+    ) as step:
+        step.c.executemany("UPDATE theme SET aside = ? WHERE id = ?", [(aside, theme.id) for theme in rows])
     return aside
 
 
@@ -131,51 +133,53 @@ def merge(db: Database, project: int, themes: Sequence[int]) -> Theme:
     rows = [get(db, project, t) for t in dict.fromkeys(themes)]
     if len(rows) < 2:
         raise Invalid("Choose two or more themes to make them one.")
-    with _changed(db, project, f"{len(rows)} themes made one: {rows[0].name}") as s:
-        for t in rows[1:]:
-            s.c.execute("UPDATE theme_statement SET theme = ?, own = 1 WHERE theme = ?", (rows[0].id, t.id))
-            s.c.execute("DELETE FROM theme WHERE id = ?", (t.id,))
-        s.c.execute("UPDATE theme SET own = 1 WHERE id = ?", (rows[0].id,))
+    with _changed(db, project, f"{len(rows)} themes made one: {rows[0].name}") as step:
+        for theme in rows[1:]:
+            step.c.execute("UPDATE theme_statement SET theme = ?, own = 1 WHERE theme = ?", (rows[0].id, theme.id))
+            step.c.execute("DELETE FROM theme WHERE id = ?", (theme.id,))
+        step.c.execute("UPDATE theme SET own = 1 WHERE id = ?", (rows[0].id,))
     return rows[0]
 
 
 def split(db: Database, project: int, theme: int, parts: Sequence[tuple[str, Sequence[tuple[int, int]]]]) -> list[str]:
     """A theme becomes several: (name, statements); the first part stays where it is."""
-    t = get(db, project, theme)
-    with _changed(db, project, f"theme {t.name} split") as s:
-        at = s.c.execute("SELECT ordinal FROM theme WHERE id = ?", (theme,)).fetchone()[0]
-        s.c.execute("UPDATE theme SET ordinal = ordinal + ? WHERE project = ? AND ordinal > ?", (len(parts), project, at))
-        for k, (name, rows) in enumerate(parts):
+    this_theme = get(db, project, theme)
+    with _changed(db, project, f"theme {this_theme.name} split") as step:
+        at = step.c.execute("SELECT ordinal FROM theme WHERE id = ?", (theme,)).fetchone()[0]
+        step.c.execute("UPDATE theme SET ordinal = ordinal + ? WHERE project = ? AND ordinal > ?", (len(parts), project, at))
+        for index, (name, rows) in enumerate(parts):
             to = theme
-            if k:
-                to = fresh(s.c, "theme")
-                s.c.execute("INSERT INTO theme (id, project, name, ordinal) VALUES (?,?,?,?)", (to, project, name, at + k))
-            elif not t.own:
-                s.c.execute("UPDATE theme SET name = ? WHERE id = ?", (name, theme))
-            s.c.executemany(
-                "UPDATE theme_statement SET theme = ?, own = 1 WHERE recording = ? AND start = ?", [(to, *r) for r in rows]
+            if index:
+                to = fresh(step.c, "theme")
+                step.c.execute(
+                    "INSERT INTO theme (id, project, name, ordinal) VALUES (?,?,?,?)", (to, project, name, at + index)
+                )
+            elif not this_theme.own:
+                step.c.execute("UPDATE theme SET name = ? WHERE id = ?", (name, theme))
+            step.c.executemany(
+                "UPDATE theme_statement SET theme = ?, own = 1 WHERE recording = ? AND start = ?", [(to, *row) for row in rows]
             )
-    return [t.name if t.own else parts[0][0], *(name for name, _ in parts[1:])]
+    return [this_theme.name if this_theme.own else parts[0][0], *(name for name, _ in parts[1:])]
 
 
 def move(db: Database, project: int, recording: int, start: int, theme: int | None) -> Theme:
     """A statement into another theme, or (None) into one of its own."""
-    row = next((p for p in placed(db, project) if (p.recording, p.start) == (recording, start)), None)
+    row = next((other for other in placed(db, project) if (other.recording, other.start) == (recording, start)), None)
     if row is None:
         raise Missing("That statement is not there any more.")
-    with _changed(db, project, "statement moved to another theme") as s:
+    with _changed(db, project, "statement moved to another theme") as step:
         if theme is None:
-            theme = fresh(s.c, "theme")
-            last = s.c.execute("SELECT coalesce(max(ordinal), 0) FROM theme WHERE project = ?", (project,)).fetchone()[0]
-            s.c.execute(
+            theme = fresh(step.c, "theme")
+            last = step.c.execute("SELECT coalesce(max(ordinal), 0) FROM theme WHERE project = ?", (project,)).fetchone()[0]
+            step.c.execute(
                 "INSERT INTO theme (id, project, name, own, ordinal) VALUES (?,?,?,1,?)",
                 (theme, project, "new theme", last + 1),
             )
         to = get(db, project, theme)
-        s.c.execute(
+        step.c.execute(
             "UPDATE theme_statement SET theme = ?, own = 1 WHERE recording = ? AND start = ?", (theme, recording, start)
         )
-        s.c.execute(
+        step.c.execute(
             "DELETE FROM theme WHERE id = ? AND NOT EXISTS (SELECT 1 FROM theme_statement WHERE theme = ?)",
             (row.theme, row.theme),
         )
@@ -186,7 +190,7 @@ def judged(db: Database, project: int) -> list[Judged]:
     rows = db.read().execute(
         "SELECT a_recording, a_start, b_recording, b_start, better FROM retold WHERE project = ?", (project,)
     )
-    return [Judged((r[0], r[1]), (r[2], r[3]), r[4]) for r in rows]
+    return [Judged((row[0], row[1]), (row[2], row[3]), row[4]) for row in rows]
 
 
 def judge(db: Database, project: int, a: tuple[int, int], b: tuple[int, int], better: str) -> None:
@@ -196,10 +200,10 @@ def judge(db: Database, project: int, a: tuple[int, int], b: tuple[int, int], be
     did = {"a": "better telling chosen", "b": "better telling chosen", "apart": "not told twice", "": "judgement taken back"}[
         better
     ]
-    with _changed(db, project, did) as s:
+    with _changed(db, project, did) as step:
         key = (project, *a, *b)
-        s.c.execute(
+        step.c.execute(
             "DELETE FROM retold WHERE project = ? AND a_recording = ? AND a_start = ? AND b_recording = ? AND b_start = ?", key
         )
         if better:
-            s.c.execute("INSERT INTO retold VALUES (?,?,?,?,?,?)", (*key, better))
+            step.c.execute("INSERT INTO retold VALUES (?,?,?,?,?,?)", (*key, better))

@@ -16,8 +16,8 @@ from kovel.store.word_rows import write_words
 
 def said(db: Database, recording: int) -> str:
     """What names the state of a recording's words: another one after each change."""
-    r = db.read().execute("SELECT added, said FROM recording WHERE id = ?", (recording,)).fetchone()
-    return f"{r[0]} {r[1]}" if r else ""
+    row = db.read().execute("SELECT added, said FROM recording WHERE id = ?", (recording,)).fetchone()
+    return f"{row[0]} {row[1]}" if row else ""
 
 
 def words(db: Database, recording: int) -> tuple[Word, ...]:
@@ -28,7 +28,7 @@ def words(db: Database, recording: int) -> tuple[Word, ...]:
         rows = db.read().execute(
             "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? ORDER BY i", (recording,)
         )
-        known = (state, tuple(Word(*r) for r in rows))
+        known = (state, tuple(Word(*row) for row in rows))
         if len(db.words) > 20:
             db.words.clear()
         db.words[recording] = known
@@ -42,7 +42,7 @@ def words_between(db: Database, recording: int, start: int, end: int) -> list[Wo
         " AND start >= coalesce((SELECT max(start) FROM word WHERE recording = ?1 AND start <= ?2), ?2) ORDER BY start, i",
         (recording, start, end),
     )
-    return [Word(*r) for r in rows]
+    return [Word(*row) for row in rows]
 
 
 UNSURE = 0.4  # of a word that needs a look
@@ -51,7 +51,7 @@ UNSURE = 0.4  # of a word that needs a look
 def next_unsure(db: Database, recording: int, sample: int, back: bool = False) -> tuple[Word | None, int]:
     """The first word from a sample on (or the last before it) that the recogniser was unsure of, and how many there are."""
     way = "start < ? ORDER BY start DESC" if back else "start >= ? ORDER BY start"
-    r = (
+    row = (
         db.read()
         .execute(
             f"SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND sure < {UNSURE} AND {way} LIMIT 1",
@@ -60,7 +60,7 @@ def next_unsure(db: Database, recording: int, sample: int, back: bool = False) -
         .fetchone()
     )
     n = db.read().execute(f"SELECT count(*) FROM word WHERE recording = ? AND sure < {UNSURE}", (recording,)).fetchone()[0]
-    return Word(*r) if r else None, n
+    return Word(*row) if row else None, n
 
 
 def corrected(db: Database, project: int, most: int = 300) -> list[str]:
@@ -70,7 +70,7 @@ def corrected(db: Database, project: int, most: int = 300) -> list[str]:
         " (SELECT 1 FROM word x WHERE x.recording = w.recording AND x.sure < 1.0) GROUP BY w.text ORDER BY count(*) DESC LIMIT ?",
         (project, most),
     )
-    return [r[0] for r in rows]
+    return [row[0] for row in rows]
 
 
 def words_before(db: Database, recording: int, sample: int, count: int) -> list[Word]:
@@ -79,7 +79,7 @@ def words_before(db: Database, recording: int, sample: int, count: int) -> list[
         "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND start < ? ORDER BY start DESC, i DESC LIMIT ?",
         (recording, sample, count),
     )
-    return [Word(*r) for r in rows]
+    return [Word(*row) for row in rows]
 
 
 LONGEST = 4 * 48_000  # samples a word takes, hardly ever more
@@ -95,14 +95,14 @@ def said_in(db: Database, ranges: Sequence[tuple[int, int, int]]) -> list[list[t
         " AND (w.start + w.end) / 2 >= r.a AND (w.start + w.end) / 2 < r.b ORDER BY w.start, w.i)) FROM r ORDER BY key",
         (json.dumps(ranges),),
     )
-    return [[(w[0], w[2]) for x in r[0].split("\x1e") if (w := x.partition("\x1f"))] if r[0] else [] for r in rows]
+    return [[(w[0], w[2]) for x in row[0].split("\x1e") if (w := x.partition("\x1f"))] if row[0] else [] for row in rows]
 
 
 def speakers(db: Database, recording: int) -> list[str]:
     rows = db.read().execute(
         "SELECT DISTINCT speaker FROM sentence WHERE recording = ? AND speaker != '' ORDER BY 1", (recording,)
     )
-    return [r[0] for r in rows]
+    return [row[0] for row in rows]
 
 
 def speakers_of_project(db: Database, project: int) -> list[str]:
@@ -112,7 +112,7 @@ def speakers_of_project(db: Database, project: int) -> list[str]:
         " WHERE r.project = ? AND r.gone IS NULL AND s.speaker != '' ORDER BY 1",
         (project,),
     )
-    return [r[0] for r in rows]
+    return [row[0] for row in rows]
 
 
 def sentences_between(db: Database, recording: int, start: int, end: int) -> list[Said]:
@@ -121,7 +121,7 @@ def sentences_between(db: Database, recording: int, start: int, end: int) -> lis
         "SELECT recording, start, end, speaker, text FROM sentence WHERE recording = ? AND start < ? AND end > ? ORDER BY start",
         (recording, end, start),
     )
-    return [Said(*r) for r in rows]
+    return [Said(*row) for row in rows]
 
 
 def turns(db: Database, recording: int, apart: int) -> list[tuple[int, int, str]]:
@@ -142,51 +142,53 @@ def has_words(db: Database, project: int) -> set[int]:
         "SELECT id FROM recording r WHERE project = ? AND gone IS NULL AND EXISTS (SELECT 1 FROM word WHERE recording = r.id)",
         (project,),
     )
-    return {r[0] for r in rows}
+    return {row[0] for row in rows}
 
 
 def set_words(db: Database, recording: int, said: Sequence[Word], did: str = "") -> None:
     """Replace all of a recording's words, and what is searched of them; one undoable step of the log."""
-    r = get(db, recording)
-    change_words(db, recording, 0, words(db, recording), said, did or f"words of {r.name}")
+    this_recording = get(db, recording)
+    change_words(db, recording, 0, words(db, recording), said, did or f"words of {this_recording.name}")
 
 
 def add_heard(db: Database, recording: int, heard: Sequence[Word]) -> None:
     """The words that a transcription under way has heard behind those that are there; no step of the log: it is not done."""
-    with db.write() as c:
-        have = c.execute("SELECT count(*), coalesce(max(end), 0) FROM word WHERE recording = ?", (recording,)).fetchone()
-        new = [w for w in heard if w.start >= have[1]]
+    with db.write() as connection:
+        have = connection.execute(
+            "SELECT count(*), coalesce(max(end), 0) FROM word WHERE recording = ?", (recording,)
+        ).fetchone()
+        new = [word for word in heard if word.start >= have[1]]
         if new:
-            write_words(c, recording, have[0], 0, new)
+            write_words(connection, recording, have[0], 0, new)
 
 
 def forget_heard(db: Database, recording: int, heard: Sequence[Word]) -> None:
     """Take the words of a transcription under way out again, if they are as it heard them: its end brings all of them."""
-    if [(w.text, w.start) for w in words(db, recording)] == [(w.text, w.start) for w in heard]:
-        with db.write() as c:
-            write_words(c, recording, 0, len(heard), ())
+    if [(word.text, word.start) for word in words(db, recording)] == [(word.text, word.start) for word in heard]:
+        with db.write() as connection:
+            write_words(connection, recording, 0, len(heard), ())
 
 
 def change_words(db: Database, recording: int, at: int, old: Sequence[Word], new: Sequence[Word], did: str) -> None:
     """Put `new` in place of `old`, the words from index `at` on; one undoable step. `Invalid` if they are not there any more."""
     project = get(db, recording).project
-    with steps.step(db, project, did) as s:
-        rows = s.c.execute(
+    with steps.step(db, project, did) as step:
+        rows = step.c.execute(
             "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND i >= ? AND i < ? ORDER BY i",
             (recording, at, at + len(old)),
         )
-        if [Word(*r) for r in rows] != list(old):
+        if [Word(*row) for row in rows] != list(old):
             raise Invalid("The words were changed elsewhere meanwhile. Reload the page, then correct them.")
-        write_words(s.c, recording, at, len(old), new)
-        s.replaced(recording, at, old, new)
+        write_words(step.c, recording, at, len(old), new)
+        step.replaced(recording, at, old, new)
 
 
 def words_from(db: Database, recording: int, start: int, count: int) -> tuple[int, list[Word]]:
     """Up to `count` words from the one that begins at sample `start` on, and its index; empty if none begins there."""
-    r = db.read().execute("SELECT min(i) FROM word WHERE recording = ? AND start = ?", (recording, start)).fetchone()
-    if r[0] is None:
+    row = db.read().execute("SELECT min(i) FROM word WHERE recording = ? AND start = ?", (recording, start)).fetchone()
+    if row[0] is None:
         return 0, []
-    return r[0], words_at(db, recording, r[0], count)
+    return row[0], words_at(db, recording, row[0], count)
 
 
 def words_at(db: Database, recording: int, at: int, count: int) -> list[Word]:
@@ -195,7 +197,7 @@ def words_at(db: Database, recording: int, at: int, count: int) -> list[Word]:
         "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND i >= ? AND i < ? ORDER BY i",
         (recording, at, at + count),
     )
-    return [Word(*r) for r in rows]
+    return [Word(*row) for row in rows]
 
 
 @dataclass(frozen=True, slots=True)
@@ -213,10 +215,10 @@ def search(db: Database, project: int, asked: str, limit: int = 200) -> list[Fou
     """Sentences with all the words asked for, best first. "quoted words" stand together; a word with * at its end begins so."""
     terms = [q or w for q, w in re.findall(r'"([^"]+)"|([^\s"]+)', asked)]
     query = []
-    for t in terms:
-        words = re.sub(r"[^\w\s]", " ", t.replace("\u2019", " ")).split()
+    for term in terms:
+        words = re.sub(r"[^\w\s]", " ", term.replace("\u2019", " ")).split()
         if words:
-            query.append('"' + " ".join(words) + '"' + ("*" if t.endswith("*") else ""))
+            query.append('"' + " ".join(words) + '"' + ("*" if term.endswith("*") else ""))
     if not query:
         return []
     rows = db.read().execute(
@@ -225,4 +227,4 @@ def search(db: Database, project: int, asked: str, limit: int = 200) -> list[Fou
         " WHERE sentence_search MATCH ? AND r.project = ? AND r.gone IS NULL ORDER BY rank LIMIT ?",
         (" ".join(query), project, limit),
     )
-    return [Found(*r) for r in rows]
+    return [Found(*row) for row in rows]

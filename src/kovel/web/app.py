@@ -86,7 +86,7 @@ def create_app(
 
     app = FastAPI(title="Kovel", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None, responses=ANSWERS)
     app.state.web = Application(data, roots or [Path.home()], passphrase)
-    data.roots = [p.resolve() for p in app.state.web.roots]
+    data.roots = [root.resolve() for root in app.state.web.roots]
     remember_all(data)
     app.state.crew = crew
     data.db.guard = app.state.web.together.allow
@@ -113,8 +113,8 @@ def create_app(
     app.mount("/static", StaticFiles(directory=Path(__file__).parent / "static"), name="static")
     environment().globals["rooms"] = [room for room in ROOMS if room.name]
     for router in (
-        *(r for room in ROOMS for r in room.routers),
-        *(m.router for m in (media_routes, time_routes, presence_routes)),
+        *(router for room in ROOMS for router in room.routers),
+        *(module.router for module in (media_routes, time_routes, presence_routes)),
     ):
         app.include_router(router, dependencies=[Depends(of_the_project)])
 
@@ -129,7 +129,7 @@ def create_app(
 
     @app.exception_handler(RequestValidationError)
     async def unreadable(request: Request, e: RequestValidationError) -> HTMLResponse | JSONResponse:
-        wrong = ", ".join(str(x["loc"][-1]) for x in e.errors()[:4])
+        wrong = ", ".join(str(error["loc"][-1]) for error in e.errors()[:4])
         return refuse(request, 422, f"That request could not be read ({wrong}). Nothing was changed.")
 
     @app.exception_handler(HTTPException)
@@ -137,17 +137,17 @@ def create_app(
         text = "There is no such page." if e.status_code == 404 else str(e.detail)
         return refuse(request, e.status_code, text)
 
-    async def no_such_value(request: Request, e: Exception) -> HTMLResponse | JSONResponse:
+    async def no_such_value(request: Request, error: Exception) -> HTMLResponse | JSONResponse:
         """Numbers beyond what a database holds, letters that are none."""
         return refuse(request, 422, "That request holds a value that cannot be kept. Nothing was changed.")
 
     app.add_exception_handler(OverflowError, no_such_value)
     app.add_exception_handler(UnicodeError, no_such_value)
 
-    async def disk(request: Request, e: Exception) -> HTMLResponse | JSONResponse:
-        told = in_words(e)
+    async def disk(request: Request, error: Exception) -> HTMLResponse | JSONResponse:
+        told = in_words(error)
         if told is None:
-            raise e
+            raise error
         return refuse(request, told.status, str(told))
 
     app.add_exception_handler(sqlite3.Error, disk)

@@ -20,7 +20,7 @@ class Sent(BaseModel):
 
     def given(self, *names: str) -> dict[str, Any]:
         """What was sent of these fields."""
-        return {n: getattr(self, n) for n in names if n in self.model_fields_set}
+        return {name: getattr(self, name) for name in names if name in self.model_fields_set}
 
 
 def sent(model: Any) -> Any:
@@ -29,15 +29,15 @@ def sent(model: Any) -> Any:
     adapter: TypeAdapter[Any] = TypeAdapter(model)
 
     async def read(request: Request) -> Any:
-        fields = {k: v for k, v in (await request.form()).items() if isinstance(v, str)}
+        fields = {name: value for name, value in (await request.form()).items() if isinstance(value, str)}
         try:
             return adapter.validate_python(fields)
-        except ValidationError as e:
-            errors = e.errors()
+        except ValidationError as error:
+            errors = error.errors()
             for x in errors:
                 if isinstance(told := x.get("ctx", {}).get("error"), Told):
                     raise told from None
-            raise RequestValidationError([{**x, "loc": ("form", *x["loc"])} for x in errors]) from None
+            raise RequestValidationError([{**error, "loc": ("form", *error["loc"])} for error in errors]) from None
 
     return Depends(read)
 

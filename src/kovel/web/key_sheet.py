@@ -91,16 +91,16 @@ HOW = {"[": "; Alt back; Shift five", "]": "; Alt back; Shift five", "Alt â†’ â†
 def of_edits() -> list[KeyRow]:
     """The keys that edit, each with everything it may do, in the catalogue's order."""
     by_key: dict[str, list[str]] = {}
-    for _, e in entries():
-        if e.key:
-            said = re.sub(r":? ?\b[A-Z]{4,}\b.*", "", e.label)
-            by_key.setdefault(e.key, []).append(said[0].lower() + said[1:] if not said[1:2].isupper() else said)
-    return [KeyRow(tuple(k.split()), "; ".join(dict.fromkeys(does)) + HOW.get(k, "")) for k, does in by_key.items()]
+    for _, entry in entries():
+        if entry.key:
+            said = re.sub(r":? ?\b[A-Z]{4,}\b.*", "", entry.label)
+            by_key.setdefault(entry.key, []).append(said[0].lower() + said[1:] if not said[1:2].isupper() else said)
+    return [KeyRow(tuple(name.split()), "; ".join(dict.fromkeys(does)) + HOW.get(name, "")) for name, does in by_key.items()]
 
 
 def sound_keys() -> list[KeyRow]:
-    mine = {k for r in SOUND for k in r.keys}
-    return [*SOUND, *(r for r in of_edits() if r.keys[0] not in mine)]
+    mine = {key for key_row in SOUND for key in key_row.keys}
+    return [*SOUND, *(key_row for key_row in of_edits() if key_row.keys[0] not in mine)]
 
 
 def picture_keys() -> list[KeyRow]:

@@ -38,15 +38,15 @@ PATIENCE = 20.0  # seconds a page waits for a piece that is being made
 @router.get("/media/{recording}/media.json")
 def facts(request: Request, recording: int) -> JSONResponse:
     """What a player needs to know, as far as it is known. Asking tells that somebody looks at it."""
-    w = web(request)
-    mended = mend(w.data, recording) or being_mended(w.data, recording)
-    known = media_facts(w.data, recording)
+    application = web(request)
+    mended = mend(application.data, recording) or being_mended(application.data, recording)
+    known = media_facts(application.data, recording)
     if known is None:
         raise Missing("That is not made yet.")
-    look_at(w.data, recording)
+    look_at(application.data, recording)
     if known["picture"] and not known["whole"]:
-        w.now.warm()
-    kept = {k: v for k, v in known.items() if k not in ("avcc", "first")}
+        application.now.warm()
+    kept = {name: value for name, value in known.items() if name not in ("avcc", "first")}
     return JSONResponse({"piece": PIECE, "gop": GOP, **kept, "mended": mended}, headers=CHANGES)
 
 
@@ -64,8 +64,8 @@ def peaks(request: Request, recording: int) -> Response:
 @router.get("/media/{recording}/pieces/{number}")
 async def piece(request: Request, recording: int, number: int) -> Response:
     """A piece of the picture (media/pieces.py). One that is not made yet is made at once, before everything else."""
-    w = web(request)
-    folder = w.data.derived(recording)
+    application = web(request)
+    folder = application.data.derived(recording)
     made, noted = place(folder, number), folder / "own.json"
     until = time.monotonic() + PATIENCE
     asked = False
@@ -73,7 +73,7 @@ async def piece(request: Request, recording: int, number: int) -> Response:
         if made.exists():
             return FileResponse(made, media_type="application/octet-stream", headers=STANDS)
         if noted.exists() or (folder / "media.json").exists():
-            cut = (piece_of_own, w.data, recording, number) if noted.exists() else (piece_of_whole, folder, number)
+            cut = (piece_of_own, application.data, recording, number) if noted.exists() else (piece_of_whole, folder, number)
             data = await run_in_threadpool(*cut)
             if data is None:
                 break
@@ -81,19 +81,19 @@ async def piece(request: Request, recording: int, number: int) -> Response:
         if not asked:
             params = await run_in_threadpool(_making, request, recording)
             asked = True
-        if (not params["own"] and not w.now.want(params, number)) or await request.is_disconnected():
+        if (not params["own"] and not application.now.want(params, number)) or await request.is_disconnected():
             break
         await asyncio.sleep(0.02)
-    w.now.let_go(recording, number)
+    application.now.let_go(recording, number)
     raise Missing("That is not made yet.")
 
 
 def _making(request: Request, recording: int) -> dict[str, Any]:
     data = web(request).data
-    r = recordings.get(data.db, recording)
+    this_recording = recordings.get(data.db, recording)
     return {
-        "recording": recording, "path": str(file_of(data, r)), "out": str(data.derived(recording)), "rate": [r.rate.num, r.rate.den],
-        "frames": r.frames or 1, "own": (media_facts(data, recording) or {}).get("own", 0),
+        "recording": recording, "path": str(file_of(data, this_recording)), "out": str(data.derived(recording)), "rate": [this_recording.rate.num, this_recording.rate.den],
+        "frames": this_recording.frames or 1, "own": (media_facts(data, recording) or {}).get("own", 0),
     }  # fmt: skip
 
 
@@ -150,8 +150,8 @@ def title(
 @router.get("/p/{project}/card.png")
 def card(request: Request, project: int, colour: str = "#000000", text: str = "") -> FileResponse:
     """The picture of a card, in the shape of the project."""
-    p = projects.get(web(request).data.db, project)
+    this_project = projects.get(web(request).data.db, project)
     if not re.fullmatch("#[0-9a-f]{6}", colour) or len(text) > 500:
         raise Missing("There is no such card.")
-    made = card_file(web(request).data.drawn, colour, text, p.width, p.height)
+    made = card_file(web(request).data.drawn, colour, text, this_project.width, this_project.height)
     return FileResponse(made, media_type="image/png", headers=STANDS)

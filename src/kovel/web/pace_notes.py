@@ -4,17 +4,17 @@ from kovel.core.story.model import Cover, Piece
 from kovel.core.story.reclocked import extent
 
 
-def pace_note(x: Piece | Cover) -> str:
+def pace_note(clip: Piece | Cover) -> str:
     """How fast a piece or a cover runs, in words; nothing where it runs as it was shot."""
-    if isinstance(x, Piece):
-        clock = x.clock
+    if isinstance(clip, Piece):
+        clock = clip.clock
         if clock.held is not None:
             return "a frame held"
-        lo, hi = extent(x)
-        ramp, backwards, percent = clock.ramp, clock.backwards, 100 * float(hi - lo) / x.length
+        lo, hi = extent(clip)
+        ramp, backwards, percent = clock.ramp, clock.backwards, 100 * float(hi - lo) / clip.length
         flat = not clock.ramp and clock.speed == 1
     else:
-        ramp, backwards, percent = x.ramp, bool(x.settings["backwards"]), 100 * x.used / x.length
-        flat = x.used == x.length
+        ramp, backwards, percent = clip.ramp, bool(clip.settings["backwards"]), 100 * clip.used / clip.length
+        flat = clip.used == clip.length
     rows = [] if flat else [f"{percent:.3g} %"]
     return ", ".join([*rows, *(["ramped"] if ramp else []), *(["backwards"] if backwards else [])])

@@ -84,7 +84,7 @@ def canvas(project: Project) -> int:
 def environment() -> Environment:
     """What draws templates: those that rooms share by their name, a room's own as "ROOM/NAME"."""
     here = Path(__file__).parent
-    of_rooms = {p.parent.name: FileSystemLoader(p) for p in (here / "rooms").glob("*/templates")}
+    of_rooms = {path.parent.name: FileSystemLoader(path) for path in (here / "rooms").glob("*/templates")}
     e = Environment(
         loader=ChoiceLoader([FileSystemLoader(here / "templates"), PrefixLoader(of_rooms)]),
         autoescape=True,
@@ -135,10 +135,10 @@ def report(did: str, notes: tuple[str, ...] = (), *, error: bool = False) -> str
 
 def the_recording(request: Request, project: int, recording: int) -> Recording:
     """A recording of this project; `Missing` if it is another one's."""
-    r = recordings.get(web(request).data.db, recording)
-    if r.project != project:
+    this_recording = recordings.get(web(request).data.db, recording)
+    if this_recording.project != project:
         raise Missing("There is no such recording in the project.")
-    return r
+    return this_recording
 
 
 def download(body: str | bytes, name: str, kind: str = "text/plain; charset=utf-8") -> Response:
@@ -147,15 +147,17 @@ def download(body: str | bytes, name: str, kind: str = "text/plain; charset=utf-
     return Response(body, media_type=kind, headers={"content-disposition": f'attachment; filename="{plain}"'})
 
 
-def plan_answer(w: Application, plan: Plan, sources: Sources, **more: Any) -> JSONResponse:
+def plan_answer(application: Application, plan: Plan, sources: Sources, **more: Any) -> JSONResponse:
     """A plan for the player, with how many pictures the proxies of its recordings have."""
-    frames = {i: (media_facts(w.data, i) or {}).get("frames") or 1 for i in plan.seen}
+    frames = {i: (media_facts(application.data, i) or {}).get("frames") or 1 for i in plan.seen}
     return JSONResponse({**plan.to_json(sources), "frames": frames, **more})
 
 
 def joined(*parts: str | HTMLResponse, status: int = 200, **headers: str) -> HTMLResponse:
     """Several fragments as one answer."""
-    html = "".join(p if isinstance(p, str) else bytes(p.body).decode() for p in parts)
+    html = "".join(part if isinstance(part, str) else bytes(part.body).decode() for part in parts)
     return HTMLResponse(
-        html, status, headers={"cache-control": "no-store", **{k.replace("_", "-"): v for k, v in headers.items()}}
+        html,
+        status,
+        headers={"cache-control": "no-store", **{name.replace("_", "-"): header for name, header in headers.items()}},
     )

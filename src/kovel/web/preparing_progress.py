@@ -23,13 +23,13 @@ class Making:
     said: str
 
 
-def making_of(request: Request, r: Recording) -> Making:
+def making_of(request: Request, recording: Recording) -> Making:
     data = web(request).data
-    job = jobs.latest_of_recordings(data.db, r.project).get(r.id)
-    facts = media_facts(data, r.id) or {}
+    job = jobs.latest_of_recordings(data.db, recording.project).get(recording.id)
+    facts = media_facts(data, recording.id) or {}
     samples = facts.get("samples", 0)
     said = "All of it can be worked on; pictures are made where you look first, then from the front."
-    if r.sound and not facts.get("sounded"):
+    if recording.sound and not facts.get("sounded"):
         said = f"Sound so far: {clock(samples // SAMPLE_RATE)}."
     open_ = job if job and job.is_open else None
-    return Making(projects.get(data.db, r.project), r, open_, samples, said)
+    return Making(projects.get(data.db, recording.project), recording, open_, samples, said)

@@ -67,15 +67,15 @@ class Together:
         """Everybody else who is there, by name."""
         now = time.monotonic()
         with self._lock:
-            rows = [h for h in self._here.get(project, {}).values() if h.id != editor and now - h.seen < GONE]
+            rows = [here for here in self._here.get(project, {}).values() if here.id != editor and now - here.seen < GONE]
         return sorted(rows, key=lambda h: h.name)
 
     def holder(self, story: int) -> Here | None:
         """Who holds a story, if they are still there."""
         with self._lock:
             project, editor = self._holds.get(story, (0, ""))
-            h = self._here.get(project, {}).get(editor)
-            return h if h and time.monotonic() - h.seen < GONE else None
+            here = self._here.get(project, {}).get(editor)
+            return here if here and time.monotonic() - here.seen < GONE else None
 
     def asking(self) -> tuple[str, str]:
         """Who asks, as the journal keeps it, and what they are called; a program is nobody."""
@@ -88,10 +88,10 @@ class Together:
 
     def allow(self, story: int) -> None:
         """`Taken` where who asks would change a story that somebody else holds."""
-        h, asks = self.holder(story), EDITOR.get()
-        if h is not None and asks is not None and asks != h.id:
+        here, asks = self.holder(story), EDITOR.get()
+        if here is not None and asks is not None and asks != here.id:
             raise Taken(
-                f"{h.name} is working on this story. Nothing was changed; take it over at the top of the page, or wait."
+                f"{here.name} is working on this story. Nothing was changed; take it over at the top of the page, or wait."
             )
 
     def hold(self, project: int, story: int, editor: str, on: bool) -> None:

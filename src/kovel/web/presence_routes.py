@@ -62,21 +62,21 @@ def together(
     request: Request, project: int, room: Annotated[str, Query(max_length=20)] = "", frame: int = 0, seen: int = -1
 ) -> HTMLResponse:
     """Who else is there; asked again and again by every page. The page is told when the story was changed by another."""
-    w = web(request)
-    p = projects.get(w.data.db, project)
+    application = web(request)
+    this_project = projects.get(application.data.db, project)
     editor = EDITOR.get() or token_hex(8)
-    me = w.together.heard_of(project, editor, room, max(0, min(frame, 1 << 40)))
-    kept = stories.load(w.data.db, stories.current(w.data.db, project))
-    others = [(h, ROOMS.get(h.room, ""), running(h.frame, p.rate) if h.room in ("story", "picture", "sound") else "")
-              for h in w.together.others(project, editor)]  # fmt: skip
+    me = application.together.heard_of(project, editor, room, max(0, min(frame, 1 << 40)))
+    kept = stories.load(application.data.db, stories.current(application.data.db, project))
+    others = [(here, ROOMS.get(here.room, ""), running(here.frame, this_project.rate) if here.room in ("story", "picture", "sound") else "")
+              for here in application.together.others(project, editor)]  # fmt: skip
     out = page(
         request,
         "parts/together.html",
-        project=p,
+        project=this_project,
         room=room,
         me=me,
         others=others,
-        holder=w.together.holder(kept.id),
+        holder=application.together.holder(kept.id),
         story=kept.name,
     )
     if editor != EDITOR.get():
@@ -104,7 +104,7 @@ def left(request: Request, project: int) -> Response:
 @router.post("/together/hold")
 def hold(request: Request, project: int, on: Annotated[bool, Form()], room: Annotated[str, Form()] = "") -> HTMLResponse:
     """Hold the story that is open (also one that another holds: it is taken over), or give it back."""
-    w = web(request)
+    application = web(request)
     if editor := EDITOR.get():
-        w.together.hold(project, stories.current(w.data.db, project), editor, on)
+        application.together.hold(project, stories.current(application.data.db, project), editor, on)
     return together(request, project, room)

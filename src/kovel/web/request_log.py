@@ -33,8 +33,8 @@ class Noted:
 
         try:
             await self.app(scope, receive, numbered)
-        except Exception as e:
-            failed = f"{type(e).__name__} at {_where(e)}"
+        except Exception as error:
+            failed = f"{type(error).__name__} at {_where(error)}"
             raise
         finally:
             took = time.monotonic() - began
@@ -43,10 +43,10 @@ class Noted:
                 note(self.log, **line, ms=round(1000 * took), **({"failed": failed} if failed else {}))
 
 
-def _where(e: BaseException) -> str:
+def _where(error: BaseException) -> str:
     """The place of ours at which something failed."""
     at = ""
-    tb = e.__traceback__
+    tb = error.__traceback__
     while tb:
         name = tb.tb_frame.f_globals.get("__name__", "")
         if name.startswith("kovel.") and name != __name__:

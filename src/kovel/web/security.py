@@ -42,7 +42,12 @@ class Guard:
 
     def __init__(self, app: ASGIApp, hosts: set[str], passphrase: str | None, sessions: Sessions | None = None) -> None:
         """`sessions`: who is signed in, where there is a passphrase. `hosts`: further names it answers to; "*": under any numeric address, which no other site can take over."""
-        self.app, self.hosts, self.passphrase, self.sessions = app, LOCAL | {h.lower() for h in hosts}, passphrase, sessions
+        self.app, self.hosts, self.passphrase, self.sessions = (
+            app,
+            LOCAL | {host.lower() for host in hosts},
+            passphrase,
+            sessions,
+        )
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
@@ -65,7 +70,7 @@ class Guard:
                     "content-security-policy": CSP, "x-content-type-options": "nosniff", "referrer-policy": "same-origin",
                     "x-frame-options": "DENY", "cross-origin-opener-policy": "same-origin", "cross-origin-resource-policy": "same-origin",
                 }  # fmt: skip
-                message["headers"] = [*message["headers"], *((k.encode(), v.encode()) for k, v in extra.items())]
+                message["headers"] = [*message["headers"], *((name.encode(), value.encode()) for name, value in extra.items())]
             await send(message)
 
         await (refusal or self.app)(scope, receive, with_headers)
@@ -185,7 +190,7 @@ class Sessions:
 
     def close(self, token: object) -> None:
         with self._lock:
-            self._open = [t for t in self._open if t != _hashed(token)]
+            self._open = [text for text in self._open if text != _hashed(token)]
             self._save(self._open)
 
     def is_open(self, token: object) -> bool:

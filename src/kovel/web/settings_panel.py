@@ -36,7 +36,9 @@ class Field:
 
 TITLES = TITLE_STYLE
 SEEN = ("as_one", *FRAMING, *LAYERING)
-HEARD = tuple(n for n, s in SETTINGS.items() if s.family == "level" and s.line != "only" and n != "natural")
+HEARD = tuple(
+    name for name, setting in SETTINGS.items() if setting.family == "level" and setting.line != "only" and name != "natural"
+)
 
 
 def fields(
@@ -45,29 +47,33 @@ def fields(
 ) -> list[Field]:  # fmt: skip
     """The panel's fields for these settings. `own` says what is set here, `read` what holds; `named`: tables and fonts there are."""
     out = []
-    for n in names:
-        s = SETTINGS[n]
-        v = read(n)
-        how = "switch" if isinstance(s.default, bool) else "choice" if s.choices or s.named else "number"
-        how = s.named if s.named in ("text", "colour") else "replaces" if s.meets == "here" else how
-        text = _ends(n, v) if isinstance(v, tuple) else f"{v:g}" if isinstance(v, (int, float)) and how == "number" else str(v)
-        heard = tuple((c[0].upper(), str(list(PICKED[c]))) for c in ("left", "right", "both as one")) if n == "channels" else ()
+    for name in names:
+        setting = SETTINGS[name]
+        v = read(name)
+        how = "switch" if isinstance(setting.default, bool) else "choice" if setting.choices or setting.named else "number"
+        how = setting.named if setting.named in ("text", "colour") else "replaces" if setting.meets == "here" else how
+        text = (
+            _ends(name, v) if isinstance(v, tuple) else f"{v:g}" if isinstance(v, (int, float)) and how == "number" else str(v)
+        )
+        heard = (
+            tuple((c[0].upper(), str(list(PICKED[c]))) for c in ("left", "right", "both as one")) if name == "channels" else ()
+        )
         out.append(
             Field(
-                n,
-                s.label,
+                name,
+                setting.label,
                 how,
                 text,
                 v is True,
-                s.unit,
-                s.low,
-                s.high,
-                s.step,
-                named.get(s.named, ()) if s.named else s.choices,
-                n in own,
-                comes(n),
+                setting.unit,
+                setting.low,
+                setting.high,
+                setting.step,
+                named.get(setting.named, ()) if setting.named else setting.choices,
+                name in own,
+                comes(name),
                 heard,
-                total(n),
+                total(name),
             )
         )
     return out
@@ -89,15 +95,15 @@ class Scope:
 
 def scopes_of(story: Story, sources: Sources, items: list[Item], needs: str = "sound") -> list[Scope]:
     """From near to wide, as far as there are any. `needs`: what the recording must have."""
-    x = items[0]
-    s = sources.get(x.source) if x.source is not None else None
-    s = s if s and (s.sound if needs == "sound" else s.picture) else None
-    everywhere, whole, recording, group, own = scope_keys(x)
+    clip = items[0]
+    source = sources.get(clip.source) if clip.source is not None else None
+    source = source if source and (source.sound if needs == "sound" else source.picture) else None
+    everywhere, whole, recording, group, own = scope_keys(clip)
     out = [Scope(own, "this one" if len(items) == 1 else f"these {len(items)}")]
-    out += [Scope(group, "its group")] if not isinstance(x, Cover) and x.group else []
-    out += [Scope(recording, f"all of {s.name} in this story")] if s else []
+    out += [Scope(group, "its group")] if not isinstance(clip, Cover) and clip.group else []
+    out += [Scope(recording, f"all of {source.name} in this story")] if source else []
     out += [Scope(whole, "the whole story")]
-    return out + ([Scope(everywhere, f"{s.name} in every story")] if s else [])
+    return out + ([Scope(everywhere, f"{source.name} in every story")] if source else [])
 
 
 def panel_of(
@@ -105,36 +111,40 @@ def panel_of(
     named: Mapping[str, tuple[str, ...]] = {},
 ) -> list[Field]:  # fmt: skip
     """The fields at a scope, of these settings; for what is chosen the first of them speaks for all."""
-    x = items[0]
-    kinds = {kind_of(x), scope.split()[0]}
+    clip = items[0]
+    kinds = {kind_of(clip), scope.split()[0]}
     here = dict(story.settings).get(scope, NONE)
-    names = tuple(n for n in of if kinds & {*SETTINGS[n].of} and (scope == "items" or SETTINGS[n].wide))
+    names = tuple(name for name in of if kinds & {*SETTINGS[name].of} and (scope == "items" or SETTINGS[name].wide))
     names += ("opacity",) if here["as_one"] and "opacity" in of else ()
-    if scope != "story" and (x.source is None or x.source not in sources or sources[x.source].channels < 2):
-        names = tuple(n for n in names if n != "channels")
-    keys, rows = scope_keys(x), story.scopes(x, sources)
+    if scope != "story" and (clip.source is None or clip.source not in sources or sources[clip.source].channels < 2):
+        names = tuple(name for name in names if name != "channels")
+    keys, rows = scope_keys(clip), story.scopes(clip, sources)
     at = keys.index(scope)
     wider = rows[:at]
     own = rows[at] if scope in ("items", "recording") else here
-    names = tuple(n for n in names if SETTINGS[n].meets != "here" or own[n] or any(_inherited(a, wider) for a in _replaced(n)))
+    names = tuple(
+        name
+        for name in names
+        if SETTINGS[name].meets != "here" or own[name] or any(_inherited(a, wider) for a in _replaced(name))
+    )
 
-    def comes(n: str) -> str:
-        found = _inherited(n, wider)
-        if not found or (SETTINGS[n].meets == "replaces" and n in own):
+    def comes(name: str) -> str:
+        found = _inherited(name, wider)
+        if not found or (SETTINGS[name].meets == "replaces" and name in own):
             return ""
-        if SETTINGS[n].meets == "replaces":
+        if SETTINGS[name].meets == "replaces":
             return f"from {WIDER[found[-1][0]]}"
-        rows = ", ".join(f"{SETTINGS[n].says(v)} from {WIDER[k]}" for k, v in found)
-        return f"{'replaces' if n in ALONE and own[ALONE[n]] else 'inherits'} {rows}"
+        rows = ", ".join(f"{SETTINGS[name].says(value)} from {WIDER[k]}" for k, value in found)
+        return f"{'replaces' if name in ALONE and own[ALONE[name]] else 'inherits'} {rows}"
 
-    def total(n: str) -> str:
-        if n != "level" or scope != "items":
+    def total(name: str) -> str:
+        if name != "level" or scope != "items":
             return ""
-        told = level_told(story, sources, x)
+        told = level_told(story, sources, clip)
         return told[told.index("total") :] if "total" in told else ""
 
-    def read(n: str) -> Value:
-        return own[n] if SETTINGS[n].meets != "replaces" else met(n, [*wider, own])
+    def read(name: str) -> Value:
+        return own[name] if SETTINGS[name].meets != "replaces" else met(name, [*wider, own])
 
     return fields(names, own, read, comes, named, total)
 
@@ -149,27 +159,27 @@ WIDER = (
 
 def _replaced(switch: str) -> list[str]:
     """What a switch such as `look_alone` replaces."""
-    return [n for n, by in ALONE.items() if by == switch]
+    return [name for name, by in ALONE.items() if by == switch]
 
 
 def _inherited(name: str, wider: Sequence[Values]) -> list[tuple[int, Value]]:
     """What wider scopes say of a setting, as far as it reaches here: (which of them, value)."""
     first = len(wider) - len(reaching(name, wider))
-    return [(i, v[name]) for i, v in enumerate(wider) if i >= first and name in v]
+    return [(index, values[name]) for index, values in enumerate(wider) if index >= first and name in values]
 
 
 def about(story: Story, sources: Sources, items: list[Item]) -> list[str]:
-    x = items[0]
-    name = sources[x.source].name if x.source is not None and x.source in sources else "Space"
-    if isinstance(x, Cover) and x.source == TITLE:
-        name = x.title.replace("\n", " / ")
+    clip = items[0]
+    name = sources[clip.source].name if clip.source is not None and clip.source in sources else "Space"
+    if isinstance(clip, Cover) and clip.source == TITLE:
+        name = clip.title.replace("\n", " / ")
     if len(items) > 1:
         return [f"{len(items)} things", name + " and others"]
-    what = "piece" if isinstance(x, Piece) else kind_of(x) if isinstance(x, Cover) else x.kind
+    what = "piece" if isinstance(clip, Piece) else kind_of(clip) if isinstance(clip, Cover) else clip.kind
     tied = ""
-    if isinstance(x, (Cover, Sound)):
-        shot = next((c for c in story.covers if c.id == x.tether.piece), None)
-        tied = "tied to its word" if x.tether.piece else "on the story’s clock"
+    if isinstance(clip, (Cover, Sound)):
+        shot = next((cover for cover in story.covers if cover.id == clip.tether.piece), None)
+        tied = "tied to its word" if clip.tether.piece else "on the story’s clock"
         if shot is not None and shot.source in sources:
             tied = f"tied to {sources[shot.source].name}"
-    return [name, ", ".join(t for t in (what, tied) if t)]
+    return [name, ", ".join(text for text in (what, tied) if text)]

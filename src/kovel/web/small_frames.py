@@ -28,7 +28,7 @@ def face_style(face: Face | None, width: int) -> str:
     return face.style(width) if face else f"width:{width}px;height:{round(width * 9 / 16)}px"
 
 
-def face_of(data: DataFolder, r: Recording, frame: int, clock: Rate) -> Face | None:
+def face_of(data: DataFolder, recording: Recording, frame: int, clock: Rate) -> Face | None:
     """The small frame nearest to a moment of a recording; None while there is none. `frame` counts at rate `clock`."""
-    s = small_of(data, r, frame, clock)
-    return Face(f"/media/{r.id}/{s.sheet}-{s.number}.jpg", s.width, s.height) if s else None
+    small = small_of(data, recording, frame, clock)
+    return Face(f"/media/{recording.id}/{small.sheet}-{small.number}.jpg", small.width, small.height) if small else None

@@ -21,9 +21,9 @@ Kind = Literal["moment", "length", "delta", "minutes", "seconds"]
 def understood(text: str, rate: Rate, kind: Kind, now: int = 0, start: int = 0, drop: bool = False) -> tuple[int, str]:
     """The frame a text means, and what was understood, in words; `TimeError` if it is no time of that kind."""
     if kind == "seconds":
-        s = parse_seconds(text, rate)
-        frame = rate.seconds_to_frame(Fraction(s))
-        return frame, f"{s:g} s, {_frames(frame)}"
+        seconds = parse_seconds(text, rate)
+        frame = rate.seconds_to_frame(Fraction(seconds))
+        return frame, f"{seconds:g} s, {_frames(frame)}"
     if kind in ("length", "minutes"):
         frame = parse_length(text, rate, minutes=kind == "minutes")
     else:
@@ -44,11 +44,11 @@ def time(
 ) -> JSONResponse:  # fmt: skip
     """A time as editors type it -> {"frame", "said"} at the project's rate: a moment, a length, a step either way, the
     length of a film in minutes and seconds, or seconds. `said` is what was understood."""
-    p = projects.get(web(request).data.db, project)
+    this_project = projects.get(web(request).data.db, project)
     try:
-        frame, said = understood(text, p.rate, kind, now, start, p.drop)
-    except TimeError as e:
-        raise Invalid(str(e)) from None
+        frame, said = understood(text, this_project.rate, kind, now, start, this_project.drop)
+    except TimeError as error:
+        raise Invalid(str(error)) from None
     return JSONResponse({"frame": frame, "said": said})
 
 
@@ -60,6 +60,6 @@ def timecode(text: str, rate: str = "25", drop: bool = False) -> JSONResponse:
         frame = parse_entry(text, r, drop=drop)
         if frame < 0:
             raise TimeError("A film cannot begin before 00:00:00:00.")
-    except ValueError as e:
-        raise Invalid(str(e)) from None
+    except ValueError as error:
+        raise Invalid(str(error)) from None
     return JSONResponse({"frame": frame, "said": format_timecode(frame, r, drop)})

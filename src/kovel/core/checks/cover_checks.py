@@ -22,8 +22,8 @@ def flashes(look: LookedAt) -> Iterator[Finding]:
 
 def short_and_long_covers(look: LookedAt) -> Iterator[Finding]:
     """Under a second, or over six: 3 to 4 s is the rule of thumb (common practice, no source)."""
-    for at, end, c in look.covers:
-        length, name = end - at, look.name(c.source)
+    for at, end, cover in look.covers:
+        length, name = end - at, look.name(cover.source)
         if length < look.rate.fps:
             yield Finding("short", at, f"{name} covers only {frames_in_words(length)} at {look.clock(at)}", 35)
         elif length > 6 * look.rate.fps:
@@ -33,17 +33,17 @@ def short_and_long_covers(look: LookedAt) -> Iterator[Finding]:
 def angles_out_of_step(look: LookedAt) -> Iterator[Finding]:
     """Another camera of the moment that is heard, by less than five seconds beside that moment."""
     story, sources = look.story, look.sources
-    for at, _, c in look.covers:
-        if c.source not in sources or sources[c.source].sync is None:
+    for at, _, cover in look.covers:
+        if cover.source not in sources or sources[cover.source].sync is None:
             continue
         number = story.index_at(at)
         piece = story.pieces[number]
         under = sources.get(piece.source) if piece.source is not None else None
         if under is None or piece.take == "sound" or not piece.clock.as_shot:  # a voice is meant to run under other pictures
             continue
-        want = same_moment(under, sources[c.source], piece.moment(at - story.starts[number]), look.rate)
-        if want is not None and want != c.start and abs(want - c.start) < 5 * look.rate.fps:
-            text = f"{look.name(c.source)} is {frames_in_words(c.start - want)} out of step with the voice at {look.clock(at)}"
+        want = same_moment(under, sources[cover.source], piece.moment(at - story.starts[number]), look.rate)
+        if want is not None and want != cover.start and abs(want - cover.start) < 5 * look.rate.fps:
+            text = f"{look.name(cover.source)} is {frames_in_words(cover.start - want)} out of step with the voice at {look.clock(at)}"
             yield Finding("angle", at, text, 65)
 
 
@@ -58,19 +58,19 @@ def bared_in_transitions(look: LookedAt) -> Iterator[Finding]:
         before = join.length // 2 if 0 < number < last else 0 if number == 0 else join.length
         low = story.starts[number] - before
         high = low + join.length
-        for at, end, c in look.covers:
+        for at, end, cover in look.covers:
             begins, ends = low < at < high, low < end < high
             if begins or ends:
                 edge, how = (at, "begins") if begins else (end, "ends")
                 where = f"inside the {kind_of(join)} at {look.clock(edge)}"
-                yield Finding("half", edge, f"{look.name(c.source)} {how} {where}: part of it is bared", 46)
+                yield Finding("half", edge, f"{look.name(cover.source)} {how} {where}: part of it is bared", 46)
 
 
 def seen_twice(look: LookedAt) -> Iterator[Finding]:
     """The same part of a shot in two covers; a still is meant to be seen again."""
     by_source: dict[int, list[tuple[int, int, int]]] = {}
-    for at, _, c in look.covers:
-        by_source.setdefault(c.source, []).append((c.start, c.end, at))
+    for at, _, cover in look.covers:
+        by_source.setdefault(cover.source, []).append((cover.start, cover.end, at))
     for source, rows in by_source.items():
         moves = source in look.sources and look.sources[source].frames is not None
         for (_, end, first), (start, _, second) in pairwise(sorted(rows)):

@@ -25,15 +25,15 @@ def sentence_around(words: Sequence[tuple[int, int, Word]], at: int, rate: Rate)
 
     `words` by time: first frame in the story, end, word. A sentence goes on over cuts, as it is heard.
     """
-    here = next((i for i, (_, b, _) in enumerate(words) if b > at), None)
+    here = next((index for index, (_, b, _) in enumerate(words) if b > at), None)
     if here is None:
         return None
     most, turn = LONGEST * rate.fps, TURN * float(rate.fps)
 
     def apart(i: int) -> bool:
         """Whether another sentence begins with word i + 1."""
-        (_, b, w), (a, _, after) = words[i], words[i + 1]
-        return ends(w.text) or a - b >= turn or w.speaker != after.speaker
+        (_, b, word), (a, _, after) = words[i], words[i + 1]
+        return ends(word.text) or a - b >= turn or word.speaker != after.speaker
 
     first = last = here
     while first > 0 and not apart(first - 1) and words[here][1] - words[first - 1][0] <= most:
@@ -50,30 +50,30 @@ def covers_for(
 
     `said` is what is heard there; `looks` what is known of recordings from frame to frame, with their rates.
     """
-    a, b = span
-    need, met_with = b - a, stems(said)
+    begin, end = span
+    need, met_with = end - begin, stems(said)
     out = []
-    for s in shots:
-        start, length, steady = s.start + max(0, s.length - need) // 3, min(need, s.length), None
-        if s.source in looks:
-            look, own = looks[s.source]
+    for shot in shots:
+        start, length, steady = shot.start + max(0, shot.length - need) // 3, min(need, shot.length), None
+        if shot.source in looks:
+            look, own = looks[shot.source]
             k = float(own.fps / rate.fps)
-            i, j = round(s.start * k), round((s.start + s.length) * k)
+            i, j = round(shot.start * k), round((shot.start + shot.length) * k)
             part = Look(look.bright[i:j], look.steady[i:j], look.change[i:j])
             seconds = length / float(rate.fps)
             if (best := best_stretch(part, float(own.fps), (seconds, seconds))) and best[1] - best[0] > 0:
-                start = min(s.start + round(best[0] / k), s.start + s.length - length)
+                start = min(shot.start + round(best[0] / k), shot.start + shot.length - length)
                 steady = float(part.steady[best[0] : best[1]].mean())
         if length < 1:
             continue
-        met, meant, short = stems(s.text) & met_with, s.near >= NEAR, 1 - length / need
-        score = 2.0 * len(met) + (4.0 * s.near if meant else 0.0) - 1.5 * s.used - 2.0 * short + ((steady or 0.5) - 0.5)
+        met, meant, short = stems(shot.text) & met_with, shot.near >= NEAR, 1 - length / need
+        score = 2.0 * len(met) + (4.0 * shot.near if meant else 0.0) - 1.5 * shot.used - 2.0 * short + ((steady or 0.5) - 0.5)
         why = [
             f"meets “{', '.join(sorted(met))}”" if met else "near in meaning" if meant else "",
-            "not used yet" if not s.used else f"used {s.used} times" if s.used > 1 else "used once",
+            "not used yet" if not shot.used else f"used {shot.used} times" if shot.used > 1 else "used once",
             "shaky" if steady is not None and steady < 0.6 else "",
             f"{(need - length) / float(rate.fps):.1f} s too short" if short else "",
         ]
-        params = {"source": s.source, "at": a, "until": a + length, "start": start}
-        out.append(Offer("cover", s.name, ", ".join(w for w in why if w), "lay_cover", params, score))
+        params = {"source": shot.source, "at": begin, "until": begin + length, "start": start}
+        out.append(Offer("cover", shot.name, ", ".join(word for word in why if word), "lay_cover", params, score))
     return sorted(out, key=lambda o: -o.score)[:MOST]

@@ -58,19 +58,19 @@ def steps_of_level(look: LookedAt) -> Iterator[Finding]:
 
 def loose_things(look: LookedAt) -> Iterator[Finding]:
     """Covers and sounds whose word has left the story."""
-    for c in look.story.loose:
-        yield Finding("loose", None, f"{begun(name_of(look.sources, c))} is loose: its word left the story", 60)
-    for x in look.story.loose_sounds:
-        yield Finding("loose", None, f"{look.name(x.source)} (sound) is loose: its word left the story", 60)
+    for cover in look.story.loose:
+        yield Finding("loose", None, f"{begun(name_of(look.sources, cover))} is loose: its word left the story", 60)
+    for sound in look.story.loose_sounds:
+        yield Finding("loose", None, f"{look.name(sound.source)} (sound) is loose: its word left the story", 60)
 
 
 def sounds_after_the_end(look: LookedAt) -> Iterator[Finding]:
     """Sounds that are cut off where the pictures end."""
     length = look.story.length
-    for x in look.story.sounds:
-        over = look.story.at(x) + x.length - length
-        if over > 0 and not x.settings["fade_out"]:
-            text = f"{look.name(x.source)} runs on {frames_in_words(over)} after the end; it is cut off there"
+    for sound in look.story.sounds:
+        over = look.story.at(sound) + sound.length - length
+        if over > 0 and not sound.settings["fade_out"]:
+            text = f"{look.name(sound.source)} runs on {frames_in_words(over)} after the end; it is cut off there"
             yield Finding("runs on", length, text, 45)
 
 
@@ -79,7 +79,7 @@ def music_that_ends_early(look: LookedAt) -> Iterator[Finding]:
     story = look.story
     if "music" in story.muted:
         return
-    ends = max((story.at(x) + x.length for x in story.sounds if x.kind == "music"), default=0)
+    ends = max((story.at(sound) + sound.length for sound in story.sounds if sound.kind == "music"), default=0)
     left = story.length - ends
     if ends and 0 < left < 10 * look.rate.fps:
         yield Finding("ends early", ends, f"The music ends {frames_in_words(left)} before the pictures", 40)
@@ -147,9 +147,13 @@ def _quick_cuts_as_one(look: LookedAt, found: list[Finding]) -> list[Finding]:
             end += 1
         if end - first >= 3:
             begins, ends = starts[first], starts[end]
-            inside = [f for f in found if f.kind in PER_CUT and f.at is not None and begins <= f.at <= ends]
+            inside = [
+                finding
+                for finding in found
+                if finding.kind in PER_CUT and finding.at is not None and begins <= finding.at <= ends
+            ]
             span = f"from {look.clock(begins)} to {look.clock(ends)}"
             text = f"{end - first} quick pieces of {look.name(pieces[first].source)} {span}"
-            found = [*(f for f in found if f not in inside), Finding("quick", begins, text, 15)]
+            found = [*(finding for finding in found if finding not in inside), Finding("quick", begins, text, 15)]
         first = max(end, first + 1)
     return found

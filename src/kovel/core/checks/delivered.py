@@ -55,22 +55,22 @@ def heard_differences(
     """Where a file's sound, as weighted powers each 100 ms, is quieter or louder than the plan has it; `measured` by recording and
     made sound, as `core.checks.mix_loudness.mixed` takes it, `name` of a recording."""
     expected = mixed(plan, measured).power
-    n = len(expected)
-    found = np.concatenate([delivered[:n], np.zeros(max(0, n - len(delivered)))])
+    count = len(expected)
+    found = np.concatenate([delivered[:count], np.zeros(max(0, count - len(delivered)))])
     want, have = _momentary(expected), _momentary(found)
     out = [
-        Difference(a * STEP / SAMPLE_RATE, b * STEP / SAMPLE_RATE, _lacking(plan, measured, a, b, want, have, name))
-        for a, b in _runs((want > AUDIBLE) & (have < want - APART))
+        Difference(start * STEP / SAMPLE_RATE, end * STEP / SAMPLE_RATE, _lacking(plan, measured, start, end, want, have, name))
+        for start, end in _runs((want > AUDIBLE) & (have < want - APART))
     ]
     out += [
         Difference(
-            a * STEP / SAMPLE_RATE,
-            b * STEP / SAMPLE_RATE,
-            f"something is heard that the story does not have ({have[a:b].max():.0f} LUFS)"
-            if want[a:b].max() < AUDIBLE
-            else f"it is louder than the story ({have[a:b].max():.0f} LUFS instead of {want[a:b].max():.0f})",
+            start * STEP / SAMPLE_RATE,
+            end * STEP / SAMPLE_RATE,
+            f"something is heard that the story does not have ({have[start:end].max():.0f} LUFS)"
+            if want[start:end].max() < AUDIBLE
+            else f"it is louder than the story ({have[start:end].max():.0f} LUFS instead of {want[start:end].max():.0f})",
         )
-        for a, b in _runs(have > np.maximum(want, UNWANTED) + APART)
+        for start, end in _runs(have > np.maximum(want, UNWANTED) + APART)
     ]
     return sorted(out, key=lambda d: d.start)
 
@@ -86,16 +86,22 @@ def _runs(mask: npt.NDArray[np.bool_]) -> list[tuple[int, int]]:
 
 
 def _lacking(
-    plan: Plan, measured: Mapping[tuple[int, str], Rows], a: int, b: int, want: Powers, have: Powers, name: Callable[[int], str]
+    plan: Plan,
+    measured: Mapping[tuple[int, str], Rows],
+    start: int,
+    end: int,
+    want: Powers,
+    have: Powers,
+    name: Callable[[int], str],
 ) -> str:
     """What is said of a stretch of steps that is too quiet: which sound it mostly lacks."""
     loudest, who = 0.0, ""
-    for h in plan.sounds:
-        if h.at < b * STEP and h.end > a * STEP:
-            alone = float(mixed(replace(plan, sounds=(h,)), measured).power[a:b].sum())
+    for heard in plan.sounds:
+        if heard.at < end * STEP and heard.end > start * STEP:
+            alone = float(mixed(replace(plan, sounds=(heard,)), measured).power[start:end].sum())
             if alone > loudest:
-                loudest, who = alone, name(h.source)
-    is_, should = np.median(have[a:b]), np.median(want[a:b])
+                loudest, who = alone, name(heard.source)
+    is_, should = np.median(have[start:end]), np.median(want[start:end])
     if is_ < should - GONE:
         return f"{who} is not heard"
     return f"{who} is quieter than in the story ({is_:.0f} LUFS instead of {should:.0f})"

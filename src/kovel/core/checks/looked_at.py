@@ -41,7 +41,11 @@ class LookedAt:
     def covers(self) -> list[tuple[int, int, Cover]]:
         """The covers that are seen, as (first frame, end, cover), by where they begin; titles are none."""
         length = self.story.length
-        seen = [(at, min(end, length), c) for at, end, c in self.story.spans if f"cover {c.lane}" not in self.story.muted]
+        seen = [
+            (at, min(end, length), cover)
+            for at, end, cover in self.story.spans
+            if f"cover {cover.lane}" not in self.story.muted
+        ]
         return sorted((row for row in seen if row[2].source != TITLE), key=lambda row: row[:2])
 
     def name(self, source: int | None) -> str:

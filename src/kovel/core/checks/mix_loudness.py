@@ -43,24 +43,24 @@ def mixed(plan: Plan, measured: Mapping[tuple[int, str], Rows]) -> Mixed:
     n = -(-plan.samples // STEP)
     power, most = np.zeros(n), np.zeros(n)
     silence = np.zeros((1, 3), np.float32)  # stands last, for what lies outside a recording
-    padded = {i: np.concatenate([rows, silence]) for i, rows in measured.items() if len(rows)}
-    for h in plan.sounds:
-        rows = padded.get((h.source, h.made))
-        if rows is None and not h.pace:
-            rows = padded.get((h.source, ""))
+    padded = {key: np.concatenate([rows, silence]) for key, rows in measured.items() if len(rows)}
+    for heard in plan.sounds:
+        rows = padded.get((heard.source, heard.made))
+        if rows is None and not heard.pace:
+            rows = padded.get((heard.source, ""))
         if rows is None:
             continue
-        i, j = max(0, h.at // STEP), min(n, -(-h.end // STEP))
+        i, j = max(0, heard.at // STEP), min(n, -(-heard.end // STEP))
         begin = np.arange(i, j) * STEP
-        share = (np.minimum(begin + STEP, h.end) - np.maximum(begin, h.at)) / STEP
-        at = (begin - h.at + h.start) / STEP  # where each block lies in the recording, between two of its own
-        k = np.floor(at).astype(np.int64)
-        w = at - k
-        low, high = (np.where((q >= 0) & (q < len(rows) - 1), q, -1) for q in (k, k + 1))
-        middle = begin + STEP // 2 - h.at
-        gain = h.gains(middle) * h.ramps(np.clip(middle, 0, h.end - h.at).astype(np.float32))
-        if h.mix != AS_IT_IS:
-            gain = gain * (sum(m**2 for m in h.mix) / 2) ** 0.5
+        share = (np.minimum(begin + STEP, heard.end) - np.maximum(begin, heard.at)) / STEP
+        at = (begin - heard.at + heard.start) / STEP  # where each block lies in the recording, between two of its own
+        whole = np.floor(at).astype(np.int64)
+        w = at - whole
+        low, high = (np.where((q >= 0) & (q < len(rows) - 1), q, -1) for q in (whole, whole + 1))
+        middle = begin + STEP // 2 - heard.at
+        gain = heard.gains(middle) * heard.ramps(np.clip(middle, 0, heard.end - heard.at).astype(np.float32))
+        if heard.mix != AS_IT_IS:
+            gain = gain * (sum(m**2 for m in heard.mix) / 2) ** 0.5
         power[i:j] += gain**2 * share * ((1 - w) * rows[low, 0] + w * rows[high, 0])
         most[i:j] += gain * np.maximum(rows[low, 1], rows[high, 1])
     if plan.dips:
@@ -80,16 +80,16 @@ def sound_findings(
     """Clipped recordings, a mix over full scale, loudness off the target. `peak(a, b)` is the exact peak of the mix."""
     rate = story.rate
     out: list[Finding] = []
-    for at, p in zip(story.starts, story.pieces, strict=False):
-        rows = measured.get((p.source, "")) if p.source is not None else None
-        if rows is None or p.take == "picture":
+    for at, piece in zip(story.starts, story.pieces, strict=False):
+        rows = measured.get((piece.source, "")) if piece.source is not None else None
+        if rows is None or piece.take == "picture":
             continue
-        a, b = (rate.frame_to_sample(f) for f in p.used)
-        i = a // STEP
-        clipped = np.flatnonzero(rows[i : -(-b // STEP), 2] >= FULL)
-        if len(clipped) and p.source is not None:
-            f = at + max(0, floor(frames_to(p, rate.sample_to_frame((i + int(clipped[0])) * STEP))))
-            name = sources[p.source].name if p.source in sources else "A recording"
+        start, end = (rate.frame_to_sample(f) for f in piece.used)
+        i = start // STEP
+        clipped = np.flatnonzero(rows[i : -(-end // STEP), 2] >= FULL)
+        if len(clipped) and piece.source is not None:
+            f = at + max(0, floor(frames_to(piece, rate.sample_to_frame((i + int(clipped[0])) * STEP))))
+            name = sources[piece.source].name if piece.source in sources else "A recording"
             out.append(
                 Finding(
                     "clip",

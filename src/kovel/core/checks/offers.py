@@ -60,16 +60,20 @@ def cover_span(story: Story, seam: int, edges: Sequence[int], most: int) -> tupl
     cover       [────────────────────────)
     """
     fps = float(story.rate.fps)
-    starts = [e for e in edges if seam - 3 * fps <= e <= seam - SPARE and e >= 0] or [max(0, seam - int(fps))]
+    starts = [edge for edge in edges if seam - 3 * fps <= edge <= seam - SPARE and edge >= 0] or [max(0, seam - int(fps))]
     best: tuple[float, int, int] | None = None
-    for a in starts:
-        ends = [e for e in edges if e >= seam + SPARE and e - a <= min(most, int(4.5 * fps)) and e <= story.length]
-        for b in ends or [min(story.length, a + min(most, int(3.5 * fps)))]:
-            if b < seam + SPARE or a > seam - SPARE or b - a > most:
+    for start in starts:
+        ends = [
+            edge
+            for edge in edges
+            if edge >= seam + SPARE and edge - start <= min(most, int(4.5 * fps)) and edge <= story.length
+        ]
+        for b in ends or [min(story.length, start + min(most, int(3.5 * fps)))]:
+            if b < seam + SPARE or start > seam - SPARE or b - start > most:
                 continue
-            cost = abs((b - a) / fps - 3.5) + abs((seam - a) / fps - 1.2) * 0.5
+            cost = abs((b - start) / fps - 3.5) + abs((seam - start) / fps - 1.2) * 0.5
             if best is None or cost < best[0]:
-                best = (cost, a, b)
+                best = (cost, start, b)
     return best[1:] if best else None
 
 
@@ -78,34 +82,41 @@ def offers(
 ) -> list[Offer]:
     """Ways to treat an exposed jump, best first. `words` are (first, last frame in the story, word) around it."""
     rate = story.rate
-    near = stems(" ".join(w.text for a, b, w in words if abs((a + b) // 2 - seam.at) < 8 * rate.fps))
-    edges = sorted({e for a, b, _ in words for e in (a, b)})
+    near = stems(" ".join(word.text for start, end, word in words if abs((start + end) // 2 - seam.at) < 8 * rate.fps))
+    edges = sorted({e for start, end, _ in words for e in (start, end)})
     out: list[Offer] = []
-    for s in shots:
-        span = cover_span(story, seam.at, edges, s.length)
+    for shot in shots:
+        span = cover_span(story, seam.at, edges, shot.length)
         if span is None:
             continue
-        met = stems(s.text) & near
-        meant = s.near >= NEAR
-        score = 2.0 * len(met) + (4.0 * s.near if meant else 0.0) - 1.5 * s.used + (0.5 if s.length >= 3 * rate.fps else -1)
+        met = stems(shot.text) & near
+        meant = shot.near >= NEAR
+        score = (
+            2.0 * len(met)
+            + (4.0 * shot.near if meant else 0.0)
+            - 1.5 * shot.used
+            + (0.5 if shot.length >= 3 * rate.fps else -1)
+        )
         why = ", ".join(
             [
                 *([f"meets “{', '.join(sorted(met))}”"] if met else ["near in meaning"] if meant else []),
-                "not used yet" if not s.used else f"used {s.used} times" if s.used > 1 else "used once",
+                "not used yet" if not shot.used else f"used {shot.used} times" if shot.used > 1 else "used once",
             ]
         )
-        start = s.start + max(0, (s.length - (span[1] - span[0])) // 3)
-        params = {"source": s.source, "at": span[0], "until": span[1], "start": start}
-        out.append(Offer("cover", s.name, why, "lay_cover", params, score))
+        start = shot.start + max(0, (shot.length - (span[1] - span[0])) // 3)
+        params = {"source": shot.source, "at": span[0], "until": span[1], "start": start}
+        out.append(Offer("cover", shot.name, why, "lay_cover", params, score))
     out.sort(key=lambda o: -o.score)
     out = out[:3]
     # a word's edge a little before the jump, so that it is hidden with frames to spare
     lead = [
-        e for e in edges if seam.at - 2 * rate.fps <= e <= seam.at - SPARE and e >= story.starts[story.index_of(seam.left.id)]
+        edge
+        for edge in edges
+        if seam.at - 2 * rate.fps <= edge <= seam.at - SPARE and edge >= story.starts[story.index_of(seam.left.id)]
     ]
     begin = lead[-1] if lead else max(story.starts[story.index_of(seam.left.id)], seam.at - round(rate.fps))
     out = [*angles(story, sources, begin, pauses_between(words)), *out]
-    i = story.index_of(seam.right.id)
+    index = story.index_of(seam.right.id)
     before = round(story.value_at(seam.left, "zoom", sources, seam.ends[0] - 1))
     zoom = 100 if before >= 120 else min(300, round(before * 1.25))
     out.append(
@@ -117,7 +128,7 @@ def offers(
             {"to": seam.right.id, "setting": "zoom", "value": zoom},
         )
     )
-    most = min(longest(story, sources, i, "dissolve"), round(rate.fps * 3 / 5))
+    most = min(longest(story, sources, index, "dissolve"), round(rate.fps * 3 / 5))
     if most >= 4:
         out.append(
             Offer(
@@ -135,7 +146,7 @@ def pauses_between(words: Sequence[tuple[int, int, Word]], shortest: int = 4) ->
     """Story frames at which a word ends and nobody speaks for `shortest` frames or more."""
     starts = sorted(a for a, _, _ in words)
     ends = sorted(b for _, b, _ in words)
-    return [b for b in ends if not any(b - 1 < a < b + shortest for a in starts)]
+    return [end for end in ends if not any(end - 1 < start < end + shortest for start in starts)]
 
 
 def angles(story: Story, sources: Sources, begin: int, edges: Sequence[int] = (), length: int | None = None) -> list[Offer]:
@@ -150,28 +161,31 @@ def angles(story: Story, sources: Sources, begin: int, edges: Sequence[int] = ()
     rate = story.rate
     if not 0 <= begin < story.length:
         return []
-    i = story.index_at(begin)
-    p = story.pieces[i]
-    if p.source is None or p.source not in sources:
+    index = story.index_at(begin)
+    piece = story.pieces[index]
+    if piece.source is None or piece.source not in sources:
         return []
     out = []
-    for b in sources.values():
-        frame = same_moment(sources[p.source], b, p.moment(begin - story.starts[i]), rate)
-        total = b.length(rate)
-        if frame is None or b.id == p.source or not b.picture or total is None or not 0 <= frame < total:
+    for source in sources.values():
+        frame = same_moment(sources[piece.source], source, piece.moment(begin - story.starts[index]), rate)
+        total = source.length(rate)
+        if frame is None or source.id == piece.source or not source.picture or total is None or not 0 <= frame < total:
             continue
         until = begin + (length or round(5 * rate.fps))
-        jump = next((s.at for s in seams(story, sources) if begin < s.at < until + SPARE and s.kind in ("jump", "covered")), 0)
+        jump = next(
+            (seam.at for seam in seams(story, sources) if begin < seam.at < until + SPARE and seam.kind in ("jump", "covered")),
+            0,
+        )
         until = max(until, jump + SPARE)
-        until = next((e for e in edges if until <= e <= until + 2 * rate.fps), until)
+        until = next((edge for edge in edges if until <= edge <= until + 2 * rate.fps), until)
         until = min(until, story.length, begin + total - frame)
-        step = min(until, _in_step(story, sources, i, b.id, frame - begin))
+        step = min(until, _in_step(story, sources, index, source.id, frame - begin))
         if until > begin:
-            params = {"source": b.id, "at": begin, "until": until, "start": frame}
+            params = {"source": source.id, "at": begin, "until": until, "start": frame}
             why = f"the same moment, in step for {frames_in_words(step - begin)}"
             if step < until:
                 why += f", then on over the {'jump' if jump else 'next piece'}"
-            out.append(Offer("angle", b.name, why, "lay_cover", params))
+            out.append(Offer("angle", source.name, why, "lay_cover", params))
     return out
 
 
@@ -179,10 +193,10 @@ def _in_step(story: Story, sources: Sources, i: int, other: int, shift: int) -> 
     """The story frame up to which the other camera stays in step with the pieces from index i on."""
     end = story.starts[i + 1]
     for k in range(i + 1, len(story.pieces)):
-        p = story.pieces[k]
-        if p.source is None or p.source not in sources:
+        piece = story.pieces[k]
+        if piece.source is None or piece.source not in sources:
             break
-        frame = same_moment(sources[p.source], sources[other], p.moment(0), story.rate)
+        frame = same_moment(sources[piece.source], sources[other], piece.moment(0), story.rate)
         if frame is None or abs(frame - (story.starts[k] + shift)) > 0:
             break
         end = story.starts[k + 1]

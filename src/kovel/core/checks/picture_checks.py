@@ -26,29 +26,33 @@ def picture_checks(story: Story, sources: Sources, ratio: float, cut: Cut, box: 
     out: list[Finding] = []
     rate = story.rate
     rows: list[tuple[int, Piece | Cover]] = [*zip(story.starts, story.pieces, strict=False)]
-    rows += [(a, c) for a, _, c in story.spans if f"cover {c.lane}" not in story.muted and a < story.length]
+    rows += [(a, cover) for a, _, cover in story.spans if f"cover {cover.lane}" not in story.muted and a < story.length]
     told: set[tuple[int | None, str]] = set()
-    for at, x in rows:
-        if isinstance(x, Cover) and x.source == TITLE:
-            out += _title(story, sources, at, x, box)
+    for at, clip in rows:
+        if isinstance(clip, Cover) and clip.source == TITLE:
+            out += _title(story, sources, at, clip, box)
             continue
-        s = sources.get(x.source) if x.source is not None else None
-        if s is None or not s.picture or (isinstance(x, Piece) and x.take == "sound"):
+        source = sources.get(clip.source) if clip.source is not None else None
+        if source is None or not source.picture or (isinstance(clip, Piece) and clip.take == "sound"):
             continue
-        if edge := _edges(lambda n, x=x: story.value(x, n, sources), ratio):  # type: ignore[misc]
-            out.append(Finding("edges", at, f"The edges of {s.name} are seen at {clock(at, rate)}: {edge}", 44))
-        if any(story.value(x, n, sources) for n in LOOK):
-            black, white = cut(x)
-            key = (x.source, f"{story.scopes(x, sources)}")
+        if edge := _edges(lambda n, x=clip: story.value(x, n, sources), ratio):  # type: ignore[misc]
+            out.append(Finding("edges", at, f"The edges of {source.name} are seen at {clock(at, rate)}: {edge}", 44))
+        if any(story.value(clip, name, sources) for name in LOOK):
+            black, white = cut(clip)
+            key = (clip.source, f"{story.scopes(clip, sources)}")
             if max(black, white) > CUT_OFF and key not in told:
                 told.add(key)
                 what = f"{white:g} % of it to white" if white >= black else f"{black:g} % of it to black"
-                out.append(Finding("cut off", at, f"The look of {s.name} cuts off {what} at {clock(at, rate)}", 26))
-        if isinstance(x, Cover) and (missing := _bared(story, sources, at, x)):
+                out.append(Finding("cut off", at, f"The look of {source.name} cuts off {what} at {clock(at, rate)}", 26))
+        if isinstance(clip, Cover) and (missing := _bared(story, sources, at, clip)):
             out.append(missing)
-    for scope, v in story.settings:
-        of = [t for t, p in zip(story.starts, story.pieces, strict=False) if v["as_one"] and scope == f"group {p.group}"]
-        if of and (edge := _edges(lambda n, v=v: v[n], ratio)):  # type: ignore[misc]
+    for scope, values in story.settings:
+        of = [
+            start
+            for start, piece in zip(story.starts, story.pieces, strict=False)
+            if values["as_one"] and scope == f"group {piece.group}"
+        ]
+        if of and (edge := _edges(lambda n, v=values: v[n], ratio)):  # type: ignore[misc]
             text = f"The edges of what is seen as one picture are seen at {clock(of[0], rate)}: {edge}"
             out.append(Finding("edges", of[0], text, 44))
     return out
@@ -61,20 +65,20 @@ def _edges(read: Callable[[str], Any], ratio: float) -> str:
     if least < 100:
         return f"shown at {least:g} %"
     if turn := abs(float(read("turn"))):
-        a = radians(turn)
-        need = 100 * max(cos(a) + sin(a) / ratio, cos(a) + sin(a) * ratio) if turn <= 45 else 400.0
+        angle = radians(turn)
+        need = 100 * max(cos(angle) + sin(angle) / ratio, cos(angle) + sin(angle) * ratio) if turn <= 45 else 400.0
         if least < need - 0.5:
             return f"turned by {turn:g}°, which needs {need:.0f} %"
     return ""
 
 
-def _title(story: Story, sources: Sources, at: int, c: Cover, box: Box) -> list[Finding]:
+def _title(story: Story, sources: Sources, at: int, cover: Cover, box: Box) -> list[Finding]:
     rate, out = story.rate, []
-    name = begun(name_of(sources, c))
-    words = len(c.title.split())
+    name = begun(name_of(sources, cover))
+    words = len(cover.title.split())
     need = round((words / WORDS_A_SECOND + 0.5) * rate.fps)
-    seen = min(c.length, story.length - at)
-    if seen < need and not story.value(c, "rolls", sources):
+    seen = min(cover.length, story.length - at)
+    if seen < need and not story.value(cover, "rolls", sources):
         out.append(
             Finding(
                 "unread",
@@ -83,36 +87,36 @@ def _title(story: Story, sources: Sources, at: int, c: Cover, box: Box) -> list[
                 42,
             )
         )
-    if story.value(c, "filled", sources) == FILLED[1] and not _under(story, at, c):
+    if story.value(cover, "filled", sources) == FILLED[1] and not _under(story, at, cover):
         out.append(Finding("unfilled", at, f"Nothing lies below {name} at {clock(at, rate)} that could fill its letters", 41))
-    found = None if story.value(c, "rolls", sources) else box(c)
+    found = None if story.value(cover, "rolls", sources) else box(cover)
     if found and (min(found[:2]) < SAFE or max(found[2:]) > 100 - SAFE):
         out.append(Finding("unsafe", at, f"{name} stands outside of the safe area at {clock(at, rate)}", 40))
     return out
 
 
-def _under(story: Story, at: int, c: Cover) -> bool:
+def _under(story: Story, at: int, cover: Cover) -> bool:
     """Whether a cover that is no title lies below it, all the time it is seen."""
-    end = min(at + c.length, story.length)
-    rows = sorted((a, b) for a, b, x in story.spans if x.source != TITLE and x.lane < c.lane
-                  and f"cover {x.lane}" not in story.muted and a < end and b > at)  # fmt: skip
+    end = min(at + cover.length, story.length)
+    rows = sorted((start, until) for start, until, other in story.spans if other.source != TITLE and other.lane < cover.lane
+                  and f"cover {other.lane}" not in story.muted and start < end and until > at)  # fmt: skip
     reached = at
-    for a, b in rows:
-        reached = max(reached, b) if a <= reached else reached
+    for start, until in rows:
+        reached = max(reached, until) if start <= reached else reached
     return reached >= end
 
 
-def _bared(story: Story, sources: Sources, at: int, c: Cover) -> Finding | None:
+def _bared(story: Story, sources: Sources, at: int, cover: Cover) -> Finding | None:
     """A dissolve between covers for which the one before has no material."""
-    come = int(c.settings["appear"])
-    before = [x for a, b, x in story.spans if b == at and x.lane == c.lane and x.source in sources]
-    if not come or not before or story.value(c, "through", sources) == "black":
+    come = int(cover.settings["appear"])
+    before = [other for start, end, other in story.spans if end == at and other.lane == cover.lane and other.source in sources]
+    if not come or not before or story.value(cover, "through", sources) == "black":
         return None
     have = min(come, room_behind(before[0], sources, story))
     if have >= come:
         return None
     text = (
         f"{name_of(sources, before[0])} ends {frames_in_words(come - max(0, have))} before the dissolve "
-        f"to {name_of(sources, c)} does, at {clock(at, story.rate)}: what is under them is seen"
+        f"to {name_of(sources, cover)} does, at {clock(at, story.rate)}: what is under them is seen"
     )
     return Finding("handle", at, text, 45)

@@ -66,8 +66,8 @@ def pq_light(v: Array) -> Array:
 def hlg_light(v: Array) -> Array:
     """Light in cd/m2 of HLG values (..., 3) on a display of 1000 cd/m2: inverse OETF, then the OOTF with its gamma of
     1.2 (BT.2100 table 5). 0.75 is 203 cd/m2."""
-    a, b, c = 0.17883277, 0.28466892, 0.55991073
-    scene = np.where(v <= 0.5, v * v / 3, (np.exp((np.clip(v, 0, 1) - c) / a) + b) / 12)
+    start, end, c = 0.17883277, 0.28466892, 0.55991073
+    scene = np.where(v <= 0.5, v * v / 3, (np.exp((np.clip(v, 0, 1) - c) / start) + end) / 12)
     y = scene @ np.array([0.2627, 0.6780, 0.0593])
     return np.asarray(PEAK * np.power(np.maximum(y, 1e-9), 0.2)[..., None] * scene)
 

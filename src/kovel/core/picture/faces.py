@@ -39,11 +39,11 @@ def track(found: Sequence[Sequence[Face]]) -> list[Face]:
     largest = [max(row, key=lambda f: f.size) for row in found if row]
     if not largest:
         return []
-    x, y = median(f.x for f in largest), median(f.y for f in largest)
+    x, y = median(face.x for face in largest), median(face.y for face in largest)
     out: list[Face] = []
     for row in found:
-        near = [f for f in out[-3:]] or [Face(0, x, y, largest[0].size)]
-        cx, cy = median(f.x for f in near), median(f.y for f in near)
+        near = [face for face in out[-3:]] or [Face(0, x, y, largest[0].size)]
+        cx, cy = median(face.x for face in near), median(face.y for face in near)
         best = min(row, key=lambda f: abs(f.x - cx) + abs(f.y - cy), default=None)
         if best and (
             abs(best.x - cx) + abs(best.y - cy) < 1.2 * best.size or abs(best.x - x) + abs(best.y - y) < 0.8 * best.size
@@ -56,15 +56,15 @@ def path(faces: Sequence[Face]) -> list[tuple[int, float, float]]:
     """(frame, x, y) of a track, smoothed over three and slowed to what does not jump; one row where it keeps still."""
     if not faces:
         return []
-    xs = [median(f.x for f in faces[max(0, i - 1) : i + 2]) for i in range(len(faces))]
-    ys = [median(f.y for f in faces[max(0, i - 1) : i + 2]) for i in range(len(faces))]
+    xs = [median(face.x for face in faces[max(0, i - 1) : i + 2]) for i in range(len(faces))]
+    ys = [median(face.y for face in faces[max(0, i - 1) : i + 2]) for i in range(len(faces))]
     if max(xs) - min(xs) < STILL:
         return [(faces[0].frame, median(xs), median(ys))]
     out = [(faces[0].frame, xs[0], ys[0])]
-    for f, x, y in zip(faces[1:], xs[1:], ys[1:], strict=True):
-        most = FASTEST * max(1, f.frame - out[-1][0])
+    for face, x, y in zip(faces[1:], xs[1:], ys[1:], strict=True):
+        most = FASTEST * max(1, face.frame - out[-1][0])
         px, py = out[-1][1], out[-1][2]
-        out.append((f.frame, px + min(most, max(-most, x - px)), py + min(most, max(-most, y - py))))
+        out.append((face.frame, px + min(most, max(-most, x - px)), py + min(most, max(-most, y - py))))
     return out
 
 
@@ -72,7 +72,7 @@ def moving(greys: Sequence[npt.NDArray[np.float64]], frame: int) -> list[tuple[i
     """(frame, x, y) of the middle of what moves between these small pictures; empty where nothing much does."""
     if len(greys) < 2:
         return []
-    change = np.mean([np.abs(a - b) for a, b in pairwise(greys)], 0)
+    change = np.mean([np.abs(left - right) for left, right in pairwise(greys)], 0)
     if change.max() < MOVES:
         return []
     weight = np.square(change)

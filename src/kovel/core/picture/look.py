@@ -40,22 +40,22 @@ def looked(rgb: Array, look: Mapping[str, Any], kept: Kept = lambda _: None) -> 
     brightness, warmth, tint = look.get("brightness", 0.0), look.get("warmth", 0), look.get("tint", 0)
     if brightness or warmth or tint:
         out = np.power(np.clip(np.power(out, GAMMA) * (balance(warmth, tint) * 2.0**brightness), 0, 1), 1 / GAMMA)
-    if c := look.get("contrast", 0):
-        power = 2.0 ** (c / 50)
+    if contrast := look.get("contrast", 0):
+        power = 2.0 ** (contrast / 50)
         low = PIVOT * np.power(out / PIVOT, power)
         high = 1 - (1 - PIVOT) * np.power((1 - out) / (1 - PIVOT), power)
         out = np.where(out < PIVOT, low, high)
-    if (b := look.get("blacks", 0)) or look.get("whites", 0):
-        w = look.get("whites", 0)
-        out = np.clip(out * (1 + w / 100) + b / 100 * (1 - out) ** 2, 0, 1)
-    if s := look.get("saturation", 0):
+    if (blacks := look.get("blacks", 0)) or look.get("whites", 0):
+        whites = look.get("whites", 0)
+        out = np.clip(out * (1 + whites / 100) + blacks / 100 * (1 - out) ** 2, 0, 1)
+    if saturation := look.get("saturation", 0):
         grey = (out @ LUMA)[..., None]
-        out = np.clip(grey + (out - grey) * (1 + s / 100), 0, 1)
-    if n := look.get("night", 0):
+        out = np.clip(grey + (out - grey) * (1 + saturation / 100), 0, 1)
+    if night := look.get("night", 0):
         light = np.power(out, GAMMA)
         rods = (light @ RODS)[..., None]
         seen = (0.35 * light + 0.65 * rods) * 2.0**-2.2
-        out = np.power(light + (seen - light) * n / 100, 1 / GAMMA)
+        out = np.power(light + (seen - light) * night / 100, 1 / GAMMA)
     if (name := look.get("table", "")) and (t := kept(name)) is not None:
         out = applied(t, out)
     return out
@@ -114,7 +114,7 @@ def read_cube(text: str) -> Table:
     """
     size, flat, rows = 0, False, []
     low, high = np.zeros(3), np.ones(3)
-    for n, raw in enumerate(text.splitlines(), 1):
+    for index, raw in enumerate(text.splitlines(), 1):
         line = raw.strip()
         if not line or line.startswith(("#", "TITLE")):
             continue
@@ -125,16 +125,16 @@ def read_cube(text: str) -> Table:
                 if not 2 <= size <= (65_536 if flat else LARGEST):
                     raise BadTable(f"The table is {size} points wide: 2 to {65_536 if flat else LARGEST} can be read.")
             elif words[0] in ("DOMAIN_MIN", "DOMAIN_MAX"):
-                bound = np.array([float(x) for x in words[1:4]])
+                bound = np.array([float(word) for word in words[1:4]])
                 low, high = (bound, high) if words[0] == "DOMAIN_MIN" else (low, bound)
             else:
-                rows.append([float(x) for x in words])
+                rows.append([float(word) for word in words])
                 if len(rows[-1]) != 3 or not np.isfinite(rows[-1]).all():
                     raise ValueError
         except BadTable:
             raise
         except (ValueError, IndexError):
-            raise BadTable(f"Line {n} of the table is no line of a .cube table: {line[:40]}") from None
+            raise BadTable(f"Line {index} of the table is no line of a .cube table: {line[:40]}") from None
         if size and len(rows) > (size if flat else size**3):
             break
     want = size if flat else size**3

@@ -56,10 +56,10 @@ class MotionMaker:
 
 def _peak(line: npt.NDArray[np.float64], i: int) -> float:
     """A peak's place to a fraction (parabola through three points), as a signed shift."""
-    n = len(line)
-    a, b, c = line[i - 1], line[i], line[(i + 1) % n]
+    count = len(line)
+    a, b, c = line[i - 1], line[i], line[(i + 1) % count]
     part = 0.5 * (a - c) / (a - 2 * b + c) if a - 2 * b + c < 0 else 0.0
-    return float(i - n if i > n // 2 else i) + float(part)
+    return float(i - count if i > count // 2 else i) + float(part)
 
 
 @dataclass(frozen=True)
@@ -93,15 +93,15 @@ def best_stretch(seen: Look, fps: float, seconds: tuple[float, float] = (3.0, 4.
 
     Three to four seconds is what b-roll usually stands (common practice, no source).
     """
-    n = len(seen.bright)
-    if n < seconds[0] * fps:
+    count = len(seen.bright)
+    if count < seconds[0] * fps:
         return None
-    length = min(n, round(fps * sum(seconds) / 2))
+    length = min(count, round(fps * sum(seconds) / 2))
     steady, level = _means(seen.steady, length), _means(seen.bright, length)
     wander = np.sqrt(np.maximum(0, _means(seen.bright.astype(np.float64) ** 2, length) - level**2))
     alive = _means(np.minimum(seen.change, 6.0), length) / 6  # something should happen in it
     score = steady - 2 * np.maximum(0, 0.12 - level) - 2 * np.maximum(0, level - 0.9) - 2 * wander + 0.15 * alive
-    edge = min(round(fps * 0.5), (n - length) // 2)
+    edge = min(round(fps * 0.5), (count - length) // 2)
     score[:edge] -= 0.2
     if edge:
         score[-edge:] -= 0.2
@@ -109,7 +109,7 @@ def best_stretch(seen: Look, fps: float, seconds: tuple[float, float] = (3.0, 4.
     return a, a + length
 
 
-def _means(x: npt.ArrayLike, length: int) -> npt.NDArray[np.float64]:
+def _means(values: npt.ArrayLike, length: int) -> npt.NDArray[np.float64]:
     """The mean of every window of `length` values."""
-    c = np.concatenate([[0.0], np.cumsum(x, dtype=np.float64)])
+    c = np.concatenate([[0.0], np.cumsum(values, dtype=np.float64)])
     return np.asarray((c[length:] - c[:-length]) / length)

@@ -47,15 +47,15 @@ def letters_for(ratio: float) -> int:
 def with_captions(plan: Plan, rows: Sequence[Cue], ratio: float = 16 / 9) -> Plan:
     """The plan with captions over it, as titles at the lower edge of a picture of a shape (width over height)."""
     out: list[Run] = []
-    base = {n: SETTINGS[n].default for n in TITLE_DRAWN} | style_for(ratio) | {"caption": True}
-    marks = sorted({min(max(t, 0), plan.length) for c in rows for t in (c.at, c.end)})
-    for r in plan.pictures:
-        edges = [r.at, *(t for t in marks if r.at < t < r.end), r.end]
-        for a, b in pairwise(edges):
-            part = r.part(a, b)
-            shown = next((c for c in rows if c.at <= a < c.end), None)
+    base = {name: SETTINGS[name].default for name in TITLE_DRAWN} | style_for(ratio) | {"caption": True}
+    marks = sorted({min(max(t, 0), plan.length) for cue in rows for t in (cue.at, cue.end)})
+    for run in plan.pictures:
+        edges = [run.at, *(mark for mark in marks if run.at < mark < run.end), run.end]
+        for start, end in pairwise(edges):
+            part = run.part(start, end)
+            shown = next((cue for cue in rows if cue.at <= start < cue.end), None)
             if shown:
                 title = TitleImage(tuple((base | {"text": "\n".join(shown.lines)}).items()))
-                part = Run(a, b, (*part.layers, Layer(Image(title=title), part=Part(clear=True))), part.cover)
+                part = Run(start, end, (*part.layers, Layer(Image(title=title), part=Part(clear=True))), part.cover)
             out.append(part)
     return replace(plan, pictures=tuple(out))

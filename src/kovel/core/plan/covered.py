@@ -38,63 +38,65 @@ def covered(story: Story, sources: Sources, dialogue: list[Run]) -> list[Run]:
     edges = {
         0,
         story.length,
-        *(e for a, b, _, _ in spans for e in (a, b)),
-        *(d.at for d in dialogue),
-        *(d.end for d in dialogue),
+        *(e for start, end, _, _ in spans for e in (start, end)),
+        *(run.at for run in dialogue),
+        *(run.end for run in dialogue),
     }
-    for a, b, c, extra in spans:
-        edges.update(e for e in _bends(seen, c, a, b - extra) if a < e < min(b, story.length))
+    for start, end, cover, extra in spans:
+        edges.update(bend for bend in _bends(seen, cover, start, end - extra) if start < bend < min(end, story.length))
     rows: list[Run] = []
     live: list[Live] = []
     i = k = 0
-    for a, b in pairwise(sorted(edges)):
-        while i < len(spans) and spans[i][0] <= a:
+    for start, end in pairwise(sorted(edges)):
+        while i < len(spans) and spans[i][0] <= start:
             live.append(spans[i])
             i += 1
         if live:
-            live = [r for r in live if r[1] > a]
-        while dialogue[k].end <= a:
+            live = [r for r in live if r[1] > start]
+        while dialogue[k].end <= start:
             k += 1
         if not live:
-            rows.append(dialogue[k].part(a, b))
+            rows.append(dialogue[k].part(start, end))
             continue
         over = sorted(live, key=lambda r: (r[2].lane, r[0]), reverse=True) if len(live) > 1 else live
-        rows.append(Run(a, b, _over(seen, over, dialogue[k], a, b), over[0][2].id))
+        rows.append(Run(start, end, _over(seen, over, dialogue[k], start, end), over[0][2].id))
     return rows
 
 
-def _over(seen: Seen, over: list[Live], under: Run, a: int, b: int) -> tuple[Layer, ...]:
+def _over(seen: Seen, over: list[Live], under: Run, start: int, end: int) -> tuple[Layer, ...]:
     """Story frames [a, b) of a run with what lies over it, from the top down. What is tied to a group that is seen as one
     picture there is put together with it, up to the lane from which on something else lies over it."""
-    group = next((x.image.group for x in under.layers if x.image.group), 0) if seen.whole else 0
+    group = next((layer.image.group for layer in under.layers if layer.image.group), 0) if seen.whole else 0
     n = 0
     while group and n < len(over) and seen.whole_of(over[-1 - n][2]) == group:
         n += 1
-    outer = _stacked(seen, over[: len(over) - n], a, b)
+    outer = _stacked(seen, over[: len(over) - n], start, end)
     if outer and outer[0].plain:
         return outer
-    below = under.part(a, b).layers
+    below = under.part(start, end).layers
     if n:
-        put = _stacked(seen, over[len(over) - n :], a, b)
+        put = _stacked(seen, over[len(over) - n :], start, end)
         hides = put[0].plain
         below = tuple(
-            replace(x, image=replace(x.image, stack=put if hides else (*x.image.stack, *put))) if x.image.group == group else x
-            for x in below
+            replace(layer, image=replace(layer.image, stack=put if hides else (*layer.image.stack, *put)))
+            if layer.image.group == group
+            else layer
+            for layer in below
         )
     return (*below, *outer)
 
 
-def _stacked(seen: Seen, over: Sequence[Live], a: int, b: int) -> tuple[Layer, ...]:
+def _stacked(seen: Seen, over: Sequence[Live], start: int, until: int) -> tuple[Layer, ...]:
     """Covers and titles in story frames [a, b), bottom first, as far as nothing hides them."""
     stack: list[Layer] = []
     filling: tuple[Layer, Opacity, int] | None = None  # letters that wait for what fills them, and where in the stack
-    for at, end, c, extra in over:
-        layers = seen.cover(c, a - at)
-        black, opacity = _opacity(seen, c, at, end - extra, a, b)
-        if c.source == TITLE:
-            layers = _moving(seen, c, layers, at, end - extra, a, b)
+    for at, end, cover, extra in over:
+        layers = seen.cover(cover, start - at)
+        black, opacity = _opacity(seen, cover, at, end - extra, start, until)
+        if cover.source == TITLE:
+            layers = _moving(seen, cover, layers, at, end - extra, start, until)
             stack[:0] = with_opacity(layers, opacity)
-            filling = (_letters(layers[0]), opacity, len(stack)) if seen.read(c, "filled") == FILLED[1] else filling
+            filling = (_letters(layers[0]), opacity, len(stack)) if seen.read(cover, "filled") == FILLED[1] else filling
             continue
         if filling:  # seen in the letters alone
             (cut, share, above), filling = filling, None
@@ -110,105 +112,123 @@ def _stacked(seen: Seen, over: Sequence[Live], a: int, b: int) -> tuple[Layer, .
 def _letters(title: Layer) -> Layer:
     """A title's letters alone, to cut something out by."""
     assert title.image.title
-    rows = tuple((n, {"box": 0, "edge": 0.0}.get(n, v)) for n, v in title.image.title.rows)
+    rows = tuple((name, {"box": 0, "edge": 0.0}.get(name, value)) for name, value in title.image.title.rows)
     return replace(title, image=Image(title=TitleImage(rows)))
 
 
 def _in_place(story: Story, sources: Sources) -> list[Live]:
     """Covers in order of their beginnings, as far as they are seen."""
     rows = [
-        r
-        for r in story.spans
-        if r[0] < story.length  # one on the story's clock may lie behind its end
-        and (r[2].source in sources or r[2].source == TITLE)
-        and f"cover {r[2].lane}" not in story.muted
+        span
+        for span in story.spans
+        if span[0] < story.length  # one on the story's clock may lie behind its end
+        and (span[2].source in sources or span[2].source == TITLE)
+        and f"cover {span[2].lane}" not in story.muted
     ]
     rows.sort(key=itemgetter(0))
-    comes = {(a, c.lane): int(c.settings["appear"]) for a, _, c in rows if c.settings and c.settings["appear"]}
+    comes = {
+        (a, cover.lane): int(cover.settings["appear"]) for a, _, cover in rows if cover.settings and cover.settings["appear"]
+    }
     out: list[Live] = []
-    for a, b, c in rows:
-        over = comes.get((b, c.lane), 0) if comes else 0
-        over = min(over, room_behind(c, sources, story)) if over else 0
-        out.append((a, min(b + over, story.length), c, min(b + over, story.length) - min(b, story.length)))
+    for start, end, cover in rows:
+        over = comes.get((end, cover.lane), 0) if comes else 0
+        over = min(over, room_behind(cover, sources, story)) if over else 0
+        out.append((start, min(end + over, story.length), cover, min(end + over, story.length) - min(end, story.length)))
     return out
 
 
-def room_behind(c: Cover, sources: Sources, story: Story) -> int:
+def room_behind(cover: Cover, sources: Sources, story: Story) -> int:
     """Story frames for which a cover's shot could go on behind its out point."""
-    total = source_of(sources, c.source).length(story.rate)
+    total = source_of(sources, cover.source).length(story.rate)
     if total is None:
         return 10**9
-    return max(0, ceil(c.gone(total)) - c.length) if not c.settings["backwards"] else c.start * c.length // c.used
+    return (
+        max(0, ceil(cover.gone(total)) - cover.length)
+        if not cover.settings["backwards"]
+        else cover.start * cover.length // cover.used
+    )
 
 
-def _bends(seen: Seen, c: Cover, a: int, b: int) -> list[int]:
+def _bends(seen: Seen, cover: Cover, start: int, end: int) -> list[int]:
     """Story frames at which the opacity of a cover from a to b changes its course."""
-    if not c.settings and not seen.wide:
+    if not cover.settings and not seen.wide:
         return []
-    own = c.settings
-    if seen.by_frame(c):
-        return [*range(a, b)]
+    own = cover.settings
+    if seen.by_frame(cover):
+        return [*range(start, end)]
     come, go = int(own["appear"]), int(own["leave"])
-    out = [a + come, b - go] if seen.read(c, "through") != "black" else [a + come // 2, a + come, b - go, b - go + go // 2]
-    line = seen.read(c, "opacity")
+    out = (
+        [start + come, end - go]
+        if seen.read(cover, "through") != "black"
+        else [start + come // 2, start + come, end - go, end - go + go // 2]
+    )
+    line = seen.read(cover, "opacity")
     if isinstance(line, tuple):
-        out += [a + m - c.start for m, _ in line]
+        out += [start + moment - cover.start for moment, _ in line]
         if come or go:  # two straight lines on each other are none: frame by frame
-            out += [*range(a, a + come), *range(b - go, b)]
+            out += [*range(start, start + come), *range(end - go, end)]
     return out
 
 
-def _opacity(seen: Seen, c: Cover, at: int, end: int, a: int, b: int) -> tuple[Opacity | None, Opacity]:
+def _opacity(seen: Seen, cover: Cover, at: int, end: int, start: int, until: int) -> tuple[Opacity | None, Opacity]:
     """(of the black under it, of the cover itself) in story frames [a, b), between two of its bends."""
-    if not c.settings and not seen.wide:
+    if not cover.settings and not seen.wide:
         return None, OPAQUE
-    come, go = int(c.settings["appear"]), int(c.settings["leave"])
-    line = seen.read(c, "opacity")
+    come, go = int(cover.settings["appear"]), int(cover.settings["leave"])
+    line = seen.read(cover, "opacity")
     if isinstance(line, tuple):
-        x, y = (round(10 * on_line(line, c.start + t - at)) for t in (a, b))
-        base = Opacity(x * (b - a), y - x, 1000 * (b - a)) if x != y else OPAQUE if x == 1000 else Opacity(x, 0, 1000)
+        x, y = (round(10 * on_line(line, cover.start + t - at)) for t in (start, until))
+        base = (
+            Opacity(x * (until - start), y - x, 1000 * (until - start))
+            if x != y
+            else OPAQUE
+            if x == 1000
+            else Opacity(x, 0, 1000)
+        )
     else:
         base = steady(line)
-    if seen.read(c, "through") == "black":
-        if a < at + come // 2:
-            return Opacity.rising(come // 2, a - at), Opacity(0, 0, 1)
-        if a < at + come:
-            return OPAQUE, times(base, Opacity.rising(come - come // 2, a - at - come // 2))
-        if a >= end - go + go // 2 and go:
+    if seen.read(cover, "through") == "black":
+        if start < at + come // 2:
+            return Opacity.rising(come // 2, start - at), Opacity(0, 0, 1)
+        if start < at + come:
+            return OPAQUE, times(base, Opacity.rising(come - come // 2, start - at - come // 2))
+        if start >= end - go + go // 2 and go:
             rest = go - go // 2
-            return Opacity.falling(rest, a - (end - rest)), Opacity(0, 0, 1)
-        if a >= end - go and go:
-            return OPAQUE, times(base, Opacity.falling(go // 2, a - (end - go)))
+            return Opacity.falling(rest, start - (end - rest)), Opacity(0, 0, 1)
+        if start >= end - go and go:
+            return OPAQUE, times(base, Opacity.falling(go // 2, start - (end - go)))
         return None, base
-    title = c.source == TITLE  # one that slides or is written stays as clear as it is
-    if come and a < at + come and not (title and seen.read(c, "enters") not in ("fade", "rise")):
-        base = times(base, Opacity.rising(come, a - at))
-    if go and a >= end - go and not (title and seen.read(c, "goes") not in ("fade", "rise")):
-        base = times(base, Opacity.falling(go, a - (end - go))) if a < end else base
+    title = cover.source == TITLE  # one that slides or is written stays as clear as it is
+    if come and start < at + come and not (title and seen.read(cover, "enters") not in ("fade", "rise")):
+        base = times(base, Opacity.rising(come, start - at))
+    if go and start >= end - go and not (title and seen.read(cover, "goes") not in ("fade", "rise")):
+        base = times(base, Opacity.falling(go, start - (end - go))) if start < end else base
     return None, base
 
 
 RISE = 0.06  # of the picture's height: how far a title rises as it comes
 
 
-def _moving(seen: Seen, c: Cover, layers: tuple[Layer, ...], at: int, end: int, a: int, b: int) -> tuple[Layer, ...]:
+def _moving(
+    seen: Seen, cover: Cover, layers: tuple[Layer, ...], at: int, end: int, start: int, until: int
+) -> tuple[Layer, ...]:
     """A title as it slides, rises, is written or rolls in story frames [a, b), which begin frame 0 of the run."""
-    come, go = int(c.settings["appear"]), int(c.settings["leave"])
-    enters, goes = seen.read(c, "enters"), seen.read(c, "goes")
+    come, go = int(cover.settings["appear"]), int(cover.settings["leave"])
+    enters, goes = seen.read(cover, "enters"), seen.read(cover, "goes")
     drift: tuple[tuple[float, float, float], ...] = ()
     letters = OPAQUE
-    if seen.read(c, "rolls"):
-        lines = c.title.count("\n") + 1
-        high = lines * seen.read(c, "size") / 100 * LINE
-        drift = ((at - a, 0.0, 1.0), (end - 1 - a, 0.0, -high))
-    elif come and a < at + come:
+    if seen.read(cover, "rolls"):
+        lines = cover.title.count("\n") + 1
+        high = lines * seen.read(cover, "size") / 100 * LINE
+        drift = ((at - start, 0.0, 1.0), (end - 1 - start, 0.0, -high))
+    elif come and start < at + come:
         if enters == "letter by letter":
-            letters = Opacity.rising(come, a - at)
+            letters = Opacity.rising(come, start - at)
         elif enters in ("slide", "rise"):
             off = (-1.0, 0.0) if enters == "slide" else (0.0, RISE)
-            drift = ((at - 1 - a, *off), (at + come - a, 0.0, 0.0))
-    elif go and a >= end - go and goes in ("slide", "rise"):
+            drift = ((at - 1 - start, *off), (at + come - start, 0.0, 0.0))
+    elif go and start >= end - go and goes in ("slide", "rise"):
         off = (1.0, 0.0) if goes == "slide" else (0.0, -RISE)
-        drift = ((end - go - 1 - a, 0.0, 0.0), (end - a, *off))
-    ease: Ease = "none" if seen.read(c, "rolls") else "both"
-    return tuple(replace(x, letters=letters, part=replace(x.part, drift=drift, ease=ease)) for x in layers)
+        drift = ((end - go - 1 - start, 0.0, 0.0), (end - start, *off))
+    ease: Ease = "none" if seen.read(cover, "rolls") else "both"
+    return tuple(replace(layer, letters=letters, part=replace(layer.part, drift=drift, ease=ease)) for layer in layers)

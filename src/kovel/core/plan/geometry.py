@@ -41,33 +41,33 @@ def standing(image: tuple[float, float], picture: tuple[float, float], part: Par
     left = x0 + (w - cw * z) * x + (cw - iw * scale) / 2 * z
     top = y0 + (h - ch * z) * y + (ch - ih * scale) / 2 * z
     s = scale * z
-    a, b, c, d, e, f = s, 0.0, 0.0, s, left, top
+    start, end, c, d, e, f = s, 0.0, 0.0, s, left, top
     if part.flip:
-        a, e = -s, left + iw * s
+        start, e = -s, left + iw * s
     if part.turn:
         co, si = cos(radians(part.turn)), sin(radians(part.turn))
         mx, my = x0 + w / 2, y0 + h / 2
-        a, b, c, d = co * a, si * a, -si * d, co * d
+        start, end, c, d = co * start, si * start, -si * d, co * d
         e, f = mx + co * (e - mx) - si * (f - my), my + si * (e - mx) + co * (f - my)
     lc, tc, rc, bc = part.crop
     cut = (iw * lc, ih * tc, iw * (1 - rc), ih * (1 - bc))
-    return Standing((x0, y0, w, h), (a, b, c, d, e, f), cut)
+    return Standing((x0, y0, w, h), (start, end, c, d, e, f), cut)
 
 
 def quad(s: Standing) -> list[tuple[float, float]]:
     """The corners of what there is of the image, in the picture."""
-    a, b, c, d, e, f = s.matrix
+    start, end, c, d, e, f = s.matrix
     l, t, r, o = s.cut  # noqa: E741
-    return [(a * u + c * v + e, b * u + d * v + f) for u, v in ((l, t), (r, t), (r, o), (l, o))]
+    return [(start * u + c * value + e, end * u + d * value + f) for u, value in ((l, t), (r, t), (r, o), (l, o))]
 
 
 def fills(s: Standing) -> bool:
     """Whether the image fills its place: every corner of the place lies inside of it."""
-    a, b, c, d, e, f = s.matrix
-    det = a * d - b * c
+    start, end, c, d, e, f = s.matrix
+    det = start * d - end * c
     x0, y0, w, h = s.clip
     for x, y in ((x0, y0), (x0 + w, y0), (x0 + w, y0 + h), (x0, y0 + h)):
-        u, v = (d * (x - e) - c * (y - f)) / det, (a * (y - f) - b * (x - e)) / det
+        u, v = (d * (x - e) - c * (y - f)) / det, (start * (y - f) - end * (x - e)) / det
         if not (s.cut[0] - 1e-6 <= u <= s.cut[2] + 1e-6 and s.cut[1] - 1e-6 <= v <= s.cut[3] + 1e-6):
             return False
     return True

@@ -51,7 +51,7 @@ class Image:
         """The same image as it goes on `frames` later."""
         if self.stack and frames:
             cut = self.cut.later(frames) if self.cut else None
-            return replace(self, stack=tuple([x.later(frames) for x in self.stack]), cut=cut)
+            return replace(self, stack=tuple([layer.later(frames) for layer in self.stack]), cut=cut)
         if self.source is None or not frames:
             return self
         on = (frames, 0) if self.speed == (1, 1) else (0, frames if self.speed[0] > 0 else -frames)
@@ -134,14 +134,14 @@ class Part:
         if not self.moves:
             return self.zoom, self.x, self.y
         before = self.moves[0]
-        for m in self.moves:
-            if k < m[0]:
+        for move in self.moves:
+            if k < move[0]:
                 if k <= before[0]:
                     return before[1:]
-                t = eased((k - before[0]) / (m[0] - before[0]), self.ease)
-                z, x, y = (a + (b - a) * t for a, b in zip(before[1:], m[1:], strict=True))
+                share = eased((k - before[0]) / (move[0] - before[0]), self.ease)
+                z, x, y = (start + (end - start) * share for start, end in zip(before[1:], move[1:], strict=True))
                 return z, x, y
-            before = m
+            before = move
         return before[1:]
 
     def drifted(self, k: float) -> tuple[float, float]:
@@ -149,8 +149,8 @@ class Part:
         if not self.drift:
             return 0.0, 0.0
         (a, x0, y0), (b, x1, y1) = self.drift[0], self.drift[-1]
-        t = eased(min(1.0, max(0.0, (k - a) / max(1, b - a))), self.ease)
-        return x0 + (x1 - x0) * t, y0 + (y1 - y0) * t
+        share = eased(min(1.0, max(0.0, (k - a) / max(1, b - a))), self.ease)
+        return x0 + (x1 - x0) * share, y0 + (y1 - y0) * share
 
     def later(self, frames: int) -> Part:
         if not (self.moves or self.drift) or not frames:
@@ -160,17 +160,17 @@ class Part:
 
     def to_json(self) -> dict[str, Any]:
         """What differs from the whole image."""
-        return {f.name: getattr(self, f.name) for f in fields(self) if getattr(self, f.name) != f.default}
+        return {field.name: getattr(self, field.name) for field in fields(self) if getattr(self, field.name) != field.default}
 
     @staticmethod
-    def from_json(d: dict[str, Any]) -> Part:
-        rows = dict(d)
+    def from_json(stored: dict[str, Any]) -> Part:
+        rows = dict(stored)
         if "crop" in rows:
             rows["crop"] = tuple(rows["crop"])
         if "moves" in rows:
-            rows["moves"] = tuple(tuple(m) for m in rows["moves"])
+            rows["moves"] = tuple(tuple(row) for row in rows["moves"])
         if "drift" in rows:
-            rows["drift"] = tuple(tuple(m) for m in rows["drift"])
+            rows["drift"] = tuple(tuple(row) for row in rows["drift"])
         return Part(**rows)
 
 
@@ -214,16 +214,16 @@ class Layer:
 
     def to_json(self, ratio: Mapping[int | None, Fraction]) -> list[Any]:
         """[source, base, num, den], and what is more than that in an object: see `Image.steps`. `ratio`: see `ratios`."""
-        i = self.image
+        image = self.image
         more: dict[str, Any] = {}
-        if i.stack:
-            more["stack"] = [x.to_json(ratio) for x in i.stack]
-        if i.cut:
-            more["cut"] = i.cut.to_json(ratio)
-        if i.card:
-            more["card"] = [i.card.colour, i.card.text]
-        if i.title:
-            more["title"] = dict(i.title.rows)
+        if image.stack:
+            more["stack"] = [layer.to_json(ratio) for layer in image.stack]
+        if image.cut:
+            more["cut"] = image.cut.to_json(ratio)
+        if image.card:
+            more["card"] = [image.card.colour, image.card.text]
+        if image.title:
+            more["title"] = dict(image.title.rows)
         if self.letters != OPAQUE:
             more["letters"] = [self.letters.first, self.letters.step, self.letters.of]
         if self.opacity != OPAQUE:
@@ -234,7 +234,7 @@ class Layer:
             more["look"] = [dict(rows) for rows in self.look]
         if self.place != EVERYWHERE:
             more["place"] = [self.place.x, self.place.y, self.place.w, self.place.h]
-        return [i.source, *i.steps(ratio.get(i.source, Fraction(1))), *([more] if more else [])]
+        return [image.source, *image.steps(ratio.get(image.source, Fraction(1))), *([more] if more else [])]
 
     @staticmethod
     def from_json(row: list[Any]) -> Stacked:
@@ -268,17 +268,19 @@ class Stacked(NamedTuple):
         """It, or all that it is put together from, bottom first."""
         if not self.stack:
             yield self
-        for x in self.stack:
-            yield from x.flat()
+        for stacked in self.stack:
+            yield from stacked.flat()
 
 
 def flat(layers: Iterable[Layer]) -> Iterator[Layer]:
     """Layers without those of layers: what they are put together from instead, bottom first, with the look of the whole."""
-    for x in layers:
-        if x.image.stack:
-            yield from (replace(y, look=(*y.look, *x.look)) if x.look else y for y in flat(x.image.stack))
+    for layer in layers:
+        if layer.image.stack:
+            yield from (
+                replace(other, look=(*other.look, *layer.look)) if layer.look else other for other in flat(layer.image.stack)
+            )
         else:
-            yield x
+            yield layer
 
 
 BLACK = Layer(Image())
@@ -306,36 +308,38 @@ class Run:
     def start(self) -> int:
         return self.image.start
 
-    def part(self, a: int, b: int) -> Run:
+    def part(self, start: int, end: int) -> Run:
         """Frames [a, b) of this run."""
-        if (a, b) == (self.at, self.end):
+        if (start, end) == (self.at, self.end):
             return self
-        if a == self.at:
-            return Run(a, b, self.layers, self.cover)
-        return Run(a, b, tuple([x.later(a - self.at) for x in self.layers]), self.cover)
+        if start == self.at:
+            return Run(start, end, self.layers, self.cover)
+        return Run(start, end, tuple([layer.later(start - self.at) for layer in self.layers]), self.cover)
 
     def runs_on(self, next_: Run) -> bool:
         """Whether the next run shows the same, going on."""
         if self.cover != next_.cover or self.end != next_.at or len(self.layers) != len(next_.layers):
             return False
         on = next_.at - self.at
-        for x, y in zip(self.layers, next_.layers, strict=True):
-            a, b = x.image, y.image  # most differ here, and need no more looking at
-            if a.source != b.source or (a.speed == (1, 1) and a.source is not None and a.start + on != b.start):
+        for first_layer, second_layer in zip(self.layers, next_.layers, strict=True):
+            first_image, second_image = first_layer.image, second_layer.image  # most differ here, and need no more looking at
+            if first_image.source != second_image.source or (
+                first_image.speed == (1, 1) and first_image.source is not None and first_image.start + on != second_image.start
+            ):
                 return False
-        return tuple(x.later(on) for x in self.layers) == next_.layers
+        return tuple(layer.later(on) for layer in self.layers) == next_.layers
 
 
 def joined(rows: Iterable[Run]) -> tuple[Run, ...]:
     """Without empty runs, and those that run on as one."""
     out: list[Run] = []
-    for r in rows:
-        if r.end <= r.at:
+    for run in rows:
+        if run.end <= run.at:
             continue
-        if out and out[-1].runs_on(r):
-            out[-1] = replace(out[-1], end=r.end)
+        if out and out[-1].runs_on(run):
+            out[-1] = replace(out[-1], end=run.end)
         else:
-            out.append(r)
+            out.append(run)
     return tuple(out)
 
 
@@ -347,4 +351,4 @@ def own_frame(image: Image, k: int, clock: Rate, recording: Rate) -> int:
 
 def ratios(sources: Sources, clock: Rate) -> dict[int | None, Fraction]:
     """Recording frames to a story frame, by source."""
-    return {i: s.rate.fps / clock.fps for i, s in sources.items()}
+    return {key: source.rate.fps / clock.fps for key, source in sources.items()}

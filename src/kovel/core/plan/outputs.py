@@ -51,8 +51,8 @@ class Kind:
 
 PCM = SAMPLE_RATE * 2 * 24
 KINDS = {
-    k.name: k
-    for k in (
+    kind.name: kind
+    for kind in (
         Kind("mp4", "MP4: H.264 and AAC", ".mp4", (8_000_000, 2_500_000), 192_000, speed=10),
         Kind("webm", "WebM: VP9 and Opus", ".webm", (5_000_000, 1_600_000), 160_000, speed=8),
         Kind("av1", "WebM: AV1 and Opus", ".webm", (3_600_000, 1_200_000), 160_000, speed=9),
@@ -84,34 +84,36 @@ class Output:
 
     def to_json(self) -> dict[str, Any]:
         """What differs from the plain whole."""
-        rows = {f.name: getattr(self, f.name) for f in fields(self) if getattr(self, f.name) != f.default}
+        rows = {field.name: getattr(self, field.name) for field in fields(self) if getattr(self, field.name) != field.default}
         return rows | ({"rate": [self.rate.num, self.rate.den]} if self.rate else {})
 
     @staticmethod
-    def from_json(d: dict[str, Any]) -> Output:
-        return Output(**{**d, "rate": Rate(*d["rate"]) if d.get("rate") else None})
+    def from_json(stored: dict[str, Any]) -> Output:
+        return Output(**{**stored, "rate": Rate(*stored["rate"]) if stored.get("rate") else None})
 
 
-def checked(o: Output, story: Story) -> Output:
+def checked(output: Output, story: Story) -> Output:
     """The output with its end said; `Refused` for what cannot be made."""
     if not story.pieces:
         raise Refused("The story is empty: there is nothing to render yet.")
-    if o.kind not in KINDS:
+    if output.kind not in KINDS:
         raise Refused(f"A render is one of these kinds: {', '.join(KINDS)}.")
-    if o.quality not in QUALITIES:
+    if output.quality not in QUALITIES:
         raise Refused("Quality is high or small.")
-    if o.shape not in ("as the story", *(s for s in SHAPES if SHAPES[s])):
-        raise Refused(f"A shape is one of: {', '.join(s for s in SHAPES if SHAPES[s])}.")
-    if o.height and not LOWEST <= o.height <= HIGHEST:
+    if output.shape not in ("as the story", *(shape for shape in SHAPES if SHAPES[shape])):
+        raise Refused(f"A shape is one of: {', '.join(shape for shape in SHAPES if SHAPES[shape])}.")
+    if output.height and not LOWEST <= output.height <= HIGHEST:
         raise Refused(f"A picture is made {LOWEST} to {HIGHEST} lines high.")
-    if o.rate and not 1 <= o.rate.fps <= MOST:
+    if output.rate and not 1 <= output.rate.fps <= MOST:
         raise Refused(f"A film is made at 1 to {MOST} frames a second.")
-    end = story.length if o.end is None else min(o.end, story.length)
-    if not 0 <= o.start < story.length:
-        raise Refused("It would begin behind the end of the story." if o.start > 0 else "It would begin before the story does.")
-    if end <= o.start:
+    end = story.length if output.end is None else min(output.end, story.length)
+    if not 0 <= output.start < story.length:
+        raise Refused(
+            "It would begin behind the end of the story." if output.start > 0 else "It would begin before the story does."
+        )
+    if end <= output.start:
         raise Refused("It would end before it begins. Set its end after its beginning.")
-    return replace(o, end=end)
+    return replace(output, end=end)
 
 
 def shaped(story: Story, shape: str) -> Story:
@@ -123,47 +125,51 @@ def shaped(story: Story, shape: str) -> Story:
     return replace(story, settings=tuple(sorted(wide.items())))
 
 
-def size_made(o: Output, story: Story, width: int, height: int) -> tuple[int, int]:
+def size_made(output: Output, story: Story, width: int, height: int) -> tuple[int, int]:
     """Width and height of the picture that is made, in a project of that size: even, of the story's shape."""
-    w, h = size_of(shaped(story, o.shape), width, height)
-    lines = o.height or (min(h, max(360, h // 2)) if o.kind == "draft" else h)
+    w, h = size_of(shaped(story, output.shape), width, height)
+    lines = output.height or (min(h, max(360, h // 2)) if output.kind == "draft" else h)
     return (w, h) if lines == h else (max(2, round(w * lines / h / 2) * 2), max(2, round(lines / 2) * 2))
 
 
-def bit_rate(o: Output, size: tuple[int, int], rate: Rate) -> int:
+def bit_rate(output: Output, size: tuple[int, int], rate: Rate) -> int:
     """Picture bits a second: in proportion to pixels, and to the root of the rate (in proportion, where it is held)."""
-    k, pixels = KINDS[o.kind], size[0] * size[1] / (1920 * 1080)
+    kind, pixels = KINDS[output.kind], size[0] * size[1] / (1920 * 1080)
     fps = float(rate.fps) / 25
-    return int(k.bits[QUALITIES.index(o.quality)] * pixels * (fps if k.tight else fps**0.5))
+    return int(kind.bits[QUALITIES.index(output.quality)] * pixels * (fps if kind.tight else fps**0.5))
 
 
-def expected(o: Output, size: tuple[int, int], clock: Rate, length: int, lanes: int = 1) -> tuple[int, float]:
+def expected(output: Output, size: tuple[int, int], clock: Rate, length: int, lanes: int = 1) -> tuple[int, float]:
     """(bytes, seconds to make) of an output of `length` story frames: bit rate times length (common practice)."""
-    k, lasts = KINDS[o.kind], length / clock.fps
-    if o.kind == "still":
+    kind, lasts = KINDS[output.kind], length / clock.fps
+    if output.kind == "still":
         return size[0] * size[1] // 2, START
-    rate = o.rate or clock
-    sound = k.sound * (lanes if o.kind == "stems" else 1)
-    total = int((bit_rate(o, size, rate) + sound) * lasts / 8)
-    if not k.seen:
+    rate = output.rate or clock
+    sound = kind.sound * (lanes if output.kind == "stems" else 1)
+    total = int((bit_rate(output, size, rate) + sound) * lasts / 8)
+    if not kind.seen:
         return total, START + float(lasts) / 60
-    return total, START + float(lasts * rate.fps) * size[0] * size[1] / (1920 * 1080) / k.speed
+    return total, START + float(lasts * rate.fps) * size[0] * size[1] / (1920 * 1080) / kind.speed
 
 
-def between(plan: Plan, a: int, b: int) -> Plan:
+def between(plan: Plan, start: int, end: int) -> Plan:
     """Frames [a, b) of a plan as one of their own. What is heard across its edges begins before 0 or ends behind it.
 
     plan    [ A ...... ][ B ...... ]        between(5, 15):  [ A .][ B .]
     """
-    if (a, b) == (0, plan.length):
+    if (start, end) == (0, plan.length):
         return plan
-    first, last = plan.rate.frame_to_sample(a), plan.rate.frame_to_sample(b)
-    runs = [r.part(max(a, r.at), min(b, r.end)) for r in plan.pictures if r.at < b and r.end > a]
-    sounds = tuple(replace(h, at=h.at - first, end=h.end - first) for h in plan.sounds if h.at < last and h.end > first)
+    first, last = plan.rate.frame_to_sample(start), plan.rate.frame_to_sample(end)
+    runs = [run.part(max(start, run.at), min(end, run.end)) for run in plan.pictures if run.at < end and run.end > start]
+    sounds = tuple(
+        replace(heard, at=heard.at - first, end=heard.end - first)
+        for heard in plan.sounds
+        if heard.at < last and heard.end > first
+    )
     return replace(
         plan,
-        length=b - a,
-        pictures=tuple(replace(r, at=r.at - a, end=r.end - a) for r in runs),
+        length=end - start,
+        pictures=tuple(replace(run, at=run.at - start, end=run.end - start) for run in runs),
         sounds=sounds,
         dips=tuple((s - first, db) for s, db in plan.dips),
     )

@@ -29,18 +29,18 @@ Row = Sequence[Any]  # [at, end, layers] of a plan's JSON
 def divided(plan: Plan) -> Plan:
     """The plan with its long runs cut where the clock of what they show passes a multiple of ANCHOR."""
     out: list[Run] = []
-    for r in plan.pictures:
-        p, q = r.image.speed
-        clock, at = r.start + Fraction(r.image.skip * abs(p), q), r.at
-        while r.end - at > ANCHOR:
-            gone = clock + Fraction((at - r.at) * p, q)
+    for run in plan.pictures:
+        p, q = run.image.speed
+        clock, at = run.start + Fraction(run.image.skip * abs(p), q), run.at
+        while run.end - at > ANCHOR:
+            gone = clock + Fraction((at - run.at) * p, q)
             step = ceil((ANCHOR - gone % ANCHOR) * q / p) if p > 0 else ANCHOR
             cut = at + max(1, step)
-            if cut >= r.end:
+            if cut >= run.end:
                 break
-            out.append(r.part(at, cut))
+            out.append(run.part(at, cut))
             at = cut
-        out.append(r.part(at, r.end))
+        out.append(run.part(at, run.end))
     return replace(plan, pictures=tuple(out))
 
 
@@ -49,15 +49,15 @@ def stretches(rows: Sequence[Row]) -> list[tuple[int, int]]:
     it is LEAST long; at the latest before it would be longer than MOST."""
     out: list[tuple[int, int]] = []
     first = 0
-    for i, (at, end, layers) in enumerate(rows):
+    for index, (at, end, layers) in enumerate(rows):
         begun = rows[first][0]
-        if i > first and end - begun > MOST:
-            out.append((first, i))
-            first, begun = i, at
+        if index > first and end - begun > MOST:
+            out.append((first, index))
+            first, begun = index, at
         ends = int(sha256(json.dumps([end - at, layers]).encode()).hexdigest()[:2], 16) % 2 == 0
         if end - begun >= LEAST and ends:
-            out.append((first, i + 1))
-            first = i + 1
+            out.append((first, index + 1))
+            first = index + 1
     if first < len(rows):
         out.append((first, len(rows)))
     return out

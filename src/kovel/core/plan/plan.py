@@ -38,29 +38,29 @@ class Plan:
     @property
     def seen(self) -> set[int]:
         """The recordings that are seen."""
-        return {x.image.source for r in self.pictures for x in flat(r.layers) if x.image.source is not None}
+        return {layer.image.source for run in self.pictures for layer in flat(run.layers) if layer.image.source is not None}
 
     @property
     def sources(self) -> set[int]:
         """The recordings that are seen or heard."""
-        return self.seen | {h.source for h in self.sounds}
+        return self.seen | {sound.source for sound in self.sounds}
 
     @property
     def made(self) -> dict[int, set[str]]:
         """The made sounds that are heard, by recording."""
         out: dict[int, set[str]] = {}
-        for h in self.sounds:
-            if h.made:
-                out.setdefault(h.source, set()).add(h.made)
+        for sound in self.sounds:
+            if sound.made:
+                out.setdefault(sound.source, set()).add(sound.made)
         return out
 
     @property
     def retimed(self) -> dict[int, dict[str, Retimed]]:
         """How the retimed sounds that are heard are made, by recording and name."""
         out: dict[int, dict[str, Retimed]] = {}
-        for h in self.sounds:
-            if h.pace:
-                out.setdefault(h.source, {})[h.made] = h.pace
+        for sound in self.sounds:
+            if sound.pace:
+                out.setdefault(sound.source, {})[sound.made] = sound.pace
         return out
 
     def picture_at(self, frame: int) -> Run:
@@ -76,10 +76,10 @@ class Plan:
 
     def recording_frame(self, frame: int, sources: Sources) -> tuple[int, int] | None:
         """(source, its own frame) on screen at a story frame; None for black or a card. Of a blend, the lower layer."""
-        s = self.picture_at(frame)
-        if s.source is None:
+        run = self.picture_at(frame)
+        if run.source is None:
             return None
-        return s.source, own_frame(s.image, frame - s.at, self.rate, sources[s.source].rate)
+        return run.source, own_frame(run.image, frame - run.at, self.rate, sources[run.source].rate)
 
     def to_json(self, sources: Sources) -> dict[str, Any]:
         """For player and renderer: runs [at, end, layers] (`Layer.to_json`), sounds (`Heard.to_json`), dips of the whole
@@ -91,16 +91,16 @@ class Plan:
             "length": self.length,
             "samples": self.samples,
             "ramp": RAMP,
-            "pictures": [[p.at, p.end, [x.to_json(ratio) for x in p.layers]] for p in self.pictures],
-            "sounds": [h.to_json() for h in self.sounds],
-            "dips": [list(m) for m in self.dips],
+            "pictures": [[run.at, run.end, [layer.to_json(ratio) for layer in run.layers]] for run in self.pictures],
+            "sounds": [sound.to_json() for sound in self.sounds],
+            "dips": [list(dip) for dip in self.dips],
         }
 
 
 def make_plan(story: Story, sources: Sources) -> Plan:
     """Flatten a story."""
     runs = covered(story, sources, dialogue_runs(story, sources))
-    dips = tuple((story.rate.frame_to_sample(m), db) for m, db in dict(story.settings).get("story", NONE)["dips"])
+    dips = tuple((story.rate.frame_to_sample(moment), db) for moment, db in dict(story.settings).get("story", NONE)["dips"])
     return Plan(story.rate, story.length, joined(runs), heard(story, sources), dips)
 
 
@@ -115,10 +115,13 @@ def size_of(story: Story, width: int, height: int) -> tuple[int, int]:
     return round(w / 2) * 2, round(h / 2) * 2
 
 
-def window_plan(rate: Rate, s: Source) -> Plan:
+def window_plan(rate: Rate, source: Source) -> Plan:
     """One whole recording as a plan, so that it plays through the same player. A still lasts five seconds."""
-    n = s.length(rate) or rate.nominal * 5
-    layer = Layer(Image(s.id)) if s.picture else BLACK
+    n = source.length(rate) or rate.nominal * 5
+    layer = Layer(Image(source.id)) if source.picture else BLACK
     return Plan(
-        rate, n, (Run(0, n, (layer,)),), (Heard(0, rate.frame_to_sample(n), s.id, 0, made=made_of(s)),) if s.sound else ()
+        rate,
+        n,
+        (Run(0, n, (layer,)),),
+        (Heard(0, rate.frame_to_sample(n), source.id, 0, made=made_of(source)),) if source.sound else (),
     )

@@ -67,9 +67,9 @@ class Retimed:
         return asdict(self)
 
     @staticmethod
-    def from_json(d: dict[str, Any]) -> Retimed:
-        pair = {n: (int(d[n][0]), int(d[n][1])) for n in ("rate", "start", "speed")}
-        return Retimed(**{**d, **pair, "line": tuple((int(m), float(v)) for m, v in d["line"])})
+    def from_json(stored: dict[str, Any]) -> Retimed:
+        pair = {n: (int(stored[n][0]), int(stored[n][1])) for n in ("rate", "start", "speed")}
+        return Retimed(**{**stored, **pair, "line": tuple((int(moment), float(value)) for moment, value in stored["line"])})
 
 
 def retimed(clock: Clock, start: int | Fraction, ends: tuple[int, int], rate: Rate, of: str, pitch: bool) -> Retimed:

@@ -115,22 +115,32 @@ def dialogue_sound(story: Story, sources: Sources) -> list[Heard]:
     """
     out: list[Heard] = []
     to = story.rate.frame_to_sample
-    samples = [to(t) for t in story.starts]
-    n = len(story.pieces)
+    samples = [to(start) for start in story.starts]
+    count = len(story.pieces)
     read = story.reading(sources)
-    for i, p in enumerate(story.pieces):
-        s = sources.get(p.source) if p.source is not None else None
-        if not s or not s.sound or p.take == "picture" or read(p, "mute") or not sounds_on(p):
+    for index, piece in enumerate(story.pieces):
+        source = sources.get(piece.source) if piece.source is not None else None
+        if not source or not source.sound or piece.take == "picture" or read(piece, "mute") or not sounds_on(piece):
             continue
-        x, y, start, rise, fall = samples[i], samples[i + 1], to(p.start), _ramp(p, "fade_in", to), _ramp(p, "fade_out", to)
+        x, y, start, rise, fall = (
+            samples[index],
+            samples[index + 1],
+            to(piece.start),
+            _ramp(piece, "fade_in", to),
+            _ramp(piece, "fade_out", to),
+        )
         if story.transitions:
-            j, k = story.transition(i), story.transition(i + 1)
-            x = to(story.starts[i] + j.split - j.cross // 2)
-            y = to(story.starts[i + 1] + k.split + k.cross - k.cross // 2)
-            start -= samples[i] - x
-            rise = to(j.cross) or (to(j.length) if i == 0 and j.length else rise)
-            fall = to(k.cross) or (to(k.length) if i == n - 1 and k.length else fall)
-        new = _heard(story, p, read, s, (x, y, start), (rise, fall))
+            first_transition, second_transition = story.transition(index), story.transition(index + 1)
+            x = to(story.starts[index] + first_transition.split - first_transition.cross // 2)
+            y = to(story.starts[index + 1] + second_transition.split + second_transition.cross - second_transition.cross // 2)
+            start -= samples[index] - x
+            rise = to(first_transition.cross) or (
+                to(first_transition.length) if index == 0 and first_transition.length else rise
+            )
+            fall = to(second_transition.cross) or (
+                to(second_transition.length) if index == count - 1 and second_transition.length else fall
+            )
+        new = _heard(story, piece, read, source, (x, y, start), (rise, fall))
         last = out[-1] if out else None
         if last and _runs_on(last, new):
             out[-1] = replace(last, end=y, fall=fall)
@@ -139,101 +149,107 @@ def dialogue_sound(story: Story, sources: Sources) -> list[Heard]:
     return out
 
 
-def _ramp(x: Item, name: str, to: Callable[[int], int]) -> int:
+def _ramp(item: Item, name: str, to: Callable[[int], int]) -> int:
     """Samples over which something comes or goes by its own fade; the one at the end gives way where both are too long."""
-    own = x.settings
+    own = item.settings
     if not own:
         return RAMP
-    n = min(own[name], x.length - (min(own["fade_in"], x.length) if name == "fade_out" else 0))
+    n = min(own[name], item.length - (min(own["fade_in"], item.length) if name == "fade_out" else 0))
     return to(max(0, n)) or RAMP
 
 
 def _heard(
-    story: Story, x: Item, read: Read, s: Source, place: tuple[int, int, int], ramps: tuple[int, int], start_gain: float = 1.0
+    story: Story,
+    item: Item,
+    read: Read,
+    source: Source,
+    place: tuple[int, int, int],
+    ramps: tuple[int, int],
+    start_gain: float = 1.0,
 ) -> Heard:
     """What is heard of something at a place (at, end, first sample on its clock), with all that is set on it."""
     to, first = story.rate.frame_to_sample, place[2]
-    duck = read(x, "duck") if not isinstance(x, Piece) else ()
-    pace = _pace(story, x, s, place)
+    duck = read(item, "duck") if not isinstance(item, Piece) else ()
+    pace = _pace(story, item, source, place)
     if pace is None:
-        gain, line = _level(read(x, "level"), duck, lambda m: to(m) - first)
-        made = made_of(s)
+        gain, line = _level(read(item, "level"), duck, lambda m: to(m) - first)
+        made = made_of(source)
     else:
-        begin = to(x.start) - first if isinstance(x, Piece) else 0  # a split edit may begin before the picture
+        begin = to(item.start) - first if isinstance(item, Piece) else 0  # a split edit may begin before the picture
         frame = SAMPLE_RATE / story.rate.fps
-        gain, line = _level(read(x, "level"), duck, lambda m: round(frames_to(x, m) * frame) + begin)
+        gain, line = _level(read(item, "level"), duck, lambda m: round(frames_to(item, m) * frame) + begin)
         made = pace.name
         place = (place[0], place[1], first - to(pace.first))
-    mix, balance = PICKED[read(x, "channels")], read(x, "balance")
+    mix, balance = PICKED[read(item, "channels")], read(item, "balance")
     if balance:
         left, right = min(1.0, 1 - balance / 100), min(1.0, 1 + balance / 100)
         mix = (mix[0] * left, mix[1] * left, mix[2] * right, mix[3] * right)
-    straight = read(x, "fade") == "straight"
-    return Heard(place[0], place[1], s.id, place[2], start_gain * gain, *ramps, line, straight, mix, x.id, made, pace)
+    straight = read(item, "fade") == "straight"
+    return Heard(place[0], place[1], source.id, place[2], start_gain * gain, *ramps, line, straight, mix, item.id, made, pace)
 
 
-def sounds_on(x: Piece | Cover) -> bool:
+def sounds_on(clip: Piece | Cover) -> bool:
     """Whether what is retimed is still heard: a frame that is held has no sound."""
-    return x.as_shot or (x.clock.held is None and heard_as(x) != HEARD[-1])
+    return clip.as_shot or (clip.clock.held is None and heard_as(clip) != HEARD[-1])
 
 
-def _pace(story: Story, x: Item, s: Source, place: tuple[int, int, int]) -> Retimed | None:
+def _pace(story: Story, item: Item, source: Source, place: tuple[int, int, int]) -> Retimed | None:
     """How the sound of something retimed is made, a little more of it than is heard; None for what runs as it was shot."""
-    if isinstance(x, Sound) or x.as_shot:
+    if isinstance(item, Sound) or item.as_shot:
         return None
     start: int | Fraction = 0
     ends = tuple(map(story.rate.sample_to_frame, (place[2], place[2] + place[1] - place[0])))
-    if isinstance(x, Cover):  # it begins between two frames of its clock
-        start, ends = x.first, (0, x.length - 1)
-    return retimed(x.clock, start, (ends[0], ends[1] + 1), story.rate, made_of(s), heard_as(x) == HEARD[1])
+    if isinstance(item, Cover):  # it begins between two frames of its clock
+        start, ends = item.first, (0, item.length - 1)
+    return retimed(item.clock, start, (ends[0], ends[1] + 1), story.rate, made_of(source), heard_as(item) == HEARD[1])
 
 
-def made_of(s: Source) -> str:
+def made_of(source: Source) -> str:
     """The name of the sound made of a recording by what is set on it to clean it; empty where nothing is."""
-    rows = [(n, v) for n, v in s.settings.rows if n in CLEANING]
-    if not rows or not s.sound:
+    rows = [(name, value) for name, value in source.settings.rows if name in CLEANING]
+    if not rows or not source.sound:
         return ""
     return "clean-" + hashlib.sha256(json.dumps([CLEANED, rows]).encode()).hexdigest()[:12]
 
 
-def _runs_on(a: Heard, b: Heard) -> bool:
-    same = (a.end, a.source, a.made, a.gain, a.mix) == (
-        b.at,
-        b.source,
-        b.made,
-        b.gain,
-        b.mix,
-    ) and a.start + b.at - a.at == b.start
-    return same and a.fall == b.rise == RAMP and not a.line and not b.line
+def _runs_on(first_heard: Heard, second_heard: Heard) -> bool:
+    same = (first_heard.end, first_heard.source, first_heard.made, first_heard.gain, first_heard.mix) == (
+        second_heard.at,
+        second_heard.source,
+        second_heard.made,
+        second_heard.gain,
+        second_heard.mix,
+    ) and first_heard.start + second_heard.at - first_heard.at == second_heard.start
+    return same and first_heard.fall == second_heard.rise == RAMP and not first_heard.line and not second_heard.line
 
 
 def laid_sound(story: Story, sources: Sources) -> list[Heard]:
     """Sounds, and the natural sound of covers that have it on; cut off where the story ends."""
     to, read = story.rate.frame_to_sample, story.reading(sources)
     out = []
-    for x in story.sounds:
-        at = story.at(x)
-        end = min(at + x.length, story.length)
-        if end > at and x.source in sources and audible(story, x.kind) and not read(x, "mute"):
-            fall = RAMP if at + x.length > end else _ramp(x, "fade_out", to)
-            place = (to(at), to(end), to(x.start) + int(x.settings["slip"]))
-            out.append(_heard(story, x, read, sources[x.source], place, (_ramp(x, "fade_in", to), fall)))
+    for sound in story.sounds:
+        at = story.at(sound)
+        end = min(at + sound.length, story.length)
+        if end > at and sound.source in sources and audible(story, sound.kind) and not read(sound, "mute"):
+            fall = RAMP if at + sound.length > end else _ramp(sound, "fade_out", to)
+            place = (to(at), to(end), to(sound.start) + int(sound.settings["slip"]))
+            out.append(_heard(story, sound, read, sources[sound.source], place, (_ramp(sound, "fade_in", to), fall)))
     if audible(story, "natural"):
-        for a, b, c in story.spans:
-            if f"cover {c.lane}" in story.muted or read(c, "mute"):
+        for start, until, cover in story.spans:
+            if f"cover {cover.lane}" in story.muted or read(cover, "mute"):
                 continue
-            if read(c, "natural") and with_its_sound(story, c, sources):
-                place = (to(a), to(min(b, story.length)), to(c.start) if c.as_shot else 0)
-                quiet = 1.0 if "level" in c.settings else HALF  # until its own level is set
-                ramps = (_ramp(c, "fade_in", to), _ramp(c, "fade_out", to))
-                out.append(_heard(story, c, read, sources[c.source], place, ramps, quiet))
+            if read(cover, "natural") and with_its_sound(story, cover, sources):
+                place = (to(start), to(min(until, story.length)), to(cover.start) if cover.as_shot else 0)
+                quiet = 1.0 if "level" in cover.settings else HALF  # until its own level is set
+                ramps = (_ramp(cover, "fade_in", to), _ramp(cover, "fade_out", to))
+                out.append(_heard(story, cover, read, sources[cover.source], place, ramps, quiet))
     return out
 
 
-def with_its_sound(story: Story, c: Cover, sources: Sources) -> bool:
+def with_its_sound(story: Story, cover: Cover, sources: Sources) -> bool:
     """Whether a cover is heard as well: its natural sound is on, it has one, and is not silent for being retimed."""
-    s = sources.get(c.source)
-    return bool(s and s.sound and story.value(c, "natural", sources) and sounds_on(c))
+    source = sources.get(cover.source)
+    return bool(source and source.sound and story.value(cover, "natural", sources) and sounds_on(cover))
 
 
 def _level(level: float | Line, duck: Line, when: Callable[[int], int]) -> tuple[float, GainLine]:
@@ -243,14 +259,14 @@ def _level(level: float | Line, duck: Line, when: Callable[[int], int]) -> tuple
         return (10 ** (float(level) / 20) if level else 1.0), ()
     both = added([level, duck] if duck else [level])
     assert isinstance(both, tuple)
-    return 1.0, tuple(sorted((when(m), db) for m, db in both))
+    return 1.0, tuple(sorted((when(moment), db) for moment, db in both))
 
 
 def alone(story: Story, ids: Collection[int]) -> Story:
     """The story with everything mute but these: what is chosen, heard alone."""
 
     def mute(rows: tuple[T, ...]) -> tuple[T, ...]:
-        return tuple(x if x.id in ids else with_setting(x, "mute", True) for x in rows)
+        return tuple(row if row.id in ids else with_setting(row, "mute", True) for row in rows)
 
     return replace(story, pieces=mute(story.pieces), covers=mute(story.covers), sounds=mute(story.sounds))
 
@@ -262,12 +278,12 @@ def heard(story: Story, sources: Sources) -> tuple[Heard, ...]:
     return tuple(sorted([*talk, *laid], key=lambda h: (h.at, h.end, h.source)) if laid else talk)
 
 
-def ramped(block: npt.NDArray[np.float32], offset: int, h: Heard) -> npt.NDArray[np.float32]:
+def ramped(block: npt.NDArray[np.float32], offset: int, sound: Heard) -> npt.NDArray[np.float32]:
     """Samples [offset, offset+len) of a sound, with its gain and both ramps applied.
 
     Shapes: (n,) or (n, channels). Up to RAMP samples a ramp is straight: 0 at the first sample, 1 from sample RAMP on. A
     longer one is a quarter sine, so that two that cross add up to the same power: -3.01 dB each in the middle.
     """
-    gain = h.gains(np.arange(offset, offset + len(block))) if h.line else np.float32(h.gain)
-    env = (h.ramps(np.arange(offset, offset + len(block), dtype=np.float32)) * gain).astype(np.float32)
+    gain = sound.gains(np.arange(offset, offset + len(block))) if sound.line else np.float32(sound.gain)
+    env = (sound.ramps(np.arange(offset, offset + len(block), dtype=np.float32)) * gain).astype(np.float32)
     return np.asarray(block * (env if block.ndim == 1 else env[:, None]), dtype=np.float32)

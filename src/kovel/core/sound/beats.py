@@ -56,22 +56,22 @@ def find_beats(x: Floats, new: Floats | None = None) -> Beats:
     bpm = 60 * FPS / np.maximum(lag, 1)
     score *= np.exp(-0.5 * (np.log2(bpm / 115) / 0.9) ** 2)
     least, high = int(60 * FPS / FASTEST), min(len(score) - 2, int(60 * FPS / SLOWEST))
-    p = least + int(score[least:high].argmax())
+    frame = least + int(score[least:high].argmax())
 
     def near(q: int) -> int:
         return max(range(max(1, q - 2), min(len(again) - 1, q + 3)), key=lambda i: float(own[i]))
 
     # what comes nearly as regularly twice as often is the beat; softer sounds between beats stay well under that
-    while 60 * FPS / (p / 2) <= 190 and own[near(p // 2)] > 0.72 * own[p]:
-        p = near(p // 2)
-    while 2 * p < high and own[p] < 0.6 * own[near(2 * p)]:  # half of the beats only whisper: they are between
-        p = near(2 * p)
-    a, b, c = again[p - 1], again[p], again[p + 1]
-    period = p + (0.5 * (a - c) / (a - 2 * b + c) if a - 2 * b + c < 0 else 0.0)
-    if own[p] < 0.06:
+    while 60 * FPS / (frame / 2) <= 190 and own[near(frame // 2)] > 0.72 * own[frame]:
+        frame = near(frame // 2)
+    while 2 * frame < high and own[frame] < 0.6 * own[near(2 * frame)]:  # half of the beats only whisper: they are between
+        frame = near(2 * frame)
+    a, b, c = again[frame - 1], again[frame], again[frame + 1]
+    period = frame + (0.5 * (a - c) / (a - 2 * b + c) if a - 2 * b + c < 0 else 0.0)
+    if own[frame] < 0.06:
         return Beats((), 0.0)
     path = _along(d, float(period))
-    on, between = _strength(low, path), _strength(low, [(i + j) // 2 for i, j in pairwise(path)])
+    on, between = _strength(low, path), _strength(low, [(start + end) // 2 for start, end in pairwise(path)])
     if between.mean() > 1.5 * on.mean() and between.mean() > 0.3:  # the loudest is what sounds between the beats
         path = _along(_evened(low), float(period))
     else:
@@ -90,7 +90,7 @@ def beat_strength(x: Floats) -> float:
     new = novelty(x) if len(x) else x
     found = find_beats(x, new)
     hops = [sample // (2 * HOP) for sample in found.beats]
-    if not hops or np.mean([new[max(0, i - 4) : i + 5].max() > 0.5 for i in hops]) < 0.5:
+    if not hops or np.mean([new[max(0, hop - 4) : hop + 5].max() > 0.5 for hop in hops]) < 0.5:
         return 0.0
     again = _again(_evened(new))
     lags = [round(k * 60 * FPS / found.tempo) for k in (1, 2)]
@@ -99,8 +99,8 @@ def beat_strength(x: Floats) -> float:
 
 def _again(d: Floats) -> Floats:
     """How alike `d` is to itself so many hops later, up to four seconds; 1 at 0."""
-    n = len(d)
-    again = np.fft.irfft(np.abs(np.fft.rfft(d - d.mean(), 2 * n)) ** 2)[: min(n, int(4 * FPS))]
+    count = len(d)
+    again = np.fft.irfft(np.abs(np.fft.rfft(d - d.mean(), 2 * count)) ** 2)[: min(count, int(4 * FPS))]
     out: Floats = again / (again[0] + 1e-9)
     return out
 
@@ -172,18 +172,18 @@ def _changes(x: Floats, path: Sequence[int]) -> Floats:
 
 def _along(d: Floats, period: float) -> list[int]:
     """The path of beats about `period` hops apart that gathers the most of `d`."""
-    n = len(d)
+    count = len(d)
     reach = np.arange(-int(period), int(period) + 1)
     local = np.convolve(d, np.exp(-0.5 * (reach * 32 / period) ** 2), "same")
     back = np.arange(int(-2 * period), int(-period / 2) + 1)
     cost = -100 * np.log(-back / period) ** 2
     best = local.copy()
-    came = np.full(n, -1)
-    for i in range(int(2 * period), n):
+    came = np.full(count, -1)
+    for i in range(int(2 * period), count):
         v = best[i + back] + cost
         k = int(v.argmax())
         best[i], came[i] = local[i] + v[k], i + back[k]
-    i = n - int(period) + int(best[n - int(period) :].argmax())
+    i = count - int(period) + int(best[count - int(period) :].argmax())
     path = []
     while i >= 0:
         path.append(i)
@@ -198,40 +198,40 @@ def _along(d: Floats, period: float) -> list[int]:
     return path[int(keep[0]) : int(keep[-1]) + 1] if len(keep) else path
 
 
-def doubled(b: Beats) -> Beats:
+def doubled(beats: Beats) -> Beats:
     """A beat between every two."""
-    rows = [x for p, q in zip(b.beats[:-1], b.beats[1:], strict=True) for x in (p, (p + q) // 2)]
-    return replace(b, beats=(*rows, *b.beats[-1:]), tempo=b.tempo * 2, first=b.first * 2)
+    rows = [x for beat, q in zip(beats.beats[:-1], beats.beats[1:], strict=True) for x in (beat, (beat + q) // 2)]
+    return replace(beats, beats=(*rows, *beats.beats[-1:]), tempo=beats.tempo * 2, first=beats.first * 2)
 
 
-def halved(b: Beats) -> Beats:
+def halved(beats: Beats) -> Beats:
     """Every second beat, those that carry the downbeat."""
-    start = b.first % 2
-    return replace(b, beats=b.beats[start::2], tempo=b.tempo / 2, first=b.first // 2)
+    start = beats.first % 2
+    return replace(beats, beats=beats.beats[start::2], tempo=beats.tempo / 2, first=beats.first // 2)
 
 
-def moved(b: Beats, samples: int) -> Beats:
+def moved(beats: Beats, samples: int) -> Beats:
     """All of them later (or, below 0, earlier)."""
-    return replace(b, beats=tuple(x + samples for x in b.beats if x + samples >= 0))
+    return replace(beats, beats=tuple(beat + samples for beat in beats.beats if beat + samples >= 0))
 
 
-def tapped(b: Beats, taps: Sequence[int]) -> Beats:
+def tapped(beats: Beats, taps: Sequence[int]) -> Beats:
     """Beats as tapped while it played: the grid takes the taps' tempo and place where they were tapped, and goes on
     evenly from there to both ends. Fewer than three taps set only the place."""
-    t = np.sort(np.asarray(taps, np.float64))
-    if not len(t):
-        return b
-    if len(t) < 3:
-        if not b.beats:
-            return b
-        near = min(b.beats, key=lambda x: abs(x - t[0]))
-        return moved(b, int(t[0] - near))
-    steps = np.diff(t)
+    ordered = np.sort(np.asarray(taps, np.float64))
+    if not len(ordered):
+        return beats
+    if len(ordered) < 3:
+        if not beats.beats:
+            return beats
+        near = min(beats.beats, key=lambda x: abs(x - ordered[0]))
+        return moved(beats, int(ordered[0] - near))
+    steps = np.diff(ordered)
     usual = float(np.median(steps))
     number = np.concatenate([[0], np.cumsum(np.maximum(1, np.round(steps / usual)))])
-    period, start = np.polyfit(number, t, 1)
-    end = max(b.beats[-1] if b.beats else 0, int(t[-1]))
+    period, start = np.polyfit(number, ordered, 1)
+    end = max(beats.beats[-1] if beats.beats else 0, int(ordered[-1]))
     low = -int(start // period)
     rows = [int(start + period * k) for k in range(low, int((end - start) / period) + 2)]
-    rows = [x for x in rows if 0 <= x <= end + period / 2]
-    return Beats(tuple(rows), round(60 * 48_000 / period, 2), 0, b.bar)
+    rows = [row for row in rows if 0 <= row <= end + period / 2]
+    return Beats(tuple(rows), round(60 * 48_000 / period, 2), 0, beats.bar)

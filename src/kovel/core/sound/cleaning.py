@@ -81,30 +81,30 @@ def prepare(read: Read, samples: int, talk: Mask, wanted: Wanted) -> Cleaner:
     return Cleaner(wanted, hum, at, noise, _evening(read, samples, talk) if wanted.even else None)
 
 
-def cleaned(read: Read, a: int, b: int, c: Cleaner) -> Floats:
+def cleaned(read: Read, start: int, end: int, cleaner: Cleaner) -> Floats:
     """Samples [a, b) of a recording, cleaned; (b - a, channels)."""
-    lead = LEAD if c.wanted.noise else WINDOW
-    x = _filtered(read, a - lead, b + lead, c)
-    if c.wanted.noise and c.noise is not None and c.at is not None:
-        x = _without_noise(x, a - lead, c.at, c.noise, 10 ** (-c.wanted.noise / 20))
-    y = x[lead : lead + b - a]
-    if c.gain is not None:
-        at, db = c.gain
-        y = y * (10 ** (np.interp(np.arange(a, b), at, db) / 20)).astype(np.float32)[:, None]
+    lead = LEAD if cleaner.wanted.noise else WINDOW
+    filtered = _filtered(read, start - lead, end + lead, cleaner)
+    if cleaner.wanted.noise and cleaner.noise is not None and cleaner.at is not None:
+        filtered = _without_noise(filtered, start - lead, cleaner.at, cleaner.noise, 10 ** (-cleaner.wanted.noise / 20))
+    y = filtered[lead : lead + end - start]
+    if cleaner.gain is not None:
+        at, db = cleaner.gain
+        y = y * (10 ** (np.interp(np.arange(start, end), at, db) / 20)).astype(np.float32)[:, None]
     return np.asarray(y, np.float32)
 
 
-def _filtered(read: Read, a: int, b: int, c: Cleaner) -> Floats:
+def _filtered(read: Read, start: int, end: int, cleaner: Cleaner) -> Floats:
     """Samples [a, b) without rumble, hum and clicks."""
     sos = []
-    if c.wanted.low_cut:
-        sos.append(butter(4, c.wanted.low_cut, "high", fs=RATE, output="sos"))
-    sos += [tf2sos(*iirnotch(f, f / 2.5, RATE)) for f in c.hum]  # 2.5 Hz wide
+    if cleaner.wanted.low_cut:
+        sos.append(butter(4, cleaner.wanted.low_cut, "high", fs=RATE, output="sos"))
+    sos += [tf2sos(*iirnotch(f, f / 2.5, RATE)) for f in cleaner.hum]  # 2.5 Hz wide
     lead = LEAD if sos else 0
-    x = read(a - lead, b)
+    x = read(start - lead, end)
     if sos:
         x = sosfilt(np.concatenate(sos).astype(np.float32), x, axis=0)[lead:].astype(np.float32)
-    if c.wanted.clicks:
+    if cleaner.wanted.clicks:
         x = np.stack([without_clicks(x[:, k]) for k in range(x.shape[1])], 1)
     return x
 
@@ -123,8 +123,8 @@ def _hum(read: Read, gaps: Sequence[tuple[int, int]], wanted: str) -> tuple[floa
     n = 1 << 16  # 0.73 Hz a bin
     power = np.zeros(n // 2 + 1)
     used = 0
-    for a, b in sorted(gaps, key=lambda g: g[0] - g[1])[:40]:
-        x = read(a, min(b, a + n)).mean(1)
+    for start, end in sorted(gaps, key=lambda g: g[0] - g[1])[:40]:
+        x = read(start, min(end, start + n)).mean(1)
         if len(x) >= n // 8:
             power += np.abs(rfft(x * np.hanning(len(x)), n)) ** 2 / len(x)
             used += 1
@@ -140,7 +140,7 @@ def _hum(read: Read, gaps: Sequence[tuple[int, int]], wanted: str) -> tuple[floa
 
     best = max((50.0, 60.0), key=lambda f: sum(max(0.0, over - 6) for over in standing(f)))
     mains = best if wanted == "find it" else float(wanted[:2])
-    found = [mains * k for k, over in enumerate(standing(mains), 1) if over > 9]
+    found = [mains * index for index, over in enumerate(standing(mains), 1) if over > 9]
     if wanted == "find it" and len(found) < 2:
         return ()
     return tuple(found) or (mains,)
@@ -154,18 +154,18 @@ def _pictures(read: Read, gaps: Sequence[tuple[int, int]], samples: int) -> tupl
     rows: list[tuple[float, Floats]] = []
     frames: list[Floats] = []
     begin = last = 0
-    for a, b in gaps:
-        f = _frames(read(a, b).mean(1))
+    for start, end in gaps:
+        f = _frames(read(start, end).mean(1))
         f = f[np.abs(f).max(1) > 1e-6]
         if not len(f):
             continue
-        if frames and (sum(map(len, frames)) >= 96 or a - last > 20 * RATE):
+        if frames and (sum(map(len, frames)) >= 96 or start - last > 20 * RATE):
             rows.append(((begin + last) / 2, _typical(frames)))
             frames = []
         if not frames:
-            begin = a
+            begin = start
         frames.append((np.abs(rfft(f * _ROOT, axis=1)) ** 2).astype(np.float32))
-        last = b
+        last = end
     if frames and (sum(map(len, frames)) >= 32 or not rows):
         rows.append(((begin + last) / 2, _typical(frames)))
     if not rows:  # nobody pauses: what is quietest stands for the noise
@@ -173,7 +173,7 @@ def _pictures(read: Read, gaps: Sequence[tuple[int, int]], samples: int) -> tupl
         p = np.abs(rfft(_frames(x) * _ROOT, axis=1)).astype(np.float32) ** 2
         loud = p.sum(1)
         rows.append((0.0, _typical([p[loud <= np.percentile(loud, 10)]])))
-    return np.array([r[0] for r in rows]), np.stack([r[1] for r in rows])
+    return np.array([row[0] for row in rows]), np.stack([row[1] for row in rows])
 
 
 def _typical(frames: Sequence[Floats]) -> Floats:
@@ -199,11 +199,11 @@ def _without_noise(x: Floats, first: int, at: npt.NDArray[np.float64], noise: Fl
     where = first - WINDOW + HOP + np.arange(len(power)) * HOP + WINDOW // 2
     gain = _gains(power, where, at, noise, floor)
     out = np.zeros((len(padded), channels), np.float32)
-    for k, s in enumerate(spectra):
+    for index, s in enumerate(spectra):
         y = (irfft(s * gain, axis=1).astype(np.float32) * _ROOT) * (HOP / (WINDOW / 2))
         for i in range(WINDOW // HOP):  # frames that do not overlap each other, all at once
             part = y[i :: WINDOW // HOP]
-            out[i * HOP : i * HOP + part.size, k] += part.ravel()
+            out[i * HOP : i * HOP + part.size, index] += part.ravel()
     return out[WINDOW - HOP : WINDOW - HOP + n]
 
 

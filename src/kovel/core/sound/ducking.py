@@ -29,26 +29,30 @@ class Ducking:
 def spans_joined(spans: Iterable[Span], gap: int = 0) -> list[Span]:
     """Spans in order; those that are `gap` frames apart or less as one."""
     out: list[Span] = []
-    for a, b in sorted(s for s in spans if s[1] > s[0]):
-        if out and a - out[-1][1] <= gap:
-            out[-1] = (out[-1][0], max(b, out[-1][1]))
+    for start, end in sorted(span for span in spans if span[1] > span[0]):
+        if out and start - out[-1][1] <= gap:
+            out[-1] = (out[-1][0], max(end, out[-1][1]))
         else:
-            out.append((a, b))
+            out.append((start, end))
     return out
 
 
-def ducked(speech: Iterable[Span], place: Span, d: Ducking) -> Moments:
+def ducked(speech: Iterable[Span], place: Span, ducking: Ducking) -> Moments:
     """The line in dB over story frames [place) that lies `depth` down wherever somebody speaks; nothing if nobody does.
 
     It goes down before the first word, stays down in pauses that are too short to hold, come back and go down again, and comes
     back `hold` frames after the last word.
     """
     begin, end = place
-    talk = [(a, b) for a, b in spans_joined(speech, d.hold + max(1, d.back) + max(1, d.down)) if b > begin and a < end]
+    talk = [
+        (start, until)
+        for start, until in spans_joined(speech, ducking.hold + max(1, ducking.back) + max(1, ducking.down))
+        if until > begin and start < end
+    ]
     line: dict[int, float] = {}
-    down, back = max(1, d.down), max(1, d.back)
-    for a, b in talk:
-        line |= {a - down: 0.0, a: d.depth, b + d.hold: d.depth, b + d.hold + back: 0.0}
+    down, back = max(1, ducking.down), max(1, ducking.back)
+    for start, until in talk:
+        line |= {start - down: 0.0, start: ducking.depth, until + ducking.hold: ducking.depth, until + ducking.hold + back: 0.0}
     return _within(sorted(line.items()), begin, end)
 
 
@@ -65,6 +69,6 @@ def _within(rows: Sequence[tuple[int, float]], begin: int, end: int) -> Moments:
                 return x + (y - x) * (at - a) / (b - a)
         return rows[-1][1]
 
-    inner = [r for r in rows if begin < r[0] < end]
+    inner = [row for row in rows if begin < row[0] < end]
     edges = [(begin, said(begin)), *inner, (end, said(end))]
     return tuple((at, round(db, 2)) for at, db in edges)

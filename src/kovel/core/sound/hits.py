@@ -40,8 +40,8 @@ def _bands(x: Floats, size: int, count: int) -> Floats:
     window = np.hanning(size).astype(np.float32)
     out = []
     for a in range(0, n, 4096):  # by the 20 s, so that an hour fits into memory
-        s = np.fft.rfft(frames[a : a + 4096] * window, axis=1)
-        power = (s.real**2 + s.imag**2).astype(np.float32)
+        spectrum = np.fft.rfft(frames[a : a + 4096] * window, axis=1)
+        power = (spectrum.real**2 + spectrum.imag**2).astype(np.float32)
         out.append(np.add.reduceat(power, edges[:-1], axis=1)[:, : len(edges) - 1] / np.diff(edges))
     return np.concatenate(out)
 
@@ -96,14 +96,14 @@ def candidates(x: Floats, new: Floats | None = None) -> list[Hit]:
 def at_sensitivity(rows: Sequence[Hit], sensitivity: float = 0.5) -> list[Hit]:
     """Those plain enough for a sensitivity of 0 (only the plainest) to 1 (all that might be one), GAP apart at least."""
     out: list[Hit] = []
-    for h in rows:
-        if h.needs >= sensitivity:
+    for hit in rows:
+        if hit.needs >= sensitivity:
             continue
-        if out and h.sample - out[-1].sample < GAP * 48_000:
-            if h.strength > out[-1].strength:
-                out[-1] = h
+        if out and hit.sample - out[-1].sample < GAP * 48_000:
+            if hit.strength > out[-1].strength:
+                out[-1] = hit
             continue
-        out.append(h)
+        out.append(hit)
     return out
 
 
@@ -114,13 +114,13 @@ def find_hits(x: Floats, sensitivity: float = 0.5) -> list[Hit]:
 
 def _onset(x: Floats, near: int) -> int:
     """Where around `near` the short-term energy jumps most: to a millisecond or two."""
-    a, b = max(0, near - 720), min(len(x), near + 480)
-    e = np.convolve(x[a:b] ** 2, np.ones(48, np.float32) / 48, "same") + 1e-9
+    start, end = max(0, near - 720), min(len(x), near + 480)
+    e = np.convolve(x[start:end] ** 2, np.ones(48, np.float32) / 48, "same") + 1e-9
     if len(e) < 200:
         return near
     jump = np.log(e[96:]) - np.log(e[:-96])
     loud = np.log(e[96:] / e.max() + 1e-3)
-    return a + 48 + int((jump + 0.15 * loud).argmax())
+    return start + 48 + int((jump + 0.15 * loud).argmax())
 
 
 @dataclass(frozen=True, slots=True)
@@ -160,29 +160,29 @@ def quick_cut(hits: Sequence[int], rings: Sequence[int], total: int, how: Quick)
         a = max(0, hits[0] - how.before)
         cuts.append(Cut(a, min(total, a + how.intro), None))
         begin = cuts[0].end
-    for i, h in enumerate(hits):
-        a = max(0, h - how.before)
+    for index, hit in enumerate(hits):
+        a = max(0, hit - how.before)
         if a < begin:
             continue
-        n = how.length if not how.ring else max(how.length, min(rings[i] + how.before, how.most))
-        limit = hits[i + 1] - how.before if i + 1 < len(hits) else total
+        n = how.length if not how.ring else max(how.length, min(rings[index] + how.before, how.most))
+        limit = hits[index + 1] - how.before if index + 1 < len(hits) else total
         end = min(total, a + n, max(limit, a + 1))
         if end > a:
-            cuts.append(Cut(a, end, i))
+            cuts.append(Cut(a, end, index))
     return thinned(cuts, how.target) if how.target else cuts
 
 
 def thinned(cuts: Sequence[Cut], target: int) -> list[Cut]:
     """As many of the pieces as fit into `target` frames, spread evenly; first and last always among them."""
     rows = list(cuts)
-    if sum(c.end - c.start for c in rows) <= target or len(rows) <= 2:
+    if sum(cut.end - cut.start for cut in rows) <= target or len(rows) <= 2:
         return rows
     low, high = 2, len(rows)
     best = [rows[0], rows[-1]]
     while low <= high:
         n = (low + high) // 2
         pick = [rows[round(i * (len(rows) - 1) / (n - 1))] for i in range(n)]
-        if sum(c.end - c.start for c in pick) <= target:
+        if sum(cut.end - cut.start for cut in pick) <= target:
             best, low = pick, n + 1
         else:
             high = n - 1
@@ -193,8 +193,8 @@ def ring_out(x: Floats, hits: Sequence[Hit], most: float = 2.0) -> list[float]:
     """For each hit, the seconds until its sound has fallen to a tenth of its power over the background, at most `most`."""
     out = []
     e = uniform_filter1d(x.astype(np.float32) ** 2, 480)
-    for h in hits:
-        at = h.sample // 2
+    for hit in hits:
+        at = hit.sample // 2
         s = e[at : at + int(most * RATE)]
         if not len(s):
             out.append(0.0)
@@ -216,19 +216,19 @@ def on_beats(cuts: Sequence[Cut], hits: Sequence[int], beats: Sequence[int]) -> 
     """
     out: list[Cut] = []
     t = 0
-    for k, c in enumerate(cuts):
-        lead = hits[c.hit] - c.start if c.hit is not None else 0
-        if k and out and c.hit is not None:
-            p = out[-1]
-            shown = (hits[p.hit] - p.start + 1) if p.hit is not None else 1  # its own hit must be seen
-            low, high = t - (p.end - p.start) + shown, t + max(2, c.start - p.end)
-            near = [b - lead for b in beats if low <= b - lead <= high]
+    for index, cut in enumerate(cuts):
+        lead = hits[cut.hit] - cut.start if cut.hit is not None else 0
+        if index and out and cut.hit is not None:
+            this_cut = out[-1]
+            shown = (hits[this_cut.hit] - this_cut.start + 1) if this_cut.hit is not None else 1  # its own hit must be seen
+            low, high = t - (this_cut.end - this_cut.start) + shown, t + max(2, cut.start - this_cut.end)
+            near = [beat - lead for beat in beats if low <= beat - lead <= high]
             if near:
                 end = min(near, key=lambda x: abs(x - t))
-                out[-1] = Cut(p.start, p.end + end - t, p.hit)
+                out[-1] = Cut(this_cut.start, this_cut.end + end - t, this_cut.hit)
                 t = end
-            elif k + 1 < len(cuts):
+            elif index + 1 < len(cuts):
                 continue  # no beat can be met here: this hit is left out
-        out.append(c)
-        t += c.end - c.start
+        out.append(cut)
+        t += cut.end - cut.start
     return out

@@ -44,23 +44,23 @@ class Levels:
     @cached_property
     def spread(self) -> Floats:
         """dB between what is loud and what is quiet in the 30 s around; (n,)."""
-        n = len(self)
-        if not n:
+        count = len(self)
+        if not count:
             return self.level
         s = uniform_filter1d(self.level, 5)
-        rows = np.sort(np.pad(s, (0, -n % 100), "edge").reshape(-1, 100), 1)[:, ::10]  # a tenth of a second's stands for it
+        rows = np.sort(np.pad(s, (0, -count % 100), "edge").reshape(-1, 100), 1)[:, ::10]  # a tenth of a second's stands for it
         out = []
         for i in range(len(rows)):
             around = rows[max(0, i - 15) : i + 15].ravel()
             low, high = len(around) // 10, len(around) * 9 // 10
             x = np.partition(around, [low, high])
             out.append(x[high] - x[low])
-        return np.asarray(np.repeat(np.array(out, np.float32), 100)[:n])
+        return np.asarray(np.repeat(np.array(out, np.float32), 100)[:count])
 
     def between(self, start: int, end: int) -> Levels:
         """Samples [start, end) at 48 kHz."""
-        a, b = start // TICK, -(-end // TICK)
-        return Levels(self.speech[a:b], self.level[a:b], self.floor[a:b])
+        begin, until = start // TICK, -(-end // TICK)
+        return Levels(self.speech[begin:until], self.level[begin:until], self.floor[begin:until])
 
     def to_array(self) -> npt.NDArray[np.float16]:
         """(n, 3) for a file."""
@@ -74,14 +74,14 @@ class Levels:
 
 def local_floor(level: Floats, seconds: float = 20.0, percent: float = 10.0) -> Floats:
     """The level that `percent` of the ticks within `seconds` around stay under, smoothed over 50 ms first; (n,) dBFS."""
-    n = len(level)
-    if not n:
+    count = len(level)
+    if not count:
         return level
     s = uniform_filter1d(level, 5)
     half, hop = int(seconds * 50), 50
-    at = np.arange(0, n, hop)
+    at = np.arange(0, count, hop)
     f = np.array([np.percentile(s[max(0, i - half) : i + half], percent) for i in at])
-    return np.asarray(np.interp(np.arange(n), at, f), np.float32)
+    return np.asarray(np.interp(np.arange(count), at, f), np.float32)
 
 
 def stretch_to_ticks(probabilities: Floats, ticks: int, window: int = 512) -> Floats:

@@ -28,16 +28,16 @@ def tamed(peaks: npt.NDArray[np.floating], limit: float = LIMIT) -> Moments:
     need = np.maximum(0.0, decibels(peaks) - (limit - SPARE))
     if not need.any():
         return ()
-    n = len(need)
-    at = np.zeros(n + 1)  # how deep it has to be where a frame begins, and at the end
+    count = len(need)
+    at = np.zeros(count + 1)  # how deep it has to be where a frame begins, and at the end
     at[:-1] = need
     at[1:] = np.maximum(at[1:], need)
-    for k in range(1, n + 1):
+    for k in range(1, count + 1):
         at[k] = max(at[k], at[k - 1] - BACK)
-    for k in range(n - 1, -1, -1):
+    for k in range(count - 1, -1, -1):
         at[k] = max(at[k], at[k + 1] - DOWN)
     at = np.minimum(at, -DEEPEST)
-    turn = np.ones(n + 1, bool)  # moments where the line turns; the rest follows from them
+    turn = np.ones(count + 1, bool)  # moments where the line turns; the rest follows from them
     turn[1:-1] = np.abs(at[2:] - 2 * at[1:-1] + at[:-2]) > 1e-9
     return tuple((int(k), round(-float(np.ceil(at[k] * 10 - 1e-9) / 10), 1) + 0.0) for k in np.flatnonzero(turn))
 
@@ -69,7 +69,7 @@ def mastered(
     for _ in range(40):
         gain = np.floor(10 * most) / 10 if gain > most else round(gain, 1)
         dips = tamed(peaks * 10 ** (gain / 20), limit)
-        line = np.interp(middle, [m for m, _ in dips], [d for _, d in dips]) if dips else np.zeros(len(power))
+        line = np.interp(middle, [moment for moment, _ in dips], [d for _, d in dips]) if dips else np.zeros(len(power))
         loud = integrated(power * 10 ** ((gain + line) / 10)) or now + gain
         if abs(target - loud) <= 0.06 or (target > loud and gain + 0.1 > most):
             break

@@ -54,27 +54,27 @@ class Fitted:
 
     @property
     def length(self) -> int:
-        return sum(b - a for a, b in self.ranges)
+        return sum(end - start for start, end in self.ranges)
 
 
 def beat_pictures(x: Floats, beats: Sequence[int]) -> Floats:
     """What each beat sounds like, (beats, 20): of 24 kHz mono sound, beats in 48 kHz samples. Rows have length 1."""
     size = 4096
-    f = np.fft.rfftfreq(size, 1 / SOUND_RATE)
-    pitch = np.zeros((12, len(f)), np.float32)
-    for i in np.flatnonzero((f > 60) & (f < 2_000)):
-        pitch[round(12 * np.log2(f[i] / 440)) % 12, i] = 1
-    edges = np.searchsorted(f, np.geomspace(50, 11_000, 9))
+    frequencies = np.fft.rfftfreq(size, 1 / SOUND_RATE)
+    pitch = np.zeros((12, len(frequencies)), np.float32)
+    for i in np.flatnonzero((frequencies > 60) & (frequencies < 2_000)):
+        pitch[round(12 * np.log2(frequencies[i] / 440)) % 12, i] = 1
+    edges = np.searchsorted(frequencies, np.geomspace(50, 11_000, 9))
     window = np.hanning(size).astype(np.float32)
-    ends = [b // 2 for b in beats]
+    ends = [beat // 2 for beat in beats]
     ends.append(ends[-1] + (ends[-1] - ends[-2] if len(ends) > 1 else SOUND_RATE // 2))
     rows = []
-    for a, b in pairwise(ends):
-        part = x[a:b]
+    for start, end in pairwise(ends):
+        part = x[start:end]
         hops = range(0, max(1, len(part) - size // 2), size // 2)
-        power = np.zeros(len(f), np.float32)
-        for h in hops:
-            frame = part[h : h + size]
+        power = np.zeros(len(frequencies), np.float32)
+        for hop in hops:
+            frame = part[hop : hop + size]
             power += np.abs(np.fft.rfft(frame * window[: len(frame)], size)).astype(np.float32)
         chroma = pitch @ power
         bands = np.log1p(np.add.reduceat(power, edges[:-1])[: len(edges) - 1] / max(1, len(hops)))
@@ -104,17 +104,17 @@ def likeness(pictures: Floats, first: int, bar: int) -> Floats:
     return np.asarray(((mean - low) / max(1e-6, 1 - low)).clip(0, 1))
 
 
-def fit(b: Beats, samples: int, wanted: int, alike: Floats, start: int = 0, early: int | None = None) -> Fitted:
+def fit(beats: Beats, samples: int, wanted: int, alike: Floats, start: int = 0, early: int | None = None) -> Fitted:
     """Music from sample `start` to its end brought to `wanted` samples by whole bars; raises `CannotFit`.
 
     `alike` is `likeness` of its beats; `early` by how many samples it may be longer than wanted (None: half a bar).
     """
-    marks = list(b.beats[b.first :: b.bar])
+    marks = list(beats.beats[beats.first :: beats.bar])
     if len(marks) < 4:
         raise CannotFit(
             "no steady beat was found in it, so there are no bars to fit it by. Set its beats first (Tighten, Hits)."
         )
-    first = next((k for k, m in enumerate(marks) if m >= start), len(marks))
+    first = next((index for index, mark in enumerate(marks) if mark >= start), len(marks))
     n = len(marks)
     if n - first < 4:
         raise CannotFit("too little of it is left to fit it by bars.")
@@ -185,11 +185,11 @@ def _ranges(way: list[int], marks: list[int], alike: Floats, start: int, samples
     done = 0
     for k in way:
         if ranges[-1][1] != marks[k]:
-            done = sum(b - a for a, b in ranges)
-            i = marks.index(ranges[-1][1])
-            seams.append(Seam(done, ranges[-1][1], marks[k], round(float(alike[i, k]), 3)))
+            done = sum(end - start for start, end in ranges)
+            index = marks.index(ranges[-1][1])
+            seams.append(Seam(done, ranges[-1][1], marks[k], round(float(alike[index, k]), 3)))
             ranges.append([marks[k], marks[k]])
         ranges[-1][1] = marks[k + 1]
     ranges[-1][1] = samples
-    rows = tuple((a, b) for a, b in ranges)
-    return Fitted(rows, tuple(seams), sum(b - a for a, b in rows) - wanted)
+    rows = tuple((start, end) for start, end in ranges)
+    return Fitted(rows, tuple(seams), sum(end - start for start, end in rows) - wanted)

@@ -67,20 +67,22 @@ class Pause:
 
     def cut(self, settings: Settings) -> tuple[int, int] | None:
         """What would be taken out once the air is left; None if nothing would."""
-        a, b = self.start + round(settings.after * 48_000), self.end - round(settings.before * 48_000)
-        return (a, b) if b - a >= TICK else None
+        start, end = self.start + round(settings.after * 48_000), self.end - round(settings.before * 48_000)
+        return (start, end) if end - start >= TICK else None
 
 
 def speech(levels: Levels, settings: Settings | None = None) -> Mask:
     """For each tick, whether somebody speaks; (n,)."""
-    s = settings or Settings()
+    this_settings = settings or Settings()
     loud = uniform_filter1d(levels.level, 3) if len(levels) else levels.level
-    if s.threshold is not None:
-        return _without_islands(hysteresis(loud, s.threshold, s.threshold - MARGIN), s.island)
+    if this_settings.threshold is not None:
+        return _without_islands(
+            hysteresis(loud, this_settings.threshold, this_settings.threshold - MARGIN), this_settings.island
+        )
     over = loud - np.maximum(levels.floor, LOWEST_FLOOR)
     heard = hysteresis(levels.speech, ON, OFF)
     heard |= hysteresis(np.where(levels.speech < 0, over, 0), 9, 5, 3)  # not listened to yet: by level alone
-    heard = _without_islands(heard, s.island)
+    heard = _without_islands(heard, this_settings.island)
     clear = levels.spread > CLEAR
     out = _edges_by_level(heard, over > MARGIN) if clear.any() else heard
     if not clear.all():
@@ -100,10 +102,10 @@ def pauses(
 
     `mask` is `speech(levels, settings)`, for those who have it already.
     """
-    s = settings or Settings()
+    this_settings = settings or Settings()
     if not len(levels):
         return []
-    talking = speech(levels, s) if mask is None else mask
+    talking = speech(levels, this_settings) if mask is None else mask
     typical = _typical(levels.level, talking)
     total = np.concatenate([[0], np.cumsum(np.maximum(levels.speech, 0.0))])
     level = np.concatenate([[0], np.cumsum(levels.level)])
@@ -111,7 +113,7 @@ def pauses(
     starts, ends = runs(~talking)
     for a, b in zip((starts * TICK).tolist(), (ends * TICK).tolist(), strict=True):
         for c, d in _around_words(a, b, words):
-            if d - c < round(s.shortest * 48_000) - TICK // 2:
+            if d - c < round(this_settings.shortest * 48_000) - TICK // 2:
                 continue
             i, j = c // TICK, max(c // TICK + 1, d // TICK)
             depth = max(0.0, float(typical[min(i, len(typical) - 1)] - (level[j] - level[i]) / (j - i)))
@@ -121,18 +123,18 @@ def pauses(
     return out
 
 
-def _around_words(a: int, b: int, words: Sequence[Spoken]) -> list[tuple[int, int]]:
+def _around_words(start: int, end: int, words: Sequence[Spoken]) -> list[tuple[int, int]]:
     """[a, b) without the words whose middle lies in it."""
     if not words:
-        return [(a, b)]
-    i = bisect_left(words, a, key=lambda w: (w.start + w.end) // 2)
-    out, at = [], a
-    while i < len(words) and (words[i].start + words[i].end) // 2 < b:
-        if words[i].text != VOICE:
-            out.append((at, max(at, words[i].start)))
-            at = max(at, min(b, words[i].end))
-        i += 1
-    return [(x, y) for x, y in (*out, (at, b)) if y > x]
+        return [(start, end)]
+    index = bisect_left(words, start, key=lambda w: (w.start + w.end) // 2)
+    out, at = [], start
+    while index < len(words) and (words[index].start + words[index].end) // 2 < end:
+        if words[index].text != VOICE:
+            out.append((at, max(at, words[index].start)))
+            at = max(at, min(end, words[index].end))
+        index += 1
+    return [(x, y) for x, y in (*out, (at, end)) if y > x]
 
 
 VOICE = "[voice]"  # how a voiced sound without a word stands among the words
@@ -175,9 +177,9 @@ def nearest_pause(found: Sequence[Pause], sample: int, reach: int) -> int | None
     A long pause is entered by no more than 0.15 s, so that a mark stays near the speech it was set for.
     """
     best: tuple[int, int] | None = None
-    for p in found:
-        inset = min((p.end - p.start) // 2, 7_200)
-        at = min(max(sample, p.start + inset), p.end - inset)
+    for pause in found:
+        inset = min((pause.end - pause.start) // 2, 7_200)
+        at = min(max(sample, pause.start + inset), pause.end - inset)
         if abs(at - sample) <= reach and (best is None or abs(at - sample) < best[0]):
             best = (abs(at - sample), at)
     return best[1] if best else None
@@ -211,12 +213,12 @@ def _wider(mask: Mask, ticks: int) -> Mask:
 
 def _edges_by_level(heard: Mask, loud: Mask) -> Mask:
     """Each edge of a stretch moved to where the level crosses, at most REACH away."""
-    n = len(heard)
+    count = len(heard)
     starts, ends = runs(heard)
-    before = np.maximum.accumulate(np.where(loud, -1, np.arange(n)))  # last quiet tick at or before
-    after = np.minimum.accumulate(np.where(loud, n, np.arange(n))[::-1])[::-1]  # first quiet tick at or after
-    next_loud = np.minimum.accumulate(np.where(loud, np.arange(n), n)[::-1])[::-1]
-    last_loud = np.maximum.accumulate(np.where(loud, np.arange(n), -1))
+    before = np.maximum.accumulate(np.where(loud, -1, np.arange(count)))  # last quiet tick at or before
+    after = np.minimum.accumulate(np.where(loud, count, np.arange(count))[::-1])[::-1]  # first quiet tick at or after
+    next_loud = np.minimum.accumulate(np.where(loud, np.arange(count), count)[::-1])[::-1]
+    last_loud = np.maximum.accumulate(np.where(loud, np.arange(count), -1))
     a, b = [], []
     for i, j in zip(starts.tolist(), ends.tolist(), strict=True):
         if loud[i]:
@@ -229,7 +231,7 @@ def _edges_by_level(heard: Mask, loud: Mask) -> Mask:
         else:
             k = int(last_loud[j - 1])
             b.append(k + 1 if k >= max(i, j - REACH) else j)
-    return filled(n, np.array(a, np.int64), np.array(b, np.int64))
+    return filled(count, np.array(a, np.int64), np.array(b, np.int64))
 
 
 def _resting(level: Floats, heard: Mask) -> Floats:

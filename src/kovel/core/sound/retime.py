@@ -50,13 +50,13 @@ def _drawn_out(read: Read, course: npt.NDArray[np.float64], frames: npt.NDArray[
         taps = int(np.ceil(TAPS * speed))
         first = int(np.floor(at[0])) - taps
         x = read(first, int(np.floor(at[-1])) + taps + 2)
-        k = np.floor(at).astype(np.int64)
-        fine = (at - k) * PHASES
+        whole = np.floor(at).astype(np.int64)
+        fine = (at - whole) * PHASES
         i = fine.astype(np.int64)
         part = (fine - i).astype(np.float32)[:, None]
         table = _filters(taps, (BEFORE_ALIASES if speed > 1 else 1.0) / speed)
         w = table[i] * (1 - part) + table[i + 1] * part
-        picked = x[(k - first)[:, None] + np.arange(-taps + 1, taps + 1)[None, :]]  # (n, taps, channels)
+        picked = x[(whole - first)[:, None] + np.arange(-taps + 1, taps + 1)[None, :]]  # (n, taps, channels)
         yield np.einsum("nt,ntc->nc", w, picked)
 
 

@@ -23,16 +23,16 @@ def quiet_pauses(read: Read, talk: Mask) -> list[tuple[int, int]]:
     s, e = runs(~talk)
     margin = int(MARGIN * RATE)
     rows = [(int(a) * TICK + margin, int(b) * TICK - margin) for a, b in zip(s, e, strict=True)]
-    rows = [(a, b) for a, b in rows if b - a >= LEAST * RATE]
+    rows = [(start, end) for start, end in rows if end - start >= LEAST * RATE]
     if not rows:
         return []
     levels = []
-    for a, b in rows:
-        x = read(a, min(b, a + 20 * RATE))
+    for start, end in rows:
+        x = read(start, min(end, start + 20 * RATE))
         parts = 10 * np.log10((x[: len(x) // 2400 * 2400] ** 2).mean(1).reshape(-1, 2400).mean(1) + 1e-12)
         levels.append((float(np.median(parts)), float(parts.max())))
-    usual = float(np.percentile([m for m, _ in levels], 30))
-    kept = [r for r, (mid, top) in zip(rows, levels, strict=True) if mid < usual + ALIKE and top < mid + 4 * ALIKE]
+    usual = float(np.percentile([moment for moment, _ in levels], 30))
+    kept = [row for row, (mid, top) in zip(rows, levels, strict=True) if mid < usual + ALIKE and top < mid + 4 * ALIKE]
     return sorted(kept, key=lambda r: r[0] - r[1])
 
 
@@ -42,11 +42,11 @@ def room_tone(read: Read, pauses: Sequence[tuple[int, int]], seconds: float = 30
     Stretches of 0.35 to 2 s are drawn from the pauses anew and anew, so that none comes back the same way; their levels are
     brought to the same.
     """
-    if sum(b - a for a, b in pauses) < 2 * RATE:
+    if sum(end - start for start, end in pauses) < 2 * RATE:
         return None
     rng = np.random.default_rng(seed)
     n = int(seconds * RATE)
-    shares = np.array([b - a for a, b in pauses], float)
+    shares = np.array([end - start for start, end in pauses], float)
     shares /= shares.sum()
     out = np.zeros((n + 3 * RATE, read(0, 1).shape[1]), np.float32)
     ramp = np.sin(np.linspace(0, np.pi / 2, CROSS, dtype=np.float32))[:, None]
@@ -56,10 +56,10 @@ def room_tone(read: Read, pauses: Sequence[tuple[int, int]], seconds: float = 30
         k = int(rng.choice(len(pauses), p=shares))
         if k == last and len(pauses) > 2:
             continue
-        a, b = pauses[k]
-        size = int(min(b - a, rng.uniform(LEAST, 2.0) * RATE))
-        size = max(size, min(b - a, 2 * CROSS + 1))
-        begin = a + int(rng.integers(0, b - a - size + 1))
+        start, end = pauses[k]
+        size = int(min(end - start, rng.uniform(LEAST, 2.0) * RATE))
+        size = max(size, min(end - start, 2 * CROSS + 1))
+        begin = start + int(rng.integers(0, end - start - size + 1))
         x = read(begin, begin + size).copy()
         if rng.random() < 0.5:
             x = x[::-1].copy()  # noise has no direction; a loop would

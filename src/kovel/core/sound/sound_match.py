@@ -93,9 +93,9 @@ def _rough(a: Floats, b: Floats) -> tuple[float, float, Array, Array]:
     x, y = _loudness(a), _loudness(b)
     if len(x) < STEP or len(y) < STEP:
         raise Unrelated("It is too short to be matched by sound: a second at least is needed.")
-    n = fft.next_fast_len(len(x) + len(y), real=True)
-    r = fft.irfft(fft.rfft(x, n) * np.conj(fft.rfft(y, n)), n)
-    r = np.concatenate([r[n - len(y) + 1 :], r[: len(x)]])
+    size = fft.next_fast_len(len(x) + len(y), real=True)
+    r = fft.irfft(fft.rfft(x, size) * np.conj(fft.rfft(y, size)), size)
+    r = np.concatenate([r[size - len(y) + 1 :], r[: len(x)]])
     k = np.arange(-len(y) + 1, len(x))
     overlap = np.minimum(k + len(y), np.minimum(len(x) - k, min(len(x), len(y))))
     r = np.where(overlap >= STEP, r, 0.0)
@@ -105,12 +105,12 @@ def _rough(a: Floats, b: Floats) -> tuple[float, float, Array, Array]:
 
 def _window(a: Array, b: Array, most: int) -> tuple[float, float]:
     """By how many samples b (2 x most longer) lies behind a, by phase; and how high the peak stands."""
-    n = fft.next_fast_len(len(a) + len(b), real=True)
-    x = fft.rfft(b, n) * np.conj(fft.rfft(a, n))
-    x /= (np.abs(x) + 1e-12) ** 0.8
-    f = fft.rfftfreq(n, 1 / LOW)
-    x[(f < 150) | (f > 3500)] = 0
-    i, height = _peak(fft.irfft(x, n)[: 2 * most + 1])
+    size = fft.next_fast_len(len(a) + len(b), real=True)
+    spectrum = fft.rfft(b, size) * np.conj(fft.rfft(a, size))
+    spectrum /= (np.abs(spectrum) + 1e-12) ** 0.8
+    frequencies = fft.rfftfreq(size, 1 / LOW)
+    spectrum[(frequencies < 150) | (frequencies > 3500)] = 0
+    i, height = _peak(fft.irfft(spectrum, size)[: 2 * most + 1])
     return i - most, height
 
 
@@ -163,7 +163,7 @@ def match(a: Floats, b: Floats, progress: Callable[[float], None] = lambda x: No
     progress(0.2)
     overlap = min(len(a) / LOW, begin + len(b) / LOW) - max(0.0, begin)
     near = np.abs(offsets - begin) < 3
-    curve = tuple((float(x), float(y)) for x, y in zip(offsets[near], r[near], strict=True))
+    curve = tuple((float(offset), float(y)) for offset, y in zip(offsets[near], r[near], strict=True))
     if height < DOUBT or overlap < 1:
         raise Unrelated("They do not sound like the same moment. Check that they are, or sync them by timecode.")
     short = min(10.0, overlap / 3)

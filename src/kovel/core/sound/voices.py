@@ -56,8 +56,11 @@ def _bank() -> Floats:
     low, high = 2595 * np.log10(1 + np.array([80.0, 7600.0]) / 700)
     mel = np.linspace(low, high, BANDS + 2)
     edge = 700 * (10 ** (mel / 2595) - 1)
-    f = np.fft.rfftfreq(FFT, 1 / RATE)
-    up, down = (f - edge[:-2, None]) / np.diff(edge)[:-1, None], (edge[2:, None] - f) / np.diff(edge)[1:, None]
+    frequencies = np.fft.rfftfreq(FFT, 1 / RATE)
+    up, down = (
+        (frequencies - edge[:-2, None]) / np.diff(edge)[:-1, None],
+        (edge[2:, None] - frequencies) / np.diff(edge)[1:, None],
+    )
     return np.asarray(np.maximum(0, np.minimum(up, down)), np.float32)
 
 
@@ -95,9 +98,9 @@ class Cloud:
 
 def _voice(clouds: Sequence[Cloud], all_of: np.ndarray | None) -> tuple[np.ndarray, np.ndarray]:
     """Mean and covariance of what one voice says."""
-    n = sum(c.count for c in clouds)
-    mean = sum((c.sums for c in clouds), np.zeros(COEFFICIENTS)) / n
-    spread = sum((c.products for c in clouds), np.zeros((COEFFICIENTS, COEFFICIENTS))) / n - np.outer(mean, mean)
+    n = sum(cloud.count for cloud in clouds)
+    mean = sum((cloud.sums for cloud in clouds), np.zeros(COEFFICIENTS)) / n
+    spread = sum((cloud.products for cloud in clouds), np.zeros((COEFFICIENTS, COEFFICIENTS))) / n - np.outer(mean, mean)
     if all_of is not None:
         spread = (n * spread + LENT * all_of) / (n + LENT)
     return mean, spread
@@ -107,9 +110,9 @@ def _likely(clouds: Sequence[Cloud], mean: np.ndarray, spread: np.ndarray) -> np
     """(n,): the log likelihood of each sentence, but for what is the same for every voice."""
     inverse = np.linalg.inv(spread)
     size = np.linalg.slogdet(spread)[1]
-    n = np.array([c.count for c in clouds])
-    s = np.array([c.sums for c in clouds])
-    p = np.array([np.sum(inverse * c.products) for c in clouds])
+    n = np.array([cloud.count for cloud in clouds])
+    s = np.array([cloud.sums for cloud in clouds])
+    p = np.array([np.sum(inverse * cloud.products) for cloud in clouds])
     toward = inverse @ mean
     return np.asarray(-0.5 * (n * (size + mean @ toward) + p - 2 * s @ toward))
 
@@ -117,8 +120,8 @@ def _likely(clouds: Sequence[Cloud], mean: np.ndarray, spread: np.ndarray) -> np
 def told_apart(frames: Sequence[Floats]) -> Apart:
     """Which of two voices says each sentence, by its cepstra (each (n, COEFFICIENTS)); sentences too short to tell go to the nearer
     one. With fewer than four that are long enough there is one voice."""
-    clouds = [Cloud.of(f) for f in frames]
-    long = [i for i, c in enumerate(clouds) if c.count >= FEW]
+    clouds = [Cloud.of(frame) for frame in frames]
+    long = [index for index, cloud in enumerate(clouds) if cloud.count >= FEW]
     if len(long) < 4:
         return Apart((0,) * len(clouds), (0.0,) * len(clouds), 0.0)
     some = [clouds[i] for i in long]
@@ -128,15 +131,15 @@ def told_apart(frames: Sequence[Floats]) -> Apart:
     if found is None:
         return Apart((0,) * len(clouds), (0.0,) * len(clouds), 0.0)
     models, total = found
-    n = sum(c.count for c in some)
+    n = sum(cloud.count for cloud in some)
     more = COEFFICIENTS + COEFFICIENTS * (COEFFICIENTS + 1) / 2  # numbers that a second voice takes
     gain = (total - _likely(some, mean, spread).sum() - 0.5 * more * np.log(n)) / n
-    each = np.array([_likely(clouds, *m) for m in models])
+    each = np.array([_likely(clouds, *model) for model in models])
     voices = each.argmax(0)
     if (voices == 1).sum() * 2 > len(clouds):
         voices = 1 - voices
-    sure = np.abs(each[0] - each[1]) / np.maximum(1, [c.count for c in clouds])
-    return Apart(tuple(int(v) for v in voices), tuple(float(s) for s in sure), float(gain))
+    sure = np.abs(each[0] - each[1]) / np.maximum(1, [cloud.count for cloud in clouds])
+    return Apart(tuple(int(voice) for voice in voices), tuple(float(s) for s in sure), float(gain))
 
 
 Models = list[tuple[np.ndarray, np.ndarray]]
@@ -145,20 +148,20 @@ Models = list[tuple[np.ndarray, np.ndarray]]
 def _best(some: Sequence[Cloud], mean: np.ndarray, spread: np.ndarray) -> tuple[Models, float] | None:
     """The two voices that explain all sentences best, from several beginnings: halves along the directions in which sentences differ
     most, by what all of them spread; each then moved to whoever explains it better, until none moves."""
-    middles = np.array([c.sums / c.count for c in some])
+    middles = np.array([cloud.sums / cloud.count for cloud in some])
     even = (middles - mean) @ np.linalg.cholesky(np.linalg.inv(spread))
     directions = np.linalg.svd(even - even.mean(0), full_matrices=False)[2][:STARTS]
     best: tuple[Models, float] | None = None
-    for d in directions:
-        along = even @ d
+    for direction in directions:
+        along = even @ direction
         label = (along > np.median(along)).astype(int)
         models: Models = []
         likely = np.zeros((2, len(some)))
         for _ in range(ROUNDS):
             if not 0 < label.sum() < len(label):
                 break
-            models = [_voice([c for c, x in zip(some, label, strict=True) if x == v], spread) for v in (0, 1)]
-            likely = np.array([_likely(some, *m) for m in models])
+            models = [_voice([cloud for cloud, x in zip(some, label, strict=True) if x == v], spread) for v in (0, 1)]
+            likely = np.array([_likely(some, *model) for model in models])
             new = likely.argmax(0)
             if (new == label).all():
                 break

@@ -20,11 +20,11 @@ L = TypeVar("L", Cover, Sound)
 
 def lanes(story: Story) -> list[str]:
     """What may go along: the cover lanes there are, and the kinds of sound."""
-    return [*(lane_key(n) for n in range(1, 1 + max((c.lane for c in story.covers), default=1))), *SOUNDS]
+    return [*(lane_key(n) for n in range(1, 1 + max((cover.lane for cover in story.covers), default=1))), *SOUNDS]
 
 
-def lane_of(x: Laid) -> str:
-    return lane_key(x.lane) if isinstance(x, Cover) else x.kind
+def lane_of(laid: Laid) -> str:
+    return lane_key(laid.lane) if isinstance(laid, Cover) else laid.kind
 
 
 @edit(
@@ -49,9 +49,9 @@ def set_along(story: Story, sources: Sources, lane: str, on: bool = True) -> tup
     )
 
 
-def _goes(story: Story, x: Laid, wanted: frozenset[str]) -> bool:
-    lane = lane_of(x)
-    return lane in wanted and (lane if isinstance(x, Cover) else "sounds") not in story.locked
+def _goes(story: Story, laid: Laid, wanted: frozenset[str]) -> bool:
+    lane = lane_of(laid)
+    return lane in wanted and (lane if isinstance(laid, Cover) else "sounds") not in story.locked
 
 
 def cut_along(story: Story, sources: Sources, at: int, wanted: frozenset[str]) -> Story:
@@ -60,31 +60,31 @@ def cut_along(story: Story, sources: Sources, at: int, wanted: frozenset[str]) -
     halves: dict[int, tuple[Cover, Cover, Cover]] = {}  # by id: a cover that was cut, and what it became
 
     def cut(story: Story, rows: tuple[L, ...]) -> tuple[tuple[L, ...], int]:
-        n = story.next_id
+        next_id = story.next_id
         out: list[L] = []
-        for c in rows:
-            k = at - story.at(c)
-            if not (0 < k < c.length and _goes(story, c, wanted) and at < story.length):
-                out.append(c)
+        for row in rows:
+            k = at - story.at(row)
+            if not (0 < k < row.length and _goes(story, row, wanted) and at < story.length):
+                out.append(row)
                 continue
-            head, tail = cut_short(c, sources, 0, k), cut_short(c, sources, k, c.length - k)
+            head, tail = cut_short(row, sources, 0, k), cut_short(row, sources, k, row.length - k)
             if isinstance(head, Sound) and isinstance(tail, Sound):  # no fade where the cut is
                 head, tail = with_setting(head, "fade_out", 0), with_setting(tail, "fade_in", 0)
-            there = story.tie_like(c, at) if isinstance(c, Sound) else story.tether_at(at)
-            tail = replace(tail, id=n, tether=there)
-            if isinstance(c, Cover) and isinstance(head, Cover) and isinstance(tail, Cover):
-                halves[c.id] = (c, head, tail)
+            there = story.tie_like(row, at) if isinstance(row, Sound) else story.tether_at(at)
+            tail = replace(tail, id=next_id, tether=there)
+            if isinstance(row, Cover) and isinstance(head, Cover) and isinstance(tail, Cover):
+                halves[row.id] = (row, head, tail)
             out += [head, tail]
-            n += 1
-        return tuple(out), n
+            next_id += 1
+        return tuple(out), next_id
 
-    def tied(x: Sound) -> Sound:
-        if x.tether.piece not in halves:
-            return x
-        c, head, tail = halves[x.tether.piece]
-        k = x.tether.moment - c.start  # frames after the cover's beginning
+    def tied(sound: Sound) -> Sound:
+        if sound.tether.piece not in halves:
+            return sound
+        cover, head, tail = halves[sound.tether.piece]
+        k = sound.tether.moment - cover.start  # frames after the cover's beginning
         half, since = (head, k) if k < head.length else (tail, k - head.length)
-        return replace(x, tether=Tether(half.id, half.start + since))
+        return replace(sound, tether=Tether(half.id, half.start + since))
 
     covers, n = cut(story, story.covers)
     mid = replace(story, covers=covers, sounds=tuple(map(tied, story.sounds)), next_id=n)
@@ -95,10 +95,10 @@ def cut_along(story: Story, sources: Sources, at: int, wanted: frozenset[str]) -
 def shifted(story: Story, at: int, by: int, wanted: frozenset[str]) -> Story:
     """Sounds on the story's own clock from frame `at` on, moved by `by` where their lane goes along."""
     sounds = tuple(
-        replace(x, tether=Tether(0, x.tether.moment + by))
-        if x.tether.piece == 0 and x.tether.moment >= at and _goes(story, x, wanted)
-        else x
-        for x in story.sounds
+        replace(sound, tether=Tether(0, sound.tether.moment + by))
+        if sound.tether.piece == 0 and sound.tether.moment >= at and _goes(story, sound, wanted)
+        else sound
+        for sound in story.sounds
     )
     return replace(story, sounds=sounds)
 
@@ -108,23 +108,27 @@ def opened(story: Story, sources: Sources, at: int, by: int, wanted: frozenset[s
     return shifted(cut_along(story, sources, at, wanted), at, by, wanted)
 
 
-def closed(story: Story, sources: Sources, a: int, b: int, wanted: frozenset[str]) -> Story:
+def closed(story: Story, sources: Sources, start: int, end: int, wanted: frozenset[str]) -> Story:
     """Ready for [a, b) to be taken out: on lanes that go along what lies in it is taken away, the rest closes up."""
     if not wanted:
         return story
-    cut = cut_along(cut_along(story, sources, a, wanted), sources, b, wanted)
-    stays = lambda c: not (_goes(cut, c, wanted) and a <= cut.at(c) and cut.at(c) + c.length <= b)  # noqa: E731
+    cut = cut_along(cut_along(story, sources, start, wanted), sources, end, wanted)
+    stays = lambda c: not (_goes(cut, c, wanted) and start <= cut.at(c) and cut.at(c) + c.length <= end)  # noqa: E731
     kept = replace(cut, covers=tuple(filter(stays, cut.covers)), sounds=tuple(filter(stays, cut.sounds)))
-    return shifted(kept, b, a - b, wanted)
+    return shifted(kept, end, start - end, wanted)
 
 
 def out_of_step(story: Story, at: int, by: int, wanted: frozenset[str], several: bool = False) -> list[str]:
     """What an insert or take at `at` puts out of step with the words, in words: sounds on the story's clock that stay.
     `several` takes from `at` on add up to `by`."""
-    rows = [x for x in story.sounds if x.tether.piece == 0 and not _goes(story, x, wanted) and x.tether.moment + x.length > at]
+    rows = [
+        sound
+        for sound in story.sounds
+        if sound.tether.piece == 0 and not _goes(story, sound, wanted) and sound.tether.moment + sound.length > at
+    ]
     if not rows or not by:
         return []
-    kinds = " and ".join(sorted({x.kind for x in rows}))
+    kinds = " and ".join(sorted({sound.kind for sound in rows}))
     return [
         f"{kinds.capitalize()} on the story's clock stays: from here on it lies {'up to ' if several else ''}{frames_in_words(by)} {'earlier' if by > 0 else 'later'} against the words."
     ]

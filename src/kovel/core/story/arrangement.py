@@ -39,22 +39,49 @@ def split(story: Story, sources: Sources, at: int) -> Edit:
 def join_through(story: Story, sources: Sources, piece: int) -> Edit:
     """Make one piece of a piece and the next, where the recording simply runs on between them."""
     refuse_locked(story, DIALOGUE)
-    i = story.index_of(piece)
-    if i + 1 >= len(story.pieces):
+    index = story.index_of(piece)
+    if index + 1 >= len(story.pieces):
         raise Refused("There is no piece after this one.")
-    p, q = story.pieces[i], story.pieces[i + 1]
-    if p.source is None and q.source is None and p.card == q.card:
-        q = replace(q, start=p.end)
-    if (p.source, p.end, p.card, p.take, p.settings) != (q.source, q.start, q.card, q.take, q.settings):
+    first_piece, second_piece = story.pieces[index], story.pieces[index + 1]
+    if first_piece.source is None and second_piece.source is None and first_piece.card == second_piece.card:
+        second_piece = replace(second_piece, start=first_piece.end)
+    if (first_piece.source, first_piece.end, first_piece.card, first_piece.take, first_piece.settings) != (
+        second_piece.source,
+        second_piece.start,
+        second_piece.card,
+        second_piece.take,
+        second_piece.settings,
+    ):
         raise Refused("The two pieces do not run on into each other. Put back what was taken out between them first.")
-    if story.pieces[i + 1].start != q.start and any(
-        t == q.id for t in (*(c.tether.piece for c in story.covers), *(x.tether.piece for x in story.sounds))
+    if story.pieces[index + 1].start != second_piece.start and any(
+        t == second_piece.id
+        for t in (*(cover.tether.piece for cover in story.covers), *(sound.tether.piece for sound in story.sounds))
     ):
         raise Refused("Something is laid on the second one. Move it first.")
-    new = without(story, [*story.pieces[:i], replace(p, length=p.length + q.length), *story.pieces[i + 2 :]])
-    new = replace(new, transitions=tuple(j for j in story.transitions if (j.left, j.right) != (p.id, q.id)))
+    new = without(
+        story,
+        [
+            *story.pieces[:index],
+            replace(first_piece, length=first_piece.length + second_piece.length),
+            *story.pieces[index + 2 :],
+        ],
+    )
+    new = replace(
+        new,
+        transitions=tuple(
+            transition
+            for transition in story.transitions
+            if (transition.left, transition.right) != (first_piece.id, second_piece.id)
+        ),
+    )
     return settle(
-        story, new, sources, "Joined through", split={q.id: (p.id,), p.id: (p.id,)}, made=(p.id,), playhead=story.starts[i + 1]
+        story,
+        new,
+        sources,
+        "Joined through",
+        split={second_piece.id: (first_piece.id,), first_piece.id: (first_piece.id,)},
+        made=(first_piece.id,),
+        playhead=story.starts[index + 1],
     )
 
 
@@ -87,33 +114,33 @@ def trim(story: Story, sources: Sources, piece: int, edge: str, delta: int) -> E
     out +2:   [AAAA]..    ->  [AAAAAA]
     """
     refuse_locked(story, DIALOGUE)
-    i = story.index_of(piece)
-    p = story.pieces[i]
-    new = trimmed(story, sources, p, edge, delta)
+    index = story.index_of(piece)
+    this_piece = story.pieces[index]
+    new = trimmed(story, sources, this_piece, edge, delta)
     how = "later" if delta > 0 else "earlier"
-    head = story.starts[i] if edge == "in" else story.starts[i] + new.length
-    draft = without(story, [*story.pieces[:i], new, *story.pieces[i + 1 :]])
-    did = f"{name_of(sources, p)}: {edge} point {frames_in_words(delta)} {how}"
-    return settle(story, draft, sources, did, made=(p.id,), playhead=head)
+    head = story.starts[index] if edge == "in" else story.starts[index] + new.length
+    draft = without(story, [*story.pieces[:index], new, *story.pieces[index + 1 :]])
+    did = f"{name_of(sources, this_piece)}: {edge} point {frames_in_words(delta)} {how}"
+    return settle(story, draft, sources, did, made=(this_piece.id,), playhead=head)
 
 
-def trimmed(story: Story, sources: Sources, p: Piece, edge: str, delta: int) -> Piece:
+def trimmed(story: Story, sources: Sources, piece: Piece, edge: str, delta: int) -> Piece:
     """A piece with one edge moved, or `Refused`."""
     if delta == 0:
         raise Refused("The edge is already there.")
     if edge == "in":
-        new = replace(p, start=p.start + delta, length=p.length - delta)
+        new = replace(piece, start=piece.start + delta, length=piece.length - delta)
     elif edge == "out":
-        new = replace(p, length=p.length + delta)
+        new = replace(piece, length=piece.length + delta)
     else:
         raise Refused("An edge is either in or out.")
     if new.length < 1:
-        raise Refused(f"That would leave nothing of {name_of(sources, p)}: it is {frames_in_words(p.length)} long.")
-    if p.source is not None:
-        s = source_of(sources, p.source)
-        if s.frames is None:
+        raise Refused(f"That would leave nothing of {name_of(sources, piece)}: it is {frames_in_words(piece.length)} long.")
+    if piece.source is not None:
+        source = source_of(sources, piece.source)
+        if source.frames is None:
             new = replace(new, start=max(0, new.start))
-        check_handles(s, story.rate, (p.start, p.end), (new.start, new.end), p.clock)
+        check_handles(source, story.rate, (piece.start, piece.end), (new.start, new.end), piece.clock)
     return new
 
 
@@ -128,7 +155,9 @@ def move(story: Story, sources: Sources, piece: int, before: int | None) -> Edit
     | A | B | C |   move C before A   ->   | C | A | B |
     """
     group = story.piece(piece).group
-    return move_several(story, sources, [p.id for p in story.pieces if p.id == piece or (group and p.group == group)], before)
+    return move_several(
+        story, sources, [other.id for other in story.pieces if other.id == piece or (group and other.group == group)], before
+    )
 
 
 @edit()
@@ -139,21 +168,21 @@ def move_several(story: Story, sources: Sources, pieces: list[int], before: int 
     """
     refuse_locked(story, DIALOGUE)
     gone = set(pieces)
-    taken = [p for p in story.pieces if p.id in gone]
+    taken = [piece for piece in story.pieces if piece.id in gone]
     if not taken or len(taken) < len(gone):
         raise Refused("That piece is no longer in the story.")
     if before in gone:
         raise Refused("It is already there.")
-    rest = [p for p in story.pieces if p.id not in gone]
-    j = len(rest) if before is None else next((k for k, q in enumerate(rest) if q.id == before), -1)
-    if j < 0:
+    rest = [piece for piece in story.pieces if piece.id not in gone]
+    count = len(rest) if before is None else next((index for index, piece in enumerate(rest) if piece.id == before), -1)
+    if count < 0:
         raise Refused("The piece to put it before is no longer in the story.")
-    row = [*rest[:j], *taken, *rest[j:]]
+    row = [*rest[:count], *taken, *rest[count:]]
     if row == list(story.pieces):
         raise Refused("It is already there.")
     did = f"{name_of(sources, taken[0])} moved" if len(taken) == 1 else f"{len(taken)} pieces moved"
-    made = tuple(p.id for p in taken)
-    return settle(story, without(story, row), sources, did, made=made, playhead=sum(q.length for q in rest[:j]))
+    made = tuple(piece.id for piece in taken)
+    return settle(story, without(story, row), sources, did, made=made, playhead=sum(piece.length for piece in rest[:count]))
 
 
 @edit(entry("Swap with the next piece", "Y", also="exchange, reorder", first="piece", second="next piece"))
@@ -165,7 +194,7 @@ def swap(story: Story, sources: Sources, first: int, second: int) -> Edit:
         raise Refused("Choose two different pieces to swap.")
     pieces = list(story.pieces)
     pieces[i], pieces[j] = pieces[j], pieces[i]
-    head = sum(q.length for q in pieces[:i])
+    head = sum(piece.length for piece in pieces[:i])
     return settle(story, without(story, pieces), sources, "Two pieces swapped", made=(first, second), playhead=head)
 
 
@@ -175,7 +204,7 @@ def swap(story: Story, sources: Sources, first: int, second: int) -> Edit:
 )
 def set_lock(story: Story, sources: Sources, lane: str, locked: bool) -> Edit:
     """Lock or unlock the dialogue line (`dialogue`), a cover lane (`cover 1`) or the sounds (`sounds`)."""
-    kinds = {DIALOGUE, "sounds", *(lane_key(c.lane) for c in story.covers), *(lane_key(n) for n in range(1, 4))}
+    kinds = {DIALOGUE, "sounds", *(lane_key(cover.lane) for cover in story.covers), *(lane_key(n) for n in range(1, 4))}
     if lane not in kinds:
         raise Refused("There is no such lane.")
     now = story.locked | {lane} if locked else story.locked - {lane}
@@ -184,7 +213,7 @@ def set_lock(story: Story, sources: Sources, lane: str, locked: bool) -> Edit:
     notes: tuple[str, ...] = ()
     if locked and lane != DIALOGUE:
         notes = ("What is tethered on it still follows its words when the dialogue moves.",)
-        clocked = sum(1 for s in story.sounds if s.tether.piece == 0)
+        clocked = sum(1 for sound in story.sounds if sound.tether.piece == 0)
         if lane == "sounds" and clocked:
             notes += (f"{clocked} sound{'s' if clocked > 1 else ''} on the story's clock will not follow the dialogue.",)
     return replace(story, locked=now), Report(f"{lane.capitalize()} lane {'locked' if locked else 'unlocked'}", notes)

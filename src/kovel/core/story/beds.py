@@ -21,10 +21,14 @@ OVER = 2  # frames that two parts of fitted music lie over each other
 MOST = 500
 
 
-def parts_of(story: Story, x: Sound) -> list[Sound]:
+def parts_of(story: Story, sound: Sound) -> list[Sound]:
     """A sound with the other parts of its recording that music was fitted by, in order of their beginnings."""
-    rows = [y for y in story.sounds if x.group and y.group == x.group and y.source == x.source and y.kind == x.kind]
-    return sorted(rows, key=story.at) if rows else [x]
+    rows = [
+        other
+        for other in story.sounds
+        if sound.group and other.group == sound.group and other.source == sound.source and other.kind == sound.kind
+    ]
+    return sorted(rows, key=story.at) if rows else [sound]
 
 
 @edit()
@@ -35,65 +39,69 @@ def fit_music(story: Story, sources: Sources, sound: int, ranges: list[list[int]
     slip of less than a frame. It begins at `at`, or a little earlier or later, so that its end is to the frame.
     """
     refuse_locked(story, LANE)
-    x = story.sound(sound)
-    if x in story.loose_sounds:
+    this_sound = story.sound(sound)
+    if this_sound in story.loose_sounds:
         raise Refused("That sound is loose. Lay it under a word first.")
-    s, rate = source_of(sources, x.source), story.rate
-    if not 0 < len(ranges) <= MOST or any(len(r) != 2 or not 0 <= r[0] < r[1] for r in ranges):
+    source, rate = source_of(sources, this_sound.source), story.rate
+    if not 0 < len(ranges) <= MOST or any(len(span) != 2 or not 0 <= span[0] < span[1] for span in ranges):
         raise Refused("Music is fitted by ranges of samples, each with its beginning and its end.")
-    old = parts_of(story, x)
-    total = sum(b - a for a, b in ranges)
+    old = parts_of(story, this_sound)
+    total = sum(end - start for start, end in ranges)
     end = rate.frame_to_sample(until)
     begin = end - total  # in samples of the story: it ends where it is to end
     first = rate.sample_to_frame(begin)
     if begin < 0 or not 0 <= first < min(until, story.length):
         raise Refused("It would begin before the story does.")
-    most = s.length(rate) or 0
-    group = x.group if len(old) > 1 else 1 + max([*(y.group for y in story.sounds), *(p.group for p in story.pieces), 0])
+    most = source.length(rate) or 0
+    group = (
+        this_sound.group
+        if len(old) > 1
+        else 1 + max([*(sound.group for sound in story.sounds), *(piece.group for piece in story.pieces), 0])
+    )
     own = old[0].settings.without("fade_in").without("fade_out").without("duck").without("slip")
     if isinstance(own["level"], tuple):
         own = own.without("level").with_value("level", at_level(own["level"][0][1]))
     rows: list[Sound] = []
     done, number = 0, story.next_id
-    for k, (a, b) in enumerate(ranges):
+    for index, (a, b) in enumerate(ranges):
         t0, t1 = begin + done, begin + done + b - a  # where it lies in the story, in samples
-        f0 = rate.sample_to_frame(t0) - (OVER // 2 if k else 0)
-        f1 = until if k == len(ranges) - 1 else rate.sample_to_frame(t1) + OVER // 2
+        f0 = rate.sample_to_frame(t0) - (OVER // 2 if index else 0)
+        f1 = until if index == len(ranges) - 1 else rate.sample_to_frame(t1) + OVER // 2
         exact = a + rate.frame_to_sample(f0) - t0  # the sample of the recording heard at the part's first frame
         start = rate.sample_to_frame(max(0, exact))
         length = min(f1 - f0, most - start)
         if length < 2 * OVER:
             raise Refused("A part of it would be too short to go on from another.")
-        check_range(sources, rate, x.source, start, length)
+        check_range(sources, rate, this_sound.source, start, length)
         values = own.with_value("slip", exact - rate.frame_to_sample(start))
-        values = values.with_value("fade_in", OVER) if k else _kept(values, old[0], "fade_in", length)
-        last = k == len(ranges) - 1
+        values = values.with_value("fade_in", OVER) if index else _kept(values, old[0], "fade_in", length)
+        last = index == len(ranges) - 1
         values = values.with_value("fade_out", OVER) if not last else _kept(values, old[-1], "fade_out", length)
-        tether = story.tie_like(x, f0)
+        tether = story.tie_like(this_sound, f0)
         rows.append(
             Sound(
-                old[k].id if k < len(old) else number,
-                x.source,
+                old[index].id if index < len(old) else number,
+                this_sound.source,
                 start,
                 length,
                 tether,
-                x.lane,
-                x.kind,
+                this_sound.lane,
+                this_sound.kind,
                 group if len(ranges) > 1 else 0,
                 values,
             )
         )
-        number += k >= len(old)
+        number += index >= len(old)
         done += b - a
-    gone = {y.id for y in old}
-    draft = replace(story, sounds=(*(y for y in story.sounds if y.id not in gone), *rows), next_id=number)
+    gone = {sound.id for sound in old}
+    draft = replace(story, sounds=(*(sound for sound in story.sounds if sound.id not in gone), *rows), next_id=number)
     moved = first - at
     seams = f", {len(ranges) - 1} seam{'s' if len(ranges) != 2 else ''}" if len(ranges) > 1 else ""
-    did = f"{s.name} ends with the pictures at {clock(until, rate)}{seams}"
-    new, report = settle(story, draft, sources, did, made=tuple(y.id for y in rows), playhead=first)
+    did = f"{source.name} ends with the pictures at {clock(until, rate)}{seams}"
+    new, report = settle(story, draft, sources, did, made=tuple(sound.id for sound in rows), playhead=first)
     when = f"It begins {frames_in_words(abs(moved))} {'later' if moved > 0 else 'earlier'}, so that its last bar ends there."
-    lost = ["Its ducking went with the old parts: duck it again."] if any("duck" in y.settings for y in old) else []
-    if any(isinstance(y.settings["level"], tuple) for y in old):
+    lost = ["Its ducking went with the old parts: duck it again."] if any("duck" in sound.settings for sound in old) else []
+    if any(isinstance(sound.settings["level"], tuple) for sound in old):
         lost.append("Its level line went with them; it is as loud as it began.")
     return new, report.with_notes([*([when] if moved else []), *lost])
 
@@ -110,7 +118,7 @@ def lay_sounds(story: Story, sources: Sources, rows: list[list[Any]], did: str =
     if not 0 < len(rows) <= MOST:
         raise Refused("There is nothing to lay.")
     made: list[Sound] = []
-    for k, row in enumerate(rows):
+    for index, row in enumerate(rows):
         if (
             len(row) != 6
             or not all(isinstance(v, int) for v in row[:4])
@@ -120,9 +128,9 @@ def lay_sounds(story: Story, sources: Sources, rows: list[list[Any]], did: str =
                 "A sound to lay is a recording, its in point, its length, where it begins, its kind and what is set on it."
             )
         source, start, length, at, kind, settings = row
-        s = source_of(sources, source)
-        if not s.sound:
-            raise Refused(f"{s.name} has no sound.")
+        this_source = source_of(sources, source)
+        if not this_source.sound:
+            raise Refused(f"{this_source.name} has no sound.")
         check_range(sources, story.rate, source, start, length)
         if not 0 <= at < story.length:
             raise Refused("A sound must begin within the story.")
@@ -130,12 +138,12 @@ def lay_sounds(story: Story, sources: Sources, rows: list[list[Any]], did: str =
             raise Refused("There is a setting among them that does not exist.")
         try:
             values = Values.from_json(settings)
-        except ValueError as e:
-            raise Refused(f"{e}.") from None
+        except ValueError as error:
+            raise Refused(f"{error}.") from None
         lane = free_lane(story, [*story.sounds, *made], at, at + length)
-        made.append(Sound(story.next_id + k, source, start, length, story.tether_at(at), lane, kind, 0, values or NONE))
+        made.append(Sound(story.next_id + index, source, start, length, story.tether_at(at), lane, kind, 0, values or NONE))
     draft = replace(story, sounds=(*story.sounds, *made), next_id=story.next_id + len(made))
-    return settle(story, draft, sources, did[:200] or f"{len(made)} sounds laid", made=tuple(x.id for x in made))
+    return settle(story, draft, sources, did[:200] or f"{len(made)} sounds laid", made=tuple(sound.id for sound in made))
 
 
 @edit()
@@ -149,29 +157,29 @@ def spread_along(story: Story, sources: Sources, marks: list[int], bars: int = 1
     """
     refuse_locked(story, DIALOGUE)
     places = sorted(set(marks))
-    bites = [p for p in story.pieces if p.source is not None or p.card is not None]
+    bites = [piece for piece in story.pieces if piece.source is not None or piece.card is not None]
     if len(bites) < 2:
         raise Refused("There are no two bites to spread along the music.")
     if not places or bars < 1:
         raise Refused("There are no bars to spread the bites along.")
     rows: list[Piece] = []
-    n, t, spaces = story.next_id, 0, [p for p in story.pieces if p.source is None and p.card is None]
-    for p in bites:
+    n, t, spaces = story.next_id, 0, [piece for piece in story.pieces if piece.source is None and piece.card is None]
+    for piece in bites:
         if rows:
-            k = bisect_left(places, t)
-            if k + bars - 1 >= len(places):
+            index = bisect_left(places, t)
+            if index + bars - 1 >= len(places):
                 raise Refused("The music is too short for all the bites: fit it longer, or leave fewer bars between them.")
-            gap = places[k + bars - 1] - t
+            gap = places[index + bars - 1] - t
             if gap:
                 own = spaces.pop(0) if spaces else Piece(n, None, 0, 1)
                 n += own.id == n
                 rows.append(replace(own, start=0, length=gap))
                 t += gap
-        rows.append(p)
-        t += p.length
+        rows.append(piece)
+        t += piece.length
     if tuple(rows) == story.pieces:
         raise Refused("They lie like that already.")
     new = replace(story, pieces=tuple(rows), next_id=n)
     out, report = settle(story, new, sources, f"{len(bites)} bites along the music, each on a bar", playhead=0)
-    ducked = any("duck" in x.settings for x in story.sounds)
+    ducked = any("duck" in sound.settings for sound in story.sounds)
     return out, report.with_notes(["What is ducked lies as it did: duck it again."] if ducked else [])

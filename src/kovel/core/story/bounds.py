@@ -18,7 +18,7 @@ ITEMS = 20_000  # of a list that an edit is given
 def asked(params: Mapping[str, Any]) -> None:
     """`Refused` for what no edit can be asked for: numbers beyond 2^53, texts and lists without end, what is no text at all."""
     stack: list[Any] = [
-        v for k, v in params.items() if k != "value" or not isinstance(v, float)
+        value for name, value in params.items() if name != "value" or not isinstance(value, float)
     ]  # a setting says what it takes
     seen = 0
     while stack:
@@ -47,36 +47,39 @@ def could_be_cut(story: Story, sources: Sources) -> bool:
     for each thing, tethers and headings at pieces that are there. What edits always hold is not taken on trust."""
     laid: list[Cover | Sound] = [*story.covers, *story.loose, *story.sounds, *story.loose_sounds]
     clips: list[Item] = [*story.pieces, *laid]
-    ids = [*(x.id for x in clips), *(s.id for s in story.sections)]
-    numbers = [n for x in clips for n in (x.id, x.start, x.length)] + [x.lane for x in laid]
+    ids = [*(clip.id for clip in clips), *(section.id for section in story.sections)]
+    numbers = [n for clip in clips for n in (clip.id, clip.start, clip.length)] + [clip.lane for clip in laid]
     if not all(type(n) is int and abs(n) < NUMBER for n in (*numbers, story.next_id)):
         return False
-    if len(set(ids)) < len(ids) or not all(0 < i < story.next_id for i in ids) or not all(x.length > 0 for x in clips):
+    if len(set(ids)) < len(ids) or not all(0 < i < story.next_id for i in ids) or not all(clip.length > 0 for clip in clips):
         return False
-    for x in clips:
-        if x.source is not None and x.source != TITLE and not _inside(x, sources, story):
+    for clip in clips:
+        if clip.source is not None and clip.source != TITLE and not _inside(clip, sources, story):
             return False
-    pieces = {p.id for p in story.pieces}
-    tethers = [*(x.tether for x in story.covers), *(x.tether for x in story.sounds)]
-    hosts = pieces | {c.id for c in story.covers}  # a sound may be tied to a shot
-    if not all(type(t.moment) is int and (not t.piece or t.piece in hosts) for t in tethers):
+    pieces = {piece.id for piece in story.pieces}
+    tethers = [*(cover.tether for cover in story.covers), *(sound.tether for sound in story.sounds)]
+    hosts = pieces | {cover.id for cover in story.covers}  # a sound may be tied to a shot
+    if not all(type(tether.moment) is int and (not tether.piece or tether.piece in hosts) for tether in tethers):
         return False
-    if not all(s.piece in pieces and isinstance(s.heading, str) for s in story.sections):
+    if not all(section.piece in pieces and isinstance(section.heading, str) for section in story.sections):
         return False
-    if not all(j.left in {0, *pieces} and j.right in {0, *pieces} and j.length >= 0 for j in story.transitions):
+    if not all(
+        transition.left in {0, *pieces} and transition.right in {0, *pieces} and transition.length >= 0
+        for transition in story.transitions
+    ):
         return False
-    cards = [p.card for p in story.pieces if p.card is not None]
-    return all(isinstance(c.text, str) and re.fullmatch("#[0-9a-f]{6}", str(c.colour)) for c in cards)
+    cards = [piece.card for piece in story.pieces if piece.card is not None]
+    return all(isinstance(card.text, str) and re.fullmatch("#[0-9a-f]{6}", str(card.colour)) for card in cards)
 
 
-def _inside(x: Item, sources: Sources, story: Story) -> bool:
+def _inside(item: Item, sources: Sources, story: Story) -> bool:
     """Whether what is used of a recording lies inside it."""
-    source = sources.get(x.source) if x.source is not None else None
+    source = sources.get(item.source) if item.source is not None else None
     if source is None:
         return False
     total = source.length(story.rate)
-    a, b = x.used if isinstance(x, Piece) else (x.start, x.end)
-    return a >= 0 and (total is None or b <= total)
+    start, end = item.used if isinstance(item, Piece) else (item.start, item.end)
+    return start >= 0 and (total is None or end <= total)
 
 
 def held(story: Story) -> None:

@@ -60,8 +60,8 @@ def parameters(name: str) -> dict[str, tuple[Any, Any]]:
     f = COMMANDS[name]
     hints = get_type_hints(f)
     return {
-        k: (hints[k], ... if p.default is inspect.Parameter.empty else p.default)
-        for k, p in list(inspect.signature(f).parameters.items())[2:]
+        name: (hints[name], ... if parameter.default is inspect.Parameter.empty else parameter.default)
+        for name, parameter in list(inspect.signature(f).parameters.items())[2:]
     }
 
 
@@ -76,7 +76,7 @@ def run(story: Story, sources: Sources, name: str, params: Mapping[str, Any]) ->
     if name not in COMMANDS:
         raise Refused(f"There is no edit called {name}.")
     known = parameters(name)
-    missing = [k for k, (_, d) in known.items() if d is ... and k not in params]
+    missing = [name for name, (_, d) in known.items() if d is ... and name not in params]
     if missing or set(params) - set(known):
         raise Refused(f"{name} needs {', '.join(known)}.")
     bounds.asked(params)
@@ -87,7 +87,7 @@ def run(story: Story, sources: Sources, name: str, params: Mapping[str, Any]) ->
 
 def entries() -> list[tuple[str, Entry]]:
     """All declarations, in the order of MODULES."""
-    order = {m.__name__: i for i, m in enumerate(MODULES)}
+    order = {module.__name__: index for index, module in enumerate(MODULES)}
     return sorted(ENTRIES, key=lambda r: order[COMMANDS[r[0]].__module__])
 
 
@@ -101,8 +101,8 @@ def offered(story: Story) -> list[tuple[str, Entry]]:
         "locks": [DIALOGUE, "sounds", *(x for x in every if x != DIALOGUE and x not in SOUNDS)],
     }
     out = []
-    for name, e in entries():
-        for lane in lanes[e.each] if e.each else [""]:
-            fixed = {k: f"={lane}" if v == "lane" else v for k, v in e.params.items()}
-            out.append((name, replace(e, label=e.label.replace("{lane}", lane), params=fixed)))
+    for name, entry in entries():
+        for lane in lanes[entry.each] if entry.each else [""]:
+            fixed = {name: f"={lane}" if value == "lane" else value for name, value in entry.params.items()}
+            out.append((name, replace(entry, label=entry.label.replace("{lane}", lane), params=fixed)))
     return out

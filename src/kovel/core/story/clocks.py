@@ -38,32 +38,32 @@ class Clock:
     def as_shot(self) -> bool:
         return self is AS_SHOT or self == AS_SHOT
 
-    def _forward(self, x: Time) -> Time:
+    def _forward(self, time: Time) -> Time:
         if self.ramp:
-            return seen(self.ramp, Fraction(x - self.anchor))
-        return self.anchor + (x - self.anchor) * self.speed
+            return seen(self.ramp, Fraction(time - self.anchor))
+        return self.anchor + (time - self.anchor) * self.speed
 
-    def moment(self, x: Time) -> Time:
+    def moment(self, time: Time) -> Time:
         """The moment of the recording that is seen at frame x of the clock; its frame is the whole part."""
         if self.held is not None:
             return self.held
-        return self._forward(2 * self.anchor - 1 - x if self.backwards else x)
+        return self._forward(2 * self.anchor - 1 - time if self.backwards else time)
 
-    def passing(self, x: Time) -> Time:
+    def passing(self, time: Time) -> Time:
         """The same for time that runs on within a frame: where its sound is at x."""
         if self.held is not None:
             return self.held
-        return self._forward(2 * self.anchor - x if self.backwards else x)
+        return self._forward(2 * self.anchor - time if self.backwards else time)
 
     def at(self, moment: Time) -> Time:
         """When a moment of the recording is seen, on this clock."""
         if self.held is not None:
             return self.anchor
         if self.ramp:
-            x: Time = self.anchor + self.ramp.time(moment)
+            time: Time = self.anchor + self.ramp.time(moment)
         else:
-            x = self.anchor + Fraction(moment - self.anchor) / self.speed
-        return 2 * self.anchor - 1 - x if self.backwards else x
+            time = self.anchor + Fraction(moment - self.anchor) / self.speed
+        return 2 * self.anchor - 1 - time if self.backwards else time
 
     def when(self, moment: Time) -> Time:
         """When time passes a moment of the recording: the other way round of `passing`."""
@@ -83,8 +83,8 @@ class Clock:
         """[first, end) of the recording that is seen in `length` frames from `start` on."""
         if self.as_shot:
             return start, start + length
-        a, b = sorted(floor(self.moment(x)) for x in (start, start + length - 1))
-        return a, b + 1
+        begin, end = sorted(floor(self.moment(x)) for x in (start, start + length - 1))
+        return begin, end + 1
 
     def words(self, said: list[Word], rate: Rate) -> list[Word]:
         """Words of the recording in samples of this clock. Backwards and held, nothing can be understood."""
@@ -94,7 +94,8 @@ class Clock:
             return []
         frame = SAMPLE_RATE / rate.fps
         return [
-            replace(w, start=round(self.at(w.start / frame) * frame), end=round(self.at(w.end / frame) * frame)) for w in said
+            replace(word, start=round(self.at(word.start / frame) * frame), end=round(self.at(word.end / frame) * frame))
+            for word in said
         ]
 
 

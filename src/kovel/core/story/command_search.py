@@ -64,19 +64,19 @@ def searched(names: Sequence[Named], typed: str, rate: Rate) -> list[Hit]:
     tokens = typed.split()
     if not tokens:
         rows = sorted(range(len(names)), key=lambda n: not names[n].fits)
-        return [Hit(n, "", Match.WITHIN, True) for n in rows]
+        return [Hit(row, "", Match.WITHIN, True) for row in rows]
     found: dict[int, Hit] = {}
     for k in range(len(tokens), 0, -1):
         words = _words(" ".join(tokens[:k]))
         value = " ".join(tokens[k:]).lstrip(": ")
-        for n, name in enumerate(names):
-            if n in found or not words or (value and not _takes(name.typed, value, rate)):
+        for index, name in enumerate(names):
+            if index in found or not words or (value and not _takes(name.typed, value, rate)):
                 continue
             match = _match(name, words)
             if match is not None and (match < Match.ALSO or not value):
-                found[n] = Hit(n, value, match, match < Match.ALSO)
+                found[index] = Hit(index, value, match, match < Match.ALSO)
     if not found:
-        near = {n for n, name in enumerate(names) for w in _words(typed) if _near(w, name)}
+        near = {index for index, name in enumerate(names) for word in _words(typed) if _near(word, name)}
         found = {n: Hit(n, "", Match.NEAR, False) for n in near}
     order = sorted(found.values(), key=lambda h: (h.match, not names[h.number].fits, len(names[h.number].title), h.number))
     return order[:MOST]
@@ -90,19 +90,23 @@ def _match(name: Named, words: list[str]) -> Match | None:
     title = _words(name.title)
     if words in (title, _words(name.label.split(":")[0])):
         return Match.EXACT
-    if len(words) <= len(title) and all(t.startswith(w) for w, t in zip(words, title, strict=False)):
+    if len(words) <= len(title) and all(text.startswith(word) for word, text in zip(words, title, strict=False)):
         return Match.BEGINS
-    if all(any(t.startswith(w) for t in title) for w in words):
+    if all(any(text.startswith(word) for text in title) for word in words):
         return Match.WITHIN
-    others = [w for x in name.also for w in _words(x)]
-    if " ".join(words) in name.also or all(any(o.startswith(w) and len(w) > 2 for o in (*others, *title)) for w in words):
+    others = [word for x in name.also for word in _words(x)]
+    if " ".join(words) in name.also or all(
+        any(o.startswith(word) and len(word) > 2 for o in (*others, *title)) for word in words
+    ):
         return Match.ALSO
     return None
 
 
 def _near(word: str, name: Named) -> bool:
     """Whether a word begins like one of a name, or lies in one."""
-    return any(len(x) > 2 and (x.startswith(word[:3]) or word in x) for x in _words(name.title)) and len(word) > 2
+    return (
+        any(len(other) > 2 and (other.startswith(word[:3]) or word in other) for other in _words(name.title)) and len(word) > 2
+    )
 
 
 def _takes(typed: Typed, value: str, rate: Rate) -> bool:

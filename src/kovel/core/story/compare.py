@@ -22,8 +22,8 @@ class Difference:
 Key = tuple[object, ...]
 
 
-def _key(p: Piece) -> Key:
-    return (p.source, p.card, p.start if p.source is not None else 0, p.length, p.take, p.settings)
+def _key(piece: Piece) -> Key:
+    return (piece.source, piece.card, piece.start if piece.source is not None else 0, piece.length, piece.take, piece.settings)
 
 
 def compare(old: Story, new: Story) -> list[Difference]:
@@ -31,7 +31,7 @@ def compare(old: Story, new: Story) -> list[Difference]:
 
     old   | A | B | C |          new   | B | A' | D |      A trimmed, C removed, D added, B moved
     """
-    a, b = [_key(p) for p in old.pieces], [_key(p) for p in new.pieces]
+    a, b = [_key(piece) for piece in old.pieces], [_key(piece) for piece in new.pieces]
     gone: list[int] = []
     came: list[int] = []
     for tag, i1, i2, j1, j2 in SequenceMatcher(None, a, b, autojunk=False).get_opcodes():
@@ -41,26 +41,26 @@ def compare(old: Story, new: Story) -> list[Difference]:
     out: list[Difference] = []
     left = dict.fromkeys(gone)
     for j in came:
-        p = new.pieces[j]
+        piece = new.pieces[j]
         i = next((i for i in left if a[i] == b[j]), None)
         kind = "moved"
         if i is None:  # the piece it shares most frames with
-            shared = {i: _shared(old.pieces[i], p) for i in left}
+            shared = {i: _shared(old.pieces[i], piece) for i in left}
             i = max(shared, key=lambda i: shared[i], default=None)
             kind = "trimmed"
             if i is not None and not shared[i]:
                 i = None
         if i is None:
-            out.append(Difference("added", p, new.starts[j], None, p.length))
+            out.append(Difference("added", piece, new.starts[j], None, piece.length))
         else:
             del left[i]
-            out.append(Difference(kind, p, new.starts[j], old.starts[i], p.length - old.pieces[i].length))
+            out.append(Difference(kind, piece, new.starts[j], old.starts[i], piece.length - old.pieces[i].length))
     out += [Difference("removed", old.pieces[i], None, old.starts[i], -old.pieces[i].length) for i in left]
     return sorted(out, key=lambda d: (d.at if d.at is not None else d.was or 0, d.kind))
 
 
-def _shared(p: Piece, q: Piece) -> int:
-    if p.source is None or p.source != q.source:
+def _shared(first_piece: Piece, second_piece: Piece) -> int:
+    if first_piece.source is None or first_piece.source != second_piece.source:
         return 0
-    (a, b), (x, y) = p.used, q.used
-    return max(0, min(b, y) - max(a, x))
+    (start, end), (x, y) = first_piece.used, second_piece.used
+    return max(0, min(end, y) - max(start, x))

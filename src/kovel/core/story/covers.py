@@ -31,44 +31,46 @@ TOLD = {
 }
 
 
-def told_of_pace(story: Story, sources: Sources, x: Piece | Cover) -> list[str]:
+def told_of_pace(story: Story, sources: Sources, clip: Piece | Cover) -> list[str]:
     """What retiming makes of the frames and the sound of something, in words; nothing where it runs as it was shot."""
-    out = told_of_sound(story, sources, x)
-    clock = x.clock
-    held = clock.held is not None or (isinstance(x, Cover) and x.span == 1)
+    out = told_of_sound(story, sources, clip)
+    clock = clip.clock
+    held = clock.held is not None or (isinstance(clip, Cover) and clip.span == 1)
     slowest = min(clock.ramp.speeds) if clock.ramp else Fraction(0) if held else clock.speed
-    s = sources.get(x.source) if x.source is not None else None
-    if s is not None and 0 < slowest * s.rate.fps < story.rate.fps and slowest < 1:
-        how = "repeated" if story.value(x, "between", sources) == BETWEEN[0] else "blended into each other"
+    source = sources.get(clip.source) if clip.source is not None else None
+    if source is not None and 0 < slowest * source.rate.fps < story.rate.fps and slowest < 1:
+        how = "repeated" if story.value(clip, "between", sources) == BETWEEN[0] else "blended into each other"
         out.append(f"It is slower than it has frames for: they are {how}.")
     return out
 
 
-def told_of_sound(story: Story, sources: Sources, x: Piece | Cover) -> list[str]:
+def told_of_sound(story: Story, sources: Sources, clip: Piece | Cover) -> list[str]:
     """What becomes of the sound of something retimed, in words; nothing where it has none, or runs as it was shot."""
-    s = sources.get(x.source) if x.source is not None else None
-    if s is None or not s.sound or x.as_shot:
+    source = sources.get(clip.source) if clip.source is not None else None
+    if source is None or not source.sound or clip.as_shot:
         return []
-    if x.take == "picture" if isinstance(x, Piece) else not story.value(x, "natural", sources):
+    if clip.take == "picture" if isinstance(clip, Piece) else not story.value(clip, "natural", sources):
         return []
-    return ["A frame that is held has no sound."] if x.clock.held is not None else [TOLD[heard_as(x)]]
+    return ["A frame that is held has no sound."] if clip.clock.held is not None else [TOLD[heard_as(clip)]]
 
 
-def heard_as(x: Piece | Cover) -> str:
+def heard_as(clip: Piece | Cover) -> str:
     """What becomes of the sound of something retimed: as it is set, else a piece keeps its pitch and a cover is silent."""
-    set_ = str(x.settings["heard"]) if x.settings else HEARD[0]
-    return set_ if set_ != HEARD[0] else HEARD[1] if isinstance(x, Piece) else HEARD[-1]
+    set_ = str(clip.settings["heard"]) if clip.settings else HEARD[0]
+    return set_ if set_ != HEARD[0] else HEARD[1] if isinstance(clip, Piece) else HEARD[-1]
 
 
-def voiced(story: Story, sources: Sources, c: Cover) -> Cover:
+def voiced(story: Story, sources: Sources, cover: Cover) -> Cover:
     """A cover that is retimed while its own sound is on: it goes on being heard, its pitch kept, unless something else is set."""
-    unset = c.source != TITLE and not c.as_shot and "heard" not in c.settings
-    return with_setting(c, "heard", HEARD[1]) if unset and story.value(c, "natural", sources) else c
+    unset = cover.source != TITLE and not cover.as_shot and "heard" not in cover.settings
+    return with_setting(cover, "heard", HEARD[1]) if unset and story.value(cover, "natural", sources) else cover
 
 
 def free_lane(story: Story, at: int, end: int, *, without: int | None = None) -> int:
     """The lowest lane on which [at, end) would be seen: above everything it meets."""
-    return 1 + max((c.lane for a, b, c in story.spans if a < end and b > at and c.id != without), default=0)
+    return 1 + max(
+        (cover.lane for start, until, cover in story.spans if start < end and until > at and cover.id != without), default=0
+    )
 
 
 def three_points(
@@ -126,9 +128,9 @@ def lay_cover(
     With `fit` all four marks count: the shot between start and end is retimed to fill the place (400 % speed makes a
     quarter of the length, common practice).
     """
-    s = source_of(sources, source)
-    if not s.picture:
-        raise Refused(f"{s.name} has no picture to cover with.")
+    this_source = source_of(sources, source)
+    if not this_source.picture:
+        raise Refused(f"{this_source.name} has no picture to cover with.")
     span = 0
     if fit:
         if at is None or until is None or start is None or end is None:
@@ -136,26 +138,28 @@ def lay_cover(
         story_in, source_in, length, span = at, start, until - at, end - start
         check_range(sources, story.rate, source, start, span)
         check_speed(length, span)
-        span = 0 if span == length or s.frames is None else span
+        span = 0 if span == length or this_source.frames is None else span
     else:
-        story_in, source_in, length = three_points(at=at, until=until, start=start, end=end, most=s.length(story.rate))
+        story_in, source_in, length = three_points(
+            at=at, until=until, start=start, end=end, most=this_source.length(story.rate)
+        )
     check_range(sources, story.rate, source, source_in, span or length)
     if not 0 <= story_in < story.length:
         raise Refused(
             "A cover must begin over the story." if story.length else "Add a soundbite first: a cover lies over dialogue."
         )
-    if natural and not s.sound:
-        raise Refused(f"{s.name} has no sound of its own.")
+    if natural and not this_source.sound:
+        raise Refused(f"{this_source.name} has no sound of its own.")
     seen = free_lane(story, story_in, story_in + length)
     lane = seen if lane is None else lane
     if lane < 1:
         raise Refused("Cover lanes are counted from 1.")
     refuse_locked(story, lane_key(lane))
-    n = story.next_id
+    next_id = story.next_id
     own = NONE.with_value("natural", natural).with_value("span", span)
-    c = Cover(n, source, source_in, length, story.tether_at(story_in), lane, own)
-    did = f"{s.name} laid over {clock(story_in, story.rate)}, {frames_in_words(length)}"
-    return _set(story, sources, c, did, playhead=story_in)
+    cover = Cover(next_id, source, source_in, length, story.tether_at(story_in), lane, own)
+    did = f"{this_source.name} laid over {clock(story_in, story.rate)}, {frames_in_words(length)}"
+    return _set(story, sources, cover, did, playhead=story_in)
 
 
 @edit(entry("Cover with all that is picked up", "C", points="lay", ranges="ranges"))
@@ -166,28 +170,28 @@ def lay_several(story: Story, sources: Sources, at: int, ranges: list[list[int]]
     cover        [one)[two──)[three)
                  ^ at
     """
-    if not ranges or any(len(r) != 3 for r in ranges):
+    if not ranges or any(len(span) != 3 for span in ranges):
         raise Refused("There is nothing to lay. Choose something first.")
     made: list[int] = []
     notes: list[str] = []
     new, place = story, at
     for source, start, length in ranges:
         if place >= story.length:
-            raise Refused(f"The {frames_in_words(sum(r[2] for r in ranges))} of them do not all begin over the story.")
+            raise Refused(f"The {frames_in_words(sum(span[2] for span in ranges))} of them do not all begin over the story.")
         new, report = lay_cover(new, sources, source, at=place, until=place + length, start=start)
         made += report.made
-        notes += [n for n in report.notes if n not in notes]
+        notes += [note for note in report.notes if note not in notes]
         place += length
     did = f"{len(ranges)} shots laid over {clock(at, story.rate)}, {frames_in_words(place - at)}"
     return new, Report(did, tuple(notes), tuple(made), playhead=at)
 
 
-def unpaced(c: Cover) -> Cover:
+def unpaced(cover: Cover) -> Cover:
     """At the speed it was shot at."""
-    own = c.settings
-    for n in PACE:
-        own = own.without(n)
-    return replace(c, settings=own)
+    own = cover.settings
+    for name in PACE:
+        own = own.without(name)
+    return replace(cover, settings=own)
 
 
 def check_speed(length: int, span: int) -> None:
@@ -198,29 +202,29 @@ def check_speed(length: int, span: int) -> None:
 
 
 def _past_end(story: Story, cover: int) -> list[str]:
-    c = story.cover(cover)
-    over = story.at(c) + c.length - story.length
+    this_cover = story.cover(cover)
+    over = story.at(this_cover) + this_cover.length - story.length
     return [beyond(over, "dialogue", "seen")] if over > 0 else []
 
 
 def _in_place(story: Story, cover: int) -> Cover:
-    c = story.cover(cover)
-    if c in story.loose:
+    this_cover = story.cover(cover)
+    if this_cover in story.loose:
         raise Refused("That cover is loose. Lay it over a word first.")
-    refuse_locked(story, lane_key(c.lane))
-    return c
+    refuse_locked(story, lane_key(this_cover.lane))
+    return this_cover
 
 
-def _set(story: Story, sources: Sources, c: Cover, did: str, playhead: int | None = None) -> Edit:
+def _set(story: Story, sources: Sources, cover: Cover, did: str, playhead: int | None = None) -> Edit:
     """A cover put in place of the one with its id, or added."""
     draft = replace(
         story,
-        covers=(*(x for x in story.covers if x.id != c.id), c),
-        loose=tuple(x for x in story.loose if x.id != c.id),
-        next_id=max(story.next_id, c.id + 1),
+        covers=(*(other for other in story.covers if other.id != cover.id), cover),
+        loose=tuple(other for other in story.loose if other.id != cover.id),
+        next_id=max(story.next_id, cover.id + 1),
     )
-    new, report = settle(story, draft, sources, did, made=(c.id,), playhead=playhead)
-    return new, report.with_notes(_past_end(new, c.id))
+    new, report = settle(story, draft, sources, did, made=(cover.id,), playhead=playhead)
+    return new, report.with_notes(_past_end(new, cover.id))
 
 
 @edit(
@@ -243,35 +247,35 @@ def trim_cover(story: Story, sources: Sources, cover: int, edge: str, delta: int
 
     in +2:   [cccccc]  ->  ..[cccc]     starts on a later word, two frames later in the shot
     """
-    c = _in_place(story, cover)
-    s = source_of(sources, c.source)
+    this_cover = _in_place(story, cover)
+    source = source_of(sources, this_cover.source)
     if delta == 0:
         raise Refused("The edge is already there.")
     if edge not in ("in", "out"):
         raise Refused("An edge is either in or out.")
-    first, length = (delta, c.length - delta) if edge == "in" else (0, c.length + delta)
-    at = story.at(c) + first
+    first, length = (delta, this_cover.length - delta) if edge == "in" else (0, this_cover.length + delta)
+    at = story.at(this_cover) + first
     if not 0 <= at < story.length:
         raise Refused("A cover must begin over the story.")
     if length < 1:
-        raise Refused(f"That would leave nothing of the cover: it is {frames_in_words(c.length)} long.")
-    new = cut_short(c, sources, first, length)
+        raise Refused(f"That would leave nothing of the cover: it is {frames_in_words(this_cover.length)} long.")
+    new = cut_short(this_cover, sources, first, length)
     new = replace(new, tether=story.tether_at(at)) if first else new
-    check_handles(s, story.rate, (c.start, c.end), (new.start, new.end))
+    check_handles(source, story.rate, (this_cover.start, this_cover.end), (new.start, new.end))
     how = "later" if delta > 0 else "earlier"
-    return _set(story, sources, new, f"{s.name}: {edge} point {frames_in_words(delta)} {how}")
+    return _set(story, sources, new, f"{source.name}: {edge} point {frames_in_words(delta)} {how}")
 
 
 @edit(entry("Slip the cover: LENGTH", typed="delta", default="1f", cover="cover", delta="typed"))
 def slip_cover(story: Story, sources: Sources, cover: int, delta: int) -> Edit:
     """Show another part of the shot in the same place. Positive: later material."""
-    c = _in_place(story, cover)
-    s = source_of(sources, c.source)
+    this_cover = _in_place(story, cover)
+    source = source_of(sources, this_cover.source)
     if delta == 0:
         raise Refused("It is already there.")
-    new = replace(c, start=c.start + delta)
-    check_handles(s, story.rate, (c.start, c.end), (new.start, new.end))
-    return _set(story, sources, new, f"{s.name} slipped {frames_in_words(delta)} {'later' if delta > 0 else 'earlier'}")
+    new = replace(this_cover, start=this_cover.start + delta)
+    check_handles(source, story.rate, (this_cover.start, this_cover.end), (new.start, new.end))
+    return _set(story, sources, new, f"{source.name} slipped {frames_in_words(delta)} {'later' if delta > 0 else 'earlier'}")
 
 
 @edit(entry("Replace the cover with what is picked up", cover="cover", source="source", start="start"))
@@ -279,21 +283,23 @@ def replace_cover(
     story: Story, sources: Sources, cover: int, source: int, start: int | None = None, end: int | None = None
 ) -> Edit:
     """Another shot in a cover's place, from `start` on, or back-timed to `end`."""
-    c = _in_place(story, cover)
-    s = source_of(sources, source)
-    if not s.picture:
-        raise Refused(f"{s.name} has no picture to cover with.")
-    begin = start if start is not None else end - c.length if end is not None else 0
-    check_range(sources, story.rate, source, begin, c.length)
-    new = unpaced(replace(c, source=source, start=begin))
-    new = with_setting(new, "natural", new.settings["natural"] and s.sound)
-    was = sources[c.source].name if c.source in sources else "the cover"
+    this_cover = _in_place(story, cover)
+    this_source = source_of(sources, source)
+    if not this_source.picture:
+        raise Refused(f"{this_source.name} has no picture to cover with.")
+    begin = start if start is not None else end - this_cover.length if end is not None else 0
+    check_range(sources, story.rate, source, begin, this_cover.length)
+    new = unpaced(replace(this_cover, source=source, start=begin))
+    new = with_setting(new, "natural", new.settings["natural"] and this_source.sound)
+    was = sources[this_cover.source].name if this_cover.source in sources else "the cover"
     tied = (
-        replace(x, tether=Tether(c.id, x.tether.moment + begin - c.start)) if x.tether.piece == c.id else x
-        for x in story.sounds
+        replace(sound, tether=Tether(this_cover.id, sound.tether.moment + begin - this_cover.start))
+        if sound.tether.piece == this_cover.id
+        else sound
+        for sound in story.sounds
     )
     story = replace(story, sounds=tuple(tied))  # what is tied to it stays where it is heard
-    return _set(story, sources, new, f"{s.name} in place of {was}", playhead=story.at(c))
+    return _set(story, sources, new, f"{this_source.name} in place of {was}", playhead=story.at(this_cover))
 
 
 @edit(
@@ -307,17 +313,19 @@ def replace_cover(
 )
 def retime_cover(story: Story, sources: Sources, cover: int, span: int) -> Edit:
     """Show `span` frames of the shot, from its in point on, in the cover's place; its own length again: normal speed."""
-    c = _in_place(story, cover)
-    s = source_of(sources, c.source)
-    if s.frames is None:
-        raise Refused(f"{s.name} is a still: it has no speed.")
-    check_speed(c.length, span)
-    check_range(sources, story.rate, c.source, c.start, span)
-    new = with_setting(unpaced(c), "span", 0 if span == c.length else span)
-    new = voiced(story, sources, with_setting(new, "backwards", c.settings["backwards"]))
-    if new == c:
+    this_cover = _in_place(story, cover)
+    source = source_of(sources, this_cover.source)
+    if source.frames is None:
+        raise Refused(f"{source.name} is a still: it has no speed.")
+    check_speed(this_cover.length, span)
+    check_range(sources, story.rate, this_cover.source, this_cover.start, span)
+    new = with_setting(unpaced(this_cover), "span", 0 if span == this_cover.length else span)
+    new = voiced(story, sources, with_setting(new, "backwards", this_cover.settings["backwards"]))
+    if new == this_cover:
         raise Refused("It runs at that speed already.")
-    out, report = _set(story, sources, new, f"{s.name} at {round(100 * span / c.length)} %", playhead=story.at(c))
+    out, report = _set(
+        story, sources, new, f"{source.name} at {round(100 * span / this_cover.length)} %", playhead=story.at(this_cover)
+    )
     return out, report.with_notes(told_of_pace(story, sources, new))
 
 
@@ -328,32 +336,40 @@ def retime_cover(story: Story, sources: Sources, cover: int, span: int) -> Edit:
 )
 def move_cover(story: Story, sources: Sources, cover: int, at: int, lane: int | None = None) -> Edit:
     """Put a cover, loose or in place, so that it begins at story frame `at`; it is tethered to the word there."""
-    c = story.cover(cover)
-    loose = c in story.loose
+    this_cover = story.cover(cover)
+    loose = this_cover in story.loose
     if not loose:
-        refuse_locked(story, lane_key(c.lane))
+        refuse_locked(story, lane_key(this_cover.lane))
     if not 0 <= at < story.length:
         raise Refused("A cover must begin over the story.")
-    to = lane or (free_lane(story, at, at + c.length, without=cover) if loose else c.lane)
+    to = lane or (free_lane(story, at, at + this_cover.length, without=cover) if loose else this_cover.lane)
     if to < 1:
         raise Refused("Cover lanes are counted from 1.")
     refuse_locked(story, lane_key(to))
-    t: Tether = story.tether_at(at)
-    if not loose and t == c.tether and to == c.lane:
+    tether: Tether = story.tether_at(at)
+    if not loose and tether == this_cover.tether and to == this_cover.lane:
         raise Refused("It is already there.")
-    name = source_of(sources, c.source).name
-    return _set(story, sources, replace(c, tether=t, lane=to), f"{name} now begins at {clock(at, story.rate)}", playhead=at)
+    name = source_of(sources, this_cover.source).name
+    return _set(
+        story,
+        sources,
+        replace(this_cover, tether=tether, lane=to),
+        f"{name} now begins at {clock(at, story.rate)}",
+        playhead=at,
+    )
 
 
 @edit(entry("Take the cover off", "X", also="delete, remove", cover="cover"))
 def remove_cover(story: Story, sources: Sources, cover: int) -> Edit:
     """Take a cover away, from its place or from the tray."""
-    c = story.cover(cover)
-    if c not in story.loose:
-        refuse_locked(story, lane_key(c.lane))
-    name = begun(name_of(sources, c)) if c.source in sources or c.source == TITLE else "The cover"
+    this_cover = story.cover(cover)
+    if this_cover not in story.loose:
+        refuse_locked(story, lane_key(this_cover.lane))
+    name = begun(name_of(sources, this_cover)) if this_cover.source in sources or this_cover.source == TITLE else "The cover"
     draft = replace(
-        story, covers=tuple(x for x in story.covers if x.id != cover), loose=tuple(x for x in story.loose if x.id != cover)
+        story,
+        covers=tuple(other for other in story.covers if other.id != cover),
+        loose=tuple(other for other in story.loose if other.id != cover),
     )
     return settle(story, draft, sources, f"{name} taken off")
 
@@ -364,13 +380,13 @@ def fill_space(story: Story, sources: Sources, at: int, until: int, source: int,
 
     A shot that ends before the stretch does covers what it can.
     """
-    s = source_of(sources, source)
-    total = s.length(story.rate)
+    this_source = source_of(sources, source)
+    total = this_source.length(story.rate)
     if until <= at:
         raise Refused("The range is empty. Set its end after its start.")
     length = until - at if total is None else min(until - at, total - start)
     if length < 1:
-        raise Refused(f"{s.name} ends before that in point.")
+        raise Refused(f"{this_source.name} ends before that in point.")
     new, report = lay_cover(story, sources, source, at=at, until=at + length, start=start)
     left = until - at - length
     return new, report.with_notes(

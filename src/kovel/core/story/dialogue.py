@@ -33,9 +33,9 @@ def insert(story: Story, sources: Sources, at: int, source: int, start: int, len
          ^
     """
     refuse_locked(story, DIALOGUE)
-    p = new_piece(sources, story, source, start, length, take)
+    piece = new_piece(sources, story, source, start, length, take)
     place_in(story, at)
-    return put_in(story, sources, at, [p], f"{sources[source].name}, {frames_in_words(length)}, {where_it_goes(story, at)}")
+    return put_in(story, sources, at, [piece], f"{sources[source].name}, {frames_in_words(length)}, {where_it_goes(story, at)}")
 
 
 @edit(
@@ -49,13 +49,13 @@ def insert_several(story: Story, sources: Sources, at: int, ranges: list[list[in
          ^
     """
     refuse_locked(story, DIALOGUE)
-    if not ranges or any(len(r) != 3 for r in ranges):
+    if not ranges or any(len(span) != 3 for span in ranges):
         raise Refused("There is nothing to put in. Choose something first.")
     new = [new_piece(sources, story, source, start, length, "both") for source, start, length in ranges]
     place_in(story, at)
-    names = {sources[r[0]].name for r in ranges}
+    names = {sources[span[0]].name for span in ranges}
     what = names.pop() if len(names) == 1 else "Pieces"
-    total = sum(p.length for p in new)
+    total = sum(piece.length for piece in new)
     did = f"{what}: {len(new)} piece{'s' if len(new) != 1 else ''}, {frames_in_words(total)}, {where_it_goes(story, at)}"
     return put_in(story, sources, at, new, did)
 
@@ -118,16 +118,16 @@ def insert_card(
 def set_card(story: Story, sources: Sources, piece: int, colour: str | None = None, text: str | None = None) -> Edit:
     """Change the colour or the words of a card, or both; what is not named stays. A space becomes a card."""
     refuse_locked(story, DIALOGUE)
-    i = story.index_of(piece)
-    p = story.pieces[i]
-    if p.source is not None:
+    index = story.index_of(piece)
+    this_piece = story.pieces[index]
+    if this_piece.source is not None:
         raise Refused("That piece is no card.")
-    was = p.card or Card()
+    was = this_piece.card or Card()
     card = _card(was.colour if colour is None else colour, was.text if text is None else text)
-    if p.card == card:
+    if this_piece.card == card:
         raise Refused("The card shows that already.")
-    new = without(story, [*story.pieces[:i], replace(p, card=card), *story.pieces[i + 1 :]])
-    return settle(story, new, sources, "Card changed", made=(piece,), playhead=story.starts[i])
+    new = without(story, [*story.pieces[:index], replace(this_piece, card=card), *story.pieces[index + 1 :]])
+    return settle(story, new, sources, "Card changed", made=(piece,), playhead=story.starts[index])
 
 
 @edit(entry("Overwrite", "W", at="playhead", source="source", start="start", length="hand length"))
@@ -142,27 +142,35 @@ def overwrite(story: Story, sources: Sources, at: int, source: int, start: int, 
     if take == "picture":
         return lay_cover(story, sources, source, at=at, until=at + length, start=start)
     refuse_locked(story, DIALOGUE)
-    p = new_piece(sources, story, source, start, length, take)
+    piece = new_piece(sources, story, source, start, length, take)
     place_in(story, at)
     end = min(at + length, story.length)
     if end == at:
         return insert(story, sources, at, source, start, length, take)
     mid, gone, i, split = cut_out(story, at, end)
     made = mid.next_id
-    new = placed(mid, i, [p])
+    new = placed(mid, i, [piece])
     if take == "sound":
         refuse_locked(story, lane_key(1))
         t = 0
         seen: list[Cover] = []
-        for q in gone:
-            if q.source is not None and q.source in sources and sources[q.source].picture and q.take != "sound":
-                total = sources[q.source].length(story.rate)
-                seen.append(as_cover(q, new.next_id + len(seen), Tether(made, start + t), total))
-            t += q.length
-        over = {c.id: a for a, b, c in story.spans if a < end and b > at}
-        up = [replace(c, lane=c.lane + 1) if c.id in over else c for c in new.covers]
+        for this_piece in gone:
+            if (
+                this_piece.source is not None
+                and this_piece.source in sources
+                and sources[this_piece.source].picture
+                and this_piece.take != "sound"
+            ):
+                total = sources[this_piece.source].length(story.rate)
+                seen.append(as_cover(this_piece, new.next_id + len(seen), Tether(made, start + t), total))
+            t += this_piece.length
+        over = {cover.id: start for start, until, cover in story.spans if start < end and until > at}
+        up = [replace(cover, lane=cover.lane + 1) if cover.id in over else cover for cover in new.covers]
         # what is seen stays as it is: covers that began over the words replaced are tethered to those in their place
-        up = [replace(c, tether=Tether(made, start + over[c.id] - at)) if at <= over.get(c.id, -1) < end else c for c in up]
+        up = [
+            replace(cover, tether=Tether(made, start + over[cover.id] - at)) if at <= over.get(cover.id, -1) < end else cover
+            for cover in up
+        ]
         new = replace(new, covers=(*up, *seen), next_id=new.next_id + len(seen))
     did = f"{sources[source].name} over {clock(at, story.rate)} to {clock(at + length, story.rate)}"
     return settle(story, new, sources, did, split=split, made=(made,), playhead=at + length, keep_covers=take == "sound")
@@ -175,17 +183,21 @@ def replace_piece(
 ) -> Edit:  # fmt: skip
     """Another range in a piece's place, of the same length unless another is said, from `start` on, or back-timed to `end`."""
     refuse_locked(story, DIALOGUE)
-    i = story.index_of(piece)
-    old = story.pieces[i]
+    index = story.index_of(piece)
+    old = story.pieces[index]
     long = old.length if length is None else length
     begin = start if start is not None else end - long if end is not None else 0
     other = new_piece(sources, story, source, begin, long, old.take)
     made = story.next_id
-    new = placed(without(story, [*story.pieces[:i], *story.pieces[i + 1 :]]), i, [replace(other, group=old.group)])
+    new = placed(without(story, [*story.pieces[:index], *story.pieces[index + 1 :]]), index, [replace(other, group=old.group)])
     did = f"{sources[source].name} in place of {name_of(sources, old)}"
     same = {piece: (made,)}  # its transitions and its heading go over to the new piece; what lay on its words comes loose
-    new = replace(new, sections=tuple(replace(s, piece=made) if s.piece == piece else s for s in new.sections))
-    return settle(story, new, sources, did, split=same if old.source == source else {}, made=(made,), playhead=story.starts[i])
+    new = replace(
+        new, sections=tuple(replace(section, piece=made) if section.piece == piece else section for section in new.sections)
+    )
+    return settle(
+        story, new, sources, did, split=same if old.source == source else {}, made=(made,), playhead=story.starts[index]
+    )
 
 
 @edit(
@@ -197,12 +209,12 @@ def repeat(story: Story, sources: Sources, piece: int, times: int = 1) -> Edit:
     | A | B |   A twice more   ->   | A | A | A | B |
     """
     refuse_locked(story, DIALOGUE)
-    i = story.index_of(piece)
-    p = story.pieces[i]
+    index = story.index_of(piece)
+    this_piece = story.pieces[index]
     if not 1 <= times <= 100:
         raise Refused("A piece is repeated 1 to 100 times.")
-    did = f"{name_of(sources, p)} {times} time{'s' if times > 1 else ''} more"
-    return put_in(story, sources, story.starts[i + 1], [replace(p, group=0)] * times, did)
+    did = f"{name_of(sources, this_piece)} {times} time{'s' if times > 1 else ''} more"
+    return put_in(story, sources, story.starts[index + 1], [replace(this_piece, group=0)] * times, did)
 
 
 @edit(entry("Spread: a space of LENGTH between all pieces", typed="length", default="2s", every="typed"))
@@ -215,19 +227,19 @@ def spread(story: Story, sources: Sources, every: int) -> Edit:
     if every <= 0:
         raise Refused("A space needs a length of at least one frame.")
     rows: list[Piece] = []
-    n = story.next_id
-    for p in story.pieces:
-        if rows and rows[-1].source is not None and p.source is not None:
-            rows.append(Piece(n, None, 0, every))
-            n += 1
-        rows.append(p)
-    if n == story.next_id:
+    next_id = story.next_id
+    for piece in story.pieces:
+        if rows and rows[-1].source is not None and piece.source is not None:
+            rows.append(Piece(next_id, None, 0, every))
+            next_id += 1
+        rows.append(piece)
+    if next_id == story.next_id:
         raise Refused("There are no two pieces side by side to put a space between.")
-    new = replace(story, pieces=tuple(rows), next_id=n)
+    new = replace(story, pieces=tuple(rows), next_id=next_id)
     return settle(
         story,
         new,
         sources,
-        f"{n - story.next_id} space{'s' if n - story.next_id > 1 else ''} of {frames_in_words(every)} put in",
+        f"{next_id - story.next_id} space{'s' if next_id - story.next_id > 1 else ''} of {frames_in_words(every)} put in",
         playhead=0,
     )

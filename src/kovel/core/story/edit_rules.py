@@ -55,28 +55,28 @@ def begun(text: str) -> str:
     return f"The {text[4:]}" if text.startswith("the ") else text
 
 
-def reach(s: Source, rate: Rate, clock: Clock = AS_SHOT) -> tuple[int, int] | None:
+def reach(source: Source, rate: Rate, clock: Clock = AS_SHOT) -> tuple[int, int] | None:
     """[first, end) of a clock that a recording fills; None for a still, which lasts as long as asked."""
-    total = s.length(rate)
+    total = source.length(rate)
     return None if total is None else clock.reach(total)
 
 
 def check_range(sources: Sources, rate: Rate, source: int, start: int, length: int) -> Source:
     """Refuse an empty range, or one that leaves its recording."""
-    s = source_of(sources, source)
-    total = s.length(rate)
+    this_source = source_of(sources, source)
+    total = this_source.length(rate)
     if length <= 0:
         raise Refused("In and out are at the same place: the range is empty. Set the out point after the in point.")
     if start < 0:
-        raise Refused(f"That begins {frames_in_words(start)} before the start of {s.name}.")
+        raise Refused(f"That begins {frames_in_words(start)} before the start of {this_source.name}.")
     if total is not None and start + length > total:
-        raise Refused(f"That runs {frames_in_words(start + length - total)} past the end of {s.name}.")
-    return s
+        raise Refused(f"That runs {frames_in_words(start + length - total)} past the end of {this_source.name}.")
+    return this_source
 
 
-def check_handles(s: Source, rate: Rate, old: tuple[int, int], new: tuple[int, int], clock: Clock = AS_SHOT) -> None:
+def check_handles(source: Source, rate: Rate, old: tuple[int, int], new: tuple[int, int], clock: Clock = AS_SHOT) -> None:
     """Refuse a trim for which the recording has no material, saying how much there is."""
-    ends = reach(s, rate, clock) or (0, new[1])
+    ends = reach(source, rate, clock) or (0, new[1])
     if new[0] < ends[0]:
         have, edge, where = old[0] - ends[0], "before this in point", "begins"
         asked = old[0] - new[0]
@@ -86,7 +86,7 @@ def check_handles(s: Source, rate: Rate, old: tuple[int, int], new: tuple[int, i
     else:
         return
     raise Refused(
-        f"{s.name} has {frames_in_words(have)} {edge}, not {asked}."
+        f"{source.name} has {frames_in_words(have)} {edge}, not {asked}."
         if have
-        else f"{s.name} {where} here: there is nothing {edge}."
+        else f"{source.name} {where} here: there is nothing {edge}."
     )

@@ -39,78 +39,84 @@ def longest(story: Story, sources: Sources, i: int, blend: str) -> int:
     after, before, left, right = handles_at_seam(story, sources, i)
     if i == 0 or i == len(story.pieces):
         return min(left, right)
-    a, b = left // 2, right // 2
+    start, end = left // 2, right // 2
     if blend == "dissolve":
-        a, b = min(a, before), min(b, after)
-    return max(0, min(2 * a + 1, 2 * b))
+        start, end = min(start, before), min(end, after)
+    return max(0, min(2 * start + 1, 2 * end))
 
 
-def fitted(story: Story, sources: Sources, i: int, j: Transition, earlier: int) -> Transition:
+def fitted(story: Story, sources: Sources, i: int, transition: Transition, earlier: int) -> Transition:
     """The transition as far as its material reaches. `earlier` is the split of the seam before: no sound may turn negative.
 
     sound of left:  its length + this split - the earlier split, at least one frame
     """
     after, before, left, right = handles_at_seam(story, sources, i)
     inner = 0 < i < len(story.pieces)
-    length = min(j.length, longest(story, sources, i, j.blend))
+    length = min(transition.length, longest(story, sources, i, transition.blend))
     if length < 1:
-        j = replace(j, blend="cut", length=0)
+        transition = replace(transition, blend="cut", length=0)
     else:
-        j = replace(j, length=length)
+        transition = replace(transition, length=length)
     if not inner:
-        return replace(j, split=0, cross=0)
-    split = max(-before, earlier - left + 1, min(j.split, after, right - 1))
+        return replace(transition, split=0, cross=0)
+    split = max(-before, earlier - left + 1, min(transition.split, after, right - 1))
     a = min(before + split, (left + split - earlier) // 2)
     b = min(after - split, (right - split) // 2)
-    cross = max(0, min(j.cross, 2 * a + 1, 2 * b))
-    return replace(j, split=split, cross=cross if cross > 1 else 0)
+    cross = max(0, min(transition.cross, 2 * a + 1, 2 * b))
+    return replace(transition, split=split, cross=cross if cross > 1 else 0)
 
 
 def fit_transitions(
     story: Story, sources: Sources, split: Mapping[int, tuple[int, ...]]
 ) -> tuple[tuple[Transition, ...], list[str], list[int]]:
     """The transitions that still stand, in story order; what was dropped or shortened, in words and by story frame."""
-    index = {p.id: i for i, p in enumerate(story.pieces)}
+    index = {piece.id: index for index, piece in enumerate(story.pieces)}
     where: dict[int, Transition] = {}
     notes: list[str] = []
     changed: list[int] = []
-    for j in story.transitions:
-        left = next((q for q in reversed(split.get(j.left, (j.left,))) if q in index), 0) if j.left else 0
-        right = next((q for q in split.get(j.right, (j.right,)) if q in index), 0) if j.right else 0
+    for transition in story.transitions:
+        left = (
+            next((q for q in reversed(split.get(transition.left, (transition.left,))) if q in index), 0)
+            if transition.left
+            else 0
+        )
+        right = next((q for q in split.get(transition.right, (transition.right,)) if q in index), 0) if transition.right else 0
         if not story.pieces:
             continue
-        if j.left == 0:
-            i = 0
-        elif j.left in index and j.right in index and index[j.right] == index[j.left] + 1:
-            i = index[j.right]
-        elif j.right == 0:
-            i = len(story.pieces)
+        if transition.left == 0:
+            count = 0
+        elif transition.left in index and transition.right in index and index[transition.right] == index[transition.left] + 1:
+            count = index[transition.right]
+        elif transition.right == 0:
+            count = len(story.pieces)
         elif left and right and index[right] == index[left] + 1:
-            i = index[right]
+            count = index[right]
         else:
-            notes.append(f"The {kind_of(j)} was dropped: its two pieces parted.")
+            notes.append(f"The {kind_of(transition)} was dropped: its two pieces parted.")
             changed.append(story.starts[index[right]] if right else 0)
             continue
-        ends = story.pieces[i - 1].id if i > 0 else 0, story.pieces[i].id if i < len(story.pieces) else 0
-        where[i] = replace(j, left=ends[0], right=ends[1])
+        ends = story.pieces[count - 1].id if count > 0 else 0, story.pieces[count].id if count < len(story.pieces) else 0
+        where[count] = replace(transition, left=ends[0], right=ends[1])
     out: list[Transition] = []
-    for i in sorted(where):
-        earlier = out[-1].split if out and i and out[-1].right == story.pieces[i - 1].id else 0
-        j = fitted(story, sources, i, where[i], earlier)
-        at = story.starts[i]
-        if j != where[i]:
+    for count in sorted(where):
+        earlier = out[-1].split if out and count and out[-1].right == story.pieces[count - 1].id else 0
+        transition = fitted(story, sources, count, where[count], earlier)
+        at = story.starts[count]
+        if transition != where[count]:
             changed.append(at)
-            notes.append(_shorter(where[i], j, clock(at, story.rate)))
-        if not j.plain:
-            out.append(j)
+            notes.append(_shorter(where[count], transition, clock(at, story.rate)))
+        if not transition.plain:
+            out.append(transition)
     return tuple(out), notes, changed
 
 
-def kind_of(j: Transition) -> str:
+def kind_of(transition: Transition) -> str:
     """What a transition is called in messages."""
-    if j.length:
-        return "dissolve" if j.blend == "dissolve" else "dip to black" if j.left and j.right else "fade"
-    return ("J-cut" if j.split < 0 else "L-cut") if j.split else "crossfade"
+    if transition.length:
+        return (
+            "dissolve" if transition.blend == "dissolve" else "dip to black" if transition.left and transition.right else "fade"
+        )
+    return ("J-cut" if transition.split < 0 else "L-cut") if transition.split else "crossfade"
 
 
 def _shorter(was: Transition, now: Transition, at: str) -> str:

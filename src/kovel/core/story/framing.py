@@ -28,20 +28,20 @@ SPLITS = {
 
 def _seen(story: Story, sources: Sources, item: int) -> Piece | Cover:
     """The piece or cover of that id; `Refused` where it has no picture, is loose or locked."""
-    x = story.item(item)
-    s = sources.get(x.source) if x.source is not None else None
-    if isinstance(x, Sound) or s is None or not s.picture or (isinstance(x, Piece) and x.take == "sound"):
-        raise Refused(f"{begun(name_of(sources, x))} has no picture to frame.")
-    refuse_locked(story, DIALOGUE if isinstance(x, Piece) else lane_key(x.lane))
-    if isinstance(x, Cover):
-        story.at(x)
-    return x
+    clip = story.item(item)
+    source = sources.get(clip.source) if clip.source is not None else None
+    if isinstance(clip, Sound) or source is None or not source.picture or (isinstance(clip, Piece) and clip.take == "sound"):
+        raise Refused(f"{begun(name_of(sources, clip))} has no picture to frame.")
+    refuse_locked(story, DIALOGUE if isinstance(clip, Piece) else lane_key(clip.lane))
+    if isinstance(clip, Cover):
+        story.at(clip)
+    return clip
 
 
-def _ends(x: Piece | Cover) -> tuple[int, int]:
+def _ends(clip: Piece | Cover) -> tuple[int, int]:
     """The first and the last moment of its recording that it shows, in the order in which they are seen."""
-    a, b = (x.start, x.end) if isinstance(x, Cover) else x.used
-    return (b - 1, a) if x.clock.backwards else (a, b - 1)
+    start, end = (clip.start, clip.end) if isinstance(clip, Cover) else clip.used
+    return (end - 1, start) if clip.clock.backwards else (start, end - 1)
 
 
 def _many(n: int, what: str) -> str:
@@ -84,23 +84,23 @@ def push(
     ease = _value("ease", ease)
     rows: dict[int, Item] = {}
     for i in dict.fromkeys(items):
-        x = _seen(story, sources, i)
-        a, b = _ends(x)
-        if a == b:
-            raise Refused(f"{begun(name_of(sources, x))} is one frame long: nothing can move in it.")
-        now = story.value_at(x, "zoom", sources, a)
+        clip = _seen(story, sources, i)
+        start, until = _ends(clip)
+        if start == until:
+            raise Refused(f"{begun(name_of(sources, clip))} is one frame long: nothing can move in it.")
+        now = story.value_at(clip, "zoom", sources, start)
         begin, end = float(_value("zoom", now if first is None else first)), float(_value("zoom", last))
         if begin == end:
             raise Refused(f"It stands at {end:g} % already: type another percentage to move to.")
-        line = tuple(sorted(((a, begin), (b, end))))
-        new = with_setting(with_setting(x, "zoom", line), "ease", ease)
-        if new != x:
+        line = tuple(sorted(((start, begin), (until, end))))
+        new = with_setting(with_setting(clip, "zoom", line), "ease", ease)
+        if new != clip:
             rows[i] = new
     if not rows:
         raise Refused("Choose something first." if not items else "It moves like that already.")
     one = next(iter(rows))
     what = name_of(sources, story.item(one)) if len(rows) == 1 else f"{len(rows)} things"
-    first_, last_ = (on_line(rows[one].settings["zoom"], m) for m in _ends(rows[one]))  # type: ignore[arg-type]
+    first_, last_ = (on_line(rows[one].settings["zoom"], end) for end in _ends(rows[one]))  # type: ignore[arg-type]
     did = (
         f"{what}: a push from {first_:g} to {last_:g} %"
         if last_ > first_
@@ -118,40 +118,42 @@ def frame_here(
 
     Where it moves already, or (`move`) is to move, a moment is set there; else the whole of it is framed so.
     """
-    x = _seen(story, sources, item)
-    begin = story.starts[story.index_of(x.id)] if isinstance(x, Piece) else story.at(x)
-    if not begin <= at < begin + x.length:
+    clip = _seen(story, sources, item)
+    begin = story.starts[story.index_of(clip.id)] if isinstance(clip, Piece) else story.at(clip)
+    if not begin <= at < begin + clip.length:
         raise Refused(
-            f"That lies outside of it: it is seen from {clock(begin, story.rate)} to {clock(begin + x.length, story.rate)}."
+            f"That lies outside of it: it is seen from {clock(begin, story.rate)} to {clock(begin + clip.length, story.rate)}."
         )
-    m = moment_of(x, at - begin)
-    given = {n: _value(n, v) for n, v in (("zoom", zoom), ("across", across), ("down", down)) if v is not None}
+    moment = moment_of(clip, at - begin)
+    given = {
+        name: _value(name, value) for name, value in (("zoom", zoom), ("across", across), ("down", down)) if value is not None
+    }
     if not given or any(isinstance(v, tuple) for v in given.values()):
         raise Refused("Say how it is to be framed: zoom, across or down.")
-    moving = move or any(isinstance(story.value(x, n, sources), tuple) for n in MOVED)
-    new: Piece | Cover = x
-    for n in MOVED:
-        now = story.value(x, n, sources)
-        said = on_line(now, m) if isinstance(now, tuple) else float(now)
-        want = float(given.get(n, said))
+    moving = move or any(isinstance(story.value(clip, name, sources), tuple) for name in MOVED)
+    new: Piece | Cover = clip
+    for name in MOVED:
+        now = story.value(clip, name, sources)
+        said = on_line(now, moment) if isinstance(now, tuple) else float(now)
+        want = float(given.get(name, said))
         if not moving:
-            if n in given and want != said:
-                new = with_setting(new, n, _value(n, want), keep=True)
+            if name in given and want != said:
+                new = with_setting(new, name, _value(name, want), keep=True)
             continue
         line: dict[int, float] = dict(now) if isinstance(now, tuple) else {}
-        if n in given or isinstance(now, tuple):
+        if name in given or isinstance(now, tuple):
             if not isinstance(now, tuple) and move:  # it stands as it stood at the other end
-                first, last = _ends(x)
-                line[first if m != first else last] = said
-            line[m] = float(_value(n, want))
+                first, last = _ends(clip)
+                line[first if moment != first else last] = said
+            line[moment] = float(_value(name, want))
             made: Line = tuple(sorted(line.items()))
-            new = with_setting(new, n, made)
-    if new == x:
+            new = with_setting(new, name, made)
+    if new == clip:
         raise Refused("It is like that already.")
-    told = ", ".join(f"{SETTINGS[n].label.lower()} {SETTINGS[n].says(v)}" for n, v in given.items())
+    told = ", ".join(f"{SETTINGS[name].label.lower()} {SETTINGS[name].says(value)}" for name, value in given.items())
     where = f" at {clock(at, story.rate)}" if moving else ""
     return settle(
-        story, story.with_items({item: new}), sources, f"{name_of(sources, x)}: {told}{where}", made=(item,), playhead=at
+        story, story.with_items({item: new}), sources, f"{name_of(sources, clip)}: {told}{where}", made=(item,), playhead=at
     )
 
 
@@ -167,19 +169,19 @@ def stepped_zoom(story: Story, sources: Sources, items: list[int], values: str |
         raise Refused("Type the percentages one after the other, for instance 150 140 125.") from None
     if not 0 < len(steps) <= 200:
         raise Refused("Type the percentages one after the other, for instance 150 140 125.")
-    zooms = [_value("zoom", v) for v in steps]
+    zooms = [_value("zoom", step) for step in steps]
     order = sorted(story.index_of(i) for i in dict.fromkeys(items) if isinstance(story.item(i), Piece))
     if not order:
         raise Refused("Choose the pieces, or the first of them.")
     rows = [story.pieces[i] for i in order] if len(order) > 1 else list(story.pieces[order[0] :])
-    framed = [p for p in rows if p.source is not None and p.source in sources and sources[p.source].picture]
+    framed = [piece for piece in rows if piece.source is not None and piece.source in sources and sources[piece.source].picture]
     changed: dict[int, Item] = {}
-    for p, zoom in zip(framed, zooms if len(order) == 1 else [*zooms, *[zooms[-1]] * len(rows)], strict=False):
-        x = _seen(story, sources, p.id)
-        changed[p.id] = with_setting(x, "zoom", zoom, keep=True)
+    for piece, zoom in zip(framed, zooms if len(order) == 1 else [*zooms, *[zooms[-1]] * len(rows)], strict=False):
+        clip = _seen(story, sources, piece.id)
+        changed[piece.id] = with_setting(clip, "zoom", zoom, keep=True)
     if all(changed[i] == story.item(i) for i in changed):
         raise Refused("They are like that already." if changed else "There is no piece with a picture there.")
-    told = ", ".join(f"{z:g}" for z in zooms[: min(6, len(changed))])
+    told = ", ".join(f"{zoom:g}" for zoom in zooms[: min(6, len(changed))])
     return settle(
         story,
         story.with_items(changed),
@@ -202,17 +204,17 @@ def punch_in_jumps(story: Story, sources: Sources, zoom: int | float = 125) -> E
     if not jumps:
         raise Refused("No jump cut is exposed.")
     changed: dict[int, Item] = {}
-    for s in jumps:
-        left, right = changed.get(s.left.id, s.left), changed.get(s.right.id, s.right)
-        before = _at(story, sources, left, s.ends[0] - 1)
-        after = _at(story, sources, right, s.ends[1])
+    for seam in jumps:
+        left, right = changed.get(seam.left.id, seam.left), changed.get(seam.right.id, seam.right)
+        before = _at(story, sources, left, seam.ends[0] - 1)
+        after = _at(story, sources, right, seam.ends[1])
         if max(before, after) >= PUNCH * min(before, after):
             continue  # the one before made it soft
         if isinstance(right.settings["zoom"], tuple):
             continue  # it moves already; a step into a move is another thing to judge
-        _seen(story, sources, s.right.id)
+        _seen(story, sources, seam.right.id)
         large = before * size / 100
-        changed[s.right.id] = with_setting(right, "zoom", _value("zoom", min(SETTINGS["zoom"].high, large)), keep=True)
+        changed[seam.right.id] = with_setting(right, "zoom", _value("zoom", min(SETTINGS["zoom"].high, large)), keep=True)
     if not changed:
         raise Refused("The pieces after these jumps move already: frame them by hand.")
     at = {i: story.starts[story.index_of(i)] for i in changed}
@@ -222,15 +224,16 @@ def punch_in_jumps(story: Story, sources: Sources, zoom: int | float = 125) -> E
         made=tuple(changed), playhead=next(iter(at.values())),
     )  # fmt: skip
     notes = [
-        f"{begun(name_of(sources, x))} at {clock(at[i], story.rate)}: {x.settings['zoom']:g} %" for i, x in changed.items()
+        f"{begun(name_of(sources, clip))} at {clock(at[key], story.rate)}: {clip.settings['zoom']:g} %"
+        for key, clip in changed.items()
     ]
     more = [f"And {len(notes) - TOLD} more."] if len(notes) > TOLD else []
     return new, replace(report.with_notes([*notes[:TOLD], *more]), judged=True)
 
 
-def _at(story: Story, sources: Sources, x: Item, moment: int) -> float:
+def _at(story: Story, sources: Sources, item: Item, moment: int) -> float:
     """Its zoom at a moment, changed or not."""
-    return story.value_at(x, "zoom", sources, moment)
+    return story.value_at(item, "zoom", sources, moment)
 
 
 @edit(entry("Split screen of what is chosen", also="multi picture, picture in picture", items="all chosen"))
@@ -243,20 +246,22 @@ def split_screen(story: Story, sources: Sources, items: list[int]) -> Edit:
     xs = given = [_seen(story, sources, i) for i in dict.fromkeys(items)]
     if len(xs) not in SPLITS:
         raise Refused("Choose two, three or four pieces and covers that lie over each other.")
-    begins = [story.starts[story.index_of(x.id)] if isinstance(x, Piece) else story.at(x) for x in xs]
-    a, b = max(begins), min(t + x.length for t, x in zip(begins, xs, strict=True))
-    if b <= a:
+    begins = [story.starts[story.index_of(clip.id)] if isinstance(clip, Piece) else story.at(clip) for clip in xs]
+    start, end = max(begins), min(begin + clip.length for begin, clip in zip(begins, xs, strict=True))
+    if end <= start:
         raise Refused("They are not seen at the same time: lay them over each other first.")
     xs = sorted(xs, key=lambda x: (x.lane, story.at(x)) if isinstance(x, Cover) else (0, 0))
-    changed: dict[int, Item] = {x.id: with_setting(x, "place", place) for x, place in zip(xs, SPLITS[len(xs)], strict=True)}
+    changed: dict[int, Item] = {
+        clip.id: with_setting(clip, "place", place) for clip, place in zip(xs, SPLITS[len(xs)], strict=True)
+    }
     new, report = settle(
-        story, story.with_items(changed), sources, f"Split screen of {len(xs)}, {clock(b - a, story.rate)} long",
-        made=tuple(changed), playhead=a,
+        story, story.with_items(changed), sources, f"Split screen of {len(xs)}, {clock(end - start, story.rate)} long",
+        made=tuple(changed), playhead=start,
     )  # fmt: skip
-    more = [x for t, x in zip(begins, given, strict=True) if t < a or t + x.length > b]
+    more = [clip for begin, clip in zip(begins, given, strict=True) if begin < start or begin + clip.length > end]
     notes = [
-        f"{begun(name_of(sources, x))} stands in its place before or after that too: split it there if it should not."
-        for x in more
+        f"{begun(name_of(sources, clip))} stands in its place before or after that too: split it there if it should not."
+        for clip in more
     ]
     return new, report.with_notes(list(dict.fromkeys(notes)))
 
@@ -270,17 +275,17 @@ def as_filmed(story: Story, sources: Sources, items: list[int]) -> Edit:
     """
     changed: dict[int, Item] = {}
     for i in dict.fromkeys(items):
-        x = _seen(story, sources, i)
-        own, wide = x.settings, story.scopes(x, sources)[:-1]
-        for n in (*FRAMING, *LOOK, "look_alone"):
-            own = own.without(n)
-        for n in FRAMING:
-            if met(n, wide) != SETTINGS[n].default:
-                own = own.with_value(n, SETTINGS[n].default, keep=True)
-        if any(n in v for v in reaching(LOOK[0], wide) for n in LOOK):
+        clip = _seen(story, sources, i)
+        own, wide = clip.settings, story.scopes(clip, sources)[:-1]
+        for name in (*FRAMING, *LOOK, "look_alone"):
+            own = own.without(name)
+        for name in FRAMING:
+            if met(name, wide) != SETTINGS[name].default:
+                own = own.with_value(name, SETTINGS[name].default, keep=True)
+        if any(name in values for values in reaching(LOOK[0], wide) for name in LOOK):
             own = own.with_value("look_alone", True)
-        if own != x.settings:
-            changed[i] = replace(x, settings=own)
+        if own != clip.settings:
+            changed[i] = replace(clip, settings=own)
     if not changed:
         raise Refused(
             "It is shown as it was filmed already." if len(items) == 1 else "They are shown as they were filmed already."

@@ -22,26 +22,26 @@ from kovel.core.time.timecode import stamp as clock
 LEVEL = SETTINGS["level"]
 
 
-def _begins(story: Story, x: Item) -> int:
+def _begins(story: Story, item: Item) -> int:
     """Story frame at which it begins; `Refused` for what is locked, loose or silent."""
-    refuse_locked(story, DIALOGUE if isinstance(x, Piece) else lane_key(x.lane) if isinstance(x, Cover) else "sounds")
-    return story.starts[story.index_of(x.id)] if isinstance(x, Piece) else story.at(x)
+    refuse_locked(story, DIALOGUE if isinstance(item, Piece) else lane_key(item.lane) if isinstance(item, Cover) else "sounds")
+    return story.starts[story.index_of(item.id)] if isinstance(item, Piece) else story.at(item)
 
 
-def _heard(sources: Sources, x: Item) -> None:
-    s = sources.get(x.source) if x.source is not None else None
-    if s is None or not s.sound or (isinstance(x, Piece) and x.take == "picture"):
-        raise Refused(f"{name_of(sources, x)} has no sound of its own.")
+def _heard(sources: Sources, item: Item) -> None:
+    source = sources.get(item.source) if item.source is not None else None
+    if source is None or not source.sound or (isinstance(item, Piece) and item.take == "picture"):
+        raise Refused(f"{name_of(sources, item)} has no sound of its own.")
 
 
-def moment_at(story: Story, x: Item, at: int) -> int:
+def moment_at(story: Story, item: Item, at: int) -> int:
     """The moment of its recording that is heard at a story frame; `Refused` outside of it."""
-    begin = _begins(story, x)
-    if not begin <= at <= begin + x.length:
+    begin = _begins(story, item)
+    if not begin <= at <= begin + item.length:
         raise Refused(
-            f"That lies outside of it: it is heard from {clock(begin, story.rate)} to {clock(begin + x.length, story.rate)}."
+            f"That lies outside of it: it is heard from {clock(begin, story.rate)} to {clock(begin + item.length, story.rate)}."
         )
-    return moment_of(x, at - begin)
+    return moment_of(item, at - begin)
 
 
 def held(db: float) -> float:
@@ -68,13 +68,13 @@ def change_level(story: Story, sources: Sources, items: list[int], by: int | flo
         raise Refused("A level changes by up to 72 dB.")
     new, changed = story, 0
     rows = [story.item(i) for i in dict.fromkeys(items)]
-    for x in rows:
-        _heard(sources, x)
-        _begins(story, x)
-        now: Value = x.settings["level"]
-        value = tuple((m, held(db + by)) for m, db in now) if isinstance(now, tuple) else held(float(now) + by)
+    for clip in rows:
+        _heard(sources, clip)
+        _begins(story, clip)
+        now: Value = clip.settings["level"]
+        value = tuple((moment, held(db + by)) for moment, db in now) if isinstance(now, tuple) else held(float(now) + by)
         changed += value != now
-        new = new.with_items({x.id: with_setting(x, "level", value)})
+        new = new.with_items({clip.id: with_setting(clip, "level", value)})
     if not changed:
         end = LEVEL.high if by > 0 else LEVEL.low
         raise Refused(
@@ -87,7 +87,7 @@ def change_level(story: Story, sources: Sources, items: list[int], by: int | flo
         new,
         sources,
         f"{what}: {abs(by):g} dB {'louder' if by > 0 else 'softer'}{now_at}",
-        made=tuple(x.id for x in rows),
+        made=tuple(clip.id for clip in rows),
     )
 
 
@@ -110,45 +110,45 @@ def level_point(
 
     `was` is the frame of a moment that is moved here, else one is added. Moments that stand at the same frame are one.
     """
-    x = story.item(item)
-    _heard(sources, x)
-    m = moment_at(story, x, at)
-    now = x.settings["level"]
+    clip = story.item(item)
+    _heard(sources, clip)
+    moment = moment_at(story, clip, at)
+    now = clip.settings["level"]
     line: dict[int, float] = dict(now) if isinstance(now, tuple) else {}
-    said = on_line(now, m) if isinstance(now, tuple) else float(now)
+    said = on_line(now, moment) if isinstance(now, tuple) else float(now)
     db = value if value is not None else said + (by or 0)
     if isinstance(db, (bool, str, list)) or not LEVEL.low <= db <= LEVEL.high:
         raise Refused(f"Level is set to {LEVEL.between}.")
     if was is not None:
-        gone = moment_at(story, x, was)
+        gone = moment_at(story, clip, was)
         if gone not in line:
             raise Refused("There is no moment of the line there any more.")
         del line[gone]
-    line[m] = held(float(db))
+    line[moment] = held(float(db))
     new: Line = tuple(sorted(line.items()))
     if new == now:
         raise Refused("It is like that already.")
-    changed = with_setting(x, "level", new)
-    did = f"{name_of(sources, x)}: {line[m]:+.1f} dB at {clock(at, story.rate)}"
+    changed = with_setting(clip, "level", new)
+    did = f"{name_of(sources, clip)}: {line[moment]:+.1f} dB at {clock(at, story.rate)}"
     return settle(story, story.with_items({item: changed}), sources, did, made=(item,), playhead=at)
 
 
 @edit(entry("Take the level's moment away", "Shift P", item="chosen", at="playhead"))
 def take_level_point(story: Story, sources: Sources, item: int, at: int) -> Edit:
     """Take away the moment of a level line nearest to story frame `at`; with the last one goes the line."""
-    x = story.item(item)
-    m = moment_at(story, x, at)
-    now = x.settings["level"]
+    clip = story.item(item)
+    moment = moment_at(story, clip, at)
+    now = clip.settings["level"]
     if not isinstance(now, tuple):
         raise Refused("Its level is no line: there is no moment to take away.")
-    gone = min(now, key=lambda r: abs(r[0] - m))
+    gone = min(now, key=lambda r: abs(r[0] - moment))
     rest = tuple(r for r in now if r != gone)
-    changed = with_setting(x, "level", rest if rest else held(gone[1]))
+    changed = with_setting(clip, "level", rest if rest else held(gone[1]))
     return settle(
         story,
         story.with_items({item: changed}),
         sources,
-        f"{name_of(sources, x)}: a moment of its level taken away",
+        f"{name_of(sources, clip)}: a moment of its level taken away",
         made=(item,),
     )
 
@@ -159,18 +159,18 @@ def _dips(story: Story) -> Line:
 
 def _without_dip(line: Line, at: int) -> tuple[Line, Line]:
     """The line without the dip nearest to a story frame, and that dip: its moments under 0."""
-    low = [i for i, m in enumerate(line) if m[1] < 0]
+    low = [index for index, m in enumerate(line) if m[1] < 0]
     if not low:
         raise Refused("There is no peak dip: none is needed, or the story was not brought to its loudness yet.")
     i = min(low, key=lambda k: abs(line[k][0] - at))
-    a = b = i
-    while a - 1 in low:
-        a -= 1
-    while b + 1 in low:
-        b += 1
-    rest = (*line[:a], *line[b + 1 :])
-    deep = {k for k, m in enumerate(rest) if m[1] < 0}
-    return tuple(m for k, m in enumerate(rest) if deep & {k - 1, k, k + 1}), line[a : b + 1]
+    start = end = i
+    while start - 1 in low:
+        start -= 1
+    while end + 1 in low:
+        end += 1
+    rest = (*line[:start], *line[end + 1 :])
+    deep = {index for index, m in enumerate(rest) if m[1] < 0}
+    return tuple(m for index, m in enumerate(rest) if deep & {index - 1, index, index + 1}), line[start : end + 1]
 
 
 def _put_dips(story: Story, sources: Sources, line: Line, did: str, at: int) -> Edit:
@@ -199,8 +199,10 @@ def dip_here(story: Story, sources: Sources, at: int, value: int | float, was: i
         raise Refused(f"A dip is under 0 dB, down to {dips.low:g} dB.")
     line = _dips(story) if was is None else _without_dip(_dips(story), was)[0]
     own = ((at - ceil(-value / DOWN), 0.0), (at, round(float(value), 1)), (at + ceil(-value / BACK), 0.0))
-    moments = sorted({m for m, _ in (*line, *own)})
-    new = tuple((m, min(on_line(line, m) if line else 0.0, on_line(own, m))) for m in moments if m >= 0)
+    moments = sorted({moment for moment, _ in (*line, *own)})
+    new = tuple(
+        (moment, min(on_line(line, moment) if line else 0.0, on_line(own, moment))) for moment in moments if moment >= 0
+    )
     return _put_dips(story, sources, new, f"The whole dips to {value:+.1f} dB at {clock(at, story.rate)}", at)
 
 

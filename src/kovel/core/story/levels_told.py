@@ -17,14 +17,14 @@ HALF = -6.0  # dB: about half amplitude, music or natural sound under talk to st
 EXACTLY_HALF = 20 * log10(0.5)  # what the plan takes a cover's own sound by
 
 
-def begins_at(x: Item) -> float:
+def begins_at(item: Item) -> float:
     """The level in dB that a clip's own is counted from: a cover's natural sound is at half until a level is set on it."""
-    return EXACTLY_HALF if isinstance(x, Cover) and "level" not in x.settings else 0.0
+    return EXACTLY_HALF if isinstance(item, Cover) and "level" not in item.settings else 0.0
 
 
-def total_level(story: Story, sources: Sources, x: Item) -> float | Line:
+def total_level(story: Story, sources: Sources, item: Item) -> float | Line:
     """The level in dB that a clip is heard at, all scopes met: a number, or a line with moments on its recording's clock."""
-    return added([story.value(x, "level", sources), begins_at(x)])
+    return added([story.value(item, "level", sources), begins_at(item)])
 
 
 def in_decibels(value: Value) -> str:
@@ -33,13 +33,13 @@ def in_decibels(value: Value) -> str:
     return LEVEL.says(rows[0]) if len(rows) == 1 else f"{rows[0]:+.1f} to {rows[-1]:+.1f} dB"
 
 
-def total_told(story: Story, sources: Sources, x: Item) -> str:
+def total_told(story: Story, sources: Sources, item: Item) -> str:
     """The level that a clip is heard at, in as few words as can be: `-6.0 dB`, or `total -6.0 dB` where some of it is inherited."""
-    own, total = in_decibels(x.settings["level"]), in_decibels(total_level(story, sources, x))
+    own, total = in_decibels(item.settings["level"]), in_decibels(total_level(story, sources, item))
     return total if own == total else f"total {total}"
 
 
-def level_told(story: Story, sources: Sources, x: Item) -> str:
+def level_told(story: Story, sources: Sources, item: Item) -> str:
     """A clip's level in words: one number where nothing is inherited, else its own and the total, named."""
-    own, total = in_decibels(x.settings["level"]), in_decibels(total_level(story, sources, x))
+    own, total = in_decibels(item.settings["level"]), in_decibels(total_level(story, sources, item))
     return total if own == total else f"own {own}, total {total}"

@@ -20,48 +20,48 @@ def cut_at(story: Story, frame: int) -> tuple[Story, int, dict[int, tuple[int, .
     """
     if frame == story.length:
         return story, len(story.pieces), {}
-    i = story.index_at(frame)
-    k = frame - story.starts[i]
+    index = story.index_at(frame)
+    k = frame - story.starts[index]
     if k == 0:
-        return story, i, {}
-    p, n = story.pieces[i], story.next_id
+        return story, index, {}
+    piece, n = story.pieces[index], story.next_id
     pieces = (
-        *story.pieces[:i],
-        part_of(p, p.start, k),
-        replace(part_of(p, p.start + k, p.length - k), id=n),
-        *story.pieces[i + 1 :],
+        *story.pieces[:index],
+        part_of(piece, piece.start, k),
+        replace(part_of(piece, piece.start + k, piece.length - k), id=n),
+        *story.pieces[index + 1 :],
     )
-    return replace(story, pieces=pieces, next_id=n + 1), i + 1, {p.id: (p.id, n)}
+    return replace(story, pieces=pieces, next_id=n + 1), index + 1, {piece.id: (piece.id, n)}
 
 
-def part_of(p: Piece, start: int, length: int) -> Piece:
+def part_of(piece: Piece, start: int, length: int) -> Piece:
     """That part of a piece: it comes and goes as the piece does where they share an edge."""
-    own = p.settings
+    own = piece.settings
     if own:
-        own = own.without("fade_in") if start > p.start else own
-        own = own.without("fade_out") if start + length < p.end else own
-    return replace(p, start=start, length=length, settings=own)
+        own = own.without("fade_in") if start > piece.start else own
+        own = own.without("fade_out") if start + length < piece.end else own
+    return replace(piece, start=start, length=length, settings=own)
 
 
-def cut_out(story: Story, a: int, b: int) -> tuple[Story, tuple[Piece, ...], int, dict[int, tuple[int, ...]]]:
+def cut_out(story: Story, start: int, end: int) -> tuple[Story, tuple[Piece, ...], int, dict[int, tuple[int, ...]]]:
     """The story without [a, b), the removed pieces, the index where they stood, what was split."""
-    if not 0 <= a < b <= story.length:
-        if a >= b:
+    if not 0 <= start < end <= story.length:
+        if start >= end:
             raise Refused("The range is empty. Set its end after its start.")
         raise Refused("The range runs past the end of the story.")
-    mid, i, split = cut_at(story, a)
-    mid, j, split2 = cut_at(mid, b)
+    mid, i, split = cut_at(story, start)
+    mid, j, split2 = cut_at(mid, end)
     for old, ids in split2.items():  # the right part of a piece cut twice still descends from the first
-        root = next((k for k, v in split.items() if old in v), old)
+        root = next((key for key, value in split.items() if old in value), old)
         split[root] = tuple(dict.fromkeys((*split.get(root, ()), *ids)))
     return replace(mid, pieces=mid.pieces[:i] + mid.pieces[j:]), mid.pieces[i:j], i, split
 
 
 def placed(story: Story, i: int, new: Sequence[Piece]) -> Story:
     """The story with pieces put in at index i, under new ids in their order."""
-    n = story.next_id
-    rows = tuple(replace(p, id=n + k) for k, p in enumerate(new))
-    return replace(story, pieces=story.pieces[:i] + rows + story.pieces[i:], next_id=n + len(rows))
+    next_id = story.next_id
+    rows = tuple(replace(piece, id=next_id + index) for index, piece in enumerate(new))
+    return replace(story, pieces=story.pieces[:i] + rows + story.pieces[i:], next_id=next_id + len(rows))
 
 
 def without(story: Story, pieces: Sequence[Piece]) -> Story:
@@ -69,11 +69,11 @@ def without(story: Story, pieces: Sequence[Piece]) -> Story:
 
 
 def new_piece(sources: Sources, rate_story: Story, source: int, start: int, length: int, take: str) -> Piece:
-    s = check_range(sources, rate_story.rate, source, start, length)
+    this_source = check_range(sources, rate_story.rate, source, start, length)
     if take not in TAKES:
         raise Refused("Take both, picture or sound of it.")
-    if (take == "picture" and not s.picture) or (take == "sound" and not s.sound):
-        raise Refused(f"{s.name} has no {take}.")
+    if (take == "picture" and not this_source.picture) or (take == "sound" and not this_source.sound):
+        raise Refused(f"{this_source.name} has no {take}.")
     return Piece(0, source, start, length, take=take)
 
 
@@ -91,7 +91,7 @@ def put_in(
     along: frozenset[str] | None = None,
 ) -> Edit:  # fmt: skip
     """Put pieces in at `at`; `along`: the lanes that are cut there and give way (the story's own choice, if None)."""
-    wanted, by = story.along if along is None else along, sum(p.length for p in new)
+    wanted, by = story.along if along is None else along, sum(piece.length for piece in new)
     draft = opened(story, sources, at, by, wanted) if at < story.length else story
     mid, i, split = cut_at(draft, at)
     made = tuple(mid.next_id + k for k in range(len(new)))

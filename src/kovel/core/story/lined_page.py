@@ -47,16 +47,16 @@ class Block:
 Words = Callable[[int, int, int], Sequence[Word]]  # of (recording, start, length), in story frames on its clock
 
 
-def spoken(p: Piece, words: Words, start: int, length: int, rate: Rate) -> Sequence[Word]:
+def spoken(piece: Piece, words: Words, start: int, length: int, rate: Rate) -> Sequence[Word]:
     """The words heard in frames [start, start + length) of a piece's clock, in samples of that clock."""
-    if p.source is None:
+    if piece.source is None:
         return []
-    if not p.settings or (clock := p.clock).as_shot:
-        return words(p.source, start, length)
-    if p.settings["heard"] == HEARD[-1]:
+    if not piece.settings or (clock := piece.clock).as_shot:
+        return words(piece.source, start, length)
+    if piece.settings["heard"] == HEARD[-1]:
         return []
-    a, b = clock.used(start, length)
-    return clock.words(list(words(p.source, a, b - a)), rate)
+    begin, end = clock.used(start, length)
+    return clock.words(list(words(piece.source, begin, end - begin)), rate)
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,72 +85,81 @@ def lined(
     """
     lo, hi = view or (0, story.length)
     columns = _columns(story, sources)
-    number = {column: n for n, column in enumerate(columns)}
+    number = {column: index for index, column in enumerate(columns)}
     near = sorted(
-        ((a, min(b, story.length), c) for a, b, c in story.spans if b > lo and a < min(hi, story.length)), key=lambda x: x[0]
+        (
+            (start, min(end, story.length), cover)
+            for start, end, cover in story.spans
+            if end > lo and start < min(hi, story.length)
+        ),
+        key=lambda x: x[0],
     )
-    hides = {c.id for _, _, c in hiding(story, sources)}  # through the others he is seen
-    under = _run_together([(a, b) for a, b, c in near if c.id in hides and c.source in sources])
+    hides = {cover.id for _, _, cover in hiding(story, sources)}  # through the others he is seen
+    under = _run_together([(start, end) for start, end, cover in near if cover.id in hides and cover.source in sources])
     stretches: list[Stretch] = []
     blocks: list[Block] = []
     for i in range(max(0, bisect_right(story.starts, lo, 0, len(story.pieces)) - 1), len(story.pieces)):
-        p, at = story.pieces[i], story.starts[i]
+        piece, at = story.pieces[i], story.starts[i]
         if at >= hi:
             break
-        a, b = max(at, lo), min(at + p.length, hi)
-        blocks.append(_block(story, p, at, a, b, words, frames_per_row, chars))
-        s = sources.get(p.source) if p.source is not None else None
-        if s is not None:
-            out_of_sight = under if s.picture and p.take != "sound" else [(a, b)]
-            stretches += _coverage(number[_column(s)], a, b, out_of_sight)
-    lanes = max((c.lane for c in story.covers), default=1)
+        start, end = max(at, lo), min(at + piece.length, hi)
+        blocks.append(_block(story, piece, at, start, end, words, frames_per_row, chars))
+        source = sources.get(piece.source) if piece.source is not None else None
+        if source is not None:
+            out_of_sight = under if source.picture and piece.take != "sound" else [(start, end)]
+            stretches += _coverage(number[_column(source)], start, end, out_of_sight)
+    lanes = max((cover.lane for cover in story.covers), default=1)
     return LinedPage(tuple(blocks), tuple(columns.values()), tuple(stretches), tuple(near), tuple(seams(story, sources)), lanes)
 
 
-def _column(s: Source) -> str:
+def _column(source: Source) -> str:
     """What has a coverage line of its own: a camera setup."""
-    return s.setup or str(s.id)
+    return source.setup or str(source.id)
 
 
 def _columns(story: Story, sources: Sources) -> dict[str, str]:
     """The coverage lines of the whole story, in the order they begin, with the name of what began each."""
     out: dict[str, str] = {}
-    for p in story.pieces:
-        s = sources.get(p.source) if p.source is not None else None
-        if s:
-            out.setdefault(_column(s), s.name)
+    for piece in story.pieces:
+        source = sources.get(piece.source) if piece.source is not None else None
+        if source:
+            out.setdefault(_column(source), source.name)
     return out
 
 
-def _block(story: Story, p: Piece, at: int, a: int, b: int, words: Words, frames_per_row: float, chars: int) -> Block:
+def _block(story: Story, piece: Piece, at: int, begin: int, end: int, words: Words, frames_per_row: float, chars: int) -> Block:
     """A piece with the words of its story frames [a, b) set in lines."""
-    start, length = p.start + a - at, b - a
-    said = words_in(spoken(p, words, start, length, story.rate), story.rate, start, length) if p.source and length > 0 else []
-    rows = max(1, int(p.length / frames_per_row + 0.3))  # a last row may hang over by a quarter
-    set_in = lines(said, start=p.start, length=p.length, frames_per_row=frames_per_row, rows=rows, chars=chars)
-    return Block(p, at, tuple(set_in), next((w.speaker for _, w in said if w.speaker), ""))
+    start, length = piece.start + begin - at, end - begin
+    said = (
+        words_in(spoken(piece, words, start, length, story.rate), story.rate, start, length)
+        if piece.source and length > 0
+        else []
+    )
+    rows = max(1, int(piece.length / frames_per_row + 0.3))  # a last row may hang over by a quarter
+    set_in = lines(said, start=piece.start, length=piece.length, frames_per_row=frames_per_row, rows=rows, chars=chars)
+    return Block(piece, at, tuple(set_in), next((word.speaker for _, word in said if word.speaker), ""))
 
 
 def _run_together(spans: Sequence[tuple[int, int]]) -> list[tuple[int, int]]:
     """Spans in order of where they begin as runs that do not touch."""
     out: list[tuple[int, int]] = []
-    for a, b in spans:
-        if out and a <= out[-1][1]:
-            out[-1] = (out[-1][0], max(out[-1][1], b))
+    for start, end in spans:
+        if out and start <= out[-1][1]:
+            out[-1] = (out[-1][0], max(out[-1][1], end))
         else:
-            out.append((a, b))
+            out.append((start, end))
     return out
 
 
-def _coverage(column: int, a: int, b: int, under: Sequence[tuple[int, int]]) -> Iterator[Stretch]:
+def _coverage(column: int, start: int, end: int, under: Sequence[tuple[int, int]]) -> Iterator[Stretch]:
     """Story frames [a, b) of a coverage line: wavy where they are `under` a cover (runs apart, in order), else straight."""
-    t = a
-    for x, y in under[bisect_right(under, a, key=lambda run: run[1]) :]:
-        if x >= b:
+    t = start
+    for x, y in under[bisect_right(under, start, key=lambda run: run[1]) :]:
+        if x >= end:
             break
         if x > t:
             yield Stretch(column, t, x, True)
-        yield Stretch(column, max(x, t), min(y, b), False)
-        t = min(y, b)
-    if t < b:
-        yield Stretch(column, t, b, True)
+        yield Stretch(column, max(x, t), min(y, end), False)
+        t = min(y, end)
+    if t < end:
+        yield Stretch(column, t, end, True)

@@ -20,34 +20,34 @@ from kovel.core.time.timecode import running
 )
 def set_heading(story: Story, sources: Sources, piece: int, heading: str, target: int = 0) -> Edit:
     """Begin a section at a piece, or change its heading and target length; an empty heading takes it away."""
-    i = story.index_of(piece)
+    index = story.index_of(piece)
     text = " ".join(heading.split())[:120]
     if target < 0:
         raise Refused("A target length cannot be negative.")
-    old = next((s for s in story.sections if s.piece == piece), None)
-    rest = tuple(s for s in story.sections if s.piece != piece)
+    old = next((section for section in story.sections if section.piece == piece), None)
+    rest = tuple(section for section in story.sections if section.piece != piece)
     if not text:
         if old is None:
             raise Refused("There is no heading here. Type one.")
         return settle(
-            story, replace(story, sections=rest), sources, f"Heading “{old.heading}” taken away", playhead=story.starts[i]
+            story, replace(story, sections=rest), sources, f"Heading “{old.heading}” taken away", playhead=story.starts[index]
         )
     new = Section(old.id if old else story.next_id, piece, text, target)
     if new == old:
         raise Refused("The heading says that already.")
     draft = replace(story, sections=(*rest, new), next_id=max(story.next_id, new.id + 1))
     # a report without an id: a heading is nothing one chooses
-    return settle(story, draft, sources, f"Heading “{text}”", playhead=story.starts[i])
+    return settle(story, draft, sources, f"Heading “{text}”", playhead=story.starts[index])
 
 
 def sections(story: Story) -> list[tuple[Section | None, int, int]]:
     """Each section with its first and its last story frame; None for what stands before the first heading."""
-    at = sorted((story.starts[story.index_of(s.piece)], s) for s in story.sections)
+    at = sorted((story.starts[story.index_of(section.piece)], section) for section in story.sections)
     out: list[tuple[Section | None, int, int]] = []
     if story.length and (not at or at[0][0] > 0):
         out.append((None, 0, at[0][0] if at else story.length))
-    for k, (a, s) in enumerate(at):
-        out.append((s, a, at[k + 1][0] if k + 1 < len(at) else story.length))
+    for index, (a, section) in enumerate(at):
+        out.append((section, a, at[index + 1][0] if index + 1 < len(at) else story.length))
     return out
 
 
@@ -69,8 +69,8 @@ def set_target(story: Story, sources: Sources, length: int) -> Edit:
 )
 def set_group(story: Story, sources: Sources, ids: list[int], on: bool = True) -> Edit:
     """Pieces, or sounds, as one group that moves together; or no longer."""
-    pieces = [p for p in story.pieces if p.id in ids]
-    sounds = [s for s in story.sounds if s.id in ids]
+    pieces = [piece for piece in story.pieces if piece.id in ids]
+    sounds = [sound for sound in story.sounds if sound.id in ids]
     if len(pieces) + len(sounds) < len(set(ids)) or not ids:
         raise Refused("Choose pieces or sounds that are in the story.")
     if pieces and sounds:
@@ -84,8 +84,8 @@ def set_group(story: Story, sources: Sources, ids: list[int], on: bool = True) -
     n = story.next_id if on else 0
     new = replace(
         story,
-        pieces=tuple(replace(p, group=n) if p.id in ids else p for p in story.pieces),
-        sounds=tuple(replace(s, group=n) if s.id in ids else s for s in story.sounds),
+        pieces=tuple(replace(piece, group=n) if piece.id in ids else piece for piece in story.pieces),
+        sounds=tuple(replace(sound, group=n) if sound.id in ids else sound for sound in story.sounds),
         next_id=story.next_id + (1 if on else 0),
     )
     if not on and new.pieces == story.pieces and new.sounds == story.sounds:
@@ -109,7 +109,7 @@ def set_as_one(story: Story, sources: Sources, piece: int, on: bool = True) -> E
 
 def lanes(story: Story) -> list[str]:
     """What can be muted or soloed."""
-    return [DIALOGUE, *(lane_key(n) for n in range(1, 1 + max((c.lane for c in story.covers), default=1))), *SOUNDS]
+    return [DIALOGUE, *(lane_key(n) for n in range(1, 1 + max((cover.lane for cover in story.covers), default=1))), *SOUNDS]
 
 
 @edit(

@@ -192,7 +192,7 @@ class Cover:
     @property
     def as_shot(self) -> bool:
         """Whether it is seen at the speed it was shot at, forwards."""
-        return not self.settings or not any(n in self.settings for n in PACE)
+        return not self.settings or not any(name in self.settings for name in PACE)
 
     @property
     def clock(self) -> Clock:
@@ -338,9 +338,9 @@ class Story:
     def starts(self) -> tuple[int, ...]:
         """Story frame at which each piece begins, and at the end the length of the whole."""
         out, t = [], 0
-        for p in self.pieces:
+        for piece in self.pieces:
             out.append(t)
-            t += p.length
+            t += piece.length
         return (*out, t)
 
     @property
@@ -349,7 +349,7 @@ class Story:
 
     @cached_property
     def _index(self) -> dict[int, int]:
-        return {p.id: i for i, p in enumerate(self.pieces)}
+        return {piece.id: index for index, piece in enumerate(self.pieces)}
 
     def index_of(self, piece: int) -> int:
         try:
@@ -376,11 +376,11 @@ class Story:
             return tether.moment
         i = self._index.get(tether.piece)
         if i is None:
-            c = self._by_id.get(tether.piece)
-            if c is None or not c.start <= tether.moment < c.start + c.length:
+            cover = self._by_id.get(tether.piece)
+            if cover is None or not cover.start <= tether.moment < cover.start + cover.length:
                 return None
-            at = self.at_of(c.tether)
-            return None if at is None else at + tether.moment - c.start
+            at = self.at_of(cover.tether)
+            return None if at is None else at + tether.moment - cover.start
         if not self.pieces[i].holds(tether.moment):
             return None
         return self.starts[i] + tether.moment - self.pieces[i].start
@@ -388,17 +388,17 @@ class Story:
     @cached_property
     def _by_id(self) -> dict[int, Cover]:
         """Covers in place, by id."""
-        return {c.id: c for c in self.covers}
+        return {cover.id: cover for cover in self.covers}
 
-    def tie_like(self, x: Sound, frame: int) -> Tether:
+    def tie_like(self, sound: Sound, frame: int) -> Tether:
         """A tether at a story frame of the kind that a sound has: to the clock, to the cover it is tied to as far as that
         reaches, else to the word there."""
-        if x.tether.piece == 0:
+        if sound.tether.piece == 0:
             return Tether(0, frame)
-        c = self._by_id.get(x.tether.piece)
-        begin = self.at_of(c.tether) if c else None
-        if c and begin is not None and begin <= frame < begin + c.length:
-            return Tether(c.id, c.start + frame - begin)
+        cover = self._by_id.get(sound.tether.piece)
+        begin = self.at_of(cover.tether) if cover else None
+        if cover and begin is not None and begin <= frame < begin + cover.length:
+            return Tether(cover.id, cover.start + frame - begin)
         return self.tether_at(frame)
 
     def at(self, laid: Cover | Sound) -> int:
@@ -409,9 +409,9 @@ class Story:
         return at
 
     def tether_at(self, frame: int) -> Tether:
-        i = self.index_at(frame)
-        p = self.pieces[i]
-        return Tether(p.id, p.start + frame - self.starts[i])
+        index = self.index_at(frame)
+        piece = self.pieces[index]
+        return Tether(piece.id, piece.start + frame - self.starts[index])
 
     def item(self, item: int) -> Item:
         """The piece, cover or sound of that id."""
@@ -419,30 +419,37 @@ class Story:
         if i is not None:
             return self.pieces[i]
         rows: tuple[Item, ...] = (*self.covers, *self.loose, *self.sounds, *self.loose_sounds)
-        for x in rows:
-            if x.id == item:
-                return x
+        for clip in rows:
+            if clip.id == item:
+                return clip
         raise Refused("That is no longer in the story.")
 
     @cached_property
     def _wide(self) -> dict[str, Values]:
         """What the wider scopes say of the things in them: a group that is seen as one picture keeps how it is seen to itself."""
-        return {k: Values(tuple(r for r in v.rows if r[0] not in OF_ONE)) if v["as_one"] else v for k, v in self.settings}
+        return {
+            name: Values(tuple(row for row in values.rows if row[0] not in OF_ONE)) if values["as_one"] else values
+            for name, values in self.settings
+        }
 
     def scopes(self, item: Item, sources: Sources) -> tuple[Values, ...]:
         """Where settings of an item may stand, from wide to near: its recording, the story, its recording in this story, its group,
         itself."""
-        s = sources.get(item.source) if item.source is not None else None
+        source = sources.get(item.source) if item.source is not None else None
         wide = self._wide
         if not wide:
-            return (s.settings if s else NONE, NONE, NONE, NONE, item.settings)
+            return (source.settings if source else NONE, NONE, NONE, NONE, item.settings)
         _, whole, recording, group, _ = scope_keys(item)
-        return (s.settings if s else NONE, *(wide.get(k, NONE) for k in (whole, recording, group)), item.settings)
+        return (
+            source.settings if source else NONE,
+            *(wide.get(name, NONE) for name in (whole, recording, group)),
+            item.settings,
+        )
 
     def value(self, item: Item, name: str, sources: Sources) -> Any:
         """What holds for an item, all scopes met."""
-        s = sources.get(item.source) if item.source is not None else None
-        if not self.settings and (s is None or not s.settings):
+        source = sources.get(item.source) if item.source is not None else None
+        if not self.settings and (source is None or not source.settings):
             return item.settings[name] if item.settings else SETTINGS[name].default
         return met(name, self.scopes(item, sources))
 
@@ -453,37 +460,41 @@ class Story:
 
     def reading(self, sources: Sources) -> Callable[[Item, str], Any]:
         """`value` for many items at once: at its quickest where nothing is set at a wider scope."""
-        wide = {n for v in (*self._wide.values(), *(s.settings for s in sources.values() if s.settings)) for n in v}
+        wide = {
+            name
+            for values in (*self._wide.values(), *(source.settings for source in sources.values() if source.settings))
+            for name in values
+        }
         if wide:
             own = replace(self, settings=()).reading({})
             return lambda item, name: self.value(item, name, sources) if name in wide else own(item, name)
-        default = {name: s.default for name, s in SETTINGS.items()}
+        default = {name: setting.default for name, setting in SETTINGS.items()}
         return lambda item, name: item.settings[name] if item.settings.rows else default[name]
 
     def with_items(self, rows: Mapping[int, Item]) -> Story:
         """The story with these in place of those of their ids; loose ones stay as they are."""
         return replace(
             self,
-            pieces=tuple(rows.get(p.id, p) for p in self.pieces),  # type: ignore[misc]
-            covers=tuple(rows.get(c.id, c) for c in self.covers),  # type: ignore[misc]
-            sounds=tuple(rows.get(x.id, x) for x in self.sounds),  # type: ignore[misc]
+            pieces=tuple(rows.get(piece.id, piece) for piece in self.pieces),  # type: ignore[misc]
+            covers=tuple(rows.get(cover.id, cover) for cover in self.covers),  # type: ignore[misc]
+            sounds=tuple(rows.get(sound.id, sound) for sound in self.sounds),  # type: ignore[misc]
         )
 
     def cover(self, cover: int) -> Cover:
-        for c in (*self.covers, *self.loose):
-            if c.id == cover:
-                return c
+        for this_cover in (*self.covers, *self.loose):
+            if this_cover.id == cover:
+                return this_cover
         raise Refused("That cover is no longer in the story.")
 
     def sound(self, sound: int) -> Sound:
-        for x in (*self.sounds, *self.loose_sounds):
-            if x.id == sound:
-                return x
+        for this_sound in (*self.sounds, *self.loose_sounds):
+            if this_sound.id == sound:
+                return this_sound
         raise Refused("That sound is no longer in the story.")
 
     @cached_property
     def _transitions(self) -> dict[tuple[int, int], Transition]:
-        return {(j.left, j.right): j for j in self.transitions}
+        return {(transition.left, transition.right): transition for transition in self.transitions}
 
     def transition(self, i: int) -> Transition:
         """How the piece at index i begins: 0 is the story's beginning, len(pieces) its end."""
@@ -494,11 +505,11 @@ class Story:
     @cached_property
     def shifts(self) -> dict[int, int]:
         """By piece: what a moment of it is ahead of its story frame. 0, the story's own clock, is none."""
-        out = {p.id: t - p.start for t, p in zip(self.starts, self.pieces, strict=False)}
+        out = {piece.id: start - piece.start for start, piece in zip(self.starts, self.pieces, strict=False)}
         out[0] = 0
-        for c in self.covers:
-            if c.tether.piece in out:
-                out[c.id] = out[c.tether.piece] + c.tether.moment - c.start
+        for cover in self.covers:
+            if cover.tether.piece in out:
+                out[cover.id] = out[cover.tether.piece] + cover.tether.moment - cover.start
         return out
 
     @cached_property
@@ -506,9 +517,9 @@ class Story:
         """(start, end, cover) in story frames of every cover in place; the end may lie past the story's."""
         shifts = self.shifts
         out = []
-        for c in self.covers:
-            at = shifts[c.tether.piece] + c.tether.moment
-            out.append((at, at + c.length, c))
+        for cover in self.covers:
+            at = shifts[cover.tether.piece] + cover.tether.moment
+            out.append((at, at + cover.length, cover))
         return tuple(out)
 
 

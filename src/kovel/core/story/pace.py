@@ -35,28 +35,28 @@ from kovel.core.time.timecode import stamp as clock
 
 def _running(story: Story, sources: Sources, item: int) -> Piece | Cover:
     """A piece, or a cover in place, that has a speed; `Refused` for what has none."""
-    x = story.item(item)
-    if isinstance(x, Piece):
+    clip = story.item(item)
+    if isinstance(clip, Piece):
         refuse_locked(story, DIALOGUE)
-    elif isinstance(x, Cover):
-        story.at(x)
-        refuse_locked(story, lane_key(x.lane))
+    elif isinstance(clip, Cover):
+        story.at(clip)
+        refuse_locked(story, lane_key(clip.lane))
     else:
         raise Refused("Pieces and covers have a speed. Music is brought to a length in the Sound room.")
-    what = "A title" if x.source == TITLE else "A card" if x.source is None else "A still"
-    if x.source in (None, TITLE) or source_of(sources, x.source or 0).frames is None:
+    what = "A title" if clip.source == TITLE else "A card" if clip.source is None else "A still"
+    if clip.source in (None, TITLE) or source_of(sources, clip.source or 0).frames is None:
         raise Refused(f"{what} has no speed.")
-    if isinstance(x, Piece) and x.clock.held is not None:
+    if isinstance(clip, Piece) and clip.clock.held is not None:
         raise Refused("It holds a frame, which has no speed: trim it to another length.")
-    return x
+    return clip
 
 
-def _begin(story: Story, x: Piece | Cover, *within: int) -> int:
+def _begin(story: Story, clip: Piece | Cover, *within: int) -> int:
     """Story frame at which it begins; `Refused` where one of these story frames lies outside of it."""
-    begin = story.starts[story.index_of(x.id)] if isinstance(x, Piece) else story.at(x)
-    if not all(begin <= at < begin + x.length for at in within):
+    begin = story.starts[story.index_of(clip.id)] if isinstance(clip, Piece) else story.at(clip)
+    if not all(begin <= at < begin + clip.length for at in within):
         raise Refused(
-            f"That lies outside of it: it is seen from {clock(begin, story.rate)} to {clock(begin + x.length, story.rate)}."
+            f"That lies outside of it: it is seen from {clock(begin, story.rate)} to {clock(begin + clip.length, story.rate)}."
         )
     return begin
 
@@ -70,11 +70,11 @@ def _percent(percent: int | float | None) -> float:
 
 def _put(story: Story, sources: Sources, new: Cover, did: str, *more: Cover) -> Edit:
     new = voiced(story, sources, new)
-    covers = (*(new if x.id == new.id else x for x in story.covers), *more)
+    covers = (*(new if cover.id == new.id else cover for cover in story.covers), *more)
     draft = replace(story, covers=covers, next_id=story.next_id + len(more))
-    made = tuple(c.id for c in (new, *more))
+    made = tuple(cover.id for cover in (new, *more))
     out, report = settle(story, draft, sources, did, made=made, playhead=story.at(new))
-    return out, report.with_notes(dict.fromkeys(n for c in (new, *more) for n in told_of_pace(story, sources, c)))
+    return out, report.with_notes(dict.fromkeys(name for cover in (new, *more) for name in told_of_pace(story, sources, cover)))
 
 
 @edit(
@@ -107,24 +107,28 @@ def set_speed(story: Story, sources: Sources, item: int, percent: int | float, k
 
     400 % makes a quarter of the length (common practice).
     """
-    c = _running(story, sources, item)
+    cover = _running(story, sources, item)
     percent = _percent(percent)
-    if isinstance(c, Piece):
-        new = on_clock(c, paced(c, ((floor(extent(c)[0]), round(percent, 3)),)), _keeps(keep))
-        return put(story, sources, c, new, f"at {percent:g} %")
+    if isinstance(cover, Piece):
+        new = on_clock(cover, paced(cover, ((floor(extent(cover)[0]), round(percent, 3)),)), _keeps(keep))
+        return put(story, sources, cover, new, f"at {percent:g} %")
     speed = Fraction(percent).limit_denominator(1000) / 100
-    plain, length = _plain(c), c.length if _keeps(keep) == "place" else max(1, round(c.used / speed))
-    span = max(1, round(c.length * speed)) if keep == "place" else c.used
+    plain, length = _plain(cover), cover.length if _keeps(keep) == "place" else max(1, round(cover.used / speed))
+    span = max(1, round(cover.length * speed)) if keep == "place" else cover.used
     return _spanned(
-        story, sources, c, with_setting(replace(plain, length=length), "span", 0 if span == length else span), f"{percent:g} %"
+        story,
+        sources,
+        cover,
+        with_setting(replace(plain, length=length), "span", 0 if span == length else span),
+        f"{percent:g} %",
     )
 
 
-def _spanned(story: Story, sources: Sources, c: Cover, new: Cover, at: str) -> Edit:
-    if new == c:
+def _spanned(story: Story, sources: Sources, cover: Cover, new: Cover, at: str) -> Edit:
+    if new == cover:
         raise Refused("It runs at that speed already.")
-    check_range(sources, story.rate, c.source, c.start, new.used)
-    return _put(story, sources, new, f"{name_of(sources, c)} at {at}{_now_long(c, new)}")
+    check_range(sources, story.rate, cover.source, cover.start, new.used)
+    return _put(story, sources, new, f"{name_of(sources, cover)} at {at}{_now_long(cover, new)}")
 
 
 @edit(
@@ -136,16 +140,16 @@ def fill_length(story: Story, sources: Sources, item: int, length: int) -> Edit:
 
     shot    [0 1 2 3 4 5 6 7)        4 frames:  [0 2 4 6)
     """
-    c = _running(story, sources, item)
-    if isinstance(c, Piece):
-        lo, hi = extent(c)
+    cover = _running(story, sources, item)
+    if isinstance(cover, Piece):
+        lo, hi = extent(cover)
         check_speed(length, max(1, round(hi - lo)))
         percent = round(100 * float((hi - lo) / length), 3)
-        new = on_clock(c, paced(c, ((floor(lo), percent),)), "shot", length)
-        return put(story, sources, c, new, f"at {percent:.3g} %")
-    check_speed(length, c.used)
-    new_cover = with_setting(replace(_plain(c), length=length), "span", 0 if c.used == length else c.used)
-    return _spanned(story, sources, c, new_cover, f"{100 * c.used / length:.3g} %")
+        new = on_clock(cover, paced(cover, ((floor(lo), percent),)), "shot", length)
+        return put(story, sources, cover, new, f"at {percent:.3g} %")
+    check_speed(length, cover.used)
+    new_cover = with_setting(replace(_plain(cover), length=length), "span", 0 if cover.used == length else cover.used)
+    return _spanned(story, sources, cover, new_cover, f"{100 * cover.used / length:.3g} %")
 
 
 @edit(
@@ -159,16 +163,18 @@ def run_backwards(story: Story, sources: Sources, items: int | list[int], backwa
     new, notes, did = story, [], ""
     ids = [items] if isinstance(items, int) else list(dict.fromkeys(items))
     for i in ids:
-        x = _running(new, sources, i)
-        if bool(x.settings["backwards"]) == backwards:
+        clip = _running(new, sources, i)
+        if bool(clip.settings["backwards"]) == backwards:
             continue
         direction = "backwards" if backwards else "forwards again"
-        if isinstance(x, Piece):
-            turned = on_clock(x, x.settings.with_value("backwards", backwards), "shot")
-            new, report = put(new, sources, x, turned, direction)
+        if isinstance(clip, Piece):
+            turned = on_clock(clip, clip.settings.with_value("backwards", backwards), "shot")
+            new, report = put(new, sources, clip, turned, direction)
         else:
-            new, report = _put(new, sources, with_setting(x, "backwards", backwards), f"{name_of(sources, x)} {direction}")
-        notes += [n for n in report.notes if n not in notes]
+            new, report = _put(
+                new, sources, with_setting(clip, "backwards", backwards), f"{name_of(sources, clip)} {direction}"
+            )
+        notes += [note for note in report.notes if note not in notes]
         did = did or report.did
     if not did:
         raise Refused(
@@ -182,9 +188,9 @@ def run_backwards(story: Story, sources: Sources, items: int | list[int], backwa
     return new, replace(report, did=many, notes=tuple(notes))
 
 
-def _plain(c: Cover) -> Cover:
+def _plain(cover: Cover) -> Cover:
     """At the speed it was shot at, forwards or backwards as it runs."""
-    return with_setting(unpaced(c), "backwards", c.settings["backwards"])
+    return with_setting(unpaced(cover), "backwards", cover.settings["backwards"])
 
 
 def _keeps(keep: Keep) -> Keep:
@@ -193,8 +199,8 @@ def _keeps(keep: Keep) -> Keep:
     return keep
 
 
-def _now_long(c: Cover, new: Cover) -> str:
-    return f", now {frames_in_words(new.length)}" if new.length != c.length else ""
+def _now_long(cover: Cover, new: Cover) -> str:
+    return f", now {frames_in_words(new.length)}" if new.length != cover.length else ""
 
 
 @edit(
@@ -232,31 +238,33 @@ def ramp_here(story: Story, sources: Sources, item: int, at: int, percent: int |
 
     speed %    100 ____/‾‾ 400         the moment stays on its frame of the shot, whatever is trimmed
     """
-    c = _running(story, sources, item)
-    k = at - _begin(story, c, at)
-    moment = c.moment(k) if isinstance(c, Piece) else floor(c.shown(k))
-    line = dict(c.settings["speed"])
+    clip = _running(story, sources, item)
+    k = at - _begin(story, clip, at)
+    moment = clip.moment(k) if isinstance(clip, Piece) else floor(clip.shown(k))
+    line = dict(clip.settings["speed"])
     if percent is None:
         near = min(line, key=lambda m: abs(m - moment), default=None)
         if near is None:
             raise Refused("It has no ramp there.")
         del line[near]
     else:
-        first = c.moment(0) if isinstance(c, Piece) else c.end - 1 if c.settings["backwards"] else c.start
-        now = float(c.clock.speed) if isinstance(c, Piece) else c.used / c.length
-        if len(line) == 1 and isinstance(c, Piece):  # a plain speed
+        first = clip.moment(0) if isinstance(clip, Piece) else clip.end - 1 if clip.settings["backwards"] else clip.start
+        now = float(clip.clock.speed) if isinstance(clip, Piece) else clip.used / clip.length
+        if len(line) == 1 and isinstance(clip, Piece):  # a plain speed
             line = {first: next(iter(line.values()))}
         elif not line and moment != first:
             line[first] = round(100 * now, 1)
         line[moment] = float(percent)
-    new, report = set_ramp(story, sources, item, [[m, v] for m, v in sorted(line.items())], c.settings["steps"], keep)
+    new, report = set_ramp(
+        story, sources, item, [[moment, value] for moment, value in sorted(line.items())], clip.settings["steps"], keep
+    )
     return new, replace(report, playhead=_seen_at(new, new.item(item), moment))
 
 
-def _seen_at(story: Story, x: Item, moment: int) -> int:
+def _seen_at(story: Story, item: Item, moment: int) -> int:
     """The story frame at which a moment of a piece or a cover is seen; its first or last frame, if that lies outside."""
-    begin = story.starts[story.index_of(x.id)] if isinstance(x, Piece) else story.at(x)
-    return begin + min(max(round(frames_to(x, moment)), 0), x.length - 1)
+    begin = story.starts[story.index_of(item.id)] if isinstance(item, Piece) else story.at(item)
+    return begin + min(max(round(frames_to(item, moment)), 0), item.length - 1)
 
 
 @edit(
@@ -290,16 +298,16 @@ def ramp_over(story: Story, sources: Sources, item: int, speeds: str, keep: Keep
 
     speed %    400 ‾‾\\____ 100        from its first frame to its last
     """
-    c = _running(story, sources, item)
+    clip = _running(story, sources, item)
     found = fullmatch(r"\s*([\d.,]+)\s*%?\s*(?:to|>|-|–)\s*([\d.,]+)\s*%?\s*", speeds)
     if not found:
         raise Refused("A ramp is typed as two speeds, such as “400 to 100”.")
-    begin, end = (_typed_percent(x) for x in found.groups())
+    begin, end = (_typed_percent(group) for group in found.groups())
     if begin == end:
         raise Refused("Both speeds are the same: set its speed instead.")
-    first, last = (floor(c.moment(k) if isinstance(c, Piece) else c.shown(k)) for k in (0, c.length - 1))
+    first, last = (floor(clip.moment(k) if isinstance(clip, Piece) else clip.shown(k)) for k in (0, clip.length - 1))
     if first == last:
-        raise Refused(f"{begun(name_of(sources, c))} shows one frame of the shot: it cannot get faster or slower.")
+        raise Refused(f"{begun(name_of(sources, clip))} shows one frame of the shot: it cannot get faster or slower.")
     rows = sorted(((first, begin), (last, end)))
     return set_ramp(story, sources, item, [list(row) for row in rows], False, keep)
 
@@ -327,11 +335,15 @@ def set_ramp(
     Its length follows (`keep` "shot": what it shows of the shot stays), or its place is kept and it shows more or less. An
     empty line takes the ramp out.
     """
-    c = _running(story, sources, item)
+    cover = _running(story, sources, item)
     if any(len(r) != 2 or not isfinite(r[0]) for r in line or ()):
         raise Refused("A ramp is moments of the shot, each with its speed in percent.")
-    rows = [[int(m), v] for m, v in line] if line is not None else [list(m) for m in c.settings["speed"]]
-    if line is None and len(rows) < 1 + isinstance(c, Piece):
+    rows = (
+        [[int(moment), value] for moment, value in line]
+        if line is not None
+        else [list(setting) for setting in cover.settings["speed"]]
+    )
+    if line is None and len(rows) < 1 + isinstance(cover, Piece):
         raise Refused("It has no ramp: give one of its moments a speed first.")
     if not rows:
         return set_speed(story, sources, item, 100, keep)
@@ -339,26 +351,26 @@ def set_ramp(
     if speed is None:
         raise Refused(f"A ramp is moments of the shot, in order, each with {SETTINGS['speed'].between}.")
     assert isinstance(speed, tuple)
-    steps = bool(c.settings["steps"] if steps is None else steps)
-    if isinstance(c, Piece):
-        return put(story, sources, c, on_clock(c, paced(c, speed, steps), _keeps(keep)), f"ramped {_speeds(speed)}")
-    new = with_setting(with_setting(_plain(c), "speed", speed), "steps", steps)
+    steps = bool(cover.settings["steps"] if steps is None else steps)
+    if isinstance(cover, Piece):
+        return put(story, sources, cover, on_clock(cover, paced(cover, speed, steps), _keeps(keep)), f"ramped {_speeds(speed)}")
+    new = with_setting(with_setting(_plain(cover), "speed", speed), "steps", steps)
     if len(speed) == 1 and speed[0][1] == 100:
-        new = _plain(c)
+        new = _plain(cover)
     elif _keeps(keep) == "shot":
-        new = replace(new, length=max(1, round(ramp_of(speed, not steps).between(c.start, c.end))))
-    if new == c:
+        new = replace(new, length=max(1, round(ramp_of(speed, not steps).between(cover.start, cover.end))))
+    if new == cover:
         raise Refused("It runs like that already.")
-    room = source_of(sources, c.source).length(story.rate)
-    if room is not None and new.end > room and new.end > c.end:
+    room = source_of(sources, cover.source).length(story.rate)
+    if room is not None and new.end > room and new.end > cover.end:
         raise Refused(
             f"The ramp runs out of the shot: {frames_in_words(new.end - room)} more would be needed. Make it shorter, or slower."
         )
-    return _put(story, sources, new, f"{name_of(sources, c)} ramped {_speeds(speed)}{_now_long(c, new)}")
+    return _put(story, sources, new, f"{name_of(sources, cover)} ramped {_speeds(speed)}{_now_long(cover, new)}")
 
 
 def _speeds(line: Line) -> str:
-    shown = [f"{v:g}" for _, v in (line if len(line) <= 4 else (*line[:2], *line[-1:]))]
+    shown = [f"{value:g}" for _, value in (line if len(line) <= 4 else (*line[:2], *line[-1:]))]
     return f"{'from ' if len(shown) > 1 else 'to '}{' to '.join(shown)} %"
 
 
@@ -389,27 +401,27 @@ def hold_frame(story: Story, sources: Sources, item: int, at: int, length: int) 
     piece   [0 1 2 3 4 5)      held at 3 for 5:    [0 1 2)[3 3 3 3 3)[3 4 5)
     cover   [0 1 2 3 4 5)      held at 3 for 5:    [0 1 2)[3 3 3 3 3)
     """
-    c = _running(story, sources, item)
-    k = at - _begin(story, c, at)
+    clip = _running(story, sources, item)
+    k = at - _begin(story, clip, at)
     if not 0 < length <= 100_000:
         raise Refused("Say for how long the frame is held.")
-    said = f"{name_of(sources, c)}: the frame at {clock(at, story.rate)} held for {frames_in_words(length)}"
-    if isinstance(c, Piece):
-        new, report = put_in(story, sources, at, [clock_held(c, c.moment(k), length)], said, stay=True)
+    said = f"{name_of(sources, clip)}: the frame at {clock(at, story.rate)} held for {frames_in_words(length)}"
+    if isinstance(clip, Piece):
+        new, report = put_in(story, sources, at, [clock_held(clip, clip.moment(k), length)], said, stay=True)
         return new, report.with_notes(told_of_sound(new, sources, new.piece(report.made[0])))
-    held = with_setting(replace(_unramped(c), start=floor(c.shown(k)), length=length), "span", 1 if length > 1 else 0)
+    held = with_setting(replace(_unramped(clip), start=floor(clip.shown(k)), length=length), "span", 1 if length > 1 else 0)
     held = replace(
         held, settings=held.settings.without("appear").without("backwards") if k else held.settings.without("backwards")
     )
     if not k:
         return _put(story, sources, held, said)
-    left = part_of(c, 0, k)
+    left = part_of(clip, 0, k)
     left = replace(left, settings=left.settings.without("leave"))
     return _put(story, sources, left, said, replace(held, id=story.next_id, tether=story.tether_at(at)))
 
 
-def _unramped(c: Cover) -> Cover:
-    return replace(c, settings=c.settings.without("speed").without("steps"))
+def _unramped(cover: Cover) -> Cover:
+    return replace(cover, settings=cover.settings.without("speed").without("steps"))
 
 
 @edit(
@@ -423,35 +435,35 @@ def land_on(story: Story, sources: Sources, item: int, at: int, until: int) -> E
     cover    [......x.....)           x at the beat:  [.........x..)
     beat                ^                                       ^
     """
-    c = _running(story, sources, item)
-    begin = _begin(story, c)
-    if not begin < at < begin + c.length or not begin < until < begin + c.length:
+    cover = _running(story, sources, item)
+    begin = _begin(story, cover)
+    if not begin < at < begin + cover.length or not begin < until < begin + cover.length:
         raise Refused("Both the frame and where it lands must lie inside of it, after its first frame.")
-    if c.settings["backwards"]:
+    if cover.settings["backwards"]:
         raise Refused("It runs backwards: let it run forwards first.")
     lands = f"lands at {clock(until, story.rate)}"
-    if isinstance(c, Piece):
-        moment = c.moment(at - begin)
-        if moment == c.moment(0):
+    if isinstance(cover, Piece):
+        moment = cover.moment(at - begin)
+        if moment == cover.moment(0):
             raise Refused("That is the first frame of the shot: trim the piece instead.")
-        if moment == c.moment(until - begin):
+        if moment == cover.moment(until - begin):
             raise Refused("It lands there already.")
-        return put(story, sources, c, landed(c, moment, until - begin), lands)
-    moment, k = floor(c.shown(at - begin)) - c.start, until - begin  # in frames of the shot, and of the story
+        return put(story, sources, cover, landed(cover, moment, until - begin), lands)
+    moment, k = floor(cover.shown(at - begin)) - cover.start, until - begin  # in frames of the shot, and of the story
     if moment < 1:
         raise Refused("That is the first frame of the shot: move the cover instead.")
-    if ramp := c.ramp:
-        new = with_setting(c, "speed", landing(ramp, c.start, c.start + moment, k).line)
+    if ramp := cover.ramp:
+        new = with_setting(cover, "speed", landing(ramp, cover.start, cover.start + moment, k).line)
         if SETTINGS["speed"].as_kept(new.settings["speed"]) is None:
             raise Refused("That would run at less than 10 or more than 1000 % somewhere.")
-        if new == c:
+        if new == cover:
             raise Refused("It lands there already.")
-        check_range(sources, story.rate, c.source, c.start, new.used)
-        return _put(story, sources, new, f"{name_of(sources, c)} {lands}")
-    span = -(-moment * c.length // k)  # the least of which k frames show that moment
-    if span == c.used:
+        check_range(sources, story.rate, cover.source, cover.start, new.used)
+        return _put(story, sources, new, f"{name_of(sources, cover)} {lands}")
+    span = -(-moment * cover.length // k)  # the least of which k frames show that moment
+    if span == cover.used:
         raise Refused("It lands there already.")
-    check_speed(c.length, span)
-    check_range(sources, story.rate, c.source, c.start, span)
-    new = with_setting(c, "span", 0 if span == c.length else span)
-    return _put(story, sources, new, f"{name_of(sources, c)} {lands}, at {round(100 * span / c.length)} %")
+    check_speed(cover.length, span)
+    check_range(sources, story.rate, cover.source, cover.start, span)
+    new = with_setting(cover, "span", 0 if span == cover.length else span)
+    return _put(story, sources, new, f"{name_of(sources, cover)} {lands}, at {round(100 * span / cover.length)} %")

@@ -16,34 +16,34 @@ from kovel.core.time.timecode import stamp as clock
 Clip = dict[str, list[list[Any]]]
 
 
-def copied(story: Story, a: int, b: int) -> Clip:
+def copied(story: Story, start: int, end: int) -> Clip:
     """The pieces of [a, b), and the covers and sounds that begin in it, as plain rows."""
-    mid, pieces, _, split = cut_out(story, a, b)
+    mid, pieces, _, split = cut_out(story, start, end)
     whole = replace(mid, pieces=pieces)
     now: dict[int, tuple[int, ...]] = split
-    shots = {c.id for c in story.covers}
+    shots = {cover.id for cover in story.covers}
 
     def rows(laid: Any, row: Any) -> list[list[Any]]:
         out = []
         for c in laid:
             for pid in now.get(c.tether.piece, (c.tether.piece,)):
-                t = Tether(pid, c.tether.moment)
-                if pid and whole.at_of(t) is not None and pid not in shots:
-                    out.append(row(replace(c, tether=t)))
+                tether = Tether(pid, c.tether.moment)
+                if pid and whole.at_of(tether) is not None and pid not in shots:
+                    out.append(row(replace(c, tether=tether)))
                     break
         return out
 
     return {
-        "pieces": [piece_row(p) for p in pieces],
+        "pieces": [piece_row(piece) for piece in pieces],
         "covers": rows(story.covers, cover_row),
-        "sounds": [*rows(story.sounds, sound_row), *_tied(story, a, b)],
+        "sounds": [*rows(story.sounds, sound_row), *_tied(story, start, end)],
     }
 
 
-def _tied(story: Story, a: int, b: int) -> list[list[Any]]:
+def _tied(story: Story, start: int, end: int) -> list[list[Any]]:
     """Sounds tied to covers that begin in [a, b)."""
-    shots = {c.id for c in story.covers if a <= story.at(c) < b}
-    return [sound_row(x) for x in story.sounds if x.tether.piece in shots]
+    shots = {cover.id for cover in story.covers if start <= story.at(cover) < end}
+    return [sound_row(sound) for sound in story.sounds if sound.tether.piece in shots]
 
 
 @edit(entry("Paste", "Ctrl V", also="duplicate", at="playhead", clip="copied"))
@@ -60,31 +60,31 @@ def paste(story: Story, sources: Sources, at: int, clip: Clip) -> Edit:
         raise Refused("There is nothing to paste. Copy a stretch first.")
     if not 0 <= at <= story.length:
         raise Refused("The playhead is past the end of the story.")
-    for p in pieces:
-        if p.source is not None:
-            a, b = p.used
-            check_range(sources, story.rate, p.source, a, b - a)
+    for piece in pieces:
+        if piece.source is not None:
+            start, end = piece.used
+            check_range(sources, story.rate, piece.source, start, end - start)
     laid: list[Laid] = [*covers, *sounds]
     for c in laid:
         check_range(sources, story.rate, c.source, c.start, c.end - c.start)
     mid, i, split = cut_at(story, at)
     first = mid.next_id
-    ids = {p.id: first + k for k, p in enumerate(pieces)}
-    new = placed(mid, i, [replace(p, group=0) for p in pieces])
-    n = new.next_id
+    ids = {piece.id: first + index for index, piece in enumerate(pieces)}
+    new = placed(mid, i, [replace(piece, group=0) for piece in pieces])
+    next_id = new.next_id
     made_covers = [
-        replace(c, id=n + k, tether=Tether(ids[c.tether.piece], c.tether.moment))
-        for k, c in enumerate(covers)
-        if c.tether.piece in ids
+        replace(cover, id=next_id + index, tether=Tether(ids[cover.tether.piece], cover.tether.moment))
+        for index, cover in enumerate(covers)
+        if cover.tether.piece in ids
     ]
-    ids |= {c.id: n + k for k, c in enumerate(covers)}  # sounds may be tied to them
-    n += len(covers)
+    ids |= {cover.id: next_id + index for index, cover in enumerate(covers)}  # sounds may be tied to them
+    next_id += len(covers)
     made_sounds = [
-        replace(s, id=n + k, group=0, tether=Tether(ids[s.tether.piece], s.tether.moment))
-        for k, s in enumerate(sounds)
-        if s.tether.piece in ids
+        replace(sound, id=next_id + index, group=0, tether=Tether(ids[sound.tether.piece], sound.tether.moment))
+        for index, sound in enumerate(sounds)
+        if sound.tether.piece in ids
     ]
-    new = replace(new, covers=(*new.covers, *made_covers), sounds=(*new.sounds, *made_sounds), next_id=n + len(sounds))
-    total = sum(p.length for p in pieces)
+    new = replace(new, covers=(*new.covers, *made_covers), sounds=(*new.sounds, *made_sounds), next_id=next_id + len(sounds))
+    total = sum(piece.length for piece in pieces)
     did = f"Pasted {frames_in_words(total)} at {clock(at, story.rate)}"
-    return settle(story, new, sources, did, split=split, made=tuple(ids[p.id] for p in pieces), playhead=at + total)
+    return settle(story, new, sources, did, split=split, made=tuple(ids[piece.id] for piece in pieces), playhead=at + total)

@@ -45,9 +45,9 @@ class Splice:
         return Splice(self.index, self.new, self.old)
 
 
-def piece_row(p: Piece) -> list[Any]:
-    card = p.card and [p.card.colour, p.card.text]
-    return [p.id, p.source, p.start, p.length, card, p.take, p.group, p.settings.to_json()]
+def piece_row(piece: Piece) -> list[Any]:
+    card = piece.card and [piece.card.colour, piece.card.text]
+    return [piece.id, piece.source, piece.start, piece.length, card, piece.take, piece.group, piece.settings.to_json()]
 
 
 def piece_from(r: list[Any]) -> Piece:
@@ -58,8 +58,17 @@ def piece_from(r: list[Any]) -> Piece:
     return Piece(r[0], r[1], r[2], r[3], Card(*card) if card else None, take, group, NONE.with_value("zoom", zoom))
 
 
-def cover_row(c: Cover) -> list[Any]:
-    return [c.id, c.source, c.start, c.length, c.tether.piece, c.tether.moment, c.lane, c.settings.to_json()]
+def cover_row(cover: Cover) -> list[Any]:
+    return [
+        cover.id,
+        cover.source,
+        cover.start,
+        cover.length,
+        cover.tether.piece,
+        cover.tether.moment,
+        cover.lane,
+        cover.settings.to_json(),
+    ]
 
 
 def cover_from(r: list[Any]) -> Cover:
@@ -71,18 +80,18 @@ def cover_from(r: list[Any]) -> Cover:
     return Cover(r[0], r[1], r[2], r[3], Tether(r[4], r[5]), r[6], own)
 
 
-def sound_row(s: Sound) -> list[Any]:
+def sound_row(sound: Sound) -> list[Any]:
     return [
-        s.id,
-        s.source,
-        s.start,
-        s.length,
-        s.tether.piece,
-        s.tether.moment,
-        s.lane,
-        s.kind,
-        s.group,
-        s.settings.to_json(),
+        sound.id,
+        sound.source,
+        sound.start,
+        sound.length,
+        sound.tether.piece,
+        sound.tether.moment,
+        sound.lane,
+        sound.kind,
+        sound.group,
+        sound.settings.to_json(),
     ]
 
 
@@ -95,12 +104,12 @@ def sound_from(r: list[Any]) -> Sound:
     return Sound(*first, group, NONE.with_value("level", level / 10).with_value("fade_in", rise).with_value("fade_out", fall))
 
 
-def transition_row(j: Transition) -> list[Any]:
-    return [j.left, j.right, j.split, j.blend, j.length, j.cross]
+def transition_row(transition: Transition) -> list[Any]:
+    return [transition.left, transition.right, transition.split, transition.blend, transition.length, transition.cross]
 
 
-def section_row(s: Section) -> list[Any]:
-    return [s.id, s.piece, s.heading, s.target]
+def section_row(section: Section) -> list[Any]:
+    return [section.id, section.piece, section.heading, section.target]
 
 
 # Every part of a story that is a row of things: how one is written and read.
@@ -119,13 +128,13 @@ VALUES = ("settings",)  # of the story and of its groups
 
 
 def values_json(rows: Iterable[tuple[str, Values]]) -> dict[str, Any]:
-    return {scope: v.to_json() for scope, v in rows}
+    return {scope: values.to_json() for scope, values in rows}
 
 
-def rescoped(d: dict[str, Any], recording: Callable[[int], int | None]) -> dict[str, Any]:
+def rescoped(stored: dict[str, Any], recording: Callable[[int], int | None]) -> dict[str, Any]:
     """The same where recordings have other numbers; what was set on one that is not there any more is left out."""
     out = {}
-    for scope, values in d.items():
+    for scope, values in stored.items():
         kind, _, number = scope.partition(" ")
         now = recording(int(number)) if kind == "recording" else 0
         if now is not None:
@@ -133,13 +142,13 @@ def rescoped(d: dict[str, Any], recording: Callable[[int], int | None]) -> dict[
     return out
 
 
-def values_from(d: dict[str, Any]) -> tuple[tuple[str, Values], ...]:
-    return tuple(sorted((scope, Values.from_json(v)) for scope, v in d.items()))
+def values_from(stored: dict[str, Any]) -> tuple[tuple[str, Values], ...]:
+    return tuple(sorted((scope, Values.from_json(value)) for scope, value in stored.items()))
 
 
-def renamed(d: dict[str, Any]) -> dict[str, Any]:
+def renamed(stored: dict[str, Any]) -> dict[str, Any]:
     """The parts of a story or a patch under their present names, also of one kept while transitions were called joins."""
-    return {**d, "transitions": d["joins"]} if "joins" in d else d
+    return {**stored, "transitions": stored["joins"]} if "joins" in stored else stored
 
 
 @dataclass(frozen=True)
@@ -150,54 +159,70 @@ class Patch:
     values: dict[str, tuple[Any, Any]]
 
     @staticmethod
-    def between(a: Story, b: Story) -> Patch:
-        rows = {k: Splice.between(getattr(a, k), getattr(b, k)) for k in ROWS if getattr(a, k) != getattr(b, k)}
-        values = {k: (getattr(a, k), getattr(b, k)) for k in (*SETS, *NUMBERS, *VALUES) if getattr(a, k) != getattr(b, k)}
+    def between(first_story: Story, second_story: Story) -> Patch:
+        rows = {
+            table: Splice.between(getattr(first_story, table), getattr(second_story, table))
+            for table in ROWS
+            if getattr(first_story, table) != getattr(second_story, table)
+        }
+        values = {
+            name: (getattr(first_story, name), getattr(second_story, name))
+            for name in (*SETS, *NUMBERS, *VALUES)
+            if getattr(first_story, name) != getattr(second_story, name)
+        }
         return Patch(rows, values)
 
     def inverse(self) -> Patch:
-        return Patch({k: s.inverse() for k, s in self.rows.items()}, {k: v[::-1] for k, v in self.values.items()})
+        return Patch(
+            {name: splice.inverse() for name, splice in self.rows.items()},
+            {name: value[::-1] for name, value in self.values.items()},
+        )
 
-    def apply(self, s: Story) -> Story:
-        changed: dict[str, Any] = {k: x.apply(getattr(s, k)) for k, x in self.rows.items()}
-        changed |= {k: v[1] for k, v in self.values.items()}
-        return replace(s, **changed)
+    def apply(self, story: Story) -> Story:
+        changed: dict[str, Any] = {name: splice.apply(getattr(story, name)) for name, splice in self.rows.items()}
+        changed |= {name: value[1] for name, value in self.values.items()}
+        return replace(story, **changed)
 
     def to_json(self) -> dict[str, Any]:
-        rows = {k: [s.index, [ROWS[k][0](x) for x in s.old], [ROWS[k][0](x) for x in s.new]] for k, s in self.rows.items()}
-        plain = {k: [sorted(x) for x in v] for k, v in self.values.items() if k in SETS}
-        plain |= {k: list(v) for k, v in self.values.items() if k in NUMBERS}
-        return rows | plain | {k: [values_json(x) for x in v] for k, v in self.values.items() if k in VALUES}
+        rows = {
+            name: [splice.index, [ROWS[name][0](x) for x in splice.old], [ROWS[name][0](x) for x in splice.new]]
+            for name, splice in self.rows.items()
+        }
+        plain = {name: [sorted(x) for x in value] for name, value in self.values.items() if name in SETS}
+        plain |= {name: list(value) for name, value in self.values.items() if name in NUMBERS}
+        return rows | plain | {name: [values_json(x) for x in value] for name, value in self.values.items() if name in VALUES}
 
     @staticmethod
-    def from_json(d: dict[str, Any]) -> Patch:
-        d = renamed(d)
+    def from_json(stored: dict[str, Any]) -> Patch:
+        stored = renamed(stored)
 
-        def splice(k: str, row: list[Any]) -> Splice:
-            return Splice(row[0], tuple(ROWS[k][1](r) for r in row[1]), tuple(ROWS[k][1](r) for r in row[2]))
+        def splice(name: str, row: list[Any]) -> Splice:
+            return Splice(row[0], tuple(ROWS[name][1](r) for r in row[1]), tuple(ROWS[name][1](r) for r in row[2]))
 
         return Patch(
-            {k: splice(k, d[k]) for k in ROWS if k in d},
-            {k: (frozenset(d[k][0]), frozenset(d[k][1])) for k in SETS if k in d}
-            | {k: (d[k][0], d[k][1]) for k in NUMBERS if k in d}
-            | {k: (values_from(d[k][0]), values_from(d[k][1])) for k in VALUES if k in d},
+            {table: splice(table, stored[table]) for table in ROWS if table in stored},
+            {name: (frozenset(stored[name][0]), frozenset(stored[name][1])) for name in SETS if name in stored}
+            | {name: (stored[name][0], stored[name][1]) for name in NUMBERS if name in stored}
+            | {name: (values_from(stored[name][0]), values_from(stored[name][1])) for name in VALUES if name in stored},
         )
 
 
-def story_to_json(s: Story) -> dict[str, Any]:
+def story_to_json(story: Story) -> dict[str, Any]:
     """The whole story as plain values; `story_from_json` gives an equal one back."""
     return {
-        "rate": [s.rate.num, s.rate.den],
-        **{k: [row(x) for x in getattr(s, k)] for k, (row, _) in ROWS.items()},
-        **{k: sorted(getattr(s, k)) for k in SETS},
-        **{k: getattr(s, k) for k in NUMBERS},
-        **{k: values_json(getattr(s, k)) for k in VALUES},
+        "rate": [story.rate.num, story.rate.den],
+        **{name: [row(x) for x in getattr(story, name)] for name, (row, _) in ROWS.items()},
+        **{name: sorted(getattr(story, name)) for name in SETS},
+        **{name: getattr(story, name) for name in NUMBERS},
+        **{name: values_json(getattr(story, name)) for name in VALUES},
     }
 
 
-def story_from_json(d: dict[str, Any]) -> Story:
-    d = renamed(d)
-    parts: dict[str, Any] = {k: tuple(make(r) for r in d.get(k, ())) for k, (_, make) in ROWS.items()}
-    parts |= {k: frozenset(d.get(k, ())) for k in SETS} | {k: d[k] for k in NUMBERS if k in d}
-    parts |= {k: values_from(d.get(k, {})) for k in VALUES}
-    return Story(Rate(*d["rate"]), **parts)
+def story_from_json(stored: dict[str, Any]) -> Story:
+    stored = renamed(stored)
+    parts: dict[str, Any] = {name: tuple(make(r) for r in stored.get(name, ())) for name, (_, make) in ROWS.items()}
+    parts |= {name: frozenset(stored.get(name, ())) for name in SETS} | {
+        name: stored[name] for name in NUMBERS if name in stored
+    }
+    parts |= {name: values_from(stored.get(name, {})) for name in VALUES}
+    return Story(Rate(*stored["rate"]), **parts)

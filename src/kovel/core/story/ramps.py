@@ -24,9 +24,9 @@ FINE = 64  # bits behind the point of a root that is no fraction
 def root(x: Fraction) -> Fraction:
     """The square root: exact where it is a fraction, else to 2^-FINE below."""
     n, d = x.numerator, x.denominator
-    a, b = isqrt(n), isqrt(d)
-    if a * a == n and b * b == d:
-        return Fraction(a, b)
+    start, end = isqrt(n), isqrt(d)
+    if start * start == n and end * end == d:
+        return Fraction(start, end)
     return Fraction(isqrt(n * d << 2 * FINE), d << FINE)
 
 
@@ -39,19 +39,19 @@ class Ramp:
 
     @cached_property
     def moments(self) -> tuple[int, ...]:
-        return tuple(m for m, _ in self.line)
+        return tuple(moment for moment, _ in self.line)
 
     @cached_property
     def speeds(self) -> tuple[Fraction, ...]:
-        return tuple(Fraction(round(v * 1000), 100_000) for _, v in self.line)
+        return tuple(Fraction(round(value * 1000), 100_000) for _, value in self.line)
 
     @cached_property
     def times(self) -> tuple[Fraction, ...]:
         """Story frames from the first moment to each."""
         out = [Fraction(0)]
         rows = zip(pairwise(self.moments), pairwise(self.speeds), strict=True)
-        for (a, b), (v, w) in rows:
-            out.append(out[-1] + (2 * (b - a) / (v + w) if self.soft else (b - a) / v))
+        for (start, end), (v, w) in rows:
+            out.append(out[-1] + (2 * (end - start) / (v + w) if self.soft else (end - start) / v))
         return tuple(out)
 
     def time(self, moment: int | Fraction) -> Fraction:
@@ -118,7 +118,7 @@ def landing(ramp: Ramp, start: int, moment: int, frames: int) -> Ramp:
     scaled = ramp
     for nudge in range(200):  # speeds are kept to a thousandth of a percent: the nearest that shows exactly that frame there
         tried = factor * (1 + Fraction(nudge, 100_000))
-        scaled = Ramp(tuple((m, round(v * float(tried), 3)) for m, v in ramp.line), ramp.soft)
+        scaled = Ramp(tuple((moment, round(value * float(tried), 3)) for moment, value in ramp.line), ramp.soft)
         if floor(scaled.later(start, frames)) >= moment:
             break
     return scaled

@@ -22,15 +22,15 @@ from kovel.core.story.settling import settle
 Keep = Literal["shot", "place"] | str
 
 
-def extent(p: Piece) -> tuple[Fraction, Fraction]:
+def extent(piece: Piece) -> tuple[Fraction, Fraction]:
     """The moments of the recording between which a piece runs, forwards or backwards."""
-    a, b = sorted(Fraction(p.clock.passing(x)) for x in (p.start, p.end))
-    return a, b
+    start, end = sorted(Fraction(piece.clock.passing(x)) for x in (piece.start, piece.end))
+    return start, end
 
 
-def paced(p: Piece, speed: Line = (), steps: bool = False) -> Values:
+def paced(piece: Piece, speed: Line = (), steps: bool = False) -> Values:
     """A piece's settings with another speed, in the direction that it runs in; one moment at 100 % is as it was shot."""
-    own = p.settings
+    own = piece.settings
     for n in ("speed", "steps", "held"):
         own = own.without(n)
     if speed in ((), ((speed[0][0] if speed else 0, 100.0),)):
@@ -38,66 +38,68 @@ def paced(p: Piece, speed: Line = (), steps: bool = False) -> Values:
     return own.with_value("speed", speed).with_value("steps", steps and len(speed) > 1)
 
 
-def on_clock(p: Piece, own: Values, keep: Keep, length: int | None = None) -> Piece:
+def on_clock(piece: Piece, own: Values, keep: Keep, length: int | None = None) -> Piece:
     """The piece with settings that give it another clock. `keep` "shot": it shows what it showed, and its length follows, or
     is `length`; "place": it stays as long as it is."""
-    clock, (lo, hi) = clock_in(own), extent(p)
-    a, b = sorted(Fraction(clock.when(m)) for m in (lo, hi))
+    clock, (lo, hi) = clock_in(own), extent(piece)
+    start, end = sorted(Fraction(clock.when(m)) for m in (lo, hi))
     if length is None:
-        length = p.length if keep == "place" else max(1, floor(b - a + Fraction(1, 2)))
-    return replace(p, start=floor(a + Fraction(1, 2)), length=length, settings=own)
+        length = piece.length if keep == "place" else max(1, floor(end - start + Fraction(1, 2)))
+    return replace(piece, start=floor(start + Fraction(1, 2)), length=length, settings=own)
 
 
-def put(story: Story, sources: Sources, p: Piece, new: Piece, did: str) -> Edit:
+def put(story: Story, sources: Sources, piece: Piece, new: Piece, did: str) -> Edit:
     """The story with a piece on its new clock; `Refused` where its recording has not as much."""
-    if new == p:
+    if new == piece:
         raise Refused("It runs like that already.")
-    s, clock = source_of(sources, p.source or 0), new.clock
-    ends = reach(s, story.rate, clock)
+    source, clock = source_of(sources, piece.source or 0), new.clock
+    ends = reach(source, story.rate, clock)
     if ends:
         over = max(ends[0] - new.start, new.end - ends[1])
         if over > 1 or (over == 1 and new.length == 1):
             raise Refused(
-                f"That runs out of {s.name}: {frames_in_words(over)} more would be needed. Let its length follow, or make it slower."
+                f"That runs out of {source.name}: {frames_in_words(over)} more would be needed. Let its length follow, or make it slower."
             )
         start = max(ends[0], new.start)  # a frame that only rounding asks for
         new = replace(new, start=start, length=min(new.end, ends[1]) - start)
-    i = story.index_of(p.id)
+    index = story.index_of(piece.id)
 
-    def moved(x: Laid) -> Laid:
-        if x.tether.piece != p.id or not p.holds(x.tether.moment):
-            return x
-        at = floor(clock.when(p.clock.passing(x.tether.moment)) + Fraction(1, 2))
-        if new.length < p.length or clock.backwards:  # the last of its words may share a frame with the one before
+    def moved(laid: Laid) -> Laid:
+        if laid.tether.piece != piece.id or not piece.holds(laid.tether.moment):
+            return laid
+        at = floor(clock.when(piece.clock.passing(laid.tether.moment)) + Fraction(1, 2))
+        if new.length < piece.length or clock.backwards:  # the last of its words may share a frame with the one before
             at = min(max(at, new.start), new.end - 1)
-        return replace(x, tether=Tether(p.id, at))
+        return replace(laid, tether=Tether(piece.id, at))
 
     draft = replace(
-        story, pieces=(*story.pieces[:i], new, *story.pieces[i + 1 :]), covers=tuple(moved(c) for c in story.covers),  # type: ignore[misc]
-        sounds=tuple(moved(x) for x in story.sounds),  # type: ignore[misc]
+        story, pieces=(*story.pieces[:index], new, *story.pieces[index + 1 :]), covers=tuple(moved(cover) for cover in story.covers),  # type: ignore[misc]
+        sounds=tuple(moved(sound) for sound in story.sounds),  # type: ignore[misc]
     )  # fmt: skip
-    said = f", now {frames_in_words(new.length)}" if new.length != p.length else ""
-    out, report = settle(story, draft, sources, f"{name_of(sources, p)} {did}{said}", made=(p.id,), playhead=story.starts[i])
+    said = f", now {frames_in_words(new.length)}" if new.length != piece.length else ""
+    out, report = settle(
+        story, draft, sources, f"{name_of(sources, piece)} {did}{said}", made=(piece.id,), playhead=story.starts[index]
+    )
     return out, report.with_notes(told_of_pace(out, sources, new))
 
 
-def landed(p: Piece, moment: int, frames: int) -> Piece:
+def landed(piece: Piece, moment: int, frames: int) -> Piece:
     """The piece with its course faster or slower, so that a moment is first seen so many frames after it begins."""
-    lo, clock = extent(p)[0], p.clock
+    lo, clock = extent(piece)[0], piece.clock
     line: Line = clock.ramp.line if clock.ramp else ((floor(lo), 100 * float(clock.speed)),)
-    now = clock.when(moment) - p.start
+    now = clock.when(moment) - piece.start
     for nudge in range(1_000):  # the nearest, to a thousandth of a percent, that shows exactly that frame there
         factor = Fraction(now) / frames * (1 + Fraction(nudge, 100_000))
-        speed = tuple((m, round(float(v * factor), 3)) for m, v in line)
-        new = on_clock(p, paced(p, speed, p.settings["steps"]), "place")
+        speed = tuple((moment, round(float(value * factor), 3)) for moment, value in line)
+        new = on_clock(piece, paced(piece, speed, piece.settings["steps"]), "place")
         if new.moment(frames) >= moment:
             break
-    if new.moment(frames) != moment or any(not 10 <= v <= 1000 for _, v in speed):
+    if new.moment(frames) != moment or any(not 10 <= value <= 1000 for _, value in speed):
         raise Refused("That would run at less than 10 or more than 1000 % somewhere.")
     return new
 
 
-def clock_held(p: Piece, moment: int, length: int) -> Piece:
+def clock_held(piece: Piece, moment: int, length: int) -> Piece:
     """A piece that holds one moment of another one's recording for so long."""
-    own = paced(p).without("backwards").without("fade_in").without("fade_out")
-    return replace(p, id=0, start=moment, length=length, settings=own.with_value("held", moment), group=0)
+    own = paced(piece).without("backwards").without("fade_in").without("fade_out")
+    return replace(piece, id=0, start=moment, length=length, settings=own.with_value("held", moment), group=0)

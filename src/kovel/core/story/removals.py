@@ -21,42 +21,42 @@ def take_out(story: Story, sources: Sources, cuts: list[list[int]]) -> Edit:
     | A ~~ A | B ~~~ B |   take out ~   ->   | A | A | B | B |
     """
     refuse_locked(story, DIALOGUE)
-    if not cuts or any(len(c) != 2 for c in cuts):
+    if not cuts or any(len(cut) != 2 for cut in cuts):
         raise Refused(
             "There is nothing to take out: each stretch is its first frame and its end."
             if cuts
             else "There is nothing to take out."
         )
-    edges = sorted((a, b) for a, b in cuts)
-    if any(a >= b for a, b in edges) or edges[0][0] < 0 or edges[-1][1] > story.length:
+    edges = sorted((start, end) for start, end in cuts)
+    if any(start >= end for start, end in edges) or edges[0][0] < 0 or edges[-1][1] > story.length:
         raise Refused("A stretch to take out is empty, or lies outside the story.")
     if any(b > a for (_, b), (a, _) in pairwise(edges)):
         raise Refused("Two stretches to take out overlap.")
     draft = story
-    for a, b in reversed(edges):  # from the end, so that what is still to come lies where it lay
-        draft = closed(draft, sources, a, b, story.along)
+    for start, until in reversed(edges):  # from the end, so that what is still to come lies where it lay
+        draft = closed(draft, sources, start, until, story.along)
     pieces: list[Piece] = []
     parts: dict[int, tuple[int, ...]] = {}
     n, k = draft.next_id, 0
-    for at, p in zip(story.starts, story.pieces, strict=False):
-        end, t, first = at + p.length, at, True
+    for at, piece in zip(story.starts, story.pieces, strict=False):
+        end, t, first = at + piece.length, at, True
         ids = []
         while k > 0 and edges[k - 1][1] > at:
             k -= 1
         stays = []
         while k < len(edges) and edges[k][0] < end:
-            a, b = max(edges[k][0], at), min(edges[k][1], end)
-            stays.append((t, a))
-            t = max(t, b)
+            start, until = max(edges[k][0], at), min(edges[k][1], end)
+            stays.append((t, start))
+            t = max(t, until)
             k += 1
-        for a, b in (*stays, (t, end)):
-            if b > a:
-                pieces.append(replace(part_of(p, p.start + a - at, b - a), id=p.id if first else n))
+        for start, until in (*stays, (t, end)):
+            if until > start:
+                pieces.append(replace(part_of(piece, piece.start + start - at, until - start), id=piece.id if first else n))
                 ids.append(pieces[-1].id)
                 n, first = n + (not first), False
-        if ids != [p.id]:
-            parts[p.id] = tuple(ids)
-    total = sum(b - a for a, b in edges)
+        if ids != [piece.id]:
+            parts[piece.id] = tuple(ids)
+    total = sum(end - start for start, end in edges)
     did = f"Took out {len(edges)} stretch{'es' if len(edges) != 1 else ''}, {frames_in_words(total)}"
     new = replace(draft, pieces=tuple(pieces), next_id=n)
     out, report = settle(story, new, sources, did, split=parts, playhead=edges[0][0])
@@ -66,9 +66,9 @@ def take_out(story: Story, sources: Sources, cuts: list[list[int]]) -> Edit:
 def taken_out(story: Story, sources: Sources) -> list[tuple[int, Piece, int]]:
     """Where something of one recording was taken out between two pieces: (story frame, the piece before, frames gone)."""
     return [
-        (story.starts[i + 1], p, q.start - p.end)
-        for i, (p, q) in enumerate(pairwise(story.pieces))
-        if p.source is not None and p.source == q.source and p.clock == q.clock and q.start > p.end
+        (story.starts[index + 1], piece, other.start - piece.end)
+        for index, (piece, other) in enumerate(pairwise(story.pieces))
+        if piece.source is not None and piece.source == other.source and piece.clock == other.clock and other.start > piece.end
     ]
 
 
@@ -79,19 +79,40 @@ def open_again(story: Story, sources: Sources, piece: int) -> Edit:
     | A1 |A2 |   with .. between them in the recording   ->   | A1 .. A2 |
     """
     refuse_locked(story, DIALOGUE)
-    i = story.index_of(piece)
-    if i + 1 >= len(story.pieces):
+    index = story.index_of(piece)
+    if index + 1 >= len(story.pieces):
         raise Refused("There is no piece after this one.")
-    p, q = story.pieces[i], story.pieces[i + 1]
-    if p.source is None or p.source != q.source or p.clock != q.clock or q.start < p.end or p.clock.held is not None:
+    first_piece, second_piece = story.pieces[index], story.pieces[index + 1]
+    if (
+        first_piece.source is None
+        or first_piece.source != second_piece.source
+        or first_piece.clock != second_piece.clock
+        or second_piece.start < first_piece.end
+        or first_piece.clock.held is not None
+    ):
         raise Refused("Nothing was taken out here: the two pieces do not follow each other in one recording.")
-    whole = replace(p, length=q.end - p.start)
-    gap = q.start - p.end
+    whole = replace(first_piece, length=second_piece.end - first_piece.start)
+    gap = second_piece.start - first_piece.end
     did = f"{frames_in_words(gap)} put back" if gap else "Joined through"
-    new = without(story, [*story.pieces[:i], whole, *story.pieces[i + 2 :]])
+    new = without(story, [*story.pieces[:index], whole, *story.pieces[index + 2 :]])
     # what is set between the two is what is closed, so it goes without a word
-    new = replace(new, transitions=tuple(j for j in story.transitions if (j.left, j.right) != (p.id, q.id)))
-    return settle(story, new, sources, did, split={q.id: (p.id,), p.id: (p.id,)}, made=(p.id,), playhead=story.starts[i + 1])
+    new = replace(
+        new,
+        transitions=tuple(
+            transition
+            for transition in story.transitions
+            if (transition.left, transition.right) != (first_piece.id, second_piece.id)
+        ),
+    )
+    return settle(
+        story,
+        new,
+        sources,
+        did,
+        split={second_piece.id: (first_piece.id,), first_piece.id: (first_piece.id,)},
+        made=(first_piece.id,),
+        playhead=story.starts[index + 1],
+    )
 
 
 @edit(
@@ -112,22 +133,22 @@ def take_only(story: Story, sources: Sources, a: int, b: int, what: str) -> Edit
     mid, i, split = cut_at(story, a)
     mid, j, split2 = cut_at(mid, b)
     for old, ids in split2.items():
-        root = next((k for k, v in split.items() if old in v), old)
+        root = next((key for key, value in split.items() if old in value), old)
         split[root] = tuple(dict.fromkeys((*split.get(root, ()), *ids)))
     rest = "sound" if what == "picture" else "picture"
     rows, n = list(mid.pieces), mid.next_id
     for k in range(i, j):
-        p = rows[k]
-        s = sources.get(p.source) if p.source is not None else None
-        has = s is not None and (s.picture if what == "picture" else s.sound) and p.take in ("both", what)
-        if s is None or not has:
+        piece = rows[k]
+        source = sources.get(piece.source) if piece.source is not None else None
+        has = source is not None and (source.picture if what == "picture" else source.sound) and piece.take in ("both", what)
+        if source is None or not has:
             continue
-        other = (s.sound if what == "picture" else s.picture) and p.take == "both"
-        rows[k] = replace(p, take=rest) if other else Piece(n, None, 0, p.length)  # nothing of it is left: a space
+        other = (source.sound if what == "picture" else source.picture) and piece.take == "both"
+        rows[k] = replace(piece, take=rest) if other else Piece(n, None, 0, piece.length)  # nothing of it is left: a space
         n += not other
     if rows == list(mid.pieces):
         raise Refused(f"There is no {what} of the dialogue's own in that range.")
-    made = tuple(p.id for p in rows[i:j])
+    made = tuple(piece.id for piece in rows[i:j])
     did = f"The {what} of {frames_in_words(b - a)} taken out at {clock(a, story.rate)}"
     return settle(story, replace(mid, pieces=tuple(rows), next_id=n), sources, did, split=split, made=made, playhead=a)
 
@@ -163,8 +184,8 @@ def extract(story: Story, sources: Sources, a: int, b: int) -> Edit:
 @edit()
 def remove(story: Story, sources: Sources, piece: int) -> Edit:
     """Extract one whole piece."""
-    i = story.index_of(piece)
-    return extract(story, sources, story.starts[i], story.starts[i + 1])
+    index = story.index_of(piece)
+    return extract(story, sources, story.starts[index], story.starts[index + 1])
 
 
 @edit(
@@ -174,11 +195,11 @@ def remove(story: Story, sources: Sources, piece: int) -> Edit:
 def close_space(story: Story, sources: Sources, piece: int | None = None) -> Edit:
     """Take out one space, or (None) all of them. Whatever lies above or below stays with its words."""
     refuse_locked(story, DIALOGUE)
-    empty = [p.id for p in story.pieces if p.source is None and p.card is None]
+    empty = [piece.id for piece in story.pieces if piece.source is None and piece.card is None]
     gone = set(empty) if piece is None else {piece} & set(empty)
     if not gone:
         raise Refused("There is no space in the story." if piece is None else "That piece is no space.")
     at = story.starts[min(story.index_of(i) for i in gone)]
-    new = without(story, [p for p in story.pieces if p.id not in gone])
+    new = without(story, [piece for piece in story.pieces if piece.id not in gone])
     did = "Closed a space" if len(gone) == 1 else f"Closed {len(gone)} spaces"
     return settle(story, new, sources, did, playhead=at)

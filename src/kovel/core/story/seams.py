@@ -36,23 +36,25 @@ class Seam(NamedTuple):
     @property
     def key(self) -> tuple[int, int, int]:
         """What makes it the same jump before and after an edit: the source frames that meet."""
-        a, b = self.left, self.right
+        first_piece, second_piece = self.left, self.right
         return (
-            a.source or 0,
-            floor(a.clock.moment(a.end) + Fraction(1, 2)) if a.settings else a.end,
-            b.moment(0) if b.settings else b.start,
+            first_piece.source or 0,
+            floor(first_piece.clock.moment(first_piece.end) + Fraction(1, 2)) if first_piece.settings else first_piece.end,
+            second_piece.moment(0) if second_piece.settings else second_piece.start,
         )
 
     @property
     def ends(self) -> tuple[int, int]:
         """Where in their recordings the two meet: the moment after the last one seen, and the first one that is."""
-        a, b = self.left, self.right
-        return (a.moment(a.length - 1) + 1 if a.settings else a.end), (b.moment(0) if b.settings else b.start)
+        first_piece, second_piece = self.left, self.right
+        return (first_piece.moment(first_piece.length - 1) + 1 if first_piece.settings else first_piece.end), (
+            second_piece.moment(0) if second_piece.settings else second_piece.start
+        )
 
 
 def seams(story: Story, sources: Sources) -> list[Seam]:
     """Every seam of the dialogue line, in order. Remembered with the story, which never changes."""
-    key = tuple((i, s.setup, s.settings) for i, s in sources.items())
+    key = tuple((key, source.setup, source.settings) for key, source in sources.items())
     memo: dict[object, list[Seam]] = story.__dict__.setdefault("_seams", {})
     if key not in memo:
         memo[key] = _seams(story, sources)
@@ -61,55 +63,64 @@ def seams(story: Story, sources: Sources) -> list[Seam]:
 
 def _seams(story: Story, sources: Sources) -> list[Seam]:
     starts = story.starts
-    everywhere = any("zoom" in v for v in (*dict(story.settings).values(), *(s.settings for s in sources.values())))
+    everywhere = any(
+        "zoom" in values for values in (*dict(story.settings).values(), *(source.settings for source in sources.values()))
+    )
     over = hiding(story, sources)
     spans = sorted(r[:2] for r in over)
-    begins = {a: c.source for a, _, c in over}
-    ends = {b: c.source for _, b, c in over}
-    setup = {i: _of(i, sources) for i in {p.source for p in story.pieces} if i is not None}
-    framed = story.pieces if everywhere else [p for p in story.pieces if p.settings]
+    begins = {a: cover.source for a, _, cover in over}
+    ends = {b: cover.source for _, b, cover in over}
+    setup = {i: _of(i, sources) for i in {piece.source for piece in story.pieces} if i is not None}
+    framed = story.pieces if everywhere else [piece for piece in story.pieces if piece.settings]
     zooms = {
-        p.id: (story.value_at(p, "zoom", sources, p.moment(0)), story.value_at(p, "zoom", sources, p.moment(p.length - 1)))
-        for p in framed
+        piece.id: (
+            story.value_at(piece, "zoom", sources, piece.moment(0)),
+            story.value_at(piece, "zoom", sources, piece.moment(piece.length - 1)),
+        )
+        for piece in framed
     }
     out: list[Seam] = []
     i = reach = 0
-    for n, (a, b) in enumerate(pairwise(story.pieces), 1):
-        at = starts[n]
+    for index, (first_piece, second_piece) in enumerate(pairwise(story.pieces), 1):
+        at = starts[index]
         # furthest end among covers that begin early enough to hide this seam (spans are sorted, seams too)
         while i < len(spans) and spans[i][0] <= at - SPARE:
             reach = max(reach, spans[i][1])
             i += 1
-        if a.source is None or b.source is None:
-            out.append(Seam(at, a, b, "clean"))
+        if first_piece.source is None or second_piece.source is None:
+            out.append(Seam(at, first_piece, second_piece, "clean"))
             continue
-        x, y = (zooms.get(a.id, PLAIN)[1], zooms.get(b.id, PLAIN)[0]) if zooms else (100.0, 100.0)
+        x, y = (zooms.get(first_piece.id, PLAIN)[1], zooms.get(second_piece.id, PLAIN)[0]) if zooms else (100.0, 100.0)
         kind = "jump"
-        if a.source == b.source and x == y and _runs_on(a, b):
+        if first_piece.source == second_piece.source and x == y and _runs_on(first_piece, second_piece):
             kind = "through"
         elif reach >= at + SPARE:
             kind = "covered"
-        elif setup[a.source] != setup[b.source] or a.take == "sound" or b.take == "sound":
+        elif (
+            setup[first_piece.source] != setup[second_piece.source]
+            or first_piece.take == "sound"
+            or second_piece.take == "sound"
+        ):
             kind = "clean"
-        elif (at in begins and _of(begins[at], sources) != setup[a.source]) or (
-            at in ends and _of(ends[at], sources) != setup[b.source]
+        elif (at in begins and _of(begins[at], sources) != setup[first_piece.source]) or (
+            at in ends and _of(ends[at], sources) != setup[second_piece.source]
         ):
             kind = "clean"  # one side of it is never seen: the picture changes to or from a cover just here
-        elif max(x, y) >= PUNCH * min(x, y) or (story.transitions and story.transition(n).length):
+        elif max(x, y) >= PUNCH * min(x, y) or (story.transitions and story.transition(index).length):
             kind = "soft"
-        out.append(Seam(at, a, b, kind))
+        out.append(Seam(at, first_piece, second_piece, kind))
     return out
 
 
-def _runs_on(a: Piece, b: Piece) -> bool:
+def _runs_on(first_piece: Piece, second_piece: Piece) -> bool:
     """Whether what is seen goes on from one to the other: at another speed, or held, to the frame."""
-    if not (a.settings or b.settings):
-        return a.start + a.length == b.start
-    x, y = a.clock, b.clock
-    if x is y or x == y:
-        return a.start + a.length == b.start
-    same_way = x.backwards == y.backwards or x.held is not None or y.held is not None
-    return same_way and abs(Fraction(x.moment(a.end)) - y.moment(b.start)) <= 1
+    if not (first_piece.settings or second_piece.settings):
+        return first_piece.start + first_piece.length == second_piece.start
+    first_clock, second_clock = first_piece.clock, second_piece.clock
+    if first_clock is second_clock or first_clock == second_clock:
+        return first_piece.start + first_piece.length == second_piece.start
+    same_way = first_clock.backwards == second_clock.backwards or first_clock.held is not None or second_clock.held is not None
+    return same_way and abs(Fraction(first_clock.moment(first_piece.end)) - second_clock.moment(second_piece.start)) <= 1
 
 
 def hiding(story: Story, sources: Sources) -> list[tuple[int, int, Cover]]:
@@ -119,35 +130,35 @@ def hiding(story: Story, sources: Sources) -> list[tuple[int, int, Cover]]:
     One that comes in where another of its lane ends hides from its first frame on: that other one goes on under it.
     """
     read = story.reading(sources)
-    rows = [r for r in story.spans if f"cover {r[2].lane}" not in story.muted and _hides(r[2], read)]
-    if not any(c.settings for _, _, c in rows):
+    rows = [span for span in story.spans if f"cover {span[2].lane}" not in story.muted and _hides(span[2], read)]
+    if not any(cover.settings for _, _, cover in rows):
         return rows
-    ends = {(b, c.lane) for _, b, c in rows}
+    ends = {(b, cover.lane) for _, b, cover in rows}
     out = []
-    for a, b, c in rows:
-        come = 0 if (a, c.lane) in ends and read(c, "through") != "black" else int(c.settings["appear"])
-        if a + come < b - c.settings["leave"]:
-            out.append((a + come, b - int(c.settings["leave"]), c))
+    for start, end, cover in rows:
+        come = 0 if (start, cover.lane) in ends and read(cover, "through") != "black" else int(cover.settings["appear"])
+        if start + come < end - cover.settings["leave"]:
+            out.append((start + come, end - int(cover.settings["leave"]), cover))
     return out
 
 
-def _hides(c: Cover, read: Callable[[Cover, str], Any]) -> bool:
-    zoom = read(c, "zoom")
+def _hides(cover: Cover, read: Callable[[Cover, str], Any]) -> bool:
+    zoom = read(cover, "zoom")
     least = min(z for _, z in zoom) if isinstance(zoom, tuple) else zoom
     return bool(
-        c.source != TITLE
-        and read(c, "opacity") == 100
+        cover.source != TITLE
+        and read(cover, "opacity") == 100
         and least >= 100
-        and read(c, "place") == "whole picture"
-        and not any(read(c, n) for n in ("crop_left", "crop_right", "crop_top", "crop_bottom"))
+        and read(cover, "place") == "whole picture"
+        and not any(read(cover, n) for n in ("crop_left", "crop_right", "crop_top", "crop_bottom"))
     )
 
 
 def exposed(story: Story, sources: Sources) -> list[Seam]:
     """The jump cuts that the viewer sees."""
-    return [s for s in seams(story, sources) if s.kind == "jump"]
+    return [seam for seam in seams(story, sources) if seam.kind == "jump"]
 
 
 def _of(source: int, sources: Sources) -> str | int:
-    s = sources.get(source)
-    return (s.setup or s.id) if s else source
+    this_source = sources.get(source)
+    return (this_source.setup or this_source.id) if this_source else source

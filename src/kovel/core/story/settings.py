@@ -81,10 +81,10 @@ class Setting:
 
     def _line(self, value: Iterable[Any]) -> Line | None:
         rows = [tuple(r) if isinstance(r, (list, tuple)) else () for r in value]
-        good = all(len(r) == 2 and type(r[0]) is int and isinstance(r[1], (int, float)) for r in rows)
-        if not rows or len(rows) > MOMENTS or not good or any(a[0] >= b[0] for a, b in pairwise(rows)):
+        good = all(len(row) == 2 and type(row[0]) is int and isinstance(row[1], (int, float)) for row in rows)
+        if not rows or len(rows) > MOMENTS or not good or any(left[0] >= right[0] for left, right in pairwise(rows)):
             return None
-        return tuple((r[0], float(r[1])) for r in rows) if all(self.low <= r[1] <= self.high for r in rows) else None
+        return tuple((row[0], float(row[1])) for row in rows) if all(self.low <= row[1] <= self.high for row in rows) else None
 
     def says(self, value: Value) -> str:
         """A value in words: `125 %`, `-6.0 dB`, `on`."""
@@ -296,21 +296,25 @@ def _declared(families: Iterable[type]) -> dict[str, Setting]:
     out = {}
     for family in families:
         hints = get_type_hints(family, include_extras=True)
-        for f in fields(family):
-            s: Setting = get_args(hints[f.name])[1]
-            out[f.name] = replace(s, name=f.name, family=family.__name__.lower(), default=cast(Value, f.default))
+        for field in fields(family):
+            setting: Setting = get_args(hints[field.name])[1]
+            out[field.name] = replace(
+                setting, name=field.name, family=family.__name__.lower(), default=cast(Value, field.default)
+            )
     return out
 
 
 SETTINGS: Mapping[str, Setting] = _declared((Framing, Look, Layering, Title, Together, Level, Cleaning, Whole, Pace))
-CLEANING = tuple(n for n, s in SETTINGS.items() if s.family == "cleaning")
-LOOK = tuple(n for n, s in SETTINGS.items() if s.family == "look" and s.meets == "follows")
+CLEANING = tuple(name for name, setting in SETTINGS.items() if setting.family == "cleaning")
+LOOK = tuple(name for name, setting in SETTINGS.items() if setting.family == "look" and setting.meets == "follows")
 ALONE = {"level": "level_alone", **dict.fromkeys(LOOK, "look_alone")}  # the switch by which a scope replaces what it inherits
-TITLE_STYLE = tuple(n for n, s in SETTINGS.items() if s.family == "title")
-TITLE_DRAWN = tuple(n for n in TITLE_STYLE if n not in ("enters", "goes", "filled"))  # what decides how its letters look
-LAYERING = tuple(n for n, s in SETTINGS.items() if s.family == "layering")
-PACE = tuple(n for n, s in SETTINGS.items() if s.family == "pace" and n not in ("heard", "between"))
-FRAMING = tuple(n for n, s in SETTINGS.items() if s.family == "framing")
+TITLE_STYLE = tuple(name for name, setting in SETTINGS.items() if setting.family == "title")
+TITLE_DRAWN = tuple(
+    name for name in TITLE_STYLE if name not in ("enters", "goes", "filled")
+)  # what decides how its letters look
+LAYERING = tuple(name for name, setting in SETTINGS.items() if setting.family == "layering")
+PACE = tuple(name for name, setting in SETTINGS.items() if setting.family == "pace" and name not in ("heard", "between"))
+FRAMING = tuple(name for name, setting in SETTINGS.items() if setting.family == "framing")
 OF_ONE = frozenset((*FRAMING, *LOOK, "look_alone", *LAYERING))  # what a group that is seen as one picture has of its own
 
 
@@ -322,43 +326,43 @@ class Values:
 
     def __getitem__(self, name: str) -> Any:
         """The value that stands here, else the default."""
-        for n, v in self.rows:
-            if n == name:
-                return v
+        for key, value in self.rows:
+            if key == name:
+                return value
         return SETTINGS[name].default
 
     def __contains__(self, name: str) -> bool:
-        return any(n == name for n, _ in self.rows)
+        return any(key == name for key, _ in self.rows)
 
     def __iter__(self) -> Iterator[str]:
-        return (n for n, _ in self.rows)
+        return (name for name, _ in self.rows)
 
     def __bool__(self) -> bool:
         return bool(self.rows)
 
     def with_value(self, name: str, value: Value, keep: bool = False) -> Values:
         """With a value set; one that is the default is left out, unless it has to stand against a wider scope (`keep`)."""
-        rest = [r for r in self.rows if r[0] != name]
+        rest = [row for row in self.rows if row[0] != name]
         if keep or value != SETTINGS[name].default:
             rest.append((name, value))
         return Values(tuple(sorted(rest)))
 
     def without(self, name: str) -> Values:
-        return Values(tuple(r for r in self.rows if r[0] != name))
+        return Values(tuple(row for row in self.rows if row[0] != name))
 
     def to_json(self) -> dict[str, Any]:
-        return {n: [list(m) for m in v] if isinstance(v, tuple) else v for n, v in self.rows}
+        return {name: [list(m) for m in value] if isinstance(value, tuple) else value for name, value in self.rows}
 
     @staticmethod
     def from_json(d: Mapping[str, Any]) -> Values:
         """What was kept; a setting there is none of any more is left out. ValueError for a value that cannot be."""
         rows: list[tuple[str, Value]] = []
-        for n, v in d.items():
-            if n in SETTINGS:
-                now = SETTINGS[n].as_kept(v)
+        for name, value in d.items():
+            if name in SETTINGS:
+                now = SETTINGS[name].as_kept(value)
                 if now is None:
-                    raise ValueError(f"{n} cannot be {v!r}")
-                rows.append((n, now))
+                    raise ValueError(f"{name} cannot be {value!r}")
+                rows.append((name, now))
         return Values(tuple(sorted(rows))) if rows else NONE
 
 
@@ -378,13 +382,13 @@ def met(name: str, scopes: Sequence[Values]) -> Value:
 
     Lines add up to a line: both are straight between their moments.
     """
-    s = SETTINGS[name]
-    if s.meets == "here":
-        return cast(Value, scopes[-1][name]) if scopes else s.default
-    found = [cast(Value, v[name]) for v in reaching(name, scopes) if name in v]
+    setting = SETTINGS[name]
+    if setting.meets == "here":
+        return cast(Value, scopes[-1][name]) if scopes else setting.default
+    found = [cast(Value, values[name]) for values in reaching(name, scopes) if name in values]
     if not found:
-        return s.default
-    if s.meets != "adds" or len(found) == 1:
+        return setting.default
+    if setting.meets != "adds" or len(found) == 1:
         return found[-1]
     return added(found)
 
@@ -392,12 +396,12 @@ def met(name: str, scopes: Sequence[Values]) -> Value:
 def added(values: Iterable[Value]) -> float | Line:
     """Numbers and lines together: a number, or a line with the moments of all of them; straight between them as they are."""
     rows = list(values)
-    flat = round(sum(v for v in rows if isinstance(v, (int, float))), 6)
-    lines = [v for v in rows if isinstance(v, tuple)]
+    flat = round(sum(row for row in rows if isinstance(row, (int, float))), 6)
+    lines = [row for row in rows if isinstance(row, tuple)]
     if not lines:
         return flat
-    moments = sorted({m for line in lines for m, _ in line})
-    return tuple((m, flat + sum(on_line(line, m) for line in lines)) for m in moments)
+    moments = sorted({moment for line in lines for moment, _ in line})
+    return tuple((moment, flat + sum(on_line(line, moment) for line in lines)) for moment in moments)
 
 
 def on_line(line: Line, moment: float) -> float:

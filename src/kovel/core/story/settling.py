@@ -75,7 +75,7 @@ def settle(
 def _follow_words(old: Story, new: Story, sources: Sources, split: Split, keep_covers: bool) -> _Followed:
     """Covers and sounds with their words, each lane without overlaps."""
     kept = Kept(old, new, split)
-    old_pieces = {p.id for p in old.pieces}
+    old_pieces = {piece.id for piece in old.pieces}
     covers, loose, shorter = followed(kept, (*new.covers, *new.loose), () if keep_covers else old.covers, sources)
     covers, loose, held = kept_on_locked(kept, covers, loose, old.covers, lambda c: lane_key(c.lane) in old.locked)
     with_shots = replace(new, covers=tuple(covers), loose=tuple(loose))
@@ -85,12 +85,14 @@ def _follow_words(old: Story, new: Story, sources: Sources, split: Split, keep_c
     sounds, loose_sounds, held_sounds = kept_on_locked(
         kept, sounds, loose_sounds, old.sounds, lambda x: "sounds" in old.locked and x.tether.piece in old_pieces
     )
-    were_loose = {c.id for c in _all(old.loose, old.loose_sounds)}
-    length = {c.id: c.length for c in _all(old.covers, old.sounds)}
+    were_loose = {clip.id for clip in _all(old.loose, old.loose_sounds)}
+    length = {clip.id: clip.length for clip in _all(old.covers, old.sounds)}
     cut, kept_long = {*shorter, *shorter_sounds}, (*held, *held_sounds)
-    lost = {c.id: length[c.id] - c.length for c in _all(covers, sounds) if c.id in cut and c.id not in kept_long}
-    loosened = tuple(c.id for c in _all(loose, loose_sounds) if c.id in length)
-    returned = tuple(c.id for c in _all(covers, sounds) if c.id in were_loose)
+    lost = {
+        clip.id: length[clip.id] - clip.length for clip in _all(covers, sounds) if clip.id in cut and clip.id not in kept_long
+    }
+    loosened = tuple(clip.id for clip in _all(loose, loose_sounds) if clip.id in length)
+    returned = tuple(clip.id for clip in _all(covers, sounds) if clip.id in were_loose)
     covers, lifted_covers = _separate(new, covers)
     sounds, lifted_sounds = _separate(with_shots, sounds)
     lifted = (*((*row, "covers") for row in lifted_covers), *((*row, "sounds") for row in lifted_sounds))
@@ -99,7 +101,7 @@ def _follow_words(old: Story, new: Story, sources: Sources, split: Split, keep_c
 
 def _names(laid: _Followed, sources: Sources) -> dict[int, str]:
     """What covers and sounds are called at the beginning of a sentence."""
-    return {c.id: begun(name_of(sources, c)) for c in laid.every if c.source in sources or c.source == TITLE}
+    return {clip.id: begun(name_of(sources, clip)) for clip in laid.every if clip.source in sources or clip.source == TITLE}
 
 
 def _about_laid(old: Story, laid: _Followed, sources: Sources) -> Iterator[str]:
@@ -107,8 +109,8 @@ def _about_laid(old: Story, laid: _Followed, sources: Sources) -> Iterator[str]:
     if not (laid.loosened or laid.returned or laid.lost or laid.lifted or laid.held):
         return
     names = _names(laid, sources)
-    shots = {c.id for c in (*old.covers, *old.loose)}
-    tied = {x.id: "shot" if x.tether.piece in shots else "word" for x in laid.every}
+    shots = {cover.id for cover in (*old.covers, *old.loose)}
+    tied = {clip.id: "shot" if clip.tether.piece in shots else "word" for clip in laid.every}
 
     def name(laid_id: int) -> str:
         return names.get(laid_id, "A cover")
@@ -140,12 +142,12 @@ def _about_jumps(jumps: Sequence[Seam], new: Story) -> Iterator[str]:
 def _about_the_end(old: Story, new: Story, laid: _Followed, sources: Sources) -> Iterator[str]:
     """What a shorter story no longer reaches: music that runs past its end, and what stands on its clock behind it."""
     names = _names(laid, sources)
-    ran_past = {x.id for x in old.sounds if old.at(x) + x.length > old.length}
-    for x in new.sounds:
-        at = new.at(x)
-        if x.kind == "music" and at < new.length < at + x.length and x.id not in ran_past:
-            yield f"{names.get(x.id, 'Music')} now runs past the end of the talk; it is cut off there."
-    placed = {c.id: c.tether for c in _all(old.covers, old.sounds)}
+    ran_past = {sound.id for sound in old.sounds if old.at(sound) + sound.length > old.length}
+    for sound in new.sounds:
+        at = new.at(sound)
+        if sound.kind == "music" and at < new.length < at + sound.length and sound.id not in ran_past:
+            yield f"{names.get(sound.id, 'Music')} now runs past the end of the talk; it is cut off there."
+    placed = {clip.id: clip.tether for clip in _all(old.covers, old.sounds)}
     for one in _all(new.covers, new.sounds):
         was = placed.get(one.id)
         behind = one.tether.piece == 0 and one.tether.moment >= new.length
@@ -155,12 +157,12 @@ def _about_the_end(old: Story, new: Story, laid: _Followed, sources: Sources) ->
 
 def _on_covers(story: Story) -> bool:
     """Whether a sound is tied to a cover."""
-    pieces = {0, *(p.id for p in story.pieces)}
-    return any(x.tether.piece not in pieces for x in (*story.sounds, *story.loose_sounds))
+    pieces = {0, *(piece.id for piece in story.pieces)}
+    return any(sound.tether.piece not in pieces for sound in (*story.sounds, *story.loose_sounds))
 
 
 def _all(*rows: Iterable[Laid]) -> list[Laid]:
-    return [c for r in rows for c in r]
+    return [clip for row in rows for clip in row]
 
 
 def _separate(story: Story, laid: Sequence[L]) -> tuple[list[L], list[tuple[int, int]]]:
@@ -182,29 +184,34 @@ def _separate(story: Story, laid: Sequence[L]) -> tuple[list[L], list[tuple[int,
     return out, lifted
 
 
-def _shared(a: Laid, b: Laid) -> int:
+def _shared(first_laid: Laid, second_laid: Laid) -> int:
     """Frames that two neighbours on a lane may share: parts of one recording that are joined by a crossfade."""
-    if isinstance(a, Sound) and isinstance(b, Sound) and a.group and (a.group, a.source) == (b.group, b.source):
-        return int(min(a.settings["fade_out"], b.settings["fade_in"]))
+    if (
+        isinstance(first_laid, Sound)
+        and isinstance(second_laid, Sound)
+        and first_laid.group
+        and (first_laid.group, first_laid.source) == (second_laid.group, second_laid.source)
+    ):
+        return int(min(first_laid.settings["fade_out"], second_laid.settings["fade_in"]))
     return 0
 
 
 def _sections(old: Story, new: Story, split: Mapping[int, tuple[int, ...]]) -> tuple[Section, ...]:
     """Headings stay with their piece; if it left, they go to the next one of theirs that is still there."""
-    order = {p.id: i for i, p in enumerate(new.pieces)}
-    mine = {s.piece for s in new.sections}
+    order = {piece.id: index for index, piece in enumerate(new.pieces)}
+    mine = {section.piece for section in new.sections}
     out = []
-    for s in new.sections:
-        at = s.piece
+    for section in new.sections:
+        at = section.piece
         if at not in order:
-            i = next((k for k, p in enumerate(old.pieces) if p.id == at), len(old.pieces))
+            i = next((index for index, piece in enumerate(old.pieces) if piece.id == at), len(old.pieces))
             at = 0
-            for p in old.pieces[i:]:
-                if p.id != s.piece and p.id in mine:
+            for piece in old.pieces[i:]:
+                if piece.id != section.piece and piece.id in mine:
                     break
-                at = next((q for q in split.get(p.id, (p.id,)) if q in order), 0)
+                at = next((q for q in split.get(piece.id, (piece.id,)) if q in order), 0)
                 if at:
                     break
         if at:
-            out.append(s if at == s.piece else replace(s, piece=at))
-    return tuple(sorted({s.piece: s for s in out}.values(), key=lambda s: order[s.piece]))
+            out.append(section if at == section.piece else replace(section, piece=at))
+    return tuple(sorted({section.piece: section for section in out}.values(), key=lambda s: order[s.piece]))

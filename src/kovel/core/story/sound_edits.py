@@ -20,7 +20,7 @@ LANE = "sounds"
 
 def free_lane(story: Story, laid: Iterable[Sound], at: int, end: int) -> int:
     """The lowest lane on which nothing is heard in [at, end)."""
-    taken = {x.lane for x in laid if story.at(x) < end and at < story.at(x) + x.length}
+    taken = {sound.lane for sound in laid if story.at(sound) < end and at < story.at(sound) + sound.length}
     return next(k for k in range(1, len(taken) + 2) if k not in taken)
 
 
@@ -32,20 +32,26 @@ def lay_sound(
     """Lay a sound by three points. It is tethered to the word under its first sample, or `clock_bound` to the story's
     own time. Music and natural sound start at half amplitude."""
     refuse_locked(story, LANE)
-    s = source_of(sources, source)
-    if not s.sound:
-        raise Refused(f"{s.name} has no sound.")
+    this_source = source_of(sources, source)
+    if not this_source.sound:
+        raise Refused(f"{this_source.name} has no sound.")
     if kind not in SOUNDS:
         raise Refused("A sound is natural, effect, music or voice.")
-    place, begin, length = three_points(at=at, until=until, start=start, end=end, most=s.length(story.rate))
+    place, begin, length = three_points(at=at, until=until, start=start, end=end, most=this_source.length(story.rate))
     check_range(sources, story.rate, source, begin, length)
     if not 0 <= place < story.length:
         raise Refused("A sound must begin within the story." if story.length else "Add a soundbite first.")
     loud = level if level is not None else HALF if kind in ("music", "natural") else 0.0
     tether = Tether(0, place) if clock_bound else story.tether_at(place)
     lane = free_lane(story, story.sounds, place, place + length)
-    x = Sound(story.next_id, source, begin, length, tether, lane, kind, settings=NONE.with_value("level", at_level(loud)))
-    return _set(story, sources, x, f"{s.name} laid under {clock(place, story.rate)}, {frames_in_words(length)}", playhead=place)
+    sound = Sound(story.next_id, source, begin, length, tether, lane, kind, settings=NONE.with_value("level", at_level(loud)))
+    return _set(
+        story,
+        sources,
+        sound,
+        f"{this_source.name} laid under {clock(place, story.rate)}, {frames_in_words(length)}",
+        playhead=place,
+    )
 
 
 def at_level(level: float) -> Value:
@@ -56,24 +62,24 @@ def at_level(level: float) -> Value:
     return value
 
 
-def _set(story: Story, sources: Sources, x: Sound, did: str, playhead: int | None = None) -> Edit:
+def _set(story: Story, sources: Sources, sound: Sound, did: str, playhead: int | None = None) -> Edit:
     draft = replace(
         story,
-        sounds=(*(y for y in story.sounds if y.id != x.id), x),
-        loose_sounds=tuple(y for y in story.loose_sounds if y.id != x.id),
-        next_id=max(story.next_id, x.id + 1),
+        sounds=(*(other for other in story.sounds if other.id != sound.id), sound),
+        loose_sounds=tuple(other for other in story.loose_sounds if other.id != sound.id),
+        next_id=max(story.next_id, sound.id + 1),
     )
-    new, report = settle(story, draft, sources, did, made=(x.id,), playhead=playhead)
-    over = new.at(new.sound(x.id)) + x.length - new.length
+    new, report = settle(story, draft, sources, did, made=(sound.id,), playhead=playhead)
+    over = new.at(new.sound(sound.id)) + sound.length - new.length
     return new, report.with_notes([beyond(over, "talk", "heard")] if over > 0 else [])
 
 
 def _in_place(story: Story, sound: int) -> Sound:
-    x = story.sound(sound)
-    if x in story.loose_sounds:
+    this_sound = story.sound(sound)
+    if this_sound in story.loose_sounds:
         raise Refused("That sound is loose. Lay it under a word first.")
     refuse_locked(story, LANE)
-    return x
+    return this_sound
 
 
 @edit(
@@ -93,38 +99,41 @@ def _in_place(story: Story, sound: int) -> Sound:
 )
 def trim_sound(story: Story, sources: Sources, sound: int, edge: str, delta: int) -> Edit:
     """Move a sound's in or out edge by `delta` frames; what is heard stays in step with the dialogue."""
-    x = _in_place(story, sound)
-    s = source_of(sources, x.source)
+    this_sound = _in_place(story, sound)
+    source = source_of(sources, this_sound.source)
     if delta == 0:
         raise Refused("The edge is already there.")
     if edge == "out":
-        new = replace(x, length=x.length + delta)
+        new = replace(this_sound, length=this_sound.length + delta)
     elif edge == "in":
-        at = story.at(x) + delta
+        at = story.at(this_sound) + delta
         if not 0 <= at < story.length:
             raise Refused("A sound must begin within the story.")
-        tether = story.tie_like(x, at)
-        new = replace(x, start=x.start + delta, length=x.length - delta, tether=tether)
+        tether = story.tie_like(this_sound, at)
+        new = replace(this_sound, start=this_sound.start + delta, length=this_sound.length - delta, tether=tether)
     else:
         raise Refused("An edge is either in or out.")
     if new.length < 1:
-        raise Refused(f"That would leave nothing of the sound: it is {frames_in_words(x.length)} long.")
-    check_handles(s, story.rate, (x.start, x.end), (new.start, new.end))
+        raise Refused(f"That would leave nothing of the sound: it is {frames_in_words(this_sound.length)} long.")
+    check_handles(source, story.rate, (this_sound.start, this_sound.end), (new.start, new.end))
     return _set(
-        story, sources, faded(new), f"{s.name}: {edge} point {frames_in_words(delta)} {'later' if delta > 0 else 'earlier'}"
+        story,
+        sources,
+        faded(new),
+        f"{source.name}: {edge} point {frames_in_words(delta)} {'later' if delta > 0 else 'earlier'}",
     )
 
 
 @edit(entry("Slip the sound: LENGTH", typed="delta", default="1f", sound="sound", delta="typed"))
 def slip_sound(story: Story, sources: Sources, sound: int, delta: int) -> Edit:
     """Show another part of a sound's recording in the same place."""
-    x = _in_place(story, sound)
-    s = source_of(sources, x.source)
+    this_sound = _in_place(story, sound)
+    source = source_of(sources, this_sound.source)
     if delta == 0:
         raise Refused("That moves nothing.")
-    new = replace(x, start=x.start + delta)
-    check_handles(s, story.rate, (x.start, x.end), (new.start, new.end))
-    return _set(story, sources, new, f"{s.name} slipped by {frames_in_words(abs(delta))}")
+    new = replace(this_sound, start=this_sound.start + delta)
+    check_handles(source, story.rate, (this_sound.start, this_sound.end), (new.start, new.end))
+    return _set(story, sources, new, f"{source.name} slipped by {frames_in_words(abs(delta))}")
 
 
 @edit(entry("Split the sound at the playhead", "S", sound="sound", at="playhead"))
@@ -134,39 +143,41 @@ def split_sound(story: Story, sources: Sources, sound: int, at: int) -> Edit:
     | bed           |   ->   | bed   | bed'  |
             ^ at
     """
-    x = _in_place(story, sound)
-    k = at - story.at(x)
-    if not 0 < k < x.length:
+    this_sound = _in_place(story, sound)
+    k = at - story.at(this_sound)
+    if not 0 < k < this_sound.length:
         raise Refused("The playhead is not inside the sound. Put it where the sound is to be split.")
-    if at >= story.length and x.tether.piece:
+    if at >= story.length and this_sound.tether.piece:
         raise Refused(
             "There is no word here to keep the second part on: the story ends before. Split the sound further to the front."
         )
-    left = replace(x, length=k, settings=x.settings.without("fade_out"))
+    left = replace(this_sound, length=k, settings=this_sound.settings.without("fade_out"))
     right = replace(
-        x,
+        this_sound,
         id=story.next_id,
-        start=x.start + k,
-        length=x.length - k,
-        tether=story.tie_like(x, at),
-        settings=x.settings.without("fade_in"),
+        start=this_sound.start + k,
+        length=this_sound.length - k,
+        tether=story.tie_like(this_sound, at),
+        settings=this_sound.settings.without("fade_in"),
     )
-    rows = tuple(z for y in story.sounds for z in ((faded(left), faded(right)) if y.id == sound else (y,)))
+    rows = tuple(z for other in story.sounds for z in ((faded(left), faded(right)) if other.id == sound else (other,)))
     draft = replace(story, sounds=rows, next_id=story.next_id + 1)
-    did = f"{source_of(sources, x.source).name} split at {clock(at, story.rate)}"
-    return settle(story, draft, sources, did, made=(x.id, right.id), playhead=at)
+    did = f"{source_of(sources, this_sound.source).name} split at {clock(at, story.rate)}"
+    return settle(story, draft, sources, did, made=(this_sound.id, right.id), playhead=at)
 
 
 @edit(entry("Repeat the sound behind itself", also="duplicate, loop", sound="sound"))
 def repeat_sound(story: Story, sources: Sources, sound: int) -> Edit:
     """Lay a sound once more, behind its end."""
-    x = _in_place(story, sound)
-    at = story.at(x) + x.length
+    this_sound = _in_place(story, sound)
+    at = story.at(this_sound) + this_sound.length
     if at >= story.length:
         raise Refused("Behind it the story ends: a repeat would not be heard.")
-    bound = story.tie_like(x, at)
-    new = replace(x, id=story.next_id, tether=bound)
-    return _set(story, sources, new, f"{source_of(sources, x.source).name} once more from {clock(at, story.rate)}", playhead=at)
+    bound = story.tie_like(this_sound, at)
+    new = replace(this_sound, id=story.next_id, tether=bound)
+    return _set(
+        story, sources, new, f"{source_of(sources, this_sound.source).name} once more from {clock(at, story.rate)}", playhead=at
+    )
 
 
 @edit(
@@ -177,16 +188,16 @@ def repeat_sound(story: Story, sources: Sources, sound: int) -> Edit:
 def move_sound(story: Story, sources: Sources, sound: int, at: int, clock_bound: bool | None = None) -> Edit:
     """Put a sound, with the others of its group, so that it begins at story frame `at`."""
     refuse_locked(story, LANE)
-    x = story.sound(sound)
+    this_sound = story.sound(sound)
     if not 0 <= at < story.length:
         raise Refused("A sound must begin within the story.")
-    now = story.at_of(x.tether)
+    now = story.at_of(this_sound.tether)
     delta = at - now if now is not None else 0
     draft = story
     for y in (*story.sounds, *story.loose_sounds):
         if y.id == sound:
             tie = story.tie_like(y, at) if clock_bound is None else Tether(0, at) if clock_bound else story.tether_at(at)
-        elif x.group and y.group == x.group and story.at_of(y.tether) is not None:
+        elif this_sound.group and y.group == this_sound.group and story.at_of(y.tether) is not None:
             place = story.at(y) + delta
             if not 0 <= place < story.length:
                 raise Refused("Another sound of the group would begin outside the story.")
@@ -196,15 +207,15 @@ def move_sound(story: Story, sources: Sources, sound: int, at: int, clock_bound:
         z = replace(y, tether=tie)
         draft = replace(
             draft,
-            sounds=(*(o for o in draft.sounds if o.id != y.id), z),
-            loose_sounds=tuple(o for o in draft.loose_sounds if o.id != y.id),
+            sounds=(*(sound for sound in draft.sounds if sound.id != y.id), z),
+            loose_sounds=tuple(sound for sound in draft.loose_sounds if sound.id != y.id),
         )
     if (
         sorted(draft.sounds, key=lambda o: o.id) == sorted(story.sounds, key=lambda o: o.id)
         and draft.loose_sounds == story.loose_sounds
     ):
         raise Refused("It is already there.")
-    name = source_of(sources, x.source).name
+    name = source_of(sources, this_sound.source).name
     return settle(story, draft, sources, f"{name} now begins at {clock(at, story.rate)}", made=(sound,), playhead=at)
 
 
@@ -214,27 +225,34 @@ def tie_sound(story: Story, sources: Sources, sound: int, cover: int | None = No
 
     Without `cover` to the uppermost one over its first frame.
     """
-    x = _in_place(story, sound)
-    at = story.at(x)
-    over = [c for a, b, c in story.spans if a <= at < b and cover in (None, c.id)]
+    this_sound = _in_place(story, sound)
+    at = story.at(this_sound)
+    over = [other for start, end, other in story.spans if start <= at < end and cover in (None, other.id)]
     if not over:
         what = "that shot" if cover is not None else "a cover"
         raise Refused(f"The sound does not begin under {what}. Move it there first, then tie it.")
-    c = max(over, key=lambda c: (c.lane, story.at(c)))
-    new = replace(x, tether=Tether(c.id, c.start + at - story.at(c)))
-    if new == x:
+    this_cover = max(over, key=lambda c: (c.lane, story.at(c)))
+    new = replace(this_sound, tether=Tether(this_cover.id, this_cover.start + at - story.at(this_cover)))
+    if new == this_sound:
         raise Refused("It is tied to that shot already.")
-    return _set(story, sources, new, f"{source_of(sources, x.source).name} keeps to {source_of(sources, c.source).name}")
+    return _set(
+        story,
+        sources,
+        new,
+        f"{source_of(sources, this_sound.source).name} keeps to {source_of(sources, this_cover.source).name}",
+    )
 
 
 @edit(entry("Take the sound away", "X", also="delete, remove", sound="sound"))
 def remove_sound(story: Story, sources: Sources, sound: int) -> Edit:
     """Take a sound away, from its place or from the tray."""
     refuse_locked(story, LANE)
-    x = story.sound(sound)
+    this_sound = story.sound(sound)
     draft = replace(
         story,
-        sounds=tuple(y for y in story.sounds if y.id != sound),
-        loose_sounds=tuple(y for y in story.loose_sounds if y.id != sound),
+        sounds=tuple(other for other in story.sounds if other.id != sound),
+        loose_sounds=tuple(other for other in story.loose_sounds if other.id != sound),
     )
-    return settle(story, draft, sources, f"{sources[x.source].name if x.source in sources else 'The sound'} taken off")
+    return settle(
+        story, draft, sources, f"{sources[this_sound.source].name if this_sound.source in sources else 'The sound'} taken off"
+    )

@@ -13,9 +13,9 @@ from kovel.core.story.model import Source, Sync
 from kovel.core.time.rate import SAMPLE_RATE, Rate
 
 
-def by_timecode(a: int, b: int, clock: Rate) -> Fraction:
+def by_timecode(start: int, end: int, clock: Rate) -> Fraction:
     """Seconds on A's clock at which B begins, from both start timecodes in frames of `clock` (SMPTE ST 12-1)."""
-    return Fraction(b - a) / clock.fps
+    return Fraction(end - start) / clock.fps
 
 
 def set_time(sync: Sync, seconds: Fraction) -> Fraction:
@@ -28,12 +28,12 @@ def own_time(sync: Sync, moment: Fraction) -> Fraction:
     return (moment - Fraction(sync.offset, SAMPLE_RATE)) * (1 + Fraction(sync.ppm) / 1_000_000)
 
 
-def same_moment(a: Source, b: Source, frame: int, clock: Rate) -> int | None:
+def same_moment(first_source: Source, second_source: Source, frame: int, clock: Rate) -> int | None:
     """The frame of recording b at the moment of frame `frame` of a, both in story frames; None if they share no set.
 
     The nearest frame: pictures of one moment are at most half a frame apart.
     """
-    if a.sync is None or b.sync is None or a.sync.set != b.sync.set:
+    if first_source.sync is None or second_source.sync is None or first_source.sync.set != second_source.sync.set:
         return None
-    t = own_time(b.sync, set_time(a.sync, Fraction(frame) / clock.fps))
-    return int((t * clock.fps + Fraction(1, 2)) // 1)
+    moment = own_time(second_source.sync, set_time(first_source.sync, Fraction(frame) / clock.fps))
+    return int((moment * clock.fps + Fraction(1, 2)) // 1)

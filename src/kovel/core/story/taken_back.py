@@ -59,7 +59,7 @@ def _merged(before: Sequence[Any], after: Sequence[Any], now: Sequence[Any]) -> 
     changed = [k for k in made if made[k] != was.get(k)]
     if any(is_now.get(k) != made[k] for k in changed) or any(k in is_now for k in was if k not in made):
         return None
-    rows = {k: was[k] if k in changed else row for k, row in is_now.items() if k not in changed or k in was}
+    rows = {key: was[key] if key in changed else row for key, row in is_now.items() if key not in changed or key in was}
     order = list(rows)
     if list(was) != list(made) and [k for k in is_now if k in made] != [k for k in made if k in is_now]:
         return None  # they stand in another order since
@@ -89,8 +89,8 @@ def _by_scope(rows: Iterable[tuple[str, str, Any]]) -> tuple[tuple[str, Values],
 
 def _tied(story: Story) -> bool:
     """Whether all that is in place has its word, and nothing in the tray has."""
-    laid = [*(x.tether for x in story.covers), *(x.tether for x in story.sounds)]
-    loose = [*(x.tether for x in story.loose), *(x.tether for x in story.loose_sounds)]
+    laid = [*(cover.tether for cover in story.covers), *(sound.tether for sound in story.sounds)]
+    loose = [*(cover.tether for cover in story.loose), *(sound.tether for sound in story.loose_sounds)]
     return all(map(story.holds, laid)) and not any(map(story.holds, loose))
 
 
@@ -105,8 +105,8 @@ def _stands(story: Story, sources: Sources) -> bool:
 
 def _overlapping(story: Story) -> set[tuple[int, int]]:
     """The covers, and the sounds, that lie over each other on one lane."""
-    covers = [(c.lane, a, b, c.id) for a, b, c in story.spans]
-    sounds = [(x.lane, story.at(x), story.at(x) + x.length, x.id) for x in story.sounds]
+    covers = [(cover.lane, start, end, cover.id) for start, end, cover in story.spans]
+    sounds = [(sound.lane, story.at(sound), story.at(sound) + sound.length, sound.id) for sound in story.sounds]
     return {
         (one[3], other[3])
         for spans in (sorted(covers), sorted(sounds))

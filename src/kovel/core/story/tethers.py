@@ -30,34 +30,34 @@ def cut_short(c: L, sources: Sources, first: int, length: int) -> L:
     return faded(replace(c, start=c.start + first, length=length))
 
 
-def part_of(c: Cover, first: int, length: int) -> Cover:
+def part_of(cover: Cover, first: int, length: int) -> Cover:
     """A cover that begins `first` story frames later (or earlier) and is `length` long, at the speed it has: what is seen at
     a story frame stays there, to the nearest frame of the shot.
 
     cover    [0 2 4 6 8)      first 1, length 3:    [2 4 6)        backwards  (8 6 4 2 0]  ->  (6 4 2]
     """
-    if c.settings["backwards"] if c.settings else False:
-        first = c.length - first - length
-    if ramp := c.ramp:
-        return replace(c, start=floor(ramp.later(c.start, first)), length=length)
-    if not c.span:
-        return replace(c, start=c.start + first, length=length)
-    a, b = ((k * c.span + c.length // 2) // c.length for k in (first, first + length))
-    return with_setting(replace(c, start=c.start + a, length=length), "span", max(1, b - a))
+    if cover.settings["backwards"] if cover.settings else False:
+        first = cover.length - first - length
+    if ramp := cover.ramp:
+        return replace(cover, start=floor(ramp.later(cover.start, first)), length=length)
+    if not cover.span:
+        return replace(cover, start=cover.start + first, length=length)
+    start, end = ((k * cover.span + cover.length // 2) // cover.length for k in (first, first + length))
+    return with_setting(replace(cover, start=cover.start + start, length=length), "span", max(1, end - start))
 
 
-def as_cover(p: Piece, cover: int, tether: Tether, total: int | None) -> Cover:
+def as_cover(piece: Piece, cover: int, tether: Tether, total: int | None) -> Cover:
     """What is seen of a piece as a cover, at the speed it runs at; its shot has `total` frames."""
-    (a, b), clock = p.used, p.clock
-    c = Cover(cover, p.source or 0, a, p.length, tether)
+    (start, end), clock = piece.used, piece.clock
+    this_cover = Cover(cover, piece.source or 0, start, piece.length, tether)
     if clock.as_shot:
-        return c
-    c = with_setting(c, "backwards", clock.backwards)
+        return this_cover
+    this_cover = with_setting(this_cover, "backwards", clock.backwards)
     if clock.ramp:
-        return with_setting(with_setting(c, "speed", clock.ramp.line), "steps", not clock.ramp.soft)
-    span = b - a if clock.held is not None else max(b - a, round(p.length * clock.speed))
-    span = min(span, total - a) if total is not None else span
-    return with_setting(c, "span", 0 if span == p.length else span)
+        return with_setting(with_setting(this_cover, "speed", clock.ramp.line), "steps", not clock.ramp.soft)
+    span = end - start if clock.held is not None else max(end - start, round(piece.length * clock.speed))
+    span = min(span, total - start) if total is not None else span
+    return with_setting(this_cover, "span", 0 if span == piece.length else span)
 
 
 def faded(x: L) -> L:
@@ -75,43 +75,46 @@ class Kept:
 
     def __init__(self, old: Story, new: Story, split: Split) -> None:
         self.old, self.new, self.split = old, new, split
-        self.now = {p.id: (t, p) for t, p in zip(new.starts, new.pieces, strict=False)}
+        self.now = {piece.id: (start, piece) for start, piece in zip(new.starts, new.pieces, strict=False)}
         changed = [
-            (t, t + p.length)
-            for t, p in zip(old.starts, old.pieces, strict=False)
-            if (q := self.now.get(p.id)) is None
-            or (q[1] is not p and (q[1].source, q[1].start, q[1].length, q[1].clock) != (p.source, p.start, p.length, p.clock))
+            (start, start + piece.length)
+            for start, piece in zip(old.starts, old.pieces, strict=False)
+            if (q := self.now.get(piece.id)) is None
+            or (
+                q[1] is not piece
+                and (q[1].source, q[1].start, q[1].length, q[1].clock) != (piece.source, piece.start, piece.length, piece.clock)
+            )
         ]
         self._from = [a for a, _ in changed]
         self._to = [b for _, b in changed]
         self._old = old.shifts
 
-    def touched(self, a: int, b: int) -> bool:
+    def touched(self, start: int, end: int) -> bool:
         """Whether any piece that stood in the old story's [a, b) has changed its range or is gone."""
-        i = bisect_right(self._to, a)
-        return i < len(self._from) and self._from[i] < b
+        index = bisect_right(self._to, start)
+        return index < len(self._from) and self._from[index] < end
 
-    def _found(self, piece: Piece, a: int, b: int) -> list[tuple[int, int, int, int]]:
+    def _found(self, piece: Piece, start: int, end: int) -> list[tuple[int, int, int, int]]:
         """Where the moments [a, b) of an old piece are now: (moment, end, piece, story frame). First in the piece itself, and
         what it lost in those it was split into; a moment counts once."""
         out = []
-        wanted = [(a, b)]
+        wanted = [(start, end)]
         for i in sorted(self.split.get(piece.id, (piece.id,)), key=lambda i: i != piece.id):
-            t, q = self.now.get(i, (0, None))
-            if q is None or q.source != piece.source:
+            t, this_piece = self.now.get(i, (0, None))
+            if this_piece is None or this_piece.source != piece.source:
                 continue
-            if q.clock != piece.clock:  # retimed: all of its words are still there, a little sooner or later
-                out += [(x, y, q.id, t) for x, y in wanted if q.id == piece.id]
-                wanted = [] if q.id == piece.id else wanted
+            if this_piece.clock != piece.clock:  # retimed: all of its words are still there, a little sooner or later
+                out += [(x, y, this_piece.id, t) for x, y in wanted if this_piece.id == piece.id]
+                wanted = [] if this_piece.id == piece.id else wanted
                 continue
             rest = []
             for x, y in wanted:
-                lo, hi = max(x, q.start), min(y, q.end)
+                lo, hi = max(x, this_piece.start), min(y, this_piece.end)
                 if lo >= hi:
                     rest.append((x, y))
                     continue
-                out.append((lo, hi, q.id, t + lo - q.start))
-                rest += [(u, v) for u, v in ((x, lo), (hi, y)) if u < v]
+                out.append((lo, hi, this_piece.id, t + lo - this_piece.start))
+                rest += [(u, value) for u, value in ((x, lo), (hi, y)) if u < value]
             wanted = rest
         return out
 
@@ -120,13 +123,13 @@ class Kept:
         from `at`, end, piece it is in now, story frame there). What hung over the old end hangs over the new one."""
         out = []
         end = min(at + length, self.old.length)
-        i = self.old.index_at(at)
-        while i < len(self.old.pieces) and self.old.starts[i] < end:
-            p, t = self.old.pieces[i], self.old.starts[i]
-            a, b = p.start + max(at, t) - t, p.start + min(end, t + p.length) - t
-            off = t - p.start - at
-            out += [(x + off, y + off, q, now) for x, y, q, now in self._found(p, a, b)]
-            i += 1
+        index = self.old.index_at(at)
+        while index < len(self.old.pieces) and self.old.starts[index] < end:
+            piece, t = self.old.pieces[index], self.old.starts[index]
+            start, until = piece.start + max(at, t) - t, piece.start + min(end, t + piece.length) - t
+            off = t - piece.start - at
+            out += [(x + off, y + off, q, now) for x, y, q, now in self._found(piece, start, until)]
+            index += 1
         out.sort()
         if out and at + length > self.old.length:
             out.append((self.old.length - at, length, 0, self.new.length))
@@ -152,10 +155,10 @@ class Kept:
         t = self.now[piece][1].start + now - self.now[piece][0]
         return replace(cut_short(c, sources, first, length), tether=Tether(piece, t))
 
-    def would_begin(self, c: Laid) -> int | None:
+    def would_begin(self, laid: Laid) -> int | None:
         """The frame of the new story at which all of a cover or sound would begin, for what is left of its words to lie where it
         lay over it (below 0 where less stands before them now); None if none of its words is left."""
-        runs = self.words(self._old[c.tether.piece] + c.tether.moment, c.length)
+        runs = self.words(self._old[laid.tether.piece] + laid.tether.moment, laid.length)
         return runs[0][3] - runs[0][0] if runs else None
 
 
@@ -171,24 +174,24 @@ def followed(kept: Kept, laid: Sequence[L], before: Sequence[L], sources: Source
     shorter = []
     split = kept.split
     shots = {x.id for x in (*kept.old.covers, *kept.old.loose, *kept.new.covers, *kept.new.loose)}
-    for c in laid:
-        if c.tether.piece in shots:
-            c = _with_its_shot(kept, c)
-            (placed if kept.new.holds(c.tether) else loose).append(c)
+    for cover in laid:
+        if cover.tether.piece in shots:
+            cover = _with_its_shot(kept, cover)
+            (placed if kept.new.holds(cover.tether) else loose).append(cover)
             continue
-        old = was.get(c.id)
-        if c is old and c.tether.piece and c.tether.piece not in split:  # as it stood; most are never touched
-            left = kept.left(c, sources)
-            if left is c:
-                placed.append(c)
+        old = was.get(cover.id)
+        if cover is old and cover.tether.piece and cover.tether.piece not in split:  # as it stood; most are never touched
+            left = kept.left(cover, sources)
+            if left is cover:
+                placed.append(cover)
                 continue
-        if old is not None and old.tether.piece and _same_place(c, old):
-            left = kept.left(c, sources)
-            if left is not None and left.length != c.length:
-                shorter.append(c.id)
-            c = left if left is not None else c
-        c = _moved_over(kept, c)
-        (placed if kept.new.holds(c.tether) else loose).append(c)
+        if old is not None and old.tether.piece and _same_place(cover, old):
+            left = kept.left(cover, sources)
+            if left is not None and left.length != cover.length:
+                shorter.append(cover.id)
+            cover = left if left is not None else cover
+        cover = _moved_over(kept, cover)
+        (placed if kept.new.holds(cover.tether) else loose).append(cover)
     return placed, loose, shorter
 
 
@@ -213,7 +216,7 @@ def kept_on_locked(
     if not held:
         return list(placed), list(loose), []
     in_place: list[L] = [held.get(c.id, c) for c in placed]
-    in_place += [c for i, c in held.items() if i not in there]
+    in_place += [c for key, c in held.items() if key not in there]
     return in_place, [c for c in loose if c.id not in held], [*held]
 
 
@@ -223,13 +226,21 @@ def _with_its_shot(kept: Kept, c: L) -> L:
         return c
     before = kept.old.covers + kept.old.loose
     source = next((x.source for x in before if x.id == c.tether.piece), None)
-    m = c.tether.moment
-    part = next((x for x in kept.new.covers if x.source == source and x.start <= m < x.start + x.length), None)
-    return replace(c, tether=Tether(part.id, m)) if part and not any(x.id == part.id for x in before) else c
+    moment = c.tether.moment
+    part = next(
+        (cover for cover in kept.new.covers if cover.source == source and cover.start <= moment < cover.start + cover.length),
+        None,
+    )
+    return replace(c, tether=Tether(part.id, moment)) if part and not any(x.id == part.id for x in before) else c
 
 
-def _same_place(a: Laid, b: Laid) -> bool:
-    return (a.tether, a.start, a.length, a.end) == (b.tether, b.start, b.length, b.end)
+def _same_place(first_laid: Laid, second_laid: Laid) -> bool:
+    return (first_laid.tether, first_laid.start, first_laid.length, first_laid.end) == (
+        second_laid.tether,
+        second_laid.start,
+        second_laid.length,
+        second_laid.end,
+    )
 
 
 def _moved_over(kept: Kept, c: L) -> L:

@@ -28,14 +28,14 @@ def place(
 
     With the shot's in point missing, the edit is back-timed from both out points.
     """
-    s = source_of(sources, source)
+    this_source = source_of(sources, source)
     if how == "cover":
         return covers.lay_cover(story, sources, source, at=at, until=until, start=start, end=end)
     if how == "sound":
         return sound_edits.lay_sound(story, sources, source, at=at, until=until, start=start, end=end, kind="voice")
     if how == "add":
         at, until = story.length, None
-    begin, source_in, length = three_points(at=at, until=until, start=start, end=end, most=s.length(story.rate))
+    begin, source_in, length = three_points(at=at, until=until, start=start, end=end, most=this_source.length(story.rate))
     if begin < 0:
         raise Refused("Back-timed like that it would begin before the story does.")
     if how in ("insert", "add"):

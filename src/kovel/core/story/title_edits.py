@@ -70,10 +70,10 @@ def lay_title(
     for name, value in {**rows, "text": said}.items():
         own = own.with_value(name, value)
     tether = story.tether_at(at)
-    c = Cover(story.next_id, TITLE, 0, n, tether if not by_clock else replace(tether, piece=0, moment=at), lane, own)
-    new = replace(story, covers=(*story.covers, c), next_id=story.next_id + 1)
+    cover = Cover(story.next_id, TITLE, 0, n, tether if not by_clock else replace(tether, piece=0, moment=at), lane, own)
+    new = replace(story, covers=(*story.covers, cover), next_id=story.next_id + 1)
     did = f"{how.capitalize()} “{str(said).splitlines()[0][:40]}” at {clock(at, story.rate)}, {frames_in_words(n)}"
-    return settle(story, new, sources, did, made=(c.id,), playhead=at)
+    return settle(story, new, sources, did, made=(cover.id,), playhead=at)
 
 
 @edit(entry("All titles like this one", title="cover"))
@@ -82,30 +82,33 @@ def title_style(story: Story, sources: Sources, title: int) -> Edit:
 
     How large they are, where they stand and how they come stays with each.
     """
-    c = story.cover(title)
-    if c.source != TITLE:
+    cover = story.cover(title)
+    if cover.source != TITLE:
         raise Refused("That is no title.")
     whole = dict(story.settings).get("story", NONE)
     new: Values = whole
     for name in STYLE:
-        value = story.value(c, name, sources)
+        value = story.value(cover, name, sources)
         new = new.with_value(name, value)
-    rows = tuple(sorted((k, v) for k, v in (dict(story.settings) | {"story": new}).items() if v))
+    rows = tuple(sorted((name, values) for name, values in (dict(story.settings) | {"story": new}).items() if values))
 
-    def plain(x: Cover) -> Cover:
-        own = x.settings
+    def plain(cover: Cover) -> Cover:
+        own = cover.settings
         for name in STYLE:
-            own = own.without(name) if x.source == TITLE else own
-        return replace(x, settings=own)
+            own = own.without(name) if cover.source == TITLE else own
+        return replace(cover, settings=own)
 
     draft = replace(
-        story, settings=rows, covers=tuple(plain(x) for x in story.covers), loose=tuple(plain(x) for x in story.loose)
+        story,
+        settings=rows,
+        covers=tuple(plain(cover) for cover in story.covers),
+        loose=tuple(plain(cover) for cover in story.loose),
     )
     if draft == story:
         raise Refused("They are all written like that already.")
-    count = sum(x.source == TITLE for x in (*story.covers, *story.loose))
+    count = sum(cover.source == TITLE for cover in (*story.covers, *story.loose))
     return settle(
-        story, draft, sources, f"{count} title{'s' if count != 1 else ''} written like “{c.title.splitlines()[0][:40]}”"
+        story, draft, sources, f"{count} title{'s' if count != 1 else ''} written like “{cover.title.splitlines()[0][:40]}”"
     )
 
 

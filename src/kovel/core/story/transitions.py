@@ -22,12 +22,12 @@ def _seam(story: Story, piece: int | None) -> int:
     return len(story.pieces) if piece is None else story.index_of(piece)
 
 
-def _with(story: Story, sources: Sources, i: int, j: Transition, did: str) -> Edit:
-    rest = [x for x in story.transitions if (x.left, x.right) != (j.left, j.right)]
-    new = replace(story, transitions=tuple(rest) if j.plain else (*rest, j))
+def _with(story: Story, sources: Sources, i: int, transition: Transition, did: str) -> Edit:
+    rest = [other for other in story.transitions if (other.left, other.right) != (transition.left, transition.right)]
+    new = replace(story, transitions=tuple(rest) if transition.plain else (*rest, transition))
     if new.transitions == story.transitions:
         raise Refused("It is like that already.")
-    return settle(story, new, sources, did, made=(j.right or j.left,), playhead=story.starts[i])
+    return settle(story, new, sources, did, made=(transition.right or transition.left,), playhead=story.starts[i])
 
 
 @edit(
@@ -80,20 +80,20 @@ def set_blend(story: Story, sources: Sources, piece: int | None, blend: str, len
                      right     ///......      three frames on either side of the seam
     """
     refuse_locked(story, DIALOGUE)
-    i = _seam(story, piece)
-    j = story.transition(i)
+    index = _seam(story, piece)
+    transition = story.transition(index)
     if blend not in BLENDS:
         raise Refused("A seam is a cut, a dissolve or a dip.")
-    at = clock(story.starts[i], story.rate)
+    at = clock(story.starts[index], story.rate)
     if blend == "cut":
-        return _with(story, sources, i, replace(j, blend="cut", length=0), f"A cut at {at}")
-    ends = i in (0, len(story.pieces))
+        return _with(story, sources, index, replace(transition, blend="cut", length=0), f"A cut at {at}")
+    ends = index in (0, len(story.pieces))
     kind = "fade" if ends else "dissolve" if blend == "dissolve" else "dip to black"
     if length < 1:
         raise Refused(f"A {kind} needs a length of at least one frame.")
     if ends:
         blend = "dip"
-    most = longest(story, sources, i, blend)
+    most = longest(story, sources, index, blend)
     if length > most:
         raise Refused(
             f"There is not enough material for a {kind} of {frames_in_words(length)} here. "
@@ -103,7 +103,9 @@ def set_blend(story: Story, sources: Sources, piece: int | None, blend: str, len
                 else "None fits: there is nothing beyond the edges."
             )
         )
-    return _with(story, sources, i, replace(j, blend=blend, length=length), f"A {kind} of {frames_in_words(length)} at {at}")
+    return _with(
+        story, sources, index, replace(transition, blend=blend, length=length), f"A {kind} of {frames_in_words(length)} at {at}"
+    )
 
 
 @edit(
@@ -123,39 +125,41 @@ def set_blend(story: Story, sources: Sources, piece: int | None, blend: str, len
 def split_edit(story: Story, sources: Sources, piece: int, frames: int) -> Edit:
     """Let the sound before a piece change `frames` from its picture: before it (negative, J) or after it (positive, L)."""
     refuse_locked(story, DIALOGUE)
-    i = _seam(story, piece)
-    if i == 0:
+    index = _seam(story, piece)
+    if index == 0:
         raise Refused("There is no seam before the first piece.")
-    asked = replace(story.transition(i), split=frames)
-    can = fitted(story, sources, i, asked, story.transition(i - 1).split)
+    asked = replace(story.transition(index), split=frames)
+    can = fitted(story, sources, index, asked, story.transition(index - 1).split)
     if can.split != frames:
         raise Refused(f"There is no sound for that. The furthest that fits is {frames_in_words(can.split)}.")
-    at = clock(story.starts[i], story.rate)
+    at = clock(story.starts[index], story.rate)
     did = (
         f"{'J-cut' if frames < 0 else 'L-cut'} of {frames_in_words(frames)} at {at}"
         if frames
         else f"Sound and picture cut together at {at}"
     )
-    return _with(story, sources, i, asked, did)
+    return _with(story, sources, index, asked, did)
 
 
 @edit(entry("Crossfade the sound: LENGTH", also="audio transition", typed="length", default="6f", piece="seam", frames="typed"))
 def crossfade(story: Story, sources: Sources, piece: int, frames: int) -> Edit:
     """Crossfade the sounds at the seam before a piece, at equal power: -3.01 dB on each side at its middle."""
     refuse_locked(story, DIALOGUE)
-    i = _seam(story, piece)
-    if i == 0:
+    index = _seam(story, piece)
+    if index == 0:
         raise Refused("There is no seam before the first piece.")
     if frames < 0 or frames == 1:
         raise Refused("A crossfade is two frames or longer; 0 takes it away.")
-    asked = replace(story.transition(i), cross=frames)
-    can = fitted(story, sources, i, asked, story.transition(i - 1).split)
+    asked = replace(story.transition(index), cross=frames)
+    can = fitted(story, sources, index, asked, story.transition(index - 1).split)
     if can.cross != frames:
         raise Refused(
             "There is not enough sound for that. "
             + (f"The longest crossfade that fits is {frames_in_words(can.cross)}." if can.cross else "No crossfade fits here.")
         )
     did = (
-        f"Crossfade of {frames_in_words(frames)} at {clock(story.starts[i], story.rate)}" if frames else "Crossfade taken away"
+        f"Crossfade of {frames_in_words(frames)} at {clock(story.starts[index], story.rate)}"
+        if frames
+        else "Crossfade taken away"
     )
-    return _with(story, sources, i, asked, did)
+    return _with(story, sources, index, asked, did)

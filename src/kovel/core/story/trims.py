@@ -29,16 +29,18 @@ def roll(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
     roll +2:   [AAAA][BBBB]   ->   [AAAAAA][BB]
     """
     refuse_locked(story, DIALOGUE)
-    i = story.index_of(piece)
-    if i == 0:
+    index = story.index_of(piece)
+    if index == 0:
         raise Refused("There is no seam before the first piece.")
-    left = trimmed(story, sources, story.pieces[i - 1], "out", delta)
-    right = trimmed(story, sources, story.pieces[i], "in", delta)
-    new = without(story, [*story.pieces[: i - 1], left, right, *story.pieces[i + 1 :]])
+    left = trimmed(story, sources, story.pieces[index - 1], "out", delta)
+    right = trimmed(story, sources, story.pieces[index], "in", delta)
+    new = without(story, [*story.pieces[: index - 1], left, right, *story.pieces[index + 1 :]])
     # where one recording runs on through the seam, its words only change from one piece to the other
     both = (left.id, right.id)
     split = {left.id: both, right.id: both} if left.source is not None and left.source == right.source else {}
-    return settle(story, new, sources, f"Seam {_later(delta)}", split=split, made=(piece,), playhead=story.starts[i] + delta)
+    return settle(
+        story, new, sources, f"Seam {_later(delta)}", split=split, made=(piece,), playhead=story.starts[index] + delta
+    )
 
 
 @edit()
@@ -53,22 +55,24 @@ def set_poses(story: Story, sources: Sources, poses: list[list[int]]) -> Edit:
     for row in poses:
         if len(row) != 3:
             raise Refused("Of each seam: its piece, and by how many frames its two edges move.")
-        i = story.index_of(row[0])
-        if i == 0:
+        index = story.index_of(row[0])
+        if index == 0:
             raise Refused("There is no seam before the first piece.")
-        for k, edge, delta in ((i - 1, "out", row[1]), (i, "in", row[2])):
+        for k, edge, delta in ((index - 1, "out", row[1]), (index, "in", row[2])):
             if delta:
                 pieces[k] = trimmed(story, sources, pieces[k], edge, delta)
-        told.append(f"At {clock(story.starts[i], story.rate)}: out {_by(row[1])}, in {_by(row[2])}")
+        told.append(f"At {clock(story.starts[index], story.rate)}: out {_by(row[1])}, in {_by(row[2])}")
     if not told or pieces == list(story.pieces):
         raise Refused("No edge would move.")
     many = f"{len(told)} jumps" if len(told) > 1 else "the jump"
-    i = story.index_of(poses[0][0])
-    head = sum(p.length for p in pieces[:i])
+    index = story.index_of(poses[0][0])
+    head = sum(piece.length for piece in pieces[:index])
     new, report = settle(story, without(story, pieces), sources, f"Closest pose at {many}", made=(poses[0][0],), playhead=head)
     moved = {row[0] for row in poses}
-    if not {s.right.id for s in exposed(new, sources) if s.at in report.exposed} - moved:  # the same jumps, a little elsewhere
-        report = replace(report, exposed=(), notes=tuple(n for n in report.notes if "exposed now" not in n))
+    if (
+        not {seam.right.id for seam in exposed(new, sources) if seam.at in report.exposed} - moved
+    ):  # the same jumps, a little elsewhere
+        report = replace(report, exposed=(), notes=tuple(note for note in report.notes if "exposed now" not in note))
     if len(told) == 1:
         return new, report
     more = [f"And {len(told) - 8} more."] if len(told) > 8 else []
@@ -86,17 +90,28 @@ def slip(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
     recording  ..[AAAA]......   ->   ....[AAAA]....
     """
     refuse_locked(story, DIALOGUE)
-    i = story.index_of(piece)
-    p = story.pieces[i]
-    if p.source is None:
-        raise Refused(begun(f"{name_of(sources, p)} has nothing to slip."))
+    index = story.index_of(piece)
+    this_piece = story.pieces[index]
+    if this_piece.source is None:
+        raise Refused(begun(f"{name_of(sources, this_piece)} has nothing to slip."))
     if delta == 0:
         raise Refused("It is already there.")
-    new = replace(p, start=p.start + delta)
-    check_handles(source_of(sources, p.source), story.rate, (p.start, p.end), (new.start, new.end), p.clock)
-    draft = without(story, [*story.pieces[:i], new, *story.pieces[i + 1 :]])
+    new = replace(this_piece, start=this_piece.start + delta)
+    check_handles(
+        source_of(sources, this_piece.source),
+        story.rate,
+        (this_piece.start, this_piece.end),
+        (new.start, new.end),
+        this_piece.clock,
+    )
+    draft = without(story, [*story.pieces[:index], new, *story.pieces[index + 1 :]])
     return settle(
-        story, draft, sources, f"{name_of(sources, p)} slipped {_later(delta)}", made=(piece,), playhead=story.starts[i]
+        story,
+        draft,
+        sources,
+        f"{name_of(sources, this_piece)} slipped {_later(delta)}",
+        made=(piece,),
+        playhead=story.starts[index],
     )
 
 
@@ -107,27 +122,27 @@ def slide(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
     slide +2:   [AAAA][BB][CCCC]   ->   [AAAAAA][BB][CC]
     """
     refuse_locked(story, DIALOGUE)
-    i = story.index_of(piece)
-    if not 0 < i < len(story.pieces) - 1:
+    index = story.index_of(piece)
+    if not 0 < index < len(story.pieces) - 1:
         raise Refused("A piece slides between two neighbours; this one has only one.")
-    left = trimmed(story, sources, story.pieces[i - 1], "out", delta)
-    right = trimmed(story, sources, story.pieces[i + 1], "in", delta)
-    new = without(story, [*story.pieces[: i - 1], left, story.pieces[i], right, *story.pieces[i + 2 :]])
-    did = f"{name_of(sources, story.pieces[i])} slid {_later(delta)}"
-    return settle(story, new, sources, did, made=(piece,), playhead=story.starts[i] + delta)
+    left = trimmed(story, sources, story.pieces[index - 1], "out", delta)
+    right = trimmed(story, sources, story.pieces[index + 1], "in", delta)
+    new = without(story, [*story.pieces[: index - 1], left, story.pieces[index], right, *story.pieces[index + 2 :]])
+    did = f"{name_of(sources, story.pieces[index])} slid {_later(delta)}"
+    return settle(story, new, sources, did, made=(piece,), playhead=story.starts[index] + delta)
 
 
 @edit(entry("Match the length of the piece before", piece="piece"))
 def match_length(story: Story, sources: Sources, piece: int) -> Edit:
     """Make a piece as long as the one before it, at its out point; what follows ripples."""
-    i = story.index_of(piece)
-    if i == 0:
+    index = story.index_of(piece)
+    if index == 0:
         raise Refused("There is no piece before this one.")
-    delta = story.pieces[i - 1].length - story.pieces[i].length
+    delta = story.pieces[index - 1].length - story.pieces[index].length
     if delta == 0:
         raise Refused("It is already as long as the piece before.")
     new, report = trim(story, sources, piece, "out", delta)
-    return new, replace(report, playhead=story.starts[i])
+    return new, replace(report, playhead=story.starts[index])
 
 
 @edit(entry("Length of what is chosen: LENGTH", also="duration, how long", typed="length", items="all chosen", length="typed"))
@@ -143,10 +158,12 @@ def set_lengths(story: Story, sources: Sources, items: list[int], length: int) -
             continue
         try:
             now, report = set_length(now, sources, item, length)
-        except Refused as e:
+        except Refused as error:
             if len(items) == 1:
                 raise
-            notes.append(f"{begun(name_of(sources, now.item(item)))} stays {frames_in_words(now.item(item).length)} long: {e}")
+            notes.append(
+                f"{begun(name_of(sources, now.item(item)))} stays {frames_in_words(now.item(item).length)} long: {error}"
+            )
             continue
         made.append(item)
         notes += report.notes
@@ -163,9 +180,9 @@ def set_length(story: Story, sources: Sources, item: int, length: int) -> Edit:
     """Make a piece, card, cover or sound `length` frames long at its out point; after a piece the rest ripples."""
     if length < 1:
         raise Refused("A length is one frame or longer.")
-    if any(p.id == item for p in story.pieces):
+    if any(piece.id == item for piece in story.pieces):
         return trim(story, sources, item, "out", length - story.piece(item).length)
-    if any(c.id == item for c in (*story.covers, *story.loose)):
+    if any(cover.id == item for cover in (*story.covers, *story.loose)):
         return trim_cover(story, sources, item, "out", length - story.cover(item).length)
     return trim_sound(story, sources, item, "out", length - story.sound(item).length)
 
@@ -177,37 +194,37 @@ def extend_to(story: Story, sources: Sources, piece: int, at: int) -> Edit:
     | A    | B    |   extend A to ^   ->   | A       | B |
                 ^
     """
-    i = story.index_of(piece)
-    a, b = story.starts[i], story.starts[i + 1]
-    if at <= a and i > 0:
-        return roll(story, sources, piece, at - a)
-    if a < at <= story.length and at != b:
-        if i + 1 < len(story.pieces):
-            return roll(story, sources, story.pieces[i + 1].id, at - b)
-        return trim(story, sources, piece, "out", at - b)
-    raise Refused("The edge is already there." if at in (a, b) else "The playhead is not where this piece could reach.")
+    index = story.index_of(piece)
+    start, end = story.starts[index], story.starts[index + 1]
+    if at <= start and index > 0:
+        return roll(story, sources, piece, at - start)
+    if start < at <= story.length and at != end:
+        if index + 1 < len(story.pieces):
+            return roll(story, sources, story.pieces[index + 1].id, at - end)
+        return trim(story, sources, piece, "out", at - end)
+    raise Refused("The edge is already there." if at in (start, end) else "The playhead is not where this piece could reach.")
 
 
 @edit(entry("Top: cut away up to the playhead", also="trim start to playhead, head", asks=True, at="playhead"))
 def top(story: Story, sources: Sources, at: int) -> Edit:
     """Take away the piece under the playhead up to it; what follows closes up."""
-    p, begin = _under(story, at)
+    piece, begin = _under(story, at)
     if at == begin:
         raise Refused("The piece begins at the playhead.")
-    new, report = trim(story, sources, p.id, "in", at - begin)
+    new, report = trim(story, sources, piece.id, "in", at - begin)
     return new, replace(report, playhead=begin)
 
 
 @edit(entry("Tail: cut away from the playhead on", also="trim end to playhead", asks=True, at="playhead"))
 def tail(story: Story, sources: Sources, at: int) -> Edit:
     """Take away the piece under the playhead from it on; what follows closes up."""
-    p, begin = _under(story, at)
+    piece, begin = _under(story, at)
     if at == begin:
         raise Refused("The piece begins at the playhead: nothing of it would be left.")
-    new, report = trim(story, sources, p.id, "out", at - begin - p.length)
+    new, report = trim(story, sources, piece.id, "out", at - begin - piece.length)
     return new, replace(report, playhead=at - 1)  # still on the piece
 
 
 def _under(story: Story, at: int) -> tuple[Piece, int]:
-    i = story.index_at(at)
-    return story.pieces[i], story.starts[i]
+    index = story.index_at(at)
+    return story.pieces[index], story.starts[index]

@@ -25,27 +25,31 @@ class Use:
 
 def uses(story: Story) -> list[Use]:
     """Every use of every recording, in the story's order."""
-    out = [Use(p.source, *p.used, at) for at, p in zip(story.starts, story.pieces, strict=False) if p.source is not None]
-    out += [Use(c.source, c.start, c.end, at, True) for at, _, c in story.spans if c.source != TITLE]
+    out = [
+        Use(piece.source, *piece.used, at)
+        for at, piece in zip(story.starts, story.pieces, strict=False)
+        if piece.source is not None
+    ]
+    out += [Use(cover.source, cover.start, cover.end, at, True) for at, _, cover in story.spans if cover.source != TITLE]
     return sorted(out, key=lambda u: (u.at, u.cover))
 
 
 def by_source(found: Iterable[Use]) -> dict[int, list[Use]]:
     """Uses by recording: for asking about many ranges."""
     out: dict[int, list[Use]] = {}
-    for u in found:
-        out.setdefault(u.source, []).append(u)
+    for use in found:
+        out.setdefault(use.source, []).append(use)
     return out
 
 
 def times_used(found: Iterable[Use], source: int, start: int, end: int) -> int:
     """How often a range is used: counted when at least half of the shorter of the two is shared."""
     n = 0
-    for u in found:
-        if u.source != source:
+    for use in found:
+        if use.source != source:
             continue
-        shared = min(end, u.end) - max(start, u.start)
-        if shared * 2 >= min(end - start, u.end - u.start) and shared > 0:
+        shared = min(end, use.end) - max(start, use.start)
+        if shared * 2 >= min(end - start, use.end - use.start) and shared > 0:
             n += 1
     return n
 
@@ -53,9 +57,9 @@ def times_used(found: Iterable[Use], source: int, start: int, end: int) -> int:
 def ranges_used(found: Iterable[Use], source: int) -> list[tuple[int, int]]:
     """What of a recording the story uses, overlapping and touching uses taken as one, in order."""
     out: list[tuple[int, int]] = []
-    for a, b in sorted((u.start, u.end) for u in found if u.source == source):
-        if out and a <= out[-1][1]:
-            out[-1] = (out[-1][0], max(b, out[-1][1]))
+    for start, end in sorted((use.start, use.end) for use in found if use.source == source):
+        if out and start <= out[-1][1]:
+            out[-1] = (out[-1][0], max(end, out[-1][1]))
         else:
-            out.append((a, b))
+            out.append((start, end))
     return out

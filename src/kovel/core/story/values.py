@@ -22,21 +22,21 @@ To = int | list[int] | str  # one thing, several, or a wider scope: "story", "gr
 
 def on_recording(source: Source, setting: str, value: object) -> Values:
     """The settings of a recording, in every story of its project, with one set, or (None) taken back to its default."""
-    s = _setting(setting)
-    if s.meets == "here":
+    this_setting = _setting(setting)
+    if this_setting.meets == "here":
         raise Refused("A recording inherits nothing: there is nothing that its own settings would replace.")
-    if not s.wide or s.of in (("story",), ("title",), ("group",)):
-        where = WHERE.get(s.of) or ("titles" if s.of == ("title",) else "one thing")
-        raise Refused(f"{s.label} is set on {where}, not on a recording.")
+    if not this_setting.wide or this_setting.of in (("story",), ("title",), ("group",)):
+        where = WHERE.get(this_setting.of) or ("titles" if this_setting.of == ("title",) else "one thing")
+        raise Refused(f"{this_setting.label} is set on {where}, not on a recording.")
     if value is None:
         new = source.settings.without(setting)
     else:
-        if not (source.picture if s.needs == "picture" else source.sound):
-            raise Refused(f"{source.name} has no {s.needs}.")
-        now = s.as_kept(value)
+        if not (source.picture if this_setting.needs == "picture" else source.sound):
+            raise Refused(f"{source.name} has no {this_setting.needs}.")
+        now = this_setting.as_kept(value)
         if now is None:
-            raise Refused(f"{s.label} is set to {s.between}.")
-        if setting == "channels" and now != s.default and source.channels < 2:
+            raise Refused(f"{this_setting.label} is set to {this_setting.between}.")
+        if setting == "channels" and now != this_setting.default and source.channels < 2:
             raise Refused(f"The sound of {source.name} has one channel: there is no other microphone to choose.")
         new = source.settings.with_value(setting, now)
     if new == source.settings:
@@ -182,32 +182,37 @@ def set_value(
     story        level 0                     ->   level +2 dB
     piece   | A  level -1 dB | B       |     ->   | A at +1 dB | B at +2 dB |
     """
-    s = _setting(setting)
+    this_setting = _setting(setting)
     if setting in RETIMED:
         raise Refused("How fast a shot runs is set by retiming it.")
     if setting == "backwards" and isinstance(value, bool) and not isinstance(to, str):
         return run_backwards(story, sources, [to] if isinstance(to, int) else to, value)
-    now = s.as_kept(value)
+    now = this_setting.as_kept(value)
     if now is None:
-        raise Refused(f"{s.label} is set to {s.between}.")
+        raise Refused(f"{this_setting.label} is set to {this_setting.between}.")
     if setting == "text" and not now:
         raise Refused("Type what the title says.")
     return _change(
-        story, sources, to, s, lambda wide, own: own.with_value(setting, now, keep=_stands_against(s, wide, now)), now
+        story,
+        sources,
+        to,
+        this_setting,
+        lambda wide, own: own.with_value(setting, now, keep=_stands_against(this_setting, wide, now)),
+        now,
     )
 
 
 @edit(entry("Setting as the wider scope says: NAME", typed="text", to="all chosen", setting="typed"))
 def reset_value(story: Story, sources: Sources, to: To, setting: str) -> Edit:
     """Take a setting back to what the wider scope says."""
-    s = _setting(setting)
+    this_setting = _setting(setting)
     if setting in RETIMED:
         raise Refused("A shot is back at its own speed when its speed is 100 %.")
     if setting == "backwards" and not isinstance(to, str):
         return set_value(story, sources, to, setting, False)
     if setting == "text":
         raise Refused("A title says something: type another text, or take it off.")
-    return _change(story, sources, to, s, lambda wide, own: own.without(setting), None)
+    return _change(story, sources, to, this_setting, lambda wide, own: own.without(setting), None)
 
 
 @edit()
@@ -244,15 +249,15 @@ def copy_values(story: Story, sources: Sources, source: int, to: list[int] | str
         raise Refused("Choose which settings to copy.")
     new, did = story, []
     for name in dict.fromkeys(settings):
-        s = _setting(name)
-        if kind_of(item) not in s.of or name in (*RETIMED, "backwards"):
-            raise Refused(f"{s.label} is nothing that this can give to others.")
+        setting = _setting(name)
+        if kind_of(item) not in setting.of or name in (*RETIMED, "backwards"):
+            raise Refused(f"{setting.label} is nothing that this can give to others.")
         value = item.settings[name]
         try:
-            new, _ = _change(new, sources, to, s, lambda wide, own, n=name, v=value, s=s: own.with_value(n, v, keep=_stands_against(s, wide, v)), value)  # type: ignore[misc]  # fmt: skip
+            new, _ = _change(new, sources, to, setting, lambda wide, own, n=name, v=value, s=setting: own.with_value(n, v, keep=_stands_against(s, wide, v)), value)  # type: ignore[misc]  # fmt: skip
         except _Same:
             continue
-        did.append(f"{s.label.lower()} {s.says(value)}")
+        did.append(f"{setting.label.lower()} {setting.says(value)}")
     if not did:
         raise Refused("They are set like that already.")
     where = f"{len(to)} more" if isinstance(to, list) else scope_name(sources, to)
@@ -273,89 +278,98 @@ def _setting(name: str) -> Setting:
     return SETTINGS[name]
 
 
-def _stands_against(s: Setting, wide: Value, value: Value) -> bool:
+def _stands_against(setting: Setting, wide: Value, value: Value) -> bool:
     """Whether a value has to be kept although it is the default: a wider scope says something else."""
-    return s.meets == "replaces" and wide != value
+    return setting.meets == "replaces" and wide != value
 
 
 Change = Callable[[Value, Values], Values]  # (what the wider scopes say, the values there) -> the values then
 
 
-def _change(story: Story, sources: Sources, to: To, s: Setting, change: Change, value: Value | None) -> Edit:
+def _change(story: Story, sources: Sources, to: To, setting: Setting, change: Change, value: Value | None) -> Edit:
     if isinstance(to, str):
-        return _change_wide(story, sources, to, s, change, value)
+        return _change_wide(story, sources, to, setting, change, value)
     ids = [to] if isinstance(to, int) else list(dict.fromkeys(to))
     if not ids:
         raise Refused("Choose something first.")
-    as_kept = [x for x in (story.item(i) for i in ids) if kind_of(x) in s.of]
+    as_kept = [clip for clip in (story.item(i) for i in ids) if kind_of(clip) in setting.of]
     if not as_kept:
-        raise Refused(f"{s.label} is set on {WHERE.get(s.of) or ' and '.join(f'{k}s' for k in s.of)}.")
-    items = [x for x in as_kept if _has(x, s, sources)]
-    if s.name == "channels" and value not in (None, s.default):
-        items = [x for x in items if x.source is not None and sources[x.source].channels > 1]
+        raise Refused(f"{setting.label} is set on {WHERE.get(setting.of) or ' and '.join(f'{k}s' for k in setting.of)}.")
+    items = [clip for clip in as_kept if _has(clip, setting, sources)]
+    if setting.name == "channels" and value not in (None, setting.default):
+        items = [clip for clip in items if clip.source is not None and sources[clip.source].channels > 1]
         if not items:
             raise Refused("Its sound has one channel: there is no other microphone to choose.")
     if not items:
-        what = "picture" if s.needs == "picture" else "sound of its own"
+        what = "picture" if setting.needs == "picture" else "sound of its own"
         raise Refused(f"That has no {what}." if len(ids) == 1 else f"None of them has a {what}.")
     changed: dict[int, Item] = {}
-    for x in items:
-        if _begins(story, x) is None:
+    for clip in items:
+        if _begins(story, clip) is None:
             raise Refused("That is loose: its word is not in the story. Lay it first.")
-        refuse_locked(story, DIALOGUE if isinstance(x, Piece) else lane_key(x.lane) if isinstance(x, Cover) else "sounds")
-        wide = met(s.name, story.scopes(x, sources)[:-1])
-        new = replace(x, settings=change(wide, x.settings))
-        if isinstance(new, Cover) and s.name == "natural" and value is True:
+        refuse_locked(
+            story, DIALOGUE if isinstance(clip, Piece) else lane_key(clip.lane) if isinstance(clip, Cover) else "sounds"
+        )
+        wide = met(setting.name, story.scopes(clip, sources)[:-1])
+        new = replace(clip, settings=change(wide, clip.settings))
+        if isinstance(new, Cover) and setting.name == "natural" and value is True:
             new = voiced(story, sources, new)
-        if any(s.name in pair and sum(new.settings[n] for n in pair) > new.length for pair in FADES):
+        if any(setting.name in pair and sum(new.settings[name] for name in pair) > new.length for pair in FADES):
             raise Refused(f"The fades are longer than the {kind_of(new)}: it is {frames_in_words(new.length)} long.")
-        if new != x:
-            changed[x.id] = new
+        if new != clip:
+            changed[clip.id] = new
     if not changed:
         raise _Same("It is like that already." if len(items) == 1 else "They are like that already.")
     draft = story.with_items(changed)
     what = name_of(sources, items[0]) if len(items) == 1 else f"{len(items)} things"
-    at = min(_begins(story, x) or 0 for x in items)
-    did = _did(what, s, value)
-    if s.name in ("level", "level_alone") and len(items) == 1:
+    at = min(_begins(story, clip) or 0 for clip in items)
+    did = _did(what, setting, value)
+    if setting.name in ("level", "level_alone") and len(items) == 1:
         did = f"{what}: level {level_told(draft, sources, next(iter(changed.values())))}"
-    new_story, report = settle(story, draft, sources, did, made=tuple(x.id for x in items), playhead=at)
-    told = [n for x in changed.values() if isinstance(x, (Piece, Cover)) for n in told_of_sound(new_story, sources, x)]
-    return new_story, report.with_notes(dict.fromkeys(told) if s.name in ("natural", "backwards", "heard") else ())
+    new_story, report = settle(story, draft, sources, did, made=tuple(clip.id for clip in items), playhead=at)
+    told = [
+        name
+        for clip in changed.values()
+        if isinstance(clip, (Piece, Cover))
+        for name in told_of_sound(new_story, sources, clip)
+    ]
+    return new_story, report.with_notes(dict.fromkeys(told) if setting.name in ("natural", "backwards", "heard") else ())
 
 
-def _change_wide(story: Story, sources: Sources, scope: str, s: Setting, change: Change, value: Value | None) -> Edit:
-    groups = {f"group {g}" for g in (*(p.group for p in story.pieces), *(x.group for x in story.sounds)) if g}
+def _change_wide(story: Story, sources: Sources, scope: str, setting: Setting, change: Change, value: Value | None) -> Edit:
+    groups = {f"group {g}" for g in (*(piece.group for piece in story.pieces), *(sound.group for sound in story.sounds)) if g}
     items: list[Item] = [*story.pieces, *story.covers, *story.sounds]
-    used = {f"recording {x.source}" for x in items if x.source in sources}
+    used = {f"recording {clip.source}" for clip in items if clip.source in sources}
     if scope != "story" and scope not in groups and scope not in used:
         raise Refused(f"There is no {scope[:40]} in this story.")
-    if not s.wide or s.of == ("recording",):
-        where = "one thing" if not s.wide else "a recording in every story (kovel set)"
-        raise Refused(f"{s.label} is set on {where}, not on {scope_name(sources, scope)}.")
-    if s.of in (("story",), ("group",)) and scope.split()[0] != s.of[0]:
-        raise Refused(f"{s.label} is set on {WHERE[s.of]}.")
+    if not setting.wide or setting.of == ("recording",):
+        where = "one thing" if not setting.wide else "a recording in every story (kovel set)"
+        raise Refused(f"{setting.label} is set on {where}, not on {scope_name(sources, scope)}.")
+    if setting.of in (("story",), ("group",)) and scope.split()[0] != setting.of[0]:
+        raise Refused(f"{setting.label} is set on {WHERE[setting.of]}.")
     recording = sources[int(scope.split()[1])] if scope in used else None
     if recording is not None:
-        if s.of == ("title",):
-            raise Refused(f"{s.label} is set on titles, not on a recording.")
-        if not (recording.picture if s.needs == "picture" else recording.sound):
-            raise Refused(f"{recording.name} has no {s.needs}.")
-        if s.name == "channels" and value not in (None, s.default) and recording.channels < 2:
+        if setting.of == ("title",):
+            raise Refused(f"{setting.label} is set on titles, not on a recording.")
+        if not (recording.picture if setting.needs == "picture" else recording.sound):
+            raise Refused(f"{recording.name} has no {setting.needs}.")
+        if setting.name == "channels" and value not in (None, setting.default) and recording.channels < 2:
             raise Refused(f"The sound of {recording.name} has one channel: there is no other microphone to choose.")
-    if s.of == ("group",) and not any(scope == f"group {p.group}" and _has(p, s, sources) for p in story.pieces):
+    if setting.of == ("group",) and not any(
+        scope == f"group {piece.group}" and _has(piece, setting, sources) for piece in story.pieces
+    ):
         raise Refused("None of that group has a picture.")
-    if isinstance(value, tuple) and s.of != ("story",):
-        raise Refused(f"A line goes with one thing. On {scope_name(sources, scope)} {s.label.lower()} is one value.")
+    if isinstance(value, tuple) and setting.of != ("story",):
+        raise Refused(f"A line goes with one thing. On {scope_name(sources, scope)} {setting.label.lower()} is one value.")
     now = dict(story.settings)
     was = now.get(scope, NONE)
     wider = [recording.settings] if recording else []
-    wide = met(s.name, [*wider, now.get("story", NONE)]) if scope != "story" else s.default
+    wide = met(setting.name, [*wider, now.get("story", NONE)]) if scope != "story" else setting.default
     new = change(wide, was)
     if new == was:
         raise _Same("It is like that already.")
-    rows = tuple(sorted((k, v) for k, v in (now | {scope: new}).items() if v))
-    return settle(story, replace(story, settings=rows), sources, _did(begun(scope_name(sources, scope)), s, value))
+    rows = tuple(sorted((name, values) for name, values in (now | {scope: new}).items() if values))
+    return settle(story, replace(story, settings=rows), sources, _did(begun(scope_name(sources, scope)), setting, value))
 
 
 def scope_name(sources: Sources, scope: str) -> str:
@@ -364,21 +378,23 @@ def scope_name(sources: Sources, scope: str) -> str:
     return f"{sources[int(number)].name} in this story" if kind == "recording" else f"the {kind}"
 
 
-def _did(what: str, s: Setting, value: Value | None) -> str:
-    label = s.label[0].lower() + s.label[1:]
-    return f"{what}: {label} as the wider scope says" if value is None else f"{what}: {label} {s.says(value)}"
+def _did(what: str, setting: Setting, value: Value | None) -> str:
+    label = setting.label[0].lower() + setting.label[1:]
+    return f"{what}: {label} as the wider scope says" if value is None else f"{what}: {label} {setting.says(value)}"
 
 
-def _begins(story: Story, x: Item) -> int | None:
+def _begins(story: Story, item: Item) -> int | None:
     """Story frame at which something begins, None for what is loose."""
-    return story.starts[story.index_of(x.id)] if isinstance(x, Piece) else story.at_of(x.tether)
+    return story.starts[story.index_of(item.id)] if isinstance(item, Piece) else story.at_of(item.tether)
 
 
-def _has(x: Item, s: Setting, sources: Sources) -> bool:
+def _has(item: Item, setting: Setting, sources: Sources) -> bool:
     """Whether an item's recording has what a setting is about."""
-    r = source_of(sources, TITLE) if x.source == TITLE else sources.get(x.source) if x.source is not None else None
-    if not s.needs:
+    source = (
+        source_of(sources, TITLE) if item.source == TITLE else sources.get(item.source) if item.source is not None else None
+    )
+    if not setting.needs:
         return True
-    if r is None or (isinstance(x, Piece) and x.take not in ("both", s.needs)):
+    if source is None or (isinstance(item, Piece) and item.take not in ("both", setting.needs)):
         return False
-    return r.picture if s.needs == "picture" else r.sound
+    return source.picture if setting.needs == "picture" else source.sound

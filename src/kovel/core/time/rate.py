@@ -38,9 +38,9 @@ class Rate:
     @staticmethod
     def parse(text: str) -> Rate:
         """The rate of the table called `text` ("25", "29.97", "30000/1001"); ValueError otherwise."""
-        for r in RATES:
-            if text.strip() in (str(r), f"{r.num}/{r.den}", str(r.num) if r.den == 1 else ""):
-                return r
+        for rate in RATES:
+            if text.strip() in (str(rate), f"{rate.num}/{rate.den}", str(rate.num) if rate.den == 1 else ""):
+                return rate
         raise ValueError(f"{text} is not a frame rate Kovel works in. Choose one of {', '.join(map(str, RATES))}.")
 
     @staticmethod

@@ -23,19 +23,19 @@ def format_timecode(frame: int, rate: Rate, drop: bool = False) -> str:
 
     ST 12-1: drop-frame skips the first two frame *numbers* (four at 59.94) of each minute that is not a multiple of ten.
     """
-    n = rate.nominal
+    nominal = rate.nominal
     drop = drop and can_drop(rate)
     if drop:
-        skip = n // 15
-        ten = n * 600 - skip * 9
+        skip = nominal // 15
+        ten = nominal * 600 - skip * 9
         frame %= ten * 144
         tens, rest = divmod(frame, ten)
         frame += skip * 9 * tens
-        if rest >= n * 60:
-            frame += skip * (1 + (rest - n * 60) // (n * 60 - skip))
+        if rest >= nominal * 60:
+            frame += skip * (1 + (rest - nominal * 60) // (nominal * 60 - skip))
     else:
-        frame %= n * 86400
-    seconds, ff = divmod(frame, n)
+        frame %= nominal * 86400
+    seconds, ff = divmod(frame, nominal)
     mark = ";" if drop else ":"
     return f"{seconds // 3600:02d}:{seconds // 60 % 60:02d}:{seconds % 60:02d}{mark}{ff:02d}"
 
@@ -45,16 +45,16 @@ def timecode_to_frame(hours: int, minutes: int, seconds: int, frames: int, rate:
 
     Numbers that drop-frame skips (00:01:00;00) stand for the next frame that exists.
     """
-    n = rate.nominal
-    total = ((hours * 60 + minutes) * 60 + seconds) * n + frames
+    nominal = rate.nominal
+    total = ((hours * 60 + minutes) * 60 + seconds) * nominal + frames
     if not (drop and can_drop(rate)):
         return total
-    skip = n // 15
-    whole, ff = divmod(total, n)
+    skip = nominal // 15
+    whole, ff = divmod(total, nominal)
     m, ss = divmod(whole, 60)
     if ss == 0 and ff < skip and m % 10:
         ff = skip
-    return (m * 60 + ss) * n + ff - skip * (m - m // 10)
+    return (m * 60 + ss) * nominal + ff - skip * (m - m // 10)
 
 
 def running(frame: int, rate: Rate) -> str:
@@ -94,7 +94,7 @@ def parse_entry(text: str, rate: Rate, *, now: int = 0, drop: bool = False, star
         value = int(-(-((h * 60 + mi) * 60 + s) * rate.fps // 1)) + int(ff)
     elif (m := _UNITS.match(text)) and any(m.groups()[1:]):
         sign, *parts = m.groups()
-        h2, m2, s2, f2 = (Fraction((x or "0").replace(",", ".")) for x in parts)
+        h2, m2, s2, f2 = (Fraction((part or "0").replace(",", ".")) for part in parts)
         value = rate.seconds_to_frame((h2 * 60 + m2) * 60 + s2) + int(f2)
     elif m := _FIELDS.match(text):
         sign, fields = m.groups()
@@ -127,10 +127,10 @@ MOST = 24 * 3600  # seconds; timecode counts no further (ST 12-1)
 
 def parse_length(text: str, rate: Rate, *, minutes: bool = False) -> int:
     """A length as typed, in frames; at least one."""
-    n = parse_entry(text, rate, minutes=minutes)
-    if n < 1:
+    frame = parse_entry(text, rate, minutes=minutes)
+    if frame < 1:
         raise TimeError(f"“{text.strip()[:40]}” is no length: it is one frame or longer.")
-    return n
+    return frame
 
 
 def parse_seconds(text: str, rate: Rate) -> float:

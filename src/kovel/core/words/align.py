@@ -33,14 +33,14 @@ _SOUNDS = {
 
 def sounds(word: str) -> str:
     """A rough pronunciation in ARPAbet phones, from memory; empty for a word without letters."""
-    w = re.sub(r"(.)\1", r"\1", re.sub(r"[^a-z]", "", word.lower()))
-    if len(w) > 3 and w.endswith("e"):
-        w = w[:-1]
+    text = re.sub(r"(.)\1", r"\1", re.sub(r"[^a-z]", "", word.lower()))
+    if len(text) > 3 and text.endswith("e"):
+        text = text[:-1]
     out, i = [], 0
-    while i < len(w):
+    while i < len(text):
         for n in (4, 3, 2, 1):
-            if w[i : i + n] in _SOUNDS:
-                out.append(_SOUNDS[w[i : i + n]])
+            if text[i : i + n] in _SOUNDS:
+                out.append(_SOUNDS[text[i : i + n]])
                 i += n
                 break
         else:
@@ -50,10 +50,10 @@ def sounds(word: str) -> str:
 
 def spoken(text: str) -> list[str]:
     """A written word as spoken ones, lower case, for numbers of up to six figures too: `1,204` is four words."""
-    t = text.lower().replace("\u2019", "'").replace("&", " and ").replace("%", " percent")
-    t = re.sub(r"(?<=\d),(?=\d{3})", "", t)
-    t = re.sub(r"\d+", lambda m: " " + " ".join(_number(m[0])) + " ", t)
-    return [w.strip("'") for w in re.findall(r"[^\W\d_]+(?:'[^\W\d_]+)*'?", t) if w.strip("'")]
+    this_text = text.lower().replace("\u2019", "'").replace("&", " and ").replace("%", " percent")
+    this_text = re.sub(r"(?<=\d),(?=\d{3})", "", this_text)
+    this_text = re.sub(r"\d+", lambda m: " " + " ".join(_number(m[0])) + " ", this_text)
+    return [w.strip("'") for w in re.findall(r"[^\W\d_]+(?:'[^\W\d_]+)*'?", this_text) if w.strip("'")]
 
 
 _ONES = [
@@ -65,7 +65,7 @@ _TENS = ["-", "-", "twenty", "thirty", "forty", "fifty", "sixty", "seventy", "ei
 
 def _number(digits: str) -> list[str]:
     if len(digits) > 6 or (digits[0] == "0" and len(digits) > 1):
-        return [_ONES[int(d)] for d in digits]
+        return [_ONES[int(digit)] for digit in digits]
     n = int(digits)
     if n < 20:
         return [_ONES[n]]
@@ -84,37 +84,37 @@ def snap(words: Sequence[Word], talking: Mask, *, whole: bool = False, near: int
     after         [we][haul ] [it  ]                  (`near`: so many ticks)
     A word for which nothing sounds is left out, for the recogniser made it up; unless the words must stay `whole`.
     """
-    starts, ends = (x * TICK for x in runs(talking))
+    starts, ends = (run * TICK for run in runs(talking))
     if not len(starts):
         return list(words)
     s, e = starts.tolist(), ends.tolist()
     near *= TICK
     out: list[Word] = []
-    for w in words:
-        a, b = w.start, max(w.end, w.start + 2 * TICK)
+    for word in words:
+        start, end = word.start, max(word.end, word.start + 2 * TICK)
         if out:
-            a = max(a, out[-1].end)
-        i = bisect_right(s, (a + b) // 2) - 1  # the stretch its middle lies in, or the nearest one
-        if i < 0 or (a + b) // 2 >= e[i]:
+            start = max(start, out[-1].end)
+        i = bisect_right(s, (start + end) // 2) - 1  # the stretch its middle lies in, or the nearest one
+        if i < 0 or (start + end) // 2 >= e[i]:
             options = [j for j in (i, i + 1) if 0 <= j < len(s)]
-            i = min(options, key=lambda j: max(s[j] - b, a - e[j], 0))
-        if a >= e[i]:  # all of it after the nearest stretch: it belongs to the next one, or to the end of this one
-            if i + 1 < len(s) and s[i + 1] - b < 60 * TICK:
+            i = min(options, key=lambda j: max(s[j] - end, start - e[j], 0))
+        if start >= e[i]:  # all of it after the nearest stretch: it belongs to the next one, or to the end of this one
+            if i + 1 < len(s) and s[i + 1] - end < 60 * TICK:
                 i += 1
             else:
-                a = max(e[i] - (b - a), out[-1].end if out else 0)
-                if a > e[i] - 2 * TICK and not whole:
+                start = max(e[i] - (end - start), out[-1].end if out else 0)
+                if start > e[i] - 2 * TICK and not whole:
                     continue  # nothing is said there
         first = not out or out[-1].end <= s[i]
-        if a < s[i] or (first and a - s[i] <= near):
-            a = s[i]
-        if b > e[i] and (b - e[i] <= near or not talking[min(len(talking) - 1, (b - 1) // TICK)]):
-            j = bisect_left(e, b)  # a word may reach over a short gap into the next stretch
-            b = e[i] if j == i or j >= len(s) or b <= s[j] or b - s[j] < 6 * TICK else b
-        if out and a < out[-1].end:
-            a = out[-1].end
-        a, b = _without_pause(a, max(b, a + 2 * TICK), s, e)
-        out.append(replace(w, start=a, end=b))
+        if start < s[i] or (first and start - s[i] <= near):
+            start = s[i]
+        if end > e[i] and (end - e[i] <= near or not talking[min(len(talking) - 1, (end - 1) // TICK)]):
+            index = bisect_left(e, end)  # a word may reach over a short gap into the next stretch
+            end = e[i] if index == i or index >= len(s) or end <= s[index] or end - s[index] < 6 * TICK else end
+        if out and start < out[-1].end:
+            start = out[-1].end
+        start, end = _without_pause(start, max(end, start + 2 * TICK), s, e)
+        out.append(replace(word, start=start, end=end))
     return _to_the_end(out, e, near)
 
 
@@ -122,27 +122,27 @@ def _to_the_end(words: Sequence[Word], e: Sequence[int], near: int) -> list[Word
     """The last word of each stretch takes its end, if that is near, or if so many letters take as long: under noise an aligner takes
     what fades away for silence."""
     out = []
-    for w, after in zip(words, [*words[1:], None], strict=False):
-        i = bisect_left(e, w.end)
-        if i < len(e) and (after is None or after.start >= e[i]):
-            letters = sum(map(len, spoken(w.text))) or len(w.text)
-            reach = min(LONGEST_TAIL, near + max(0, letters * LETTER - (w.end - w.start)))
-            if e[i] - w.end <= reach:
-                w = replace(w, end=e[i])
-        out.append(w)
+    for word, after in zip(words, [*words[1:], None], strict=False):
+        index = bisect_left(e, word.end)
+        if index < len(e) and (after is None or after.start >= e[index]):
+            letters = sum(map(len, spoken(word.text))) or len(word.text)
+            reach = min(LONGEST_TAIL, near + max(0, letters * LETTER - (word.end - word.start)))
+            if e[index] - word.end <= reach:
+                word = replace(word, end=e[index])
+        out.append(word)
     return out
 
 
-def _without_pause(a: int, b: int, s: Sequence[int], e: Sequence[int]) -> tuple[int, int]:
+def _without_pause(start: int, end: int, s: Sequence[int], e: Sequence[int]) -> tuple[int, int]:
     """A word that reaches over a pause stands in the longer part: nobody is silent for a quarter of a second in a word."""
     parts: list[tuple[int, int]] = []
-    for i in range(bisect_right(e, a), bisect_left(s, b)):
-        x, y = max(a, s[i]), min(b, e[i])
+    for i in range(bisect_right(e, start), bisect_left(s, end)):
+        x, y = max(start, s[i]), min(end, e[i])
         if parts and x - parts[-1][1] < 25 * TICK:
             parts[-1] = (parts[-1][0], y)
         else:
             parts.append((x, y))
-    return max(parts, key=lambda p: p[1] - p[0]) if len(parts) > 1 else (a, b)
+    return max(parts, key=lambda p: p[1] - p[0]) if len(parts) > 1 else (start, end)
 
 
 @dataclass(frozen=True, slots=True)
@@ -157,25 +157,25 @@ class Clip:
 
     @property
     def length(self) -> int:
-        return sum(b - a for a, b in self.parts)
+        return sum(end - start for start, end in self.parts)
 
     def on_recording(self, tick: int, *, end: bool = False) -> int:
         """Where a tick of the clip stands in the recording; as an `end` it stays with what comes before it."""
-        for a, b in self.parts:
-            if tick < b - a or (end and tick == b - a):
-                return a + tick
-            tick -= b - a
+        for start, until in self.parts:
+            if tick < until - start or (end and tick == until - start):
+                return start + tick
+            tick -= until - start
         return self.parts[-1][1]
 
     def halves(self) -> tuple[Clip, Clip]:
         """Two clips of about the same length, cut between two stretches where there are several."""
         half = self.length / 2
         if len(self.parts) > 1:
-            done = np.cumsum([b - a for a, b in self.parts[:-1]])
+            done = np.cumsum([end - start for start, end in self.parts[:-1]])
             k = int(np.argmin(np.abs(done - half))) + 1
             return Clip(self.parts[:k]), Clip(self.parts[k:])
-        a, b = self.parts[0]
-        return Clip(((a, (a + b) // 2),)), Clip((((a + b) // 2, b),))
+        start, end = self.parts[0]
+        return Clip(((start, (start + end) // 2),)), Clip((((start + end) // 2, end),))
 
 
 def clips(talking: Mask, longest: float = 28.0, air: float = 0.4) -> list[Clip]:
@@ -185,7 +185,7 @@ def clips(talking: Mask, longest: float = 28.0, air: float = 0.4) -> list[Clip]:
     """
     most, pad = int(longest * 100), int(air * 100)
     kept: list[list[int]] = []
-    for s, e in zip(*(x.tolist() for x in runs(talking)), strict=True):
+    for s, e in zip(*(run.tolist() for run in runs(talking)), strict=True):
         a, b = max(0, s - pad), min(len(talking), e + pad)
         if kept and a <= kept[-1][1]:
             kept[-1][1] = b
@@ -195,11 +195,11 @@ def clips(talking: Mask, longest: float = 28.0, air: float = 0.4) -> list[Clip]:
     now: list[tuple[int, int]] = []
     for a, b in kept:
         edges = np.linspace(a, b, -(-(b - a) // most) + 1).astype(int).tolist()
-        for x, y in pairwise(edges):
-            if now and sum(q - p for p, q in now) + y - x > most:
+        for start, end in pairwise(edges):
+            if now and sum(q - p for p, q in now) + end - start > most:
                 out.append(Clip(tuple(now)))
                 now = []
-            now.append((x, y))
+            now.append((start, end))
     if now:
         out.append(Clip(tuple(now)))
     return out

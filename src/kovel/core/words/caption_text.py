@@ -29,10 +29,10 @@ class Read:
 
 
 def _samples(text: str) -> int | None:
-    m = _TIME.fullmatch(text)
-    if not m or int(m[2]) > 59 or int(m[3]) > 59:
+    match = _TIME.fullmatch(text)
+    if not match or int(match[2]) > 59 or int(match[3]) > 59:
         return None
-    ms = ((int(m[1] or 0) * 60 + int(m[2])) * 60 + int(m[3])) * 1000 + int(m[4].ljust(3, "0"))
+    ms = ((int(match[1] or 0) * 60 + int(match[2])) * 60 + int(match[3])) * 1000 + int(match[4].ljust(3, "0"))
     return ms * SAMPLE_RATE // 1000
 
 
@@ -47,17 +47,17 @@ def caption_blocks(text: str) -> tuple[list[tuple[int, int, int, list[str]]], li
         i += 1
         if not m:
             continue
-        at, a, b = i, _samples(m[1]), _samples(m[2])
+        at, start, end = i, _samples(m[1]), _samples(m[2])
         body = []
         while i < len(lines) and lines[i].strip():
             body.append(lines[i])
             i += 1
-        if a is None or b is None:
+        if start is None or end is None:
             refused.append((at, "its times cannot be read"))
-        elif b <= a:
+        elif end <= start:
             refused.append((at, "it ends before it begins"))
         else:
-            out.append((at, a, b, body))
+            out.append((at, start, end, body))
     return out, refused
 
 
@@ -81,42 +81,47 @@ def read_captions(text: str) -> Read:
                              [you count────]
     """
     blocks, refused = caption_blocks(text)
-    cues = [(a, b, "\n".join(body)) for _, a, b, body in blocks]
+    cues = [(start, end, "\n".join(body)) for _, start, end, body in blocks]
     cues.sort(key=lambda c: c[0])
     out: list[Word] = []
     groups = [list(g) for _, g in groupby(cues, key=lambda c: c[0])]
     for group, after in zip(groups, [*groups[1:], None], strict=False):
-        for k, (a, b, text) in enumerate(group):  # cues that begin together have the time one after the other
-            share = max(len(text) + 1, (min(b, after[0][0] if after else b) - a) // len(group))
+        for index, (start, end, text) in enumerate(group):  # cues that begin together have the time one after the other
+            share = max(len(text) + 1, (min(end, after[0][0] if after else end) - start) // len(group))
             inner = _INNER.search(text)
-            for w in _cue(text, a, b) if inner else _cue(text, a + k * share, a + (k + 1) * share):
-                first = max(w.start, out[-1].end) if out else w.start
-                out.append(Word(w.text, first, max(w.end, first + 480), w.speaker))
+            for word in _cue(text, start, end) if inner else _cue(text, start + index * share, start + (index + 1) * share):
+                first = max(word.start, out[-1].end) if out else word.start
+                out.append(Word(word.text, first, max(word.end, first + 480), word.speaker))
     return Read(tuple(out), tuple(refused))
 
 
-def _cue(body: str, a: int, b: int) -> list[Word]:
+def _cue(body: str, begin: int, until: int) -> list[Word]:
     speaker = voice_of(body)
     if not speaker:
         speaker, body = named(body)
     parts: list[tuple[int, str]] = []
-    t, last = a, 0
+    t, last = begin, 0
     for stamp in _INNER.finditer(body):
         parts.append((t, body[last : stamp.start()]))
-        t, last = max(a, min(b, _samples(stamp[1]) or a)), stamp.end()
+        t, last = max(begin, min(until, _samples(stamp[1]) or begin)), stamp.end()
     parts.append((t, body[last:]))
     out: list[Word] = []
-    for k, (start, text) in enumerate(parts):
-        end = parts[k + 1][0] if k + 1 < len(parts) else b
+    for index, (start, text) in enumerate(parts):
+        end = parts[index + 1][0] if index + 1 < len(parts) else until
         said = plain(text).split()
-        weight = [len(w) + 1 for w in said]
+        weight = [len(word) + 1 for word in said]
         done = 0
-        for w, n in zip(said, weight, strict=True):
+        for word, n in zip(said, weight, strict=True):
             out.append(
-                Word(w, start + (end - start) * done // sum(weight), start + (end - start) * (done + n) // sum(weight), speaker)
+                Word(
+                    word,
+                    start + (end - start) * done // sum(weight),
+                    start + (end - start) * (done + n) // sum(weight),
+                    speaker,
+                )
             )
             done += n
-    return [w for w in out if w.end > w.start]
+    return [word for word in out if word.end > word.start]
 
 
 def _stamp(sample: int, mark: str) -> str:
@@ -132,17 +137,20 @@ def write_vtt(words: Sequence[Word]) -> str:
     """WebVTT with a cue a sentence, the speaker as a voice span, and a time stamp before each word but the first."""
     out = ["WEBVTT", ""]
     i = 0
-    for s in sentences(words):
-        run = words[i : i + s.count]
-        i += s.count
-        safe = [w.text.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;") for w in run]
-        text = safe[0] + "".join(f" <{_stamp(w.start, '.')}>{t}" for w, t in zip(run[1:], safe[1:], strict=True))
-        voice = f"<v {s.speaker}>" if s.speaker else ""
-        out += [f"{_stamp(s.start, '.')} --> {_stamp(s.end, '.')}", voice + text, ""]
+    for sentence in sentences(words):
+        run = words[i : i + sentence.count]
+        i += sentence.count
+        safe = [word.text.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;") for word in run]
+        text = safe[0] + "".join(f" <{_stamp(word.start, '.')}>{text}" for word, text in zip(run[1:], safe[1:], strict=True))
+        voice = f"<v {sentence.speaker}>" if sentence.speaker else ""
+        out += [f"{_stamp(sentence.start, '.')} --> {_stamp(sentence.end, '.')}", voice + text, ""]
     return "\n".join(out)
 
 
 def write_srt(words: Sequence[Word]) -> str:
     """SubRip with a numbered cue a sentence."""
-    rows = [f"{k}\n{_stamp(s.start, ',')} --> {_stamp(s.end, ',')}\n{s.text}\n" for k, s in enumerate(sentences(words), 1)]
+    rows = [
+        f"{index}\n{_stamp(sentence.start, ',')} --> {_stamp(sentence.end, ',')}\n{sentence.text}\n"
+        for index, sentence in enumerate(sentences(words), 1)
+    ]
     return "\n".join(rows)

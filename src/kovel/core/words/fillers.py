@@ -42,9 +42,9 @@ def proposals(found: Sequence[Pause], settings: Settings, of_words: Sequence[Pro
     """All that is proposed, in order of time; nothing overlaps. `of_words` is what `word_proposals` gives, which no
     setting of the pauses changes."""
     rows = [
-        Proposal(c[0], c[1], "pause", f"{(p.end - p.start) / 48000:.1f} s without speech", p.sure, p.start)
-        for p in found
-        if (c := p.cut(settings))
+        Proposal(cut[0], cut[1], "pause", f"{(pause.end - pause.start) / 48000:.1f} s without speech", pause.sure, pause.start)
+        for pause in found
+        if (cut := pause.cut(settings))
     ]
     return _apart([*rows, *of_words])
 
@@ -60,13 +60,17 @@ def _apart(rows: Sequence[Proposal]) -> list[Proposal]:
     """Without overlaps: questions before false starts before words before pauses; a pause is cut down to what is left."""
     rank = {"question": 0, "false start": 1, "repeat": 2, "filler": 3, "voice": 4, "pause": 5}
     out: list[Proposal] = []  # by time, no two overlapping
-    for p in sorted(rows, key=lambda p: (rank[p.kind], p.start)):
-        i = bisect_right(out, p.start, key=lambda o: o.end)
-        j = bisect_left(out, p.end, key=lambda o: o.start)
-        left = kept(p.start, p.end, [(o.start, o.end) for o in out[i:j]])
-        fits = [(a, b) for a, b in left if b - a >= 4 * TICK and (p.kind == "pause" or (a, b) == (p.start, p.end))]
-        for a, b in fits:
-            insort(out, replace(p, start=a, end=b), key=lambda o: o.start)
+    for proposal in sorted(rows, key=lambda p: (rank[p.kind], p.start)):
+        index = bisect_right(out, proposal.start, key=lambda o: o.end)
+        place = bisect_left(out, proposal.end, key=lambda o: o.start)
+        left = kept(proposal.start, proposal.end, [(proposal.start, proposal.end) for proposal in out[index:place]])
+        fits = [
+            (start, end)
+            for start, end in left
+            if end - start >= 4 * TICK and (proposal.kind == "pause" or (start, end) == (proposal.start, proposal.end))
+        ]
+        for start, end in fits:
+            insort(out, replace(proposal, start=start, end=end), key=lambda o: o.start)
     return out
 
 
@@ -79,8 +83,8 @@ def _around(words: Sequence[Word], i: int, j: int) -> tuple[int, int]:
 
 
 def _fillers(words: Sequence[Word], fillers: Sequence[str]) -> list[Proposal]:
-    lists = sorted(([plain(w) for w in f.split()] for f in fillers if f.strip()), key=len, reverse=True)
-    said = [plain(w.text) for w in words]
+    lists = sorted(([plain(word) for word in filler.split()] for filler in fillers if filler.strip()), key=len, reverse=True)
+    said = [plain(word.text) for word in words]
     out: list[Proposal] = []
     i = 0
     while i < len(words):
@@ -110,8 +114,8 @@ def _repeats(words: Sequence[Word], of: Language) -> list[Proposal]:
 
     `the first winter I was, the first winter, I was` : the first five words go.
     """
-    said = [plain(w.text) for w in words]
-    skip = {plain(VOICE)} | {plain(f) for f in of.fillers}
+    said = [plain(word.text) for word in words]
+    skip = {plain(VOICE)} | {plain(filler) for filler in of.fillers}
     out: list[Proposal] = []
     i = 0
     while i < len(words):
@@ -121,18 +125,18 @@ def _repeats(words: Sequence[Word], of: Language) -> list[Proposal]:
             continue
         for n in range(6, 0, -1):  # words that come again
             head = said[i : i + n]
-            if len(head) < n or any(w in skip or not w for w in head):
+            if len(head) < n or any(word in skip or not word for word in head):
                 continue
             for gap in range(0, 6 if n >= 2 else 2):  # words between, that were given up
                 j = i + n + gap
                 between = said[i + n : j]
                 if said[j : j + n] != head or words[i].speaker != words[min(j, len(words) - 1)].speaker:
                     continue
-                if n == 1 and any(w not in skip for w in between):
+                if n == 1 and any(word not in skip for word in between):
                     continue
                 if n == 1 and head[0] in of.doubled:
                     continue
-                if words[j].start - words[i].start > 48_000 * 8 or any(ends(w.text) for w in words[i:j]):
+                if words[j].start - words[i].start > 48_000 * 8 or any(ends(word.text) for word in words[i:j]):
                     continue
                 best = (n, j)
                 break
@@ -142,7 +146,7 @@ def _repeats(words: Sequence[Word], of: Language) -> list[Proposal]:
             i += 1
             continue
         n, j = best
-        text = together(w.text for w in words[i:j]).rstrip(",.")
+        text = together(word.text for word in words[i:j]).rstrip(",.")
         false = n >= 2 or j - i > n
         start, end = words[i].start, max(words[j - 1].end, words[j].start - NUDGE)
         out.append(
@@ -158,27 +162,29 @@ def questions(
     """What the interviewer says: by the speaker's name; else what stands farther from the microphone and asks (`_farther`), or a
     question that is much softer than the talk around it."""
     out: list[Proposal] = []
-    named = any(w.speaker == interviewer for w in words)
-    rows = sentences([w for w in words if w.text != VOICE])
-    loud = [_level(levels, s.start, s.end) for s in rows]
-    usual = float(np.median(np.repeat(loud, [s.count for s in rows]))) if loud else 0.0
-    far = _farther([asked(s.text, of) for s in rows], loud) if levels is not None and not named else set()
-    for i, (s, level) in enumerate(zip(rows, loud, strict=True)):
-        asks = asked(s.text, of)
+    named = any(word.speaker == interviewer for word in words)
+    rows = sentences([word for word in words if word.text != VOICE])
+    loud = [_level(levels, sentence.start, sentence.end) for sentence in rows]
+    usual = float(np.median(np.repeat(loud, [sentence.count for sentence in rows]))) if loud else 0.0
+    far = _farther([asked(sentence.text, of) for sentence in rows], loud) if levels is not None and not named else set()
+    for index, (sentence, level) in enumerate(zip(rows, loud, strict=True)):
+        asks = asked(sentence.text, of)
         soft = usual - level
         if named:
-            if s.speaker == interviewer:
-                out.append(Proposal(s.start, s.end, "question", "the interviewer speaks", 0.95))
-        elif i in far or (levels is not None and soft > 7 and (asks or soft > 10)):
+            if sentence.speaker == interviewer:
+                out.append(Proposal(sentence.start, sentence.end, "question", "the interviewer speaks", 0.95))
+        elif index in far or (levels is not None and soft > 7 and (asks or soft > 10)):
             why = f"{'a question, ' if asks else ''}{soft:.0f} dB softer than the talk around it"
-            sure = (0.8 if asks else 0.6) + (0.1 if i in far else 0)
-            out.append(Proposal(s.start, s.end, "question", why, sure))
+            sure = (0.8 if asks else 0.6) + (0.1 if index in far else 0)
+            out.append(Proposal(sentence.start, sentence.end, "question", why, sure))
     joined: list[Proposal] = []
-    for p in out:
-        if joined and p.start - joined[-1].end < 48_000:
-            joined[-1] = Proposal(joined[-1].start, p.end, "question", joined[-1].why, min(joined[-1].sure, p.sure))
+    for proposal in out:
+        if joined and proposal.start - joined[-1].end < 48_000:
+            joined[-1] = Proposal(
+                joined[-1].start, proposal.end, "question", joined[-1].why, min(joined[-1].sure, proposal.sure)
+            )
         else:
-            joined.append(p)
+            joined.append(proposal)
     return joined
 
 
@@ -216,13 +222,13 @@ def kept(start: int, end: int, out: Sequence[tuple[int, int]]) -> list[tuple[int
     """
     rows = []
     at = start
-    for a, b in sorted(out):
-        a, b = max(a, start), min(b, end)
-        if b <= at or a >= end:
+    for begin, until in sorted(out):
+        begin, until = max(begin, start), min(until, end)
+        if until <= at or begin >= end:
             continue
-        if a > at:
-            rows.append((at, a))
-        at = b
+        if begin > at:
+            rows.append((at, begin))
+        at = until
     if at < end:
         rows.append((at, end))
     return rows
@@ -237,8 +243,8 @@ def voiced_between(levels: Levels, words: Sequence[Word], least: float = 0.16, m
     """
     talking = speech(levels) if mask is None else mask
     left = talking.copy()
-    for w in words:
-        left[max(0, w.start // TICK - 2) : w.end // TICK + 3] = False
+    for word in words:
+        left[max(0, word.start // TICK - 2) : word.end // TICK + 3] = False
     starts, ends = runs(left)
     out = []
     for a, b in zip(starts.tolist(), ends.tolist(), strict=True):

@@ -134,7 +134,7 @@ DUTCH = Language(
 )
 LISTED = {x.code: x for x in (ENGLISH, FRENCH, SPANISH, GERMAN, ITALIAN, PORTUGUESE, DUTCH)}
 # the languages that the recogniser of many languages can be told (ISO 639-1 and, where there is none, 639-3), by their English names
-NAMES = {k: v for k, _, v in (row.partition(" ") for row in """
+NAMES = {name: v for name, _, v in (row.partition(" ") for row in """
 af Afrikaans|am Amharic|ar Arabic|as Assamese|az Azerbaijani|ba Bashkir|be Belarusian|bg Bulgarian|bn Bengali|bo Tibetan|br Breton
 bs Bosnian|ca Catalan|cs Czech|cy Welsh|da Danish|de German|el Greek|en English|es Spanish|et Estonian|eu Basque|fa Persian|fi Finnish
 fo Faroese|fr French|gl Galician|gu Gujarati|ha Hausa|haw Hawaiian|he Hebrew|hi Hindi|hr Croatian|ht Haitian|hu Hungarian|hy Armenian
@@ -148,7 +148,7 @@ uz Uzbek|vi Vietnamese|yi Yiddish|yo Yoruba|zh Chinese
 HESITATIONS = frozenset(
     _words("um umm uh uhm er erm hm hmm ah euh heu hum mmh mmm eh ehm äh ähm öh ãh")
 )  # sounds, in any of these
-_OTHERS = frozenset(w for x in LISTED.values() if x is not ENGLISH for w in (*x.small, *x.asking))
+_OTHERS = frozenset(word for x in LISTED.values() if x is not ENGLISH for word in (*x.small, *x.asking))
 ENGLISH_ALONE = frozenset(ENGLISH.small) - _OTHERS  # small words of English and of none of the others
 # and those of the others that are none of English talk
 OTHER = (_OTHERS - frozenset(ENGLISH.small) - TALK - frozenset(_words("die hat war son sin met door plus par mas ten"))) | {"¿"}
@@ -162,18 +162,18 @@ def language(code: str) -> Language:
 def asked(text: str, of: Language) -> bool:
     """Whether a sentence is a question: by its mark, or by the word that it begins with where nothing ends it."""
     first = text.split(maxsplit=1)[:1]
-    return asks(text) or (not ends(text.rstrip()) and bool(first) and plain(first[0]) in {plain(w) for w in of.asking})
+    return asks(text) or (not ends(text.rstrip()) and bool(first) and plain(first[0]) in {plain(word) for word in of.asking})
 
 
 def guessed(texts: Iterable[str], least: int = 8) -> str:
     """The language that written talk is in, as far as its small words tell: a code of LISTED, or nothing where they do not."""
     found: Counter[str] = Counter()
-    for t in texts:
-        for w in t.split():
-            bare = plain(w)
+    for text in texts:
+        for word in text.split():
+            bare = plain(word)
             found.update(code for code, small in _SMALL.items() if bare in small)
     (first, n), (_, second) = found.most_common(2) if len(found) > 1 else (("", 0), ("", 0))
     return first if n >= least and n > 1.3 * second else ""
 
 
-_SMALL = {code: frozenset(plain(w) for w in x.small) for code, x in LISTED.items()}
+_SMALL = {code: frozenset(plain(word) for word in x.small) for code, x in LISTED.items()}

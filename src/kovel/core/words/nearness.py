@@ -43,19 +43,19 @@ class Said:
 def content(text: str) -> str:
     """What of a sentence is asked for its meaning: without fillers, and without words said twice in a row."""
     out: list[str] = []
-    for w in text.split():
-        bare = plain(w)
+    for word in text.split():
+        bare = plain(word)
         if bare in languages.HESITATIONS or (out and bare and bare == plain(out[-1])):
             continue
-        out.append(w)
+        out.append(word)
     return " ".join(out).strip(" ,") or text
 
 
 def foreign(text: str) -> bool:
     """Whether a question is in another language than English, as far as its small words and letters tell."""
     words = re.findall(r"[^\W\d_]+|¿", text.casefold())
-    other = sum(w in languages.OTHER for w in words)
-    ours = sum(w in languages.ENGLISH_ALONE for w in words)
+    other = sum(word in languages.OTHER for word in words)
+    ours = sum(word in languages.ENGLISH_ALONE for word in words)
     return other > ours or (other == ours and any(ord(ch) > 127 and ch.isalpha() for ch in text))
 
 
@@ -84,7 +84,10 @@ def with_context(likeness: Floats, same: npt.NDArray[np.bool_]) -> Floats:
 def same_answer(rows: Sequence[Said]) -> npt.NDArray[np.bool_]:
     """For each sentence but the last: whether the next one is of the same answer (recording, speaker, no long pause)."""
     return np.array(
-        [a.recording == b.recording and a.speaker == b.speaker and b.start - a.end < TURN for a, b in pairwise(rows)],
+        [
+            spoken.recording == sentence.recording and spoken.speaker == sentence.speaker and sentence.start - spoken.end < TURN
+            for spoken, sentence in pairwise(rows)
+        ],
         bool,
     )
 

@@ -76,32 +76,32 @@ class Chosen:
 def alone(text: str) -> bool:
     """Whether a sentence stands on its own: it does not begin by leaning on the one before, says who is meant, and is more than a word
     or two."""
-    words = [plain(w) for w in text.split()]
+    words = [plain(word) for word in text.split()]
     return len(words) >= 4 and words[0] not in LEANING and not SOMEBODY & set(words[:NAMED])
 
 
 def bites(rows: Sequence[Sentence]) -> list[Bite]:
     """Every run of whole sentences of one statement of one theme from one proven pause to another. `rows` by recording and time."""
     out = []
-    for i, s in enumerate(rows):
-        if s.before is None or s.verdict == "drop":
+    for index, sentence in enumerate(rows):
+        if sentence.before is None or sentence.verdict == "drop":
             continue
-        for j in range(i, min(len(rows), i + MOST)):
+        for j in range(index, min(len(rows), index + MOST)):
             t = rows[j]
             if (t.said.recording, t.said.speaker, t.theme) != (
-                s.said.recording,
-                s.said.speaker,
-                s.theme,
+                sentence.said.recording,
+                sentence.said.speaker,
+                sentence.theme,
             ) or t.verdict == "drop":
                 break
-            if j > i and t.said.start - rows[j - 1].said.end > 3 * 48_000:
+            if j > index and t.said.start - rows[j - 1].said.end > 3 * 48_000:
                 break
-            if t.after is None or not SHORTEST <= t.after - s.before <= LONGEST:
+            if t.after is None or not SHORTEST <= t.after - sentence.before <= LONGEST:
                 continue
-            some = rows[i : j + 1]
-            worth = float(np.mean([x.near + KEPT[x.verdict] + 0.15 * (x.fluent - 1) for x in some]))
-            on_its_own = alone(s.said.text)
-            out.append(Bite(i, j + 1, s.before, t.after, worth - (0 if on_its_own else 0.12), on_its_own))
+            some = rows[index : j + 1]
+            worth = float(np.mean([sentence.near + KEPT[sentence.verdict] + 0.15 * (sentence.fluent - 1) for sentence in some]))
+            on_its_own = alone(sentence.said.text)
+            out.append(Bite(index, j + 1, sentence.before, t.after, worth - (0 if on_its_own else 0.12), on_its_own))
     return out
 
 
@@ -114,8 +114,8 @@ def proposal(
     `rows`: sentences of the themes by recording and time, without questions; `meaning` theirs, (n, WIDTH); `retold`: pairs of rows that
     tell the same, `better` which of them was picked. `TooLittle` where there is not so much to tell.
     """
-    worse = {(set(p) - {b}).pop() for p, b in (better or {}).items()}
-    cut = _Cut(rows, meaning, [b for b in bites(rows) if not worse & set(range(b.first, b.last))], retold)
+    worse = {(set(key) - {b}).pop() for key, b in (better or {}).items()}
+    cut = _Cut(rows, meaning, [bite for bite in bites(rows) if not worse & set(range(bite.first, bite.last))], retold)
     while (k := cut.next(target)) is not None:
         cut.take(k)
     cut.fit(target)
@@ -138,17 +138,17 @@ class _Cut:
         unit = meaning / np.maximum(np.linalg.norm(meaning, axis=1, keepdims=True), 1e-9)
         self.like: Floats = unit @ unit.T
         self.twice: dict[int, set[int]] = {}
-        for a, b in same:
-            self.twice.setdefault(a, set()).add(b)
-            self.twice.setdefault(b, set()).add(a)
+        for start, end in same:
+            self.twice.setdefault(start, set()).add(end)
+            self.twice.setdefault(end, set()).add(start)
         self.people: dict[tuple[int, str], int] = {}
-        self.first = np.array([b.first for b in found], int)
-        self.count = np.array([b.last - b.first for b in found], int)
-        self.length_of = np.array([b.length for b in found], int)
-        self.worth = np.array([b.worth for b in found], float)
-        self.on_its_own = np.array([b.alone for b in found], bool)
-        self.who = np.array([self._number(self._who(b)) for b in found], int)
-        self.theme = np.array([rows[b.first].theme for b in found], int)
+        self.first = np.array([bite.first for bite in found], int)
+        self.count = np.array([bite.last - bite.first for bite in found], int)
+        self.length_of = np.array([bite.length for bite in found], int)
+        self.worth = np.array([bite.worth for bite in found], float)
+        self.on_its_own = np.array([bite.alone for bite in found], bool)
+        self.who = np.array([self._number(self._who(bite)) for bite in found], int)
+        self.theme = np.array([rows[bite.first].theme for bite in found], int)
         step = np.arange(MOST)
         self.inside = step < self.count[:, None]  # (bites, MOST): which of a bite's sentences there are
         self.at = np.minimum(self.first[:, None] + step, max(0, len(rows) - 1))
@@ -164,18 +164,18 @@ class _Cut:
     def length(self) -> int:
         return int(self.length_of[self.chosen].sum()) if self.chosen else 0
 
-    def _who(self, b: Bite) -> tuple[int, str]:
-        s = self.rows[b.first].said
-        return (0 if s.speaker else s.recording, s.speaker)
+    def _who(self, bite: Bite) -> tuple[int, str]:
+        spoken = self.rows[bite.first].said
+        return (0 if spoken.speaker else spoken.recording, spoken.speaker)
 
     def _number(self, who: tuple[int, str]) -> int:
         return self.people.setdefault(who, len(self.people))
 
     def repeats(self, k: int) -> npt.NDArray[np.bool_]:
         """Which of the bites say what bite `k` says: the same sentence, one told twice, or one of the same meaning."""
-        b = self.found[k]
-        alike = self.like[:, b.first : b.last].max(1) > SAME
-        for i in range(b.first, b.last):
+        bite = self.found[k]
+        alike = self.like[:, bite.first : bite.last].max(1) > SAME
+        for i in range(bite.first, bite.last):
             alike[[i, *self.twice.get(i, ())]] = True
         return np.asarray((alike[self.at] & self.inside).any(1))
 
@@ -197,8 +197,8 @@ class _Cut:
     def take(self, k: int) -> None:
         self.chosen.append(k)
         self.blocked |= self.repeats(k)
-        b = self.found[k]
-        mean = self.like[:, b.first : b.last].mean(1)
+        bite = self.found[k]
+        mean = self.like[:, bite.first : bite.last].mean(1)
         self.near = np.maximum(self.near, np.where(self.inside, mean[self.at], 0).sum(1) / np.maximum(1, self.count))
 
     def fit(self, target: int) -> None:
@@ -232,41 +232,43 @@ class _Cut:
 
     def told(self, order: Sequence[Bite], themes: Sequence[int]) -> list[Chosen]:
         out, heard = [], set()
-        for b in order:
-            some = self.rows[b.first : b.last]
-            parts = [f"{len(some)} sentence{'s' if len(some) > 1 else ''}, {b.length / 48_000:.1f} s"]
+        for bite in order:
+            some = self.rows[bite.first : bite.last]
+            parts = [f"{len(some)} sentence{'s' if len(some) > 1 else ''}, {bite.length / 48_000:.1f} s"]
             parts.append(
-                "near the middle of the theme" if np.mean([x.near for x in some]) > 0.5 else "at the edge of the theme"
+                "near the middle of the theme"
+                if np.mean([sentence.near for sentence in some]) > 0.5
+                else "at the edge of the theme"
             )
-            if any(s.verdict == "keep" for s in some):
+            if any(sentence.verdict == "keep" for sentence in some):
                 parts.append("kept in the log")
-            if self._who(b) not in heard:
+            if self._who(bite) not in heard:
                 parts.append("brings the speaker in: it stands on its own")
-            if any(i in self.twice for i in range(b.first, b.last)):
+            if any(i in self.twice for i in range(bite.first, bite.last)):
                 parts.append("told twice: the other telling is left out")
-            heard.add(self._who(b))
-            out.append(Chosen(b, self.rows[b.first].theme, "; ".join(parts)))
+            heard.add(self._who(bite))
+            out.append(Chosen(bite, self.rows[bite.first].theme, "; ".join(parts)))
         return out
 
 
 def _in_order(chosen: Sequence[Bite], rows: Sequence[Sentence], themes: Sequence[int], order: Order) -> list[Bite]:
     """By theme as they were chosen, or by time; the first bite of each speaker stands on its own."""
-    rank = {t: k for k, t in enumerate(themes)}
+    rank = {theme: index for index, theme in enumerate(themes)}
 
-    def place(b: Bite) -> tuple[int, int]:
-        return (rank.get(rows[b.first].theme, len(rank)) if order == "theme" else 0, b.first)
+    def place(bite: Bite) -> tuple[int, int]:
+        return (rank.get(rows[bite.first].theme, len(rank)) if order == "theme" else 0, bite.first)
 
     left, out = sorted(chosen, key=place), []
     heard: set[tuple[int, str]] = set()
     while left:
 
-        def ready(b: Bite) -> bool:
-            s = rows[b.first].said
-            return b.alone or (0 if s.speaker else s.recording, s.speaker) in heard
+        def ready(bite: Bite) -> bool:
+            spoken = rows[bite.first].said
+            return bite.alone or (0 if spoken.speaker else spoken.recording, spoken.speaker) in heard
 
-        b = next((x for x in left if ready(x)), left[0])
-        left.remove(b)
-        s = rows[b.first].said
-        heard.add((0 if s.speaker else s.recording, s.speaker))
-        out.append(b)
+        bite = next((bite for bite in left if ready(bite)), left[0])
+        left.remove(bite)
+        spoken = rows[bite.first].said
+        heard.add((0 if spoken.speaker else spoken.recording, spoken.speaker))
+        out.append(bite)
     return out

@@ -57,7 +57,11 @@ def told_twice(said: Sequence[Said], rows: Floats, close: float = CLOSE) -> list
     What is said before and after counts a little: a retelling comes among what belongs to it. Each goes with the one it is nearest to,
     or with all that are plainly the same.
     """
-    worth = [i for i, s in enumerate(said) if len(s.text.split()) >= LEAST and not s.text.rstrip().endswith("?")]
+    worth = [
+        index
+        for index, spoken in enumerate(said)
+        if len(spoken.text.split()) >= LEAST and not spoken.text.rstrip().endswith("?")
+    ]
     if len(worth) < 2:
         return []
     halves = 2 if np.any(rows[:, MANY:]) else 1
@@ -90,14 +94,14 @@ def told_twice(said: Sequence[Said], rows: Floats, close: float = CLOSE) -> list
 def _about(said: Sequence[Said], rows: Floats) -> Floats:
     """(n, WIDTH): what is said around each sentence by the same speaker, as one direction."""
     out = np.zeros_like(rows)
-    for i, s in enumerate(said):
+    for index, spoken in enumerate(said):
         around = [
             j
-            for j in range(max(0, i - NEIGHBOURS), min(len(said), i + NEIGHBOURS + 1))
-            if j != i and said[j].recording == s.recording and said[j].speaker == s.speaker
+            for j in range(max(0, index - NEIGHBOURS), min(len(said), index + NEIGHBOURS + 1))
+            if j != index and said[j].recording == spoken.recording and said[j].speaker == spoken.speaker
         ]
         if around:
-            out[i] = rows[around].mean(0)
+            out[index] = rows[around].mean(0)
     return np.asarray(out / np.maximum(1e-9, np.linalg.norm(out, axis=1, keepdims=True)), np.float32)
 
 
@@ -106,7 +110,9 @@ def telling(words: Sequence[Word], of: Language = ENGLISH, pause: int = 24_000) 
     if not words:
         return Telling(0, 0, 0, 0.0, 0.0)
     length = words[-1].end - words[0].start
-    gaps = [b.start - a.end for a, b in pairwise(words)]
-    waits = sum(g for g in gaps if g >= pause) / 48_000
-    stumbles = sum(1 for p in word_proposals(words, of=of) if p.kind in ("filler", "voice", "repeat", "false start"))
+    gaps = [other.start - word.end for word, other in pairwise(words)]
+    waits = sum(gap for gap in gaps if gap >= pause) / 48_000
+    stumbles = sum(
+        1 for proposal in word_proposals(words, of=of) if proposal.kind in ("filler", "voice", "repeat", "false start")
+    )
     return Telling(len(words), length, stumbles, waits, len(words) * 60 * 48_000 / max(1, length))

@@ -76,14 +76,14 @@ def cues(said: Sequence[Said], rate: Rate, *, chars: int = CHARS, names: bool = 
         for some in _shared(run, chars):
             first, key = some[0], (some[0].recording, some[0].word.start)
             speaker = named(first.word.speaker)
-            text = " ".join(s.word.text for s in some)
+            text = " ".join(spoken.word.text for spoken in some)
             was, now = (edits or {}).get(key, ("", ""))
             edited = bool(now) and was == text
             shown = now if edited else text
             if names and speaker and speaker != last:
                 shown = f"{speaker.upper()}: {shown}"
             last = speaker or last
-            out.append(Cue(first.at, max(s.end for s in some), broken(shown, chars), speaker, key, edited))
+            out.append(Cue(first.at, max(spoken.end for spoken in some), broken(shown, chars), speaker, key, edited))
     return _timed(out, rate)
 
 
@@ -101,43 +101,47 @@ def _runs(said: Sequence[Said], rate: Rate) -> list[list[Said]]:
     """Sentences: up to a full stop, another speaker, or a silence. Short ones stand with what follows."""
     out: list[list[Said]] = []
     new = True
-    for s in said:
+    for spoken in said:
         if out and not new:
             before = out[-1][-1]
-            new = s.word.speaker != before.word.speaker or (s.at - before.end) / rate.fps >= SPEECH
+            new = spoken.word.speaker != before.word.speaker or (spoken.at - before.end) / rate.fps >= SPEECH
         if new:
-            near = out and s.word.speaker == out[-1][-1].word.speaker and (s.at - out[-1][-1].end) / rate.fps < SPEECH / 2
-            if near and sum(len(x.word.text) + 1 for x in out[-1]) <= SHORT:
-                out[-1].append(s)
+            near = (
+                out
+                and spoken.word.speaker == out[-1][-1].word.speaker
+                and (spoken.at - out[-1][-1].end) / rate.fps < SPEECH / 2
+            )
+            if near and sum(len(spoken.word.text) + 1 for spoken in out[-1]) <= SHORT:
+                out[-1].append(spoken)
             else:
-                out.append([s])
+                out.append([spoken])
         else:
-            out[-1].append(s)
-        new = s.word.text.rstrip("\"'”’)").endswith((".", "?", "!", "…"))
+            out[-1].append(spoken)
+        new = spoken.word.text.rstrip("\"'”’)").endswith((".", "?", "!", "…"))
     return out
 
 
 def _shared(run: list[Said], chars: int) -> list[list[Said]]:
     """A sentence shared out over as few cues as it needs, broken where a phrase ends: the cheapest way of all."""
-    words = [s.word.text for s in run]
-    n = len(words)
-    best: list[tuple[float, int]] = [(0.0, 0)] + [(1e18, 0)] * n
-    for j in range(1, n + 1):
+    words = [spoken.word.text for spoken in run]
+    count = len(words)
+    best: list[tuple[float, int]] = [(0.0, 0)] + [(1e18, 0)] * count
+    for j in range(1, count + 1):
         for i in range(j - 1, max(-1, j - 30), -1):
             lines = broken(" ".join(words[i:j]), chars)
             if len(lines) > LINES and j - i > 1:
                 break
             size = sum(map(len, lines))
-            inner = sum(_break(a.split()[-1], b.split()[0]) for a, b in pairwise(lines)) / 2
-            outer = 0 if j == n else _break(words[j - 1], words[j])
+            inner = sum(_break(left.split()[-1], right.split()[0]) for left, right in pairwise(lines)) / 2
+            outer = 0 if j == count else _break(words[j - 1], words[j])
             cost = best[i][0] + CUE + inner + outer + max(0, FEW - size)
             if cost < best[j][0]:
                 best[j] = cost, i
-    ends = [n]
+    ends = [count]
     while ends[-1] > 0:
         ends.append(best[ends[-1]][1])
     ends.reverse()
-    return [run[a:b] for a, b in pairwise(ends)]
+    return [run[start:end] for start, end in pairwise(ends)]
 
 
 def _break(left: str, right: str) -> float:
@@ -170,11 +174,11 @@ def broken(text: str, chars: int = CHARS) -> tuple[str, ...]:
         k = min(ways)[1]
         return " ".join(words[:k]), " ".join(words[k:])
     lines: list[str] = []
-    for w in words:
-        if lines and len(lines[-1]) + 1 + len(w) <= chars:
-            lines[-1] += f" {w}"
+    for word in words:
+        if lines and len(lines[-1]) + 1 + len(word) <= chars:
+            lines[-1] += f" {word}"
         else:
-            lines.append(w)
+            lines.append(word)
     return tuple(lines)
 
 
@@ -182,10 +186,10 @@ def _timed(rows: list[Cue], rate: Rate) -> list[Cue]:
     """Each stands a little longer than it is said, as far as the next one lets it; none lies over another."""
     rows = sorted(rows, key=lambda c: (c.at, c.end))
     out = []
-    for k, c in enumerate(rows):
-        after = rows[k + 1].at if k + 1 < len(rows) else None
-        end = c.end + round(LINGER * rate.fps)
+    for index, cue in enumerate(rows):
+        after = rows[index + 1].at if index + 1 < len(rows) else None
+        end = cue.end + round(LINGER * rate.fps)
         if after is not None and after - end < BLINK * rate.fps:
             end = after
-        out.append(replace(c, end=max(c.at + 1, end)))
-    return [c for k, c in enumerate(out) if k + 1 == len(out) or c.at < out[k + 1].at]
+        out.append(replace(cue, end=max(cue.at + 1, end)))
+    return [cue for index, cue in enumerate(out) if index + 1 == len(out) or cue.at < out[index + 1].at]

@@ -51,19 +51,23 @@ def statements(said: Sequence[Said], rows: Floats) -> list[Statement]:
     first = 0
     for i in range(1, len(said) + 1):
         if i == len(said) or not same[i - 1]:
-            for a, b in _parts(said, rows, first, i):
-                text = " ".join(s.text for s in said[a:b])
-                out.append(Statement(said[a].recording, said[a].start, said[b - 1].end, said[a].speaker, text, a, b))
+            for start, end in _parts(said, rows, first, i):
+                text = " ".join(spoken.text for spoken in said[start:end])
+                out.append(
+                    Statement(
+                        said[start].recording, said[start].start, said[end - 1].end, said[start].speaker, text, start, end
+                    )
+                )
             first = i
     return out
 
 
-def _parts(said: Sequence[Said], rows: Floats, a: int, b: int) -> list[tuple[int, int]]:
+def _parts(said: Sequence[Said], rows: Floats, start: int, end: int) -> list[tuple[int, int]]:
     """Where an answer is cut into statements: at the deepest change of subject, until none is too long."""
-    if said[b - 1].end - said[a].start <= LONGEST or b - a < 2 * FEWEST:
-        return [(a, b)]
-    best = min(range(a + FEWEST, b - FEWEST + 1), key=lambda k: float(_mean(rows[a:k]) @ _mean(rows[k:b])))
-    return [*_parts(said, rows, a, best), *_parts(said, rows, best, b)]
+    if said[end - 1].end - said[start].start <= LONGEST or end - start < 2 * FEWEST:
+        return [(start, end)]
+    best = min(range(start + FEWEST, end - FEWEST + 1), key=lambda k: float(_mean(rows[start:k]) @ _mean(rows[k:end])))
+    return [*_parts(said, rows, start, best), *_parts(said, rows, best, end)]
 
 
 def _mean(rows: Floats) -> Floats:
@@ -76,7 +80,7 @@ def meant(found: Sequence[Statement], rows: Floats) -> Floats:
     """The meaning of statements, (n, WIDTH), each of length 1, less what all of them have in common."""
     if not found:
         return np.zeros((0, rows.shape[1] if rows.ndim == 2 else 0), np.float32)
-    m = np.array([rows[s.first : s.last].mean(0) for s in found], np.float32)
+    m = np.array([rows[statement.first : statement.last].mean(0) for statement in found], np.float32)
     if len(m) > 2:
         m = m - m.mean(0)
     out: Floats = m / np.maximum(np.linalg.norm(m, axis=1, keepdims=True), 1e-9)
@@ -87,14 +91,14 @@ def grouped(meaning: Floats) -> list[int]:
     """A group's number for each statement (Ward 1963), from 0, the largest group first."""
     from scipy.cluster.hierarchy import fcluster, ward  # slow to load: only where something is grouped
 
-    n = len(meaning)
-    if n < 2:
-        return [0] * n
+    count = len(meaning)
+    if count < 2:
+        return [0] * count
     labels = fcluster(ward(meaning[:MOST]), APART, "distance").tolist()
-    middles = {g: _mean(meaning[:MOST][[i for i, x in enumerate(labels) if x == g]]) for g in set(labels)}
+    middles = {label: _mean(meaning[:MOST][[index for index, x in enumerate(labels) if x == label]]) for label in set(labels)}
     labels += [max(middles, key=lambda g: float(middles[g] @ row)) for row in meaning[MOST:]]
-    order = {g: k for k, (g, _) in enumerate(Counter(labels).most_common())}
-    return [order[g] for g in labels]
+    order = {g: index for index, (g, _) in enumerate(Counter(labels).most_common())}
+    return [order[label] for label in labels]
 
 
 def nearest_theme(row: Floats, middles: Mapping[int, Floats]) -> int | None:
@@ -122,20 +126,22 @@ def names(
     every: Counter[str] = Counter()
     inside: dict[int, Counter[str]] = {g: Counter() for g in sorted(set(groups))}
     spread: dict[int, Counter[str]] = {g: Counter() for g in inside}
-    for text, g in zip(texts, groups, strict=True):
+    for text, group in zip(texts, groups, strict=True):
         found = words_of(text)
         every.update(found)
-        inside[g].update(found)
-        spread[g].update(set(found))
+        inside[group].update(found)
+        spread[group].update(set(found))
     out: dict[int, str] = {}
-    for g, own in inside.items():
-        telling = {w: _odds(own[w], own.total(), every[w], every.total()) * (1 + log(spread[g][w])) for w in own}
+    for group, own in inside.items():
+        telling = {
+            word: _odds(own[word], own.total(), every[word], every.total()) * (1 + log(spread[group][word])) for word in own
+        }
         best = sorted(telling, key=lambda w: (-telling[w], w))[:TELLING]
         if meaning is not None and words:
-            middle = _mean(meaning[[i for i, x in enumerate(groups) if x == g]])
-            near = {w: float(words[w] @ middle) if w in words else 0.0 for w in best}
+            middle = _mean(meaning[[index for index, other in enumerate(groups) if other == group]])
+            near = {word: float(words[word] @ middle) if word in words else 0.0 for word in best}
             best.sort(key=lambda w: -(near[w] + WEIGHT * telling[w]))
-        out[g] = ", ".join(best[:count]) or "without words"
+        out[group] = ", ".join(best[:count]) or "without words"
     return out
 
 

@@ -48,12 +48,12 @@ def sentences(words: Sequence[Word], pause: int = 72_000) -> list[Sentence]:
     """Words up to a full stop, a change of speaker, or a pause of `pause` samples (1.5 s)."""
     out: list[Sentence] = []
     run: list[Word] = []
-    for w in words:
-        if run and (w.speaker != run[-1].speaker or w.start - run[-1].end >= pause):
+    for word in words:
+        if run and (word.speaker != run[-1].speaker or word.start - run[-1].end >= pause):
             out.append(_sentence(run))
             run = []
-        run.append(w)
-        if ends(w.text):
+        run.append(word)
+        if ends(word.text):
             out.append(_sentence(run))
             run = []
     if run:
@@ -63,15 +63,15 @@ def sentences(words: Sequence[Word], pause: int = 72_000) -> list[Sentence]:
 
 def with_speakers(words: Sequence[Word], named: Sequence[Word]) -> list[Word]:
     """Words with the speaker of whichever of the `named` words stands nearest to each: names outlast a new transcript."""
-    if not any(n.speaker for n in named):
+    if not any(word.speaker for word in named):
         return list(words)
-    middles = [(n.start + n.end) // 2 for n in named]
+    middles = [(word.start + word.end) // 2 for word in named]
     out = []
-    for w in words:
-        at = (w.start + w.end) // 2
-        i = bisect_left(middles, at)
-        near = min(range(max(0, i - 1), min(len(named), i + 1)), key=lambda k: abs(middles[k] - at))
-        out.append(replace(w, speaker=named[near].speaker))
+    for word in words:
+        at = (word.start + word.end) // 2
+        index = bisect_left(middles, at)
+        near = min(range(max(0, index - 1), min(len(named), index + 1)), key=lambda k: abs(middles[k] - at))
+        out.append(replace(word, speaker=named[near].speaker))
     return out
 
 
@@ -81,14 +81,14 @@ def corrected(word: Word, text: str) -> list[Word]:
     [we haul    ]  ->  [we][haul   ]
     """
     parts = text.split()
-    size = [len(p) + 1 for p in parts]
+    size = [len(part) + 1 for part in parts]
     edges = [word.start + (word.end - word.start) * sum(size[:i]) // max(1, sum(size)) for i in range(len(parts) + 1)]
-    return [replace(word, text=p, start=edges[i], end=edges[i + 1], sure=1.0) for i, p in enumerate(parts)]
+    return [replace(word, text=part, start=edges[index], end=edges[index + 1], sure=1.0) for index, part in enumerate(parts)]
 
 
 def joined(run: Sequence[Word]) -> Word:
     """Neighbouring words as one."""
-    return replace(run[0], text="".join(w.text for w in run), end=run[-1].end, sure=1.0)
+    return replace(run[0], text="".join(word.text for word in run), end=run[-1].end, sure=1.0)
 
 
 def replaced(words: Sequence[Word], find: str, put: str) -> tuple[list[Word], int]:
@@ -101,7 +101,7 @@ def replaced(words: Sequence[Word], find: str, put: str) -> tuple[list[Word], in
     i = n = 0
     while i < len(words):
         run = words[i : i + len(asked)]
-        if asked and [plain(w.text) for w in run] == asked:
+        if asked and [plain(word.text) for word in run] == asked:
             whole = Word("", run[0].start, run[-1].end, run[0].speaker)
             tail = run[-1].text[len(run[-1].text.rstrip(".,;:?!\u2026")) :]
             text = put
@@ -117,21 +117,21 @@ def replaced(words: Sequence[Word], find: str, put: str) -> tuple[list[Word], in
 
 
 def _sentence(run: Sequence[Word]) -> Sentence:
-    return Sentence(run[0].start, run[-1].end, run[0].speaker, together(w.text for w in run), len(run))
+    return Sentence(run[0].start, run[-1].end, run[0].speaker, together(word.text for word in run), len(run))
 
 
 def words_in(words: Sequence[Word], rate: Rate, start: int, length: int) -> list[tuple[int, Word]]:
     """Words whose middle lies in [start, start+length) frames: a word cut in two belongs to the side that keeps more."""
-    a, b = rate.frame_to_sample(start), rate.frame_to_sample(start + length)
-    i = bisect_left(words, a, key=lambda w: w.start)
-    while i > 0 and words[i - 1].end > a:
-        i -= 1
+    begin, end = rate.frame_to_sample(start), rate.frame_to_sample(start + length)
+    index = bisect_left(words, begin, key=lambda w: w.start)
+    while index > 0 and words[index - 1].end > begin:
+        index -= 1
     out = []
-    for w in words[i:]:
-        if w.start >= b:
+    for word in words[index:]:
+        if word.start >= end:
             break
-        if a <= (w.start + w.end) // 2 < b:
-            out.append((max(w.frames(rate)[0], start), w))
+        if begin <= (word.start + word.end) // 2 < end:
+            out.append((max(word.frames(rate)[0], start), word))
     return out
 
 
@@ -146,10 +146,10 @@ def lines(
     table: list[list[tuple[int, Word]]] = [[] for _ in range(max(rows, 1))]
     used = [0] * len(table)
     row = 0
-    for f, w in words:
+    for f, word in words:
         row = max(row, min(int((f - start) / frames_per_row), len(table) - 1))
-        if used[row] + len(w.text) > chars and row + 1 < len(table):
+        if used[row] + len(word.text) > chars and row + 1 < len(table):
             row += 1
-        table[row].append((f, w))
-        used[row] += len(w.text) + 1
-    return [Line(i, tuple(r)) for i, r in enumerate(table) if r]
+        table[row].append((f, word))
+        used[row] += len(word.text) + 1
+    return [Line(index, tuple(r)) for index, r in enumerate(table) if r]

@@ -17,13 +17,17 @@ def anchors(said: Sequence[str], heard: Sequence[Word], nearly: bool = True) -> 
 
     Spoken words are compared, so `twenty three` is heard in `23`.
     """
-    left = [(s, i) for i, w in enumerate(said) for s in spoken(w)]
+    left = [(s, index) for index, word in enumerate(said) for s in spoken(word)]
     right: list[tuple[str, int, int]] = []
-    for w in heard:
-        parts = spoken(w.text)
-        for k, s in enumerate(parts):
+    for word in heard:
+        parts = spoken(word.text)
+        for index, part in enumerate(parts):
             right.append(
-                (s, w.start + (w.end - w.start) * k // len(parts), w.start + (w.end - w.start) * (k + 1) // len(parts))
+                (
+                    part,
+                    word.start + (word.end - word.start) * index // len(parts),
+                    word.start + (word.end - word.start) * (index + 1) // len(parts),
+                )
             )
     ours, theirs = [s for s, _ in left], [s for s, _, _ in right]
     spans: dict[int, list[tuple[int, int]]] = {}
@@ -33,9 +37,9 @@ def anchors(said: Sequence[str], heard: Sequence[Word], nearly: bool = True) -> 
         i, j = block.a + block.size, block.b + block.size
         for p, q in [*pairs, *((block.a + k, block.b + k) for k in range(block.size))]:
             spans.setdefault(left[p][1], []).append(right[q][1:])
-    for k, found in spans.items():
-        if len(found) == len(spoken(said[k])):
-            yield k, found[0][0], found[-1][1]
+    for index, found in spans.items():
+        if len(found) == len(spoken(said[index])):
+            yield index, found[0][0], found[-1][1]
 
 
 def alike(a: Sequence[str], b: Sequence[str], least: float = 0.5) -> list[tuple[int, int]]:
@@ -75,7 +79,7 @@ def windows(words: Sequence[str], at: int | None, until: int | None, talking: Ma
     need = 45 * len(words) + 30  # ticks: about as slowly as anybody speaks
     if not len(heard) or heard[-1] <= 2 * need:
         return [(words, first, last)]
-    closes = next((k + 1 for k, w in enumerate(words) if w.rstrip("\"')").endswith((".", "?", "!"))), len(words))
+    closes = next((index + 1 for index, word in enumerate(words) if word.rstrip("\"')").endswith((".", "?", "!"))), len(words))
     before = 0 if at is None else len(words) if until is None else closes
     left = first + int(np.searchsorted(heard, 45 * before + 30))
     right = first + int(np.searchsorted(heard, heard[-1] - 45 * (len(words) - before) - 30))

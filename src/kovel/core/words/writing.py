@@ -44,8 +44,8 @@ def _asks_in_greek(text: str) -> bool:
 def together(words: Iterable[str]) -> str:
     """Written words as one text: with spaces between, but for scripts that have none (Chinese, Japanese, Thai, Lao, Khmer, Burmese)."""
     out = ""
-    for w in words:
-        out += w if not out or not w or (_unspaced(out[-1]) and _unspaced(w[0])) else f" {w}"
+    for word in words:
+        out += word if not out or not word or (_unspaced(out[-1]) and _unspaced(word[0])) else f" {word}"
     return out
 
 

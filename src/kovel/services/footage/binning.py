@@ -81,15 +81,15 @@ def heaps(data: DataFolder, project: int, rows: Sequence[Recording]) -> list[tup
     """What can be chosen, by kind of choice; what all recordings have in common tells none apart and is left out."""
     out: list[tuple[str, list[Heap]]] = []
     for by in BY:
-        found = Counter(str(getattr(r, by)) for r in rows if getattr(r, by))
+        found = Counter(str(getattr(recording, by)) for recording in rows if getattr(recording, by))
         if len(found) > 1 or (len(found) == 1 and found.total() < len(rows)):
             out.append((by, [Heap(f"{by}:{x}", x, found[x]) for x in sorted(found, key=natural)]))
     own = bin_rows.of_project(data.db, project)
     if own:
-        loose = [r for r in rows if not any(r.id in b.recordings for b in own)]
-        out.append(("bins", [*(Heap(str(b.id), b.name, len(b.recordings), b.id) for b in own),
+        loose = [recording for recording in rows if not any(recording.id in folder.recordings for folder in own)]
+        out.append(("bins", [*(Heap(str(folder.id), folder.name, len(folder.recordings), folder.id) for folder in own),
                              *([Heap("none", "in no bin", len(loose))] if loose else [])]))  # fmt: skip
-    if aside := sum(r.aside for r in rows):
+    if aside := sum(recording.aside for recording in rows):
         out.append(("", [Heap("aside", "set aside", aside)]))
     return out
 
@@ -99,24 +99,24 @@ def chosen(data: DataFolder, project: int, rows: Sequence[Recording], s: Shown) 
     own = bin_rows.of_project(data.db, project) if s.bin else []
     words = s.q.casefold().split()
     clock = recordings.clock_of(data.db, project)
-    found = [r for r in rows if _in(r, s.bin, own) and all(w in _text(r) for w in words)]
+    found = [recording for recording in rows if _in(recording, s.bin, own) and all(word in _text(recording) for word in words)]
     key = ORDERS[s.order][1]
     return sorted(found, key=lambda r: key(r, clock)) if s.order != "own" else found
 
 
-def _text(r: Recording) -> str:
-    return f"{r.name} {r.kind} {r.day} {r.roll} {r.camera} {r.path} {' '.join(r.remarks)}".casefold()
+def _text(recording: Recording) -> str:
+    return f"{recording.name} {recording.kind} {recording.day} {recording.roll} {recording.camera} {recording.path} {' '.join(recording.remarks)}".casefold()
 
 
-def _in(r: Recording, choice: str, own: Sequence[Bin]) -> bool:
+def _in(recording: Recording, choice: str, own: Sequence[Bin]) -> bool:
     by, _, value = choice.partition(":")
     if by in BY:
-        return str(getattr(r, by)) == value
+        return str(getattr(recording, by)) == value
     if choice == "aside":
-        return r.aside
+        return recording.aside
     if choice == "none":
-        return not any(r.id in b.recordings for b in own)
-    return not choice or any(r.id in b.recordings for b in own if str(b.id) == choice)
+        return not any(recording.id in folder.recordings for folder in own)
+    return not choice or any(recording.id in folder.recordings for folder in own if str(folder.id) == choice)
 
 
 def names(data: DataFolder, project: int, ids: Sequence[int], pattern: str) -> list[tuple[Recording, str]]:
@@ -133,19 +133,19 @@ def names(data: DataFolder, project: int, ids: Sequence[int], pattern: str) -> l
     if fields - known or "{" in rest or "}" in rest:
         what = ", ".join(sorted(fields - known)) or "a brace that stands alone"
         raise Invalid(
-            f"A pattern cannot hold {what}. It can hold {', '.join(f'{{{k}}}' for k in sorted(known))}; {{n:3}} counts 001, 002."
+            f"A pattern cannot hold {what}. It can hold {', '.join(f'{{{name}}}' for name in sorted(known))}; {{n:3}} counts 001, 002."
         )
-    taken = {r.name.casefold() for r in recordings.of_project(data.db, project) if r.id not in set(ids)}
+    taken = {recording.name.casefold() for recording in recordings.of_project(data.db, project) if recording.id not in set(ids)}
     out: list[tuple[Recording, str]] = []
-    for n, r in enumerate(rows, 1):
-        value = {"name": r.name, "day": r.day, "camera": r.camera, "roll": r.roll, "kind": r.kind, "timecode": r.start_timecode.replace(":", ""),
-                 "file": r.path.rsplit("/", 1)[-1].rsplit(".", 1)[0]}  # fmt: skip
-        put = lambda m, n=n, value=value: str(n).zfill(int(m[2] or 1)) if m[1] == "n" else value[m[1]]  # noqa: E731
+    for index, recording in enumerate(rows, 1):
+        value = {"name": recording.name, "day": recording.day, "camera": recording.camera, "roll": recording.roll, "kind": recording.kind, "timecode": recording.start_timecode.replace(":", ""),
+                 "file": recording.path.rsplit("/", 1)[-1].rsplit(".", 1)[0]}  # fmt: skip
+        put = lambda m, n=index, value=value: str(n).zfill(int(m[2] or 1)) if m[1] == "n" else value[m[1]]  # noqa: E731
         name = projects.clean_name(FIELD.sub(put, pattern), limit=120)
         if name.casefold() in taken:
             raise Invalid(f"Two recordings would be called {name}. Put {{n}} or {{name}} into the pattern.")
         taken.add(name.casefold())
-        out.append((r, name))
+        out.append((recording, name))
     return out
 
 
@@ -153,7 +153,7 @@ def rename(data: DataFolder, project: int, ids: Sequence[int], pattern: str) -> 
     """Give recordings names by a pattern, in one undoable step; what was done."""
     rows = names(data, project, ids, pattern)
     did = f"{len(rows)} recording{'s' if len(rows) != 1 else ''} renamed"
-    recordings.update_all(data.db, [(r.id, {"name": name}) for r, name in rows], did)
+    recordings.update_all(data.db, [(recording.id, {"name": name}) for recording, name in rows], did)
     return did
 
 
@@ -170,6 +170,8 @@ def set_all(data: DataFolder, ids: Sequence[int], fields: dict[str, str | int]) 
     clean = recordings.cleaned(fields)
     if not clean:
         raise Invalid("Choose what is to be set: kind, day, roll, camera, language or aside.")
-    did = f"{len(ids)} recording{'s' if len(ids) != 1 else ''}: {', '.join(_said(k, v) for k, v in clean.items())}"
+    did = (
+        f"{len(ids)} recording{'s' if len(ids) != 1 else ''}: {', '.join(_said(name, value) for name, value in clean.items())}"
+    )
     recordings.update_all(data.db, [(i, clean) for i in ids], did)
     return did

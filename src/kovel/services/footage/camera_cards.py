@@ -39,11 +39,11 @@ class Card:
 
     @property
     def new(self) -> tuple[OnCard, ...]:
-        return tuple(f for f in self.files if not f.taken)
+        return tuple(file for file in self.files if not file.taken)
 
     @property
     def bytes(self) -> int:
-        return sum(f.size for f in self.files)
+        return sum(file.size for file in self.files)
 
 
 def place(data: DataFolder) -> Path:
@@ -55,7 +55,7 @@ def listing(data: DataFolder, project: int) -> list[Card]:
     """The cards that are plugged in, and what of each is here already."""
     folder = place(data)
     return (
-        [card_at(data, project, d) for d in sorted(folder.iterdir()) if d.is_dir() and not d.name.startswith(".")]
+        [card_at(data, project, path) for path in sorted(folder.iterdir()) if path.is_dir() and not path.name.startswith(".")]
         if folder.is_dir()
         else []
     )
@@ -65,13 +65,13 @@ def card_at(data: DataFolder, project: int, folder: Path) -> Card:
     """A folder as a card."""
     rows = recordings.of_project(data.db, project)
     sizes: dict[int, list[Any]] = {}
-    for r in rows:
-        sizes.setdefault(r.size, []).append(r)
+    for recording in rows:
+        sizes.setdefault(recording.size, []).append(recording)
     out = []
-    for p in files_in(folder):
-        twins = sizes.get(p.stat().st_size, [])
-        same = next((r.name for r in twins if r.checksum and r.checksum == _sum(p)), "") if twins else ""
-        out.append(OnCard(str(p.relative_to(folder)), p.stat().st_size, same))
+    for path in files_in(folder):
+        twins = sizes.get(path.stat().st_size, [])
+        same = next((twin.name for twin in twins if twin.checksum and twin.checksum == _sum(path)), "") if twins else ""
+        out.append(OnCard(str(path.relative_to(folder)), path.stat().st_size, same))
     return Card(folder.name, folder, tuple(out), (folder / FAULT).exists())
 
 
@@ -88,7 +88,7 @@ def _summed(path: Path, size: int, changed: int) -> str:
 
 def find(data: DataFolder, project: int, name: str) -> Card:
     """A plugged-in card by its name, or a folder as one."""
-    found = next((c for c in listing(data, project) if c.name == name), None)
+    found = next((card for card in listing(data, project) if card.name == name), None)
     if found:
         return found
     folder = Path(name).expanduser()
@@ -99,9 +99,9 @@ def find(data: DataFolder, project: int, name: str) -> Card:
 
 def start_copy(data: DataFolder, project: int, card: Card, files: list[str] | None = None, to: Path | None = None) -> Job:
     """Copy files of a card (those that are not here yet, unless some are named), verify them, bring them in."""
-    p = projects.get(data.db, project)
-    here = {f.path: f for f in card.files}
-    wanted = [f.path for f in card.new] if files is None else files
+    this_project = projects.get(data.db, project)
+    here = {file.path: file for file in card.files}
+    wanted = [file.path for file in card.new] if files is None else files
     if unknown := [f for f in wanted if f not in here]:
         raise Missing(f"{unknown[0]} is not on that card.")
     if not wanted:
@@ -110,8 +110,8 @@ def start_copy(data: DataFolder, project: int, card: Card, files: list[str] | No
     need = sum(here[f].size for f in wanted)
     if need > shutil.disk_usage(data.root if to is None else to.parent).free:
         raise Invalid(f"That takes {need / 1e9:.1f} GB; there is less room than that where it is copied to.")
-    for j in jobs.of_project(data.db, p.id, "copy"):
-        if j.is_open and j.params["out"] == str(out):
+    for job in jobs.of_project(data.db, this_project.id, "copy"):
+        if job.is_open and job.params["out"] == str(out):
             raise Invalid("That card is being copied already.")
     return jobs.add(data.db, project, "copy", {"card": str(card.folder), "files": wanted, "out": str(out)})
 
@@ -119,11 +119,11 @@ def start_copy(data: DataFolder, project: int, card: Card, files: list[str] | No
 def take_copied(data: DataFolder, job: Job, result: dict[str, Any]) -> str:
     """Bring in what was copied; in words what was not."""
     paths = [Path(r["path"]) for r in result["copied"]]
-    there = {r.path for r in recordings.of_project(data.db, job.project)}
-    made, bad = bring_in_all(data, job.project, [p for p in paths if str(p) not in there])
+    there = {recording.path for recording in recordings.of_project(data.db, job.project)}
+    made, bad = bring_in_all(data, job.project, [path for path in paths if str(path) not in there])
     sums = {r["path"]: r["sha256"] for r in result["copied"]}
-    for r in made:
-        recordings.set_checksum(data.db, r.id, sums[r.path])
+    for recording in made:
+        recordings.set_checksum(data.db, recording.id, sums[recording.path])
     return " ".join(bad[:5])
 
 

@@ -37,11 +37,11 @@ class Taken:
 def taken(folder: Path) -> Taken:
     whole = pictures = 0
     with contextlib.suppress(OSError):
-        for p in folder.rglob("*"):
+        for path in folder.rglob("*"):
             with contextlib.suppress(OSError):
-                n = p.stat().st_size if p.is_file() else 0
+                n = path.stat().st_size if path.is_file() else 0
                 whole += n
-                pictures += n if p.name in PICTURES or p.parent.name == "pieces" else 0
+                pictures += n if path.name in PICTURES or path.parent.name == "pieces" else 0
     return Taken(whole, pictures)
 
 
@@ -57,12 +57,12 @@ def taken_lately(folder: Path) -> Taken:
 
 def of_recordings(data: DataFolder) -> dict[int, Taken]:
     """What each recording's folder takes."""
-    return {int(d.name): taken(d) for d in (data.root / "derived").glob("*") if d.name.isdecimal()}
+    return {int(path.name): taken(path) for path in (data.root / "derived").glob("*") if path.name.isdecimal()}
 
 
 def of_project(data: DataFolder, project: int) -> int:
     """Bytes a project takes: what was made of its recordings, its uploads, its renders."""
-    made = sum(taken_lately(data.derived(r.id)).all for r in recordings.of_project(data.db, project))
+    made = sum(taken_lately(data.derived(recording.id)).all for recording in recordings.of_project(data.db, project))
     return made + taken_lately(data.uploads(project)).all + taken_lately(data.renders(project)).all
 
 
@@ -78,11 +78,18 @@ class Out:
 
 def taken_out(data: DataFolder, project: int) -> list[Out]:
     rows = recordings.taken_out(data.db, project)
-    kept = {r.path for r in recordings.of_project(data.db, project)}
+    kept = {recording.path for recording in recordings.of_project(data.db, project)}
     out = []
-    for r in rows:
-        upload = r.path if Path(r.path).parent == data.uploads(project) and r.path not in kept else ""
-        out.append(Out(r.id, r.name, taken_lately(data.derived(r.id)).all + (r.size if upload else 0), upload))
+    for recording in rows:
+        upload = recording.path if Path(recording.path).parent == data.uploads(project) and recording.path not in kept else ""
+        out.append(
+            Out(
+                recording.id,
+                recording.name,
+                taken_lately(data.derived(recording.id)).all + (recording.size if upload else 0),
+                upload,
+            )
+        )
     return out
 
 
@@ -148,17 +155,17 @@ def make_room(data: DataFolder) -> int:
     derived = data.root / "derived"
     known = recordings.all_ids(data.db)
     freed = 0
-    for d in derived.glob("*"):
-        if d.name.isdecimal() and int(d.name) not in known:
-            freed += taken(d).all
-            shutil.rmtree(d, ignore_errors=True)
+    for path in derived.glob("*"):
+        if path.name.isdecimal() and int(path.name) not in known:
+            freed += taken(path).all
+            shutil.rmtree(path, ignore_errors=True)
     most = budget(data)
     if most is None:
         return freed
     have = of_recordings(data)
     total = sum(t.all for t in have.values())
     looked = looked_at(data)
-    busy = {j.recording for j in jobs.unfinished(data.db)}
+    busy = {job.recording for job in jobs.unfinished(data.db)}
     now = time.time()
     for i in sorted(have, key=lambda i: looked.get(i, 0.0)):
         if total <= most:

@@ -27,23 +27,23 @@ from kovel.store.recordings import Recording
 def allowed(path: str, roots: list[Path]) -> Path:
     """The real path, if it lies in one of the folders Kovel may read; `Invalid` otherwise. Links are followed first."""
     try:
-        p = Path(path.strip()).expanduser().resolve(strict=True)
+        this_path = Path(path.strip()).expanduser().resolve(strict=True)
     except (OSError, RuntimeError, ValueError):
         raise Invalid(f"There is no file or folder {path.strip()[:200]} on this machine.") from None
-    if not any(p == r or r in p.parents for r in roots):
-        names = ", ".join(str(r) for r in roots)
+    if not any(this_path == path or path in this_path.parents for path in roots):
+        names = ", ".join(str(path) for path in roots)
         raise Invalid(
-            f"{p.name} lies outside the folders Kovel may read ({names}). Move it there, or start Kovel with --media FOLDER."
+            f"{this_path.name} lies outside the folders Kovel may read ({names}). Move it there, or start Kovel with --media FOLDER."
         )
-    return p
+    return this_path
 
 
-def may_open(data: DataFolder, r: Recording) -> bool:
+def may_open(data: DataFolder, recording: Recording) -> bool:
     """Whether a recording's file lies where Kovel may read: asked wherever one is opened, for a row may come out of an archive."""
     if data.roots is None:
         return True
     try:
-        path = Path(r.path).resolve()
+        path = Path(recording.path).resolve()
     except (OSError, RuntimeError, ValueError):
         return False
     return any(path == root or root in path.parents for root in (*data.roots, data.root, *_remembered(data)))
@@ -59,8 +59,8 @@ def _remembered(data: DataFolder) -> list[Path]:
 def remember(data: DataFolder, path: Path) -> None:
     """A file was brought in from here, by somebody who may: those beside it may be read from now on as well, also by a server."""
     folder, known = path.resolve().parent, _remembered(data)
-    if not any(folder == k or k in folder.parents for k in known):
-        kept_settings.put(data.db, BROUGHT_IN, json.dumps([str(k) for k in (*known, folder)]))
+    if not any(folder == path or path in folder.parents for path in known):
+        kept_settings.put(data.db, BROUGHT_IN, json.dumps([str(path) for path in (*known, folder)]))
 
 
 def remember_all(data: DataFolder) -> None:
@@ -73,14 +73,14 @@ def remember_all(data: DataFolder) -> None:
         kept_settings.put(data.db, BROUGHT_IN, "[]")
 
 
-def file_of(data: DataFolder, r: Recording) -> Path:
+def file_of(data: DataFolder, recording: Recording) -> Path:
     """A recording's file, to be opened; `Invalid` where it lies outside of what Kovel may read."""
-    if not may_open(data, r):
+    if not may_open(data, recording):
         raise Invalid(
-            f"{r.name}: its file lies outside the folders Kovel may read. Move it into one of them and find it again in Footage, or start "
+            f"{recording.name}: its file lies outside the folders Kovel may read. Move it into one of them and find it again in Footage, or start "
             "Kovel with --media FOLDER."
         )
-    return Path(r.path)
+    return Path(recording.path)
 
 
 def files_in(path: Path) -> list[Path]:
@@ -92,12 +92,12 @@ def files_in(path: Path) -> list[Path]:
     for top, below, names in os.walk(path):
         below[:] = sorted(d for d in below if not d.startswith("."))
         for name in sorted(names):
-            p = Path(top) / name
-            if name.startswith(".") or p.suffix.lower() in NO_RECORDINGS or not p.is_file():
+            this_path = Path(top) / name
+            if name.startswith(".") or this_path.suffix.lower() in NO_RECORDINGS or not this_path.is_file():
                 continue
-            if p.is_symlink() and path.resolve() not in p.resolve().parents:
+            if this_path.is_symlink() and path.resolve() not in this_path.resolve().parents:
                 continue
-            found.append(p)
+            found.append(this_path)
     return found
 
 
@@ -143,12 +143,12 @@ def bring_in_all(data: DataFolder, project: int, paths: list[Path], *, kind: str
         try:
             facts: dict[str, Any] = call("probe", {"path": str(path)})
             return facts
-        except Unusable as e:
-            return e
+        except Unusable as error:
+            return error
 
     made: list[Recording] = []
-    refused = [_unnameable(p) for p in paths if not nameable(p)]
-    paths = [p for p in paths if nameable(p)]
+    refused = [_unnameable(path) for path in paths if not nameable(path)]
+    paths = [path for path in paths if nameable(path)]
     with ThreadPoolExecutor(4) as pool:
         for path, facts in zip(paths, pool.map(look, paths), strict=True):
             try:
@@ -156,8 +156,8 @@ def bring_in_all(data: DataFolder, project: int, paths: list[Path], *, kind: str
                     raise facts
                 made.append(_add(data, project, path, facts, path.stem[:120], kind))
                 refused += twice(made[-1])
-            except (Unusable, Invalid) as e:
-                refused.append(str(e))
+            except (Unusable, Invalid) as error:
+                refused.append(str(error))
     return made, refused
 
 
@@ -175,9 +175,9 @@ def _unnameable(path: Path) -> str:
     return f"{shown} was left out: its name is in a coding of another system. Rename it, then bring it in again."
 
 
-def twice(r: Recording) -> list[str]:
+def twice(recording: Recording) -> list[str]:
     """That a recording just brought in is here already, to be told at once."""
-    return [f"{r.name}: {x}" for x in r.remarks if x.startswith(SAME_FILE)]
+    return [f"{recording.name}: {remark}" for remark in recording.remarks if remark.startswith(SAME_FILE)]
 
 
 def _add(
@@ -195,16 +195,27 @@ def _add(
         raise Invalid(f"A recording is one of: {', '.join(recordings.KINDS)}.")
     facts = in_project(facts, projects.get(data.db, project).rate)
     there = recordings.of_project(data.db, project)
-    twin = next((r for r in there if r.size == facts["size"] and r.path != str(path) and _same_file(Path(r.path), path)), None)
+    twin = next(
+        (
+            recording
+            for recording in there
+            if recording.size == facts["size"] and recording.path != str(path) and _same_file(Path(recording.path), path)
+        ),
+        None,
+    )
     if twin:
         facts = {**facts, "remarks": [*facts["remarks"], f"{SAME_FILE} {twin.name}, which is here already."]}
     remember(data, path)
     with data.db.write():  # several are brought in at once: each gets a name that none of the others has
-        taken = {r.name.casefold() for r in recordings.of_project(data.db, project) if r.path != str(path)}
+        taken = {
+            recording.name.casefold() for recording in recordings.of_project(data.db, project) if recording.path != str(path)
+        }
         name = apart_from(name, path, taken)
-        r = recordings.add(data.db, project, str(path), name, kind or facts["kind"], facts, roll=roll, camera=camera, day=day)
-    prepare(data, r, facts.get("own", 0))
-    return r
+        recording = recordings.add(
+            data.db, project, str(path), name, kind or facts["kind"], facts, roll=roll, camera=camera, day=day
+        )
+    prepare(data, recording, facts.get("own", 0))
+    return recording
 
 
 def in_project(facts: dict[str, Any], rate: Rate) -> dict[str, Any]:
@@ -226,46 +237,51 @@ def in_project(facts: dict[str, Any], rate: Rate) -> dict[str, Any]:
 def apart_from(name: str, path: Path, taken: Container[str]) -> str:
     """A name that no other recording of the project has: cameras name alike on every card. The folder tells them apart, or a
     number."""
-    for n in (name, f"{name} ({path.parent.name})", *(f"{name} {k}" for k in range(2, 10_000))):
-        if n[:120].casefold() not in taken:
-            return n[:120]
+    for key in (name, f"{name} ({path.parent.name})", *(f"{name} {k}" for k in range(2, 10_000))):
+        if key[:120].casefold() not in taken:
+            return key[:120]
     return name
 
 
-def _same_file(a: Path, b: Path) -> bool:
+def _same_file(first_path: Path, second_path: Path) -> bool:
     try:
-        return checksum(a) == checksum(b)
+        return checksum(first_path) == checksum(second_path)
     except OSError:
         return False
 
 
-def prepare(data: DataFolder, r: Recording, own: int | None = None, mended: str = "") -> Job:
+def prepare(data: DataFolder, recording: Recording, own: int | None = None, mended: str = "") -> Job:
     """Queue making everything derived from a recording. It can be opened at once, and fills as it is made. `own`: frames a group
     where its own pictures are shown, 0 where a proxy is made (media/own_pictures.py); None: as its folder says, or the file itself.
     `mended`: what was found short of it, if it was whole before."""
-    file_of(data, r)
-    known = {"rate": [r.rate.num, r.rate.den], "picture": r.picture, "sound": r.sound, "frames": r.frames}
-    folder = data.derived(r.id)
+    file_of(data, recording)
+    known = {
+        "rate": [recording.rate.num, recording.rate.den],
+        "picture": recording.picture,
+        "sound": recording.sound,
+        "frames": recording.frames,
+    }
+    folder = data.derived(recording.id)
     folder.mkdir(parents=True, exist_ok=True)
-    heard = list(r.heard)
-    before = media_facts(data, r.id)
+    heard = list(recording.heard)
+    before = media_facts(data, recording.id)
     if before is not None:
         own = before.get("own", 0)
     elif own is None:
-        own = _own(r)
+        own = _own(recording)
     if before is None or not before["whole"]:
         shown = {"own": own, **shown_in(own)} if own else {}
-        keep(folder / "begun.json", {**known, "channels": 1 if r.channels == 1 else 2, **shown})
-    recordings.set_ready(data.db, r.id)
-    params = {"path": r.path, "out": str(folder), **known, "heard": heard, "own": own, "mended": mended}
-    return jobs.add(data.db, r.project, "prepare", params, r.id)
+        keep(folder / "begun.json", {**known, "channels": 1 if recording.channels == 1 else 2, **shown})
+    recordings.set_ready(data.db, recording.id)
+    params = {"path": recording.path, "out": str(folder), **known, "heard": heard, "own": own, "mended": mended}
+    return jobs.add(data.db, recording.project, "prepare", params, recording.id)
 
 
-def _own(r: Recording) -> int:
-    if not r.picture or r.frames is None:
+def _own(recording: Recording) -> int:
+    if not recording.picture or recording.frames is None:
         return 0
     try:
-        return int(call("probe", {"path": r.path})["own"])
+        return int(call("probe", {"path": recording.path})["own"])
     except Unusable:  # preparing it will say so
         return 0
 
@@ -273,17 +289,21 @@ def _own(r: Recording) -> int:
 def choose_microphones(data: DataFolder, recording: int, heard: list[int]) -> Recording:
     """Other microphones of a recording are heard from now on: one, or two as left and right. Its sound is made anew; its words, subclips
     and pieces stay."""
-    r = recordings.get(data.db, recording)
-    if not 1 <= len(heard) <= 2 or len(set(heard)) < len(heard) or not all(0 <= k < len(r.microphones) for k in heard):
-        raise Invalid(f"Choose one or two of the {len(r.microphones)} microphones of {r.name}.")
-    if not Path(r.path).is_file():
-        raise Invalid(f"{r.name} is off-line: find its file again, then choose its microphones.")
-    if tuple(heard) == r.heard:
+    this_recording = recordings.get(data.db, recording)
+    if (
+        not 1 <= len(heard) <= 2
+        or len(set(heard)) < len(heard)
+        or not all(0 <= k < len(this_recording.microphones) for k in heard)
+    ):
+        raise Invalid(f"Choose one or two of the {len(this_recording.microphones)} microphones of {this_recording.name}.")
+    if not Path(this_recording.path).is_file():
+        raise Invalid(f"{this_recording.name} is off-line: find its file again, then choose its microphones.")
+    if tuple(heard) == this_recording.heard:
         raise Invalid("They are heard already.")
     recordings.set_heard(data.db, recording, heard)
     shutil.rmtree(data.derived(recording), ignore_errors=True)  # all of it is made again, with the sound that is heard now
     prepare(data, recordings.get(data.db, recording))
-    return r
+    return this_recording
 
 
 def safe(name: str) -> str:
@@ -308,7 +328,7 @@ def free_name(folder: Path, stem: str, suffix: str = ".mp4", taken: Container[st
     folder.mkdir(parents=True, exist_ok=True)
     n = 1
     while True:
-        p = folder / f"{stem}{'' if n == 1 else f' {n}'}{suffix}"
-        if not p.exists() and str(p) not in taken:
-            return p
+        path = folder / f"{stem}{'' if n == 1 else f' {n}'}{suffix}"
+        if not path.exists() and str(path) not in taken:
+            return path
         n += 1

@@ -37,34 +37,34 @@ def mend(data: DataFolder, recording: int) -> str:
         found = take_apart(folder)
         if not found:  # somebody else has seen to it meanwhile
             return ""
-        r = recordings.get(data.db, recording)
-        return _said(r, prepare(data, r, mended=found))
+        this_recording = recordings.get(data.db, recording)
+        return _said(this_recording, prepare(data, this_recording, mended=found))
 
 
 def whole_sound_of(data: DataFolder, recording: int, then: str) -> dict[str, Any]:
     """What is known of a recording whose sound is all there; `Invalid` where it is not: it is made first. `then`: what is to be done
     once it is there, as "Render"."""
-    r = recordings.get(data.db, recording)
+    this_recording = recordings.get(data.db, recording)
     if told := mend(data, recording):
         raise Invalid(f"{told} {then} when it is there.")
     facts = media_facts(data, recording)
     if facts is None or not facts["sounded"]:
-        raise Invalid(f"The sound of {r.name} is still being made. {then} when it is there.")
+        raise Invalid(f"The sound of {this_recording.name} is still being made. {then} when it is there.")
     return facts
 
 
 def being_mended(data: DataFolder, recording: int) -> str:
     """What was found short of a recording and is being made again now, in a sentence; empty where nothing is."""
-    r = recordings.get(data.db, recording)
-    job = jobs.latest_of_recordings(data.db, r.project).get(recording)
+    this_recording = recordings.get(data.db, recording)
+    job = jobs.latest_of_recordings(data.db, this_recording.project).get(recording)
     if job is None or not job.is_open:
         return ""
-    return _said(r, job)
+    return _said(this_recording, job)
 
 
-def _said(r: Recording, job: Job) -> str:
+def _said(recording: Recording, job: Job) -> str:
     short = job.params.get("mended", "")
-    return f"{r.name} is being prepared again: {short}." if short else ""
+    return f"{recording.name} is being prepared again: {short}." if short else ""
 
 
 def mend_all(data: DataFolder) -> list[str]:
@@ -81,8 +81,8 @@ def mend_all(data: DataFolder) -> list[str]:
             TypeError,
             ArithmeticError,
             OSError,
-        ) as e:  # one that is damaged keeps no other from it
-            told.append(f"Recording {recording} could not be looked through ({e}).")
+        ) as error:  # one that is damaged keeps no other from it
+            told.append(f"Recording {recording} could not be looked through ({error}).")
     return [x for x in told if x]
 
 
@@ -103,8 +103,8 @@ def _mend_what_is_short(data: DataFolder) -> None:
     try:
         for told in mend_all(data):
             print(f"kovel: {told}", file=sys.stderr)
-    except Exception as e:  # it is tried again by whoever opens the recording
-        print(f"kovel: recordings could not be looked through ({in_words(e) or e})", file=sys.stderr)
+    except Exception as error:  # it is tried again by whoever opens the recording
+        print(f"kovel: recordings could not be looked through ({in_words(error) or error})", file=sys.stderr)
 
 
 MENDED_FIRST = Chore(None, lambda data: partial(_mend_what_is_short, data))

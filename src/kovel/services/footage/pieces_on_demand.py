@@ -63,7 +63,11 @@ class Now:
     def _next(self) -> tuple[tuple[int, int], dict[str, Any]] | None:
         """The request that came last; those nobody repeats are forgotten."""
         old = time.monotonic() - ASKED
-        self._wanted = {k: v for k, v in self._wanted.items() if v[0] > old and not place(Path(v[1]["out"]), k[1]).exists()}
+        self._wanted = {
+            key: value
+            for key, value in self._wanted.items()
+            if value[0] > old and not place(Path(value[1]["out"]), key[1]).exists()
+        }
         if not self._wanted:
             return None
         newest = list(self._wanted)[-1]

@@ -37,7 +37,7 @@ def steps(job: Job, out: Sequence[JobStep], workers: int) -> list[JobStep]:
     """What can be done next for a recording, beside the steps that are `out` already."""
     p, folder = job.params, Path(job.params["out"])
     busy = list(out)
-    named = {s.name for s in busy}
+    named = {job_step.name for job_step in busy}
     if "finish" in named or "all" in named:
         return []  # what it makes whole is nobody else's to make
     frames = p["frames"] or 1
@@ -84,32 +84,34 @@ def _stretches(
     gaps: list[tuple[int, int | None]], busy: list[JobStep], total: int, base: dict[str, Any], workers: int
 ) -> list[JobStep]:
     """The gaps that nobody works on, cut into stretches for so many workers."""
-    taken = [s.pieces for s in busy if s.pieces]
+    taken = [job_step.pieces for job_step in busy if job_step.pieces]
     free: list[tuple[int, int | None]] = []
-    for a, b in gaps:
-        end = total if b is None else b
-        cuts = sorted((x, total if y is None else y) for x, y in taken if x < max(end, a + 1) and (y is None or y > a))
-        at = a
+    for start, until in gaps:
+        end = total if until is None else until
+        cuts = sorted((x, total if y is None else y) for x, y in taken if x < max(end, start + 1) and (y is None or y > start))
+        at = start
         for x, y in cuts:
             if x > at:
                 free.append((at, x))
             at = max(at, y)
         if at < end:
-            free.append((at, b))
-        elif b is None and not taken and len(gaps) == 1:  # only what lies behind the expected end
+            free.append((at, until))
+        elif until is None and not taken and len(gaps) == 1:  # only what lies behind the expected end
             free.append((at, None))
-    left = sum((total if b is None else b) - a for a, b in free)
+    left = sum((total if end is None else end) - start for start, end in free)
     size = max(LEAST, min(STRETCH, -(-left // (2 * workers))))
     out: list[tuple[int, int | None]] = []
-    for a, b in free:
-        while (total if b is None else b) - a > size + LEAST // 2:
-            out.append((a, a + size))
-            a += size
-        out.append((a, b))
+    for start, until in free:
+        while (total if until is None else until) - start > size + LEAST // 2:
+            out.append((start, start + size))
+            start += size
+        out.append((start, until))
     threads = 1 if workers > 1 else 0
     return [
-        JobStep(f"pieces {a}", "make_pieces", {**base, "first": a, "last": b, "threads": threads}, PICTURE, (a, b))
-        for a, b in out
+        JobStep(
+            f"pieces {start}", "make_pieces", {**base, "first": start, "last": end, "threads": threads}, PICTURE, (start, end)
+        )
+        for start, end in out
     ]
 
 

@@ -35,13 +35,13 @@ def piece_of_whole(folder: Path, number: int) -> bytes | None:
         facts, edges = _index(folder, stamp)
     except (OSError, ValueError, KeyError):
         return None
-    a, b = number * PIECE, min((number + 1) * PIECE, len(edges) - 1)
-    if not 0 <= a < b:
+    start, end = number * PIECE, min((number + 1) * PIECE, len(edges) - 1)
+    if not 0 <= start < end:
         return None
-    with (folder / "proxy.mp4").open("rb") as f:
-        f.seek(int(edges[a]))
-        raw = f.read(int(edges[b] - edges[a]))
-    at = edges[a : b + 1] - edges[a]
+    with (folder / "proxy.mp4").open("rb") as file:
+        file.seek(int(edges[start]))
+        raw = file.read(int(edges[end] - edges[start]))
+    at = edges[start : end + 1] - edges[start]
     packets = tuple(raw[x:y] for x, y in zip(at[:-1].tolist(), at[1:].tolist(), strict=True))
     return Piece(facts["width"], facts["height"], base64.b64decode(facts["avcc"]), packets).to_bytes()
 

@@ -55,30 +55,30 @@ class Found:
 
 def offline(data: DataFolder, project: int) -> list[Recording]:
     """The recordings whose files are not where they were, or are other files now (by their size)."""
-    return [r for r in recordings.of_project(data.db, project) if not there(r)]
+    return [recording for recording in recordings.of_project(data.db, project) if not there(recording)]
 
 
-def there(r: Recording) -> bool:
+def there(recording: Recording) -> bool:
     """Whether a recording's file is where it was, and the same one: by size and time, and by its checksum where the time is
     another. A large file's is found only before a render (`unsure`): it takes long."""
     try:
-        st = Path(r.path).stat()
+        st = Path(recording.path).stat()
     except OSError:
         return False
-    if st.st_size != r.size:
+    if st.st_size != recording.size:
         return False
-    if st.st_mtime_ns == r.changed or not (r.changed and r.checksum) or st.st_size > AT_ONCE:
+    if st.st_mtime_ns == recording.changed or not (recording.changed and recording.checksum) or st.st_size > AT_ONCE:
         return True
-    return _sum(r.path, st.st_mtime_ns, st.st_size) == r.checksum
+    return _sum(recording.path, st.st_mtime_ns, st.st_size) == recording.checksum
 
 
-def unsure(r: Recording) -> bool:
+def unsure(recording: Recording) -> bool:
     """Whether a recording's file has its size but was written since, and is too large to be compared at once."""
     try:
-        st = Path(r.path).stat()
+        st = Path(recording.path).stat()
     except OSError:
         return False
-    return bool(r.changed and r.checksum) and st.st_mtime_ns != r.changed and st.st_size > AT_ONCE
+    return bool(recording.changed and recording.checksum) and st.st_mtime_ns != recording.changed and st.st_size > AT_ONCE
 
 
 @lru_cache(1024)
@@ -92,32 +92,34 @@ def _sum(path: str, changed: int, size: int) -> str:
 
 def take_as_it_is(data: DataFolder, recording: int) -> Recording:
     """The file that is at a recording's path now takes its place, if it lasts as long; what was made is made anew."""
-    r = recordings.get(data.db, recording)
-    if there(r):
-        raise Invalid(f"{r.name} is the file that was brought in.")
-    clock = projects.get(data.db, r.project).rate
-    facts = in_project(call("probe", {"path": str(file_of(data, r))}), clock)
-    if why := _differs(r, facts, clock):
-        raise Invalid(f"What is there now cannot take the place of {r.name}: {why}. Bring it in as a recording of its own.")
-    recordings.replace_file(data.db, r.id, r.path, facts)
-    shutil.rmtree(data.derived(r.id), ignore_errors=True)  # all of it was made of the other file
-    prepare(data, recordings.get(data.db, r.id))
-    return r
+    this_recording = recordings.get(data.db, recording)
+    if there(this_recording):
+        raise Invalid(f"{this_recording.name} is the file that was brought in.")
+    clock = projects.get(data.db, this_recording.project).rate
+    facts = in_project(call("probe", {"path": str(file_of(data, this_recording))}), clock)
+    if why := _differs(this_recording, facts, clock):
+        raise Invalid(
+            f"What is there now cannot take the place of {this_recording.name}: {why}. Bring it in as a recording of its own."
+        )
+    recordings.replace_file(data.db, this_recording.id, this_recording.path, facts)
+    shutil.rmtree(data.derived(this_recording.id), ignore_errors=True)  # all of it was made of the other file
+    prepare(data, recordings.get(data.db, this_recording.id))
+    return this_recording
 
 
 def search(data: DataFolder, project: int, folder: Path, better: bool = False) -> Job:
     """Queue looking for missing recordings in a folder and all below it: the same file by size and checksum, renamed or not. With
     `better` also files of a recording's name that last as long and begin at the same timecode take its place, missing or not."""
     projects.get(data.db, project)
-    if any(j.is_open for j in jobs.of_project(data.db, project, "relink")):
+    if any(job.is_open for job in jobs.of_project(data.db, project, "relink")):
         raise Invalid("A folder is being looked through already. Wait for it, or stop it.")
     files = files_in(folder)
     if not files:
         raise Invalid(f"There are no files in {folder.name}.")
-    sizes = {r.size for r in offline(data, project)}
-    sums = [str(p) for p in files if _size(p) in sizes]
+    sizes = {recording.size for recording in offline(data, project)}
+    sums = [str(path) for path in files if _size(path) in sizes]
     named = _by_name(data, project) if better else {}
-    facts = [str(p) for p in files if p.stem.casefold() in named]
+    facts = [str(path) for path in files if path.stem.casefold() in named]
     return jobs.add(data.db, project, "relink", {"sums": sums, "facts": facts})
 
 
@@ -125,23 +127,23 @@ def take_found(data: DataFolder, job: Job, result: dict[str, Any]) -> Found:
     """Give recordings the files that a search has found."""
     project, sums = job.project, result["sums"]
     paths = {Path(p): _size(Path(p)) for p in sums}
-    taken = {r.path for r in recordings.of_project(data.db, project)}
+    taken = {recording.path for recording in recordings.of_project(data.db, project)}
     again: list[tuple[str, str]] = []
-    for r in offline(data, project):
-        fitting = [p for p, size in paths.items() if size == r.size and str(p) not in taken]
-        for p in sorted(fitting, key=lambda p: p.name != Path(r.path).name):  # most keep their names
-            if r.checksum and sums[str(p)] != r.checksum:
+    for recording in offline(data, project):
+        fitting = [path for path, size in paths.items() if size == recording.size and str(path) not in taken]
+        for path in sorted(fitting, key=lambda p: p.name != Path(recording.path).name):  # most keep their names
+            if recording.checksum and sums[str(path)] != recording.checksum:
                 continue
-            if not r.checksum and p.name != Path(r.path).name:
+            if not recording.checksum and path.name != Path(recording.path).name:
                 continue  # it was never read to its end: its name has to say so
-            remember(data, p)
-            moved_to(data.db, r.id, str(p), p.stat().st_mtime_ns)
-            taken.add(str(p))
-            again.append((r.name, str(p)))
-            _made_again(data, r.id)
+            remember(data, path)
+            moved_to(data.db, recording.id, str(path), path.stat().st_mtime_ns)
+            taken.add(str(path))
+            again.append((recording.name, str(path)))
+            _made_again(data, recording.id)
             break
     replaced, left = _better(data, project, result["facts"], taken)
-    return Found(tuple(again), tuple(r.name for r in offline(data, project)), tuple(replaced), tuple(left))
+    return Found(tuple(again), tuple(recording.name for recording in offline(data, project)), tuple(replaced), tuple(left))
 
 
 def _size(path: Path) -> int:
@@ -159,7 +161,7 @@ def _made_again(data: DataFolder, recording: int) -> None:
 
 
 def _by_name(data: DataFolder, project: int) -> dict[str, Recording]:
-    return {name: r for r in recordings.of_project(data.db, project) for name in _names(r)}
+    return {name: recording for recording in recordings.of_project(data.db, project) for name in _names(recording)}
 
 
 def _better(
@@ -170,44 +172,44 @@ def _better(
     done: list[tuple[str, str]] = []
     left: list[str] = []
     for path, told in facts_of.items():
-        p = Path(path)
-        r = rows.get(p.stem.casefold())
-        if r is None or path in taken:
+        this_path = Path(path)
+        recording = rows.get(this_path.stem.casefold())
+        if recording is None or path in taken:
             continue
         if "unusable" in told:
             left.append(told["unusable"])
             continue
         facts = in_project(told, clock)
-        if why := _differs(r, facts, clock):
-            left.append(f"{p.name} does not take the place of {r.name}: {why}.")
+        if why := _differs(recording, facts, clock):
+            left.append(f"{this_path.name} does not take the place of {recording.name}: {why}.")
             continue
-        remember(data, p)
-        recordings.replace_file(data.db, r.id, path, facts)
-        shutil.rmtree(data.derived(r.id), ignore_errors=True)  # all of it was made of the other file
-        prepare(data, recordings.get(data.db, r.id))
+        remember(data, this_path)
+        recordings.replace_file(data.db, recording.id, path, facts)
+        shutil.rmtree(data.derived(recording.id), ignore_errors=True)  # all of it was made of the other file
+        prepare(data, recordings.get(data.db, recording.id))
         taken.add(path)
-        done.append((r.name, path))
+        done.append((recording.name, path))
     return done, left
 
 
-def _names(r: Recording) -> set[str]:
+def _names(recording: Recording) -> set[str]:
     """What a file of the same recording may be called: as its file, and as that was called before it lay in a project's one file."""
-    stem = Path(r.path).stem
+    stem = Path(recording.path).stem
     return {stem.casefold(), re.sub(r"^\d+ |, used pictures$", "", stem).casefold()}
 
 
-def _differs(r: Recording, facts: dict[str, object], clock: Rate) -> str:
+def _differs(recording: Recording, facts: dict[str, object], clock: Rate) -> str:
     """Why a file is not the same recording; nothing where it is."""
     rate, frames = Rate(*facts["rate"]), facts["frames"]  # type: ignore[misc]
-    if (r.frames is None) != (frames is None):
+    if (recording.frames is None) != (frames is None):
         return "one is a still"
-    if r.frames is not None and isinstance(frames, int) and length_in(frames, rate, clock) != r.length(clock):
-        return f"it lasts {length_in(frames, rate, clock)} frames, not {r.length(clock)}"
-    if r.start_timecode and facts["start_timecode"] != r.start_timecode:
-        return f"it begins at {facts['start_timecode'] or 'no timecode'}, not {r.start_timecode}"
-    if r.picture and not facts["picture"]:
+    if recording.frames is not None and isinstance(frames, int) and length_in(frames, rate, clock) != recording.length(clock):
+        return f"it lasts {length_in(frames, rate, clock)} frames, not {recording.length(clock)}"
+    if recording.start_timecode and facts["start_timecode"] != recording.start_timecode:
+        return f"it begins at {facts['start_timecode'] or 'no timecode'}, not {recording.start_timecode}"
+    if recording.picture and not facts["picture"]:
         return "it has no picture"
-    if r.sound and not facts["sound"]:
+    if recording.sound and not facts["sound"]:
         return "it has no sound"
     return ""
 

@@ -42,18 +42,18 @@ class Small:
         return x * self.width, y * self.height, (x + 1) * self.width, (y + 1) * self.height
 
 
-def _own(r: Recording, frame: int, clock: Rate) -> int:
+def _own(recording: Recording, frame: int, clock: Rate) -> int:
     """A frame of clock `clock` in the recording's own frames."""
-    return frame * clock.den * r.rate.num // (clock.num * r.rate.den)
+    return frame * clock.den * recording.rate.num // (clock.num * recording.rate.den)
 
 
-def small_of(data: DataFolder, r: Recording, frame: int, clock: Rate) -> Small | None:
+def small_of(data: DataFolder, recording: Recording, frame: int, clock: Rate) -> Small | None:
     """The small frame nearest to a moment of a recording; None while there is none. `frame` counts at rate `clock`."""
-    facts = media_facts(data, r.id) if r.ready else None
+    facts = media_facts(data, recording.id) if recording.ready else None
     made = facts.get("small") if facts else None
     if not made:
         return None
-    own = _own(r, frame, clock) if r.frames is not None else 0
+    own = _own(recording, frame, clock) if recording.frames is not None else 0
     sheet, i = divmod(min(own // made["every"], made["count"] - 1), ACROSS * ACROSS)
     return Small(f"{made.get('name', 'small')}-{sheet}", i, made["width"], made["height"])
 
@@ -61,10 +61,10 @@ def small_of(data: DataFolder, r: Recording, frame: int, clock: Rate) -> Small |
 def small_alone(data: DataFolder, recording: int, sheet: str, number: int) -> bytes | None:
     """A small frame as a JPEG of its own: a page that shows one of a recording need not hold a hundred. None where it is not."""
     try:
-        with (data.derived(recording) / f"{sheet}.singles").open("rb") as f:
-            sizes = np.frombuffer(f.read(4 * ACROSS * ACROSS), "<u4")
-            f.seek(int(sizes[:number].sum()), io.SEEK_CUR)
-            return f.read(int(sizes[number])) or None
+        with (data.derived(recording) / f"{sheet}.singles").open("rb") as file:
+            sizes = np.frombuffer(file.read(4 * ACROSS * ACROSS), "<u4")
+            file.seek(int(sizes[:number].sum()), io.SEEK_CUR)
+            return file.read(int(sizes[number])) or None
     except (OSError, IndexError):  # made before there were any: cut out of the sheet
         pass
     facts = media_facts(data, recording) or {}
@@ -90,35 +90,40 @@ def _sheet(path: Path, stamp: int) -> npt.NDArray[np.uint8]:
         return np.asarray(im.convert("RGB"))
 
 
-def near(data: DataFolder, r: Recording, moments: Sequence[int], clock: Rate) -> list[Rgb | None]:
+def near(data: DataFolder, recording: Recording, moments: Sequence[int], clock: Rate) -> list[Rgb | None]:
     """Pictures close to these moments, as large as the page has them: of the key frames before; the small ones where there are
     none."""
-    owns = [] if r.frames is None else [_own(r, n, clock) for n in moments]
+    owns = [] if recording.frames is None else [_own(recording, moment, clock) for moment in moments]
     made = (
-        _of_itself(data, r, owns)
-        if (media_facts(data, r.id) or {}).get("own")
-        else _of_proxy(data.derived(r.id) / "proxy.mp4", r, owns)
+        _of_itself(data, recording, owns)
+        if (media_facts(data, recording.id) or {}).get("own")
+        else _of_proxy(data.derived(recording.id) / "proxy.mp4", recording, owns)
     )
-    return [found if found is not None else colours(data, r, n, clock) for n, found in zip_longest(moments, made)]
+    return [found if found is not None else colours(data, recording, n, clock) for n, found in zip_longest(moments, made)]
 
 
-def _of_itself(data: DataFolder, r: Recording, frames: Sequence[int]) -> list[Rgb | None]:
+def _of_itself(data: DataFolder, recording: Recording, frames: Sequence[int]) -> list[Rgb | None]:
     with tempfile.TemporaryDirectory(prefix="kovel-") as out:
-        params = {"path": str(file_of(data, r)), "out": out, "rate": [r.rate.num, r.rate.den], "frames": frames}
+        params = {
+            "path": str(file_of(data, recording)),
+            "out": out,
+            "rate": [recording.rate.num, recording.rate.den],
+            "frames": frames,
+        }
         try:
             return [_rgb(Path(p)) for p in call("views", params)["paths"]]
         except Unusable:
             return []
 
 
-def _of_proxy(proxy: Path, r: Recording, frames: Sequence[int]) -> list[Rgb | None]:
+def _of_proxy(proxy: Path, recording: Recording, frames: Sequence[int]) -> list[Rgb | None]:
     out: list[Rgb | None] = []
     try:
-        with av.open(str(proxy)) as c:
-            s = c.streams.video[0]
-            for n in frames:
-                c.seek(int(n / r.rate.fps / (s.time_base or 1)), stream=s)
-                out.append(next(c.decode(s)).to_ndarray(format="rgb24").astype(np.float64) / 255)
+        with av.open(str(proxy)) as container:
+            video = container.streams.video[0]
+            for frame in frames:
+                container.seek(int(frame / recording.rate.fps / (video.time_base or 1)), stream=video)
+                out.append(next(container.decode(video)).to_ndarray(format="rgb24").astype(np.float64) / 255)
     except (OSError, av.FFmpegError, StopIteration):
         pass
     return out
@@ -129,15 +134,15 @@ def _rgb(path: Path) -> Rgb:
         return np.asarray(im.convert("RGB"), np.float64) / 255
 
 
-def colours(data: DataFolder, r: Recording, frame: int, clock: Rate) -> Rgb | None:
+def colours(data: DataFolder, recording: Recording, frame: int, clock: Rate) -> Rgb | None:
     """The small frame's pixels, coded RGB (height, width, 3), 0..1."""
-    s = small_of(data, r, frame, clock)
-    if s is None:
+    small = small_of(data, recording, frame, clock)
+    if small is None:
         return None
-    path = data.derived(r.id) / f"{s.sheet}.jpg"
+    path = data.derived(recording.id) / f"{small.sheet}.jpg"
     try:
         sheet = _sheet(path, path.stat().st_mtime_ns)
     except OSError:
         return None
-    x, y, right, bottom = s.box
+    x, y, right, bottom = small.box
     return sheet[y:bottom, x:right].astype(np.float64) / 255

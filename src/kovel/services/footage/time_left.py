@@ -30,14 +30,14 @@ class Work:
 
 def seconds_left(coming: Sequence[Work], before: Sequence[Work], now: float) -> int | None:
     """Seconds until all that is coming is done; None until that can be said without taking it back soon."""
-    begun = [x.started for x in coming if x.started is not None]
-    to_do = sum(x.length * (1 - x.progress) for x in coming)
+    begun = [work.started for work in coming if work.started is not None]
+    to_do = sum(work.length * (1 - work.progress) for work in coming)
     began = min(begun, default=now)
-    known = _pace([x for x in before if x.finished is not None and x.finished <= began])
+    known = _pace([work for work in before if work.finished is not None and work.finished <= began])
     if not begun:
         return round(to_do / known) if known else None
     spent = max(0.0, now - began)
-    done = sum(x.length * x.progress for x in coming) + sum(x.length * _share(x, began) for x in before)
+    done = sum(work.length * work.progress for work in coming) + sum(work.length * _share(work, began) for work in before)
     share = min(1.0, spent / SURE)
     if known is None and (spent < STEADY or done < SOME * (done + to_do)):
         return None
@@ -46,21 +46,21 @@ def seconds_left(coming: Sequence[Work], before: Sequence[Work], now: float) -> 
     return round(to_do / pace) if pace > 0 else None
 
 
-def _share(x: Work, began: float) -> float:
+def _share(work: Work, began: float) -> float:
     """How much of a finished one was done since `began`."""
-    if x.started is None or x.finished is None or x.finished <= began:
+    if work.started is None or work.finished is None or work.finished <= began:
         return 0.0
-    return min(1.0, (x.finished - began) / max(1e-3, x.finished - x.started))
+    return min(1.0, (work.finished - began) / max(1e-3, work.finished - work.started))
 
 
 def _pace(before: Sequence[Work]) -> float | None:
     """Seconds of recordings that were prepared in a second of work; what ran side by side counts once. None where little is known."""
-    spans = sorted((x.started, x.finished) for x in before if x.started is not None and x.finished is not None)
-    length = sum(x.length for x in before if x.started is not None and x.finished is not None)
+    spans = sorted((work.started, work.finished) for work in before if work.started is not None and work.finished is not None)
+    length = sum(work.length for work in before if work.started is not None and work.finished is not None)
     busy, until = 0.0, 0.0
-    for a, b in spans:
-        busy += max(0.0, b - max(a, until))
-        until = max(until, b)
+    for start, end in spans:
+        busy += max(0.0, end - max(start, until))
+        until = max(until, end)
     return length / busy if busy >= 5 and length else None
 
 
@@ -71,4 +71,6 @@ def preparing_ends(db: Database, coming: Sequence[jobs.Job]) -> int | None:
         num, den = job.params["rate"]
         return Work(float((job.params["frames"] or 1) * den / num), job.progress, job.started, job.finished)
 
-    return seconds_left([of(j) for j in coming if not j.paused], [of(j) for j in jobs.finished(db, "prepare", 30)], time())
+    return seconds_left(
+        [of(job) for job in coming if not job.paused], [of(job) for job in jobs.finished(db, "prepare", 30)], time()
+    )

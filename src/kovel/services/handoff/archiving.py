@@ -52,9 +52,11 @@ def used(data: DataFolder, project: int) -> set[int]:
     sources = recordings.sources(data.db, project)
     out: set[int] = set()
     for kept in stories.of_project(data.db, project):
-        s = kept.story
-        out |= make_plan(s, sources).sources | {c.source for c in (*s.covers, *s.loose) if c.source}
-        out |= {p.source for p in s.pieces if p.source} | {x.source for x in (*s.sounds, *s.loose_sounds)}
+        story = kept.story
+        out |= make_plan(story, sources).sources | {cover.source for cover in (*story.covers, *story.loose) if cover.source}
+        out |= {piece.source for piece in story.pieces if piece.source} | {
+            sound.source for sound in (*story.sounds, *story.loose_sounds)
+        }
     return out
 
 
@@ -64,12 +66,12 @@ def used_ranges(data: DataFolder, project: int, handle: float = HANDLE) -> dict[
     fps = projects.get(data.db, project).rate.fps
     found: dict[int, list[tuple[int, int]]] = {}
     for kept in stories.of_project(data.db, project):
-        s = kept.story
-        laid = [(c.source, c.start, c.start + c.length) for c in (*s.covers, *s.loose)]
-        for source, first, end in [*((p.source, *p.used) for p in s.pieces), *laid]:
+        story = kept.story
+        laid = [(cover.source, cover.start, cover.start + cover.length) for cover in (*story.covers, *story.loose)]
+        for source, first, end in [*((piece.source, *piece.used) for piece in story.pieces), *laid]:
             if source:
                 found.setdefault(source, []).append((first, end))
-        for run in make_plan(s, recordings.sources(data.db, project)).pictures:
+        for run in make_plan(story, recordings.sources(data.db, project)).pictures:
             for layer in flat(run.layers):
                 if layer.image.source is not None:
                     base, num, den = layer.image.steps(Fraction(1))
@@ -77,14 +79,14 @@ def used_ranges(data: DataFolder, project: int, handle: float = HANDLE) -> dict[
                     found.setdefault(layer.image.source, []).append((min(ends), max(ends) + 1))
     around = Fraction(handle).limit_denominator(1000)
     out: dict[int, list[tuple[Fraction, Fraction]]] = {}
-    for i, rows in found.items():
+    for key, rows in found.items():
         joined: list[tuple[Fraction, Fraction]] = []
-        for a, b in sorted((max(Fraction(0), a / fps - around), b / fps + around) for a, b in rows):
-            if joined and a <= joined[-1][1]:
-                joined[-1] = joined[-1][0], max(b, joined[-1][1])
+        for start, until in sorted((max(Fraction(0), start / fps - around), end / fps + around) for start, end in rows):
+            if joined and start <= joined[-1][1]:
+                joined[-1] = joined[-1][0], max(until, joined[-1][1])
             else:
-                joined.append((a, b))
-        out[i] = joined
+                joined.append((start, until))
+        out[key] = joined
     return out
 
 
@@ -93,37 +95,41 @@ def start_archive(
 ) -> tuple[Job, Archived]:
     """Queue a project's one file; the job, and what will be in it. `pictures`: of the recordings used only the pictures used, with
     `handle` seconds around, and all sound."""
-    p = projects.get(data.db, project)
+    this_project = projects.get(data.db, project)
     number, tables = archive_rows.rows_of(data.db, project)
     rows = recordings.of_project(data.db, project)
-    wanted = {r.id for r in rows} if media == "all" else used(data, project) if media != "none" else set()
-    inside = {r.id: r for r in rows if r.id in wanted and Path(r.path).is_file() and may_open(data, r)}
-    names = {i: f"media/{i:04d} {safe(Path(r.path).name)}" for i, r in inside.items()}
-    out = out or free_name(data.renders(project), safe(p.name), ".kovel.zip")
-    need = sum(r.size for r in inside.values())
+    wanted = {recording.id for recording in rows} if media == "all" else used(data, project) if media != "none" else set()
+    inside = {
+        recording.id: recording
+        for recording in rows
+        if recording.id in wanted and Path(recording.path).is_file() and may_open(data, recording)
+    }
+    names = {key: f"media/{key:04d} {safe(Path(recording.path).name)}" for key, recording in inside.items()}
+    out = out or free_name(data.renders(project), safe(this_project.name), ".kovel.zip")
+    need = sum(recording.size for recording in inside.values())
     if need > shutil.disk_usage(out.parent).free:
         raise Invalid(f"Its recordings take {need / 1e9:.1f} GB; there is less room than that where it is written.")
     about = {
         "form": FORM, "schema": number, "made": datetime.now(UTC).isoformat(timespec="seconds"),
-        "media": {str(i): name for i, name in names.items()}, "tables": tables,
+        "media": {str(key): name for key, name in names.items()}, "tables": tables,
     }  # fmt: skip
     text = json.dumps(about, ensure_ascii=False, indent=1)
     described = data.root / "archives" / f"{uuid4().hex}.json"  # as it stands now; the job takes it away
     described.parent.mkdir(exist_ok=True)
     described.write_text(text)
-    files = {f"{d.name}/{f.name}": str(f) for d in (data.tables, data.fonts) if d.is_dir() for f in sorted(d.iterdir())
-             if json.dumps(f.stem, ensure_ascii=False)[1:-1] in text}  # fmt: skip
+    files = {f"{path.name}/{other.name}": str(other) for path in (data.tables, data.fonts) if path.is_dir() for other in sorted(path.iterdir())
+             if json.dumps(other.stem, ensure_ascii=False)[1:-1] in text}  # fmt: skip
     ranges = used_ranges(data, project, handle) if media == "pictures" else {}
     cuts = [
-        {"number": i, "name": names[i], "path": r.path, "rate": [*r.rate.fps.as_integer_ratio()],
-         "ranges": [[list(a.as_integer_ratio()), list(b.as_integer_ratio())] for a, b in ranges.get(i, ())]}
-        for i, r in inside.items() if media == "pictures" and r.picture and r.frames is not None and r.frames > 1
+        {"number": key, "name": names[key], "path": recording.path, "rate": [*recording.rate.fps.as_integer_ratio()],
+         "ranges": [[list(start.as_integer_ratio()), list(end.as_integer_ratio())] for start, end in ranges.get(key, ())]}
+        for key, recording in inside.items() if media == "pictures" and recording.picture and recording.frames is not None and recording.frames > 1
     ]  # fmt: skip
-    shortened = {c["number"] for c in cuts}
-    files |= {names[i]: r.path for i, r in inside.items() if i not in shortened}
+    shortened = {cut["number"] for cut in cuts}
+    files |= {names[key]: recording.path for key, recording in inside.items() if key not in shortened}
     job = jobs.add(data.db, project, "archive", {"about": str(described), "files": files, "out": str(out), "cuts": cuts})
-    missing = tuple(r.name for r in rows if r.id in wanted and r.id not in inside)
-    return job, Archived(str(out), project, p.name, len(rows), len(inside), missing)
+    missing = tuple(recording.name for recording in rows if recording.id in wanted and recording.id not in inside)
+    return job, Archived(str(out), project, this_project.name, len(rows), len(inside), missing)
 
 
 def read(data: DataFolder, path: Path, told: Progress = lambda x: None, called: str = "") -> Archived:
@@ -136,11 +142,11 @@ def read(data: DataFolder, path: Path, told: Progress = lambda x: None, called: 
         return _read(data, path, inside, name)
     except NoRoom:
         raise
-    except Unusable as e:
-        why = str(e) if path.name not in str(e) else "it is damaged, or far more than an archive should hold"
+    except Unusable as error:
+        why = str(error) if path.name not in str(error) else "it is damaged, or far more than an archive should hold"
         raise Invalid(f"{name} cannot be read: {why}. Nothing was brought in.") from None
-    except Told as e:
-        raise Invalid(str(e) if name in str(e) else f"{name} cannot be brought in: {e}") from None
+    except Told as error:
+        raise Invalid(str(error) if name in str(error) else f"{name} cannot be brought in: {error}") from None
     except (sqlite3.Error, ValueError, TypeError, KeyError, IndexError, AttributeError, ArithmeticError, RecursionError):
         raise Invalid(f"{name} is no archive of Kovel, or it is damaged. Nothing was brought in.") from None
     finally:
@@ -151,21 +157,23 @@ def _read(data: DataFolder, path: Path, inside: dict[str, Any], called: str) -> 
     about: dict[str, Any] = json.loads(Path(inside["project.json"]["file"]).read_text("utf-8"))
     if not isinstance(about, dict) or about.get("form") != FORM:
         raise Invalid(f"{called} is an archive of another kind. This Kovel reads “{FORM}”.")
-    files = {int(i): inside[name] for i, name in about["media"].items() if name in inside and inside[name]["kind"] == "media"}
+    files = {
+        int(key): inside[name] for key, name in about["media"].items() if name in inside and inside[name]["kind"] == "media"
+    }
     (row,) = about["tables"]["project"]
-    p, ids = archive_rows.put(data.db, about["schema"], about["tables"], _free(data, str(row["name"])))
+    project, ids = archive_rows.put(data.db, about["schema"], about["tables"], _free(data, str(row["name"])))
     try:
-        missing = _media(data, p, files, about.get("cut", {}), ids)
+        missing = _media(data, project, files, about.get("cut", {}), ids)
         _looks_and_letters(data, inside)
     except Exception:
-        projects.remove(data.db, p.id)
-        shutil.rmtree(data.uploads(p.id), ignore_errors=True)
+        projects.remove(data.db, project.id)
+        shutil.rmtree(data.uploads(project.id), ignore_errors=True)
         raise
-    rows = recordings.of_project(data.db, p.id)
-    for r in rows:
-        if Path(r.path).is_file() and may_open(data, r):
-            prepare(data, r)
-    return Archived(str(path), p.id, p.name, len(rows), len(files), tuple(missing))
+    rows = recordings.of_project(data.db, project.id)
+    for recording in rows:
+        if Path(recording.path).is_file() and may_open(data, recording):
+            prepare(data, recording)
+    return Archived(str(path), project.id, project.name, len(rows), len(files), tuple(missing))
 
 
 def _looks_and_letters(data: DataFolder, inside: dict[str, Any]) -> None:
@@ -183,24 +191,24 @@ def _looks_and_letters(data: DataFolder, inside: dict[str, Any]) -> None:
 
 
 def _media(
-    data: DataFolder, p: Project, files: dict[int, dict[str, Any]], cut: dict[str, Any], ids: dict[int, int]
+    data: DataFolder, project: Project, files: dict[int, dict[str, Any]], cut: dict[str, Any], ids: dict[int, int]
 ) -> list[str]:
     """The recordings' files out of the archive, each held against its size and checksum; those that are not here. `cut`: what those
     are that came with some of their pictures."""
-    folder, missing = data.uploads(p.id), []
+    folder, missing = data.uploads(project.id), []
     for old, new in ids.items():
-        r = recordings.get(data.db, new)
+        recording = recordings.get(data.db, new)
         if old not in files:
-            if not Path(r.path).is_file() or not may_open(data, r):
-                missing.append(r.name)
+            if not Path(recording.path).is_file() or not may_open(data, recording):
+                missing.append(recording.name)
             continue
         folder.mkdir(parents=True, exist_ok=True)
         short = cut.get(str(old))
-        size, known = (int(short["size"]), str(short["checksum"])) if short else (r.size, r.checksum)
+        size, known = (int(short["size"]), str(short["checksum"])) if short else (recording.size, recording.checksum)
         member = files[old]
         if member["size"] != size or (known and member["checksum"] != known):
-            raise Invalid(f"{r.name} is not whole in that archive. Nothing was brought in.")
-        name = next(n for n in (safe(Path(r.path).name), "recording") if n)
+            raise Invalid(f"{recording.name} is not whole in that archive. Nothing was brought in.")
+        name = next(name for name in (safe(Path(recording.path).name), "recording") if name)
         to = folder / f"{new} {name}"
         os.replace(member["file"], to)
         archive_rows.moved_to(data.db, new, str(to), to.stat().st_mtime_ns)
@@ -210,9 +218,9 @@ def _media(
 
 
 def _free(data: DataFolder, name: str) -> str:
-    taken = {p.name for p in projects.listing(data.db)}
+    taken = {project.name for project in projects.listing(data.db)}
     names = (name, *(f"{name[:70]} ({n})" for n in range(2, 10_000)))
-    return next(n for n in names if n not in taken)
+    return next(name for name in names if name not in taken)
 
 
 def _clear(job: Job) -> None:

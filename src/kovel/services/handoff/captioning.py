@@ -20,14 +20,16 @@ def said(data: DataFolder, kept: stories.Kept) -> list[Said]:
     """The words that are heard in the dialogue, in story frames."""
     story, out = kept.story, []
     sources = recordings.sources(data.db, kept.project)
-    for at, p in zip(story.starts, story.pieces, strict=False):
-        s = sources.get(p.source) if p.source is not None else None
-        if s is None or not s.sound or p.take == "picture" or story.value(p, "mute", sources):
+    for at, piece in zip(story.starts, story.pieces, strict=False):
+        source = sources.get(piece.source) if piece.source is not None else None
+        if source is None or not source.sound or piece.take == "picture" or story.value(piece, "mute", sources):
             continue
-        for f, w in words_in(spoken_in(data, p, p.start, p.length, story.rate), story.rate, p.start, p.length):
-            end = min(w.frames(story.rate)[1], p.end)
-            if w.text.strip():
-                out.append(Said(at + f - p.start, at + max(f + 1, end) - p.start, w, s.id))
+        for f, word in words_in(
+            spoken_in(data, piece, piece.start, piece.length, story.rate), story.rate, piece.start, piece.length
+        ):
+            end = min(word.frames(story.rate)[1], piece.end)
+            if word.text.strip():
+                out.append(Said(at + f - piece.start, at + max(f + 1, end) - piece.start, word, source.id))
     return sorted(out, key=lambda x: x.at)
 
 
@@ -35,10 +37,10 @@ def captions_of(data: DataFolder, kept: stories.Kept, *, chars: int = CHARS, nam
     """As they are shown, written and burnt in. `names`: whether a new speaker is named; none said: where there are several."""
     file = caption_rows.brought(data.db, kept.id)
     if file:
-        rows = [c for c in file[1] if c.at < kept.story.length]
-        return rows if chars >= CHARS else [replace(c, lines=_narrowed(c.lines, chars)) for c in rows]
+        rows = [cue for cue in file[1] if cue.at < kept.story.length]
+        return rows if chars >= CHARS else [replace(cue, lines=_narrowed(cue.lines, chars)) for cue in rows]
     words = said(data, kept)
-    several = len({x.word.speaker for x in words if x.word.speaker}) > 1
+    several = len({spoken.word.speaker for spoken in words if spoken.word.speaker}) > 1
     return cues(
         words,
         kept.story.rate,
@@ -60,17 +62,20 @@ def change(data: DataFolder, kept: stories.Kept, key: tuple[int, int], text: str
         raise Invalid("That is too long for one caption.")
     file = caption_rows.brought(data.db, kept.id)
     if file:
-        rows = [Cue(c.at, c.end, broken(text), c.speaker, c.key, True) if c.key == key and text else c for c in file[1]]
-        if all(c.key != key for c in rows):
+        rows = [
+            Cue(cue.at, cue.end, broken(text), cue.speaker, cue.key, True) if cue.key == key and text else cue
+            for cue in file[1]
+        ]
+        if all(cue.key != key for cue in rows):
             raise Invalid("That caption is no longer there.")
         caption_rows.bring(data.db, kept.id, file[0], rows, f"“{text[:40]}” typed")
     else:
-        plain = {c.key: c for c in cues(said(data, kept), kept.story.rate)}
+        plain = {cue.key: cue for cue in cues(said(data, kept), kept.story.rate)}
         if key not in plain:
             raise Invalid("That caption is no longer there: its words were changed or left the story.")
         was, text = plain[key].text, without_name(text, plain[key].speaker)
         caption_rows.change(data.db, kept.id, key, was, "" if text.replace("\n", " ") == was and "\n" not in text else text)
-    return next(c for c in captions_of(data, kept) if c.key == key)
+    return next(cue for cue in captions_of(data, kept) if cue.key == key)
 
 
 def bring(data: DataFolder, kept: stories.Kept, name: str, body: bytes) -> tuple[int, list[str]]:
@@ -81,26 +86,26 @@ def bring(data: DataFolder, kept: stories.Kept, name: str, body: bytes) -> tuple
         raise Invalid(f"{name} holds no captions that can be read. Bring a .vtt or .srt file.")
     caption_rows.bring(data.db, kept.id, name, rows)
     notes = [f"Line {n} was left out: {why}." for n, why in refused[:20]]
-    late = sum(c.at >= kept.story.length for c in rows)
+    late = sum(cue.at >= kept.story.length for cue in rows)
     notes += [f"{late} of them begin behind the end of the story."] if late else []
     return len(rows), notes
 
 
-def too_fast(c: Cue, rate: Rate) -> str:
+def too_fast(cue: Cue, rate: Rate) -> str:
     """Why a caption is hard to read; nothing where it is not."""
-    out = [f"{c.pace(rate)} words a minute"] if c.pace(rate) > FAST else []
-    out += [f"{len(c.lines)} lines"] if len(c.lines) > LINES else []
-    long = max(map(len, c.lines), default=0)
+    out = [f"{cue.pace(rate)} words a minute"] if cue.pace(rate) > FAST else []
+    out += [f"{len(cue.lines)} lines"] if len(cue.lines) > LINES else []
+    long = max(map(len, cue.lines), default=0)
     out += [f"a line of {long} letters"] if long > 42 else []
     return ", ".join(out)
 
 
-def chapters_of(story: Story, o: Output) -> list[tuple[int, str]]:
+def chapters_of(story: Story, output: Output) -> list[tuple[int, str]]:
     """Headings as chapters of what is made: the first begins with it."""
-    assert o.end is not None
-    rows = sorted((story.starts[story.index_of(s.piece)], s.heading) for s in story.sections)
-    before = [name for at, name in rows if at <= o.start]
-    inside = [(at - o.start, name) for at, name in rows if o.start < at < o.end]
+    assert output.end is not None
+    rows = sorted((story.starts[story.index_of(section.piece)], section.heading) for section in story.sections)
+    before = [name for at, name in rows if at <= output.start]
+    inside = [(at - output.start, name) for at, name in rows if output.start < at < output.end]
     if not before and not inside:
         return []
     return [(0, before[-1] if before else "Beginning"), *inside]

@@ -50,20 +50,20 @@ class Estimate:
 
 def estimate(data: DataFolder, kept: stories.Kept, asked: Output) -> Estimate:
     """Size from bit rate and length; time from what the last outputs of the kind took here, if there were any."""
-    p = projects.get(data.db, kept.project)
-    o = checked(asked, kept.story)
-    assert o.end is not None
-    size, length = size_made(o, kept.story, p.width, p.height), o.end - o.start
+    project = projects.get(data.db, kept.project)
+    output = checked(asked, kept.story)
+    assert output.end is not None
+    size, length = size_made(output, kept.story, project.width, project.height), output.end - output.start
     lanes = len({lane for lane in lanes_of(kept.story).values()})
-    bytes_, seconds = expected(o, size, p.rate, length, lanes)
-    return Estimate(size, 1 if o.kind == "still" else length, bytes_, seconds * _pace(data, p.id, o.kind))
+    bytes_, seconds = expected(output, size, project.rate, length, lanes)
+    return Estimate(size, 1 if output.kind == "still" else length, bytes_, seconds * _pace(data, project.id, output.kind))
 
 
 def _pace(data: DataFolder, project: int, kind: str) -> float:
     """How long outputs of a kind took here against what is expected of one core."""
-    for j in jobs.of_project(data.db, project, "render"):
-        told, x = j.result or {}, j.params
-        if not j.is_done or not told.get("took") or told.get("anew") != told.get("parts") or "output" not in x:
+    for job in jobs.of_project(data.db, project, "render"):
+        told, x = job.result or {}, job.params
+        if not job.is_done or not told.get("took") or told.get("anew") != told.get("parts") or "output" not in x:
             continue
         made = Output.from_json(x["output"])
         if made.kind == kind:
@@ -77,41 +77,41 @@ def start_output(data: DataFolder, story: int, asked: Output | None = None, out:
     """Queue an output of a story as it stands now; `Refused` or `Invalid` for what cannot be made."""
     kept = stories.load(data.db, story)
     project = projects.get(data.db, kept.project)
-    o = checked(asked or Output(), kept.story)
-    if o.kind == "still":
-        o = replace(o, end=o.start + 1)
-    assert o.end is not None
+    output = checked(asked or Output(), kept.story)
+    if output.kind == "still":
+        output = replace(output, end=output.start + 1)
+    assert output.end is not None
     sources = recordings.sources(data.db, project.id)
-    shown = shaped(kept.story, o.shape)
+    shown = shaped(kept.story, output.shape)
     whole = make_plan(shown, sources)
-    if o.captions:
-        size = size_made(o, kept.story, project.width, project.height)
+    if output.captions:
+        size = size_made(output, kept.story, project.width, project.height)
         ratio = size[0] / size[1]
         rows = captions_of(data, kept, chars=letters_for(ratio))
         if not rows:
             raise Invalid("There are no captions to burn in: nothing that is said in the story is transcribed.")
         whole = with_captions(whole, rows, ratio)
-    plan = between(whole, o.start, o.end)
-    size = size_made(o, kept.story, project.width, project.height)
-    seen = KINDS[o.kind].seen
+    plan = between(whole, output.start, output.end)
+    size = size_made(output, kept.story, project.width, project.height)
+    seen = KINDS[output.kind].seen
     params = {
         "plan": (divided(plan) if seen else plan).to_json(sources),
         "files": _files(data, plan),
-        "out": str(out or _named(data, project, kept, o)),
+        "out": str(out or _named(data, project, kept, output)),
         "width": size[0],
         "height": size[1],
-        "output": o.to_json(),
+        "output": output.to_json(),
         "drawn": str(data.drawn),
         "tables": str(data.tables),
         "fonts": str(data.fonts),
         "parts": str(parts_of(data, project.id)) if seen else "",
-        "chapters": chapters_of(kept.story, o) if seen else [],
-        "begin": project.start_frame + o.start,
-        "timecode": format_timecode(project.start_frame + o.start, project.rate, project.drop),
+        "chapters": chapters_of(kept.story, output) if seen else [],
+        "begin": project.start_frame + output.start,
+        "timecode": format_timecode(project.start_frame + output.start, project.rate, project.drop),
         "drop": project.drop,
     }  # fmt: skip
-    if o.kind == "stems":
-        params["lanes"] = {str(i): lane for i, lane in lanes_of(kept.story).items()}
+    if output.kind == "stems":
+        params["lanes"] = {str(key): lane for key, lane in lanes_of(kept.story).items()}
     for failed in want_retimed(data, project.id, plan):
         jobs.again(data.db, failed.id, JobState.FAILED)
     trim_parts(data)
@@ -121,38 +121,40 @@ def start_output(data: DataFolder, story: int, asked: Output | None = None, out:
 def _files(data: DataFolder, plan: Plan) -> dict[str, dict[str, Any]]:
     """What the renderer reads of each recording; what has to be made of one first is begun."""
     files = {}
-    for i in plan.sources:
-        r = recordings.get(data.db, i)
-        if i in plan.seen:
-            file_of(data, r)
-        if i in plan.seen and Path(r.path).is_file() and not there(r):
+    for source in plan.sources:
+        recording = recordings.get(data.db, source)
+        if source in plan.seen:
+            file_of(data, recording)
+        if source in plan.seen and Path(recording.path).is_file() and not there(recording):
             raise Invalid(
-                f"{r.name} is another file now than the one that was brought in. Find the right one in Footage, then render again."
+                f"{recording.name} is another file now than the one that was brought in. Find the right one in Footage, then render again."
             )
-        facts = whole_sound_of(data, i, "Render")
-        made = {name: str(made_file(data, i, name)) for name in plan.made.get(i, ())}
-        files[str(i)] = {**_file(data, r), "channels": facts.get("channels", 1), "made": made}
-        if i in plan.seen and unsure(r):
-            files[str(i)]["sum"] = r.checksum
-        if made and (job := want_cleaned(data, i)) and job.has_failed:
-            raise Invalid(f"{r.name} could not be cleaned: {job.message} Try again in the Sound room, or leave it as recorded.")
+        facts = whole_sound_of(data, source, "Render")
+        made = {name: str(made_file(data, source, name)) for name in plan.made.get(source, ())}
+        files[str(source)] = {**_file(data, recording), "channels": facts.get("channels", 1), "made": made}
+        if source in plan.seen and unsure(recording):
+            files[str(source)]["sum"] = recording.checksum
+        if made and (job := want_cleaned(data, source)) and job.has_failed:
+            raise Invalid(
+                f"{recording.name} could not be cleaned: {job.message} Try again in the Sound room, or leave it as recorded."
+            )
     return files
 
 
-def _file(data: DataFolder, r: Recording) -> dict[str, Any]:
+def _file(data: DataFolder, recording: Recording) -> dict[str, Any]:
     return {
-        "name": r.name, "path": r.path, "rate": [r.rate.num, r.rate.den], "still": r.frames is None, "first": r.first,
-        "drop": r.drops, "derived": str(data.derived(r.id)), "pcm": str(data.derived(r.id) / "sound.pcm") if r.sound else None,
+        "name": recording.name, "path": recording.path, "rate": [recording.rate.num, recording.rate.den], "still": recording.frames is None, "first": recording.first,
+        "drop": recording.drops, "derived": str(data.derived(recording.id)), "pcm": str(data.derived(recording.id) / "sound.pcm") if recording.sound else None,
     }  # fmt: skip
 
 
-def _named(data: DataFolder, project: Project, kept: stories.Kept, o: Output) -> Path:
+def _named(data: DataFolder, project: Project, kept: stories.Kept, output: Output) -> Path:
     rows = jobs.of_project(data.db, project.id, "render")
-    coming = {j.params["out"] for j in rows if j.is_open}
-    shape = "" if o.shape == "as the story" else f" {o.shape.replace(':', ' to ')}"
-    what = {"draft": " draft", "stems": " stems", "still": " still"}.get(o.kind, "")
+    coming = {job.params["out"] for job in rows if job.is_open}
+    shape = "" if output.shape == "as the story" else f" {output.shape.replace(':', ' to ')}"
+    what = {"draft": " draft", "stems": " stems", "still": " still"}.get(output.kind, "")
     return free_name(
-        data.renders(project.id), f"{safe(project.name)} - {safe(kept.name)}{shape}{what}", KINDS[o.kind].ending, coming
+        data.renders(project.id), f"{safe(project.name)} - {safe(kept.name)}{shape}{what}", KINDS[output.kind].ending, coming
     )
 
 
@@ -163,16 +165,16 @@ def parts_of(data: DataFolder, project: int) -> Path:
 
 def trim_parts(data: DataFolder, most: int = KEPT) -> int:
     """Keep the parts of films to so many bytes; how many were freed."""
-    found = [(p.stat().st_mtime, p.stat().st_size, p) for p in (data.root / "parts").glob("*/*")]
-    for when, _, p in found:
-        if p.suffix == ".part" and time.time() - when > STALE:
-            p.unlink(missing_ok=True)  # of a process that is gone
+    found = [(path.stat().st_mtime, path.stat().st_size, path) for path in (data.root / "parts").glob("*/*")]
+    for when, _, path in found:
+        if path.suffix == ".part" and time.time() - when > STALE:
+            path.unlink(missing_ok=True)  # of a process that is gone
     rows = [r for r in found if r[2].suffix != ".part"]
     over, freed = sum(size for _, size, _ in rows) - most, 0
-    for _, size, p in sorted(rows, key=lambda r: r[0]):
+    for _, size, path in sorted(rows, key=lambda r: r[0]):
         if freed >= over:
             break
-        p.unlink(missing_ok=True)
+        path.unlink(missing_ok=True)
         freed += size
     return freed
 
@@ -183,7 +185,7 @@ def ready(data: DataFolder) -> dict[str, Output]:
     return READY | {name: Output.from_json(row) for name, row in own.items()}
 
 
-def keep_ready(data: DataFolder, name: str, o: Output | None) -> None:
+def keep_ready(data: DataFolder, name: str, output: Output | None) -> None:
     """Keep a choice under a name, or (None) take it out again."""
     name = " ".join(name.split())[:60]
     if not name:
@@ -192,8 +194,8 @@ def keep_ready(data: DataFolder, name: str, o: Output | None) -> None:
         raise Invalid(f"“{name}” ships with Kovel. Take another name.")
     own = json.loads(kept_settings.get(data.db, "outputs", "{}"))
     own.pop(name, None)
-    if o is not None:
-        own[name] = replace(o, start=0, end=None).to_json()
+    if output is not None:
+        own[name] = replace(output, start=0, end=None).to_json()
     kept_settings.put(data.db, "outputs", json.dumps(own))
 
 
@@ -202,9 +204,9 @@ def _hold(data: DataFolder, job: Job) -> Hold | None:
     held = hold_for_sounds(data, job)
     if held is not None:
         return held
-    coming = {str(j.recording) for j in jobs.unfinished(data.db) if j.kind == "prepare"}
+    coming = {str(job.recording) for job in jobs.unfinished(data.db) if job.kind == "prepare"}
     files = job.params.get("files", {})
-    mended = (f.get("pcm") and i in coming and not whole_sound(Path(f["pcm"]).parent) for i, f in files.items())
+    mended = (file.get("pcm") and key in coming and not whole_sound(Path(file["pcm"]).parent) for key, file in files.items())
     return Hold() if any(mended) else None
 
 

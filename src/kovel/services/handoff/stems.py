@@ -25,8 +25,8 @@ CROSS = int(0.08 * SAMPLE_RATE)
 
 def lanes_of(story: Story) -> dict[int, str]:
     """The lane of each thing that may be heard, by its id."""
-    named = {p.id: "dialogue" for p in story.pieces} | {c.id: "natural" for c in story.covers}
-    return named | {x.id: x.kind for x in story.sounds}
+    named = {piece.id: "dialogue" for piece in story.pieces} | {cover.id: "natural" for cover in story.covers}
+    return named | {sound.id: sound.kind for sound in story.sounds}
 
 
 def lane_plans(story: Story, plan: Plan) -> dict[str, Plan]:
@@ -34,7 +34,7 @@ def lane_plans(story: Story, plan: Plan) -> dict[str, Plan]:
     lanes = lanes_of(story)
     out = {}
     for lane in ("dialogue", *SOUNDS):
-        rows = tuple(h for h in plan.sounds if lanes.get(h.of) == lane)
+        rows = tuple(heard for heard in plan.sounds if lanes.get(heard.of) == lane)
         if rows:
             out[lane] = replace(plan, sounds=rows)
     return out
@@ -47,9 +47,9 @@ def write_stems(data: DataFolder, project: int, story: Story, out: Path) -> list
     if not plans:
         raise Invalid("Nothing is heard in the story: there are no stems to write.")
     for lane in plans:
-        if (p := out / f"{lane}.wav").exists():
-            raise Invalid(f"{p.name} is in that folder already. Choose another one.")
-    for source in sorted({h.source for h in plan.sounds}):
+        if (path := out / f"{lane}.wav").exists():
+            raise Invalid(f"{path.name} is in that folder already. Choose another one.")
+    for source in sorted({heard.source for heard in plan.sounds}):
         whole_sound_of(data, source, "Write stems")
     lanes = {lane: mix_of(data, one).block for lane, one in plans.items()}
     return stems(out, lanes, mix_of(data, plan).block, plan.samples, lambda x: None)
@@ -60,14 +60,14 @@ def joined_music(samples: np.ndarray, done: Fitted) -> np.ndarray:
     ramp = np.sin(np.linspace(0, np.pi / 2, CROSS))[:, None]
     out = np.zeros((done.length, samples.shape[1]))
     half, at = CROSS // 2, 0
-    for k, (a, b) in enumerate(done.ranges):
-        lead = half if k else 0
-        tail = half if k < len(done.ranges) - 1 else 0
-        x = np.asarray(samples[a - lead : b + tail], float)
+    for index, (start, end) in enumerate(done.ranges):
+        lead = half if index else 0
+        tail = half if index < len(done.ranges) - 1 else 0
+        x = np.asarray(samples[start - lead : end + tail], float)
         if lead:
             x[:CROSS] *= ramp
         if tail:
             x[-CROSS:] *= ramp[::-1]
         out[at - lead : at - lead + len(x)] += x
-        at += b - a
+        at += end - start
     return np.rint(out).clip(-32768, 32767).astype(np.int16)

@@ -18,7 +18,7 @@ def pdf_of(data: DataFolder, kept: stories.Kept, kind: str) -> tuple[Document, b
     from kovel.exchange.document_pdf import to_pdf  # takes a second to load
 
     made = document(data, kept, kind)
-    own = sorted(p for p in data.fonts.iterdir() if p.suffix in (".ttf", ".otf")) if data.fonts.is_dir() else []
+    own = sorted(path for path in data.fonts.iterdir() if path.suffix in (".ttf", ".otf")) if data.fonts.is_dir() else []
     project = projects.get(data.db, kept.project)
     return made, to_pdf(made, project.name, kept.name, stamp(kept.story.length, kept.story.rate), own)
 
@@ -27,13 +27,13 @@ def document(data: DataFolder, kept: stories.Kept, kind: str) -> Document:
     """One of DOCUMENTS."""
     if kind not in DOCUMENTS:
         raise Missing(f"There is no such document. There are: {', '.join(DOCUMENTS)}.")
-    rows = {r.id: r for r in recordings.of_project(data.db, kept.project)}
+    rows = {recording.id: recording for recording in recordings.of_project(data.db, kept.project)}
     all_said = cache(partial(words_said, data, kept))  # asked for by the documents that tell words
 
-    def said(a: int, b: int) -> list[tuple[str, str]]:
-        inside = [w for w in all_said() if a <= w.at < b]
+    def said(start: int, end: int) -> list[tuple[str, str]]:
+        inside = [spoken for spoken in all_said() if start <= spoken.at < end]
         runs = groupby(inside, key=lambda w: w.word.speaker)
-        return [(named(speaker), " ".join(w.word.text for w in run)) for speaker, run in runs]
+        return [(named(speaker), " ".join(spoken.word.text for spoken in run)) for speaker, run in runs]
 
     told = DocumentInput(
         kept.story, projects.get(data.db, kept.project), rows, said, lambda: findings(data, kept.project, kept.story)

@@ -12,22 +12,22 @@ from kovel.store import projects, recordings, stories, subclips, transcripts
 
 def log_lines(data: DataFolder, project: int, said: bool = True) -> list[Line]:
     """Every subclip of a project, in the order of its recordings; without `said` nothing of what is said in them and by whom."""
-    rows = {r.id: r for r in recordings.of_project(data.db, project)}
+    rows = {recording.id: recording for recording in recordings.of_project(data.db, project)}
     found = by_source(uses(stories.load(data.db, stories.current(data.db, project)).story))
     lines = []
-    for c in subclips.of_project(data.db, project):
-        used = times_used(found.get(c.recording, ()), c.recording, c.start, c.end)
-        lines.append(Line(c, rows[c.recording], "", "", used))
+    for subclip in subclips.of_project(data.db, project):
+        used = times_used(found.get(subclip.recording, ()), subclip.recording, subclip.start, subclip.end)
+        lines.append(Line(subclip, rows[subclip.recording], "", "", used))
     return with_said(data, project, lines) if said else lines
 
 
 def with_said(data: DataFolder, project: int, lines: Sequence[Line]) -> list[Line]:
     """The lines with what is said in them, and who says most of it."""
     sample = projects.get(data.db, project).rate.frame_to_sample
-    ranges = [(x.clip.recording, sample(x.clip.start), sample(x.clip.end)) for x in lines]
+    ranges = [(line.clip.recording, sample(line.clip.start), sample(line.clip.end)) for line in lines]
     out = []
-    for x, words in zip(lines, transcripts.said_in(data.db, ranges), strict=True):
+    for line, words in zip(lines, transcripts.said_in(data.db, ranges), strict=True):
         names = [who for who, text in words if who and text != VOICE]
         speaker = max(dict.fromkeys(names), key=names.count) if names else ""
-        out.append(replace(x, speaker=speaker, words=" ".join(text for _, text in words if text != VOICE)))
+        out.append(replace(line, speaker=speaker, words=" ".join(text for _, text in words if text != VOICE)))
     return out

@@ -17,19 +17,21 @@ def of_code(data: DataFolder, code: str) -> Language:
     known = language(code or "en")
 
     def own(which: str, at_first: tuple[str, ...]) -> tuple[str, ...]:
-        return tuple(w for w in kept_settings.get(data.db, _key(which, known.code)).split("\n") if w) or at_first
+        return tuple(word for word in kept_settings.get(data.db, _key(which, known.code)).split("\n") if word) or at_first
 
     return replace(known, fillers=own("fillers", known.fillers), asking=own("asking", known.asking))
 
 
-def spoken(data: DataFolder, r: Recording) -> Language:
+def spoken(data: DataFolder, recording: Recording) -> Language:
     """The language of a recording; English where nothing is known of it."""
-    return of_code(data, r.tongue)
+    return of_code(data, recording.tongue)
 
 
 def set_list(data: DataFolder, which: str, code: str, text: str) -> None:
     """The editor's own list for a language, with commas or lines between; nothing: the one that Kovel begins with."""
-    rows = list(dict.fromkeys(" ".join(w.split()).lower()[:40] for w in text.replace(",", "\n").split("\n") if w.strip()))
+    rows = list(
+        dict.fromkeys(" ".join(word.split()).lower()[:40] for word in text.replace(",", "\n").split("\n") if word.strip())
+    )
     before = getattr(language(code), which)
     kept_settings.put(data.db, _key(which, code), "" if tuple(rows) == before else "\n".join(rows[:200]))
 
@@ -49,7 +51,7 @@ def code_of(said: str) -> str:
     raise Invalid(f"“{said.strip()[:40]}” is no language that can be heard. Say it as a code (fr) or in English (French).")
 
 
-def choices(r: Recording) -> list[tuple[str, str]]:
+def choices(recording: Recording) -> list[tuple[str, str]]:
     """What can be chosen for a recording: code and name, first what is found by itself."""
-    found = f"by itself ({language(r.spoken).name})" if r.spoken else "by itself"
+    found = f"by itself ({language(recording.spoken).name})" if recording.spoken else "by itself"
     return [("", found), *BY_NAME]

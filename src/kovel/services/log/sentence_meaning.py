@@ -64,7 +64,7 @@ def meant(data: DataFolder, project: int) -> Meant:
     known = _ready.get(key)
     if known is None or known.state != state:
         said = tuple(heard_once(meanings.said(data.db, project, who), recordings.sources(data.db, project)))
-        rows = meanings.vectors(data.db, [content(s.text) for s in said])
+        rows = meanings.vectors(data.db, [content(spoken.text) for spoken in said])
         known = Meant(said, rows, same_answer(said), int((~rows.any(1)).sum()) if len(said) else 0, state)
         if len(_ready) > 4:
             _ready.clear()
@@ -81,22 +81,22 @@ def heard_once(said: Sequence[Said], sources: Sources) -> list[Said]:
     apart = _same_words(said)
     out: list[Said] = []
     taken: dict[object, list[tuple[Fraction, Fraction, int]]] = {}  # by moment: stretches in seconds, and whose they are
-    for s in said:
-        source = sources.get(s.recording)
+    for spoken in said:
+        source = sources.get(spoken.recording)
         moment: object = None
         if source is not None and source.sync is not None:
             moment = "set", source.sync.set
-            start, end = (set_time(source.sync, Fraction(x, SAMPLE_RATE)) for x in (s.start, s.end))
-        elif s.recording in apart:
-            first, samples = apart[s.recording]
+            start, end = (set_time(source.sync, Fraction(x, SAMPLE_RATE)) for x in (spoken.start, spoken.end))
+        elif spoken.recording in apart:
+            first, samples = apart[spoken.recording]
             moment = "recording", first
-            start, end = (Fraction(x - samples, SAMPLE_RATE) for x in (s.start, s.end))
+            start, end = (Fraction(x - samples, SAMPLE_RATE) for x in (spoken.start, spoken.end))
         if moment is not None:
             there = taken.setdefault(moment, [])
-            if any(2 * (min(end, y) - max(start, x)) > min(end - start, y - x) for x, y, r in there if r != s.recording):
+            if any(2 * (min(end, y) - max(start, x)) > min(end - start, y - x) for x, y, r in there if r != spoken.recording):
                 continue
-            there.append((start, end, s.recording))
-        out.append(s)
+            there.append((start, end, spoken.recording))
+        out.append(spoken)
     return out
 
 
@@ -109,9 +109,9 @@ def _same_words(said: Sequence[Said]) -> dict[int, tuple[int, int]]:
     B      [We haul]    [She said]   [Every]       {A: (A, 0), B: (A, 3)}
     """
     places: dict[str, list[Said]] = {}
-    for s in said:
-        if len(s.text.split()) >= 4:
-            places.setdefault(s.text.casefold(), []).append(s)
+    for spoken in said:
+        if len(spoken.text.split()) >= 4:
+            places.setdefault(spoken.text.casefold(), []).append(spoken)
     distances: dict[tuple[int, int], list[int]] = {}
     for rows in places.values():
         for one, other in combinations(rows[:9], 2):
@@ -133,38 +133,42 @@ def texts_of(data: DataFolder, project: int) -> list[str]:
     if not said:
         return []  # there is nothing that a shot could be near to
     often: dict[str, int] = {}
-    for s in said:
-        for w in words_of(s.text):
-            often[w] = often.get(w, 0) + 1
-    shots = [t for _, t in shot_texts(data, project)]
-    return [*(content(s.text) for s in said), *shots, *sorted(often, key=lambda w: -often[w])[:WORDS]]
+    for spoken in said:
+        for word in words_of(spoken.text):
+            often[word] = often.get(word, 0) + 1
+    shots = [text for _, text in shot_texts(data, project)]
+    return [*(content(spoken.text) for spoken in said), *shots, *sorted(often, key=lambda w: -often[w])[:WORDS]]
 
 
 def shot_texts(data: DataFolder, project: int) -> list[tuple[tuple[int, int], str]]:
     """What is noted of each shot: ((recording, first frame), its name, tags, note and own words as a text)."""
     clock = recordings.clock_of(data.db, project)
-    rows = {r.id: r for r in recordings.of_project(data.db, project) if r.kind in ("b-roll", "still") and not r.aside}
+    rows = {
+        recording.id: recording
+        for recording in recordings.of_project(data.db, project)
+        if recording.kind in ("b-roll", "still") and not recording.aside
+    }
     out = []
-    for r in rows.values():
-        heard = [s.text for s in transcripts.sentences_between(data.db, r.id, 0, 1 << 62)[:SHOT_SAYS]]
-        out.append(((r.id, 0), content(", ".join([r.name, *heard]))))
-    for c in subclips.of_project(data.db, project):
-        if c.recording in rows:
-            first, end = (clock.frame_to_sample(f) for f in (c.start, c.end))
-            heard = [s.text for s in transcripts.sentences_between(data.db, c.recording, first, end)]
-            own = [c.name, *c.tags, c.note, rows[c.recording].name, *heard[:SHOT_SAYS]]
-            out.append(((c.recording, c.start), content(", ".join(x for x in own if x))))
+    for recording in rows.values():
+        heard = [spoken.text for spoken in transcripts.sentences_between(data.db, recording.id, 0, 1 << 62)[:SHOT_SAYS]]
+        out.append(((recording.id, 0), content(", ".join([recording.name, *heard]))))
+    for subclip in subclips.of_project(data.db, project):
+        if subclip.recording in rows:
+            first, end = (clock.frame_to_sample(f) for f in (subclip.start, subclip.end))
+            heard = [spoken.text for spoken in transcripts.sentences_between(data.db, subclip.recording, first, end)]
+            own = [subclip.name, *subclip.tags, subclip.note, rows[subclip.recording].name, *heard[:SHOT_SAYS]]
+            out.append(((subclip.recording, subclip.start), content(", ".join(x for x in own if x))))
     return out
 
 
 def shots_near(data: DataFolder, project: int, said: Sequence[Said]) -> dict[tuple[int, int], float]:
     """How near in meaning each shot (recording, first frame) is to what is said, 0 to 1; what is not worked out is not near."""
-    asked = meanings.vectors(data.db, [content(s.text) for s in said])
+    asked = meanings.vectors(data.db, [content(spoken.text) for spoken in said])
     asked = asked[asked.any(1)]
     shots = shot_texts(data, project)
     if not len(asked) or not shots:
         return {}
-    rows = meanings.vectors(data.db, [t for _, t in shots])
+    rows = meanings.vectors(data.db, [text for _, text in shots])
     both = 2 if bool(np.any(asked[:, MANY:])) else 1
     like = (rows @ asked.T / both).max(1)
     return {key: float(max(0.0, x)) for (key, _), x in zip(shots, like, strict=True)}
@@ -172,7 +176,7 @@ def shots_near(data: DataFolder, project: int, said: Sequence[Said]) -> dict[tup
 
 def work_out(data: DataFolder, project: int) -> Job | None:
     """Queue working out what is not worked out yet; the job that does, or None where nothing is lacking."""
-    open_ = [j for j in jobs.of_project(data.db, project, "meaning") if j.is_open]
+    open_ = [job for job in jobs.of_project(data.db, project, "meaning") if job.is_open]
     if open_:
         return open_[0]
     lacking = meanings.lacking(data.db, texts_of(data, project))
@@ -224,12 +228,12 @@ def set_model(data: DataFolder, folder: str) -> None:
 
 def keep_up(data: DataFolder, seen: dict[int, str]) -> None:
     """Queue what is lacking in every project whose words changed since the last look; not while they are being heard."""
-    heard = {j.project for j in jobs.unfinished(data.db) if j.kind in ("transcribe", "align", "meaning")}
-    for p in projects.listing(data.db):
-        state = f"{meanings.state(data.db, p.id)} {meanings.noted(data.db, p.id)}"
-        if not p.archived and p.id not in heard and seen.get(p.id) != state:
-            seen[p.id] = state
-            work_out(data, p.id)
+    heard = {job.project for job in jobs.unfinished(data.db) if job.kind in ("transcribe", "align", "meaning")}
+    for project in projects.listing(data.db):
+        state = f"{meanings.state(data.db, project.id)} {meanings.noted(data.db, project.id)}"
+        if not project.archived and project.id not in heard and seen.get(project.id) != state:
+            seen[project.id] = state
+            work_out(data, project.id)
 
 
 def search(data: DataFolder, project: int, question: str, limit: int = 20, model: str = "") -> list[Hit]:
@@ -243,26 +247,35 @@ def search(data: DataFolder, project: int, question: str, limit: int = 20, model
         raise Invalid("That is too long to look for. A sentence is enough.")
     hits: list[Hit] = []
     marked: dict[Said, str] = {}
-    for f in transcripts.search(data.db, project, question, limit):
-        s = Said(f.recording, f.start, f.end, f.speaker, f.text.replace("\x02", "").replace("\x03", ""))
-        marked[s] = f.text
-    for k, s in enumerate(heard_once(list(marked), recordings.sources(data.db, project))):
-        hits.append(Hit(s, marked[s], "word", round(1 - k / 1000, 3)))
+    for found in transcripts.search(data.db, project, question, limit):
+        spoken = Said(
+            found.recording, found.start, found.end, found.speaker, found.text.replace("\x02", "").replace("\x03", "")
+        )
+        marked[spoken] = found.text
+    for index, spoken in enumerate(heard_once(list(marked), recordings.sources(data.db, project))):
+        hits.append(Hit(spoken, marked[spoken], "word", round(1 - index / 1000, 3)))
     known = meant(data, project)
     if known.said:
         (asked,) = vectors([content(question)], model or kept_settings.get(data.db, "meaning model"))
-        have = {(h.said.recording, h.said.start) for h in hits}
+        have = {(hit.said.recording, hit.said.start) for hit in hits}
         for i, score in nearest(asked, known.rows, known.same, question, limit + len(hits)):
-            s = known.said[i]
-            if (s.recording, s.start) not in have:
-                hits.append(Hit(s, s.text, "meaning", round(score / 3.5, 3)))
+            spoken = known.said[i]
+            if (spoken.recording, spoken.start) not in have:
+                hits.append(Hit(spoken, spoken.text, "meaning", round(score / 3.5, 3)))
     return hits[:limit]
 
 
 def more_like(data: DataFolder, project: int, recording: int, start: int, limit: int = 12) -> list[Hit]:
     """Sentences that mean what one of them means."""
     known = meant(data, project)
-    i = next((i for i, s in enumerate(known.said) if s.recording == recording and s.start <= start < s.end), None)
+    i = next(
+        (
+            index
+            for index, spoken in enumerate(known.said)
+            if spoken.recording == recording and spoken.start <= start < spoken.end
+        ),
+        None,
+    )
     if i is None:
         raise Invalid("There is no sentence there any more.")
     found = nearest(known.rows[i], known.rows, known.same, known.said[i].text, limit + 1)

@@ -20,67 +20,72 @@ BOTH = 0.2  # the share of a name in each of two voices from which on it tells n
 def spans_of(said: Sequence[Word]) -> list[tuple[int, int]]:
     """Words [first, end) that one voice says: sentences, whoever was thought to say them, broken at pauses."""
     out, at = [], 0
-    for s in sentences([replace(w, speaker="") for w in said], APART):
-        out.append((at, at + s.count))
-        at += s.count
+    for sentence in sentences([replace(word, speaker="") for word in said], APART):
+        out.append((at, at + sentence.count))
+        at += sentence.count
     return out
 
 
 def tell_apart(data: DataFolder, recording: int) -> Job:
     """Queue telling the voices of a recording apart."""
-    r = recordings.get(data.db, recording)
+    this_recording = recordings.get(data.db, recording)
     facts = media_facts(data, recording)
     said = transcripts.words(data.db, recording)
     if not said:
-        raise Invalid(f"{r.name} has no words yet. Transcribe it, then tell its voices apart.")
+        raise Invalid(f"{this_recording.name} has no words yet. Transcribe it, then tell its voices apart.")
     if facts is None or not facts["sounded"]:
-        raise Invalid(f"The sound of {r.name} is still being made. Tell its voices apart when it is there.")
-    running = jobs.latest_of_recordings(data.db, r.project, *WORD_JOBS).get(recording)
+        raise Invalid(f"The sound of {this_recording.name} is still being made. Tell its voices apart when it is there.")
+    running = jobs.latest_of_recordings(data.db, this_recording.project, *WORD_JOBS).get(recording)
     if running and running.is_open:
-        raise Invalid(f"{r.name} is being listened to already.")
-    spans = [(said[a].start, said[b - 1].end) for a, b in spans_of(said)]
+        raise Invalid(f"{this_recording.name} is being listened to already.")
+    spans = [(said[start].start, said[end - 1].end) for start, end in spans_of(said)]
     params = {"out": str(data.derived(recording)), "channels": facts["channels"], "spans": spans}
-    return jobs.add(data.db, r.project, "voices", params, recording)
+    return jobs.add(data.db, this_recording.project, "voices", params, recording)
 
 
 def take_voices(data: DataFolder, job: Job, result: dict[str, Any]) -> str:
     """Name who speaks by what a job found, in one undoable step; what was found, for the editor."""
     assert job.recording is not None
-    r = recordings.get(data.db, job.recording)
-    said = list(transcripts.words(data.db, r.id))
+    recording = recordings.get(data.db, job.recording)
+    said = list(transcripts.words(data.db, recording.id))
     spans = spans_of(said)
-    if [[said[a].start, said[b - 1].end] for a, b in spans] != job.params["spans"]:
+    if [[said[start].start, said[end - 1].end] for start, end in spans] != job.params["spans"]:
         return "The words were changed meanwhile. Tell the voices apart once more."
     if not result["two"]:
         return "As far as can be heard, one voice says all of it. Nothing was named."
-    voice = [v for v, (a, b) in zip(result["voices"], spans, strict=True) for _ in range(a, b)]
+    voice = [v for v, (start, end) in zip(result["voices"], spans, strict=True) for _ in range(start, end)]
     named, names = with_voices(said, voice)
     counts = Counter(result["voices"])
     if named != said:
-        transcripts.change_words(data.db, r.id, 0, said, named, f"voices of {r.name} told apart")
+        transcripts.change_words(data.db, recording.id, 0, said, named, f"voices of {recording.name} told apart")
     return (
         f"Two voices: {names[0]} ({counts[0]} sentences) and {names[1]} ({counts[1]})."
         + ("" if result["plain"] else " They differ little: listen to some before you trust it.")
-        + (" Click a name to say who it is, everywhere at once." if any(n.startswith("Voice ") for n in names) else "")
+        + (" Click a name to say who it is, everywhere at once." if any(name.startswith("Voice ") for name in names) else "")
     )  # fmt: skip
 
 
 def with_voices(said: Sequence[Word], voice: Sequence[int]) -> tuple[list[Word], tuple[str, str]]:
     """Words with the name of the voice that says each. A name that mostly one voice had is its name; a name that both had told neither
     of them, and goes to the one that had more of it. Words that were named otherwise keep their name."""
-    had = [Counter(w.speaker for w, v in zip(said, voice, strict=True) if v == k and w.speaker) for k in (0, 1)]
+    had = [
+        Counter(word.speaker for word, value in zip(said, voice, strict=True) if value == k and word.speaker) for k in (0, 1)
+    ]
     total = [max(1, sum(v == k for v in voice)) for k in (0, 1)]
-    vague = {n for n in had[0] if all(had[k][n] / total[k] > BOTH for k in (0, 1))}
+    vague = {name for name in had[0] if all(had[k][name] / total[k] > BOTH for k in (0, 1))}
     names = ["", ""]
-    for n, _ in (had[0] + had[1]).most_common():
-        k = 0 if had[0][n] / total[0] >= had[1][n] / total[1] else 1
+    for name, _ in (had[0] + had[1]).most_common():
+        k = 0 if had[0][name] / total[0] >= had[1][name] / total[1] else 1
         if not names[k]:
-            names[k] = n
+            names[k] = name
     taken = set(had[0]) | set(had[1])
     for k in (0, 1):
         if not names[k]:
             names[k] = next(f"Voice {i}" for i in range(k + 1, 100) if f"Voice {i}" not in taken)
-    new = [replace(w, speaker=names[v]) if not w.speaker or w.speaker in vague else w for w, v in zip(said, voice, strict=True)]
+    new = [
+        replace(word, speaker=names[value]) if not word.speaker or word.speaker in vague else word
+        for word, value in zip(said, voice, strict=True)
+    ]
     return new, (names[0], names[1])
 
 

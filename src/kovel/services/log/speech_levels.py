@@ -23,40 +23,40 @@ def _levels(path: Path, stamp: int) -> Levels:
 
 def levels(data: DataFolder, recording: int) -> Levels | None:
     """The kept levels, as far as they are heard by now; None while there are none."""
-    p = data.derived(recording) / "levels.npy"
+    path = data.derived(recording) / "levels.npy"
     try:
-        return _levels(p, p.stat().st_mtime_ns)
+        return _levels(path, path.stat().st_mtime_ns)
     except (OSError, ValueError):
         return None
 
 
 @lru_cache(64)
-def _speech(path: Path, stamp: int, s: Settings) -> Mask:
-    return speech(_levels(path, stamp), s)
+def _speech(path: Path, stamp: int, settings: Settings) -> Mask:
+    return speech(_levels(path, stamp), settings)
 
 
-def speaking(data: DataFolder, recording: int, s: Settings) -> Mask:
+def speaking(data: DataFolder, recording: int, settings: Settings) -> Mask:
     """For each tick, whether somebody speaks under settings; kept, as only island and threshold change it."""
-    p = data.derived(recording) / "levels.npy"
-    return _speech(p, p.stat().st_mtime_ns, Settings(island=s.island, threshold=s.threshold))
+    path = data.derived(recording) / "levels.npy"
+    return _speech(path, path.stat().st_mtime_ns, Settings(island=settings.island, threshold=settings.threshold))
 
 
 def found_pauses(
-    data: DataFolder, recording: int, s: Settings | None = None, words: Sequence[Word] | None = None
+    data: DataFolder, recording: int, settings: Settings | None = None, words: Sequence[Word] | None = None
 ) -> list[Pause]:
     """Pauses of a recording under settings; none while nothing was heard of it."""
     heard = levels(data, recording)
     if heard is None:
         return []
-    s = s or Settings()
+    settings = settings or Settings()
     said = transcripts.words(data.db, recording) if words is None else words
-    return pauses(heard, s, said, mask=speaking(data, recording, s))
+    return pauses(heard, settings, said, mask=speaking(data, recording, settings))
 
 
-def spoken_in(data: DataFolder, p: Piece, start: int, length: int, rate: Rate) -> Sequence[Word]:
+def spoken_in(data: DataFolder, piece: Piece, start: int, length: int, rate: Rate) -> Sequence[Word]:
     """The words heard in frames [start, start + length) of a piece's clock, in samples of that clock."""
 
     def words(source: int, a: int, n: int) -> list[Word]:
         return transcripts.words_between(data.db, source, rate.frame_to_sample(a), rate.frame_to_sample(a + n))
 
-    return spoken(p, words, start, length, rate)
+    return spoken(piece, words, start, length, rate)

@@ -55,11 +55,11 @@ class Theme:
 
     @property
     def said(self) -> int:
-        return sum(x.statement.end - x.statement.start for x in self.shown)
+        return sum(shown.statement.end - shown.statement.start for shown in self.shown)
 
     @property
     def kept(self) -> int:
-        return sum(x.kept for x in self.shown)
+        return sum(shown.kept for shown in self.shown)
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,13 +88,13 @@ def _now(data: DataFolder, project: int) -> tuple[Meant, list[Statement], Floats
 def _where(data: DataFolder, project: int, found: Sequence[Statement]) -> list[theme_rows.Placed | None]:
     """The theme of each statement: that of its beginning, or of the kept one that it shares most time with."""
     kept: dict[int, list[theme_rows.Placed]] = {}
-    for p in theme_rows.placed(data.db, project):
-        kept.setdefault(p.recording, []).append(p)
+    for placed in theme_rows.placed(data.db, project):
+        kept.setdefault(placed.recording, []).append(placed)
     out = []
-    for s in found:
-        rows = kept.get(s.recording, [])
-        best = max(rows, key=lambda p: overlap((p.start, p.end), (s.start, s.end)), default=None)
-        out.append(best if best and overlap((best.start, best.end), (s.start, s.end)) > 0 else None)
+    for statement in found:
+        rows = kept.get(statement.recording, [])
+        best = max(rows, key=lambda p: overlap((p.start, p.end), (statement.start, statement.end)), default=None)
+        out.append(best if best and overlap((best.start, best.end), (statement.start, statement.end)) > 0 else None)
     return out
 
 
@@ -103,15 +103,22 @@ def listing(data: DataFolder, project: int) -> list[Theme]:
     _, found, _ = _now(data, project)
     clock = recordings.clock_of(data.db, project)
     kept: dict[int, list[tuple[int, int]]] = {}
-    for c in subclips.of_project(data.db, project):
-        if c.verdict == "keep":
-            kept.setdefault(c.recording, []).append((clock.frame_to_sample(c.start), clock.frame_to_sample(c.end)))
+    for subclip in subclips.of_project(data.db, project):
+        if subclip.verdict == "keep":
+            kept.setdefault(subclip.recording, []).append(
+                (clock.frame_to_sample(subclip.start), clock.frame_to_sample(subclip.end))
+            )
     inside: dict[int, list[Shown]] = {}
-    for s, p in zip(found, _where(data, project, found), strict=True):
-        if p is not None:
-            n = sum(overlap(k, (s.start, s.end)) for k in kept.get(s.recording, []))
-            inside.setdefault(p.theme, []).append(Shown(s, p.theme, p.own, min(n, s.end - s.start)))
-    rows = [Theme(t.id, t.name, t.aside, tuple(inside.get(t.id, ()))) for t in theme_rows.listing(data.db, project)]
+    for statement, placed in zip(found, _where(data, project, found), strict=True):
+        if placed is not None:
+            n = sum(overlap(k, (statement.start, statement.end)) for k in kept.get(statement.recording, []))
+            inside.setdefault(placed.theme, []).append(
+                Shown(statement, placed.theme, placed.own, min(n, statement.end - statement.start))
+            )
+    rows = [
+        Theme(theme.id, theme.name, theme.aside, tuple(inside.get(theme.id, ())))
+        for theme in theme_rows.listing(data.db, project)
+    ]
     return sorted(rows, key=lambda t: (t.aside, -t.said))
 
 
@@ -135,26 +142,26 @@ def follow(data: DataFolder, project: int, *, first: bool = False) -> int:
     if known.lacking or (not there and not first):
         return 0
     where = _where(data, project, found)
-    moved = [(s.recording, p.start, s.start, s.end) for s, p in zip(found, where, strict=True)
-             if p and (p.start, p.end) != (s.start, s.end) and sum(q is p for q in where) == 1]  # fmt: skip
+    moved = [(statement.recording, placed.start, statement.start, statement.end) for statement, placed in zip(found, where, strict=True)
+             if placed and (placed.start, placed.end) != (statement.start, statement.end) and sum(other is placed for other in where) == 1]  # fmt: skip
     if moved:
         theme_rows.reshape(data.db, moved)
-    new = [i for i, p in enumerate(where) if p is None]
+    new = [index for index, placed in enumerate(where) if placed is None]
     if not new:
         return 0
     inside: dict[int, list[int]] = {}
-    for i, p in enumerate(where):
-        if p:
-            inside.setdefault(p.theme, []).append(i)
-    middles = {t: rows[ids].mean(0) / max(1e-9, float(np.linalg.norm(rows[ids].mean(0)))) for t, ids in inside.items()}
+    for index, placed in enumerate(where):
+        if placed:
+            inside.setdefault(placed.theme, []).append(index)
+    middles = {key: rows[ids].mean(0) / max(1e-9, float(np.linalg.norm(rows[ids].mean(0)))) for key, ids in inside.items()}
     to: dict[int | None, list[int]] = {}
-    for i in new:
-        to.setdefault(nearest_theme(rows[i], middles), []).append(i)
+    for index in new:
+        to.setdefault(nearest_theme(rows[index], middles), []).append(index)
     rest = to.pop(None, [])
     of_rest = grouped(rows[rest])
     said = _named(data, known, found, rest, of_rest)
     groups: list[theme_rows.Group] = [
-        (t, "", [(found[i].recording, found[i].start, found[i].end) for i in ids]) for t, ids in to.items()
+        (key, "", [(found[i].recording, found[i].start, found[i].end) for i in ids]) for key, ids in to.items()
     ]
     for g in sorted(said):
         groups.append((None, said[g], [(found[i].recording, found[i].start, found[i].end)
@@ -167,17 +174,17 @@ def _named(
     data: DataFolder, known: Meant, found: Sequence[Statement], ids: Sequence[int], groups: Sequence[int]
 ) -> dict[int, str]:
     texts = [found[i].text for i in ids]
-    vocabulary = sorted({w for t in texts for w in words_of(t)})
+    vocabulary = sorted({word for text in texts for word in words_of(text)})
     vectors = meanings.vectors(data.db, vocabulary)
     rows = np.array([known.rows[found[i].first : found[i].last].mean(0) for i in ids], np.float32)
-    return names(texts, groups, rows, {w: v for w, v in zip(vocabulary, vectors, strict=True) if v.any()})
+    return names(texts, groups, rows, {word: vector for word, vector in zip(vocabulary, vectors, strict=True) if vector.any()})
 
 
 def split(data: DataFolder, project: int, theme: int) -> list[str]:
     """A theme in two or more, by what its statements have in common among themselves."""
     known, found, rows = _now(data, project)
     theme_rows.get(data.db, project, theme)
-    ids = [i for i, p in enumerate(_where(data, project, found)) if p and p.theme == theme]
+    ids = [index for index, placed in enumerate(_where(data, project, found)) if placed and placed.theme == theme]
     if len(ids) < 2:
         raise Invalid("There is one statement in it: nothing to split.")
     inner = rows[ids] - rows[ids].mean(0)
@@ -186,7 +193,7 @@ def split(data: DataFolder, project: int, theme: int) -> list[str]:
         groups = _halves(inner)
     said = _named(data, known, found, ids, groups)
     parts = [
-        (said[g], [(found[i].recording, found[i].start) for i, x in zip(ids, groups, strict=True) if x == g])
+        (said[g], [(found[i].recording, found[i].start) for i, other in zip(ids, groups, strict=True) if other == g])
         for g in sorted(said)
     ]
     return theme_rows.split(data.db, project, theme, parts)
@@ -208,28 +215,33 @@ def told_twice(data: DataFolder, project: int, most: int = 100) -> list[Twice]:
     said_of = judged(data, project)
     out = []
     sources = recordings.sources(data.db, project)
-    for p in all_pairs(data, project, known):
-        a, b = known.said[p.a], known.said[p.b]
-        if _one_moment(a, b, sources):
+    for pair in all_pairs(data, project, known):
+        first_spoken, second_spoken = known.said[pair.a], known.said[pair.b]
+        if _one_moment(first_spoken, second_spoken, sources):
             continue
-        better = said_of.get(((a.recording, a.start), (b.recording, b.start)), "")
+        better = said_of.get(((first_spoken.recording, first_spoken.start), (second_spoken.recording, second_spoken.start)), "")
         if better != "apart":
-            la, na = _loudness(data, a)
-            lb, nb = _loudness(data, b)
-            how = (_told(data, a), _told(data, b))
-            out.append(Twice(a, b, p.alike, how, (la, lb), (na, nb), better))
+            la, na = _loudness(data, first_spoken)
+            lb, nb = _loudness(data, second_spoken)
+            how = (_told(data, first_spoken), _told(data, second_spoken))
+            out.append(Twice(first_spoken, second_spoken, pair.alike, how, (la, lb), (na, nb), better))
         if len(out) == most:
             break
     return out
 
 
-def _one_moment(a: Said, b: Said, sources: Sources) -> bool:
+def _one_moment(first_spoken: Said, second_spoken: Said, sources: Sources) -> bool:
     """Whether two sentences are one, heard by two cameras or recorders at the same time."""
-    x, y = sources[a.recording].sync, sources[b.recording].sync
-    if x is None or y is None or x.set != y.set or a.recording == b.recording:
+    first_sync, second_sync = sources[first_spoken.recording].sync, sources[second_spoken.recording].sync
+    if (
+        first_sync is None
+        or second_sync is None
+        or first_sync.set != second_sync.set
+        or first_spoken.recording == second_spoken.recording
+    ):
         return False
-    begin, end = (set_time(x, Fraction(n, SAMPLE_RATE)) for n in (a.start, a.end))
-    other_begin, other_end = (set_time(y, Fraction(n, SAMPLE_RATE)) for n in (b.start, b.end))
+    begin, end = (set_time(first_sync, Fraction(n, SAMPLE_RATE)) for n in (first_spoken.start, first_spoken.end))
+    other_begin, other_end = (set_time(second_sync, Fraction(n, SAMPLE_RATE)) for n in (second_spoken.start, second_spoken.end))
     return begin < other_end and other_begin < end
 
 
@@ -247,10 +259,10 @@ def all_pairs(data: DataFolder, project: int, known: Meant) -> list[retold.Pair]
         found = retold.told_twice(known.said, known.rows)
     else:
         found = []
-        for t in listing(data, project):
-            ids = [i for x in t.shown for i in range(x.statement.first, x.statement.last)][:COMPARED]
+        for theme in listing(data, project):
+            ids = [i for shown in theme.shown for i in range(shown.statement.first, shown.statement.last)][:COMPARED]
             pairs = retold.told_twice([known.said[i] for i in ids], known.rows[ids])
-            found += [retold.Pair(min(ids[p.a], ids[p.b]), max(ids[p.a], ids[p.b]), p.alike) for p in pairs]
+            found += [retold.Pair(min(ids[pair.a], ids[pair.b]), max(ids[pair.a], ids[pair.b]), pair.alike) for pair in pairs]
         found.sort(key=lambda p: -p.alike)
     if len(_twice) > 4:
         _twice.clear()
@@ -258,20 +270,24 @@ def all_pairs(data: DataFolder, project: int, known: Meant) -> list[retold.Pair]
     return found
 
 
-def _told(data: DataFolder, s: Said) -> retold.Telling:
-    return retold.telling(words_said(data, s), spoken(data, recordings.get(data.db, s.recording)))
+def _told(data: DataFolder, sentence: Said) -> retold.Telling:
+    return retold.telling(words_said(data, sentence), spoken(data, recordings.get(data.db, sentence.recording)))
 
 
-def words_said(data: DataFolder, s: Said) -> list[Word]:
-    return [w for w in transcripts.words_between(data.db, s.recording, s.start, s.end) if s.start <= w.start < s.end]
+def words_said(data: DataFolder, sentence: Said) -> list[Word]:
+    return [
+        word
+        for word in transcripts.words_between(data.db, sentence.recording, sentence.start, sentence.end)
+        if sentence.start <= word.start < sentence.end
+    ]
 
 
-def _loudness(data: DataFolder, s: Said) -> tuple[float | None, float | None]:
-    heard = levels(data, s.recording)
+def _loudness(data: DataFolder, sentence: Said) -> tuple[float | None, float | None]:
+    heard = levels(data, sentence.recording)
     if heard is None:
         return None, None
-    a, b = s.start // 480, max(s.start // 480 + 1, s.end // 480)
-    level, floor = heard.level[a:b], heard.floor[a:b]
+    start, end = sentence.start // 480, max(sentence.start // 480 + 1, sentence.end // 480)
+    level, floor = heard.level[start:end], heard.floor[start:end]
     return (float(np.percentile(level, 75)), float(np.median(floor))) if len(level) else (None, None)
 
 

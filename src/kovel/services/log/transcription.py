@@ -25,38 +25,38 @@ WORD_JOBS = ("transcribe", "align", "voices")  # what brings the words of a reco
 
 def listen(data: DataFolder, recording: int) -> Job | None:
     """Queue finding where somebody speaks; None for a recording without sound."""
-    r = recordings.get(data.db, recording)
+    this_recording = recordings.get(data.db, recording)
     facts = media_facts(data, recording)
-    if not r.sound or facts is None or not facts["sounded"]:
+    if not this_recording.sound or facts is None or not facts["sounded"]:
         return None
-    asked = {"out": str(data.derived(recording)), "channels": facts["channels"], "music": r.kind == "sound"}
-    return jobs.add(data.db, r.project, "listen", asked, recording)
+    asked = {"out": str(data.derived(recording)), "channels": facts["channels"], "music": this_recording.kind == "sound"}
+    return jobs.add(data.db, this_recording.project, "listen", asked, recording)
 
 
 def take_listened(data: DataFolder, recording: int, result: dict[str, Any]) -> str:
     """What was found while listening: a sound with a beat and tones that stand is music, unless it was called something else."""
-    r = recordings.get(data.db, recording)
-    if not result.get("music") or r.kind != "sound":
+    this_recording = recordings.get(data.db, recording)
+    if not result.get("music") or this_recording.kind != "sound":
         return ""
-    recordings.update_all(data.db, [(recording, {"kind": "music"})], f"{r.name} sounds like music: its kind")
+    recordings.update_all(data.db, [(recording, {"kind": "music"})], f"{this_recording.name} sounds like music: its kind")
     return "It sounds like music, so that is its kind now."
 
 
 def names_of(data: DataFolder, project: int) -> list[str]:
     """People, places and tags of a project: so that the recogniser writes them as the editor does."""
     out: dict[str, None] = {}
-    for r in recordings.of_project(data.db, project):
-        for w in _names_in(r.name):
-            out[w] = None
-    for c in subclips.of_project(data.db, project):
-        for t in c.tags:
-            out[t] = None
-        for w in _names_in(c.name.partition(" ")[2]):
-            out[w] = None
+    for recording in recordings.of_project(data.db, project):
+        for this_text in _names_in(recording.name):
+            out[this_text] = None
+    for subclip in subclips.of_project(data.db, project):
+        for tag in subclip.tags:
+            out[tag] = None
+        for this_text in _names_in(subclip.name.partition(" ")[2]):
+            out[this_text] = None
     for text in transcripts.corrected(data.db, project):  # what was corrected once is known from then on
-        w = re.sub(r"^\W+|\W+$|['’]s$", "", text)
-        if _names_in(w) == [w] and w.lower() not in TALK and w.lower() not in ENGLISH.small:
-            out[w] = None
+        this_text = re.sub(r"^\W+|\W+$|['’]s$", "", text)
+        if _names_in(this_text) == [this_text] and this_text.lower() not in TALK and this_text.lower() not in ENGLISH.small:
+            out[this_text] = None
     return list(out)[:60]
 
 
@@ -67,36 +67,36 @@ def _names_in(text: str) -> list[str]:
 
 def transcribe(data: DataFolder, recording: int) -> Job:
     """Queue recognising the words of a recording."""
-    r = recordings.get(data.db, recording)
-    if not r.sound:
-        raise Invalid(f"{r.name} has no sound, so there is nothing to transcribe.")
+    this_recording = recordings.get(data.db, recording)
+    if not this_recording.sound:
+        raise Invalid(f"{this_recording.name} has no sound, so there is nothing to transcribe.")
     facts = media_facts(data, recording)
     if facts is None:
-        raise Invalid(f"{r.name} is not prepared. Try again under Footage.")
-    running = jobs.latest_of_recordings(data.db, r.project, *WORD_JOBS).get(recording)
+        raise Invalid(f"{this_recording.name} is not prepared. Try again under Footage.")
+    running = jobs.latest_of_recordings(data.db, this_recording.project, *WORD_JOBS).get(recording)
     if running and running.is_open:
-        raise Invalid(f"{r.name} is being transcribed already.")
+        raise Invalid(f"{this_recording.name} is being transcribed already.")
     params = {
         "out": str(data.derived(recording)), "channels": facts["channels"], "model": kept_settings.get(data.db, "model"),
-        "names": names_of(data, r.project), "language": r.language, "models": str(data.models),
+        "names": names_of(data, this_recording.project), "language": this_recording.language, "models": str(data.models),
     }  # fmt: skip
-    return jobs.add(data.db, r.project, "transcribe", params, recording)
+    return jobs.add(data.db, this_recording.project, "transcribe", params, recording)
 
 
 def align(data: DataFolder, recording: int, text: str) -> Job:
     """Queue placing a text without times in the sound. A name before a colon at the start of a line is who speaks."""
-    r = recordings.get(data.db, recording)
+    this_recording = recordings.get(data.db, recording)
     facts = media_facts(data, recording)
-    if not r.sound or facts is None or not facts["sounded"]:
-        raise Invalid(f"{r.name} has no sound that is ready to put a text to.")
+    if not this_recording.sound or facts is None or not facts["sounded"]:
+        raise Invalid(f"{this_recording.name} has no sound that is ready to put a text to.")
     speakers, said = _script(text)
     if not said:
-        raise Invalid(f"There are no words in that text. The words of {r.name} are as they were.")
+        raise Invalid(f"There are no words in that text. The words of {this_recording.name} are as they were.")
     params = {
         "out": str(data.derived(recording)), "channels": facts["channels"], "said": said, "speakers": speakers,
-        "model": kept_settings.get(data.db, "model"), "language": r.language, "models": str(data.models),
+        "model": kept_settings.get(data.db, "model"), "language": this_recording.language, "models": str(data.models),
     }  # fmt: skip
-    return jobs.add(data.db, r.project, "align", params, recording)
+    return jobs.add(data.db, this_recording.project, "align", params, recording)
 
 
 def _script(text: str) -> tuple[list[str], list[str]]:
@@ -135,7 +135,7 @@ class SoFar:
             return
         self._stamp = stamp
         last = self._kept[-1].end if self._kept else 0
-        new = [w for w in (Word(str(t), int(a), int(b), "", float(s)) for t, a, b, s in rows) if w.start >= last]
+        new = [word for word in (Word(str(t), int(a), int(b), "", float(s)) for t, a, b, s in rows) if word.start >= last]
         self._kept += new
         transcripts.add_heard(self.data.db, self.recording, new)
 
@@ -150,10 +150,10 @@ def take_heard(data: DataFolder, recording: int, result: dict[str, Any]) -> str:
     """Keep the words a job found; the remark for the editor. Words that were there stay if none were found."""
     said = [Word(str(t), int(a), int(b), "".join(who), float(sure)) for t, a, b, sure, *who in result["words"]]
     if said:
-        r = recordings.get(data.db, recording)
-        if not any(w.speaker for w in said):
+        this_recording = recordings.get(data.db, recording)
+        if not any(word.speaker for word in said):
             said = with_speakers(said, transcripts.words(data.db, recording))
-        transcripts.set_words(data.db, recording, said, f"{r.name} transcribed")
+        transcripts.set_words(data.db, recording, said, f"{this_recording.name} transcribed")
         recordings.set_spoken(data.db, recording, str(result.get("language", "")))
     return str(result.get("remark", ""))
 
@@ -167,7 +167,7 @@ def set_model(data: DataFolder, folder: str) -> None:
     kept_settings.put(data.db, "model", str(Path(folder.strip()).expanduser()) if folder.strip() else "")
 
 
-def take_words(data: DataFolder, r: Recording, name: str, text: str) -> tuple[int, list[str]]:
+def take_words(data: DataFolder, recording: Recording, name: str, text: str) -> tuple[int, list[str]]:
     """Words with times from WebVTT, SubRip, or JSON ({"words": [{"text", "start", "end", "speaker", "sure"}]}, seconds).
 
     Returns how many were taken, and each thing left out with its line and reason. `Invalid` if there is nothing to take;
@@ -179,36 +179,37 @@ def take_words(data: DataFolder, r: Recording, name: str, text: str) -> tuple[in
             rows = json.loads(text)["words"]
             said = [
                 Word(
-                    " ".join(str(w["text"]).split()),
-                    round(w["start"] * 48000),
-                    round(w["end"] * 48000),
-                    str(w.get("speaker") or ""),
-                    float(w.get("sure", 1.0)),
+                    " ".join(str(row["text"]).split()),
+                    round(row["start"] * 48000),
+                    round(row["end"] * 48000),
+                    str(row.get("speaker") or ""),
+                    float(row.get("sure", 1.0)),
                 )
-                for w in rows
+                for row in rows
             ]
         except (ValueError, KeyError, TypeError, AttributeError):
             raise Invalid(f"{name} holds no words with times.") from None
-        said = sorted((w for w in said if w.text and 0 <= w.start < w.end), key=lambda w: w.start)
+        said = sorted((word for word in said if word.text and 0 <= word.start < word.end), key=lambda w: w.start)
     elif "-->" in text:
         told = taken_apart(data, "read_words", name, text)
         said = [Word(*row) for row in told["words"]]
         left = [f"Line {n}: {why}. Left out." for n, why in told["refused"]]
     else:
         raise Invalid(f"{name} is not a transcript with times. Kovel takes WebVTT, SRT, JSON and plain text.")
-    if r.frames is not None:
-        total = r.rate.frame_to_sample(r.frames)
-        late = sum(1 for w in said if w.start >= total)
+    if recording.frames is not None:
+        total = recording.rate.frame_to_sample(recording.frames)
+        late = sum(1 for word in said if word.start >= total)
         if late:
-            left.append(f"{late} words lie after the end of {r.name}. Left out.")
-        said = [Word(w.text, w.start, min(w.end, total), w.speaker) for w in said if w.start < total]
+            left.append(f"{late} words lie after the end of {recording.name}. Left out.")
+        said = [Word(word.text, word.start, min(word.end, total), word.speaker) for word in said if word.start < total]
     if not said:
         raise Invalid(
-            f"There are no words in {name}. The words of {r.name} are as they were." + "".join(f" {x}" for x in left[:3])
+            f"There are no words in {name}. The words of {recording.name} are as they were."
+            + "".join(f" {x}" for x in left[:3])
         )
-    transcripts.set_words(data.db, r.id, said)
-    if code := guessed(w.text for w in said[:5000]):
-        recordings.set_spoken(data.db, r.id, code)
+    transcripts.set_words(data.db, recording.id, said)
+    if code := guessed(word.text for word in said[:5000]):
+        recordings.set_spoken(data.db, recording.id, code)
     return len(said), left
 
 
@@ -219,10 +220,19 @@ def transcript(said: Sequence[Word], kind: str) -> str:
     if kind == "srt":
         return write_srt(said)
     if kind == "txt":
-        return "\n\n".join(f"{s.speaker + ': ' if s.speaker else ''}{s.text}" for s in sentences(said)) + "\n"
+        return (
+            "\n\n".join(f"{sentence.speaker + ': ' if sentence.speaker else ''}{sentence.text}" for sentence in sentences(said))
+            + "\n"
+        )
     rows = [
-        {"text": w.text, "start": w.start / 48000, "end": w.end / 48000, "speaker": w.speaker, "sure": round(w.sure, 3)}
-        for w in said
+        {
+            "text": word.text,
+            "start": word.start / 48000,
+            "end": word.end / 48000,
+            "speaker": word.speaker,
+            "sure": round(word.sure, 3),
+        }
+        for word in said
     ]
     return json.dumps({"words": rows}, ensure_ascii=False, indent=1) + "\n"
 

@@ -28,62 +28,62 @@ OFTEN = {"interview": 0.2}  # of them in which a face must be found to be one; e
 Rows = list[list[Any]]
 
 
-def face_path(data: DataFolder, r: Recording, x: Piece | Cover, story: Story) -> list[tuple[int, float, float]]:
+def face_path(data: DataFolder, recording: Recording, clip: Piece | Cover, story: Story) -> list[tuple[int, float, float]]:
     """Where the face is while a piece or cover is seen, or where there is none, what moves: (frame of its recording, x, y);
     empty where neither is found. What was found is kept beside the recording."""
-    a, n = x.start, x.used if isinstance(x, Cover) else x.length
-    moments = [a] if r.frames is None else sorted({a + n * (2 * k + 1) // (2 * MOST) for k in range(MOST)})
-    pixels = [(m, c) for m in moments if (c := colours(data, r, m, story.rate)) is not None]
-    kept_at = data.derived(r.id) / "faces.json"
+    a, n = clip.start, clip.used if isinstance(clip, Cover) else clip.length
+    moments = [a] if recording.frames is None else sorted({a + n * (2 * k + 1) // (2 * MOST) for k in range(MOST)})
+    pixels = [(moment, c) for moment in moments if (c := colours(data, recording, moment, story.rate)) is not None]
+    kept_at = data.derived(recording.id) / "faces.json"
     try:
         kept: dict[str, list[list[float]]] = json.loads(kept_at.read_text())
     except (OSError, ValueError):
         kept = {}
-    unknown = {str(m // GOP): m for m, _ in pixels if str(m // GOP) not in kept}
-    for (name, m), picture in zip(unknown.items(), near(data, r, list(unknown.values()), story.rate), strict=True):
-        kept[name] = [[f.x, f.y, f.size] for f in faces_in(picture, m)] if picture is not None else []
-    found = [[paths.Face(m, *row) for row in kept[str(m // GOP)]] for m, _ in pixels]
+    unknown = {str(moment // GOP): moment for moment, _ in pixels if str(moment // GOP) not in kept}
+    for (name, m), picture in zip(unknown.items(), near(data, recording, list(unknown.values()), story.rate), strict=True):
+        kept[name] = [[face.x, face.y, face.size] for face in faces_in(picture, m)] if picture is not None else []
+    found = [[paths.Face(moment, *row) for row in kept[str(moment // GOP)]] for moment, _ in pixels]
     if unknown:
         keep(kept_at, kept)
     track = paths.track(found)
-    if len(track) >= max(min(2, len(found)), OFTEN.get(r.kind, 0.6) * len(found)):
+    if len(track) >= max(min(2, len(found)), OFTEN.get(recording.kind, 0.6) * len(found)):
         return paths.path(track)
     return paths.moving([c.mean(-1) for _, c in pixels], a)
 
 
 def on_faces(data: DataFolder, project: int, story: Story, items: list[Piece | Cover]) -> tuple[Rows, list[str]]:
     """Rows for `set_several` that frame these on the speaker's face or on what moves, and the names of those with neither."""
-    p = projects.get(data.db, project)
-    rows_of = {r.id: r for r in recordings.of_project(data.db, project)}
-    sources = {i: r.source for i, r in rows_of.items()}
-    picture = size_of(story, p.width, p.height)
+    this_project = projects.get(data.db, project)
+    rows_of = {recording.id: recording for recording in recordings.of_project(data.db, project)}
+    sources = {key: recording.source for key, recording in rows_of.items()}
+    picture = size_of(story, this_project.width, this_project.height)
     seen = Seen(story, sources)
     out: Rows = []
     lacking: list[str] = []
-    for x in items:
-        r = rows_of.get(x.source) if x.source is not None else None
-        if r is None or not r.picture or (isinstance(x, Piece) and x.take == "sound"):
+    for clip in items:
+        recording = rows_of.get(clip.source) if clip.source is not None else None
+        if recording is None or not recording.picture or (isinstance(clip, Piece) and clip.take == "sound"):
             continue
-        layer = (seen.piece(x) if isinstance(x, Piece) else seen.cover(x))[-1]
+        layer = (seen.piece(clip) if isinstance(clip, Piece) else seen.cover(clip))[-1]
         part = layer.part
-        zoom = max([m[1] for m in part.moves], default=part.zoom)
-        image = (r.width or 16, r.height or 9)
+        zoom = max([move[1] for move in part.moves], default=part.zoom)
+        image = (recording.width or 16, recording.height or 9)
         scale = standing(image, picture, WHOLE if part.fit == "whole" else part, layer.place).matrix
         size = (abs(scale[0]) + abs(scale[1])) * (zoom / part.at(0)[0] if part.fit != "whole" else zoom / 100)
         place = layer.place.w * picture[0], layer.place.h * picture[1]
         window = place[0] / (image[0] * size), place[1] / (image[1] * size)
         if min(window) >= 0.999:
             continue  # all of it is seen
-        found = face_path(data, r, x, story)
+        found = face_path(data, recording, clip, story)
         if not found:
-            lacking.append(r.name)
+            lacking.append(recording.name)
             continue
         across = [[m, paths.across_for(px, window[0])] for m, px, _ in found]
         down = [[m, paths.down_for(py, window[1])] for m, _, py in found]
         for name, line, open_ in (("across", across, window[0] < 0.999), ("down", down, window[1] < 0.999)):
             if open_:
-                still = max(v for _, v in line) - min(v for _, v in line) < 2
-                out.append([x.id, name, line[len(line) // 2][1] if still else line])
+                still = max(value for _, value in line) - min(value for _, value in line) < 2
+                out.append([clip.id, name, line[len(line) // 2][1] if still else line])
     return out, lacking
 
 
@@ -96,8 +96,8 @@ def _told(did: str, lacking: list[str]) -> str:
 
 def sit_on_faces(data: DataFolder, project: int, story: Story, items: list[int]) -> Asked:
     """One edit that frames what is chosen on the speaker's face."""
-    xs = [x for x in (story.item(i) for i in items) if isinstance(x, (Piece, Cover))]
-    if not any(x.source for x in xs):
+    xs = [clip for clip in (story.item(item) for item in items) if isinstance(clip, (Piece, Cover))]
+    if not any(clip.source for clip in xs):
         raise Invalid("There is no picture to frame: choose a piece or a cover first.")
     rows, lacking = on_faces(data, project, story, xs)
     if not rows:
@@ -112,14 +112,14 @@ def punch_in(data: DataFolder, project: int, story: Story, zoom: float) -> tuple
     new, report = run(story, sources, "punch_in_jumps", {"zoom": zoom})
     changed = [new.piece(i) for i in report.made]
     rows, lacking = on_faces(data, project, new, list(changed))
-    zooms: Rows = [[p.id, "zoom", p.settings["zoom"]] for p in changed]
+    zooms: Rows = [[piece.id, "zoom", piece.settings["zoom"]] for piece in changed]
     return ("set_several", {"rows": [*zooms, *rows], "did": _told(report.did, lacking)}), report
 
 
 def other_shape(data: DataFolder, project: int, shape: str) -> tuple[int, str]:
     """A copy of the story in another shape, every piece framed on its face: its number, and what was done."""
     if shape not in SHAPES or not SHAPES[shape]:
-        raise Invalid(f"A shape is one of: {', '.join(s for s in SHAPES if SHAPES[s])}.")
+        raise Invalid(f"A shape is one of: {', '.join(shape for shape in SHAPES if SHAPES[shape])}.")
     kept = stories.load(data.db, stories.current(data.db, project))
     if not kept.story.length:
         raise Refused("The story is empty: there is nothing to frame yet.")
@@ -130,12 +130,12 @@ def other_shape(data: DataFolder, project: int, shape: str) -> tuple[int, str]:
     except Refused:
         raise Invalid(f"This story has the shape {shape} already.") from None
     xs: list[Piece | Cover] = [*new.pieces]
-    xs += [c for c in new.covers if c.source in sources]
+    xs += [cover for cover in new.covers if cover.source in sources]
     rows, lacking = on_faces(data, project, new, xs)
     name = f"{kept.name} {shape.replace(':', ' to ')}"
-    there = {k.name for k in stories.of_project(data.db, project)}
-    name = next(n for n in (name, *(f"{name} ({k})" for k in range(2, 100))) if n not in there)
+    there = {kept.name for kept in stories.of_project(data.db, project)}
+    name = next(name for name in (name, *(f"{name} ({k})" for k in range(2, 100))) if name not in there)
     sid = stories.create(data.db, project, name, of=kept.id)
-    did = _told(f"{name}: framed on {len({r[0] for r in rows})} of {len(xs)} pieces and covers", lacking)
+    did = _told(f"{name}: framed on {len({row[0] for row in rows})} of {len(xs)} pieces and covers", lacking)
     stories.edit(data.db, sid, None, "set_several", {"rows": [*wide, *rows], "did": did})
     return sid, did

@@ -43,8 +43,8 @@ def checked(rows: Sequence[Any]) -> Look:
     for given in rows[:8]:
         if not isinstance(given, dict):
             raise Missing("There is no such look.")
-        pairs = [(n, SETTINGS[n].as_kept(v)) for n, v in sorted(given.items()) if n in LOOK]
-        if any(v is None for _, v in pairs) or len(pairs) != len(given):
+        pairs = [(n, SETTINGS[n].as_kept(value)) for n, value in sorted(given.items()) if n in LOOK]
+        if any(value is None for _, value in pairs) or len(pairs) != len(given):
             raise Missing("There is no such look.")
         out.append(tuple(pairs))
     return tuple(out)
@@ -59,8 +59,8 @@ def checked_title(of: str) -> dict[str, Any]:
     names = TITLE_DRAWN
     if not isinstance(given, dict) or set(given) != set(names):
         raise Missing("There is no such title.")
-    rows = {n: SETTINGS[n].as_kept(given[n]) for n in names}
-    if any(v is None for v in rows.values()):
+    rows = {name: SETTINGS[name].as_kept(given[name]) for name in names}
+    if any(row is None for row in rows.values()):
         raise Missing("There is no such title.")
     return rows
 
@@ -70,7 +70,7 @@ def table_of(data: DataFolder, look: Look) -> looks.Table:
 
 
 def table_names(data: DataFolder) -> list[str]:
-    return sorted(p.stem for p in data.tables.glob("*.cube")) if data.tables.is_dir() else []
+    return sorted(path.stem for path in data.tables.glob("*.cube")) if data.tables.is_dir() else []
 
 
 def keep_table(data: DataFolder, name: str, table: looks.Table) -> str:
@@ -92,7 +92,7 @@ def keep_table(data: DataFolder, name: str, table: looks.Table) -> str:
 
 
 def font_names(data: DataFolder) -> list[str]:
-    return sorted(p.stem for p in data.fonts.iterdir() if not p.name.startswith(".")) if data.fonts.is_dir() else []
+    return sorted(path.stem for path in data.fonts.iterdir() if not path.name.startswith(".")) if data.fonts.is_dir() else []
 
 
 def take_in_font(data: DataFolder, name: str, body: bytes) -> str:
@@ -126,8 +126,8 @@ def take_in_table(data: DataFolder, name: str, body: bytes) -> str:
         read.unlink(missing_ok=True)
 
 
-def own_look(r: Recording) -> dict[str, Any]:
-    return {n: r.settings[n] for n in r.settings if n in LOOK}
+def own_look(recording: Recording) -> dict[str, Any]:
+    return {setting: recording.settings[setting] for setting in recording.settings if setting in LOOK}
 
 
 def match(data: DataFolder, recording: int, other: int) -> tuple[str, str]:
@@ -144,7 +144,7 @@ def match(data: DataFolder, recording: int, other: int) -> tuple[str, str]:
         lacking = mine if a is None else theirs
         raise Invalid(f"{lacking.name} has no small pictures yet: match it when they are made.")
     kept = kept_in(data.tables)
-    own = {n: v for n, v in own_look(mine).items() if n != "table"}
+    own = {name: value for name, value in own_look(mine).items() if name != "table"}
     table = looks.matching(looks.looked(a, own, kept), looks.looked(b, own_look(theirs), kept))
     name = keep_table(data, f"{mine.name} like {theirs.name}", table)
     recordings.set_value(data.db, recording, "table", name)
@@ -155,15 +155,15 @@ def match(data: DataFolder, recording: int, other: int) -> tuple[str, str]:
 def _pixels(data: DataFolder, mine: Recording, theirs: Recording, rate: Rate) -> tuple[Array | None, Array | None, bool]:
     n = mine.length(rate) or 1
     moments = [n * (2 * k + 1) // (2 * SAMPLES) for k in range(SAMPLES)]
-    there = [same_moment(mine.source, theirs.source, m, rate) for m in moments]
+    there = [same_moment(mine.source, theirs.source, moment, rate) for moment in moments]
     most = theirs.length(rate) or 1
-    pairs = [(m, t) for m, t in zip(moments, there, strict=True) if t is not None and 0 <= t < most]
+    pairs = [(moment, t) for moment, t in zip(moments, there, strict=True) if t is not None and 0 <= t < most]
     together = len(pairs) >= 5
     if not together:
-        pairs = [(m, most * (2 * k + 1) // (2 * SAMPLES)) for k, m in enumerate(moments)]
+        pairs = [(moment, most * (2 * index + 1) // (2 * SAMPLES)) for index, moment in enumerate(moments)]
     rows = []
-    for r, times in ((mine, [m for m, _ in pairs]), (theirs, [t for _, t in pairs])):
-        found = [c for c in (colours(data, r, t, rate) for t in times) if c is not None]
+    for recording, times in ((mine, [moment for moment, _ in pairs]), (theirs, [t for _, t in pairs])):
+        found = [c for c in (colours(data, recording, time, rate) for time in times) if c is not None]
         rows.append(np.concatenate([c[::2, ::2].reshape(-1, 3) for c in found]) if found else None)
     return rows[0], rows[1], together
 
@@ -186,12 +186,12 @@ def levels(pixels: Array) -> Levels:
     luma = pixels @ looks.LUMA
     often = np.histogram(luma, 56, (0, 1))[0].astype(float)
     often = np.sqrt(often / max(1.0, often.max()))
-    line = " ".join(f"{WIDE * k / 55:.0f},{HIGH - (HIGH - 3) * v:.1f}" for k, v in enumerate(often))
+    line = " ".join(f"{WIDE * index / 55:.0f},{HIGH - (HIGH - 3) * value:.1f}" for index, value in enumerate(often))
     columns = np.array_split(luma, min(56, luma.shape[1]), axis=1)
-    low, high = ([float(np.percentile(c, q)) for c in columns] for q in (3, 97))
+    low, high = ([float(np.percentile(column, q)) for column in columns] for q in (3, 97))
     n = len(columns) - 1
-    edge = [f"{WIDE * k / n:.0f},{HIGH - (HIGH - 3) * v:.1f}" for k, v in enumerate(high)]
-    edge += [f"{WIDE * k / n:.0f},{HIGH - (HIGH - 3) * v:.1f}" for k, v in reversed(list(enumerate(low)))]
+    edge = [f"{WIDE * index / n:.0f},{HIGH - (HIGH - 3) * value:.1f}" for index, value in enumerate(high)]
+    edge += [f"{WIDE * k / n:.0f},{HIGH - (HIGH - 3) * value:.1f}" for k, value in reversed(list(enumerate(low)))]
     cut = pixels.reshape(-1, 3)
     return Levels(
         line, " ".join(edge),

@@ -28,9 +28,9 @@ def made_file(data: DataFolder, recording: int, name: str) -> Path:
 
 def want_cleaned(data: DataFolder, recording: int) -> Job | None:
     """Have a recording's cleaned sound made, if one is set and not there; None where there is nothing to do."""
-    r = recordings.get(data.db, recording)
-    name = made_of(r.source)
-    running = jobs.latest_of_recordings(data.db, r.project, "clean").get(recording)
+    this_recording = recordings.get(data.db, recording)
+    name = made_of(this_recording.source)
+    running = jobs.latest_of_recordings(data.db, this_recording.project, "clean").get(recording)
     under_way = running if running and running.is_open else None
     if under_way and under_way.params["name"] != name:
         jobs.end(data.db, under_way.id, JobState.CANCELLED)
@@ -41,49 +41,49 @@ def want_cleaned(data: DataFolder, recording: int) -> Job | None:
         return running  # told; another try is the editor's
     facts = media_facts(data, recording)
     if facts is None or not facts["sounded"]:
-        raise Invalid(f"The sound of {r.name} is still being made. Clean it when it is there.")
+        raise Invalid(f"The sound of {this_recording.name} is still being made. Clean it when it is there.")
     params = {
         "out": str(data.derived(recording)), "channels": facts["channels"], "name": name,
-        "wanted": {n: r.settings[n] for n in CLEANING},
+        "wanted": {name: this_recording.settings[name] for name in CLEANING},
     }  # fmt: skip
-    return jobs.add(data.db, r.project, "clean", params, recording)
+    return jobs.add(data.db, this_recording.project, "clean", params, recording)
 
 
 def want_retimed(data: DataFolder, project: int, plan: Plan) -> list[Job]:
     """Have the retimed sounds of a plan made that are not there; the jobs of those that failed before."""
     failed = []
     rows: dict[str, Job] = {}
-    for i, wanted in plan.retimed.items():
-        lacking = [n for n in wanted if not made_file(data, i, n).exists()]
-        facts = media_facts(data, i) if lacking else None
+    for key, wanted in plan.retimed.items():
+        lacking = [name for name in wanted if not made_file(data, key, name).exists()]
+        facts = media_facts(data, key) if lacking else None
         if facts is None or not facts["sounded"]:
             continue
-        rows = rows or {j.params["name"]: j for j in reversed(jobs.of_project(data.db, project, "retime"))}
+        rows = rows or {job.params["name"]: job for job in reversed(jobs.of_project(data.db, project, "retime"))}
         for name in lacking:
             old = rows.get(name)
             if old and old.has_failed:
                 failed.append(old)
             elif old is None or old.state in (JobState.DONE, JobState.CANCELLED):
                 params = {
-                    "out": str(data.derived(i)), "channels": facts["channels"], "name": name, "pace": wanted[name].to_json()
+                    "out": str(data.derived(key)), "channels": facts["channels"], "name": name, "pace": wanted[name].to_json()
                 }  # fmt: skip
-                jobs.add(data.db, project, "retime", params, i)
+                jobs.add(data.db, project, "retime", params, key)
                 if wanted[name].of:
-                    want_cleaned(data, i)
+                    want_cleaned(data, key)
     return failed
 
 
 def all_retimed(data: DataFolder, plan: Plan) -> bool:
     """Whether every retimed sound of a plan is made."""
-    return all(made_file(data, i, n).exists() for i, names in plan.retimed.items() for n in names)
+    return all(made_file(data, key, name).exists() for key, names in plan.retimed.items() for name in names)
 
 
 def set_on_recording(data: DataFolder, recording: int, setting: str, value: object) -> tuple[Recording, str]:
     """Set a setting of a recording in every story of its project; what it needs to be made is begun."""
-    r, did = recordings.set_value(data.db, recording, setting, value)
+    this_recording, did = recordings.set_value(data.db, recording, setting, value)
     if setting in CLEANING:
         want_cleaned(data, recording)
-    return r, did
+    return this_recording, did
 
 
 def throw_old_away(data: DataFolder, recording: int) -> None:
@@ -93,8 +93,8 @@ def throw_old_away(data: DataFolder, recording: int) -> None:
     with contextlib.suppress(OSError):
         for kind, kept in (("clean", KEPT - 1), ("pace", PACED)):
             rows = sorted(folder.glob(f"{kind}-*.pcm"), key=lambda p: p.stat().st_mtime, reverse=True)
-            for p in [p for p in rows if p.stem != now][kept:]:
-                for gone in folder.glob(f"{p.stem}.*"):
+            for path in [path for path in rows if path.stem != now][kept:]:
+                for gone in folder.glob(f"{path.stem}.*"):
                     gone.unlink(missing_ok=True)
 
 
@@ -108,7 +108,7 @@ def found_in(data: DataFolder, recording: int) -> dict[str, Any] | None:
     return found
 
 
-def hear(data: DataFolder, recording: int, a: int, b: int, settings: Mapping[str, object]) -> bytes:
+def hear(data: DataFolder, recording: int, start: int, end: int, settings: Mapping[str, object]) -> bytes:
     """Samples [a, b) of a recording as they would be cleaned by these settings; at most half a minute."""
     from kovel.core.sound.cleaning import Wanted  # what it needs is slow to load
     from kovel.media.clean import cleaned_stretch
@@ -122,17 +122,17 @@ def hear(data: DataFolder, recording: int, a: int, b: int, settings: Mapping[str
             )
             raise Invalid(f"{said}.")
         wanted[name] = kept
-    r = recordings.get(data.db, recording)
+    this_recording = recordings.get(data.db, recording)
     facts = media_facts(data, recording)
-    if not r.sound or facts is None or not facts["sounded"]:
-        raise Invalid(f"{r.name} has no sound that could be cleaned.")
-    a, b = max(0, a), min(b, facts["samples"], a + LONGEST)
-    if b - a < 4_800:
+    if not this_recording.sound or facts is None or not facts["sounded"]:
+        raise Invalid(f"{this_recording.name} has no sound that could be cleaned.")
+    start, end = max(0, start), min(end, facts["samples"], start + LONGEST)
+    if end - start < 4_800:
         raise Invalid("Choose at least a tenth of a second of sound to hear.")
     try:
-        return cleaned_stretch(data.derived(recording), facts["channels"], a, b, Wanted(**wanted))
-    except Unusable as e:
-        raise Invalid(f"{r.name}: {e}") from None
+        return cleaned_stretch(data.derived(recording), facts["channels"], start, end, Wanted(**wanted))
+    except Unusable as error:
+        raise Invalid(f"{this_recording.name}: {error}") from None
 
 
 def sounds_read(params: Mapping[str, Any]) -> list[Path]:
@@ -145,14 +145,14 @@ def sounds_read(params: Mapping[str, Any]) -> list[Path]:
 
 def hold_for_sounds(data: DataFolder, job: Job) -> Hold | None:
     """Held while a derived sound that it reads is being made; for good where that does not come any more."""
-    lacking = [p for p in sounds_read(job.params) if not p.exists()]
+    lacking = [path for path in sounds_read(job.params) if not path.exists()]
     if not lacking:
         return None
-    coming = {j.params["name"]: j for j in jobs.latest_of_recordings(data.db, job.project, "clean").values()}
-    for j in reversed(jobs.of_project(data.db, job.project, "retime")):  # the newest of a name counts
-        coming[j.params["name"]] = j
-    for p in lacking:
-        maker = coming.get(p.stem)
+    coming = {job.params["name"]: job for job in jobs.latest_of_recordings(data.db, job.project, "clean").values()}
+    for this_job in reversed(jobs.of_project(data.db, job.project, "retime")):  # the newest of a name counts
+        coming[this_job.params["name"]] = this_job
+    for path in lacking:
+        maker = coming.get(path.stem)
         if maker is None or maker.state is JobState.CANCELLED:
             return Hold("The sound of a recording was changed while it waited. Try again.")
         if maker.has_failed and maker.kind == "clean":

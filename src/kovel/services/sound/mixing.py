@@ -40,18 +40,20 @@ Asked = tuple[str, dict[str, Any]]
 WORD_GAP = 0.12  # seconds between words that are one stretch of speech
 
 
-def speech_of(data: DataFolder, recording: int, a: int, b: int) -> list[Span]:
+def speech_of(data: DataFolder, recording: int, start: int, end: int) -> list[Span]:
     """Samples [a, b) of a recording in which somebody speaks: its words; where it has none, what the detector found."""
-    said: list[Word] = transcripts.words_between(data.db, recording, a, b)
+    said: list[Word] = transcripts.words_between(data.db, recording, start, end)
     if said:
-        return spans_joined(((max(a, w.start), min(b, w.end)) for w in said if w.text != VOICE), int(WORD_GAP * SAMPLE_RATE))
+        return spans_joined(
+            ((max(start, word.start), min(end, word.end)) for word in said if word.text != VOICE), int(WORD_GAP * SAMPLE_RATE)
+        )
     if levels(data, recording) is None:
-        return [(a, b)]
-    mask = speaking(data, recording, Settings())[a // TICK : -(-b // TICK)]
+        return [(start, end)]
+    mask = speaking(data, recording, Settings())[start // TICK : -(-end // TICK)]
     edges = np.flatnonzero(np.diff(np.concatenate([[0], mask.astype(np.int8), [0]])))
     return [
-        (a // TICK * TICK + int(x) * TICK, a // TICK * TICK + int(y) * TICK)
-        for x, y in zip(edges[::2], edges[1::2], strict=True)
+        (start // TICK * TICK + int(begin) * TICK, start // TICK * TICK + int(end) * TICK)
+        for begin, end in zip(edges[::2], edges[1::2], strict=True)
     ]
 
 
@@ -59,51 +61,51 @@ def _speaking(story: Story, sources: Sources) -> Iterator[tuple[Piece | Sound, i
     """What somebody may speak in, with its story frame and its recording: pieces and voice-overs that are heard."""
     read = story.reading(sources)
     rows: list[tuple[Piece | Sound, int]] = list(zip(story.pieces, story.starts, strict=False))
-    rows += [(x, story.at(x)) for x in story.sounds if x.kind == "voice"]
-    for x, at in rows:
-        if x.source is None or x.source not in sources or not sources[x.source].sound or read(x, "mute"):
+    rows += [(sound, story.at(sound)) for sound in story.sounds if sound.kind == "voice"]
+    for clip, at in rows:
+        if clip.source is None or clip.source not in sources or not sources[clip.source].sound or read(clip, "mute"):
             continue
-        if not isinstance(x, Piece) or (x.take != "picture" and sounds_on(x)):
-            yield x, at, x.source
+        if not isinstance(clip, Piece) or (clip.take != "picture" and sounds_on(clip)):
+            yield clip, at, clip.source
 
 
 def speech_in(data: DataFolder, story: Story, sources: Sources) -> list[Span]:
     """Story frames in which somebody is heard speaking: in the dialogue, or as a voice-over."""
     to = story.rate.frame_to_sample
     out: list[Span] = []
-    for x, at, source in _speaking(story, sources):
-        first, end = x.used if isinstance(x, Piece) else (x.start, x.end)
-        for a, b in speech_of(data, source, to(first), to(end)):
-            f = sorted(at + floor(frames_to(x, story.rate.sample_to_frame(max(0, s)))) for s in (a, b - 1))
-            out.append((max(at, f[0]), min(at + x.length, f[1] + 1)))
+    for clip, at, source in _speaking(story, sources):
+        first, end = clip.used if isinstance(clip, Piece) else (clip.start, clip.end)
+        for start, until in speech_of(data, source, to(first), to(end)):
+            f = sorted(at + floor(frames_to(clip, story.rate.sample_to_frame(max(0, s)))) for s in (start, until - 1))
+            out.append((max(at, f[0]), min(at + clip.length, f[1] + 1)))
     return spans_joined(out)
 
 
 def duck(data: DataFolder, project: int, story: Story, items: Sequence[int], how: Ducking) -> Asked:
     """Ducking of sounds and covers under all that is said."""
     sources = recordings.sources(data.db, project)
-    chosen = [story.item(i) for i in items] or [x for x in story.sounds if x.kind == "music"]
+    chosen = [story.item(item) for item in items] or [sound for sound in story.sounds if sound.kind == "music"]
     rows: list[list[Any]] = []
     talk = speech_in(data, story, sources)
-    for x in chosen:
-        if isinstance(x, Piece):
+    for clip in chosen:
+        if isinstance(clip, Piece):
             raise Invalid("Music, natural sound and effects go down under speech. Choose one of them.")
-        at = story.at(x)
-        line = ducked(talk, (at, min(at + x.length, story.length)), how)
+        at = story.at(clip)
+        line = ducked(talk, (at, min(at + clip.length, story.length)), how)
         if line:
-            points = {moment_of(x, f - at): db for f, db in line}
-            rows.append([x.id, "duck", [[m, points[m]] for m in sorted(points)]])
-        elif "duck" in x.settings:
-            rows.append([x.id, "duck", None])
+            points = {moment_of(clip, f - at): db for f, db in line}
+            rows.append([clip.id, "duck", [[point, points[point]] for point in sorted(points)]])
+        elif "duck" in clip.settings:
+            rows.append([clip.id, "duck", None])
     if not rows:
         raise Invalid("There is no music in the story, or nobody speaks over it." if not items else "Nobody speaks over that.")
-    n = len(rows)
-    what = f"{n} sounds go" if n != 1 else f"{_name(sources, chosen[0])} goes"
+    count = len(rows)
+    what = f"{count} sounds go" if count != 1 else f"{_name(sources, chosen[0])} goes"
     return "set_several", {"rows": rows, "did": f"{what} down by {abs(how.depth):g} dB where somebody speaks"}
 
 
-def _name(sources: Sources, x: Item) -> str:
-    return sources[x.source].name if x.source is not None and x.source in sources else "It"
+def _name(sources: Sources, item: Item) -> str:
+    return sources[item.source].name if item.source is not None and item.source in sources else "It"
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,25 +125,29 @@ def voices(data: DataFolder, project: int, story: Story, apart: str = "speaker")
     read = story.reading(sources)
     groups: dict[tuple[str, int], list[tuple[int, np.ndarray]]] = {}
     to = story.rate.frame_to_sample
-    for p, _, source in _speaking(story, sources):
+    for clip, _, source in _speaking(story, sources):
         rows = measured.get((source, made_of(sources[source])))
         if rows is None:
             rows = measured.get((source, ""))
         if rows is None:
             continue
-        a, b = (to(f) for f in (p.used if isinstance(p, Piece) else (p.start, p.end)))
-        k0, k1 = a // STEP, min(len(rows), -(-b // STEP))
+        start, end = (to(f) for f in (clip.used if isinstance(clip, Piece) else (clip.start, clip.end)))
+        k0, k1 = start // STEP, min(len(rows), -(-end // STEP))
         talk = np.zeros(max(0, k1 - k0), bool)
-        for x, y in speech_of(data, source, a, b):
+        for x, y in speech_of(data, source, start, end):
             talk[max(0, -(-x // STEP) - k0) : max(0, y // STEP - k0)] = True
-        level: Value = read(p, "level")
+        level: Value = read(clip, "level")
         frames = np.arange(k0, k1) * STEP / SAMPLE_RATE * float(story.rate.fps)
-        db = np.array([on_line(level, f) for f in frames]) if isinstance(level, tuple) else np.full(len(frames), float(level))
+        db = (
+            np.array([on_line(level, frame) for frame in frames])
+            if isinstance(level, tuple)
+            else np.full(len(frames), float(level))
+        )
         said = rows[k0:k1, 0][talk] * 10 ** (db[talk] / 10)
-        who = _speaker(data, source, a, b) if apart == "speaker" else ""
+        who = _speaker(data, source, start, end) if apart == "speaker" else ""
         name = sources[source].name
-        key = (who or name, 0 if who else source) if apart == "speaker" else (name, p.id)
-        groups.setdefault(key, []).append((p.id, said))
+        key = (who or name, 0 if who else source) if apart == "speaker" else (name, clip.id)
+        groups.setdefault(key, []).append((clip.id, said))
     out = []
     for (name, _), rows_ in groups.items():
         power = np.concatenate([s for _, s in rows_])
@@ -151,11 +157,11 @@ def voices(data: DataFolder, project: int, story: Story, apart: str = "speaker")
     return out
 
 
-def _speaker(data: DataFolder, recording: int, a: int, b: int) -> str:
+def _speaker(data: DataFolder, recording: int, start: int, end: int) -> str:
     """Who speaks the most in samples [a, b) of a recording, as its words have it."""
     count: dict[str, int] = {}
-    for w in transcripts.words_between(data.db, recording, a, b):
-        count[w.speaker] = count.get(w.speaker, 0) + w.end - w.start
+    for word in transcripts.words_between(data.db, recording, start, end):
+        count[word.speaker] = count.get(word.speaker, 0) + word.end - word.start
     return max(count, key=lambda k: count[k]) if count else ""
 
 
@@ -167,26 +173,28 @@ def even_voices(data: DataFolder, project: int, story: Story, apart: str = "spea
     if not found:
         raise Invalid("Nobody speaks in the story, or its sound is not there yet.")
     target = target_of(story)
-    by = [round(target - v.loudness, 1) for v in found]
+    by = [round(target - voice.loudness, 1) for voice in found]
     rows: list[list[Any]] = []
-    for k, v in enumerate(found):
-        for i in v.pieces:
-            own = story.item(i).settings["level"]
-            now = added([own, by[k]])
+    for index, voice in enumerate(found):
+        for piece in voice.pieces:
+            own = story.item(piece).settings["level"]
+            now = added([own, by[index]])
             if isinstance(now, tuple):
-                rows.append([i, "level", [[m, held(db)] for m, db in now]])
+                rows.append([piece, "level", [[moment, held(db)] for moment, db in now]])
             else:
-                rows.append([i, "level", held(now)])
-    did = f"Voices brought to {target:g} LUFS: " + ", ".join(f"{v.name} {by[k]:+.1f} dB" for k, v in enumerate(found[:6]))
+                rows.append([piece, "level", held(now)])
+    did = f"Voices brought to {target:g} LUFS: " + ", ".join(
+        f"{voice.name} {by[index]:+.1f} dB" for index, voice in enumerate(found[:6])
+    )
     return ("set_several", {"rows": rows, "did": did + (" and more" if len(found) > 6 else "")}), found
 
 
 def _files(data: DataFolder, plan: Plan, sources: Sources) -> tuple[dict[str, Any], dict[str, Any]]:
     """A plan and the files it is read from, as a child takes them."""
     files = {}
-    for i in {h.source for h in plan.sounds}:
+    for i in {heard.source for heard in plan.sounds}:
         facts = whole_sound_of(data, i, "Try again")
-        made = {n: str(p) for n in plan.made.get(i, ()) if (p := made_file(data, i, n)).exists()}
+        made = {name: str(path) for name in plan.made.get(i, ()) if (path := made_file(data, i, name)).exists()}
         files[str(i)] = {"pcm": str(data.derived(i) / "sound.pcm"), "channels": facts["channels"], "made": made}
     return plan.to_json(sources), files
 
@@ -229,8 +237,8 @@ def measure(data: DataFolder, project: int, story: Story, dips: bool = True) -> 
     plan, files = _files(data, whole if dips else replace(whole, dips=()), sources)
     try:
         got = call("measure", {"plan": plan, "files": files})
-    except Unusable as e:
-        raise Invalid(f"The mix could not be measured: {e}") from None
+    except Unusable as error:
+        raise Invalid(f"The mix could not be measured: {error}") from None
     return Measured(np.array(got["power"]), np.array(got["peaks"]))
 
 
@@ -254,7 +262,7 @@ def to_target(data: DataFolder, project: int, story: Story, target: float | None
             f"The story would have to be made {done.gain:+.1f} dB louder, more than a level can be set. Even out its voices first."
         )
     rows: list[list[Any]] = [["story", "target", aim], ["story", "level", level]]
-    rows.append(["story", "dips", [list(m) for m in done.dips] if done.dips else None])
+    rows.append(["story", "dips", [list(dip) for dip in done.dips] if done.dips else None])
     dips = f", peaks held under -1 dBTP at {len(done.dips) // 2 or 1} places" if done.dips else ""
     did = f"The story is at {done.loudness:.1f} LUFS: {done.gain:+.1f} dB{dips}"
     if not done.reached:
@@ -272,52 +280,52 @@ def fit_music(
     from kovel.core.sound.music_fit import CannotFit, beat_pictures, fit, likeness
     from kovel.media.listen import sound24
 
-    x = story.sound(sound)
+    this_sound = story.sound(sound)
     sources = recordings.sources(data.db, project)
-    name = _name(sources, x)
-    if x in story.loose_sounds:
+    name = _name(sources, this_sound)
+    if this_sound in story.loose_sounds:
         raise Refused("That sound is loose. Lay it under a word first.")
-    first = parts_of(story, x)[0]
+    first = parts_of(story, this_sound)[0]
     at = story.at(first)
     end = story.length if until is None else until
     if end <= at:
         raise Invalid("The music begins behind that moment.")
-    b = beats(data, x.source)
-    if not b.beats:
-        find(data, x.source)
+    this_beats = beats(data, this_sound.source)
+    if not this_beats.beats:
+        find(data, this_sound.source)
         raise Invalid(f"{name}: its beats are being found. Fit it again in a moment.")
-    facts = media_facts(data, x.source) or {"channels": 1, "samples": 0}
-    sound_ = sound24(data.derived(x.source), facts["channels"])
-    alike = likeness(beat_pictures(sound_, b.beats), b.first, b.bar)
+    facts = media_facts(data, this_sound.source) or {"channels": 1, "samples": 0}
+    sound_ = sound24(data.derived(this_sound.source), facts["channels"])
+    alike = likeness(beat_pictures(sound_, this_beats.beats), this_beats.first, this_beats.bar)
     to = story.rate.frame_to_sample
     try:
-        done = fit(b, facts["samples"], to(end) - to(at), alike, to(first.start), early=to(at))
-    except CannotFit as e:
-        raise Invalid(f"{name}: {e}") from None
+        done = fit(this_beats, facts["samples"], to(end) - to(at), alike, to(first.start), early=to(at))
+    except CannotFit as error:
+        raise Invalid(f"{name}: {error}") from None
     begin = to(end) - done.length
     found = [
         {
-            "at": story.rate.sample_to_frame(begin + s.at),
-            "alike": s.alike,
-            "from": s.end / SAMPLE_RATE,
-            "to": s.start / SAMPLE_RATE,
+            "at": story.rate.sample_to_frame(begin + seam.at),
+            "alike": seam.alike,
+            "from": seam.end / SAMPLE_RATE,
+            "to": seam.start / SAMPLE_RATE,
         }
-        for s in done.seams
+        for seam in done.seams
     ]
-    params = {"sound": sound, "ranges": [list(r) for r in done.ranges], "at": at, "until": end}
+    params = {"sound": sound, "ranges": [list(span) for span in done.ranges], "at": at, "until": end}
     return ("fit_music", params), found
 
 
 def spread(data: DataFolder, story: Story, sound: int, bars: int = 1) -> Asked:
     """One edit that spreads the bites along music: each begins on a bar of it, so many bars apart."""
-    x = story.sound(sound)
-    if x.tether.piece:
+    this_sound = story.sound(sound)
+    if this_sound.tether.piece:
         raise Invalid("Music that bites are spread along keeps to the story's clock. Set that first (All edits).")
     rate = story.rate
-    marks = [story.at(y) + rate.sample_to_frame(m) - y.start for y in parts_of(story, x) for m in beats(data, y.source).downbeats
-             if y.start <= rate.sample_to_frame(m) < y.end]  # fmt: skip
+    marks = [story.at(sound) + rate.sample_to_frame(downbeat) - sound.start for sound in parts_of(story, this_sound) for downbeat in beats(data, sound.source).downbeats
+             if sound.start <= rate.sample_to_frame(downbeat) < sound.end]  # fmt: skip
     if not marks:
-        find(data, x.source)
+        find(data, this_sound.source)
         raise Invalid("Its beats are being found. Try again in a moment.")
     bar = (marks[-1] - marks[0]) / max(1, len(marks) - 1)
     on = [round(marks[-1] + bar * (k + 1)) for k in range(400)]  # the music may be fitted longer afterwards
@@ -332,13 +340,19 @@ def lay_room_tone(data: DataFolder, project: int, story: Story) -> Asked:
     sources = recordings.sources(data.db, project)
     read = story.reading(sources)
     rows: list[list[Any]] = []
-    covered = [(story.at(x), story.at(x) + x.length) for x in story.sounds if sources[x.source].name.startswith(TONE)]
-    for k, (p, at) in enumerate(zip(story.pieces, story.starts, strict=False)):
-        silent = p.source is None or p.take == "picture" or read(p, "mute")
-        if not silent or p.card is not None or any(a <= at and at + p.length <= b for a, b in covered):
+    covered = [
+        (story.at(sound), story.at(sound) + sound.length)
+        for sound in story.sounds
+        if sources[sound.source].name.startswith(TONE)
+    ]
+    for index, (piece, at) in enumerate(zip(story.pieces, story.starts, strict=False)):
+        silent = piece.source is None or piece.take == "picture" or read(piece, "mute")
+        if not silent or piece.card is not None or any(start <= at and at + piece.length <= end for start, end in covered):
             continue
         near = [
-            q for q in (*reversed(story.pieces[:k]), *story.pieces[k + 1 :]) if q.source is not None and q.take != "picture"
+            piece
+            for piece in (*reversed(story.pieces[:index]), *story.pieces[index + 1 :])
+            if piece.source is not None and piece.take != "picture"
         ]
         if not near or near[0].source is None:
             continue
@@ -348,39 +362,39 @@ def lay_room_tone(data: DataFolder, project: int, story: Story) -> Asked:
             dict(story.settings).get("story", NONE)["level"]
         )
         over = 3  # frames by which it reaches under its neighbours, to come and go
-        begin, end = max(0, at - over), min(story.length, at + p.length + over)
+        begin, end = max(0, at - over), min(story.length, at + piece.length + over)
         total = tone.length(story.rate)
         t = begin
         while t < end:
-            n = min(end - t, total)
+            count = min(end - t, total)
             rows.append(
                 [
                     tone.id,
                     0,
-                    n,
+                    count,
                     t,
                     "natural",
-                    {"level": held(level), "fade_in": min(2 * over, n // 2), "fade_out": min(2 * over, n // 2)},
+                    {"level": held(level), "fade_in": min(2 * over, count // 2), "fade_out": min(2 * over, count // 2)},
                 ]
             )
-            t += max(1, n - over) if n == total else n
+            t += max(1, count - over) if count == total else count
     if not rows:
         raise Invalid("There is no space without sound in the story, or it has its room tone.")
-    n = len(rows)
-    return "lay_sounds", {"rows": rows, "did": f"Room tone under {n} space{'s' if n != 1 else ''}"}
+    count = len(rows)
+    return "lay_sounds", {"rows": rows, "did": f"Room tone under {count} space{'s' if count != 1 else ''}"}
 
 
 def tone_of(data: DataFolder, project: int, recording: int) -> recordings.Recording:
     """The room tone of a recording as a recording of its own: made once, 30 s out of its pauses."""
-    r = recordings.get(data.db, recording)
-    name = f"{TONE}{r.name}"[:120]
-    there = next((x for x in recordings.of_project(data.db, project) if x.name == name), None)
+    this_recording = recordings.get(data.db, recording)
+    name = f"{TONE}{this_recording.name}"[:120]
+    there = next((recording for recording in recordings.of_project(data.db, project) if recording.name == name), None)
     if there is not None:
         return there
     facts = whole_sound_of(data, recording, "Try again")
     path = free_name(data.uploads(project), safe(name), ".wav")
     try:
         call("tone", {"out": str(data.derived(recording)), "channels": facts["channels"], "to": str(path)})
-    except Unusable as e:
-        raise Invalid(f"{r.name}: {e}") from None
+    except Unusable as error:
+        raise Invalid(f"{this_recording.name}: {error}") from None
     return bring_in(data, project, path, name=name, kind="sound")

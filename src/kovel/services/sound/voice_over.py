@@ -24,7 +24,7 @@ def take_in(data: DataFolder, project: int, story: Story, sound: BinaryIO, at: i
     """
     if at >= story.length:
         raise Invalid("The playhead stands at the end of the story: a voice-over begins within it.")
-    count = sum(r.kind == "voice" for r in recordings.of_project(data.db, project)) + 1
+    count = sum(recording.kind == "voice" for recording in recordings.of_project(data.db, project)) + 1
     name = f"Voice-over {count}"
     folder = data.uploads(project)
     folder.mkdir(parents=True, exist_ok=True)
@@ -36,13 +36,13 @@ def take_in(data: DataFolder, project: int, story: Story, sound: BinaryIO, at: i
         with wave.open(str(path)) as f:
             if f.getnframes() < f.getframerate() // 5:
                 raise Invalid("Nothing was recorded. Check that the page may use the microphone.")
-        r = bring_in(data, project, path, name=name, kind="voice")
+        recording = bring_in(data, project, path, name=name, kind="voice")
     except (wave.Error, EOFError, Unusable):
         path.unlink(missing_ok=True)
         raise Invalid("What came from the microphone is no sound that can be read. Try again.") from None
     except Invalid:
         path.unlink(missing_ok=True)
         raise
-    start = min(r.length(story.rate) - 1, max(0, story.rate.sample_to_frame(max(0, late))))
-    length = min(r.length(story.rate) - start, story.length - at)
-    return r, ("lay_sound", {"source": r.id, "at": at, "start": start, "end": start + length, "kind": "voice"})
+    start = min(recording.length(story.rate) - 1, max(0, story.rate.sample_to_frame(max(0, late))))
+    length = min(recording.length(story.rate) - start, story.length - at)
+    return recording, ("lay_sound", {"source": recording.id, "at": at, "start": start, "end": start + length, "kind": "voice"})

@@ -35,11 +35,11 @@ class At:
 def _pause(data: DataFolder, source: int, edge: int, clock: Rate) -> tuple[int, int] | None:
     """The pause around a frame of a recording, in whole frames that lie inside it."""
     at = clock.frame_to_sample(edge)
-    found = next((p for p in found_pauses(data, source) if p.start <= at <= p.end), None)
+    found = next((pause for pause in found_pauses(data, source) if pause.start <= at <= pause.end), None)
     if found is None:
         return None
-    a, b = clock.sample_to_frame(found.start), clock.sample_to_frame(found.end)
-    return a + (clock.frame_to_sample(a) < found.start), b
+    start, end = clock.sample_to_frame(found.start), clock.sample_to_frame(found.end)
+    return start + (clock.frame_to_sample(start) < found.start), end
 
 
 def _pose(data: DataFolder, sources: Sources, seam: Seam, clock: Rate) -> Pose | None:
@@ -57,18 +57,18 @@ def _pose(data: DataFolder, sources: Sources, seam: Seam, clock: Rate) -> Pose |
     into = Room(max(into.low, -right.start), into.high)
     if out == into == Room(0, 0):
         return None
-    x = _greys(data, sources, left, left.end + out.low - CONTEXT - 1, left.end + out.high, clock)
+    greys = _greys(data, sources, left, left.end + out.low - CONTEXT - 1, left.end + out.high, clock)
     y = _greys(data, sources, right, right.start + into.low, right.start + into.high + CONTEXT + 1, clock)
-    return closest(x, out, y, into) if x is not None and y is not None else None
+    return closest(greys, out, y, into) if greys is not None and y is not None else None
 
 
-def _greys(data: DataFolder, sources: Sources, p: Piece, a: int, b: int, clock: Rate) -> Grey | None:
+def _greys(data: DataFolder, sources: Sources, piece: Piece, start: int, end: int, clock: Rate) -> Grey | None:
     """The small grey pictures of frames [a, b) of a piece's recording, on the project's clock; the first one stands for those before."""
-    every = pictures(data, p.source or 0)
+    every = pictures(data, piece.source or 0)
     if every is None or not len(every):
         return None
-    own = sources[p.source or 0].rate
-    shown: Grey = every[[min(max(0, frame_shown(max(0, f), clock, own)), len(every) - 1) for f in range(a, b)]]
+    own = sources[piece.source or 0].rate
+    shown: Grey = every[[min(max(0, frame_shown(max(0, f), clock, own)), len(every) - 1) for f in range(start, end)]]
     return shown
 
 
@@ -79,7 +79,7 @@ def pose_at(data: DataFolder, project: int, story: Story, seam: Seam) -> At | No
 
 def poses(data: DataFolder, project: int, story: Story) -> list[At]:
     """What can be gained at every exposed jump. A piece between two jumps is moved at both of its ends."""
-    return [a for s in exposed(story, recordings.sources(data.db, project)) if (a := pose_at(data, project, story, s))]
+    return [at for seam in exposed(story, recordings.sources(data.db, project)) if (at := pose_at(data, project, story, seam))]
 
 
 def offered(data: DataFolder, project: int, story: Story, seam: Seam) -> list[Offer]:
@@ -101,7 +101,7 @@ def all_poses(data: DataFolder, project: int, story: Story) -> tuple[tuple[str, 
     found = poses(data, project, story)
     if not found:
         raise Invalid("At no exposed jump is there a closer pose within the pauses beside it.")
-    asked: dict[str, object] = {"poses": [[a.piece, a.pose.out, a.pose.into] for a in found]}
+    asked: dict[str, object] = {"poses": [[at.piece, at.pose.out, at.pose.into] for at in found]}
     _, report = run(story, recordings.sources(data.db, project), "set_poses", asked)
-    gains = [f"Strength {a.pose.before} to {a.pose.after} at {stamp(a.frame, story.rate)}" for a in found[:TOLD]]
+    gains = [f"Strength {at.pose.before} to {at.pose.after} at {stamp(at.frame, story.rate)}" for at in found[:TOLD]]
     return ("set_poses", asked), report.with_notes(gains)

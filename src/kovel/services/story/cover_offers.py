@@ -38,14 +38,14 @@ def covers(data: DataFolder, project: int, story: Story, at: int, until: int | N
         span = (max(0, at), min(until, story.length))
         if span[1] <= span[0]:
             raise Invalid("That stretch lies outside the story.")
-    a, b = span
-    said = together(w.text for _, _, w in words_around(data, story, a, b))
-    near = shots_near(data, project, said_between(data, story, a, b))
-    shots = [replace(s, near=near.get((s.source, s.start), 0.0)) for s in shelf(data, project, story)]
+    start, end = span
+    said = together(word.text for _, _, word in words_around(data, story, start, end))
+    near = shots_near(data, project, said_between(data, story, start, end))
+    shots = [replace(shot, near=near.get((shot.source, shot.start), 0.0)) for shot in shelf(data, project, story)]
     if not shots:
         raise Invalid("There are no shots to cover with. Bring in b-roll or stills under Footage, or set their kind there.")
-    looks = {i: seen for i in {s.source for s in shots} if (seen := _look(data, i))}
-    return Covers(a, b, said, covers_for(span, story.rate, shots, said, looks))
+    looks = {i: seen for i in {shot.source for shot in shots} if (seen := _look(data, i))}
+    return Covers(start, end, said, covers_for(span, story.rate, shots, said, looks))
 
 
 def _look(data: DataFolder, recording: int) -> tuple[Look, Rate] | None:

@@ -48,9 +48,9 @@ def _greys(path: Path, stamp: int) -> np.ndarray:
 
 def pictures(data: DataFolder, recording: int) -> np.ndarray | None:
     """The small grey pictures of a recording, every frame; None while there are none."""
-    p = data.derived(recording) / "greys.npy"
+    path = data.derived(recording) / "greys.npy"
     try:
-        return _greys(p, p.stat().st_mtime_ns)
+        return _greys(path, path.stat().st_mtime_ns)
     except (OSError, ValueError):
         return None
 
@@ -58,20 +58,20 @@ def pictures(data: DataFolder, recording: int) -> np.ndarray | None:
 def strength_of(data: DataFolder, sources: Sources, clock: Rate) -> Callable[[Seam], int | None]:
     """Measures a jump from the small grey pictures; None where there are none (or the seam shows another size)."""
 
-    def frames(source: int | None, a: int, b: int) -> np.ndarray | None:
+    def frames(source: int | None, start: int, end: int) -> np.ndarray | None:
         if source is None or source not in sources:
             return None
         all_ = pictures(data, source)
         if all_ is None or not len(all_):
             return None
         own = sources[source].rate
-        x, y = (min(max(0, frame_shown(max(0, f), clock, own)), len(all_) - 1) for f in (a, b - 1))
+        x, y = (min(max(0, frame_shown(max(0, f), clock, own)), len(all_) - 1) for f in (start, end - 1))
         return all_[x : y + 1]
 
-    def measure(s: Seam) -> int | None:
-        end, begin = s.ends
-        before = frames(s.left.source, max(s.left.used[0], end - AROUND), end)
-        after = frames(s.right.source, begin, min(s.right.used[1], begin + AROUND))
+    def measure(seam: Seam) -> int | None:
+        end, begin = seam.ends
+        before = frames(seam.left.source, max(seam.left.used[0], end - AROUND), end)
+        after = frames(seam.right.source, begin, min(seam.right.used[1], begin + AROUND))
         return jump_strength(before, after) if before is not None and after is not None and len(before) and len(after) else None
 
     return measure
@@ -83,7 +83,7 @@ def _cuts_word(data: DataFolder, clock: Rate) -> Callable[[int, int], str]:
     def word(source: int, frame: int) -> str:
         at = clock.frame_to_sample(frame)
         near = transcripts.words_before(data.db, source, at - edge, 4)  # speakers may overlap
-        return next((w.text for w in near if w.text != VOICE and w.end > at + edge), "")
+        return next((word.text for word in near if word.text != VOICE and word.end > at + edge), "")
 
     return word
 
@@ -91,13 +91,13 @@ def _cuts_word(data: DataFolder, clock: Rate) -> Callable[[int, int], str]:
 def _level(data: DataFolder, clock: Rate) -> Callable[[int, int, int], tuple[float, float] | None]:
     known: dict[int, Levels | None] = {}
 
-    def level(source: int, a: int, b: int) -> tuple[float, float] | None:
+    def level(source: int, start: int, end: int) -> tuple[float, float] | None:
         if source not in known:
             known[source] = levels(data, source)
         heard = known[source]
         if heard is None:
             return None
-        x, y = (clock.frame_to_sample(f) // 480 for f in (a, b))
+        x, y = (clock.frame_to_sample(f) // 480 for f in (start, end))
         talk = heard.speech[x:y] > 0.5
         if talk.sum() < 20:
             return None
@@ -123,10 +123,10 @@ def _sounds(data: DataFolder, sources: Sources, story: Story) -> list[Finding]:
 def powers(data: DataFolder, plan: Plan) -> dict[tuple[int, str], np.ndarray]:
     """What is measured of each sound that a plan has, raw or made, every 100 ms."""
     out = {}
-    for i, made in {(h.source, h.made) for h in plan.sounds} | {(h.source, "") for h in plan.sounds}:
-        p = data.derived(i) / (f"made/{made}.power.npy" if made else "power.npy")
-        if p.exists():
-            out[i, made] = _power(p, p.stat().st_mtime_ns)
+    for i, made in {(heard.source, heard.made) for heard in plan.sounds} | {(heard.source, "") for heard in plan.sounds}:
+        path = data.derived(i) / (f"made/{made}.power.npy" if made else "power.npy")
+        if path.exists():
+            out[i, made] = _power(path, path.stat().st_mtime_ns)
     return out
 
 
@@ -134,11 +134,13 @@ def mix_of(data: DataFolder, plan: Plan) -> Sound:
     """The plan's sound, of what is there of it."""
     raw = {
         i: (path, facts["channels"])
-        for i in {h.source for h in plan.sounds}
+        for i in {heard.source for heard in plan.sounds}
         if (path := sound_file(data.derived(i))).exists() and (facts := media_facts(data, i))
     }
-    made = {(i, n): p for i, names in plan.made.items() for n in names if (p := made_file(data, i, n)).exists()}
-    return Sound([h for h in plan.sounds if h.source in raw], raw, made, plan.dips)
+    made = {
+        (key, name): path for key, names in plan.made.items() for name in names if (path := made_file(data, key, name)).exists()
+    }
+    return Sound([heard for heard in plan.sounds if heard.source in raw], raw, made, plan.dips)
 
 
 def findings(data: DataFolder, project: int, story: Story) -> list[Finding]:
@@ -154,37 +156,39 @@ def findings(data: DataFolder, project: int, story: Story) -> list[Finding]:
     found += _sounds(data, sources, story)
     found += _seen(data, project, story, sources)
     found.sort(key=lambda f: (-f.weight, f.at if f.at is not None else -1))
-    used = {u.source for u in uses(story)} | {x.source for x in story.sounds}
+    used = {use.source for use in uses(story)} | {sound.source for sound in story.sounds}
     gone = [
         Finding(
             "offline",
             None,
-            f"{r.name} is off-line: {'another file is' if Path(r.path).exists() else 'its file is not'} where it was",
+            f"{recording.name} is off-line: {'another file is' if Path(recording.path).exists() else 'its file is not'} where it was",
             95,
         )
-        for r in recordings.of_project(data.db, project)
-        if r.id in used and not there(r)
+        for recording in recordings.of_project(data.db, project)
+        if recording.id in used and not there(recording)
     ]
     return [*gone, *found]
 
 
 def _seen(data: DataFolder, project: int, story: Story, sources: Sources) -> list[Finding]:
     """What is to be said of how it is seen: measured on small frames and on the titles as they are drawn."""
-    p = projects.get(data.db, project)
-    width, height = size_of(story, p.width, p.height)
-    rows = {r.id: r for r in recordings.of_project(data.db, project)}
+    this_project = projects.get(data.db, project)
+    width, height = size_of(story, this_project.width, this_project.height)
+    rows = {recording.id: recording for recording in recordings.of_project(data.db, project)}
     seen = Seen(story, sources)
 
-    def cut(x: Piece | Cover) -> tuple[float, float]:
-        pixels = colours(data, rows[x.source], moment_of(x, x.length // 2), story.rate) if x.source in rows else None
-        if pixels is None or x.source is None:
+    def cut(clip: Piece | Cover) -> tuple[float, float]:
+        pixels = (
+            colours(data, rows[clip.source], moment_of(clip, clip.length // 2), story.rate) if clip.source in rows else None
+        )
+        if pixels is None or clip.source is None:
             return 0.0, 0.0
         before = look_tables.levels(pixels)
-        after = look_tables.levels(applied(look_tables.table_of(data, seen.look(x, sources[x.source])), pixels))
+        after = look_tables.levels(applied(look_tables.table_of(data, seen.look(clip, sources[clip.source])), pixels))
         return max(0.0, after.black - before.black), max(0.0, after.white - before.white)
 
-    def box(c: Cover) -> tuple[float, float, float, float] | None:
-        title = seen.cover(c)[0].image.title
+    def box(cover: Cover) -> tuple[float, float, float, float] | None:
+        title = seen.cover(cover)[0].image.title
         assert title
         h = 270
         w = round(h * width / height)
@@ -195,54 +199,61 @@ def _seen(data: DataFolder, project: int, story: Story, sources: Sources) -> lis
     return picture_checks(story, sources, width / height, cut, box)
 
 
-def words_around(data: DataFolder, story: Story, a: int, b: int) -> list[tuple[int, int, Word]]:
+def words_around(data: DataFolder, story: Story, begin: int, end: int) -> list[tuple[int, int, Word]]:
     """The words heard in story frames [a, b): first frame, end, word."""
     out = []
-    for at, p in zip(story.starts, story.pieces, strict=False):
-        if p.source is None or at + p.length <= a or at >= b:
+    for at, piece in zip(story.starts, story.pieces, strict=False):
+        if piece.source is None or at + piece.length <= begin or at >= end:
             continue
-        lo, hi = max(a, at), min(b, at + p.length)
-        start = p.start + lo - at
-        for f, w in words_in(spoken_in(data, p, start, hi - lo, story.rate), story.rate, start, hi - lo):
-            out.append((at + f - p.start, min(at + w.frames(story.rate)[1] - p.start, at + p.length), w))
+        lo, hi = max(begin, at), min(end, at + piece.length)
+        start = piece.start + lo - at
+        for f, word in words_in(spoken_in(data, piece, start, hi - lo, story.rate), story.rate, start, hi - lo):
+            out.append((at + f - piece.start, min(at + word.frames(story.rate)[1] - piece.start, at + piece.length), word))
     return out
 
 
 def shelf(data: DataFolder, project: int, story: Story) -> list[Shot]:
     """What could be laid as cover: kept ranges of b-roll first, then whole shots."""
-    rows = {r.id: r for r in recordings.of_project(data.db, project)}
+    rows = {recording.id: recording for recording in recordings.of_project(data.db, project)}
     found = uses(story)
     kept = [
-        c
-        for c in subclips.of_project(data.db, project)
-        if c.verdict != "drop" and rows[c.recording].kind in ("b-roll", "still")
+        subclip
+        for subclip in subclips.of_project(data.db, project)
+        if subclip.verdict != "drop" and rows[subclip.recording].kind in ("b-roll", "still")
     ]
     out = [
         Shot(
-            c.recording,
-            c.start,
-            c.length,
-            c.name,
-            f"{c.name} {' '.join(c.tags)} {c.note} {rows[c.recording].name}",
-            times_used(found, c.recording, c.start, c.end),
+            subclip.recording,
+            subclip.start,
+            subclip.length,
+            subclip.name,
+            f"{subclip.name} {' '.join(subclip.tags)} {subclip.note} {rows[subclip.recording].name}",
+            times_used(found, subclip.recording, subclip.start, subclip.end),
         )
-        for c in kept
+        for subclip in kept
     ]
-    has = {c.recording for c in kept}
+    has = {subclip.recording for subclip in kept}
     out += [
-        Shot(r.id, 0, r.length(story.rate), r.name, r.name, times_used(found, r.id, 0, r.length(story.rate)))
-        for r in rows.values()
-        if r.kind in ("b-roll", "still") and not r.aside and r.picture and r.id not in has
+        Shot(
+            recording.id,
+            0,
+            recording.length(story.rate),
+            recording.name,
+            recording.name,
+            times_used(found, recording.id, 0, recording.length(story.rate)),
+        )
+        for recording in rows.values()
+        if recording.kind in ("b-roll", "still") and not recording.aside and recording.picture and recording.id not in has
     ]
     return out
 
 
 def the_seam(story: Story, sources: Sources, piece: int) -> Seam:
     """The seam before a piece."""
-    i = story.index_of(piece)
-    if i == 0:
+    index = story.index_of(piece)
+    if index == 0:
         raise Refused("There is no seam before the first piece.")
-    return seams(story, sources)[i - 1]
+    return seams(story, sources)[index - 1]
 
 
 def offers_for(data: DataFolder, project: int, story: Story, seam: Seam) -> list[Offer]:
@@ -252,17 +263,17 @@ def offers_for(data: DataFolder, project: int, story: Story, seam: Seam) -> list
     words = words_around(data, story, max(0, seam.at - reach), seam.at + reach)
     reach = story.rate.nominal * 4
     near = shots_near(data, project, said_between(data, story, seam.at - reach, seam.at + reach))
-    shots = [replace(s, near=near.get((s.source, s.start), 0.0)) for s in shelf(data, project, story)]
+    shots = [replace(shot, near=near.get((shot.source, shot.start), 0.0)) for shot in shelf(data, project, story)]
     return offers(story, sources, seam, shots, words)
 
 
-def said_between(data: DataFolder, story: Story, a: int, b: int) -> list[Said]:
+def said_between(data: DataFolder, story: Story, start: int, until: int) -> list[Said]:
     """The sentences that are heard in story frames [a, b)."""
     out = []
-    for begin, p in zip(story.starts, story.pieces, strict=False):
-        if p.source is None or begin + p.length <= a or begin >= b:
+    for begin, piece in zip(story.starts, story.pieces, strict=False):
+        if piece.source is None or begin + piece.length <= start or begin >= until:
             continue
-        lo, hi = (p.start + min(max(0, x - begin), p.length) for x in (a, b))
-        first, end = (story.rate.frame_to_sample(f) for f in p.clock.used(lo, max(1, hi - lo)))
-        out += transcripts.sentences_between(data.db, p.source, first, end)
+        lo, hi = (piece.start + min(max(0, x - begin), piece.length) for x in (start, until))
+        first, end = (story.rate.frame_to_sample(f) for f in piece.clock.used(lo, max(1, hi - lo)))
+        out += transcripts.sentences_between(data.db, piece.source, first, end)
     return out

@@ -18,15 +18,15 @@ def bring_in(data: DataFolder, project: int, kind: str, file: str, body: bytes) 
     cannot be read."""
     format = TIMELINES.get(kind)
     if format is None:
-        known = " and ".join(f"{t.label} (.{t.name})" for t in TIMELINES.values())
+        known = " and ".join(f"{timeline_format.label} (.{timeline_format.name})" for timeline_format in TIMELINES.values())
         raise Invalid(f"Kovel cannot read {file} as a timeline. It reads {known}: export one of these and import that.")
-    p = projects.get(data.db, project)
-    rows = {r.id: r for r in recordings.of_project(data.db, project)}
+    this_project = projects.get(data.db, project)
+    rows = {recording.id: recording for recording in recordings.of_project(data.db, project)}
     if len(body) > LARGEST:
         raise Invalid(f"{file} is too large to be a timeline.")
     told = taken_apart(data, format.call, file, text_of(file, body))
     try:
-        taken = format.read(told, p, rows)
+        taken = format.read(told, this_project, rows)
         if not taken.story.pieces:
             raise Invalid(f"Nothing of {file} could be taken: {' '.join(taken.left[:3]) or 'it is empty.'}")
         sources = recordings.sources(data.db, project)
@@ -34,14 +34,14 @@ def bring_in(data: DataFolder, project: int, kind: str, file: str, body: bytes) 
         if not could_be_cut(taken.story, sources):
             raise Invalid(f"{file} holds ranges or numbers that no story can have. Nothing was taken from it.")
         make_plan(taken.story, sources)  # it can be shown
-    except UNFORESEEN as e:
-        if isinstance(e, Told):
+    except UNFORESEEN as error:
+        if isinstance(error, Told):
             raise
         raise Invalid(
-            f"{file} holds something that cannot be taken as a story ({type(e).__name__}). Nothing was taken from it."
+            f"{file} holds something that cannot be taken as a story ({type(error).__name__}). Nothing was taken from it."
         ) from None
-    names = {s.name for s in stories.of_project(data.db, project)}
-    base = taken.name.removeprefix(f"{p.name} - ")[:70]
-    name = next(n for n in (base, *(f"{base} {k}" for k in range(2, 1000))) if n not in names)
+    names = {kept.name for kept in stories.of_project(data.db, project)}
+    base = taken.name.removeprefix(f"{this_project.name} - ")[:70]
+    name = next(name for name in (base, *(f"{base} {k}" for k in range(2, 1000))) if name not in names)
     sid = stories.create_with(data.db, project, name, taken.story, f"Brought in from {file}", taken.left)
     return sid, name, taken.left

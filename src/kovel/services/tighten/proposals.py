@@ -46,9 +46,9 @@ def desk(data: DataFolder, recording: int) -> Desk:
     return decisions.desk(data.db, recording)
 
 
-def put(data: DataFolder, recording: int, d: Desk) -> None:
+def put(data: DataFolder, recording: int, this_desk: Desk) -> None:
     """Keep a desk, and the one before it for undo."""
-    decisions.put_desk(data.db, recording, d)
+    decisions.put_desk(data.db, recording, this_desk)
 
 
 def undo(data: DataFolder, recording: int) -> str:
@@ -71,37 +71,39 @@ def _of_words(
     return word_proposals(transcripts.words(data.db, recording), heard, of, interviewer)
 
 
-def rows(data: DataFolder, recording: int, rate: Rate, d: Desk | None = None) -> list[Row]:
+def rows(data: DataFolder, recording: int, rate: Rate, this_desk: Desk | None = None) -> list[Row]:
     """Every proposal for a recording, whole frames inside what was found, in order."""
-    d = d or desk(data, recording)
+    this_desk = this_desk or desk(data, recording)
     said = transcripts.words(data.db, recording)
-    pauses = found_pauses(data, recording, d.settings, said)
+    pauses = found_pauses(data, recording, this_desk.settings, said)
     state = transcripts.said(data.db, recording)
     of_words = _of_words(
         data, recording, state, levels(data, recording), spoken(data, recordings.get(data.db, recording)), interviewer(data)
     )
-    found = proposals(pauses, d.settings, of_words)
+    found = proposals(pauses, this_desk.settings, of_words)
     out: list[Row] = []
     seen: set[str] = set()
-    off, on = set(d.off), set(d.on)
-    for p in found:
-        a, b = rate.sample_to_frame(p.start), rate.sample_to_frame(p.end)
-        a += rate.frame_to_sample(a) < p.start
-        if b <= a:
+    off, on = set(this_desk.off), set(this_desk.on)
+    for proposal in found:
+        start, end = rate.sample_to_frame(proposal.start), rate.sample_to_frame(proposal.end)
+        start += rate.frame_to_sample(start) < proposal.start
+        if end <= start:
             continue
-        key = f"{p.kind[:2]}{p.start if p.anchor < 0 else p.anchor}"
+        key = f"{proposal.kind[:2]}{proposal.start if proposal.anchor < 0 else proposal.anchor}"
         if key in seen:  # the second part of a pause in which something else is proposed
-            key += f"+{a}"
+            key += f"+{start}"
         seen.add(key)
-        a, b = d.moved.get(key, [a, b])
-        safe = any(x < b and a < y for x, y in d.protected)
-        take = not safe and (key in on or (key not in off and p.kind not in d.kinds_off))
-        out.append(Row(key, a, b, p.kind, p.why if not safe else f"protected; {p.why}", p.sure, take))
+        start, end = this_desk.moved.get(key, [start, end])
+        safe = any(x < end and start < y for x, y in this_desk.protected)
+        take = not safe and (key in on or (key not in off and proposal.kind not in this_desk.kinds_off))
+        out.append(
+            Row(key, start, end, proposal.kind, proposal.why if not safe else f"protected; {proposal.why}", proposal.sure, take)
+        )
     return out
 
 
-def _proposal(data: DataFolder, recording: int, rate: Rate, key: str, d: Desk) -> Row:
-    row = next((r for r in rows(data, recording, rate, d) if r.key == key), None)
+def _proposal(data: DataFolder, recording: int, rate: Rate, key: str, this_desk: Desk) -> Row:
+    row = next((row for row in rows(data, recording, rate, this_desk) if row.key == key), None)
     if row is None:
         raise Invalid("That proposal is not there any more: the settings changed it. Choose another one.")
     return row
@@ -114,28 +116,31 @@ def _proposal(data: DataFolder, recording: int, rate: Rate, key: str, d: Desk) -
 def toggle(data: DataFolder, recording: int, rate: Rate, key: str) -> str:
     """Take a proposal out, or leave it in."""
     with data.db.write():
-        d = desk(data, recording)
-        row = _proposal(data, recording, rate, key, d)
-        d.off, d.on = [k for k in d.off if k != key], [k for k in d.on if k != key]
+        this_desk = desk(data, recording)
+        row = _proposal(data, recording, rate, key, this_desk)
+        this_desk.off, this_desk.on = (
+            [name for name in this_desk.off if name != key],
+            [name for name in this_desk.on if name != key],
+        )
         if row.out:
-            d.off.append(key)
-        elif row.kind in d.kinds_off:
-            d.on.append(key)
-        d.protected = [p for p in d.protected if row.out or not (p[0] < row.end and row.start < p[1])]
-        put(data, recording, d)
+            this_desk.off.append(key)
+        elif row.kind in this_desk.kinds_off:
+            this_desk.on.append(key)
+        this_desk.protected = [p for p in this_desk.protected if row.out or not (p[0] < row.end and row.start < p[1])]
+        put(data, recording, this_desk)
         return "Left in." if row.out else "Taken out."
 
 
 def nudge(data: DataFolder, recording: int, rate: Rate, key: str, edge: Literal["start", "end"], by: int) -> str:
     """Move an edge of a proposal by frames."""
     with data.db.write():
-        d = desk(data, recording)
-        row = _proposal(data, recording, rate, key, d)
-        a, b = (row.start + by, row.end) if edge == "start" else (row.start, row.end + by)
-        if not 0 <= a < b <= recordings.get(data.db, recording).length(rate):
+        this_desk = desk(data, recording)
+        row = _proposal(data, recording, rate, key, this_desk)
+        start, end = (row.start + by, row.end) if edge == "start" else (row.start, row.end + by)
+        if not 0 <= start < end <= recordings.get(data.db, recording).length(rate):
             raise Invalid("There is no room to move that edge further.")
-        d.moved[key] = [a, b]
-        put(data, recording, d)
+        this_desk.moved[key] = [start, end]
+        put(data, recording, this_desk)
         return f"Edge moved by {abs(by)} frame{'s' if abs(by) != 1 else ''}."
 
 
@@ -144,11 +149,14 @@ def decide_all(data: DataFolder, recording: int, rate: Rate, kind: str, out: boo
     if kind not in KINDS:
         raise Invalid("There is no such kind of proposal.")
     with data.db.write():
-        d = desk(data, recording)
-        here = {r.key for r in rows(data, recording, rate, d) if r.kind == kind}
-        d.kinds_off = [k for k in d.kinds_off if k != kind] + ([] if out else [kind])
-        d.off, d.on = [k for k in d.off if k not in here], [k for k in d.on if k not in here]
-        put(data, recording, d)
+        this_desk = desk(data, recording)
+        here = {row.key for row in rows(data, recording, rate, this_desk) if row.kind == kind}
+        this_desk.kinds_off = [name for name in this_desk.kinds_off if name != kind] + ([] if out else [kind])
+        this_desk.off, this_desk.on = (
+            [name for name in this_desk.off if name not in here],
+            [name for name in this_desk.on if name not in here],
+        )
+        put(data, recording, this_desk)
         return f"Every {kind} is {'taken out' if out else 'left in'}."
 
 
@@ -157,9 +165,9 @@ def protect(data: DataFolder, recording: int, start: int, end: int) -> str:
     if end <= start:
         raise Invalid("Drag over a stretch of the recording's line first, then protect it.")
     with data.db.write():
-        d = desk(data, recording)
-        d.protected.append([start, end])
-        put(data, recording, d)
+        this_desk = desk(data, recording)
+        this_desk.protected.append([start, end])
+        put(data, recording, this_desk)
         return "Protected: nothing is taken out there."
 
 
@@ -178,15 +186,15 @@ def set_up(
 ) -> str:
     """Change how pauses are looked for (`values` of `Settings`, kept `WITHIN` their bounds; a threshold of None is found
     anew), the `lists` of the recording's language, and the name the interviewer stands under."""
-    kept: dict[str, Any] = {k: None if v is None else within(*WITHIN[k], v) for k, v in values.items()}
+    kept: dict[str, Any] = {name: None if value is None else within(*WITHIN[name], value) for name, value in values.items()}
     with data.db.write():
-        d = desk(data, recording)
-        d.settings = replace(d.settings, **kept)
+        this_desk = desk(data, recording)
+        this_desk.settings = replace(this_desk.settings, **kept)
         for which, text in lists.items():
             set_list(data, which, spoken(data, recordings.get(data.db, recording)).code, text)
         if asking is not None:
             kept_settings.put(data.db, "interviewer", " ".join(asking.split())[:40])
-        put(data, recording, d)
+        put(data, recording, this_desk)
         return "Settings changed."
 
 
@@ -196,7 +204,7 @@ def within(low: float, high: float, x: float) -> float:
 
 def left(found: Sequence[Row], start: int, end: int) -> list[tuple[int, int]]:
     """The pieces of [start, end) that stay."""
-    return kept(start, end, [(r.start, r.end) for r in found if r.out])
+    return kept(start, end, [(row.start, row.end) for row in found if row.out])
 
 
 @dataclass(frozen=True, slots=True)
@@ -213,35 +221,35 @@ class StoryCut:
         return self.end - self.at
 
 
-def story_cuts(data: DataFolder, story: Story, only: int | None = None, d: Desk | None = None) -> list[StoryCut]:
+def story_cuts(data: DataFolder, story: Story, only: int | None = None, this_desk: Desk | None = None) -> list[StoryCut]:
     """All that is decided to go and stands in the story, in its order (`only` of one recording, by desk `d` if given)."""
     out: list[StoryCut] = []
     known: dict[int, list[Row]] = {}
-    for at, p in zip(story.starts, story.pieces, strict=False):
-        if p.source is None or (only is not None and p.source != only) or not p.clock.as_shot:
+    for at, piece in zip(story.starts, story.pieces, strict=False):
+        if piece.source is None or (only is not None and piece.source != only) or not piece.clock.as_shot:
             continue
-        if p.source not in known:
-            known[p.source] = [r for r in rows(data, p.source, story.rate, d) if r.out]
-        for r in known[p.source]:
-            a, b = max(r.start, p.start), min(r.end, p.end)
-            if b > a and (a > p.start or b < p.end):
-                out.append(StoryCut(at + a - p.start, at + b - p.start, p.source, r))
+        if piece.source not in known:
+            known[piece.source] = [row for row in rows(data, piece.source, story.rate, this_desk) if row.out]
+        for row in known[piece.source]:
+            start, end = max(row.start, piece.start), min(row.end, piece.end)
+            if end > start and (start > piece.start or end < piece.end):
+                out.append(StoryCut(at + start - piece.start, at + end - piece.start, piece.source, row))
     return sorted(out, key=lambda c: (c.at, c.end))
 
 
-def in_story(data: DataFolder, story: Story, only: int | None = None, d: Desk | None = None) -> list[list[int]]:
+def in_story(data: DataFolder, story: Story, only: int | None = None, this_desk: Desk | None = None) -> list[list[int]]:
     """Stretches of the story to take out, apart from each other."""
-    return apart(story_cuts(data, story, only, d))
+    return apart(story_cuts(data, story, only, this_desk))
 
 
 def apart(cuts: Sequence[StoryCut]) -> list[list[int]]:
     """Cuts in order as stretches [a, b): those that touch or overlap are one."""
     out: list[list[int]] = []
-    for c in cuts:
-        if out and c.at <= out[-1][1]:
-            out[-1][1] = max(c.end, out[-1][1])
+    for story_cut in cuts:
+        if out and story_cut.at <= out[-1][1]:
+            out[-1][1] = max(story_cut.end, out[-1][1])
         else:
-            out.append([c.at, c.end])
+            out.append([story_cut.at, story_cut.end])
     return out
 
 
@@ -250,9 +258,9 @@ def as_csv(found: Sequence[Row], rate: Rate) -> str:
     out = io.StringIO()
     sheet = csv.writer(out)
     sheet.writerow(["start", "end", "length", "kind", "why", "sure", "decision"])
-    for r in found:
-        times = [format_timecode(f, rate) for f in (r.start, r.end, r.length)]
-        sheet.writerow([*times, r.kind, r.why, r.sure, "take out" if r.out else "leave in"])
+    for row in found:
+        times = [format_timecode(f, rate) for f in (row.start, row.end, row.length)]
+        sheet.writerow([*times, row.kind, row.why, row.sure, "take out" if row.out else "leave in"])
     return out.getvalue()
 
 
@@ -268,5 +276,5 @@ class Sums:
 
 def saved(pieces: Sequence[tuple[int, int]], start: int, end: int) -> Sums:
     """What it comes to when of [start, end) only `pieces` stay."""
-    after = sum(b - a for a, b in pieces)
+    after = sum(end - start for start, end in pieces)
     return Sums(end - start, after, end - start - after, max(0, len(pieces) - 1))

@@ -30,15 +30,19 @@ def pulse(data: DataFolder, recording: int) -> dict[str, Any] | None:
 
 def find(data: DataFolder, recording: int) -> Job:
     """Queue finding hits and beats, or the job that does it already."""
-    r = recordings.get(data.db, recording)
-    now = jobs.latest_of_recordings(data.db, r.project, "pulse").get(recording)
+    this_recording = recordings.get(data.db, recording)
+    now = jobs.latest_of_recordings(data.db, this_recording.project, "pulse").get(recording)
     if now and now.is_open:
         return now
     facts = media_facts(data, recording)
-    if not r.sound or facts is None:
-        raise Invalid(f"{r.name} has no sound that is ready yet.")
+    if not this_recording.sound or facts is None:
+        raise Invalid(f"{this_recording.name} has no sound that is ready yet.")
     return jobs.add(
-        data.db, r.project, "pulse", {"out": str(data.derived(recording)), "channels": facts["channels"]}, recording
+        data.db,
+        this_recording.project,
+        "pulse",
+        {"out": str(data.derived(recording)), "channels": facts["channels"]},
+        recording,
     )
 
 
@@ -52,40 +56,40 @@ class Mark:
     on: bool
 
 
-def marks(data: DataFolder, recording: int, rate: Rate, d: QuickDesk) -> tuple[list[Mark], list[int]]:
+def marks(data: DataFolder, recording: int, rate: Rate, desk: QuickDesk) -> tuple[list[Mark], list[int]]:
     """Hits at the desk's sensitivity, and the frames each rings."""
     found = pulse(data, recording) or {"hits": []}
     ring = {r[0]: r[3] for r in found["hits"]}
-    rows = at_sensitivity([Hit(*r[:3]) for r in found["hits"]], d.sensitivity)
-    off = set(d.off)
-    out = [Mark(h.sample, rate.sample_to_frame(h.sample), h.strength, h.sample not in off) for h in rows]
-    return out, [max(1, round(ring[h.sample] * float(rate.fps))) for h in rows]
+    rows = at_sensitivity([Hit(*r[:3]) for r in found["hits"]], desk.sensitivity)
+    off = set(desk.off)
+    out = [Mark(hit.sample, rate.sample_to_frame(hit.sample), hit.strength, hit.sample not in off) for hit in rows]
+    return out, [max(1, round(ring[hit.sample] * float(rate.fps))) for hit in rows]
 
 
-def pieces(data: DataFolder, recording: int, rate: Rate, d: QuickDesk) -> list[Cut]:
+def pieces(data: DataFolder, recording: int, rate: Rate, desk: QuickDesk) -> list[Cut]:
     """The quick cut as it stands: frames of the recording, in order."""
     total = recordings.get(data.db, recording).length(rate)
-    rows, rings = marks(data, recording, rate, d)
-    used = [(m.frame, n) for m, n in zip(rows, rings, strict=True) if m.on]
+    rows, rings = marks(data, recording, rate, desk)
+    used = [(mark.frame, ring) for mark, ring in zip(rows, rings, strict=True) if mark.on]
     hits = [h for h, _ in used]
-    cuts = quick_cut(hits, [n for _, n in used], total, d.how)
-    if d.music is not None:
-        b = beats(data, d.music)
-        if not b.beats:
-            look_for_beats(data, d.music)
-        if b.beats:
-            first = b.beats[0]
-            cuts = on_beats(cuts, hits, [rate.sample_to_frame(x - first) for x in b.beats])
+    cuts = quick_cut(hits, [n for _, n in used], total, desk.how)
+    if desk.music is not None:
+        this_beats = beats(data, desk.music)
+        if not this_beats.beats:
+            look_for_beats(data, desk.music)
+        if this_beats.beats:
+            first = this_beats.beats[0]
+            cuts = on_beats(cuts, hits, [rate.sample_to_frame(beat - first) for beat in this_beats.beats])
     return cuts
 
 
 def toggle(data: DataFolder, recording: int, sample: int) -> str:
     """Leave a hit out, or take it in again; what was done, in words."""
     with data.db.write():
-        d = decisions.quick(data.db, recording)
-        was = sample in d.off
-        d.off = [x for x in d.off if x != sample] + ([] if was else [sample])
-        decisions.put_quick(data.db, recording, d)
+        desk = decisions.quick(data.db, recording)
+        was = sample in desk.off
+        desk.off = [x for x in desk.off if x != sample] + ([] if was else [sample])
+        decisions.put_quick(data.db, recording, desk)
         return "Hit taken in." if was else "Hit left out."
 
 
@@ -97,13 +101,13 @@ def set_up(
 ) -> str:
     """How hits become pieces (`how`: frames of `Quick`, kept `WITHIN` their bounds), whether a piece lasts while its hit
     rings, how plain a hit must be (0 to 1; None: as it was), and the recording whose beats they go to."""
-    kept: dict[str, Any] = {k: None if v is None else int(within(*WITHIN[k], v)) for k, v in how.items()}
+    kept: dict[str, Any] = {name: None if value is None else int(within(*WITHIN[name], value)) for name, value in how.items()}
     with data.db.write():
-        d = decisions.quick(data.db, recording)
-        d.how = replace(d.how, ring=ring, **kept)
-        d.sensitivity = d.sensitivity if sensitivity is None else within(0, 1, sensitivity)
-        d.music = music
-        decisions.put_quick(data.db, recording, d)
+        desk = decisions.quick(data.db, recording)
+        desk.how = replace(desk.how, ring=ring, **kept)
+        desk.sensitivity = desk.sensitivity if sensitivity is None else within(0, 1, sensitivity)
+        desk.music = music
+        decisions.put_quick(data.db, recording, desk)
         return "Settings changed."
 
 
@@ -112,8 +116,8 @@ def beats(data: DataFolder, recording: int) -> Beats:
     corrected = decisions.beats(data.db, recording)
     if corrected is not None:
         return corrected
-    d = pulse(data, recording)
-    return Beats(tuple(d["beats"]), d["tempo"], d["first"], d["bar"]) if d else Beats((), 0.0)
+    beat = pulse(data, recording)
+    return Beats(tuple(beat["beats"]), beat["tempo"], beat["first"], beat["bar"]) if beat else Beats((), 0.0)
 
 
 def look_for_beats(data: DataFolder, recording: int) -> bool:
@@ -137,43 +141,43 @@ def correct_beats(data: DataFolder, recording: int, do: Correction, by: int = 0,
     if do == "tap" and not taps:
         raise Invalid("No taps came. Press T on each beat while it plays.")
     with data.db.write():
-        b = beats(data, recording)
+        this_beats = beats(data, recording)
         match do:
             case "double":
-                b = doubled(b)
+                this_beats = doubled(this_beats)
             case "halve":
-                b = halved(b)
+                this_beats = halved(this_beats)
             case "move":
-                b = moved(b, by * 48)
+                this_beats = moved(this_beats, by * 48)
             case "downbeat":
-                b = replace(b, first=(b.first + 1) % b.bar)
+                this_beats = replace(this_beats, first=(this_beats.first + 1) % this_beats.bar)
             case "tap":
-                b = tapped(b, taps)
-        if not b.beats:
+                this_beats = tapped(this_beats, taps)
+        if not this_beats.beats:
             raise Invalid("There are no beats to correct. Tap them: T on each beat while it plays.")
-        decisions.put_beats(data.db, recording, b)
-    return f"{b.tempo:.1f} beats a minute."
+        decisions.put_beats(data.db, recording, this_beats)
+    return f"{this_beats.tempo:.1f} beats a minute."
 
 
 def off_beat(cuts: list[Cut], hits: list[int], beat_frames: list[int]) -> list[int]:
     """How many frames each hit of a quick cut lies off its nearest beat."""
     out, t = [], 0
-    for c in cuts:
-        if c.hit is not None and beat_frames:
-            at = t + hits[c.hit] - c.start
-            i = bisect_left(beat_frames, at)
-            out.append(min(abs(b - at) for b in beat_frames[max(0, i - 1) : i + 1]))
-        t += c.end - c.start
+    for cut in cuts:
+        if cut.hit is not None and beat_frames:
+            at = t + hits[cut.hit] - cut.start
+            index = bisect_left(beat_frames, at)
+            out.append(min(abs(beat_frame - at) for beat_frame in beat_frames[max(0, index - 1) : index + 1]))
+        t += cut.end - cut.start
     return out
 
 
 def beats_of(data: DataFolder, story: Story) -> list[int]:
     """Story frames on which beats of its music fall, for snapping; none for music nobody looked for beats in."""
     out: set[int] = set()
-    for x in story.sounds:
-        for sample in beats(data, x.source).beats if x.kind == "music" else ():
-            f = story.rate.sample_to_frame(sample)
-            if x.start <= f < x.end and (at := story.at(x) + f - x.start) < story.length:
+    for sound in story.sounds:
+        for sample in beats(data, sound.source).beats if sound.kind == "music" else ():
+            frame = story.rate.sample_to_frame(sample)
+            if sound.start <= frame < sound.end and (at := story.at(sound) + frame - sound.start) < story.length:
                 out.add(at)
     return sorted(out)
 

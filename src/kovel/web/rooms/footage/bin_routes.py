@@ -30,10 +30,12 @@ def _of(request: Request, project: int, ids: list[int] | None) -> list[int]:
 @router.get("/footage/chosen")
 def chosen(request: Request, project: int, ids: Annotated[list[int] | None, Query()] = None) -> HTMLResponse:
     """How many are chosen and how long they are together."""
-    p = projects.get(web(request).data.db, project)
-    rows = [r for r in recordings.of_project(web(request).data.db, project) if r.id in set(ids or ())]
-    total = stamp(sum(r.length(p.rate) for r in rows if r.frames is not None), p.rate)
-    return page(request, "footage/chosen.html", project=p, count=len(rows), total=total)
+    this_project = projects.get(web(request).data.db, project)
+    rows = [recording for recording in recordings.of_project(web(request).data.db, project) if recording.id in set(ids or ())]
+    total = stamp(
+        sum(recording.length(this_project.rate) for recording in rows if recording.frames is not None), this_project.rate
+    )
+    return page(request, "footage/chosen.html", project=this_project, count=len(rows), total=total)
 
 
 class ToAll(Sent):
@@ -48,8 +50,8 @@ class ToAll(Sent):
 
     @property
     def filled(self) -> dict[str, str | int]:
-        texts = {k: v.strip() for k, v in self.given("kind", "day", "roll", "camera").items()}
-        out: dict[str, str | int] = {k: v for k, v in texts.items() if v}
+        texts = {name: value.strip() for name, value in self.given("kind", "day", "roll", "camera").items()}
+        out: dict[str, str | int] = {name: text for name, text in texts.items() if text}
         if self.aside:
             out["aside"] = int(self.aside)
         return out | ({"language": code_of(self.language)} if self.language else {})
@@ -69,7 +71,7 @@ def names(
     """Names by a pattern: shown first, done when it is sure."""
     data = web(request).data
     rows = _of(request, project, ids)
-    order = {r.id: n for n, r in enumerate(binning.chosen(data, project, recordings.of_project(data.db, project),
+    order = {recording.id: index for index, recording in enumerate(binning.chosen(data, project, recordings.of_project(data.db, project),
                                                           binning.shown(request.headers.get("x-shown", ""))))}  # fmt: skip
     rows.sort(key=lambda i: order.get(i, len(order)))
     if sure:
@@ -82,8 +84,8 @@ def names(
 def make(request: Request, project: int, name: Annotated[str, Form()] = "", ids: Ids = None) -> HTMLResponse:
     """A new bin with what is chosen in it."""
     rows = _of(request, project, ids) if ids else []
-    b = bin_rows.make(web(request).data.db, project, name, rows)
-    return listed(request, project, f"Bin {b.name} made, with {len(b.recordings)} in it.")
+    folder = bin_rows.make(web(request).data.db, project, name, rows)
+    return listed(request, project, f"Bin {folder.name} made, with {len(folder.recordings)} in it.")
 
 
 @router.post("/footage/bins/put")
@@ -91,20 +93,20 @@ def put(
     request: Request, project: int, to: Annotated[int, Form()], ids: Ids = None, out: Annotated[bool, Form()] = False
 ) -> HTMLResponse:
     """What is chosen into a bin, or out of it."""
-    b = bin_rows.put(web(request).data.db, project, to, _of(request, project, ids), out)
-    return listed(request, project, f"{'Out of' if out else 'In'} {b.name}: {len(b.recordings)} are in it now.")
+    folder = bin_rows.put(web(request).data.db, project, to, _of(request, project, ids), out)
+    return listed(request, project, f"{'Out of' if out else 'In'} {folder.name}: {len(folder.recordings)} are in it now.")
 
 
 @router.post("/footage/bins/{number}/name")
 def rename(request: Request, project: int, number: int, name: Annotated[str, Form()] = "") -> HTMLResponse:
-    b = bin_rows.rename(web(request).data.db, project, number, name)
-    return listed(request, project, f"The bin is called {b.name}.")
+    folder = bin_rows.rename(web(request).data.db, project, number, name)
+    return listed(request, project, f"The bin is called {folder.name}.")
 
 
 @router.post("/footage/bins/{number}/remove")
 def remove(request: Request, project: int, number: int) -> HTMLResponse:
-    b = bin_rows.remove(web(request).data.db, project, number)
-    return listed(request, project, f"Bin {b.name} taken away; its recordings stay.")
+    folder = bin_rows.remove(web(request).data.db, project, number)
+    return listed(request, project, f"Bin {folder.name} taken away; its recordings stay.")
 
 
 @router.post("/footage/undo")
@@ -118,9 +120,9 @@ def undo(request: Request, project: int, redo: Annotated[bool, Form()] = False) 
 def poster(request: Request, project: int, recording: int, frame: Annotated[int, Form()]) -> HTMLResponse:
     """The frame at the playhead stands for the recording in lists."""
     db = web(request).data.db
-    r = the_recording(request, project, recording)
-    total = r.length(projects.get(db, project).rate)
-    if not r.picture:
-        raise Invalid(f"{r.name} has no picture.")
+    this_recording = the_recording(request, project, recording)
+    total = this_recording.length(projects.get(db, project).rate)
+    if not this_recording.picture:
+        raise Invalid(f"{this_recording.name} has no picture.")
     recordings.update(db, recording, poster=max(0, min(total - 1, frame)))
     return joined(report("This frame stands for it in lists now."))

@@ -35,23 +35,23 @@ class Row:
 
 
 def _list(request: Request, project: int, folder: str = "", template: str = "footage/camera_card_list.html") -> HTMLResponse:
-    w = web(request)
-    found = camera_cards.listing(w.data, project)
+    application = web(request)
+    found = camera_cards.listing(application.data, project)
     if folder.strip():
-        found.append(camera_cards.card_at(w.data, project, _folder(request, folder)))
+        found.append(camera_cards.card_at(application.data, project, _folder(request, folder)))
     latest: dict[str, jobs.Job] = {}
-    for j in jobs.of_project(w.data.db, project, "copy"):
-        latest.setdefault(j.params["card"], j)
+    for this_job in jobs.of_project(application.data.db, project, "copy"):
+        latest.setdefault(this_job.params["card"], this_job)
     rows = []
-    for c in found:
-        job = latest.get(str(c.folder))
-        own = c.folder.parent == camera_cards.place(w.data)
-        rows.append(Row(c, MADE_UP[c.name][0] if own and c.name in MADE_UP else c.name, own, job, _copied(job)))
-    inside = {c.name for c in found}
+    for card in found:
+        job = latest.get(str(card.folder))
+        own = card.folder.parent == camera_cards.place(application.data)
+        rows.append(Row(card, MADE_UP[card.name][0] if own and card.name in MADE_UP else card.name, own, job, _copied(job)))
+    inside = {card.name for card in found}
     return page(
-        request, template, room="footage", project=projects.get(w.data.db, project), rows=rows, folder=folder,
-        out=[(n, label) for n, (label, _) in MADE_UP.items() if n not in inside],
-        busy=any(r.job and r.job.is_open for r in rows),
+        request, template, room="footage", project=projects.get(application.data.db, project), rows=rows, folder=folder,
+        out=[(name, label) for name, (label, _) in MADE_UP.items() if name not in inside],
+        busy=any(row.job and row.job.is_open for row in rows),
     )  # fmt: skip
 
 
@@ -65,10 +65,10 @@ def _copied(job: jobs.Job | None) -> str:
 
 
 def _folder(request: Request, path: str) -> Path:
-    p = allowed(path, [*web(request).roots, camera_cards.place(web(request).data)])
-    if not p.is_dir():
-        raise Invalid(f"{p.name} is a file. Bring it in on the Footage page.")
-    return p
+    this_path = allowed(path, [*web(request).roots, camera_cards.place(web(request).data)])
+    if not this_path.is_dir():
+        raise Invalid(f"{this_path.name} is a file. Bring it in on the Footage page.")
+    return this_path
 
 
 @router.get("/cards")
@@ -113,9 +113,9 @@ def copy(
 def stop(request: Request, project: int) -> HTMLResponse:
     """Stop copying; what is copied whole stays."""
     db = web(request).data.db
-    for j in jobs.of_project(db, project, "copy"):
-        if j.is_open:
-            jobs.end(db, j.id, JobState.CANCELLED)
+    for job in jobs.of_project(db, project, "copy"):
+        if job.is_open:
+            jobs.end(db, job.id, JobState.CANCELLED)
     return joined(_list(request, project), report("Stopped. What was copied whole stays."))
 
 
@@ -132,6 +132,6 @@ def frame(request: Request, project: int, card: Annotated[str, Query()], file: A
         try:
             if not call("glance", {"path": str(path), "out": str(out)}):
                 raise Missing("It has no picture.")
-        except Unusable as e:
-            raise Missing(str(e)) from None
+        except Unusable as error:
+            raise Missing(str(error)) from None
     return FileResponse(out, media_type="image/jpeg", headers={"cache-control": "private, max-age=86400"})

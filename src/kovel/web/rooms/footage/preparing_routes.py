@@ -18,11 +18,11 @@ router = APIRouter(prefix="/p/{project}")
 @router.get("/recordings/{recording}/making")
 def how_far(request: Request, project: int, recording: int, samples: int = -1) -> HTMLResponse:
     """How far the recording that is open is; the page is told when there is more of its sound, or all of it."""
-    r = the_recording(request, project, recording)
-    now = making_of(request, r)
+    this_recording = the_recording(request, project, recording)
+    now = making_of(request, this_recording)
     out = page(request, "parts/making.html", now)
     if now.samples != samples or not now.job:
-        out.headers["hx-trigger"] = json.dumps({"grown": {"recording": r.id}})
+        out.headers["hx-trigger"] = json.dumps({"grown": {"recording": this_recording.id}})
     return out
 
 
@@ -35,14 +35,14 @@ def pause(
     where: Annotated[str, Form()] = "footage",
 ) -> HTMLResponse:
     """Hold the preparation of a recording, or let it go on."""
-    r = the_recording(request, project, recording)
+    this_recording = the_recording(request, project, recording)
     db = web(request).data.db
     job = jobs.latest_of_recordings(db, project).get(recording)
     if job is None or not jobs.pause(db, [job.id], bool(on)):
-        raise Invalid(f"{r.name} is not being prepared, or is held already.")
-    did = f"{r.name}: preparation {'paused; what is made stays' if on else 'goes on'}."
+        raise Invalid(f"{this_recording.name} is not being prepared, or is held already.")
+    did = f"{this_recording.name}: preparation {'paused; what is made stays' if on else 'goes on'}."
     if where == "log":
-        return joined(render("parts/making.html", making_of(request, r)), report(did))
+        return joined(render("parts/making.html", making_of(request, this_recording)), report(did))
     return listed(request, project, did)
 
 
@@ -50,10 +50,12 @@ def pause(
 def pause_all(request: Request, project: int, on: Annotated[int, Form()]) -> HTMLResponse:
     """Hold everything that is being prepared in the project, or let it go on."""
     db = web(request).data.db
-    open_ = [j.id for j in jobs.unfinished(db) if j.project == project and j.kind == "prepare"]
-    n = jobs.pause(db, open_, bool(on))
-    if not n:
+    open_ = [job.id for job in jobs.unfinished(db) if job.project == project and job.kind == "prepare"]
+    count = jobs.pause(db, open_, bool(on))
+    if not count:
         raise Invalid("Nothing is being prepared." if on else "Nothing is paused.")
     return listed(
-        request, project, f"{n} recording{'s' if n != 1 else ''} {'paused' if on else 'go on' if n != 1 else 'goes on'}."
+        request,
+        project,
+        f"{count} recording{'s' if count != 1 else ''} {'paused' if on else 'go on' if count != 1 else 'goes on'}.",
     )

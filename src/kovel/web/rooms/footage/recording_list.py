@@ -94,9 +94,9 @@ class FootageView:
 
 def footage(request: Request, project: int) -> FootageView:
     """What of a project's recordings the page asks for."""
-    w = web(request)
-    data = w.data
-    p = projects.get(data.db, project)
+    application = web(request)
+    data = application.data
+    this_project = projects.get(data.db, project)
     making = jobs.latest_of_recordings(data.db, project)
     hearing = jobs.latest_of_recordings(data.db, project, "transcribe", "align")
     have = transcripts.has_words(data.db, project)
@@ -104,33 +104,33 @@ def footage(request: Request, project: int) -> FootageView:
     s = what_is_shown(request)
     found = chosen(data, project, every, s)
 
-    def row(r: Recording) -> RowDrawn:
-        job, heard, online = making.get(r.id), hearing.get(r.id), there(r)
-        lost = job is not None and job.is_done and media_facts(data, r.id) is None
+    def row(recording: Recording) -> RowDrawn:
+        job, heard, online = making.get(recording.id), hearing.get(recording.id), there(recording)
+        lost = job is not None and job.is_done and media_facts(data, recording.id) is None
         return RowDrawn(
-            r, job, face_of(data, r, r.face(p.rate), p.rate), online, not online and Path(r.path).is_file(), lost, r.id in have,
-            heard if heard and heard.state in UNENDED else None, microphones(r), taken_lately(data.derived(r.id)).all, being_mended(data, r.id) if job and job.state in OPEN else "",
+            recording, job, face_of(data, recording, recording.face(this_project.rate), this_project.rate), online, not online and Path(recording.path).is_file(), lost, recording.id in have,
+            heard if heard and heard.state in UNENDED else None, microphones(recording), taken_lately(data.derived(recording.id)).all, being_mended(data, recording.id) if job and job.state in OPEN else "",
         )  # fmt: skip
 
-    coming = [j for r in every if (j := making.get(r.id)) and j.state in OPEN]
-    running = any(j.state in OPEN for j in hearing.values())
-    asked = {i for i, j in hearing.items() if j.state in UNENDED}
+    coming = [job for recording in every if (job := making.get(recording.id)) and job.state in OPEN]
+    running = any(job.state in OPEN for job in hearing.values())
+    asked = {key for key, job in hearing.items() if job.state in UNENDED}
     matched = jobs.of_project(data.db, project, "sync")
-    syncing = [j for j in matched if j.state in OPEN]
-    listening = {i for i, j in jobs.latest_of_recordings(data.db, project, "listen").items() if j.state in OPEN}
-    judged = any(r.kind == "sound" and r.id in listening for r in every)  # it may turn out to be music
+    syncing = [job for job in matched if job.state in OPEN]
+    listening = {key for key, job in jobs.latest_of_recordings(data.db, project, "listen").items() if job.state in OPEN}
+    judged = any(recording.kind == "sound" and recording.id in listening for recording in every)  # it may turn out to be music
     newest = max(matched, key=lambda j: j.id, default=None)
     looking = searching_of(data.db, project)
     out = taken_out(data, project)
     return FootageView(
-        project=p, rows=[row(r) for r in found[: s.count]], sets=_sets(data, project), shown=s, every=len(every), found=len(found),
+        project=this_project, rows=[row(recording) for recording in found[: s.count]], sets=_sets(data, project), shown=s, every=len(every), found=len(found),
         more=replace(s, count=s.count + FIRST) if len(found) > s.count else None, heaps=heaps(data, project, every),
-        bins=bin_rows.of_project(data.db, project), orders={k: name for k, (name, _) in ORDERS.items()}, kinds=recordings.KINDS,
+        bins=bin_rows.of_project(data.db, project), orders={key: name for key, (name, _) in ORDERS.items()}, kinds=recordings.KINDS,
         languages=BY_NAME, busy=bool(coming or running or syncing or judged or (looking is not None and looking.state in OPEN)),
-        coming=len([j for j in coming if not j.paused]), held=len([j for j in coming if j.paused]), left=preparing_ends(data.db, coming),
-        silent=sum(1 for r in every if speaks(r) and r.id not in have and r.id not in asked), hearing=running,
+        coming=len([job for job in coming if not job.paused]), held=len([job for job in coming if job.paused]), left=preparing_ends(data.db, coming),
+        silent=sum(1 for recording in every if speaks(recording) and recording.id not in have and recording.id not in asked), hearing=running,
         syncing=syncing[-1] if syncing else None, sync_failed=newest.message if newest and (newest.is_done or newest.has_failed) else "",
-        search=looking, missing=sum(not there(r) for r in every), out=out, frees=sum(o.frees for o in out),
+        search=looking, missing=sum(not there(recording) for recording in every), out=out, frees=sum(o.frees for o in out),
         uploads=any(o.upload for o in out),
     )  # fmt: skip
 
@@ -139,30 +139,30 @@ def _sets(data: DataFolder, project: int) -> list[list[Member]]:
     return [
         [
             Member(
-                m.r,
-                m.begins,
-                m.drift,
-                _match_line(m.match.curve),
-                f"{sum(w[2] for w in m.match.windows)} of {len(m.match.windows)}",
+                member.r,
+                member.begins,
+                member.drift,
+                _match_line(member.match.curve),
+                f"{sum(window[2] for window in member.match.windows)} of {len(member.match.windows)}",
             )
-            for m in members
+            for member in members
         ]
         for members in sets(data, project)
     ]
 
 
-def microphones(r: Recording) -> list[tuple[str, str, bool]]:
+def microphones(recording: Recording) -> list[tuple[str, str, bool]]:
     """What can be heard of a recording with more than two: (value, names, whether it is heard): each alone, and pairs."""
-    if len(r.microphones) < 3:
+    if len(recording.microphones) < 3:
         return []
-    names = [f"{n + 1} {name}" if name != str(n + 1) else name for n, name in enumerate(r.microphones)]
+    names = [f"{index + 1} {name}" if name != str(index + 1) else name for index, name in enumerate(recording.microphones)]
     pairs = [(a, a + 1) for a in range(len(names) - 1)]
-    out = [(f"{a} {b}", f"{names[a]} · {names[b]}", r.heard == (a, b)) for a, b in pairs]
-    out += [(str(a), names[a], r.heard == (a,)) for a in range(len(names))]
+    out = [(f"{start} {end}", f"{names[start]} · {names[end]}", recording.heard == (start, end)) for start, end in pairs]
+    out += [(str(a), names[a], recording.heard == (a,)) for a in range(len(names))]
     return (
         out
         if any(x[2] for x in out)
-        else [("", "the first track" if not r.heard else " · ".join(names[k] for k in r.heard), True), *out]
+        else [("", "the first track" if not recording.heard else " · ".join(names[k] for k in recording.heard), True), *out]
     )
 
 
@@ -172,9 +172,9 @@ def what_is_shown(request: Request) -> Shown:
     return shown(asked or request.headers.get("x-shown", ""))
 
 
-def speaks(r: Recording) -> bool:
+def speaks(recording: Recording) -> bool:
     """Whether somebody is likely to speak in it."""
-    return r.kind == "interview" and r.sound and r.ready and not r.aside
+    return recording.kind == "interview" and recording.sound and recording.ready and not recording.aside
 
 
 def searching_of(db: Database, project: int) -> jobs.Job | None:

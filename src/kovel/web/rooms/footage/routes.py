@@ -51,16 +51,16 @@ def listing(request: Request, project: int) -> HTMLResponse:
 @router.post("/footage/transcribe")
 def transcribe_all(request: Request, project: int) -> HTMLResponse:
     """Transcribe every interview that has no words yet, one after the other."""
-    w = web(request)
-    have = transcripts.has_words(w.data.db, project)
+    application = web(request)
+    have = transcripts.has_words(application.data.db, project)
     done, notes = 0, []
-    for r in recordings.of_project(w.data.db, project):
-        if speaks(r) and r.id not in have:
+    for recording in recordings.of_project(application.data.db, project):
+        if speaks(recording) and recording.id not in have:
             try:
-                transcribe(w.data, r.id)
+                transcribe(application.data, recording.id)
                 done += 1
-            except Invalid as e:
-                notes.append(str(e))
+            except Invalid as error:
+                notes.append(str(error))
     if not done:
         raise Invalid("No interview is without words. " + " ".join(notes[:3]))
     return listed(
@@ -72,9 +72,9 @@ def transcribe_all(request: Request, project: int) -> HTMLResponse:
 def transcribe_none(request: Request, project: int) -> HTMLResponse:
     """Stop every transcription of the project."""
     db = web(request).data.db
-    stopped = [j for j in jobs.of_project(db, project, "transcribe") if j.is_open]
-    for j in stopped:
-        jobs.end(db, j.id, JobState.CANCELLED)
+    stopped = [job for job in jobs.of_project(db, project, "transcribe") if job.is_open]
+    for job in stopped:
+        jobs.end(db, job.id, JobState.CANCELLED)
     return listed(request, project, f"{len(stopped)} transcription{'s' if len(stopped) != 1 else ''} stopped.")
 
 
@@ -82,7 +82,7 @@ def transcribe_none(request: Request, project: int) -> HTMLResponse:
 def preparing(request: Request, project: int, seen: int = 0) -> HTMLResponse:
     """How many recordings are still being prepared, for the head of every room; the Story reloads once all are there."""
     db = web(request).data.db
-    busy = [j for j in jobs.latest_of_recordings(db, project).values() if j.is_open]
+    busy = [job for job in jobs.latest_of_recordings(db, project).values() if job.is_open]
     out = page(request, "footage/preparing.html", project=projects.get(db, project), count=len(busy))
     if seen and not busy:
         out.headers["hx-trigger"] = "prepared"
@@ -94,10 +94,10 @@ def listed(request: Request, project: int, did: str, notes: list[str] | None = N
 
 
 def _several(request: Request, project: int, paths: list[Path]) -> HTMLResponse:
-    w = web(request)
-    made, bad = bring_in_all(w.data, project, paths)
+    application = web(request)
+    made, bad = bring_in_all(application.data, project, paths)
     if made:
-        w.now.warm()  # somebody will want to see them
+        application.now.warm()  # somebody will want to see them
     good = len(made)
     did = f"{good} recording{'s' if good != 1 else ''} brought in." if good else "Nothing was brought in."
     return listed(request, project, did, bad, error=not good)
@@ -106,11 +106,11 @@ def _several(request: Request, project: int, paths: list[Path]) -> HTMLResponse:
 @router.post("/footage/path")
 def by_path(request: Request, project: int, path: Annotated[str, Form()] = "") -> HTMLResponse:
     """Bring in a file, or all files of a folder, where they are."""
-    w = web(request)
-    projects.get(w.data.db, project)
+    application = web(request)
+    projects.get(application.data.db, project)
     if not path.strip():
         raise Invalid("Type the path of a file or a folder on this machine.")
-    found = files_in(allowed(path, w.roots))
+    found = files_in(allowed(path, application.roots))
     if not found:
         raise Invalid("There are no files in that folder.")
     return _several(request, project, found)
@@ -121,11 +121,11 @@ def find_again(
     request: Request, project: int, path: Annotated[str, Form()] = "", better: Annotated[bool, Form()] = False
 ) -> HTMLResponse:
     """Look for recordings that are off-line in a folder, by checksum."""
-    w = web(request)
+    application = web(request)
     if not path.strip():
         raise Invalid("Type the path of the folder they may be in.")
-    folder = allowed(path, w.roots)
-    search(w.data, project, folder, better)
+    folder = allowed(path, application.roots)
+    search(application.data, project, folder, better)
     return listed(request, project, f"{folder.name} is being looked through.")
 
 
@@ -144,13 +144,13 @@ def stop_finding(request: Request, project: int) -> HTMLResponse:
 @router.post("/footage/upload")
 async def upload(request: Request, project: int, files: list[UploadFile]) -> HTMLResponse:
     """Keep uploaded files in the data folder, then bring them in. One that cannot be used is not kept."""
-    w = web(request)
-    await run_in_threadpool(projects.get, w.data.db, project)
+    application = web(request)
+    await run_in_threadpool(projects.get, application.data.db, project)
     done, bad = 0, []
     for f in files:
         name = Path(f.filename or "recording").name
         suffix = Path(name).suffix.lower()
-        folder, to = w.data.uploads(project), Path(name)
+        folder, to = application.data.uploads(project), Path(name)
         folder.mkdir(parents=True, exist_ok=True)
         part = folder / f".{token_hex(8)}.part"
         try:
@@ -159,13 +159,13 @@ async def upload(request: Request, project: int, files: list[UploadFile]) -> HTM
                     await run_in_threadpool(out.write, block)
             ending = suffix if re.fullmatch(r"\.[a-z0-9]{1,8}", suffix) else ""
             to = await run_in_threadpool(put_under_free_name, part, folder, safe(Path(name).stem), ending)
-            r = await run_in_threadpool(bring_in, w.data, project, to, name=Path(name).stem)
-            bad += twice(r)
+            recording = await run_in_threadpool(bring_in, application.data, project, to, name=Path(name).stem)
+            bad += twice(recording)
             done += 1
-        except (Unusable, Invalid, OSError) as e:
+        except (Unusable, Invalid, OSError) as error:
             if to.is_absolute():
                 to.unlink(missing_ok=True)
-            bad.append(str(e).replace(to.name, name))
+            bad.append(str(error).replace(to.name, name))
         finally:
             part.unlink(missing_ok=True)
     did = f"{done} recording{'s' if done != 1 else ''} brought in." if done else "Nothing was brought in."
@@ -183,8 +183,8 @@ class SettingAsked(BaseModel):
 @router.post("/recordings/{recording}/settings")
 def set_value(request: Request, project: int, recording: int, asked: SettingAsked) -> JSONResponse:
     the_recording(request, project, recording)
-    r, did = set_on_recording(web(request).data, recording, asked.setting, asked.value)
-    return JSONResponse({"did": did, "settings": r.settings.to_json()})
+    this_recording, did = set_on_recording(web(request).data, recording, asked.setting, asked.value)
+    return JSONResponse({"did": did, "settings": this_recording.settings.to_json()})
 
 
 class About(Sent):
@@ -204,19 +204,23 @@ def change(request: Request, project: int, recording: int, asked: Annotated[Abou
     given = asked.given(*About.model_fields)
     if not given:
         raise Invalid("There is nothing to change in that request.")
-    r = recordings.update(web(request).data.db, recording, **given)
-    return listed(request, project, f"{r.name} {'set aside' if given.get('aside') else 'changed'}.")
+    this_recording = recordings.update(web(request).data.db, recording, **given)
+    return listed(request, project, f"{this_recording.name} {'set aside' if given.get('aside') else 'changed'}.")
 
 
 @router.post("/recordings/{recording}/hear")
 def hear_others(request: Request, project: int, recording: int, heard: Annotated[str, Form()] = "") -> HTMLResponse:
     """Which one or two microphones of the recording are heard: `0`, `0 2`."""
     numbers = heard.split()
-    if not all(n.isdecimal() and len(n) < 4 for n in numbers):
+    if not all(number.isdecimal() and len(number) < 4 for number in numbers):
         raise Invalid("Choose one or two microphones.")
-    r = choose_microphones(web(request).data, recording, [int(n) for n in numbers])
-    names = " and ".join(r.microphones[int(n)] for n in numbers)
-    return listed(request, project, f"{r.name}: {names} {'is' if len(numbers) == 1 else 'are'} heard; its sound is made anew.")
+    this_recording = choose_microphones(web(request).data, recording, [int(number) for number in numbers])
+    names = " and ".join(this_recording.microphones[int(number)] for number in numbers)
+    return listed(
+        request,
+        project,
+        f"{this_recording.name}: {names} {'is' if len(numbers) == 1 else 'are'} heard; its sound is made anew.",
+    )
 
 
 @router.post("/recordings/{recording}/order")
@@ -230,10 +234,10 @@ def order(
     db = web(request).data.db
     the_recording(request, project, recording)
     if step is not None:
-        ids = [r.id for r in recordings.of_project(db, project)]
-        i = ids.index(recording)
+        ids = [recording.id for recording in recordings.of_project(db, project)]
+        index = ids.index(recording)
         rest = [x for x in ids if x != recording]
-        j = max(0, min(len(rest), i + step))
+        j = max(0, min(len(rest), index + step))
         before = rest[j] if j < len(rest) else None
     recordings.reorder(db, recording, before)
     return listed(request, project, "Order changed.")
@@ -242,10 +246,12 @@ def order(
 @router.post("/recordings/{recording}/remove")
 def remove(request: Request, project: int, recording: int) -> HTMLResponse:
     db = web(request).data.db
-    r = the_recording(request, project, recording)
+    this_recording = the_recording(request, project, recording)
     recordings.remove(db, recording)
     return listed(
-        request, project, f"{r.name} taken out of the project. It can be brought back below; its file was not touched."
+        request,
+        project,
+        f"{this_recording.name} taken out of the project. It can be brought back below; its file was not touched.",
     )
 
 
@@ -253,12 +259,12 @@ def remove(request: Request, project: int, recording: int) -> HTMLResponse:
 def bring_back(request: Request, project: int, gone: int) -> HTMLResponse:
     """A recording that was taken out is here again, with its words and subclips."""
     data = web(request).data
-    if gone not in {r.id for r in recordings.taken_out(data.db, project)}:
+    if gone not in {recording.id for recording in recordings.taken_out(data.db, project)}:
         raise Missing("That recording was not taken out of this project, or went for good.")
-    r = recordings.bring_back(data.db, gone)
-    if media_facts(data, r.id) is None or not r.ready:
-        prepare(data, r)
-    return listed(request, project, f"{r.name} is back.")
+    recording = recordings.bring_back(data.db, gone)
+    if media_facts(data, recording.id) is None or not recording.ready:
+        prepare(data, recording)
+    return listed(request, project, f"{recording.name} is back.")
 
 
 @router.post("/footage/empty")
@@ -271,8 +277,8 @@ def empty_out(request: Request, project: int) -> HTMLResponse:
 @router.post("/recordings/{recording}/take")
 def take(request: Request, project: int, recording: int) -> HTMLResponse:
     """The file that is at its path now is the recording from now on."""
-    r = take_as_it_is(web(request).data, recording)
-    return listed(request, project, f"{r.name} is the file that is there now; it is being prepared.")
+    this_recording = take_as_it_is(web(request).data, recording)
+    return listed(request, project, f"{this_recording.name} is the file that is there now; it is being prepared.")
 
 
 @router.post("/recordings/{recording}/cancel")
@@ -287,12 +293,12 @@ def cancel(request: Request, project: int, recording: int) -> HTMLResponse:
 
 @router.post("/recordings/{recording}/retry")
 def retry(request: Request, project: int, recording: int) -> HTMLResponse:
-    w = web(request)
-    r = the_recording(request, project, recording)
-    job = jobs.latest_of_recordings(w.data.db, project).get(recording)
+    application = web(request)
+    this_recording = the_recording(request, project, recording)
+    job = jobs.latest_of_recordings(application.data.db, project).get(recording)
     if job and job.is_open:
-        raise Invalid(f"{r.name} is being prepared already.")
-    prepare(w.data, r)
+        raise Invalid(f"{this_recording.name} is being prepared already.")
+    prepare(application.data, this_recording)
     return listed(request, project, "Preparation begun again.")
 
 
@@ -311,9 +317,9 @@ def sync(
 @router.post("/footage/sync/stop")
 def sync_none(request: Request, project: int) -> HTMLResponse:
     db = web(request).data.db
-    for j in jobs.of_project(db, project, "sync"):
-        if j.is_open:
-            jobs.end(db, j.id, JobState.CANCELLED)
+    for job in jobs.of_project(db, project, "sync"):
+        if job.is_open:
+            jobs.end(db, job.id, JobState.CANCELLED)
     return listed(request, project, "Matching stopped.")
 
 
@@ -328,11 +334,11 @@ def sync_by_hand(
 ) -> HTMLResponse:
     """Nudge a recording in its sync set by milliseconds or frames, or take it out of the set."""
     data = web(request).data
-    r = the_recording(request, project, recording)
+    this_recording = the_recording(request, project, recording)
     if out:
         apart(data, recording)
-        return listed(request, project, f"{r.name} is in no sync set any more.")
+        return listed(request, project, f"{this_recording.name} is in no sync set any more.")
     if not abs(ms) <= 60_000 or not abs(frames) <= 10_000:
         raise Invalid("That is further than a nudge goes: at most a minute.")
     nudge(data, recording, ms, frames, projects.get(data.db, project).rate)
-    return listed(request, project, f"{r.name} moved by {f'{ms:+g} ms' if ms else f'{frames:+d} frames'}.")
+    return listed(request, project, f"{this_recording.name} moved by {f'{ms:+g} ms' if ms else f'{frames:+d} frames'}.")

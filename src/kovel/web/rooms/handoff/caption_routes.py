@@ -38,10 +38,10 @@ class Row:
     tall: int
 
 
-def _row(c: Cue, rate: Rate) -> Row:
+def _row(cue: Cue, rate: Rate) -> Row:
     return Row(
-        c.at, stamp(c.at, rate), f"{float((c.end - c.at) / rate.fps):.1f} s", "\n".join(c.lines), c.speaker,
-        f"{c.key[0]}-{c.key[1]}", c.edited, c.pace(rate), too_fast(c, rate), max(1, len(c.lines)),
+        cue.at, stamp(cue.at, rate), f"{float((cue.end - cue.at) / rate.fps):.1f} s", "\n".join(cue.lines), cue.speaker,
+        f"{cue.key[0]}-{cue.key[1]}", cue.edited, cue.pace(rate), too_fast(cue, rate), max(1, len(cue.lines)),
     )  # fmt: skip
 
 
@@ -53,13 +53,13 @@ def room(request: Request, project: int) -> HTMLResponse:
 def _list(request: Request, project: int, template: str = "handoff/caption_rows.html") -> HTMLResponse:
     data = web(request).data
     kept = opened(request, project)
-    rows = [_row(c, kept.story.rate) for c in captions_of(data, kept)]
+    rows = [_row(cue, kept.story.rate) for cue in captions_of(data, kept)]
     file = caption_rows.brought(data.db, kept.id)
-    hard = sum(bool(r.trouble) for r in rows)
+    hard = sum(bool(row.trouble) for row in rows)
     return page(
         request, template, room="handoff", project=projects.get(data.db, project), kept=kept, rows=rows, hard=hard,
-        file=file and file[0], formats=[f for f in CAPTION_FORMATS.values() if kept.story.sections or not f.is_chapters],
-        read_suffixes=",".join(f.suffix for f in CAPTION_FORMATS.values() if f.is_read), undo_redo=caption_rows.can(data.db, kept.id),
+        file=file and file[0], formats=[caption_format for caption_format in CAPTION_FORMATS.values() if kept.story.sections or not caption_format.is_chapters],
+        read_suffixes=",".join(caption_format.suffix for caption_format in CAPTION_FORMATS.values() if caption_format.is_read), undo_redo=caption_rows.can(data.db, kept.id),
     )  # fmt: skip
 
 
@@ -72,10 +72,10 @@ def type_(request: Request, project: int, key: str, text: Annotated[str, Form()]
         recording, sample = map(int, key.split("-"))
     except ValueError:
         raise Missing("There is no such caption.") from None
-    c = change(data, kept, (recording, sample), text)
-    p = projects.get(data.db, project)
-    can = render("handoff/caption_undo.html", project=p, undo_redo=caption_rows.can(data.db, kept.id), oob=True)
-    return joined(render("handoff/caption.html", r=_row(c, kept.story.rate), project=p), can)
+    cue = change(data, kept, (recording, sample), text)
+    this_project = projects.get(data.db, project)
+    can = render("handoff/caption_undo.html", project=this_project, undo_redo=caption_rows.can(data.db, kept.id), oob=True)
+    return joined(render("handoff/caption.html", r=_row(cue, kept.story.rate), project=this_project), can)
 
 
 @router.post("/captions.in")

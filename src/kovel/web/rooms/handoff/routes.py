@@ -65,11 +65,11 @@ class Renders:
 def _renders(request: Request, project: int) -> Renders:
     db = web(request).data.db
     rows = [
-        Made(j, Path(j.params["out"]).name, os.path.exists(j.params["out"]), _became(j), *_checked(j))
-        for j in jobs.of_project(db, project)
-        if j.kind in MADE
+        Made(job, Path(job.params["out"]).name, os.path.exists(job.params["out"]), _became(job), *_checked(job))
+        for job in jobs.of_project(db, project)
+        if job.kind in MADE
     ]
-    return Renders(projects.get(db, project), rows, any(x.job.is_open for x in rows))
+    return Renders(projects.get(db, project), rows, any(made.job.is_open for made in rows))
 
 
 class Asked(BaseModel):
@@ -91,16 +91,16 @@ class Asked(BaseModel):
         if number and not number.isdecimal():
             raise Invalid("The height is a number of lines, such as 1080.")
         own = Rate(*map(int, self.rate.split("/"))) if re.fullmatch(r"\d{1,6}/\d{1,5}", self.rate) else None
-        start, end = (parse_entry(t, rate) if t.strip() else None for t in (self.start, self.end))
+        start, end = (parse_entry(text, rate) if text.strip() else None for text in (self.start, self.end))
         return Output(self.kind, self.quality, self.shape, int(number or 0), own, start or 0, end, self.captions)
 
     @staticmethod
-    def of(o: Output, rate: Rate) -> Asked:
-        own = f"{o.rate.num}/{o.rate.den}" if o.rate else ""
-        start = stamp(o.start, rate) if o.start else ""
+    def of(this_output: Output, rate: Rate) -> Asked:
+        own = f"{this_output.rate.num}/{this_output.rate.den}" if this_output.rate else ""
+        start = stamp(this_output.start, rate) if this_output.start else ""
         return Asked(
-            kind=o.kind, quality=o.quality, shape=o.shape, height=str(o.height or ""), rate=own, start=start,
-            end="" if o.end is None else stamp(o.end, rate), captions=o.captions,
+            kind=this_output.kind, quality=this_output.quality, shape=this_output.shape, height=str(this_output.height or ""), rate=own, start=start,
+            end="" if this_output.end is None else stamp(this_output.end, rate), captions=this_output.captions,
         )  # fmt: skip
 
 
@@ -124,21 +124,21 @@ class OutputForm:
 
 def _form(request: Request, kept: Kept, asked: Asked) -> OutputForm:
     data = web(request).data
-    p = projects.get(data.db, kept.project)
+    project = projects.get(data.db, kept.project)
     told = refused = ""
     kind = KINDS.get(asked.kind)
     if kept.story.pieces:
         try:
-            e = estimate(data, kept, asked.output(p.rate))
-            told = _expected(e, asked, p.rate)
-        except Told as x:
-            refused = str(x)
+            this_estimate = estimate(data, kept, asked.output(project.rate))
+            told = _expected(this_estimate, asked, project.rate)
+        except Told as error:
+            refused = str(error)
     else:
         refused = "The story is empty: there is nothing to render yet."
     choices = ready(data)
     return OutputForm(
-        asked, tuple((k.name, k.label) for k in KINDS.values()), ("as the story", *(s for s in SHAPES if SHAPES[s])),
-        HEIGHTS, tuple((f"{r.num}/{r.den}", str(r)) for r in RATES), tuple(choices), tuple(n for n in choices if n not in READY),
+        asked, tuple((kind.name, kind.label) for kind in KINDS.values()), ("as the story", *(shape for shape in SHAPES if SHAPES[shape])),
+        HEIGHTS, tuple((f"{rate.num}/{rate.den}", str(rate)) for rate in RATES), tuple(choices), tuple(choice for choice in choices if choice not in READY),
         bool(kind and kind.seen), asked.kind == "still", told, refused, not kept.story.pieces,
     )  # fmt: skip
 
@@ -146,13 +146,17 @@ def _form(request: Request, kept: Kept, asked: Asked) -> OutputForm:
 HEIGHTS = ("720", "1080", "1440", "2160")
 
 
-def _expected(e: Estimate, asked: Asked, rate: Rate) -> str:
+def _expected(this_estimate: Estimate, asked: Asked, rate: Rate) -> str:
     """In words: its size in pixels, how long it is, what it will take."""
     kind = KINDS[asked.kind]
-    seen = [f"{e.size[0]} × {e.size[1]}"] if kind.seen or asked.kind == "still" else []
-    lasts = [] if asked.kind == "still" else [stamp(e.frames, rate)]
-    took = f"{max(1, round(e.seconds))} s" if e.seconds < 90 else f"{e.seconds / 60:.0f} minutes"
-    return " · ".join([*seen, *lasts, f"about {size(e.bytes)}", f"about {took} to make"])
+    seen = [f"{this_estimate.size[0]} × {this_estimate.size[1]}"] if kind.seen or asked.kind == "still" else []
+    lasts = [] if asked.kind == "still" else [stamp(this_estimate.frames, rate)]
+    took = (
+        f"{max(1, round(this_estimate.seconds))} s"
+        if this_estimate.seconds < 90
+        else f"{this_estimate.seconds / 60:.0f} minutes"
+    )
+    return " · ".join([*seen, *lasts, f"about {size(this_estimate.bytes)}", f"about {took} to make"])
 
 
 @dataclass(frozen=True, slots=True)
@@ -167,13 +171,18 @@ class TimelineRow:
 
 def _timelines(data: DataFolder, project: int, kept: Kept) -> list[TimelineRow]:
     of, rows = projects.get(data.db, project), _rows(data, project)
-    return [TimelineRow(t.name, t.label, t.holds, t.left(kept.story, of, rows)) for t in TIMELINES.values()]
+    return [
+        TimelineRow(
+            timeline_format.name, timeline_format.label, timeline_format.holds, timeline_format.left(kept.story, of, rows)
+        )
+        for timeline_format in TIMELINES.values()
+    ]
 
 
 @router.get("/handoff")
 def room(request: Request, project: int) -> HTMLResponse:
-    w = web(request)
-    kept = stories.load(w.data.db, stories.current(w.data.db, project))
+    application = web(request)
+    kept = stories.load(application.data.db, stories.current(application.data.db, project))
     return page(
         request,
         "handoff/room.html",
@@ -182,11 +191,11 @@ def room(request: Request, project: int) -> HTMLResponse:
         kept=kept,
         form=_form(request, kept, Asked()),
         documents=DOCUMENTS.values(),
-        not_taken=stories.not_taken(w.data.db, kept.id),
-        findings=findings(w.data, project, kept.story),
+        not_taken=stories.not_taken(application.data.db, kept.id),
+        findings=findings(application.data, project, kept.story),
         strip=_strip(request, kept),
-        facts=_facts(w.data, kept),
-        timelines=_timelines(w.data, project, kept),
+        facts=_facts(application.data, kept),
+        timelines=_timelines(application.data, project, kept),
         timeline_suffixes=",".join(f".{name}" for name in TIMELINES),
     )
 
@@ -219,7 +228,7 @@ def drop_choice(
 
 
 def _rows(data: DataFolder, project: int) -> dict[int, Recording]:
-    return {r.id: r for r in recordings.of_project(data.db, project)}
+    return {recording.id: recording for recording in recordings.of_project(data.db, project)}
 
 
 @dataclass(frozen=True, slots=True)
@@ -232,52 +241,54 @@ class Step:
 
 def _strip(request: Request, kept: Kept, most: int = 10) -> list[Step]:
     """The story at even steps."""
-    w = web(request)
-    rows = _rows(w.data, kept.project)
-    plan = make_plan(kept.story, {i: r.source for i, r in rows.items()})
+    application = web(request)
+    rows = _rows(application.data, kept.project)
+    plan = make_plan(kept.story, {key: recording.source for key, recording in rows.items()})
     n = min(most, kept.story.length)
     out = []
     for k in range(n):
         t = kept.story.length * (2 * k + 1) // (2 * n)
-        x = plan.picture_at(t)
-        r = rows.get(x.source) if x.source is not None else None
-        out.append(Step(t, face_of(w.data, r, x.image.later(t - x.at).start, plan.rate) if r else None))
+        run = plan.picture_at(t)
+        recording = rows.get(run.source) if run.source is not None else None
+        out.append(
+            Step(t, face_of(application.data, recording, run.image.later(t - run.at).start, plan.rate) if recording else None)
+        )
     return out
 
 
 def _facts(data: DataFolder, kept: Kept) -> list[tuple[str, str]]:
     """The story in numbers."""
-    s = kept.story
-    exposed = sum(x.kind == "jump" for x in seams(s, recordings.sources(data.db, kept.project)))
+    story = kept.story
+    exposed = sum(seam.kind == "jump" for seam in seams(story, recordings.sources(data.db, kept.project)))
     used = (
-        {p.source for p in s.pieces if p.source is not None}
-        | {c.source for c in s.covers if c.source}
-        | {x.source for x in s.sounds}
+        {piece.source for piece in story.pieces if piece.source is not None}
+        | {cover.source for cover in story.covers if cover.source}
+        | {sound.source for sound in story.sounds}
     )
-    aim = f", aimed at {stamp(s.target, s.rate)}" if s.target else ""
+    aim = f", aimed at {stamp(story.target, story.rate)}" if story.target else ""
     return [
-        ("Length", stamp(s.length, s.rate) + aim),
-        ("Pieces", str(len(s.pieces))),
+        ("Length", stamp(story.length, story.rate) + aim),
+        ("Pieces", str(len(story.pieces))),
         ("Recordings used", str(len(used))),
-        ("Covers", f"{sum(not c.title for c in s.covers)}{f', {len(s.loose)} loose' if s.loose else ''}"),
-        ("Titles", str(sum(bool(c.title) for c in s.covers))),
-        ("Sounds", str(len(s.sounds))),
+        ("Covers", f"{sum(not cover.title for cover in story.covers)}{f', {len(story.loose)} loose' if story.loose else ''}"),
+        ("Titles", str(sum(bool(cover.title) for cover in story.covers))),
+        ("Sounds", str(len(story.sounds))),
         ("Exposed jumps", str(exposed)),
-        ("Muted", _muted(s, recordings.sources(data.db, kept.project))),
+        ("Muted", _muted(story, recordings.sources(data.db, kept.project))),
     ]
 
 
-def _muted(s: Story, sources: Sources) -> str:
+def _muted(story: Story, sources: Sources) -> str:
     """What of a story is not heard by choice: lanes, and what is muted one by one."""
-    clips: list[Item] = [*s.pieces, *s.covers, *s.sounds]
-    alone = sum(bool(s.value(x, "mute", sources)) for x in clips)
-    rows = [*sorted(s.muted), *([f"{alone} clip{'s' if alone != 1 else ''}"] if alone else [])]
+    clips: list[Item] = [*story.pieces, *story.covers, *story.sounds]
+    alone = sum(bool(story.value(clip, "mute", sources)) for clip in clips)
+    rows = [*sorted(story.muted), *([f"{alone} clip{'s' if alone != 1 else ''}"] if alone else [])]
     return ", ".join(rows) or "nothing"
 
 
-def _became(j: jobs.Job) -> str:
+def _became(job: jobs.Job) -> str:
     """What an output became, and what was measured of it."""
-    told = j.result or {}
+    told = job.result or {}
     if "bytes" not in told:
         return ""
     out = [size(told["bytes"])]
@@ -291,12 +302,12 @@ def _became(j: jobs.Job) -> str:
     return " · ".join(out)
 
 
-def _checked(j: jobs.Job) -> tuple[str, list[str]]:
+def _checked(job: jobs.Job) -> tuple[str, list[str]]:
     """What was found when the file was opened again and held against the story."""
-    differs = (j.result or {}).get("differs")
-    if not j.is_done or differs is None:
+    differs = (job.result or {}).get("differs")
+    if not job.is_done or differs is None:
         return "", []
-    seen = KINDS[Output.from_json(j.params["output"]).kind].seen
+    seen = KINDS[Output.from_json(job.params["output"]).kind].seen
     return "" if differs else f"Checked: every {'picture and sound' if seen else 'sound'} is there as in the story.", differs
 
 
@@ -307,9 +318,9 @@ def renders(request: Request, project: int) -> HTMLResponse:
 
 @router.post("/handoff/render")
 def render(request: Request, project: int, asked: Annotated[Asked, Form()]) -> HTMLResponse:
-    w = web(request)
-    o = asked.output(projects.get(w.data.db, project).rate)
-    job = start_output(w.data, stories.current(w.data.db, project), o)
+    application = web(request)
+    this_output = asked.output(projects.get(application.data.db, project).rate)
+    job = start_output(application.data, stories.current(application.data.db, project), this_output)
     return joined(
         page(request, "handoff/renders.html", _renders(request, project)),
         report(f"Rendering {Path(job.params['out']).name}."),
@@ -317,10 +328,10 @@ def render(request: Request, project: int, asked: Annotated[Asked, Form()]) -> H
 
 
 def _job(request: Request, project: int, job: int) -> jobs.Job:
-    j = jobs.get(web(request).data.db, job)
-    if j.project != project or j.kind not in MADE:
+    this_job = jobs.get(web(request).data.db, job)
+    if this_job.project != project or this_job.kind not in MADE:
         raise Missing("There is no such render.")
-    return j
+    return this_job
 
 
 @router.post("/handoff/renders/{job}/cancel")
@@ -375,8 +386,8 @@ def zipped(folder: Path) -> Path:
     if not out.exists():
         part = out.with_name(f"{out.name}.part")
         with zipfile.ZipFile(part, "w") as z:
-            for p in sorted(folder.iterdir()):
-                z.write(p, p.name)
+            for path in sorted(folder.iterdir()):
+                z.write(path, path.name)
         part.replace(out)
     return out
 
@@ -388,7 +399,9 @@ def export(request: Request, project: int, kind: str) -> Response:
     format = TIMELINES.get(kind)
     if format is None:
         raise Missing("There is no such format.")
-    p = projects.get(db, project)
+    this_project = projects.get(db, project)
     kept = stories.load(db, stories.current(db, project))
-    rows = {r.id: r for r in recordings.of_project(db, project)}
-    return download(format.write(kept.story, kept.name, p, rows), f"{p.name}.{format.name}", format.media_type)
+    rows = {recording.id: recording for recording in recordings.of_project(db, project)}
+    return download(
+        format.write(kept.story, kept.name, this_project, rows), f"{this_project.name}.{format.name}", format.media_type
+    )

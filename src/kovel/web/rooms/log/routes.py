@@ -53,13 +53,20 @@ class Clips:
 
 
 def _clips(request: Request, project: int, recording: int) -> Clips:
-    w = web(request)
-    p = projects.get(w.data.db, project)
-    r = the_recording(request, project, recording)
-    clips = subclips.of_recording(w.data.db, recording)
-    rows = [ClipDrawn(c, face_of(w.data, r, c.start, p.rate)) for c in clips]
+    application = web(request)
+    this_project = projects.get(application.data.db, project)
+    this_recording = the_recording(request, project, recording)
+    clips = subclips.of_recording(application.data.db, recording)
+    rows = [
+        ClipDrawn(subclip, face_of(application.data, this_recording, subclip.start, this_project.rate)) for subclip in clips
+    ]
     return Clips(
-        p, r, r.length(p.rate), rows, markers.of_recording(w.data.db, recording), sum(1 for c in clips if not c.verdict)
+        this_project,
+        this_recording,
+        this_recording.length(this_project.rate),
+        rows,
+        markers.of_recording(application.data.db, recording),
+        sum(1 for subclip in clips if not subclip.verdict),
     )
 
 
@@ -69,43 +76,48 @@ def _listed(request: Request, project: int, recording: int, did: str, notes: tup
 
 @router.get("/log")
 def room(request: Request, project: int, rec: int | None = None) -> HTMLResponse:
-    w = web(request)
-    p = projects.get(w.data.db, project)
-    rows = [r for r in recordings.of_project(w.data.db, project) if not r.aside]
-    chosen = next((r for r in rows if r.id == rec), None) or next(
-        (r for r in rows if r.kind == "interview"), rows[0] if rows else None
+    application = web(request)
+    this_project = projects.get(application.data.db, project)
+    rows = [recording for recording in recordings.of_project(application.data.db, project) if not recording.aside]
+    chosen = next((recording for recording in rows if recording.id == rec), None) or next(
+        (recording for recording in rows if recording.kind == "interview"), rows[0] if rows else None
     )
-    faces = {r.id: face_of(w.data, r, r.face(p.rate), p.rate) for r in rows}
+    faces = {
+        recording.id: face_of(application.data, recording, recording.face(this_project.rate), this_project.rate)
+        for recording in rows
+    }
     if chosen is None:
-        return page(request, "log/room.html", room="log", project=p, rows=rows, faces=faces, r=None)
-    names = sorted({t for c in subclips.of_project(w.data.db, project) for t in c.tags})
+        return page(request, "log/room.html", room="log", project=this_project, rows=rows, faces=faces, r=None)
+    names = sorted({tag for subclip in subclips.of_project(application.data.db, project) for tag in subclip.tags})
     is_shot = chosen.kind in ("b-roll", "still") and chosen.ready
     return page(
         request, "log/room.html", _clips(request, project, chosen.id), room="log", rows=rows, faces=faces, tags=names,
         words=words_part(request, chosen), making=render("parts/making.html", making_of(request, chosen)),
-        shot=shot(request, p, chosen) if is_shot else None,
+        shot=shot(request, this_project, chosen) if is_shot else None,
     )  # fmt: skip
 
 
 @router.get("/recordings/{recording}/plan")
 def plan(request: Request, project: int, recording: int) -> JSONResponse:
     """The whole recording as a plan for the player."""
-    w = web(request)
-    p = projects.get(w.data.db, project)
+    application = web(request)
+    this_project = projects.get(application.data.db, project)
     src = the_recording(request, project, recording).source
-    return plan_answer(w, window_plan(p.rate, src), {src.id: src})
+    return plan_answer(application, window_plan(this_project.rate, src), {src.id: src})
 
 
 @router.get("/recordings/{recording}/marks")
 def marks(request: Request, project: int, recording: int) -> JSONResponse:
     """What is drawn along the recording's line, in frames: who speaks, pauses, and what the story uses."""
-    w = web(request)
-    p = projects.get(w.data.db, project)
+    application = web(request)
+    this_project = projects.get(application.data.db, project)
     the_recording(request, project, recording)
-    f = p.rate.sample_to_frame
-    speakers = [(f(a), f(b), who) for a, b, who in transcripts.turns(w.data.db, recording, 96_000)]
-    story = stories.load(w.data.db, stories.current(w.data.db, project)).story
-    pauses = [[f(x.start), f(x.end)] for x in found_pauses(w.data, recording)]
+    to_frame = this_project.rate.sample_to_frame
+    speakers = [
+        (to_frame(start), to_frame(end), who) for start, end, who in transcripts.turns(application.data.db, recording, 96_000)
+    ]
+    story = stories.load(application.data.db, stories.current(application.data.db, project)).story
+    pauses = [[to_frame(pause.start), to_frame(pause.end)] for pause in found_pauses(application.data, recording)]
     return JSONResponse({"speakers": speakers, "pauses": pauses, "used": ranges_used(uses(story), recording)})
 
 
@@ -113,8 +125,8 @@ def typed(text: str, rate: Rate, what: str, now: int = 0) -> int:
     """A time as editors type it; `Invalid`, naming the field, if it is none."""
     try:
         return parse_entry(text, rate, now=now)
-    except TimeError as e:
-        raise Invalid(f"{what}: {e}") from None
+    except TimeError as error:
+        raise Invalid(f"{what}: {error}") from None
 
 
 @router.post("/recordings/{recording}/subclips")
@@ -127,30 +139,32 @@ def keep(
     is asked first (202) whether the one there is to be changed, or both kept (`again`)."""
     verdict = "" if verdict == "open" else verdict
     db = web(request).data.db
-    p = projects.get(db, project)
+    this_project = projects.get(db, project)
     the_recording(request, project, recording)
     if not start or not end:
         raise Invalid("Set an in and an out point first: I and O, or drag over words.")
-    a, b = typed(start, p.rate, "In"), typed(end, p.rate, "Out")
+    begin, until = typed(start, this_project.rate, "In"), typed(end, this_project.rate, "Out")
     called = " ".join(name.split()).casefold()
-    old = next((c for c in subclips.of_recording(db, recording) if called and c.name.casefold() == called), None)
-    if old and not again and (old.start, old.end) != (a, b):
+    old = next(
+        (subclip for subclip in subclips.of_recording(db, recording) if called and subclip.name.casefold() == called), None
+    )
+    if old and not again and (old.start, old.end) != (begin, until):
         return HTMLResponse("", 202, headers={"hx-reswap": "none", "x-again": str(old.id)})
     if old and again != "both":
-        change_: dict[str, Any] = {"start": a, "length": b - a, "verdict": verdict}
-        change_ |= {k: v for k, v in (("note", note), ("tags", tags)) if v.strip()}
-        (c,) = subclips.update(db, [old.id], **change_)
-        return _listed(request, project, recording, f"“{c.name}” is this range now.")
-    c = subclips.add(db, recording, a, b, name=name, note=note, tags=tags, verdict=verdict)
-    return _listed(request, project, recording, f"Kept “{c.name}”." if verdict else f"Slice kept as “{c.name}”.")
+        change_: dict[str, Any] = {"start": begin, "length": until - begin, "verdict": verdict}
+        change_ |= {name: value for name, value in (("note", note), ("tags", tags)) if value.strip()}
+        (subclip,) = subclips.update(db, [old.id], **change_)
+        return _listed(request, project, recording, f"“{subclip.name}” is this range now.")
+    subclip = subclips.add(db, recording, begin, until, name=name, note=note, tags=tags, verdict=verdict)
+    return _listed(request, project, recording, f"Kept “{subclip.name}”." if verdict else f"Slice kept as “{subclip.name}”.")
 
 
 def of_project(request: Request, project: int, ids: list[int]) -> list[Subclip]:
     """These subclips; `Missing` if one belongs elsewhere."""
     db = web(request).data.db
     found = [subclips.get(db, i) for i in ids]
-    for c in found:
-        if recordings.get(db, c.recording).project != project:
+    for subclip in found:
+        if recordings.get(db, subclip.recording).project != project:
             raise Missing("That subclip is not in this project.")
     return found
 
@@ -177,35 +191,35 @@ class Changed(Sent):
 def change_one(request: Request, project: int, subclip: int, asked: Changed) -> Subclip:
     db = web(request).data.db
     (old,) = of_project(request, project, [subclip])
-    (c,) = subclips.update(db, [subclip], **asked.changes(old, projects.get(db, project).rate))
-    return c
+    (this_subclip,) = subclips.update(db, [subclip], **asked.changes(old, projects.get(db, project).rate))
+    return this_subclip
 
 
 @router.post("/subclips/{subclip}")
 def change(request: Request, project: int, subclip: int, asked: Annotated[Changed, sent(Changed)]) -> HTMLResponse:
-    c = change_one(request, project, subclip, asked)
-    return _listed(request, project, c.recording, f"“{c.name}” changed.")
+    this_subclip = change_one(request, project, subclip, asked)
+    return _listed(request, project, this_subclip.recording, f"“{this_subclip.name}” changed.")
 
 
 @router.post("/subclips/{subclip}/remove")
 def remove(request: Request, project: int, subclip: int) -> HTMLResponse:
     of_project(request, project, [subclip])
-    (c,) = subclips.remove(web(request).data.db, [subclip])
+    (this_subclip,) = subclips.remove(web(request).data.db, [subclip])
     return _listed(
         request,
         project,
-        c.recording,
-        f"“{c.name}” is no longer in the log. The recording was not touched. Ctrl Z brings it back.",
+        this_subclip.recording,
+        f"“{this_subclip.name}” is no longer in the log. The recording was not touched. Ctrl Z brings it back.",
     )
 
 
 @router.post("/subclips/{subclip}/to-story")
 def to_story(request: Request, project: int, subclip: int) -> HTMLResponse:
     db = web(request).data.db
-    (c,) = of_project(request, project, [subclip])
-    asked = {"source": c.recording, "start": c.start, "length": c.length}
+    (this_subclip,) = of_project(request, project, [subclip])
+    asked = {"source": this_subclip.recording, "start": this_subclip.start, "length": this_subclip.length}
     _, done = stories.edit(db, stories.current(db, project), None, "add_at_end", asked)
-    return joined(report(f"“{c.name}” is in the story, at the end.", done.notes), hx_reswap="none")
+    return joined(report(f"“{this_subclip.name}” is in the story, at the end.", done.notes), hx_reswap="none")
 
 
 @router.post("/recordings/{recording}/markers")
@@ -221,30 +235,35 @@ def mark(
 def name_marker(request: Request, project: int, marker: int, name: Annotated[str, Form()] = "") -> HTMLResponse:
     db = web(request).data.db
     the_recording(request, project, markers.get(db, marker).recording)
-    m = markers.rename(db, marker, name)
-    return _listed(request, project, m.recording, f"Marker named “{m.name}”." if m.name else "Marker without a name.")
+    this_marker = markers.rename(db, marker, name)
+    return _listed(
+        request,
+        project,
+        this_marker.recording,
+        f"Marker named “{this_marker.name}”." if this_marker.name else "Marker without a name.",
+    )
 
 
 @router.post("/markers/{marker}/remove")
 def remove_marker(request: Request, project: int, marker: int) -> HTMLResponse:
     db = web(request).data.db
     the_recording(request, project, markers.get(db, marker).recording)
-    m = markers.remove(db, marker)
-    return _listed(request, project, m.recording, "Marker taken away.")
+    this_marker = markers.remove(db, marker)
+    return _listed(request, project, this_marker.recording, "Marker taken away.")
 
 
-def _pulled(request: Request, p: projects.Project, recording: int, frame: int) -> int | None:
-    at = nearest_pause(found_pauses(web(request).data, recording), p.rate.frame_to_sample(frame), PULL)
-    return None if at is None else p.rate.sample_to_frame(at)
+def _pulled(request: Request, project: projects.Project, recording: int, frame: int) -> int | None:
+    at = nearest_pause(found_pauses(web(request).data, recording), project.rate.frame_to_sample(frame), PULL)
+    return None if at is None else project.rate.sample_to_frame(at)
 
 
 @router.get("/recordings/{recording}/pull")
 def pull(request: Request, project: int, recording: int, start: int | None = None, end: int | None = None) -> JSONResponse:
     """Marks at the nearest pause: frames; a mark with no pause within 1.5 s stays."""
-    p = projects.get(web(request).data.db, project)
+    this_project = projects.get(web(request).data.db, project)
     the_recording(request, project, recording)
-    a = None if start is None else _pulled(request, p, recording, start)
-    b = None if end is None else _pulled(request, p, recording, end)
+    a = None if start is None else _pulled(request, this_project, recording, start)
+    b = None if end is None else _pulled(request, this_project, recording, end)
     return JSONResponse(
         {"start": start if a is None else a, "end": end if b is None else b, "found": [a is not None, b is not None]}
     )
@@ -254,16 +273,16 @@ def pull(request: Request, project: int, recording: int, start: int | None = Non
 def pull_slices(request: Request, project: int, recording: int) -> HTMLResponse:
     """Every slice that is not judged yet: both edges to the nearest pause."""
     db = web(request).data.db
-    p = projects.get(db, project)
-    total = the_recording(request, project, recording).length(p.rate)
+    this_project = projects.get(db, project)
+    total = the_recording(request, project, recording).length(this_project.rate)
     rows: list[tuple[int, int, int]] = []
-    for c in subclips.of_recording(db, recording):
-        if c.verdict:
+    for subclip in subclips.of_recording(db, recording):
+        if subclip.verdict:
             continue
-        a, b = (_pulled(request, p, recording, f) for f in (c.start, c.end))
-        new = (max(0, c.start if a is None else a), min(total, c.end if b is None else b))
-        if new[0] < new[1] and new != (c.start, c.end):
-            rows.append((c.id, *new))
+        start, end = (_pulled(request, this_project, recording, f) for f in (subclip.start, subclip.end))
+        new = (max(0, subclip.start if start is None else start), min(total, subclip.end if end is None else end))
+        if new[0] < new[1] and new != (subclip.start, subclip.end):
+            rows.append((subclip.id, *new))
     if not rows:
         raise Invalid("No slice is near a pause that was found. They stay as they are; set their edges by ear.")
     subclips.reshape(db, project, rows, "slices pulled to pauses")
@@ -282,19 +301,30 @@ def keep_used(request: Request, project: int, recording: int) -> HTMLResponse:
 def keep_all_used(request: Request, project: int, only: int | None = None) -> int:
     """Ranges the story uses that are in the log under no subclip yet, kept in one step; how many."""
     db = web(request).data.db
-    p = projects.get(db, project)
+    this_project = projects.get(db, project)
     found = uses(stories.load(db, stories.current(db, project)).story)
     new = []
-    for r in recordings.of_project(db, project):
-        if only not in (None, r.id):
+    for recording in recordings.of_project(db, project):
+        if only not in (None, recording.id):
             continue
-        have = {(c.start, c.end) for c in subclips.of_recording(db, r.id)}
-        for a, b in ranges_used(found, r.id):
-            if (a, b) not in have:
-                said = transcripts.words_between(db, r.id, p.rate.frame_to_sample(a), p.rate.frame_to_sample(b))
-                name = " ".join(w.text for w in said if w.text != VOICE and w.start >= p.rate.frame_to_sample(a) - 4800)
+        have = {(subclip.start, subclip.end) for subclip in subclips.of_recording(db, recording.id)}
+        for start, end in ranges_used(found, recording.id):
+            if (start, end) not in have:
+                said = transcripts.words_between(
+                    db, recording.id, this_project.rate.frame_to_sample(start), this_project.rate.frame_to_sample(end)
+                )
+                name = " ".join(
+                    word.text
+                    for word in said
+                    if word.text != VOICE and word.start >= this_project.rate.frame_to_sample(start) - 4800
+                )
                 new.append(
-                    subclips.New(r.id, a, min(b, r.length(p.rate)), name[:48].rsplit(" ", 1)[0] if len(name) > 48 else name)
+                    subclips.New(
+                        recording.id,
+                        start,
+                        min(end, recording.length(this_project.rate)),
+                        name[:48].rsplit(" ", 1)[0] if len(name) > 48 else name,
+                    )
                 )
     if not new:
         raise Invalid("The story uses no range here that is not in the log already.")
@@ -312,10 +342,12 @@ def undo(request: Request, project: int, rec: int | None = None, redo: bool = Fa
     said = report(f"{'Done again' if redo else 'Undone'}: {did}.")
     if rec is None:
         return joined(said, hx_refresh="true")
-    r = the_recording(request, project, rec)
+    recording = the_recording(request, project, rec)
     if rec not in touched:
-        names = ", ".join(x.name for x in recordings.of_project(db, project) if x.id in touched)
+        names = ", ".join(recording.name for recording in recordings.of_project(db, project) if recording.id in touched)
         return joined(report(f"{'Done again' if redo else 'Undone'}, in {names}: {did}."))
     return joined(
-        render("log/clips.html", replace(_clips(request, project, rec), oob=True)), words_part(request, r, oob=True), said
+        render("log/clips.html", replace(_clips(request, project, rec), oob=True)),
+        words_part(request, recording, oob=True),
+        said,
     )

@@ -32,24 +32,24 @@ class Found:
 @router.get("/search")
 def search(request: Request, project: int, q: str = "") -> HTMLResponse:
     """Who said it: sentences of all recordings, with the words found marked. What two cameras hear is said once."""
-    w = web(request)
-    p = projects.get(w.data.db, project)
-    names = {r.id: r.name for r in recordings.of_project(w.data.db, project)}
+    application = web(request)
+    this_project = projects.get(application.data.db, project)
+    names = {recording.id: recording.name for recording in recordings.of_project(application.data.db, project)}
     rows: list[Found] = []
-    sources = recordings.sources(w.data.db, project)
+    sources = recordings.sources(application.data.db, project)
     heard: dict[tuple[int, int], int] = {}  # by sync set and second: the row that says it
-    for f in transcripts.search(w.data.db, project, q, 60):
-        sync = sources[f.recording].sync
+    for found in transcripts.search(application.data.db, project, q, 60):
+        sync = sources[found.recording].sync
         if sync is not None:
-            second = round(set_time(sync, Fraction(f.start, SAMPLE_RATE)))
+            second = round(set_time(sync, Fraction(found.start, SAMPLE_RATE)))
             same = next((heard[sync.set, s] for s in (second, second - 1, second + 1) if (sync.set, s) in heard), None)
-            if same is not None and rows[same].f.recording != f.recording:
-                rows[same] = replace(rows[same], also=names[f.recording])
+            if same is not None and rows[same].f.recording != found.recording:
+                rows[same] = replace(rows[same], also=names[found.recording])
                 continue
             heard[sync.set, second] = len(rows)
-        parts = [(chunk, i % 2 == 1) for i, chunk in enumerate(f.text.replace("\x03", "\x02").split("\x02"))]
-        rows.append(Found(f, names[f.recording], p.rate.sample_to_frame(f.start), parts))
-    return page(request, "log/found.html", project=p, rows=rows, q=q)
+        parts = [(chunk, index % 2 == 1) for index, chunk in enumerate(found.text.replace("\x03", "\x02").split("\x02"))]
+        rows.append(Found(found, names[found.recording], this_project.rate.sample_to_frame(found.start), parts))
+    return page(request, "log/found.html", project=this_project, rows=rows, q=q)
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,14 +63,14 @@ class Near:
 
 
 def _near(request: Request, project: int, hits: list[Hit], title: str) -> HTMLResponse:
-    w = web(request)
-    p = projects.get(w.data.db, project)
-    rs = {r.id: r for r in recordings.of_project(w.data.db, project)}
+    application = web(request)
+    this_project = projects.get(application.data.db, project)
+    rs = {recording.id: recording for recording in recordings.of_project(application.data.db, project)}
     rows = []
-    for h in hits:
-        r, frame = rs[h.said.recording], p.rate.sample_to_frame(h.said.start)
-        rows.append(Near(h.said, r.name, frame, face_of(w.data, r, frame, p.rate)))
-    return page(request, "log/near.html", project=p, rows=rows, title=title)
+    for hit in hits:
+        recording, frame = rs[hit.said.recording], this_project.rate.sample_to_frame(hit.said.start)
+        rows.append(Near(hit.said, recording.name, frame, face_of(application.data, recording, frame, this_project.rate)))
+    return page(request, "log/near.html", project=this_project, rows=rows, title=title)
 
 
 @router.get("/search/meaning")
@@ -78,7 +78,7 @@ def by_meaning(request: Request, project: int, q: str = "") -> HTMLResponse:
     """Sentences that are near a question in meaning, whatever their words and its language."""
     data = web(request).data
     projects.get(data.db, project)
-    hits = [h for h in search_meaning(data, project, q, 40) if h.how == "meaning"][:12] if q.strip() else []
+    hits = [hit for hit in search_meaning(data, project, q, 40) if hit.how == "meaning"][:12] if q.strip() else []
     title = "Nearby in meaning" if hits else "Nothing nearby in meaning"
     return _near(request, project, hits, f"{title}; more is being worked out" if meant(data, project).lacking else title)
 

@@ -44,32 +44,32 @@ class Asked:
 
 def _asked(request: Request) -> Asked:
     """From the query, or from that of the page a form was sent from."""
-    x = Asked(**{f.name: text[:120] for f in fields(Asked) if (text := request.query_params.get(f.name))})
+    asked = Asked(**{field.name: text[:120] for field in fields(Asked) if (text := request.query_params.get(field.name))})
     return replace(
-        x,
-        view=x.view if x.view in VIEWS else "rows",
-        sort=x.sort if x.sort in SORTS else "recording",
-        group=x.group if x.group in GROUPS else "",
+        asked,
+        view=asked.view if asked.view in VIEWS else "rows",
+        sort=asked.sort if asked.sort in SORTS else "recording",
+        group=asked.group if asked.group in GROUPS else "",
     )
 
 
 def _chosen(all_lines: list[Line], asked: Asked) -> list[Line]:
     """The lines asked for, in the order asked for."""
 
-    def fits(x: Line) -> bool:
-        text = f"{x.clip.name} {x.clip.note} {' '.join(x.clip.tags)} {x.words} {x.recording.name}".casefold()
+    def fits(line: Line) -> bool:
+        text = f"{line.clip.name} {line.clip.note} {' '.join(line.clip.tags)} {line.words} {line.recording.name}".casefold()
         return (
-            all(w in text for w in asked.q.casefold().split())
-            and asked.verdict in ("", x.clip.verdict or "open")
-            and asked.tag in ("", *x.clip.tags)
-            and asked.speaker in ("", x.speaker)
-            and asked.rec in ("", str(x.recording.id))
-            and asked.used in ("", "yes" if x.used else "no")
+            all(word in text for word in asked.q.casefold().split())
+            and asked.verdict in ("", line.clip.verdict or "open")
+            and asked.tag in ("", *line.clip.tags)
+            and asked.speaker in ("", line.speaker)
+            and asked.rec in ("", str(line.recording.id))
+            and asked.used in ("", "yes" if line.used else "no")
         )
 
-    rows = [x for x in all_lines if fits(x)]
+    rows = [line for line in all_lines if fits(line)]
     if asked.view == "board":
-        return sorted((x for x in rows if x.clip.board is not None), key=lambda x: x.clip.board or 0)
+        return sorted((line for line in rows if line.clip.board is not None), key=lambda x: x.clip.board or 0)
     key: Any = {
         "name": lambda x: x.clip.name.casefold(), "length": lambda x: -x.clip.length, "verdict": lambda x: RANK[x.clip.verdict],
         "used": lambda x: -x.used,
@@ -81,13 +81,13 @@ def _groups(rows: list[Line], by: str) -> list[tuple[str, list[Line]]]:
     if not by:
         return [("", rows)]
     out: dict[str, list[Line]] = {}
-    for x in rows:
+    for line in rows:
         keys = {
-            "tag": list(x.clip.tags) or ["no tag"], "speaker": [x.speaker or "nobody named"], "recording": [x.recording.name],
-            "day": [f"day {x.recording.day}" if x.recording.day else "no day"],
+            "tag": list(line.clip.tags) or ["no tag"], "speaker": [line.speaker or "nobody named"], "recording": [line.recording.name],
+            "day": [f"day {line.recording.day}" if line.recording.day else "no day"],
         }[by]  # fmt: skip
-        for k in keys:
-            out.setdefault(k, []).append(x)
+        for key in keys:
+            out.setdefault(key, []).append(line)
     return sorted(out.items()) if by == "tag" else list(out.items())
 
 
@@ -125,21 +125,21 @@ class Sheet:
 
 
 def _sheet(request: Request, project: int) -> Sheet:
-    w = web(request)
-    p = projects.get(w.data.db, project)
+    application = web(request)
+    this_project = projects.get(application.data.db, project)
     asked = _asked(request)
     by_said = bool(asked.q or asked.speaker or asked.group == "speaker")  # else it is looked up for those shown alone
-    every = log_lines(w.data, project, by_said)
+    every = log_lines(application.data, project, by_said)
     rows = _chosen(every, asked)
     window = rows if asked.view == "board" else rows[: _window(request)]
-    window = window if by_said else with_said(w.data, project, window)
+    window = window if by_said else with_said(application.data, project, window)
     return Sheet(
-        project=p, asked=asked, groups=_groups(window, asked.group if asked.view != "board" else ""), shown=rows,
+        project=this_project, asked=asked, groups=_groups(window, asked.group if asked.view != "board" else ""), shown=rows,
         more=len(window) + WINDOW if len(window) < len(rows) else 0, hidden=len(rows) - len(window), count=len(every),
-        faces={x.clip.id: face_of(w.data, x.recording, x.clip.start, p.rate) for x in window},
-        tags=sorted({t for x in every for t in x.clip.tags}), speakers=transcripts.speakers_of_project(w.data.db, project),
-        rows=sorted({(x.recording.id, x.recording.name) for x in every}),
-        total=sum(x.clip.length for x in rows), query=str(request.query_params), views=VIEWS, sorts=SORTS, group_names=GROUPS,
+        faces={line.clip.id: face_of(application.data, line.recording, line.clip.start, this_project.rate) for line in window},
+        tags=sorted({tag for line in every for tag in line.clip.tags}), speakers=transcripts.speakers_of_project(application.data.db, project),
+        rows=sorted({(line.recording.id, line.recording.name) for line in every}),
+        total=sum(line.clip.length for line in rows), query=str(request.query_params), views=VIEWS, sorts=SORTS, group_names=GROUPS,
     )  # fmt: skip
 
 
@@ -169,14 +169,14 @@ def several(
     db = web(request).data.db
     sheet = _sheet(request, project)
     chosen = of_project(request, project, ids or [])
-    order = {x.clip.id: i for i, x in enumerate(sheet.shown)}
+    order = {line.clip.id: index for index, line in enumerate(sheet.shown)}
     chosen.sort(key=lambda c: order.get(c.id, len(order)))
     if not chosen and every and do in ("to-end", "to-playhead"):
-        chosen = [x.clip for x in sheet.shown if x.clip.verdict != "drop"]
+        chosen = [line.clip for line in sheet.shown if line.clip.verdict != "drop"]
     if not chosen:
         raise Invalid("Choose at least one subclip: tick it, or press X on it.")
     n = f"{len(chosen)} subclip{'s' if len(chosen) != 1 else ''}"
-    pick = [c.id for c in chosen]
+    pick = [subclip.id for subclip in chosen]
     if do == "verdict":
         subclips.update(db, pick, verdict=verdict)
         return _shown(request, project, f"{n}: {verdict or 'not judged'}.")
@@ -189,14 +189,14 @@ def several(
         subclips.remove(db, pick)
         return _shown(request, project, f"{n} taken out of the log. Ctrl Z brings them back.")
     if do == "board":
-        subclips.arrange(db, project, list(dict.fromkeys([*(c.id for c in subclips.on_board(db, project)), *pick])))
+        subclips.arrange(db, project, list(dict.fromkeys([*(subclip.id for subclip in subclips.on_board(db, project)), *pick])))
         return _shown(request, project, f"{n} put on the storyboard.")
     if do == "off-board":
-        subclips.arrange(db, project, [c.id for c in subclips.on_board(db, project) if c.id not in pick])
+        subclips.arrange(db, project, [subclip.id for subclip in subclips.on_board(db, project) if subclip.id not in pick])
         return _shown(request, project, f"{n} taken off the storyboard.")
     if do not in ("to-end", "to-playhead"):
         raise Invalid("That cannot be done to subclips.")
-    ranges = [(c.recording, c.start, c.length) for c in chosen]
+    ranges = [(subclip.recording, subclip.start, subclip.length) for subclip in chosen]
     done = stories.put_in(db, project, ranges, at if do == "to-playhead" else None)
     return _shown(request, project, done.did + ".", done.notes)
 
@@ -211,32 +211,38 @@ def board(request: Request, project: int, ids: Annotated[list[int], Form()]) -> 
 @router.post("/log/edit/{subclip}")
 def change(request: Request, project: int, subclip: int, asked: Annotated[Changed, sent(Changed)]) -> HTMLResponse:
     """Edit in place; the sheet stays as it is, so that nothing jumps under the editor's hands."""
-    c = change_one(request, project, subclip, asked)
-    return joined(report(f"“{c.name}” changed."), hx_reswap="none")
+    this_subclip = change_one(request, project, subclip, asked)
+    return joined(report(f"“{this_subclip.name}” changed."), hx_reswap="none")
 
 
 @router.post("/log/keep-used")
 def keep_used(request: Request, project: int) -> HTMLResponse:
-    n = keep_all_used(request, project)
-    return _shown(request, project, f"{n} range{'s' if n != 1 else ''} the story uses kept as subclips.")
+    count = keep_all_used(request, project)
+    return _shown(request, project, f"{count} range{'s' if count != 1 else ''} the story uses kept as subclips.")
 
 
 @router.get("/log.csv")
 def csv_out(request: Request, project: int) -> Response:
     """The shown subclips, in the shown order."""
-    p = projects.get(web(request).data.db, project)
-    body = to_csv(_chosen(log_lines(web(request).data, project), _asked(request)), p.rate)
-    return download(body, f"{p.name} - log.csv", "text/csv; charset=utf-8")
+    this_project = projects.get(web(request).data.db, project)
+    body = to_csv(_chosen(log_lines(web(request).data, project), _asked(request)), this_project.rate)
+    return download(body, f"{this_project.name} - log.csv", "text/csv; charset=utf-8")
 
 
 @router.get("/log.otio")
 def otio_out(request: Request, project: int) -> Response:
     db = web(request).data.db
-    p = projects.get(db, project)
+    this_project = projects.get(db, project)
     rows = recordings.of_project(db, project)
-    marked = {r.id: markers.of_recording(db, r.id) for r in rows}
-    made = to_otio("log", p, rows, [x.clip for x in _chosen(log_lines(web(request).data, project), _asked(request))], marked)
-    return download(otio.adapters.write_to_string(made, "otio_json"), f"{p.name} - log.otio", "application/json")
+    marked = {recording.id: markers.of_recording(db, recording.id) for recording in rows}
+    made = to_otio(
+        "log",
+        this_project,
+        rows,
+        [line.clip for line in _chosen(log_lines(web(request).data, project), _asked(request))],
+        marked,
+    )
+    return download(otio.adapters.write_to_string(made, "otio_json"), f"{this_project.name} - log.otio", "application/json")
 
 
 @router.post("/log/csv")
@@ -246,8 +252,8 @@ async def csv_in(request: Request, project: int, sheet: UploadFile) -> HTMLRespo
 
     def take() -> HTMLResponse:
         db = web(request).data.db
-        p = projects.get(db, project)
-        new, left = from_csv(text_of(sheet.filename or "The sheet", raw), recordings.of_project(db, project), p.rate)
+        this_project = projects.get(db, project)
+        new, left = from_csv(text_of(sheet.filename or "The sheet", raw), recordings.of_project(db, project), this_project.rate)
         if not new:
             raise Invalid(f"Nothing was taken from {sheet.filename}. " + " ".join(left[:4]))
         subclips.add_all(db, project, new, f"log taken from {sheet.filename}")

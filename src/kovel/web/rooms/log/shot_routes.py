@@ -25,8 +25,8 @@ def _curve(values: np.ndarray, wide: float = 1000, high: float = 40) -> str:
     if not len(values):
         return ""
     parts = np.array_split(values, min(POINTS, len(values)))
-    y = [float(p.mean()) for p in parts]
-    return " ".join(f"{wide * (i + 0.5) / len(y):.0f},{high * (1 - min(1.0, v)):.1f}" for i, v in enumerate(y))
+    y = [float(part.mean()) for part in parts]
+    return " ".join(f"{wide * (index + 0.5) / len(y):.0f},{high * (1 - min(1.0, value)):.1f}" for index, value in enumerate(y))
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,27 +46,29 @@ class Shot:
     best_length: int = 0
 
 
-def shot(request: Request, p: Project, r: Recording) -> Shot:
-    w = web(request)
-    total = r.length(p.rate)
-    faces = [face_of(w.data, r, total * (2 * i + 1) // (2 * FACES), p.rate) for i in range(FACES)]
-    out = Shot(r, total, total / float(p.rate.fps), faces, subclips.of_recording(w.data.db, r.id))
+def shot(request: Request, project: Project, recording: Recording) -> Shot:
+    application = web(request)
+    total = recording.length(project.rate)
+    faces = [face_of(application.data, recording, total * (2 * i + 1) // (2 * FACES), project.rate) for i in range(FACES)]
+    out = Shot(
+        recording, total, total / float(project.rate.fps), faces, subclips.of_recording(application.data.db, recording.id)
+    )
     try:
-        rows = np.load(w.data.derived(r.id) / "motion.npy")
+        rows = np.load(application.data.derived(recording.id) / "motion.npy")
     except (OSError, ValueError):
         return out
-    if not len(rows) or r.frames is None:
+    if not len(rows) or recording.frames is None:
         return out
-    fps = float(r.rate.fps)
+    fps = float(recording.rate.fps)
     seen = look(rows, fps)
     out = replace(
         out, steady=_curve(seen.steady), bright=_curve(seen.bright), steadiness=round(100 * float(seen.steady.mean())),
         brightness=round(100 * float(seen.bright.mean())),
     )  # fmt: skip
     if best := best_stretch(seen, fps):
-        k = float(p.rate.fps) / fps
-        a, b = round(best[0] * k), min(total, round(best[1] * k))
-        out = replace(out, best=(a, b), best_length=b - a)
+        k = float(project.rate.fps) / fps
+        start, end = round(best[0] * k), min(total, round(best[1] * k))
+        out = replace(out, best=(start, end), best_length=end - start)
     return out
 
 
@@ -84,10 +86,18 @@ class Some:
 
 def _some(request: Request, project: int, start: int) -> Some:
     db = web(request).data.db
-    p = projects.get(db, project)
-    rows = [r for r in recordings.of_project(db, project) if r.kind in ("b-roll", "still") and not r.aside and r.ready]
+    this_project = projects.get(db, project)
+    rows = [
+        recording
+        for recording in recordings.of_project(db, project)
+        if recording.kind in ("b-roll", "still") and not recording.aside and recording.ready
+    ]
     end = start + WINDOW
-    return Some(p, [shot(request, p, r) for r in rows[start:end]], end if end < len(rows) else None)
+    return Some(
+        this_project,
+        [shot(request, this_project, recording) for recording in rows[start:end]],
+        end if end < len(rows) else None,
+    )
 
 
 @router.get("/log/shots")

@@ -76,31 +76,40 @@ def _length(samples: int, rate: Rate) -> str:
 
 def _map(data: DataFolder, project: int) -> tuple[list[Column], list[Row]]:
     """Recordings one after the other, as wide as they are long where somebody speaks; a row a theme."""
-    p = projects.get(data.db, project)
+    this_project = projects.get(data.db, project)
     rows = theming.listing(data, project)
-    spoken = {x.statement.recording for t in rows for x in t.shown}
-    rs = [r for r in recordings.of_project(data.db, project) if r.id in spoken]
-    long = {r.id: max(1, p.rate.frame_to_sample(r.length(p.rate))) for r in rs}
+    spoken = {shown.statement.recording for theme in rows for shown in theme.shown}
+    rs = [recording for recording in recordings.of_project(data.db, project) if recording.id in spoken]
+    long = {recording.id: max(1, this_project.rate.frame_to_sample(recording.length(this_project.rate))) for recording in rs}
     room = 100 - GAP * max(0, len(rs) - 1)
     total = sum(long.values()) or 1
     at, columns, left = 0.0, [], {}
-    for r in rs:
-        left[r.id] = at
-        wide = room * long[r.id] / total
-        columns.append(Column(r.name, f"{at:.3f}%", f"{wide:.3f}%"))
+    for recording in rs:
+        left[recording.id] = at
+        wide = room * long[recording.id] / total
+        columns.append(Column(recording.name, f"{at:.3f}%", f"{wide:.3f}%"))
         at += wide + GAP
     out = []
-    for t in rows:
+    for theme in rows:
         blocks = []
-        for x in t.shown:
-            s = x.statement
+        for shown in theme.shown:
+            s = shown.statement
             wide = room * (s.end - s.start) / total
-            told = f"{s.speaker or 'said'}, {running(p.rate.sample_to_frame(s.start), p.rate)}: {s.text[:160]}"
+            told = f"{s.speaker or 'said'}, {running(this_project.rate.sample_to_frame(s.start), this_project.rate)}: {s.text[:160]}"
             blocks.append(
                 Block(s.recording, s.start, f"{left[s.recording] + room * s.start / total:.3f}%", f"{max(0.35, wide):.3f}%",
-                      round(100 * x.kept / max(1, s.end - s.start)), told)
+                      round(100 * shown.kept / max(1, s.end - s.start)), told)
             )  # fmt: skip
-        out.append(Row(t.id, t.name, t.aside, _length(t.said, p.rate), _length(t.kept, p.rate), tuple(blocks)))
+        out.append(
+            Row(
+                theme.id,
+                theme.name,
+                theme.aside,
+                _length(theme.said, this_project.rate),
+                _length(theme.kept, this_project.rate),
+                tuple(blocks),
+            )
+        )
     return columns, out
 
 
@@ -121,7 +130,7 @@ class Map:
 def _values(request: Request, project: int) -> Map:
     data = web(request).data
     columns, rows = _map(data, project)
-    job = next((j for j in jobs.of_project(data.db, project, "meaning") if j.is_open), None)
+    job = next((job for job in jobs.of_project(data.db, project, "meaning") if job.is_open), None)
     known = meant(data, project)
     return Map(
         projects.get(data.db, project), columns, rows, job, len(known.said), known.lacking, kept_settings.get(data.db, "meaning model"),
@@ -153,8 +162,8 @@ def group(request: Request, project: int) -> HTMLResponse:
 @router.post("/log/themes/join")
 def join(request: Request, project: int, ids: Annotated[list[int] | None, Form()] = None) -> HTMLResponse:
     """The chosen themes become one."""
-    t = theme_rows.merge(web(request).data.db, project, ids or [])
-    return _shown(request, project, f"They are one theme now: {t.name}.")
+    theme = theme_rows.merge(web(request).data.db, project, ids or [])
+    return _shown(request, project, f"They are one theme now: {theme.name}.")
 
 
 @router.post("/log/themes/split")
@@ -198,19 +207,27 @@ def undo(request: Request, project: int) -> HTMLResponse:
 def statement(request: Request, project: int, recording: int, start: int) -> HTMLResponse:
     """One statement: all of it, its theme, and what is like it elsewhere."""
     data = web(request).data
-    p = projects.get(data.db, project)
+    this_project = projects.get(data.db, project)
     rows = theming.listing(data, project)
-    found = next((x for t in rows for x in t.shown if (x.statement.recording, x.statement.start) == (recording, start)), None)
+    found = next(
+        (
+            shown
+            for theme in rows
+            for shown in theme.shown
+            if (shown.statement.recording, shown.statement.start) == (recording, start)
+        ),
+        None,
+    )
     if found is None:
         raise Invalid("That statement is not there any more. Reload the page.")
     s = found.statement
-    r = recordings.get(data.db, recording)
-    frame = p.rate.sample_to_frame(s.start)
-    near = [(h, recordings.get(data.db, h.said.recording).name, p.rate.sample_to_frame(h.said.start))
-            for h in more_like(data, project, recording, start, 6)]  # fmt: skip
+    this_recording = recordings.get(data.db, recording)
+    frame = this_project.rate.sample_to_frame(s.start)
+    near = [(hit, recordings.get(data.db, hit.said.recording).name, this_project.rate.sample_to_frame(hit.said.start))
+            for hit in more_like(data, project, recording, start, 6)]  # fmt: skip
     return page(
-        request, "log/statement.html", project=p, s=s, r=r, frame=frame, themes=rows, theme=found.theme, near=near,
-        face=face_of(data, r, frame, p.rate), length=_length(s.end - s.start, p.rate),
+        request, "log/statement.html", project=this_project, s=s, r=this_recording, frame=frame, themes=rows, theme=found.theme, near=near,
+        face=face_of(data, this_recording, frame, this_project.rate), length=_length(s.end - s.start, this_project.rate),
     )  # fmt: skip
 
 
@@ -224,18 +241,18 @@ def move(
 ) -> HTMLResponse:
     """A statement into another theme; 0: into one of its own."""
     db = web(request).data.db
-    placed = next((x for t in theming.listing(web(request).data, project) for x in t.shown
-                   if (x.statement.recording, x.statement.start) == (recording, start)), None)  # fmt: skip
+    placed = next((shown for theme in theming.listing(web(request).data, project) for shown in theme.shown
+                   if (shown.statement.recording, shown.statement.start) == (recording, start)), None)  # fmt: skip
     if placed is None:
         raise Invalid("That statement is not there any more. Reload the page.")
-    t = theme_rows.move(db, project, recording, start, theme or None)
+    this_theme = theme_rows.move(db, project, recording, start, theme or None)
     panel = bytes(statement(request, project, recording, start).body).decode()
     beside = f'<aside id="statement" hx-swap-oob="innerHTML">{panel}</aside>'
-    return joined(the_map(request, project), beside, report(f"It is of “{t.name}” now."))
+    return joined(the_map(request, project), beside, report(f"It is of “{this_theme.name}” now."))
 
 
 def _telling(data: DataFolder, t: theming.Twice, which: int, names: dict[int, str], rate: Rate) -> Told:
-    s, how = (t.a, t.b)[which], t.how[which]
+    spoken, how = (t.a, t.b)[which], t.how[which]
     facts = [f"{how.words} words", _length(how.length, rate), f"{how.pace:.0f} words a minute"]
     facts.append(f"{how.stumbles} stumble{'s' if how.stumbles != 1 else ''}" if how.stumbles else "no stumble")
     if how.pauses:
@@ -243,23 +260,25 @@ def _telling(data: DataFolder, t: theming.Twice, which: int, names: dict[int, st
     level, noise = t.level[which], t.noise[which]
     if level is not None and noise is not None:
         facts.append(f"{level:.0f} dB, {level - noise:.0f} dB over the room")
-    r = recordings.get(data.db, s.recording)
-    facts += [f"{r.width} × {r.height}"] if r.picture else ["sound only"]
-    frame = rate.sample_to_frame(s.start)
-    return Told(s, names[s.recording], frame, face_of(data, r, frame, rate), tuple(facts), t.better == "ab"[which])
+    recording = recordings.get(data.db, spoken.recording)
+    facts += [f"{recording.width} × {recording.height}"] if recording.picture else ["sound only"]
+    frame = rate.sample_to_frame(spoken.start)
+    return Told(
+        spoken, names[spoken.recording], frame, face_of(data, recording, frame, rate), tuple(facts), t.better == "ab"[which]
+    )
 
 
 @router.get("/log/themes/twice")
 def twice(request: Request, project: int) -> HTMLResponse:
     """What was told twice, side by side."""
     data = web(request).data
-    p = projects.get(data.db, project)
-    names = {r.id: r.name for r in recordings.of_project(data.db, project)}
+    this_project = projects.get(data.db, project)
+    names = {recording.id: recording.name for recording in recordings.of_project(data.db, project)}
     pairs = [
-        (_telling(data, t, 0, names, p.rate), _telling(data, t, 1, names, p.rate))
+        (_telling(data, t, 0, names, this_project.rate), _telling(data, t, 1, names, this_project.rate))
         for t in theming.told_twice(data, project, 60)
     ]
-    return page(request, "log/twice.html", project=p, pairs=pairs)
+    return page(request, "log/twice.html", project=this_project, pairs=pairs)
 
 
 @router.post("/log/themes/judge")
@@ -272,7 +291,7 @@ def judge(
     for r in (a_recording, b_recording):
         projects.belongs(db, project, "recording", r)
     a, b = (a_recording, a_start), (b_recording, b_start)
-    was = next((j.better for j in theme_rows.judged(db, project) if (j.a, j.b) == (a, b)), "")
+    was = next((judged.better for judged in theme_rows.judged(db, project) if (judged.a, judged.b) == (a, b)), "")
     theme_rows.judge(db, project, a, b, "" if better == was else better)
     return joined(twice(request, project), report("Kept." if better != was else "Taken back."))
 
@@ -284,14 +303,14 @@ def propose(
 ) -> HTMLResponse:  # fmt: skip
     """A first radio cut of the chosen themes, as a story beside the others."""
     data = web(request).data
-    p = projects.get(data.db, project)
+    this_project = projects.get(data.db, project)
     try:
-        seconds = float(parse_seconds(length, p.rate))
-    except TimeError as e:
-        raise Invalid(f"Length: {e}") from None
+        seconds = float(parse_seconds(length, this_project.rate))
+    except TimeError as error:
+        raise Invalid(f"Length: {error}") from None
     done = proposing.propose(data, project, seconds, ids or [], order)
     return _shown(
         request,
         project,
-        f"{done.name}: {stamp(done.length, p.rate)} in {len(done.why)} pieces, beside your stories. Nothing else was changed.",
+        f"{done.name}: {stamp(done.length, this_project.rate)} in {len(done.why)} pieces, beside your stories. Nothing else was changed.",
     )

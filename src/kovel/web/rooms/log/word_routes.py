@@ -53,28 +53,36 @@ def turns(words: Sequence[Word], rate: Rate, before: str = "") -> list[Turn]:
     """Words by speaker's turn, broken also at pauses over a second; `before` them somebody spoke already."""
     out: list[Turn] = []
     last: Word | None = None
-    for w in words:
-        frame, end = w.frames(rate)
-        if last is None or last.speaker != w.speaker or w.start - last.end > SAMPLE_RATE:
-            out.append(Turn(w.speaker, frame, w.start, bool(w.speaker) and w.speaker != (last.speaker if last else before), []))
-        look = (" voice" if w.text == VOICE else "") + (" unsure" if w.sure < transcripts.UNSURE else "")
-        out[-1].words.append(SaidWord(w.text, frame, end, w.start, look))
-        last = w
+    for word in words:
+        frame, end = word.frames(rate)
+        if last is None or last.speaker != word.speaker or word.start - last.end > SAMPLE_RATE:
+            out.append(
+                Turn(
+                    word.speaker,
+                    frame,
+                    word.start,
+                    bool(word.speaker) and word.speaker != (last.speaker if last else before),
+                    [],
+                )
+            )
+        look = (" voice" if word.text == VOICE else "") + (" unsure" if word.sure < transcripts.UNSURE else "")
+        out[-1].words.append(SaidWord(word.text, frame, end, word.start, look))
+        last = word
     return out
 
 
 FIRST = 2500  # words sent with the page; the rest follows by itself
 
 
-def words_part(request: Request, r: Recording, *, oob: bool = False) -> str:
+def words_part(request: Request, recording: Recording, *, oob: bool = False) -> str:
     """The transcript as a fragment; of a long one the beginning, which fetches the rest."""
-    w = web(request)
-    p = projects.get(w.data.db, r.project)
-    said = transcripts.words_at(w.data.db, r.id, 0, FIRST + 1)
+    application = web(request)
+    project = projects.get(application.data.db, recording.project)
+    said = transcripts.words_at(application.data.db, recording.id, 0, FIRST + 1)
     return render(
-        "log/words.html", project=p, r=r, turns=turns(said[:FIRST], p.rate), more=FIRST if len(said) > FIRST else 0,
-        speakers=transcripts.speakers(w.data.db, r.id), hearing=hearing(request, r), model=kept_settings.get(w.data.db, "model"),
-        oob=oob, seen=len(said), languages=choices(r),
+        "log/words.html", project=project, r=recording, turns=turns(said[:FIRST], project.rate), more=FIRST if len(said) > FIRST else 0,
+        speakers=transcripts.speakers(application.data.db, recording.id), hearing=hearing(request, recording), model=kept_settings.get(application.data.db, "model"),
+        oob=oob, seen=len(said), languages=choices(recording),
     )  # fmt: skip
 
 
@@ -99,38 +107,38 @@ SAID_OF = {
 }
 
 
-def hearing(request: Request, r: Recording) -> Hearing | None:
+def hearing(request: Request, recording: Recording) -> Hearing | None:
     """The newest job on a recording's words, if it runs or ended otherwise than well."""
-    job = jobs.latest_of_recordings(web(request).data.db, r.project, *WORD_JOBS).get(r.id)
+    job = jobs.latest_of_recordings(web(request).data.db, recording.project, *WORD_JOBS).get(recording.id)
     return Hearing(job, *SAID_OF[job.kind]) if job and ((job.is_open or job.has_failed) or job.message) else None
 
 
 MOST_TEXT = 20_000_000
 
 
-def _shown(request: Request, r: Recording, did: str, notes: tuple[str, ...] = ()) -> HTMLResponse:
-    return pages.joined(words_part(request, r), report(did, notes))
+def _shown(request: Request, recording: Recording, did: str, notes: tuple[str, ...] = ()) -> HTMLResponse:
+    return pages.joined(words_part(request, recording), report(did, notes))
 
 
 @router.post("/recordings/{recording}/words")
 async def words_in(request: Request, project: int, recording: int, transcript_file: UploadFile) -> HTMLResponse:
     """Take a transcript: WebVTT, SRT, JSON with times; plain text is put to the sound by a job."""
-    w = web(request)
+    application = web(request)
     name = transcript_file.filename or "transcript"
     raw = await transcript_file.read(MOST_TEXT)
     text = await run_in_threadpool(text_of, name, raw)
-    r = await run_in_threadpool(the_recording, request, project, recording)
+    this_recording = await run_in_threadpool(the_recording, request, project, recording)
 
     def take() -> HTMLResponse:
         if not text.strip() or "\x00" in text:
             raise Invalid(
-                f"{name} is {'empty' if not text.strip() else 'not a text file'}. The words of {r.name} are as they were."
+                f"{name} is {'empty' if not text.strip() else 'not a text file'}. The words of {this_recording.name} are as they were."
             )
         if "-->" not in text and not name.lower().endswith((".json", ".vtt", ".srt")):
-            align(w.data, recording, text)
-            return _shown(request, r, f"{name} is being put to the sound of {r.name}.")
-        count, left = take_words(w.data, r, name, text)
-        return _shown(request, r, f"{count} words taken from {name}.", tuple(left[:8]))
+            align(application.data, recording, text)
+            return _shown(request, this_recording, f"{name} is being put to the sound of {this_recording.name}.")
+        count, left = take_words(application.data, this_recording, name, text)
+        return _shown(request, this_recording, f"{count} words taken from {name}.", tuple(left[:8]))
 
     return await run_in_threadpool(take)
 
@@ -140,79 +148,79 @@ def words_out(request: Request, project: int, recording: int, kind: str) -> Resp
     db = web(request).data.db
     if kind not in ("vtt", "srt", "json", "txt"):
         raise Missing("There is no such format.")
-    r = the_recording(request, project, recording)
-    return pages.download(transcript(transcripts.words(db, recording), kind), f"{r.name}.{kind}")
+    this_recording = the_recording(request, project, recording)
+    return pages.download(transcript(transcripts.words(db, recording), kind), f"{this_recording.name}.{kind}")
 
 
 @router.post("/recordings/{recording}/transcribe")
 def start(request: Request, project: int, recording: int) -> HTMLResponse:
-    r = the_recording(request, project, recording)
+    this_recording = the_recording(request, project, recording)
     transcribe(web(request).data, recording)
-    return _shown(request, r, f"{r.name} is being transcribed on this machine.")
+    return _shown(request, this_recording, f"{this_recording.name} is being transcribed on this machine.")
 
 
 @router.post("/recordings/{recording}/voices")
 def voices(request: Request, project: int, recording: int) -> HTMLResponse:
     """Tell the voices of a recording apart, and name who says what."""
-    r = the_recording(request, project, recording)
+    this_recording = the_recording(request, project, recording)
     tell_apart(web(request).data, recording)
-    return _shown(request, r, f"The voices of {r.name} are being told apart.")
+    return _shown(request, this_recording, f"The voices of {this_recording.name} are being told apart.")
 
 
 @router.post("/recordings/{recording}/language")
 def in_language(request: Request, project: int, recording: int, language: Annotated[str, Form()] = "") -> HTMLResponse:
     """Which language a recording is in; none: it is found when it is transcribed."""
-    r = the_recording(request, project, recording)
+    this_recording = the_recording(request, project, recording)
     did = set_all(web(request).data, [recording], {"language": code_of(language)})
     again = " Transcribe it anew to have it heard so." if transcripts.words_at(web(request).data.db, recording, 0, 1) else ""
-    return _shown(request, recordings.get(web(request).data.db, r.id), f"{did}.{again}")
+    return _shown(request, recordings.get(web(request).data.db, this_recording.id), f"{did}.{again}")
 
 
 @router.get("/recordings/{recording}/hearing")
 def how_far(request: Request, project: int, recording: int, seen: int = 0) -> HTMLResponse:
     """How far a transcription is, with the words that came after those `seen`; all of them once it is done."""
-    r = the_recording(request, project, recording)
-    now = hearing(request, r)
+    this_recording = the_recording(request, project, recording)
+    now = hearing(request, this_recording)
     if now and now.open:
         db = web(request).data.db
-        p = projects.get(db, project)
+        this_project = projects.get(db, project)
         new = transcripts.words_at(db, recording, seen, 8000)
-        far = page(request, "log/hearing.html", project=p, r=r, hearing=now, seen=seen + len(new))
+        far = page(request, "log/hearing.html", project=this_project, r=this_recording, hearing=now, seen=seen + len(new))
         if not new:
             return far
-        came = render("log/turns.html", project=p, r=r, turns=turns(new, p.rate), more=0)
+        came = render("log/turns.html", project=this_project, r=this_recording, turns=turns(new, this_project.rate), more=0)
         return pages.joined(far, f'<div hx-swap-oob="beforebegin:#words-end">{came}</div>')
-    return pages.joined(words_part(request, r), hx_retarget="#words", hx_reswap="outerHTML")
+    return pages.joined(words_part(request, this_recording), hx_retarget="#words", hx_reswap="outerHTML")
 
 
 @router.post("/recordings/{recording}/hearing/cancel")
 def cancel(request: Request, project: int, recording: int) -> HTMLResponse:
-    r = the_recording(request, project, recording)
+    this_recording = the_recording(request, project, recording)
     db = web(request).data.db
     job = jobs.latest_of_recordings(db, project, *WORD_JOBS).get(recording)
     if job:
         jobs.end(db, job.id, JobState.CANCELLED)
-    return _shown(request, r, f"Stopped. The words of {r.name} are as they were.")
+    return _shown(request, this_recording, f"Stopped. The words of {this_recording.name} are as they were.")
 
 
 @router.post("/recordings/{recording}/hearing/dismiss")
 def dismiss(request: Request, project: int, recording: int) -> HTMLResponse:
     """The remark on the last transcription was read."""
-    r = the_recording(request, project, recording)
+    this_recording = the_recording(request, project, recording)
     db = web(request).data.db
     job = jobs.latest_of_recordings(db, project, *WORD_JOBS).get(recording)
     if job:
         jobs.forget_message(db, job.id)
-    return pages.joined(words_part(request, r))
+    return pages.joined(words_part(request, this_recording))
 
 
 @router.get("/recordings/{recording}/unsure")
 def unsure(request: Request, project: int, recording: int, frame: int = 0, back: bool = False) -> JSONResponse:
     """The next word (or the one before) that the recogniser was unsure of, from a frame of the project's clock on."""
     db = web(request).data.db
-    r = the_recording(request, project, recording)
+    this_recording = the_recording(request, project, recording)
     clock = projects.get(db, project).rate
-    total = max(0, min(frame, r.length(clock)))
+    total = max(0, min(frame, this_recording.length(clock)))
     word, left = transcripts.next_unsure(db, recording, clock.frame_to_sample(total + (not back)), back)
     if word is None:
         return JSONResponse({"frame": None, "said": f"No {'earlier' if back else 'later'} word is unsure; {left} in all."})
@@ -224,11 +232,11 @@ def unsure(request: Request, project: int, recording: int, frame: int = 0, back:
 def more(request: Request, project: int, recording: int, at: int) -> HTMLResponse:
     """The turns from word `at` on."""
     db = web(request).data.db
-    r = the_recording(request, project, recording)
-    p = projects.get(db, project)
+    this_recording = the_recording(request, project, recording)
+    this_project = projects.get(db, project)
     said = transcripts.words_at(db, recording, max(1, at) - 1, 8001)
     return page(
-        request, "log/turns.html", project=p, r=r, turns=turns(said[1:], p.rate, said[0].speaker if said else ""),
+        request, "log/turns.html", project=this_project, r=this_recording, turns=turns(said[1:], this_project.rate, said[0].speaker if said else ""),
         more=at + 8000 if len(said) > 8000 else 0,
     )  # fmt: skip
 
@@ -243,7 +251,7 @@ def correct(
     `first` and `count` say which words the turn has that the word stands in; that turn comes back.
     """
     db = web(request).data.db
-    r = the_recording(request, project, recording)
+    this_recording = the_recording(request, project, recording)
     i, near = transcripts.words_from(db, recording, start, 2)
     if not near or near[0].text != was:
         raise Invalid("That word was changed elsewhere meanwhile. Reload the page, then correct it.")
@@ -257,15 +265,15 @@ def correct(
         old, new = [word], corrected(word, text[:200])
         did = f"“{was}” is “{' '.join(w.text for w in new)}” now." if new else f"“{was}” taken out of the words."
     transcripts.change_words(db, recording, i, old, new, f"“{was}” corrected")
-    p = projects.get(db, project)
+    this_project = projects.get(db, project)
     at = i if first == start else transcripts.words_from(db, recording, first, 1)[0]
     said = transcripts.words_at(db, recording, at, count + len(new) - len(old))
     before = transcripts.words_at(db, recording, at - 1, 1) if at else []
     part = render(
         "log/turns.html",
-        project=p,
-        r=r,
-        turns=turns(said, p.rate, before[0].speaker if before else ""),
+        project=this_project,
+        r=this_recording,
+        turns=turns(said, this_project.rate, before[0].speaker if before else ""),
         more=0,
     )
     return pages.joined(part, report(did))
@@ -278,17 +286,19 @@ def speaker(
 ) -> HTMLResponse:  # fmt: skip
     """Who says these words; or, everywhere, the name that stood here replaced by another one."""
     db = web(request).data.db
-    r = the_recording(request, project, recording)
+    this_recording = the_recording(request, project, recording)
     said = transcripts.words(db, recording)
-    i = next((k for k, w in enumerate(said) if w.start == start), None)
+    i = next((index for index, word in enumerate(said) if word.start == start), None)
     if i is None or count < 1:
         raise Invalid("Those words were changed elsewhere meanwhile. Reload the page, then name the speaker.")
     name = " ".join(name.split())[:40]
     old = said[i].speaker
-    a, b = (0, len(said)) if everywhere else (i, min(len(said), i + count))
-    new = [replace(w, speaker=name) if not everywhere or w.speaker == old else w for w in said[a:b]]
-    transcripts.change_words(db, recording, a, said[a:b], new, f"speaker {name or 'unnamed'}")
-    return _shown(request, r, f"{name or 'Nobody'} says this{' wherever it was ' + (old or 'nobody') if everywhere else ''}.")
+    begin, end = (0, len(said)) if everywhere else (i, min(len(said), i + count))
+    new = [replace(word, speaker=name) if not everywhere or word.speaker == old else word for word in said[begin:end]]
+    transcripts.change_words(db, recording, begin, said[begin:end], new, f"speaker {name or 'unnamed'}")
+    return _shown(
+        request, this_recording, f"{name or 'Nobody'} says this{' wherever it was ' + (old or 'nobody') if everywhere else ''}."
+    )
 
 
 @router.post("/recordings/{recording}/words/replace")
@@ -298,28 +308,28 @@ def find_and_replace(
 ) -> HTMLResponse:  # fmt: skip
     """Replace words in this recording, or in all of the project."""
     db = web(request).data.db
-    r = the_recording(request, project, recording)
+    this_recording = the_recording(request, project, recording)
     if not find.strip():
         raise Invalid("Type what to find.")
     total = 0
     where: list[str] = []
-    for x in recordings.of_project(db, project) if everywhere else [r]:
+    for x in recordings.of_project(db, project) if everywhere else [this_recording]:
         said = transcripts.words(db, x.id)
         new, n = replaced(said, find, put)
         if n:
             transcripts.change_words(db, x.id, 0, said, new, f"“{find.strip()}” replaced by “{put.strip()}”")
             total, where = total + n, [*where, x.name]
     if not total:
-        raise Invalid(f"“{find.strip()[:60]}” does not stand {'anywhere' if everywhere else f'in {r.name}'}.")
-    return _shown(request, r, f"Replaced {total} time{'s' if total != 1 else ''}, in {', '.join(where[:4])}.")
+        raise Invalid(f"“{find.strip()[:60]}” does not stand {'anywhere' if everywhere else f'in {this_recording.name}'}.")
+    return _shown(request, this_recording, f"Replaced {total} time{'s' if total != 1 else ''}, in {', '.join(where[:4])}.")
 
 
 @router.post("/recogniser")
 def recogniser(request: Request, project: int, model: Annotated[str, Form()] = "") -> HTMLResponse:
     """Which recogniser model to use; empty for the bundled one."""
-    w = web(request)
-    folder = str(allowed(model, w.roots)) if model.strip() else ""
-    set_model(w.data, folder)
+    application = web(request)
+    folder = str(allowed(model, application.roots)) if model.strip() else ""
+    set_model(application.data, folder)
     return pages.joined(
         report(f"The model in {folder} is used from now on." if folder else "The bundled model is used."), hx_reswap="none"
     )
@@ -328,8 +338,10 @@ def recogniser(request: Request, project: int, model: Annotated[str, Form()] = "
 @router.get("/recordings/{recording}/words/near")
 def near(request: Request, project: int, recording: int, at: int) -> JSONResponse:
     """Words within half a minute of a frame: [first frame, end, text]."""
-    r = the_recording(request, project, recording)
+    this_recording = the_recording(request, project, recording)
     db = web(request).data.db
     rate = projects.get(db, project).rate
-    a, b = (rate.frame_to_sample(max(0, at + k * 30 * rate.nominal)) for k in (-1, 1))
-    return JSONResponse([[*w.frames(rate), w.text] for w in transcripts.words_between(db, r.id, a, b)])
+    begin, end = (rate.frame_to_sample(max(0, at + k * 30 * rate.nominal)) for k in (-1, 1))
+    return JSONResponse(
+        [[*word.frames(rate), word.text] for word in transcripts.words_between(db, this_recording.id, begin, end)]
+    )

@@ -49,50 +49,58 @@ class Film:
     ticks: tuple[tuple[int, str], ...]
 
 
-def marks_of(x: Item) -> str:
+def marks_of(item: Item) -> str:
     """Words for what is set on it itself: framing, look, pace, comes and goes."""
-    own = set(x.settings)
+    own = set(item.settings)
     out = ["framed"] if own & {*FRAMING} else []
     out += ["look"] if own & {*LOOK, "look_alone"} else []
-    out += [told] if isinstance(x, (Piece, Cover)) and (told := pace_note(x)) else []
+    out += [told] if isinstance(item, (Piece, Cover)) and (told := pace_note(item)) else []
     out += ["comes, goes"] if own & {"appear", "leave"} else []
     return ", ".join(out)
 
 
-def tells_of(x: Item) -> str:
+def tells_of(item: Item) -> str:
     told = [
-        (SETTINGS[n], x.settings[n]) for n in x.settings if n in (*FRAMING, *LOOK, "look_alone", "opacity", "appear", "leave")
+        (SETTINGS[setting], item.settings[setting])
+        for setting in item.settings
+        if setting in (*FRAMING, *LOOK, "look_alone", "opacity", "appear", "leave")
     ]
-    return ", ".join(f"{s.label.lower()} {s.says(v)}" for s, v in told)
+    return ", ".join(f"{setting.label.lower()} {setting.says(value)}" for setting, value in told)
 
 
 def film(story: Story, sources: Sources, px: float, face: Callable[[int, int], Face | None]) -> Film:
     """The strip at `px` pixels a frame; `face` gives the small frame of a recording at a story frame of its clock."""
     left = MOST
 
-    def shot(x: Piece | Cover, at: int) -> Shot:
+    def shot(clip: Piece | Cover, at: int) -> Shot:
         nonlocal left
-        end = min(at + x.length, story.length)
-        a, b = round(at * px), round(end * px)
-        s = sources.get(x.source) if x.source is not None else None
-        seen = s is not None and s.picture and not (isinstance(x, Piece) and x.take == "sound")
-        count = min(left, -(-(b - a) // WIDE)) if seen and b - a >= 6 else 0
+        end = min(at + clip.length, story.length)
+        start, until = round(at * px), round(end * px)
+        source = sources.get(clip.source) if clip.source is not None else None
+        seen = source is not None and source.picture and not (isinstance(clip, Piece) and clip.take == "sound")
+        count = min(left, -(-(until - start) // WIDE)) if seen and until - start >= 6 else 0
         left -= count
-        moments = [min(round(k * WIDE / px), x.length - 1) for k in range(count)]
-        faces = tuple((k * WIDE, face(x.source, moment_of(x, n))) for k, n in enumerate(moments) if x.source is not None)
-        name = s.name if s else (x.card.text or "card") if isinstance(x, Piece) and x.card else "space"
-        if isinstance(x, Cover) and x.source == TITLE:
-            name = x.title.replace("\n", " / ")
-        kind = kind_of(x)
-        return Shot(x.id, kind, a, max(2, b - a - 1), at, end - at, name, faces, marks_of(x), tells_of(x))
+        moments = [min(round(k * WIDE / px), clip.length - 1) for k in range(count)]
+        faces = tuple(
+            (index * WIDE, face(clip.source, moment_of(clip, moment)))
+            for index, moment in enumerate(moments)
+            if clip.source is not None
+        )
+        name = source.name if source else (clip.card.text or "card") if isinstance(clip, Piece) and clip.card else "space"
+        if isinstance(clip, Cover) and clip.source == TITLE:
+            name = clip.title.replace("\n", " / ")
+        kind = kind_of(clip)
+        return Shot(clip.id, kind, start, max(2, until - start - 1), at, end - at, name, faces, marks_of(clip), tells_of(clip))
 
     rows = []
-    for lane in sorted({c.lane for c in story.covers}, reverse=True):
+    for lane in sorted({cover.lane for cover in story.covers}, reverse=True):
         shots = tuple(
-            shot(c, at) for at, _, c in sorted(story.spans, key=lambda r: r[0]) if c.lane == lane and at < story.length
+            shot(cover, at)
+            for at, _, cover in sorted(story.spans, key=lambda r: r[0])
+            if cover.lane == lane and at < story.length
         )
         rows.append(Row(f"cover {lane}", f"cover {lane}", shots))
-    dialogue = tuple(shot(p, at) for p, at in zip(story.pieces, story.starts, strict=False))
+    dialogue = tuple(shot(piece, at) for piece, at in zip(story.pieces, story.starts, strict=False))
     rows.append(Row("dialogue", "dialogue", dialogue))
     return Film(round(story.length * px) + 1, px, tuple(rows), _ticks(story, px))
 

@@ -59,17 +59,17 @@ def _top(percent: float) -> float:
 
 def pace_of(item: Item, story: Story, sources: Sources, rate: Rate) -> Pace | None:
     """The pace of a piece or a cover; None for what has none, and for a frame that is held."""
-    s = sources.get(item.source) if item.source else None
-    if isinstance(item, Sound) or s is None or s.frames is None or not s.picture:
+    source = sources.get(item.source) if item.source else None
+    if isinstance(item, Sound) or source is None or source.frames is None or not source.picture:
         return None
     if isinstance(item, Piece):
         if item.clock.held is not None:
             return None
         ramp, (lo, hi), plain = item.clock.ramp, extent(item), item.clock.as_shot
         begin, end = floor(lo), max(ceil(hi), floor(lo) + 1)
-        flat, sounds = 100 * float(hi - lo) / item.length, s.sound and item.take != "picture"
+        flat, sounds = 100 * float(hi - lo) / item.length, source.sound and item.take != "picture"
     else:
-        ramp, begin, plain, sounds = item.ramp, item.start, item.as_shot, s.sound and bool(item.settings["natural"])
+        ramp, begin, plain, sounds = item.ramp, item.start, item.as_shot, source.sound and bool(item.settings["natural"])
         end = ceil(ramp.later(begin, item.length)) if ramp else item.end
         flat = 100 * (end - begin) / item.length
 
@@ -81,23 +81,23 @@ def pace_of(item: Item, story: Story, sources: Sources, rate: Rate) -> Pace | No
         inside = {
             begin,
             end,
-            *(m for m in ramp.moments if begin < m < end),
+            *(moment for moment in ramp.moments if begin < moment < end),
             *(begin + (end - begin) * k // 60 for k in range(60)),
         }
         marks = [(m, 100 * float(ramp.speed(m))) for m in sorted(inside)]
         if not ramp.soft:  # upright where it steps
-            marks = [p for (m, v), w in zip(marks, (marks[0], *marks), strict=False) for p in ((m, w[1]), (m, v))]
-    path = " ".join(f"{left(m) * WIDE / 100:g},{_top(v) * TALL / 100:.1f}" for m, v in marks)
+            marks = [p for (mark, v), w in zip(marks, (marks[0], *marks), strict=False) for p in ((mark, w[1]), (mark, v))]
+    path = " ".join(f"{left(moment) * WIDE / 100:g},{_top(value) * TALL / 100:.1f}" for moment, value in marks)
     line = item.settings["speed"] if ramp else ()
     moments = tuple(
-        Moment(m, v, left(m), round(_top(v), 2), f"{v:g} % at {stamp(m, rate)} of the shot")
-        for m, v in line
-        if begin <= m <= end
+        Moment(moment, value, left(moment), round(_top(value), 2), f"{value:g} % at {stamp(moment, rate)} of the shot")
+        for moment, value in line
+        if begin <= moment <= end
     )
     lines = tuple((round(_top(p), 2), f"{p} %") for p in MARKED)
     own = item.settings
     return Pace(
         item.id, f"{flat:.4g}", stamp(item.length, rate), own["backwards"], own["steps"], path, moments, lines, begin, end, LOW, HIGH,
         json.dumps(line), heard_as(item) if sounds and not plain else None,
-        story.value(item, "between", sources) if min([flat, *(v for _, v in line)]) < 99.9 else None,
+        story.value(item, "between", sources) if min([flat, *(value for _, value in line)]) < 99.9 else None,
     )  # fmt: skip

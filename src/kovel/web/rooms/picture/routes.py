@@ -51,10 +51,10 @@ def the_film(request: Request, project: int, px: Annotated[float, Query(gt=0, le
     """The strip of the story at so many pixels a frame."""
     data = web(request).data
     kept = opened(request, project)
-    rows = {r.id: r for r in recordings.of_project(data.db, project)}
+    rows = {recording.id: recording for recording in recordings.of_project(data.db, project)}
     rate = kept.story.rate
     drawn = film(
-        kept.story, {i: r.source for i, r in rows.items()}, px,
+        kept.story, {key: recording.source for key, recording in rows.items()}, px,
         lambda source, frame: face_of(data, rows[source], frame, rate) if source in rows else None,
     )  # fmt: skip
     return page(request, "picture/film_strip.html", film=drawn, kept=kept)
@@ -65,7 +65,7 @@ def _chosen(kept: Kept, items: str) -> list[Piece | Cover]:
         found = [kept.story.item(int(i)) for i in items.split(",")[:2_000] if i.isdecimal()]
     except Refused:
         return []
-    return [x for x in found if isinstance(x, (Piece, Cover))]
+    return [clip for clip in found if isinstance(clip, (Piece, Cover))]
 
 
 @router.get("/picture/panel")
@@ -79,11 +79,11 @@ def panel(request: Request, project: int, items: str = "", scope: str = "items")
         return page(request, "picture/panel.html", chosen=None)
     rows: list[Item] = [*chosen]
     scopes = scopes_of(kept.story, sources, rows, "picture")
-    scope = scope if scope in {s.key for s in scopes} else "items"
+    scope = scope if scope in {scope.key for scope in scopes} else "items"
     named = {"table": ("", *look_tables.table_names(data)), "font": ("Serif", "Sans", *look_tables.font_names(data))}
     title = isinstance(chosen[0], Cover) and chosen[0].source == TITLE
     return page(
-        request, "picture/panel.html", chosen=",".join(str(x.id) for x in chosen), scopes=scopes, scope=scope,
+        request, "picture/panel.html", chosen=",".join(str(clip.id) for clip in chosen), scopes=scopes, scope=scope,
         about=about(kept.story, sources, rows), recording=chosen[0].source,
         framing=panel_of(kept.story, sources, rows, scope, (*TITLES, *SEEN) if title else SEEN, named), title=title,
         look=panel_of(kept.story, sources, rows, scope, ("look_alone", *LOOK), named),
@@ -97,18 +97,18 @@ def _look_at(request: Request, project: int, at: int, item: int | None) -> tuple
     kept = opened(request, project)
     sources = recordings.sources(data.db, project)
     if item is not None and (found := _chosen(kept, str(item))):
-        x, seen = found[0], Seen(kept.story, sources)
-        begin = kept.story.starts[kept.story.index_of(x.id)] if isinstance(x, Piece) else kept.story.at(x)
-        k = min(max(0, at - begin), x.length - 1)
-        own = seen.piece(x, k) if isinstance(x, Piece) else seen.cover(x, k)
-        layers, later = seen.together([(seen.whole_of(x), OPAQUE, own)]), 0
+        clip, seen = found[0], Seen(kept.story, sources)
+        begin = kept.story.starts[kept.story.index_of(clip.id)] if isinstance(clip, Piece) else kept.story.at(clip)
+        k = min(max(0, at - begin), clip.length - 1)
+        own = seen.piece(clip, k) if isinstance(clip, Piece) else seen.cover(clip, k)
+        layers, later = seen.together([(seen.whole_of(clip), OPAQUE, own)]), 0
     else:
         plan = make_plan(kept.story, sources)
         if not 0 <= at < plan.length:
             return None
         run = plan.picture_at(at)
         layers, later = run.layers, at - run.at
-    layer = next((y.later(later) for y in reversed([*flat(layers)]) if y.image.source is not None), None)
+    layer = next((layer.later(later) for layer in reversed([*flat(layers)]) if layer.image.source is not None), None)
     if layer is None or layer.image.source is None:
         return None
     base, _, den = layer.image.steps(Fraction(1))  # at whatever speed it runs
@@ -166,10 +166,10 @@ def look_out(request: Request, project: int, at: Annotated[int, Query(ge=0)], it
 @router.get("/picture/others")
 def others(request: Request, project: int, recording: int) -> JSONResponse:
     """Recordings whose colours another one can be given: those of its sync set first."""
-    rows = [r for r in recordings.of_project(web(request).data.db, project) if r.picture and r.id != recording]
+    rows = [other for other in recordings.of_project(web(request).data.db, project) if other.picture and other.id != recording]
     mine = the_recording(request, project, recording).source.sync
     rows.sort(key=lambda r: (not (mine and r.source.sync and r.source.sync.set == mine.set), r.kind != "interview"))
-    return JSONResponse([[r.id, r.name] for r in rows])
+    return JSONResponse([[recording.id, recording.name] for recording in rows])
 
 
 @router.get("/picture/alike")
@@ -178,7 +178,7 @@ def alike(request: Request, project: int, item: int) -> JSONResponse:
     story = opened(request, project).story
     source = story.item(item).source
     rows: list[Item] = [*story.pieces, *story.covers]
-    return JSONResponse([x.id for x in rows if source is not None and x.source == source])
+    return JSONResponse([clip.id for clip in rows if source is not None and clip.source == source])
 
 
 @router.get("/picture/own")
@@ -186,9 +186,9 @@ def own(request: Request, project: int, item: int) -> JSONResponse:
     """The settings of framing and look that stand on a thing itself."""
     return JSONResponse(
         [
-            n
-            for n in opened(request, project).story.item(item).settings
-            if (n in (*SEEN, *LOOK, "look_alone", *TITLES) and SETTINGS[n].wide) or n in ("appear", "leave")
+            setting
+            for setting in opened(request, project).story.item(item).settings
+            if (setting in (*SEEN, *LOOK, "look_alone", *TITLES) and SETTINGS[setting].wide) or setting in ("appear", "leave")
         ]
     )
 
@@ -198,7 +198,7 @@ def speaker(request: Request, project: int, at: Annotated[int, Query(ge=0)]) -> 
     """Who speaks at a story frame, or soon after it: for a lower third."""
     story = opened(request, project).story
     words = words_around(web(request).data, story, at, at + 4 * story.rate.nominal)
-    return JSONResponse({"name": next((w.speaker for _, _, w in words if w.speaker), "")})
+    return JSONResponse({"name": next((word.speaker for _, _, word in words if word.speaker), "")})
 
 
 class _Asked(BaseModel):
@@ -318,7 +318,7 @@ def save_look(request: Request, project: int, asked: SaveAsked) -> JSONResponse:
     """The look that is set on a thing itself, kept under a name for every project."""
     kept = opened(request, project)
     own = kept.story.item(asked.item).settings
-    name = saved_looks.save(web(request).data.db, asked.name, {n: own[n] for n in own if n in LOOK})
+    name = saved_looks.save(web(request).data.db, asked.name, {name: own[name] for name in own if name in LOOK})
     return JSONResponse({"did": f"Look saved as {name}"})
 
 
@@ -332,7 +332,7 @@ def look_rows(request: Request, project: int, asked: NameAsked) -> JSONResponse:
     found = saved_looks.saved(web(request).data.db).get(asked.name)
     if found is None:
         raise Missing(f"There is no look called {asked.name[:60]}.")
-    return JSONResponse({"settings": {n: found.get(n) for n in LOOK}})
+    return JSONResponse({"settings": {name: found.get(name) for name in LOOK}})
 
 
 @router.post("/picture/looks/away")

@@ -64,7 +64,7 @@ def the_words(request: Request, project: int, a: Annotated[int, Query(ge=0)], b:
     """The words of the dialogue that begin in story frames [a, b): [frame, end, text]."""
     kept = opened(request, project)
     rows = words_around(web(request).data, kept.story, a, min(b, a + 5_000))
-    return JSONResponse([[f, e, w.text] for f, e, w in rows])
+    return JSONResponse([[f, e, word.text] for f, e, word in rows])
 
 
 @router.get("/faces")
@@ -72,15 +72,15 @@ def faces(request: Request, project: int, at: str) -> JSONResponse:
     """Small frames of what is seen at story frames `at` (comma between): [frame, its address and size]."""
     data = web(request).data
     kept = opened(request, project)
-    rows = {r.id: r for r in recordings.of_project(data.db, project)}
-    plan = make_plan(kept.story, {i: r.source for i, r in rows.items()})
-    wanted = [int(t) for t in at.split(",")[:200] if t.isdecimal()]
+    rows = {recording.id: recording for recording in recordings.of_project(data.db, project)}
+    plan = make_plan(kept.story, {key: recording.source for key, recording in rows.items()})
+    wanted = [int(text) for text in at.split(",")[:200] if text.isdecimal()]
     out: list[Any] = []
     for t in wanted:
         if 0 <= t < kept.story.length:
             run = plan.picture_at(t)
-            r = rows.get(run.source) if run.source is not None else None
-            face = face_of(data, r, run.image.later(t - run.at).start, plan.rate) if r else None
+            recording = rows.get(run.source) if run.source is not None else None
+            face = face_of(data, recording, run.image.later(t - run.at).start, plan.rate) if recording else None
             out.append([t, asdict(face) if face else None])
     return JSONResponse(out)
 
@@ -117,15 +117,19 @@ def panel(request: Request, project: int, items: str = "", scope: str = "items")
     if not chosen:
         return page(request, "sound/panel.html", chosen=None)
     scopes = scopes_of(kept.story, sources, chosen)
-    scope = scope if scope in {s.key for s in scopes} else "items"
+    scope = scope if scope in {scope.key for scope in scopes} else "items"
     source = chosen[0].source
-    r = recordings.get(data.db, source) if source is not None else None
-    cleaning = fields(CLEANING, r.settings, lambda n: r.settings[n], lambda n: "") if r and r.sound else []
-    job = jobs.latest_of_recordings(data.db, project, "clean").get(r.id) if r else None
-    name = made_of(r.source) if r else ""
-    found = derived_sounds.found_in(data, r.id) if r and name else None
+    recording = recordings.get(data.db, source) if source is not None else None
+    cleaning = (
+        fields(CLEANING, recording.settings, lambda n: recording.settings[n], lambda n: "")
+        if recording and recording.sound
+        else []
+    )
+    job = jobs.latest_of_recordings(data.db, project, "clean").get(recording.id) if recording else None
+    name = made_of(recording.source) if recording else ""
+    found = derived_sounds.found_in(data, recording.id) if recording and name else None
     return page(
-        request, "sound/panel.html", chosen=",".join(str(x.id) for x in chosen), r=r, scopes=scopes, scope=scope,
+        request, "sound/panel.html", chosen=",".join(str(clip.id) for clip in chosen), r=recording, scopes=scopes, scope=scope,
         fields=panel_of(kept.story, sources, chosen, scope), about=about(kept.story, sources, chosen),
         cleaning=cleaning, cleaned=name, found=found, spread=_spread(found),
         job=job if job and (job.is_open or job.has_failed) and job.params["name"] == name else None,
@@ -137,10 +141,12 @@ def _spread(found: dict[str, Any] | None) -> dict[str, str] | None:
     if not found:
         return None
     most = max([*found["before"], *found["after"], 1])
-    n = len(found["before"])
+    count = len(found["before"])
 
     def line(rows: list[int]) -> str:
-        return " ".join(f"{180 * k / (n - 1):.0f},{36 - 34 * (x / most) ** 0.5:.1f}" for k, x in enumerate(rows))
+        return " ".join(
+            f"{180 * index / (count - 1):.0f},{36 - 34 * (row / most) ** 0.5:.1f}" for index, row in enumerate(rows)
+        )
 
     return {"before": line(found["before"]), "after": line(found["after"])}
 
@@ -187,7 +193,9 @@ def even(request: Request, project: int, asked: EvenAsked) -> JSONResponse:
     story = opened(request, project).story
     edit, found = mixing.even_voices(web(request).data, project, story, asked.apart)
     target = target_of(story)
-    was = [{"name": v.name, "loudness": round(v.loudness, 1), "set": round(target - v.loudness, 1)} for v in found]
+    was = [
+        {"name": voice.name, "loudness": round(voice.loudness, 1), "set": round(target - voice.loudness, 1)} for voice in found
+    ]
     return edited(request, project, asked.revision, edit, voices=was)
 
 
@@ -271,5 +279,5 @@ def take_voice_over(
     if sound.size is not None and sound.size > voice_over.MOST:
         raise Invalid("That take is longer than an hour. Speak it in parts.")
     data = web(request).data
-    r, asked = voice_over.take_in(data, project, opened(request, project).story, sound.file, at, late)
-    return edited(request, project, None, asked, recording=r.id)
+    recording, asked = voice_over.take_in(data, project, opened(request, project).story, sound.file, at, late)
+    return edited(request, project, None, asked, recording=recording.id)

@@ -47,15 +47,15 @@ class Block:
     tells: str  # level in words
 
 
-def _in_story(line: Line, x: Item, at: int) -> tuple[Moment, ...]:
-    return tuple(sorted((round(at + frames_to(x, m)), db) for m, db in line))
+def _in_story(line: Line, item: Item, at: int) -> tuple[Moment, ...]:
+    return tuple(sorted((round(at + frames_to(item, moment)), db) for moment, db in line))
 
 
-def _run(x: Item) -> float:
+def _run(item: Item) -> float:
     """Moments of its recording to a story frame, over all of it."""
-    if isinstance(x, Sound) or not x.settings or x.length < 2:
+    if isinstance(item, Sound) or not item.settings or item.length < 2:
         return 1.0
-    return (moment_of(x, x.length - 1) - moment_of(x, 0)) / (x.length - 1)
+    return (moment_of(item, item.length - 1) - moment_of(item, 0)) / (item.length - 1)
 
 
 class Drawn:
@@ -65,55 +65,59 @@ class Drawn:
         self.story, self.sources, self.read = story, sources, story.reading(sources)
 
     def blocks(self) -> list[Block]:
-        s = self.story
-        rows = [self._block(p, "dialogue", 0, at) for p, at in zip(s.pieces, s.starts, strict=False)]
-        rows += [self._block(c, "natural", 0, at) for at, _, c in s.spans if self.read(c, "natural")]
-        rows += [self._block(x, x.kind, 0, s.at(x)) for x in s.sounds]
+        story = self.story
+        rows = [self._block(piece, "dialogue", 0, at) for piece, at in zip(story.pieces, story.starts, strict=False)]
+        rows += [self._block(cover, "natural", 0, at) for at, _, cover in story.spans if self.read(cover, "natural")]
+        rows += [self._block(sound, sound.kind, 0, story.at(sound)) for sound in story.sounds]
         return _in_rows(rows)
 
-    def _block(self, x: Item, lane: str, row: int, at: int) -> Block:
-        source = self.sources.get(x.source) if x.source is not None else None
-        heard = bool(source and source.sound and not (isinstance(x, Piece) and x.take == "picture"))
-        heard = heard and (isinstance(x, Sound) or sounds_on(x))
-        own: Value = x.settings["level"]
-        line = _in_story(own, x, at) if isinstance(own, tuple) else ()
+    def _block(self, clip: Item, lane: str, row: int, at: int) -> Block:
+        source = self.sources.get(clip.source) if clip.source is not None else None
+        heard = bool(source and source.sound and not (isinstance(clip, Piece) and clip.take == "picture"))
+        heard = heard and (isinstance(clip, Sound) or sounds_on(clip))
+        own: Value = clip.settings["level"]
+        line = _in_story(own, clip, at) if isinstance(own, tuple) else ()
         flat = None if isinstance(own, tuple) else float(own)
-        wide = _first(total_level(self.story, self.sources, x)) - _first(own)
-        name = source.name if source else (x.card.text or "card") if isinstance(x, Piece) and x.card else "space"
+        wide = _first(total_level(self.story, self.sources, clip)) - _first(own)
+        name = source.name if source else (clip.card.text or "card") if isinstance(clip, Piece) and clip.card else "space"
         return Block(
-            x.id, kind_of(x), lane, row, at, x.length, x.source, moment_of(x, 0), _run(x), name, heard, flat, line, round(wide, 2),
-            _in_story(x.settings["duck"], x, at), x.settings["fade_in"], x.settings["fade_out"],
-            self.read(x, "fade") == "straight", bool(self.read(x, "mute")),
-            0 if isinstance(x, Cover) else x.group, None if isinstance(x, Piece) or not x.tether.piece else at,
-            level_told(self.story, self.sources, x) + (", ducked" if x.settings["duck"] else ""),
+            clip.id, kind_of(clip), lane, row, at, clip.length, clip.source, moment_of(clip, 0), _run(clip), name, heard, flat, line, round(wide, 2),
+            _in_story(clip.settings["duck"], clip, at), clip.settings["fade_in"], clip.settings["fade_out"],
+            self.read(clip, "fade") == "straight", bool(self.read(clip, "mute")),
+            0 if isinstance(clip, Cover) else clip.group, None if isinstance(clip, Piece) or not clip.tether.piece else at,
+            level_told(self.story, self.sources, clip) + (", ducked" if clip.settings["duck"] else ""),
         )  # fmt: skip
 
 
-def _first(v: Value) -> float:
-    return float(v[0][1]) if isinstance(v, tuple) else float(v)
+def _first(value: Value) -> float:
+    return float(value[0][1]) if isinstance(value, tuple) else float(value)
 
 
 def _in_rows(blocks: list[Block]) -> list[Block]:
     """Each lane in as many rows as lie over each other; parts that are joined by a crossfade share theirs."""
     ends: dict[str, list[tuple[int, int]]] = {}
     out = []
-    for b in sorted(blocks, key=lambda b: b.at):
-        rows = ends.setdefault(b.lane, [])
+    for block in sorted(blocks, key=lambda b: b.at):
+        rows = ends.setdefault(block.lane, [])
         mine = next(
-            (k for k, (end, group) in enumerate(rows) if end <= b.at or (group and group == b.group and end - b.at < 50)),
+            (
+                index
+                for index, (end, group) in enumerate(rows)
+                if end <= block.at or (group and group == block.group and end - block.at < 50)
+            ),
             len(rows),
         )
         if mine == len(rows):
             rows.append((0, 0))
-        rows[mine] = (b.at + b.length, b.group)
-        out.append(replace(b, row=mine))
+        rows[mine] = (block.at + block.length, block.group)
+        out.append(replace(block, row=mine))
     return out
 
 
 def strip(story: Story, sources: Sources, beats: list[int]) -> dict[str, Any]:
     """What the strip's script draws, but for words and waveforms."""
     blocks = Drawn(story, sources).blocks()
-    rows = {lane: 1 + max((b.row for b in blocks if b.lane == lane), default=-1) for lane in LANES}
+    rows = {lane: 1 + max((block.row for block in blocks if block.lane == lane), default=-1) for lane in LANES}
     solo = story.soloed
     lanes = [
         {"name": lane, "rows": rows[lane], "muted": lane in story.muted, "solo": lane in solo,
@@ -124,6 +128,6 @@ def strip(story: Story, sources: Sources, beats: list[int]) -> dict[str, Any]:
     dips = [list(m) for m in own["dips"]] if own else []
     return {
         "length": story.length, "rate": [story.rate.num, story.rate.den], "lanes": lanes,
-        "blocks": [asdict(b) for b in blocks], "seams": list(story.starts[1:-1]), "beats": beats, "dips": dips,
+        "blocks": [asdict(block) for block in blocks], "seams": list(story.starts[1:-1]), "beats": beats, "dips": dips,
         "low": SETTINGS["level"].low, "high": SETTINGS["level"].high,
     }  # fmt: skip

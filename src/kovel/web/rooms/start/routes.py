@@ -66,19 +66,26 @@ def _cards(request: Request) -> tuple[list[Card], list[Broken]]:
     """What the start page shows of each project; one that is damaged keeps no other from it."""
     data = web(request).data
     cards, damaged = [], [Broken(*row) for row in projects.broken(data.db)]
-    for p in projects.listing(data.db):
+    for project in projects.listing(data.db):
         try:
-            cards.append(_card(data, p))
+            cards.append(_card(data, project))
         except (ValueError, TypeError, KeyError, IndexError, AttributeError, ArithmeticError):
-            damaged.append(Broken(p.id, p.name))
+            damaged.append(Broken(project.id, project.name))
     return cards, damaged
 
 
-def _card(data: DataFolder, p: Project) -> Card:
-    rs = recordings.of_project(data.db, p.id)
-    kept = stories.load(data.db, stories.current(data.db, p.id))
-    face = next((f for r in rs if r.picture and (f := face_of(data, r, r.face(p.rate), p.rate))), None)
-    return Card(p, len(rs), kept.story.length, face, disk_space.of_project(data, p.id))
+def _card(data: DataFolder, project: Project) -> Card:
+    rs = recordings.of_project(data.db, project.id)
+    kept = stories.load(data.db, stories.current(data.db, project.id))
+    face = next(
+        (
+            face
+            for recording in rs
+            if recording.picture and (face := face_of(data, recording, recording.face(project.rate), project.rate))
+        ),
+        None,
+    )
+    return Card(project, len(rs), kept.story.length, face, disk_space.of_project(data, project.id))
 
 
 @router.get("/")
@@ -86,7 +93,7 @@ def index(request: Request) -> HTMLResponse:
     data = web(request).data
     most = disk_space.budget(data)
     cards, damaged = _cards(request)
-    disk = Disk(sum(x.takes for x in cards), disk_space.free(data), "" if most is None else f"{most / disk_space.GB:g}")
+    disk = Disk(sum(card.takes for card in cards), disk_space.free(data), "" if most is None else f"{most / disk_space.GB:g}")
     crew = _crew(request.app.state.crew)
     return page(
         request,
@@ -108,7 +115,7 @@ def _crew(crew: Crew | None) -> Elsewhere | None:
         return None
     if crew.away:
         return Elsewhere([], f"The queue at {crew.at} does not answer. The work goes on here.")
-    rows = [f"{h.node}: {h.slots} at a time" for h in sorted(crew.there(), key=lambda h: h.node)]
+    rows = [f"{hand.node}: {hand.slots} at a time" for hand in sorted(crew.there(), key=lambda h: h.node)]
     return Elsewhere(rows, f"{'They take' if rows else 'None is there yet. Workers take'} their work from {crew.at}.")
 
 
@@ -130,8 +137,8 @@ def create(
     request: Request, name: Annotated[str, Form()] = "", rate: Annotated[str, Form()] = "25", size: Annotated[str, Form()] = "1920x1080",
     start: Annotated[str, Form()] = "", drop: Annotated[bool, Form()] = False,
 ) -> Response:  # fmt: skip
-    p = projects.create(web(request).data.db, name, rate, size, start, drop)
-    return Response(status_code=204, headers={"hx-redirect": f"/p/{p.id}/footage"})
+    project = projects.create(web(request).data.db, name, rate, size, start, drop)
+    return Response(status_code=204, headers={"hx-redirect": f"/p/{project.id}/footage"})
 
 
 @router.post("/projects.in")
@@ -147,25 +154,25 @@ def from_file(request: Request, file: Annotated[UploadFile, File()]) -> Response
 
 @router.post("/projects/{project}/rename")
 def rename(request: Request, project: int, name: Annotated[str, Form()] = "") -> HTMLResponse:
-    p = projects.rename(web(request).data.db, project, name)
-    return _list(request, f"Renamed to {p.name}.")
+    this_project = projects.rename(web(request).data.db, project, name)
+    return _list(request, f"Renamed to {this_project.name}.")
 
 
 @router.post("/projects/{project}/duplicate")
 def duplicate(request: Request, project: int) -> HTMLResponse:
-    w = web(request)
-    p = projects.duplicate(w.data.db, project)
-    for r in recordings.of_project(w.data.db, p.id):
-        prepare(w.data, r)
-    return _list(request, f"{p.name} made. Its recordings are being prepared.")
+    application = web(request)
+    this_project = projects.duplicate(application.data.db, project)
+    for recording in recordings.of_project(application.data.db, this_project.id):
+        prepare(application.data, recording)
+    return _list(request, f"{this_project.name} made. Its recordings are being prepared.")
 
 
 @router.post("/projects/{project}/archive")
 def archive(request: Request, project: int) -> HTMLResponse:
     db = web(request).data.db
-    p = projects.get(db, project)
-    projects.set_archived(db, project, not p.archived)
-    return _list(request, f"{p.name} {'taken out of' if p.archived else 'put in'} the archive.")
+    this_project = projects.get(db, project)
+    projects.set_archived(db, project, not this_project.archived)
+    return _list(request, f"{this_project.name} {'taken out of' if this_project.archived else 'put in'} the archive.")
 
 
 @router.post("/projects/{project}/delete")
@@ -197,16 +204,16 @@ def login_page(request: Request) -> HTMLResponse:
 
 @router.post("/login")
 def login(request: Request, passphrase: Annotated[str, Form()] = "") -> Response:
-    w, address = web(request), request.client.host if request.client else ""
-    if left := w.tries.wait(address):
+    application, address = web(request), request.client.host if request.client else ""
+    if left := application.tries.wait(address):
         out = page(request, "start/login.html", status=429, wrong=f"That was too often. Try again in {left} s.")
         out.headers["retry-after"] = str(left)
         return out
-    time.sleep(w.tries.pause())
-    if w.passphrase and right(w.passphrase, passphrase):
+    time.sleep(application.tries.pause())
+    if application.passphrase and right(application.passphrase, passphrase):
         request.session["in"] = request.app.state.sessions.open()
         return RedirectResponse("/", 303)
-    w.tries.failed(address)
+    application.tries.failed(address)
     return page(request, "start/login.html", status=403, wrong="That is not the passphrase. Try again.")
 
 

@@ -10,43 +10,56 @@ from kovel.core.story.sync import same_moment
 from kovel.web.pace_notes import pace_note
 
 
-def transition_note(j: Transition) -> str:
+def transition_note(transition: Transition) -> str:
     """What is set at a seam: `dissolve 12 J 4`."""
-    rows = [f"{'dissolve' if j.blend == 'dissolve' else 'dip'} {j.length}"] if j.length else []
-    rows += [f"{'J' if j.split < 0 else 'L'} {abs(j.split)}"] if j.split else []
-    rows += [f"crossfade {j.cross}"] if j.cross else []
+    rows = [f"{'dissolve' if transition.blend == 'dissolve' else 'dip'} {transition.length}"] if transition.length else []
+    rows += [f"{'J' if transition.split < 0 else 'L'} {abs(transition.split)}"] if transition.split else []
+    rows += [f"crossfade {transition.cross}"] if transition.cross else []
     return " ".join(rows)
 
 
-def _note(s: Setting, v: Value) -> str:
-    if s.name == "zoom" and isinstance(v, tuple):
-        return f"push {v[0][1]:g} to {v[-1][1]:g} %"
-    if s.meets == "here":
-        return s.label.lower()
-    return s.says(v) if s.name == "zoom" else f"{s.label.lower()} {s.says(v)}"
+def _note(setting: Setting, value: Value) -> str:
+    if setting.name == "zoom" and isinstance(value, tuple):
+        return f"push {value[0][1]:g} to {value[-1][1]:g} %"
+    if setting.meets == "here":
+        return setting.label.lower()
+    return setting.says(value) if setting.name == "zoom" else f"{setting.label.lower()} {setting.says(value)}"
 
 
-def piece_note(story: Story, sources: Sources, p: Piece) -> str:
+def piece_note(story: Story, sources: Sources, piece: Piece) -> str:
     """What is special about a piece: its own settings, and what is taken of it."""
-    told = [(SETTINGS[n], p.settings[n]) for n in p.settings if SETTINGS[n].family != "pace" and n != "level"]
-    level = [total_told(story, sources, p)] if "level" in p.settings else []
-    notes = [*([x] if (x := pace_note(p)) else []), *level, *(_note(s, v) for s, v in told)]
-    return ", ".join([*notes, *([f"only its {p.take}"] if p.take != "both" else [])])
+    told = [
+        (SETTINGS[setting], piece.settings[setting])
+        for setting in piece.settings
+        if SETTINGS[setting].family != "pace" and setting != "level"
+    ]
+    level = [total_told(story, sources, piece)] if "level" in piece.settings else []
+    notes = [*([note] if (note := pace_note(piece)) else []), *level, *(_note(setting, value) for setting, value in told)]
+    return ", ".join([*notes, *([f"only its {piece.take}"] if piece.take != "both" else [])])
 
 
-def cover_note(story: Story, sources: Sources, c: Cover, at: int) -> str:
+def cover_note(story: Story, sources: Sources, cover: Cover, at: int) -> str:
     """What is special about a cover: retimed, with its sound, another camera in or out of step."""
     notes = []
-    notes += [x] if (x := pace_note(c)) else []
-    if story.value(c, "natural", sources):
-        notes.append("with its sound" if c.as_shot else f"its sound: {heard_as(c)}")
-    told = [SETTINGS[n] for n in c.settings if SETTINGS[n].family != "pace" and n != "natural" and c.source != TITLE]
-    notes += [f"level {total_told(story, sources, c)}" if x.name == "level" else _note(x, c.settings[x.name]) for x in told]
+    notes += [note] if (note := pace_note(cover)) else []
+    if story.value(cover, "natural", sources):
+        notes.append("with its sound" if cover.as_shot else f"its sound: {heard_as(cover)}")
+    told = [
+        SETTINGS[setting]
+        for setting in cover.settings
+        if SETTINGS[setting].family != "pace" and setting != "natural" and cover.source != TITLE
+    ]
+    notes += [
+        f"level {total_told(story, sources, cover)}"
+        if setting.name == "level"
+        else _note(setting, cover.settings[setting.name])
+        for setting in told
+    ]
     if at < story.length:
-        i = story.index_at(at)
-        p = story.pieces[i]
-        if p.source is not None and p.source in sources and c.source in sources and p.take != "sound":
-            want = same_moment(sources[p.source], sources[c.source], p.moment(at - story.starts[i]), story.rate)
+        index = story.index_at(at)
+        piece = story.pieces[index]
+        if piece.source is not None and piece.source in sources and cover.source in sources and piece.take != "sound":
+            want = same_moment(sources[piece.source], sources[cover.source], piece.moment(at - story.starts[index]), story.rate)
             if want is not None:
-                notes.append("in step" if want == c.start else f"{c.start - want:+d} frames out of step")
+                notes.append("in step" if want == cover.start else f"{cover.start - want:+d} frames out of step")
     return ", ".join(notes)

@@ -81,14 +81,14 @@ def pixels_a_frame(story: Story, zoom: int) -> float:
 def in_view(asked: str, px: float, length: int) -> tuple[int, int]:
     """The story frames around what the page shows, as it says (`120-480`); at first, a few screens from the start."""
     try:
-        a, b = (max(0, int(x)) for x in asked.split("-"))
+        start, end = (max(0, int(x)) for x in asked.split("-"))
     except ValueError:
-        a, b = 0, int(SCREENS / px)
-    return a, min(max(b, a), a + int(4 * SCREENS / px), max(length, 1))
+        start, end = 0, int(SCREENS / px)
+    return start, min(max(end, start), start + int(4 * SCREENS / px), max(length, 1))
 
 
 def _box(top: float, tall: float, **more: float) -> str:
-    rest = "".join(f";{k}:{v:g}px" for k, v in more.items())
+    rest = "".join(f";{name}:{value:g}px" for name, value in more.items())
     return f"top:{top:.2f}px;height:{tall:.2f}px{rest}"
 
 
@@ -114,7 +114,7 @@ class Drawing:
         self.readable = ROW / px <= READABLE * self.fps
         some = words if self.readable else lambda *_: ()
         self.laid = lined(story, sources, some, ROW / px, CHARS, self.view)
-        self.places = places(self.laid, max((x.lane for x in story.sounds), default=0))
+        self.places = places(self.laid, max((sound.lane for sound in story.sounds), default=0))
         self.crowded = story.length * px < 2 * FINE * len(story.pieces)
 
     def sheet(self, **data: object) -> Sheet:
@@ -123,18 +123,18 @@ class Drawing:
         box = f"0 {lo * self.px:.2f} {self.places.coverage} {(hi - lo) * self.px:.0f}"
         own = {
             "length": story.length, "px": self.px, "fps": self.fps, "target": story.target, "from": lo, "to": hi,
-            "jumps": sum(s.kind == "jump" for s in self.laid.seams),
-            "used": ",".join(map(str, sorted({c.source for c in story.covers if c.source} | {p.source for p in story.pieces if p.source}))),
+            "jumps": sum(seam.kind == "jump" for seam in self.laid.seams),
+            "used": ",".join(map(str, sorted({cover.source for cover in story.covers if cover.source} | {piece.source for piece in story.pieces if piece.source}))),
             "said": lanes_said(story), "total": stamp(story.length, self.rate) + target,
             "over": int(0 < story.target < story.length),
         }  # fmt: skip
         return Sheet(
-            data={f"data-{k}": v for k, v in {**data, **own}.items()},
+            data={f"data-{name}": value for name, value in {**data, **own}.items()},
             height=story.length * self.px + 8,
             crowded=self.crowded,
             empty=not story.pieces,
             zoom=self.zoom,
-            columns=tuple((n.split(" ")[0].rstrip(",")[: self.places.letters], n) for n in self.laid.columns),
+            columns=tuple((column.split(" ")[0].rstrip(",")[: self.places.letters], column) for column in self.laid.columns),
             column_width=self.places.column,
             locks=self.locks(),
             ticks=self.ticks(),
@@ -143,7 +143,7 @@ class Drawing:
             headings=self.headings(),
             coverage=tuple(self.coverage()),
             coverage_box={"viewBox": box, "top": f"{lo * self.px:.2f}", "height": f"{(hi - lo) * self.px:.0f}", "width": str(self.places.coverage)},
-            covers=tuple(self.cover(*x) for x in self.laid.covers),
+            covers=tuple(self.cover(*cover) for cover in self.laid.covers),
             sounds=tuple(self.sounds()),
             loose=self.loose(),
         )  # fmt: skip
@@ -179,123 +179,143 @@ class Drawing:
             for s in range(first // step * step, last + 1, step)
         )
 
-    def piece(self, b: Block) -> PieceBlock:
-        p, px = b.piece, self.px
-        tall = p.length * px
-        label = self.rows[p.source].name if p.source in self.rows else SPACE
+    def piece(self, block: Block) -> PieceBlock:
+        piece, px = block.piece, self.px
+        tall = piece.length * px
+        label = self.rows[piece.source].name if piece.source in self.rows else SPACE
         return PieceBlock(
-            p, b.at, _box(b.at * px, tall), f"{label}, {stamp(p.length, self.rate)}", drawn=tall >= FINE, note=piece_note(self.story, self.sources, p),
-            told=self.told(p, tall),
-            colour=p.card.colour if p.card else None, speaker=b.speaker if tall > 40 else "", wave=self.wave(b),
-            rows=tuple(self.row(b, line.top, line.words) for line in b.lines) if tall >= LINE else (),
+            piece, block.at, _box(block.at * px, tall), f"{label}, {stamp(piece.length, self.rate)}", drawn=tall >= FINE, note=piece_note(self.story, self.sources, piece),
+            told=self.told(piece, tall),
+            colour=piece.card.colour if piece.card else None, speaker=block.speaker if tall > 40 else "", wave=self.wave(block),
+            rows=tuple(self.row(block, line.top, line.words) for line in block.lines) if tall >= LINE else (),
         )  # fmt: skip
 
-    def told(self, p: Piece, tall: float) -> str:
+    def told(self, piece: Piece, tall: float) -> str:
         """What stands in a piece instead of words, where there is room for it."""
-        if p.source is not None:
-            return self.rows[p.source].name if p.source in self.rows and not self.readable and tall > 13 else ""
-        if p.card:
-            return p.card.text or "card"
-        return f"space, {stamp(p.length, self.rate)}" if tall >= LINE else ""
+        if piece.source is not None:
+            return self.rows[piece.source].name if piece.source in self.rows and not self.readable and tall > 13 else ""
+        if piece.card:
+            return piece.card.text or "card"
+        return f"space, {stamp(piece.length, self.rate)}" if tall >= LINE else ""
 
-    def row(self, b: Block, top: int, words: Sequence[tuple[int, Word]]) -> Row:
-        end = b.at + b.piece.length
+    def row(self, block: Block, top: int, words: Sequence[tuple[int, Word]]) -> Row:
+        end = block.at + block.piece.length
         said = [
-            Said(w.text, b.story_frame(f), min(b.story_frame(w.frames(self.rate)[1]), end), w.speaker == "interviewer")
-            for f, w in words
+            Said(
+                word.text,
+                block.story_frame(f),
+                min(block.story_frame(word.frames(self.rate)[1]), end),
+                word.speaker == "interviewer",
+            )
+            for f, word in words
         ]
         return Row(f"top:{top * ROW}px", tuple(said))
 
-    def wave(self, b: Block) -> Wave | None:
-        p = b.piece
-        if p.source is None or not (b.lines or (p.source in self.rows and self.rows[p.source].sound)) or not sounds_on(p):
+    def wave(self, block: Block) -> Wave | None:
+        piece = block.piece
+        if (
+            piece.source is None
+            or not (block.lines or (piece.source in self.rows and self.rows[piece.source].sound))
+            or not sounds_on(piece)
+        ):
             return None
-        a, z = max(b.at, self.view[0]), min(b.at + p.length, self.view[1])
-        first, end = p.clock.used(p.start + a - b.at, max(1, z - a))
-        of = f"{p.source},{first / self.fps},{end / self.fps}"
-        return Wave(of, _box((a - b.at) * self.px, (z - a) * self.px), "thin" if b.lines else "broad")
+        a, z = max(block.at, self.view[0]), min(block.at + piece.length, self.view[1])
+        first, end = piece.clock.used(piece.start + a - block.at, max(1, z - a))
+        of = f"{piece.source},{first / self.fps},{end / self.fps}"
+        return Wave(of, _box((a - block.at) * self.px, (z - a) * self.px), "thin" if block.lines else "broad")
 
     def seams(self) -> tuple[SeamMark, ...]:
         out = []
-        for s, j, room in told_apart(self.story, self.laid.seams, self.px, self.view):
-            marks = transition_note(j)
-            called = {"clean": "", "covered": "covered"}.get(s.kind, s.said)
-            half, early = (j.length // 2) * self.px, min(j.split, 0) * self.px
+        for seam, transition, room in told_apart(self.story, self.laid.seams, self.px, self.view):
+            marks = transition_note(transition)
+            called = {"clean": "", "covered": "covered"}.get(seam.kind, seam.said)
+            half, early = (transition.length // 2) * self.px, min(transition.split, 0) * self.px
             out.append(
                 SeamMark(
-                    s, f"top:{s.at * self.px:.2f}px", f"Seam at {stamp(s.at, self.rate)}: {s.said} {marks}".rstrip(),
+                    seam, f"top:{seam.at * self.px:.2f}px", f"Seam at {stamp(seam.at, self.rate)}: {seam.said} {marks}".rstrip(),
                     f"{marks} {called}".strip() if room else "",
-                    _box(6 - half, j.length * self.px) if j.length else None,
-                    _box(6 + early, abs(j.split) * self.px) if j.split else None,
+                    _box(6 - half, transition.length * self.px) if transition.length else None,
+                    _box(6 + early, abs(transition.split) * self.px) if transition.split else None,
                 )
             )  # fmt: skip
         return tuple(out)
 
     def headings(self) -> tuple[Heading, ...]:
         out = []
-        for x, a, b in sections(self.story):
-            if x is not None and self.view[0] <= a <= self.view[1]:
-                long = stamp(b - a, self.rate) + (f" of {stamp(x.target, self.rate)}" if x.target else "")
-                out.append(Heading(x.piece, a, x.heading, f"top:{a * self.px:.2f}px", long))
+        for section, start, end in sections(self.story):
+            if section is not None and self.view[0] <= start <= self.view[1]:
+                long = stamp(end - start, self.rate) + (f" of {stamp(section.target, self.rate)}" if section.target else "")
+                out.append(Heading(section.piece, start, section.heading, f"top:{start * self.px:.2f}px", long))
         return tuple(out)
 
     def coverage(self) -> list[Coverage]:
         out = []
-        for s in self.laid.stretches:
-            x, a, b = 13 + self.places.column * s.column, s.a * self.px, s.b * self.px
-            out.append(Coverage(x, round(a + 2, 1), round(b - 2, 1), None if s.seen else wavy(x, a, b)))
+        for stretch in self.laid.stretches:
+            x, start, end = 13 + self.places.column * stretch.column, stretch.a * self.px, stretch.b * self.px
+            out.append(Coverage(x, round(start + 2, 1), round(end - 2, 1), None if stretch.seen else wavy(x, start, end)))
         return out
 
-    def cover(self, a: int, b: int, c: Cover) -> CoverBlock:
-        tall = (b - a) * self.px
-        name, note = c.title.replace("\n", " / ") or self.name(c.source), cover_note(self.story, self.sources, c, a)
+    def cover(self, start: int, end: int, cover: Cover) -> CoverBlock:
+        tall = (end - start) * self.px
+        name, note = (
+            cover.title.replace("\n", " / ") or self.name(cover.source),
+            cover_note(self.story, self.sources, cover, start),
+        )
         n = max(1, min(6, int(tall // FACE_TALL)))
         faces = []
-        if tall >= FINE and c.source in self.rows:
+        if tall >= FINE and cover.source in self.rows:
             for i in range(n):
-                face = self.faces(c.source, c.start + (b - a) * (2 * i + 1) // (2 * n))
+                face = self.faces(cover.source, cover.start + (end - start) * (2 * i + 1) // (2 * n))
                 if face:
                     faces.append((f"top:{tall / n * i:.1f}px", face))
         at = self.places
-        box = _box(a * self.px, max(tall, 1 if self.crowded else 5), left=at.covers + (c.lane - 1) * at.lane, width=at.lane - 6)
-        label = f"{'Title' if c.source == TITLE else 'Cover'}: {name}, {stamp(c.length, self.rate)}, lane {c.lane}{', ' if note else ''}{note}"
-        return CoverBlock(c, a, box, label, name if tall > 16 else None, note, tuple(faces))
+        box = _box(
+            start * self.px, max(tall, 1 if self.crowded else 5), left=at.covers + (cover.lane - 1) * at.lane, width=at.lane - 6
+        )
+        label = f"{'Title' if cover.source == TITLE else 'Cover'}: {name}, {stamp(cover.length, self.rate)}, lane {cover.lane}{', ' if note else ''}{note}"
+        return CoverBlock(cover, start, box, label, name if tall > 16 else None, note, tuple(faces))
 
     def sounds(self) -> list[SoundBlock]:
         story, (lo, hi) = self.story, self.view
         out = []
-        for x in story.sounds:
-            at = story.at(x)
-            if at >= min(hi, story.length) or at + x.length <= lo:
+        for sound in story.sounds:
+            at = story.at(sound)
+            if at >= min(hi, story.length) or at + sound.length <= lo:
                 continue
-            tall = max(6.0, (min(at + x.length, story.length) - at) * self.px)
-            level = level_told(story, self.sources, x)
-            label = f"{x.kind.capitalize()}: {self.name(x.source)}, {stamp(x.length, self.rate)}, {level}"
-            place = _box(at * self.px, tall, left=self.places.sounds + (x.lane - 1) * SOUND)
-            wave = f"{x.source},{x.start / self.fps},{(x.start + x.length) / self.fps}"
-            out.append(SoundBlock(x, at, place, label, self.name(x.source), wave, self.stroke(x)))
+            tall = max(6.0, (min(at + sound.length, story.length) - at) * self.px)
+            level = level_told(story, self.sources, sound)
+            label = f"{sound.kind.capitalize()}: {self.name(sound.source)}, {stamp(sound.length, self.rate)}, {level}"
+            place = _box(at * self.px, tall, left=self.places.sounds + (sound.lane - 1) * SOUND)
+            wave = f"{sound.source},{sound.start / self.fps},{(sound.start + sound.length) / self.fps}"
+            out.append(SoundBlock(sound, at, place, label, self.name(sound.source), wave, self.stroke(sound)))
         return out
 
-    def stroke(self, x: Sound) -> str:
+    def stroke(self, sound: Sound) -> str:
         """Level and ducking as points of a line down the sound's lane, quiet on the left; nothing where the level stands."""
-        line = added([v for v in (self.story.value(x, "level", self.sources), x.settings["duck"]) if v != ()])
+        line = added([v for v in (self.story.value(sound, "level", self.sources), sound.settings["duck"]) if v != ()])
         if not isinstance(line, tuple):
             return ""
         wide = SOUND - 5
-        rows = [(x.start, on_line(line, x.start)), *(r for r in line if x.start < r[0] < x.end), (x.end, on_line(line, x.end))]
-        return " ".join(f"{wide * max(0.0, min(1.0, (db + 48) / 60)):.1f},{(m - x.start) * self.px:.1f}" for m, db in rows)
+        rows = [
+            (sound.start, on_line(line, sound.start)),
+            *(r for r in line if sound.start < r[0] < sound.end),
+            (sound.end, on_line(line, sound.end)),
+        ]
+        return " ".join(
+            f"{wide * max(0.0, min(1.0, (db + 48) / 60)):.1f},{(moment - sound.start) * self.px:.1f}" for moment, db in rows
+        )
 
     def loose(self) -> tuple[ShelfItem, ...]:
         trays: tuple[Cover | Sound, ...] = (*self.story.loose, *self.story.loose_sounds)
         out = []
-        for c in trays:
+        for clip in trays:
             kind, name = (
-                ("loose-sound" if isinstance(c, Sound) else "loose"),
-                (c.title if isinstance(c, Cover) else "") or self.name(c.source),
+                ("loose-sound" if isinstance(clip, Sound) else "loose"),
+                (clip.title if isinstance(clip, Cover) else "") or self.name(clip.source),
             )
-            data = {"data-kind": kind, "data-cover": c.id, "data-length": c.length, "data-name": name}
-            face = self.faces(c.source, c.start) if c.source in self.rows else None
-            out.append(ShelfItem(data, name, "its word left the story", stamp(c.length, self.rate), face))
+            data = {"data-kind": kind, "data-cover": clip.id, "data-length": clip.length, "data-name": name}
+            face = self.faces(clip.source, clip.start) if clip.source in self.rows else None
+            out.append(ShelfItem(data, name, "its word left the story", stamp(clip.length, self.rate), face))
         return tuple(out)
 
 
@@ -303,19 +323,19 @@ def told_apart(story: Story, found: Sequence[Seam], px: float, view: tuple[int, 
     """Seams in view that can be told apart, what is set at them, and whether there is room for their label. Where many crowd,
     an exposed jump stands for them."""
     kept: list[Seam] = []
-    for s in found:
-        if not view[0] <= s.at <= view[1]:
+    for seam in found:
+        if not view[0] <= seam.at <= view[1]:
             continue
-        if kept and (s.at - kept[-1].at) * px < 2:
-            if s.kind == "jump" != kept[-1].kind:
-                kept[-1] = s
+        if kept and (seam.at - kept[-1].at) * px < 2:
+            if seam.kind == "jump" != kept[-1].kind:
+                kept[-1] = seam
             continue
-        kept.append(s)
+        kept.append(seam)
     out: list[tuple[Seam, Transition, bool]] = []
     last = -1e9
-    for s in kept:
-        room = s.kind != "clean" and (s.at - last) * px >= LINE
-        last = s.at if room else last
-        j = story.transition(story.index_of(s.right.id))
-        out.append((s, j, room or not j.plain))
+    for seam in kept:
+        room = seam.kind != "clean" and (seam.at - last) * px >= LINE
+        last = seam.at if room else last
+        transition = story.transition(story.index_of(seam.right.id))
+        out.append((seam, transition, room or not transition.plain))
     return out

@@ -70,17 +70,17 @@ def _id(request: Request, project: int) -> int:
 def _sheet(request: Request, kept: Kept) -> Sheet:
     """The lined page as the request asks for it: how near (X-Zoom), which story frames (X-View)."""
     data = web(request).data
-    p = projects.get(data.db, kept.project)
-    rows = {r.id: r for r in recordings.of_project(data.db, kept.project)}
+    project = projects.get(data.db, kept.project)
+    rows = {recording.id: recording for recording in recordings.of_project(data.db, kept.project)}
 
     def words(source: int, start: int, length: int) -> list[Word]:
-        a, b = (p.rate.frame_to_sample(x) for x in (start, start + length))
-        return transcripts.words_between(data.db, source, a, b)
+        begin, end = (project.rate.frame_to_sample(x) for x in (start, start + length))
+        return transcripts.words_between(data.db, source, begin, end)
 
     view = request.headers.get("x-view") or request.query_params.get("view") or ""
     drawing = Drawing(
-        kept.story, {i: r.source for i, r in rows.items()}, rows, _zoom(request), view, words,
-        lambda source, frame: face_of(data, rows[source], frame, p.rate),
+        kept.story, {key: recording.source for key, recording in rows.items()}, rows, _zoom(request), view, words,
+        lambda source, frame: face_of(data, rows[source], frame, project.rate),
     )  # fmt: skip
     return drawing.sheet(revision=kept.revision, story=kept.id, undo=int(kept.can_undo), redo=int(kept.can_redo))
 
@@ -128,8 +128,8 @@ def fresh(request: Request, project: int) -> HTMLResponse:
 def edits(request: Request, project: int) -> JSONResponse:
     """Every edit as it is offered for the story as it stands, and what is said where something is wanting."""
     story = opened(request, project).story
-    rows = [{"command": name, **asdict(e), "value": meant(e, story.rate)} for name, e in catalogue.offered(story)]
-    return JSONResponse({"entries": rows, "wanting": WANTING, "places": [asdict(x) for x in PLACES]})
+    rows = [{"command": name, **asdict(entry), "value": meant(entry, story.rate)} for name, entry in catalogue.offered(story)]
+    return JSONResponse({"entries": rows, "wanting": WANTING, "places": [asdict(place) for place in PLACES]})
 
 
 class OwnAction(BaseModel):
@@ -152,9 +152,12 @@ def search_edits(request: Request, project: int, asked: SearchAsked) -> JSONResp
     """Which edits somebody means: [number, value, whether Enter does it]; numbered as `edits` has them, then places, then the page's."""
     story = opened(request, project).story
     fitting = set(asked.fits)
-    names = [Named(e.label, e.typed, e.also, n in fitting) for n, (_, e) in enumerate(catalogue.offered(story))]
-    names += [x.named for x in PLACES] + [Named(x.label, x.typed) for x in asked.own]
-    return JSONResponse([[h.number, h.value, h.runs] for h in searched(names, asked.text, story.rate)])
+    names = [
+        Named(entry.label, entry.typed, entry.also, index in fitting)
+        for index, (_, entry) in enumerate(catalogue.offered(story))
+    ]
+    names += [place.named for place in PLACES] + [Named(own_action.label, own_action.typed) for own_action in asked.own]
+    return JSONResponse([[hit.number, hit.value, hit.runs] for hit in searched(names, asked.text, story.rate)])
 
 
 @router.post("/story/edit/preview")
@@ -163,7 +166,7 @@ def preview_edit(request: Request, project: int, asked: Annotated[EditRequest, B
     db, sid = web(request).data.db, _id(request, project)
     before = stories.load(db, sid).story
     after, would = stories.previewed(db, sid, asked.command, asked.params())
-    lengths = [stamp(s.length, s.rate) for s in (before, after)]
+    lengths = [stamp(story.length, story.rate) for story in (before, after)]
     told = f"the story stays {lengths[0]} long" if before.length == after.length else f"the story: {lengths[0]} → {lengths[1]}"
     return JSONResponse({"told": " · ".join([would.did, *would.notes[:2], told])})
 
@@ -176,21 +179,21 @@ def lane_switches(request: Request, project: int) -> HTMLResponse:
 @router.get("/story/plan")
 def plan(request: Request, project: int, only: str = "") -> JSONResponse:
     """What the player plays; `only` (ids, comma between) is all that is heard of it."""
-    w = web(request)
+    application = web(request)
     kept = opened(request, project)
-    sources = recordings.sources(w.data.db, project)
+    sources = recordings.sources(application.data.db, project)
     ids = {int(i) for i in only.split(",") if i.isdecimal()}
     made = make_plan(alone(kept.story, ids) if ids else kept.story, sources)
-    want_retimed(w.data, project, made)
-    s = kept.story
-    pieces = [[q.id, at, q.length, q.source] for at, q in zip(s.starts, s.pieces, strict=False)]
-    found = [[x.at, x.kind, x.right.id] for x in seams(s, sources)]
-    covers = [[c.id, a, min(b, s.length)] for a, b, c in s.spans]
-    beats = beats_of(w.data, s)
-    of = projects.get(w.data.db, project)
+    want_retimed(application.data, project, made)
+    story = kept.story
+    pieces = [[piece.id, at, piece.length, piece.source] for at, piece in zip(story.starts, story.pieces, strict=False)]
+    found = [[seam.at, seam.kind, seam.right.id] for seam in seams(story, sources)]
+    covers = [[cover.id, start, min(end, story.length)] for start, end, cover in story.spans]
+    beats = beats_of(application.data, story)
+    of = projects.get(application.data.db, project)
     return plan_answer(
-        w, made, sources, revision=kept.revision, pieces=pieces, seams=found, covers=covers, beats=beats, project=project,
-        size=size_of(s, of.width, of.height),
+        application, made, sources, revision=kept.revision, pieces=pieces, seams=found, covers=covers, beats=beats, project=project,
+        size=size_of(story, of.width, of.height),
     )  # fmt: skip
 
 
@@ -235,8 +238,8 @@ def edit(request: Request, project: int, asked: Annotated[EditRequest, Body()]) 
         if asked.ask and (would := stories.preview(db, sid, asked.command, asked.params())).costs:
             return page(request, "parts/ask.html", status=202, would=would)
         return _answer(request, *stories.edit(db, sid, asked.revision, asked.command, asked.params()))
-    except Stale as e:
-        return _stale(request, project, e)
+    except Stale as error:
+        return _stale(request, project, error)
 
 
 @router.post("/story/undo")
@@ -259,10 +262,10 @@ def _turn(
     """Undo or redo; asked about first (202) where the edit is somebody else's."""
     try:
         return _answer(request, *turn(web(request).data.db, _id(request, project), revision, others))
-    except history.Others as e:
-        return page(request, "parts/ask_others.html", status=202, why=str(e), do=do)
-    except Stale as e:
-        return _stale(request, project, e)
+    except history.Others as error:
+        return page(request, "parts/ask_others.html", status=202, why=str(error), do=do)
+    except Stale as error:
+        return _stale(request, project, error)
 
 
 @router.post("/story/go")
@@ -272,8 +275,8 @@ def go_to(
     """To the state after an edit of the history (0: the beginning), on whatever branch it lies."""
     try:
         return _answer(request, *history.go_to(web(request).data.db, _id(request, project), entry or None, revision))
-    except Stale as e:
-        return _stale(request, project, e)
+    except Stale as error:
+        return _stale(request, project, error)
 
 
 @router.get("/story/history")

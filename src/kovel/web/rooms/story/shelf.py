@@ -51,42 +51,56 @@ class Shelf:
 
 def shelf_of(data: DataFolder, project: int) -> Shelf:
     """Everything that can be laid in the stories of a project: what is kept or undecided, what is not set aside."""
-    p = projects.get(data.db, project)
-    rows = {r.id: r for r in recordings.of_project(data.db, project)}
+    this_project = projects.get(data.db, project)
+    rows = {recording.id: recording for recording in recordings.of_project(data.db, project)}
 
-    def data_of(kind: str, r: Recording, start: int, length: int, name: str) -> dict[str, object]:
-        rest = {"data-source": r.id, "data-from": start, "data-length": length, "data-name": name}
+    def data_of(kind: str, recording: Recording, start: int, length: int, name: str) -> dict[str, object]:
+        rest = {"data-source": recording.id, "data-from": start, "data-length": length, "data-name": name}
         return {"data-kind": kind, **rest}
 
-    def bite(c: Subclip, kind: str) -> ShelfItem:
-        r = rows[c.recording]
-        under = r.name
+    def bite(subclip: Subclip, kind: str) -> ShelfItem:
+        recording = rows[subclip.recording]
+        under = recording.name
         if kind == "bite":
             under = " · ".join(
-                [r.name, *([", ".join(c.tags)] if c.tags else []), *([c.verdict] if c.verdict not in ("", "keep") else [])]
+                [
+                    recording.name,
+                    *([", ".join(subclip.tags)] if subclip.tags else []),
+                    *([subclip.verdict] if subclip.verdict not in ("", "keep") else []),
+                ]
             )
-        face = face_of(data, r, c.start, p.rate)
-        return ShelfItem(data_of(kind, r, c.start, c.length, c.name), c.name, under, stamp(c.length, p.rate), face)
+        face = face_of(data, recording, subclip.start, this_project.rate)
+        return ShelfItem(
+            data_of(kind, recording, subclip.start, subclip.length, subclip.name),
+            subclip.name,
+            under,
+            stamp(subclip.length, this_project.rate),
+            face,
+        )
 
-    def shot(r: Recording) -> ShelfItem:
-        length = r.length(p.rate)
-        told = stamp(length, p.rate) if r.frames is not None else "still"
-        face = face_of(data, r, length // 3, p.rate)
-        return ShelfItem(data_of("shot", r, 0, length, r.name), r.name, "", told, face, use=r.id)
+    def shot(recording: Recording) -> ShelfItem:
+        length = recording.length(this_project.rate)
+        told = stamp(length, this_project.rate) if recording.frames is not None else "still"
+        face = face_of(data, recording, length // 3, this_project.rate)
+        return ShelfItem(
+            data_of("shot", recording, 0, length, recording.name), recording.name, "", told, face, use=recording.id
+        )
 
-    def bed(r: Recording) -> ShelfItem:
-        length = r.length(p.rate)
-        kind, said = SOUND_KINDS.get(r.kind, ("effect", "sound"))
-        own = {**data_of("sound", r, 0, length, r.name), "data-sound-kind": kind}
-        return ShelfItem(own, r.name, said, stamp(length, p.rate), pictured=False)
+    def bed(recording: Recording) -> ShelfItem:
+        length = recording.length(this_project.rate)
+        kind, said = SOUND_KINDS.get(recording.kind, ("effect", "sound"))
+        own = {**data_of("sound", recording, 0, length, recording.name), "data-sound-kind": kind}
+        return ShelfItem(own, recording.name, said, stamp(length, this_project.rate), pictured=False)
 
-    clips = [c for c in subclips.of_project(data.db, project) if c.verdict != "drop"]
-    here = [r for r in rows.values() if not r.aside]
+    clips = [subclip for subclip in subclips.of_project(data.db, project) if subclip.verdict != "drop"]
+    here = [recording for recording in rows.values() if not recording.aside]
     return Shelf(
-        tuple(partial(bite, c, "bite") for c in clips if rows[c.recording].kind not in SHOTS),
+        tuple(partial(bite, subclip, "bite") for subclip in clips if rows[subclip.recording].kind not in SHOTS),
         (
-            *(partial(bite, c, "shot") for c in clips if rows[c.recording].kind in SHOTS),
-            *(partial(shot, r) for r in here if r.kind in SHOTS),
+            *(partial(bite, subclip, "shot") for subclip in clips if rows[subclip.recording].kind in SHOTS),
+            *(partial(shot, recording) for recording in here if recording.kind in SHOTS),
         ),
-        tuple(partial(bed, r) for r in here if r.sound and r.kind in ("music", "sound", "b-roll")),
+        tuple(
+            partial(bed, recording) for recording in here if recording.sound and recording.kind in ("music", "sound", "b-roll")
+        ),
     )

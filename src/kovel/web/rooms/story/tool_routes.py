@@ -43,13 +43,13 @@ class Side:
     layer: list[object]
 
 
-def _side(story: Story, sources: Sources, p: Piece, which: Literal["out", "in"], edge: int) -> Side:
-    src = sources.get(p.source) if p.source is not None else None
+def _side(story: Story, sources: Sources, piece: Piece, which: Literal["out", "in"], edge: int) -> Side:
+    src = sources.get(piece.source) if piece.source is not None else None
     total = src.length(story.rate) if src else None
     last = which == "out"
     return Side(
-        which, p, src, src.name if src else "card" if p.card else "space", edge, edge - 1 if last else edge, total,
-        (total or edge) - edge if last else edge, Seen(story, sources).piece(p, p.length - 1 if last else 0)[-1].to_json({})[4:],
+        which, piece, src, src.name if src else "card" if piece.card else "space", edge, edge - 1 if last else edge, total,
+        (total or edge) - edge if last else edge, Seen(story, sources).piece(piece, piece.length - 1 if last else 0)[-1].to_json({})[4:],
     )  # fmt: skip
 
 
@@ -60,17 +60,17 @@ def seam(request: Request, project: int, piece: int) -> HTMLResponse:
     kept = opened(request, project)
     story, sources = kept.story, recordings.sources(data.db, project)
     s = the_seam(story, sources, piece)
-    i = story.index_of(piece)
+    index = story.index_of(piece)
     sides = [_side(story, sources, s.left, "out", s.ends[0]), _side(story, sources, s.right, "in", s.ends[1])]
     of = projects.get(data.db, project)
     w, h = size_of(story, of.width, of.height)
     return page(
-        request, "story/seam.html", project=of, frame=(480, round(480 * h / w)) if w >= h else (round(360 * w / h), 360), s=s, sides=sides, join=story.transition(i), sound=_sound_of(story.transition(i).split),
-        most={b: longest(story, sources, i, b) for b in ("dissolve", "dip")},
+        request, "story/seam.html", project=of, frame=(480, round(480 * h / w)) if w >= h else (round(360 * w / h), 360), s=s, sides=sides, join=story.transition(index), sound=_sound_of(story.transition(index).split),
+        most={b: longest(story, sources, index, b) for b in ("dissolve", "dip")},
         strength=strength_of(data, sources, story.rate)(s) if s.kind == "jump" else None,
         offers=[*offered(data, project, story, s), *offers_for(data, project, story, s)] if s.kind == "jump" else [],
         angles=[] if s.kind == "jump" else angles(story, sources, s.at, pauses_between(words_around(data, story, s.at, s.at + 14 * story.rate.nominal))),
-        number=i, of=len(story.pieces) - 1, rate=story.rate,
+        number=index, of=len(story.pieces) - 1, rate=story.rate,
     )  # fmt: skip
 
 
@@ -96,14 +96,18 @@ def other_cameras(request: Request, project: int, at: int) -> JSONResponse:
     rate = kept.story.rate
     ends = pauses_between(words_around(data, kept.story, at, at + 14 * rate.nominal))
     found = angles(kept.story, recordings.sources(data.db, project), at, ends)
-    return JSONResponse([{"name": o.name, "why": o.why, "command": o.command, "params": dict(o.params)} for o in found])
+    return JSONResponse(
+        [{"name": offer.name, "why": offer.why, "command": offer.command, "params": dict(offer.params)} for offer in found]
+    )
 
 
 @router.get("/story/tellings")
 def tellings(request: Request, project: int, at: int) -> JSONResponse:
     """The same told elsewhere, to stand in the place of the piece at the playhead."""
     found = other_tellings(web(request).data, project, opened(request, project).story, at)
-    return JSONResponse([{"name": o.name, "why": o.why, "command": o.command, "params": dict(o.params)} for o in found])
+    return JSONResponse(
+        [{"name": offer.name, "why": offer.why, "command": offer.command, "params": dict(offer.params)} for offer in found]
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,11 +123,22 @@ def covers_here(request: Request, project: int, at: int, until: int | None = Non
     """Shots that could cover a stretch of the story, or the sentence at a frame of it."""
     data = web(request).data
     kept = opened(request, project)
-    p = projects.get(data.db, project)
+    this_project = projects.get(data.db, project)
     found = covers(data, project, kept.story, at, until)
-    names = {r.id: r for r in recordings.of_project(data.db, project)}
-    rows = [Offered(o, face_of(data, names[o.params["source"]], o.params["start"], p.rate)) for o in found.offers]
-    return page(request, "story/covers.html", project=p, rows=rows, said=found.said, length=found.b - found.a, rate=p.rate)
+    names = {recording.id: recording for recording in recordings.of_project(data.db, project)}
+    rows = [
+        Offered(offer, face_of(data, names[offer.params["source"]], offer.params["start"], this_project.rate))
+        for offer in found.offers
+    ]
+    return page(
+        request,
+        "story/covers.html",
+        project=this_project,
+        rows=rows,
+        said=found.said,
+        length=found.b - found.a,
+        rate=this_project.rate,
+    )
 
 
 @router.get("/story/checks")
@@ -134,7 +149,7 @@ def checks(request: Request, project: int) -> HTMLResponse:
     gone = taken_out(kept.story, recordings.sources(data.db, project))
     return page(
         request, "story/checks.html", project=projects.get(data.db, project), findings=findings(data, project, kept.story),
-        gone=gone, rate=kept.story.rate, names={r.id: r.name for r in recordings.of_project(data.db, project)},
+        gone=gone, rate=kept.story.rate, names={recording.id: recording.name for recording in recordings.of_project(data.db, project)},
     )  # fmt: skip
 
 
@@ -152,9 +167,9 @@ def find(request: Request, project: int, text: str = "") -> JSONResponse:
     if not want:
         return JSONResponse([])
     words = words_around(web(request).data, kept.story, 0, kept.story.length)
-    said = [w.text.lower().strip(".,;:!?…“”\"'") for _, _, w in words]
+    said = [word.text.lower().strip(".,;:!?…“”\"'") for _, _, word in words]
     hits = [
-        [words[i][0], words[i + len(want) - 1][1], " ".join(w.text for _, _, w in words[i : i + len(want)])]
+        [words[i][0], words[i + len(want) - 1][1], " ".join(word.text for _, _, word in words[i : i + len(want)])]
         for i in range(len(words) - len(want) + 1)
         if said[i : i + len(want) - 1] == want[:-1] and said[i + len(want) - 1].startswith(want[-1])
     ]
@@ -206,5 +221,5 @@ def compared(request: Request, project: int, story: int) -> HTMLResponse:
     data = web(request).data
     kept, other = opened(request, project), _its(request, project, story)
     rows = compare(other.story, kept.story)
-    names = {r.id: r.name for r in recordings.of_project(data.db, project)}
+    names = {recording.id: recording.name for recording in recordings.of_project(data.db, project)}
     return page(request, "story/compared.html", rows=rows, names=names, kept=kept, other=other, rate=kept.story.rate)

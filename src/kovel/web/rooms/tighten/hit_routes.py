@@ -27,13 +27,13 @@ SHOWN = 60  # pieces drawn with a frame
 router = APIRouter(prefix="/p/{project}")
 
 
-def _job(request: Request, r: Recording) -> jobs.Job | None:
-    job = jobs.latest_of_recordings(web(request).data.db, r.project, "pulse").get(r.id)
+def _job(request: Request, recording: Recording) -> jobs.Job | None:
+    job = jobs.latest_of_recordings(web(request).data.db, recording.project, "pulse").get(recording.id)
     return job if job and (job.is_open or job.has_failed) else None
 
 
-def _coming(data: DataFolder, r: Recording) -> bool:
-    facts = media_facts(data, r.id) or {}
+def _coming(data: DataFolder, recording: Recording) -> bool:
+    facts = media_facts(data, recording.id) or {}
     return bool(facts.get("sound")) and not facts.get("sounded")
 
 
@@ -67,46 +67,58 @@ class QuickView:
     worst: int | None  # frames a hit lies off its beat
 
 
-def _quick(request: Request, project: int, r: Recording) -> QuickView:
-    w = web(request)
-    p = projects.get(w.data.db, project)
-    d = decisions.quick(w.data.db, r.id)
-    marks, _ = quick_cuts.marks(w.data, r.id, p.rate, d)
-    cuts = quick_cuts.pieces(w.data, r.id, p.rate, d)
-    hits = [m.frame for m in marks if m.on]
-    b = quick_cuts.beats(w.data, d.music) if d.music is not None else None
+def _quick(request: Request, project: int, recording: Recording) -> QuickView:
+    application = web(request)
+    this_project = projects.get(application.data.db, project)
+    desk = decisions.quick(application.data.db, recording.id)
+    marks, _ = quick_cuts.marks(application.data, recording.id, this_project.rate, desk)
+    cuts = quick_cuts.pieces(application.data, recording.id, this_project.rate, desk)
+    hits = [mark.frame for mark in marks if mark.on]
+    beats = quick_cuts.beats(application.data, desk.music) if desk.music is not None else None
     worst = None
-    if b and b.beats:
-        off = quick_cuts.off_beat(cuts, hits, [p.rate.sample_to_frame(x - b.beats[0]) for x in b.beats])
+    if beats and beats.beats:
+        off = quick_cuts.off_beat(
+            cuts, hits, [this_project.rate.sample_to_frame(beat - beats.beats[0]) for beat in beats.beats]
+        )
         worst = max(off, default=0)
-    job = _job(request, r)
-    if job is None and b is not None and not b.beats and d.music is not None:
-        job = _job(request, recordings.get(w.data.db, d.music))  # its beats are being found: the page follows that
-    faces = [face_of(w.data, r, c.start if c.hit is None else hits[c.hit], p.rate) for c in cuts[:SHOWN]]
+    job = _job(request, recording)
+    if job is None and beats is not None and not beats.beats and desk.music is not None:
+        job = _job(request, recordings.get(application.data.db, desk.music))  # its beats are being found: the page follows that
+    faces = [
+        face_of(application.data, recording, cut.start if cut.hit is None else hits[cut.hit], this_project.rate)
+        for cut in cuts[:SHOWN]
+    ]
     return QuickView(
-        p, r, r.length(p.rate), float(p.rate.fps), job, _coming(w.data, r), quick_cuts.pulse(w.data, r.id) is not None, d, marks, len(hits),
-        [CutDrawn(c, face) for c, face in zip(cuts, faces, strict=False)], len(cuts), max(0, len(cuts) - SHOWN), sum(c.length for c in cuts),
-        [x for x in recordings.of_project(w.data.db, project) if x.kind == "music" and x.ready], worst,
+        this_project, recording, recording.length(this_project.rate), float(this_project.rate.fps), job, _coming(application.data, recording), quick_cuts.pulse(application.data, recording.id) is not None, desk, marks, len(hits),
+        [CutDrawn(cut, face) for cut, face in zip(cuts, faces, strict=False)], len(cuts), max(0, len(cuts) - SHOWN), sum(cut.length for cut in cuts),
+        [recording for recording in recordings.of_project(application.data.db, project) if recording.kind == "music" and recording.ready], worst,
     )  # fmt: skip
 
 
 def _rows(request: Request, project: int) -> list[Recording]:
-    return [r for r in recordings.of_project(web(request).data.db, project) if r.sound and not r.aside and r.ready]
+    return [
+        recording
+        for recording in recordings.of_project(web(request).data.db, project)
+        if recording.sound and not recording.aside and recording.ready
+    ]
 
 
 @router.get("/hits")
 def room(request: Request, project: int, rec: int | None = None) -> HTMLResponse:
-    w = web(request)
-    p = projects.get(w.data.db, project)
+    application = web(request)
+    this_project = projects.get(application.data.db, project)
     rows = _rows(request, project)
-    chosen = next((r for r in rows if r.id == rec), None) or next(
-        (r for r in rows if r.kind == "b-roll"), rows[0] if rows else None
+    chosen = next((recording for recording in rows if recording.id == rec), None) or next(
+        (recording for recording in rows if recording.kind == "b-roll"), rows[0] if rows else None
     )
-    faces = {r.id: face_of(w.data, r, r.face(p.rate), p.rate) for r in rows}
+    faces = {
+        recording.id: face_of(application.data, recording, recording.face(this_project.rate), this_project.rate)
+        for recording in rows
+    }
     if chosen is None:
-        return page(request, "tighten/hits.html", room="tighten", project=p, rows=rows, faces=faces, r=None)
-    if quick_cuts.pulse(w.data, chosen.id) is None and _job(request, chosen) is None:
-        quick_cuts.find(w.data, chosen.id)
+        return page(request, "tighten/hits.html", room="tighten", project=this_project, rows=rows, faces=faces, r=None)
+    if quick_cuts.pulse(application.data, chosen.id) is None and _job(request, chosen) is None:
+        quick_cuts.find(application.data, chosen.id)
     return page(request, "tighten/hits.html", _view(request, project, chosen), room="tighten", rows=rows, faces=faces)
 
 
@@ -124,20 +136,29 @@ class BeatsView:
     lines: list[tuple[int, bool]]
 
 
-def _view(request: Request, project: int, r: Recording) -> QuickView | BeatsView:
-    if r.kind != "music":
-        return _quick(request, project, r)
-    w = web(request)
-    p = projects.get(w.data.db, project)
-    b = quick_cuts.beats(w.data, r.id)
-    down = set(b.downbeats)
-    lines = [(p.rate.sample_to_frame(x), x in down) for x in b.beats]
-    return BeatsView(p, r, r.length(p.rate), float(p.rate.fps), _job(request, r), _coming(w.data, r), b, lines)
+def _view(request: Request, project: int, recording: Recording) -> QuickView | BeatsView:
+    if recording.kind != "music":
+        return _quick(request, project, recording)
+    application = web(request)
+    this_project = projects.get(application.data.db, project)
+    beats = quick_cuts.beats(application.data, recording.id)
+    down = set(beats.downbeats)
+    lines = [(this_project.rate.sample_to_frame(beat), beat in down) for beat in beats.beats]
+    return BeatsView(
+        this_project,
+        recording,
+        recording.length(this_project.rate),
+        float(this_project.rate.fps),
+        _job(request, recording),
+        _coming(application.data, recording),
+        beats,
+        lines,
+    )
 
 
-def _drawn(request: Request, project: int, r: Recording, did: str = "") -> HTMLResponse:
-    part = "tighten/beats.html" if r.kind == "music" else "tighten/hit_list.html"
-    return joined(render(part, _view(request, project, r)), report(did) if did else "")
+def _drawn(request: Request, project: int, recording: Recording, did: str = "") -> HTMLResponse:
+    part = "tighten/beats.html" if recording.kind == "music" else "tighten/hit_list.html"
+    return joined(render(part, _view(request, project, recording)), report(did) if did else "")
 
 
 @router.get("/hits/{recording}")
@@ -159,18 +180,18 @@ class QuickAsked(Sent):
 
     @property
     def how(self) -> dict[str, int | None]:
-        kept = {k: v for k, v in (("before", self.before), ("length", self.length)) if v is not None}
+        kept = {name: value for name, value in (("before", self.before), ("length", self.length)) if value is not None}
         return {**kept, "intro": self.intro or 0, "target": self.target}
 
 
 @router.post("/hits/{recording}")
 def change(request: Request, project: int, recording: int, asked: Annotated[QuickAsked, sent(QuickAsked)]) -> HTMLResponse:
     data = web(request).data
-    r = the_recording(request, project, recording)
+    this_recording = the_recording(request, project, recording)
     if asked.toggle is not None:
-        return _drawn(request, project, r, quick_cuts.toggle(data, recording, asked.toggle))
+        return _drawn(request, project, this_recording, quick_cuts.toggle(data, recording, asked.toggle))
     did = quick_cuts.set_up(data, recording, asked.how, asked.ring, asked.sensitivity, asked.music)
-    return _drawn(request, project, r, did)
+    return _drawn(request, project, this_recording, did)
 
 
 class BeatsAsked(Sent):
@@ -182,20 +203,26 @@ class BeatsAsked(Sent):
 @router.post("/beats/{recording}")
 def correct(request: Request, project: int, recording: int, asked: Annotated[BeatsAsked, sent(BeatsAsked)]) -> HTMLResponse:
     """The beats of a music bed, corrected by hand."""
-    r = the_recording(request, project, recording)
+    this_recording = the_recording(request, project, recording)
     did = quick_cuts.correct_beats(web(request).data, recording, asked.do, asked.by, asked.taps)
-    return _drawn(request, project, r, did)
+    return _drawn(request, project, this_recording, did)
 
 
 @router.get("/hits/{recording}/plan")
 def plan(request: Request, project: int, recording: int) -> JSONResponse:
     """The quick cut as a plan for the player."""
-    w = web(request)
-    p = projects.get(w.data.db, project)
-    r = the_recording(request, project, recording)
-    cuts = quick_cuts.pieces(w.data, recording, p.rate, decisions.quick(w.data.db, recording))
-    story = Story(p.rate, tuple(Piece(i, r.id, c.start, c.length) for i, c in enumerate(cuts, 1)), next_id=len(cuts) + 1)
-    return plan_answer(w, make_plan(story, {r.id: r.source}), {r.id: r.source})
+    application = web(request)
+    this_project = projects.get(application.data.db, project)
+    this_recording = the_recording(request, project, recording)
+    cuts = quick_cuts.pieces(application.data, recording, this_project.rate, decisions.quick(application.data.db, recording))
+    story = Story(
+        this_project.rate,
+        tuple(Piece(index, this_recording.id, cut.start, cut.length) for index, cut in enumerate(cuts, 1)),
+        next_id=len(cuts) + 1,
+    )
+    return plan_answer(
+        application, make_plan(story, {this_recording.id: this_recording.source}), {this_recording.id: this_recording.source}
+    )
 
 
 @router.post("/hits/{recording}/send")
@@ -207,12 +234,12 @@ def send(
     at: Annotated[int | None, Form()] = None,
 ) -> HTMLResponse:
     """The quick cut as pieces of the story: one undo step."""
-    w = web(request)
-    p = projects.get(w.data.db, project)
+    application = web(request)
+    this_project = projects.get(application.data.db, project)
     the_recording(request, project, recording)
-    cuts = quick_cuts.pieces(w.data, recording, p.rate, decisions.quick(w.data.db, recording))
+    cuts = quick_cuts.pieces(application.data, recording, this_project.rate, decisions.quick(application.data.db, recording))
     if not cuts:
         raise Invalid("There are no hits to make pieces of. Raise the sensitivity, or choose another take.")
-    ranges = [(recording, c.start, c.length) for c in cuts]
-    done = stories.put_in(w.data.db, project, ranges, at if where == "playhead" else None)
+    ranges = [(recording, cut.start, cut.length) for cut in cuts]
+    done = stories.put_in(application.data.db, project, ranges, at if where == "playhead" else None)
     return joined(report(done.did + ". One undo in the Story takes it back.", done.notes), hx_reswap="none")

@@ -38,16 +38,16 @@ MOST = 400  # proposals drawn in the list at a time
 LOW, HIGH = -80, 0  # dBFS of the level picture
 
 
-def _range(request: Request, project: int, r: Recording, clip: int | None) -> tuple[int, int, str]:
+def _range(request: Request, project: int, recording: Recording, clip: int | None) -> tuple[int, int, str]:
     """What of a recording is worked on: all of it, or a subclip."""
     db = web(request).data.db
-    total = r.length(projects.get(db, project).rate)
+    total = recording.length(projects.get(db, project).rate)
     if clip is None:
         return 0, total, ""
-    c = subclips.get(db, clip)
-    if c.recording != r.id:
+    subclip = subclips.get(db, clip)
+    if subclip.recording != recording.id:
         raise Missing("That subclip is of another recording.")
-    return c.start, c.end, c.name
+    return subclip.start, subclip.end, subclip.name
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,9 +71,9 @@ def _drawn_hills(h: Hills) -> HillsDrawn:
 
     def area(counts: np.ndarray) -> str:
         points = [
-            f"{x(h.low + i + 0.5):.1f},{88 - 80 * min(1.0, float(n) / top):.1f}"
-            for i, n in enumerate(counts)
-            if h.low + i >= LOW
+            f"{x(h.low + index + 0.5):.1f},{88 - 80 * min(1.0, float(count) / top):.1f}"
+            for index, count in enumerate(counts)
+            if h.low + index >= LOW
         ]
         return f"M0,88 L{' L'.join(points)} L300,88 Z"
 
@@ -83,10 +83,10 @@ def _drawn_hills(h: Hills) -> HillsDrawn:
 
 def _struck(words: Sequence[Word], found: list[proposals.Row], rate: Rate) -> list[tuple[int, int, str, int]]:
     """Runs [i, j) of words that a proposal is about: its key, and 1 if it takes them out."""
-    middles = [(w.start + w.end) // 2 for w in words]
+    middles = [(word.start + word.end) // 2 for word in words]
     to = rate.frame_to_sample
-    runs = [(bisect_right(middles, to(p.start)), bisect_left(middles, to(p.end)), p.key, int(p.out)) for p in found]
-    return [r for r in runs if r[0] < r[1]]
+    runs = [(bisect_right(middles, to(row.start)), bisect_left(middles, to(row.end)), row.key, int(row.out)) for row in found]
+    return [run for run in runs if run[0] < run[1]]
 
 
 NAMES = {
@@ -141,31 +141,41 @@ class DeskView:
     clips: list[Subclip]
 
 
-def _desk(request: Request, project: int, r: Recording, clip: int | None) -> DeskView:
-    w = web(request)
-    p = projects.get(w.data.db, project)
-    start, end, name = _range(request, project, r, clip)
-    d = proposals.desk(w.data, r.id)
-    found = [x for x in proposals.rows(w.data, r.id, p.rate, d) if x.start < end and start < x.end]
-    heard = speech_levels.levels(w.data, r.id)
-    as_kept = {k: [x.out for x in found if x.kind == k] for k in KINDS}
+def _desk(request: Request, project: int, recording: Recording, clip: int | None) -> DeskView:
+    application = web(request)
+    this_project = projects.get(application.data.db, project)
+    start, end, name = _range(request, project, recording, clip)
+    desk = proposals.desk(application.data, recording.id)
+    found = [
+        row
+        for row in proposals.rows(application.data, recording.id, this_project.rate, desk)
+        if row.start < end and start < row.end
+    ]
+    heard = speech_levels.levels(application.data, recording.id)
+    as_kept = {kind: [row.out for row in found if row.kind == kind] for kind in KINDS}
     picture = None
-    a, b = p.rate.frame_to_sample(start), p.rate.frame_to_sample(end)
+    begin, until = this_project.rate.frame_to_sample(start), this_project.rate.frame_to_sample(end)
     if heard is not None and len(heard):
-        part = heard.between(a, b)
-        mask = speech_levels.speaking(w.data, r.id, d.settings)[a // TICK : -(-b // TICK)]
-        picture = _drawn_hills(hills(part, mask[: len(part)], d.settings))
-    said = [x for x in transcripts.words(w.data.db, r.id) if x.end > a and x.start < b]
-    told = _listened(w.data, r.id, heard, jobs.latest_of_recordings(w.data.db, project, "listen").get(r.id), p.rate)
+        part = heard.between(begin, until)
+        mask = speech_levels.speaking(application.data, recording.id, desk.settings)[begin // TICK : -(-until // TICK)]
+        picture = _drawn_hills(hills(part, mask[: len(part)], desk.settings))
+    said = [word for word in transcripts.words(application.data.db, recording.id) if word.end > begin and word.start < until]
+    told = _listened(
+        application.data,
+        recording.id,
+        heard,
+        jobs.latest_of_recordings(application.data.db, project, "listen").get(recording.id),
+        this_project.rate,
+    )
     return DeskView(
-        project=p, r=r, clip=clip, clip_name=name, start=start, end=end, fps=float(p.rate.fps), desk=d,
+        project=this_project, r=recording, clip=clip, clip_name=name, start=start, end=end, fps=float(this_project.rate.fps), desk=desk,
         shown=found[:MOST], more=max(0, len(found) - MOST),
-        kinds=[Kind(k, NAMES[k], len(outs), sum(outs)) for k, outs in as_kept.items() if outs],
+        kinds=[Kind(name, NAMES[name], len(outs), sum(outs)) for name, outs in as_kept.items() if outs],
         sums=proposals.saved(proposals.left(found, start, end), start, end), picture=picture, words=said,
-        struck=_struck(said, found, p.rate), voice=VOICE, tongue=spoken(w.data, r),
-        breath=round((d.settings.before + d.settings.after) * float(p.rate.fps)), awaited=told.awaited, listened=told.listened,
-        interviewer=proposals.interviewer(w.data),
-        clips=[c for c in subclips.of_recording(w.data.db, r.id) if c.verdict != "drop"],
+        struck=_struck(said, found, this_project.rate), voice=VOICE, tongue=spoken(application.data, recording),
+        breath=round((desk.settings.before + desk.settings.after) * float(this_project.rate.fps)), awaited=told.awaited, listened=told.listened,
+        interviewer=proposals.interviewer(application.data),
+        clips=[subclip for subclip in subclips.of_recording(application.data.db, recording.id) if subclip.verdict != "drop"],
     )  # fmt: skip
 
 
@@ -184,24 +194,29 @@ def _listened(data: DataFolder, recording: int, heard: Levels | None, job: jobs.
 
 
 def _drawn(
-    request: Request, project: int, r: Recording, clip: int | None, did: str, notes: tuple[str, ...] = ()
+    request: Request, project: int, recording: Recording, clip: int | None, did: str, notes: tuple[str, ...] = ()
 ) -> HTMLResponse:
-    return joined(render("tighten/proposals.html", _desk(request, project, r, clip), drawn=True), report(did, notes))
+    return joined(render("tighten/proposals.html", _desk(request, project, recording, clip), drawn=True), report(did, notes))
 
 
 @router.get("/tighten")
 def room(request: Request, project: int, rec: int | None = None, clip: int | None = None) -> HTMLResponse:
-    w = web(request)
-    p = projects.get(w.data.db, project)
+    application = web(request)
+    this_project = projects.get(application.data.db, project)
     rows = [
-        r for r in recordings.of_project(w.data.db, project) if r.sound and not r.aside and r.kind in ("interview", "sound")
+        recording
+        for recording in recordings.of_project(application.data.db, project)
+        if recording.sound and not recording.aside and recording.kind in ("interview", "sound")
     ]
     if clip is not None and rec is None:
-        rec = subclips.get(w.data.db, clip).recording
-    chosen = next((r for r in rows if r.id == rec), rows[0] if rows else None)
-    faces = {r.id: face_of(w.data, r, r.face(p.rate), p.rate) for r in rows}
+        rec = subclips.get(application.data.db, clip).recording
+    chosen = next((recording for recording in rows if recording.id == rec), rows[0] if rows else None)
+    faces = {
+        recording.id: face_of(application.data, recording, recording.face(this_project.rate), this_project.rate)
+        for recording in rows
+    }
     if chosen is None or not chosen.ready:
-        return page(request, "tighten/room.html", room="tighten", rows=rows, faces=faces, project=p, r=chosen)
+        return page(request, "tighten/room.html", room="tighten", rows=rows, faces=faces, project=this_project, r=chosen)
     view = _desk(request, project, chosen, clip)
     return page(request, "tighten/room.html", view, room="tighten", rows=rows, faces=faces, drawn=False)
 
@@ -209,8 +224,8 @@ def room(request: Request, project: int, rec: int | None = None, clip: int | Non
 @router.get("/tighten/{recording}")
 def fresh(request: Request, project: int, recording: int, clip: int | None = None, drawn: bool = False) -> HTMLResponse:
     """The desk; without its words when the page has them `drawn` already."""
-    r = the_recording(request, project, recording)
-    return joined(render("tighten/proposals.html", _desk(request, project, r, clip), drawn=drawn))
+    this_recording = the_recording(request, project, recording)
+    return joined(render("tighten/proposals.html", _desk(request, project, this_recording, clip), drawn=drawn))
 
 
 class Toggle(Sent):
@@ -257,11 +272,11 @@ class Values(Sent):
 
     def changes(self, rate: Rate) -> dict[str, float | None]:
         """The values of `Settings` that were sent; `Invalid` for a length that is none."""
-        lengths = {k: v for k in ("shortest", "before", "after", "island") if (v := getattr(self, k))}
+        lengths = {k: value for k in ("shortest", "before", "after", "island") if (value := getattr(self, k))}
         try:
-            out: dict[str, float | None] = {k: parse_seconds(v, rate) for k, v in lengths.items()}
-        except TimeError as e:
-            raise Invalid(str(e)) from None
+            out: dict[str, float | None] = {name: parse_seconds(length, rate) for name, length in lengths.items()}
+        except TimeError as error:
+            raise Invalid(str(error)) from None
         if self.breath is not None:
             each = proposals.within(0, 100, self.breath) / float(rate.fps) / 2
             out |= {"before": round(each, 3), "after": round(each, 3)}
@@ -292,9 +307,15 @@ def change(
     request: Request, project: int, recording: int, asked: Annotated[Decision, sent(Decision)], clip: int | None = None
 ) -> HTMLResponse:
     """A setting or a decision; the desk comes back as it stands then."""
-    w = web(request)
-    r = the_recording(request, project, recording)
-    return _drawn(request, project, r, clip, _decide(w.data, recording, projects.get(w.data.db, project).rate, asked))
+    application = web(request)
+    this_recording = the_recording(request, project, recording)
+    return _drawn(
+        request,
+        project,
+        this_recording,
+        clip,
+        _decide(application.data, recording, projects.get(application.data.db, project).rate, asked),
+    )
 
 
 @router.get("/tighten/{recording}/hear")
@@ -303,45 +324,48 @@ def hear(
 ) -> JSONResponse:
     """Frames [a, b) of a recording as a plan: all of them, `without` one stretch (x-y), or as `decided`. `stays` lists
     the ranges that are heard."""
-    w = web(request)
-    p = projects.get(w.data.db, project)
-    r = the_recording(request, project, recording)
-    a, b = max(0, a), min(r.length(p.rate), b)
+    application = web(request)
+    this_project = projects.get(application.data.db, project)
+    this_recording = the_recording(request, project, recording)
+    a, b = max(0, a), min(this_recording.length(this_project.rate), b)
     try:
-        cuts = [tuple(map(int, without.split("-", 1)))] if without else []
+        first, last = map(int, without.split("-", 1)) if without else (0, 0)
     except ValueError:
         raise Invalid("That stretch cannot be read.") from None
-    stays = proposals.left(proposals.rows(w.data, r.id, p.rate), a, b) if decided else kept(a, b, cuts)  # type: ignore[arg-type]
-    pieces = tuple(Piece(i, r.id, s, e - s) for i, (s, e) in enumerate(stays, 1))
-    made = make_plan(Story(p.rate, pieces, next_id=len(pieces) + 1), {r.id: r.source})
-    return plan_answer(w, made, {r.id: r.source}, stays=stays)
+    if decided:
+        stays = proposals.left(proposals.rows(application.data, this_recording.id, this_project.rate), a, b)
+    else:
+        stays = kept(a, b, [(first, last)] if without else [])
+    pieces = tuple(Piece(index, this_recording.id, s, e - s) for index, (s, e) in enumerate(stays, 1))
+    made = make_plan(Story(this_project.rate, pieces, next_id=len(pieces) + 1), {this_recording.id: this_recording.source})
+    return plan_answer(application, made, {this_recording.id: this_recording.source}, stays=stays)
 
 
 @router.get("/tighten/{recording}/list.csv")
 def as_csv(request: Request, project: int, recording: int) -> Response:
-    w = web(request)
-    r = the_recording(request, project, recording)
-    p = projects.get(w.data.db, project)
-    body = proposals.as_csv(proposals.rows(w.data, recording, p.rate), p.rate)
-    return download(body, f"{r.name} - tightened.csv", "text/csv; charset=utf-8")
+    application = web(request)
+    this_recording = the_recording(request, project, recording)
+    this_project = projects.get(application.data.db, project)
+    body = proposals.as_csv(proposals.rows(application.data, recording, this_project.rate), this_project.rate)
+    return download(body, f"{this_recording.name} - tightened.csv", "text/csv; charset=utf-8")
 
 
 @router.get("/tighten/{recording}/in-place")
 def in_place(request: Request, project: int, recording: int, where: str = "place") -> HTMLResponse:
     """Everything that would go from the story as it stands, in one list, and what that would cost; nothing is changed."""
-    w = web(request)
+    application = web(request)
     the_recording(request, project, recording)
-    sid = stories.current(w.data.db, project)
-    story = stories.load(w.data.db, sid).story
+    sid = stories.current(application.data.db, project)
+    story = stories.load(application.data.db, sid).story
     only = recording if where == "place" else None
-    found = proposals.story_cuts(w.data, story, only)
-    cuts = proposals.in_story(w.data, story, only)
-    would = stories.preview(w.data.db, sid, "take_out", {"cuts": cuts}) if cuts else None
-    names = {r.id: r.name for r in recordings.of_project(w.data.db, project)}
-    after = story.length - sum(b - a for a, b in cuts)
-    p = projects.get(w.data.db, project)
+    found = proposals.story_cuts(application.data, story, only)
+    cuts = proposals.in_story(application.data, story, only)
+    would = stories.preview(application.data.db, sid, "take_out", {"cuts": cuts}) if cuts else None
+    names = {recording.id: recording.name for recording in recordings.of_project(application.data.db, project)}
+    after = story.length - sum(end - start for start, end in cuts)
+    this_project = projects.get(application.data.db, project)
     return page(
-        request, "tighten/in_place.html", project=p, recording=recording, where=where, found=found, would=would, names=names,
+        request, "tighten/in_place.html", project=this_project, recording=recording, where=where, found=found, would=would, names=names,
         before=story.length, after=after,
     )  # fmt: skip
 
@@ -352,30 +376,32 @@ def send(
     clip: int | None = None, also: Annotated[list[int] | None, Form()] = None, cut: Annotated[list[str] | None, Form()] = None,
 ) -> HTMLResponse:  # fmt: skip
     """What stays, as pieces: at the end, at the playhead, or in place of what stands in the story. One undo step."""
-    w = web(request)
-    r = the_recording(request, project, recording)
-    p = projects.get(w.data.db, project)
+    application = web(request)
+    this_recording = the_recording(request, project, recording)
+    this_project = projects.get(application.data.db, project)
     if where in ("place", "everywhere"):
-        sid = stories.current(w.data.db, project)
-        story = stories.load(w.data.db, sid).story
-        cuts = proposals.in_story(w.data, story, recording if where == "place" else None)
+        sid = stories.current(application.data.db, project)
+        story = stories.load(application.data.db, sid).story
+        cuts = proposals.in_story(application.data, story, recording if where == "place" else None)
         if cut is not None:  # of the list, what is still ticked
-            found = proposals.story_cuts(w.data, story, recording if where == "place" else None)
-            cuts = proposals.apart([c for c in found if f"{c.at}-{c.end}" in cut])
+            found = proposals.story_cuts(application.data, story, recording if where == "place" else None)
+            cuts = proposals.apart([story_cut for story_cut in found if f"{story_cut.at}-{story_cut.end}" in cut])
         if not cuts:
             raise Invalid("Nothing of what would be taken out stands in the story.")
-        _, done = stories.edit(w.data.db, sid, None, "take_out", {"cuts": cuts})
+        _, done = stories.edit(application.data.db, sid, None, "take_out", {"cuts": cuts})
         return joined(report(done.did + ", in place.", done.notes), hx_reswap="none")
     ranges = []
-    chosen = [(r, *_range(request, project, r, clip)[:2])]
+    chosen = [(this_recording, *_range(request, project, this_recording, clip)[:2])]
     for i in also or []:
         x = the_recording(request, project, i)
-        if x.id != r.id:
-            chosen.append((x, 0, x.length(p.rate)))
-    order = {x.id: n for n, x in enumerate(recordings.of_project(w.data.db, project))}
-    for x, a, b in sorted(chosen, key=lambda c: order[c[0].id]):
-        ranges += [[x.id, s, e - s] for s, e in proposals.left(proposals.rows(w.data, x.id, p.rate), a, b)]
+        if x.id != this_recording.id:
+            chosen.append((x, 0, x.length(this_project.rate)))
+    order = {recording.id: index for index, recording in enumerate(recordings.of_project(application.data.db, project))}
+    for x, start, end in sorted(chosen, key=lambda c: order[c[0].id]):
+        ranges += [
+            [x.id, s, e - s] for s, e in proposals.left(proposals.rows(application.data, x.id, this_project.rate), start, end)
+        ]
     if not ranges:
         raise Invalid("Nothing is left: everything would be taken out. Leave something in first.")
-    done = stories.put_in(w.data.db, project, ranges, at if where == "playhead" else None)
+    done = stories.put_in(application.data.db, project, ranges, at if where == "playhead" else None)
     return joined(report(done.did + ". One undo in the Story takes it back.", done.notes), hx_reswap="none")
