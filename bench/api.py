@@ -1,8 +1,10 @@
-"""Every route asked for everything its schema allows, and more: `./kovel bench api [EXAMPLES]` (30 a route unless said).
+"""Every route asked for everything its schema allows, and more: `./kovel bench api [EXAMPLES]` (30 a route unless
+said).
 
-Schemathesis (to be installed for it: pip install schemathesis) makes requests out of the schema that the application tells of itself, uploads
-and deletes included, one by one and then in sequences that build on each other's answers. No answer may be a server error, each is
-to be one that the schema names, and afterwards the database is whole and nothing was noted as unforeseen.
+Schemathesis (to be installed for it: pip install schemathesis) makes requests out of the schema that the application
+tells of itself, uploads and deletes included, one by one and then in sequences that build on each other's answers.
+No answer may be a server error, each is to be one that the schema names, and afterwards the database is whole and
+nothing was noted as unforeseen.
 """
 
 import sys
@@ -52,9 +54,13 @@ class Asking:
 
     def __init__(self, examples: int) -> None:
         self.few = settings(
-            max_examples=examples, deadline=None, database=None, phases=[Phase.generate], suppress_health_check=list(HealthCheck),
+            max_examples=examples,
+            deadline=None,
+            database=None,
+            phases=[Phase.generate],
+            suppress_health_check=list(HealthCheck),
             stateful_step_count=20,
-        )  # fmt: skip
+        )
         self.wrong: Counter[str] = Counter()
         self.statuses: Counter[int] = Counter()
         self.slowest = (0.0, "")
@@ -64,7 +70,9 @@ class Asking:
         there = st.sampled_from([1, 1, 1, 2, 3, 99])
 
         @self.few
-        @given(case=op.as_strategy(), ids=st.fixed_dictionaries({p: there for p in _numbers(op)}), real=st.integers(0, 3))
+        @given(
+            case=op.as_strategy(), ids=st.fixed_dictionaries({p: there for p in _numbers(op)}), real=st.integers(0, 3)
+        )
         def ask(case: Any, ids: dict[str, int], real: int) -> None:
             if real:
                 case.path_parameters.update(ids)

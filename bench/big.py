@@ -1,8 +1,10 @@
-"""A big project in the browser: `python -m bench.big`. 200 recordings (20 hours), 180,000 words, 3,000 subclips, five stories.
+"""A big project in the browser: `python -m bench.big`. 200 recordings (20 hours), 180,000 words, 3,000 subclips, five
+stories.
 
-One recording of six minutes is prepared; the others are copies of it whose files are the same ones on the disk. Prints how soon
-every room can be used (what it shows first is there and its scripts run), what its page holds, how long searches and edits take,
-and what the server holds. Times stand beside the same of a project with that one recording.
+One recording of six minutes is prepared; the others are copies of it whose files are the same ones on the disk.
+Prints how soon every room can be used (what it shows first is there and its scripts run), what its page holds, how
+long searches and edits take, and what the server holds. Times stand beside the same of a project with that one
+recording.
 """
 
 import os
@@ -49,7 +51,10 @@ def words(seed: int) -> list[Word]:
     r = random.Random(seed)
     step = 60 * 48_000 // 150
     made = ("".join(r.choice("aeioulnrst") for _ in range(r.randint(3, 8))) for _ in range(MINUTES * 150))
-    return [Word(w + ("." if i % 13 == 12 else ""), i * step, i * step + 9000, "MT"[i // 90 % 2]) for i, w in enumerate(made)]
+    return [
+        Word(w + ("." if i % 13 == 12 else ""), i * step, i * step + 9000, "MT"[i // 90 % 2])
+        for i, w in enumerate(made)
+    ]
 
 
 def filled(data: DataFolder, project: int, ids: list[int], count: int) -> None:
@@ -58,10 +63,17 @@ def filled(data: DataFolder, project: int, ids: list[int], count: int) -> None:
     for i in ids:
         transcripts.set_words(data.db, i, words(i))
     new = [
-        subclips.New(i, a := 500 * k + 40, a + 180, f"Bite {i} {k}", tags="week" if k % 3 else "boat, tide", verdict=r.choice(("keep", "maybe", "")))
+        subclips.New(
+            i,
+            a := 500 * k + 40,
+            a + 180,
+            f"Bite {i} {k}",
+            tags="week" if k % 3 else "boat, tide",
+            verdict=r.choice(("keep", "maybe", "")),
+        )
         for i in ids
         for k in range(CLIPS)
-    ]  # fmt: skip
+    ]
     subclips.add_all(data.db, project, new, "logged")
     for n in range(count):
         pieces = tuple(Piece(k + 1, r.choice(ids), r.randrange(8000), r.randrange(40, 140)) for k in range(PIECES))
@@ -83,9 +95,18 @@ def made(root: Path) -> DataFolder:
     foreman.stop()
     first = recordings.get(data.db, first.id)
     facts = {
-        "size": first.size, "rate": [25, 1], "frames": first.frames, "picture": True, "sound": True, "width": first.width,
-        "height": first.height, "channels": first.channels, "start_timecode": "", "remarks": [], "changed": first.changed,
-    }  # fmt: skip
+        "size": first.size,
+        "rate": [25, 1],
+        "frames": first.frames,
+        "picture": True,
+        "sound": True,
+        "width": first.width,
+        "height": first.height,
+        "channels": first.channels,
+        "start_timecode": "",
+        "remarks": [],
+        "changed": first.changed,
+    }
     ids = []
     for n in range(MANY):
         path = root / f"talk {n + 1:03}.mp4"
@@ -113,7 +134,8 @@ def usable(page: Page, url: str, there: str) -> float:
 
 
 def held(page: Page) -> str:
-    """What the page holds as it stands, and after Chromium gave back what it keeps only as long as nobody needs the room."""
+    """What the page holds as it stands, and after Chromium gave back what it keeps only as long as nobody needs the
+    room."""
     heap, own = memory(page)
     chromium = page.context.browser.new_browser_cdp_session()  # type: ignore[union-attr]
     chromium.send("Memory.simulatePressureNotification", {"level": "critical"})
@@ -136,19 +158,23 @@ def main() -> None:
         data = made(Path(d))
         ids = {p: [r.id for r in recordings.of_project(data.db, p)] for p in (1, 2)}
         print(
-            f"{len(ids[2])} recordings, {len(subclips.of_project(data.db, 2))} subclips, {len(stories.of_project(data.db, 2))} stories",
+            f"{len(ids[2])} recordings, {len(subclips.of_project(data.db, 2))} subclips, "
+            f"{len(stories.of_project(data.db, 2))} stories",
             flush=True,
         )
         with served(str(data.root)) as (url, page):
             for name, (path, there) in ROOMS.items():
                 page.close()  # a page of its own: Chromium keeps those left behind for going back
                 page = page.context.browser.new_page(viewport={"width": 1280, "height": 800})  # type: ignore[union-attr]
-                at = {p: url + path.replace("{}", str(p), 1).replace("{}", str(ids[p][len(ids[p]) // 2])) for p in (1, 2)}
+                at = {
+                    p: url + path.replace("{}", str(p), 1).replace("{}", str(ids[p][len(ids[p]) // 2])) for p in (1, 2)
+                }
                 took = {p: min(usable(page, at[p], there) for _ in range(3)) for p in (1, 2)}
                 page.wait_for_timeout(1500)
                 heap, own = memory(page)
                 print(
-                    f"{name:<16} {took[2]:5.0f} ms ({took[2] / took[1]:.1f} of the small project's); its page holds {own:.0f} MB, its scripts {heap:.0f}",
+                    f"{name:<16} {took[2]:5.0f} ms ({took[2] / took[1]:.1f} of the small project's); "
+                    f"its page holds {own:.0f} MB, its scripts {heap:.0f}",
                     flush=True,
                 )
             page.goto(f"{url}/p/2/story")

@@ -36,7 +36,9 @@ def made(data: DataFolder) -> None:
     for i in range(6):
         recordings.add(data.db, 1, f"/nowhere/{i}.mov", f"r{i}", "interview", facts)
     rng = random.Random(1)
-    pieces = tuple(Piece(i + 1, rng.randint(1, 3), rng.randrange(200_000), rng.randrange(40, 140)) for i in range(PIECES))
+    pieces = tuple(
+        Piece(i + 1, rng.randint(1, 3), rng.randrange(200_000), rng.randrange(40, 140)) for i in range(PIECES)
+    )
     covers = []
     for k, p in enumerate(sorted(rng.sample(pieces, COVERS), key=lambda p: p.id)):
         covers.append(Cover(PIECES + 1 + k, rng.randint(4, 6), rng.randrange(9000), 30, Tether(p.id, p.start + 2), 1))
@@ -68,10 +70,19 @@ def main() -> None:
         n = stories.load(data.db, 1).story.length
         print(f"one bare durable transaction: {base:.1f} ms")
         for name, make in {
-            "insert in the middle": lambda: ("insert", {"at": rng.randrange(n // 2), "source": 1, "start": 5, "length": 50}),
+            "insert in the middle": lambda: (
+                "insert",
+                {"at": rng.randrange(n // 2), "source": 1, "start": 5, "length": 50},
+            ),
             "extract": lambda: ("extract", {"a": (a := rng.randrange(n // 2)), "b": a + 60}),
-            "lay cover": lambda: ("lay_cover", {"source": 4, "at": (a := rng.randrange(n // 2)), "until": a + 40, "start": 9}),
-            "move first to the end": lambda: ("move", {"piece": stories.load(data.db, 1).story.pieces[0].id, "before": None}),
+            "lay cover": lambda: (
+                "lay_cover",
+                {"source": 4, "at": (a := rng.randrange(n // 2)), "until": a + 40, "start": 9},
+            ),
+            "move first to the end": lambda: (
+                "move",
+                {"piece": stories.load(data.db, 1).story.pieces[0].id, "before": None},
+            ),
         }.items():
             ms = timed(lambda make=make: stories.edit(data.db, 1, None, *make()))
             print(f"{name}: {ms:.1f} ms, {ms / base:.1f} of it")

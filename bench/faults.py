@@ -1,9 +1,10 @@
 """A disk that fails: `./kovel bench faults [ROUNDS]` (60 unless said).
 
-A server is worked with as in `bench kills`, while the disk below its folder is full, cannot be written, answers with errors, now and then or
-always, or is slow (a library of our own stands before the system's, faults.c; needs gcc;
-what libav writes by itself does not pass it: a disk that is really full is in tests/test_jobs.py). After each round: nothing acknowledged is lost,
-what was refused was told in words, the server lives; at the end every job has gone on by itself.
+A server is worked with as in `bench kills`, while the disk below its folder is full, cannot be written, answers with
+errors, now and then or always, or is slow (a library of our own stands before the system's, faults.c; needs gcc;
+what libav writes by itself does not pass it: a disk that is really full is in tests/test_jobs.py). After each round:
+nothing acknowledged is lost, what was refused was told in words, the server lives; at the end every job has gone on
+by itself.
 """
 
 import errno
@@ -41,7 +42,9 @@ class Disk:
 
     def __post_init__(self) -> None:
         source = Path(__file__).with_name("faults.c")
-        subprocess.run(["gcc", "-shared", "-fPIC", "-O2", "-w", "-o", str(self.library), str(source), "-ldl"], check=True)
+        subprocess.run(
+            ["gcc", "-shared", "-fPIC", "-O2", "-w", "-o", str(self.library), str(source), "-ldl"], check=True
+        )
         self.well()
         self.env = {"LD_PRELOAD": str(self.library), "FAULTS_TOLD": str(self.told), "FAULTS_ROOT": str(self.root)}
 
@@ -81,7 +84,9 @@ def run(root: Path, rounds: int, seed: int = 0) -> Kept:
                 )
                 if r.status_code == 200:
                     kept.revision = r.json()["revision"]
-                elif r.status_code != 507 or ("Nothing was changed" not in r.text and "nothing was changed" not in r.text):
+                elif r.status_code != 507 or (
+                    "Nothing was changed" not in r.text and "nothing was changed" not in r.text
+                ):
                     kept.wrong.append(f"{name}: {r.status_code} {r.text[:200]}")
                 kept.done["edit" if r.status_code == 200 else "refused"] += 1
                 shown = httpx.get(f"{served.url}/p/1/story", timeout=60)

@@ -34,7 +34,10 @@ def main() -> None:
         began = time.perf_counter()
         get_vad_model()(hour[: len(hour) // WINDOW * WINDOW].copy())
         bare = time.perf_counter() - began
-        print(f"an hour heard: {3600 / ours:.0f} times real time; the bare detector {3600 / bare:.0f}; ratio {bare / ours:.2f}")
+        print(
+            f"an hour heard: {3600 / ours:.0f} times real time; the bare detector {3600 / bare:.0f}; "
+            f"ratio {bare / ours:.2f}"
+        )
         levels = Levels.from_array(np.load(Path(name) / "levels.npy"))
         for s in (Settings(), Settings(shortest=0.6), Settings(threshold=-45), Settings(island=0.2)):
             began = time.perf_counter()
@@ -52,7 +55,8 @@ def main() -> None:
     bare = time.perf_counter() - began
     seconds = len(x) / SR
     print(
-        f"transcription: {seconds / ours:.1f} times real time; the recogniser alone {seconds / bare:.1f}; ratio {bare / ours:.2f}"
+        f"transcription: {seconds / ours:.1f} times real time; the recogniser alone {seconds / bare:.1f}; "
+        f"ratio {bare / ours:.2f}"
     )
 
 

@@ -1,8 +1,9 @@
 """Hostile media: `./kovel bench hostile [FILES]` (2000 unless said).
 
-Files that are cut off, flipped, lie in their heads, name others (playlists, references into the network and elsewhere on the disk) or
-grow beyond measure are made by this script, brought into a project over HTTP, folder by folder, while the server is asked how it is. Prints
-how many were taken and how many refused and why, the slowest answer meanwhile, the largest child, and whatever went wrong.
+Files that are cut off, flipped, lie in their heads, name others (playlists, references into the network and
+elsewhere on the disk) or grow beyond measure are made by this script, brought into a project over HTTP, folder by
+folder, while the server is asked how it is. Prints how many were taken and how many refused and why, the slowest
+answer meanwhile, the largest child, and whatever went wrong.
 """
 
 import contextlib
@@ -54,8 +55,13 @@ def film(kind: str, codec: str, sound: str) -> bytes:
 
 def seeds() -> list[tuple[str, bytes]]:
     """Whole files of several kinds, to be spoilt."""
-    rows = [("mp4", film("mp4", "libx264", "aac")), ("mov", film("mov", "mpeg4", "pcm_s16le")), ("mkv", film("matroska", "libx264", "flac")),
-            ("avi", film("avi", "mpeg4", "pcm_s16le")), ("ts", film("mpegts", "mpeg2video", "mp2"))]  # fmt: skip
+    rows = [
+        ("mp4", film("mp4", "libx264", "aac")),
+        ("mov", film("mov", "mpeg4", "pcm_s16le")),
+        ("mkv", film("matroska", "libx264", "flac")),
+        ("avi", film("avi", "mpeg4", "pcm_s16le")),
+        ("ts", film("mpegts", "mpeg2video", "mp2")),
+    ]
     w = io.BytesIO()
     with wave.open(w, "wb") as f:
         f.setparams((2, 2, 48_000, 0, "NONE", ""))
@@ -76,7 +82,10 @@ def bomb() -> bytes:
 
     head = struct.pack(">IIBBBBB", 60_000, 60_000, 8, 2, 0, 0, 0)
     return (
-        b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", zlib.compress(bytes(4_000_000), 9)) + chunk(b"IEND", b"")
+        b"\x89PNG\r\n\x1a\n"
+        + chunk(b"IHDR", head)
+        + chunk(b"IDAT", zlib.compress(bytes(4_000_000), 9))
+        + chunk(b"IEND", b"")
     )
 
 
@@ -89,11 +98,21 @@ def ways(rng: random.Random, good: bytes) -> dict[str, Callable[[], bytes]]:
 
     def lying() -> bytes:
         x, at = bytearray(good), rng.randrange(0, min(len(good) - 8, 400))
-        x[at : at + 4] = rng.choice([b"\xff\xff\xff\xff", b"\x7f\xff\xff\xff", b"\x00\x00\x00\x00", b"\x00\x00\x00\x01"])
+        x[at : at + 4] = rng.choice(
+            [b"\xff\xff\xff\xff", b"\x7f\xff\xff\xff", b"\x00\x00\x00\x00", b"\x00\x00\x00\x01"]
+        )
         return bytes(x)
 
     def slow_wav() -> bytes:
-        return b"RIFF" + struct.pack("<I", 60_036) + b"WAVEfmt " + struct.pack("<IHHIIHH", 16, 1, 1, rng.choice([1, 7, 100]), 2, 2, 16) + b"data" + struct.pack("<I", 60_000) + bytes(60_000)  # fmt: skip
+        return (
+            b"RIFF"
+            + struct.pack("<I", 60_036)
+            + b"WAVEfmt "
+            + struct.pack("<IHHIIHH", 16, 1, 1, rng.choice([1, 7, 100]), 2, 2, 16)
+            + b"data"
+            + struct.pack("<I", 60_000)
+            + bytes(60_000)
+        )
 
     return {
         "cut off": lambda: good[: rng.randrange(len(good))],
@@ -165,8 +184,15 @@ def run(root: Path, files: int, seed: int = 1) -> dict[str, object]:
                 why[" ".join(line.split()[:4])] += 1
         with contextlib.closing(sqlite3.connect(root / "data" / "kovel.db")) as db:
             taken = db.execute("SELECT count(*) FROM recording").fetchone()[0]
-    return {"made": dict(kinds), "taken": taken, "refused": files - taken, "why": dict(why.most_common(8)), "slowest answer": round(worst, 3),
-            "largest child MB": child, "wrong": wrong}  # fmt: skip
+    return {
+        "made": dict(kinds),
+        "taken": taken,
+        "refused": files - taken,
+        "why": dict(why.most_common(8)),
+        "slowest answer": round(worst, 3),
+        "largest child MB": child,
+        "wrong": wrong,
+    }
 
 
 def main() -> None:

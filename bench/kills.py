@@ -1,9 +1,9 @@
 """Killed at random moments: `./kovel bench kills [KILLS]` (1000 unless said).
 
-A server is worked with over HTTP as pages do it: edits, recordings brought in, transcribed and synced by sound, renders, copies of
-the database. The server, its workers or the child at work is killed at a random moment (SIGKILL), again and again. After each kill:
-nothing acknowledged is lost, no half file stands under a final name, jobs go on by themselves, no process is left. Prints what was
-done, and what was found wrong.
+A server is worked with over HTTP as pages do it: edits, recordings brought in, transcribed and synced by sound,
+renders, copies of the database. The server, its workers or the child at work is killed at a random moment (SIGKILL),
+again and again. After each kill: nothing acknowledged is lost, no half file stands under a final name, jobs go on by
+themselves, no process is left. Prints what was done, and what was found wrong.
 """
 
 import contextlib
@@ -59,8 +59,19 @@ class Served:
             s.bind(("127.0.0.1", 0))
             port = s.getsockname()[1]
         self.url = f"http://127.0.0.1:{port}"
-        args = [sys.executable, "-m", "kovel", "serve", "--data", str(root / "data"), "--port", str(port), "--no-browser",
-                "--media", str(root)]  # fmt: skip
+        args = [
+            sys.executable,
+            "-m",
+            "kovel",
+            "serve",
+            "--data",
+            str(root / "data"),
+            "--port",
+            str(port),
+            "--no-browser",
+            "--media",
+            str(root),
+        ]
         env = {**os.environ, "PYTHONPATH": "src", **(more or {})}
         self.process = subprocess.Popen(args, env=env, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         end = time.monotonic() + PATIENT
@@ -99,7 +110,8 @@ class Served:
 
 
 def work(url: str, root: Path, kept: Kept, rng: random.Random, until: float) -> None:
-    """Do what an editor does until a moment; note what was acknowledged. What fails because all is dead counts for nothing."""
+    """Do what an editor does until a moment; note what was acknowledged. What fails because all is dead counts for
+    nothing."""
     db = DataFolder(root / "data").db
     with (
         contextlib.closing(db),
@@ -165,8 +177,13 @@ def settle(root: Path, kept: Kept, served: Served) -> None:
         time.sleep(0.2)
     left = jobs.unfinished(db)
     kept.wrong += [f"job {j.id} ({j.kind}) never ended: {j.state}" for j in left]
-    kept.wrong += [f"job {j.id} ({j.kind}): {j.message}" for j in jobs.in_state(db, JobState.FAILED) if "killed" not in j.message and "Story" not in j.message
-                   and not re.search("damaged or needs more memory", j.message)]  # fmt: skip
+    kept.wrong += [
+        f"job {j.id} ({j.kind}): {j.message}"
+        for j in jobs.in_state(db, JobState.FAILED)
+        if "killed" not in j.message
+        and "Story" not in j.message
+        and not re.search("damaged or needs more memory", j.message)
+    ]
     pids = [pid for rows in served.family().values() for pid in rows]
     served.end()
     time.sleep(1)
@@ -183,8 +200,8 @@ def _alive(pid: int) -> bool:
 
 
 def run(root: Path, kills: int, seed: int = 0, most: float = 2.0, servers: float = 0.4) -> Kept:
-    """So many kills, one after the other, `most` seconds apart; the server is hit in a share of them, and always while nothing
-    else is at work."""
+    """So many kills, one after the other, `most` seconds apart; the server is hit in a share of them, and always
+    while nothing else is at work."""
     rng, kept = random.Random(seed), Kept()
     served = Served(root)
     httpx.post(f"{served.url}/projects", data={"name": "Killed"}, headers={"x-kovel": "1"}, timeout=20)

@@ -1,7 +1,8 @@
 """The Log room with a three-hour recording and 30,000 words, in the browser: `python -m bench.log`.
 
-Made sound (bursts of noise, three hours at 48 kHz), prepared as any recording is, and made words. Times stand beside the
-least the page can take in the same run: a request that answers next to nothing, and refreshes in which nothing moves.
+Made sound (bursts of noise, three hours at 48 kHz), prepared as any recording is, and made words. Times stand beside
+the least the page can take in the same run: a request that answers next to nothing, and refreshes in which nothing
+moves.
 """
 
 import subprocess
@@ -57,7 +58,17 @@ def made(folder: Path) -> tuple[DataFolder, list[str]]:
             w.writeframes(minute.tobytes())
     t = time.perf_counter()
     subprocess.run(
-        [sys.executable, "-m", "kovel", "import", "--new", "Long", str(folder / "talk.wav"), "--data", str(folder / "data")],
+        [
+            sys.executable,
+            "-m",
+            "kovel",
+            "import",
+            "--new",
+            "Long",
+            str(folder / "talk.wav"),
+            "--data",
+            str(folder / "data"),
+        ],
         check=True,
         stdout=subprocess.DEVNULL,
     )
@@ -66,7 +77,12 @@ def made(folder: Path) -> tuple[DataFolder, list[str]]:
     vocabulary = ["".join(rng.choice(list("aeioulnrst"), rng.integers(3, 8))) for _ in range(4000)]
     step = HOURS * 3600 * 48_000 // SAID
     said = [
-        Word(vocabulary[rng.integers(4000)] + ("." if i % 13 == 0 else ""), i * step, i * step + 9000, ("M", "T")[i // 400 % 2])
+        Word(
+            vocabulary[rng.integers(4000)] + ("." if i % 13 == 0 else ""),
+            i * step,
+            i * step + 9000,
+            ("M", "T")[i // 400 % 2],
+        )
         for i in range(SAID)
     ]
     transcripts.set_words(data.db, 1, said)
@@ -111,7 +127,8 @@ def main() -> None:
             least = median(page.evaluate(FETCHED, ["/p/1/story/revision?seen=0&story=1"] * 20))
             found = page.evaluate(FETCHED, [f"/p/1/search?q={w}" for w in vocabulary[200:240]])
             print(
-                f"search from the page: median {median(found):.0f} ms, {median(found) / least:.1f} of the least request",
+                f"search from the page: median {median(found):.0f} ms, {median(found) / least:.1f} of the least "
+                "request",
                 flush=True,
             )
             page.evaluate("kovel.player.seek(120000)")
@@ -120,14 +137,18 @@ def main() -> None:
                 gaps = page.evaluate(REFRESHES, what)
                 late = sum(g > 25 for g in gaps)
                 print(
-                    f"refreshes, {what} moves: median {median(gaps):.1f} ms, {late} of 240 over 25, worst {max(gaps):.0f}",
+                    f"refreshes, {what} moves: median {median(gaps):.1f} ms, {late} of 240 over 25, worst "
+                    f"{max(gaps):.0f}",
                     flush=True,
                 )
             _, before = memory(page)
             page.context.new_cdp_session(page).send("HeapProfiler.collectGarbage")
             page.wait_for_timeout(1000)
             heap, own = memory(page)
-            print(f"the page's scripts hold {heap:.0f} MB, its process {own:.0f} MB ({before:.0f} before garbage is collected)")
+            print(
+                f"the page's scripts hold {heap:.0f} MB, its process {own:.0f} MB ({before:.0f} before garbage is "
+                "collected)"
+            )
 
 
 if __name__ == "__main__":

@@ -1,7 +1,7 @@
 """A look, a push and a title against ffmpeg's own command line doing the same: `python -m bench.looked` (needs ffmpeg).
 
-1080p25 in and out, same encoder settings, same length, in turn in one run. ffmpeg's has the same table (lut3d), one crop and
-scale (it does not move), and the same title laid over (overlay). 1.0 is equally fast.
+1080p25 in and out, same encoder settings, same length, in turn in one run. ffmpeg's has the same table (lut3d), one
+crop and scale (it does not move), and the same title laid over (overlay). 1.0 is equally fast.
 """
 
 import statistics

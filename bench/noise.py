@@ -3,8 +3,8 @@
     python -m bench.noise [PROMPTS ...]     folders of 8 to 48 kHz WAV prompts; needs noisereduce, pyrnnoise, pesq, pystoi
     python -m bench.noise words             how many words a recogniser gets wrong before and after
 
-Prints, for a fan and for a street, scale-invariant signal-to-distortion ratio, STOI, PESQ (wide band), how far the floor came
-down, and how many times faster than real time it went.
+Prints, for a fan and for a street, scale-invariant signal-to-distortion ratio, STOI, PESQ (wide band), how far the
+floor came down, and how many times faster than real time it went.
 """
 
 import sys
@@ -149,7 +149,8 @@ def main() -> None:
                 a, b = resample_poly(clean, 1, 3), resample_poly(z, 1, 3)
                 floor = 20 * np.log10(np.sqrt(np.mean(z[quiet] ** 2)) / np.sqrt(np.mean(y[quiet] ** 2)) + 1e-9)
                 print(
-                    f"{folder.name} {name:7} {method:15} SI-SDR {si_sdr(clean, z):5.1f}  STOI {stoi(clean, z, RATE):.3f}"
+                    f"{folder.name} {name:7} {method:15} SI-SDR {si_sdr(clean, z):5.1f}  STOI "
+                    f"{stoi(clean, z, RATE):.3f}"
                     f"  PESQ {pesq(16000, a, b, 'wb'):.2f}  floor {floor:6.1f} dB  {speed:6.1f} times real time",
                     flush=True,
                 )

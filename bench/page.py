@@ -1,7 +1,7 @@
 """How soon the page of a two-hour story follows a key, in the browser: `python -m bench.page`.
 
-2,000 pieces, 1,500 covers and 20,000 words. Prints milliseconds, and as a ratio to the least an answer can take here: one
-request that answers nothing, and a screen refresh.
+2,000 pieces, 1,500 covers and 20,000 words. Prints milliseconds, and as a ratio to the least an answer can take
+here: one request that answers nothing, and a screen refresh.
 """
 
 import statistics
@@ -80,7 +80,10 @@ def words(data: DataFolder) -> None:
 def told(page: Page, name: str, keys: list[dict], least: float) -> None:
     rows = page.evaluate(KEY, keys)
     seen, done = (statistics.median(r[i] for r in rows) for i in (0, 1))
-    print(f"{name}: seen after {seen:.0f} ms ({seen / least:.1f} of the least), player ready after {done:.0f} ms", flush=True)
+    print(
+        f"{name}: seen after {seen:.0f} ms ({seen / least:.1f} of the least), player ready after {done:.0f} ms",
+        flush=True,
+    )
 
 
 def main() -> None:
@@ -123,7 +126,8 @@ def main() -> None:
             gaps = sorted(page.evaluate(SCROLL))
             late = sum(1 for g in gaps if g > 25)
             print(
-                f"scrolling: median {statistics.median(gaps):.1f} ms a refresh, {late} of 240 later than 25 ms, worst {gaps[-1]:.0f} ms"
+                f"scrolling: median {statistics.median(gaps):.1f} ms a refresh, {late} of 240 later than 25 ms, worst "
+                f"{gaps[-1]:.0f} ms"
             )
             page.goto(f"{url}/p/1/sound")
             page.wait_for_timeout(8000)
@@ -131,7 +135,8 @@ def main() -> None:
                 page.evaluate("(z) => kovel.strip.zoom(z)", zoom)
                 drawn, followed = (statistics.median(page.evaluate(STRIP, how)) for how in ("draw", "follow"))
                 print(
-                    f"strip, {name} to the screen: drawn anew in {drawn:.1f} ms, its playhead moved in {followed:.1f} ms",
+                    f"strip, {name} to the screen: drawn anew in {drawn:.1f} ms, its playhead moved in {followed:.1f} "
+                    "ms",
                     flush=True,
                 )
 

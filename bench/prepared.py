@@ -1,8 +1,9 @@
 """Preparing on a busy machine: `./kovel bench prepared [TIMES]` (20 unless said).
 
-A fresh data folder, the demo's main interview (long enough to be made in steps) and two shots, every core kept busy with something else,
-a server of jobs killed once on the way and begun again in every second turn. Prints how long it took, and how often anything was short
-of what it should be: held against the recordings' own files, not against what Kovel noted of them.
+A fresh data folder, the demo's main interview (long enough to be made in steps) and two shots, every core kept busy
+with something else, a server of jobs killed once on the way and begun again in every second turn. Prints how long it
+took, and how often anything was short of what it should be: held against the recordings' own files, not against what
+Kovel noted of them.
 """
 
 import contextlib
@@ -96,7 +97,8 @@ def main() -> None:
             short = prepared(Path(folder), bool(n % 2))
             bad += bool(short)
             print(
-                f"{n + 1:3}: {time.monotonic() - began:5.0f} s{', begun again on the way' if n % 2 else ''}: {'; '.join(short) or 'all whole'}",
+                f"{n + 1:3}: {time.monotonic() - began:5.0f} s{', begun again on the way' if n % 2 else ''}: "
+                f"{'; '.join(short) or 'all whole'}",
                 flush=True,
             )
     print(f"Short in {bad} of {times}.")

@@ -31,9 +31,35 @@ def main() -> None:
         for i in (1, 2, 3):
             p = folder / f"{i}.mp4"
             look = f"testsrc2=s=1920x1080:r=25:d=40,noise=alls=6:allf=t,hue=h={i * 40}"
-            make = ["ffmpeg", "-v", "error", "-f", "lavfi", "-i", look, "-f", "lavfi", "-i", f"sine={200 * i}:r=48000:d=40"]
+            make = [
+                "ffmpeg",
+                "-v",
+                "error",
+                "-f",
+                "lavfi",
+                "-i",
+                look,
+                "-f",
+                "lavfi",
+                "-i",
+                f"sine={200 * i}:r=48000:d=40",
+            ]
             subprocess.run(
-                [*make, "-c:v", "libx264", "-preset", "veryfast", "-b:v", "8M", "-g", "50", "-c:a", "aac", "-y", str(p)],
+                [
+                    *make,
+                    "-c:v",
+                    "libx264",
+                    "-preset",
+                    "veryfast",
+                    "-b:v",
+                    "8M",
+                    "-g",
+                    "50",
+                    "-c:a",
+                    "aac",
+                    "-y",
+                    str(p),
+                ],
                 check=True,
             )
             (folder / str(i)).mkdir()
@@ -98,7 +124,8 @@ def main() -> None:
             ours = time.perf_counter() - t
             ratios.append(ref / ours)
             print(
-                f"turn {turn}: ffmpeg {ref:.1f} s, ours {ours:.1f} s, speed {ref / ours:.2f} of it ({SECONDS / ours:.1f} times real time)"
+                f"turn {turn}: ffmpeg {ref:.1f} s, ours {ours:.1f} s, speed {ref / ours:.2f} of it "
+                f"({SECONDS / ours:.1f} times real time)"
             )
         print(f"median speed {statistics.median(ratios):.2f} of ffmpeg's (asked: 0.95)")
 

@@ -11,7 +11,13 @@ from urllib.request import urlopen
 
 from playwright.sync_api import Page, sync_playwright
 
-ARGS = ["--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking", "--disable-component-update"]
+ARGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+]
 
 
 @contextmanager

@@ -1,7 +1,8 @@
 """How fast and how exactly two recordings of half an hour are put in step by their sound: `python -m bench.sync`.
 
-Made tracks of one moment: other rooms, levels and noises, a clock 40 ppm fast; needs Debian's asterisk-core-sounds-en-wav.
-Time is printed beside one bare correlation of both tracks at full length in the same run.
+Made tracks of one moment: other rooms, levels and noises, a clock 40 ppm fast; needs Debian's
+asterisk-core-sounds-en-wav. Time is printed beside one bare correlation of both tracks at full length in the same
+run.
 """
 
 import time
@@ -36,7 +37,8 @@ def main() -> None:
         inside = np.linspace(max(0.0, begin), min(SECONDS, begin + SECONDS / 1.00004), 50)
         off = max(abs((t - m.offset) * (1 + m.ppm * 1e-6) - (t - begin) * (1 + 40e-6)) for t in inside)
         print(
-            f"noise {noise} dBFS, offset {begin:.3f} s: {ours:.1f} s ({ours / one:.1f} bare correlations); at most {off * 1e6:.0f} µs off,"
+            f"noise {noise} dBFS, offset {begin:.3f} s: {ours:.1f} s ({ours / one:.1f} bare correlations); "
+            f"at most {off * 1e6:.0f} µs off,"
             f" sure {m.sure:.2f}",
             flush=True,
         )

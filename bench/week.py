@@ -1,8 +1,10 @@
-"""A week's work replayed over HTTP: `./kovel bench week [HOURS]` (20 unless said; a tenth is enough to see that it runs).
+"""A week's work replayed over HTTP: `./kovel bench week [HOURS]` (20 unless said; a tenth is enough to see that it
+runs).
 
-Hours of made footage are brought in, transcribed, logged, tightened, cut, covered and rendered by requests as the pages send
-them. Prints the time of every step, beside the length of the footage, and the memory of every process, so that the next
-run can be compared. The footage is the demo's, repeated without coding anew: long groups, sound, speech.
+Hours of made footage are brought in, transcribed, logged, tightened, cut, covered and rendered by requests as the
+pages send them. Prints the time of every step, beside the length of the footage, and the memory of every process, so
+that the next run can be compared. The footage is the demo's, repeated without coding anew: long groups, sound,
+speech.
 """
 
 import json
@@ -90,7 +92,8 @@ class Week:
         db = self.data.db
         self.send("/projects", name="A week", rate="25", size="1280x720")
         self.step(
-            "brought in, all listed", lambda: [self.send("/p/1/footage/path", path=str(p)) for p in (*talks, *shots)] and None
+            "brought in, all listed",
+            lambda: [self.send("/p/1/footage/path", path=str(p)) for p in (*talks, *shots)] and None,
         )
         rows = {r.path: r for r in recordings.of_project(db, 1)}
         long, broll = [rows[str(p)].id for p in talks], [rows[str(p)].id for p in shots]
@@ -118,7 +121,12 @@ class Week:
                 total = facts(i)["frames"]
                 for k, a in enumerate(range(0, total - 200, max(250, total // 400))):
                     self.send(
-                        f"/p/1/recordings/{i}/subclips", start=a, end=a + 150, name=f"Bite {k}", verdict="keep", tags="week"
+                        f"/p/1/recordings/{i}/subclips",
+                        start=a,
+                        end=a + 150,
+                        name=f"Bite {k}",
+                        verdict="keep",
+                        tags="week",
                     )
             return f"{len(subclips.of_project(db, 1))} subclips"
 
@@ -151,7 +159,8 @@ def main() -> None:
         (folder / "footage").mkdir()
         talks, shots = made(folder / "footage", seconds)
         print(
-            f"{hours:g} hours in {len(talks)} interviews, {len(shots)} shots; {sum(p.stat().st_size for p in talks) / 1e9:.1f} GB"
+            f"{hours:g} hours in {len(talks)} interviews, {len(shots)} shots; "
+            f"{sum(p.stat().st_size for p in talks) / 1e9:.1f} GB"
         )
         with server(str(folder / "data"), "--media", d, "--media", str(FOOTAGE)) as url:
             week = Week(url, DataFolder(folder / "data"), seconds)

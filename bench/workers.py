@@ -1,9 +1,10 @@
-"""What the queue for other machines costs, and how far it would reach: `./kovel bench workers [RECORDINGS] [SECONDS]` (20 of 20 s).
+"""What the queue for other machines costs, and how far it would reach: `./kovel bench workers [RECORDINGS] [SECONDS]`
+(20 of 20 s).
 
-Recordings of the demo's interviews are prepared and transcribed by so many workers: this machine's own, and the same number of which all
-but one come over Redis, in turns, so that both meet the machine alike. Then the foreman's own time for a round with many calls out is
-measured, and a thousand hours are laid out over 1 to 50 machines by the times of the jobs that were recorded (what is simulated is
-said so). Needs redis-server and ffmpeg.
+Recordings of the demo's interviews are prepared and transcribed by so many workers: this machine's own, and the same
+number of which all but one come over Redis, in turns, so that both meet the machine alike. Then the foreman's own
+time for a round with many calls out is measured, and a thousand hours are laid out over 1 to 50 machines by the
+times of the jobs that were recorded (what is simulated is said so). Needs redis-server and ffmpeg.
 """
 
 import heapq
@@ -70,7 +71,9 @@ def worked(root: Path, files: list[Path], slots: int, url: str = "") -> tuple[fl
     if crew and slots > 1:
         shared = [x for d in (data.root, files[0].parent) for x in ("--media", str(d))]
         args = [sys.executable, "-m", "kovel", "worker", *shared, "--at-once", str(slots - 1)]
-        process = subprocess.Popen(args, env={**os.environ, "KOVEL_QUEUE": url, "PYTHONPATH": "src"}, stderr=subprocess.DEVNULL)
+        process = subprocess.Popen(
+            args, env={**os.environ, "KOVEL_QUEUE": url, "PYTHONPATH": "src"}, stderr=subprocess.DEVNULL
+        )
         while not crew.there():
             time.sleep(0.05)
     began = time.perf_counter()
@@ -122,7 +125,8 @@ def a_round(root: Path, url: str, out: int) -> float:
 
 
 def laid_out(machines: int, hour: dict[str, float], each_call: float) -> float:
-    """Hours until HOURS of footage are done: every call as long as recorded, the foreman gives and takes one after the other."""
+    """Hours until HOURS of footage are done: every call as long as recorded, the foreman gives and takes one after
+    the other."""
     calls: list[float] = []
     for _ in range(int(HOURS / EACH)):
         pictures = hour["pictures"] * EACH
@@ -163,25 +167,30 @@ def main() -> None:
                 again, _ = worked(folder / f"again {slots}", files, slots)
                 mean = (own + again) / 2
                 print(
-                    f"{count} recordings of {seconds} s, {slots} at a time: {own:.1f} and {again:.1f} s by this machine's queue,"
+                    f"{count} recordings of {seconds} s, {slots} at a time: {own:.1f} and {again:.1f} s by this "
+                    "machine's queue,"
                     f" {far:.1f} s with {slots - 1} over Redis; ratio {far / mean:.3f}",
                     flush=True,
                 )
             total: Counter[str] = Counter()
             for x in log:
-                total["transcribe" if x["kind"] == "transcribe" else "sound" if x["kind"] == "listen" else "pictures"] += float(
-                    str(x["seconds"])
-                )
+                total[
+                    "transcribe" if x["kind"] == "transcribe" else "sound" if x["kind"] == "listen" else "pictures"
+                ] += float(str(x["seconds"]))
             hour = {k: v / (count * seconds) * 3600 for k, v in total.items()}
             print("an hour of footage, by the log: " + ", ".join(f"{k} {v:.0f} s" for k, v in hour.items()))
             rounds = {n: a_round(folder / f"round {n}", url, n) for n in (4, 40, 200)}
-            print("a round of the foreman: " + ", ".join(f"{1000 * t:.1f} ms with {n} calls out" for n, t in rounds.items()))
+            print(
+                "a round of the foreman: "
+                + ", ".join(f"{1000 * t:.1f} ms with {n} calls out" for n, t in rounds.items())
+            )
             each = rounds[200] / 20 + 0.15 / 20  # of 200 calls that are out, at least 20 a round end in the worst case
             alone = laid_out(1, hour, each)
             for machines in (1, 2, 4, 10, 25, 50):
                 h = laid_out(machines, hour, each)
                 print(
-                    f"simulated: {HOURS} hours on {machines:>2} machines, {AT_ONCE} calls each: {h:7.1f} hours, {alone / h / machines:.2f} of ideal"
+                    f"simulated: {HOURS} hours on {machines:>2} machines, {AT_ONCE} calls each: {h:7.1f} hours, "
+                    f"{alone / h / machines:.2f} of ideal"
                 )
         finally:
             redis.terminate()

@@ -1,5 +1,5 @@
-"""A delivered file listened to and looked at, as the person who gets it would: nothing here reads what Kovel made of the recordings,
-only the film itself, the recordings' own files, and the story.
+"""A delivered file listened to and looked at, as the person who gets it would: nothing here reads what Kovel made of
+the recordings, only the film itself, the recordings' own files, and the story.
 
 words      the recogniser's, out of the film's sound, against those of the story, in order and in time
 pictures   each shot's first and last frame against the frame of the recording's file that the story has there
@@ -52,15 +52,19 @@ def words_heard(film: Path) -> list[tuple[str, float]]:
     """Words and their beginnings in seconds, as the recogniser hears them in a file."""
     with ready(film) as sound:
         rows = call(
-            "transcribe", {"out": str(sound.folder), "channels": sound.channels, "model": "", "names": [], "language": "en"}
+            "transcribe",
+            {"out": str(sound.folder), "channels": sound.channels, "model": "", "names": [], "language": "en"},
         )["words"]
     return [(plain(text), start / SAMPLE_RATE) for text, start, *_ in rows if plain(text)]
 
 
 def heard_share(film: Delivered, off: float = 0.3) -> tuple[float, list[str]]:
-    """How many of the story's words are heard in the film, in their order and within `off` seconds of their place; and the others."""
+    """How many of the story's words are heard in the film, in their order and within `off` seconds of their place;
+    and the others."""
     rate = film.kept.story.rate
-    spoken = [x for x in said(film.data, film.kept) if plain(x.word.text) and not x.word.text.startswith("[")]  # no [voice]
+    spoken = [
+        x for x in said(film.data, film.kept) if plain(x.word.text) and not x.word.text.startswith("[")
+    ]  # no [voice]
     want = [(plain(x.word.text), float(x.at / rate.fps)) for x in spoken]
     have = words_heard(film.path)
     found: set[int] = set()
@@ -96,8 +100,8 @@ def bare(run: Run) -> Layer | None:
 
 
 def wrong_pictures(film: Delivered, shown: Sequence[np.ndarray], least: float = 0.8) -> list[str]:
-    """Shots whose first or last frame is not the recording's frame that the story has there. Where the recording moves, the frame
-    itself, and not the one before or behind it, is the most alike."""
+    """Shots whose first or last frame is not the recording's frame that the story has there. Where the recording
+    moves, the frame itself, and not the one before or behind it, is the most alike."""
     plan, wrong = film.plan, []
     if len(shown) != plan.length:
         wrong.append(f"{len(shown)} frames, not {plan.length}")
@@ -113,7 +117,9 @@ def wrong_pictures(film: Delivered, shown: Sequence[np.ndarray], least: float = 
             readers[r.id] = FrameReader(Path(r.path), r.rate)
         for t in sorted({run.at, run.end - 1}):
             own = own_frame(layer.image, t - run.at, plan.rate, r.rate)
-            near = {n: alike(luma(readers[r.id].get(n)), shown[t]) for n in (own - 8, own, own + 8) if 0 <= n < r.frames}
+            near = {
+                n: alike(luma(readers[r.id].get(n)), shown[t]) for n in (own - 8, own, own + 8) if 0 <= n < r.frames
+            }
             if near[own] < least or near[own] < max(near.values()) - 0.01:
                 wrong.append(f"{t}: {r.name} frame {own} ({near})")
     for reader in readers.values():
@@ -122,8 +128,8 @@ def wrong_pictures(film: Delivered, shown: Sequence[np.ndarray], least: float = 
 
 
 def late_cuts(film: Delivered, shown: Sequence[np.ndarray]) -> list[str]:
-    """Cuts between different recordings that are not seen exactly where the story has them: the picture changes there, and not a
-    frame earlier or later."""
+    """Cuts between different recordings that are not seen exactly where the story has them: the picture changes
+    there, and not a frame earlier or later."""
     out = []
     step = [0.0, *(float(np.abs(b - a).mean()) for a, b in pairwise(shown))]
     rows = [(r, bare(r)) for r in film.plan.pictures]
@@ -137,7 +143,8 @@ def late_cuts(film: Delivered, shown: Sequence[np.ndarray]) -> list[str]:
 
 
 def missing_titles(film: Delivered) -> list[str]:
-    """Titles whose letters are not on the picture in their middle, or stand there still a few frames before and behind them."""
+    """Titles whose letters are not on the picture in their middle, or stand there still a few frames before and
+    behind them."""
     story, out = film.kept.story, []
     with av.open(str(film.path)) as c:
         size = c.streams.video[0].width, c.streams.video[0].height
@@ -152,11 +159,15 @@ def missing_titles(film: Delivered) -> list[str]:
     for a, b, title in spans:
         run = plan.picture_at((a + b) // 2)
         spec = next(
-            dict(x.image.title.rows) for x in run.layers if x.image.title and dict(x.image.title.rows)["text"] == title.title
+            dict(x.image.title.rows)
+            for x in run.layers
+            if x.image.title and dict(x.image.title.rows)["text"] == title.title
         )
         letters = np.asarray(drawn_title(spec, *size).convert("RGBA"), float)
         ink, where = letters[..., :3].mean(-1), letters[..., 3] > 240
-        off = {t: float(np.abs(frames[t][where] - ink[where]).mean()) for t in (a - 3, (a + b) // 2, b + 2) if t in frames}
+        off = {
+            t: float(np.abs(frames[t][where] - ink[where]).mean()) for t in (a - 3, (a + b) // 2, b + 2) if t in frames
+        }
         middle = off.pop((a + b) // 2)
         if middle > 12 or any(x < middle + 15 for x in off.values()):
             out.append(f"{title.title!r}: {middle:.0f}, outside {off}")
@@ -173,8 +184,9 @@ def sound_of(path: Path) -> np.ndarray:
 
 
 def music_over_speech(film: Delivered, apart: float = 6.0) -> tuple[list[str], int]:
-    """Half seconds full of words in which the music is not at least so many dB under all that is heard; and how many there are with
-    words and music. How loud the music is there is what of the film's sound its own file explains (least squares)."""
+    """Half seconds full of words in which the music is not at least so many dB under all that is heard; and how many
+    there are with words and music. How loud the music is there is what of the film's sound its own file explains
+    (least squares)."""
     mix, out, both = sound_of(film.path), [], 0
     rate: Rate = film.kept.story.rate
     files: dict[int, np.ndarray] = {}

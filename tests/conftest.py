@@ -32,8 +32,8 @@ ROOT = Path(__file__).parent.parent
 
 
 def once(config: pytest.Config, name: str, make: Callable[[Path], object], *of: Path | str) -> Path:
-    """A folder that `make` fills once for all workers and later runs, again when the code changes that has a hand in it (`of`:
-    only these files, those of the application by their place in it)."""
+    """A folder that `make` fills once for all workers and later runs, again when the code changes that has a hand in
+    it (`of`: only these files, those of the application by their place in it)."""
     whole = (
         p
         for d in ("core", "media", "store", "jobs", "services")
@@ -41,7 +41,9 @@ def once(config: pytest.Config, name: str, make: Callable[[Path], object], *of: 
         if "pyc" not in p.suffix
     )
     code = sorted(ROOT / "src/kovel" / p for p in of) if of else sorted(whole)
-    key = hashlib.sha256(b"".join(p.read_bytes() for p in (*code, ROOT / "tests/made.py", Path(__file__)))).hexdigest()[:16]
+    key = hashlib.sha256(b"".join(p.read_bytes() for p in (*code, ROOT / "tests/made.py", Path(__file__)))).hexdigest()[
+        :16
+    ]
     folder = config.cache.mkdir(f"made-{name}")
     with (folder / "lock").open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
@@ -131,9 +133,11 @@ def spoken_folder(pytestconfig: pytest.Config) -> Path:
 
 
 SPOKEN = (
-    ("maren", "maren-a.mp4", "interview"), ("odile", "odile.mp4", "interview"), ("bed", "bed.flac", "music"),
+    ("maren", "maren-a.mp4", "interview"),
+    ("odile", "odile.mp4", "interview"),
+    ("bed", "bed.flac", "music"),
     ("creek", "creek.mp4", "b-roll"),
-)  # fmt: skip
+)
 
 
 @pytest.fixture

@@ -1,7 +1,7 @@
 """Made recordings whose every frame says which one it is, and whose sound is told apart by correlation.
 
-Picture: 16 columns of black or white, a second row their complement: bits 1 0, two for the source, twelve for the frame.
-Sound: noise seeded by the source, exact to the sample.
+Picture: 16 columns of black or white, a second row their complement: bits 1 0, two for the source, twelve for the
+frame. Sound: noise seeded by the source, exact to the sample.
 """
 
 import struct
@@ -27,7 +27,8 @@ def noise(src: int, samples: int) -> np.ndarray:
 
 
 def whole_sound(folder: Path, channels: int = 1) -> None:
-    """Make what lies in sound.pcm count as all of a recording's sound: its waveform, its loudness, and that it is whole."""
+    """Make what lies in sound.pcm count as all of a recording's sound: its waveform, its loudness, and that it is
+    whole."""
     samples = samples_of(folder / "sound.pcm", channels)
     peaks, power = PeakMaker(), PowerMaker()
     for a in range(0, len(samples), SAMPLE_RATE):
@@ -78,9 +79,17 @@ def read(y: np.ndarray) -> tuple[int, int] | None:
 
 
 def clip(
-    path: Path, src: int, frames: int, rate: Rate = Rate(25), size: tuple[int, int] = (640, 360), *, sound: bool = True,
-    stamps: list[int] | None = None, gop: int = 50, **coded: str,
-) -> Path:  # fmt: skip
+    path: Path,
+    src: int,
+    frames: int,
+    rate: Rate = Rate(25),
+    size: tuple[int, int] = (640, 360),
+    *,
+    sound: bool = True,
+    stamps: list[int] | None = None,
+    gop: int = 50,
+    **coded: str,
+) -> Path:
     """A recording. `stamps`: milliseconds of each frame, for a variable rate; `coded`: more options of the encoder."""
     with av.open(str(path), "w") as c:
         v = c.add_stream("libx264", rate=rate.fps, options={"preset": "ultrafast", "crf": "18", "g": str(gop), **coded})

@@ -1,7 +1,7 @@
 """Recorded human speech with known gaps, in a quiet room and under noise: what pauses and words are checked against.
 
-Source: the prompts of Debian's packages asterisk-core-sounds-en-wav, -fr-wav and -es-wav (CC BY-SA 3.0) and their text lists, strung
-together with gaps of known length. How the noises are built: common practice, no source.
+Source: the prompts of Debian's packages asterisk-core-sounds-en-wav, -fr-wav and -es-wav (CC BY-SA 3.0) and their
+text lists, strung together with gaps of known length. How the noises are built: common practice, no source.
 """
 
 import gzip
@@ -75,7 +75,9 @@ def talk(seconds: float = 150, seed: int = 7, language: str = "en") -> Talk:
     """About so many seconds of prompts at -23 dBFS with gaps of 0.2 to 3 s, in four rooms: silent, room, fan, drift."""
     rng = np.random.default_rng(seed)
     texts, voice = _texts(language), SOUNDS / VOICES[language]
-    keys = [k for k in texts if (voice / f"{k}.wav").exists() and "tone" not in k and not k.startswith(("silence", "beep"))]
+    keys = [
+        k for k in texts if (voice / f"{k}.wav").exists() and "tone" not in k and not k.startswith(("silence", "beep"))
+    ]
     rng.shuffle(keys)
     parts, label, prompts = [np.zeros(SR, np.float32)], [np.zeros(100, bool)], []
     at = SR
@@ -121,8 +123,11 @@ def talk(seconds: float = 150, seed: int = 7, language: str = "en") -> Talk:
             i = int(rng.uniform(p.end + 0.05, q.start - 0.05) * SR)
             drift[i : i + m] += c * 10 ** (rng.uniform(-20, -10) / 20) / np.abs(c).max()
     sound = {
-        "silent": y, "room": y + rng.standard_normal(n) * 10 ** (-60 / 20), "fan": y + fan * 10 ** (-35 / 20), "drift": drift,
-    }  # fmt: skip
+        "silent": y,
+        "room": y + rng.standard_normal(n) * 10 ** (-60 / 20),
+        "fan": y + fan * 10 ** (-35 / 20),
+        "drift": drift,
+    }
     return Talk({k: np.clip(x, -1, 1).astype(np.float32) for k, x in sound.items()}, talking, tuple(prompts))
 
 
@@ -146,7 +151,8 @@ def _fan(rng: np.random.Generator, n: int) -> np.ndarray:
 
 
 def street(n: int, seed: int = 3) -> np.ndarray:
-    """A street: noise of about -39 dBFS that swells by 6 dB over 20 s, now and then a car. Common practice, no source."""
+    """A street: noise of about -39 dBFS that swells by 6 dB over 20 s, now and then a car. Common practice, no
+    source."""
     rng = np.random.default_rng(seed)
     t = np.arange(n) / SR
     loud = 6 * np.sin(2 * np.pi * t / 20) + 2 * np.sin(2 * np.pi * t / 7.3)
@@ -200,4 +206,6 @@ def score(found: np.ndarray, talking: np.ndarray) -> Score:
     off = []
     for a, b in zip(runs(want), runs(got), strict=True):
         off += [np.abs(b - x).min() * 10 for x in a if 50 < x < n - 50 and len(b) and np.abs(b - x).min() <= 50]
-    return Score(float(f1), float(np.percentile(off, 90)) if off else 1e9, float((got & talking[:n]).sum() / talking[:n].sum()))
+    return Score(
+        float(f1), float(np.percentile(off, 90)) if off else 1e9, float((got & talking[:n]).sum() / talking[:n].sum())
+    )

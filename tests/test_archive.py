@@ -1,4 +1,5 @@
-"""A project in one file and out again: the same stories, undo step by step, log, words, captions; anything odd is refused whole."""
+"""A project in one file and out again: the same stories, undo step by step, log, words, captions; anything odd is
+refused whole."""
 
 import json
 import shutil
@@ -58,7 +59,8 @@ def write(data: DataFolder, out: Path, media: archiving.Media = "none") -> archi
 
 @pytest.fixture
 def full(coded: Coded) -> Coded:
-    """A project in which everything is used: log and its undo, words, story with undo and redo, captions, settings, a group."""
+    """A project in which everything is used: log and its undo, words, story with undo and redo, captions, settings,
+    a group."""
     data, r = coded
     transcripts.set_words(
         data.db,
@@ -95,15 +97,20 @@ def told(data: DataFolder, project: int) -> dict[str, Any]:
             for row in story[k]:
                 row[1] = names.get(row[1], row[1])
         story["settings"] = {
-            " ".join(names.get(int(x), x) if x.isdecimal() else x for x in k.split()): v for k, v in story["settings"].items()
+            " ".join(names.get(int(x), x) if x.isdecimal() else x for x in k.split()): v
+            for k, v in story["settings"].items()
         }
         return story
 
     out: dict[str, Any] = {"now": named(story_to_json(stories.load(data.db, sid).story)), "undone": [], "redone": []}
     while stories.load(data.db, sid).can_undo:
-        out["undone"].append([history.undo(data.db, sid)[1].did, named(story_to_json(stories.load(data.db, sid).story))])
+        out["undone"].append(
+            [history.undo(data.db, sid)[1].did, named(story_to_json(stories.load(data.db, sid).story))]
+        )
     while stories.load(data.db, sid).can_redo:
-        out["redone"].append([history.redo(data.db, sid)[1].did, named(story_to_json(stories.load(data.db, sid).story))])
+        out["redone"].append(
+            [history.redo(data.db, sid)[1].did, named(story_to_json(stories.load(data.db, sid).story))]
+        )
     out["log"] = [(names[c.recording], c.name, c.start, c.length) for c in subclips.of_project(data.db, project)]
     out["words"] = {names[i]: [w.text for w in transcripts.words(data.db, i)] for i in names}
     out["edits"] = {names[i]: v for (i, _), v in caption_rows.edits(data.db, sid).items()}
@@ -131,7 +138,9 @@ def test_it_is_the_same_project_elsewhere_undo_included(full: Coded, tmp_path: P
     if media != "none":
         for r in recordings.of_project(elsewhere.db, there.project):
             assert str(elsewhere.root) in r.path and Path(r.path).stat().st_size == r.size
-    beside = archiving.read(data, tmp_path / "film.kovel.zip")  # in the folder it came from: a second one, apart from the first
+    beside = archiving.read(
+        data, tmp_path / "film.kovel.zip"
+    )  # in the folder it came from: a second one, apart from the first
     assert beside.name == "Coded (2)" and told(data, beside.project) == want
     steps.undo_or_redo(data.db, beside.project)
     steps.undo_or_redo(elsewhere.db, there.project)
@@ -180,7 +189,8 @@ def test_files_that_are_gone_are_told_and_an_older_one_is_brought_up(full: Coded
 
 
 def test_only_the_pictures_that_are_used_go_along(coded: Coded, tmp_path: Path) -> None:
-    """Fourteen seconds of which the stories show two: the file is smaller, and what it shows and says is the same there."""
+    """Fourteen seconds of which the stories show two: the file is smaller, and what it shows and says is the same
+    there."""
     data, r = coded
     long = filmed(tmp_path / "long.mp4", "libx264", "aac", {"preset": "ultrafast"})
     added = bring_in(data, 1, long, name="long", kind="interview")
@@ -208,7 +218,9 @@ def test_only_the_pictures_that_are_used_go_along(coded: Coded, tmp_path: Path) 
     assert [made.read(made.luma(seen.get(n))) for n in (120, 145, 169)] == [(1, 120), (1, 145), (1, 169)]
     (tmp_path / "whole").mkdir()
     shutil.copy(long, tmp_path / "whole")  # the whole recording takes its place again, and the remark goes
-    assert dict(relink(there, 1, tmp_path / "whole", better=True).better) == {"long": str(tmp_path / "whole" / "long.mp4")}
+    assert dict(relink(there, 1, tmp_path / "whole", better=True).better) == {
+        "long": str(tmp_path / "whole" / "long.mp4")
+    }
     assert not any("Only the pictures" in x for x in recordings.get(there.db, short.id).remarks)
 
 
@@ -242,11 +254,16 @@ def test_what_is_odd_is_refused_and_leaves_nothing(full: Coded, tmp_path: Path) 
         (spoilt(good, tmp_path / "short.zip"), "not whole in that archive"),
         (spoilt(good, tmp_path / "rows.zip", tables=tables | {"piece": [piece]}), "damaged"),
         (spoilt(good, tmp_path / "no.zip", tables={"project": []}), "damaged"),
-        (spoilt(good, tmp_path / "patch.zip", tables=tables | {"journal": [tables["journal"][0] | {"patch": "{"}]}), "damaged"),
+        (
+            spoilt(good, tmp_path / "patch.zip", tables=tables | {"journal": [tables["journal"][0] | {"patch": "{"}]}),
+            "damaged",
+        ),
     ):
         with pytest.raises(Invalid, match=why):
             archiving.read(data, path)
-        assert ([p.name for p in projects.listing(data.db)], len(list((data.root / "uploads").rglob("*")))) == before, path
+        assert ([p.name for p in projects.listing(data.db)], len(list((data.root / "uploads").rglob("*")))) == before, (
+            path
+        )
     looks.save(data.db, "Warm", {"warmth": 20})
     assert told(data, 1)["log"]
 

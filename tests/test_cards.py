@@ -1,4 +1,5 @@
-"""Cards: copied with checksums while they are read once, verified, gone on with after they were pulled out; doubles are told."""
+"""Cards: copied with checksums while they are read once, verified, gone on with after they were pulled out; doubles
+are told."""
 
 import hashlib
 import os
@@ -34,13 +35,17 @@ def shoot(data: DataFolder) -> DataFolder:
 
 
 def sums(folder: Path) -> dict[str, str]:
-    return {str(p.relative_to(folder)): hashlib.sha256(p.read_bytes()).hexdigest() for p in sorted(folder.rglob("*.MP4"))}
+    return {
+        str(p.relative_to(folder)): hashlib.sha256(p.read_bytes()).hexdigest() for p in sorted(folder.rglob("*.MP4"))
+    }
 
 
 def test_copied_verified_brought_in_and_known_again(shoot: DataFolder) -> None:
     folder = plug_in(shoot, "camera-b")
     (card,) = camera_cards.listing(shoot, 1)
-    assert [f.path for f in card.files] == [f"DCIM/100CREEK/C000{n}.MP4" for n in (1, 2, 3, 4)] and card.new == card.files
+    assert [f.path for f in card.files] == [
+        f"DCIM/100CREEK/C000{n}.MP4" for n in (1, 2, 3, 4)
+    ] and card.new == card.files
     before = sums(folder)
     job = camera_cards.start_copy(shoot, 1, card)
     with pytest.raises(Invalid, match="being copied already"):
@@ -85,7 +90,9 @@ def test_pulled_out_half_way_it_goes_on_from_there(shoot: DataFolder) -> None:
     jobs.again(shoot.db, job.id)
     assert over(shoot, job.id).state == "done"
     result = jobs.get(shoot.db, job.id).result
-    assert result and set(result["before"]) == set(whole) and sums(out) == want and (out / first).stat().st_mtime_ns == at
+    assert (
+        result and set(result["before"]) == set(whole) and sums(out) == want and (out / first).stat().st_mtime_ns == at
+    )
     assert camera_cards.verify(out) == (4, [])
     with pytest.raises(Missing, match="not plugged in"):
         pull_out(shoot, "recorder")
@@ -123,8 +130,9 @@ def test_what_is_damaged_after_the_copy_is_found(tmp_path: Path) -> None:
 
 
 def test_manifests_are_those_of_the_standard(tmp_path: Path) -> None:
-    """ASC MHL 2.0 against a manifest that the standard's reference package (`ascmhl` 1.2) wrote, kept in `data/mhl`; what is
-    written here was verified by that package when it was made. C4 IDs: SMPTE ST 2114, its example "alfa" from memory."""
+    """ASC MHL 2.0 against a manifest that the standard's reference package (`ascmhl` 1.2) wrote, kept in `data/mhl`;
+    what is written here was verified by that package when it was made. C4 IDs: SMPTE ST 2114, its example "alfa"
+    from memory."""
     theirs = tmp_path / "mt"
     shutil.copytree(Path(__file__).parent / "data" / "mhl", theirs)
     (theirs / "Clips").mkdir()
@@ -144,7 +152,9 @@ def test_manifests_are_those_of_the_standard(tmp_path: Path) -> None:
     assert shape(made).items() <= shape(known).items() and [x.tag for x in made] == [x.tag for x in known]
     chains = [ET.parse(d / "ascmhl" / "ascmhl_chain.xml").getroot() for d in (theirs, ours)]
     assert shape(chains[0]) == shape(chains[1])
-    assert mhl.c4(b"alfa") == "c43zYcLni5LF9rR4Lg4B8h3Jp8SBwjcnyyeh4bc6gTPHndKuKdjUWx1kJPYhZxYt3zV6tQXpDs2shPsPYjgG81wZM1"
+    assert (
+        mhl.c4(b"alfa") == "c43zYcLni5LF9rR4Lg4B8h3Jp8SBwjcnyyeh4bc6gTPHndKuKdjUWx1kJPYhZxYt3zV6tQXpDs2shPsPYjgG81wZM1"
+    )
 
 
 def test_on_the_page(room: TestClient, coded: tuple[DataFolder, dict]) -> None:
@@ -158,7 +168,8 @@ def test_on_the_page(room: TestClient, coded: tuple[DataFolder, dict]) -> None:
     )  # nothing to see
     plug_in(data, "camera-b")
     shown = room.get(
-        "/p/1/cards/frame", params={"card": str(camera_cards.place(data) / "camera-b"), "file": "DCIM/100CREEK/C0001.MP4"}
+        "/p/1/cards/frame",
+        params={"card": str(camera_cards.place(data) / "camera-b"), "file": "DCIM/100CREEK/C0001.MP4"},
     )
     assert shown.headers["content-type"] == "image/jpeg" and shown.content[:2] == b"\xff\xd8"
     for file in ("../../kovel.db", "/etc/passwd", "no.MP4"):
@@ -166,7 +177,9 @@ def test_on_the_page(room: TestClient, coded: tuple[DataFolder, dict]) -> None:
     assert "Choose what to copy" in said(room.post("/p/1/cards/copy", data={"card": str(folder)}))
     assert "not on that card" in said(room.post("/p/1/cards/copy", data={"card": str(folder), "files": ["x"]}))
     assert "outside the folders" in said(room.post("/p/1/cards/copy", data={"card": "/etc", "files": ["passwd"]}))
-    assert "1 file of recorder" in said(room.post("/p/1/cards/copy", data={"card": str(folder), "files": ["SOUND/0001.WAV"]}))
+    assert "1 file of recorder" in said(
+        room.post("/p/1/cards/copy", data={"card": str(folder), "files": ["SOUND/0001.WAV"]})
+    )
     over(data, jobs.of_project(data.db, 1, "copy")[0].id)
     page = room.get("/p/1/cards/list").text
     assert "1 file copied and verified" in page and "here as 0001" in page

@@ -1,4 +1,5 @@
-"""The catalogue of edits: what is declared beside a function fits it, and pages, keys and command line know no other edits."""
+"""The catalogue of edits: what is declared beside a function fits it, and pages, keys and command line know no other
+edits."""
 
 import re
 from pathlib import Path
@@ -14,7 +15,17 @@ from kovel.web.key_sheet import STORY, of_edits
 from tests.core.stories import EMPTY, do, three
 
 SCRIPTS = Path(__file__).parents[1] / "src" / "kovel" / "web" / "static" / "js"
-ALWAYS = {"typed", "minus typed", "playhead", "story end", "first piece", "lane", "marks", "marks back", "lay"}  # never wanting
+ALWAYS = {
+    "typed",
+    "minus typed",
+    "playhead",
+    "story end",
+    "first piece",
+    "lane",
+    "marks",
+    "marks back",
+    "lay",
+}  # never wanting
 POINTS = {"at", "until", "start", "end", "source"}
 
 
@@ -29,7 +40,9 @@ def test_every_offer_fits_its_edit() -> None:
         assert bool(e.typed) == bool(takes_typed), (name, e.label)
     by_label = {e.label: meant(e, Rate(25)) for _, e in offered(three())}
     assert (
-        by_label["Dissolve: LENGTH"] == 12 and by_label["Black card: LENGTH"] == 75 and by_label["Title card: TEXT"] == "Title"
+        by_label["Dissolve: LENGTH"] == 12
+        and by_label["Black card: LENGTH"] == 75
+        and by_label["Title card: TEXT"] == "Title"
     )
     assert by_label["Level: DECIBELS"] == -6 and by_label["Length of what is chosen: LENGTH"] is None
     assert by_label["Target length of the story: MINUTES"] == 0 and by_label["Slip the piece: LENGTH"] == 1
@@ -37,7 +50,9 @@ def test_every_offer_fits_its_edit() -> None:
         entry("Wrong", piece="thin air")
     assert set(TAKEN_FROM) == set(WANTING) | ALWAYS
     lanes = [
-        e.label for n, e in offered(do(three(), "lay_cover", source=3, at=10, until=40, start=0, lane=2)) if n == "set_muted"
+        e.label
+        for n, e in offered(do(three(), "lay_cover", source=3, at=10, until=40, start=0, lane=2))
+        if n == "set_muted"
     ]
     assert "Mute cover 2" in lanes and "Mute cover 2" not in [e.label for _, e in offered(EMPTY)]
 

@@ -21,14 +21,18 @@ from tests import made
 def kovel(folder: Path, *args: str, ok: bool = True) -> str:
     """What a command prints; refused ones say so on the error stream. In this process: starting one takes a second."""
     done = CliRunner().invoke(main, list(args), prog_name="kovel", env={"KOVEL_DATA": str(folder)})
-    assert (done.exit_code == 0) == ok and (done.exception is None or isinstance(done.exception, SystemExit)), done.output
+    assert (done.exit_code == 0) == ok and (done.exception is None or isinstance(done.exception, SystemExit)), (
+        done.output
+    )
     return done.stdout if ok else done.stderr
 
 
 def process(folder: Path, *args: str) -> str:
     """The same as a process of its own, as the editor calls it."""
     env = {**os.environ, "PYTHONPATH": "src", "KOVEL_DATA": str(folder)}
-    return subprocess.run([sys.executable, "-m", "kovel", *args], capture_output=True, text=True, env=env, check=True).stdout
+    return subprocess.run(
+        [sys.executable, "-m", "kovel", *args], capture_output=True, text=True, env=env, check=True
+    ).stdout
 
 
 def test_from_recordings_to_a_film(clips: dict[str, Path], tmp_path: Path) -> None:
@@ -36,11 +40,25 @@ def test_from_recordings_to_a_film(clips: dict[str, Path], tmp_path: Path) -> No
     bad = tmp_path / "diary.mp4"
     bad.write_text("no film")
     out = json.loads(
-        process(d, "import", "--new", "Ferry", "--size", "1280x720", str(clips["talk"]), str(clips["boat"]), str(bad), "--json")
+        process(
+            d,
+            "import",
+            "--new",
+            "Ferry",
+            "--size",
+            "1280x720",
+            str(clips["talk"]),
+            str(clips["boat"]),
+            str(bad),
+            "--json",
+        )
     )
     assert [r["ready"] for r in out["recordings"]] == [True, True] and "diary.mp4" in out["refused"][0]
     assert (
-        json.loads(kovel(d, "log", "add", "talk", "4s", "+1:00", "--name", "one", "--tags", "flood", "--json"))["length"] == 25
+        json.loads(kovel(d, "log", "add", "talk", "4s", "+1:00", "--name", "one", "--tags", "flood", "--json"))[
+            "length"
+        ]
+        == 25
     )
     kovel(d, "log", "add", "talk", "10:00", "11:10", "--name", "two")
     kovel(d, "story", "add", "one", "two")
@@ -56,15 +74,17 @@ def test_from_recordings_to_a_film(clips: dict[str, Path], tmp_path: Path) -> No
         d, "set", "talk", "level", "none"
     )
     assert "zoom 120 %" in kovel(d, "story", "edit", "set_value", "to=1,2", "setting=zoom", "value=120")
-    assert "the story: level" in kovel(d, "story", "edit", "set_value", "to=story", "setting=level", "value=-2.5").lower()
+    assert (
+        "the story: level" in kovel(d, "story", "edit", "set_value", "to=story", "setting=level", "value=-2.5").lower()
+    )
     for _ in range(2):
         kovel(d, "story", "undo")
     assert "Split at" in kovel(d, "story", "edit", "split", "at=5") and "Undone" in kovel(d, "story", "undo")
     film = tmp_path / "film.mp4"
     done = json.loads(process(d, "render", "--out", str(film), "--quality", "small", "--json"))
-    assert done["frames"] == 60 and made.codes(film) == [(1, 100 + t) for t in range(20)] + [(3, 50 + t) for t in range(25)] + [
-        (1, 270 + t) for t in range(15)
-    ]
+    assert done["frames"] == 60 and made.codes(film) == [(1, 100 + t) for t in range(20)] + [
+        (3, 50 + t) for t in range(25)
+    ] + [(1, 270 + t) for t in range(15)]
     assert "OTIO_SCHEMA" in kovel(d, "export", "otio") and "TITLE: Ferry" in kovel(d, "export", "edl")
     for args, says in (
         (("render", "--out", str(film)), "--force"),
@@ -109,7 +129,9 @@ def test_odd_input_is_told_and_one_answer_a_call(clips: dict[str, Path], tmp_pat
     (tmp_path / "empty").mkdir()
     assert "no recordings in" in kovel(d, "import", "--new", "Nothing", str(tmp_path / "empty"), ok=False)
     assert [p["name"] for p in json.loads(kovel(d, "list", "--json"))] == ["Two"]  # and no empty project is left
-    same = CliRunner().invoke(main, ["import", "-p", "Two", str(clips["talk"]), "--no-wait"], env={"KOVEL_DATA": str(d)})
+    same = CliRunner().invoke(
+        main, ["import", "-p", "Two", str(clips["talk"]), "--no-wait"], env={"KOVEL_DATA": str(d)}
+    )
     assert "the same file as C0001" in same.stderr and "talk: in Two" in same.stdout
     kovel(d, "log", "add", "1", "1s", "2s", "--name", "one")
     kovel(d, "log", "add", "2", "3s", "4s", "--name", "one")
@@ -140,7 +162,8 @@ def test_odd_input_is_told_and_one_answer_a_call(clips: dict[str, Path], tmp_pat
 
 
 def test_what_the_readme_says_can_be_called(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Every command of the README is one there is, with parameters it takes; every program of bench/ is named and found."""
+    """Every command of the README is one there is, with parameters it takes; every program of bench/ is named and
+    found."""
     root = Path(__file__).parent.parent
     monkeypatch.chdir(tmp_path)
     for name in ("log.csv", "translated.vtt", "film.kovel.zip"):

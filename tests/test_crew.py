@@ -1,4 +1,5 @@
-"""Workers on other machines, by a real Redis: who is gone is noticed, what he had goes to another, each result counts once."""
+"""Workers on other machines, by a real Redis: who is gone is noticed, what he had goes to another, each result
+counts once."""
 
 import itertools
 import json
@@ -221,8 +222,9 @@ def test_what_a_lost_worker_had_goes_to_another_and_his_answer_is_passed_over(
     foreman.step()
     assert jobs.get(data.db, film.id).result == {"path": "by bert"}
     assert [(x["job"], x["ended"], x["where"]) for x in noted(data)] == [
-        (film.id, "lost", "machine of anna"), (film.id, "done", "machine of bert"),
-    ]  # fmt: skip
+        (film.id, "lost", "machine of anna"),
+        (film.id, "done", "machine of bert"),
+    ]
     anna.beat()  # back, but under a name that is gone
     time.sleep(0.3)
     assert foreman.crew and "anna" not in foreman.crew.hands
@@ -241,7 +243,9 @@ def test_what_a_lost_worker_had_goes_to_another_and_his_answer_is_passed_over(
     assert jobs.get(data.db, here.id).state == "working"
 
 
-def test_a_redis_that_begins_anew_or_does_not_answer_loses_nothing(data: DataFolder, redis: Server, foreman: Scheduler) -> None:
+def test_a_redis_that_begins_anew_or_does_not_answer_loses_nothing(
+    data: DataFolder, redis: Server, foreman: Scheduler
+) -> None:
     anna = Worker(redis.url(), "anna", [str(data.root)])
     seen(foreman, 1)
     crew, desk = foreman.crew, foreman.queue
@@ -269,7 +273,9 @@ def test_a_redis_that_begins_anew_or_does_not_answer_loses_nothing(data: DataFol
     assert jobs.get(data.db, film.id).attempt == 2
 
 
-def test_a_server_takes_its_queue_back_only_once_nobody_works_for_its_earlier_start(data: DataFolder, redis: Server) -> None:
+def test_a_server_takes_its_queue_back_only_once_nobody_works_for_its_earlier_start(
+    data: DataFolder, redis: Server
+) -> None:
     first = Crew(redis.url(), data.root, lease=LEASE)
     first.start()
     anna = Worker(redis.url(), "anna", [str(data.root)])
@@ -292,7 +298,9 @@ def test_a_server_takes_its_queue_back_only_once_nobody_works_for_its_earlier_st
     assert "secret" not in without_secret("redis://:secret@there:6379/2")
 
 
-def test_a_server_that_takes_over_while_redis_is_away_tries_again(data: DataFolder, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_server_that_takes_over_while_redis_is_away_tries_again(
+    data: DataFolder, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """The lock of the folder is let go with the queue that could not be had: the next try gets both."""
     monkeypatch.setattr("kovel.jobs.scheduler.begin", lambda *a: None)
     foreman = scheduler_for(data, workers=1, crew=Crew("redis://127.0.0.1:1/0", data.root))
@@ -304,7 +312,9 @@ def test_a_server_that_takes_over_while_redis_is_away_tries_again(data: DataFold
     alone.stop()
 
 
-def test_a_worker_of_another_version_or_without_the_folders_is_refused(data: DataFolder, tmp_path: Path, redis: Server) -> None:
+def test_a_worker_of_another_version_or_without_the_folders_is_refused(
+    data: DataFolder, tmp_path: Path, redis: Server
+) -> None:
     footage = tmp_path / "footage"
     footage.mkdir()
     server = {
@@ -334,12 +344,19 @@ def test_a_worker_of_another_version_or_without_the_folders_is_refused(data: Dat
     crew.start()
     try:
         p = subprocess.run(
-            [sys.executable, "-m", "kovel", "worker", "--media", str(footage)], capture_output=True, text=True,
-            env={**os.environ, "KOVEL_QUEUE": redis.url()}, check=False,
-        )  # fmt: skip
+            [sys.executable, "-m", "kovel", "worker", "--media", str(footage)],
+            capture_output=True,
+            text=True,
+            env={**os.environ, "KOVEL_QUEUE": redis.url()},
+            check=False,
+        )
     finally:
         crew.stop()
-    assert p.returncode == remote_worker.REFUSED and f"{data.root} is not shared" in p.stderr and redis.secret not in p.stderr
+    assert (
+        p.returncode == remote_worker.REFUSED
+        and f"{data.root} is not shared" in p.stderr
+        and redis.secret not in p.stderr
+    )
     told = CliRunner().invoke(worker_command, ["--queue", "nonsense"])
     assert isinstance(told.exception, Unfit)
 
@@ -349,13 +366,22 @@ def test_a_worker_of_another_version_or_without_the_folders_is_refused(data: Dat
 
 def test_paths_are_changed_where_they_are_and_nothing_else_is() -> None:
     call = {
-        "out": "/k/renders/1/a.mp4", "parts": "/k/parts/1", "tables": "", "model": "base.en", "plan": {"text": "/k/is no path", "path": "/k/x"},
-        "files": {"3": {"path": "/srv/day 1/a.mov", "pcm": None, "made": {"x": "/k/derived/3/made/x.pcm"}, "name": "/k"}},
-        "members": [{"out": "/k/derived/1"}], "made": 3,
-    }  # fmt: skip
+        "out": "/k/renders/1/a.mp4",
+        "parts": "/k/parts/1",
+        "tables": "",
+        "model": "base.en",
+        "plan": {"text": "/k/is no path", "path": "/k/x"},
+        "files": {
+            "3": {"path": "/srv/day 1/a.mov", "pcm": None, "made": {"x": "/k/derived/3/made/x.pcm"}, "name": "/k"}
+        },
+        "members": [{"out": "/k/derived/1"}],
+        "made": 3,
+    }
     shared = Shared(parsed(["/k/=/mnt/kovel", "/srv=/nas", "/srv/day 1=/fast"]))
     here = shared.call(call)
-    assert here["out"] == "/mnt/kovel/renders/1/a.mp4" and here["files"]["3"]["path"] == "/fast/a.mov"  # the nearest folder
+    assert (
+        here["out"] == "/mnt/kovel/renders/1/a.mp4" and here["files"]["3"]["path"] == "/fast/a.mov"
+    )  # the nearest folder
     assert here["files"]["3"]["made"] == {"x": "/mnt/kovel/derived/3/made/x.pcm"} and here["members"] == [
         {"out": "/mnt/kovel/derived/1"}
     ]
@@ -369,8 +395,18 @@ def test_paths_are_changed_where_they_are_and_nothing_else_is() -> None:
             shared.here(bad)
 
 
-@given(st.recursive(st.none() | st.text(max_size=5) | st.integers(), lambda x: st.lists(x, max_size=3) | st.dictionaries(st.sampled_from(
-    ["path", "out", "files", "members", "made", "plan", "name"]), x, max_size=4), max_leaves=12))  # fmt: skip
+@given(
+    st.recursive(
+        st.none() | st.text(max_size=5) | st.integers(),
+        lambda x: (
+            st.lists(x, max_size=3)
+            | st.dictionaries(
+                st.sampled_from(["path", "out", "files", "members", "made", "plan", "name"]), x, max_size=4
+            )
+        ),
+        max_leaves=12,
+    )
+)
 def test_what_moves_nothing_changes_nothing(told: Any) -> None:
     assert moved(told, lambda p: p) == told
     assert Plain().deserialize(Plain().serialize(told)) == told
@@ -402,8 +438,10 @@ class Host:
         shared = [x for f in folders for x in ("--media", str(f))]
         self.process = subprocess.Popen(
             ["ip", "netns", "exec", self.name, sys.executable, "-m", "kovel", "worker", *shared, "--at-once", "1"],
-            env={**os.environ, "KOVEL_QUEUE": redis.url(self.server)}, stderr=subprocess.PIPE, text=True,
-        )  # fmt: skip
+            env={**os.environ, "KOVEL_QUEUE": redis.url(self.server)},
+            stderr=subprocess.PIPE,
+            text=True,
+        )
 
     def cut(self, *, off: bool) -> None:
         run("link", "set", self.cable, "down" if off else "up")

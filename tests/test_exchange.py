@@ -54,7 +54,8 @@ def told(data: DataFolder, request: pytest.FixtureRequest) -> Kept:
 
 
 def test_otio_says_the_same(told: Kept) -> None:
-    """`flatten_stack` and `range_of_all_children` of OpenTimelineIO make of the export what our plan makes of the story."""
+    """`flatten_stack` and `range_of_all_children` of OpenTimelineIO make of the export what our plan makes of the
+    story."""
     kept, p, rows = told
     tl = otio.adapters.read_from_string(
         otio.adapters.write_to_string(to_otio(kept.story, kept.name, p, rows), "otio_json"), "otio_json"
@@ -102,7 +103,8 @@ def test_edl_reads_back_equal(told: Kept) -> None:
     by_kind = {t.kind: t for t in tl.tracks}
     names = {r.name: i for i, r in rows.items()}
     first = {
-        i: otio.opentime.from_timecode(r.start_timecode, fps).to_frames() if r.start_timecode else 0 for i, r in rows.items()
+        i: otio.opentime.from_timecode(r.start_timecode, fps).to_frames() if r.start_timecode else 0
+        for i, r in rows.items()
     }
 
     def events(track: otio.schema.Track) -> list[tuple[int, int, int, int]]:
@@ -125,7 +127,9 @@ def test_edl_reads_back_equal(told: Kept) -> None:
     seen = [(x.at, x.end, x.source, x.start) for x in plan.pictures if x.source not in (None, 4)]
     assert events(by_kind["Video"]) == seen
     heard = [
-        (a, a + q.length, q.source, q.start) for a, q in zip(kept.story.starts, kept.story.pieces, strict=False) if q.source
+        (a, a + q.length, q.source, q.start)
+        for a, q in zip(kept.story.starts, kept.story.pieces, strict=False)
+        if q.source
     ]
     assert events(by_kind["Audio"]) == heard
     assert f"{format_timecode(p.start_frame, p.rate, p.drop)}" in text and all(
@@ -151,11 +155,18 @@ def test_what_a_list_cannot_hold_is_said_and_lanes_are_as_in_the_plan(told: Kept
     do("set_value", to=s.pieces[0].id, setting="level", value=-3)
     through = to_edl(stories.load(data.db, 1).story, "cut", p, rows)
     after = of_cover(through)  # what lies on top is listed, from its first frame to its last
-    assert (after[0][4], after[0][6], after[-1][5], after[-1][7]) == (before[0][4], before[0][6], before[-1][5], before[-1][7])
+    assert (after[0][4], after[0][6], after[-1][5], after[-1][7]) == (
+        before[0][4],
+        before[0][6],
+        before[-1][5],
+        before[-1][7],
+    )
     gaps = lambda rows: [(x[7], y[6]) for x, y in pairwise(rows) if x[7] != y[6]]  # noqa: E731
     assert gaps(after) == gaps(before)
     assert ": opacity 40 %" in through and ": level -3.0 dB" in through
-    assert "effect “Tobin”, 60 frames" in told_ and "M2   B1             0" in text  # 110 frames of the story, 220 of the shot
+    assert (
+        "effect “Tobin”, 60 frames" in told_ and "M2   B1             0" in text
+    )  # 110 frames of the story, 220 of the shot
     for lane, track in (("dialogue", "Dialogue sound"), ("effect", "Sound 1"), ("cover 1", "Cover 1")):
         do("set_muted", lane=lane, muted=True)
         made = to_otio(stories.load(data.db, 1).story, "cut", p, rows)
@@ -168,8 +179,18 @@ def test_what_a_list_cannot_hold_is_said_and_lanes_are_as_in_the_plan(told: Kept
 def test_start_timecode_counts_at_the_recordings_own_rate(data: DataFolder) -> None:
     """ST 12-1: 0.4 s after 01:00:00;40 at 59.94 is 01:00:01;04, whatever the story's rate."""
     p = projects.create(data.db, "Ferry", "29.97", start="01:00:00:00", drop=True)
-    facts = {"size": 1, "rate": [60000, 1001], "frames": 3000, "picture": True, "sound": True, "width": 16, "height": 9,
-             "channels": 1, "start_timecode": "01:00:00;40", "remarks": []}  # fmt: skip
+    facts = {
+        "size": 1,
+        "rate": [60000, 1001],
+        "frames": 3000,
+        "picture": True,
+        "sound": True,
+        "width": 16,
+        "height": 9,
+        "channels": 1,
+        "start_timecode": "01:00:00;40",
+        "remarks": [],
+    }
     r = recordings.add(data.db, p.id, "/media/fast.mov", "fast", "interview", facts)
     stories.edit(data.db, 1, None, "add_at_end", {"source": r.id, "start": 12, "length": 30})
     kept = stories.load(data.db, 1)
@@ -207,8 +228,10 @@ def test_what_is_set_is_kept_in_otio_and_said_of_an_edl(told: Kept, data: DataFo
     }
     title = next(c for c in kept.story.covers if c.title)
     assert own == {
-        "Maren A": kept.story.piece(1).settings, "boat": kept.story.cover(5).settings, "Maren / ferrywoman": title.settings
-    }  # fmt: skip
+        "Maren A": kept.story.piece(1).settings,
+        "boat": kept.story.cover(5).settings,
+        "Maren / ferrywoman": title.settings,
+    }
     made = next(c for c in clips if c["name"] == "Maren / ferrywoman")["media_references"]["DEFAULT_MEDIA"]
     assert made["generator_kind"] == "Title" and Values.from_json(made["parameters"]) == title.settings
     assert Values.from_json(tl["metadata"]["kovel"]["settings"]["story"]) == dict(kept.story.settings)["story"]
@@ -218,7 +241,9 @@ def test_what_is_set_is_kept_in_otio_and_said_of_an_edl(told: Kept, data: DataFo
     said = text.split("NOT IN THIS LIST:")[1]
     assert "2 pieces seen as one picture: saturation -100 %" in said
     assert timeline(written, p, rows).story.settings == kept.story.settings
-    assert "title “Maren / ferrywoman”" in said and "brightness +0.5 stops" in said and "zoom a line of 2 moments" in said
+    assert (
+        "title “Maren / ferrywoman”" in said and "brightness +0.5 stops" in said and "zoom a line of 2 moments" in said
+    )
 
 
 def _source(r: Recording) -> tuple[int, int]:
@@ -227,7 +252,8 @@ def _source(r: Recording) -> tuple[int, int]:
 
 
 def test_a_ramp_is_one_event_at_its_mean_speed_and_kept_whole_in_otio(told: Kept, data: DataFolder) -> None:
-    """The list's layout knows one speed an event: the mean, and the line is named; OTIO keeps the line beside a time warp."""
+    """The list's layout knows one speed an event: the mean, and the line is named; OTIO keeps the line beside a time
+    warp."""
     _, p, rows = told
     cover = next(c for c in stories.load(data.db, 1).story.covers if c.id == 5)
     line = [[cover.start, 100.0], [cover.start + 20, 200.0], [cover.start + 40, 100.0]]

@@ -58,7 +58,8 @@ def test_what_is_set_is_told() -> None:
 
 
 def test_a_speed_is_drawn_over_its_shot() -> None:
-    """Its moments where they are on the shot and how fast; the line between them runs at the speed that is shown there."""
+    """Its moments where they are on the shot and how fast; the line between them runs at the speed that is shown
+    there."""
     s = do(three(), "lay_cover", source=3, at=120, until=180, start=10)
     (c,) = s.covers
     flat = pace_of(c, s, SOURCES, R)

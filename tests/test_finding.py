@@ -1,4 +1,5 @@
-"""Recordings whose files moved: found again by checksum, renamed or not; another file at their place is told; better versions."""
+"""Recordings whose files moved: found again by checksum, renamed or not; another file at their place is told; better
+versions."""
 
 import json
 import shutil
@@ -76,9 +77,9 @@ def test_a_better_version_takes_its_place_if_it_is_the_same_recording(
 ) -> None:
     data, r = coded
     name = Path(r["boat"].path).stem
-    made.clip(tmp_path / "good" / f"{name}.mov", 3, r["boat"].frames or 0, Rate(25), (480, 270), sound=r["boat"].sound) if (
-        tmp_path / "good"
-    ).mkdir() is None else None
+    made.clip(
+        tmp_path / "good" / f"{name}.mov", 3, r["boat"].frames or 0, Rate(25), (480, 270), sound=r["boat"].sound
+    ) if (tmp_path / "good").mkdir() is None else None
     (tmp_path / "short").mkdir()
     made.clip(tmp_path / "short" / f"{name}.mov", 3, 50, Rate(25), sound=r["boat"].sound)
     kept = relink(data, 1, tmp_path / "short", better=True)
@@ -87,7 +88,9 @@ def test_a_better_version_takes_its_place_if_it_is_the_same_recording(
     assert dict(done.better) == {"boat": str(tmp_path / "good" / f"{name}.mov")}
     finished(data)
     now = recordings.get(data.db, r["boat"].id)
-    assert (now.width, now.height, now.ready) == (480, 270, True) and now.checksum and now.checksum != r["boat"].checksum
+    assert (
+        (now.width, now.height, now.ready) == (480, 270, True) and now.checksum and now.checksum != r["boat"].checksum
+    )
 
 
 def test_on_the_page(room: TestClient, coded: Coded, tmp_path: Path) -> None:
@@ -112,7 +115,10 @@ def test_on_the_page(room: TestClient, coded: Coded, tmp_path: Path) -> None:
     finish(data)
     shown = web.get("/p/1/footage/list").text
     assert "1 found again. talk is at talk2.mov now." in shown and "off-line." not in shown
-    assert "Put away" in said(web.post("/p/1/footage/find/stop")) and "found again" not in web.get("/p/1/footage/list").text
+    assert (
+        "Put away" in said(web.post("/p/1/footage/find/stop"))
+        and "found again" not in web.get("/p/1/footage/list").text
+    )
 
 
 def test_on_the_command_line(coded: Coded, tmp_path: Path) -> None:

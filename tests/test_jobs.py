@@ -76,8 +76,18 @@ def noted(data: DataFolder) -> list[dict[str, Any]]:
     return [json.loads(x) for x in (data.logs / "jobs.log").read_text().splitlines()]
 
 
-FACTS = {"size": 1, "rate": [25, 1], "frames": 100, "picture": True, "sound": False, "width": 16, "height": 9, "channels": 1,
-         "start_timecode": "", "remarks": []}  # fmt: skip
+FACTS = {
+    "size": 1,
+    "rate": [25, 1],
+    "frames": 100,
+    "picture": True,
+    "sound": False,
+    "width": 16,
+    "height": 9,
+    "channels": 1,
+    "start_timecode": "",
+    "remarks": [],
+}
 
 
 def test_a_stopped_try_does_not_end_the_next_one(data: DataFolder, foreman: Scheduler) -> None:
@@ -100,7 +110,10 @@ def test_a_stopped_try_does_not_end_the_next_one(data: DataFolder, foreman: Sche
     done = jobs.get(data.db, job.id)
     assert (done.state, done.result, desk.answers) == ("done", {"path": "new"}, {})
     rows = noted(data)
-    assert [(x["job"], x["attempt"], x["ended"]) for x in rows] == [(job.id, 1, "done, passed over"), (job.id, 2, "done")]
+    assert [(x["job"], x["attempt"], x["ended"]) for x in rows] == [
+        (job.id, 1, "done, passed over"),
+        (job.id, 2, "done"),
+    ]
     assert all(x["kind"] == "render" and x["seconds"] >= 0 and x["at"].endswith("Z") for x in rows)
 
 
@@ -124,7 +137,9 @@ def test_a_result_that_cannot_be_kept_is_tried_again_and_then_told(
     for _ in range(3):
         with pytest.raises(OSError):
             foreman.step()
-        assert not recordings.get(data.db, r.id).checksum and jobs.get(data.db, job.id).state == "working"  # both, or neither
+        assert (
+            not recordings.get(data.db, r.id).checksum and jobs.get(data.db, job.id).state == "working"
+        )  # both, or neither
     broken = False
     foreman.step()
     assert recordings.get(data.db, r.id).checksum and jobs.get(data.db, job.id).state == "done"
@@ -138,7 +153,11 @@ def test_a_result_that_cannot_be_kept_is_tried_again_and_then_told(
     foreman.step()
     ended = jobs.get(data.db, other.id)
     assert ended.state == "failed" and "could not be kept" in ended.message and not foreman._out
-    assert [(x["job"], x["ended"]) for x in noted(data)] == [(job.id, "done"), (other.id, "done"), (other.id, "not kept")]
+    assert [(x["job"], x["ended"]) for x in noted(data)] == [
+        (job.id, "done"),
+        (other.id, "done"),
+        (other.id, "not kept"),
+    ]
     assert "could not be kept" in noted(data)[-1]["why"]
 
 
@@ -192,7 +211,8 @@ def test_a_call_that_the_queue_does_not_take_is_sent_again(
 
 
 def test_a_database_that_could_not_be_written_is_opened_anew(data: DataFolder) -> None:
-    """A connection that was opened while the disk was read only stays so, by itself; one whose end fails keeps nothing open."""
+    """A connection that was opened while the disk was read only stays so, by itself; one whose end fails keeps
+    nothing open."""
     sid = stories.current(data.db, projects.create(data.db, "P").id)
     stuck = data.db.read()
     stuck.execute("PRAGMA query_only = 1")
@@ -260,7 +280,8 @@ def test_a_disk_that_is_really_full_is_no_fault_of_the_file(small_disk: Path, cl
 
 
 def test_what_somebody_waits_for_finds_a_place_whatever_goes_on(data: DataFolder, foreman: Scheduler) -> None:
-    """Two workers: of what takes long one at a time; with both at work, a sound that was brought in begins all the same."""
+    """Two workers: of what takes long one at a time; with both at work, a sound that was brought in begins all the
+    same."""
     desk: Any = foreman.queue
     for n in range(2):
         jobs.add(data.db, 1, "meaning", {"out": f"/m{n}", "texts": f"/t{n}"})
@@ -284,14 +305,17 @@ def test_what_somebody_waits_for_finds_a_place_whatever_goes_on(data: DataFolder
 def test_beside_what_a_recording_opens_with_other_work_goes_on(data: DataFolder, foreman: Scheduler) -> None:
     """Two workers and the spare one: sound and look, and the first pieces of the picture."""
     desk: Any = foreman.queue
-    prepare(data, recordings.add(data.db, 1, "/a.mov", "a", "interview", FACTS | {"sound": True, "frames": 90_000}), own=0)
+    prepare(
+        data, recordings.add(data.db, 1, "/a.mov", "a", "interview", FACTS | {"sound": True, "frames": 90_000}), own=0
+    )
     foreman.step()
     assert [k.split()[1] for k in desk.out] == ["sound", "look", "pieces"]
 
 
 @pytest.mark.parametrize("begun", [False, True])
 def test_words_do_not_wait_for_a_sound_that_never_comes(data: DataFolder, foreman: Scheduler, begun: bool) -> None:
-    """Found by a thousand kills: a recording that could not be prepared, and a transcription that waited for it for ever."""
+    """Found by a thousand kills: a recording that could not be prepared, and a transcription that waited for it for
+    ever."""
     desk: Any = foreman.queue
     r = recordings.add(data.db, 1, "/a.wav", "a", "interview", FACTS | {"sound": True})
     folder = data.derived(r.id)
@@ -311,13 +335,16 @@ def test_words_do_not_wait_for_a_sound_that_never_comes(data: DataFolder, forema
 
 
 def test_a_new_kind_of_job_is_one_entry(data: DataFolder, clips: dict[str, Path]) -> None:
-    """Its call, how urgent it is, why it waits and what becomes of its result; and a kind that nobody knows is said, not tried for ever."""
+    """Its call, how urgent it is, why it waits and what becomes of its result; and a kind that nobody knows is said,
+    not tried for ever."""
     ready: list[int] = []
     counted = JobKind(
         "counted",
         "probe",
         take=lambda data, job, result: Outcome(f"{result['frames']} frames", {"frames": result["frames"]}),
-        hold=lambda data, job: None if job.id in ready else Hold("No such clip.") if job.params["path"] == "none" else Hold(),
+        hold=lambda data, job: (
+            None if job.id in ready else Hold("No such clip.") if job.params["path"] == "none" else Hold()
+        ),
     )
     projects.create(data.db, "P")
     waits, never = (jobs.add(data.db, 1, "counted", {"path": path}) for path in (str(clips["boat"]), "none"))

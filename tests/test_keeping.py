@@ -73,7 +73,9 @@ def test_sigkill_amid_edits_loses_no_acknowledged_edit(data: DataFolder) -> None
     told = 0
     env = {**os.environ, "PYTHONPATH": "src"}
     for turn in range(10):
-        p = subprocess.Popen([sys.executable, "-c", EDITOR, str(root), str(turn)], stdout=subprocess.PIPE, text=True, env=env)
+        p = subprocess.Popen(
+            [sys.executable, "-c", EDITOR, str(root), str(turn)], stdout=subprocess.PIPE, text=True, env=env
+        )
         assert p.stdout
         for _ in range(rng.randrange(3, 30)):
             line = p.stdout.readline()
@@ -157,14 +159,18 @@ def test_projects_and_subclips(data: DataFolder) -> None:
 
 def test_what_was_said_is_found(data: DataFolder) -> None:
     sources_only(data)
-    text = "The ferry ran all night. Nobody crossed in the flood, though. Caf\u00e9 talk: the ferryman\u2019s bell rang twice!"
+    text = (
+        "The ferry ran all night. Nobody crossed in the flood, though. "
+        "Caf\u00e9 talk: the ferryman\u2019s bell rang twice!"
+    )
     said = [Word(w, i * 24000, i * 24000 + 20000, "Maren") for i, w in enumerate(text.split())]
     transcripts.set_words(data.db, 1, said)
     found = lambda q: [f.text.replace("\x02", "[").replace("\x03", "]") for f in transcripts.search(data.db, 1, q)]  # noqa: E731
     assert found("FERRY") == ["The [ferry] ran all night."] and len(found("ferry*")) == 2
     assert found('"the flood"') == ["Nobody crossed in [the flood], though."] and found('"flood the"') == []
     assert (
-        found("cafe bell") == ["[Caf\u00e9] talk: the ferryman\u2019s [bell] rang twice!"] and len(found("night nobody")) == 0
+        found("cafe bell") == ["[Caf\u00e9] talk: the ferryman\u2019s [bell] rang twice!"]
+        and len(found("night nobody")) == 0
     )
     for odd in ("", '"', "***", "a AND", "NEAR(", "' OR 1=1 --", "-", "(("):
         assert isinstance(found(odd), list)
@@ -187,10 +193,21 @@ def client(data: DataFolder, tmp_path: Path) -> TestClient:
 
 
 def test_words_are_read_anew_whoever_changed_them(data: DataFolder) -> None:
-    """Words are kept in memory until they change: by this process or another, by undo, by a recording in a gone one's place."""
+    """Words are kept in memory until they change: by this process or another, by undo, by a recording in a gone
+    one's place."""
     p = projects.create(data.db, "Words")
-    facts = {"size": 1, "rate": [25, 1], "frames": 900, "picture": True, "sound": True, "width": 16, "height": 9,
-             "channels": 1, "start_timecode": "", "remarks": []}  # fmt: skip
+    facts = {
+        "size": 1,
+        "rate": [25, 1],
+        "frames": 900,
+        "picture": True,
+        "sound": True,
+        "width": 16,
+        "height": 9,
+        "channels": 1,
+        "start_timecode": "",
+        "remarks": [],
+    }
     r = recordings.add(data.db, p.id, "/a.mov", "a", "interview", facts).id
     other = DataFolder(data.root)  # as another process sees it
     a, b = ([Word(f"{x}{i}", i * 9000, i * 9000 + 8000, "M") for i in range(5)] for x in "ab")
@@ -263,7 +280,9 @@ def test_edits_over_http_are_typed_and_refused_in_words(client: TestClient) -> N
     assert stale.status_code == 409 and 'data-revision="2"' in stale.text and "changed elsewhere" in stale.text
 
 
-def test_bad_input_brings_clear_words_and_nothing_half_done(client: TestClient, data: DataFolder, tmp_path: Path) -> None:
+def test_bad_input_brings_clear_words_and_nothing_half_done(
+    client: TestClient, data: DataFolder, tmp_path: Path
+) -> None:
     before = len(recordings.of_project(data.db, 1))
 
     def path(p: str) -> str:
@@ -300,9 +319,14 @@ def test_a_transcript_is_taken_whole_or_told(client: TestClient, data: DataFolde
             "/p/1/recordings/1/words", files={"transcript_file": (name, body.encode())}, headers={"hx-request": "true"}
         ).text
 
-    good = "WEBVTT\n\n00:01.000 --> 00:02.000\nHello there\n\n00:05.000 --> 00:04.000\nbackwards\n\n01:39:00.000 --> 01:39:01.000\nlate\n"
+    good = (
+        "WEBVTT\n\n00:01.000 --> 00:02.000\nHello there\n\n00:05.000 --> 00:04.000\nbackwards\n\n01:39:00.000 --> "
+        "01:39:01.000\nlate\n"
+    )
     told = take("a.vtt", good)
-    assert "2 words taken" in told and "Line 6: it ends before it begins" in told and "1 words lie after the end" in told
+    assert (
+        "2 words taken" in told and "Line 6: it ends before it begins" in told and "1 words lie after the end" in told
+    )
     for name, body, says in (
         ("a.vtt", "WEBVTT\n", "not a transcript"),
         ("a.json", "{}", "no words with times"),
@@ -318,14 +342,16 @@ def test_a_transcript_is_taken_whole_or_told(client: TestClient, data: DataFolde
 
 
 def test_under_which_names_it_answers(data: DataFolder) -> None:
-    """Names compare without case (RFC 9110, 4.2.3); bound to every address it answers to any number, never to a foreign name."""
+    """Names compare without case (RFC 9110, 4.2.3); bound to every address it answers to any number, never to a
+    foreign name."""
 
     def status(host: str, **kw: object) -> int:
         app = create_app(data, [], jobs=False, **kw)  # type: ignore[arg-type]
         return TestClient(app, base_url="http://localhost").get("/static/kovel.css", headers={"host": host}).status_code
 
     assert [
-        status(h) for h in ("LOCALHOST:8463", "localhost.", "[::1]:8463", "127.0.0.1", "192.168.1.7:8463", "evil.example")
+        status(h)
+        for h in ("LOCALHOST:8463", "localhost.", "[::1]:8463", "127.0.0.1", "192.168.1.7:8463", "evil.example")
     ] == [200] * 4 + [421] * 2
     wide = [
         status(h, hosts={"*", "Studio"}, passphrase="open")
@@ -345,8 +371,18 @@ def test_other_machines_need_the_passphrase(data: DataFolder) -> None:
 
 def test_decisions_go_back_to_the_first_one_and_go_along_with_a_copy(data: DataFolder) -> None:
     p = projects.create(data.db, "Ferry")
-    facts = {"size": 1, "rate": [25, 1], "frames": 100, "picture": True, "sound": True, "width": 16, "height": 9, "channels": 1,
-             "start_timecode": "", "remarks": []}  # fmt: skip
+    facts = {
+        "size": 1,
+        "rate": [25, 1],
+        "frames": 100,
+        "picture": True,
+        "sound": True,
+        "width": 16,
+        "height": 9,
+        "channels": 1,
+        "start_timecode": "",
+        "remarks": [],
+    }
     r = recordings.add(data.db, p.id, "/a.mov", "a", "interview", facts)
     for n in range(90):
         proposals.put(data, r.id, proposals.Desk(off=[str(n)]))
@@ -354,7 +390,9 @@ def test_decisions_go_back_to_the_first_one_and_go_along_with_a_copy(data: DataF
     decisions.put_quick(data.db, r.id, QuickDesk(sensitivity=0.7, off=[5], music=r.id))
     copy = projects.duplicate(data.db, p.id)
     (twin,) = recordings.of_project(data.db, copy.id)
-    assert proposals.desk(data, twin.id).off == ["89"] and decisions.beats(data.db, twin.id) == Beats((100, 200), 96.0, 1, 3)
+    assert proposals.desk(data, twin.id).off == ["89"] and decisions.beats(data.db, twin.id) == Beats(
+        (100, 200), 96.0, 1, 3
+    )
     assert decisions.quick(data.db, twin.id) == QuickDesk(sensitivity=0.7, off=[5], music=twin.id)
     for n in range(88, -1, -1):
         proposals.undo(data, r.id)

@@ -52,7 +52,9 @@ def test_words_are_corrected_with_their_times(room: TestClient, coded: Coded) ->
     assert {w[3] for w in text(data, talk)} == {"Maren Oskel"}
     room.post(f"{url}/speaker", data={"start": 0, "count": 1, "name": "Tobin", "everywhere": "true"})
     assert {w[3] for w in text(data, talk)} == {"Tobin"}
-    transcripts.set_words(data.db, r["fifty"].id, [Word("Ferry", 0, 100), Word("came,", 100, 200), Word("ferry", 300, 400)])
+    transcripts.set_words(
+        data.db, r["fifty"].id, [Word("Ferry", 0, 100), Word("came,", 100, 200), Word("ferry", 300, 400)]
+    )
     assert "Replaced 2 times, in talk, fifty" in said(
         room.post(f"{url}/replace", data={"find": "FERRY came", "put": "boat went", "everywhere": "true"})
     )
@@ -95,7 +97,9 @@ def test_slices_and_marks_go_to_pauses(room: TestClient, coded: Coded) -> None:
     assert [(c.start, c.end) for c in subclips.of_recording(data.db, talk.id)] == [(0, 103), (103, 146), (146, 253)]
     (first, *_) = subclips.of_recording(data.db, talk.id)
     room.post(f"/p/1/subclips/{first.id}", data={"tags": "one, two", "note": "so", "verdict": "maybe"})
-    room.post(f"/p/1/subclips/{first.id}", data={"tags": "", "note": "", "verdict": "open"})  # an emptied field is emptied
+    room.post(
+        f"/p/1/subclips/{first.id}", data={"tags": "", "note": "", "verdict": "open"}
+    )  # an emptied field is emptied
     now = subclips.get(data.db, first.id)
     assert (now.tags, now.note, now.verdict) == ((), "", "")
     for _ in range(2):
@@ -117,13 +121,27 @@ def test_the_whole_log(room: TestClient, coded: Coded) -> None:
             for i, w in enumerate(["we", "haul", "the", "ferry", "across", "by", "hand"])
         ],
     )
-    ids = [c.id for c in subclips.add_all(data.db, 1, [
-        subclips.New(talk, 0, 75, "haul", "", "work, chain"), subclips.New(talk, 75, 175, "by hand", "good", "work", "maybe"),
-        subclips.New(boat, 10, 60, "wide", "", "ferry", "drop")], "three")]  # fmt: skip
+    ids = [
+        c.id
+        for c in subclips.add_all(
+            data.db,
+            1,
+            [
+                subclips.New(talk, 0, 75, "haul", "", "work, chain"),
+                subclips.New(talk, 75, 175, "by hand", "good", "work", "maybe"),
+                subclips.New(boat, 10, 60, "wide", "", "ferry", "drop"),
+            ],
+            "three",
+        )
+    ]
     whole = lambda **q: room.get("/p/1/log/whole", params=q).text  # noqa: E731
     rows = lambda t: [int(x) for x in __import__("re").findall(r'data-id="(\d+)"', t)]  # noqa: E731
     assert rows(whole()) == ids and "we haul the" in whole() and "MAREN" in whole().upper()
-    assert rows(whole(sort="length")) == [ids[1], ids[0], ids[2]] and rows(whole(sort="name")) == [ids[1], ids[0], ids[2]]
+    assert rows(whole(sort="length")) == [ids[1], ids[0], ids[2]] and rows(whole(sort="name")) == [
+        ids[1],
+        ids[0],
+        ids[2],
+    ]
     assert (
         rows(whole(verdict="maybe")) == [ids[1]]
         and rows(whole(tag="chain")) == [ids[0]]
@@ -160,7 +178,9 @@ def test_the_whole_log(room: TestClient, coded: Coded) -> None:
     markers.add(data.db, talk, 99, "bell")
     made = otio.adapters.read_from_string(room.get("/p/1/log.otio").text, "otio_json")
     whole_talk = made[0]
-    assert (whole_talk.markers[0].name, whole_talk.markers[0].marked_range.start_time.value) == ("bell", 99) and len(made) == 5
+    assert (whole_talk.markers[0].name, whole_talk.markers[0].marked_range.start_time.value) == ("bell", 99) and len(
+        made
+    ) == 5
     assert [c.source_range.duration.value for c in made[1:]] == [75, 100, 40, 50]
     assert list(made[1].metadata["kovel"]["tags"]) == ["work", "chain", "best"]
     assert room.get("/p/1/log/print").text.count("<tr>") == 5
@@ -177,7 +197,8 @@ def test_a_csv_log_comes_back_as_it_went(room: TestClient, coded: Coded) -> None
         subclips.New(r["boat"].id, 0, 300, "whole", "", "", "drop"),
     ]
     before = [
-        (c.recording, c.start, c.end, c.name, c.note, c.tags, c.verdict) for c in subclips.add_all(data.db, 1, new, "two")
+        (c.recording, c.start, c.end, c.name, c.note, c.tags, c.verdict)
+        for c in subclips.add_all(data.db, 1, new, "two")
     ]
     body = room.get("/p/1/log.csv").text
     sheet = list(csv.DictReader(io.StringIO(body)))
@@ -218,7 +239,9 @@ def test_transcribing_is_refused_in_words(room: TestClient, coded: Coded) -> Non
     assert jobs.get(data.db, job.id).state == "cancelled"
     assert "outside the folders" in said(room.post("/p/1/recogniser", data={"model": "/etc"}))
     other = TestClient(
-        create_app(data, [], jobs=False), base_url="http://localhost:8463", headers={"hx-request": "true", "x-kovel": "1"}
+        create_app(data, [], jobs=False),
+        base_url="http://localhost:8463",
+        headers={"hx-request": "true", "x-kovel": "1"},
     )
     other.post("/projects", data={"name": "Other"})
     for path in (
@@ -236,7 +259,9 @@ def test_two_voices_of_a_recording_are_told_apart(spoken: Coded, finished: Calla
     data, r = spoken
     odile = r["odile"]
     room = TestClient(
-        create_app(data, [], jobs=False), base_url="http://localhost:8463", headers={"hx-request": "true", "x-kovel": "1"}
+        create_app(data, [], jobs=False),
+        base_url="http://localhost:8463",
+        headers={"hx-request": "true", "x-kovel": "1"},
     )
     assert "has no words yet" in said(room.post(f"/p/1/recordings/{r['maren'].id}/voices"))
     rows = json.loads((FOOTAGE / "odile.json").read_text())["words"]
@@ -264,7 +289,8 @@ def test_two_voices_of_a_recording_are_told_apart(spoken: Coded, finished: Calla
 
 
 def test_the_best_of_a_shot() -> None:
-    """A made shot: shaken, then still, then black. The picture moves by known steps; the best stretch is the still one."""
+    """A made shot: shaken, then still, then black. The picture moves by known steps; the best stretch is the still
+    one."""
     rng = np.random.default_rng(3)
     base = np.kron(rng.integers(40, 220, (18, 32)), np.ones((4, 4))).astype(np.uint8)
     maker = MotionMaker()

@@ -42,7 +42,9 @@ def test_how_far_a_recording_is(room: TestClient, coming: tuple[DataFolder, Reco
     assert not sounded(str(folder)) and not sounded(str(folder), begun=True)
     (folder / "sound.pcm").write_bytes(bytes(96_000 * 61))
     far = room.get(f"{url}/making", params={"samples": 0})
-    assert "Sound so far: 1:01." in far.text and json.loads(far.headers["hx-trigger"]) == {"grown": {"recording": talk.id}}
+    assert "Sound so far: 1:01." in far.text and json.loads(far.headers["hx-trigger"]) == {
+        "grown": {"recording": talk.id}
+    }
     assert "hx-trigger" not in room.get(f"{url}/making", params={"samples": 48_000 * 61}).headers  # nothing new
     assert "Sound so far" in room.get(f"/p/1/log?rec={talk.id}").text
     assert "pauses are found once it is there" in room.get(f"/p/1/tighten?rec={talk.id}").text
@@ -60,7 +62,9 @@ def test_preparing_is_held_and_let_go_on(room: TestClient, coming: tuple[DataFol
     assert "paused; what is made stays" in said(room.post(f"{url}/pause", data={"on": "1"}))
     assert jobs.get(data.db, job.id).paused and jobs.begin(data.db, job.id) is None
     listed = room.get("/p/1/footage/list").text
-    assert "paused at 0 %" in listed and "1 paused" in listed and "Go on with all" in listed and "Pause all" not in listed
+    assert (
+        "paused at 0 %" in listed and "1 paused" in listed and "Go on with all" in listed and "Pause all" not in listed
+    )
     assert "held already" in said(room.post(f"{url}/pause", data={"on": "1"}))
     in_log = room.post(f"{url}/pause", data={"on": "0", "where": "log"})
     assert 'id="making"' in in_log.text and "goes on" in said(in_log)
@@ -148,8 +152,9 @@ def test_the_page_is_worked_out_in_pixels(coded: Coded) -> None:
     px = pixels_a_frame(story, 1)
     assert px == 24 / 25 and near.data["data-revision"] == 7 and near.data["data-jumps"] == 0
     assert [(b.at, b.place) for b in near.pieces] == [
-        (0, f"top:0.00px;height:{50 * px:.2f}px"), (50, f"top:{50 * px:.2f}px;height:{75 * px:.2f}px"),
-    ]  # fmt: skip
+        (0, f"top:0.00px;height:{50 * px:.2f}px"),
+        (50, f"top:{50 * px:.2f}px;height:{75 * px:.2f}px"),
+    ]
     (word,) = [w for b in near.pieces for row in b.rows for w in row.words]
     assert (word.text, word.frame) == ("haul", 75) and near.pieces[1].speaker == "Maren"
     (seam,) = near.seams

@@ -1,7 +1,7 @@
 """A project kept before there were settings and layers opens, looks and sounds the same, and undoes to the same states.
 
-`data/before_settings.sql` was written by that Kovel (schema 7) after random edits; `before_settings.json` holds the plans it
-made of the story as it stood and after each of thirty undos, as player and renderer read them then.
+`data/before_settings.sql` was written by that Kovel (schema 7) after random edits; `before_settings.json` holds the
+plans it made of the story as it stood and after each of thirty undos, as player and renderer read them then.
 """
 
 import json
@@ -63,15 +63,23 @@ def as_it_is(plan: dict[str, Any]) -> Iterator[Seen]:
                 first, step, of = more.get("opacity", (1, 0, 1))
                 share = min(1.0, max(0.0, (first + k * step) / of))
                 rows = [(i, s * (1 - share)) for i, s in rows]
-                rows.append(((row[0], _own(row, k), more.get("part", {}).get("zoom", 100), tuple(more.get("card", ()))), share))
+                rows.append(
+                    ((row[0], _own(row, k), more.get("part", {}).get("zoom", 100), tuple(more.get("card", ()))), share)
+                )
             yield _seen(rows)
 
 
 def test_a_project_of_before_opens_looks_and_undoes_the_same(tmp_path: Path) -> None:
     c = sqlite3.connect(tmp_path / "kovel.db")
     c.executescript((DATA / "before_settings.sql").read_text())
-    tighten = {"settings": {"shortest": 0.5, "before": 0.1, "after": 0.2, "island": 0.08, "threshold": -44.0}, "off": ["pa12"],
-               "on": ["qu7"], "kinds_off": ["filler", "question"], "moved": {"pa12": [3, 9], "pa40": [50, 61]}, "protected": [[5, 8]]}  # fmt: skip
+    tighten = {
+        "settings": {"shortest": 0.5, "before": 0.1, "after": 0.2, "island": 0.08, "threshold": -44.0},
+        "off": ["pa12"],
+        "on": ["qu7"],
+        "kinds_off": ["filler", "question"],
+        "moved": {"pa12": [3, 9], "pa40": [50, 61]},
+        "protected": [[5, 8]],
+    }
     hits = {
         "how": {"before": 2, "length": 6, "ring": False, "most": 25, "intro": 0, "target": 200},
         "sensitivity": 0.6,

@@ -1,4 +1,5 @@
-"""Papers: the paper cut, shots, the cue sheet, the list by tape: every use once, at the timecode that is on the recording."""
+"""Papers: the paper cut, shots, the cue sheet, the list by tape: every use once, at the timecode that is on the
+recording."""
 
 import csv
 import io
@@ -51,7 +52,9 @@ def cut(coded: Coded) -> Coded:
         if name == "set_speed":
             params = {**params, "item": stories.load(data.db, 1).story.covers[0].id}
         stories.edit(data.db, 1, None, name, params)
-    stories.edit(data.db, 1, None, "lay_sound", {"source": r["boat"].id, "at": 10, "until": 90, "start": 3, "kind": "music"})
+    stories.edit(
+        data.db, 1, None, "lay_sound", {"source": r["boat"].id, "at": 10, "until": 90, "start": 3, "kind": "music"}
+    )
     return coded
 
 
@@ -62,8 +65,14 @@ def test_every_use_stands_at_its_own_timecode(cut: Coded) -> None:
     own = Timecode(25, "14:22:05:10")
     rows = document(data, kept, "cut").rows
     assert rows[0][2] == "RIVER" and rows[1] == (
-        "00:00:00:00", "00:00:02:10", "talk", str(own + 100), str(own + 160), "Maren", "=We haul"
-    )  # fmt: skip
+        "00:00:00:00",
+        "00:00:02:10",
+        "talk",
+        str(own + 100),
+        str(own + 160),
+        "Maren",
+        "=We haul",
+    )
     assert rows[2][2] == "fifty" and rows[2][3] == "00:00:00:40"  # at its own fifty frames a second
     (shot,) = document(data, kept, "shots").rows
     assert (
@@ -94,7 +103,9 @@ def test_as_csv_and_to_print(cut: Coded, room: TestClient) -> None:
     assert to_csv(Document("x", ("a", "b"), (('say "so"', "1,2"),))) == 'a,b\r\n"say ""so""","1,2"\r\n'
 
 
-def test_a_paper_as_pdf_has_every_word_on_its_pages(cut: Coded, tmp_path: Path, caplog: pytest.LogCaptureFixture) -> None:
+def test_a_paper_as_pdf_has_every_word_on_its_pages(
+    cut: Coded, tmp_path: Path, caplog: pytest.LogCaptureFixture
+) -> None:
     """Read back by pypdf: rows and headings, every page with its heading and number; odd letters and long texts."""
     data, _ = cut
     app = TestClient(create_app(data, [], jobs=False), base_url="http://localhost:8463", headers={"x-kovel": "1"})
@@ -117,7 +128,15 @@ def test_a_paper_as_pdf_has_every_word_on_its_pages(cut: Coded, tmp_path: Path, 
     assert json.loads(told.output)["rows"] == 1 and "200 %" in PdfReader(out).pages[0].extract_text()
     heads = DOCUMENTS["cut"].heads
     rows = tuple(
-        (f"{n}", "", "a name without end " * 6, "14:22:05:10", "", "Zoë", f"begins {n} " + "and goes on " * 40 + f"ends {n}")
+        (
+            f"{n}",
+            "",
+            "a name without end " * 6,
+            "14:22:05:10",
+            "",
+            "Zoë",
+            f"begins {n} " + "and goes on " * 40 + f"ends {n}",
+        )
         for n in range(40)
     )
     long = PdfReader(io.BytesIO(to_pdf(Document("Paper cut", heads, rows), "日本 \U0001f600 \ud83d", "S\n\t", "1:00")))
@@ -128,7 +147,8 @@ def test_a_paper_as_pdf_has_every_word_on_its_pages(cut: Coded, tmp_path: Path, 
 
 
 def test_a_new_format_is_one_entry(coded: Coded, monkeypatch: pytest.MonkeyPatch) -> None:
-    """A document, a caption format and a timeline format of one's own: on the page, at their address, on the command line."""
+    """A document, a caption format and a timeline format of one's own: on the page, at their address, on the command
+    line."""
     data, r = coded
     stories.edit(data.db, 1, None, "add_at_end", {"source": r["talk"].id, "start": 0, "length": 50})
     lasts = DocumentKind("lasts", "Running order", ("Lasts",), lambda told: iter([(str(told.story.length),)]))
@@ -136,7 +156,9 @@ def test_a_new_format_is_one_entry(coded: Coded, monkeypatch: pytest.MonkeyPatch
     counted = CaptionFormat("count", "Count", ".txt", "text/plain", lambda c: f"{len(c.cues)} in {c.length}")
     monkeypatch.setitem(CAPTION_FORMATS, "count", counted)
     edl = TIMELINES["edl"]
-    monkeypatch.setitem(TIMELINES, "names", replace(edl, name="names", label="Names", write=lambda story, name, *of: name))
+    monkeypatch.setitem(
+        TIMELINES, "names", replace(edl, name="names", label="Names", write=lambda story, name, *of: name)
+    )
     with TestClient(create_app(data, [], jobs=False), base_url="http://localhost:8463") as page:
         handoff = page.get("/p/1/handoff").text
         assert "running order" in handoff and ">Names</a>" in handoff and ".otio,.edl,.names" in handoff

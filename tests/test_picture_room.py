@@ -1,4 +1,5 @@
-"""The Picture room over HTTP and the command line: settings at scopes, looks, faces, shapes, titles; odd input is refused."""
+"""The Picture room over HTTP and the command line: settings at scopes, looks, faces, shapes, titles; odd input is
+refused."""
 
 import json
 from typing import Any
@@ -80,7 +81,16 @@ def test_looks_are_tables_and_levels_are_told(picture: TestClient, shown: Shown)
     look = [{"brightness": 0.5}, {"contrast": 20, "warmth": -30}]
     raw = np.frombuffer(picture.get("/p/1/look.bin", params={"of": json.dumps(look)}).content, np.uint8)
     assert raw.shape == (33**3 * 3,) and np.abs(raw / 255 - made(look).reshape(-1)).max() <= 0.5 / 255 + 1e-6
-    for odd in ("", "[", "{}", '[{"brightness": 99}]', '[{"level": 3}]', '[{"shine": 1}]', '["x"]', '[{"brightness": NaN}]'):
+    for odd in (
+        "",
+        "[",
+        "{}",
+        '[{"brightness": 99}]',
+        '[{"level": 3}]',
+        '[{"shine": 1}]',
+        '["x"]',
+        '[{"brightness": NaN}]',
+    ):
         assert picture.get("/p/1/look.bin", params={"of": odd}).status_code == 404, odd
     plain = picture.get("/p/1/picture/levels", params={"at": 5, "item": 1}).text
     assert plain.count("<svg") == 2 and 'class="is"' not in plain
@@ -118,11 +128,13 @@ def test_tables_and_looks_are_kept_under_names(picture: TestClient, shown: Shown
     assert put(b"\xff\xfe\x00bin").status_code == 422 and put(text, "../../etc/x.cube").json()["name"] == "_.._etc_x"
     assert sorted(p.name for p in data.tables.iterdir()) == ["_.._etc_x.cube", "warm one 2.cube", "warm one.cube"]
     edit(picture, "set_value", to=1, setting="table", value="warm one")
-    raw = np.frombuffer(picture.get("/p/1/look.bin", params={"of": '[{"table": "warm one"}]'}).content, np.uint8).reshape(-1, 3)
+    raw = np.frombuffer(
+        picture.get("/p/1/look.bin", params={"of": '[{"table": "warm one"}]'}).content, np.uint8
+    ).reshape(-1, 3)
     assert raw[-1].tolist() == [255, 255, 128]
-    same = np.frombuffer(picture.get("/p/1/look.bin", params={"of": '[{"table": "../kovel"}]'}).content, np.uint8).reshape(
-        -1, 3
-    )
+    same = np.frombuffer(
+        picture.get("/p/1/look.bin", params={"of": '[{"table": "../kovel"}]'}).content, np.uint8
+    ).reshape(-1, 3)
     assert same[-1].tolist() == [255, 255, 255]  # there is none: nothing changes
     assert "warm one 2" in picture.get("/p/1/picture/panel", params={"items": "1"}).text
     edit(picture, "set_value", to=1, setting="contrast", value=20)
@@ -130,7 +142,10 @@ def test_tables_and_looks_are_kept_under_names(picture: TestClient, shown: Shown
         picture.post("/p/1/picture/looks", json={"name": " Old  harbour ", "item": 1}).json()["did"]
         == "Look saved as Old harbour"
     )
-    rows = picture.post("/p/1/picture/looks/rows", json={"name": "old harbour"}).status_code, picture.post("/p/1/picture/looks/rows", json={"name": "Old harbour"}).json()["settings"]  # fmt: skip
+    rows = (
+        picture.post("/p/1/picture/looks/rows", json={"name": "old harbour"}).status_code,
+        picture.post("/p/1/picture/looks/rows", json={"name": "Old harbour"}).json()["settings"],
+    )
     assert rows[1]["contrast"] == 20 and rows[1]["table"] == "warm one" and rows[1]["night"] is None
     for name, item in (("", 1), ("x", 3)):
         assert picture.post("/p/1/picture/looks", json={"name": name, "item": item}).status_code == 422
@@ -149,7 +164,10 @@ def test_white_and_one_camera_like_another(picture: TestClient, shown: Shown) ->
     assert did["table"] == "tobin like bell" and "as a whole" in did["did"]
     assert recordings.get(data.db, a).settings["table"] == "tobin like bell"
     table = read_cube((data.tables / "tobin like bell.cube").read_text())
-    mine, theirs = (np.concatenate([colours(data, x, f, x.rate).reshape(-1, 3) for f in range(0, 75, 10)]) for x in (r["tobin"], r["bell"]))  # type: ignore[union-attr]  # fmt: skip
+    mine, theirs = (
+        np.concatenate([colours(data, x, f, x.rate).reshape(-1, 3) for f in range(0, 75, 10)])
+        for x in (r["tobin"], r["bell"])
+    )  # type: ignore[union-attr]
     assert np.abs(applied(table, mine).mean(0) - theirs.mean(0)).max() < np.abs(mine.mean(0) - theirs.mean(0)).max() / 2
     assert picture.post("/p/1/picture/match", json={"recording": a, "other": a}).status_code == 422
     assert picture.post("/p/1/picture/match", json={"recording": a, "other": 99}).status_code == 404
@@ -158,7 +176,8 @@ def test_white_and_one_camera_like_another(picture: TestClient, shown: Shown) ->
 
 @pytest.mark.parametrize(("name", "x", "y"), [("maren-a", 0.59, 0.48), ("tobin", 0.4, 0.5)])
 def test_the_speakers_face_is_found(shown: Shown, name: str, x: float, y: float) -> None:
-    """Beard and cap included: within a tenth of the width of where it is, in every frame of the path (looked up by eye)."""
+    """Beard and cap included: within a tenth of the width of where it is, in every frame of the path (looked up by
+    eye)."""
     data, r = shown
     for n in range(0, 75, 5):
         with av.open(r[name].path) as c:
@@ -203,7 +222,9 @@ def test_jumps_are_punched_in_on_the_face_and_a_shape_keeps_it(picture: TestClie
 def test_a_title_is_drawn_for_page_and_file_alike(picture: TestClient, shown: Shown) -> None:
     data, _ = shown
     edit(picture, "lay_title", at=5, text="Maren / ferrywoman", how="lower third", length=50)
-    run = next(r for r in picture.get("/p/1/story/plan").json()["pictures"] if any("title" in (x[4:] or [{}])[0] for x in r[2]))
+    run = next(
+        r for r in picture.get("/p/1/story/plan").json()["pictures"] if any("title" in (x[4:] or [{}])[0] for x in r[2])
+    )
     spec = run[2][-1][4]["title"]
     ask = {"of": json.dumps(spec), "width": 640, "height": 360}
     png = picture.get("/p/1/title.png", params=ask)
@@ -221,11 +242,16 @@ def test_a_title_is_drawn_for_page_and_file_alike(picture: TestClient, shown: Sh
     name = put(SERIF.read_bytes()).json()["name"]
     edit(picture, "set_value", to="story", setting="font", value=name)
     assert (
-        name in picture.get("/p/1/picture/panel", params={"items": str(next(c.id for c in story(data).covers if c.title))}).text
+        name
+        in picture.get(
+            "/p/1/picture/panel", params={"items": str(next(c.id for c in story(data).covers if c.title))}
+        ).text
     )
     assert picture.get("/p/1/picture/speaker", params={"at": 5}).json() == {"name": ""}  # nothing was heard yet
     transcripts.set_words(
-        data.db, shown[1]["maren-a"].id, [Word("by", 4_000, 9_000, "Maren Vosk"), Word("hand", 10_000, 20_000, "Maren Vosk")]
+        data.db,
+        shown[1]["maren-a"].id,
+        [Word("by", 4_000, 9_000, "Maren Vosk"), Word("hand", 10_000, 20_000, "Maren Vosk")],
     )
     assert picture.get("/p/1/picture/speaker", params={"at": 0}).json() == {"name": "Maren Vosk"}
     page = picture.get("/p/1/story/page").text
@@ -237,7 +263,9 @@ def test_a_title_is_drawn_for_page_and_file_alike(picture: TestClient, shown: Sh
         frames = [f.to_ndarray(format="rgb24").astype(int) for f in c.decode(video=0)]
     assert len(frames) == 120
     box = (slice(270, 320), slice(40, 240))
-    assert np.abs(frames[30][box] - frames[4][box]).mean() > 20 and np.abs(frames[30][:200] - frames[4][:200]).mean() < 12
+    assert (
+        np.abs(frames[30][box] - frames[4][box]).mean() > 20 and np.abs(frames[30][:200] - frames[4][:200]).mean() < 12
+    )
     done = CliRunner().invoke(main, ["story", "show", "--data", str(data.root)])
     assert done.exit_code == 0 and "title  50 frames" in done.output, done.output
 
@@ -259,7 +287,8 @@ def test_all_of_it_by_command(picture: TestClient, shown: Shown) -> None:
 
 
 def test_the_demo_shows_it(data: DataFolder) -> None:
-    """An opening title, two lower thirds, a push, one look over a recording, a dissolve between covers, an upright version."""
+    """An opening title, two lower thirds, a push, one look over a recording, a dissolve between covers, an upright
+    version."""
     project = ensure(data)
     kept = stories.of_project(data.db, project)
     first = next(k for k in kept if "9 to 16" not in k.name).story

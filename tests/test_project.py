@@ -34,7 +34,8 @@ def test_lock_installs_everything_that_is_asked_for() -> None:
 
 
 def test_a_wheel_carries_all_that_runs(tmp_path: Path) -> None:
-    """Built, installed in an environment of its own (its requirements lent by this one), and used from another folder."""
+    """Built, installed in an environment of its own (its requirements lent by this one), and used from another
+    folder."""
     source = tmp_path / "source"
     shutil.copytree(ROOT / "src", source / "src", ignore=shutil.ignore_patterns("__pycache__", "*.egg-info"))
     for name in ("pyproject.toml", "README.md"):
@@ -69,7 +70,8 @@ assert len(list((Path(project.__file__).parent / "footage").iterdir())) > 10
 
 
 def test_every_place_that_the_docs_name_is_there() -> None:
-    """A path in `docs` or the README, from the project's folder or from src/kovel; what is followed by a colon is in that file."""
+    """A path in `docs` or the README, from the project's folder or from src/kovel; what is followed by a colon is in
+    that file."""
     for page in (*(ROOT / "docs").glob("*.md"), ROOT / "README.md"):
         text = page.read_text()
         for name, inside in re.findall(r"`((?:\w+/)+\w+\.(?:py|js|html|css|txt|sql))(?:: (\w+))?`", text):

@@ -1,4 +1,5 @@
-"""Retimed pieces from the edit to the film: the sound is made once, read alike by page and renderer, waited for, and told of."""
+"""Retimed pieces from the edit to the film: the sound is made once, read alike by page and renderer, waited for, and
+told of."""
 
 from collections.abc import Callable
 from pathlib import Path
@@ -59,7 +60,8 @@ def second(y: np.ndarray, at: float) -> np.ndarray:
 
 
 def test_a_film_sounds_as_its_pieces_run(toned: tuple[DataFolder, int], finished: Callable, tmp_path: Path) -> None:
-    """Half speed with its pitch, double speed with the speed's, backwards, held: in the mix of the page and in the film's file."""
+    """Half speed with its pitch, double speed with the speed's, backwards, held: in the mix of the page and in the
+    film's file."""
     data, tones = toned
     for start in (100, 300, 200):  # 4 s from 0:04 of it, from 0:12, and 2 s either side of where the tone changes
         edit(data, "add_at_end", source=tones, start=start, length=100)
@@ -82,10 +84,14 @@ def test_a_film_sounds_as_its_pieces_run(toned: tuple[DataFolder, int], finished
         assert abs(hz(second(y, 2)) - 500) < 3 and abs(hz(second(y, 6)) - 500) < 3  # 0:00 to 0:08 at half speed
         assert abs(hz(second(y, 9)) - 1600) < 3  # 800 Hz twice as fast, to 0:10 (2 s of it)
         assert np.abs(second(y, 10.3)).max() < 0.01  # held from 0:10 to 0:11
-        assert abs(hz(second(y, 11.5)) - 800) < 3 and abs(hz(second(y, 14)) - 500) < 3  # backwards over the change at 0:13
+        assert (
+            abs(hz(second(y, 11.5)) - 800) < 3 and abs(hz(second(y, 14)) - 500) < 3
+        )  # backwards over the change at 0:13
 
 
-def test_it_is_made_when_somebody_plays_it_and_silent_until_then(toned: tuple[DataFolder, int], finished: Callable) -> None:
+def test_it_is_made_when_somebody_plays_it_and_silent_until_then(
+    toned: tuple[DataFolder, int], finished: Callable
+) -> None:
     data, tones = toned
     edit(data, "add_at_end", source=tones, start=100, length=100)
     edit(data, "set_speed", item=1, percent=80)
@@ -101,7 +107,10 @@ def test_it_is_made_when_somebody_plays_it_and_silent_until_then(toned: tuple[Da
     part = client.get(f"/media/{tones}/made/{name}.pcm", headers={"range": "bytes=0-95999"})
     assert part.status_code == 206 and np.frombuffer(part.content, "<i2").std() > 3_000
     whole = made_file(data, tones, name).stat().st_size
-    assert client.get(f"/media/{tones}/made/{name}.pcm", headers={"range": f"bytes={whole}-{whole + 9}"}).status_code == 416
+    assert (
+        client.get(f"/media/{tones}/made/{name}.pcm", headers={"range": f"bytes={whole}-{whole + 9}"}).status_code
+        == 416
+    )
     edit(data, "trim", piece=1, edge="out", delta=-10)
     assert set(plan_of(data).retimed[tones]) == {name} and want_retimed(data, 1, plan_of(data)) == []
 
@@ -176,5 +185,7 @@ def test_a_cover_that_is_retimed_goes_on_being_heard(spoken: Spoken) -> None:
     assert [j.params["name"] for j in jobs.of_project(data.db, 1, "retime")] == [pace.name]
     edit(data, "set_value", to=cover, setting="heard", value="not heard")
     assert shot.id not in plan_of(data).retimed
-    row = next(b for b in Drawn(stories.load(data.db, 1).story, recordings.sources(data.db, 1)).blocks() if b.id == cover)
+    row = next(
+        b for b in Drawn(stories.load(data.db, 1).story, recordings.sources(data.db, 1)).blocks() if b.id == cover
+    )
     assert not row.heard

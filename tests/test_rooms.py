@@ -67,7 +67,14 @@ def test_log(room: TestClient, coded: Coded) -> None:
     url = f"/p/1/recordings/{r['talk'].id}/subclips"
     ok = room.post(
         url,
-        data={"start": "50", "end": "4:00", "name": "A <bite>", "note": "n", "tags": "Flood, bell,flood", "verdict": "maybe"},
+        data={
+            "start": "50",
+            "end": "4:00",
+            "name": "A <bite>",
+            "note": "n",
+            "tags": "Flood, bell,flood",
+            "verdict": "maybe",
+        },
     )
     (c,) = subclips.of_project(data.db, 1)
     assert (
@@ -90,9 +97,14 @@ def test_log(room: TestClient, coded: Coded) -> None:
     assert subclips.get(data.db, c.id).name == "Bite"
     assert "in the story, at the end" in said(room.post(f"/p/1/subclips/{c.id}/to-story"))
     assert [(p.start, p.length) for p in stories.load(data.db, 1).story.pieces] == [(50, 50)]
-    assert "no longer in the log" in said(room.post(f"/p/1/subclips/{c.id}/remove")) and not subclips.of_project(data.db, 1)
+    assert "no longer in the log" in said(room.post(f"/p/1/subclips/{c.id}/remove")) and not subclips.of_project(
+        data.db, 1
+    )
     assert stories.load(data.db, 1).story.length == 50  # what is in the story stays
-    assert room.get("/p/1/time", params={"text": "+1:05", "now": 10}).json() == {"frame": 40, "said": "0:01+15, 40 frames"}
+    assert room.get("/p/1/time", params={"text": "+1:05", "now": 10}).json() == {
+        "frame": 40,
+        "said": "0:01+15, 40 frames",
+    }
     plan = room.get(f"/p/1/recordings/{r['fifty'].id}/plan").json()
     assert (
         plan["length"] == 600
@@ -103,11 +115,16 @@ def test_log(room: TestClient, coded: Coded) -> None:
         data.db, r["talk"].id, [Word("<i>flood</i>", 48000, 60000, "Maren"), Word("came.", 60000, 90000, "Maren")]
     )
     found = room.get("/p/1/search", params={"q": "flood"}).text
-    assert f"log?rec={r['talk'].id}#25" in found and "&lt;i&gt;<mark" in found.replace("</span>", "") and "1 sentence<" in found
+    assert (
+        f"log?rec={r['talk'].id}#25" in found
+        and "&lt;i&gt;<mark" in found.replace("</span>", "")
+        and "1 sentence<" in found
+    )
 
 
 def test_a_long_story_on_one_screen(data: DataFolder) -> None:
-    """Two hours on 648 pixels: no two seams nearer than two pixels, no exposed jump without one drawn where it stands."""
+    """Two hours on 648 pixels: no two seams nearer than two pixels, no exposed jump without one drawn where it
+    stands."""
     from bench.edits import made as long_story
 
     from kovel.core.story.seams import seams
@@ -120,7 +137,9 @@ def test_a_long_story_on_one_screen(data: DataFolder) -> None:
     drawn = [(k, int(at)) for k, at in re.findall(r'class="seam" data-kind="(\w+)" data-at="(\d+)"', text)]
     assert 'class="lined-in crowded"' in text and len(text) < 1_200_000 and round(story.length * px) == 648
     places = [at for _, at in drawn]
-    assert len(drawn) < 330 and all((b - a) * px >= 1.9 or k == "jump" for a, (k, b) in zip(places, drawn[1:], strict=False))
+    assert len(drawn) < 330 and all(
+        (b - a) * px >= 1.9 or k == "jump" for a, (k, b) in zip(places, drawn[1:], strict=False)
+    )
     jumps = [at for k, at in drawn if k == "jump"]
     for s in seams(story, sources):
         if s.kind == "jump":
@@ -132,7 +151,9 @@ def test_a_long_story_on_one_screen(data: DataFolder) -> None:
 def test_lined_page_puts_everything_at_its_time(room: TestClient, coded: Coded) -> None:
     """24 pixels are a line, a line is `zoom` seconds: places on the page are the story's frames."""
     data, r = coded
-    transcripts.set_words(data.db, r["talk"].id, [Word(f"w{i}", 24000 * i, 24000 * i + 20000, "Maren") for i in range(80)])
+    transcripts.set_words(
+        data.db, r["talk"].id, [Word(f"w{i}", 24000 * i, 24000 * i + 20000, "Maren") for i in range(80)]
+    )
     for start in (100, 300):
         stories.edit(data.db, 1, None, "add_at_end", {"source": r["talk"].id, "start": start, "length": 75})
     stories.edit(data.db, 1, None, "lay_cover", {"source": r["boat"].id, "at": 60, "until": 110, "start": 0})
@@ -151,7 +172,8 @@ def test_lined_page_puts_everything_at_its_time(room: TestClient, coded: Coded) 
         words = re.findall(r'class="w[^"]*" data-f="(\d+)" data-e="(\d+)">(w\d+)<', text)
         for f, e, w in words:
             assert (
-                int(f) == max(0, int(w[1:]) * 25 // 2 + (0 if int(w[1:]) < 20 else 75) - (100 if int(w[1:]) < 20 else 300))
+                int(f)
+                == max(0, int(w[1:]) * 25 // 2 + (0 if int(w[1:]) < 20 else 75) - (100 if int(w[1:]) < 20 else 300))
                 and int(f) < int(e) <= 150
             )
         both = [f"w{i}" for i in (8, 9, 10, 11, 12, 13)] + [f"w{i}" for i in (24, 25, 26, 27, 28, 29)]
@@ -159,7 +181,10 @@ def test_lined_page_puts_everything_at_its_time(room: TestClient, coded: Coded) 
         assert text.count("<path d=") == 2 and text.count("<line ") == 2  # seen, heard | heard, seen
     assert room.get("/p/1/story/page", headers={"x-view": "80-90"}).text.count("<article") == 1
     assert room.get("/p/1/story/page", headers={"x-view": "nonsense"}).text.count("<article") == 2
-    assert "came loose" not in room.get("/p/1/story/history").text and room.get("/p/1/story/history").text.count("<li") == 4
+    assert (
+        "came loose" not in room.get("/p/1/story/history").text
+        and room.get("/p/1/story/history").text.count("<li") == 4
+    )
     now = re.search(r'data-revision="(\d+)"', room.get("/p/1/story").text)
     assert now and room.get("/p/1/story/revision", params={"seen": now[1]}).status_code == 204
     assert "changed elsewhere" in said(room.get("/p/1/story/revision", params={"seen": 0}))
@@ -184,7 +209,9 @@ def test_handoff(room: TestClient, coded: Coded) -> None:
     assert "Rendering Coded - Story cut.mp4" in said(room.post("/p/1/handoff/render", data={"quality": "small"}))
     (job,) = jobs.of_project(data.db, 1, "render")
     assert (
-        job.state == "waiting" and job.params["width"] == 1280 and 'hx-trigger="every' in room.get("/p/1/handoff/renders").text
+        job.state == "waiting"
+        and job.params["width"] == 1280
+        and 'hx-trigger="every' in room.get("/p/1/handoff/renders").text
     )
     assert "Nothing half made" in said(room.post(f"/p/1/handoff/renders/{job.id}/cancel"))
     assert jobs.get(data.db, job.id).state == "cancelled"
@@ -204,7 +231,8 @@ def test_projects(room: TestClient, coded: Coded) -> None:
     data, _ = coded
     assert (
         room.post(
-            "/projects", data={"name": "New", "rate": "29.97", "size": "1080x1920", "start": "10:00:00;00", "drop": "true"}
+            "/projects",
+            data={"name": "New", "rate": "29.97", "size": "1080x1920", "start": "10:00:00;00", "drop": "true"},
         ).headers["hx-redirect"]
         == "/p/2/footage"
     )
@@ -269,8 +297,8 @@ def test_media_by_range(room: TestClient, coded: Coded) -> None:
 
 
 def test_a_story_whose_recording_is_gone_still_opens(room: TestClient, coded: Coded) -> None:
-    """A piece taken out, then its recording, then undo: the room opens, the piece is there, without its file; and a recording
-    brought in later is another one."""
+    """A piece taken out, then its recording, then undo: the room opens, the piece is there, without its file; and a
+    recording brought in later is another one."""
     data, r = coded
     add = {"command": "add_at_end", "source": r["fifty"].id, "start": 0, "length": 50}
     assert room.post("/p/1/story/edit", json=add).status_code == 200
@@ -300,8 +328,18 @@ def test_a_story_whose_recording_is_gone_still_opens(room: TestClient, coded: Co
     ):
         got = room.get(f"/p/1/{path}")
         assert got.status_code == 200, (path, got.text[:300])
-    facts = {"size": 1, "rate": [25, 1], "frames": 100, "picture": True, "sound": True, "width": 16, "height": 9, "channels": 1,
-             "start_timecode": "", "remarks": []}  # fmt: skip
+    facts = {
+        "size": 1,
+        "rate": [25, 1],
+        "frames": 100,
+        "picture": True,
+        "sound": True,
+        "width": 16,
+        "height": 9,
+        "channels": 1,
+        "start_timecode": "",
+        "remarks": [],
+    }
     assert recordings.add(data.db, 1, "/new.mov", "new", "interview", facts).id > max(x.id for x in r.values())
 
 
@@ -355,7 +393,9 @@ def test_one_moment_heard_by_two_cameras_is_found_once(room: TestClient, coded: 
     transcripts.set_words(data.db, r["fifty"].id, said_(144_000))
     found = lambda: room.get("/p/1/search", params={"q": "ferry"}).text  # noqa: E731
     assert "2 sentences" in found()
-    recordings.set_sync(data.db, [(r["talk"].id, Sync(1, 0), 1.0, "sound"), (r["fifty"].id, Sync(1, 96_000), 1.0, "sound")])
+    recordings.set_sync(
+        data.db, [(r["talk"].id, Sync(1, 0), 1.0, "sound"), (r["fifty"].id, Sync(1, 96_000), 1.0, "sound")]
+    )
     assert "1 sentence<" in found() and ("talk and fifty" in found() or "fifty and talk" in found())
     recordings.set_sync(data.db, [(r["fifty"].id, Sync(1, 0), 1.0, "sound")])  # two seconds apart: two moments
     assert "2 sentences" in found()
@@ -383,15 +423,19 @@ def test_a_recordings_setting_holds_in_every_story_and_is_undone_in_the_log(room
 
 
 def test_nothing_of_another_project_can_be_named(room: TestClient, coded: Coded) -> None:
-    """Every route that names something by its number, walked: with another project's it answers 404 and does nothing."""
+    """Every route that names something by its number, walked: with another project's it answers 404 and does
+    nothing."""
     data, r = coded
     other = projects.create(data.db, "Another", "25", "1280x720").id
     talk = r["talk"].id
     transcripts.set_words(data.db, talk, [Word("we", 0, 4800), Word("haul", 4800, 9600)])
     ids = {
-        "recording": talk, "subclip": subclips.add(data.db, talk, 5, 20, name="Kept").id, "marker": markers.add(data.db, talk, 7).id,
-        "story": stories.current(data.db, 1), "job": jobs.latest_of_recordings(data.db, 1)[talk].id,
-    }  # fmt: skip
+        "recording": talk,
+        "subclip": subclips.add(data.db, talk, 5, 20, name="Kept").id,
+        "marker": markers.add(data.db, talk, 7).id,
+        "story": stories.current(data.db, 1),
+        "job": jobs.latest_of_recordings(data.db, 1)[talk].id,
+    }
     app = create_app(data, [], jobs=False)
     walked = 0
     before = "\n".join(x for x in data.db.read().iterdump() if "INSERT" in x)
@@ -408,11 +452,13 @@ def test_nothing_of_another_project_can_be_named(room: TestClient, coded: Coded)
 
 
 def test_captions_are_read_typed_and_brought_in(room: TestClient, coded: Coded) -> None:
-    """From the words of the story; a text typed for one stays with its words; a file stands instead until it is taken off."""
+    """From the words of the story; a text typed for one stays with its words; a file stands instead until it is
+    taken off."""
     data, r = coded
     assert "story is empty" in room.get("/p/1/captions").text
     words = [
-        Word(w, 48_000 * (2 + i), 48_000 * (3 + i) - 9_600, "maren") for i, w in enumerate(["We", "haul", "it", "by", "hand."])
+        Word(w, 48_000 * (2 + i), 48_000 * (3 + i) - 9_600, "maren")
+        for i, w in enumerate(["We", "haul", "it", "by", "hand."])
     ]
     transcripts.set_words(data.db, r["talk"].id, words)
     stories.edit(data.db, 1, None, "add_at_end", {"source": r["talk"].id, "start": 0, "length": 250})
@@ -428,7 +474,10 @@ def test_captions_are_read_typed_and_brought_in(room: TestClient, coded: Coded) 
         and srt.headers["content-disposition"].endswith('.srt"')
     )
     stories.edit(data.db, 1, None, "insert_space", {"at": 0, "length": 25})  # it goes where its words go
-    assert "00:00:03.000 --> " in room.get("/p/1/captions.vtt").text and "We pull it" in room.get("/p/1/captions.ttml").text
+    assert (
+        "00:00:03.000 --> " in room.get("/p/1/captions.vtt").text
+        and "We pull it" in room.get("/p/1/captions.ttml").text
+    )
     room.post(f"/p/1/captions/{key}", data={"text": ""})
     assert "We haul it by hand." in room.get("/p/1/captions.vtt").text
     for key_, text, status in (("9-9", "x", 422), ("tea", "x", 404), (key, "x" * 500, 422)):
@@ -439,7 +488,10 @@ def test_captions_are_read_typed_and_brought_in(room: TestClient, coded: Coded) 
     assert "Once &amp; twice" in room.get("/p/1/captions.vtt").text and "a.vtt" in room.get("/p/1/captions").text
     assert "no captions that can be read" in said(room.post("/p/1/captions.in", files={"file": ("b.txt", b"tea")}))
     assert "changed" in room.post("/p/1/captions/0-0", data={"text": "changed"}).text
-    assert "follow the words" in said(room.post("/p/1/captions.words")) and "We haul it" in room.get("/p/1/captions.vtt").text
+    assert (
+        "follow the words" in said(room.post("/p/1/captions.words"))
+        and "We haul it" in room.get("/p/1/captions.vtt").text
+    )
     (piece,) = [p.id for p in stories.load(data.db, 1).story.pieces if p.source]
     stories.edit(data.db, 1, None, "set_heading", {"piece": piece, "heading": "By hand"})
     assert "By hand" in room.get("/p/1/captions.chapters").text
@@ -453,7 +505,10 @@ def test_shots_for_what_is_said(room: TestClient, coded: Coded) -> None:
     transcripts.set_words(
         data.db,
         talk,
-        [Word(w, 19_200 * i, 19_200 * i + 19_000) for i, w in enumerate(["We", "row", "the", "boat.", "Then", "it", "rains."])],
+        [
+            Word(w, 19_200 * i, 19_200 * i + 19_000)
+            for i, w in enumerate(["We", "row", "the", "boat.", "Then", "it", "rains."])
+        ],
     )
     sid = stories.current(data.db, 1)
     stories.edit(data.db, sid, None, "insert_several", {"at": 0, "ranges": [[talk, 0, 100]]})
@@ -472,7 +527,8 @@ def test_shots_for_what_is_said(room: TestClient, coded: Coded) -> None:
 
 
 def test_captions_are_undone_step_by_step(room: TestClient, coded: Coded) -> None:
-    """Texts typed and files brought in, back to the beginning and on to the end; a new change forgets what was undone."""
+    """Texts typed and files brought in, back to the beginning and on to the end; a new change forgets what was
+    undone."""
     data, r = coded
     transcripts.set_words(
         data.db, r["talk"].id, [Word(w, 48_000 * i, 48_000 * i + 40_000) for i, w in enumerate(["We", "haul", "it."])]
@@ -480,7 +536,9 @@ def test_captions_are_undone_step_by_step(room: TestClient, coded: Coded) -> Non
     stories.edit(data.db, 1, None, "add_at_end", {"source": r["talk"].id, "start": 0, "length": 250})
     key, now = f"{r['talk'].id}-0", lambda: room.get("/p/1/captions.srt").text
     turn = lambda redo: said(room.post("/p/1/captions.undo", data={"redo": redo}))  # noqa: E731
-    assert turn("0") == "There is nothing to undo in these captions." and turn("1").startswith("There is nothing to do again")
+    assert turn("0") == "There is nothing to undo in these captions." and turn("1").startswith(
+        "There is nothing to do again"
+    )
     seen = [now()]
     typed = room.post(f"/p/1/captions/{key}", data={"text": "We pull it."}).text
     assert re.search(r'id="caption-undo".*?<button(?:(?!disabled).)*?>Undo</button>.*?disabled>Redo', typed, re.S)
@@ -515,7 +573,9 @@ def test_shots_are_laid_from_the_command_line(coded: Coded, monkeypatch: pytest.
     data, r = coded
     monkeypatch.setenv("KOVEL_DATA", str(data.root))
     transcripts.set_words(
-        data.db, r["talk"].id, [Word(w, 19_200 * i, 19_200 * i + 19_000) for i, w in enumerate(["We", "row", "the", "boat."])]
+        data.db,
+        r["talk"].id,
+        [Word(w, 19_200 * i, 19_200 * i + 19_000) for i, w in enumerate(["We", "row", "the", "boat."])],
     )
     stories.edit(data.db, 1, None, "insert_several", {"at": 0, "ranges": [[r["talk"].id, 0, 100]]})
     run = lambda *a: CliRunner().invoke(main, ["story", "shots", "-p", "1", *a])  # noqa: E731
@@ -528,7 +588,8 @@ def test_shots_are_laid_from_the_command_line(coded: Coded, monkeypatch: pytest.
 
 
 def test_names_are_told_to_the_recogniser_in_any_letters(coded: Coded) -> None:
-    """Of recordings (an accent may be a letter of its own in a file name), of names within names of soundbites, and of tags; the first word of a soundbite is none by its capital alone."""
+    """Of recordings (an accent may be a letter of its own in a file name), of names within names of soundbites, and
+    of tags; the first word of a soundbite is none by its capital alone."""
     data, r = coded
     recordings.update(data.db, r["talk"].id, name="E\u0301lodie at Ødegård, 1b")
     subclips.add(data.db, r["talk"].id, 0, 50, name="When Zoé rowed to Łódź", tags="Étang")

@@ -1,4 +1,5 @@
-"""What somebody sends: whatever is in it, it is refused in words or taken, the server answers the next request, and nothing is half made."""
+"""What somebody sends: whatever is in it, it is refused in words or taken, the server answers the next request, and
+nothing is half made."""
 
 import json
 import os
@@ -58,10 +59,19 @@ def sent(page: TestClient, name: str, body: bytes) -> Any:
 def timeline(**change: Any) -> dict[str, Any]:
     """A timeline of one clip as the library writes it, with some of its values changed."""
     rate = change.get("rate", 25)
-    span = lambda a, n: {"OTIO_SCHEMA": "TimeRange.1", "start_time": {"OTIO_SCHEMA": "RationalTime.1", "rate": rate, "value": a},  # noqa: E731
-                         "duration": {"OTIO_SCHEMA": "RationalTime.1", "rate": rate, "value": n}}  # fmt: skip
-    clip = {"OTIO_SCHEMA": "Clip.1", "name": "talk", "metadata": change.get("of_clip", {}), "source_range": change.get("range", span(10, change.get("length", 50))),
-            "media_reference": {"OTIO_SCHEMA": "ExternalReference.1", "target_url": "file:///x/talk.mov"}, "effects": change.get("effects", [])}  # fmt: skip
+    span = lambda a, n: {  # noqa: E731
+        "OTIO_SCHEMA": "TimeRange.1",
+        "start_time": {"OTIO_SCHEMA": "RationalTime.1", "rate": rate, "value": a},
+        "duration": {"OTIO_SCHEMA": "RationalTime.1", "rate": rate, "value": n},
+    }
+    clip = {
+        "OTIO_SCHEMA": "Clip.1",
+        "name": "talk",
+        "metadata": change.get("of_clip", {}),
+        "source_range": change.get("range", span(10, change.get("length", 50))),
+        "media_reference": {"OTIO_SCHEMA": "ExternalReference.1", "target_url": "file:///x/talk.mov"},
+        "effects": change.get("effects", []),
+    }
     track = {"OTIO_SCHEMA": "Track.1", "name": "V1", "kind": "Video", "children": change.get("children", [clip])}
     stack = {"OTIO_SCHEMA": "Stack.1", "name": "tracks", "children": [track], "metadata": {}, "markers": []}
     return {
@@ -77,17 +87,23 @@ def odd() -> dict[str, bytes]:
     deep: Any = {}
     for _ in range(400):
         deep = {"a": deep}
-    warp = [{"OTIO_SCHEMA": "LinearTimeWarp.1", "time_scalar": x, "effect_name": "w", "name": ""} for x in (0, -1e9, 1e300)]
+    warp = [
+        {"OTIO_SCHEMA": "LinearTimeWarp.1", "time_scalar": x, "effect_name": "w", "name": ""} for x in (0, -1e9, 1e300)
+    ]
     rows = {
         **{f"rate {r}": timeline(rate=r) for r in (0, -25, 1e-9, 1e9)},
         **{f"length {n}": timeline(length=n) for n in (0, -5, 1e18, 10**9)},
-        "no tracks": timeline(tracks=None), "no range": timeline(range=None), "deep": timeline(metadata=deep),
-        "kovel a number": timeline(metadata={"kovel": 7}), "kovel a list": timeline(metadata={"kovel": [1]}),
+        "no tracks": timeline(tracks=None),
+        "no range": timeline(range=None),
+        "deep": timeline(metadata=deep),
+        "kovel a number": timeline(metadata={"kovel": 7}),
+        "kovel a list": timeline(metadata={"kovel": [1]}),
         "kovel a story": timeline(metadata={"kovel": {"story": {"rate": [0, 0]}, "recordings": 5, "fingerprint": "x"}}),
-        "settings": timeline(of_clip={"kovel": {"settings": {"zoom": "x", "look": [[[]]]}}}), "settings a list": timeline(of_clip={"kovel": {"settings": [1]}}),
+        "settings": timeline(of_clip={"kovel": {"settings": {"zoom": "x", "look": [[[]]]}}}),
+        "settings a list": timeline(of_clip={"kovel": {"settings": [1]}}),
         **{f"warp {i}": timeline(effects=[w]) for i, w in enumerate(warp)},
         "children": timeline(children=[None, 5, {"OTIO_SCHEMA": "Nothing.1"}]),
-    }  # fmt: skip
+    }
     text = {k: json.dumps(v).encode() for k, v in rows.items()}
     text |= {
         "NaN": json.dumps(timeline(rate=25)).replace('"value": 10', '"value": NaN').encode(),
@@ -150,7 +166,10 @@ def test_captions_in_any_coding_keep_their_letters(page: TestClient, coded: Code
         answer = page.post("/p/1/captions.in", files={"file": ("fr.srt", text.encode(coding))})
         assert answer.status_code == 200 and "1 captions" in said(answer), coding
         assert "Line 6 was left out: its times cannot be read" in said(answer), coding
-        assert "Ça va, “Zoë”… – 5 €" in page.get("/p/1/captions.srt").text or "Zoë" in page.get("/p/1/handoff/captions").text
+        assert (
+            "Ça va, “Zoë”… – 5 €" in page.get("/p/1/captions.srt").text
+            or "Zoë" in page.get("/p/1/handoff/captions").text
+        )
 
 
 def test_text_by_its_bytes() -> None:
@@ -239,8 +258,8 @@ def test_one_broken_project_breaks_no_other_and_can_be_deleted(page: TestClient,
 
 
 def test_a_row_does_not_open_what_lies_outside(coded: Coded, tmp_path: Path) -> None:
-    """An archive whose recording is somebody's file elsewhere on the machine: it is not prepared, not played, not rendered, and does
-    not go into another archive."""
+    """An archive whose recording is somebody's file elsewhere on the machine: it is not prepared, not played, not
+    rendered, and does not go into another archive."""
     data, r = coded
     private = tmp_path / "private" / "diary.mp4"
     private.parent.mkdir()
@@ -257,9 +276,14 @@ def test_a_row_does_not_open_what_lies_outside(coded: Coded, tmp_path: Path) -> 
         there = page.post("/projects.in", files={"file": ("film.zip", out.read_bytes())}).headers["hx-redirect"]
         number = int(there.split("/")[2])
         boat = next(x for x in recordings.of_project(data.db, number) if x.name == "boat")
-        assert boat.path == str(private) and not [j for j in jobs.in_state(data.db, "waiting") if j.recording == boat.id]
+        assert boat.path == str(private) and not [
+            j for j in jobs.in_state(data.db, "waiting") if j.recording == boat.id
+        ]
         for address in ("pieces/0", "proxy.mp4", "media.json"):
-            assert page.get(f"/media/{boat.id}/{address}", headers={"accept": "application/json"}).status_code in (404, 422)
+            assert page.get(f"/media/{boat.id}/{address}", headers={"accept": "application/json"}).status_code in (
+                404,
+                422,
+            )
         assert (
             "lies outside the folders"
             in page.post(f"/p/{number}/recordings/{boat.id}/retry", headers={"accept": "application/json"}).text
@@ -267,7 +291,9 @@ def test_a_row_does_not_open_what_lies_outside(coded: Coded, tmp_path: Path) -> 
         with pytest.raises(Exception, match="lies outside the folders Kovel may read"):
             start_output(data, stories.current(data.db, number))
         assert "boat" in start_archive(data, number, "all")[1].missing
-    with TestClient(create_app(data, [private.parent], jobs=False), base_url=LOCALHOST) as page:  # where it may be read, it can
+    with TestClient(
+        create_app(data, [private.parent], jobs=False), base_url=LOCALHOST
+    ) as page:  # where it may be read, it can
         assert page.get(f"/media/{boat.id}/pieces/0").status_code == 200
 
 
@@ -300,14 +326,22 @@ def test_fonts_and_tables_are_read_apart(page: TestClient, coded: Coded) -> None
 def test_burnt_in_captions_stay_inside_any_shape(shape: str, coded: Coded, tmp_path: Path) -> None:
     data, r = coded
     text = "We never thought anyone would come across the water on such a night but there they were, wonderfully wet"
-    transcripts.set_words(data.db, r["talk"].id, [Word(w, 12_000 * i, 12_000 * i + 11_000) for i, w in enumerate(text.split())])
+    transcripts.set_words(
+        data.db, r["talk"].id, [Word(w, 12_000 * i, 12_000 * i + 11_000) for i, w in enumerate(text.split())]
+    )
     stories.edit(data.db, 1, None, "add_at_end", {"source": r["talk"].id, "start": 0, "length": 130})
     job = start_output(data, 1, Output(kind="mp4", shape=shape, height=640, captions=True), tmp_path / "up.mp4")
     titles = {
-        x["title"]["text"] for row in job.params["plan"]["pictures"] for layer in row[2] for x in layer[4:] if "title" in x
+        x["title"]["text"]
+        for row in job.params["plan"]["pictures"]
+        for layer in row[2]
+        for x in layer[4:]
+        if "title" in x
     }
     ratio = job.params["width"] / job.params["height"]
-    assert titles and all(len(t.split("\n")) <= 2 and max(map(len, t.split("\n"))) <= letters_for(ratio) for t in titles)
+    assert titles and all(
+        len(t.split("\n")) <= 2 and max(map(len, t.split("\n"))) <= letters_for(ratio) for t in titles
+    )
     finish(data)
     assert (jobs.get(data.db, job.id).result or {})["differs"] == []
     with av.open(str(tmp_path / "up.mp4")) as c:
@@ -348,7 +382,8 @@ def test_a_name_that_is_no_text_is_passed_over_and_the_rest_goes_on(coded: Coded
 
 
 def test_frames_of_prores_say_what_they_are(coded: Coded, tmp_path: Path) -> None:
-    """ProRes frame header: colour primaries, transfer and matrix, bytes 14 to 16 behind "icpf" (SMPTE RDD 36, 5.1.1), 1 for BT.709."""
+    """ProRes frame header: colour primaries, transfer and matrix, bytes 14 to 16 behind "icpf" (SMPTE RDD 36,
+    5.1.1), 1 for BT.709."""
     data, r = coded
     stories.edit(data.db, 1, None, "add_at_end", {"source": r["talk"].id, "start": 0, "length": 5})
     start_output(data, 1, Output(kind="prores", height=180), tmp_path / "a.mov")
@@ -390,7 +425,16 @@ def test_who_signed_out_is_out_and_forty_strangers_lock_nobody_out(tmp_path: Pat
 
 @pytest.mark.parametrize(
     "host",
-    ["127.0.0.1:8823@evil.com", "evil.com", "127.0.0.1.evil.com", "localhost:80:80", "[::1]x", "", "local host", "127.0.0.1/"],
+    [
+        "127.0.0.1:8823@evil.com",
+        "evil.com",
+        "127.0.0.1.evil.com",
+        "localhost:80:80",
+        "[::1]x",
+        "",
+        "local host",
+        "127.0.0.1/",
+    ],
 )
 def test_only_its_own_names(host: str) -> None:
     headers = type("Headers", (dict,), {})({"host": host})
@@ -400,6 +444,6 @@ def test_only_its_own_names(host: str) -> None:
 
 
 def test_cells_are_no_formulas() -> None:
-    assert all(begins_formula(x) for x in ("=1", "＝1", "＋1", "－1", "＠a", " =1", "\u3000＝1", "\t=1", "@x")) and not any(
-        map(begins_formula, ("", " ", "a=1", "1-2"))
-    )
+    assert all(
+        begins_formula(x) for x in ("=1", "＝1", "＋1", "－1", "＠a", " =1", "\u3000＝1", "\t=1", "@x")
+    ) and not any(map(begins_formula, ("", " ", "a=1", "1-2")))

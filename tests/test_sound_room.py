@@ -1,4 +1,5 @@
-"""The Sound room over HTTP and from the command line: what it works out of a story, cleans, lays, measures and refuses."""
+"""The Sound room over HTTP and from the command line: what it works out of a story, cleans, lays, measures and
+refuses."""
 
 import json
 import wave
@@ -51,11 +52,14 @@ def sound(spoken: Spoken) -> TestClient:
 
 
 def test_the_demos_story_sounds_finished(data: DataFolder) -> None:
-    """What the Sound room worked out of the demo's footage (demo/making/sound.py): voices, music to the end, ducked, room tone."""
+    """What the Sound room worked out of the demo's footage (demo/making/sound.py): voices, music to the end, ducked,
+    room tone."""
     project = ensure(data)
     s = stories.load(data.db, stories.current(data.db, project)).story
     music = sorted((x for x in s.sounds if x.kind == "music"), key=s.at)
-    assert len(music) > 1 and s.at(music[-1]) + music[-1].length == s.length and all("duck" in x.settings for x in music)
+    assert (
+        len(music) > 1 and s.at(music[-1]) + music[-1].length == s.length and all("duck" in x.settings for x in music)
+    )
     (tone,) = [x for x in s.sounds if x.kind == "natural"]
     space = next(i for i, p in enumerate(s.pieces) if p.source is None)
     assert s.at(tone) <= s.starts[space] and s.at(tone) + tone.length >= s.starts[space + 1]
@@ -133,8 +137,8 @@ def test_voices_music_and_the_whole(sound: TestClient, spoken: Spoken) -> None:
 
 
 def test_a_recording_is_cleaned_once_for_every_use(sound: TestClient, spoken: Spoken, finished: Callable) -> None:
-    """The made sound is what player and renderer read, byte for byte; the raw one stays; a render waits for it; undone in the log
-    it is the raw one again."""
+    """The made sound is what player and renderer read, byte for byte; the raw one stays; a render waits for it;
+    undone in the log it is the raw one again."""
     data, r = spoken
     i = r["maren"].id
     raw = (data.derived(i) / "sound.pcm").read_bytes()
@@ -174,14 +178,19 @@ def test_a_recording_is_cleaned_once_for_every_use(sound: TestClient, spoken: Sp
 
 def test_a_cleaning_that_was_cut_short_goes_on(spoken: Spoken, monkeypatch: pytest.MonkeyPatch) -> None:
     data, r = spoken
-    folder, wanted = data.derived(r["odile"].id), {"low_cut": 90, "hum": "leave", "noise": 0, "clicks": False, "even": False}
+    folder, wanted = (
+        data.derived(r["odile"].id),
+        {"low_cut": 90, "hum": "leave", "noise": 0, "clicks": False, "even": False},
+    )
     channels = 1 if r["odile"].channels == 1 else 2
     monkeypatch.setattr(cleaning, "BLOCK", 48_000)
     cleaning.clean(str(folder), channels, "clean-whole", wanted, lambda x: None)
     whole = (folder / "made/clean-whole.pcm").read_bytes()
     (folder / "made/clean-again.pcm.part").write_bytes(whole[: 48_000 * 2 * channels * 3 + 777])
     read = []
-    monkeypatch.setattr(cleaning, "cleaned", lambda read_, a, b, c, f=cleaning.cleaned: read.append(a) or f(read_, a, b, c))
+    monkeypatch.setattr(
+        cleaning, "cleaned", lambda read_, a, b, c, f=cleaning.cleaned: read.append(a) or f(read_, a, b, c)
+    )
     cleaning.clean(str(folder), channels, "clean-again", wanted, lambda x: None)
     assert (folder / "made/clean-again.pcm").read_bytes() == whole and min(read) == 3 * 48_000
 
@@ -205,7 +214,8 @@ def test_heard_before_it_is_made(sound: TestClient, spoken: Spoken) -> None:
 
 
 def test_heard_alone(sound: TestClient, spoken: Spoken) -> None:
-    """The plan of what is chosen has nothing else in it, also where a piece was split and runs on unheard; pictures stay."""
+    """The plan of what is chosen has nothing else in it, also where a piece was split and runs on unheard; pictures
+    stay."""
     data, _ = spoken
     stories.edit(data.db, 1, None, "split", {"at": 100})
     second = story_of(data).pieces[1]
@@ -298,7 +308,11 @@ def test_bites_on_bars_and_music_to_a_mark(sound: TestClient, spoken: Spoken) ->
         and "ends with the pictures" in again["did"]
     )
     stories.edit(
-        data.db, 1, None, "move_sound", {"sound": fitted[0].id, "at": story_of(data).at(fitted[0]), "clock_bound": False}
+        data.db,
+        1,
+        None,
+        "move_sound",
+        {"sound": fitted[0].id, "at": story_of(data).at(fitted[0]), "clock_bound": False},
     )
     assert "story's clock" in sound.post("/p/1/sound/spread", json={"sound": fitted[0].id}).json()["error"]
 
@@ -321,15 +335,25 @@ def test_checks_count_what_is_set(sound: TestClient, spoken: Spoken) -> None:
 
 def test_what_the_strip_is_told(sound: TestClient, spoken: Spoken) -> None:
     data, r = spoken
-    stories.edit(data.db, 1, None, "lay_cover", {"source": r["creek"].id, "at": 100, "until": 180, "start": 0, "natural": True})
+    stories.edit(
+        data.db, 1, None, "lay_cover", {"source": r["creek"].id, "at": 100, "until": 180, "start": 0, "natural": True}
+    )
     stories.edit(data.db, 1, None, "level_point", {"item": 4, "at": 125, "value": -3})
     stories.edit(data.db, 1, None, "set_value", {"to": "story", "setting": "level", "value": 2})
     told = sound.get("/p/1/sound/strip").json()
     by_lane = {lane: [b for b in told["blocks"] if b["lane"] == lane] for lane in ("dialogue", "natural", "music")}
     assert [b["name"] for b in by_lane["dialogue"]] == ["maren", "space", "odile"]
-    assert by_lane["natural"][0]["wide"] == pytest.approx(2 - 6.02, abs=0.01)  # half amplitude until its own level is set
+    assert by_lane["natural"][0]["wide"] == pytest.approx(
+        2 - 6.02, abs=0.01
+    )  # half amplitude until its own level is set
     assert by_lane["music"][0]["line"] == [[125, -3.0]] and by_lane["music"][0]["tells"] == "own -3.0 dB, total -1.0 dB"
-    assert {x["name"]: x["rows"] for x in told["lanes"]} == {"dialogue": 1, "natural": 1, "effect": 0, "voice": 0, "music": 1}
+    assert {x["name"]: x["rows"] for x in told["lanes"]} == {
+        "dialogue": 1,
+        "natural": 1,
+        "effect": 0,
+        "voice": 0,
+        "music": 1,
+    }
     c = story_of(data).covers[0]
     stories.edit(data.db, 1, None, "set_value", {"to": c.id, "setting": "level", "value": -16})
     h = next(h for h in make_plan(story_of(data), recordings.sources(data.db, 1)).sounds if h.of == c.id)
@@ -363,7 +387,7 @@ def test_what_cannot_be_done_is_said(sound: TestClient, spoken: Spoken) -> None:
         (f"/p/1/recordings/{r['maren'].id}/settings", {"setting": "noise", "value": 40}, "0 to 30 dB"),
         (f"/p/1/recordings/{r['maren'].id}/settings", {"setting": "hum", "value": "55 Hz"}, "one of: leave"),
         (f"/p/1/recordings/{r['maren'].id}/settings", {"setting": "dips", "value": [[0, -1.0]]}, "set on the story"),
-    ):  # fmt: skip
+    ):
         got = sound.post(url, json=body)
         assert got.status_code == 422 and why in got.json()["error"], (url, got.text)
     assert sound.post("/p/1/sound/even", json={"revision": 1}).status_code == 409
@@ -389,11 +413,15 @@ def wav(samples: np.ndarray) -> bytes:
 def test_a_voice_over_lies_where_it_was_spoken(sound: TestClient, spoken: Spoken) -> None:
     data, _ = spoken
     take = wav(np.sin(np.arange(96_000) / 20) * 0.2)
-    got = sound.post("/p/1/sound/voice", data={"at": "50", "late": "3840"}, files={"sound": ("v.wav", take, "audio/wav")})
+    got = sound.post(
+        "/p/1/sound/voice", data={"at": "50", "late": "3840"}, files={"sound": ("v.wav", take, "audio/wav")}
+    )
     assert got.status_code == 200, got.text
     x = next(y for y in story_of(data).sounds if y.kind == "voice")
     r = recordings.get(data.db, x.source)
-    assert (r.kind, r.name) == ("voice", "Voice-over 1") and story_of(data).at(x) == 50 and (x.start, x.length) == (2, 48)
+    assert (
+        (r.kind, r.name) == ("voice", "Voice-over 1") and story_of(data).at(x) == 50 and (x.start, x.length) == (2, 48)
+    )
     for sent, why in ((b"RIFF nothing", "no sound that can be read"), (wav(np.zeros(100)), "Nothing was recorded")):
         bad = sound.post("/p/1/sound/voice", data={"at": "50"}, files={"sound": ("v.wav", sent, "audio/wav")})
         assert bad.status_code == 422 and why in bad.json()["error"]
@@ -405,7 +433,9 @@ def test_from_the_command_line(sound: TestClient, spoken: Spoken, tmp_path: Path
     data, _ = spoken
 
     def cli(*args: str, ok: bool = True) -> str:
-        got = CliRunner().invoke(main, [*args, *(() if args[0] in ("clean", "music-fit") else ("--data", str(data.root)))])
+        got = CliRunner().invoke(
+            main, [*args, *(() if args[0] in ("clean", "music-fit") else ("--data", str(data.root)))]
+        )
         assert (got.exit_code == 0) == ok, got.output
         return got.output
 

@@ -1,4 +1,5 @@
-"""Edits of the story room by example, on disk and over HTTP: blends, cards, sounds, several stories, history, offers."""
+"""Edits of the story room by example, on disk and over HTTP: blends, cards, sounds, several stories, history,
+offers."""
 
 import json
 from collections.abc import Callable
@@ -78,13 +79,17 @@ def test_blends_need_handles_and_say_the_longest_that_fits() -> None:
         run(s, SOURCES, "set_blend", {"piece": 3, "blend": "dissolve", "length": 10})  # B begins at its first frame
     assert do(s, "set_blend", piece=3, blend="dip", length=20).transitions[0].length == 20  # a dip needs none
     cut, report = run(t, SOURCES, "trim", {"piece": 2, "edge": "out", "delta": -50})
-    assert cut.transitions[0].length == 10 and "shortened to 10 frames" in report.notes[0] and report.shortened == (100,)
+    assert (
+        cut.transitions[0].length == 10 and "shortened to 10 frames" in report.notes[0] and report.shortened == (100,)
+    )
     parted, report = run(t, SOURCES, "move", {"piece": 2, "before": None})
     assert not parted.transitions and "dropped: its two pieces parted" in report.notes[0]
     assert do(t, "split", at=50).transitions[0].left == 4  # the transition goes with the part it is at
     up = do(do(s, "set_blend", piece=1, blend="dip", length=25), "set_blend", piece=None, blend="dip", length=50)
     plan = make_plan(up, SOURCES)
-    assert [plan.pictures[0].layers[0].opacity.at(k) for k in (0, 24)] == [1 / 26, 25 / 26] and plan.pictures[0].end == 25
+    assert [plan.pictures[0].layers[0].opacity.at(k) for k in (0, 24)] == [1 / 26, 25 / 26] and plan.pictures[
+        0
+    ].end == 25
     assert [plan.pictures[-1].layers[0].opacity.at(k) for k in (0, 49)] == [50 / 51, 1 / 51]
     assert plan.sounds[0].rise == 25 * 1920 and plan.sounds[-1].fall == 50 * 1920
 
@@ -106,7 +111,11 @@ def test_split_edits_and_equal_power() -> None:
 def test_covers_retimed_with_sound_and_in_another_place() -> None:
     s = do(three(), "lay_cover", source=4, at=20, until=40, start=0, end=80, fit=True)
     (x,) = [p for p in make_plan(s, SOURCES).pictures if p.cover]
-    assert [own_frame(x.image, k, R, Rate(50)) for k in (0, 1, 19)] == [0, 8, 152]  # 400 % makes a quarter of the length
+    assert [own_frame(x.image, k, R, Rate(50)) for k in (0, 1, 19)] == [
+        0,
+        8,
+        152,
+    ]  # 400 % makes a quarter of the length
     s = do(three(), "lay_cover", source=4, at=20, until=60, start=10, natural=True)
     (h,) = [h for h in make_plan(s, SOURCES).sounds if h.source == 4]
     assert (h.at, h.end, h.start, h.gain) == (20 * 1920, 60 * 1920, 10 * 1920, 0.5)
@@ -129,8 +138,15 @@ def test_sounds_and_headings() -> None:
     assert [cut.at(x) for x in cut.sounds] == [10, 70]  # music keeps to the clock, the effect to its word
     assert make_plan(cut, SOURCES).sounds[-1].end <= cut.length * 1920  # nothing is heard after the end
     assert {h.source for h in make_plan(do(s, "set_solo", lane="music", solo=True), SOURCES).sounds} == {6}
-    assert next(h.gain for h in make_plan(s, SOURCES).sounds if h.source == 6) == pytest.approx(0.5012, abs=1e-4)  # -6 dB
-    h = do(do(three(), "set_heading", piece=2, heading="  The   river ", target=500), "set_heading", piece=3, heading="Night")
+    assert next(h.gain for h in make_plan(s, SOURCES).sounds if h.source == 6) == pytest.approx(
+        0.5012, abs=1e-4
+    )  # -6 dB
+    h = do(
+        do(three(), "set_heading", piece=2, heading="  The   river ", target=500),
+        "set_heading",
+        piece=3,
+        heading="Night",
+    )
     assert [x.heading for x in h.sections] == ["The river", "Night"]
     gone = do(h, "remove", piece=2)
     assert [x.heading for x in gone.sections] == ["Night"]
@@ -138,7 +154,14 @@ def test_sounds_and_headings() -> None:
 
 
 def test_paste_and_compare() -> None:
-    s = do(do(three(), "lay_cover", source=3, at=110, until=140, start=4), "lay_sound", source=6, at=120, until=130, start=0)
+    s = do(
+        do(three(), "lay_cover", source=3, at=110, until=140, start=4),
+        "lay_sound",
+        source=6,
+        at=120,
+        until=130,
+        start=0,
+    )
     clip = json.loads(json.dumps(copied(s, 105, 170)))
     new = do(Story(R), "paste", at=0, clip=clip)
     assert [(p.source, p.start, p.length) for p in new.pieces] == [(1, 305, 55), (2, 0, 10)]
@@ -163,10 +186,19 @@ def test_jumps_are_measured_and_checks_come_worst_first() -> None:
     still = np.full((12, 9, 16), 100, np.uint8)
     moving = rng.integers(60, 140, (12, 9, 16)).astype(np.uint8)
     assert (
-        jump_strength(still, still) == 0 and jump_strength(still, still + 12) == 50 and jump_strength(still, still + 100) > 85
+        jump_strength(still, still) == 0
+        and jump_strength(still, still + 12) == 50
+        and jump_strength(still, still + 100) > 85
     )
     assert jump_strength(moving, moving[::-1]) < 15  # it moves as much by itself
-    s = do(do(three(), "lay_cover", source=3, at=110, until=120, start=0), "lay_cover", source=3, at=130, until=200, start=0)
+    s = do(
+        do(three(), "lay_cover", source=3, at=110, until=120, start=0),
+        "lay_cover",
+        source=3,
+        at=130,
+        until=200,
+        start=0,
+    )
     s = do(s, "insert_space", at=240, length=30)
     found = checks(s, SOURCES, strength=lambda x: 80, cuts_word=lambda source, f: "chain" if f == 300 else "")
     assert [f.kind for f in found] == ["jump", "word", "flash", "short", "twice", "space"] and found[0].weight == 90
@@ -179,7 +211,14 @@ def test_jumps_are_measured_and_checks_come_worst_first() -> None:
 
 def test_offers_for_a_jump() -> None:
     s = three()
-    words = [(t, t + 9, Word(w, 0, 1)) for t, w in zip(range(40, 200, 10), ["we", "haul", "the", "old", "boats", "over", "the", "chain", "and", "it", "sings", "under", "our", "feet"], strict=False)]  # fmt: skip
+    words = [
+        (t, t + 9, Word(w, 0, 1))
+        for t, w in zip(
+            range(40, 200, 10),
+            ["we", "haul", "the", "old", "boats", "over", "the", "chain", "and", "it", "sings", "under", "our", "feet"],
+            strict=False,
+        )
+    ]
     shots = [
         Shot(3, 0, 300, "rope", "rope hands"),
         Shot(4, 0, 400, "chain", "chains, wheel", 0),
@@ -198,7 +237,10 @@ def test_offers_for_a_jump() -> None:
         if o.kind == "cover":
             at, until = o.params["at"], o.params["until"]
             assert {at, until} <= edges and 60 <= until - at <= 113
-    assert pauses_between(words) == [words[-1][1]] and pauses_between([words[0], words[3]]) == [words[0][1], words[3][1]]
+    assert pauses_between(words) == [words[-1][1]] and pauses_between([words[0], words[3]]) == [
+        words[0][1],
+        words[3][1],
+    ]
     assert stems("hauling boats") == stems("hauls boat") == {"haul", "boat"}
 
 
@@ -224,9 +266,9 @@ def test_another_camera_of_the_same_moment() -> None:
     assert cam.params["until"] == 300 and seams(run(s, two, cam.command, cam.params)[0], two)[0].kind == "covered"
     t = run(s, two, o.command, o.params)[0]
     assert [f.kind for f in checks(t, two) if f.kind == "angle"] == []
-    assert [f.kind for f in checks(run(t, two, "slip_cover", {"cover": 3, "delta": 2})[0], two) if f.kind == "angle"] == [
-        "angle"
-    ]
+    assert [
+        f.kind for f in checks(run(t, two, "slip_cover", {"cover": 3, "delta": 2})[0], two) if f.kind == "angle"
+    ] == ["angle"]
 
 
 # ---- over HTTP and on disk
@@ -250,18 +292,26 @@ def test_everything_is_kept_and_undone(film: tuple[TestClient, DataFolder, dict]
     room, data, r = film
     seen = [stories.load(data.db, 1).story]
     steps: list[tuple[str, dict]] = [
-        ("set_blend", {"piece": 2, "blend": "dissolve", "length": 10}), ("split_edit", {"piece": 2, "frames": -4}), ("crossfade", {"piece": 3, "frames": 6}),
-        ("insert_card", {"at": 0, "length": 30, "colour": "#1b3a4b", "text": "The Last Haul"}), ("set_value", {"to": 1, "setting": "zoom", "value": 125}),
-        ("lay_cover", {"source": r["boat"].id, "at": 60, "until": 90, "start": 0, "end": 60, "fit": True}), ("set_heading", {"piece": 2, "heading": "River", "target": 250}),
-        ("lay_sound", {"source": r["talk"].id, "at": 5, "until": 95, "start": 0, "kind": "music", "clock_bound": True}), ("set_target", {"length": 7500}),
-        ("set_muted", {"lane": "music", "muted": True}), ("extract", {"a": 40, "b": 85}),
-    ]  # fmt: skip
+        ("set_blend", {"piece": 2, "blend": "dissolve", "length": 10}),
+        ("split_edit", {"piece": 2, "frames": -4}),
+        ("crossfade", {"piece": 3, "frames": 6}),
+        ("insert_card", {"at": 0, "length": 30, "colour": "#1b3a4b", "text": "The Last Haul"}),
+        ("set_value", {"to": 1, "setting": "zoom", "value": 125}),
+        ("lay_cover", {"source": r["boat"].id, "at": 60, "until": 90, "start": 0, "end": 60, "fit": True}),
+        ("set_heading", {"piece": 2, "heading": "River", "target": 250}),
+        ("lay_sound", {"source": r["talk"].id, "at": 5, "until": 95, "start": 0, "kind": "music", "clock_bound": True}),
+        ("set_target", {"length": 7500}),
+        ("set_muted", {"lane": "music", "muted": True}),
+        ("extract", {"a": 40, "b": 85}),
+    ]
     for name, params in steps:
         assert post(room, name, **params)["status"] == 200, name
         data.db.stories.clear()  # from disk, not from memory
         seen.append(stories.load(data.db, 1).story)
     assert (
-        seen[4].pieces[0].card == Card("#1b3a4b", "The Last Haul") and seen[-1].target == 7500 and seen[-1].muted == {"music"}
+        seen[4].pieces[0].card == Card("#1b3a4b", "The Last Haul")
+        and seen[-1].target == 7500
+        and seen[-1].muted == {"music"}
     )
     entries = [h["id"] for h in reversed(history.entries(data.db, 1))][2:]
     for k in (3, 11, 0, 7, 11):
@@ -322,7 +372,9 @@ def test_several_stories(film: tuple[TestClient, DataFolder, dict]) -> None:
     post(room, "remove", piece=2)
     text = room.get("/p/1/story/compare?story=1").text
     assert "removed" in text and "-75" in text
-    assert room.get("/p/1/story/revision?seen=1&story=1").status_code == 200  # a page of the other one is given this one
+    assert (
+        room.get("/p/1/story/revision?seen=1&story=1").status_code == 200
+    )  # a page of the other one is given this one
     room.post("/p/1/stories/3/name", data={"name": "Short"})
     room.post("/p/1/stories/1/open")
     assert "Short" in room.get("/p/1/story").text and stories.current(data.db, 1) == 1
@@ -336,18 +388,29 @@ def test_several_stories(film: tuple[TestClient, DataFolder, dict]) -> None:
         assert room.post(f"/p/1/stories/{sid}/{n}", data={"name": "Mine"}).status_code == 404
     assert room.get(f"/p/1/story/compare?story={sid}").status_code == 404
     stories.edit(data.db, sid, None, "set_card", {"piece": 1, "text": "Two"})
-    assert stories.load(data.db, sid).story.pieces[0].card == Card("#1b3a4b", "Two") and len(history.entries(data.db, sid)) == 2
+    assert (
+        stories.load(data.db, sid).story.pieces[0].card == Card("#1b3a4b", "Two")
+        and len(history.entries(data.db, sid)) == 2
+    )
     assert room.post("/p/1/stories", data={"name": "  "}).status_code == 422
 
 
 def test_seam_desk_checks_and_finding(film: tuple[TestClient, DataFolder, dict]) -> None:
     room, data, r = film
-    transcripts.set_words(data.db, r["talk"].id, [Word(f"w{i}", 24000 * i, 24000 * i + 20000, "Maren") for i in range(78)])
+    transcripts.set_words(
+        data.db, r["talk"].id, [Word(f"w{i}", 24000 * i, 24000 * i + 20000, "Maren") for i in range(78)]
+    )
     desk = room.get("/p/1/story/seam?piece=2").text
-    assert "jump, exposed" in desk and "strength" in desk and "Show the second piece at 125 %" in desk and "boat" in desk
+    assert (
+        "jump, exposed" in desk and "strength" in desk and "Show the second piece at 125 %" in desk and "boat" in desk
+    )
     assert room.get("/p/1/story/seam?piece=1").status_code == 422
     found = room.get("/p/1/story/checks").text
-    assert "Exposed jump at 0:02+00" in found and "Taken out, and can be put back" in found and 'data-open-again="1"' in found
+    assert (
+        "Exposed jump at 0:02+00" in found
+        and "Taken out, and can be put back" in found
+        and 'data-open-again="1"' in found
+    )
     assert "Exposed jump at 0:02+00" in room.get("/p/1/handoff").text
     (hit,) = room.get("/p/1/story/find?text=w25").json()
     assert (
@@ -363,9 +426,14 @@ def test_sync_sets(film: tuple[TestClient, DataFolder, dict], finished: Callable
     room, data, r = film
     talk, fifty = r["talk"].id, r["fifty"].id
     assert "Choose two or more" in room.post("/p/1/footage/sync", data={"how": "sound", "ids": [str(talk)]}).text
-    assert "no start timecode" in room.post("/p/1/footage/sync", data={"how": "timecode", "ids": [str(talk), str(fifty)]}).text
+    assert (
+        "no start timecode"
+        in room.post("/p/1/footage/sync", data={"how": "timecode", "ids": [str(talk), str(fifty)]}).text
+    )
     with data.db.write() as c:
-        c.execute("UPDATE recording SET start_timecode = CASE id WHEN ? THEN '10:00:00:00' ELSE '10:00:02:05' END", (talk,))
+        c.execute(
+            "UPDATE recording SET start_timecode = CASE id WHEN ? THEN '10:00:00:00' ELSE '10:00:02:05' END", (talk,)
+        )
     assert (
         "2 recordings synced by timecode"
         in room.post("/p/1/footage/sync", data={"how": "timecode", "ids": [str(talk), str(fifty)]}).text
@@ -376,7 +444,11 @@ def test_sync_sets(film: tuple[TestClient, DataFolder, dict], finished: Callable
     room.post(f"/p/1/recordings/{fifty}/sync", data={"ms": "3"})
     assert sets(data, 1)[0][1].begins == pytest.approx(2.163)
     (o,) = room.get("/p/1/story/angles?at=30").json()
-    assert o["params"]["source"] == fifty and o["params"]["at"] == 30 and o["params"]["start"] == round((130 / 25 - 2.163) * 25)
+    assert (
+        o["params"]["source"] == fifty
+        and o["params"]["at"] == 30
+        and o["params"]["start"] == round((130 / 25 - 2.163) * 25)
+    )
     room.post(f"/p/1/recordings/{fifty}/sync", data={"out": "1"})
     assert sets(data, 1) == [] and room.get("/p/1/story/angles?at=30").json() == []
     room.post("/p/1/footage/sync", data={"how": "sound", "ids": [str(talk), str(fifty)]})  # two different noises
@@ -390,8 +462,12 @@ def test_sync_sets(film: tuple[TestClient, DataFolder, dict], finished: Callable
 def track_of(s: Story, names: dict[int, str]) -> otio.schema.Track:
     t = otio.schema.Track(kind="Video")
     for p in s.pieces:
-        span = otio.opentime.TimeRange(otio.opentime.RationalTime(p.start, 25), otio.opentime.RationalTime(p.length, 25))
-        t.append(otio.schema.Clip(names[p.source], source_range=span) if p.source else otio.schema.Gap(source_range=span))
+        span = otio.opentime.TimeRange(
+            otio.opentime.RationalTime(p.start, 25), otio.opentime.RationalTime(p.length, 25)
+        )
+        t.append(
+            otio.schema.Clip(names[p.source], source_range=span) if p.source else otio.schema.Gap(source_range=span)
+        )
     return t
 
 
@@ -406,8 +482,9 @@ def flat(track: otio.schema.Track) -> list[tuple[str, int]]:
 
 @pytest.mark.parametrize("seed", range(3))
 def test_agrees_with_opentimelineio(seed: int) -> None:
-    """OpenTimelineIO's track_trimmed_to_range, flatten_stack and range_of_all_children over random stories: what is left
-    of an extract and a lift, what covers show, where pieces stand. (Hundreds here; KOVEL_STORIES for thousands.)"""
+    """OpenTimelineIO's track_trimmed_to_range, flatten_stack and range_of_all_children over random stories: what is
+    left of an extract and a lift, what covers show, where pieces stand. (Hundreds here; KOVEL_STORIES for
+    thousands.)"""
     import os
     import random
 
@@ -432,11 +509,21 @@ def test_agrees_with_opentimelineio(seed: int) -> None:
         assert flat(track_of(do(s, "lift", a=a, b=b), names)) == flat(track)[:a] + [("", 0)] * (b - a) + flat(track)[b:]
         for _ in range(r.randint(1, 4)):
             x = r.randint(0, s.length - 1)
-            s = do(s, "lay_cover", source=3, at=x, until=x + r.randint(1, 80), start=r.randint(0, 200), lane=r.randint(1, 3))
+            s = do(
+                s,
+                "lay_cover",
+                source=3,
+                at=x,
+                until=x + r.randint(1, 80),
+                start=r.randint(0, 200),
+                lane=r.randint(1, 3),
+            )
         stack = otio.schema.Stack(children=[track])
         for lane in sorted({c.lane for c in s.covers}):
             over, t = otio.schema.Track(kind="Video"), 0
-            for p, q, c in sorted(((p, min(q, s.length), c) for p, q, c in s.spans if c.lane == lane), key=lambda k: k[0]):
+            for p, q, c in sorted(
+                ((p, min(q, s.length), c) for p, q, c in s.spans if c.lane == lane), key=lambda k: k[0]
+            ):
                 if p > t:
                     over.append(otio.schema.Gap(source_range=at(0, p - t)))
                 over.append(otio.schema.Clip("boat", source_range=at(c.start, c.start + q - p)))
@@ -445,7 +532,9 @@ def test_agrees_with_opentimelineio(seed: int) -> None:
                 over.append(otio.schema.Gap(source_range=at(0, s.length - t)))
             stack.append(over)
         plan = make_plan(s, SOURCES)
-        seen = [(names[x.source], x.start + k) if x.source else ("", 0) for x in plan.pictures for k in range(x.end - x.at)]
+        seen = [
+            (names[x.source], x.start + k) if x.source else ("", 0) for x in plan.pictures for k in range(x.end - x.at)
+        ]
         assert seen == flat(otio.algorithms.flatten_stack(stack))
 
 

@@ -1,4 +1,5 @@
-"""Tightening over HTTP and the command line: proposals, decisions, pieces; and the rules for fillers and false starts."""
+"""Tightening over HTTP and the command line: proposals, decisions, pieces; and the rules for fillers and false
+starts."""
 
 import csv
 import io
@@ -73,7 +74,8 @@ def test_questions_by_name_and_by_level() -> None:
 
 
 def told(rng: np.random.Generator, off: float) -> tuple[list[Word], Levels, set[int]]:
-    """Forty sentences of an interview, some of them asked from off camera, `off` dB softer: words, levels, and where those begin."""
+    """Forty sentences of an interview, some of them asked from off camera, `off` dB softer: words, levels, and where
+    those begin."""
     words, level, theirs = [], np.full(40 * 120, -60, np.float32), set()
     for k in range(40):
         asker = k % 5 == 0 or rng.random() < 0.05
@@ -82,7 +84,9 @@ def told(rng: np.random.Generator, off: float) -> tuple[list[Word], Levels, set[
         loud = -24 + rng.normal(0, 1.4) - (off if asker else 0)
         level[k * 120 : k * 120 + 100] = loud + rng.normal(0, 2, 100)
         at = k * 57_600
-        words += [Word(w + (end if i == 4 else ""), at + i * 9600, at + i * 9600 + 9000) for i, w in enumerate(text.split())]
+        words += [
+            Word(w + (end if i == 4 else ""), at + i * 9600, at + i * 9600 + 9000) for i, w in enumerate(text.split())
+        ]
         if asker:
             theirs.add(at)
     return words, Levels(np.ones(len(level), np.float32), level, np.full(len(level), -60, np.float32)), theirs
@@ -90,7 +94,8 @@ def told(rng: np.random.Generator, off: float) -> tuple[list[Word], Levels, set[
 
 @pytest.mark.parametrize(("off", "least"), [(6.5, 0.93), (9, 0.97)])
 def test_somebody_off_camera_is_found_without_a_name(off: float, least: float) -> None:
-    """A hundred made interviews: sentences of the interviewer found and no others, F1. Loudness of voices: common practice."""
+    """A hundred made interviews: sentences of the interviewer found and no others, F1. Loudness of voices: common
+    practice."""
     right = found = there = 0
     for seed in range(100):
         words, heard, theirs = told(np.random.default_rng(seed), off)
@@ -107,7 +112,9 @@ def test_a_voice_that_sinks_is_not_taken_for_somebody_else() -> None:
         rng = np.random.default_rng(seed)
         words, heard, _ = told(rng, 0)
         level = heard.level - np.repeat(np.where(rng.random(40) < 0.3, 4, 0), 120).astype(np.float32)
-        wrong += bool([q for q in word_proposals(words, Levels(heard.speech, level, heard.floor)) if q.kind == "question"])
+        wrong += bool(
+            [q for q in word_proposals(words, Levels(heard.speech, level, heard.floor)) if q.kind == "question"]
+        )
     assert wrong <= 3
 
 
@@ -118,7 +125,10 @@ def talking(coded: Coded) -> None:
     on = np.zeros(4000, np.float32)
     for s in range(0, 40, 6):
         on[s * 100 : s * 100 + 400] = 1
-    save(data.derived(r["talk"].id), Levels(on, np.where(on > 0, -20, -70).astype(np.float32), np.full(4000, -70, np.float32)))
+    save(
+        data.derived(r["talk"].id),
+        Levels(on, np.where(on > 0, -20, -70).astype(np.float32), np.full(4000, -70, np.float32)),
+    )
     words = [
         Word("um," if s % 12 == 6 else f"word{s}{k}", s * 48000 + k * 38_400, s * 48000 + k * 38_400 + 36_000)
         for s in range(0, 40, 6)
@@ -165,17 +175,23 @@ def test_from_proposals_to_pieces(room: TestClient, coded: Coded) -> None:
         stories.edit(data.db, 1, None, "add_at_end", {"source": talk, "start": a, "length": n})
     stories.edit(data.db, 1, None, "lay_cover", {"source": r["boat"].id, "at": 120, "until": 170, "start": 0})
     listed = room.get(f"{url}/in-place").text  # told first, with what it costs; nothing is changed by looking
-    assert "2 stretches would go" in listed and "exposed now" in listed and len(stories.load(data.db, 1).story.pieces) == 2
+    assert (
+        "2 stretches would go" in listed and "exposed now" in listed and len(stories.load(data.db, 1).story.pieces) == 2
+    )
     one = listed.split('name="cut" value="')[2].split('"')[0]
     room.post(f"{url}/send", data={"where": "place", "cut": ["", one]})
     assert len(stories.load(data.db, 1).story.pieces) == 3
     room.post("/p/1/story/undo")
     assert "Took out 2 stretches, 85 frames" in said(room.post(f"{url}/send", data={"where": "place"}))
     s = stories.load(data.db, 1).story
-    assert [(p.start, p.length) for p in s.pieces] == [(200, 53), (293, 107), (500, 53), (598, 2)] and s.spans[0][0] == 80
+    assert [(p.start, p.length) for p in s.pieces] == [(200, 53), (293, 107), (500, 53), (598, 2)] and s.spans[0][
+        0
+    ] == 80
     assert "Nothing of what" in said(room.post(f"/p/1/tighten/{r['fifty'].id}/send", data={"where": "place"}))
     sheet = list(csv.DictReader(io.StringIO(room.get(f"{url}/list.csv").text)))
-    assert len(sheet) == 9 and sheet[0]["decision"] in ("leave in", "take out") and sheet[1]["kind"] in ("pause", "filler")
+    assert (
+        len(sheet) == 9 and sheet[0]["decision"] in ("leave in", "take out") and sheet[1]["kind"] in ("pause", "filler")
+    )
     room.post(url, data={"do": "reset"})
     assert all(x.out for x in tighten.rows(data, talk, rate))
 
@@ -235,7 +251,9 @@ def test_by_command(room: TestClient, coded: Coded) -> None:
     d = data.root
     dry = json.loads(kovel(d, "tighten", "talk", "--dry", "--json"))
     assert dry["before"] == 1000 and dry["saved"] > 250 and not stories.load(data.db, 1).story.pieces
-    assert "pieces" in kovel(d, "tighten", "talk", "--kinds", "pause") and len(stories.load(data.db, 1).story.pieces) == 7
+    assert (
+        "pieces" in kovel(d, "tighten", "talk", "--kinds", "pause") and len(stories.load(data.db, 1).story.pieces) == 7
+    )
     kovel(d, "story", "undo")
     stories.edit(data.db, 1, None, "add_at_end", {"source": coded[1]["talk"].id, "start": 0, "length": 1000})
     mine = tighten.Desk(off=["mine"])
@@ -251,7 +269,9 @@ def test_quick_cuts_over_http(room: TestClient, coded: Coded) -> None:
     data, r = coded
     talk = r["talk"].id
     hits = [[48_000 * k, 0.9 - 0.02 * k, 0.02 * k, 0.1] for k in range(1, 30)]
-    (data.derived(talk) / "pulse.json").write_text(json.dumps({"hits": hits, "beats": [], "tempo": 0, "first": 0, "bar": 4}))
+    (data.derived(talk) / "pulse.json").write_text(
+        json.dumps({"hits": hits, "beats": [], "tempo": 0, "first": 0, "bar": 4})
+    )
     page = room.get("/p/1/hits", params={"rec": talk}).text
     assert "<b>24</b> of 24 hits" in page and "<b>24</b> pieces" in page
     url = f"/p/1/hits/{talk}"

@@ -1,4 +1,5 @@
-"""Stories made elsewhere: OpenTimelineIO and edit lists in. Our own come back equal; others as far as they can be taken, told."""
+"""Stories made elsewhere: OpenTimelineIO and edit lists in. Our own come back equal; others as far as they can be
+taken, told."""
 
 import os
 import random
@@ -34,9 +35,17 @@ def shoot(data: DataFolder) -> tuple[Project, Rows]:
     p = projects.create(data.db, "Ferry", "25", start="01:00:00:00")
     for s in SOURCES.values():
         facts = {
-            "size": s.id, "rate": [s.rate.num, s.rate.den], "frames": s.frames, "picture": s.picture, "sound": s.sound, "width": 16,
-            "height": 9, "channels": 2, "start_timecode": "10:00:05:10" if s.id in (1, 3) else "", "remarks": [],
-        }  # fmt: skip
+            "size": s.id,
+            "rate": [s.rate.num, s.rate.den],
+            "frames": s.frames,
+            "picture": s.picture,
+            "sound": s.sound,
+            "width": 16,
+            "height": 9,
+            "channels": 2,
+            "start_timecode": "10:00:05:10" if s.id in (1, 3) else "",
+            "remarks": [],
+        }
         kind = "interview" if s.id < 3 else "b-roll" if s.picture else "sound"
         recordings.add(data.db, p.id, f"/media/{s.name}.mov", s.name, kind, facts, roll=s.name[0].upper() + str(s.id))
     return p, {r.id: r for r in recordings.of_project(data.db, p.id)}
@@ -88,15 +97,37 @@ def plainly(seed: int) -> Story:
 
     r, s = random.Random(seed), three()
     for _ in range(12):
-        name, params = r.choice([
-            ("add_at_end", {"source": r.choice([1, 2, 4]), "start": r.randint(0, 300), "length": r.randint(10, 90)}),
-            ("lay_cover", {"source": r.choice([3, 4, 5]), "at": (a := r.randint(0, 200)), "until": a + r.randint(5, 40), "start": r.randint(0, 100)}),
-            ("insert_space", {"at": r.choice([0, 100, 160]), "length": r.randint(1, 30)}),
-            ("split", {"at": r.randint(1, 230)}),
-            ("extract", {"a": (a := r.randint(0, 100)), "b": a + r.randint(1, 30)}),
-            ("split_edit", {"piece": 2, "frames": r.randint(-8, 8)}),
-            ("lay_sound", {"source": 6, "at": (a := r.randint(0, 150)), "until": a + r.randint(5, 60), "start": r.randint(0, 200), "clock_bound": True}),
-        ])  # fmt: skip
+        name, params = r.choice(
+            [
+                (
+                    "add_at_end",
+                    {"source": r.choice([1, 2, 4]), "start": r.randint(0, 300), "length": r.randint(10, 90)},
+                ),
+                (
+                    "lay_cover",
+                    {
+                        "source": r.choice([3, 4, 5]),
+                        "at": (a := r.randint(0, 200)),
+                        "until": a + r.randint(5, 40),
+                        "start": r.randint(0, 100),
+                    },
+                ),
+                ("insert_space", {"at": r.choice([0, 100, 160]), "length": r.randint(1, 30)}),
+                ("split", {"at": r.randint(1, 230)}),
+                ("extract", {"a": (a := r.randint(0, 100)), "b": a + r.randint(1, 30)}),
+                ("split_edit", {"piece": 2, "frames": r.randint(-8, 8)}),
+                (
+                    "lay_sound",
+                    {
+                        "source": 6,
+                        "at": (a := r.randint(0, 150)),
+                        "until": a + r.randint(5, 60),
+                        "start": r.randint(0, 200),
+                        "clock_bound": True,
+                    },
+                ),
+            ]
+        )
         try:
             s, _ = run(s, SOURCES, name, params)
         except Refused:
@@ -135,7 +166,11 @@ def test_an_edit_list_shows_and_plays_the_same(seed: int, shoot: tuple[Project, 
     talk = {p.source for p in s.pieces}
     for t in range(0, min(got.samples, want.samples), 4800):
         a, b = (
-            {(h.source, h.start + t - h.at) for h in x.sounds if h.at <= t < h.end and h.source in talk and h.source != 6}
+            {
+                (h.source, h.start + t - h.at)
+                for h in x.sounds
+                if h.at <= t < h.end and h.source in talk and h.source != 6
+            }
             for x in (got, want)
         )
         assert {(i, n // 1920) for i, n in a} == {(i, n // 1920) for i, n in b}
@@ -168,24 +203,39 @@ def test_what_cannot_be_taken_is_told_line_by_line(shoot: tuple[Project, Rows], 
     with pytest.raises(Invalid, match=r"cannot read a\.doc as a timeline"):
         bring_in(data, p.id, "doc", "a.doc", b"tea")
     with pytest.raises(Invalid, match=r"Nothing of x\.edl"):
-        bring_in(data, p.id, "edl", "x.edl", b"001  ZZ       V     C        00:00:00:00 00:00:01:00 01:00:00:00 01:00:01:00\n")
+        bring_in(
+            data,
+            p.id,
+            "edl",
+            "x.edl",
+            b"001  ZZ       V     C        00:00:00:00 00:00:01:00 01:00:00:00 01:00:01:00\n",
+        )
     assert len(stories.of_project(data.db, p.id)) == before
     sid, name, left = bring_in(
-        data, p.id, "otio", "cut.otio", otio.adapters.write_to_string(to_otio(plainly(5), "cut", p, rows), "otio_json").encode()
+        data,
+        p.id,
+        "otio",
+        "cut.otio",
+        otio.adapters.write_to_string(to_otio(plainly(5), "cut", p, rows), "otio_json").encode(),
     )
     assert (
-        name == "cut" and not left and stories.current(data.db, p.id) == sid and stories.load(data.db, sid).story == plainly(5)
+        name == "cut"
+        and not left
+        and stories.current(data.db, p.id) == sid
+        and stories.load(data.db, sid).story == plainly(5)
     )
     assert not history.undo(data.db, sid)[0].story.pieces
 
 
 def test_nothing_is_guessed(shoot: tuple[Project, Rows], data: DataFolder) -> None:
-    """A name that nobody has is told although its reel is known; a reel alone is enough where one recording has it, or one whose
-    timecode reaches there."""
+    """A name that nobody has is told although its reel is known; a reel alone is enough where one recording has it,
+    or one whose timecode reaches there."""
     p, _ = shoot
     for i, tc in ((1, "10:00:00:00"), (2, "11:00:00:00"), (3, "10:00:00:00")):
         with data.db.write() as c:
-            c.execute("UPDATE recording SET roll = ?, start_timecode = ? WHERE id = ?", ("M1" if i < 3 else "B7", tc, i))
+            c.execute(
+                "UPDATE recording SET roll = ?, start_timecode = ? WHERE id = ?", ("M1" if i < 3 else "B7", tc, i)
+            )
     rows = {r.id: r for r in recordings.of_project(data.db, p.id)}
     line = "001  {0:<8} V     C        {1}:00:04:00 {1}:00:06:00 01:00:00:00 01:00:02:00\n"
     for reel, hour, name, want in (
@@ -232,7 +282,9 @@ def test_in_the_browser_and_by_command(shoot: tuple[Project, Rows], data: DataFo
 
     p, rows = shoot
     page = TestClient(
-        create_app(data, [], jobs=False), base_url="http://localhost:8463", headers={"hx-request": "true", "x-kovel": "1"}
+        create_app(data, [], jobs=False),
+        base_url="http://localhost:8463",
+        headers={"hx-request": "true", "x-kovel": "1"},
     )
     text = to_edl(plainly(8), "cut", p, rows)
     got = page.post(f"/p/{p.id}/timeline.in", files={"file": ("cut.edl", text.encode())})

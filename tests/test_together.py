@@ -42,7 +42,8 @@ def test_each_sees_the_other_and_what_they_did(two: tuple[TestClient, TestClient
         assert edit(ana, n) == edit(ben, n) == 200
     assert stories.load(coded[0].db, 1).story.length == 20 + 2 * 55
     assert (
-        "httponly" in TestClient(ana.app, base_url="http://localhost:8463").get("/p/1/together").headers["set-cookie"].lower()
+        "httponly"
+        in TestClient(ana.app, base_url="http://localhost:8463").get("/p/1/together").headers["set-cookie"].lower()
     )
 
 
@@ -51,7 +52,8 @@ def lengths(data: DataFolder) -> list[int]:
 
 
 def test_undo_takes_ones_own_edit_and_asks_before_anothers(two: tuple[TestClient, TestClient], coded: Coded) -> None:
-    """Nobody's edit goes without a word: own ones first, from under those of others; else it is said whose it would be."""
+    """Nobody's edit goes without a word: own ones first, from under those of others; else it is said whose it would
+    be."""
     (ana, ben), data = two, coded[0]
     ana.post("/p/1/together/name", data={"name": "Ana"})
     ben.post("/p/1/together/name", data={"name": "Ben"})
@@ -86,7 +88,9 @@ def test_undo_takes_ones_own_edit_and_asks_before_anothers(two: tuple[TestClient
     assert turn(ben, "redo", others="true")[0] == 200 and lengths(data) == [50, 40, 20, 10]
     told = ben.get("/p/1/story/history").text
     assert "· Ana" in told and "· Ben" not in told
-    assert history.undo(data.db, 1)[1].did.startswith("Undone: ")  # a program is nobody: as ever, and it says what it undid
+    assert history.undo(data.db, 1)[1].did.startswith(
+        "Undone: "
+    )  # a program is nobody: as ever, and it says what it undid
 
 
 def test_a_story_is_held_by_one_and_taken_over(
@@ -101,7 +105,10 @@ def test_a_story_is_held_by_one_and_taken_over(
     data, r = coded
     clip = subclips.add(data.db, r["boat"].id, 0, 20, name="bite")
     before = stories.load(data.db, 1)
-    for path in (f"/p/1/subclips/{clip.id}/to-story", "/p/1/stories/1/delete"):  # whatever changes it, from whichever room
+    for path in (
+        f"/p/1/subclips/{clip.id}/to-story",
+        "/p/1/stories/1/delete",
+    ):  # whatever changes it, from whichever room
         assert ben.post(path).status_code == 423, path
     assert ben.post("/p/1/picture/value", json={}).status_code in (404, 405, 422)  # what changes nothing is not held up
     assert stories.load(data.db, 1) == before
@@ -146,6 +153,8 @@ def test_odd_names_and_cookies_are_nobodys(two: tuple[TestClient, TestClient]) -
     assert ana.post("/p/1/together/name", data={"name": "x" * 30}).status_code == 422
     ana.post("/p/1/together/name", data={"name": "<b>Ana</b>"})
     assert "<b>Ana" not in ben.get("/p/1/together").text and "&lt;b&gt;Ana" in ben.get("/p/1/together").text
-    odd = TestClient(ana.app, base_url="http://localhost:8463", headers={"x-kovel": "1"}, cookies={"kovel-editor": "../x"})
+    odd = TestClient(
+        ana.app, base_url="http://localhost:8463", headers={"x-kovel": "1"}, cookies={"kovel-editor": "../x"}
+    )
     assert odd.get("/p/1/together", params={"room": "x", "frame": -5}).status_code == 200
     assert odd.get("/p/9/together").status_code == 404

@@ -1,4 +1,5 @@
-"""What is kept, who is let in, and what brings nothing down: each was seen to go wrong once, or guards what people put in."""
+"""What is kept, who is let in, and what brings nothing down: each was seen to go wrong once, or guards what people
+put in."""
 
 import errno
 import json
@@ -70,7 +71,9 @@ def test_a_copy_made_amid_edits_is_whole_and_comes_back(data: DataFolder, tmp_pa
     assert [p.name for p in (tmp_path / "safe").iterdir()] == ["copy.db"]
     there = Database(copy)
     assert projects.get(there, p.id).name == "Kept" and stories.load(there, 1).story.length == 50
-    assert history.undo(there, 1)[0].story.length == 0 and history.redo(there, 1)[0].story.length == 50  # with its history
+    assert (
+        history.undo(there, 1)[0].story.length == 0 and history.redo(there, 1)[0].story.length == 50
+    )  # with its history
     there.close()
     run = CliRunner()
     stories.edit(data.db, sid, None, "insert_space", {"at": 0, "length": 25})
@@ -163,7 +166,9 @@ def test_signing_in_and_out_and_another_passphrase(data: DataFolder, guarded: Te
     c = TestClient(other, base_url="http://studio:8463", follow_redirects=False, cookies={"kovel": cookie})
     assert c.get("/").headers["location"] == "/login"  # the old cookie is void
     assert guarded.post("/logout").headers["location"] == "/login" and guarded.get("/").headers["location"] == "/login"
-    tls = TestClient(create_app(data, [], hosts={"studio"}, passphrase="x", secure=True, jobs=False), base_url="https://studio")
+    tls = TestClient(
+        create_app(data, [], hosts={"studio"}, passphrase="x", secure=True, jobs=False), base_url="https://studio"
+    )
     signed = tls.post("/login", data={"passphrase": "x"}, headers={"x-kovel": "1"}, follow_redirects=False)
     assert "secure" in signed.headers["set-cookie"].lower() and "httponly" in signed.headers["set-cookie"].lower()
 
@@ -184,7 +189,10 @@ def test_what_it_makes_is_nobody_elses(tmp_path: Path) -> None:
 
 
 def test_a_child_has_no_network(tmp_path: Path) -> None:
-    code = "import socket; from kovel.media.child import without_network as f; print(f()); socket.create_connection(('127.0.0.1', {}))"
+    code = (
+        "import socket; from kovel.media.child import without_network as f; print(f()); "
+        "socket.create_connection(('127.0.0.1', {}))"
+    )
     with socket.create_server(("127.0.0.1", 0)) as s:
         got = subprocess.run([sys.executable, "-c", code.format(s.getsockname()[1])], capture_output=True, text=True)
     if got.stdout.strip() == "True":  # where the system lets it
@@ -227,20 +235,30 @@ BODIES: tuple[tuple[bytes, str], ...] = (
     (b'{"command": "split", "at": 1e999}', "application/json"),
     (b'{"name": "\\ud800", "text": "\\ud800", "setting": "zoom", "value": "\\ud800"}', "application/json"),
     (b"[" * 50_000, "application/json"),
-    (b"name=%ED%A0%80&path=%00&text=%FF&ids=99999999999999999999&on=1&kind=%00&step=1e9", "application/x-www-form-urlencoded"),
-    (b"--x\r\nContent-Disposition: form-data; name=\"file\"; filename=\"\x00/../a\"\r\n\r\n\x00\xff\r\n--x--\r\n", "multipart/form-data; boundary=x"),
+    (
+        b"name=%ED%A0%80&path=%00&text=%FF&ids=99999999999999999999&on=1&kind=%00&step=1e9",
+        "application/x-www-form-urlencoded",
+    ),
+    (
+        b'--x\r\nContent-Disposition: form-data; name="file"; filename="\x00/../a"\r\n\r\n\x00\xff\r\n--x--\r\n',
+        "multipart/form-data; boundary=x",
+    ),
     (b"", "text/plain"),
-)  # fmt: skip
+)
 
 
 def test_every_route_answers_odd_values_in_words(coded: Coded) -> None:
-    """All routes there are, each with numbers no row has, letters that are none and bodies of the wrong kind: no server error."""
+    """All routes there are, each with numbers no row has, letters that are none and bodies of the wrong kind: no
+    server error."""
     data, _ = coded
     app = create_app(data, [data.root], jobs=False)
     c = TestClient(
-        app, base_url="http://127.0.0.1:8463", headers={"x-kovel": "1", "accept": "application/json"},
-        raise_server_exceptions=False, follow_redirects=False,
-    )  # fmt: skip
+        app,
+        base_url="http://127.0.0.1:8463",
+        headers={"x-kovel": "1", "accept": "application/json"},
+        raise_server_exceptions=False,
+        follow_redirects=False,
+    )
     tried = 0
     for path, methods in app.openapi()["paths"].items():
         names = re.findall(r"{(\w+)}", path)
@@ -251,12 +269,16 @@ def test_every_route_answers_odd_values_in_words(coded: Coded) -> None:
                 url = re.sub(r"{(\w+)(:\w+)?}", lambda m, v=values: v[m[1]], path)
                 if method == "get":
                     query = "&".join(
-                        f"{p['name']}={ODD[(tried + n) % len(ODD)]}" for p in about.get("parameters", ()) if p["in"] == "query"
+                        f"{p['name']}={ODD[(tried + n) % len(ODD)]}"
+                        for p in about.get("parameters", ())
+                        if p["in"] == "query"
                     )
                     got = [c.get(f"{url}?{query}")]
                 else:
                     bodies = BODIES[tried % 2 :: 2] if n == len(rows) - 1 else BODIES[n % len(BODIES) :][:1]
-                    got = [c.request(method, url, content=body, headers={"content-type": kind}) for body, kind in bodies]
+                    got = [
+                        c.request(method, url, content=body, headers={"content-type": kind}) for body, kind in bodies
+                    ]
                 for r in got:
                     tried += 1
                     assert r.status_code < 500, (method, url, r.status_code, r.text[:300])
@@ -288,7 +310,9 @@ def test_bodies_are_held_to_a_size(room: TestClient) -> None:
 # --- the disk
 
 
-def test_what_the_disk_refuses_is_told_in_words(room: TestClient, coded: Coded, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_the_disk_refuses_is_told_in_words(
+    room: TestClient, coded: Coded, monkeypatch: pytest.MonkeyPatch
+) -> None:
     data, _ = coded
 
     def refused(e: Exception) -> tuple[int, str]:
@@ -356,7 +380,9 @@ def test_a_still_is_held_to_its_pixels(tmp_path: Path) -> None:
     """13,000 by 13,000 were let in: Pillow warns at its limit, and refuses at twice of it."""
     head = struct.pack(">IIBBBBB", 13_000, 13_000, 8, 2, 0, 0, 0)
     body = b"\x89PNG\r\n\x1a\n" + struct.pack(">I", 13) + b"IHDR" + head + struct.pack(">I", zlib.crc32(b"IHDR" + head))
-    (tmp_path / "large.png").write_bytes(body + struct.pack(">I4s", 0, b"IDAT") + struct.pack(">I", zlib.crc32(b"IDAT")))
+    (tmp_path / "large.png").write_bytes(
+        body + struct.pack(">I4s", 0, b"IDAT") + struct.pack(">I", zlib.crc32(b"IDAT"))
+    )
     with pytest.raises(Unusable, match="too large: 13000 by 13000"):
         call("probe", {"path": str(tmp_path / "large.png")})
 
@@ -399,7 +425,9 @@ def test_a_recording_taken_out_comes_back_with_all_that_is_its(room: TestClient,
     again = bring_in_told(data, Path(r["talk"].path))
     assert "Bring it back" in again
     assert "is back" in room.post(f"/p/1/footage/back/{talk}").text
-    assert [c.id for c in subclips.of_project(data.db, 1)] == [clip.id] and len(transcripts.search(data.db, 1, "harbour")) == 1
+    assert [c.id for c in subclips.of_project(data.db, 1)] == [clip.id] and len(
+        transcripts.search(data.db, 1, "harbour")
+    ) == 1
     assert steps.undo_or_redo(data.db, 1)[0] == "talk brought back" and talk not in recordings.sources(data.db, 1)
     assert steps.undo_or_redo(data.db, 1)[0] == "talk taken out" and talk in recordings.sources(data.db, 1)
     steps.undo_or_redo(data.db, 1, redo=True)
@@ -425,7 +453,11 @@ def bring_in_told(data: DataFolder, path: Path) -> str:
 
 
 def test_another_file_at_its_path_is_never_rendered(
-    room: TestClient, coded: Coded, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, finished: Callable[[DataFolder], None]
+    room: TestClient,
+    coded: Coded,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    finished: Callable[[DataFolder], None],
 ) -> None:
     data, r = coded
     boat = r["boat"]
@@ -460,7 +492,9 @@ def test_another_file_at_its_path_is_never_rendered(
     told = said(room.post(f"/p/1/recordings/{boat.id}/take"))
     assert "is the file that is there now" in told
     finished(data)
-    assert relinking.there(recordings.get(data.db, boat.id)) and recordings.get(data.db, boat.id).checksum != boat.checksum
+    assert (
+        relinking.there(recordings.get(data.db, boat.id)) and recordings.get(data.db, boat.id).checksum != boat.checksum
+    )
     with wave.open(str(mine), "wb") as w:
         w.setparams((1, 2, 8000, 0, "NONE", ""))
         w.writeframes(b"\x10\x00" * 8000)
@@ -532,9 +566,12 @@ def test_hostile_files_hold_nobody_up(data: DataFolder, tmp_path: Path) -> None:
     good = tone(tmp_path / "t.wav").read_bytes()
     for n in range(40):
         head = struct.pack(">I4s", 2**31 - 1, b"ftyp") if n % 4 == 0 else good[: 44 + n * 10]
-        body = {0: head + os.urandom(4000), 1: head, 2: b"\x1a\x45\xdf\xa3" + os.urandom(4000), 3: b"RIFF" + b"\xff" * 4000}[
-            n % 4
-        ]
+        body = {
+            0: head + os.urandom(4000),
+            1: head,
+            2: b"\x1a\x45\xdf\xa3" + os.urandom(4000),
+            3: b"RIFF" + b"\xff" * 4000,
+        }[n % 4]
         (bad / f"{n}.mp4").write_bytes(body)
     told: list[str] = []
     t = threading.Thread(target=lambda: told.append(room.post("/p/1/footage/path", data={"path": str(bad)}).text))
@@ -560,4 +597,9 @@ def test_failures_are_noted_with_a_number_and_no_secrets(coded: Coded, monkeypat
     assert bad.status_code == 500 and "unforeseen" in bad.text
     (line,) = (data.root / "logs" / "kovel.log").read_text().splitlines()
     row = json.loads(line)
-    assert row["path"] == "/projects" and row["status"] == 500 and "ZeroDivisionError" in row["failed"] and "secret" not in line
+    assert (
+        row["path"] == "/projects"
+        and row["status"] == 500
+        and "ZeroDivisionError" in row["failed"]
+        and "secret" not in line
+    )

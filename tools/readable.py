@@ -1,4 +1,5 @@
-"""How readable the source is, counted: `python tools/readable.py` prints it; `--check` fails where a count is worse than it was.
+"""How readable the source is, counted: `python tools/readable.py` prints it; `--check` fails where a count is worse
+than it was.
 
 A count that got better is written into LIMITS, so that it stays.
 """
@@ -15,10 +16,12 @@ BRANCHES = (ast.If, ast.IfExp, ast.For, ast.While, ast.ExceptHandler, ast.compre
 Function = ast.FunctionDef | ast.AsyncFunctionDef
 
 LIMITS = {  # at most, or at least where it begins with "least"; aimed at are 12, 6, 0, 0 and 90
-    "one-letter locals, in a hundred": 25.9,
-    "least mean length of a local's name": 3.81,
+    "one-letter locals, in a hundred": 9.3,
+    "least mean length of a local's name": 4.64,
     "functions over complexity 15": 98,
     "module names used more than once": 0,
+    "lines over 120 letters": 32,
+    "lines that the formatter is told to leave": 0,
     "least methods with a docstring, in a hundred": 57.3,
 }
 
@@ -60,9 +63,12 @@ def counted() -> dict[str, float]:
     """Each of LIMITS as it is now."""
     files = [p for p in SOURCE.rglob("*.py") if "making" not in p.parts]
     names: list[str] = []
-    heavy = methods = told = 0
+    heavy = methods = told = wide = left = 0
     for path in files:
-        tree = ast.parse(path.read_text())
+        text = path.read_text()
+        wide += sum(len(line) > 120 for line in text.splitlines())
+        left += text.count("# fmt" + ":")
+        tree = ast.parse(text)
         for function in functions(tree):
             names += locals_of(function)
             heavy += complexity(function) > 15
@@ -77,6 +83,8 @@ def counted() -> dict[str, float]:
         "least mean length of a local's name": round(sum(map(len, names)) / len(names), 2),
         "functions over complexity 15": heavy,
         "module names used more than once": sum(n > 1 for n in modules.values()),
+        "lines over 120 letters": wide,
+        "lines that the formatter is told to leave": left,
         "least methods with a docstring, in a hundred": round(100 * told / methods, 1),
     }
 

@@ -1,4 +1,5 @@
-"""Writes THIRD-PARTY.md: what ships with Kovel or is installed for it, with licences, from the lock file and the packages."""
+"""Writes THIRD-PARTY.md: what ships with Kovel or is installed for it, with licences, from the lock file and the
+packages."""
 
 from __future__ import annotations
 
@@ -34,17 +35,32 @@ def main() -> int:
         except metadata.PackageNotFoundError:  # for another machine or Python
             rows.append((n, "", "not installed here"))
     lines = [
-        "# What Kovel is built on", "", "Written by `tools/third_party.py`.", "", "## Shipped with the source", "",
-        "| what | licence | where |", "|---|---|---|", *(f"| {a} | {b} | {c} |" for a, b, c in SHIPPED), "",
-        "The demo's footage, voices and music are made by scripts of its own (`src/kovel/demo/making`).", "",
-        "## Installed from the lock file", "", "| package | version | licence |", "|---|---|---|",
-        *(f"| {a} | {b} | {c} |" for a, b, c in rows), "",
-    ]  # fmt: skip
+        "# What Kovel is built on",
+        "",
+        "Written by `tools/third_party.py`.",
+        "",
+        "## Shipped with the source",
+        "",
+        "| what | licence | where |",
+        "|---|---|---|",
+        *(f"| {a} | {b} | {c} |" for a, b, c in SHIPPED),
+        "",
+        "The demo's footage, voices and music are made by scripts of its own (`src/kovel/demo/making`).",
+        "",
+        "## Installed from the lock file",
+        "",
+        "| package | version | licence |",
+        "|---|---|---|",
+        *(f"| {a} | {b} | {c} |" for a, b, c in rows),
+        "",
+    ]
     text = "\n".join(lines)
     to = ROOT / "THIRD-PARTY.md"
     if "--check" in sys.argv:
         missing = [n for n in names if f"| {n} |" not in (to.read_text() if to.exists() else "")]
-        print(f"THIRD-PARTY.md does not list: {', '.join(missing)}" if missing else "THIRD-PARTY.md lists every package")
+        print(
+            f"THIRD-PARTY.md does not list: {', '.join(missing)}" if missing else "THIRD-PARTY.md lists every package"
+        )
         return 1 if missing else 0
     to.write_text(text)
     return 0

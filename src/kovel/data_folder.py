@@ -25,7 +25,9 @@ class DataFolder:
     """Paths inside a data folder, and its database."""
 
     def __init__(self, root: Path) -> None:
-        self.roots: list[Path] | None = None  # folders that recordings may be read from; None: wherever whoever runs it may
+        self.roots: list[Path] | None = (
+            None  # folders that recordings may be read from; None: wherever whoever runs it may
+        )
         self.root = root.expanduser().resolve()
         try:
             self.root.mkdir(0o700, parents=True, exist_ok=True)  # nobody else's, where it is new
@@ -71,7 +73,8 @@ class DataFolder:
         return self.root / "backups"
 
     def secret(self) -> str:
-        """Signs the sign-in cookie; kept, so that a restart does not sign everybody out. One that is not whole is made anew."""
+        """Signs the sign-in cookie; kept, so that a restart does not sign everybody out. One that is not whole is
+        made anew."""
         path = self.root / "session.key"
         with contextlib.suppress(OSError, UnicodeError):
             if re.fullmatch("[0-9a-f]{64}", kept := path.read_text()):
@@ -112,8 +115,8 @@ def jobs_lock(root: Path) -> int | None:
 def media_facts(data: DataFolder, recording: int) -> dict[str, Any] | None:
     """What is known of a recording's media; None while there is none.
 
-    `whole` where everything is made; before that as far as it is: `samples` there are, `sounded` once that is all of them,
-    `small` frames to look at if there are some.
+    `whole` where everything is made; before that as far as it is: `samples` there are, `sounded` once that is all of
+    them, `small` frames to look at if there are some.
     """
     folder = data.derived(recording)
     whole = _facts(folder / "media.json")

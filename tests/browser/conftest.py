@@ -126,7 +126,10 @@ def page(chromium: Browser) -> Iterator[Page]:
     p = context.new_page()
     errors: list[str] = []
     p.on("pageerror", lambda e: errors.append(str(e)))
-    p.on("console", lambda m: errors.append(m.text) if m.type == "error" and "Failed to load resource" not in m.text else None)
+    p.on(
+        "console",
+        lambda m: errors.append(m.text) if m.type == "error" and "Failed to load resource" not in m.text else None,
+    )
     yield p
     context.close()
     cut_off = ("Failed to fetch", "htmx:sendError", "htmx:afterRequest")  # requests under way when the page was left
@@ -165,7 +168,9 @@ def forty(coded: tuple[DataFolder, dict], serve: Callable, tmp_path: Path):
         source = r["talk"] if i % 3 else r["fifty"]
         n = int(rng.choice([5, 8, 10, 12, 16, 20, 25, 40]))
         most = (source.length(r["talk"].rate) or 0) - n
-        stories.edit(data.db, 1, None, "add_at_end", {"source": source.id, "start": int(rng.integers(0, most)), "length": n})
+        stories.edit(
+            data.db, 1, None, "add_at_end", {"source": source.id, "start": int(rng.integers(0, most)), "length": n}
+        )
         at += n
     for i in range(6):
         stories.edit(

@@ -1,6 +1,7 @@
-"""From a fresh start to a film on disk, on a machine that is kept busy; and then the *file* is listened to and looked at: every word
-of the story, every cut, cover and title, music under the words. Once by the demo's own way in, once with fresh uploads of three
-cameras. (Once the demo's film was silent in three of four fresh starts while every test was green.)"""
+"""From a fresh start to a film on disk, on a machine that is kept busy; and then the *file* is listened to and
+looked at: every word of the story, every cut, cover and title, music under the words. Once by the demo's own way in,
+once with fresh uploads of three cameras. (Once the demo's film was silent in three of four fresh starts while every
+test was green.)"""
 
 import json
 import os
@@ -93,7 +94,9 @@ def test_the_demo_from_a_fresh_start_on_a_busy_machine(page: Page, tmp_path: Pat
     rendered(page, f"{server.url}/p/1", film.path, "360")
     server.kill()
     listened_to(film)
-    assert len(film.plan.pictures) >= 9 and len(film.kept.story.covers) >= 7  # it is a film with cuts, covers and titles
+    assert (
+        len(film.plan.pictures) >= 9 and len(film.kept.story.covers) >= 7
+    )  # it is a film with cuts, covers and titles
     for r in recordings.of_project(data.db, 1):
         assert shortcomings(data.derived(r.id)) == "", r.name
 
@@ -206,7 +209,9 @@ def test_three_cameras_uploaded_afresh(page: Page, serve: Callable, tmp_path: Pa
     film = rendered(page, f"{server.url}/p/1", tmp_path / "film.mp4", "360")
     data = DataFolder(tmp_path / "data")
     got = Delivered(film, data, stories.load(data.db, stories.current(data.db, 1)))
-    assert len({x.source for x in (*got.kept.story.pieces, *got.kept.story.covers)}) == 3  # two cameras of three, and a shot
+    assert (
+        len({x.source for x in (*got.kept.story.pieces, *got.kept.story.covers)}) == 3
+    )  # two cameras of three, and a shot
     listened_to(got)
     names = [json.loads(server.cli("list", "-p", "1", "--json"))["recordings"][i]["name"] for i in range(4)]
     assert names == ["Front", "Side", "Close", "Gulls"]

@@ -48,10 +48,19 @@ def part(r: Random, drift: bool = False) -> Part:
     crop = (0.1, 0.0, 0.05, 0.2) if r.random() < 0.15 else (0.0, 0.0, 0.0, 0.0)
     moves = ((-5.0, 100.0, 0.5, 0.4), (30.0, round(r.uniform(101, 180), 1), 0.3, 0.6)) if r.random() < 0.4 else ()
     return Part(
-        r.choice([100.0, round(r.uniform(100, 250), 1), 80.0]), round(r.random(), 3), round(r.random(), 3),
-        round(r.uniform(-12, 12), 1) if r.random() < 0.25 else 0.0, r.random() < 0.2, crop, r.choice(["whole", "filled"]),
-        r.choice([0.0, 0.0, 0.01]), moves=moves, drift=((2.0, -1.0, 0.0), (20.0, 0.0, 0.06)) if drift else (), ease=r.choice(["both", "in", "out", "none"]), clear=any(crop),
-    )  # fmt: skip
+        r.choice([100.0, round(r.uniform(100, 250), 1), 80.0]),
+        round(r.random(), 3),
+        round(r.random(), 3),
+        round(r.uniform(-12, 12), 1) if r.random() < 0.25 else 0.0,
+        r.random() < 0.2,
+        crop,
+        r.choice(["whole", "filled"]),
+        r.choice([0.0, 0.0, 0.01]),
+        moves=moves,
+        drift=((2.0, -1.0, 0.0), (20.0, 0.0, 0.06)) if drift else (),
+        ease=r.choice(["both", "in", "out", "none"]),
+        clear=any(crop),
+    )
 
 
 def layer(r: Random, source: int, first: bool, deep: int = 1) -> Layer:
@@ -66,11 +75,14 @@ def layer(r: Random, source: int, first: bool, deep: int = 1) -> Layer:
 
 def lettered(text: str) -> Layer:
     rows = {n: SETTINGS[n].default for n in TITLE_DRAWN} | {"text": text, "size": 40.0, "weight": 800, "edge": 0.0}
-    return Layer(Image(title=TitleImage(tuple(rows.items()))), part=Part(clear=True, drift=((0.0, -0.1, 0.0), (9.0, 0.1, 0.0))))
+    return Layer(
+        Image(title=TitleImage(tuple(rows.items()))), part=Part(clear=True, drift=((0.0, -0.1, 0.0), (9.0, 0.1, 0.0)))
+    )
 
 
 def far(seen: np.ndarray, want: np.ndarray, around: int = 1) -> float:
-    """The share of pixels outside of what the other picture has within a pixel around, give or take what coding costs."""
+    """The share of pixels outside of what the other picture has within a pixel around, give or take what coding
+    costs."""
     low, high = (f(want, size=(1 + 2 * around, 1 + 2 * around, 1)) for f in (minimum_filter, maximum_filter))
     return float(((seen < low - 14) | (seen > high + 14)).any(-1).mean())
 
@@ -97,7 +109,8 @@ def test_page_and_renderer_draw_the_same(
     sources = {x.id: x.source for x in rows}
     size = (960, 540)
     files = {  # the page's own pictures: what differs then is the drawing
-        x.id: {"path": str(data.derived(x.id) / "proxy.mp4"), "rate": [25, 1], "still": False, "name": x.name} for x in rows
+        x.id: {"path": str(data.derived(x.id) / "proxy.mp4"), "rate": [25, 1], "still": False, "name": x.name}
+        for x in rows
     }
     drawn = Pictures(files, *size, tables=data.tables)
     more = {"project": 1, "frames": {str(x.id): x.frames for x in rows}, "pieces": [], "seams": [], "covers": []}

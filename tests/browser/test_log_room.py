@@ -159,7 +159,8 @@ def test_from_sound_to_soundbites(page: Page, serve: Callable, tmp_path: Path) -
 
 
 def test_a_three_hour_recording(page: Page, coded: tuple[DataFolder, dict], serve: Callable, tmp_path: Path) -> None:
-    """30,000 words over three hours: they come in parts, a range is set to the frame without zooming, the page stays small."""
+    """30,000 words over three hours: they come in parts, a range is set to the frame without zooming, the page stays
+    small."""
     data, r = coded
     recordings.set_whole(data.db, r["talk"].id, "", 25 * 3600 * 3)
     rng = np.random.default_rng(1)
@@ -168,7 +169,12 @@ def test_a_three_hour_recording(page: Page, coded: tuple[DataFolder, dict], serv
     for i in range(30_000):
         t += int(rng.integers(2000, 20_000)) + (90_000 if i % 40 == 0 else 0)
         said.append(
-            Word(vocabulary[rng.integers(4000)] + ("." if i % 13 == 0 else ""), t, t + 9000, ("Maren", "Tobin")[i // 400 % 2])
+            Word(
+                vocabulary[rng.integers(4000)] + ("." if i % 13 == 0 else ""),
+                t,
+                t + 9000,
+                ("Maren", "Tobin")[i // 400 % 2],
+            )
         )
         t += 9000
     transcripts.set_words(data.db, r["talk"].id, said)

@@ -17,11 +17,52 @@ from kovel.store import history, stories, subclips, transcripts
 from tests.browser.seen import until
 from tests.browser.test_story_room import FRESH
 
-STORY = [*"sxgvtuaihdjklopqmywcnezr123456/.,[]", "Shift+X", "Shift+T", "Shift+U", "Shift+D", "Alt+[", "Shift+]", "Alt+ArrowUp", "Alt+ArrowDown",
-         "Home", "End", "ArrowLeft", "ArrowRight", "Shift+ArrowRight", "ArrowUp", "ArrowDown", "Escape", "Enter", "Space", "Tab",
-         "Control+c", "Control+v", "Control+z", "Shift+Control+z", "?"]  # fmt: skip
-LOG = [*"iojklsmnpqrwxyz123ebhgtu,.[]+-", "Shift+I", "Shift+O", "Space", "Enter", "Escape", "Tab", "ArrowLeft", "ArrowRight", "ArrowDown", "ArrowUp",
-       "Home", "End", "Control+z", "?", "Backspace", "Delete"]  # fmt: skip
+STORY = [
+    *"sxgvtuaihdjklopqmywcnezr123456/.,[]",
+    "Shift+X",
+    "Shift+T",
+    "Shift+U",
+    "Shift+D",
+    "Alt+[",
+    "Shift+]",
+    "Alt+ArrowUp",
+    "Alt+ArrowDown",
+    "Home",
+    "End",
+    "ArrowLeft",
+    "ArrowRight",
+    "Shift+ArrowRight",
+    "ArrowUp",
+    "ArrowDown",
+    "Escape",
+    "Enter",
+    "Space",
+    "Tab",
+    "Control+c",
+    "Control+v",
+    "Control+z",
+    "Shift+Control+z",
+    "?",
+]
+LOG = [
+    *"iojklsmnpqrwxyz123ebhgtu,.[]+-",
+    "Shift+I",
+    "Shift+O",
+    "Space",
+    "Enter",
+    "Escape",
+    "Tab",
+    "ArrowLeft",
+    "ArrowRight",
+    "ArrowDown",
+    "ArrowUp",
+    "Home",
+    "End",
+    "Control+z",
+    "?",
+    "Backspace",
+    "Delete",
+]
 TIGHTEN = [*"hxpgejkl[],.", "H", "Shift+[", "ArrowDown", "ArrowUp", "Space", "Escape", "Control+z", "Home", "End", "?"]
 
 
@@ -54,7 +95,9 @@ def test_keys_in_any_order(
             page.keyboard.press("ArrowDown")
             page.keyboard.press("x")
         until(
-            page, "() => [...document.querySelectorAll('#list [data-out]')].filter((r) => r.dataset.out === '0').length === 6"
+            page,
+            "() => [...document.querySelectorAll('#list [data-out]')].filter((r) => r.dataset.out === '0').length === "
+            "6",
         )
         assert len(proposals.desk(data, talk).off) == 6
     rnd = random.Random(11)

@@ -1,4 +1,5 @@
-"""The newcomer's whole path in the real interface, frames read off the canvas, the rendered file checked frame by frame."""
+"""The newcomer's whole path in the real interface, frames read off the canvas, the rendered file checked frame by
+frame."""
 
 import json
 import shutil
@@ -41,7 +42,9 @@ def test_from_footage_to_a_film_on_disk(
     words = [{"text": f"word{i}", "start": i * 0.5 + 0.02, "end": i * 0.5 + 0.4, "speaker": "Maren"} for i in range(78)]
     (tmp_path / "words.json").write_text(json.dumps({"words": words}))
     out = json.loads(
-        server.cli("import", str(media / "talk.mov"), "--words", str(tmp_path / "words.json"), "--kind", "interview", "--json")
+        server.cli(
+            "import", str(media / "talk.mov"), "--words", str(tmp_path / "words.json"), "--kind", "interview", "--json"
+        )
     )
     assert out["recordings"][0]["ready"] and not out["refused"]
     expect(page.locator("[data-poll]")).to_have_count(0, timeout=240_000)
@@ -148,7 +151,10 @@ def test_from_footage_to_a_film_on_disk(
     server.start()
     page.goto(f"{server.url}/p/1/story")
     until(page, "window.kovel?.story")
-    assert page.locator("#page").inner_text() == before and page.locator("#page").get_attribute("data-revision") == revision
+    assert (
+        page.locator("#page").inner_text() == before
+        and page.locator("#page").get_attribute("data-revision") == revision
+    )
     assert truth(data, 1)[0].story == kept.story
 
     # hand-off: a file whose every frame and sample is what was seen and heard
@@ -184,10 +190,14 @@ def test_another_window_is_followed_and_a_stale_page_is_told(page: Page, forty: 
     expect(page.locator(".piece")).to_have_count(42)
 
 
-def test_loupes_set_the_edge_to_the_frame(page: Page, coded: tuple[DataFolder, dict], serve: Callable, tmp_path: Path) -> None:
+def test_loupes_set_the_edge_to_the_frame(
+    page: Page, coded: tuple[DataFolder, dict], serve: Callable, tmp_path: Path
+) -> None:
     """By key, and by dragging: the edge lands on the frame under the pointer, however long the recording."""
     data, r = coded
-    transcripts.set_words(data.db, r["talk"].id, [Word(f"word{i}", 24000 * i, 24000 * i + 20000, "M") for i in range(78)])
+    transcripts.set_words(
+        data.db, r["talk"].id, [Word(f"word{i}", 24000 * i, 24000 * i + 20000, "M") for i in range(78)]
+    )
     server = serve(data.root, tmp_path)
     page.goto(f"{server.url}/p/1/log?rec={r['talk'].id}")
     until(page, "window.kovel?.marks")
@@ -226,9 +236,13 @@ def test_the_page_writes_timecode_as_the_core_does(page: Page, forty: tuple) -> 
     rng = np.random.default_rng(5)
     for rate, drop in [(r, False) for r in RATES] + [(Rate(30000, 1001), True), (Rate(60000, 1001), True)]:
         n = rate.nominal
-        frames = [*rng.integers(0, n * 80_000, 300).tolist(), *(n * 60 * k + d for k in range(1, 40) for d in (-1, 0, 1, 4))]
+        frames = [
+            *rng.integers(0, n * 80_000, 300).tolist(),
+            *(n * 60 * k + d for k in range(1, 40) for d in (-1, 0, 1, 4)),
+        ]
         got = page.evaluate(
-            "async ([f, rate, drop]) => { const { timecode } = await import('/static/js/transport.js'); return f.map((x) => timecode(x, rate, 0, drop)); }",
+            "async ([f, rate, drop]) => { const { timecode } = await import('/static/js/transport.js'); "
+            "return f.map((x) => timecode(x, rate, 0, drop)); }",
             [frames, [rate.num, rate.den], drop],
         )
         assert got == [format_timecode(f, rate, drop) for f in frames], rate
@@ -268,7 +282,9 @@ AUDIT = """() => {
 }"""
 
 
-def test_a_two_hour_story_opens_scrolls_and_answers(page: Page, serve: Callable, data: DataFolder, tmp_path: Path) -> None:
+def test_a_two_hour_story_opens_scrolls_and_answers(
+    page: Page, serve: Callable, data: DataFolder, tmp_path: Path
+) -> None:
     """2,000 pieces and 1,500 covers: only what is near the screen is in the page, wherever one scrolls or edits."""
     from bench.edits import made as long_story
 

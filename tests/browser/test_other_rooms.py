@@ -78,7 +78,12 @@ def test_marking_in_the_log(page: Page, coded: tuple[DataFolder, dict], serve: C
     marks = lambda: page.evaluate("kovel.marks()")  # noqa: E731
     page.keyboard.press("Enter")
     expect(page.locator("#report.bad")).to_contain_text("Set an in and an out point first")
-    for key, frame, want in (("i", 200, (200, None)), ("o", 260, (200, 260)), ("i", 300, (300, None)), ("o", 340, (300, 340))):
+    for key, frame, want in (
+        ("i", 200, (200, None)),
+        ("o", 260, (200, 260)),
+        ("i", 300, (300, None)),
+        ("o", 340, (300, 340)),
+    ):
         page.evaluate("f => kovel.player.seek(f)", frame)
         page.keyboard.press(key)
         assert tuple(marks().values()) == want  # an in point past the out point takes it away
@@ -127,8 +132,8 @@ def test_marking_in_the_log(page: Page, coded: tuple[DataFolder, dict], serve: C
 def test_what_is_kept_is_what_the_fields_show(
     page: Page, coded: tuple[DataFolder, dict], serve: Callable, tmp_path: Path
 ) -> None:
-    """In 1:00, out 5:00, out changed to 8:00 and Enter keeps 1:00 to 8:00; what cannot be read stays in its field; a bite kept
-    again under its name is asked about."""
+    """In 1:00, out 5:00, out changed to 8:00 and Enter keeps 1:00 to 8:00; what cannot be read stays in its field; a
+    bite kept again under its name is asked about."""
     data, r = coded
     server = serve(data.root, tmp_path)
     page.goto(f"{server.url}/p/1/log?rec={r['talk'].id}")
@@ -179,16 +184,34 @@ def test_nothing_keeps_anybody_out(page: Page, coded: tuple[DataFolder, dict], s
     transcripts.set_words(data.db, talk, [Word(f"word{i}", 24000 * i, 24000 * i + 20000, "Maren") for i in range(60)])
     server, axe, found = serve(data.root, tmp_path), Axe(), []
     for path, keys in (
-        ("", ""), ("p/1/footage", ""), (f"p/1/log?rec={talk}", "io"), (f"p/1/log?rec={boat}", ""), ("p/1/log/whole", ""),
-        ("p/1/log/whole?view=cards", ""), ("p/1/log/whole?view=board", ""), ("p/1/log/shots", ""), (f"p/1/tighten?rec={talk}", ""),
-        (f"p/1/hits?rec={boat}", ""), ("p/1/story", ""), ("p/1/story", "u"), ("p/1/story", "q"), ("p/1/story", "?"), ("p/1/story", "5"),
-        ("p/1/story", "6"), ("p/1/story", "f"), ("p/1/sound", ""), ("p/1/sound", "g"), ("p/1/sound", "?"), ("p/1/handoff", ""),
-    ):  # fmt: skip
+        ("", ""),
+        ("p/1/footage", ""),
+        (f"p/1/log?rec={talk}", "io"),
+        (f"p/1/log?rec={boat}", ""),
+        ("p/1/log/whole", ""),
+        ("p/1/log/whole?view=cards", ""),
+        ("p/1/log/whole?view=board", ""),
+        ("p/1/log/shots", ""),
+        (f"p/1/tighten?rec={talk}", ""),
+        (f"p/1/hits?rec={boat}", ""),
+        ("p/1/story", ""),
+        ("p/1/story", "u"),
+        ("p/1/story", "q"),
+        ("p/1/story", "?"),
+        ("p/1/story", "5"),
+        ("p/1/story", "6"),
+        ("p/1/story", "f"),
+        ("p/1/sound", ""),
+        ("p/1/sound", "g"),
+        ("p/1/sound", "?"),
+        ("p/1/handoff", ""),
+    ):
         answer = page.goto(f"{server.url}/{path}")
         assert answer and answer.ok, path  # a room, not the page that says there is none
         for look in ("day", "night"):
             page.evaluate(
-                "look => { localStorage.setItem('kovel-look', look); document.documentElement.dataset.theme = look; }", look
+                "look => { localStorage.setItem('kovel-look', look); document.documentElement.dataset.theme = look; }",
+                look,
             )
             if look == "day":
                 page.wait_for_timeout(350)

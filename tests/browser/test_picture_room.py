@@ -1,4 +1,5 @@
-"""The Picture room in the browser: framed by drag and key, looks typed and compared, titles laid, at the scope that is picked."""
+"""The Picture room in the browser: framed by drag and key, looks typed and compared, titles laid, at the scope that
+is picked."""
 
 import json
 from collections.abc import Callable
@@ -154,7 +155,9 @@ def test_jumps_are_judged_before_they_are_punched_in(page: Page, film: Shown, se
     assert story(data).pieces[1].settings["across"] > 55  # on her face
 
 
-def test_looks_at_the_scope_that_is_picked_before_and_after(page: Page, film: Shown, serve: Callable, tmp_path: Path) -> None:
+def test_looks_at_the_scope_that_is_picked_before_and_after(
+    page: Page, film: Shown, serve: Callable, tmp_path: Path
+) -> None:
     data, r = film
     opened(page, serve, data, tmp_path)
     page.evaluate("kovel.player.seek(70 - 60)")
@@ -176,7 +179,11 @@ def test_looks_at_the_scope_that_is_picked_before_and_after(page: Page, film: Sh
     page.keyboard.press("h")  # half and half
     until(page, "kovel.player.shown?.includes('true')")
     page.wait_for_timeout(100)
-    assert sum(looked) > sum(plain) + 60 and page.evaluate(POINT, at) == plain and page.evaluate(POINT, [0.9, 0.3]) != page.evaluate(POINT, [0.49, 0.3])  # fmt: skip
+    assert (
+        sum(looked) > sum(plain) + 60
+        and page.evaluate(POINT, at) == plain
+        and page.evaluate(POINT, [0.9, 0.3]) != page.evaluate(POINT, [0.49, 0.3])
+    )
     page.keyboard.press("h")
     expect(page.locator("#levels svg")).to_have_count(2)
     page.locator("#scope").select_option("items")
@@ -193,7 +200,9 @@ def test_looks_at_the_scope_that_is_picked_before_and_after(page: Page, film: Sh
     idle(page)
     assert "warmth" in story(data).pieces[0].settings
     table = "LUT_1D_SIZE 2\n0 0 0\n1 1 0\n"
-    page.locator("#table-in").set_input_files({"name": "no blue.cube", "mimeType": "text/plain", "buffer": table.encode()})
+    page.locator("#table-in").set_input_files(
+        {"name": "no blue.cube", "mimeType": "text/plain", "buffer": table.encode()}
+    )
     until(page, "kovel.player.shown?.includes('no blue')")
     assert page.evaluate(POINT, at)[2] == 0
     page.locator("#table-in").set_input_files({"name": "x.cube", "mimeType": "text/plain", "buffer": b"nonsense"})
@@ -273,7 +282,10 @@ def test_a_ramp_is_drawn_dragged_and_landed(page: Page, film: Shown, serve: Call
     idle(page)
     assert story(data).covers[0].settings["speed"][1][0] > b
     page.evaluate("kovel.player.seek(52)")
-    there = "(t) => { const r = kovel.player.plan.pictures.find((r) => r[0] <= t && t < r[1])[2][0]; return [r[0], Math.floor(r[1] / r[3])]; }"
+    there = (
+        "(t) => { const r = kovel.player.plan.pictures.find((r) => r[0] <= t && t < r[1])[2][0]; "
+        "return [r[0], Math.floor(r[1] / r[3])]; }"
+    )
     wanted = page.evaluate(there, 52)
     page.get_by_role("button", name="Land it").click()
     page.evaluate("kovel.player.seek(56)")

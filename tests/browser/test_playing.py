@@ -1,4 +1,5 @@
-"""Playing in the browser, frame by frame and sample by sample, and how soon long ones open. Run alone: it looks at the clock."""
+"""Playing in the browser, frame by frame and sample by sample, and how soon long ones open. Run alone: it looks at
+the clock."""
 
 import time
 from collections.abc import Callable
@@ -48,7 +49,9 @@ def test_no_wrong_frame_across_forty_cuts(page: Page, watch: Callable, forty: tu
     assert len({t for t, *_ in rows}) > 0.8 * len(want)  # a busy machine refreshes its screen less often
     starts = []
     for t in (560, 33, 411, 202):  # start anywhere
-        seen = page.evaluate("async t => { kovel.player.seek(t); await kovel.player.play(1); return window.readCode(); }", t)
+        seen = page.evaluate(
+            "async t => { kovel.player.seek(t); await kovel.player.play(1); return window.readCode(); }", t
+        )
         assert tuple(seen) == want[t]  # the clock starts with its first frame on the canvas
         starts.append(page.evaluate("kovel.player.startMs"))
         page.evaluate("kovel.player.stop()")
@@ -69,7 +72,9 @@ def test_no_wrong_frame_across_forty_cuts(page: Page, watch: Callable, forty: tu
             bad = wrong(rows, want)
             step = 1 if speed > 0 else -1
             just = [(t, [want[q] for q in range(t, t - 20 * step, -step) if 0 <= q < len(want)]) for t, _, _ in bad]
-            assert all(tuple(code or ()) in before for (_, code, _), (_, before) in zip(bad, just, strict=True)), bad[:5]
+            assert all(tuple(code or ()) in before for (_, code, _), (_, before) in zip(bad, just, strict=True)), bad[
+                :5
+            ]
             assert (rows[-1][0] > rows[0][0]) == (speed > 0)
             late.append(len(bad) / len(rows))
             if late[-1] < 0.25:
@@ -86,26 +91,36 @@ def test_browser_mixes_and_schedules_the_renderers_samples(page: Page, forty: tu
     raw = {i: (data.derived(i) / "sound.pcm", 1) for i in {h.source for h in plan.sounds}}
     a, b = 3 * 48000 + 17, 8 * 48000 + 5
     got = page.evaluate(
-        "async ([a, b]) => { const { mix } = await import('/static/js/sound.js'); return Array.from((await mix(kovel.player.plan, a, b))[0]); }",
+        "async ([a, b]) => { const { mix } = await import('/static/js/sound.js'); "
+        "return Array.from((await mix(kovel.player.plan, a, b))[0]); }",
         [a, b],
     )
     want = Sound(plan.sounds, raw).block(a, b)[:, 0]
     assert np.abs(np.array(got, np.float32) - want).max() < 1e-6
-    lined = replace(plan, sounds=tuple(replace(h, line=((0, -30.0), (h.end - h.at, 6.0)), gain=0.7) for h in plan.sounds))
+    lined = replace(
+        plan, sounds=tuple(replace(h, line=((0, -30.0), (h.end - h.at, 6.0)), gain=0.7) for h in plan.sounds)
+    )
     got = page.evaluate(
-        "async ([plan, a, b]) => { const { mix } = await import('/static/js/sound.js'); return Array.from((await mix(plan, a, b))[0]); }",
+        "async ([plan, a, b]) => { const { mix } = await import('/static/js/sound.js'); "
+        "return Array.from((await mix(plan, a, b))[0]); }",
         [lined.to_json(sources), a, a + 48_000],
     )
     assert np.abs(np.array(got, np.float32) - Sound(lined.sounds, raw).block(a, a + 48_000)[:, 0]).max() < 1e-6
-    heard = page.evaluate("""async ([a, n]) => {
+    heard = page.evaluate(
+        """async ([a, n]) => {
       const { Sound } = await import('/static/js/sound.js');
       const s = new Sound(); s.context = new OfflineAudioContext(2, n, 48000);
       await s.ready(kovel.player.plan, a); s.start(480 / 48000, a, 1);
       await new Promise((r) => setTimeout(r, 600));
       return Array.from((await s.context.startRendering()).getChannelData(0));
-    }""", [a, 72000])  # fmt: skip
+    }""",
+        [a, 72000],
+    )
     x = np.array(heard, np.float32)
-    assert np.abs(x[:480]).max() == 0 and np.abs(x[480:72000] - Sound(plan.sounds, raw).block(a, a + 71520)[:, 0]).max() < 1e-4
+    assert (
+        np.abs(x[:480]).max() == 0
+        and np.abs(x[480:72000] - Sound(plan.sounds, raw).block(a, a + 71520)[:, 0]).max() < 1e-4
+    )
 
 
 def test_another_plan_is_heard_within_a_tenth_of_a_second_without_a_gap(page: Page, forty: tuple) -> None:
@@ -118,7 +133,8 @@ def test_another_plan_is_heard_within_a_tenth_of_a_second_without_a_gap(page: Pa
     raw = {i: (data.derived(i) / "sound.pcm", 1) for i in {h.source for h in plan.sounds}}
     softer = replace(plan, sounds=tuple(replace(h, gain=h.gain / 2) for h in plan.sounds))
     a, n = 3 * 48_000 + 17, 96_000
-    got = page.evaluate("""async ([softer, a, n]) => {
+    got = page.evaluate(
+        """async ([softer, a, n]) => {
       const { Sound } = await import('/static/js/sound.js');
       const s = new Sound(), c = new OfflineAudioContext(2, n, 48000); s.context = c;
       await s.ready(kovel.player.plan, a); s.start(480 / 48000, a, 1);
@@ -129,7 +145,9 @@ def test_another_plan_is_heard_within_a_tenth_of_a_second_without_a_gap(page: Pa
         c.resume();
       });
       return Array.from((await c.startRendering()).getChannelData(0));
-    }""", [softer.to_json(sources), a, n])  # fmt: skip
+    }""",
+        [softer.to_json(sources), a, n],
+    )
     x = np.array(got, np.float32)[480:]
     old, new = (Sound(p.sounds, raw).block(a, a + len(x))[:, 0] for p in (plan, softer))
     right = np.abs(x - old) < 1e-4
@@ -138,11 +156,14 @@ def test_another_plan_is_heard_within_a_tenth_of_a_second_without_a_gap(page: Pa
     assert np.abs(x[over:] - new[over:]).max() < 1e-4
     page.evaluate("kovel.player.seek(60); kovel.player.play(1)")
     until(page, "kovel.player.playing && kovel.player.frame > 66")
-    went = page.evaluate("""(softer) => {
+    went = page.evaluate(
+        """(softer) => {
       const p = kovel.player, was = p.now();
       p.load({ ...p.plan, sounds: softer.sounds });
       return [p.playing, p.now() - was, p.plan.sounds[0][4]];
-    }""", softer.to_json(sources))  # fmt: skip
+    }""",
+        softer.to_json(sources),
+    )
     assert went[0] and 0 <= went[1] < 2 and went[2] == softer.sounds[0].gain
     until(page, "kovel.player.frame > 90")
     page.evaluate("kovel.player.stop()")
@@ -157,19 +178,26 @@ def test_layers_are_drawn_alike_by_player_and_renderer(page: Page, forty: tuple)
     stacks = [
         (card("#c02020"), card("#2040c0", opacity=Opacity(1, 0, 4))),
         (card("#20a040", opacity=Opacity(2, 0, 5)),),
-        (card("#c0c040"), card("#2040c0", place=Place(0.5, 0, 0.5, 0.5)), card("#ffffff", opacity=Opacity(1, 0, 2), place=Place(0, 0.5, 1, 0.5))),
+        (
+            card("#c0c040"),
+            card("#2040c0", place=Place(0.5, 0, 0.5, 0.5)),
+            card("#ffffff", opacity=Opacity(1, 0, 2), place=Place(0, 0.5, 1, 0.5)),
+        ),
         (card("#ffffff", place=Place(0.25, 0.25, 0.25, 0.5)),),
-    ]  # fmt: skip
+    ]
     plan = Plan(Rate(25), len(stacks), tuple(Run(t, t + 1, x) for t, x in enumerate(stacks)), ())
     drawn = Pictures({}, 640, 360)
     page.evaluate(
-        "plan => kovel.player.load({ ...plan, project: 1, frames: {}, pieces: [], seams: [], covers: [] })", plan.to_json({})
+        "plan => kovel.player.load({ ...plan, project: 1, frames: {}, pieces: [], seams: [], covers: [] })",
+        plan.to_json({}),
     )
     points = [(x, y) for x in (0.1, 0.3, 0.45, 0.6, 0.9) for y in (0.1, 0.4, 0.6, 0.9)]
     for t, stack in enumerate(stacks):
         frame = drawn.frame([Layer.from_json(x.to_json({})) for x in stack], 0)
         rgb = rgb_of(frame.reformat(format="yuv444p")).astype(int)
-        page.evaluate("t => { window.drew = null; kovel.player.drawn = (f) => { window.drew = f; }; kovel.player.seek(t); }", t)
+        page.evaluate(
+            "t => { window.drew = null; kovel.player.drawn = (f) => { window.drew = f; }; kovel.player.seek(t); }", t
+        )
         until(page, f"window.drew === {t}")
         seen = page.evaluate(
             """points => { const c = kovel.player.canvas, g = c.getContext("2d");
@@ -189,7 +217,9 @@ def test_without_webcodecs_pictures_stay_within_a_frame(page: Page, watch: Calla
     watch(page)
     page.wait_for_timeout(600)
 
-    def close(t: int, code: list[int]) -> bool:  # the right recording, within a frame of the story (two of the 50 fps one's)
+    def close(
+        t: int, code: list[int]
+    ) -> bool:  # the right recording, within a frame of the story (two of the 50 fps one's)
         return any(w and code[0] == w[0] and abs(code[1] - w[1]) <= 2 for w in want[max(0, t - 1) : t + 2])
 
     shares = []
@@ -206,7 +236,8 @@ def test_without_webcodecs_pictures_stay_within_a_frame(page: Page, watch: Calla
 
 
 def test_long_ones_open_and_answer_soon(page: Page, serve: Callable, data: DataFolder, tmp_path: Path) -> None:
-    """Three hours with 30,000 words, and a story of 2,000 pieces: twice what is asked, for machines are noisy (see bench)."""
+    """Three hours with 30,000 words, and a story of 2,000 pieces: twice what is asked, for machines are noisy (see
+    bench)."""
     long_story(data)
     recordings.set_whole(data.db, 1, "", 270_000)
     transcripts.set_words(

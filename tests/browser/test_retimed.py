@@ -20,8 +20,11 @@ def plan_of(data: DataFolder):
     return make_plan(story(data), recordings.sources(data.db, 1))
 
 
-def test_a_retimed_piece_is_heard_as_it_is_delivered(page: Page, spoken: Spoken, serve: Callable, tmp_path: Path) -> None:
-    """Opening the page has its sound made; then no sample of the page's mix is more than 1 of 32,768 from the renderer's."""
+def test_a_retimed_piece_is_heard_as_it_is_delivered(
+    page: Page, spoken: Spoken, serve: Callable, tmp_path: Path
+) -> None:
+    """Opening the page has its sound made; then no sample of the page's mix is more than 1 of 32,768 from the
+    renderer's."""
     data, r = spoken
     for name, params in (
         ("add_at_end", {"source": r["maren"].id, "start": 20, "length": 200}),
@@ -54,7 +57,9 @@ def test_a_retimed_piece_is_heard_as_it_is_delivered(page: Page, spoken: Spoken,
     assert run[0][0] == 20 and abs(run[0][1] - 0.6) < 0.01 and run[1][0] == 20
 
 
-def test_a_peak_dip_is_moved_deepened_and_taken_away(page: Page, spoken: Spoken, serve: Callable, tmp_path: Path) -> None:
+def test_a_peak_dip_is_moved_deepened_and_taken_away(
+    page: Page, spoken: Spoken, serve: Callable, tmp_path: Path
+) -> None:
     data, r = spoken
     stories.edit(data.db, 1, None, "add_at_end", {"source": r["maren"].id, "start": 20, "length": 200})
     for at, value in ((60, -4), (140, -2)):
@@ -93,8 +98,11 @@ def test_a_peak_dip_is_moved_deepened_and_taken_away(page: Page, spoken: Spoken,
     assert dips() == [(90, -7.0)]
 
 
-def test_a_piece_is_retimed_in_the_picture_rooms_panel(page: Page, spoken: Spoken, serve: Callable, tmp_path: Path) -> None:
-    """Every control of its pace: percent, the length it lasts, sound, frames, backwards, a ramp at the playhead, in steps, out."""
+def test_a_piece_is_retimed_in_the_picture_rooms_panel(
+    page: Page, spoken: Spoken, serve: Callable, tmp_path: Path
+) -> None:
+    """Every control of its pace: percent, the length it lasts, sound, frames, backwards, a ramp at the playhead, in
+    steps, out."""
     data, r = spoken
     stories.edit(data.db, 1, None, "add_at_end", {"source": r["creek"].id, "start": 4, "length": 60})
     server = serve(data.root, tmp_path)
@@ -136,7 +144,10 @@ def test_a_piece_is_retimed_in_the_picture_rooms_panel(page: Page, spoken: Spoke
     page.locator("[data-do=ramp]").click()
     expect(report).to_contain_text("ramped from 100 to 300 %")
     page.locator("#pace-steps").check()
-    until(page, "document.getElementById('pace-steps').checked && document.querySelectorAll('#pace-draw button').length === 2")
+    until(
+        page,
+        "document.getElementById('pace-steps').checked && document.querySelectorAll('#pace-draw button').length === 2",
+    )
     assert piece().settings["steps"] and [m for m, _ in piece().settings["speed"]] == [4, 34]
     page.locator("[data-do=unramp]").click()
     expect(report).to_contain_text("at 100 %")

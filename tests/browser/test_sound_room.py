@@ -1,4 +1,5 @@
-"""The Sound room in the browser: what is heard there is what is delivered; levels, fades and moves by key and by drag."""
+"""The Sound room in the browser: what is heard there is what is delivered; levels, fades and moves by key and by
+drag."""
 
 import os
 import random
@@ -59,18 +60,30 @@ def random_sound(r: random.Random, sources: dict[int, int], made: dict[int, str]
     i = r.choice(list(sources))
     at, n = r.randint(0, 60_000), r.randint(1, 60_000)
     line = tuple(sorted({r.randint(-5_000, 70_000): r.uniform(-60, 12) for _ in range(r.randint(1, 4))}.items()))
-    picked = r.choice([(1.0, 0.0, 0.0, 1.0), (1.0, 0.0, 1.0, 0.0), (0.5, 0.5, 0.5, 0.5), (r.random(), 0.0, 0.0, r.random())])
+    picked = r.choice(
+        [(1.0, 0.0, 0.0, 1.0), (1.0, 0.0, 1.0, 0.0), (0.5, 0.5, 0.5, 0.5), (r.random(), 0.0, 0.0, r.random())]
+    )
     return Heard(
-        at, at + n, i, r.randint(-3_000, max(1, sources[i] - 20_000)), 10 ** (r.uniform(-30, 6) / 20),
-        r.choice([RAMP, r.randint(1, n + 1)]), r.choice([RAMP, r.randint(1, n + 1)]), line if r.random() < 0.5 else (),
-        r.random() < 0.4, picked, 1, made.get(i, "") if r.random() < 0.5 else "",
-    )  # fmt: skip
+        at,
+        at + n,
+        i,
+        r.randint(-3_000, max(1, sources[i] - 20_000)),
+        10 ** (r.uniform(-30, 6) / 20),
+        r.choice([RAMP, r.randint(1, n + 1)]),
+        r.choice([RAMP, r.randint(1, n + 1)]),
+        line if r.random() < 0.5 else (),
+        r.random() < 0.4,
+        picked,
+        1,
+        made.get(i, "") if r.random() < 0.5 else "",
+    )
 
 
 def test_the_page_mixes_what_the_renderer_delivers(
     page: Page, film: Spoken, serve: Callable, tmp_path: Path, finished: Callable
 ) -> None:
-    """Random mixes (KOVEL_MIXES: how many; 500 were run before this was handed over) with every setting of sound, raw, cleaned, mono and stereo: no sample more than 1 of 32,768 apart."""
+    """Random mixes (KOVEL_MIXES: how many; 500 were run before this was handed over) with every setting of sound,
+    raw, cleaned, mono and stereo: no sample more than 1 of 32,768 apart."""
     data, r = film
     both = tmp_path / "both.wav"
     with wave.open(str(both), "wb") as f:
@@ -122,7 +135,8 @@ def test_levels_by_key_and_by_drag(page: Page, film: Spoken, serve: Callable, tm
 
     def at(frame: float, db: float, id_: int) -> tuple[float, float]:
         x, y = page.evaluate(
-            "([f, db, id]) => { const s = kovel.strip, b = s.data.blocks.find((q) => q.id === id); return [s.x(f), s.y(db, s.box(b))]; }",
+            "([f, db, id]) => { const s = kovel.strip, b = s.data.blocks.find((q) => q.id === id); "
+            "return [s.x(f), s.y(db, s.box(b))]; }",
             [frame, db, id_],
         )
         return canvas["x"] + x, canvas["y"] + y
@@ -197,8 +211,8 @@ def test_what_is_chosen_is_heard_alone_and_cleaned(page: Page, film: Spoken, ser
 
 
 def test_set_at_the_scope_that_is_picked(page: Page, film: Spoken, serve: Callable, tmp_path: Path) -> None:
-    """One piece, all of its recording here and everywhere, the whole story: levels add up, and the panel says what comes from
-    where; and a piece takes nothing of it."""
+    """One piece, all of its recording here and everywhere, the whole story: levels add up, and the panel says what
+    comes from where; and a piece takes nothing of it."""
     data, r = film
     opened(page, serve, data, tmp_path)
     page.keyboard.press("g")
@@ -221,7 +235,10 @@ def test_set_at_the_scope_that_is_picked(page: Page, film: Spoken, serve: Callab
         "inherits +3.0 dB from the recording, -2.0 dB from the story, +1.0 dB from the recording in this story"
     )
     assert dict(story(data).settings)[here]["level"] == 1
-    assert recordings.get(data.db, r["maren"].id).settings["level"] == 3 and dict(story(data).settings)["story"]["level"] == -2
+    assert (
+        recordings.get(data.db, r["maren"].id).settings["level"] == 3
+        and dict(story(data).settings)["story"]["level"] == -2
+    )
     page.evaluate("kovel.sound.idle()")
     until(page, "document.querySelector('#items-level').defaultValue === '-9'")
     page.locator("#items-level").fill("loud")

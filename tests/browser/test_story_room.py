@@ -49,10 +49,13 @@ class Room:
 
 @pytest.fixture
 def room(page: Page, coded: tuple[DataFolder, dict], serve: Callable, tmp_path: Path) -> Iterator[Room]:
-    """Two bites of the talk in the log, words every half second, a story of | talk 100+50 | talk 300+75 | fifty 0+60 |."""
+    """Two bites of the talk in the log, words every half second, a story of | talk 100+50 | talk 300+75 | fifty 0+60
+    |."""
     data, r = coded
     talk, fifty = r["talk"].id, r["fifty"].id
-    transcripts.set_words(data.db, talk, [Word(f"word{i}", 24000 * i + 960, 24000 * i + 20000, "Maren") for i in range(78)])
+    transcripts.set_words(
+        data.db, talk, [Word(f"word{i}", 24000 * i + 960, 24000 * i + 20000, "Maren") for i in range(78)]
+    )
     subclips.add(data.db, talk, 500, 540, name="Bite one")
     subclips.add(data.db, fifty, 200, 220, name="Bite two")
     for source, start, length in ((talk, 100, 50), (talk, 300, 75), (fifty, 0, 60)):
@@ -74,7 +77,10 @@ def test_dialogue_by_key(room: Room) -> None:
     room.press("z")
     room.seek(20)
     room.press("n")
-    assert room.shape()[:3] == [(t, 100, 20), (t, 500, 40), (t, 120, 30)] and room.page.evaluate("kovel.player.frame") == 60
+    assert (
+        room.shape()[:3] == [(t, 100, 20), (t, 500, 40), (t, 120, 30)]
+        and room.page.evaluate("kovel.player.frame") == 60
+    )
     room.press("z")
     room.seek(20)
     room.press("w")
@@ -121,7 +127,9 @@ def test_covers_by_key(room: Room) -> None:
     room.press("c")  # four seconds where nothing is chosen
     room.report("boat laid over")
     (c,) = room.story.covers
-    assert (room.story.at(c), c.length, c.start) == (40, 100, 0) and p.locator("[data-use]").first.inner_text() == "used"
+    assert (room.story.at(c), c.length, c.start) == (40, 100, 0) and p.locator(
+        "[data-use]"
+    ).first.inner_text() == "used"
     room.press("]", "Shift+]", "Alt+[")
     room.report("nothing before this in point")
     room.press("[", "Alt+]")
@@ -185,7 +193,9 @@ def test_covers_by_key(room: Room) -> None:
 def test_drags(room: Room) -> None:
     p, t, f = room.page, room.r["talk"].id, room.r["fifty"].id
     grip = lambda n: p.locator(".piece .grip").nth(n)  # noqa: E731
-    p.locator(".shelf-item", has_text="Bite two").drag_to(p.locator(".piece").nth(1), target_position={"x": 200, "y": 12})
+    p.locator(".shelf-item", has_text="Bite two").drag_to(
+        p.locator(".piece").nth(1), target_position={"x": 200, "y": 12}
+    )
     assert room.shape()[1] == (f, 200, 20)
     room.press("z")
     grip(2).drag_to(p.locator(".piece").nth(0), target_position={"x": 100, "y": 5})
@@ -223,7 +233,8 @@ FRESH = """async () => { // whether what stands in the page is what the server w
 
 
 def test_edits_exchange_only_what_changed(room: Room) -> None:
-    """After each edit the page is what the server would draw anew; what the edit did not touch is the very same element."""
+    """After each edit the page is what the server would draw anew; what the edit did not touch is the very same
+    element."""
     p, boat, t = room.page, room.r["boat"].id, room.r["talk"].id
     ids = [x.id for x in room.story.pieces]
     p.evaluate("id => { document.querySelector(`[data-piece='${id}']`).mine = true }", ids[0])
@@ -249,7 +260,9 @@ def test_edits_exchange_only_what_changed(room: Room) -> None:
     assert p.evaluate("id => document.querySelector(`[data-piece='${id}']`).mine", ids[0])
     p.locator("#zoom").select_option("8")
     until(p, "document.getElementById('page').dataset.px < 1")
-    assert p.evaluate(FRESH) and not p.evaluate("id => Boolean(document.querySelector(`[data-piece='${id}']`).mine)", ids[0])
+    assert p.evaluate(FRESH) and not p.evaluate(
+        "id => Boolean(document.querySelector(`[data-piece='${id}']`).mine)", ids[0]
+    )
 
 
 def test_a_drag_goes_to_a_beat_of_the_music(room: Room) -> None:
@@ -321,7 +334,11 @@ def test_buttons_tabs_zoom_and_looks(room: Room) -> None:
     tall = lambda: p.locator("#page").bounding_box()["height"]  # type: ignore[index]  # noqa: E731
     two = tall()
     p.locator("#zoom").select_option("1")
-    until(p, "tall => Math.abs(document.getElementById('page').getBoundingClientRect().height - tall) < 1", 8 + 2 * (two - 8))
+    until(
+        p,
+        "tall => Math.abs(document.getElementById('page').getBoundingClientRect().height - tall) < 1",
+        8 + 2 * (two - 8),
+    )
     look = p.evaluate("document.documentElement.dataset.theme")
     p.get_by_label("Day or night look").click()
     p.reload()
@@ -364,7 +381,9 @@ def test_seam_desk_by_hand(room: Room) -> None:
     redrawn = """() => new Promise((done) => { const old = document.querySelector("#desk"); document.dispatchEvent(new Event("look"));
       const look = () => old.isConnected ? setTimeout(look, 5) : done(); look(); })"""
     p.locator("#desk-split").click(click_count=3)
-    p.evaluate(redrawn)  # the desk comes again while one is about to type, and while one types: it is never typed beside
+    p.evaluate(
+        redrawn
+    )  # the desk comes again while one is about to type, and while one types: it is never typed beside
     p.keyboard.type("-")
     p.evaluate(redrawn)
     p.keyboard.type("8")
@@ -385,7 +404,9 @@ def test_seam_desk_by_hand(room: Room) -> None:
     expect(p.locator("#desk-cross")).to_have_value("6")
     p.locator("#desk-blend").select_option("dissolve")
     room.report("A dissolve of 25 frames")
-    assert (at_seam().split, at_seam().cross, at_seam().length) == (10, 6, 25) and p.locator(".seam .blend").count() == 1
+    assert (at_seam().split, at_seam().cross, at_seam().length) == (10, 6, 25) and p.locator(
+        ".seam .blend"
+    ).count() == 1
     p.evaluate("kovel.story.idle()")  # the desk is drawn anew after the edit before
     p.wait_for_timeout(150)
     p.get_by_label("Length of the dissolve or dip, frames").fill("900")
@@ -541,12 +562,19 @@ def test_lips_after_many_edits(room: Room, watch: Callable) -> None:
         name = r.choice(names) if 150 < n < 700 else "insert" if n <= 150 else "extract"
         source = r.choice([t, t, f])
         params = {
-            "insert": {"at": at, "source": source, "start": r.randint(0, 600), "length": r.randint(20, 60)}, "trim": {"piece": one, "edge": r.choice(["in", "out"]), "delta": d},
-            "roll": {"piece": one, "delta": d}, "slip": {"piece": one, "delta": d}, "slide": {"piece": one, "delta": d}, "move": {"piece": one, "before": r.choice(ids) if ids else None},
-            "swap": {"first": one, "second": r.choice(ids) if ids else 0}, "split": {"at": at}, "extract": {"a": min(at, max(0, n - 40)), "b": min(at, max(0, n - 40)) + 30},
-            "overwrite": {"at": at, "source": source, "start": r.randint(0, 600), "length": 25}, "lay_cover": {"source": boat, "at": at, "until": at + 20, "start": r.randint(0, 200)},
+            "insert": {"at": at, "source": source, "start": r.randint(0, 600), "length": r.randint(20, 60)},
+            "trim": {"piece": one, "edge": r.choice(["in", "out"]), "delta": d},
+            "roll": {"piece": one, "delta": d},
+            "slip": {"piece": one, "delta": d},
+            "slide": {"piece": one, "delta": d},
+            "move": {"piece": one, "before": r.choice(ids) if ids else None},
+            "swap": {"first": one, "second": r.choice(ids) if ids else 0},
+            "split": {"at": at},
+            "extract": {"a": min(at, max(0, n - 40)), "b": min(at, max(0, n - 40)) + 30},
+            "overwrite": {"at": at, "source": source, "start": r.randint(0, 600), "length": 25},
+            "lay_cover": {"source": boat, "at": at, "until": at + 20, "start": r.randint(0, 200)},
             "split_edit": {"piece": one, "frames": r.randint(-12, 12)},
-        }  # fmt: skip
+        }
         how = {"Accept": "application/json", "X-Kovel": "1", "Origin": origin}
         if name == "undo":
             p.request.post(f"{origin}/p/1/story/undo", headers=how)

@@ -23,7 +23,9 @@ def test_pauses_by_key(page: Page, coded: tuple[DataFolder, dict], serve: Callab
     for s in range(0, 40, 6):
         on[s * 100 : s * 100 + 400] = 1
     save(data.derived(talk), Levels(on, np.where(on > 0, -20, -70).astype(np.float32), np.full(4000, -70, np.float32)))
-    transcripts.set_words(data.db, talk, [Word(f"w{i}", 48_000 * i, 48_000 * i + 40_000) for i in range(40) if i % 6 < 4])
+    transcripts.set_words(
+        data.db, talk, [Word(f"w{i}", 48_000 * i, 48_000 * i + 40_000) for i in range(40) if i % 6 < 4]
+    )
     server = serve(data.root, tmp_path)
     page.goto(f"{server.url}/p/1/tighten?rec={talk}")
     until(page, "window.kovel?.tighten")

@@ -40,7 +40,8 @@ def loosened() -> Story:
 
 
 def faded() -> Story:
-    """The effect comes in over 20 frames and goes out over 30; a second cover over its beginning, on top of the first."""
+    """The effect comes in over 20 frames and goes out over 30; a second cover over its beginning, on top of the
+    first."""
     s = do(do(laid(), "set_value", to=5, setting="fade_in", value=20), "set_value", to=5, setting="fade_out", value=30)
     return do(s, "lay_cover", source=2, at=110, until=140, start=0, lane=2)
 
@@ -55,7 +56,9 @@ def many() -> Story:
 
 def rising() -> Story:
     """The first piece comes in over 20 frames and goes out over 30."""
-    return do(do(three(), "set_value", to=1, setting="fade_in", value=20), "set_value", to=1, setting="fade_out", value=30)
+    return do(
+        do(three(), "set_value", to=1, setting="fade_in", value=20), "set_value", to=1, setting="fade_out", value=30
+    )
 
 
 def ended() -> Story:
@@ -106,14 +109,16 @@ def retimed() -> Story:
 
 
 def ramped() -> Story:
-    """The cover gets faster from its thirtieth frame on, up to 400 %, where another cover with a ramp in steps follows."""
+    """The cover gets faster from its thirtieth frame on, up to 400 %, where another cover with a ramp in steps
+    follows."""
     s = do(laid(), "set_ramp", item=4, line=[[10, 100], [40, 100], [60, 400]])
     s = do(s, "lay_cover", source=4, at=200, until=230, start=0)
     return do(s, "set_ramp", item=7, line=[[0, 50], [10, 200]], steps=True, keep="place")
 
 
 def paced() -> Story:
-    """The second piece at 200 % with a shot over its middle, the third one backwards, with a sound on its tenth frame."""
+    """The second piece at 200 % with a shot over its middle, the third one backwards, with a sound on its tenth
+    frame."""
     s = do(do(three(), "lay_cover", source=3, at=130, until=150), "set_speed", item=2, percent=200)
     s = do(s, "lay_sound", source=6, at=140, until=160, start=10, kind="effect")
     return do(s, "run_backwards", items=3, backwards=True)
@@ -144,7 +149,14 @@ def headed() -> Story:
 def titled() -> Story:
     """Two titles: one with a size of its own, one as it comes."""
     s = do(three(), "lay_title", at=110, text="Maren", length=60)
-    return do(do(s, "set_value", to=4, setting="weight", value=300), "lay_title", at=10, text="River", length=50, by_clock=True)
+    return do(
+        do(s, "set_value", to=4, setting="weight", value=300),
+        "lay_title",
+        at=10,
+        text="River",
+        length=50,
+        by_clock=True,
+    )
 
 
 BEFORE = {
@@ -202,10 +214,16 @@ def drawn(s: Story) -> str:
         rows.append(f"cover {c.lane}: {name(c)} @{s.at(c)}" + "".join(f", {x}" for x in _values(c)) + span)
     for x in sorted(s.sounds, key=lambda x: x.id):
         clock = (
-            " by the clock" if not x.tether.piece else " with its shot" if any(c.id == x.tether.piece for c in s.covers) else ""
+            " by the clock"
+            if not x.tether.piece
+            else " with its shot"
+            if any(c.id == x.tether.piece for c in s.covers)
+            else ""
         )
         group = [f"group {x.group}"] if x.group else []
-        rows.append(f"{x.kind} {x.lane}: {name(x)} @{s.at(x)}{clock}" + "".join(f", {v}" for v in (*group, *_values(x))))
+        rows.append(
+            f"{x.kind} {x.lane}: {name(x)} @{s.at(x)}{clock}" + "".join(f", {v}" for v in (*group, *_values(x)))
+        )
     rows += [f"loose: {name(x)}" for x in (*s.loose, *s.loose_sounds)]
     rows += [f"seam {_set(s, j)}" for j in s.transitions]
     rows += [f"heading {x.piece} {x.heading} {x.target or ''}".rstrip() for x in s.sections]

@@ -6,9 +6,9 @@ three
     94-106 A 194 / A 294, at 1+1k of 13
     heard A 100 at 0-100 of 1, gain 0.5012
 
-Layers stand bottom first with a stroke between. `at a+bk of c` is an opacity of (a + b k) / c in frame k; `x p/q +s` a speed of
-p frames of the shot to q of the story, s story frames of which have gone by. Sounds are in frames, `+n` samples. What a
-recording itself is set to is said by `recording`; a space in a value is written `~`.
+Layers stand bottom first with a stroke between. `at a+bk of c` is an opacity of (a + b k) / c in frame k; `x p/q +s`
+a speed of p frames of the shot to q of the story, s story frames of which have gone by. Sounds are in frames, `+n`
+samples. What a recording itself is set to is said by `recording`; a space in a value is written `~`.
 """
 
 from __future__ import annotations
@@ -67,8 +67,11 @@ def _sound(h: Heard) -> str:
     if h.pace:
         p = h.pace
         way = f"{p.speed[0]}/{p.speed[1]}" if not p.line else f"ramp {'' if p.soft else 'in steps '}{list(p.line)}"
-        more += [f"retimed {way} from {p.anchor}, {p.first} to {p.first + p.length} of a clock from {p.start[0]}/{p.start[1]}"
-                 f"{', backwards' if p.backwards else ''}{', pitch kept' if p.pitch else ''}{', cleaned' if p.of else ''}"]  # fmt: skip
+        more += [
+            f"retimed {way} from {p.anchor}, {p.first} to {p.first + p.length} of a clock from "
+            f"{p.start[0]}/{p.start[1]}"
+            f"{', backwards' if p.backwards else ''}{', pitch kept' if p.pitch else ''}{', cleaned' if p.of else ''}"
+        ]
     elif h.made:
         more += ["cleaned"]
     return f"{SOURCES[h.source].name} {_frames(h.start)} at {_frames(h.at)}-{_frames(h.end)} of {h.of}" + "".join(

@@ -1,4 +1,5 @@
-"""A text beside what was heard. `difflib` (Python's library) is the reference for what is the same; spoken numbers: common usage."""
+"""A text beside what was heard. `difflib` (Python's library) is the reference for what is the same; spoken numbers:
+common usage."""
 
 from difflib import SequenceMatcher
 from itertools import pairwise

@@ -1,5 +1,5 @@
-"""Layers put together: groups that are seen as one picture, letters filled with the cover below. No published source: what the
-plan promises, held against the plan without it."""
+"""Layers put together: groups that are seen as one picture, letters filled with the cover below. No published
+source: what the plan promises, held against the plan without it."""
 
 from random import Random
 
@@ -50,13 +50,23 @@ def test_the_group_has_what_is_set_on_it_as_a_whole() -> None:
         ((("brightness", 0.2),), (("brightness", 0.5),))
     ]  # its own, then the whole's
     none = lambda *_: (0.0, 0.0)  # noqa: E731
-    found = picture_checks(do(s, "set_value", to=group, setting="zoom", value=80), SOURCES, 16 / 9, none, lambda c: None)
+    found = picture_checks(
+        do(s, "set_value", to=group, setting="zoom", value=80), SOURCES, 16 / 9, none, lambda c: None
+    )
     assert [f.text for f in found if f.kind == "edges"] == [
         "The edges of what is seen as one picture are seen at 0:00+00: shown at 80 %"
     ]
     with pytest.raises(Refused, match="in no group"):
         do(s, "set_as_one", piece=3)
-    sounds = do(do(three(), "lay_sound", source=6, at=0, until=50, start=0, kind="effect"), "lay_sound", source=6, at=60, until=90, start=0, kind="effect")  # fmt: skip
+    sounds = do(
+        do(three(), "lay_sound", source=6, at=0, until=50, start=0, kind="effect"),
+        "lay_sound",
+        source=6,
+        at=60,
+        until=90,
+        start=0,
+        kind="effect",
+    )
     sounds = do(sounds, "set_group", ids=[x.id for x in sounds.sounds])
     with pytest.raises(Refused, match="None of that group has a picture"):
         do(sounds, "set_value", to=f"group {sounds.sounds[0].group}", setting="as_one", value=True)
@@ -64,8 +74,8 @@ def test_the_group_has_what_is_set_on_it_as_a_whole() -> None:
 
 @pytest.mark.parametrize("seed", range(30))
 def test_nothing_set_on_it_changes_nothing(seed: int) -> None:
-    """Put together without a look, a framing or an opacity it shows the same, frame by frame, and lanes stay in their order;
-    but where the group dissolves into another piece it does so with its covers."""
+    """Put together without a look, a framing or an opacity it shows the same, frame by frame, and lanes stay in
+    their order; but where the group dissolves into another piece it does so with its covers."""
     r, s = Random(seed), three()
     for _ in range(r.randint(1, 4)):
         at = r.randint(0, 200)
@@ -94,14 +104,15 @@ def test_nothing_set_on_it_changes_nothing(seed: int) -> None:
         for x in b.layers:
             share = x.opacity.at(t - b.at)
             got += [
-                (y.image.later(t - b.at), y.opacity.at(t - b.at) * (share if len(x.image.stack) == 1 else 1)) for y in flat([x])
+                (y.image.later(t - b.at), y.opacity.at(t - b.at) * (share if len(x.image.stack) == 1 else 1))
+                for y in flat([x])
             ]
         assert got == want, t
 
 
 def test_letters_are_filled_with_the_cover_below() -> None:
-    """It is seen in the letters alone while the title is there, and as it was before and after; without one they have their
-    colour, and the checks say so."""
+    """It is seen in the letters alone while the title is there, and as it was before and after; without one they
+    have their colour, and the checks say so."""
     s = do(three(), "lay_cover", source=3, at=100, until=160, start=10)
     s = do(s, "lay_title", text="RIVER", at=120, length=20)
     title = next(c for c in s.covers if c.title)

@@ -1,4 +1,5 @@
-"""Each finding just where its rule begins, and not one frame before. The rules: DESIGN's list; figures common practice."""
+"""Each finding just where its rule begins, and not one frame before. The rules: DESIGN's list; figures common
+practice."""
 
 from collections.abc import Callable, Iterator
 from dataclasses import replace

@@ -1,4 +1,5 @@
-"""Retimed pieces: frames by the exact course, in exact reverse backwards, words and levels on their moments, landing exactly."""
+"""Retimed pieces: frames by the exact course, in exact reverse backwards, words and levels on their moments, landing
+exactly."""
 
 from fractions import Fraction
 from math import floor
@@ -64,10 +65,13 @@ def test_a_clock_reaches_exactly_as_far_as_its_recording(clock: Clock, total: in
 def test_a_ramped_piece_shows_the_exact_integral(
     line: tuple[tuple[int, float], ...], steps: bool, start: int, length: int
 ) -> None:
-    """Frame k is the moment at which k frames of the story have gone by: the integral of one over the speed (its definition)."""
+    """Frame k is the moment at which k frames of the story have gone by: the integral of one over the speed (its
+    definition)."""
     s = alone(start, length)
     try:
-        s, _ = run(s, SOURCES, "set_ramp", {"item": 1, "line": [list(m) for m in line], "steps": steps, "keep": "place"})
+        s, _ = run(
+            s, SOURCES, "set_ramp", {"item": 1, "line": [list(m) for m in line], "steps": steps, "keep": "place"}
+        )
     except Refused:
         assume(False)
     p, ramp = s.pieces[0], ramp_of(line, not steps)
@@ -138,12 +142,17 @@ def test_a_frame_is_held_between_what_was_before_and_after(at: int, length: int,
 @pytest.mark.parametrize("percent", [50, 80, 125, 200])
 def test_words_and_covers_stay_on_their_moments(percent: int) -> None:
     """The same words in the same order, so much sooner or later; a cover stays on its word."""
-    said = [Word(f"w{k}", 192_000 + k * 19_200, 192_000 + k * 19_200 + 9_600) for k in range(10)]  # every 10 frames from 100 on
+    said = [
+        Word(f"w{k}", 192_000 + k * 19_200, 192_000 + k * 19_200 + 9_600) for k in range(10)
+    ]  # every 10 frames from 100 on
     words = lambda source, a, n: [w for w in said if source == 1 and a * 1920 <= w.start < (a + n) * 1920]  # noqa: E731
     s = do(three(), "lay_cover", source=3, at=52, until=70)
     fast = do(s, "set_speed", item=1, percent=percent)
     rows = [
-        (w.text, b.story_frame(f)) for b in lined(fast, SOURCES, words, 10, 200).blocks[:1] for x in b.lines for f, w in x.words
+        (w.text, b.story_frame(f))
+        for b in lined(fast, SOURCES, words, 10, 200).blocks[:1]
+        for x in b.lines
+        for f, w in x.words
     ]
     assert [t for t, _ in rows] == [w.text for w in said]
     assert all(abs(f - k * 1000 / percent) < 1.01 for k, (_, f) in enumerate(rows))
@@ -165,15 +174,17 @@ def test_a_level_line_and_a_push_stay_on_their_moments() -> None:
 
 
 def test_the_sound_of_a_retimed_piece_is_named_by_how_it_is_made() -> None:
-    """A trim within its stretch reads the same file; another speed, pitch or cleaned sound another one; written and read back."""
+    """A trim within its stretch reads the same file; another speed, pitch or cleaned sound another one; written and
+    read back."""
     s = do(three(), "set_speed", item=1, percent=50)
     name = lambda t: next(h.made for h in make_plan(t, SOURCES).sounds if h.of == 1)  # noqa: E731
     first = name(s)
     assert first.startswith(RETIMED) and name(do(s, "trim", piece=1, edge="out", delta=-9)) == first
     others = [
-        do(s, "set_value", to=1, setting="heard", value="with the speed"), do(s, "set_speed", item=1, percent=51),
+        do(s, "set_value", to=1, setting="heard", value="with the speed"),
+        do(s, "set_speed", item=1, percent=51),
         do(s, "run_backwards", items=1, backwards=True),
-    ]  # fmt: skip
+    ]
     assert len({first, *(name(t) for t in others)}) == 4
     pace = next(h.pace for h in make_plan(s, SOURCES).sounds if h.of == 1)
     assert Retimed.from_json(pace.to_json()) == pace and pace.name == first
@@ -234,7 +245,9 @@ def shares(s: Story, t: int) -> dict[int, Fraction]:
 @pytest.mark.parametrize("percent", [25, 40, 50, 80])
 def test_blended_slow_motion_is_straight_between_two_frames(percent: int) -> None:
     """Each frame has what its moment is short of the next one; under a fade both by as much less, exactly."""
-    s = do(do(alone(100, 40), "set_speed", item=1, percent=percent), "set_value", to=1, setting="between", value="blended")
+    s = do(
+        do(alone(100, 40), "set_speed", item=1, percent=percent), "set_value", to=1, setting="between", value="blended"
+    )
     p = s.pieces[0]
     for t in range(s.length):
         m = Fraction(p.clock.moment(p.start + t))
@@ -246,7 +259,11 @@ def test_blended_slow_motion_is_straight_between_two_frames(percent: int) -> Non
         plain, dim = shares(s, t), shares(faded, t)
         assert dim == {k: w * Fraction(t + 1, 11) for k, w in plain.items()}
     story = do(
-        do(alone(100, 40), "set_speed", item=1, percent=percent), "set_value", to="story", setting="between", value="blended"
+        do(alone(100, 40), "set_speed", item=1, percent=percent),
+        "set_value",
+        to="story",
+        setting="between",
+        value="blended",
     )
     assert make_plan(story, SOURCES).pictures == make_plan(s, SOURCES).pictures
 

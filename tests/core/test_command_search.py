@@ -1,4 +1,5 @@
-"""The command list: what is typed means the edit of that name and the value after it, and nothing that nobody named is ever done."""
+"""The command list: what is typed means the edit of that name and the value after it, and nothing that nobody named
+is ever done."""
 
 from kovel.core.story.catalogue import entries
 from kovel.core.story.command_search import Hit, Match, Named, searched
@@ -16,7 +17,8 @@ def found(typed: str, **fits: bool) -> list[tuple[str, str, Hit]]:
 
 
 def test_the_values_that_went_elsewhere() -> None:
-    """Each of these ran an edit nobody asked for: a space of 3 s, a trim, a fade of the film's end, a card called "card: ..."."""
+    """Each of these ran an edit nobody asked for: a space of 3 s, a trim, a fade of the film's end, a card called
+    "card: ..."."""
     for typed, label, value in (
         ("length 3s", "Length of what is chosen: LENGTH", "3s"),
         ("j-cut 12", "J-cut: sound LENGTH earlier", "12"),
@@ -49,10 +51,21 @@ def test_exact_names_then_what_fits_then_other_words() -> None:
 
 def test_words_of_the_trade_find_edits_and_never_run_them() -> None:
     for word, label in (
-        ("trim", "In edge of the piece"), ("volume", "Level:"), ("crop", "Zoom"), ("brighten", "Brightness"), ("freeze", "Hold the frame"),
-        ("ripple", "Take out, close up"), ("extract", "Take out, close up"), ("duplicate", "Repeat the piece"), ("see-through", "Opacity of"),
-        ("delete", "Take out, close up"), ("razor", "Split"), ("rotate", "Turn"), ("reverse", "Piece backwards"), ("pan", "Balance"),
-    ):  # fmt: skip
+        ("trim", "In edge of the piece"),
+        ("volume", "Level:"),
+        ("crop", "Zoom"),
+        ("brighten", "Brightness"),
+        ("freeze", "Hold the frame"),
+        ("ripple", "Take out, close up"),
+        ("extract", "Take out, close up"),
+        ("duplicate", "Repeat the piece"),
+        ("see-through", "Opacity of"),
+        ("delete", "Take out, close up"),
+        ("razor", "Split"),
+        ("rotate", "Turn"),
+        ("reverse", "Piece backwards"),
+        ("pan", "Balance"),
+    ):
         rows = found(word)
         assert any(x[0].startswith(label) for x in rows), (word, rows[:3])
         assert not any(x[2].runs for x in rows if x[2].match >= Match.ALSO)
@@ -81,5 +94,7 @@ def test_a_locked_lane_is_not_cut_by_a_range_edit() -> None:
 def test_a_length_is_given_to_all_that_is_chosen() -> None:
     s = three()
     t = do(s, "set_lengths", items=[p.id for p in s.pieces], length=30)
-    assert [p.length for p in t.pieces] == [30] * len(s.pieces) and [p.start for p in t.pieces] == [p.start for p in s.pieces]
+    assert [p.length for p in t.pieces] == [30] * len(s.pieces) and [p.start for p in t.pieces] == [
+        p.start for p in s.pieces
+    ]
     assert do(s, "set_lengths", items=[s.pieces[0].id], length=12).pieces[0].length == 12

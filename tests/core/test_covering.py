@@ -33,10 +33,18 @@ WORDS = [
 @pytest.mark.parametrize(
     ("at", "span"),
     [
-        (0, (0, 20)), (19, (0, 20)), (20, (20, 70)), (69, (20, 70)), (80, (108, 138)),  # in a pause: the next one
-        (137, (108, 138)), (139, (140, 180)), (179, (140, 180)), (180, None), (9999, None),
+        (0, (0, 20)),
+        (19, (0, 20)),
+        (20, (20, 70)),
+        (69, (20, 70)),
+        (80, (108, 138)),  # in a pause: the next one
+        (137, (108, 138)),
+        (139, (140, 180)),
+        (179, (140, 180)),
+        (180, None),
+        (9999, None),
     ],
-)  # fmt: skip
+)
 def test_the_sentence_that_is_meant(at: int, span: tuple[int, int] | None) -> None:
     assert sentence_around(WORDS, at, R) == span
 
@@ -65,7 +73,10 @@ def test_near_ones_come_first_and_used_and_short_ones_last() -> None:
     assert [o.why for o in rows][:2] == ["near in meaning, not used yet", "meets “boat”, not used yet"]
     assert rows[4].why == "not used yet, 2.8 s too short" and rows[4].params["until"] == 130
     assert all(o.command == "lay_cover" and o.params["at"] == 100 for o in rows)
-    assert len(covers_for((0, 9), R, shots * 3, "", {})) == 8 and covers_for((0, 9), R, [Shot(1, 0, 0, "", "")], "", {}) == []
+    assert (
+        len(covers_for((0, 9), R, shots * 3, "", {})) == 8
+        and covers_for((0, 9), R, [Shot(1, 0, 0, "", "")], "", {}) == []
+    )
 
 
 @pytest.mark.parametrize("own", [Rate(25), Rate(50)])

@@ -86,7 +86,9 @@ def test_cover_comes_loose_and_returns() -> None:
         ("slip", {"piece": 2, "delta": 30}, 100, 20, 50),
     ],
 )
-def test_a_cover_and_a_sound_lose_what_their_words_lost(name: str, params: dict, at: int, start: int, length: int) -> None:
+def test_a_cover_and_a_sound_lose_what_their_words_lost(
+    name: str, params: dict, at: int, start: int, length: int
+) -> None:
     s = do(three(), "lay_cover", source=3, at=120, until=180, start=10)
     s = do(s, "lay_sound", source=6, at=120, until=180, start=10, kind="effect")
     t, report = run(s, SOURCES, name, params)
@@ -201,9 +203,14 @@ def test_words_stand_at_their_time() -> None:
     ]
     assert page.columns == ("A", "B") and EMPTY.length == 0
     asked.clear()
-    part = lined(story, SOURCES, words, 50, 40, view=(110, 150))  # a screenful: what reaches into it, at the same places
+    part = lined(
+        story, SOURCES, words, 50, 40, view=(110, 150)
+    )  # a screenful: what reaches into it, at the same places
     assert [b.piece.id for b in part.blocks] == [2] and asked == [(1, 310, 40)] and part.columns == page.columns
-    assert [(x.a, x.b, x.seen) for x in part.stretches] == [(110, 120, False), (120, 150, True)] and part.covers == page.covers
+    assert [(x.a, x.b, x.seen) for x in part.stretches] == [
+        (110, 120, False),
+        (120, 150, True),
+    ] and part.covers == page.covers
 
 
 def test_lanes_that_go_along_are_cut_and_closed_up() -> None:
@@ -312,13 +319,22 @@ def test_a_piece_is_repeated_after_itself() -> None:
 
 
 def test_what_was_taken_out_between_two_pieces() -> None:
-    """Where the recording goes on later, at the same pace: cards, other recordings, what stands earlier or next to it are none."""
+    """Where the recording goes on later, at the same pace: cards, other recordings, what stands earlier or next to
+    it are none."""
     s = EMPTY
-    for source, start, length in ((1, 0, 50), (1, 70, 30), (1, 100, 10), (2, 150, 20), (1, 200, 20), (1, 10, 20), (1, 60, 40)):
+    for source, start, length in (
+        (1, 0, 50),
+        (1, 70, 30),
+        (1, 100, 10),
+        (2, 150, 20),
+        (1, 200, 20),
+        (1, 10, 20),
+        (1, 60, 40),
+    ):
         s = do(s, "add_at_end", source=source, start=start, length=length)
     gone = lambda story: [(at, p.id, n) for at, p, n in taken_out(story, SOURCES)]  # noqa: E731
     assert gone(s) == [(50, 1, 20), (150, 6, 30)]
     assert gone(do(s, "set_speed", item=2, percent=50)) == [(180, 6, 30)]
-    assert gone(do(s, "insert_card", at=50, length=5)) == [(155, 6, 30)] and gone(do(s, "insert_space", at=150, length=5)) == [
-        (50, 1, 20)
-    ]
+    assert gone(do(s, "insert_card", at=50, length=5)) == [(155, 6, 30)] and gone(
+        do(s, "insert_space", at=150, length=5)
+    ) == [(50, 1, 20)]

@@ -1,7 +1,8 @@
-"""Every edit by example, at its bounds: what it makes, tells and refuses. Common practice, no source; read line by line.
+"""Every edit by example, at its bounds: what it makes, tells and refuses. Common practice, no source; read line by
+line.
 
-`tests/data/edits.txt` holds them as text (see `examples.py`): what changes in it changes what an editor is told. So does
-`plans.txt` with the plans of stories (see `planned.py`).
+`tests/data/edits.txt` holds them as text (see `examples.py`): what changes in it changes what an editor is told. So
+does `plans.txt` with the plans of stories (see `planned.py`).
 """
 
 import json
@@ -40,8 +41,8 @@ RATIOS = ratios(SOURCES, R)
 
 @pytest.mark.parametrize(("base", "edits", "follows"), PLANS, ids=[f"{b}: {e}" for b, e, _ in PLANS])
 def test_plan_example(base: str, edits: str, follows: list[str]) -> None:
-    """What a story shows and lets hear, run by run and sound by sound. Common practice, no source; read line by line. What is
-    read from its JSON is the same."""
+    """What a story shows and lets hear, run by run and sound by sound. Common practice, no source; read line by
+    line. What is read from its JSON is the same."""
     plan = plan_of(base, edits)
     assert list(planned(plan)) == follows
     rows = json.loads(json.dumps(plan.to_json(SOURCES)))
@@ -50,7 +51,12 @@ def test_plan_example(base: str, edits: str, follows: list[str]) -> None:
         assert (at, end) == (run.at, run.end)
         read = [x for row in layers for x in Layer.from_json(row).flat()]
         for x, y in zip(read, flat(run.layers), strict=True):
-            assert (x.layer.opacity, x.layer.part, x.layer.place, x.layer.letters) == (y.opacity, y.part, y.place, y.letters)
+            assert (x.layer.opacity, x.layer.part, x.layer.place, x.layer.letters) == (
+                y.opacity,
+                y.part,
+                y.place,
+                y.letters,
+            )
             assert (x.layer.image.source, x.layer.image.card, x.layer.image.title) == (
                 y.image.source,
                 y.image.card,

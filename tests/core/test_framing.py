@@ -40,8 +40,12 @@ def test_shapes_are_filled_or_whole_with_bars() -> None:
     for share, top in ((0.0, 0), (1.0, -300)):  # what does not fit lies where the framing says
         filled = quad(standing((640, 480), (1600, 900), Part(fit="filled", y=share), Place()))
         assert [round(v) for v in (*filled[0], *filled[2])] == [0, top, 1600, top + 1200]
-        tall = quad(standing((480, 640), (1600, 900), Part(200, x=share, y=share), Place()))  # its bars are moved with it
-        assert [round(v) for v in (*tall[0], *tall[2])] == ([925, 0, 2275, 1800] if not share else [-675, -900, 675, 900])
+        tall = quad(
+            standing((480, 640), (1600, 900), Part(200, x=share, y=share), Place())
+        )  # its bars are moved with it
+        assert [round(v) for v in (*tall[0], *tall[2])] == (
+            [925, 0, 2275, 1800] if not share else [-675, -900, 675, 900]
+        )
     wide = quad(standing((2000, 500), (1000, 500), Part(), Place()))  # a quarter of the height above and below
     assert [round(v) for v in (*wide[0], *wide[2])] == [0, 125, 1000, 375]
     half = standing(HD, (1600, 900), Part(fit="filled", border=0.01), Place(0.5, 0, 0.5, 1))
@@ -50,7 +54,9 @@ def test_shapes_are_filled_or_whole_with_bars() -> None:
     assert flipped[0] == (1920, 0) and flipped[1] == (0, 0)
     turned = quad(standing((100, 100), (100, 100), Part(turn=90), Place()))
     assert [tuple(round(v) for v in p) for p in turned] == [(100, 0), (100, 100), (0, 100), (0, 0)]  # clockwise
-    assert not fills(standing(HD, HD, Part(turn=5), Place())) and fills(standing(HD, HD, Part(116, turn=5, y=0.5), Place()))
+    assert not fills(standing(HD, HD, Part(turn=5), Place())) and fills(
+        standing(HD, HD, Part(116, turn=5, y=0.5), Place())
+    )
     cut = standing((1000, 500), (1000, 500), Part(200, x=0, y=1, crop=(0.1, 0.2, 0.3, 0.4)), Place())
     assert cut.cut == (100, 100, 700, 300) and quad(cut) == [(200, -300), (1400, -300), (1400, 100), (200, 100)]
     for side in range(4):
@@ -66,7 +72,11 @@ def test_a_story_has_a_shape(shape: str, size: tuple[int, int]) -> None:
     assert size_of(do(three(), "set_value", to="story", setting="shape", value=shape), *HD) == size
     assert size_of(three(), 720, 576) == (720, 576)
     own = do(
-        do(three(), "set_value", to="story", setting="shape", value="own"), "set_value", to="story", setting="ratio", value=2.39
+        do(three(), "set_value", to="story", setting="shape", value="own"),
+        "set_value",
+        to="story",
+        setting="ratio",
+        value=2.39,
     )
     assert size_of(own, *HD) == (2582, 1080)  # even
 
@@ -74,7 +84,9 @@ def test_a_story_has_a_shape(shape: str, size: tuple[int, int]) -> None:
 @given(st.sampled_from(["both", "in", "out", "none"]), shares)
 def test_easing_begins_and_ends_where_it_should(ease: str, t: float) -> None:
     assert eased(0, ease) == 0 and eased(1, ease) == 1 and 0 <= eased(t, ease) <= 1  # type: ignore[arg-type]
-    assert eased(t, "both") == pytest.approx(1 - eased(1 - t, "both")) and eased(t, "in") <= t <= eased(t, "out") + 1e-12
+    assert (
+        eased(t, "both") == pytest.approx(1 - eased(1 - t, "both")) and eased(t, "in") <= t <= eased(t, "out") + 1e-12
+    )
 
 
 def zoom_at(s: Story, t: int) -> float:
@@ -124,7 +136,10 @@ def test_covers_come_and_go() -> None:
     assert stack(s, 120) == [(1, 1), (3, 0.1)] and stack(s, 128) == [(1, 1), (3, 0.9)] and stack(s, 129) == [(3, 1)]
     assert stack(s, 155) == [(3, 1)] and stack(s, 156) == [(1, 1), (3, 0.8)] and stack(s, 159) == [(1, 1), (3, 0.2)]
     dip = cover(appear=8, through="black")
-    assert [stack(dip, t)[1] for t in (120, 123)] == [(None, 0.2), (None, 0.8)] and stack(dip, 124) == [(None, 1), (3, 0.2)]
+    assert [stack(dip, t)[1] for t in (120, 123)] == [(None, 0.2), (None, 0.8)] and stack(dip, 124) == [
+        (None, 1),
+        (3, 0.2),
+    ]
     assert stack(dip, 128) == [(3, 1)]
     assert stack(do(cover(), "set_value", to="story", setting="opacity", value=40), 130) == [(1, 1), (3, 0.4)]
     line = cover(opacity=[[20, 0], [59, 100]])

@@ -14,7 +14,17 @@ from scipy.signal import resample_poly
 
 from kovel.core.sound.beats import Beats, doubled, find_beats, halved, tapped
 from kovel.core.sound.hits import RATE as SR
-from kovel.core.sound.hits import Cut, Quick, at_sensitivity, candidates, find_hits, on_beats, quick_cut, ring_out, thinned
+from kovel.core.sound.hits import (
+    Cut,
+    Quick,
+    at_sensitivity,
+    candidates,
+    find_hits,
+    on_beats,
+    quick_cut,
+    ring_out,
+    thinned,
+)
 from kovel.core.sound.music_found import sounds_like_music
 from tests.recorded import talk
 
@@ -86,7 +96,7 @@ def test_beats(bpm: int, between: float) -> None:
             (t + rng.normal(0, 0.004), hit(rng, k % 2, 0.7)),
             *([(t, hit(rng, 2, 0.2)), (t + step / 2, hit(rng, 2, between))] if between else []),
             *([(t + step * 0.75, hit(rng, 0, 0.5))] if rng.random() < 0.2 else []),
-        ):  # fmt: skip
+        ):
             i = max(0, int(at * SR))
             x[i : i + len(h)] += h[: len(x) - i]
         t += step
@@ -96,7 +106,8 @@ def test_beats(bpm: int, between: float) -> None:
 
 
 def song(bpm: int, low: float, down: float, chords: bool) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """A soft low drum on the beat (louder by `down` at the start of a bar), loud bright noise between, chords that change by the bar."""
+    """A soft low drum on the beat (louder by `down` at the start of a bar), loud bright noise between, chords that
+    change by the bar."""
     rng = np.random.default_rng(bpm + 7)
     seconds, step, t, k, root = 30, 60 / bpm, float(rng.uniform(0.1, 0.6)), 0, 0
     first = int(rng.integers(4))
@@ -127,10 +138,17 @@ def song(bpm: int, low: float, down: float, chords: bool) -> tuple[np.ndarray, n
 
 @pytest.mark.parametrize(
     ("bpm", "low", "down", "chords"),
-    [(60, 0.12, 2.2, True), (90, 0.06, 2.2, False), (120, 0.12, 1, True), (140, 0.12, 2.2, False), (180, 0.06, 1, True)],
+    [
+        (60, 0.12, 2.2, True),
+        (90, 0.06, 2.2, False),
+        (120, 0.12, 1, True),
+        (140, 0.12, 2.2, False),
+        (180, 0.06, 1, True),
+    ],
 )
 def test_the_low_end_tells_the_beat_and_the_bar(bpm: int, low: float, down: float, chords: bool) -> None:
-    """Asked: F1 0.97 at 70 ms where the loudest lies between the beats; bars right by the low drum alone and by the harmony alone."""
+    """Asked: F1 0.97 at 70 ms where the loudest lies between the beats; bars right by the low drum alone and by the
+    harmony alone."""
     x, times, bars = song(bpm, low, down, chords)
     found = find_beats(x)
     assert f1(times, np.array(found.beats) / 48_000, 0.07) >= 0.97 and abs(found.tempo - bpm) < 1
@@ -139,7 +157,11 @@ def test_the_low_end_tells_the_beat_and_the_bar(bpm: int, low: float, down: floa
 
 def test_beats_are_put_right() -> None:
     b = Beats(tuple(range(0, 480_000, 24_000)), 120.0, 2)
-    assert doubled(b).beats[:3] == (0, 12_000, 24_000) and doubled(b).tempo == 240 and doubled(b).downbeats[0] == b.downbeats[0]
+    assert (
+        doubled(b).beats[:3] == (0, 12_000, 24_000)
+        and doubled(b).tempo == 240
+        and doubled(b).downbeats[0] == b.downbeats[0]
+    )
     assert halved(b).beats[:2] == (0, 48_000) and halved(doubled(b)).beats == b.beats
     taps = [100_000 + 30_000 * k + d for k, d in enumerate((0, 300, -300, 100, 0))]
     t = tapped(b, taps)
@@ -148,13 +170,30 @@ def test_beats_are_put_right() -> None:
 
 
 def test_a_quick_cut() -> None:
-    """From hits to pieces: a frame before, five long; thinned from the middle with first and last kept; on the beats."""
+    """From hits to pieces: a frame before, five long; thinned from the middle with first and last kept; on the
+    beats."""
     hits = [50, 60, 100, 103, 150, 200, 260]
     rings = [3, 20, 3, 3, 40, 3, 3]
     plain = quick_cut(hits, rings, 300, Quick(ring=False))
-    assert [(c.start, c.end) for c in plain] == [(49, 54), (59, 64), (99, 102), (102, 107), (149, 154), (199, 204), (259, 264)]
+    assert [(c.start, c.end) for c in plain] == [
+        (49, 54),
+        (59, 64),
+        (99, 102),
+        (102, 107),
+        (149, 154),
+        (199, 204),
+        (259, 264),
+    ]
     rung = quick_cut(hits, rings, 300, Quick())
-    assert [(c.end - c.start) for c in rung] == [5, 21, 3, 5, 25, 5, 5]  # as long as it rings, 25 at most, up to the next hit
+    assert [(c.end - c.start) for c in rung] == [
+        5,
+        21,
+        3,
+        5,
+        25,
+        5,
+        5,
+    ]  # as long as it rings, 25 at most, up to the next hit
     intro = quick_cut(hits, rings, 300, Quick(ring=False, intro=55))
     assert (intro[0].start, intro[0].end, intro[0].hit) == (49, 104, None) and intro[1].hit == 4
     few = thinned(plain, 20)
@@ -188,7 +227,8 @@ MUSIC = Path("/usr/share/asterisk/moh")  # Debian's package asterisk-moh-opsound
 
 
 def test_music_is_told_from_speech_steps_and_noise() -> None:
-    """Every minute of recorded music is music; read prompts (Debian's asterisk-core-sounds-en-wav), steps, noise and a bell are not."""
+    """Every minute of recorded music is music; read prompts (Debian's asterisk-core-sounds-en-wav), steps, noise and
+    a bell are not."""
     minutes = 0
     for path in sorted(MUSIC.glob("*.wav")):
         rate, raw = wavfile.read(path)

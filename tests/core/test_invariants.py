@@ -31,29 +31,89 @@ frame = st.integers(0, 400)
 source = st.sampled_from(list(SOURCES))
 on = st.booleans()
 lane = st.sampled_from(["dialogue", "cover 1", "cover 2", "sounds"])
-VALUES: dict[str, Callable[[Random], object]] = {  # what a parameter of any command is drawn from; ids come from the story
-    "source": lambda r: r.choice([1, 1, 2, 2, 3, 4, 5, 6, 7]), "length": lambda r: r.choice([0, *range(1, 90, 4)]), "edge": lambda r: r.choice(["in", "out"]),
-    "delta": lambda r: r.choice([-60, -9, -2, -1, 0, 1, 2, 9, 60]), "take": lambda r: r.choice(["both", "both", "picture", "sound"]),
-    "blend": lambda r: r.choice(["cut", "dissolve", "dissolve", "dip"]), "frames": lambda r: r.randint(-25, 25), "fit": lambda r: r.random() < 0.3,
-    "how": lambda r: r.choice(["insert", "overwrite", "add", "cover", "sound", "title", "lower third", "credits"]), "natural": lambda r: r.random() < 0.3, "on": lambda r: r.random() < 0.7,
-    "lane": lambda r: r.choice([None, None, 1, 2, 3]), "every": lambda r: r.choice([0, 5, 20]), "times": lambda r: r.randint(0, 3),
-    "span": lambda r: r.randint(0, 200), "kind": lambda r: r.choice(["natural", "effect", "music", "voice", "noise"]), "clock_bound": lambda r: r.random() < 0.4,
-    "level": lambda r: r.randint(-70, 20) / 2, "setting": lambda r: r.choice([*SETTINGS, "shine"]), "settings": lambda r: r.choices([*SETTINGS], k=2),
-    "backwards": lambda r: r.random() < 0.6, "value": lambda r: r.choice([True, False, "not heard", "with the speed", "blended", 100, 120, 0, 5, 25, -6.0, 3, "loud", [[10, -6.0], [60, 0.0]]]), "target": lambda r: r.randint(0, 99),
-    "what": lambda r: r.choice(["picture", "sound"]), "all_lanes": lambda r: r.random() < 0.6,
+VALUES: dict[
+    str, Callable[[Random], object]
+] = {  # what a parameter of any command is drawn from; ids come from the story
+    "source": lambda r: r.choice([1, 1, 2, 2, 3, 4, 5, 6, 7]),
+    "length": lambda r: r.choice([0, *range(1, 90, 4)]),
+    "edge": lambda r: r.choice(["in", "out"]),
+    "delta": lambda r: r.choice([-60, -9, -2, -1, 0, 1, 2, 9, 60]),
+    "take": lambda r: r.choice(["both", "both", "picture", "sound"]),
+    "blend": lambda r: r.choice(["cut", "dissolve", "dissolve", "dip"]),
+    "frames": lambda r: r.randint(-25, 25),
+    "fit": lambda r: r.random() < 0.3,
+    "how": lambda r: r.choice(["insert", "overwrite", "add", "cover", "sound", "title", "lower third", "credits"]),
+    "natural": lambda r: r.random() < 0.3,
+    "on": lambda r: r.random() < 0.7,
+    "lane": lambda r: r.choice([None, None, 1, 2, 3]),
+    "every": lambda r: r.choice([0, 5, 20]),
+    "times": lambda r: r.randint(0, 3),
+    "span": lambda r: r.randint(0, 200),
+    "kind": lambda r: r.choice(["natural", "effect", "music", "voice", "noise"]),
+    "clock_bound": lambda r: r.random() < 0.4,
+    "level": lambda r: r.randint(-70, 20) / 2,
+    "setting": lambda r: r.choice([*SETTINGS, "shine"]),
+    "settings": lambda r: r.choices([*SETTINGS], k=2),
+    "backwards": lambda r: r.random() < 0.6,
+    "value": lambda r: r.choice(
+        [
+            True,
+            False,
+            "not heard",
+            "with the speed",
+            "blended",
+            100,
+            120,
+            0,
+            5,
+            25,
+            -6.0,
+            3,
+            "loud",
+            [[10, -6.0], [60, 0.0]],
+        ]
+    ),
+    "target": lambda r: r.randint(0, 99),
+    "what": lambda r: r.choice(["picture", "sound"]),
+    "all_lanes": lambda r: r.random() < 0.6,
     "ranges": lambda r: [[r.choice([3, 3, 4, 5]), r.randint(0, 200), r.randint(1, 40)] for _ in range(r.randint(0, 3))],
-    "first": lambda r: r.choice([None, 100, 130, 1000]), "last": lambda r: r.choice([100, 112.5, 12]), "ease": lambda r: r.choice(["both", "in", "slowly"]),
-    "zoom": lambda r: r.choice([None, 120, 130.5, 500]), "across": lambda r: r.choice([None, 0, 60, 101]), "down": lambda r: r.choice([None, 40, 90]),
-    "move": lambda r: r.random() < 0.5, "values": lambda r: r.choice(["150 140 125", [120, 110], "x", []]),
-    "by_clock": lambda r: r.random() < 0.3, "title": lambda r: r.randint(1, 30),
-    "percent": lambda r: r.choice([9, 50, 100, 133.3, 400, None]), "steps": lambda r: r.choice([None, True, False]),
-    "line": lambda r: r.choice([None, [], [[10, 100], [30, 400]], [[0, 50], [60, 250], [90, 30]], [[5, 100]], [[9, 1]]]),
-    "speeds": lambda r: r.choice(["400 to 100", "50 to 200", "x"]), "keep": lambda r: r.choice(["shot", "place", "x"]),
-    "poses": lambda r: [[r.choice([1, 2, 3, 4, 99]), r.randint(-9, 9), r.randint(-9, 9)] for _ in range(r.randint(0, 3))],
-    "did": lambda r: r.choice(["", "Evened"]), "marks": lambda r: sorted(r.randint(0, 900) for _ in range(r.randint(0, 20))), "bars": lambda r: r.choice([1, 1, 2, 0]), "by": lambda r: r.choice([-90, -6, -0.5, 0, 3]), "was": lambda r: r.choice([None, None, 20, 60]),
-    "rows": lambda r: [[r.choice([1, 2, 3, "story", 99]), r.choice(["level", "mute", "target", "dips"]), r.choice([None, True, -6, [[0, -3.0]]])] for _ in range(3)],
-    "heading": lambda r: r.choice(["", "River", "Night"]), "colour": lambda r: r.choice(["#000000", "#8a2f2f", "red"]), "text": lambda r: r.choice(["", "The Last Haul"]),
-}  # fmt: skip
+    "first": lambda r: r.choice([None, 100, 130, 1000]),
+    "last": lambda r: r.choice([100, 112.5, 12]),
+    "ease": lambda r: r.choice(["both", "in", "slowly"]),
+    "zoom": lambda r: r.choice([None, 120, 130.5, 500]),
+    "across": lambda r: r.choice([None, 0, 60, 101]),
+    "down": lambda r: r.choice([None, 40, 90]),
+    "move": lambda r: r.random() < 0.5,
+    "values": lambda r: r.choice(["150 140 125", [120, 110], "x", []]),
+    "by_clock": lambda r: r.random() < 0.3,
+    "title": lambda r: r.randint(1, 30),
+    "percent": lambda r: r.choice([9, 50, 100, 133.3, 400, None]),
+    "steps": lambda r: r.choice([None, True, False]),
+    "line": lambda r: r.choice(
+        [None, [], [[10, 100], [30, 400]], [[0, 50], [60, 250], [90, 30]], [[5, 100]], [[9, 1]]]
+    ),
+    "speeds": lambda r: r.choice(["400 to 100", "50 to 200", "x"]),
+    "keep": lambda r: r.choice(["shot", "place", "x"]),
+    "poses": lambda r: [
+        [r.choice([1, 2, 3, 4, 99]), r.randint(-9, 9), r.randint(-9, 9)] for _ in range(r.randint(0, 3))
+    ],
+    "did": lambda r: r.choice(["", "Evened"]),
+    "marks": lambda r: sorted(r.randint(0, 900) for _ in range(r.randint(0, 20))),
+    "bars": lambda r: r.choice([1, 1, 2, 0]),
+    "by": lambda r: r.choice([-90, -6, -0.5, 0, 3]),
+    "was": lambda r: r.choice([None, None, 20, 60]),
+    "rows": lambda r: [
+        [
+            r.choice([1, 2, 3, "story", 99]),
+            r.choice(["level", "mute", "target", "dips"]),
+            r.choice([None, True, -6, [[0, -3.0]]]),
+        ]
+        for _ in range(3)
+    ],
+    "heading": lambda r: r.choice(["", "River", "Night"]),
+    "colour": lambda r: r.choice(["#000000", "#8a2f2f", "red"]),
+    "text": lambda r: r.choice(["", "The Last Haul"]),
+}
 NAMES = [
     n
     for n in COMMANDS
@@ -158,7 +218,8 @@ class Editing(RuleBasedStateMachine):
                 assert under <= set(words) or len(words) < c.length, self.log
 
     def check_retimed(self, before: Story, after: Story, report: Report, piece: int) -> None:
-        """What is laid stays on its word, to the nearest frame; nothing else of it changes. In its place a piece may lose words."""
+        """What is laid stays on its word, to the nearest frame; nothing else of it changes. In its place a piece may
+        lose words."""
         p, q = (s.piece(piece) for s in (before, after))
         fastest = (
             1
@@ -176,8 +237,11 @@ class Editing(RuleBasedStateMachine):
                 x, y = p.clock.passing(c.tether.moment), q.clock.passing(d.tether.moment)
                 assert abs(x - y) <= fastest or q.clock.backwards, self.log
 
-    def check_locked(self, after: Story, d: Cover | Sound, c: Cover | Sound, words: list, now: list, gone: Callable) -> None:
-        """On a locked lane nothing is shortened and nothing comes loose; what is left of its words is where it was under it."""
+    def check_locked(
+        self, after: Story, d: Cover | Sound, c: Cover | Sound, words: list, now: list, gone: Callable
+    ) -> None:
+        """On a locked lane nothing is shortened and nothing comes loose; what is left of its words is where it was
+        under it."""
         assert (d.start, d.length) == (c.start, c.length) and d not in (*after.loose, *after.loose_sounds), self.log
         if not all(map(gone, words)):
             under = now[after.at(d) : after.at(d) + d.length]
@@ -185,14 +249,15 @@ class Editing(RuleBasedStateMachine):
             assert in_sync or after.at(d) == 0, self.log  # (at the beginning less may stand before its words than did)
 
     def check_tied(self, after: Story, c: Sound, d: Cover | Sound) -> None:
-        """A sound that is tied to a shot begins where that moment of the shot is, or waits in the tray: never elsewhere."""
+        """A sound that is tied to a shot begins where that moment of the shot is, or waits in the tray: never
+        elsewhere."""
         if d in after.loose_sounds:
             return
         shot = next(x for x in after.covers if x.id == d.tether.piece)
         assert after.at(d) == after.at(shot) + d.tether.moment - shot.start, self.log
-        assert shot.start <= d.tether.moment < shot.start + shot.length and d.start == c.start and d.length == c.length, (
-            self.log
-        )
+        assert (
+            shot.start <= d.tether.moment < shot.start + shot.length and d.start == c.start and d.length == c.length
+        ), self.log
 
     def one_of(self, rows: tuple, r: Random) -> int:
         return r.choice(rows).id if rows else 0
@@ -224,7 +289,11 @@ class Editing(RuleBasedStateMachine):
             elif k == "to":
                 rows = (*s.pieces, *s.covers, *s.loose, *s.sounds)
                 some = [self.one_of(rows, r) for _ in range(r.randint(1, 3))]
-                wide = ["story", f"group {next((p.group for p in s.pieces if p.group), 0)}", f"recording {r.randint(1, 7)}"]
+                wide = [
+                    "story",
+                    f"group {next((p.group for p in s.pieces if p.group), 0)}",
+                    f"recording {r.randint(1, 7)}",
+                ]
                 params[k] = r.choice([some[0], some, some, *wide]) if name != "copy_values" else r.choice([some, *wide])
             elif k == "item" or (k == "source" and name == "copy_values"):
                 params[k] = self.one_of((*s.pieces, *s.covers, *s.loose, *s.sounds), r)
@@ -246,7 +315,9 @@ class Editing(RuleBasedStateMachine):
                         else near()
                     )  # type: ignore[operator]
                 elif k == "start" or k == "end":
-                    params[k] = params["start"] + r.randint(0, 80) if k == "end" and "start" in params else r.randint(0, 320)  # type: ignore[operator]
+                    params[k] = (
+                        params["start"] + r.randint(0, 80) if k == "end" and "start" in params else r.randint(0, 320)
+                    )  # type: ignore[operator]
                 else:
                     params[k] = VALUES[k](r)
         return params
@@ -299,7 +370,9 @@ class Editing(RuleBasedStateMachine):
     def lock(self, which: str, locked: bool) -> None:
         """While a lane is locked, edits leave what lies on it as it is."""
         self.do("set_lock", lane=which, locked=locked)
-        if locked and which == "dialogue" and which in self.story.locked:  # or nothing would happen for the rest of the run
+        if (
+            locked and which == "dialogue" and which in self.story.locked
+        ):  # or nothing would happen for the rest of the run
             was = self.story.pieces
             self.do("trim", piece=self.one_of(self.story.pieces, Random(0)), edge="out", delta=-1)
             self.do("overwrite", at=0, source=1, start=0, length=5)
@@ -336,12 +409,17 @@ class Editing(RuleBasedStateMachine):
             total = SOURCES[x.source].length(R) if x.source else None
             a, b = x.used if isinstance(x, Piece) else (x.start, x.end)
             assert x.source is None or (a >= 0 and (total is None or b <= total)), self.log
-        for spans in ([(c.lane, a, b) for a, b, c in s.spans], [(x.lane, s.at(x), s.at(x) + x.length) for x in s.sounds]):
+        for spans in (
+            [(c.lane, a, b) for a, b, c in s.spans],
+            [(x.lane, s.at(x), s.at(x) + x.length) for x in s.sounds],
+        ):
             spans.sort()
             assert all(x[0] != y[0] or x[2] <= y[1] for x, y in pairwise(spans)), self.log
         assert all(a >= 0 and (a < s.length or not c.tether.piece) for a, _, c in s.spans)
         assert all(s.at_of(c.tether) is None for c in (*s.loose, *s.loose_sounds))
-        assert all(x.settings["fade_in"] + x.settings["fade_out"] <= x.length for x in (*s.sounds, *s.loose_sounds)), self.log
+        assert all(x.settings["fade_in"] + x.settings["fade_out"] <= x.length for x in (*s.sounds, *s.loose_sounds)), (
+            self.log
+        )
         heads = [s.index_of(x.piece) for x in s.sections]
         assert heads == sorted(set(heads)), self.log
         for j in s.transitions:  # only between neighbours, only as long as their material reaches
@@ -355,28 +433,47 @@ class Editing(RuleBasedStateMachine):
 
     @invariant()
     def plan_is_the_story(self) -> None:
-        """Frame by frame against the plainest possible reading; lip-sync error 0 samples; nothing beyond a recording."""
+        """Frame by frame against the plainest possible reading; lip-sync error 0 samples; nothing beyond a
+        recording."""
         s, plan = self.story, make_plan(self.story, SOURCES)
         assert [p.at for p in plan.pictures] == [0, *(p.end for p in plan.pictures)][: len(plan.pictures)]
         assert (plan.pictures[-1].end if plan.pictures else 0) == s.length == plan.length
         for run_ in plan.pictures:
             for image in (x.image for x in flat(run_.layers)):
                 if image.source is not None and (n := SOURCES[image.source].frames) is not None:
-                    first, last = (own_frame(image, k, R, SOURCES[image.source].rate) for k in (0, run_.end - run_.at - 1))
+                    first, last = (
+                        own_frame(image, k, R, SOURCES[image.source].rate) for k in (0, run_.end - run_.at - 1)
+                    )
                     assert first >= 0 and last < n, self.log
         spans = [x for x in s.spans if f"cover {x[2].lane}" not in s.muted]
         own = lambda source, at: frame_shown(at, R, SOURCES[source].rate) if SOURCES[source].frames else 0  # noqa: E731
-        blends = [(s.starts[i] - j.length // 2, s.starts[i] + j.length - j.length // 2, i) for i, j in enumerate(map(s.transition, range(len(s.pieces) + 1))) if 0 < i < len(s.pieces) and j.length]  # fmt: skip
+        blends = [
+            (s.starts[i] - j.length // 2, s.starts[i] + j.length - j.length // 2, i)
+            for i, j in enumerate(map(s.transition, range(len(s.pieces) + 1)))
+            if 0 < i < len(s.pieces) and j.length
+        ]
         for t in range(0, s.length, 7):
             i = s.index_at(t)
             p, begin = s.pieces[i], s.starts[i]
             over = [(c.lane, a, c) for a, b, c in spans if a <= t < b and c.source != TITLE]
-            goes_on = lambda b, c: max((d.settings["appear"] for x, _, d in spans if x == b and d.lane == c.lane), default=0)  # noqa: E731
-            titles = [c.title for a, b, c in spans if c.source == TITLE and a <= t < b + goes_on(b, c)]  # under what comes in
-            fade = any(s.transition(k).length and lo <= t < hi for k, lo, hi in ((0, 0, s.transition(0).length), (len(s.pieces), s.length - s.transition(len(s.pieces)).length, s.length)))  # fmt: skip
+            goes_on = lambda b, c: max(  # noqa: E731
+                (d.settings["appear"] for x, _, d in spans if x == b and d.lane == c.lane), default=0
+            )
+            titles = [
+                c.title for a, b, c in spans if c.source == TITLE and a <= t < b + goes_on(b, c)
+            ]  # under what comes in
+            fade = any(
+                s.transition(k).length and lo <= t < hi
+                for k, lo, hi in (
+                    (0, 0, s.transition(0).length),
+                    (len(s.pieces), s.length - s.transition(len(s.pieces)).length, s.length),
+                )
+            )
             run_ = plan.picture_at(t)
             pictures = [x for x in flat(run_.layers) if not x.image.title]
-            assert {dict(x.image.title.rows)["text"] for x in flat(run_.layers) if x.image.title} <= set(titles), self.log
+            assert {dict(x.image.title.rows)["text"] for x in flat(run_.layers) if x.image.title} <= set(titles), (
+                self.log
+            )
             if over:
                 _, a, c = max(over, key=lambda r: r[0])
                 if any(d.lane > c.lane and b <= t < b + goes_on(b, d) for _, b, d in spans):
@@ -389,7 +486,9 @@ class Editing(RuleBasedStateMachine):
                     top.source,
                     own_frame(top, t - run_.at, R, SOURCES[top.source].rate) if SOURCES[top.source].frames else 0,
                 )
-                moment = c.start + t - a if c.as_shot else c.shown(t - a)  # ramps are held against the integral elsewhere
+                moment = (
+                    c.start + t - a if c.as_shot else c.shown(t - a)
+                )  # ramps are held against the integral elsewhere
                 moment = Fraction(floor(moment * 2**16), 2**16) if c.ramp else moment
                 want = (c.source, own(c.source, moment))
                 assert got == want, self.log
@@ -414,13 +513,23 @@ class Editing(RuleBasedStateMachine):
                 assert (image.source, image.card) == ((q.source, None) if seen else (None, q.card)), self.log
                 moment = q.clock.moment(q.start + t - a)
                 moment = Fraction(floor(moment * 2**16), 2**16) if q.clock.ramp else moment
-                assert not seen or not SOURCES[q.source].frames or own_frame(image, t - run_.at, R, SOURCES[q.source].rate) == own(q.source, moment), self.log  # fmt: skip
+                assert (
+                    not seen
+                    or not SOURCES[q.source].frames
+                    or own_frame(image, t - run_.at, R, SOURCES[q.source].rate) == own(q.source, moment)
+                ), self.log
         free = lambda lane: lane not in s.muted and (not s.soloed or lane in s.soloed)  # noqa: E731
         mute = lambda x: s.value(x, "mute", SOURCES)  # noqa: E731
         said = []  # (first frame, end, source, sample at the first) of what runs as it was shot
         for i, p in enumerate(s.pieces):
             j, k = s.transition(i), s.transition(i + 1)
-            if p.source is not None and SOURCES[p.source].sound and p.take != "picture" and free("dialogue") and not mute(p):
+            if (
+                p.source is not None
+                and SOURCES[p.source].sound
+                and p.take != "picture"
+                and free("dialogue")
+                and not mute(p)
+            ):
                 a, b = s.starts[i] + j.split - j.cross // 2, s.starts[i + 1] + k.split + k.cross - k.cross // 2
                 if p.clock.as_shot:
                     said.append((a, b, p.source, R.frame_to_sample(p.start + a - s.starts[i])))
@@ -428,7 +537,9 @@ class Editing(RuleBasedStateMachine):
                     self.check_made(p, a, b, p.start + a - s.starts[i], plan)
         at = lambda x: R.frame_to_sample(x.start) + x.settings["slip"]  # noqa: E731
         said += [
-            (s.at(x), min(s.at(x) + x.length, s.length), x.source, at(x)) for x in s.sounds if free(x.kind) and not mute(x)
+            (s.at(x), min(s.at(x) + x.length, s.length), x.source, at(x))
+            for x in s.sounds
+            if free(x.kind) and not mute(x)
         ]
         said += [
             (a, min(b, s.length), c.source, R.frame_to_sample(c.start))
@@ -437,21 +548,25 @@ class Editing(RuleBasedStateMachine):
         ]
         for t in range(0, s.length, 7):
             sample = R.frame_to_sample(t)
-            heard = sorted((h.source, h.start + sample - h.at) for h in plan.sounds if h.at <= sample < h.end and not h.pace)
+            heard = sorted(
+                (h.source, h.start + sample - h.at) for h in plan.sounds if h.at <= sample < h.end and not h.pace
+            )
             assert heard == sorted((x, f + R.frame_to_sample(t - a)) for a, b, x, f in said if a <= t < b), self.log
         slipped = {x.id for x in s.sounds if "slip" in x.settings}
         for h in plan.sounds:
             assert h.of in slipped or (
                 h.start >= 0
                 and h.end > h.at
-                and h.start + h.end - h.at <= R.frame_to_sample(h.pace.length if h.pace else SOURCES[h.source].length(R))
+                and h.start + h.end - h.at
+                <= R.frame_to_sample(h.pace.length if h.pace else SOURCES[h.source].length(R))
             ), self.log
 
     def blended(self, x: Piece | Cover) -> bool:
         return not x.as_shot and x.clock.held is None and self.story.value(x, "between", SOURCES) == "blended"
 
     def check_blended(self, source: int, moment: Fraction, pictures: list[Layer], k: int) -> None:
-        """The frame at a moment under the next one, which is as strong as the moment is far on its way to it (to 1 of 128)."""
+        """The frame at a moment under the next one, which is as strong as the moment is far on its way to it (to 1
+        of 128)."""
         if not (SOURCES[source].frames and SOURCES[source].picture and pictures[-1].image.source == source):
             return
         own = moment * SOURCES[source].rate.fps / R.fps
@@ -464,7 +579,8 @@ class Editing(RuleBasedStateMachine):
             assert shown[-1] - floor(own) in (0, 1), self.log
 
     def check_made(self, p: Piece, a: int, b: int, first: int, plan: Plan) -> None:
-        """What is made for something retimed has, at each frame, the moment of the recording that its picture has there."""
+        """What is made for something retimed has, at each frame, the moment of the recording that its picture has
+        there."""
         lo, hi = R.frame_to_sample(a), R.frame_to_sample(b)
         found = [
             h for h in plan.sounds if h.pace and h.source == p.source and h.at <= lo and h.end >= hi
@@ -530,7 +646,8 @@ def test_many_edits(seed: int) -> None:
 
 
 def test_ramps_meet_at_a_join_without_a_click() -> None:
-    """A constant split in two runs: every step between neighbouring samples is at most one ramp step; 4 ms = 192 samples."""
+    """A constant split in two runs: every step between neighbouring samples is at most one ramp step; 4 ms = 192
+    samples."""
     n = 1920
     h = Heard(0, n, 1, 0)
     whole = np.concatenate([ramped(np.ones(n, np.float32), 0, h), ramped(np.ones(n, np.float32), 0, h)])

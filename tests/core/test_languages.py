@@ -32,7 +32,11 @@ def spoken(text: str) -> list[Word]:
         ("pt", "Hum, a gente puxava, quer dizer, à mão", ["Hum,", "quer dizer,"]),
         ("nl", "Ehm, wij trokken, zeg maar, de ketting", ["Ehm,", "zeg maar,"]),
         ("en", "also euh genre halt", []),  # fillers elsewhere, words here
-        ("ja", "えーと 渡し船は 渡し船は 重かった", ["渡し船は"]),  # a language without lists: what is said twice still counts
+        (
+            "ja",
+            "えーと 渡し船は 渡し船は 重かった",
+            ["渡し船は"],
+        ),  # a language without lists: what is said twice still counts
     ],
 )
 def test_talk_of_each_language_loses_what_it_can_do_without(code: str, text: str, gone: list[str]) -> None:
@@ -45,14 +49,27 @@ def test_talk_of_each_language_loses_what_it_can_do_without(code: str, text: str
 @pytest.mark.parametrize(
     ("code", "text", "is_asked"),
     [
-        ("fr", "Qui tirait la chaîne ?", True), ("fr", "Où étiez-vous", True), ("fr", "Je sais qui tirait", False),
-        ("fr", "Qui dort dîne.", False), ("es", "¿Quién tiraba", True), ("es", "cuándo empezó", True), ("ar", "من كان هناك؟", True),
-        ("he", "מי היה שם?", True), ("el", "Ποιος ήταν εκεί;", True), ("en", "the chain; it", False), ("en", "the chain;", False), ("ja", "誰がいましたか？", True), ("en", "Who was there", True),
-        ("en", "Who was there did not say.", False), ("de", "Wie hat es angefangen", True), ("xx", "", False),
+        ("fr", "Qui tirait la chaîne ?", True),
+        ("fr", "Où étiez-vous", True),
+        ("fr", "Je sais qui tirait", False),
+        ("fr", "Qui dort dîne.", False),
+        ("es", "¿Quién tiraba", True),
+        ("es", "cuándo empezó", True),
+        ("ar", "من كان هناك؟", True),
+        ("he", "מי היה שם?", True),
+        ("el", "Ποιος ήταν εκεί;", True),
+        ("en", "the chain; it", False),
+        ("en", "the chain;", False),
+        ("ja", "誰がいましたか？", True),
+        ("en", "Who was there", True),
+        ("en", "Who was there did not say.", False),
+        ("de", "Wie hat es angefangen", True),
+        ("xx", "", False),
     ],
-)  # fmt: skip
+)
 def test_questions_are_known_by_their_mark_or_their_first_word(code: str, text: str, is_asked: bool) -> None:
-    """The Greek question mark is what is a semicolon elsewhere (the same character by Unicode's NFC). The rest from memory."""
+    """The Greek question mark is what is a semicolon elsewhere (the same character by Unicode's NFC). The rest from
+    memory."""
     assert asked(text, language(code)) is is_asked
     assert asks("Ποιος ήταν εκεί\u037e") and not ends("chain;")
 
@@ -63,13 +80,16 @@ def test_sentences_end_by_the_marks_of_their_script() -> None:
         unicodedata.name(ch) for ch in ENDS
     }
     assert set(ASKS) - set(ENDS) == set()
-    assert ends("dit.»") and ends("اليوم؟") and ends("था।") and ends("です。」") and not ends("l'eau,") and not ends("»")
+    assert (
+        ends("dit.»") and ends("اليوم؟") and ends("था।") and ends("です。」") and not ends("l'eau,") and not ends("»")
+    )
     rows = sentences(spoken("Il pleut. «On part?» Oui ! हम गए। वे आए। 雨だ。 行こう。"))
     assert [r.text for r in rows] == ["Il pleut.", "«On part?»", "Oui !", "हम गए।", "वे आए।", "雨だ。", "行こう。"]
 
 
 def test_every_letter_is_kept_and_compared_in_one_form() -> None:
-    """NFC (UAX 15): a letter and its accent compare alike with the one letter; vowel signs of Hindi are letters of the word."""
+    """NFC (UAX 15): a letter and its accent compare alike with the one letter; vowel signs of Hindi are letters of
+    the word."""
     assert plain("Éte\u0301,") == plain("éTÉ") == "été"
     assert plain("नदी।") == unicodedata.normalize("NFC", "नदी") and plain("नदी") != plain("नद")
     assert plain("שלום!") == "שלום" and plain("don’t.") == plain("Don't") == "don't" and plain("«…»") == ""
@@ -108,9 +128,11 @@ def test_names_before_a_colon_in_any_script() -> None:
         ("tiravamo la chiatta con le mani e la marea faceva il resto per noi di notte nella nebbia", "it"),
         ("a gente puxava a balsa com as mãos e a maré fazia o resto para nós na noite do rio", "pt"),
         ("wij trokken het veer met de hand over en het tij deed de rest voor ons in de nacht", "nl"),
-        ("渡し船は重かった", ""), ("", ""), ("Maren", ""),
+        ("渡し船は重かった", ""),
+        ("", ""),
+        ("Maren", ""),
     ],
-)  # fmt: skip
+)
 def test_written_talk_tells_its_language(text: str, code: str) -> None:
     """Sentences of ours; from memory."""
     assert guessed([text]) == code == guessed(text.split())
@@ -119,11 +141,18 @@ def test_written_talk_tells_its_language(text: str, code: str) -> None:
 @pytest.mark.parametrize(
     ("question", "other"),
     [
-        ("who made me come", False), ("did the man die in the war", False), ("her son met him at the door", False),
-        ("where is anybody afraid", False), ("qui a peur", True), ("wer hatte Angst", True), ("¿quién tenía miedo?", True),
-        ("quem puxava a balsa", True), ("chi aveva paura", True), ("wie trok de ketting", True),
+        ("who made me come", False),
+        ("did the man die in the war", False),
+        ("her son met him at the door", False),
+        ("where is anybody afraid", False),
+        ("qui a peur", True),
+        ("wer hatte Angst", True),
+        ("¿quién tenía miedo?", True),
+        ("quem puxava a balsa", True),
+        ("chi aveva paura", True),
+        ("wie trok de ketting", True),
     ],
-)  # fmt: skip
+)
 def test_a_question_in_another_language_is_told_from_an_english_one(question: str, other: bool) -> None:
     assert foreign(question) is other
 

@@ -1,4 +1,5 @@
-"""The lined page says what the plan shows: who is seen, who is only heard, which words stand where; whole or in part."""
+"""The lined page says what the plan shows: who is seen, who is only heard, which words stand where; whole or in
+part."""
 
 import random
 from collections.abc import Sequence
@@ -28,13 +29,24 @@ def some_story(r: random.Random) -> Story:
     for _ in range(r.randint(0, 8)):
         n = s.length
         asks = [
-            ("lay_cover", {"source": r.choice([3, 5]), "at": (a := r.randint(0, n - 12)), "until": a + r.randint(5, 60), "start": 0}),
+            (
+                "lay_cover",
+                {
+                    "source": r.choice([3, 5]),
+                    "at": (a := r.randint(0, n - 12)),
+                    "until": a + r.randint(5, 60),
+                    "start": 0,
+                },
+            ),
             ("insert_space", {"at": r.randint(0, n), "length": 20}),
             ("lift", {"a": (a := r.randint(0, n - 20)), "b": a + 9}),
-            ("place", {"what": "insert", "source": 1, "at": r.randint(0, n), "start": 900, "length": 30, "take": "sound"}),
+            (
+                "place",
+                {"what": "insert", "source": 1, "at": r.randint(0, n), "start": 900, "length": 30, "take": "sound"},
+            ),
             ("set_muted", {"lane": f"cover {r.randint(1, 2)}", "muted": r.random() < 0.5}),
             ("split", {"at": r.randint(1, n - 1)}),
-        ]  # fmt: skip
+        ]
         try:
             s = do(s, *(x := r.choice(asks))[:1], **x[1])
         except (Refused, TypeError):
@@ -61,7 +73,8 @@ def test_lines_are_straight_where_seen_and_wavy_where_only_heard(seed: int) -> N
 
 @pytest.mark.parametrize("seed", range(40))
 def test_a_part_of_the_page_is_that_part_of_the_whole(seed: int) -> None:
-    """Every word heard stands once, in order, in no earlier line than its time; any view shows what the whole page does."""
+    """Every word heard stands once, in order, in no earlier line than its time; any view shows what the whole page
+    does."""
     r = random.Random(seed)
     s = some_story(r)
     whole = lined(s, SOURCES, said, ROW, 50)

@@ -9,17 +9,31 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kovel.core.picture.colour import cube_text
-from kovel.core.picture.look import BadTable, applied, balance, decorrelated, grid, looked, made, matching, neutral, read_cube
+from kovel.core.picture.look import (
+    BadTable,
+    applied,
+    balance,
+    decorrelated,
+    grid,
+    looked,
+    made,
+    matching,
+    neutral,
+    read_cube,
+)
 from kovel.core.story.settings import LOOK, SETTINGS
 
 GREYS = np.repeat(np.linspace(0, 1, 101)[:, None], 3, 1)
 RNG = np.random.default_rng(11)
 COLOURLESS = [n for n in LOOK if n not in ("warmth", "tint", "table")]
-values = st.fixed_dictionaries({}, optional={n: st.floats(SETTINGS[n].low, SETTINGS[n].high) for n in LOOK if n != "table"})
+values = st.fixed_dictionaries(
+    {}, optional={n: st.floats(SETTINGS[n].low, SETTINGS[n].high) for n in LOOK if n != "table"}
+)
 
 
 def test_tables_are_read_and_applied_as_colour_science_does(tmp_path: Path) -> None:
-    """Cube LUT Specification 1.0: the same file, the same colours, to a thousandth (our table has 33 points, 8-bit eyes)."""
+    """Cube LUT Specification 1.0: the same file, the same colours, to a thousandth (our table has 33 points, 8-bit
+    eyes)."""
     look = [{"brightness": 0.4, "contrast": 25, "saturation": -30, "warmth": 20}, {"night": 60}]
     file = tmp_path / "x.cube"
     file.write_text(cube_text(made(look)))
@@ -76,7 +90,8 @@ def test_every_look_stays_within_the_picture(look: dict) -> None:
 
 
 def test_what_each_setting_means() -> None:
-    """A stop doubles the light (BT.1886: the display's 2.4); contrast turns about middle grey; nothing set changes nothing."""
+    """A stop doubles the light (BT.1886: the display's 2.4); contrast turns about middle grey; nothing set changes
+    nothing."""
     half = np.array([[0.18 ** (1 / 2.4)] * 3])
     assert np.allclose(looked(half, {"brightness": 1.0}) ** 2.4, 0.36)
     assert np.allclose(looked(half, {"contrast": 60}), half) and np.allclose(

@@ -99,8 +99,8 @@ def test_agrees_with_libavs_range_and_peak() -> None:
 
 @given(st.lists(st.floats(0.0, 3.0), min_size=1, max_size=120))
 def test_dips_hold_every_peak_and_nothing_else(peaks: list[float]) -> None:
-    """Under the line of dips no frame goes over the limit; where nothing does there is no line; it ends where it is needed no
-    more."""
+    """Under the line of dips no frame goes over the limit; where nothing does there is no line; it ends where it is
+    needed no more."""
     rows = np.array(peaks)
     line = tamed(rows)
     assert bool(line) == bool((decibels(rows) > LIMIT - 0.05).any())

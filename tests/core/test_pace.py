@@ -1,4 +1,5 @@
-"""How fast covers run: frames by the exact ratio, in exact reverse backwards, held, landing where they were asked to."""
+"""How fast covers run: frames by the exact ratio, in exact reverse backwards, held, landing where they were asked
+to."""
 
 from fractions import Fraction
 
@@ -46,7 +47,9 @@ def test_backwards_is_the_exact_reverse(start: int, length: int, span: int) -> N
     s = laid(4, start, length, span)
     back = do(s, "set_value", to=4, setting="backwards", value=True)
     assert frames(back) == frames(s)[::-1]
-    split = do(back, "trim_cover", cover=4, edge="in", delta=7)  # as it is trimmed, what is left still runs the same way
+    split = do(
+        back, "trim_cover", cover=4, edge="in", delta=7
+    )  # as it is trimmed, what is left still runs the same way
     assert len(frames(split)) == length - 7 and frames(split) == sorted(frames(split), reverse=True)
 
 

@@ -32,7 +32,8 @@ def test_a_splice_leads_there_and_back(a: tuple[int, ...], b: tuple[int, ...]) -
 
 @given(st.sampled_from(RATES), st.sampled_from(RATES), st.integers(0, 90), st.integers(1, 60), st.integers(0, 200))
 def test_player_numbers_are_the_plans(clock: Rate, own: Rate, start: int, n: int, t: int) -> None:
-    """The player reads floor((base + k x num) / den) from the JSON: the same frame as the core's, and exact in a double."""
+    """The player reads floor((base + k x num) / den) from the JSON: the same frame as the core's, and exact in a
+    double."""
     src = Source(1, "x", own, 100_000)
     sources = {1: src}
     story = do(Story(Rate(25)), "add_at_end", source=1, start=0, length=1)
@@ -71,7 +72,8 @@ def test_what_is_chosen_is_heard_alone() -> None:
 @settings(max_examples=40)
 @given(st.lists(st.integers(1, 3000), min_size=1, max_size=8), st.integers(0, 2**31), st.sampled_from([1, 2]))
 def test_peaks_hold_every_swing(blocks: list[int], seed: int, channels: int) -> None:
-    """However it arrives: each pair encloses its samples, no wider than one step of 8 bits; coarser levels enclose finer."""
+    """However it arrives: each pair encloses its samples, no wider than one step of 8 bits; coarser levels enclose
+    finer."""
     x = np.random.default_rng(seed).integers(-32768, 32767, (sum(blocks), channels)).astype(np.int16)
     maker, at = PeakMaker(), 0
     for n in blocks:
@@ -104,8 +106,8 @@ def test_a_seam_is_covered_exactly_when_some_cover_reaches_over_it(laid: list[tu
 
 @given(st.lists(st.tuples(st.integers(1, 250), st.integers(0, 5)), min_size=1, max_size=40), st.integers(0, 999))
 def test_parts_fill_the_film_and_do_not_hang_on_where_they_stand(shown: list[tuple[int, int]], later: int) -> None:
-    """Index ranges without gap or overlap; none over MOST that could be shorter, none that ends by itself under LEAST; the same
-    runs later in a film make the same parts under the same names."""
+    """Index ranges without gap or overlap; none over MOST that could be shorter, none that ends by itself under
+    LEAST; the same runs later in a film make the same parts under the same names."""
 
     def rows(at: int) -> list[list[object]]:
         out: list[list[object]] = []
@@ -118,19 +120,27 @@ def test_parts_fill_the_film_and_do_not_hang_on_where_they_stand(shown: list[tup
     assert [k for a, b in parts for k in range(a, b)] == list(range(len(here)))
     long = [here[b - 1][1] - here[a][0] for a, b in parts]  # type: ignore[operator]
     assert all(n <= MOST or b - a == 1 for n, (a, b) in zip(long, parts, strict=True))
-    for n, (a, b) in zip(long[:-1], parts[:-1], strict=True):  # one under LEAST ended for the next would not have fitted
+    for n, (a, b) in zip(
+        long[:-1], parts[:-1], strict=True
+    ):  # one under LEAST ended for the next would not have fitted
         assert n >= LEAST or n + here[b][1] - here[b][0] > MOST, (a, b)  # type: ignore[operator]
     assert stretches(rows(later)) == parts
     assert [name_of(rows(later)[a:b], 1) for a, b in parts] == [name_of(here[a:b], 1) for a, b in parts]
     assert len({name_of(here[:1], way) for way in range(9)}) == 9
 
 
-@given(st.integers(0, 600), st.integers(1, 900), st.sampled_from([None, 50, 30, 200, 400]), st.integers(0, 40), st.booleans())
+@given(
+    st.integers(0, 600),
+    st.integers(1, 900),
+    st.sampled_from([None, 50, 30, 200, 400]),
+    st.integers(0, 40),
+    st.booleans(),
+)
 def test_long_runs_are_cut_by_the_recordings_own_clock(
     start: int, length: int, percent: int | None, trimmed: int, backwards: bool
 ) -> None:
-    """Every frame is as it was; a run forwards is cut where the recording's clock passes a multiple of ANCHOR, so one that was
-    trimmed at its beginning is cut at the same frames."""
+    """Every frame is as it was; a run forwards is cut where the recording's clock passes a multiple of ANCHOR, so
+    one that was trimmed at its beginning is cut at the same frames."""
     s = do(Story(Rate(25)), "add_at_end", source=1, start=start, length=length)
     s = s if percent is None else do(s, "set_speed", item=1, percent=percent)
     s = do(s, "trim", piece=1, edge="in", delta=min(trimmed, s.length - 1)) if trimmed and s.length > 1 else s

@@ -50,7 +50,8 @@ def test_the_test_signals_of_ebu(parts: list[tuple[float, float]], lufs: float) 
 
 @pytest.mark.parametrize("name", ["maren-a.mp4", "odile.mp4", "bed.m4a"])
 def test_agrees_with_libavs_meter(name: str) -> None:
-    """libav's ebur128 filter on the same samples: within 0.1 LU; and one channel is heard from both sides, 3 dB louder."""
+    """libav's ebur128 filter on the same samples: within 0.1 LU; and one channel is heard from both sides, 3 dB
+    louder."""
     path = next(p for p in FOOTAGE.iterdir() if p.stem == name.split(".")[0] and p.suffix != ".json")
     with av.open(str(path)) as c:
         to = av.AudioResampler("s16", "stereo", 48_000)
@@ -118,4 +119,6 @@ def test_what_is_found_of_a_storys_sound() -> None:
     )
     assert f"{near:.1f} LUFS" in found["loudness"].text
     quiet, _ = run(s, SOURCES, "set_muted", {"lane": "music", "muted": True})
-    assert "over" not in {f.kind for f in sound_findings(quiet, SOURCES, make_plan(quiet, SOURCES), measured, lambda a, b: 1.0)}
+    assert "over" not in {
+        f.kind for f in sound_findings(quiet, SOURCES, make_plan(quiet, SOURCES), measured, lambda a, b: 1.0)
+    }

@@ -79,13 +79,15 @@ def ramped(line: Line, start: int = 10, length: int = 40, steps: bool = False, s
         raise
 
 
-lines = st.lists(st.tuples(st.integers(0, 120), st.integers(20, 300)), min_size=2, max_size=4, unique_by=lambda m: m[0]).map(
-    sorted
-)
+lines = st.lists(
+    st.tuples(st.integers(0, 120), st.integers(20, 300)), min_size=2, max_size=4, unique_by=lambda m: m[0]
+).map(sorted)
 
 
 @given(lines, st.integers(0, 40), st.integers(2, 60), st.booleans(), st.sampled_from([3, 4]))
-def test_the_plan_shows_it_and_backwards_is_its_reverse(line: Line, start: int, length: int, steps: bool, source: int) -> None:
+def test_the_plan_shows_it_and_backwards_is_its_reverse(
+    line: Line, start: int, length: int, steps: bool, source: int
+) -> None:
     """Frame by frame, also of a recording with twice the story's rate: its own frames between the story's are seen."""
     s = ramped(line, start, length, steps, source)
     ramp, ratio = s.covers[0].ramp, SOURCES[source].rate.fps / R.fps
@@ -100,7 +102,8 @@ def test_the_plan_shows_it_and_backwards_is_its_reverse(line: Line, start: int, 
 
 @given(lines, st.integers(1, 30), st.booleans(), st.booleans())
 def test_what_is_cut_off_leaves_the_rest_where_it_was(line: Line, cut: int, steps: bool, backwards: bool) -> None:
-    """A trimmed cover shows at each story frame what it showed, to the nearest frame of the shot at the speed it has there."""
+    """A trimmed cover shows at each story frame what it showed, to the nearest frame of the shot at the speed it has
+    there."""
     s = ramped(line, 10, 40, steps)
     s = do(s, "set_value", to=4, setting="backwards", value=True) if backwards else s
     was, ramp = frames(s), s.covers[0].ramp
@@ -133,4 +136,10 @@ def test_four_hundred_percent_at_the_end_of_a_ramp() -> None:
     assert s.covers[0].length == 20 + 40 / 4
     assert frames(s)[20:] == [60 + 4 * k for k in range(10)]
     with pytest.raises(Refused, match="runs out of the shot: 1912 frames more"):
-        do(do(three(), "lay_cover", source=3, at=0, until=240, start=60), "set_ramp", item=4, line=[[60, 900]], keep="place")
+        do(
+            do(three(), "lay_cover", source=3, at=0, until=240, start=60),
+            "set_ramp",
+            item=4,
+            line=[[60, 900]],
+            keep="place",
+        )

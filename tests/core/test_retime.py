@@ -1,6 +1,7 @@
 """Sound at another speed: its length to the sample, its pitch kept or following, moments where the course has them.
 
-Against scipy's polyphase resampler and libav's `atempo` (waveform similarity too), on tones, clicks and recorded speech.
+Against scipy's polyphase resampler and libav's `atempo` (waveform similarity too), on tones, clicks and recorded
+speech.
 """
 
 from pathlib import Path
@@ -75,7 +76,8 @@ def test_nothing_folds_back(hz: float) -> None:
 @pytest.mark.parametrize("pitch", [True, False])
 @pytest.mark.parametrize("steps", [True, False])
 def test_moments_lie_where_the_course_has_them(pitch: bool, steps: bool) -> None:
-    """Clicks every half second under a ramp from 50 to 140 %: each within half a window (pitch kept), or to two samples."""
+    """Clicks every half second under a ramp from 50 to 140 %: each within half a window (pitch kept), or to two
+    samples."""
     x = np.zeros((14 * SR, 1), np.float32)
     clicks = np.arange(2, 24) * SR // 2
     for c in clicks:
@@ -142,7 +144,8 @@ def bands(y: np.ndarray) -> np.ndarray:
 
 @pytest.mark.parametrize("speed", [0.6, 0.8, 1.25, 1.8])
 def test_speech_sounds_as_libav_makes_it(speed: float) -> None:
-    """No further from the speech itself than what libav's atempo makes of it: third-octave levels, and the course of its loudness."""
+    """No further from the speech itself than what libav's atempo makes of it: third-octave levels, and the course of
+    its loudness."""
     x = spoken()
     n = int(10 / speed * 25)
     frames = np.arange(n + 1) * FRAME

@@ -29,7 +29,9 @@ def value(s: Story, item: int, name: str, sources: dict[int, Source] = SOURCES) 
 
 def test_each_scope_is_met_by_the_nearer_ones() -> None:
     """Levels in dB add up over recording, story, group and piece; a framing is replaced by the nearest that has one."""
-    bright = SOURCES | {1: Source(1, "A", R, 2000, setup="x", settings=NONE.with_value("level", 2.0).with_value("zoom", 110))}
+    bright = SOURCES | {
+        1: Source(1, "A", R, 2000, setup="x", settings=NONE.with_value("level", 2.0).with_value("zoom", 110))
+    }
     s = do(three(), "set_group", ids=[1, 2], on=True)
     group = f"group {s.pieces[0].group}"
     for to, setting, v in (
@@ -55,7 +57,8 @@ def test_each_scope_is_met_by_the_nearer_ones() -> None:
 
 
 def test_every_use_of_a_recording_in_this_story_and_what_replaces_what_is_inherited() -> None:
-    """Looks follow each other and levels add up from wide to near, from the nearest scope on that replaces what it inherits."""
+    """Looks follow each other and levels add up from wide to near, from the nearest scope on that replaces what it
+    inherits."""
     bright = SOURCES | {
         1: Source(1, "A", R, 2000, setup="x", settings=NONE.with_value("brightness", 0.5).with_value("zoom", 110))
     }
@@ -70,7 +73,11 @@ def test_every_use_of_a_recording_in_this_story_and_what_replaces_what_is_inheri
     for to, v in (("story", 0.25), ("recording 1", 1.0), (1, -0.5)):
         s = edited(s, "set_value", to=to, setting="brightness", value=v)
     assert looks(s) == [[0.5, 0.25, 1.0, -0.5], [0.5, 0.25, 1.0], [0.25]]
-    assert looks(edited(s, "set_value", to="recording 1", setting="look_alone", value=True)) == [[1.0, -0.5], [1.0], [0.25]]
+    assert looks(edited(s, "set_value", to="recording 1", setting="look_alone", value=True)) == [
+        [1.0, -0.5],
+        [1.0],
+        [0.25],
+    ]
     assert looks(edited(s, "set_value", to=1, setting="look_alone", value=True)) == [[-0.5], [0.5, 0.25, 1.0], [0.25]]
     assert looks(edited(s, "set_value", to="story", setting="look_alone", value=True))[1:] == [[0.25, 1.0], [0.25]]
     filmed = edited(s, "as_filmed", items=[1, 2, 3])  # and that is what is seen: nothing inherited, no framing either
@@ -79,11 +86,16 @@ def test_every_use_of_a_recording_in_this_story_and_what_replaces_what_is_inheri
         edited(filmed, "as_filmed", items=[1, 2, 3])
 
     s = edited(plain, "set_value", to="recording 1", setting="level", value=-3)
-    s = edited(edited(s, "set_value", to="story", setting="level", value=2), "set_value", to=1, setting="level", value=-1)
+    s = edited(
+        edited(s, "set_value", to="story", setting="level", value=2), "set_value", to=1, setting="level", value=-1
+    )
     assert [value(s, i, "level", bright) for i in (1, 2, 3)] == [-2, -1, 2]
     told = run(s, bright, "set_value", {"to": 1, "setting": "level_alone", "value": True})
     assert (value(told[0], 1, "level", bright), told[1].did) == (-1, "A: level -1.0 dB")
-    assert run(s, bright, "change_level", {"items": [2], "by": 1})[1].did == "A: 1 dB louder, now own +1.0 dB, total +0.0 dB"
+    assert (
+        run(s, bright, "change_level", {"items": [2], "by": 1})[1].did
+        == "A: 1 dB louder, now own +1.0 dB, total +0.0 dB"
+    )
     assert json.loads(json.dumps(story_to_json(s)))["settings"]["recording 1"] == {"level": -3.0}
 
 
@@ -144,7 +156,10 @@ def test_levels_and_lines_add_up(values: list, moment: int) -> None:
                 assert one(whole) == pytest.approx(sum(map(one, values)), abs=1e-6)
 
 
-@given(st.sampled_from(sorted(SETTINGS)), st.one_of(st.booleans(), st.integers(-99, 400), levels, lines, st.text(max_size=4)))
+@given(
+    st.sampled_from(sorted(SETTINGS)),
+    st.one_of(st.booleans(), st.integers(-99, 400), levels, lines, st.text(max_size=4)),
+)
 def test_only_values_of_their_kind_are_kept(name: str, v: object) -> None:
     kept = SETTINGS[name].as_kept(v)
     if kept is None:
@@ -176,59 +191,119 @@ def test_a_gain_line_is_straight_in_decibels() -> None:
 
 
 def test_long_ramps_are_quarter_sines_and_short_ones_straight() -> None:
-    """Equal power: -3.01 dB in the middle (common practice); up to 4 ms, or if told so, straight. Anywhere in the story alike."""
+    """Equal power: -3.01 dB in the middle (common practice); up to 4 ms, or if told so, straight. Anywhere in the
+    story alike."""
     for at in (0, 7000):
         y = ramped(np.ones(4000, np.float32), 0, Heard(at, at + 4000, 1, 0, rise=1000, fall=2000))
         assert y[[0, 500, 1000, 1999, 3000]] == pytest.approx([0, 0.5**0.5, 1, 1, 0.5**0.5], abs=2e-3)
         y = ramped(np.ones((4000, 2), np.float32), 0, Heard(at, at + 4000, 1, 0, rise=1000, fall=2000, straight=True))
         assert y[[0, 500, 1000, 1999, 3000]].T.tolist() == [pytest.approx([0, 0.5, 1, 1, 0.5], abs=2e-3)] * 2
-    y = ramped(np.ones(1000, np.float32), 1000, Heard(0, 2000, 1, 0))  # its second half: up to the end of 192 samples down
+    y = ramped(
+        np.ones(1000, np.float32), 1000, Heard(0, 2000, 1, 0)
+    )  # its second half: up to the end of 192 samples down
     assert y[[0, 807, 808, 904]] == pytest.approx([1, 1, 1, 0.5]) and y[-1] == pytest.approx(1 / 192)
 
 
 def test_through_a_see_through_cover_one_sees_what_lies_under_it() -> None:
-    """A at 100 % | B: a cover over their seam at 40 %, a second one over part of it: stacks from what hides the rest up."""
-    s = do(do(three(), "lay_cover", source=3, at=80, until=120, start=0), "lay_cover", source=4, at=110, until=130, start=9)
+    """A at 100 % | B: a cover over their seam at 40 %, a second one over part of it: stacks from what hides the rest
+    up."""
+    s = do(
+        do(three(), "lay_cover", source=3, at=80, until=120, start=0), "lay_cover", source=4, at=110, until=130, start=9
+    )
     assert seams(s, SOURCES)[0].kind == "covered"
     s = do(s, "set_value", to=s.covers[0].id, setting="opacity", value=40)
-    seen = [(r.at, r.end, [(x.image.source, x.opacity.at(0)) for x in r.layers]) for r in make_plan(s, SOURCES).pictures]
+    seen = [
+        (r.at, r.end, [(x.image.source, x.opacity.at(0)) for x in r.layers]) for r in make_plan(s, SOURCES).pictures
+    ]
     assert seen[:5] == [
-        (0, 80, [(1, 1)]), (80, 100, [(1, 1), (3, 0.4)]), (100, 110, [(1, 1), (3, 0.4)]), (110, 130, [(4, 1)]), (130, 160, [(1, 1)])
-    ]  # fmt: skip
+        (0, 80, [(1, 1)]),
+        (80, 100, [(1, 1), (3, 0.4)]),
+        (100, 110, [(1, 1), (3, 0.4)]),
+        (110, 130, [(4, 1)]),
+        (130, 160, [(1, 1)]),
+    ]
     assert seams(s, SOURCES)[0].kind == "jump"  # it hides nothing
     page = lined(s, SOURCES, lambda *_: [], 50, 50, (0, 240))
     assert [(x.a, x.b) for x in page.stretches if not x.seen] == [(110, 130)]  # nor the speaker
     s = do(s, "set_value", to=s.covers[1].id, setting="opacity", value=50)
     t = make_plan(s, SOURCES).picture_at(115)
-    assert [(x.image.source, x.opacity.at(0)) for x in t.layers] == [(1, 1), (3, 0.4), (4, 0.5)] and t.cover == s.covers[1].id
+    assert [(x.image.source, x.opacity.at(0)) for x in t.layers] == [
+        (1, 1),
+        (3, 0.4),
+        (4, 0.5),
+    ] and t.cover == s.covers[1].id
 
 
 @pytest.mark.parametrize(
     ("name", "given", "kept"),
     [
-        ("level", -60, -60.0), ("level", -60.1, None), ("level", 12, 12.0), ("level", 12.1, None), ("level", -6.04, -6.0), ("level", True, None),
-        ("level", [[0, -3], [1, 2.5]], ((0, -3.0), (1, 2.5))), ("level", [[1, -3], [1, 2]], None), ("level", [[0, 12.1]], None),
-        ("level", [[0, -60.1]], None), ("level", [[0.5, 1]], None), ("level", [[0, 1, 2]], None), ("level", [], None), ("level", [7], None),
-        ("level", [[k, 0] for k in range(MOMENTS)], tuple((k, 0.0) for k in range(MOMENTS))), ("level", [[k, 0] for k in range(MOMENTS + 1)], None),
-        ("duck", -6, None), ("duck", [[0, -6]], ((0, -6.0),)), ("appear", 3.0, 3), ("appear", 3.5, None), ("appear", -1, None), ("mute", 1, None),
-        ("colour", "#AbCdEf", "#abcdef"), ("colour", "#abcde", None), ("colour", "abcdef", None), ("font", "x" * 80, "x" * 80),
-        ("font", "x" * 81, None), ("font", "a\n", None), ("font", 3, None), ("fit", "filled", "filled"), ("fit", "Filled", None),
-        ("text", " two  words / a line \n\n", "two words\na line"), ("text", "x" * 2000, "x" * 2000), ("text", "x" * 2001, None),
+        ("level", -60, -60.0),
+        ("level", -60.1, None),
+        ("level", 12, 12.0),
+        ("level", 12.1, None),
+        ("level", -6.04, -6.0),
+        ("level", True, None),
+        ("level", [[0, -3], [1, 2.5]], ((0, -3.0), (1, 2.5))),
+        ("level", [[1, -3], [1, 2]], None),
+        ("level", [[0, 12.1]], None),
+        ("level", [[0, -60.1]], None),
+        ("level", [[0.5, 1]], None),
+        ("level", [[0, 1, 2]], None),
+        ("level", [], None),
+        ("level", [7], None),
+        ("level", [[k, 0] for k in range(MOMENTS)], tuple((k, 0.0) for k in range(MOMENTS))),
+        ("level", [[k, 0] for k in range(MOMENTS + 1)], None),
+        ("duck", -6, None),
+        ("duck", [[0, -6]], ((0, -6.0),)),
+        ("appear", 3.0, 3),
+        ("appear", 3.5, None),
+        ("appear", -1, None),
+        ("mute", 1, None),
+        ("colour", "#AbCdEf", "#abcdef"),
+        ("colour", "#abcde", None),
+        ("colour", "abcdef", None),
+        ("font", "x" * 80, "x" * 80),
+        ("font", "x" * 81, None),
+        ("font", "a\n", None),
+        ("font", 3, None),
+        ("fit", "filled", "filled"),
+        ("fit", "Filled", None),
+        ("text", " two  words / a line \n\n", "two words\na line"),
+        ("text", "x" * 2000, "x" * 2000),
+        ("text", "x" * 2001, None),
         ("text", "bell\a", None),
     ],
-)  # fmt: skip
+)
 def test_what_is_kept_of_a_value(name: str, given: object, kept: object) -> None:
     """At the bounds of the catalogue: kinds, ranges, steps, lines. Common practice, no source."""
     assert SETTINGS[name].as_kept(given) == kept
 
 
 def test_values_are_said() -> None:
-    rows = (("zoom", 125.0, "125 %"), ("level", -6.0, "-6.0 dB"), ("level", 2.0, "+2.0 dB"), ("brightness", 0.5, "+0.5 stops"),
-            ("mute", True, "on"), ("mute", False, "off"), ("text", "a\nb", "“a / b”"), ("table", "", "none"), ("fit", "whole", "whole"),
-            ("level", ((0, 1.0),), "a line of 1 moment"), ("level", ((0, 1.0), (4, 0.0)), "a line of 2 moments"), ("duck", (), "none"))  # fmt: skip
+    rows = (
+        ("zoom", 125.0, "125 %"),
+        ("level", -6.0, "-6.0 dB"),
+        ("level", 2.0, "+2.0 dB"),
+        ("brightness", 0.5, "+0.5 stops"),
+        ("mute", True, "on"),
+        ("mute", False, "off"),
+        ("text", "a\nb", "“a / b”"),
+        ("table", "", "none"),
+        ("fit", "whole", "whole"),
+        ("level", ((0, 1.0),), "a line of 1 moment"),
+        ("level", ((0, 1.0), (4, 0.0)), "a line of 2 moments"),
+        ("duck", (), "none"),
+    )
     assert [SETTINGS[n].says(v) for n, v, _ in rows] == [told for _, _, told in rows]
-    asked = {"mute": "on or off", "text": "a text of up to 2000 letters", "colour": "a colour like #f4eee2", "font": "the name of a font, or nothing",
-             "fade": "one of: equal power, straight", "zoom": "25 to 400 %", "level": "-60 to 12 dB"}  # fmt: skip
+    asked = {
+        "mute": "on or off",
+        "text": "a text of up to 2000 letters",
+        "colour": "a colour like #f4eee2",
+        "font": "the name of a font, or nothing",
+        "fade": "one of: equal power, straight",
+        "zoom": "25 to 400 %",
+        "level": "-60 to 12 dB",
+    }
     assert {n: SETTINGS[n].between for n in asked} == asked
 
 
@@ -249,4 +324,7 @@ def test_a_line_between_and_beyond_its_moments() -> None:
         -10,
         -10,
     ]
-    assert added([2.0, line, ((15, 1.0),)]) == ((10, 3.0), (15, 8.0), (20, 13.0), (40, -7.0)) and added([1.0, -3.0]) == -2.0
+    assert (
+        added([2.0, line, ((15, 1.0),)]) == ((10, 3.0), (15, 8.0), (20, 13.0), (40, -7.0))
+        and added([1.0, -3.0]) == -2.0
+    )

@@ -16,13 +16,19 @@ from kovel.core.sound.music_fit import CannotFit, beat_pictures, fit, likeness
 from kovel.core.sound.room_tone import quiet_pauses, room_tone
 from tests.recorded import talk
 
-spans = st.lists(st.tuples(st.integers(0, 900), st.integers(1, 120)), max_size=12).map(lambda r: [(a, a + n) for a, n in r])
+spans = st.lists(st.tuples(st.integers(0, 900), st.integers(1, 120)), max_size=12).map(
+    lambda r: [(a, a + n) for a, n in r]
+)
 
 
-@given(spans, st.integers(0, 300), st.integers(1, 900), st.builds(Ducking, st.floats(-30, -1), *[st.integers(0, 40)] * 3))
-def test_no_word_over_music_that_is_not_down(speech: list[tuple[int, int]], begin: int, length: int, d: Ducking) -> None:
-    """Wherever somebody speaks over it, it lies at its depth; in pauses shorter than the hold it does not rise; far from any
-    speech it is untouched. Common practice, no source."""
+@given(
+    spans, st.integers(0, 300), st.integers(1, 900), st.builds(Ducking, st.floats(-30, -1), *[st.integers(0, 40)] * 3)
+)
+def test_no_word_over_music_that_is_not_down(
+    speech: list[tuple[int, int]], begin: int, length: int, d: Ducking
+) -> None:
+    """Wherever somebody speaks over it, it lies at its depth; in pauses shorter than the hold it does not rise; far
+    from any speech it is untouched. Common practice, no source."""
     end = begin + length
     line = ducked(speech, (begin, end), d)
     over = [(a, b) for a, b in speech if b > begin and a < end]
@@ -85,8 +91,8 @@ def hum(n: int, mains: float) -> np.ndarray:
 
 
 def test_steady_noise_goes_and_the_voice_stays() -> None:
-    """A fan that comes nearer, under recorded prompts: at least 6 dB better, the floor down by what was asked for, and any
-    stretch alone comes out as in the whole. (Beside other methods: `bench/noise.py`.)"""
+    """A fan that comes nearer, under recorded prompts: at least 6 dB better, the floor down by what was asked for,
+    and any stretch alone comes out as in the whole. (Beside other methods: `bench/noise.py`.)"""
     rng = np.random.default_rng(3)
     clean, speaks = speech48(40)
     n = len(clean)
@@ -98,7 +104,9 @@ def test_steady_noise_goes_and_the_voice_stays() -> None:
     for strength, better in ((12, 5.0), (24, 6.0)):
         c = prepare(read, n, speaks, Wanted(noise=strength))
         assert c.at is not None and len(c.at) > 3  # tracked pause by pause
-        z = np.concatenate([cleaned(read, a, min(n, a + 7 * RATE), c)[:, 0] for a in range(0, n, 7 * RATE)]).astype(float)
+        z = np.concatenate([cleaned(read, a, min(n, a + 7 * RATE), c)[:, 0] for a in range(0, n, 7 * RATE)]).astype(
+            float
+        )
         assert si_sdr(clean, z) - si_sdr(clean, y) > better
         quiet = np.repeat(~speaks, 480)
         quiet &= np.roll(quiet, 4_800) & np.roll(quiet, -4_800)  # well inside
@@ -111,8 +119,8 @@ def test_steady_noise_goes_and_the_voice_stays() -> None:
 
 
 def test_noise_that_swells_under_speech_is_followed() -> None:
-    """Cars that go by while somebody speaks, between pauses that know nothing of them (Gerkmann and Hendriks 2012 follow such
-    noise); a recording that begins with digital silence is cleaned as one that does not."""
+    """Cars that go by while somebody speaks, between pauses that know nothing of them (Gerkmann and Hendriks 2012
+    follow such noise); a recording that begins with digital silence is cleaned as one that does not."""
     rng = np.random.default_rng(4)
     clean, speaks = speech48(40)
     n = len(clean)
@@ -151,9 +159,9 @@ def test_clicks_go_and_speech_is_left_alone() -> None:
     z = cleaned(read, 0, len(y), prepare(read, len(y), np.zeros(1, bool), Wanted(clicks=True)))[:, 0]
     left = [float(np.abs(z[k : k + 6] - clean[k : k + 6]).max()) for k in where]
     assert np.mean(np.array(left) < 0.1) > 0.85
-    untouched = cleaned(reading(clean), 0, len(y), prepare(reading(clean), len(y), np.zeros(1, bool), Wanted(clicks=True)))[
-        :, 0
-    ]
+    untouched = cleaned(
+        reading(clean), 0, len(y), prepare(reading(clean), len(y), np.zeros(1, bool), Wanted(clicks=True))
+    )[:, 0]
     assert si_sdr(clean, untouched.astype(float)) > 35
 
 
@@ -165,7 +173,11 @@ def test_low_cut_and_evening_out() -> None:
         read = reading(x)
         y = cleaned(read, 0, len(x), prepare(read, len(x), np.ones(400, bool), Wanted(low_cut=80)))[RATE:, 0]
         assert least < 20 * np.log10(y.std() / x[RATE:].std()) < most
-    x = 0.2 * np.sin(2 * np.pi * 300 * np.arange(60 * RATE) / RATE) * np.repeat(10 ** (np.linspace(0, -12, 60) / 20), RATE)
+    x = (
+        0.2
+        * np.sin(2 * np.pi * 300 * np.arange(60 * RATE) / RATE)
+        * np.repeat(10 ** (np.linspace(0, -12, 60) / 20), RATE)
+    )
     read = reading(x)
     y = cleaned(read, 0, len(x), prepare(read, len(x), np.ones(6000, bool), Wanted(even=True)))[:, 0]
     level = 20 * np.log10(np.sqrt((y.reshape(60, -1) ** 2).mean(1)))
@@ -197,7 +209,8 @@ def test_room_tone_is_the_room_and_no_loop() -> None:
 
 
 def music(bpm: float, bars: str, tail: float = 1.5) -> tuple[np.ndarray, Beats, int]:
-    """24 kHz music of bars named by letters (one chord each, a drum on the beat), its beats in 48 kHz samples, its length."""
+    """24 kHz music of bars named by letters (one chord each, a drum on the beat), its beats in 48 kHz samples, its
+    length."""
     beat = 60 / bpm
     n = int((len(bars) * 4 * beat + tail) * 24_000)
     x = np.zeros(n + 24_000)
@@ -215,8 +228,9 @@ def music(bpm: float, bars: str, tail: float = 1.5) -> tuple[np.ndarray, Beats, 
 
 @pytest.mark.parametrize("bpm", [60, 97, 128, 180])
 def test_music_fitted_to_any_length(bpm: float) -> None:
-    """From half to double: within half a bar before it is laid (the rest is where it begins), every seam on a downbeat of both
-    sides, its beginning and its own ending kept, and where the music comes again the seams are between like bars."""
+    """From half to double: within half a bar before it is laid (the rest is where it begins), every seam on a
+    downbeat of both sides, its beginning and its own ending kept, and where the music comes again the seams are
+    between like bars."""
     x, b, samples = music(bpm, "AABBCCDDAABBCCDDEF")
     alike = likeness(beat_pictures(x, b.beats), b.first, b.bar)
     bar = 4 * 60 / bpm * 48_000

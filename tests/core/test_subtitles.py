@@ -1,4 +1,5 @@
-"""Captions: every word once, two lines that fit, broken where a phrase ends, none over another; files that others read."""
+"""Captions: every word once, two lines that fit, broken where a phrase ends, none over another; files that others
+read."""
 
 import io
 import json
@@ -61,22 +62,29 @@ def test_every_word_stands_once_in_lines_that_fit(said: list[Said], chars: int) 
 
 def told(text: str, each: int = 8) -> list[Said]:
     return [
-        Said(i * each, (i + 1) * each, Word(w, i * each * 1920, (i + 1) * each * 1920), 1) for i, w in enumerate(text.split())
+        Said(i * each, (i + 1) * each, Word(w, i * each * 1920, (i + 1) * each * 1920), 1)
+        for i, w in enumerate(text.split())
     ]
 
 
 @pytest.mark.parametrize(
     ("text", "lines"),
     [
-        ("We haul the ferry across by hand, two of us on the chain, and the tide does the rest.",
-         [("We haul the ferry across by hand,", "two of us on the chain,"), ("and the tide does the rest.",)]),
-        ("Once for a person, twice for a cart, and three times for the doctor.",
-         [("Once for a person, twice for a cart,", "and three times for the doctor.")]),
+        (
+            "We haul the ferry across by hand, two of us on the chain, and the tide does the rest.",
+            [("We haul the ferry across by hand,", "two of us on the chain,"), ("and the tide does the rest.",)],
+        ),
+        (
+            "Once for a person, twice for a cart, and three times for the doctor.",
+            [("Once for a person, twice for a cart,", "and three times for the doctor.")],
+        ),
         ("Yes. We did.", [("Yes. We did.",)]),
-        ("She was the only one who could hear the bell when the fog lay on the river at night.",
-         [("She was the only one who could", "hear the bell when the fog lay"), ("on the river at night.",)]),
+        (
+            "She was the only one who could hear the bell when the fog lay on the river at night.",
+            [("She was the only one who could", "hear the bell when the fog lay"), ("on the river at night.",)],
+        ),
     ],
-)  # fmt: skip
+)
 def test_lines_end_where_a_phrase_does(text: str, lines: list[tuple[str, ...]]) -> None:
     """At natural points, no article parted from its noun (BBC Subtitle Guidelines, line breaks); read line by line."""
     got = [c.lines for c in cues(told(text), R)]
@@ -91,12 +99,16 @@ def test_names_typed_texts_and_what_is_hard_to_read() -> None:
         for i, s in enumerate(said)
     ]
     assert [c.text for c in cues(said, R, names=True)] == ["MAREN: We haul it.", "TOBIN: We do."]
-    changed = cues(said, R, edits={(1, 0): ("We haul it.", "We pull it\nacross."), (1, 30 * 1920): ("Other words.", "Gone")})
+    changed = cues(
+        said, R, edits={(1, 0): ("We haul it.", "We pull it\nacross."), (1, 30 * 1920): ("Other words.", "Gone")}
+    )
     assert [(c.lines, c.edited) for c in changed] == [(("We pull it", "across."), True), (("We do.",), False)]
     fast = Cue(0, 50, ("one two three four five six seven",))
     assert fast.pace(R) == 210 > FAST and "210 words a minute" in too_fast(fast, R)
     assert too_fast(Cue(0, 100, ("one two three",)), R) == ""
-    assert "3 lines" in too_fast(Cue(0, 900, ("a", "b", "c")), R) and "a line of 50" in too_fast(Cue(0, 900, ("x" * 50,)), R)
+    assert "3 lines" in too_fast(Cue(0, 900, ("a", "b", "c")), R) and "a line of 50" in too_fast(
+        Cue(0, 900, ("x" * 50,)), R
+    )
 
 
 rows_of = st.lists(st.tuples(st.integers(0, 90_000), st.integers(1, 200), texts, texts), min_size=1, max_size=8)
@@ -127,10 +139,13 @@ def test_files_are_read_by_others_and_by_us(rows: list[tuple[int, int, str, str]
 
 
 def test_ebu_tt_d_is_read_by_another(caplog: pytest.LogCaptureFixture) -> None:
-    """The package ttconv reads it as IMSC and EBU-TT-D without a remark, and writes the same times and texts as SubRip."""
+    """The package ttconv reads it as IMSC and EBU-TT-D without a remark, and writes the same times and texts as
+    SubRip."""
     made = [Cue(25, 75, ("Wind & <tide>", "second")), Cue(80, 110, ("ψ שלום",)), Cue(110, 140, ("“last”",))]
     with caplog.at_level(logging.WARNING):
-        theirs = ttconv.srt.writer.from_model(ttconv.imsc.reader.to_model(ET.ElementTree(ET.fromstring(to_ttml(made, R)))))
+        theirs = ttconv.srt.writer.from_model(
+            ttconv.imsc.reader.to_model(ET.ElementTree(ET.fromstring(to_ttml(made, R))))
+        )
     assert not caplog.records
     back, bad = cues_in(theirs.replace("&", "&amp;"), R)
     assert not bad and [(c.at, c.end) for c in back] == [(c.at, c.end) for c in made]
@@ -148,9 +163,14 @@ def test_ebu_tt_d_fits_its_schema(rows: list[tuple[int, int, str, str]], rate: R
     text = to_ttml(made, rate, "pt-BR")
     SCHEMA.assertValid(lxml.etree.fromstring(text.encode()))
     for good, bad in (
-        ('ttp:timeBase="media"', 'ttp:timeBase="smpte"'), ('begin="', 'dur="'), ('xml:id="c1" ', ""), ('tts:color="#ffffff"', 'tts:color="white"'),
-        ('tts:extent="80% 20%"', 'tts:extent="800px 200px"'), ("<br/>", "<br>x</br>"), ('region="below"', 'region="below" tts:opacity="1"'),
-    ):  # fmt: skip
+        ('ttp:timeBase="media"', 'ttp:timeBase="smpte"'),
+        ('begin="', 'dur="'),
+        ('xml:id="c1" ', ""),
+        ('tts:color="#ffffff"', 'tts:color="white"'),
+        ('tts:extent="80% 20%"', 'tts:extent="800px 200px"'),
+        ("<br/>", "<br>x</br>"),
+        ('region="below"', 'region="below" tts:opacity="1"'),
+    ):
         assert good in text and not SCHEMA.validate(lxml.etree.fromstring(text.replace(good, bad).encode())), bad
 
 
@@ -180,7 +200,8 @@ def test_chapters_are_read_and_odd_files_refused_line_by_line() -> None:
     read = list(webvtt.from_buffer(io.StringIO(text)))
     assert [(x.start, x.end) for x in read] == [("00:00:00.000", "00:00:04.000"), ("00:00:04.000", "00:00:10.000")]
     back, bad = cues_in(
-        "WEBVTT\n\n00:05.000 --> 00:04.000\nno\n\n00:xx.000 --> 00:07.000\nno\n\n1\n00:00:08,000 --> 00:00:09,500\n<i>so</i>\n\n00:10.000 --> 00:11.000\n \n",
+        "WEBVTT\n\n00:05.000 --> 00:04.000\nno\n\n00:xx.000 --> 00:07.000\nno\n\n1\n00:00:08,000 --> "
+        "00:00:09,500\n<i>so</i>\n\n00:10.000 --> 00:11.000\n \n",
         R,
     )
     assert [(c.at, c.end, c.lines) for c in back] == [(200, 238, ("so",))]

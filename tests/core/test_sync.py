@@ -22,7 +22,9 @@ def moment(seconds: int, seed: int) -> np.ndarray:
     out = [x]
     while sum(map(len, out)) < seconds * 16000:
         cut = rng.integers(2, len(x) // 16000 - 6, 400)
-        out.append(np.concatenate([x[c * 16000 : c * 16000 + rng.integers(16000, 70000)] for c in cut]) * rng.uniform(0.7, 1.2))
+        out.append(
+            np.concatenate([x[c * 16000 : c * 16000 + rng.integers(16000, 70000)] for c in cut]) * rng.uniform(0.7, 1.2)
+        )
     return np.concatenate(out)[: seconds * 16000]
 
 
@@ -82,7 +84,9 @@ def test_low_keeps_time() -> None:
     t = np.arange(n, dtype=np.float64) / 48000
     x = np.sin(2 * np.pi * 440 * t).astype(np.float32)
     y = low(lambda a, b: x[a:b], n)
-    assert len(y) == n // 6 and np.abs(y[50:-50] - np.sin(2 * np.pi * 440 * np.arange(n // 6) / 8000)[50:-50]).max() < 2e-3
+    assert (
+        len(y) == n // 6 and np.abs(y[50:-50] - np.sin(2 * np.pi * 440 * np.arange(n // 6) / 8000)[50:-50]).max() < 2e-3
+    )
 
 
 def test_one_moment_on_several_clocks() -> None:

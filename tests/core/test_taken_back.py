@@ -25,13 +25,21 @@ def test_the_edit_goes_and_what_others_did_stays() -> None:
     cover = ("lay_cover", {"source": 3, "at": 160, "until": 200})  # on the third piece, over the same words afterwards
     got = without_first(trim, cover)
     assert got is not None and got.pieces == three().pieces
-    assert [(c.tether.piece, c.tether.moment, c.length) for c in got.covers] == [(3, 10, 40)] and got.at(got.covers[0]) == 170
+    assert [(c.tether.piece, c.tether.moment, c.length) for c in got.covers] == [(3, 10, 40)] and got.at(
+        got.covers[0]
+    ) == 170
     loud = ("set_value", {"to": "story", "setting": "level", "value": 3})
     warm = ("set_value", {"to": "story", "setting": "warmth", "value": 9})
     got = without_first(loud, warm)
     assert got is not None and {n: v for _, x in got.settings for n, v in x.rows} == {"warmth": 9}
-    swapped = without_first(("swap", {"first": 1, "second": 3}), ("set_value", {"to": 2, "setting": "level", "value": -3}))
-    assert swapped is not None and [p.id for p in swapped.pieces] == [1, 2, 3] and swapped.pieces[1].settings["level"] == -3
+    swapped = without_first(
+        ("swap", {"first": 1, "second": 3}), ("set_value", {"to": 2, "setting": "level", "value": -3})
+    )
+    assert (
+        swapped is not None
+        and [p.id for p in swapped.pieces] == [1, 2, 3]
+        and swapped.pieces[1].settings["level"] == -3
+    )
     music = do(three(), "lay_sound", source=6, at=20, until=230, start=20, kind="music", clock_bound=True)
     music = do(
         music, "fit_music", sound=4, ranges=[[38400, 96000], [134400, 480000]], at=20, until=240
@@ -47,10 +55,16 @@ def test_the_edit_goes_and_what_others_did_stays() -> None:
     ("first", "later"),
     [
         (("trim", {"piece": 1, "edge": "out", "delta": -10}), ("trim", {"piece": 1, "edge": "out", "delta": -3})),
-        (("insert", {"at": 100, "source": 2, "start": 9, "length": 50}), ("lay_cover", {"source": 3, "at": 105, "until": 140})),
+        (
+            ("insert", {"at": 100, "source": 2, "start": 9, "length": 50}),
+            ("lay_cover", {"source": 3, "at": 105, "until": 140}),
+        ),
         (("insert", {"at": 100, "source": 2, "start": 9, "length": 50}), ("remove", {"piece": 4})),
         (("swap", {"first": 1, "second": 3}), ("add_at_end", {"source": 2, "start": 0, "length": 9})),
-        (("set_value", {"to": 1, "setting": "level", "value": -3}), ("set_value", {"to": 1, "setting": "zoom", "value": 120})),
+        (
+            ("set_value", {"to": 1, "setting": "level", "value": -3}),
+            ("set_value", {"to": 1, "setting": "zoom", "value": 120}),
+        ),
         (("split", {"at": 50}), ("swap", {"first": 4, "second": 2})),
     ],
 )
@@ -59,7 +73,8 @@ def test_what_later_edits_build_on_cannot_go_alone(first: tuple[str, dict], late
 
 
 def test_whatever_is_taken_back_leaves_a_story_that_stands() -> None:
-    """Random edits; any of them taken back from under the rest: nothing, or a story with all that must hold, and without it."""
+    """Random edits; any of them taken back from under the rest: nothing, or a story with all that must hold, and
+    without it."""
     r, taken = Random(29), 0
     for _ in range(25):
         state = Editing()

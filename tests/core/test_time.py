@@ -29,7 +29,8 @@ def test_published_drop_frame_facts() -> None:
 
 
 @pytest.mark.parametrize(
-    ("rate", "name", "drop"), [(r, str(r), False) for r in RATES] + [(DF30, "29.97", True), (Rate(60000, 1001), "59.94", True)]
+    ("rate", "name", "drop"),
+    [(r, str(r), False) for r in RATES] + [(DF30, "29.97", True), (Rate(60000, 1001), "59.94", True)],
 )
 def test_agrees_with_reference_libraries(rate: Rate, name: str, drop: bool) -> None:
     """Thousands of frames against `timecode` and OpenTimelineIO (both from PyPI), there and back."""
@@ -54,12 +55,28 @@ def test_agrees_with_reference_libraries(rate: Rate, name: str, drop: bool) -> N
     [
         ("3:15", Rate(30), 105),  # common practice, no source: 3:15 at 30 is 3.5 s
         ("3:30", Rate(30), 120),  # ... and 3:30 is entered for 4:00: frames past the rate carry over
-        ("+12", R25, 1012), ("-1:00", R25, 975), ("1.5s", R25, 38), ("1.5s", R24, 36), ("00:00:03:15", R25, 90),
-        ("0:28+15", R25, 715), ("1:00:02+03", R25, 90053), ("1m", R25, 1500), ("90s", R25, 2250), ("1m30s", R25, 2250),
-        ("1h", R24, 86400), ("12f", R25, 12), ("-2s", R25, 950), ("+0:01+05", R25, 1030), ("1,5s", R25, 38),
-        ("90", R25, 90), ("1:00:00", R25, 1500), (" 2s ", R25, 50), ("+0.04s", R25, 1001), ("10:00:01:00", R25, 25),
+        ("+12", R25, 1012),
+        ("-1:00", R25, 975),
+        ("1.5s", R25, 38),
+        ("1.5s", R24, 36),
+        ("00:00:03:15", R25, 90),
+        ("0:28+15", R25, 715),
+        ("1:00:02+03", R25, 90053),
+        ("1m", R25, 1500),
+        ("90s", R25, 2250),
+        ("1m30s", R25, 2250),
+        ("1h", R24, 86400),
+        ("12f", R25, 12),
+        ("-2s", R25, 950),
+        ("+0:01+05", R25, 1030),
+        ("1,5s", R25, 38),
+        ("90", R25, 90),
+        ("1:00:00", R25, 1500),
+        (" 2s ", R25, 50),
+        ("+0.04s", R25, 1001),
+        ("10:00:01:00", R25, 25),
     ],
-)  # fmt: skip
+)
 def test_entry_as_editors_type_it(typed: str, rate: Rate, frame: int) -> None:
     assert parse_entry(typed, rate, now=1000, start=36000 * rate.nominal) == frame
 
@@ -72,7 +89,14 @@ def test_entry_refuses_in_words(typed: str) -> None:
 
 def test_lengths_as_they_are_typed() -> None:
     """The length of a film is minutes and seconds (common practice, no source); a length is one frame or longer."""
-    for typed, frames in (("1:00", 1500), ("4:30", 6750), ("90", 2250), ("1:00:00", 90000), ("2m", 3000), ("0:01+12", 37)):
+    for typed, frames in (
+        ("1:00", 1500),
+        ("4:30", 6750),
+        ("90", 2250),
+        ("1:00:00", 90000),
+        ("2m", 3000),
+        ("0:01+12", 37),
+    ):
         assert parse_length(typed, R25, minutes=True) == frames
     assert parse_length("1:00", R25) == 25 and parse_length("1s", DF30) == 30
     for bad in ("0", "-5", "-2s"):

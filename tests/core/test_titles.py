@@ -55,7 +55,9 @@ def test_it_fades_in_and_out_as_long_as_was_set() -> None:
 
 
 def test_it_slides_rises_rolls_and_is_written() -> None:
-    at = lambda s, t: next((x, t - r.at) for r in [make_plan(s, SOURCES).picture_at(t)] for x in r.layers if x.image.title)  # noqa: E731
+    at = lambda s, t: next(  # noqa: E731
+        (x, t - r.at) for r in [make_plan(s, SOURCES).picture_at(t)] for x in r.layers if x.image.title
+    )
     slide = [at(titled(enters="slide", appear=10), t) for t in (100, 105, 109, 110)]
     xs = [x.part.drifted(k)[0] for x, k in slide]
     assert xs == sorted(xs) and xs[0] < -0.9 and xs[-1] == 0 and all(x.opacity.at(k) == 1 for x, k in slide)
@@ -71,7 +73,8 @@ def test_it_slides_rises_rolls_and_is_written() -> None:
 
 
 def test_where_its_letters_stand() -> None:
-    """Size is the share of the height from line to line; aligned and placed by its middle or an end; long ones are broken."""
+    """Size is the share of the height from line to line; aligned and placed by its middle or an end; long ones are
+    broken."""
     x0, y0, x1, y1 = box(titled("HHH", size=10, edge=0.0))
     assert abs((x0 + x1) / 2 - 320) < 3 and abs((y0 + y1) / 2 - 180) < 8 and 20 < y1 - y0 < 36
     x0, _, _, y1 = box(titled("HHH", aligned="left", title_x=5, title_y=90, edge=0.0))
@@ -111,13 +114,17 @@ def test_the_renderer_lays_it_over_the_picture() -> None:
     title = plan.picture_at(120).layers[-1]
     frame = Pictures({}, 640, 360).frame([Layer.from_json(title.to_json({}))], 0)
     y = np.frombuffer(frame.planes[0], np.uint8).reshape(360, -1)[:, :640]
-    want = np.asarray(drawn_title(spec(titled("HHH", edge=0.0, colour="#ffffff", appear=0, leave=0)), 640, 360).getchannel("A"))
+    want = np.asarray(
+        drawn_title(spec(titled("HHH", edge=0.0, colour="#ffffff", appear=0, leave=0)), 640, 360).getchannel("A")
+    )
     assert np.abs(y.astype(float) - (16 + 219 * (want / 255.0))).max() < 1.5
 
 
 def test_what_is_told_of_titles_and_frames() -> None:
     """Three words a second and half a second to spare (common practice); the safe area leaves 5 % (EBU R 95)."""
-    told = lambda s, where=None, cut=NO: {f.kind: f.text for f in picture_checks(s, SOURCES, 16 / 9, cut, lambda c: where)}  # noqa: E731
+    told = lambda s, where=None, cut=NO: {  # noqa: E731
+        f.kind: f.text for f in picture_checks(s, SOURCES, 16 / 9, cut, lambda c: where)
+    }
     assert told(titled("one two three four", appear=0)) == {}  # 46 frames would do, 50 are there
     assert "50 frames for 5 words, 54 frames would do" in told(titled("one two three four five"))["unread"]
     assert "safe area" in told(titled(), (4, 50, 60, 60))["unsafe"] and told(titled(), (5, 50, 95, 60)) == {}
@@ -131,7 +138,8 @@ def test_what_is_told_of_titles_and_frames() -> None:
 
 
 def test_a_dissolve_between_covers_without_material_is_told() -> None:
-    """The shot before has 20 frames left where 30 are asked for; with 20, through black, or elsewhere nothing is said."""
+    """The shot before has 20 frames left where 30 are asked for; with 20, through black, or elsewhere nothing is
+    said."""
     total = SOURCES[3].length(R)
     assert total is not None
     s = do(three(), "lay_cover", source=3, at=100, until=150, start=total - 70)

@@ -1,4 +1,5 @@
-"""A recording with only some of its pictures: those wanted to the bit, its length and its sound as they were, whatever it is made of."""
+"""A recording with only some of its pictures: those wanted to the bit, its length and its sound as they were,
+whatever it is made of."""
 
 from collections.abc import Callable
 from fractions import Fraction

@@ -1,4 +1,5 @@
-"""What is seen of a recording is what was filmed: colours, pixel shape, fields, the first sample; each way Kovel shows it.
+"""What is seen of a recording is what was filmed: colours, pixel shape, fields, the first sample; each way Kovel shows
+it.
 
 Patches are coded here by the published equations (ITU-R BT.601-7, BT.709-6, BT.2100-2), read back by the same, and must
 come within 2 of 255 in proxy, small frame, frame and render.
@@ -59,15 +60,22 @@ def patches(im: np.ndarray) -> np.ndarray:
     h, w = im.shape[:2]
     n = len(PATCHES)
     return np.array(
-        [im[h // 3 : 2 * h // 3, (4 * k + 1) * w // (4 * n) : (4 * k + 3) * w // (4 * n)].mean((0, 1)) for k in range(n)]
+        [
+            im[h // 3 : 2 * h // 3, (4 * k + 1) * w // (4 * n) : (4 * k + 3) * w // (4 * n)].mean((0, 1))
+            for k in range(n)
+        ]
     )
 
 
-def filmed(path: Path, size: tuple[int, int], fmt: str, matrix: int, full: bool, tags: Coding, frames: int = 13) -> Path:
+def filmed(
+    path: Path, size: tuple[int, int], fmt: str, matrix: int, full: bool, tags: Coding, frames: int = 13
+) -> Path:
     """A recording of the patches side by side, tagged as told and no otherwise."""
     bits = 10 if "10" in fmt else 8
     with av.open(str(path), "w") as c:
-        v = c.add_stream("libx264", rate=25, options={"preset": "ultrafast", "qp": "4", "x264-params": "log-level=none"})
+        v = c.add_stream(
+            "libx264", rate=25, options={"preset": "ultrafast", "qp": "4", "x264-params": "log-level=none"}
+        )
         v.width, v.height, v.pix_fmt = *size, fmt
         k = v.codec_context
         k.colorspace, k.color_primaries, k.color_trc = tags.matrix, tags.primaries, tags.transfer
@@ -87,7 +95,9 @@ def filmed(path: Path, size: tuple[int, int], fmt: str, matrix: int, full: bool,
 
 def derived(path: Path, out: Path) -> tuple[dict, dict]:
     facts = probe(str(path))
-    call("derive", {"path": str(path), "out": str(out), **{k: facts[k] for k in ("rate", "picture", "sound", "frames")}})
+    call(
+        "derive", {"path": str(path), "out": str(out), **{k: facts[k] for k in ("rate", "picture", "sound", "frames")}}
+    )
     return facts, json.loads((out / "media.json").read_text())
 
 
@@ -128,14 +138,21 @@ SDR = [
 ]
 
 
-@pytest.mark.parametrize("kind", SDR, ids=lambda k: f"{k[0][0]}-{k[1]}-{k[2]}-{'full' if k[3] else 'limited'}-{k[4].matrix}")
+@pytest.mark.parametrize(
+    "kind", SDR, ids=lambda k: f"{k[0][0]}-{k[1]}-{k[2]}-{'full' if k[3] else 'limited'}-{k[4].matrix}"
+)
 def test_colours_are_those_that_were_filmed(kind: tuple, tmp_path: Path) -> None:
     path = filmed(tmp_path / "a.mp4", *kind)
     facts, media = derived(path, tmp_path / "d")
     want = np.array(PATCHES)
     with av.open(str(tmp_path / "d/proxy.mp4")) as c:
         proxy = next(c.decode(video=0))
-    assert (int(proxy.colorspace), int(proxy.color_primaries), int(proxy.color_trc), int(proxy.color_range)) == (1, 1, 1, 1)
+    assert (int(proxy.colorspace), int(proxy.color_primaries), int(proxy.color_trc), int(proxy.color_range)) == (
+        1,
+        1,
+        1,
+        1,
+    )
     reader = FrameReader(path, Rate(25))
     still = Fit(640, 360, reader.filmed)(reader.get(3))
     large = rendered(path, facts, tmp_path / "r.mp4", (1280, 720))[5]
@@ -148,8 +165,11 @@ def test_colours_are_those_that_were_filmed(kind: tuple, tmp_path: Path) -> None
 
 
 def test_high_dynamic_range_is_toned_down_by_the_standards(tmp_path: Path) -> None:
-    """BT.2408-7: reference white, 203 cd/m2, is 58 % of PQ and 75 % of HLG, grey 38 %; BT.2446-1 method C at its knee."""
-    assert pq_light(np.array(0.5807)) == pytest.approx(203, rel=0.01) and pq_light(np.array(1.0)) == pytest.approx(10000)
+    """BT.2408-7: reference white, 203 cd/m2, is 58 % of PQ and 75 % of HLG, grey 38 %; BT.2446-1 method C at its
+    knee."""
+    assert pq_light(np.array(0.5807)) == pytest.approx(203, rel=0.01) and pq_light(np.array(1.0)) == pytest.approx(
+        10000
+    )
     for v, light in ((0.75, 203), (1.0, 1000), (0.38, 26)):
         assert hlg_light(np.full(3, v)) == pytest.approx(np.full(3, light), rel=0.01)
     assert toned_down(np.array([50.0, 203, 1000])) == pytest.approx([41.9, 90.7, 118.4], abs=0.1)
@@ -180,11 +200,14 @@ def test_high_dynamic_range_is_toned_down_by_the_standards(tmp_path: Path) -> No
     )
 
 
-@pytest.mark.parametrize(("size", "pixel", "true"), [((1440, 1080), "4/3", (1920, 1080)), ((720, 576), "64/45", (1024, 576))])
+@pytest.mark.parametrize(
+    ("size", "pixel", "true"), [((1440, 1080), "4/3", (1920, 1080)), ((720, 576), "64/45", (1024, 576))]
+)
 def test_pixels_that_are_not_square_are_shown_in_their_shape(
     size: tuple[int, int], pixel: str, true: tuple[int, int], tmp_path: Path
 ) -> None:
-    """BT.601 and DV wide: 720 x 576 at 64:45 is 16:9; HDV: 1440 x 1080 at 4:3 too. A circle stays one, within a pixel."""
+    """BT.601 and DV wide: 720 x 576 at 64:45 is 16:9; HDV: 1440 x 1080 at 4:3 too. A circle stays one, within a
+    pixel."""
     path = tmp_path / "wide.mp4"
     y, x = np.mgrid[: size[1], : size[0]]
     r = size[1] * 0.3
@@ -194,9 +217,9 @@ def test_pixels_that_are_not_square_are_shown_in_their_shape(
         v.width, v.height, v.pix_fmt = *size, "yuv420p"
         v.codec_context.sample_aspect_ratio = Fraction(pixel)
         for n in range(3):
-            f = av.VideoFrame.from_ndarray(np.repeat((disc * 255).astype(np.uint8)[..., None], 3, 2), format="rgb24").reformat(
-                format="yuv420p"
-            )
+            f = av.VideoFrame.from_ndarray(
+                np.repeat((disc * 255).astype(np.uint8)[..., None], 3, 2), format="rgb24"
+            ).reformat(format="yuv420p")
             f.pts = n
             c.mux(v.encode(f))
         c.mux(v.encode(None))
@@ -216,7 +239,9 @@ def woven(path: Path, frames: int, first: str) -> Path:
     w, h = 720, 576
     with av.open(str(path), "w") as c:
         v = c.add_stream(
-            "mpeg2video", rate=25, options={"flags": "+ildct+ilme", "field_order": "tt" if first == "top" else "bb", "g": "12"}
+            "mpeg2video",
+            rate=25,
+            options={"flags": "+ildct+ilme", "field_order": "tt" if first == "top" else "bb", "g": "12"},
         )
         v.width, v.height, v.pix_fmt, v.bit_rate = w, h, "yuv420p", 9_000_000
         for n in range(frames):
@@ -264,7 +289,9 @@ def test_fields_become_whole_pictures(first: str, tmp_path: Path) -> None:
     assert fast["rate"] == [50, 1] and fast["frames"] == 40 and in_project(facts, Rate(25)) == facts
     reader = FrameReader(path, Rate(50))
     assert all(bar(reader.get(n)) == pytest.approx(12 * n + 29.5, abs=3) for n in range(3, 36))
-    assert bar(rendered(path, fast, tmp_path / "r.mp4", (720, 576), Rate(50))[21]) == pytest.approx(12 * 21 + 29.5, abs=3)
+    assert bar(rendered(path, fast, tmp_path / "r.mp4", (720, 576), Rate(50))[21]) == pytest.approx(
+        12 * 21 + 29.5, abs=3
+    )
 
 
 @pytest.mark.parametrize("kind", ["mp3", "mp3-bare", "mp3-441", "m4a", "aac", "ac3", "ogg"])
@@ -306,7 +333,9 @@ def test_stills_of_every_depth_and_profile(tmp_path: Path) -> None:
     for name in ("grey16.tif", "grey16.png"):
         y = np.asarray(still_frame(tmp_path / name).to_ndarray())[32, :, 0].astype(int)
         assert np.abs(y - np.arange(256)).max() <= 1
-    wide = ImageCms.ImageCmsProfile(ImageCms.createProfile("LAB")).tobytes()  # a profile that does not fit is passed over
+    wide = ImageCms.ImageCmsProfile(
+        ImageCms.createProfile("LAB")
+    ).tobytes()  # a profile that does not fit is passed over
     Image.new("RGB", (64, 64), (200, 40, 40)).save(tmp_path / "odd.png", icc_profile=wide)
     assert np.abs(still_frame(tmp_path / "odd.png").to_ndarray().reshape(-1, 3).mean(0) - (200, 40, 40)).max() <= 1
     frames = [Image.new("RGB", (64, 36), (i, 0, 0)) for i in (10, 200)]

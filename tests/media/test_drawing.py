@@ -1,7 +1,8 @@
 """The renderer's drawing against the plainest arithmetic: ramps under a warp, letters over a picture, looks on colours.
 
-References: the definition of an affine map (every pixel by itself), porter and duff's "over" (1984) in floats, and the chroma
-siting of H.264 (ITU-T H.264 annex E, chroma_sample_loc_type 0: left in its pair of columns, between its two lines).
+References: the definition of an affine map (every pixel by itself), porter and duff's "over" (1984) in floats, and
+the chroma siting of H.264 (ITU-T H.264 annex E, chroma_sample_loc_type 0: left in its pair of columns, between its
+two lines).
 """
 
 from pathlib import Path
@@ -35,7 +36,8 @@ def frame(y: np.ndarray, u: np.ndarray, v: np.ndarray) -> av.VideoFrame:
 
 
 def ramps(w: int, h: int, of: tuple[Ramp, Ramp, Ramp]) -> av.VideoFrame:
-    """Luma and chroma that rise evenly over the picture, each where its samples lie: in pixels, from the upper left corner."""
+    """Luma and chroma that rise evenly over the picture, each where its samples lie: in pixels, from the upper left
+    corner."""
     x, y = np.meshgrid(np.arange(w) + 0.5, np.arange(h) + 0.5)
     cx, cy = np.meshgrid(2 * np.arange(w // 2) + 0.5, 2 * np.arange(h // 2) + 1.0)
     return frame(ramp(of[0], x, y), ramp(of[1], cx, cy), ramp(of[2], cx, cy))
@@ -43,14 +45,19 @@ def ramps(w: int, h: int, of: tuple[Ramp, Ramp, Ramp]) -> av.VideoFrame:
 
 parts = st.builds(
     lambda zoom, x, y, turn, flip: Part(zoom, x, y, turn, flip),
-    st.floats(100, 300), st.floats(0, 1), st.floats(0, 1), st.sampled_from([0.0, 0.0, 7.5, -20.0]), st.booleans(),
-)  # fmt: skip
+    st.floats(100, 300),
+    st.floats(0, 1),
+    st.floats(0, 1),
+    st.sampled_from([0.0, 0.0, 7.5, -20.0]),
+    st.booleans(),
+)
 
 
 @given(parts)
 @settings(deadline=None, max_examples=60)
 def test_every_plane_is_warped_to_where_the_geometry_says(part: Part) -> None:
-    """A ramp under an affine map is a ramp: its value at each sample is that of the place it came from, chroma included."""
+    """A ramp under an affine map is a ramp: its value at each sample is that of the place it came from, chroma
+    included."""
     of = ((40.0, 0.3, 0.25), (90.0, 0.12, -0.05), (150.0, -0.1, 0.14))
     source = ramps(W, H, of)
     s = standing((W, H), (W, H), part, Place())
@@ -63,7 +70,10 @@ def test_every_plane_is_warped_to_where_the_geometry_says(part: Part) -> None:
         x, y = np.meshgrid(half * np.arange(w) + 0.5, half * np.arange(h) + (0.5 if n == 0 else 1.0))
         u, v = (inverse[k, 0] * x + inverse[k, 1] * y + inverse[k, 2] for k in (0, 1))
         inside = (u > 3) & (u < W - 3) & (v > 3) & (v < H - 3)
-        assert np.abs(plane - ramp(of[n], u, v))[inside].max() < 1.6, (n, part)  # both are whole numbers; cv2 counts in 32nds
+        assert np.abs(plane - ramp(of[n], u, v))[inside].max() < 1.6, (
+            n,
+            part,
+        )  # both are whole numbers; cv2 counts in 32nds
 
 
 @given(st.integers(-40, W), st.integers(-40, H), st.floats(0.05, 1), st.integers(0, 99))
@@ -143,7 +153,9 @@ def test_a_border_is_black_and_bars_are_as_see_through_as_their_picture() -> Non
     white, red = (Layer(Image(card=Card(c))) for c in ("#ffffff", "#c02020"))
     edged = Layer(white.image, part=Part(fit="filled", border=0.1), place=Place(0.25, 0.0, 0.5, 1.0))
     seen = drawn([red, edged])
-    assert np.abs(seen[:, : W // 4 - 2] - drawn([red])[0, 0]).max() < 4 and seen[5, W // 4 + 6 : W * 3 // 4 - 6].max() < 4
+    assert (
+        np.abs(seen[:, : W // 4 - 2] - drawn([red])[0, 0]).max() < 4 and seen[5, W // 4 + 6 : W * 3 // 4 - 6].max() < 4
+    )
     assert seen[H // 2, W // 2].min() > 250
     small = Layer(white.image, Opacity(1, 0, 2), Part(50.0, 0.5, 0.5))
     bars = drawn([red, small])[4, 4]
@@ -178,14 +190,16 @@ def test_black_is_black() -> None:
 
 
 def test_what_is_put_together_is_seen_as_one_picture() -> None:
-    """Two halves put together, then framed, looked and half see-through as one: as if they were one image; and one within
-    another. Definition of the group in the plan, no source."""
+    """Two halves put together, then framed, looked and half see-through as one: as if they were one image; and one
+    within another. Definition of the group in the plan, no source."""
     red, blue, grey = (Layer(Image(card=Card(c))) for c in ("#c02020", "#2040c0", "#808080"))
     halves = (Layer(red.image, place=Place(0, 0, 0.5, 1)), Layer(blue.image, place=Place(0.5, 0, 0.5, 1)))
     one = Layer(Image(stack=halves))
     assert np.abs(drawn([one]) - drawn([*halves])).max() < 2
     small = drawn([grey, Layer(one.image, place=Place(0.5, 0.5, 0.5, 0.5))])
-    assert np.abs(small[H * 3 // 4, [W * 5 // 8, W * 7 // 8]] - drawn([*halves])[H // 2, [W // 4, W * 3 // 4]]).max() < 3
+    assert (
+        np.abs(small[H * 3 // 4, [W * 5 // 8, W * 7 // 8]] - drawn([*halves])[H // 2, [W // 4, W * 3 // 4]]).max() < 3
+    )
     assert np.abs(small[: H // 2 - 1] - drawn([grey])[: H // 2 - 1]).max() < 2
     see_through = drawn([grey, Layer(Image(stack=(one,)), Opacity(1, 0, 2))])
     away = np.abs(see_through - (drawn([grey]) + drawn([*halves])) / 2)
@@ -196,10 +210,19 @@ def test_what_is_put_together_is_seen_as_one_picture() -> None:
 
 
 def test_letters_show_what_fills_them() -> None:
-    """Inside of the letters the filling, outside what is under them, between by how much of a letter there is (Porter and
-    Duff 1984, "in", then "over")."""
+    """Inside of the letters the filling, outside what is under them, between by how much of a letter there is
+    (Porter and Duff 1984, "in", then "over")."""
     red, blue = (Layer(Image(card=Card(c))) for c in ("#c02020", "#2040c0"))
-    rows = {"text": "MM", "font": "Sans", "size": 50.0, "under": 100, "weight": 900, "colour": "#ffffff", "edge": 0.0, "box": 0}
+    rows = {
+        "text": "MM",
+        "font": "Sans",
+        "size": 50.0,
+        "under": 100,
+        "weight": 900,
+        "colour": "#ffffff",
+        "edge": 0.0,
+        "box": 0,
+    }
     title = Image(
         title=TitleImage((*rows.items(), ("aligned", "middle"), ("title_x", 50.0), ("title_y", 50.0), ("rolls", False)))
     )
@@ -207,7 +230,9 @@ def test_letters_show_what_fills_them() -> None:
     seen = drawn([red, Layer(Image(stack=(blue,), cut=cut))])
     there = drawn([Layer(Image(card=Card("#000000"))), cut])[..., 1:2] / 255  # how much of a letter there is
     want = drawn([red]) * (1 - there) + drawn([blue]) * there
-    sure = (maximum_filter(there, (5, 5, 1)) - minimum_filter(there, (5, 5, 1)))[..., 0] < 0.01  # chroma is half as fine
+    sure = (maximum_filter(there, (5, 5, 1)) - minimum_filter(there, (5, 5, 1)))[
+        ..., 0
+    ] < 0.01  # chroma is half as fine
     assert np.abs(seen - want)[sure].max() < 4 and np.abs(seen - want).mean() < 2 and 0.1 < there.mean() < 0.6
     half = drawn([red, Layer(Image(stack=(blue,), cut=cut), Opacity(1, 0, 2))])
     assert np.abs(half - (seen + drawn([red])) / 2).max() < 4

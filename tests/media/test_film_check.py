@@ -1,5 +1,5 @@
-"""A file that was made is held against its plan: what is silent, too quiet, black, another picture, or cut short is told, with its
-place; a good one is not suspected, whatever was set in it."""
+"""A file that was made is held against its plan: what is silent, too quiet, black, another picture, or cut short is
+told, with its place; a good one is not suspected, whatever was set in it."""
 
 from dataclasses import replace
 from fractions import Fraction
@@ -33,7 +33,9 @@ SR = 48_000
 def voice(seconds: int, level: float, seed: int) -> np.ndarray:
     """Noise with a voice's ups and downs, mono 16 bits: words of 0.3 s, pauses of 0.1."""
     x = np.convolve(np.random.default_rng(seed).standard_normal(seconds * SR), np.ones(8) / 8**0.5, "same") * level
-    return (x * (np.arange(len(x)) % (SR * 4 // 10) < SR * 3 // 10) * 32767).clip(-32767, 32767).astype(np.int16)[:, None]
+    return (
+        (x * (np.arange(len(x)) % (SR * 4 // 10) < SR * 3 // 10) * 32767).clip(-32767, 32767).astype(np.int16)[:, None]
+    )
 
 
 @pytest.fixture
@@ -92,7 +94,10 @@ def test_black_and_other_pictures() -> None:
     assert seen_difference(grey, grey + 6, "Maren", True) == "" and seen_difference(None, grey * 0, "Maren", True) == ""
     assert seen_difference(grey, grey * 0, "Maren", False) == "black where Maren should be seen"
     assert seen_difference(grey, grey[::-1], "Maren", True) == "another picture than Maren at that moment"
-    assert seen_difference(grey, grey[::-1], "Maren", False) == "" and seen_difference(grey * 0, grey * 0, "Maren", True) == ""
+    assert (
+        seen_difference(grey, grey[::-1], "Maren", False) == ""
+        and seen_difference(grey * 0, grey * 0, "Maren", True) == ""
+    )
 
 
 def test_the_sound_of_a_file_is_measured_as_it_is(spoken_film: Any, tmp_path: Path) -> None:
@@ -128,11 +133,17 @@ def test_the_sound_of_a_file_is_measured_as_it_is(spoken_film: Any, tmp_path: Pa
     )
 
 
-def test_pictures_are_held_against_the_recordings_own(coded: tuple[DataFolder, dict[str, Recording]], tmp_path: Path) -> None:
+def test_pictures_are_held_against_the_recordings_own(
+    coded: tuple[DataFolder, dict[str, Recording]], tmp_path: Path
+) -> None:
     data, r = coded
     plan = make_plan(
         stories.edit(
-            data.db, stories.current(data.db, 1), None, "add_at_end", {"source": r["talk"].id, "start": 100, "length": 100}
+            data.db,
+            stories.current(data.db, 1),
+            None,
+            "add_at_end",
+            {"source": r["talk"].id, "start": 100, "length": 100},
         )[0].story,
         recordings.sources(data.db, 1),
     )
@@ -159,7 +170,9 @@ def test_pictures_are_held_against_the_recordings_own(coded: tuple[DataFolder, d
     write(black, [*shown[:99], shown[99] * 0])
     assert [str(d) for d in picture_differences(black, moments, greys, R)] == ["0:03: black where talk should be seen"]
     write(black, [255 - x for x in shown])
-    assert {d.what for d in picture_differences(black, moments, greys, R)} == {"another picture than talk at that moment"}
+    assert {d.what for d in picture_differences(black, moments, greys, R)} == {
+        "another picture than talk at that moment"
+    }
     write(black, shown[:60])
     assert [d.what for d in picture_differences(black, moments, greys, R)] == ["60 frames instead of 100"]
 
@@ -167,9 +180,12 @@ def test_pictures_are_held_against_the_recordings_own(coded: tuple[DataFolder, d
 def test_a_film_whose_sound_went_while_it_waited_is_refused_or_told(
     coded: tuple[DataFolder, dict[str, Recording]], tmp_path: Path
 ) -> None:
-    """Between asking and making: short is refused in words, and what is silent all the same (zeros, as long as it should be) is told."""
+    """Between asking and making: short is refused in words, and what is silent all the same (zeros, as long as it
+    should be) is told."""
     data, r = coded
-    stories.edit(data.db, stories.current(data.db, 1), None, "add_at_end", {"source": r["talk"].id, "start": 50, "length": 200})
+    stories.edit(
+        data.db, stories.current(data.db, 1), None, "add_at_end", {"source": r["talk"].id, "start": 50, "length": 200}
+    )
     job = start_output(data, stories.current(data.db, 1), Output(height=180), tmp_path / "film.mp4")
     params = {k: v for k, v in jobs.get(data.db, job.id).params.items()}
     pcm = data.derived(r["talk"].id) / "sound.pcm"

@@ -1,4 +1,5 @@
-"""Processes that are forked at once: they have nothing of each other, tell how they ended, and end with whoever wanted them."""
+"""Processes that are forked at once: they have nothing of each other, tell how they ended, and end with whoever
+wanted them."""
 
 import os
 import signal

@@ -1,4 +1,5 @@
-"""Pauses and words against recorded speech with known gaps (source: tests/recorded.py), and against reference programs."""
+"""Pauses and words against recorded speech with known gaps (source: tests/recorded.py), and against reference
+programs."""
 
 import io
 import json
@@ -36,7 +37,9 @@ def levels_of(x: np.ndarray) -> Levels:
     for a in range(0, len(x), 7777):  # block sizes must not matter
         maker.feed(x[a : a + 7777])
     level = maker.finish()
-    heard = stretch_to_ticks(speech_probability(x), len(level)) if len(x) >= WINDOW else np.zeros(len(level), np.float32)
+    heard = (
+        stretch_to_ticks(speech_probability(x), len(level)) if len(x) >= WINDOW else np.zeros(len(level), np.float32)
+    )
     return Levels(heard, level, local_floor(level))
 
 
@@ -62,7 +65,9 @@ def silencedetect(x: np.ndarray, threshold: float, n: int) -> np.ndarray:
                 frame = g.pull()
             except (av.BlockingIOError, av.EOFError, BlockingIOError):
                 return
-            marks.extend((k.rsplit("_", 1)[1], float(v)) for k, v in frame.metadata.items() if k.endswith(("start", "end")))
+            marks.extend(
+                (k.rsplit("_", 1)[1], float(v)) for k, v in frame.metadata.items() if k.endswith(("start", "end"))
+            )
 
     block = (x * 32767).astype(np.int16)
     for a in range(0, len(block), 1600):
@@ -94,7 +99,11 @@ def pydub_finds(x: np.ndarray, threshold: float, n: int) -> np.ndarray:
 @pytest.mark.parametrize("room", list(ASKED))
 def test_pauses(said: Talk, room: str) -> None:
     """As asked in each room, and no worse than two common silence finders, each with the best of its thresholds."""
-    x = said.sound[room] if room != "street" else np.clip(said.sound["silent"] + street(len(said.sound["silent"])), -1, 1)
+    x = (
+        said.sound[room]
+        if room != "street"
+        else np.clip(said.sound["silent"] + street(len(said.sound["silent"])), -1, 1)
+    )
     found = speech(levels_of(x))
     s = score(found, said.talking)
     f1, edges, lost = ASKED[room]
@@ -131,10 +140,13 @@ def test_odd_sounds_have_clear_answers() -> None:
     rng = np.random.default_rng(1)
     second = np.arange(SR * 4) / SR
     for x in (
-        np.zeros(0, np.float32), np.zeros(1, np.float32), np.zeros(SR * 4, np.float32),
-        (rng.standard_normal(SR * 4) * 0.1).astype(np.float32), np.full(SR * 4, 0.5, np.float32),
+        np.zeros(0, np.float32),
+        np.zeros(1, np.float32),
+        np.zeros(SR * 4, np.float32),
+        (rng.standard_normal(SR * 4) * 0.1).astype(np.float32),
+        np.full(SR * 4, 0.5, np.float32),
         np.clip(3 * np.sin(2 * np.pi * 200 * second), -1, 1).astype(np.float32),
-    ):  # fmt: skip
+    ):
         heard = levels_of(x)
         found = pauses(heard, Settings())
         assert len(heard) == len(x) // 160 and all(0 <= p.start < p.end <= len(heard) * 480 for p in found)
@@ -175,8 +187,8 @@ def errors(want: list[str], got: list[str]) -> int:
 
 @pytest.mark.parametrize(("room", "median", "ninety"), [("room", 30, 100), ("fan", 30, 125)])
 def test_words(said: Talk, room: str, median: float, ninety: float) -> None:
-    """Word errors no worse than the recogniser alone with its own settings; edges of the prompts found in the words (under the fan 90 %
-    lie within 99 ms over this set and three others)."""
+    """Word errors no worse than the recogniser alone with its own settings; edges of the prompts found in the words
+    (under the fan 90 % lie within 99 ms over this set and three others)."""
     x = said.sound[room][: SR * 80]
     prompts = [p for p in said.prompts if p.end < 79]
     heard = levels_of(x)
@@ -209,7 +221,10 @@ def test_fillers_and_false_starts_survive() -> None:
     for name in ("maren-a", "odile"):
         with av.open(str(FOOTAGE / f"{name}.mp4")) as c:
             r = av.AudioResampler("s16", "mono", RATE)
-            x = np.concatenate([g.to_ndarray()[0] for f in c.decode(audio=0) for g in r.resample(f)]).astype(np.float32) / 32768
+            x = (
+                np.concatenate([g.to_ndarray()[0] for f in c.decode(audio=0) for g in r.resample(f)]).astype(np.float32)
+                / 32768
+            )
         ours = transcribe_sound(Ears(x), levels_of(x), names=["Maren", "ferry"]).words
         known = json.loads((FOOTAGE / f"{name}.json").read_text())["words"]
         text = [re.sub(r"[^a-z]", "", w["text"].lower()) for w in known]
@@ -218,7 +233,8 @@ def test_fillers_and_false_starts_survive() -> None:
         for w in wanted:
             total += 1
             hit += any(
-                min(o.end / 48000, w["end"]) - max(o.start / 48000, w["start"]) > 0.4 * (w["end"] - w["start"]) for o in ours
+                min(o.end / 48000, w["end"]) - max(o.start / 48000, w["start"]) > 0.4 * (w["end"] - w["start"])
+                for o in ours
             )
     assert total >= 5 and hit >= 0.8 * total, (hit, total)
 
@@ -232,7 +248,10 @@ def test_no_word_of_the_demo_is_cut() -> None:
     for name in ("maren-a", "maren-b", "tobin", "odile"):
         with av.open(str(FOOTAGE / f"{name}.mp4")) as c:
             r = av.AudioResampler("s16", "mono", RATE)
-            x = np.concatenate([g.to_ndarray()[0] for f in c.decode(audio=0) for g in r.resample(f)]).astype(np.float32) / 32768
+            x = (
+                np.concatenate([g.to_ndarray()[0] for f in c.decode(audio=0) for g in r.resample(f)]).astype(np.float32)
+                / 32768
+            )
         s, heard = Settings(), levels_of(x)
         rows = json.loads((FOOTAGE / f"{name}.json").read_text())["words"]
         words = [Word(w["text"], round(w["start"] * 48000), round(w["end"] * 48000), w["speaker"]) for w in rows]

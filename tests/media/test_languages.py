@@ -1,4 +1,5 @@
-"""Words of other languages: the language found by itself, the words, and where they stand. Recorded voices (tests/recorded.py)."""
+"""Words of other languages: the language found by itself, the words, and where they stand. Recorded voices
+(tests/recorded.py)."""
 
 from itertools import pairwise
 from pathlib import Path
@@ -22,8 +23,8 @@ def models(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 @pytest.mark.parametrize("code", ["fr", "es"])
 def test_other_languages_are_found_heard_and_placed(code: str, models: Path) -> None:
-    """Asked: 90 % of the edges at known gaps within 150 ms in a quiet room. Word errors: under 40 %, for telephone prompts of a word
-    or two among them."""
+    """Asked: 90 % of the edges at known gaps within 150 ms in a quiet room. Word errors: under 40 %, for telephone
+    prompts of a word or two among them."""
     said = talk(50, 11, code)
     x = said.sound["room"]
     levels = levels_of(x)
@@ -44,7 +45,10 @@ def test_the_model_of_many_languages_is_put_together_once_and_whole(models: Path
     folder = of_many(models)
     before = (folder / "model.bin").stat()
     assert before.st_size == 145_217_532 and {p.name for p in folder.iterdir()} == {  # as its packages say
-        "config.json", "model.bin", "tokenizer.json", "vocabulary.txt",
-    }  # fmt: skip
+        "config.json",
+        "model.bin",
+        "tokenizer.json",
+        "vocabulary.txt",
+    }
     assert of_many(models) == folder and (folder / "model.bin").stat().st_mtime_ns == before.st_mtime_ns
     assert not list(models.glob("*.part"))

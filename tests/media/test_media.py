@@ -29,7 +29,9 @@ from tests import made
 
 def derive(path: Path, out: Path) -> tuple[dict, dict]:
     facts = call("probe", {"path": str(path)})
-    call("derive", {"path": str(path), "out": str(out), **{k: facts[k] for k in ("rate", "picture", "sound", "frames")}})
+    call(
+        "derive", {"path": str(path), "out": str(out), **{k: facts[k] for k in ("rate", "picture", "sound", "frames")}}
+    )
     return facts, json.loads((out / "media.json").read_text())
 
 
@@ -110,9 +112,12 @@ def test_turned_camera_still_and_sound_alone(tmp_path: Path) -> None:
 def test_a_turned_camera_is_shown_upright(tmp_path: Path) -> None:
     path = made.turned(made.clip(tmp_path / "phone.mp4", 1, 30, sound=False))
     facts, media = derive(path, tmp_path / "out")
-    assert (facts["width"], facts["height"], media["width"], media["height"]) == (360, 640, 360, 640) and "upright" in facts[
-        "remarks"
-    ][0]
+    assert (facts["width"], facts["height"], media["width"], media["height"]) == (
+        360,
+        640,
+        360,
+        640,
+    ) and "upright" in facts["remarks"][0]
     with av.open(str(tmp_path / "out" / "proxy.mp4")) as c:
         assert [made.read(np.rot90(made.luma(f))) for f in c.decode(video=0)] == [(1, n) for n in range(30)]
 
@@ -218,7 +223,9 @@ def test_render_that_cannot_be_finished_leaves_nothing(
     with pytest.raises(AssertionError, match="off-line"):
         finished(data)
     assert (
-        jobs.get(data.db, job.id).state == "failed" and not (tmp_path / "x.mp4").exists() and not list(tmp_path.glob("*.part"))
+        jobs.get(data.db, job.id).state == "failed"
+        and not (tmp_path / "x.mp4").exists()
+        and not list(tmp_path.glob("*.part"))
     )
 
 
@@ -251,7 +258,8 @@ def test_jobs_go_on_after_a_restart_and_stop_when_told(
 
 
 def test_sound_that_begins_later_or_at_another_rate_keeps_its_place(tmp_path: Path) -> None:
-    """A click 1.5 s after the first picture lies at sample 72 000, whatever the stream's own start, rate or channels."""
+    """A click 1.5 s after the first picture lies at sample 72 000, whatever the stream's own start, rate or
+    channels."""
     for name, rate, layout, delay in (
         ("late.mkv", 48000, "mono", 24000),
         ("cd.mkv", 44100, "stereo", 0),
@@ -278,7 +286,11 @@ def test_sound_that_begins_later_or_at_another_rate_keeps_its_place(tmp_path: Pa
         facts, media = derive(path, tmp_path / name.split(".")[0])
         pcm = np.fromfile(tmp_path / name.split(".")[0] / "sound.pcm", "<i2").reshape(-1, media["channels"])
         loud = np.flatnonzero(np.abs(pcm[:, 0].astype(int)) > 4000)
-        assert abs(loud[0] - 72000) <= (0 if rate == 48000 else 2) and abs(len(pcm) - 144000) <= 48, (name, loud[0], len(pcm))
+        assert abs(loud[0] - 72000) <= (0 if rate == 48000 else 2) and abs(len(pcm) - 144000) <= 48, (
+            name,
+            loud[0],
+            len(pcm),
+        )
         told = any(
             "mixed to two" in r or "sound channels" in r for r in facts["remarks"]
         )  # a container that keeps no layout tells of channels
@@ -286,15 +298,16 @@ def test_sound_that_begins_later_or_at_another_rate_keeps_its_place(tmp_path: Pa
 
 
 def test_frames_are_exact_in_any_order_and_fit_the_project(clips: dict[str, Path], tmp_path: Path) -> None:
-    """Forwards, backwards and at random in a recording with B-frames and a key frame every 250; letterboxed, never stretched."""
+    """Forwards, backwards and at random in a recording with B-frames and a key frame every 250; letterboxed, never
+    stretched."""
     path = tmp_path / "long.mp4"
     with av.open(str(path), "w") as c:
         v = c.add_stream("libx264", rate=25, options={"preset": "medium", "g": "250", "bf": "3"})
         v.width, v.height, v.pix_fmt = 640, 480, "yuv420p"
         for n in range(400):
-            f = av.VideoFrame.from_ndarray(np.repeat(made.picture(1, n, 640, 480)[..., None], 3, 2), format="rgb24").reformat(
-                format="yuv420p"
-            )
+            f = av.VideoFrame.from_ndarray(
+                np.repeat(made.picture(1, n, 640, 480)[..., None], 3, 2), format="rgb24"
+            ).reformat(format="yuv420p")
             f.pts = n
             c.mux(v.encode(f))
         c.mux(v.encode(None))
@@ -303,7 +316,10 @@ def test_frames_are_exact_in_any_order_and_fit_the_project(clips: dict[str, Path
     assert [made.read(made.luma(reader.get(n))) for n in order] == [(1, min(n, 399)) for n in order]
     y = made.luma(Fit(1280, 720)(reader.get(77)))
     assert (
-        y.shape == (720, 1280) and y[:, :158].max() <= 18 and y[:, -158:].max() <= 18 and made.read(y[:, 160:1120]) == (1, 77)
+        y.shape == (720, 1280)
+        and y[:, :158].max() <= 18
+        and y[:, -158:].max() <= 18
+        and made.read(y[:, 160:1120]) == (1, 77)
     )
     upright = made.luma(Fit(1080, 1920)(reader.get(78)))
     assert made.read(upright[555:1365]) == (1, 78) and upright[:540].max() <= 18
@@ -377,7 +393,9 @@ def test_a_database_of_the_first_version_is_brought_up_to_date(tmp_path: Path) -
     for _ in range(2):
         db = Database(tmp_path / "kovel.db")
         names = {r[0] for r in db.read().execute("SELECT name FROM sqlite_master")}
-        assert db.read().execute("SELECT name FROM project").fetchone()[0] == "Old" and {"sentence", "word_time"} <= names
+        assert (
+            db.read().execute("SELECT name FROM project").fetchone()[0] == "Old" and {"sentence", "word_time"} <= names
+        )
         assert (
             db.read().execute("PRAGMA user_version").fetchone()[0] == len(list(first_of.iterdir()))
             and db.read().execute("PRAGMA journal_mode").fetchone()[0] == "wal"

@@ -1,4 +1,5 @@
-"""Several microphones in a file: each is reached, sample by sample; names and times that recorders write (EBU Tech 3285, iXML)."""
+"""Several microphones in a file: each is reached, sample by sample; names and times that recorders write (EBU Tech
+3285, iXML)."""
 
 import shutil
 import struct
@@ -25,7 +26,8 @@ from tests.conftest import said
 RATE = 48_000
 IXML = (
     '<?xml version="1.0"?><BWFXML><TRACK_LIST><TRACK_COUNT>4</TRACK_COUNT><TRACK><CHANNEL_INDEX>1</CHANNEL_INDEX><NAME>Boom</NAME></TRACK>'
-    "<TRACK><CHANNEL_INDEX>3</CHANNEL_INDEX><NAME> Anna  lav </NAME></TRACK><TRACK><CHANNEL_INDEX>99</CHANNEL_INDEX></TRACK></TRACK_LIST></BWFXML>"
+    "<TRACK><CHANNEL_INDEX>3</CHANNEL_INDEX><NAME> Anna  lav "
+    "</NAME></TRACK><TRACK><CHANNEL_INDEX>99</CHANNEL_INDEX></TRACK></TRACK_LIST></BWFXML>"
 )
 
 
@@ -115,9 +117,14 @@ def test_what_a_recorder_writes_is_read(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(
     "ixml",
-    ["<BWFXML><TRACK>", "x" * 3000, '<!DOCTYPE a [<!ENTITY b "cccc">]><BWFXML>&b;</BWFXML>', "<a>\x00</a>",
-     "<BWFXML><TRACK><CHANNEL_INDEX>-1</CHANNEL_INDEX><NAME>x</NAME></TRACK></BWFXML>"],
-)  # fmt: skip
+    [
+        "<BWFXML><TRACK>",
+        "x" * 3000,
+        '<!DOCTYPE a [<!ENTITY b "cccc">]><BWFXML>&b;</BWFXML>',
+        "<a>\x00</a>",
+        "<BWFXML><TRACK><CHANNEL_INDEX>-1</CHANNEL_INDEX><NAME>x</NAME></TRACK></BWFXML>",
+    ],
+)
 def test_a_broken_chunk_brings_nothing_down(ixml: str, tmp_path: Path) -> None:
     x = noise(3)
     path = poly(tmp_path / "b.wav", x, ixml)
@@ -137,7 +144,9 @@ def test_stereo_mono_and_surround_stay_as_they_were(tmp_path: Path) -> None:
         assert np.array_equal(heard(path, tmp_path / "o"), noise(channels))
 
 
-def test_microphones_are_chosen_in_footage(data: DataFolder, tmp_path: Path, finished: Callable[[DataFolder], None]) -> None:
+def test_microphones_are_chosen_in_footage(
+    data: DataFolder, tmp_path: Path, finished: Callable[[DataFolder], None]
+) -> None:
     p = projects.create(data.db, "P", "25", "1280x720")
     x = noise(4)
     path = poly(tmp_path / "T01.wav", x, IXML, 3600 * RATE)

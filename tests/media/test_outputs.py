@@ -1,4 +1,5 @@
-"""Every kind of output: the frames and samples of the plan, what ffprobe's library says of it, parts that are used again."""
+"""Every kind of output: the frames and samples of the plan, what ffprobe's library says of it, parts that are used
+again."""
 
 import wave
 from collections.abc import Callable
@@ -103,7 +104,9 @@ def test_sound_alone_stems_that_add_up_and_a_still(coded: Coded, finished: Finis
     build(data, r)
     c = next(c for c in stories.load(data.db, 1).story.covers if c.source == r["fifty"].id)
     stories.edit(data.db, 1, None, "set_value", {"to": c.id, "setting": "natural", "value": True})
-    stories.edit(data.db, 1, None, "lay_sound", {"source": r["boat"].id, "at": 3, "until": 150, "start": 9, "kind": "music"})
+    stories.edit(
+        data.db, 1, None, "lay_sound", {"source": r["boat"].id, "at": 3, "until": 150, "start": 9, "kind": "music"}
+    )
     plan = make_plan(stories.load(data.db, 1).story, recordings.sources(data.db, 1))
     mix = mix_of(data, plan).block(0, plan.samples)
 
@@ -137,7 +140,11 @@ def test_sound_alone_stems_that_add_up_and_a_still(coded: Coded, finished: Finis
         (Output(start=20, end=101, height=360), (640, 360), range(20, 101)),
         (Output(height=180, quality="small"), (320, 180), range(162)),
         (Output(rate=Rate(50), end=70, height=360), (640, 360), [k // 2 for k in range(140)]),
-        (Output(rate=Rate(30000, 1001), height=360), (640, 360), [floor(k * Fraction(25 * 1001, 30000)) for k in range(194)]),
+        (
+            Output(rate=Rate(30000, 1001), height=360),
+            (640, 360),
+            [floor(k * Fraction(25 * 1001, 30000)) for k in range(194)],
+        ),
         (Output(rate=Rate(10), start=1, height=360), (640, 360), [1 + floor(k * 2.5) for k in range(64)]),
     ],
     ids=["in to out", "smaller", "50", "29.97", "10"],
@@ -262,7 +269,9 @@ def test_what_lies_between_in_and_out_is_what_the_whole_has_there(data: st.DataO
         assert [z.later(t - x.at) for z in x.layers] == [z.later(t - a - y.at) for z in y.layers]
     first = R.frame_to_sample(a)
     assert {
-        (h.at - first, h.end - first, h.start, h.source) for h in plan.sounds if h.end > first and h.at < R.frame_to_sample(b)
+        (h.at - first, h.end - first, h.start, h.source)
+        for h in plan.sounds
+        if h.end > first and h.at < R.frame_to_sample(b)
     } == {(h.at, h.end, h.start, h.source) for h in part.sounds}
 
 

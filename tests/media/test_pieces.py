@@ -72,10 +72,20 @@ def test_pieces_are_exact_in_any_order(long: Path, tmp_path: Path) -> None:
     assert finish(str(long), str(tmp_path), [25, 1], True, True, 1740, quiet)["frames"] == 1750
     assert made.codes(tmp_path / "proxy.mp4") == [(3, n) for n in range(1750)]
     assert not (tmp_path / "pieces").exists() and not (tmp_path / "sound.json").exists()
-    assert np.load(tmp_path / "greys.npy").shape == (1750, 9, 16) and np.load(tmp_path / "motion.npy").shape == (1750, 4)
+    assert np.load(tmp_path / "greys.npy").shape == (1750, 9, 16) and np.load(tmp_path / "motion.npy").shape == (
+        1750,
+        4,
+    )
     call(
         "derive",
-        {"path": str(long), "out": str(tmp_path / "b"), "rate": [25, 1], "picture": True, "sound": True, "frames": 1750},
+        {
+            "path": str(long),
+            "out": str(tmp_path / "b"),
+            "rate": [25, 1],
+            "picture": True,
+            "sound": True,
+            "frames": 1750,
+        },
     )
     a, b = (np.load(d / "motion.npy").astype(float) for d in (tmp_path, tmp_path / "b"))
     assert np.abs(a - b).max() < 0.05  # as if made in one go
@@ -138,7 +148,8 @@ def test_steps_share_the_work_and_end_it(tmp_path: Path) -> None:
 
 
 def test_a_recording_opens_before_anything_is_made_of_it(long: Path, data: DataFolder) -> None:
-    """Brought in with nobody at work: facts at once, a piece for whoever asks for it; then sound and looks as they come."""
+    """Brought in with nobody at work: facts at once, a piece for whoever asks for it; then sound and looks as they
+    come."""
     p = projects.create(data.db, "P", "25", "1280x720")
     r = bring_in(data, p.id, long, kind="interview")
     folder = data.derived(r.id)
@@ -173,7 +184,8 @@ def test_a_recording_opens_before_anything_is_made_of_it(long: Path, data: DataF
 
 
 def test_what_needs_no_proxy_is_shown_as_it_is(tmp_path: Path, data: DataFolder) -> None:
-    """Its own packets, from the moment it is brought in; the file moved, changed, gone; what stands beside the pictures is made."""
+    """Its own packets, from the moment it is brought in; the file moved, changed, gone; what stands beside the
+    pictures is made."""
     src = made.clip(tmp_path / "short.mp4", 2, 1590, size=(320, 180), gop=10, **TAGGED)
     p = projects.create(data.db, "P", "25", "1280x720")
     r = bring_in(data, p.id, src, kind="interview")
@@ -181,10 +193,18 @@ def test_what_needs_no_proxy_is_shown_as_it_is(tmp_path: Path, data: DataFolder)
     folder = data.derived(r.id)
     with TestClient(create_app(data, [], jobs=False), base_url="http://localhost:8463") as room_:
         facts = room_.get(f"/media/{r.id}/media.json").json()
-        assert (facts["whole"], facts["own"], facts["gop"], facts["piece"], facts["frames"]) == (False, 10, 10, 40, 1590)
+        assert (facts["whole"], facts["own"], facts["gop"], facts["piece"], facts["frames"]) == (
+            False,
+            10,
+            10,
+            40,
+            1590,
+        )
         f = scheduler_for(data)
         assert f.start()
-        assert codes(room_.get(f"/media/{r.id}/pieces/7").content) == [(2, n) for n in range(280, 320)]  # as soon as it can
+        assert codes(room_.get(f"/media/{r.id}/pieces/7").content) == [
+            (2, n) for n in range(280, 320)
+        ]  # as soon as it can
         assert not (folder / "media.json").exists()
         while jobs.unfinished(data.db):
             time.sleep(0.05)
@@ -198,9 +218,13 @@ def test_what_needs_no_proxy_is_shown_as_it_is(tmp_path: Path, data: DataFolder)
         last = read_piece(room_.get(f"/media/{r.id}/pieces/39").content)
         with av.open(str(src)) as c:
             packets = [bytes(x) for x in c.demux(c.streams.video[0]) if x.size]
-        assert len(last.packets) == 30 and list(last.packets) == packets[1560:] and (last.width, last.height) == (320, 180)
+        assert (
+            len(last.packets) == 30 and list(last.packets) == packets[1560:] and (last.width, last.height) == (320, 180)
+        )
         assert room_.get(f"/media/{r.id}/pieces/40").status_code == 404
-        part = room_.get(f"/media/{r.id}/proxy.mp4", headers={"range": "bytes=100-199"})  # for a page without its own decoder
+        part = room_.get(
+            f"/media/{r.id}/proxy.mp4", headers={"range": "bytes=100-199"}
+        )  # for a page without its own decoder
         assert part.status_code == 206 and part.content == src.read_bytes()[100:200]
         seen = thumbnails.near(data, recordings.get(data.db, r.id), [5, 1234], p.rate)
         assert [x.shape for x in seen if x is not None] == [(180, 320, 3)] * 2
@@ -210,7 +234,9 @@ def test_what_needs_no_proxy_is_shown_as_it_is(tmp_path: Path, data: DataFolder)
             room.throw_pictures_away(data, r.id) == 0 and (folder / "media.json").exists()
         )  # there are none to be thrown away
         src.rename(tmp_path / "moved.mp4")
-        assert room_.get(f"/media/{r.id}/pieces/7").status_code == 404 == room_.get(f"/media/{r.id}/proxy.mp4").status_code
+        assert (
+            room_.get(f"/media/{r.id}/pieces/7").status_code == 404 == room_.get(f"/media/{r.id}/proxy.mp4").status_code
+        )
         relinking.search(data, p.id, tmp_path)
         f = scheduler_for(data)
         assert f.start()
@@ -231,7 +257,12 @@ def test_only_what_any_page_can_show_is_shown_as_it_is(tmp_path: Path, monkeypat
         "b-frames.mp4": made.clip(tmp_path / "b.mp4", 1, 100, size=hd, gop=12, bf="2", **TAGGED),
         "long groups.mp4": made.clip(tmp_path / "long.mp4", 1, 100, size=hd, gop=50, **TAGGED),
         "rolling refresh.mp4": made.clip(
-            tmp_path / "rolling.mp4", 1, 100, size=hd, gop=12, **{"x264-params": TAGGED["x264-params"] + ":intra-refresh=1"}
+            tmp_path / "rolling.mp4",
+            1,
+            100,
+            size=hd,
+            gop=12,
+            **{"x264-params": TAGGED["x264-params"] + ":intra-refresh=1"},
         ),
         "uneven.mp4": made.clip(tmp_path / "uneven.mp4", 1, 100, size=hd, gop=12, stamps=stamps, **TAGGED),
         "turned.mp4": made.turned(made.clip(tmp_path / "turned.mp4", 1, 100, size=hd, gop=12, **TAGGED)),
@@ -291,7 +322,8 @@ def test_pausing_lets_go_and_going_on_loses_nothing(long: Path, data: DataFolder
 
 
 def test_pictures_go_when_there_is_no_room_and_come_back_when_looked_at(prepared: Path, tmp_path: Path) -> None:
-    """Over the budget the recording that was looked at least loses its pictures, nothing else; a piece asked for is made again."""
+    """Over the budget the recording that was looked at least loses its pictures, nothing else; a piece asked for is
+    made again."""
     shutil.copytree(prepared, tmp_path / "data")
     data = DataFolder(tmp_path / "data")
     talk, fifty, boat = (r.id for r in recordings.of_project(data.db, 1))
@@ -310,7 +342,12 @@ def test_pictures_go_when_there_is_no_room_and_come_back_when_looked_at(prepared
     assert room.make_room(data) > 0
     assert not (data.derived(fifty) / "proxy.mp4").exists() and (data.derived(talk) / "proxy.mp4").exists()
     facts = media_facts(data, fifty)
-    assert facts and (facts["whole"], facts["sounded"], facts["samples"], facts["frames"]) == (False, True, 24 * 48_000, 1200)
+    assert facts and (facts["whole"], facts["sounded"], facts["samples"], facts["frames"]) == (
+        False,
+        True,
+        24 * 48_000,
+        1200,
+    )
     kept_settings.put(data.db, "budget", "0.000001")
     look_at(data, talk)
     assert room.make_room(data) == 0 and (data.derived(talk) / "proxy.mp4").exists()  # looked at just now

@@ -1,5 +1,6 @@
-"""Nothing that is finished is ever spoilt: not by a step that is handed out once more and stopped, not by two that make the same at
-once; and what is short all the same (an older version's folder, a failing disk) is found, told, and made again."""
+"""Nothing that is finished is ever spoilt: not by a step that is handed out once more and stopped, not by two that
+make the same at once; and what is short all the same (an older version's folder, a failing disk) is found, told, and
+made again."""
 
 import json
 import shutil
@@ -48,7 +49,9 @@ def talk(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 def state(folder: Path) -> dict[str, tuple[int, bytes]]:
     """Every file of a folder: which one it is on the disk, and what is in it."""
-    return {str(p.relative_to(folder)): (p.stat().st_ino, p.read_bytes()) for p in sorted(folder.rglob("*")) if p.is_file()}
+    return {
+        str(p.relative_to(folder)): (p.stat().st_ino, p.read_bytes()) for p in sorted(folder.rglob("*")) if p.is_file()
+    }
 
 
 def steps_of(src: Path, out: Path) -> dict[str, Callable[[Any], Any]]:
@@ -77,11 +80,14 @@ NEEDS = {
 }
 
 
-@pytest.mark.parametrize("name", ["sound", "heard sound", "look", "pieces", "listen", "pulse", "clean", "retime", "derive"])
+@pytest.mark.parametrize(
+    "name", ["sound", "heard sound", "look", "pieces", "listen", "pulse", "clean", "retime", "derive"]
+)
 def test_a_step_that_is_stopped_over_what_another_try_has_finished_leaves_it_alone(
     name: str, talk: Path, tmp_path: Path
 ) -> None:
-    """Two tries at a step: while the first is under way the second makes all of it; then the first is stopped, or goes on to its end."""
+    """Two tries at a step: while the first is under way the second makes all of it; then the first is stopped, or
+    goes on to its end."""
     for how in ("stopped", "goes on"):
         folder = tmp_path / f"{name} {how}"
         steps = steps_of(talk, folder)
@@ -93,7 +99,9 @@ def test_a_step_that_is_stopped_over_what_another_try_has_finished_leaves_it_alo
             if whole:
                 return
             steps[name](lambda x: None)
-            whole.update({k: v for k, v in state(folder).items() if not k.endswith((".part", ".raw")) and "growing-" not in k})
+            whole.update(
+                {k: v for k, v in state(folder).items() if not k.endswith((".part", ".raw")) and "growing-" not in k}
+            )
             if how == "stopped":
                 raise Stopped
 
@@ -155,7 +163,9 @@ def spoilt(folder: Path, what: str) -> None:
         f.truncate(size[what])
 
 
-@pytest.mark.parametrize("what", ["sound.pcm", "peaks.bin", "power.npy", "proxy.mp4", "proxy.idx", "greys.npy", "small-0.jpg"])
+@pytest.mark.parametrize(
+    "what", ["sound.pcm", "peaks.bin", "power.npy", "proxy.mp4", "proxy.idx", "greys.npy", "small-0.jpg"]
+)
 def test_what_is_short_is_found_and_made_again(what: str, talk: Path, tmp_path: Path) -> None:
     params = (str(talk), str(tmp_path), [25, 1], True, True, 300, lambda x: None)
     derive.derive(*params)
@@ -213,7 +223,9 @@ def test_a_page_that_is_promised_sound_hears_why_it_is_not_there(coded: Coded) -
         facts = page.get(f"/media/{talk.id}/media.json").json()
         assert facts["mended"] == said and not facts["sounded"]
         assert said in page.get("/p/1/footage/list").text
-        assert len([j for j in jobs.in_state(data.db, "waiting") if j.kind == "prepare"]) == 1  # however often it is asked
+        assert (
+            len([j for j in jobs.in_state(data.db, "waiting") if j.kind == "prepare"]) == 1
+        )  # however often it is asked
 
 
 def test_what_is_not_whole_is_not_measured_and_not_delivered(coded: Coded) -> None:
@@ -226,8 +238,11 @@ def test_what_is_not_whole_is_not_measured_and_not_delivered(coded: Coded) -> No
     assert not jobs.of_project(data.db, 1, "render")
 
 
-def test_a_step_that_comes_out_short_is_made_again_and_at_last_told(coded: Coded, monkeypatch: pytest.MonkeyPatch) -> None:
-    """What a disk loses between the making and the end: found before the recording counts as ready, made again, three times."""
+def test_a_step_that_comes_out_short_is_made_again_and_at_last_told(
+    coded: Coded, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What a disk loses between the making and the end: found before the recording counts as ready, made again,
+    three times."""
     data, r = coded
     folder = data.derived(r["boat"].id)
     shutil.rmtree(folder)
@@ -266,7 +281,8 @@ def test_a_step_that_comes_out_short_is_made_again_and_at_last_told(coded: Coded
     ended = jobs.get(data.db, job.id)
     assert handed == ["derive"] * 3 and ended.state == "failed"
     assert ended.message == (
-        "It did not come out whole, 3 times: its movement was not measured to its end. The disk may be failing; look at it, then try again."
+        "It did not come out whole, 3 times: its movement was not measured to its end. The disk may be failing; "
+        "look at it, then try again."
     )
     assert [json.loads(x)["ended"] for x in (data.logs / "jobs.log").read_text().splitlines()].count("short") == 3
     assert mend(data, r["boat"].id) == "" and not (media_facts(data, r["boat"].id) or {})["whole"]

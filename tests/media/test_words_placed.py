@@ -36,7 +36,8 @@ def write_pcm(folder: Path, x: np.ndarray) -> np.ndarray:
 
 
 def test_what_has_come_is_listened_to_while_its_sound_is_made(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Levels grow with the sound, the detector's word for what was heard stays, and the end is as if heard in one go."""
+    """Levels grow with the sound, the detector's word for what was heard stays, and the end is as if heard in one
+    go."""
     monkeypatch.setattr(listening, "PART", 16 * 2560 * 4)  # ten seconds
     y = write_pcm(tmp_path, talk(45).sound["room"])
     listen(str(tmp_path), 1, lambda x: None)
@@ -100,7 +101,8 @@ def test_hits_of_what_has_come_are_there_before_its_sound_is_whole(tmp_path: Pat
 
 
 def test_a_text_without_times_is_put_to_the_sound(tmp_path: Path) -> None:
-    """Every word stays, in order, with its speaker; the prompts' edges within what transcription itself is asked for."""
+    """Every word stays, in order, with its speaker; the prompts' edges within what transcription itself is asked
+    for."""
     said = talk(60)
     write_pcm(tmp_path, said.sound["room"])
     texts = [p.text.split() for p in said.prompts]
@@ -114,11 +116,18 @@ def test_a_text_without_times_is_put_to_the_sound(tmp_path: Path) -> None:
     assert starts == sorted(starts) and all(r[2] > r[1] for r in got["words"])
     at, off = 0, []
     for p, t in zip(said.prompts, texts, strict=True):
-        off += [abs(got["words"][at][1] / 48 - p.start * 1000), abs(got["words"][at + len(t) - 1][2] / 48 - p.end * 1000)]
+        off += [
+            abs(got["words"][at][1] / 48 - p.start * 1000),
+            abs(got["words"][at + len(t) - 1][2] / 48 - p.end * 1000),
+        ]
         at += len(t)
     assert np.median(off) <= 30 and np.percentile(off, 80) <= 110, np.sort(off)
     other = align_text(
-        str(tmp_path), 1, ["nothing", "of", "this", "was", "ever", "uttered", "by", "anyone", "here"], [""] * 9, seen.append
+        str(tmp_path),
+        1,
+        ["nothing", "of", "this", "was", "ever", "uttered", "by", "anyone", "here"],
+        [""] * 9,
+        seen.append,
     )
     assert "Few words of the text" in other["remark"] and len(other["words"]) == 9
     write_pcm(tmp_path, np.zeros(SR * 5))
@@ -127,10 +136,14 @@ def test_a_text_without_times_is_put_to_the_sound(tmp_path: Path) -> None:
 
 
 def test_a_part_of_what_is_said_stands_beside_its_anchors(tmp_path: Path) -> None:
-    """A text shorter than the recording, numbers in words, an "um" left out: no word strays (times: the footage's sidecar)."""
+    """A text shorter than the recording, numbers in words, an "um" left out: no word strays (times: the footage's
+    sidecar)."""
     with av.open(str(FOOTAGE / "maren-a.mp4")) as c:
         r = av.AudioResampler("s16", "mono", SR)
-        x = np.concatenate([g.to_ndarray()[0] for f in c.decode(audio=0) for g in r.resample(f)]).astype(np.float32) / 32768
+        x = (
+            np.concatenate([g.to_ndarray()[0] for f in c.decode(audio=0) for g in r.resample(f)]).astype(np.float32)
+            / 32768
+        )
     write_pcm(tmp_path, x[: SR * 32])
     known = json.loads((FOOTAGE / "maren-a.json").read_text())["words"]
     want = [w for w in known if w["end"] < 12 and w["text"].strip(",.") not in ("um", "Well")]
@@ -192,7 +205,10 @@ def test_clips_hold_all_speech_and_lead_back() -> None:
             assert not inside[a:b].any()
             inside[a:b] = True
         ticks = [c.on_recording(t) for t in range(c.length)]
-        assert ticks == [t for a, b in c.parts for t in range(a, b)] and c.on_recording(c.length, end=True) == c.parts[-1][1]
+        assert (
+            ticks == [t for a, b in c.parts for t in range(a, b)]
+            and c.on_recording(c.length, end=True) == c.parts[-1][1]
+        )
         left, right = c.halves()
         assert left.length + right.length == c.length and max(left.length, right.length) <= 2 * c.length / 3 + 900
         assert {t for h in (left, right) for a, b in h.parts for t in range(a, b)} == set(ticks)
@@ -200,14 +216,17 @@ def test_clips_hold_all_speech_and_lead_back() -> None:
 
 
 def test_what_the_recogniser_skips_is_heard_again(monkeypatch: pytest.MonkeyPatch) -> None:
-    """A recogniser that says one word of whatever is longer than 8 s: each word of a clip is there all the same, once."""
+    """A recogniser that says one word of whatever is longer than 8 s: each word of a clip is there all the same,
+    once."""
     asked: list[int] = []
 
     def says(sounds_of: list[np.ndarray], model: str, names: tuple = ()) -> list[list[Word]]:
         out = []
         for x in sounds_of:  # a word each second, its number in the sound's level
             asked.append(len(x) // SR)
-            said = [Word(f"w{round(float(x[i]) * 1000)}", i * 3, i * 3 + 20_000) for i in range(0, len(x) - SR // 2, SR)]
+            said = [
+                Word(f"w{round(float(x[i]) * 1000)}", i * 3, i * 3 + 20_000) for i in range(0, len(x) - SR // 2, SR)
+            ]
             out.append(said[-1:] if len(x) > 8 * SR else said)
         return out
 
@@ -224,10 +243,16 @@ def test_what_the_recogniser_skips_is_heard_again(monkeypatch: pytest.MonkeyPatc
 @pytest.mark.parametrize(
     ("written", "said"),
     [
-        ("162,", "one hundred sixty two"), ("1,204", "one thousand two hundred four"), ("007", "zero zero seven"),
-        ("don’t", "don't"), ("50%", "fifty percent"), ("pre-pend", "pre pend"), ("…", ""), ("911911911", "nine one one " * 3),
+        ("162,", "one hundred sixty two"),
+        ("1,204", "one thousand two hundred four"),
+        ("007", "zero zero seven"),
+        ("don’t", "don't"),
+        ("50%", "fifty percent"),
+        ("pre-pend", "pre pend"),
+        ("…", ""),
+        ("911911911", "nine one one " * 3),
     ],
-)  # fmt: skip
+)
 def test_words_are_spelled_as_spoken(written: str, said: str) -> None:
     assert spoken(written) == said.split()
     assert all(sounds(w) for w in spoken(written)) and sounds("42") == ""
@@ -249,11 +274,15 @@ def test_edges_leave_silence() -> None:
     assert len(at((262, 300), (380, 390))) == 1 and len(at()) == 0  # no room there: it was made up
     kept = snap([Word("a", 262 * 480, 300 * 480), Word("b", 380 * 480, 390 * 480)], talking, whole=True)
     assert [w.text for w in kept] == ["a", "b"]
-    heard = Levels(talking.astype(np.float32), np.where(talking, -20, -70).astype(np.float32), np.full(400, -70, np.float32))
+    heard = Levels(
+        talking.astype(np.float32), np.where(talking, -20, -70).astype(np.float32), np.full(400, -70, np.float32)
+    )
     (v,) = voiced_between(heard, [Word("w", 100 * 480, 202 * 480)])
     assert v.text == VOICE and (v.start // 480, v.end // 480) == (260, 300)
     found = pauses(heard)
-    assert [(p.start // 480, p.end // 480) for p in found] == [(0, 100), (200, 260), (300, 400)] and found[1].depth == 50
+    assert [(p.start // 480, p.end // 480) for p in found] == [(0, 100), (200, 260), (300, 400)] and found[
+        1
+    ].depth == 50
     assert nearest_pause(found, 190 * 480, 30 * 480) == 215 * 480 and nearest_pause(found, 150 * 480, 30 * 480) is None
 
 

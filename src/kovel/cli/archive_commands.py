@@ -4,7 +4,16 @@ from pathlib import Path
 
 import click
 
-from kovel.cli.common import answer, check_folder, data_option, json_option, open_data, project_option, the_project, wait_for
+from kovel.cli.common import (
+    answer,
+    check_folder,
+    data_option,
+    json_option,
+    open_data,
+    project_option,
+    the_project,
+    wait_for,
+)
 from kovel.core.errors import Invalid
 from kovel.services.handoff import archiving
 from kovel.store import jobs
@@ -18,16 +27,35 @@ def archive() -> None:
 
 @archive.command("out")
 @click.argument("path", type=click.Path(path_type=Path))
-@click.option("--media", type=click.Choice(["none", "pictures", "used", "all"]), default="none", show_default=True,
-              help="Recordings to put in: none, those that a story uses (only the pictures it uses, with all sound, or whole), or all.")  # fmt: skip
-@click.option("--handle", type=click.FloatRange(0, 600), default=archiving.HANDLE, show_default=True,
-              help="Seconds of pictures to leave around what is used, with --media pictures.")  # fmt: skip
+@click.option(
+    "--media",
+    type=click.Choice(["none", "pictures", "used", "all"]),
+    default="none",
+    show_default=True,
+    help=(
+        "Recordings to put in: none, those that a story uses (only the pictures it uses, with all sound, or whole), "
+        "or all."
+    ),
+)
+@click.option(
+    "--handle",
+    type=click.FloatRange(0, 600),
+    default=archiving.HANDLE,
+    show_default=True,
+    help="Seconds of pictures to leave around what is used, with --media pictures.",
+)
 @click.option("--force", is_flag=True, help="Write over an existing file.")
 @data_option
 @project_option
 @json_option
 def out_(
-    path: Path, media: archiving.Media, handle: float, force: bool, folder: Path | None, project_name: str | None, as_json: bool
+    path: Path,
+    media: archiving.Media,
+    handle: float,
+    force: bool,
+    folder: Path | None,
+    project_name: str | None,
+    as_json: bool,
 ) -> None:
     """Write the project to PATH (.kovel.zip where it has no ending)."""
     data = open_data(folder)

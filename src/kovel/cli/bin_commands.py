@@ -4,7 +4,16 @@ from pathlib import Path
 
 import click
 
-from kovel.cli.common import answer, data_option, json_option, only, open_data, project_option, the_project, the_recording
+from kovel.cli.common import (
+    answer,
+    data_option,
+    json_option,
+    only,
+    open_data,
+    project_option,
+    the_project,
+    the_recording,
+)
 from kovel.data_folder import DataFolder
 from kovel.services.footage import binning
 from kovel.store import bin_rows, recordings
@@ -24,7 +33,11 @@ def _told(data: DataFolder, project: int, as_json: bool) -> None:
     names = {recording.id: recording.name for recording in recordings.of_project(data.db, project)}
     rows = bin_rows.of_project(data.db, project)
     value = [
-        {"id": folder.id, "name": folder.name, "recordings": [names[name] for name in names if name in folder.recordings]}
+        {
+            "id": folder.id,
+            "name": folder.name,
+            "recordings": [names[name] for name in names if name in folder.recordings],
+        }
         for folder in rows
     ]
     text = "\n".join(f"{b['name']}: {', '.join(map(str, b['recordings'])) or 'empty'}" for b in value)  # type: ignore[call-overload]
@@ -62,7 +75,9 @@ def make(name: str, names: tuple[str, ...], folder: Path | None, project_name: s
 @data_option
 @project_option
 @json_option
-def put(name: str, names: tuple[str, ...], out: bool, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+def put(
+    name: str, names: tuple[str, ...], out: bool, folder: Path | None, project_name: str | None, as_json: bool
+) -> None:
     """Recordings into a bin, or out of it."""
     data = open_data(folder)
     project = the_project(data, project_name)

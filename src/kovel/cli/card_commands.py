@@ -80,7 +80,8 @@ def out_(name: str, folder: Path | None, as_json: bool) -> None:
 def copy(
     name: str, files: tuple[str, ...], to: Path | None, folder: Path | None, project_name: str | None, as_json: bool
 ) -> None:
-    """Copy a card (its name, or a folder) with checksums, verify it, bring it in. A copy that broke off is gone on with."""
+    """Copy a card (its name, or a folder) with checksums, verify it, bring it in. A copy that broke off is gone on
+    with."""
     data = open_data(folder)
     project = the_project(data, project_name)
     job = camera_cards.start_copy(
@@ -95,7 +96,8 @@ def copy(
         raise Invalid(done.message or "The copy was stopped.")
     result = done.result
     told = [
-        f"{len(result['copied']) - len(result['before'])} files copied and verified to {result['folder']}, {len(result['before'])} were there already.",
+        f"{len(result['copied']) - len(result['before'])} files copied and verified to {result['folder']}, "
+        f"{len(result['before'])} were there already.",
         done.message,
     ]
     answer(as_json, result, "\n".join(x for x in told if x))

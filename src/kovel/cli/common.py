@@ -51,10 +51,15 @@ class Group(click.Group):
 
 
 data_option = click.option(
-    "--data", "folder", type=click.Path(path_type=Path), help="Data folder (default: $KOVEL_DATA or the user's data directory)."
+    "--data",
+    "folder",
+    type=click.Path(path_type=Path),
+    help="Data folder (default: $KOVEL_DATA or the user's data directory).",
 )
 json_option = click.option("--json", "as_json", is_flag=True, help="Answer as JSON.")
-project_option = click.option("--project", "-p", "project_name", help="Project, by name or number (default: the only one).")
+project_option = click.option(
+    "--project", "-p", "project_name", help="Project, by name or number (default: the only one)."
+)
 
 
 def open_data(folder: Path | None) -> DataFolder:
@@ -91,7 +96,9 @@ def the_recording(data: DataFolder, project: int, name: str) -> Recording:
 def the_subclip(data: DataFolder, project: int, name: str) -> Subclip:
     rows = subclips.of_project(data.db, project)
     names = {recording.id: recording.name for recording in recordings.of_project(data.db, project)}
-    found = [subclip for subclip in rows if str(subclip.id) == name] or [subclip for subclip in rows if subclip.name == name]
+    found = [subclip for subclip in rows if str(subclip.id) == name] or [
+        subclip for subclip in rows if subclip.name == name
+    ]
     return only(found, name, "subclip", lambda c: f"{c.id} (in {names[c.recording]})")
 
 
@@ -100,7 +107,9 @@ def only(found: Sequence[T], name: str, what: str, told: Callable[[T], str]) -> 
     if not found:
         raise Missing(f"There is no {what} called {name} in this project. `kovel list --project ...` shows them.")
     if len(found) > 1:
-        raise Invalid(f"{len(found)} {what}s are called {name}. Say which by its number: {', '.join(map(told, found))}.")
+        raise Invalid(
+            f"{len(found)} {what}s are called {name}. Say which by its number: {', '.join(map(told, found))}."
+        )
     return found[0]
 
 
@@ -124,7 +133,8 @@ def check_folder(out: Path) -> None:
 
 
 def wait_for(data: DataFolder, ids: list[int], quiet: bool = False, most: float = float("inf")) -> list[jobs.Job]:
-    """Until these jobs are over, or `most` seconds have passed. If no running Kovel looks after the folder, this process does meanwhile."""
+    """Until these jobs are over, or `most` seconds have passed. If no running Kovel looks after the folder, this
+    process does meanwhile."""
     scheduler = scheduler_for(data)
     own = scheduler.start()
     end = time.monotonic() + most

@@ -10,7 +10,9 @@ from kovel.services.footage import relinking
 
 @click.command()
 @click.argument("folder_to_search", metavar="DIR", type=click.Path(path_type=Path, exists=True, file_okay=False))
-@click.option("--better", is_flag=True, help="Let files of the same name, length and timecode take the place of recordings.")
+@click.option(
+    "--better", is_flag=True, help="Let files of the same name, length and timecode take the place of recordings."
+)
 @data_option
 @project_option
 @json_option
@@ -24,5 +26,10 @@ def relink(folder_to_search: Path, better: bool, folder: Path | None, project_na
     done = relinking.Found.of(job.result)
     told = [f"{name}: {path}" for name, path in (*done.again, *done.better)]
     told += [f"{name} is still off-line." for name in done.missing]
-    value = {"found": dict(done.again), "better": dict(done.better), "missing": list(done.missing), "left": list(done.left)}
+    value = {
+        "found": dict(done.again),
+        "better": dict(done.better),
+        "missing": list(done.missing),
+        "left": list(done.left),
+    }
     answer(as_json, value, "\n".join([*told, *done.left, f"{done.said[0].upper()}{done.said[1:]}."]))

@@ -53,7 +53,8 @@ def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
             as_json,
             value,
             "\n".join(
-                f"{project.id:>4}  {project.name}  {project.rate} fps  {project.width}x{project.height}" for project in rows
+                f"{project.id:>4}  {project.name}  {project.rate} fps  {project.width}x{project.height}"
+                for project in rows
             )
             or "No projects yet.",
         )
@@ -88,7 +89,8 @@ def list_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
         ],
     }
     text = [
-        f"{recording.id:>4}  {recording.name}  {recording.kind}  {'ready' if recording.ready else latest[recording.id].state if recording.id in latest else 'not prepared'}"
+        f"{recording.id:>4}  {recording.name}  {recording.kind}  "
+        f"{'ready' if recording.ready else latest[recording.id].state if recording.id in latest else 'not prepared'}"
         for recording in recs
     ]
     text += [f"      {c['id']:>4}  {c['name']}  {c['start']}+{c['length']}" for c in inside["subclips"]]
@@ -174,7 +176,9 @@ def import_(
         ],
         "refused": bad,
     }
-    answer(as_json, value, "\n".join(f"{recording.name}: in {project.name} as number {recording.id}" for recording in made))
+    answer(
+        as_json, value, "\n".join(f"{recording.name}: in {project.name} as number {recording.id}" for recording in made)
+    )
     for why in [] if as_json else bad:
         click.echo(why, err=True)
     if not made:
@@ -183,15 +187,23 @@ def import_(
 
 @click.command()
 @click.argument("words", nargs=-1)
-@click.option("--meaning", help="What is meant, in any words or language: hits by word first, then those near in meaning.")
+@click.option(
+    "--meaning", help="What is meant, in any words or language: hits by word first, then those near in meaning."
+)
 @click.option("--limit", default=20, show_default=True, type=click.IntRange(1, 200), help="Of --meaning.")
 @data_option
 @project_option
 @json_option
 def search(
-    words: tuple[str, ...], meaning: str | None, limit: int, folder: Path | None, project_name: str | None, as_json: bool
+    words: tuple[str, ...],
+    meaning: str | None,
+    limit: int,
+    folder: Path | None,
+    project_name: str | None,
+    as_json: bool,
 ) -> None:
-    """Sentences in which all WORDS were said. A part in "quotes" stands together; a word with * at its end begins so."""
+    """Sentences in which all WORDS were said. A part in "quotes" stands together; a word with * at its end begins
+    so."""
     data = open_data(folder)
     project = the_project(data, project_name)
     names = {recording.id: recording.name for recording in recordings.of_project(data.db, project.id)}
@@ -216,7 +228,8 @@ def search(
         for found, text in zip(rows, plain, strict=True)
     ]
     lines = [
-        f"{names[found.recording]}  {running(project.rate.sample_to_frame(found.start), project.rate)}  {found.speaker}: {text}"
+        f"{names[found.recording]}  {running(project.rate.sample_to_frame(found.start), project.rate)}  "
+        f"{found.speaker}: {text}"
         for found, text in zip(rows, plain, strict=True)
     ]
     return answer(as_json, value, "\n".join(lines) or "Nobody says that in this project.")
@@ -231,13 +244,20 @@ def _by_meaning(
     worked_out(data, project.id, as_json)
     hits = [
         {
-            "recording": names[hit.said.recording], "start": hit.said.start / 48000, "end": hit.said.end / 48000, "speaker": hit.said.speaker,
-            "text": hit.said.text, "how": hit.how, "score": hit.score,
+            "recording": names[hit.said.recording],
+            "start": hit.said.start / 48000,
+            "end": hit.said.end / 48000,
+            "speaker": hit.said.speaker,
+            "text": hit.said.text,
+            "how": hit.how,
+            "score": hit.score,
         }
         for hit in found(data, project.id, asked, limit)
-    ]  # fmt: skip
+    ]
     lines = [
-        f"{hit['how']:<8} {hit['recording']}  {running(project.rate.sample_to_frame(round(float(str(hit['start'])) * 48000)), project.rate)}  {hit['text']}"
+        f"{hit['how']:<8} {hit['recording']}  "
+        f"{running(project.rate.sample_to_frame(round(float(str(hit['start'])) * 48000)), project.rate)}  "
+        f"{hit['text']}"
         for hit in hits
     ]
     answer(as_json, {"hits": hits}, "\n".join(lines) or "Nobody says anything near that in this project.")
@@ -264,7 +284,9 @@ def words(recording: str, kind: str, out: Path | None, folder: Path | None, proj
 @data_option
 @project_option
 @json_option
-def set_(recording: str, setting: str, value: str, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+def set_(
+    recording: str, setting: str, value: str, folder: Path | None, project_name: str | None, as_json: bool
+) -> None:
     """A setting of RECORDING in every story of the project: a number, on, off, or `none` to take it back."""
     data = open_data(folder)
     this_recording = the_recording(data, the_project(data, project_name).id, recording)

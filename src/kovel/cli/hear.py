@@ -7,7 +7,16 @@ from pathlib import Path
 
 import click
 
-from kovel.cli.common import answer, data_option, json_option, open_data, project_option, the_project, the_recording, wait_for
+from kovel.cli.common import (
+    answer,
+    data_option,
+    json_option,
+    open_data,
+    project_option,
+    the_project,
+    the_recording,
+    wait_for,
+)
 from kovel.core.sound.hits import Hit, at_sensitivity
 from kovel.core.sound.levels import QUIETEST
 from kovel.core.sound.pauses import Settings, noise_floor, pauses
@@ -24,13 +33,23 @@ from kovel.store import jobs, recordings, transcripts
 @click.command()
 @click.argument("file")
 @click.option("--model", default="", help="Folder of another recogniser model of the same format.")
-@click.option("--name", "names", multiple=True, help="A person, place or thing to be heard as written; may be given again.")
-@click.option("--language", default="auto", help="Its language, as a code (fr) or in English (French).", show_default=True)
+@click.option(
+    "--name", "names", multiple=True, help="A person, place or thing to be heard as written; may be given again."
+)
+@click.option(
+    "--language", default="auto", help="Its language, as a code (fr) or in English (French).", show_default=True
+)
 @data_option
 @project_option
 @json_option
 def transcribe(
-    file: str, model: str, names: tuple[str, ...], language: str, folder: Path | None, project_name: str | None, as_json: bool
+    file: str,
+    model: str,
+    names: tuple[str, ...],
+    language: str,
+    folder: Path | None,
+    project_name: str | None,
+    as_json: bool,
 ) -> None:
     """Words with times of FILE, on this machine. If FILE names a recording of --project, they are kept there."""
     path = Path(file)
@@ -109,20 +128,39 @@ def voices(recording: str, folder: Path | None, project_name: str | None, as_jso
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option("--threshold", default="auto", callback=threshold_of, help="auto, or a level in dBFS.", show_default=True)
 @click.option(
-    "--min", "shortest", default=0.3, type=click.FloatRange(0.02, 60), help="Shortest pause, seconds.", show_default=True
+    "--min",
+    "shortest",
+    default=0.3,
+    type=click.FloatRange(0.02, 60),
+    help="Shortest pause, seconds.",
+    show_default=True,
 )
 @click.option(
-    "--pad-before", default=0.0, type=click.FloatRange(0, 10), help="Air left before speech, seconds.", show_default=True
+    "--pad-before",
+    default=0.0,
+    type=click.FloatRange(0, 10),
+    help="Air left before speech, seconds.",
+    show_default=True,
 )
 @click.option(
     "--pad-after", default=0.0, type=click.FloatRange(0, 10), help="Air left after speech, seconds.", show_default=True
 )
 @click.option(
-    "--island", default=0.08, type=click.FloatRange(0, 5), help="Speech shorter than this is a click.", show_default=True
+    "--island",
+    default=0.08,
+    type=click.FloatRange(0, 5),
+    help="Speech shorter than this is a click.",
+    show_default=True,
 )
 @json_option
 def find_pauses(
-    file: Path, threshold: float | None, shortest: float, pad_before: float, pad_after: float, island: float, as_json: bool
+    file: Path,
+    threshold: float | None,
+    shortest: float,
+    pad_before: float,
+    pad_after: float,
+    island: float,
+    as_json: bool,
 ) -> None:
     """Pauses of FILE: stretches in which nobody speaks. Air makes each as much shorter."""
     settings = Settings(shortest, pad_before, pad_after, island, threshold)
@@ -132,11 +170,15 @@ def find_pauses(
         rows = []
         for pause in found:
             if cut := pause.cut(settings):
-                rows.append({"start": cut[0] / 48000, "end": min(cut[1], this_ready.samples) / 48000, "confidence": pause.sure})
+                rows.append(
+                    {"start": cut[0] / 48000, "end": min(cut[1], this_ready.samples) / 48000, "confidence": pause.sure}
+                )
         value = {
-            "rate": 48000, "duration": this_ready.samples / 48000, "pauses": rows,
+            "rate": 48000,
+            "duration": this_ready.samples / 48000,
+            "pauses": rows,
             "noise_floor_dbfs": round(noise_floor(this_ready.levels) if len(this_ready.levels) else QUIETEST, 1),
-        }  # fmt: skip
+        }
     text = "\n".join(f"{row['start']:9.2f} {row['end']:9.2f}   {row['confidence']:.0%}" for row in rows) or "No pauses."
     answer(as_json, value, text)
 
@@ -224,6 +266,7 @@ def sync_(files: tuple[str, ...], timecode: bool, folder: Path | None, project_n
             for file, m in zip(files, found, strict=True)
         ]
     text = "\n".join(
-        f"{row['offset']:+12.5f} s  {row['drift_ppm']:+7.2f} ppm  {row['confidence']:.0%}  {row['file']}" for row in rows
+        f"{row['offset']:+12.5f} s  {row['drift_ppm']:+7.2f} ppm  {row['confidence']:.0%}  {row['file']}"
+        for row in rows
     )
     answer(as_json, {"members": rows}, text)

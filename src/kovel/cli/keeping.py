@@ -18,13 +18,16 @@ from kovel.store import backup as copies
 @data_option
 @json_option
 def backup(directory: Path, folder: Path | None, as_json: bool) -> None:
-    """Copy the database into DIR as it stands, also while Kovel is used: one file with every project, its history and undo.
+    """Copy the database into DIR as it stands, also while Kovel is used: one file with every project, its history and
+    undo.
 
     Recordings are not in it; they stay where they are. `kovel restore` brings it back.
     """
     data = open_data(folder)
     out = copies.back_up(data.db, directory.resolve() / f"kovel-{datetime.now():%Y-%m-%d-%H%M%S}.db")
-    answer(as_json, {"path": str(out), "bytes": out.stat().st_size}, f"{out} written, {out.stat().st_size / 1e6:.1f} MB.")
+    answer(
+        as_json, {"path": str(out), "bytes": out.stat().st_size}, f"{out} written, {out.stat().st_size / 1e6:.1f} MB."
+    )
 
 
 @click.command()
@@ -61,7 +64,8 @@ def restore(copy: str, folder: Path | None, as_json: bool) -> None:
 @data_option
 @json_option
 def doctor(folder: Path | None, as_json: bool) -> None:
-    """How Kovel is: versions, disk, database, copies, jobs, codecs, models, workers elsewhere (of KOVEL_QUEUE). To be copied where help is asked for."""
+    """How Kovel is: versions, disk, database, copies, jobs, codecs, models, workers elsewhere (of KOVEL_QUEUE). To
+    be copied where help is asked for."""
     from kovel.services.doctor import examined
 
     rows = examined(folder or default_folder(), os.environ.get("KOVEL_QUEUE"))

@@ -41,16 +41,31 @@ def log() -> None:
 @project_option
 @json_option
 def add(
-    recording: str, start: str, end: str, name: str, note: str, tags: str, verdict: str, folder: Path | None,
-    project_name: str | None, as_json: bool,
-) -> None:  # fmt: skip
+    recording: str,
+    start: str,
+    end: str,
+    name: str,
+    note: str,
+    tags: str,
+    verdict: str,
+    folder: Path | None,
+    project_name: str | None,
+    as_json: bool,
+) -> None:
     """Keep START to END of a recording as a subclip. Times as typed: 3:15, 1.5s, 00:00:03:15; END may be +12."""
     data = open_data(folder)
     project = the_project(data, project_name)
     this_recording = the_recording(data, project.id, recording)
     frame = typed(start, project.rate)
     subclip = subclips.add(
-        data.db, this_recording.id, frame, typed(end, project.rate, frame), name=name, note=note, tags=tags, verdict=verdict
+        data.db,
+        this_recording.id,
+        frame,
+        typed(end, project.rate, frame),
+        name=name,
+        note=note,
+        tags=tags,
+        verdict=verdict,
     )
     value = {
         "id": subclip.id,
@@ -68,13 +83,18 @@ def add(
 @project_option
 @json_option
 def import_(file: Path, folder: Path | None, project_name: str | None, as_json: bool) -> None:
-    """Take a CSV log with the columns recording, in, out (and name, note, tags, verdict); rows that don't fit are told."""
+    """Take a CSV log with the columns recording, in, out (and name, note, tags, verdict); rows that don't fit are
+    told."""
     data = open_data(folder)
     project = the_project(data, project_name)
-    new, left = from_csv(text_of(file.name, file.read_bytes()), recordings.of_project(data.db, project.id), project.rate)
+    new, left = from_csv(
+        text_of(file.name, file.read_bytes()), recordings.of_project(data.db, project.id), project.rate
+    )
     made = subclips.add_all(data.db, project.id, new, f"log taken from {file.name}") if new else []
     answer(
-        as_json, {"kept": [subclip.id for subclip in made], "refused": left}, "\n".join([f"{len(made)} subclips taken.", *left])
+        as_json,
+        {"kept": [subclip.id for subclip in made], "refused": left},
+        "\n".join([f"{len(made)} subclips taken.", *left]),
     )
     if not made:
         sys.exit(1)

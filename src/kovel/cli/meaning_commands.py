@@ -29,7 +29,8 @@ def worked_out(data: DataFolder, project: int, quiet: bool) -> None:
 @project_option
 @json_option
 def themes(anew: bool, twice: bool, folder: Path | None, project_name: str | None, as_json: bool) -> None:
-    """What all interviews have in common: their statements grouped by meaning, with how much is said and kept of each."""
+    """What all interviews have in common: their statements grouped by meaning, with how much is said and kept of
+    each."""
     data = open_data(folder)
     project = the_project(data, project_name)
     worked_out(data, project.id, as_json)
@@ -53,7 +54,8 @@ def themes(anew: bool, twice: bool, folder: Path | None, project_name: str | Non
             for (a, row), twice in zip(pair, rows, strict=True)
         ]
         text = "\n".join(
-            f"{twice.alike:.2f}  {names[twice.a.recording]}: {twice.a.text}\n      {names[twice.b.recording]}: {twice.b.text}"
+            f"{twice.alike:.2f}  {names[twice.a.recording]}: {twice.a.text}\n      {names[twice.b.recording]}: "
+            f"{twice.b.text}"
             for twice in rows
         )
         return answer(as_json, {"pairs": value}, text or "Nothing is told twice.")
@@ -62,19 +64,29 @@ def themes(anew: bool, twice: bool, folder: Path | None, project_name: str | Non
         found = theming.group(data, project.id)
     told = [
         {
-            "id": theme.id, "name": theme.name, "aside": theme.aside, "said": theme.said / 48000, "kept": theme.kept / 48000,
+            "id": theme.id,
+            "name": theme.name,
+            "aside": theme.aside,
+            "said": theme.said / 48000,
+            "kept": theme.kept / 48000,
             "statements": [
-                {"recording": names[shown.statement.recording], "start": shown.statement.start / 48000, "end": shown.statement.end / 48000,
-                 "speaker": shown.statement.speaker, "text": shown.statement.text}
+                {
+                    "recording": names[shown.statement.recording],
+                    "start": shown.statement.start / 48000,
+                    "end": shown.statement.end / 48000,
+                    "speaker": shown.statement.speaker,
+                    "text": shown.statement.text,
+                }
                 for shown in theme.shown
             ],
         }
         for theme in found
-    ]  # fmt: skip
+    ]
     lines = []
     for theme in found:
         lines.append(
-            f"{theme.id:>4}  {theme.name}{' (set aside)' if theme.aside else ''}: {theme.said / 48000:.0f} s said, {theme.kept / 48000:.0f} s kept"
+            f"{theme.id:>4}  {theme.name}{' (set aside)' if theme.aside else ''}: {theme.said / 48000:.0f} s said, "
+            f"{theme.kept / 48000:.0f} s kept"
         )
         for shown in theme.shown:
             at = running(project.rate.sample_to_frame(shown.statement.start), project.rate)
@@ -84,7 +96,9 @@ def themes(anew: bool, twice: bool, folder: Path | None, project_name: str | Non
 
 @click.command()
 @click.option("--length", required=True, help="How long it should be: 2m, 90s, 1m30s.")
-@click.option("--theme", "chosen", multiple=True, help="A theme, by name or number (default: all that are not set aside).")
+@click.option(
+    "--theme", "chosen", multiple=True, help="A theme, by name or number (default: all that are not set aside)."
+)
 @click.option("--order", type=click.Choice(["theme", "time"]), default="theme", show_default=True)
 @data_option
 @project_option

@@ -19,7 +19,7 @@ from kovel.cli.common import (
     typed,
     wait_for,
     write_out,
-)  # fmt: skip
+)
 from kovel.core.errors import Invalid
 from kovel.core.plan.outputs import KINDS, Output
 from kovel.core.story.settings import SHAPES
@@ -34,9 +34,13 @@ from kovel.store.jobs import JobState
 
 
 @click.command()
-@click.option("--out", type=click.Path(path_type=Path), help="File to write, or folder of stems (default: in the data folder).")
+@click.option(
+    "--out", type=click.Path(path_type=Path), help="File to write, or folder of stems (default: in the data folder)."
+)
 @click.option("--kind", default=None, help=f"{', '.join(KINDS)} (default: mp4).")
-@click.option("--as", "choice", help="A ready-made choice by its name: web, upright, archive, review or one of your own.")
+@click.option(
+    "--as", "choice", help="A ready-made choice by its name: web, upright, archive, review or one of your own."
+)
 @click.option("--quality", help="high or small (default: high).")
 @click.option("--shape", help=f"{', '.join(shape for shape in SHAPES if SHAPES[shape])} (default: the story's).")
 @click.option("--height", type=int, help="Lines of the picture, 120 to 4320 (default: the project's).")
@@ -49,10 +53,21 @@ from kovel.store.jobs import JobState
 @project_option
 @json_option
 def render(
-    out: Path | None, kind: str | None, choice: str | None, quality: str | None, shape: str | None, height: int | None,
-    fps: str | None, start: str | None, end: str | None, captions: bool | None, force: bool, folder: Path | None,
-    project_name: str | None, as_json: bool,
-) -> None:  # fmt: skip
+    out: Path | None,
+    kind: str | None,
+    choice: str | None,
+    quality: str | None,
+    shape: str | None,
+    height: int | None,
+    fps: str | None,
+    start: str | None,
+    end: str | None,
+    captions: bool | None,
+    force: bool,
+    folder: Path | None,
+    project_name: str | None,
+    as_json: bool,
+) -> None:
     """Make a file of the story: a film, its sound, stems, a still. PATH without an ending gets the kind's."""
     data = open_data(folder)
     project = the_project(data, project_name)
@@ -79,12 +94,18 @@ def render(
         raise click.ClickException(done.message or "The render was stopped.")
     for differs in done.result.get("differs", []) if not as_json else []:
         click.echo(f"The file differs from the story, {differs}", err=True)
-    answer(as_json, done.result, f"{done.result['path']}: {done.result['frames']} frames, {done.result['bytes'] / 1e6:.1f} MB")
+    answer(
+        as_json,
+        done.result,
+        f"{done.result['path']}: {done.result['frames']} frames, {done.result['bytes'] / 1e6:.1f} MB",
+    )
 
 
 def _choice(rows: dict[str, Output], name: str) -> Output:
     found = [
-        output for key, output in rows.items() if name.casefold() in (key.casefold(), key.casefold().removeprefix("for the "))
+        output
+        for key, output in rows.items()
+        if name.casefold() in (key.casefold(), key.casefold().removeprefix("for the "))
     ]
     if not found:
         raise Invalid(f"There is no choice called {name}. There are: {', '.join(rows)}.")
@@ -115,7 +136,9 @@ def _place(out: Path, kind: str, force: bool) -> Path:
     if not out.suffix:
         out = out.with_name(out.name + ending)
     elif out.suffix.lower() != ending and out.suffix.lower() in {kind.ending for kind in KINDS.values()}:
-        raise Invalid(f"{out.name} says {out.suffix}, but this kind is written as {ending}. Name it {out.stem}{ending}.")
+        raise Invalid(
+            f"{out.name} says {out.suffix}, but this kind is written as {ending}. Name it {out.stem}{ending}."
+        )
     check_folder(out)
     if out.exists() and not force:
         raise click.ClickException(f"{out} is there already. Choose another name, or add --force.")
@@ -142,16 +165,25 @@ def export(kind: str, out: Path | None, folder: Path | None, project_name: str |
 @click.option("--out", type=click.Path(path_type=Path), help="File to write (default: standard output).")
 @click.option("--chars", type=click.IntRange(20, 80), default=37, show_default=True, help="Letters a line.")
 @click.option(
-    "--in", "file", type=click.Path(path_type=Path, exists=True, dir_okay=False), help="A .vtt or .srt file to stand instead."
+    "--in",
+    "file",
+    type=click.Path(path_type=Path, exists=True, dir_okay=False),
+    help="A .vtt or .srt file to stand instead.",
 )
 @click.option("--words", is_flag=True, help="Follow the words again, after a file.")
 @data_option
 @project_option
 @json_option
 def captions(
-    kind: str, out: Path | None, chars: int, file: Path | None, words: bool, folder: Path | None, project_name: str | None,
+    kind: str,
+    out: Path | None,
+    chars: int,
+    file: Path | None,
+    words: bool,
+    folder: Path | None,
+    project_name: str | None,
     as_json: bool,
-) -> None:  # fmt: skip
+) -> None:
     """Captions of the story, from its words or from a file; chapters from its headings."""
     from kovel.services.handoff.captioning import bring, caption_file, too_fast
     from kovel.store import caption_rows as kept_captions
@@ -173,19 +205,24 @@ def captions(
         return
     if not rows:
         raise Invalid("There are no captions: nothing that is said in the story is transcribed.")
-    write_out(out, body, as_json, kind=kind, captions=len(rows), hard=sum(bool(too_fast(cue, project.rate)) for cue in rows))
+    write_out(
+        out, body, as_json, kind=kind, captions=len(rows), hard=sum(bool(too_fast(cue, project.rate)) for cue in rows)
+    )
 
 
 @click.command()
 @click.argument("kind", type=click.Choice(list(DOCUMENTS)))
 @click.option(
-    "--out", type=click.Path(path_type=Path), help="CSV, or PDF by its ending, to write (default: CSV to standard output)."
+    "--out",
+    type=click.Path(path_type=Path),
+    help="CSV, or PDF by its ending, to write (default: CSV to standard output).",
 )
 @data_option
 @project_option
 @json_option
 def papers(kind: str, out: Path | None, folder: Path | None, project_name: str | None, as_json: bool) -> None:
-    """Papers of the story as CSV or PDF: the paper cut, shots, the cue sheet of the music, what is used by tape, what to look at."""
+    """Papers of the story as CSV or PDF: the paper cut, shots, the cue sheet of the music, what is used by tape,
+    what to look at."""
     from kovel.services.handoff.story_documents import document, pdf_of
 
     data = open_data(folder)

@@ -48,7 +48,9 @@ def _serve(data: DataFolder, at: At, path: str = "/") -> None:
         raise click.ClickException("TLS needs both: --cert FILE and --key FILE, in PEM form.")
     local = host in ("127.0.0.1", "localhost", "::1")
     if not local and not passphrase:
-        raise click.ClickException("Open to other machines, Kovel needs a passphrase: set KOVEL_PASSPHRASE and start again.")
+        raise click.ClickException(
+            "Open to other machines, Kovel needs a passphrase: set KOVEL_PASSPHRASE and start again."
+        )
     family = socket.AF_INET6 if ":" in host else socket.AF_INET
     with socket.socket(family) as probe:
         probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
@@ -68,15 +70,23 @@ def _serve(data: DataFolder, at: At, path: str = "/") -> None:
     wild = host in ("0.0.0.0", "::")  # every address of this machine
     name = socket.gethostname().lower()
     hosts = set() if local else {"*" if wild else host, name, name if name.endswith(".local") else f"{name}.local"}
-    address = f"http{'s' if at.cert else ''}://{'127.0.0.1' if wild else f'[{host}]' if ':' in host else host}:{port}{path}"
+    address = (
+        f"http{'s' if at.cert else ''}://{'127.0.0.1' if wild else f'[{host}]' if ':' in host else host}:{port}{path}"
+    )
     crew = Crew(at.queue, data.root, [path.expanduser().resolve() for path in at.media]) if at.queue else None
     if crew:
         crew.look_first()
     app = create_app(data, roots, hosts=hosts, passphrase=passphrase, secure=bool(at.cert), crew=crew)
     config = uvicorn.Config(
-        app, host=host, port=port, log_level="warning", access_log=False, timeout_graceful_shutdown=2,
-        ssl_certfile=str(at.cert) if at.cert else None, ssl_keyfile=str(at.key) if at.key else None,
-    )  # fmt: skip
+        app,
+        host=host,
+        port=port,
+        log_level="warning",
+        access_log=False,
+        timeout_graceful_shutdown=2,
+        ssl_certfile=str(at.cert) if at.cert else None,
+        ssl_keyfile=str(at.key) if at.key else None,
+    )
     try:
         config.load()
     except (OSError, ValueError) as error:  # ssl.SSLError is an OSError
@@ -106,9 +116,12 @@ def _looked_after(data: DataFolder) -> None:
     if wrong := damage(data.db.path):
         raise click.ClickException(
             f"The database in {data.root} is damaged ({wrong}). "
-            + (f"The last good copy is of {found[0][0]}: `kovel restore --data {data.root} latest` brings it back."
-               if (found := copies(data.backups)) else "There is no copy of it in its folder.")
-        )  # fmt: skip
+            + (
+                f"The last good copy is of {found[0][0]}: `kovel restore --data {data.root} latest` brings it back."
+                if (found := copies(data.backups))
+                else "There is no copy of it in its folder."
+            )
+        )
     daily(data.db, data.backups, date.today())
 
 
@@ -129,7 +142,10 @@ def server_options(f: Callable[[Path | None, At], None]) -> Callable[..., Any]:
         ),
         click.option("--no-browser", is_flag=True, help="Do not open a browser."),
         click.option(
-            "--host", default="127.0.0.1", show_default=True, help="Other than this machine's own needs KOVEL_PASSPHRASE."
+            "--host",
+            default="127.0.0.1",
+            show_default=True,
+            help="Other than this machine's own needs KOVEL_PASSPHRASE.",
         ),
         click.option("--port", default=8463, show_default=True),
         click.option("--cert", type=click.Path(path_type=Path), help="Certificate (PEM): served by TLS."),

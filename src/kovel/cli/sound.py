@@ -1,4 +1,5 @@
-"""Sound from the command line: cleaning a file, loudness, music fitted to a length, and the Sound room's actions on a story."""
+"""Sound from the command line: cleaning a file, loudness, music fitted to a length, and the Sound room's actions on
+a story."""
 
 from pathlib import Path
 from typing import Any
@@ -55,7 +56,9 @@ def clean(file: Path, out: Path, low_cut: int, hum: str, noise: int, clicks: boo
         write_wav(out, np.asarray(samples_of(this_ready.folder / "made" / "clean.pcm", this_ready.channels)))
     hum_found = ", ".join(f"{f:g}" for f in found["hum"])
     said = f"hum at {hum_found} Hz taken out" if found["hum"] else "no hum found" if hum == "find it" else ""
-    answer(as_json, {"out": str(out), "hum": found["hum"]}, "\n".join(text for text in (f"Written: {out}", said) if text))
+    answer(
+        as_json, {"out": str(out), "hum": found["hum"]}, "\n".join(text for text in (f"Written: {out}", said) if text)
+    )
 
 
 @click.command()
@@ -72,18 +75,23 @@ def loudness(what: str, folder: Path | None, project_name: str | None, as_json: 
     else:
         with ready(Path(what), levels=False) as this_ready:
             plan = {
-                "rate": [25, 1], "length": -(-this_ready.samples // 1920), "samples": this_ready.samples, "dips": [],
+                "rate": [25, 1],
+                "length": -(-this_ready.samples // 1920),
+                "samples": this_ready.samples,
+                "dips": [],
                 "sounds": [[0, this_ready.samples, 1, 0, 1.0, 1, 1, 0]],
-            }  # fmt: skip
+            }
             files = {"1": {"pcm": str(this_ready.folder / "sound.pcm"), "channels": this_ready.channels}}
             got = call("measure", {"plan": plan, "files": files})
             measured = mixing.Measured(np.array(got["power"]), np.array(got["peaks"]))
     whole, lra = measured.loudness, measured.range
     row = {
-        "lufs": None if whole is None else round(whole, 2), "range": None if lra is None else round(lra, 2),
-        "true_peak": round(measured.peak, 2), "momentary_max": round(float(measured.momentary.max(initial=-120)), 2),
+        "lufs": None if whole is None else round(whole, 2),
+        "range": None if lra is None else round(lra, 2),
+        "true_peak": round(measured.peak, 2),
+        "momentary_max": round(float(measured.momentary.max(initial=-120)), 2),
         "short_term_max": round(float(measured.short.max(initial=-120)), 2),
-    }  # fmt: skip
+    }
     loud = "silent" if whole is None else f"{whole:.1f} LUFS"
     range_ = "too short for a range" if lra is None else f"range {lra:.1f} LU"
     answer(as_json, row, f"{loud}, {range_}, true peak {measured.peak:.1f} dBTP")
@@ -120,13 +128,24 @@ def music_fit(file: Path, length: str, out: Path | None, as_json: bool) -> None:
         if out:
             write_wav(out, joined_music(samples_of(this_ready.folder / "sound.pcm", this_ready.channels), done))
     row = {
-        "length": done.length / SAMPLE_RATE, "over": done.over / SAMPLE_RATE, "tempo": beats.tempo,
+        "length": done.length / SAMPLE_RATE,
+        "over": done.over / SAMPLE_RATE,
+        "tempo": beats.tempo,
         "ranges": [[a / SAMPLE_RATE, e / SAMPLE_RATE] for a, e in done.ranges],
-        "seams": [{"at": seam.at / SAMPLE_RATE, "from": seam.end / SAMPLE_RATE, "to": seam.start / SAMPLE_RATE, "alike": seam.alike} for seam in done.seams],
-    }  # fmt: skip
+        "seams": [
+            {
+                "at": seam.at / SAMPLE_RATE,
+                "from": seam.end / SAMPLE_RATE,
+                "to": seam.start / SAMPLE_RATE,
+                "alike": seam.alike,
+            }
+            for seam in done.seams
+        ],
+    }
     text = [f"{done.length / SAMPLE_RATE:.2f} s ({done.over / SAMPLE_RATE:+.2f} s), {beats.tempo:.1f} beats a minute"]
     text += [
-        f"  at {seam.at / SAMPLE_RATE:.2f} s on from {seam.end / SAMPLE_RATE:.2f} to {seam.start / SAMPLE_RATE:.2f} s, {seam.alike:.0%} alike"
+        f"  at {seam.at / SAMPLE_RATE:.2f} s on from {seam.end / SAMPLE_RATE:.2f} to {seam.start / SAMPLE_RATE:.2f} "
+        f"s, {seam.alike:.0%} alike"
         for seam in done.seams
     ]
     answer(as_json, row, "\n".join(text))
@@ -172,7 +191,7 @@ def even_(apart: str, folder: Path | None, project_name: str | None, as_json: bo
 @json_option
 def duck_(
     depth: float, down: str, hold: str, back: str, folder: Path | None, project_name: str | None, as_json: bool
-) -> None:  # fmt: skip
+) -> None:
     """All music goes down where somebody speaks."""
 
     def work(data: Any, p: Any, story: Any) -> Any:
@@ -210,7 +229,10 @@ def fit_(number: int, folder: Path | None, project_name: str | None, as_json: bo
 @sound.command("spread")
 @click.argument("number", type=int)
 @click.option(
-    "--bars", default=1, type=click.IntRange(1, 16), help="How many bars each bite begins after the one before at least."
+    "--bars",
+    default=1,
+    type=click.IntRange(1, 16),
+    help="How many bars each bite begins after the one before at least.",
 )
 @data_option
 @project_option
@@ -230,12 +252,15 @@ def tone_(folder: Path | None, project_name: str | None, as_json: bool) -> None:
 
 
 @sound.command("stems")
-@click.option("--out", required=True, type=click.Path(path_type=Path, file_okay=False), help="Folder to write them into.")
+@click.option(
+    "--out", required=True, type=click.Path(path_type=Path, file_okay=False), help="Folder to write them into."
+)
 @data_option
 @project_option
 @json_option
 def stems_(out: Path, folder: Path | None, project_name: str | None, as_json: bool) -> None:
-    """Dialogue, natural sound, effects, voice and music each as a WAV file as long as the story; together they are the mix."""
+    """Dialogue, natural sound, effects, voice and music each as a WAV file as long as the story; together they are
+    the mix."""
     data = open_data(folder)
     project = the_project(data, project_name)
     rows = write_stems(data, project.id, stories.load(data.db, stories.current(data.db, project.id)).story, out)

@@ -17,7 +17,7 @@ from kovel.cli.common import (
     the_recording,
     the_subclip,
     typed,
-)  # fmt: skip
+)
 from kovel.core.errors import Invalid
 from kovel.core.story.catalogue import about, entries, parameters
 from kovel.core.story.edit_offers import COMMANDS
@@ -59,7 +59,9 @@ def story_show(folder: Path | None, project_name: str | None, as_json: bool) -> 
     kept = stories.load(data.db, stories.current(data.db, project.id))
     rows = {recording.id: recording for recording in recordings.of_project(data.db, project.id)}
     this_story = kept.story
-    kinds = {seam.at: seam.kind for seam in seams(this_story, {key: recording.source for key, recording in rows.items()})}
+    kinds = {
+        seam.at: seam.kind for seam in seams(this_story, {key: recording.source for key, recording in rows.items()})
+    }
     pieces = [
         {
             "id": piece.id,
@@ -72,16 +74,27 @@ def story_show(folder: Path | None, project_name: str | None, as_json: bool) -> 
         for at, piece in zip(this_story.starts, this_story.pieces, strict=False)
     ]
     covers = [
-        {"id": cover.id, "at": a, "recording": cover.source, "start": cover.start, "length": cover.length, "lane": cover.lane}
+        {
+            "id": cover.id,
+            "at": a,
+            "recording": cover.source,
+            "start": cover.start,
+            "length": cover.length,
+            "lane": cover.lane,
+        }
         for a, _, cover in this_story.spans
     ]
     loose = [{"id": cover.id, "recording": cover.source, "length": cover.length} for cover in this_story.loose]
     text = [
-        f"{running(at, this_story.rate):>7}  piece {piece.id:<4} {rows[piece.source].name if piece.source else 'space'}  {piece.length} frames{f'  ({kinds[at]})' if at in kinds else ''}"
+        f"{running(at, this_story.rate):>7}  piece {piece.id:<4} "
+        f"{rows[piece.source].name if piece.source else 'space'}  {piece.length} "
+        f"frames{f'  ({kinds[at]})' if at in kinds else ''}"
         for at, piece in zip(this_story.starts, this_story.pieces, strict=False)
     ]
     text += [
-        f"{running(cover['at'], this_story.rate):>7}  cover {cover['id']:<4} {rows[cover['recording']].name if cover['recording'] else 'title'}  {cover['length']} frames, lane {cover['lane']}"
+        f"{running(cover['at'], this_story.rate):>7}  cover {cover['id']:<4} "
+        f"{rows[cover['recording']].name if cover['recording'] else 'title'}  {cover['length']} frames, lane "
+        f"{cover['lane']}"
         for cover in covers
     ]
     text += [f"  loose  cover {c['id']:<4} {rows[c['recording']].name if c['recording'] else 'title'}" for c in loose]
@@ -103,7 +116,9 @@ def story_show(folder: Path | None, project_name: str | None, as_json: bool) -> 
 @click.argument("subclip", nargs=-1, required=True)
 @click.option("--at", help="Insert at this story time instead of at the end.")
 @story_options
-def story_add(subclip: tuple[str, ...], at: str | None, folder: Path | None, project_name: str | None, as_json: bool) -> None:
+def story_add(
+    subclip: tuple[str, ...], at: str | None, folder: Path | None, project_name: str | None, as_json: bool
+) -> None:
     """Add subclips (by name or number) at the end of the story, or at a time."""
     data = open_data(folder)
     project = the_project(data, project_name)
@@ -161,15 +176,21 @@ def story_shots(
     data = open_data(folder)
     project = the_project(data, project_name)
     kept = stories.load(data.db, stories.current(data.db, project.id))
-    found = covers(data, project.id, kept.story, typed(at, project.rate), None if until is None else typed(until, project.rate))
+    found = covers(
+        data, project.id, kept.story, typed(at, project.rate), None if until is None else typed(until, project.rate)
+    )
     if lay is not None:
         if lay > len(found.offers):
             raise Invalid(f"There are {len(found.offers)} shots to choose from.")
         offer = found.offers[lay - 1]
         return tell(data, as_json, *stories.edit(data.db, kept.id, None, offer.command, dict(offer.params)))
-    rows = [{"name": offer.name, "why": offer.why, "score": round(offer.score, 3), **offer.params} for offer in found.offers]
+    rows = [
+        {"name": offer.name, "why": offer.why, "score": round(offer.score, 3), **offer.params} for offer in found.offers
+    ]
     text = [f"{index}  {row['name']}  {row['why']}" for index, row in enumerate(rows, 1)]
-    return answer(as_json, {"said": found.said, "at": found.a, "until": found.b, "shots": rows}, "\n".join([found.said, *text]))
+    return answer(
+        as_json, {"said": found.said, "at": found.a, "until": found.b, "shots": rows}, "\n".join([found.said, *text])
+    )
 
 
 @story.command("edits")
@@ -185,7 +206,8 @@ def story_edits(as_json: bool) -> None:
         ]
         rows.append({"edit": name, "takes": takes, "does": about(name), "keys": list(dict.fromkeys(keys))})
     text = [
-        f"{row['edit']} {' '.join(row['takes'])}\n    {row['does']}{' Key: ' + ', '.join(row['keys']) if row['keys'] else ''}"
+        f"{row['edit']} {' '.join(row['takes'])}\n    "
+        f"{row['does']}{' Key: ' + ', '.join(row['keys']) if row['keys'] else ''}"
         for row in rows
     ]
     answer(as_json, rows, "\n".join(text))
@@ -197,7 +219,12 @@ def story_edits(as_json: bool) -> None:
 @click.option("--revision", type=int, help="Refuse if the story has changed since.")
 @story_options
 def story_edit(
-    command: str, values: tuple[str, ...], revision: int | None, folder: Path | None, project_name: str | None, as_json: bool
+    command: str,
+    values: tuple[str, ...],
+    revision: int | None,
+    folder: Path | None,
+    project_name: str | None,
+    as_json: bool,
 ) -> None:
     """Any edit of the core: COMMAND name=value ... Lengths and times in frames (or as typed, with a colon or s)."""
     data = open_data(folder)
@@ -247,8 +274,9 @@ def _number(text: str, rate: Rate) -> int:
 @click.argument("values", nargs=-1, required=True)
 @story_options
 def story_set(values: tuple[str, ...], folder: Path | None, project_name: str | None, as_json: bool) -> None:
-    """Settings at a scope: `piece=4 level=-16`, `sound=9 cover=3 mute=on`, `story target=-16`, `group=5 zoom=120`, `recording=3
-    warmth=10` (every use of it in this story; in every story: kovel set). A value of none takes a setting back; a line is moments in frames of the recording with values, `level=100:-6,150:0`."""
+    """Settings at a scope: `piece=4 level=-16`, `sound=9 cover=3 mute=on`, `story target=-16`, `group=5 zoom=120`,
+    `recording=3 warmth=10` (every use of it in this story; in every story: kovel set). A value of none takes a
+    setting back; a line is moments in frames of the recording with values, `level=100:-6,150:0`."""
     data = open_data(folder)
     project = the_project(data, project_name)
     to: list[int | str] = []
@@ -263,7 +291,8 @@ def story_set(values: tuple[str, ...], folder: Path | None, project_name: str | 
             set_[k] = _setting(k, x)
         else:
             raise Invalid(
-                f"{value[:40]} is neither a scope (piece=4, cover=, title=, sound=, group=, recording=, story) nor a setting (kovel story settings lists them)."
+                f"{value[:40]} is neither a scope (piece=4, cover=, title=, sound=, group=, recording=, story) nor a "
+                "setting (kovel story settings lists them)."
             )
     if not to or not set_:
         raise Invalid("Say on what, and what: kovel story set piece=4 level=-16")
@@ -272,7 +301,11 @@ def story_set(values: tuple[str, ...], folder: Path | None, project_name: str | 
     did = f"{', '.join(map(str, to))}: {said}" if len(rows) > 1 else ""
     if len(rows) == 1:
         t, k, x = rows[0]
-        asked = ("reset_value", {"to": t, "setting": k}) if x is None else ("set_value", {"to": t, "setting": k, "value": x})
+        asked = (
+            ("reset_value", {"to": t, "setting": k})
+            if x is None
+            else ("set_value", {"to": t, "setting": k, "value": x})
+        )
     else:
         asked = ("set_several", {"rows": rows, "did": did})
     tell(data, as_json, *stories.edit(data.db, stories.current(data.db, project.id), None, *asked))
@@ -287,7 +320,8 @@ def story_settings(as_json: bool) -> None:
         for setting in SETTINGS.values()
     ]
     text = "\n".join(
-        f"{setting.name:<14} {setting.label} ({', '.join(setting.of)}): {setting.between}" for setting in SETTINGS.values()
+        f"{setting.name:<14} {setting.label} ({', '.join(setting.of)}): {setting.between}"
+        for setting in SETTINGS.values()
     )
     answer(as_json, rows, text)
 
@@ -307,7 +341,9 @@ def _setting(name: str, text: str) -> Any:
             return [[int(moment), float(db)] for moment, db in (row.split(":") for row in text.split(","))]
         return float(text) if "." in text else int(text)
     except ValueError:
-        raise Invalid(f"“{text[:30]}” is no value. {SETTINGS[name].label} is set to {SETTINGS[name].between}.") from None
+        raise Invalid(
+            f"“{text[:30]}” is no value. {SETTINGS[name].label} is set to {SETTINGS[name].between}."
+        ) from None
 
 
 @story.command("undo")

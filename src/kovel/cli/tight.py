@@ -15,27 +15,48 @@ from kovel.store.decisions import Desk
 
 @click.command()
 @click.argument("recordings", nargs=-1, required=True)
-@click.option("--kinds", default="pause,filler,repeat,false start", help=f"What goes: {', '.join(KINDS)}.", show_default=True)
 @click.option(
-    "--min", "shortest", default=0.3, type=click.FloatRange(0.02, 60), help="Shortest pause, seconds.", show_default=True
+    "--kinds", default="pause,filler,repeat,false start", help=f"What goes: {', '.join(KINDS)}.", show_default=True
 )
 @click.option(
-    "--pad-before", default=0.08, type=click.FloatRange(0, 10), help="Air left before speech, seconds.", show_default=True
+    "--min",
+    "shortest",
+    default=0.3,
+    type=click.FloatRange(0.02, 60),
+    help="Shortest pause, seconds.",
+    show_default=True,
+)
+@click.option(
+    "--pad-before",
+    default=0.08,
+    type=click.FloatRange(0, 10),
+    help="Air left before speech, seconds.",
+    show_default=True,
 )
 @click.option(
     "--pad-after", default=0.12, type=click.FloatRange(0, 10), help="Air left after speech, seconds.", show_default=True
 )
 @click.option(
-    "--in-place", is_flag=True, help="Take it out where the story uses these recordings, instead of adding pieces at the end."
+    "--in-place",
+    is_flag=True,
+    help="Take it out where the story uses these recordings, instead of adding pieces at the end.",
 )
 @click.option("--dry", is_flag=True, help="Only say what would come of it.")
 @data_option
 @project_option
 @json_option
 def tighten(
-    recordings: tuple[str, ...], kinds: str, shortest: float, pad_before: float, pad_after: float, in_place: bool, dry: bool,
-    folder: Path | None, project_name: str | None, as_json: bool,
-) -> None:  # fmt: skip
+    recordings: tuple[str, ...],
+    kinds: str,
+    shortest: float,
+    pad_before: float,
+    pad_after: float,
+    in_place: bool,
+    dry: bool,
+    folder: Path | None,
+    project_name: str | None,
+    as_json: bool,
+) -> None:
     """Make pieces of RECORDINGS without their pauses, fillers and false starts: one undo step in the story."""
     data = open_data(folder)
     project = the_project(data, project_name)
@@ -61,7 +82,11 @@ def tighten(
     if not dry:
         if in_place and not cuts:
             raise Invalid("Nothing of what would be taken out stands in the story.")
-        asked = ("take_out", {"cuts": sorted(cuts)}) if in_place else ("insert_several", {"at": story.length, "ranges": ranges})
+        asked = (
+            ("take_out", {"cuts": sorted(cuts)})
+            if in_place
+            else ("insert_several", {"at": story.length, "ranges": ranges})
+        )
         did = stories.edit(data.db, sid, None, *asked)[1].did
         if in_place:
             for i, desk in desks:

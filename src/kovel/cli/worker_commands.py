@@ -17,13 +17,19 @@ AWHILE = 10.0  # seconds a worker has worked for it to be told again that there 
 
 @click.command()
 @click.option(
-    "--queue", envvar="KOVEL_QUEUE", required=True, help="The server's queue: redis://:PASSPHRASE@HOST:6379/0, or KOVEL_QUEUE."
+    "--queue",
+    envvar="KOVEL_QUEUE",
+    required=True,
+    help="The server's queue: redis://:PASSPHRASE@HOST:6379/0, or KOVEL_QUEUE.",
 )
 @click.option(
     "--media", multiple=True, help="A folder shared with the server, DIR or THERE=HERE. Its data folder is one of them."
 )
 @click.option(
-    "--at-once", type=click.IntRange(1, 64), default=lambda: max(1, min(4, os.cpu_count() or 2)), help="Calls at a time."
+    "--at-once",
+    type=click.IntRange(1, 64),
+    default=lambda: max(1, min(4, os.cpu_count() or 2)),
+    help="Calls at a time.",
 )
 def worker(queue: str, media: tuple[str, ...], at_once: int) -> None:
     """Work for a Kovel on another machine that was started with --queue. Ctrl-C ends it."""

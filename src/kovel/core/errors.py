@@ -1,4 +1,5 @@
-"""What is refused, in words for the editor; pages and command line answer with it. Other modules name kinds of their own."""
+"""What is refused, in words for the editor; pages and command line answer with it. Other modules name kinds of their
+own."""
 
 from __future__ import annotations
 

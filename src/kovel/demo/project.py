@@ -102,7 +102,11 @@ def ensure(data: DataFolder) -> int:
         at = story.starts[piece] + this_word.frames(project.rate)[0] - begin
         until = at + int(seconds * 25)
         stories.edit(
-            data.db, sid, None, "lay_cover", {"source": by_name[shot].id, "at": at, "until": until, "start": int(start * 25)}
+            data.db,
+            sid,
+            None,
+            "lay_cover",
+            {"source": by_name[shot].id, "at": at, "until": until, "start": int(start * 25)},
         )
     made["tone-maren.flac"] = tone
     _sound(data, sid, made)
@@ -137,7 +141,9 @@ def _picture(data: DataFolder, project: int, sid: int, shots: dict[str, Recordin
     upright = stories.create(data.db, project, UPRIGHT, of=sid)
     rows = json.loads((FOOTAGE / "picture.json").read_text())
     if rows:
-        stories.edit(data.db, upright, None, "set_several", {"rows": rows, "did": "An upright version, framed on faces"})
+        stories.edit(
+            data.db, upright, None, "set_several", {"rows": rows, "did": "An upright version, framed on faces"}
+        )
     stories.open_story(data.db, project, sid)
 
 
@@ -163,5 +169,7 @@ def find(data: DataFolder, recording: Recording, rate: Rate, first: str, last: s
     count = len(last.split())
     j = next(j for j in range(i, len(text)) if text[j : j + count] == last.split()) + count - 1
     a = max(words[i].frames(rate)[0] - 3, words[i - 1].frames(rate)[1] if i else 0)
-    b = min(words[j].frames(rate)[1] + 4, words[j + 1].frames(rate)[0] if j + 1 < len(words) else recording.length(rate))
+    b = min(
+        words[j].frames(rate)[1] + 4, words[j + 1].frames(rate)[0] if j + 1 < len(words) else recording.length(rate)
+    )
     return a, b

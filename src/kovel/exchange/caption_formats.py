@@ -84,7 +84,8 @@ def chapters_vtt(rows: Sequence[tuple[int, str]], length: int, rate: Rate) -> st
 
 @dataclass(frozen=True, slots=True)
 class Captions:
-    """What a caption file may hold: the cues, the chapters as (frame, heading), and the length of the film in frames."""
+    """What a caption file may hold: the cues, the chapters as (frame, heading), and the length of the film in
+    frames."""
 
     cues: Sequence[Cue]
     chapters: Sequence[tuple[int, str]]
@@ -94,7 +95,8 @@ class Captions:
 
 @dataclass(frozen=True, slots=True)
 class CaptionFormat:
-    """One format of captions, or of chapters: its name in addresses and on the command line, what it is called, how files of it end."""
+    """One format of captions, or of chapters: its name in addresses and on the command line, what it is called, how
+    files of it end."""
 
     name: str
     label: str

@@ -1,4 +1,5 @@
-"""A paper as PDF (ISO 32000), to be printed or sent: A4 across, headings on every page, words as wide as there is room."""
+"""A paper as PDF (ISO 32000), to be printed or sent: A4 across, headings on every page, words as wide as there is
+room."""
 
 from collections.abc import Sequence
 from importlib import resources
@@ -41,7 +42,8 @@ class _Page(FPDF):
 
 
 def to_pdf(paper: Document, project: str, story: str, length: str, others: Sequence[Path] = ()) -> bytes:
-    """The paper of a story of this length, as the bytes of a file. `others`: fonts (TTF, OTF) for letters that its own face lacks."""
+    """The paper of a story of this length, as the bytes of a file. `others`: fonts (TTF, OTF) for letters that its
+    own face lacks."""
     pdf = _Page(f"{project}, {story}", others)
     pdf.set_title(f"{paper.title}: {pdf.about}")
     pdf.alias_nb_pages()
@@ -57,10 +59,16 @@ def to_pdf(paper: Document, project: str, story: str, length: str, others: Seque
         pdf.cell(0, 6, "Nothing.")
         return bytes(pdf.output())
     with pdf.table(
-        col_widths=widths(pdf, paper), line_height=LINE, padding=(0.8, 1.2, 0.8, 0), text_align="LEFT",
-        borders_layout=TableBordersLayout.HORIZONTAL_LINES, width=pdf.epw, align="LEFT",
-        headings_style=FontFace(emphasis="", size_pt=SMALL, color=SOFT), v_align="TOP",
-    ) as table:  # fmt: skip
+        col_widths=widths(pdf, paper),
+        line_height=LINE,
+        padding=(0.8, 1.2, 0.8, 0),
+        text_align="LEFT",
+        borders_layout=TableBordersLayout.HORIZONTAL_LINES,
+        width=pdf.epw,
+        align="LEFT",
+        headings_style=FontFace(emphasis="", size_pt=SMALL, color=SOFT),
+        v_align="TOP",
+    ) as table:
         for row in (paper.heads, *paper.rows):
             cells = table.row()
             for x in row:
@@ -69,7 +77,8 @@ def to_pdf(paper: Document, project: str, story: str, length: str, others: Seque
 
 
 def widths(pdf: FPDF, paper: Document) -> Sequence[float]:
-    """Millimetres of each column: as wide as its widest word, or line while that is not too wide; the last has the rest."""
+    """Millimetres of each column: as wide as its widest word, or line while that is not too wide; the last has the
+    rest."""
     out = []
     for index, head in enumerate(paper.heads[:-1]):
         column = [head, *(row[index] for row in paper.rows)]

@@ -1,4 +1,5 @@
-"""Documents of a story: the paper cut, shots, music, what lies on which tape, and what a review should look at; as rows, and as CSV.
+"""Documents of a story: the paper cut, shots, music, what lies on which tape, and what a review should look at; as
+rows, and as CSV.
 
 cut      what is said, in order       0:00 to 0:06   Maren, camera A   14:22:09:10   "We haul the ferry ..."
 shots    what is laid over it         music   the cue sheet        tapes   everything used, by roll and timecode
@@ -26,7 +27,8 @@ Row = tuple[str, ...]
 
 @dataclass(frozen=True, slots=True)
 class DocumentInput:
-    """What a document may be made of: the story, its recordings by number, what is said in frames [a, b), what the checks found."""
+    """What a document may be made of: the story, its recordings by number, what is said in frames [a, b), what the
+    checks found."""
 
     story: Story
     project: Project
@@ -45,7 +47,8 @@ class DocumentInput:
 
 @dataclass(frozen=True, slots=True)
 class DocumentKind:
-    """One kind of document: its name in addresses and on the command line, its title, the heads of its columns, and its rows."""
+    """One kind of document: its name in addresses and on the command line, its title, the heads of its columns, and
+    its rows."""
 
     name: str
     title: str
@@ -66,7 +69,9 @@ def source_time(recording: Recording, frame: int, project: Project) -> str:
     """A story frame of a recording's clock in its own timecode."""
     if recording.frames is None:
         return ""
-    return format_timecode(recording.first + frame_shown(frame, project.rate, recording.rate), recording.rate, recording.drops)
+    return format_timecode(
+        recording.first + frame_shown(frame, project.rate, recording.rate), recording.rate, recording.drops
+    )
 
 
 def _paper_cut(told: DocumentInput) -> Iterator[Row]:
@@ -162,7 +167,10 @@ DOCUMENTS = {
     kind.name: kind
     for kind in (
         DocumentKind(
-            "cut", "Paper cut", ("Begins", "Ends", "Recording", "Timecode in", "Timecode out", "Speaker", "Words"), _paper_cut
+            "cut",
+            "Paper cut",
+            ("Begins", "Ends", "Recording", "Timecode in", "Timecode out", "Speaker", "Words"),
+            _paper_cut,
         ),
         DocumentKind(
             "shots",

@@ -17,8 +17,9 @@ from kovel.store.recordings import Recording
 
 
 def from_edl(told: dict[str, Any], project: Project, recordings: dict[int, Recording]) -> Taken:
-    """A story of the events of an edit decision list (exchange/sent_files.py): what is heard on A is the dialogue, what is seen beside it
-    covers. A list that begins at another hour than the story is moved to its start, and says so."""
+    """A story of the events of an edit decision list (exchange/sent_files.py): what is heard on A is the dialogue,
+    what is seen beside it covers. A list that begins at another hour than the story is moved to its start, and says
+    so."""
     rate, left = project.rate, []  # type: Rate, list[str]
     name = told["name"] or "Edit list"
     seen: list[Use] = []
@@ -47,7 +48,8 @@ def from_edl(told: dict[str, Any], project: Project, recordings: dict[int, Recor
 
 
 def _shift(events: list[Any], project: Project, left: list[str]) -> int:
-    """Frames by which a list lies elsewhere than the story: where all of it begins before the story does, or an hour and more after."""
+    """Frames by which a list lies elsewhere than the story: where all of it begins before the story does, or an hour
+    and more after."""
     begins = []
     for _, fields, _ in events:
         try:
@@ -58,20 +60,32 @@ def _shift(events: list[Any], project: Project, left: list[str]) -> int:
     if 0 <= first < 3600 * project.rate.fps:
         return 0
     left.append(
-        f"The list begins at {project.timecode(first)}, the story at {project.start_timecode}: everything was moved to the story’s start."
+        f"The list begins at {project.timecode(first)}, the story at {project.start_timecode}: everything was moved "
+        "to the story’s start."
     )
     return first
 
 
 def _event(
-    m: list[str], i: int, notes: list[str], at: int, end: int, rate: Rate, recordings: dict[int, Recording], left: list[str]
+    m: list[str],
+    i: int,
+    notes: list[str],
+    at: int,
+    end: int,
+    rate: Rate,
+    recordings: dict[int, Recording],
+    left: list[str],
 ) -> Use | None:
     if m[2].upper() == "BL":
         return Use(at, end, None, card=Card())
-    said = {name: v.strip() for name, _, v in (note.lstrip("* ").partition(":") for note in notes if note.startswith("*"))}
+    said = {
+        name: v.strip() for name, _, v in (note.lstrip("* ").partition(":") for note in notes if note.startswith("*"))
+    }
     names = [said.get(k, "") for k in ("SOURCE FILE", "FROM CLIP NAME", "TO CLIP NAME")]
     try:
-        about = rate.frame_to_seconds(parse_entry(m[6], rate))  # to tell those of one name apart, a second is near enough
+        about = rate.frame_to_seconds(
+            parse_entry(m[6], rate)
+        )  # to tell those of one name apart, a second is near enough
     except TimeError:
         about = None
     recording = found(recordings, (*names, m[2]), about, "" if any(names) else m[2])
@@ -98,7 +112,9 @@ def _event(
     return Use(at, end, recording.id, first_frame_showing(own, rate, recording.rate), speed)
 
 
-def _of_events(rate: Rate, seen: list[Use], heard: list[Use], recordings: dict[int, Recording], left: list[str]) -> Story:
+def _of_events(
+    rate: Rate, seen: list[Use], heard: list[Use], recordings: dict[int, Recording], left: list[str]
+) -> Story:
     """What is heard, or seen alone, makes the pieces; what is seen beside it lies over them."""
     length = max((use.end for use in (*seen, *heard)), default=0)
     seen, heard = sorted(seen, key=lambda u: u.at), sorted(heard, key=lambda u: u.at)

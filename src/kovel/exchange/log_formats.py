@@ -79,9 +79,9 @@ def to_csv(lines: Iterable[Line], rate: Rate) -> str:
 
 
 def from_csv(text: str, rows: Sequence[Recording], rate: Rate) -> tuple[list[New], list[str]]:
-    """Ranges to keep, and for each row that does not fit its line and why. Columns by name: recording, in and out are
-    needed, `length` may stand for out; recordings are known by name or by file name, or, where several are called alike, by
-    their number behind it (`C0001 #7`); times are as editors type them."""
+    """Ranges to keep, and for each row that does not fit its line and why. Columns by name: recording, in and out
+    are needed, `length` may stand for out; recordings are known by name or by file name, or, where several are
+    called alike, by their number behind it (`C0001 #7`); times are as editors type them."""
     known: dict[str, list[Recording]] = {}
     for recording in rows:
         file = Path(recording.path)
@@ -127,7 +127,9 @@ def from_csv(text: str, rows: Sequence[Recording], rate: Rate) -> tuple[list[New
         try:
             frame = parse_entry(v["in"], rate)
             this_frame = (
-                parse_entry(v["out"], rate, now=frame) if v.get("out") else frame + parse_entry(v.get("length", ""), rate)
+                parse_entry(v["out"], rate, now=frame)
+                if v.get("out")
+                else frame + parse_entry(v.get("length", ""), rate)
             )
         except (TimeError, KeyError) as error:
             left.append(f"Line {line}: {error}")
@@ -141,13 +143,25 @@ def from_csv(text: str, rows: Sequence[Recording], rate: Rate) -> tuple[list[New
             left.append(f"Line {line}: the range runs past the {'start' if frame < 0 else 'end'} of {recording.name}.")
         else:
             made.append(
-                New(recording.id, frame, this_frame, v.get("name", "")[:120], v.get("note", ""), v.get("tags", ""), verdict)
+                New(
+                    recording.id,
+                    frame,
+                    this_frame,
+                    v.get("name", "")[:120],
+                    v.get("note", ""),
+                    v.get("tags", ""),
+                    verdict,
+                )
             )
     return made, left
 
 
 def to_otio(
-    name: str, project: Project, rows: Sequence[Recording], clips: Sequence[Subclip], markers: Mapping[int, Sequence[Marker]]
+    name: str,
+    project: Project,
+    rows: Sequence[Recording],
+    clips: Sequence[Subclip],
+    markers: Mapping[int, Sequence[Marker]],
 ) -> otio.schema.SerializableCollection:
     """A collection: each recording whole, with its markers, then each subclip as a clip of its range."""
     fps = float(project.rate.fps)

@@ -1,4 +1,5 @@
-"""OpenTimelineIO in: a timeline made elsewhere as a story here; one that Kovel wrote, unchanged, as the very same story."""
+"""OpenTimelineIO in: a timeline made elsewhere as a story here; one that Kovel wrote, unchanged, as the very same
+story."""
 
 from __future__ import annotations
 
@@ -24,8 +25,8 @@ SOURCED = ("pieces", "covers", "loose", "sounds", "loose_sounds")
 
 
 def from_otio(told: dict[str, Any], project: Project, recordings: dict[int, Recording]) -> Taken:
-    """A story of a timeline that was taken apart (exchange/sent_files.py). One that Kovel wrote and nobody changed since is the same
-    story again."""
+    """A story of a timeline that was taken apart (exchange/sent_files.py). One that Kovel wrote and nobody changed
+    since is the same story again."""
     name = told["name"] or "Timeline"
     if told["unchanged"] and (same := _ours(told["ours"], project, recordings)):
         return Taken(name, same)
@@ -46,17 +47,17 @@ def from_otio(told: dict[str, Any], project: Project, recordings: dict[int, Reco
 
 
 def _ours(stored: dict[str, Any], project: Project, recordings: dict[int, Recording]) -> Story | None:
-    """The very story that was written, its recordings found by checksum, else by path; None where one is not here, or what stands
-    there is no story that could have been cut from them."""
+    """The very story that was written, its recordings found by checksum, else by path; None where one is not here,
+    or what stands there is no story that could have been cut from them."""
     try:
         kept = json.loads(json.dumps(stored["story"]))
         if kept["rate"] != [project.rate.num, project.rate.den]:
             return None
         ids: dict[int, int] = {}
         for old, (checksum, path) in stored["recordings"].items():
-            found = [recording.id for recording in recordings.values() if (checksum and recording.checksum == checksum)] or [
-                recording.id for recording in recordings.values() if recording.path == path
-            ]
+            found = [
+                recording.id for recording in recordings.values() if (checksum and recording.checksum == checksum)
+            ] or [recording.id for recording in recordings.values() if recording.path == path]
             if not found:
                 return None
             ids[int(old)] = found[0] if int(old) not in found else int(old)
@@ -158,7 +159,9 @@ def described(story: Story, recordings: dict[int, Recording]) -> dict[str, Any]:
     kept = story_to_json(story)
     return {
         "story": json.loads(
-            json.dumps({name: value for name, value in kept.items() if value or name in (*SETS, "rate", "next_id", *SOURCED)})
+            json.dumps(
+                {name: value for name, value in kept.items() if value or name in (*SETS, "rate", "next_id", *SOURCED)}
+            )
         ),
         "recordings": rows,
     }

@@ -1,5 +1,6 @@
-"""What somebody sends, taken apart in a child process with limits (media/child.py) into plain values: timelines, captions, tables of
-colours, fonts. Nothing here knows a project; what the values mean is decided by whoever asked for them, in the server.
+"""What somebody sends, taken apart in a child process with limits (media/child.py) into plain values: timelines,
+captions, tables of colours, fonts. Nothing here knows a project; what the values mean is decided by whoever asked for
+them, in the server.
 
     a.otio  --child-->  {"tracks": [...]}  --server-->  a story, or a refusal in words
 """
@@ -31,8 +32,9 @@ Progress = Callable[[float], None]
 
 
 def read_timeline(path: str, progress: Progress) -> dict[str, Any]:
-    """A timeline (OpenTimelineIO's JSON) as plain values: name, tracks of items with exact times as [numerator, denominator] of
-    seconds, markers, and what Kovel itself wrote beside it (`ours`), with whether it is unchanged since. `Unusable` for what is none."""
+    """A timeline (OpenTimelineIO's JSON) as plain values: name, tracks of items with exact times as [numerator,
+    denominator] of seconds, markers, and what Kovel itself wrote beside it (`ours`), with whether it is unchanged
+    since. `Unusable` for what is none."""
     import opentimelineio as otio  # only here: what others send is never parsed in the server
 
     try:
@@ -63,15 +65,22 @@ def read_timeline(path: str, progress: Progress) -> dict[str, Any]:
 
 
 def fingerprint(tl: Any) -> str:
-    """Of what a timeline shows and plays: another one where somebody changed it since; empty where that cannot be said."""
+    """Of what a timeline shows and plays: another one where somebody changed it since; empty where that cannot be
+    said."""
     import opentimelineio as otio
 
     try:
         rows = [
-            [track.kind, type(x).__name__, x.name, str(x.range_in_parent()) if isinstance(x, otio.core.Item) else str(x.in_offset),
-             str(x.source_range) if isinstance(x, otio.core.Item) else ""]
-            for track in tl.tracks for x in track
-        ]  # fmt: skip
+            [
+                track.kind,
+                type(x).__name__,
+                x.name,
+                str(x.range_in_parent()) if isinstance(x, otio.core.Item) else str(x.in_offset),
+                str(x.source_range) if isinstance(x, otio.core.Item) else "",
+            ]
+            for track in tl.tracks
+            for x in track
+        ]
     except Exception:
         return ""
     return sha256(json.dumps(rows).encode()).hexdigest()
@@ -130,7 +139,10 @@ def _clip(x: Any) -> dict[str, Any]:
         row["settings"] = "?"
     if isinstance(media, otio.schema.GeneratorReference):
         parameters = _plain(media.parameters)
-        return row | {"generator": str(media.generator_kind), "parameters": parameters if isinstance(parameters, dict) else {}}
+        return row | {
+            "generator": str(media.generator_kind),
+            "parameters": parameters if isinstance(parameters, dict) else {},
+        }
     row["url"] = str(getattr(media, "target_url", "") or "")
     row["media"] = str(getattr(media, "name", "") or "")
     try:
@@ -187,8 +199,8 @@ LONGEST_LINE = 2_000
 
 
 def read_events(path: str, progress: Progress) -> dict[str, Any]:
-    """The events of an edit decision list of the common layout: [line, [number, reel, track, transition, its length, source in and out,
-    record in and out], notes]; and the list's name."""
+    """The events of an edit decision list of the common layout: [line, [number, reel, track, transition, its length,
+    source in and out, record in and out], notes]; and the list's name."""
     name, events = "", []  # type: str, list[tuple[int, list[str], list[str]]]
     for number, line in enumerate(Path(path).read_text("utf-8").split("\n"), 1):
         line = line[:LONGEST_LINE].rstrip("\r")
@@ -206,7 +218,8 @@ def read_events(path: str, progress: Progress) -> dict[str, Any]:
 
 
 def read_words(path: str, progress: Progress) -> dict[str, Any]:
-    """Words of a caption file, as [text, start, end, speaker] in samples, and what could not be taken, as [line, why]."""
+    """Words of a caption file, as [text, start, end, speaker] in samples, and what could not be taken, as [line,
+    why]."""
     got = read_captions(Path(path).read_text("utf-8"))
     return {
         "words": [[word.text, word.start, word.end, word.speaker] for word in got.words],
@@ -215,7 +228,8 @@ def read_words(path: str, progress: Progress) -> dict[str, Any]:
 
 
 def read_cues(path: str, most: int, progress: Progress) -> dict[str, Any]:
-    """Cues of a caption file, as [start, end, lines, speaker] in samples, and what could not be taken, as [line, why]."""
+    """Cues of a caption file, as [start, end, lines, speaker] in samples, and what could not be taken, as [line,
+    why]."""
     blocks, refused = caption_blocks(Path(path).read_text("utf-8"))
     cues: list[list[Any]] = []
     for number, start, end, body in sorted(blocks[:most], key=lambda x: x[1:3]):

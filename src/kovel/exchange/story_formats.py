@@ -1,8 +1,8 @@
 """Open formats out: OpenTimelineIO and EDL of a story with its cover.
 
-Positions inside recordings are counted from the recording's own start timecode where it has one, read at the recording's
-own rate, so that a conform by timecode finds the same frames. Lanes that are muted, or not on solo, are left out, as in the
-plan.
+Positions inside recordings are counted from the recording's own start timecode where it has one, read at the
+recording's own rate, so that a conform by timecode finds the same frames. Lanes that are muted, or not on solo, are
+left out, as in the plan.
 """
 
 from fractions import Fraction
@@ -35,8 +35,9 @@ def _own(recording: Recording, project: Project, frame: int) -> int:
 def clip_of(
     recording: Recording, project: Project, start: int, length: int, label: str = "", settings: Values = NONE
 ) -> otio.schema.Clip:
-    """Frames [start, start+length) of a recording as a clip that refers to its file. The file's own range is in its own
-    frames, what is used of it in the story's. `settings` are those of this use; those of the recording stand beside them."""
+    """Frames [start, start+length) of a recording as a clip that refers to its file. The file's own range is in its
+    own frames, what is used of it in the story's. `settings` are those of this use; those of the recording stand
+    beside them."""
 
     def span(a: float, n: int, fps: float) -> otio.opentime.TimeRange:
         return otio.opentime.TimeRange(otio.opentime.RationalTime(a, fps), otio.opentime.RationalTime(n, fps))
@@ -57,8 +58,8 @@ def clip_of(
 def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Recording]) -> otio.schema.Timeline:
     """A timeline with a track for the dialogue's picture, one for each cover lane, and one for its sound.
 
-    Settings that the standard has no class for are named in the metadata under "kovel", as they are kept: of the story on
-    the timeline, of each use and of its recording on the clip.
+    Settings that the standard has no class for are named in the metadata under "kovel", as they are kept: of the
+    story on the timeline, of each use and of its recording on the clip.
     """
     fps = float(project.rate.fps)
     sources = {key: recording.source for key, recording in recordings.items()}
@@ -90,19 +91,26 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
             picture.append(card_of(piece, gap(piece.length)))
         else:
             picture.append(
-                retimed(clip_of(recordings[piece.source], project, piece.used[0], piece.length, settings=piece.settings), piece)
+                retimed(
+                    clip_of(recordings[piece.source], project, piece.used[0], piece.length, settings=piece.settings),
+                    piece,
+                )
             )
     tl.tracks.append(picture)
     for lane in sorted({cover.lane for cover in story.covers if f"cover {cover.lane}" not in story.muted}):
         track = otio.schema.Track(f"Cover {lane}", kind=otio.schema.TrackKind.Video)
         t = 0
         there = (
-            span for span in story.spans if span[2].lane == lane and (span[2].source in recordings or span[2].source == TITLE)
+            span
+            for span in story.spans
+            if span[2].lane == lane and (span[2].source in recordings or span[2].source == TITLE)
         )
         for at, end, cover in sorted(there, key=lambda s: s[0]):
             end = min(end, story.length)
             come = int(cover.settings["appear"])
-            if come and t == at and t and story.value(cover, "through", sources) != "black":  # it comes in where another ends
+            if (
+                come and t == at and t and story.value(cover, "through", sources) != "black"
+            ):  # it comes in where another ends
                 part = otio.opentime.RationalTime(0, fps), otio.opentime.RationalTime(come, fps)
                 track.append(otio.schema.Transition("Dissolve", otio.schema.TransitionTypes.SMPTE_Dissolve, *part))
             at_place(track, t, at)
@@ -141,10 +149,18 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
     natural = [
         (start, min(end, story.length), cover.source, cover.start, "Natural")
         for start, end, cover in story.spans
-        if with_its_sound(story, cover, sources) and audible(story, "natural") and f"cover {cover.lane}" not in story.muted
+        if with_its_sound(story, cover, sources)
+        and audible(story, "natural")
+        and f"cover {cover.lane}" not in story.muted
     ]
     laid = [
-        (story.at(sound), min(story.at(sound) + sound.length, story.length), sound.source, sound.start, f"Sound {sound.lane}")
+        (
+            story.at(sound),
+            min(story.at(sound) + sound.length, story.length),
+            sound.source,
+            sound.start,
+            f"Sound {sound.lane}",
+        )
         for sound in story.sounds
         if audible(story, sound.kind)
     ]
@@ -154,19 +170,24 @@ def to_otio(story: Story, name: str, project: Project, recordings: dict[int, Rec
         for at, end, source, start, _ in (row for row in rows if row[4] == label):
             k = next((index for index, (_, t) in enumerate(tracks) if t <= at), len(tracks))
             if k == len(tracks):
-                tracks.append((otio.schema.Track(f"{label}{f' {k + 1}' if k else ''}", kind=otio.schema.TrackKind.Audio), 0))
+                tracks.append(
+                    (otio.schema.Track(f"{label}{f' {k + 1}' if k else ''}", kind=otio.schema.TrackKind.Audio), 0)
+                )
             at_place(tracks[k][0], tracks[k][1], at)
             tracks[k][0].append(clip_of(recordings[source], project, start, end - at))
             tracks[k] = (tracks[k][0], end)
         tl.tracks.extend(x for x, _ in tracks)
     for section in story.sections:
         at = otio.opentime.TimeRange(
-            otio.opentime.RationalTime(story.starts[story.index_of(section.piece)], fps), otio.opentime.RationalTime(0, fps)
+            otio.opentime.RationalTime(story.starts[story.index_of(section.piece)], fps),
+            otio.opentime.RationalTime(0, fps),
         )
         tl.tracks.markers.append(otio.schema.Marker(section.heading, at))
     tl.metadata["kovel"] = {
-        **dict(tl.metadata.get("kovel", {})), **described(story, recordings), "fingerprint": fingerprint(tl)
-    }  # fmt: skip
+        **dict(tl.metadata.get("kovel", {})),
+        **described(story, recordings),
+        "fingerprint": fingerprint(tl),
+    }
     return tl
 
 
@@ -174,7 +195,10 @@ def title_of(cover: Cover, empty: otio.schema.Gap) -> otio.schema.Clip:
     """A title as a clip that a generator fills, with everything that is set on it."""
     made = otio.schema.GeneratorReference("Title", "Title", parameters=cover.settings.to_json())
     return otio.schema.Clip(
-        cover.title.replace("\n", " / "), made, empty.source_range, metadata={"kovel": {"settings": cover.settings.to_json()}}
+        cover.title.replace("\n", " / "),
+        made,
+        empty.source_range,
+        metadata={"kovel": {"settings": cover.settings.to_json()}},
     )
 
 
@@ -189,12 +213,13 @@ def card_of(piece: Piece, empty: otio.schema.Gap) -> otio.core.Composable:
 
 
 def to_edl(story: Story, name: str, project: Project, recordings: dict[int, Recording]) -> str:
-    """An edit decision list: V is what is seen (cover over dialogue), A the dialogue that is heard. Record times start at
-    the project's.
+    """An edit decision list: V is what is seen (cover over dialogue), A the dialogue that is heard. Record times start
+    at the project's.
 
-    The common event layout, one event a line: number, reel, track, C, source in and out, record in and out; the clip's
-    name and file follow as comments. Source timecode counts the recording's own frames; where more or fewer of them pass
-    than the story has, an M2 line says how many a second. What the layout cannot hold is listed at the end.
+    The common event layout, one event a line: number, reel, track, C, source in and out, record in and out; the
+    clip's name and file follow as comments. Source timecode counts the recording's own frames; where more or fewer
+    of them pass than the story has, an M2 line says how many a second. What the layout cannot hold is listed at the
+    end.
     """
     plan = make_plan(story, {key: recording.source for key, recording in recordings.items()})
     rate, drop = project.rate, project.drop
@@ -282,7 +307,9 @@ def _even(clip: Piece | Cover, k: int) -> Image:
     else:
         clock = clip.clock
         if clock.as_shot or clock.held is not None:
-            return Image(clip.source, clip.moment(0) + (k if clock.as_shot else 0), speed=(1 if clock.as_shot else 0, 1))
+            return Image(
+                clip.source, clip.moment(0) + (k if clock.as_shot else 0), speed=(1 if clock.as_shot else 0, 1)
+            )
         first, backwards = clip.used[0], clock.backwards
         used = max(1, round(abs(Fraction(clock.passing(clip.end)) - clock.passing(clip.start))))
     return (
@@ -319,7 +346,14 @@ def _shown(rows: list[tuple[str, int, int, Image]], at: int, end: int, image: Im
 
 def set_on(story: Story, item: Item, sources: Sources) -> list[str]:
     """The settings of a piece or cover that an edit list has no place for, in words."""
-    held = ("span", "natural", "steps", "held", "heard", *(() if isinstance(item, Sound) or item.clock.ramp else ("speed",)))
+    held = (
+        "span",
+        "natural",
+        "steps",
+        "held",
+        "heard",
+        *(() if isinstance(item, Sound) or item.clock.ramp else ("speed",)),
+    )
     rows = [setting for setting in SETTINGS.values() if kind_of_item(item) in setting.of and setting.name not in held]
     return [
         f"{setting.label.lower()} {setting.says(v)}"
@@ -346,9 +380,15 @@ def not_in_an_edl(story: Story, project: Project, recordings: dict[int, Recordin
         out += [f"{at(start)} {name(piece.source or 0)}: {x}" for x in set_on(story, piece, sources)]
     for scope, values in story.settings:
         if values["as_one"]:
-            of = [start for start, piece in zip(story.starts, story.pieces, strict=False) if scope == f"group {piece.group}"]
+            of = [
+                start
+                for start, piece in zip(story.starts, story.pieces, strict=False)
+                if scope == f"group {piece.group}"
+            ]
             own = ", ".join(
-                f"{SETTINGS[name].label.lower()} {SETTINGS[name].says(values[name])}" for name in values if name in OF_ONE
+                f"{SETTINGS[name].label.lower()} {SETTINGS[name].says(values[name])}"
+                for name in values
+                if name in OF_ONE
             )
             out += [f"{at(of[0])} {len(of)} pieces seen as one picture: {own or 'put together first'}"] if of else []
     out += [
@@ -359,5 +399,7 @@ def not_in_an_edl(story: Story, project: Project, recordings: dict[int, Recordin
     out += [f"{at(a)} title “{c.title}”".replace("\n", " / ") for a, _, c in story.spans if c.source == TITLE]
     pictures = [(a, cover) for a, _, cover in story.spans if cover.source != TITLE]
     out += [f"{at(a)} {name(cover.source)}: {x}" for a, cover in pictures for x in set_on(story, cover, sources)]
-    out += [f"{at(a)} natural sound of “{name(c.source)}”" for a, _, c in story.spans if story.value(c, "natural", sources)]
+    out += [
+        f"{at(a)} natural sound of “{name(c.source)}”" for a, _, c in story.spans if story.value(c, "natural", sources)
+    ]
     return sorted(out)

@@ -58,8 +58,8 @@ ABSENT = "is not among the recordings, or could be several of them"
 def found(
     recordings: dict[int, Recording], names: Iterable[str], timecode: Fraction | None = None, reel: str = ""
 ) -> Recording | None:
-    """The one recording of a file name, a name or (last) a reel; of several, the one whose timecode reaches over that moment
-    (seconds). None where there is none, and where more than one is left: nothing is guessed."""
+    """The one recording of a file name, a name or (last) a reel; of several, the one whose timecode reaches over
+    that moment (seconds). None where there is none, and where more than one is left: nothing is guessed."""
     wanted = {name.casefold() for name in names if name}
     stems = {Path(name).stem for name in wanted}
     ways = (
@@ -90,7 +90,9 @@ def found(
 def reel_of(recording: Recording) -> str:
     """What edit lists call it, as `exchange.story` writes them: roll and camera, else its file."""
     return "".join(
-        ch for ch in (recording.roll + recording.camera or Path(recording.path).stem).upper() if ch.isascii() and ch.isalnum()
+        ch
+        for ch in (recording.roll + recording.camera or Path(recording.path).stem).upper()
+        if ch.isascii() and ch.isalnum()
     )
 
 
@@ -102,7 +104,8 @@ def built(
     recordings: dict[int, Recording],
     left: list[str],
 ) -> Story:
-    """A story of uses: the lowest pictures are its pieces, those above covers, what is heard apart sounds on its clock."""
+    """A story of uses: the lowest pictures are its pieces, those above covers, what is heard apart sounds on its
+    clock."""
     pieces: list[Piece] = []
     transitions: list[Transition] = []
     spare = [list(row) for row in sounds]
@@ -198,7 +201,9 @@ def _paced(use: Use) -> tuple[Values, int]:
     if not use.speed:
         return own.with_value("held", use.start), use.start
     percent = round(min(1000.0, max(10.0, 100 * float(abs(use.speed)))), 3)
-    own = own.with_value("speed", ((use.start, percent),) if percent != 100 else ()).with_value("backwards", use.speed < 0)
+    own = own.with_value("speed", ((use.start, percent),) if percent != 100 else ()).with_value(
+        "backwards", use.speed < 0
+    )
     clock = clock_in(own)
     first = use.start + max(0, (use.end - use.at) - 1) * abs(use.speed) if use.speed < 0 else use.start
     return own, round(clock.at(first))
@@ -245,7 +250,8 @@ def _within(use: Use, rate: Rate, recordings: dict[int, Recording], left: list[s
     if (start, end) == (use.start, use.start + used):
         return use
     left.append(
-        f"{recordings[use.source].name} at frame {use.at} reaches beyond its recording; {used - (end - start)} frames of it are left out."
+        f"{recordings[use.source].name} at frame {use.at} reaches beyond its recording; "
+        f"{used - (end - start)} frames of it are left out."
     )
     at = use.at + (round((start - use.start) / abs(use.speed)) if use.speed else 0)
     length = round((end - start) / abs(use.speed)) if use.speed else use.end - at

@@ -1,5 +1,5 @@
-"""The queue: Huey on SQLite, or on Redis for workers on other machines. A job takes files and parameters and gives back files and a
-JSON result; it knows no database."""
+"""The queue: Huey on SQLite, or on Redis for workers on other machines. A job takes files and parameters and gives
+back files and a JSON result; it knows no database."""
 
 import json
 import sqlite3
@@ -34,7 +34,8 @@ class Plain(Serializer):  # type: ignore[misc]  # huey says nothing of its types
 
 
 class Lasting(SqliteStorage):  # type: ignore[misc]
-    """After a failure of the disk it is opened anew: a connection may have been left amid a transaction, or unable to write."""
+    """After a failure of the disk it is opened anew: a connection may have been left amid a transaction, or unable
+    to write."""
 
     @contextmanager
     def db(self, commit: bool = False, close: bool = False) -> Iterator[Any]:
@@ -110,7 +111,11 @@ class Queue:
             return {"cancelled": True}
         except Exception as error:  # a job that fails in an unforeseen way must still end
             told = in_words(error)
-            return {"unusable": str(told) if told else f"Something unforeseen went wrong ({type(error).__name__}). Try again."}
+            return {
+                "unusable": str(told)
+                if told
+                else f"Something unforeseen went wrong ({type(error).__name__}). Try again."
+            }
 
 
 def _as_it_is(params: dict[str, Any]) -> dict[str, Any]:

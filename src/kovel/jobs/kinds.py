@@ -1,4 +1,5 @@
-"""What the scheduler has to know of each kind of job. A kind is declared beside its service and listed in `services/job_kinds.py`.
+"""What the scheduler has to know of each kind of job. A kind is declared beside its service and listed in
+`services/job_kinds.py`.
 
 service asks      scheduler                              service
 jobs.add(kind) ─► hold? ─► needs_sound? ─► call ─► take ─► Outcome: done with a message, made again, or its next step

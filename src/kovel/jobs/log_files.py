@@ -1,4 +1,5 @@
-"""Notebooks beside the data: a line of JSON for each thing that is worth looking up later, in files that are kept small."""
+"""Notebooks beside the data: a line of JSON for each thing that is worth looking up later, in files that are kept
+small."""
 
 import json
 import logging

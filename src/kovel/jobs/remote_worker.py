@@ -1,7 +1,8 @@
-"""A worker on another machine: takes calls from a queue on Redis, as long as its server can know that it lives (see `remote_workers`).
+"""A worker on another machine: takes calls from a queue on Redis, as long as its server can know that it lives (see
+`remote_workers`).
 
-It is told on its standard input, in one line of JSON, and ends when that closes; its code says why: REFUSED is for whoever started it,
-after CUT_OFF it is to begin anew, under another name.
+It is told on its standard input, in one line of JSON, and ends when that closes; its code says why: REFUSED is for
+whoever started it, after CUT_OFF it is to begin anew, under another name.
 """
 
 import json
@@ -51,7 +52,9 @@ def say(what: str) -> None:
 def fitting(server: dict[str, Any], media: tuple[str, ...]) -> Shared:
     """The folders that are shared with this server; `Unfit` with the reason where it cannot be worked for."""
     if server["form"] != form():
-        raise Unfit(f"this is Kovel {form()}, and the server on {server['node']} is {server['form']}. Install the same here.")
+        raise Unfit(
+            f"this is Kovel {form()}, and the server on {server['node']} is {server['form']}. Install the same here."
+        )
     said = parsed(media)
     pairs = []
     for index, root in enumerate(server["roots"]):
@@ -95,8 +98,12 @@ def _work(asked: Asked) -> int:
         return CUT_OFF
     queue = queue_of(pool, asked.name, shared.call, shared.result)
     who = {
-        "epoch": epoch, "slots": asked.slots, "node": socket.gethostname(), "roots": [a for a, _ in shared.pairs], "pid": os.getpid(),
-    }  # fmt: skip
+        "epoch": epoch,
+        "slots": asked.slots,
+        "node": socket.gethostname(),
+        "roots": [a for a, _ in shared.pairs],
+        "pid": os.getpid(),
+    }
     lease, heard = float(server["lease"]), time.monotonic()
 
     def watch() -> None:
@@ -123,7 +130,10 @@ def _work(asked: Asked) -> int:
                 begun = True
                 Quiet(queue.huey, workers=asked.slots, initial_delay=0.05, max_delay=0.3, periodic=False).start()
                 where = ", ".join(b if a == b else f"{a} at {b}" for a, b in shared.pairs)
-                say(f"works for {server['node']} over {without_secret(asked.queue)}, {asked.slots} at a time, with {where}")
+                say(
+                    f"works for {server['node']} over {without_secret(asked.queue)}, {asked.slots} at a time, with "
+                    f"{where}"
+                )
         time.sleep(min(1.0, lease / 10))
     return 0
 

@@ -4,9 +4,10 @@
              kovel:epoch  which start of it this is ─┤  Redis  ├─ answers, progress
              a queue for each worker ────────────────┘         └─ kovel:gone   who may not come back under his name
 
-A worker that could not tell that it lives for a *lease* ends itself and all it works on; the server waits a little longer before it
-gives its calls to others. So two never work on the same, whichever part of the network fails (leases: Gray and Cheriton 1989).
-Here are names, sizes and paths of recordings, and what is asked of them: Redis is to have a passphrase, and TLS where others listen.
+A worker that could not tell that it lives for a *lease* ends itself and all it works on; the server waits a little
+longer before it gives its calls to others. So two never work on the same, whichever part of the network fails
+(leases: Gray and Cheriton 1989). Here are names, sizes and paths of recordings, and what is asked of them: Redis is
+to have a passphrase, and TLS where others listen.
 """
 
 import json
@@ -38,7 +39,9 @@ from kovel.media.whole_files import keep
 SERVER, EPOCH, CREW, GONE = "kovel:server", "kovel:epoch", "kovel:crew", "kovel:gone"
 LEASE = 20.0  # seconds a worker may be unheard of
 PATIENCE = 3.0  # seconds Redis may take to answer
-TOKEN = "shared.token"  # in the data folder, written once: a worker that reads what the server tells sees the same folder
+TOKEN = (
+    "shared.token"  # in the data folder, written once: a worker that reads what the server tells sees the same folder
+)
 
 
 class Unfit(Told):
@@ -46,15 +49,22 @@ class Unfit(Told):
 
 
 def linked(url: str, *, text: bool = False) -> ConnectionPool:
-    """Connections to a Redis that is told by its address; one that does not answer is told soon. `text`: they give `str`."""
+    """Connections to a Redis that is told by its address; one that does not answer is told soon. `text`: they give
+    `str`."""
     try:
         if urlsplit(url).scheme not in ("redis", "rediss"):
             raise ValueError
         return ConnectionPool.from_url(
-            url, socket_timeout=PATIENCE, socket_connect_timeout=PATIENCE, retry=Retry(NoBackoff(), 0), decode_responses=text
+            url,
+            socket_timeout=PATIENCE,
+            socket_connect_timeout=PATIENCE,
+            retry=Retry(NoBackoff(), 0),
+            decode_responses=text,
         )
     except ValueError:
-        raise Unfit(f"{without_secret(url)} is no address of a queue. It is like redis://:PASSPHRASE@HOST:6379/0.") from None
+        raise Unfit(
+            f"{without_secret(url)} is no address of a queue. It is like redis://:PASSPHRASE@HOST:6379/0."
+        ) from None
 
 
 def without_secret(url: str) -> str:
@@ -125,7 +135,8 @@ class Hand:
 
 
 class Crew:
-    """Keep it informed with `start`; it asks Redis in a thread of its own, for a network that is gone must hold up nothing here."""
+    """Keep it informed with `start`; it asks Redis in a thread of its own, for a network that is gone must hold up
+    nothing here."""
 
     def __init__(self, url: str, root: Path, media: Sequence[Path] = (), lease: float = LEASE) -> None:
         self.url, self.pool = url, linked(url)
@@ -146,14 +157,21 @@ class Crew:
 
     @property
     def _who(self) -> dict[str, Any]:
-        return {"node": socket.gethostname(), "form": form(), "roots": self.roots, "lease": self.lease, "token": self.token}
+        return {
+            "node": socket.gethostname(),
+            "form": form(),
+            "roots": self.roots,
+            "lease": self.lease,
+            "token": self.token,
+        }
 
     def look_first(self) -> None:
         """`Unfit` if there is no such queue, or it is another server's."""
         other = of_queue(self.url)[0] or self._who
         if (other["node"], other["roots"][0]) != (self._who["node"], str(self.root)):
             raise Unfit(
-                f"{self.at} is the queue of another Kovel, on {other['node']}. Give this one a database of its own, as in redis://HOST/1."
+                f"{self.at} is the queue of another Kovel, on {other['node']}. "
+                "Give this one a database of its own, as in redis://HOST/1."
             )
 
     def start(self) -> None:
@@ -193,7 +211,10 @@ class Crew:
                 self.away = ""
             except (RedisError, OSError, ValueError, KeyError) as error:
                 if not self.away:
-                    print(f"kovel: the queue at {self.at} does not answer ({error}); the work goes on here", file=sys.stderr)
+                    print(
+                        f"kovel: the queue at {self.at} does not answer ({error}); the work goes on here",
+                        file=sys.stderr,
+                    )
                 self.away = str(error) or type(error).__name__
 
     def look(self) -> None:
@@ -214,12 +235,18 @@ class Crew:
         with self._lock:
             for name, t in told.items():
                 if name not in self.hands and t["epoch"] == self.epoch and not self.redis.sismember(GONE, name):
-                    self.hands[name] = Hand(queue_of(self.pool, name), int(t["slots"]), name, tuple(t["roots"]), str(t["node"]))
+                    self.hands[name] = Hand(
+                        queue_of(self.pool, name), int(t["slots"]), name, tuple(t["roots"]), str(t["node"])
+                    )
             for name, hand in list(self.hands.items()):
                 if name in told and told[name]["beat"] != hand.beat:
                     hand.beat, hand.heard = told[name]["beat"], now
                 left = name not in told and hand.dismissed is None  # it has ended, and said so
-                if left or now - hand.heard > self.dead or (hand.dismissed is not None and now - hand.dismissed > self.dead):
+                if (
+                    left
+                    or now - hand.heard > self.dead
+                    or (hand.dismissed is not None and now - hand.dismissed > self.dead)
+                ):
                     self.redis.sadd(GONE, name)
                     self.redis.hdel(CREW, name)
                     hand.queue.clear()

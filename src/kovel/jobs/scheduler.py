@@ -58,7 +58,8 @@ TRIES = 3  # at making a recording whole
 
 
 class Scheduler:
-    """Works on the jobs of one data folder. Begin with `start`: False if another process does the work for this folder already."""
+    """Works on the jobs of one data folder. Begin with `start`: False if another process does the work for this
+    folder already."""
 
     def __init__(
         self,
@@ -154,7 +155,9 @@ class Scheduler:
         due = [0.0] * len(chores)
         while not self._stop.wait(0.15):
             try:
-                if self._process is None:  # here, for its libraries take seconds to load and the server is to answer at once
+                if (
+                    self._process is None
+                ):  # here, for its libraries take seconds to load and the server is to answer at once
                     self._hire()
                 self.step()
                 for index, (seconds, do) in enumerate(chores):
@@ -193,7 +196,8 @@ class Scheduler:
         return [Hand(self.queue, self.workers), *(self.crew.there() if self.crew else ())]
 
     def _lose(self, key: str) -> None:
-        """The worker that had it is gone: it waits for another. A step that is not brought is given out again anyway."""
+        """The worker that had it is gone: it waits for another. A step that is not brought is given out again
+        anyway."""
         out = self._out[key]
         if not out.step:
             if self._begins_files(out.job):
@@ -220,14 +224,20 @@ class Scheduler:
         """Whether this Kovel can make it; a job that a later version left behind has failed, and says so."""
         if job.kind in self.kinds:
             return True
-        told = f"A newer version of Kovel started this (“{job.kind}”); this one cannot finish it. Start the newer one again."
+        told = (
+            f"A newer version of Kovel started this (“{job.kind}”); this one cannot finish it. "
+            "Start the newer one again."
+        )
         jobs.end(self.data.db, job.id, JobState.FAILED, told)
         return False
 
     def _end_the_silent(self, rows: list[jobs.Job]) -> None:
-        """Words of a recording whose sound is not made any more are not waited for, whether one listens already or not."""
+        """Words of a recording whose sound is not made any more are not waited for, whether one listens already or
+        not."""
         silent = [
-            job for job in rows if self.kinds[job.kind].needs_sound is not NeededSound.NONE and not sounded(job.params["out"])
+            job
+            for job in rows
+            if self.kinds[job.kind].needs_sound is not NeededSound.NONE and not sounded(job.params["out"])
         ]
         for project in {job.project for job in silent}:
             makers = jobs.latest_of_recordings(self.data.db, project, "prepare")
@@ -240,7 +250,8 @@ class Scheduler:
                     rows.remove(job)
 
     def _hand_out(self) -> None:
-        """Free workers get what is most urgent: sound before pictures, what is looked at and what the stories show first."""
+        """Free workers get what is most urgent: sound before pictures, what is looked at and what the stories show
+        first."""
         rows = [job for job in jobs.unfinished(self.data.db) if self._is_known(job)]
         self._end_the_silent(rows)
         hands = self._hands()
@@ -304,9 +315,11 @@ class Scheduler:
         self._give(Out(now, step, hand))
         free[hand.name] -= 1
 
-    def _for(self, hands: list[Hand], free: dict[str, int], kind: JobKind, name: str, params: dict[str, Any]) -> Hand | None:
-        """Who is to make a call: somebody who is free and reaches its files. One recogniser fills a machine; what takes long leaves
-        room for other work, and what somebody waits for finds a place here whatever goes on."""
+    def _for(
+        self, hands: list[Hand], free: dict[str, int], kind: JobKind, name: str, params: dict[str, Any]
+    ) -> Hand | None:
+        """Who is to make a call: somebody who is free and reaches its files. One recogniser fills a machine; what
+        takes long leaves room for other work, and what somebody waits for finds a place here whatever goes on."""
         call = CALLS[name]
         swift = sum(1 for o in self._out.values() if not o.hand.name and o.step and CALLS[o.step.call].is_swift)
         spare = SPARE if call.is_swift else min(SPARE, swift)  # the swift ones take the spare place
@@ -372,7 +385,10 @@ class Scheduler:
                 self._failed[key] = self._failed.get(key, 0) + 1
                 if self._failed[key] < 5:  # a full disk or a foreign lock may pass
                     raise
-                why = f"Its result could not be kept. {in_words(error) or f'({type(error).__name__}: {error})'} Try again."
+                why = (
+                    f"Its result could not be kept. {in_words(error) or f'({type(error).__name__}: {error})'} Try "
+                    "again."
+                )
                 jobs.end(self.data.db, out.job.id, JobState.FAILED, why)
                 self._log(out, "not kept", why)
         clear = self.kinds[out.job.kind].clear
@@ -384,10 +400,18 @@ class Scheduler:
     def _log(self, out: Out, ended: str, why: str = "") -> None:
         """A line in logs/jobs.log for every call that ended: what it was, how long it took, how it ended."""
         note(
-            notebook(self.data.logs, "jobs.log"), job=out.job.id, attempt=out.job.attempt, kind=out.job.kind,
-            **({"step": out.step.name} if out.step else {}), **({"where": out.hand.node} if out.hand.name else {}), recording=out.job.recording, project=out.job.project,
-            seconds=round(time.monotonic() - out.began, 2), ended=ended, **({"why": why} if why else {}),
-        )  # fmt: skip
+            notebook(self.data.logs, "jobs.log"),
+            job=out.job.id,
+            attempt=out.job.attempt,
+            kind=out.job.kind,
+            **({"step": out.step.name} if out.step else {}),
+            **({"where": out.hand.node} if out.hand.name else {}),
+            recording=out.job.recording,
+            project=out.job.project,
+            seconds=round(time.monotonic() - out.began, 2),
+            ended=ended,
+            **({"why": why} if why else {}),
+        )
 
     def _note(self, now: jobs.Job, key: str, out: Out) -> None:
         """How far a job is, by what its calls have told."""
@@ -404,11 +428,15 @@ class Scheduler:
             jobs.advance(self.data.db, now.id, progress)
 
     def _make_again(self, out: Out, short: str) -> None:
-        """What a finished recording lacks is made again, by the steps that its folder lacks now; after some tries it has failed."""
+        """What a finished recording lacks is made again, by the steps that its folder lacks now; after some tries it
+        has failed."""
         self._log(out, "short", short)
         self._short[out.job.id] = self._short.get(out.job.id, 0) + 1
         if self._short[out.job.id] >= TRIES:
-            told = f"It did not come out whole, {TRIES} times: {short}. The disk may be failing; look at it, then try again."
+            told = (
+                f"It did not come out whole, {TRIES} times: {short}. The disk may be failing; "
+                "look at it, then try again."
+            )
             jobs.end(self.data.db, out.job.id, JobState.FAILED, told)
             del self._short[out.job.id]
 

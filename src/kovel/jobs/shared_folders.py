@@ -39,9 +39,13 @@ def moved(told: Any, move: Callable[[str], str]) -> Any:
     new = dict(told)
     for key, value in told.items():
         if key in WITHIN:
-            new[key] = {name: moved(x, move) for name, x in value.items()} if isinstance(value, dict) else moved(value, move)
+            new[key] = (
+                {name: moved(x, move) for name, x in value.items()} if isinstance(value, dict) else moved(value, move)
+            )
         elif key in NAMED:
-            new[key] = {name: _moved(x, move) for name, x in value.items()} if isinstance(value, dict) else _moved(value, move)
+            new[key] = (
+                {name: _moved(x, move) for name, x in value.items()} if isinstance(value, dict) else _moved(value, move)
+            )
     return new
 
 

@@ -24,9 +24,9 @@ BLOCK = 4 << 20
 def archive(
     about: str, files: dict[str, str], out: str, progress: Callable[[float], None], cuts: Sequence[dict[str, Any]] = ()
 ) -> dict[str, Any]:
-    """Write `out`: the JSON file `about` as project.json, and `files` (name inside: path). Raises `Unusable` where one of them is
-    gone; nothing stands under the name unless it is whole. `cuts`: recordings of which only pictures of some seconds are wanted
-    (number, name, path, rate, ranges); those that cannot be cut exactly are taken whole."""
+    """Write `out`: the JSON file `about` as project.json, and `files` (name inside: path). Raises `Unusable` where
+    one of them is gone; nothing stands under the name unless it is whole. `cuts`: recordings of which only pictures
+    of some seconds are wanted (number, name, path, rate, ranges); those that cannot be cut exactly are taken whole."""
     began = time.monotonic()
     final = Path(out)
     part = final.with_name(f"{final.name}.{os.getpid()}.part")
@@ -72,7 +72,8 @@ def _shortened(cut: dict[str, Any], to: Path, progress: Callable[[float], None])
 
 
 def _note(about: Path, number: int, name: str, short: Path | None) -> None:
-    """Write into project.json under which name a recording lies inside, and what its file is where it is a shortened one."""
+    """Write into project.json under which name a recording lies inside, and what its file is where it is a shortened
+    one."""
     told = json.loads(about.read_text())
     told["media"][str(number)] = name
     if short is not None:
@@ -85,15 +86,17 @@ LARGEST = {"project.json": 400_000_000, "tables": 40_000_000, "fonts": 20_000_00
 
 
 def unpack(path: str, out: str, progress: Callable[[float], None]) -> dict[str, Any]:
-    """Take an archive apart into folder `out`, each member held to a limit by its kind while it comes out of the file. The members by
-    name, with their file, size and checksum; `Unusable`, and nothing is left, for what is none."""
+    """Take an archive apart into folder `out`, each member held to a limit by its kind while it comes out of the
+    file. The members by name, with their file, size and checksum; `Unusable`, and nothing is left, for what is none."""
     folder = Path(out)
     folder.mkdir(parents=True)
     try:
         return {"members": _members(Path(path), folder, progress)}
     except (zipfile.BadZipFile, NotImplementedError, EOFError, zlib.error, RuntimeError, ValueError, KeyError) as error:
         shutil.rmtree(folder, ignore_errors=True)
-        raise error if isinstance(error, Unusable) else Unusable("it is no archive of Kovel, or it is damaged") from None
+        raise (
+            error if isinstance(error, Unusable) else Unusable("it is no archive of Kovel, or it is damaged")
+        ) from None
     except BaseException:
         shutil.rmtree(folder, ignore_errors=True)
         raise
@@ -111,7 +114,8 @@ def _members(path: Path, folder: Path, progress: Callable[[float], None]) -> dic
             most = LARGEST.get(kind)
             if most is not None and member.file_size > most:
                 raise Unusable(
-                    f"{Path(member.filename).name} in it is larger than such a file can be ({member.file_size / 1e6:.0f} MB)"
+                    f"{Path(member.filename).name} in it is larger than such a file can be "
+                    f"({member.file_size / 1e6:.0f} MB)"
                 )
             to, sha, size = folder / f"{index}", sha256(), 0
             with z.open(member) as src, to.open("xb") as dst:

@@ -28,7 +28,9 @@ DARK, LIGHT = 22, 220  # of the luma, in limited range
 class Burnt:
     """Writes into frames of one size. `begin`: the timecode of the story's first frame, in frames."""
 
-    def __init__(self, size: tuple[int, int], files: dict[int, dict[str, Any]], clock: Rate, begin: int, drop: bool) -> None:
+    def __init__(
+        self, size: tuple[int, int], files: dict[int, dict[str, Any]], clock: Rate, begin: int, drop: bool
+    ) -> None:
         self.size, self.files, self.clock, self.begin, self.drop = size, files, clock, begin, drop
         self.tall = max(20, round(min(size) / 13 / 2) * 2)
         self.font = font_of(SANS, round(self.tall * 0.72), 600)
@@ -43,7 +45,9 @@ class Burnt:
                 own = (
                     ""
                     if s["still"]
-                    else format_timecode(s.get("first", 0) + (base + k * num) // den, Rate(*s["rate"]), s.get("drop", False))
+                    else format_timecode(
+                        s.get("first", 0) + (base + k * num) // den, Rate(*s["rate"]), s.get("drop", False)
+                    )
                 )
                 says += [s["name"], own]
                 break

@@ -1,4 +1,5 @@
-"""Every call that a child makes (`kovel.media.child`): where its function lies, what it may use up, and how much it gives way.
+"""Every call that a child makes (`kovel.media.child`): where its function lies, what it may use up, and how much it
+gives way.
 
 A new one is a line here and a function of that name, which takes the call's parameters and `progress`.
 """

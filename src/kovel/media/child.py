@@ -1,7 +1,8 @@
 """Decoding in a process of its own, with limits: a hostile or broken file can hurt nothing but this child.
 
-Protocol: one JSON request on the child's standard input, which stays open (when it closes, the parent is gone and the
-child ends). Answers are JSON lines: {"progress": x}, and last {"result": ...}, {"unusable": "why"} or {"no room": ["why", "what to do"]}.
+Protocol: one JSON request on the child's standard input, which stays open (when it closes, the parent is gone and
+the child ends). Answers are JSON lines: {"progress": x}, and last {"result": ...}, {"unusable": "why"} or {"no
+room": ["why", "what to do"]}.
 """
 
 import contextlib
@@ -36,8 +37,8 @@ def call(
     on_progress: Callable[[float], None] | None = None,
     cancelled: Callable[[], bool] | None = None,
 ) -> Any:
-    """Make one of CALLS in a child and wait. Raises `Unusable` (`NoRoom`, if it can be made later), or `Cancelled` within
-    half a second."""
+    """Make one of CALLS in a child and wait. Raises `Unusable` (`NoRoom`, if it can be made later), or `Cancelled`
+    within half a second."""
     asked = CALLS[name]
     limits = [str(asked.cpu), str(round(asked.memory * 2**30))]
     process = begin("kovel.media.child", limits, ["kovel.media.child", "av", asked.path], errors=True)
@@ -117,8 +118,8 @@ def swept(params: dict[str, Any], pid: int | None = None) -> None:
 
 
 def without_network() -> bool:
-    """Put this process into a network of its own, where there is nobody; False where the system does not let it, and the lists of
-    containers and protocols stand alone. Before any thread is begun."""
+    """Put this process into a network of its own, where there is nobody; False where the system does not let it, and
+    the lists of containers and protocols stand alone. Before any thread is begun."""
     try:
         unshare = ctypes.CDLL(None, use_errno=True).unshare
     except (AttributeError, OSError):

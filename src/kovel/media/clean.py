@@ -1,4 +1,5 @@
-"""A cleaned sound made of a recording's raw one, a minute at a time, on all cores; and stretches of it at once, to hear.
+"""A cleaned sound made of a recording's raw one, a minute at a time, on all cores; and stretches of it at once, to
+hear.
 
 made/NAME.pcm         as sound.pcm, sample for sample; NAME says how it was made (core.plan.sounds.made_of)
 made/NAME.power.npy   as power.npy
@@ -46,7 +47,9 @@ def talking(folder: Path, samples: int) -> Mask:
     try:
         levels = Levels.from_array(np.load(folder / "levels.npy"))
     except (OSError, ValueError):
-        raise Unusable("Its pauses are not found yet, and they tell what its noise is. Try again in a moment.") from None
+        raise Unusable(
+            "Its pauses are not found yet, and they tell what its noise is. Try again in a moment."
+        ) from None
     mask = speech(levels)
     n = -(-samples // TICK)
     return np.concatenate([mask, np.zeros(max(0, n - len(mask)), bool)])[:n]
@@ -57,9 +60,11 @@ def to_pcm(x: np.ndarray) -> np.ndarray:
     return y
 
 
-def clean(out: str, channels: int, name: str, wanted: dict[str, Any], progress: Callable[[float], None]) -> dict[str, Any]:
-    """Make made/NAME of a recording; what was found. A try that was cut short is gone on with where it stood, and one that is whole
-    stays."""
+def clean(
+    out: str, channels: int, name: str, wanted: dict[str, Any], progress: Callable[[float], None]
+) -> dict[str, Any]:
+    """Make made/NAME of a recording; what was found. A try that was cut short is gone on with where it stood, and
+    one that is whole stays."""
     folder = Path(out)
     (folder / "made").mkdir(exist_ok=True)
     samples = samples_of(folder / "sound.pcm", channels)
@@ -105,7 +110,8 @@ def save_power(path: Path, power: PowerMaker) -> None:
 
 
 def _taken_up(final: Path) -> tuple[BinaryIO, Path]:
-    """A file to write on in, held for this try alone, and its name: what an earlier try has left half-made, or a new one."""
+    """A file to write on in, held for this try alone, and its name: what an earlier try has left half-made, or a new
+    one."""
     own = final.with_name(f"{final.name}.{os.getpid()}.part")
     for left in sorted(final.parent.glob(f"{final.name}.*part")):
         with suppress(OSError):

@@ -10,7 +10,8 @@ from kovel.media.probe import probe
 
 
 def compare(sums: list[str], facts: list[str], progress: Callable[[float], None]) -> dict[str, Any]:
-    """The checksums of some files and what others are, each by its path; one that cannot be read has none, or `unusable` and why."""
+    """The checksums of some files and what others are, each by its path; one that cannot be read has none, or
+    `unusable` and why."""
     sizes = {p: _size(p) for p in sums}
     total, done = sum(sizes.values()) + 1, 0
     found: dict[str, str] = {}

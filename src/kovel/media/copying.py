@@ -1,4 +1,5 @@
-"""Files copied off a card: read once, hashed while they are read, and the copy read again; what is there already is passed over."""
+"""Files copied off a card: read once, hashed while they are read, and the copy read again; what is there already is
+passed over."""
 
 import hashlib
 import json
@@ -16,8 +17,8 @@ FAULT = ".fails-after"  # in the folder of a made-up card: so many bytes can be 
 
 
 def copy(card: str, files: list[str], out: str, progress: Callable[[float], None]) -> dict[str, Any]:
-    """Copy `files` (paths below folder `card`) into folder `out`, verify them, write a manifest. Raises `Unusable` where the card
-    is gone: what is whole stays, and another try goes on from there.
+    """Copy `files` (paths below folder `card`) into folder `out`, verify them, write a manifest. Raises `Unusable`
+    where the card is gone: what is whole stays, and another try goes on from there.
 
     Returns copied (path, size, sha256), those that were there already, bytes.
     """
@@ -32,7 +33,12 @@ def copy(card: str, files: list[str], out: str, progress: Callable[[float], None
     before: list[str] = []
     for file in files:
         size = _size(root, file)
-        if file in known and known[file]["size"] == size and (to / file).is_file() and (to / file).stat().st_size == size:
+        if (
+            file in known
+            and known[file]["size"] == size
+            and (to / file).is_file()
+            and (to / file).stat().st_size == size
+        ):
             before.append(file)
             done += size
             continue
@@ -56,13 +62,15 @@ def copy(card: str, files: list[str], out: str, progress: Callable[[float], None
             part.unlink(missing_ok=True)
             whole = len(fresh) + len(before)
             raise Unusable(
-                f"The card could not be read any further, at {file}: it was pulled out or is failing. {whole} of {len(files)} files are "
+                f"The card could not be read any further, at {file}: it was pulled out or is failing. "
+                f"{whole} of {len(files)} files are "
                 "safely copied; put it back and try again, and it goes on from there."
             ) from None
         if mhl.md5_of(part) != md5.hexdigest():
             part.unlink(missing_ok=True)
             raise Unusable(
-                f"{file} did not come out as it was read: the disk it is copied to may be failing. Try again, or another disk."
+                f"{file} did not come out as it was read: the disk it is copied to may be failing. "
+                "Try again, or another disk."
             )
         st = (root / file).stat()
         os.utime(part, (st.st_atime, st.st_mtime))

@@ -1,10 +1,12 @@
-"""A recording with only some of its pictures: whole groups are taken over as they are, nothing is coded anew; all of its sound stays.
+"""A recording with only some of its pictures: whole groups are taken over as they are, nothing is coded anew; all of
+its sound stays.
 
 pictures   |K....|K....|K....|K....|K....|K....|       K: a key frame, from which the rest of its group is made
 wanted              [─────)
 kept       |K....|     |K....|K....|     |K....|       the first and the last group too: so length and every number stay
 
-Every picture keeps its time, so frames, words and edits mean the same moments; in what is left out the picture before it stands.
+Every picture keeps its time, so frames, words and edits mean the same moments; in what is left out the picture
+before it stands.
 """
 
 from __future__ import annotations
@@ -68,7 +70,9 @@ def _write(src: Path, to: Path, wanted: Sequence[tuple[Fraction, Fraction]], pro
                 out.mux(packet)
 
 
-def _chosen(c: Any, video: Any, of: Sequence[int], wanted: Sequence[tuple[Fraction, Fraction]]) -> Iterator[tuple[Any, bool]]:
+def _chosen(
+    c: Any, video: Any, of: Sequence[int], wanted: Sequence[tuple[Fraction, Fraction]]
+) -> Iterator[tuple[Any, bool]]:
     """Every packet of some streams, and whether it is kept: pictures by their group, once that is whole."""
     group: Group = []
     broken = True  # whether the group before it is left out: what is made from that cannot stand
@@ -90,7 +94,8 @@ def _chosen(c: Any, video: Any, of: Sequence[int], wanted: Sequence[tuple[Fracti
 
 
 def _of_group(group: Group, keep: bool, broken: bool) -> Iterator[tuple[Any, bool]]:
-    """Pictures that stand before their key frame are made from the group before as well: they go where that is left out."""
+    """Pictures that stand before their key frame are made from the group before as well: they go where that is left
+    out."""
     for p in group:
         yield p, keep and not (broken and p.pts is not None and p.pts < group[0].pts)
 

@@ -1,5 +1,5 @@
-"""What Kovel makes of each recording, in steps that can be done apart: sound, first looks, pieces of the picture, and the
-whole.
+"""What Kovel makes of each recording, in steps that can be done apart: sound, first looks, pieces of the picture, and
+the whole.
 
 begun.json   what is known from the start: rate, picture, sound, frames (as far as known), channels
 look.json    which small frames there are before the picture is made: 100, spread over the recording, on look-0.jpg
@@ -46,9 +46,16 @@ Progress = Callable[[float], None]
 
 
 def derive(
-    path: str, out: str, rate: list[int], picture: bool, sound: bool, frames: int | None, progress: Progress,
-    heard: Sequence[int] = (), own: int = 0,
-) -> dict[str, Any]:  # fmt: skip
+    path: str,
+    out: str,
+    rate: list[int],
+    picture: bool,
+    sound: bool,
+    frames: int | None,
+    progress: Progress,
+    heard: Sequence[int] = (),
+    own: int = 0,
+) -> dict[str, Any]:
     """Make everything for one recording in folder `out` that is not there yet; its checksum and exact count of frames.
 
     media.json comes last, so a half-made folder is never taken for a whole one. What is whole is not made again.
@@ -73,12 +80,19 @@ def derive(
 
 
 def finish(
-    path: str, out: str, rate: list[int], picture: bool, sound: bool, frames: int | None, progress: Progress, own: int = 0
+    path: str,
+    out: str,
+    rate: list[int],
+    picture: bool,
+    sound: bool,
+    frames: int | None,
+    progress: Progress,
+    own: int = 0,
 ) -> dict[str, Any]:
     """The whole of a recording whose sound and pieces are made; its checksum and exact count of frames.
 
-    What is short of what it should be is taken apart, to be made again, and told as `short`: then nothing is finished. A recording
-    that is finished already is only looked through.
+    What is short of what it should be is taken apart, to be made again, and told as `short`: then nothing is
+    finished. A recording that is finished already is only looked through.
     """
     src, folder, r = Path(path), Path(out), Rate(*rate)
     if (folder / "media.json").exists():
@@ -146,8 +160,8 @@ def make_look(path: str, out: str, rate: list[int], frames: int, progress: Progr
 
 
 class Sheets:
-    """Small frames on sheets of ten by ten, as NAME-0.jpg, NAME-1.jpg ...; beside each, NAME-0.singles, the same one by one: the
-    bytes of each (uint32 LE), 100 of them, then the JPEGs end to end."""
+    """Small frames on sheets of ten by ten, as NAME-0.jpg, NAME-1.jpg ...; beside each, NAME-0.singles, the same one
+    by one: the bytes of each (uint32 LE), 100 of them, then the JPEGs end to end."""
 
     def __init__(self, folder: Path, size: tuple[int, int], name: str = "small") -> None:
         self.folder, self.size, self.name, self.count = folder, size, name, 0
@@ -192,7 +206,8 @@ def _proxy(folder: Path, rate: Rate, pieces: Iterator[Piece]) -> dict[str, Any]:
 
 
 def _muxed(path: Path, rate: Rate, pieces: Iterator[Piece]) -> tuple[dict[str, Any], list[int]]:
-    """Pieces as one MP4 at `path`; what a player needs to know of it, and the bytes of each packet. `Unusable` where it is damaged."""
+    """Pieces as one MP4 at `path`; what a player needs to know of it, and the bytes of each packet. `Unusable` where
+    it is damaged."""
     sizes: list[int] = []
     first = next(pieces)
     sample = io.BytesIO(parameter_sets(first.setup) + b"".join(map(byte_stream, first.packets[:GOP])))
@@ -219,9 +234,14 @@ def _muxed(path: Path, rate: Rate, pieces: Iterator[Piece]) -> tuple[dict[str, A
         raise Unusable("The proxy came out damaged. Try again; if it happens twice, the disk may be full.")
     setup = first.setup
     facts = {
-        "frames": len(sizes), "width": first.width, "height": first.height, "gop": GOP, "first": found[0][0],
-        "codec": f"avc1.{setup[1]:02x}{setup[2]:02x}{setup[3]:02x}", "avcc": base64.b64encode(setup).decode(),
-    }  # fmt: skip
+        "frames": len(sizes),
+        "width": first.width,
+        "height": first.height,
+        "gop": GOP,
+        "first": found[0][0],
+        "codec": f"avc1.{setup[1]:02x}{setup[2]:02x}{setup[3]:02x}",
+        "avcc": base64.b64encode(setup).decode(),
+    }
     return facts, sizes
 
 

@@ -37,9 +37,14 @@ class Pictures:
     """The plan's layers, drawn. A lone plain layer is handed on as it is."""
 
     def __init__(
-        self, files: dict[int, dict[str, Any]], width: int, height: int, drawn: Path | None = None, tables: Path | None = None,
+        self,
+        files: dict[int, dict[str, Any]],
+        width: int,
+        height: int,
+        drawn: Path | None = None,
+        tables: Path | None = None,
         fonts: Path | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.files, self.size, self.drawn, self.tables, self.fonts = files, (width, height), drawn, tables, fonts
         self.fits: dict[Any, Fit] = {}
         self.readers: dict[tuple[int, Stratum], FrameReader] = {}
@@ -69,8 +74,8 @@ class Pictures:
         return base or self.black
 
     def _titled(self, base: Any, layer: Layer, k: int, share: float, filling: Any = None) -> Any:
-        """A title over what is there, moved by whole pixels, as many letters of it as are written; of a `filling`, what its
-        letters cover."""
+        """A title over what is there, moved by whole pixels, as many letters of it as are written; of a `filling`,
+        what its letters cover."""
         assert layer.image.title
         text = dict(layer.image.title.rows)["text"]
         n = letters_at(text, layer.letters.at(k)) if layer.letters != OPAQUE else None
@@ -95,8 +100,8 @@ class Pictures:
         return over(base, planes, share, corner, mask)
 
     def _image(self, stacked: Stacked, k: int, stratum: Stratum, free: Layer | None = None) -> Any:
-        """The image of a layer, fitted to the picture, or (`free`) to what it is shown at, without bars; each height in the
-        stack has a reader of its own."""
+        """The image of a layer, fitted to the picture, or (`free`) to what it is shown at, without bars; each height
+        in the stack has a reader of its own."""
         if stacked.stack:
             return self.frame(stacked.stack, k, stratum)
         image = stacked.layer.image
@@ -189,8 +194,8 @@ def _least(layer: Layer) -> float:
 
 
 def _size_for(raw: Any, pixel: Fraction, picture: tuple[int, int], layer: Layer) -> tuple[int, int]:
-    """Even width and height at which an image is fitted before it is warped: as it is shown at its least zoom where that
-    is much smaller than it is, else as it is."""
+    """Even width and height at which an image is fitted before it is warped: as it is shown at its least zoom where
+    that is much smaller than it is, else as it is."""
     w, h = raw.width * float(pixel), float(raw.height)
     if int(getattr(raw, "rotation", 0) or 0) % 180:
         w, h = h, w
@@ -203,7 +208,8 @@ def _size_for(raw: Any, pixel: Fraction, picture: tuple[int, int], layer: Layer)
 def planes_of(frame: Any) -> Planes:
     """Its planes as arrays, without the bytes behind each line."""
     y, u, v = (
-        np.frombuffer(plane, np.uint8).reshape(plane.height, plane.line_size)[:, : plane.width] for plane in frame.planes
+        np.frombuffer(plane, np.uint8).reshape(plane.height, plane.line_size)[:, : plane.width]
+        for plane in frame.planes
     )
     return y, u, v
 
@@ -214,14 +220,19 @@ def warped(planes: Planes, s: Standing, picture: tuple[int, int], layer: Layer) 
     Chroma lies left in its pair of columns and between its two lines (as H.264 and MPEG-2 have it).
     """
     left, top = even(layer.place.x * picture[0]), even(layer.place.y * picture[1])
-    right, bottom = even((layer.place.x + layer.place.w) * picture[0]), even((layer.place.y + layer.place.h) * picture[1])
+    right, bottom = (
+        even((layer.place.x + layer.place.w) * picture[0]),
+        even((layer.place.y + layer.place.h) * picture[1]),
+    )
     w, h = max(2, right - left), max(2, bottom - top)
     start, end, c, d, e, f = s.matrix
     whole = np.array([[start, c, e - left], [end, d, f - top], [0, 0, 1.0]])
     out = []
     for index, plane in enumerate(planes):
         # where sample (i, j) of the plane lies in the picture: luma in the middle of its pixel
-        at = np.array([[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1.0]] if index == 0 else [[2, 0, 0.5], [0, 2, 1.0], [0, 0, 1.0]])
+        at = np.array(
+            [[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1.0]] if index == 0 else [[2, 0, 0.5], [0, 2, 1.0], [0, 0, 1.0]]
+        )
         size = (w, h) if index == 0 else (w // 2, h // 2)
         if layer.part.blur:
             plane = cv2.resize(plane, None, fx=1 / SMALL, fy=1 / SMALL, interpolation=cv2.INTER_AREA)
@@ -270,7 +281,8 @@ class Lettering:
         self._planes: dict[tuple[int, int], tuple[Planes, Planes]] = {}
 
     def planes(self, x: int, y: int) -> tuple[Planes, Planes]:
-        """Colours and how much of them there is, for each plane, where its corner stands `x` and `y` pixels into a pair."""
+        """Colours and how much of them there is, for each plane, where its corner stands `x` and `y` pixels into a
+        pair."""
         if (x, y) not in self._planes:
             h, w = self.rgba.shape[:2]
             z = np.zeros((h + y + (h + y) % 2, w + x + (w + x) % 2, 4), np.float32)
@@ -299,7 +311,8 @@ def _by_four(z: np.ndarray) -> np.ndarray:
 
 
 def written(base: Any, letters: Lettering, x: int, y: int, share: float, filling: Any = None) -> Any:
-    """A new frame: letters over `base`, the corner of their picture at (x, y), in their colours or showing the `filling`."""
+    """A new frame: letters over `base`, the corner of their picture at (x, y), in their colours or showing the
+    `filling`."""
     x, y, k = x + letters.left, y + letters.top, round(share * 256)
     if not k or not letters.rgba.size:
         return base
@@ -329,8 +342,8 @@ def even(x: float) -> int:
 
 
 def over(base: Any, upper: Any, share: float, corner: tuple[int, int] = (0, 0), mask: np.ndarray | None = None) -> Any:
-    """A new yuv420p frame: `upper` (a frame or its planes) over `base` with its corner there, in shares of 1/256, where its
-    mask (of the size of its luma) is not 0."""
+    """A new yuv420p frame: `upper` (a frame or its planes) over `base` with its corner there, in shares of 1/256,
+    where its mask (of the size of its luma) is not 0."""
     out = av.VideoFrame(base.width, base.height, "yuv420p")
     k = round(share * 256)
     above = upper if isinstance(upper, tuple) else planes_of(upper)

@@ -1,4 +1,5 @@
-"""Encoders of what Kovel makes: pictures into files that stand alone, sound into a stream beside them or a file of its own."""
+"""Encoders of what Kovel makes: pictures into files that stand alone, sound into a stream beside them or a file of
+its own."""
 
 from collections.abc import Callable, Iterable
 from fractions import Fraction
@@ -112,7 +113,9 @@ class SoundStream:
         end = min(end, self.samples)
         while self.done < end and (end - self.done >= self.size or end == self.samples):
             n = min(self.size, end - self.done)
-            frame = av.AudioFrame.from_ndarray(self._packed(self._take(self.done, self.done + n)), self.format, "stereo")
+            frame = av.AudioFrame.from_ndarray(
+                self._packed(self._take(self.done, self.done + n)), self.format, "stereo"
+            )
             frame.sample_rate, frame.pts, frame.time_base = SAMPLE_RATE, self.done, Fraction(1, SAMPLE_RATE)
             self.c.mux(self.a.encode(frame))
             self.done += n

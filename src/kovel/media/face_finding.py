@@ -11,7 +11,10 @@ import numpy.typing as npt
 
 from kovel.core.picture.faces import Face
 
-CASCADES = ("haarcascade_frontalface_alt.xml", "haarcascade_frontalface_default.xml")  # beards and caps: the first alone
+CASCADES = (
+    "haarcascade_frontalface_alt.xml",
+    "haarcascade_frontalface_default.xml",
+)  # beards and caps: the first alone
 WIDE = 480  # pixels at which a picture is looked at
 
 

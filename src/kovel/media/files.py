@@ -40,7 +40,9 @@ def refused(error: OSError) -> Unusable:
     if error.errno in (errno.ENOSPC, errno.EDQUOT):
         return NoRoom("The disk is full.", "Make room on it")
     if error.errno in (errno.EROFS, errno.EACCES, errno.EPERM):
-        return NoRoom(f"The disk cannot be written{f' ({error.filename})' if error.filename else ''}.", "Allow writing there")
+        return NoRoom(
+            f"The disk cannot be written{f' ({error.filename})' if error.filename else ''}.", "Allow writing there"
+        )
     if error.errno == errno.EIO:
         return NoRoom("The disk does not answer as it should.", "Look after it")
     return Unusable(f"The disk refused: {error.strerror or error}. Make room or check the folder, then try again.")
@@ -129,5 +131,6 @@ def open_media(path: Path) -> Any:
         return av.open(str(path), format=kind, options={"protocol_whitelist": "file"}, metadata_errors="replace")
     except (av.FFmpegError, OSError, ValueError):
         raise Unusable(
-            f"{path.name} cannot be opened: it is damaged or was cut off while copying. Copy it from the card again, or play it back in the camera and save it anew."
+            f"{path.name} cannot be opened: it is damaged or was cut off while copying. "
+            "Copy it from the card again, or play it back in the camera and save it anew."
         ) from None

@@ -1,4 +1,5 @@
-"""A file that was made, opened again and held against the plan it was made of; and before it is made, what it is made of.
+"""A file that was made, opened again and held against the plan it was made of; and before it is made, what it is made
+of.
 
 Before   every sound that the plan reads is there, to its last sample
 after    each part of the pictures is decoded: as many frames as the plan has, and at its cuts the recording's own picture
@@ -58,14 +59,17 @@ def check_inputs(plan: Plan, files: Files) -> None:
         short = short_sound(folder, {"sound": True, **facts}) if "samples" in facts else "its sound is not all there"
         if short:
             raise Unusable(
-                f"{f['name']}: {short}. It is prepared again when Kovel starts or the recording is opened; then render again."
+                f"{f['name']}: {short}. It is prepared again when Kovel starts or the recording is opened; "
+                "then render again."
             )
         for name, path in f.get("made", {}).items():
             made = Path(path)
             bytes_ = made.stat().st_size if made.exists() else 0
             if not bytes_ or (not name.startswith(RETIMED) and bytes_ != facts["samples"] * facts["channels"] * 2):
                 made.unlink(missing_ok=True)  # it is made again when it is asked for
-                raise Unusable(f"The sound made of {f['name']} is not all there. It is made again when you render again.")
+                raise Unusable(
+                    f"The sound made of {f['name']} is not all there. It is made again when you render again."
+                )
 
 
 def measured(plan: Plan, files: Files) -> dict[tuple[int, str], Rows]:
@@ -107,9 +111,11 @@ def sound_in(path: Path) -> tuple[Powers, int, float]:
     return power.finish(), samples + len(x), float(peaks.finish().max(initial=0))
 
 
-def sound_differences(path: Path, plan: Plan, files: Files, sent: float | None) -> tuple[list[Difference], dict[str, Any]]:
-    """Where the sound of a file differs from a plan; and what it measures: `loudness` in LUFS (None: silence), `peak` in dBTP.
-    `sent`: the loudness of what was sent to the encoder."""
+def sound_differences(
+    path: Path, plan: Plan, files: Files, sent: float | None
+) -> tuple[list[Difference], dict[str, Any]]:
+    """Where the sound of a file differs from a plan; and what it measures: `loudness` in LUFS (None: silence),
+    `peak` in dBTP. `sent`: the loudness of what was sent to the encoder."""
     power, samples, top = sound_in(path)
     out = heard_differences(plan, measured(plan, files), power, lambda i: str(files[i]["name"]))
     length = plan.samples / SAMPLE_RATE
@@ -145,8 +151,8 @@ class Greys:
         return self._rows[source]
 
     def expected(self, stack: Sequence[Stacked], k: int) -> tuple[Tile | None, str, bool]:
-        """The greys of what is seen at frame k of a run (None where that is not one recording alone), its name, and whether nothing
-        is done to it."""
+        """The greys of what is seen at frame k of a run (None where that is not one recording alone), its name, and
+        whether nothing is done to it."""
         if not stack or stack[-1].stack or stack[-1].cut or stack[-1].layer.image.source is None:
             return None, "", False
         stacked = stack[-1]
@@ -167,8 +173,8 @@ class Greys:
 
 
 def picture_differences(path: Path, moments: Iterable[Moment], greys: Greys, rate: Rate) -> list[Difference]:
-    """Where the pictures of a part differ from the story's `moments`, one a frame. Looked at are the first and the last frame of
-    each shot, and some between."""
+    """Where the pictures of a part differ from the story's `moments`, one a frame. Looked at are the first and the
+    last frame of each shot, and some between."""
     rows = list(moments)
     out: list[Difference] = []
     count = 0
@@ -206,7 +212,9 @@ def caption_differences(plan: dict[str, Any], size: tuple[int, int], fonts: Path
             ):
                 begin = float(at / rate.fps)
                 out.append(
-                    Difference(begin, begin, f"the caption “{spec['text'].splitlines()[0][:40]}” reaches beyond the safe area")
+                    Difference(
+                        begin, begin, f"the caption “{spec['text'].splitlines()[0][:40]}” reaches beyond the safe area"
+                    )
                 )
     return out
 

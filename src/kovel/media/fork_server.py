@@ -1,10 +1,12 @@
-"""Processes that are there at once: a parent that has loaded the libraries forks them, instead of each loading them anew.
+"""Processes that are there at once: a parent that has loaded the libraries forks them, instead of each loading them
+anew.
 
     this process ── begin("kovel.media.child", …) ──►  parent of all ── fork ──►  child    5 ms instead of 0.5 to 3 s
                  ◄── standard input, output, errors, and how it ended ──────────┘
 
-The parent never decodes and runs no threads; it ends when this process ends, and its children with it. Where the system is not
-Linux, each is a process begun as usual (forking after system libraries are loaded is not safe everywhere).
+The parent never decodes and runs no threads; it ends when this process ends, and its children with it. Where the
+system is not Linux, each is a process begun as usual (forking after system libraries are loaded is not safe
+everywhere).
 """
 
 import ctypes
@@ -32,7 +34,8 @@ _begun: subprocess.Popen[bytes] | None = None  # that parent, where it was not f
 
 
 class Forked:
-    """One such process, held as `subprocess.Popen` holds one: text at its standard ends, `poll`, `wait`, `kill`, `returncode`."""
+    """One such process, held as `subprocess.Popen` holds one: text at its standard ends, `poll`, `wait`, `kill`,
+    `returncode`."""
 
     def __init__(self, stdin: TextIO, stdout: TextIO, stderr: TextIO | None, told: int) -> None:
         self.stdin, self.stdout, self.stderr = stdin, stdout, stderr
@@ -142,7 +145,11 @@ def _start() -> socket.socket:
     with theirs:
         args = [sys.executable, "-m", "kovel.media.fork_server", str(theirs.fileno())]
         _begun = subprocess.Popen(
-            args, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, pass_fds=[theirs.fileno()], env={**os.environ, **THREADS}
+            args,
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.DEVNULL,
+            pass_fds=[theirs.fileno()],
+            env={**os.environ, **THREADS},
         )
     return ours
 
@@ -159,7 +166,8 @@ def stop() -> None:
 
 
 def stand_by() -> None:
-    """Fork the parent of what this process will begin from itself, with all that is loaded. Before any thread is begun."""
+    """Fork the parent of what this process will begin from itself, with all that is loaded. Before any thread is
+    begun."""
     global _parent
     if sys.platform != "linux":
         return

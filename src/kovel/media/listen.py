@@ -64,7 +64,13 @@ def speech_probability(x: Floats) -> Floats:
 
 
 def make_heard_sound(
-    path: str, out: str, rate: list[int], picture: bool, frames: int | None, progress: Progress, heard: Sequence[int] = ()
+    path: str,
+    out: str,
+    rate: list[int],
+    picture: bool,
+    frames: int | None,
+    progress: Progress,
+    heard: Sequence[int] = (),
 ) -> dict[str, int]:
     """As `make_sound`; what has come of it is listened to meanwhile, giving way to the making."""
     ended = threading.Event()
@@ -110,14 +116,16 @@ def _longer(floor: Floats, level: Floats) -> Floats:
 def _speech_in(sound: Sound16, start: int, end: int) -> Floats:
     """The probability of speech in each tick of samples [a, b) of a sound; `a` in whole ticks and windows."""
     lead = min(start, WARM)
-    return stretch_to_ticks(speech_probability(sound.read(start - lead, end))[lead // WINDOW :], -(-(end - start) // STEP))
+    return stretch_to_ticks(
+        speech_probability(sound.read(start - lead, end))[lead // WINDOW :], -(-(end - start) // STEP)
+    )
 
 
 def listen(out: str, channels: int, progress: Progress, music: bool = False) -> dict[str, Any]:
     """Make levels.npy in folder `out` from its sound.pcm; and say, if asked, whether it is `music`.
 
-    A first version by level alone, and by what was heard while the sound was made, is there after a few seconds, so that
-    work can begin; parts that the detector has heard replace it minute by minute. One that is whole stays.
+    A first version by level alone, and by what was heard while the sound was made, is there after a few seconds, so
+    that work can begin; parts that the detector has heard replace it minute by minute. One that is whole stays.
     """
     folder = Path(out)
     sound = Sound16(folder / "sound.pcm", channels)
@@ -150,11 +158,14 @@ def listen(out: str, channels: int, progress: Progress, music: bool = False) -> 
 def _is_music(folder: Path, channels: int) -> bool:
     """Whether a recording that was heard is music."""
     speech = Levels.from_array(np.load(folder / "levels.npy")).speech
-    return sounds_like_music(sound24(folder, channels, ENOUGH * 2), float((speech > 0.5).mean()) if len(speech) else 0.0)
+    return sounds_like_music(
+        sound24(folder, channels, ENOUGH * 2), float((speech > 0.5).mean()) if len(speech) else 0.0
+    )
 
 
 def _heard_whole(folder: Path, samples: int) -> int | None:
-    """Ticks of levels.npy, where all of a sound of so many samples at 16 kHz was heard; None where there is more to hear."""
+    """Ticks of levels.npy, where all of a sound of so many samples at 16 kHz was heard; None where there is more to
+    hear."""
     try:
         levels = Levels.from_array(np.load(folder / "levels.npy"))
     except (OSError, ValueError):
@@ -222,13 +233,16 @@ def sound24(folder: Path, channels: int, until: int | None = None) -> Floats:
     for a in range(0, len(samples), BLOCK):
         low, high = max(0, a - 60), min(len(samples), a + BLOCK + 60)
         y = samples[low:high].astype(np.float32).mean(1) / 32768
-        out.append(resample_poly(y, 1, 2).astype(np.float32)[(a - low) // 2 :][: (min(BLOCK, len(samples) - a) + 1) // 2])
+        out.append(
+            resample_poly(y, 1, 2).astype(np.float32)[(a - low) // 2 :][: (min(BLOCK, len(samples) - a) + 1) // 2]
+        )
     return np.concatenate(out)
 
 
 def pulse(out: str, channels: int, progress: Progress) -> dict[str, Any]:
-    """Hits and beats of a recording: pulse.json with what may be a hit [sample, strength, needs, ring in seconds], and the
-    beats. While its sound is still being made: of what has come, after two minutes of it, four, eight and so on."""
+    """Hits and beats of a recording: pulse.json with what may be a hit [sample, strength, needs, ring in seconds],
+    and the beats. While its sound is still being made: of what has come, after two minutes of it, four, eight and so
+    on."""
     folder = Path(out)
     due = 2 * 60 * RATE
     for sound in _growing(folder, channels, due, progress):
@@ -247,8 +261,11 @@ def _pulse(folder: Path, x: Floats, progress: Progress = lambda x: None) -> dict
     beats = find_beats(x, new)
     value = {
         "hits": [[hit.sample, hit.strength, hit.needs, round(ring, 3)] for hit, ring in zip(rows, rings, strict=True)],
-        "beats": list(beats.beats), "tempo": beats.tempo, "first": beats.first, "bar": beats.bar,
-    }  # fmt: skip
+        "beats": list(beats.beats),
+        "tempo": beats.tempo,
+        "first": beats.first,
+        "bar": beats.bar,
+    }
     keep(folder / "pulse.json", value)
     return {"hits": len(rows), "tempo": beats.tempo}
 
@@ -282,8 +299,8 @@ def _share(progress: Progress, begin: float, share: float, x: float) -> None:
 def sync_by_sound(members: list[dict[str, Any]], progress: Progress) -> dict[str, Any]:
     """Where each recording of one moment begins on the first one's clock.
 
-    `members` are {"out": folder with sound.pcm, "channels": n, "name": ...}. The first that matches stands for the others:
-    one that cannot be matched is told by name, with why.
+    `members` are {"out": folder with sound.pcm, "channels": n, "name": ...}. The first that matches stands for the
+    others: one that cannot be matched is told by name, with why.
     """
     tracks = []
     for index, member in enumerate(members):

@@ -1,4 +1,5 @@
-"""The mix of a plan measured as it is heard, and room tone out of a recording's pauses: for children that do the work."""
+"""The mix of a plan measured as it is heard, and room tone out of a recording's pauses: for children that do the
+work."""
 
 from collections.abc import Callable
 from itertools import pairwise

@@ -1,4 +1,5 @@
-"""Manifests of copies as ASC MHL 2.0 (American Society of Cinematographers, media hash list): one generation a copy, and a chain.
+"""Manifests of copies as ASC MHL 2.0 (American Society of Cinematographers, media hash list): one generation a copy,
+and a chain.
 
 folder/ascmhl/0001_FOLDER_2026-11-26_072938Z.mhl     what was copied: path, size, date, MD5
 folder/ascmhl/ascmhl_chain.xml                       the generations, each by its C4 ID (SMPTE ST 2114)
@@ -65,7 +66,9 @@ def write(folder: Path, rows: Sequence[Hashed], verified: bool = False) -> Path:
     known = {hashed.path for g in before for hashed in read(home / g)}
     for hashed in sorted(rows, key=lambda x: x.path):
         one = ET.SubElement(hashes, "hash")
-        ET.SubElement(one, "path", {"size": str(hashed.size), "lastmodificationdate": _when(hashed.changed)}).text = hashed.path
+        ET.SubElement(
+            one, "path", {"size": str(hashed.size), "lastmodificationdate": _when(hashed.changed)}
+        ).text = hashed.path
         action = "verified" if hashed.path in known else "original"
         ET.SubElement(one, "md5", {"action": action, "hashdate": now.isoformat()}).text = hashed.md5
     name = f"{len(before) + 1:04d}_{folder.name}_{now:%Y-%m-%d_%H%M%SZ}.mhl"
@@ -110,13 +113,18 @@ def read(path: Path) -> list[Hashed]:
 
 
 def verify(folder: Path) -> tuple[int, list[str]]:
-    """Read every file of a folder again and hold it against its manifests: how many are right, and what is wrong, in words."""
+    """Read every file of a folder again and hold it against its manifests: how many are right, and what is wrong, in
+    words."""
     names = generations(folder)
     if not names:
         raise Unusable(f"{folder.name} has no manifest (ascmhl): it was not copied with one.")
     wanted: dict[str, Hashed] = {}
     wrong: list[str] = []
-    chain = (folder / "ascmhl" / "ascmhl_chain.xml").read_text() if (folder / "ascmhl" / "ascmhl_chain.xml").exists() else ""
+    chain = (
+        (folder / "ascmhl" / "ascmhl_chain.xml").read_text()
+        if (folder / "ascmhl" / "ascmhl_chain.xml").exists()
+        else ""
+    )
     for name in names:
         if c4((folder / "ascmhl" / name).read_bytes()) not in chain:
             wrong.append(f"The manifest {name} was changed after it was written.")

@@ -1,4 +1,5 @@
-"""Which microphones a file holds: the channels of all its sound tracks, by the names that recorders write (iXML, open standard)."""
+"""Which microphones a file holds: the channels of all its sound tracks, by the names that recorders write (iXML,
+open standard)."""
 
 from __future__ import annotations
 
@@ -19,8 +20,8 @@ def channels_of(c: Any) -> list[tuple[int, int]]:
 
 
 def heard_at_first(c: Any, named: bool) -> list[int]:
-    """Which channels are heard unless others are chosen: the first two microphones as left and right. Empty: the first track as it
-    is, mono, stereo or a surround mix that is brought to two."""
+    """Which channels are heard unless others are chosen: the first two microphones as left and right. Empty: the
+    first track as it is, mono, stereo or a surround mix that is brought to two."""
     counts = [s.codec_context.channels for s in c.streams.audio]
     if not counts or counts[0] == 2 or sum(counts) < 2:
         return []
@@ -61,7 +62,8 @@ def written(path: Path) -> dict[int, str]:
 
 
 def began(c: Any) -> Fraction | None:
-    """Seconds since midnight at which a broadcast WAV begins (EBU Tech 3285: its time reference in samples); None without one."""
+    """Seconds since midnight at which a broadcast WAV begins (EBU Tech 3285: its time reference in samples); None
+    without one."""
     said = c.metadata.get("time_reference", "")
     if not said.isdecimal() or len(said) > 15 or not c.streams.audio:
         return None

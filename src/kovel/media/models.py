@@ -18,7 +18,9 @@ MANY = "many-languages-base"  # the folder in which they are put together
 def _of(package: str) -> Path:
     spec = find_spec(package)
     if spec is None or not spec.origin:
-        raise Unusable("A recogniser that belongs to Kovel is not installed. Run ./kovel again to install what is missing.")
+        raise Unusable(
+            "A recogniser that belongs to Kovel is not installed. Run ./kovel again to install what is missing."
+        )
     return Path(spec.origin).parent
 
 
@@ -28,7 +30,8 @@ def of_english() -> Path:
 
 
 def of_many(folder: Path) -> Path:
-    """The folder of the model that hears many languages: its halves put together in `folder` the first time, whole or not at all."""
+    """The folder of the model that hears many languages: its halves put together in `folder` the first time, whole
+    or not at all."""
     to = folder / MANY
     if not (to / "model.bin").is_file():
         halves = [_of(p) / "data" for p in HALVES]
@@ -60,6 +63,10 @@ def recogniser(model: str) -> Any:
     if not (folder / "model.bin").is_file():
         raise Unusable(f"{folder} holds no recogniser model (a folder with model.bin). Correct the model setting.")
     try:
-        return faster_whisper.WhisperModel(str(folder), device="cpu", compute_type="int8", cpu_threads=os.cpu_count() or 2)
+        return faster_whisper.WhisperModel(
+            str(folder), device="cpu", compute_type="int8", cpu_threads=os.cpu_count() or 2
+        )
     except Exception as error:
-        raise Unusable(f"The recogniser model in {folder} cannot be loaded ({error}). Correct the model setting.") from None
+        raise Unusable(
+            f"The recogniser model in {folder} cannot be loaded ({error}). Correct the model setting."
+        ) from None

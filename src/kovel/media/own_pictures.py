@@ -4,8 +4,8 @@ file       |head|key ··|··|··|sound|key ··|··|··|sound| ...      pac
 own.npz         at[0], size[0]                                   where the packet of each frame lies in the file
 own.json   what the page's decoder needs (group, width, height, avcc), and the bytes of the file: kept with own.npz
 
-Which recordings those are is told by `group_of` when one is brought in. Small frames, motion and greys are made of them as
-of any other, only nothing is coded.
+Which recordings those are is told by `group_of` when one is brought in. Small frames, motion and greys are made of
+them as of any other, only nothing is coded.
 """
 
 import base64
@@ -37,8 +37,9 @@ IDR = 5  # the unit of a picture that nothing before it is needed for (ITU-T H.2
 def group_of(c: Any, video: Any, first: Any, rate: Rate) -> int:
     """Frames from one key frame to the next where an open container's pictures can be shown as they are; 0 where not.
 
-    They can if any page decodes them (H.264, 8 bit 4:2:0, at most 1080 lines, square pixels, upright, progressive, BT.709),
-    frame n is packet n by the rule of media/reader.py, and every group is short, of one length and stands alone.
+    They can if any page decodes them (H.264, 8 bit 4:2:0, at most 1080 lines, square pixels, upright, progressive,
+    BT.709), frame n is packet n by the rule of media/reader.py, and every group is short, of one length and stands
+    alone.
     """
     coding = coding_of(first, filmed(video).coding)
     codec = video.codec_context
@@ -74,14 +75,16 @@ def group_of(c: Any, video: Any, first: Any, rate: Rate) -> int:
     return (
         group
         if all(
-            _stands_alone(c, video, [(entry.timestamp, entry.size) for entry in entries[spot : spot + group]]) for spot in spots
+            _stands_alone(c, video, [(entry.timestamp, entry.size) for entry in entries[spot : spot + group]])
+            for spot in spots
         )
         else 0
     )
 
 
 def _stands_alone(c: Any, video: Any, wanted: list[tuple[int, int]]) -> bool:
-    """Whether the group is as the container's index says (stamp and size of each packet), and in the order it is shown in."""
+    """Whether the group is as the container's index says (stamp and size of each packet), and in the order it is
+    shown in."""
     c.seek(wanted[0][0], stream=video)
     found: list[tuple[int, int]] = []
     for packet in c.demux(video):
@@ -125,15 +128,20 @@ def make_index(path: str, out: str, rate: list[int], group: int, progress: Calla
         rows = [(entry.pos, entry.size) for entry in video.index_entries]
         setup = base64.b64encode(bytes(video.codec_context.extradata)).decode()
     with written_whole(folder / "own.npz") as part, part.open("wb") as file:
-        np.savez(file, at=np.array([row[0] for row in rows], np.int64), size=np.array([row[1] for row in rows], np.uint32))
+        np.savez(
+            file, at=np.array([row[0] for row in rows], np.int64), size=np.array([row[1] for row in rows], np.uint32)
+        )
     size = {"width": first.width, "height": first.height}
-    keep(folder / "own.json", {**shown_in(group), **size, "frames": len(rows), "avcc": setup, "bytes": src.stat().st_size})
+    keep(
+        folder / "own.json",
+        {**shown_in(group), **size, "frames": len(rows), "avcc": setup, "bytes": src.stat().st_size},
+    )
     return {"frames": len(rows)}
 
 
 def own_piece(folder: Path, src: Path, number: int) -> bytes | None:
-    """Piece `number` as media/pieces.py writes it, out of the recording itself; None behind the end, or where that file is not
-    the one whose pictures were noted."""
+    """Piece `number` as media/pieces.py writes it, out of the recording itself; None behind the end, or where that
+    file is not the one whose pictures were noted."""
     try:
         facts, at, size = _index(folder, (folder / "own.json").stat().st_mtime_ns)
     except OSError:  # it is made anew just now

@@ -1,7 +1,7 @@
 """A child that stays: makes single pieces of pictures as they are asked for, one JSON line each, its readers kept open.
 
-`python -m kovel.media.piecemaker CPU MEMORY`; asked {"path", "out", "rate", "frames", "piece"}, answers {"made": true or
-false}. Ends when its standard input closes. Held to the same limits as every child (media/child.py).
+`python -m kovel.media.piecemaker CPU MEMORY`; asked {"path", "out", "rate", "frames", "piece"}, answers {"made":
+true or false}. Ends when its standard input closes. Held to the same limits as every child (media/child.py).
 """
 
 import json
@@ -42,7 +42,9 @@ def _make(makers: "OrderedDict[str, Maker]", asked: dict[str, Any]) -> bool:
         if kind_of(Path(asked["path"])) == "still":
             make_pieces(asked["path"], asked["out"], asked["rate"], 1, 0, 1, lambda x: None)
             return bool(asked["piece"] == 0)
-        maker = makers.pop(key, None) or Maker(Path(asked["path"]), Path(asked["out"]), Rate(*asked["rate"]), asked["frames"])
+        maker = makers.pop(key, None) or Maker(
+            Path(asked["path"]), Path(asked["out"]), Rate(*asked["rate"]), asked["frames"]
+        )
         makers[key] = maker
         while len(makers) > OPEN:
             makers.popitem(last=False)[1].close()

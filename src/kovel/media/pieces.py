@@ -10,7 +10,8 @@ K.npz        of each frame: `greys` (9 x 16, uint8) and `motion` (core.picture.s
              `small`: its small frames; `ends`: its first and last frame at 64 x 36, grey
 end.json     how many frames there are, once one piece met the end of the recording
 
-A recording whose own pictures are shown (media/own_pictures.py) has no K.kvp: its pieces are what stands beside the pictures.
+A recording whose own pictures are shown (media/own_pictures.py) has no K.kvp: its pieces are what stands beside the
+pictures.
 """
 
 import json
@@ -195,7 +196,9 @@ class Maker:
         spare(self.folder)
         for n, frame in self.reader.each(begin):
             if making is None:
-                making = _Encoding(self.folder, frame, self.reader.filmed, self.rate, self.every, first, self.threads, self.own)
+                making = _Encoding(
+                    self.folder, frame, self.reader.filmed, self.rate, self.every, first, self.threads, self.own
+                )
             if n % PIECE == 0 and n > begin:
                 spare(self.folder)
                 k = n // PIECE
@@ -213,11 +216,19 @@ class Maker:
 
 
 class _Encoding:
-    """One encoder (none where a recording's own pictures are shown) and what is noted beside its frames, handed over piece by
-    piece."""
+    """One encoder (none where a recording's own pictures are shown) and what is noted beside its frames, handed over
+    piece by piece."""
 
     def __init__(
-        self, folder: Path, frame: Any, of: Filmed, rate: Rate, every: int, first: int = 0, threads: int = 0, own: bool = False
+        self,
+        folder: Path,
+        frame: Any,
+        of: Filmed,
+        rate: Rate,
+        every: int,
+        first: int = 0,
+        threads: int = 0,
+        own: bool = False,
     ) -> None:
         size = proxy_size(frame, of.pixel)
         self.folder, self.rate, self.every, self.size, self.next = folder, rate, every, size, first
@@ -273,13 +284,17 @@ class _Encoding:
             yield k
 
     def _keep(self, k: int, n: int, tiles: list[np.ndarray]) -> None:
-        """Piece k, of n frames, on disk: what is noted beside its pictures first, for the pictures say that it is there."""
+        """Piece k, of n frames, on disk: what is noted beside its pictures first, for the pictures say that it is
+        there."""
         small = np.array(tiles, np.uint8).reshape(-1, self.small[1], self.small[0], 3)
         with written_whole(self.folder / "pieces" / f"{k}.npz") as part, part.open("wb") as file:
             np.savez(
-                file, greys=np.array(self.greys[:n], np.uint8), motion=np.array(self.motion[:n], np.float16),
-                ends=np.array([self.wide[0], self.wide[n - 1]]), small=small,
-            )  # fmt: skip
+                file,
+                greys=np.array(self.greys[:n], np.uint8),
+                motion=np.array(self.motion[:n], np.float16),
+                ends=np.array([self.wide[0], self.wide[n - 1]]),
+                small=small,
+            )
         if self.codec:
             with written_whole(place(self.folder, k)) as part:
                 part.write_bytes(Piece(*self.size, self.setup, tuple(self.packets[:n])).to_bytes())

@@ -20,9 +20,10 @@ SLOWEST = 1000  # samples a second that a recorder writes at least
 def probe(path: str) -> dict[str, Any]:
     """Facts of one file as plain values (see the keys below); `Unusable` if there is nothing to use in it.
 
-    size (bytes), rate [num, den], frames (own frames, None for a still), picture, sound, width, height (as seen, after
-    rotation and pixel shape), rotation (degrees), channels, start_timecode, variable, interlaced, own (frames a group where its
-    own pictures are shown, see media/own_pictures.py; 0: not), remarks, kind (a first guess). `rate` and `frames` of sound alone are those of 25 frames a second until a project gives it its own.
+    size (bytes), rate [num, den], frames (own frames, None for a still), picture, sound, width, height (as seen,
+    after rotation and pixel shape), rotation (degrees), channels, start_timecode, variable, interlaced, own (frames
+    a group where its own pictures are shown, see media/own_pictures.py; 0: not), remarks, kind (a first guess).
+    `rate` and `frames` of sound alone are those of 25 frames a second until a project gives it its own.
     """
     this_path = Path(path)
     if kind_of(this_path) == "still":
@@ -31,7 +32,9 @@ def probe(path: str) -> dict[str, Any]:
         try:
             return _moving(this_path, container)
         except (av.FFmpegError, OverflowError, ZeroDivisionError):
-            raise Unusable(f"{this_path.name} is damaged: its contents cannot be read. Copy it from the card again.") from None
+            raise Unusable(
+                f"{this_path.name} is damaged: its contents cannot be read. Copy it from the card again."
+            ) from None
 
 
 def _still(path: Path) -> dict[str, Any]:
@@ -39,7 +42,9 @@ def _still(path: Path) -> dict[str, Any]:
     try:
         with open_still(path) as im:
             if getattr(im, "n_frames", 1) > 1:
-                remarks.append(f"It holds {im.n_frames} pictures; the first is used. Save it as a video to use it as one.")
+                remarks.append(
+                    f"It holds {im.n_frames} pictures; the first is used. Save it as a video to use it as one."
+                )
             w, h = ImageOps.exif_transpose(im).size
     except Unusable:
         raise
@@ -50,10 +55,26 @@ def _still(path: Path) -> dict[str, Any]:
 
 def _facts(path: Path, **more: Any) -> dict[str, Any]:
     base = {
-        "size": path.stat().st_size, "changed": path.stat().st_mtime_ns, "rate": [25, 1], "frames": None, "picture": False, "sound": False, "width": 0, "height": 0,
-        "rotation": 0, "channels": 0, "microphones": [], "heard": [], "began": None, "start_timecode": "", "variable": False, "interlaced": False,
-        "own": 0, "remarks": [], "kind": "sound",
-    }  # fmt: skip
+        "size": path.stat().st_size,
+        "changed": path.stat().st_mtime_ns,
+        "rate": [25, 1],
+        "frames": None,
+        "picture": False,
+        "sound": False,
+        "width": 0,
+        "height": 0,
+        "rotation": 0,
+        "channels": 0,
+        "microphones": [],
+        "heard": [],
+        "began": None,
+        "start_timecode": "",
+        "variable": False,
+        "interlaced": False,
+        "own": 0,
+        "remarks": [],
+        "kind": "sound",
+    }
     return {**base, **more}
 
 
@@ -117,7 +138,9 @@ def _moving(path: Path, c: Any) -> dict[str, Any]:
         remarks.append("It has no sound.")
     if video.duration:
         length = Fraction(video.duration * video.time_base)
-    if not 0 < length <= LONGEST and c.format.name == "mpegts":  # its clock has 33 bits, and may begin anew while it runs
+    if (
+        not 0 < length <= LONGEST and c.format.name == "mpegts"
+    ):  # its clock has 33 bits, and may begin anew while it runs
         length = _counted(c, video) / rate.fps
     _bounded(path, length)
     frames = max(1, round(length * rate.fps))
@@ -130,10 +153,20 @@ def _moving(path: Path, c: Any) -> dict[str, Any]:
         or next((stream.metadata["timecode"] for stream in c.streams if stream.metadata.get("timecode")), "")
     )
     return {
-        **facts, "rate": [rate.num, rate.den], "frames": frames, "picture": True, "width": w, "height": h, "rotation": rotation,
-        "start_timecode": tc, "variable": variable,
-        "interlaced": bool(first.interlaced_frame), "own": own, "remarks": remarks, "kind": "interview" if audio and length > 40 else "b-roll",
-    }  # fmt: skip
+        **facts,
+        "rate": [rate.num, rate.den],
+        "frames": frames,
+        "picture": True,
+        "width": w,
+        "height": h,
+        "rotation": rotation,
+        "start_timecode": tc,
+        "variable": variable,
+        "interlaced": bool(first.interlaced_frame),
+        "own": own,
+        "remarks": remarks,
+        "kind": "interview" if audio and length > 40 else "b-roll",
+    }
 
 
 def _microphones(path: Path, c: Any, remarks: list[str]) -> dict[str, Any]:
@@ -149,9 +182,11 @@ def _microphones(path: Path, c: Any, remarks: list[str]) -> dict[str, Any]:
     elif count > 2:
         remarks.append(f"It has {len(c.streams.audio)} sound tracks; the first is heard.")
     return {
-        "microphones": known if count > 1 else [], "heard": heard, "channels": len(heard) or min(c.streams.audio[0].codec_context.channels, 2),
+        "microphones": known if count > 1 else [],
+        "heard": heard,
+        "channels": len(heard) or min(c.streams.audio[0].codec_context.channels, 2),
         "began": [start.numerator, start.denominator] if start is not None else None,
-    }  # fmt: skip
+    }
 
 
 def _counted(c: Any, stream: Any) -> int:

@@ -39,7 +39,14 @@ def encoder(size: tuple[int, int], rate: Rate, threads: int = 0) -> Any:
     c: Any = av.CodecContext.create("libx264", "w")
     c.width, c.height, c.pix_fmt = *size, "yuv420p"
     c.time_base, c.framerate = 1 / rate.fps, rate.fps
-    c.options = {"preset": "superfast", "crf": "24", "g": str(GOP), "keyint_min": str(GOP), "sc_threshold": "0", "bf": "0"}
+    c.options = {
+        "preset": "superfast",
+        "crf": "24",
+        "g": str(GOP),
+        "keyint_min": str(GOP),
+        "sc_threshold": "0",
+        "bf": "0",
+    }
     c.thread_type, c.thread_count = "FRAME", threads
     c.flags |= av.codec.context.Flags.global_header
     tag_bt709(c)

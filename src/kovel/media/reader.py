@@ -27,7 +27,8 @@ UNSAID = Coding()
 
 @dataclass(frozen=True, slots=True)
 class Filmed:
-    """What a stream says of all its pictures: the shape of a pixel (width over height) and how its numbers are coded."""
+    """What a stream says of all its pictures: the shape of a pixel (width over height) and how its numbers are
+    coded."""
 
     pixel: Fraction = Fraction(1)
     coding: Coding = UNSAID
@@ -69,7 +70,9 @@ def coding_of(frame: Any, said: Coding) -> Coding:
     if frame.format.is_rgb:
         return STILL.coding if said.plain else replace(said, matrix=RGB_MATRIX, full=True)
     full = _full(frame.color_range, frame.format.name)
-    own = Coding(int(frame.colorspace), int(frame.color_primaries), int(frame.color_trc), said.full if full is None else full)
+    own = Coding(
+        int(frame.colorspace), int(frame.color_primaries), int(frame.color_trc), said.full if full is None else full
+    )
     for name in ("matrix", "primaries", "transfer"):
         if getattr(own, name) == UNSPECIFIED:
             own = replace(own, **{name: getattr(said, name)})
@@ -79,7 +82,8 @@ def coding_of(frame: Any, said: Coding) -> Coding:
 class FrameReader:
     """Exact access to one recording's pictures. Decodes forward; seeks only when a later key frame makes it worth it.
 
-    Interlaced pictures come deinterlaced: one of each two fields, or, where `rate` is the rate of the fields, one of each.
+    Interlaced pictures come deinterlaced: one of each two fields, or, where `rate` is the rate of the fields, one of
+    each.
     """
 
     container: Any
@@ -126,8 +130,8 @@ class FrameReader:
         self._restart()
 
     def _decode(self) -> Iterator[tuple[int, Any]]:
-        """Frames with a time stamp; broken packets are stepped over. On the way to a picture far behind a key frame, those
-        that no other picture is made from are not decoded."""
+        """Frames with a time stamp; broken packets are stepped over. On the way to a picture far behind a key frame,
+        those that no other picture is made from are not decoded."""
         context = self.stream.codec_context
         for packet in self.container.demux(self.stream):
             stamp = packet.pts if packet.pts is not None else packet.dts
@@ -144,7 +148,9 @@ class FrameReader:
         self._restart()
 
     def _restart(self) -> None:
-        self._frames = deinterlaced(self._decode(), self._fields, self.stream.time_base) if self._fields else self._decode()
+        self._frames = (
+            deinterlaced(self._decode(), self._fields, self.stream.time_base) if self._fields else self._decode()
+        )
         self._now = next(self._frames, None)
         self._next = next(self._frames, None)
 
@@ -188,8 +194,8 @@ class FrameReader:
         return self._now[1]
 
     def _back_to(self, limit: int, every: bool = False) -> None:
-        """To a picture at or before a time stamp. Where a container has no index of key frames (MPEG streams) a seek may
-        land behind; then from further back, at last from the beginning."""
+        """To a picture at or before a time stamp. Where a container has no index of key frames (MPEG streams) a seek
+        may land behind; then from further back, at last from the beginning."""
         # a deinterlaced picture needs the one before it, so that it is the same however it was come by
         early = 2 * int(1 / self.rate.fps / self.base) if self._fields else 0
         for seconds in (0, 2, 10):
@@ -262,7 +268,8 @@ def deinterlaced(frames: Iterator[tuple[int, Any]], mode: str, base: Fraction) -
 
 
 def linked(frame: Any, base: Fraction, steps: Iterable[tuple[str, str]], tags: str = "", fmt: str = "") -> Any:
-    """A filter graph of `steps` (name, arguments) for frames like this one, taken for pixel format `fmt` if that is said."""
+    """A filter graph of `steps` (name, arguments) for frames like this one, taken for pixel format `fmt` if that is
+    said."""
     graph = av.filter.Graph()
     shape = f"video_size={frame.width}x{frame.height}:pix_fmt={fmt or frame.format.name}:pixel_aspect=1/1"
     last = graph.add("buffer", f"{shape}:time_base={base.numerator}/{base.denominator}{tags}")
@@ -275,7 +282,8 @@ def linked(frame: Any, base: Fraction, steps: Iterable[tuple[str, str]], tags: s
 
 
 class Fit:
-    """Brings frames of any size, turn, shape and coding to w x h yuv420p, BT.709 in limited range, letterboxed in black.
+    """Brings frames of any size, turn, shape and coding to w x h yuv420p, BT.709 in limited range, letterboxed in
+    black.
 
     A filter graph kept open; a frame that is like that already passes untouched.
     """
@@ -350,7 +358,8 @@ def tag_bt709(context: Any) -> None:
 
 
 def rgb_of(frame: Any) -> np.ndarray:
-    """A yuv444p frame in BT.709, limited range, as uint8 RGB (height, width, 3), rounded (libav's quick way cuts off)."""
+    """A yuv444p frame in BT.709, limited range, as uint8 RGB (height, width, 3), rounded (libav's quick way cuts
+    off)."""
     planes: list[Any] = [
         np.frombuffer(plane, np.uint8).reshape(plane.height, plane.line_size)[:, : plane.width].astype(np.float32)
         for plane in frame.planes
@@ -372,7 +381,8 @@ def fitted(frame: Any, rotation: int, pixel: Fraction, size: tuple[int, int]) ->
 
 
 def open_still(path: Path) -> Any:
-    """A still picture, not yet read, with Pillow: its kinds, and HEIF by libheif. Refuses more than 100 million pixels."""
+    """A still picture, not yet read, with Pillow: its kinds, and HEIF by libheif. Refuses more than 100 million
+    pixels."""
     pi_heif.register_heif_opener()
     Image.MAX_IMAGE_PIXELS = MOST_PIXELS
     im = Image.open(path)
@@ -383,7 +393,8 @@ def open_still(path: Path) -> Any:
 
 
 def still_frame(path: Path) -> Any:
-    """A still picture as a video frame: upright, 8 bit, in sRGB by its own colour profile, on black where transparent."""
+    """A still picture as a video frame: upright, 8 bit, in sRGB by its own colour profile, on black where
+    transparent."""
     with open_still(path) as im:
         profile = im.info.get("icc_profile")
         im = _eight_bit(ImageOps.exif_transpose(im))

@@ -1,7 +1,9 @@
-"""Outputs of a plan: films, sound alone, stems, stills; pictures from the originals, sound from the recordings' raw samples.
+"""Outputs of a plan: films, sound alone, stems, stills; pictures from the originals, sound from the recordings' raw
+samples.
 
-Frame t of a film is frame t of the plan; sample s is sample s. A film is made in parts that are kept (see core.plan.parts) and
-joined as they were encoded: what was made before is not made again. A file gets its name only when it is whole.
+Frame t of a film is frame t of the plan; sample s is sample s. A film is made in parts that are kept (see
+core.plan.parts) and joined as they were encoded: what was made before is not made again. A file gets its name only
+when it is whole.
 """
 
 import os
@@ -56,13 +58,17 @@ Progress = Callable[[float], None]
 class Sound:
     """The plan's sound as stereo float blocks, sample for sample what the player schedules.
 
-    `raw` says where the samples of each recording lie and in how many channels; `made` where those of a sound made of one.
+    `raw` says where the samples of each recording lie and in how many channels; `made` where those of a sound made
+    of one.
     """
 
     def __init__(
-        self, sounds: Sequence[Heard], raw: dict[int, tuple[Path, int]], made: dict[tuple[int, str], Path] | None = None,
+        self,
+        sounds: Sequence[Heard],
+        raw: dict[int, tuple[Path, int]],
+        made: dict[tuple[int, str], Path] | None = None,
         dips: GainLine = (),
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.sounds = sorted(sounds, key=lambda h: h.at)
         self.dips = dips
         self._starts = [heard.at for heard in self.sounds]
@@ -118,17 +124,18 @@ def render(
     timecode: str = "",
     drop: bool = False,
 ) -> dict[str, Any]:
-    """Write the file (or, of stems, the folder) `out`. `plan` is `Plan.to_json`; `files` maps source to name, path, rate, still,
-    pcm (or None), derived (the folder of what was made of it), channels, made, first (its own first frame's number), drop;
-    `output` is `Output.to_json`.
+    """Write the file (or, of stems, the folder) `out`. `plan` is `Plan.to_json`; `files` maps source to name, path,
+    rate, still, pcm (or None), derived (the folder of what was made of it), channels, made, first (its own first
+    frame's number), drop; `output` is `Output.to_json`.
 
-    `drawn` is the folder of what is drawn (cards, titles), shared with the player, `tables` that of tables of colours, `fonts`
-    that of the editor's own fonts, `parts` where parts of films are kept (none: for this once); `lanes` by what a sound belongs
-    to; `chapters` are (frame, heading); `begin` is the number of its first frame in timecode, which `timecode` says.
+    `drawn` is the folder of what is drawn (cards, titles), shared with the player, `tables` that of tables of colours,
+    `fonts` that of the editor's own fonts, `parts` where parts of films are kept (none: for this once); `lanes` by what
+    a sound belongs to; `chapters` are (frame, heading); `begin` is the number of its first frame in timecode, which
+    `timecode` says.
 
-    Returns path, bytes, frames, seconds it took, size, what its sound measures, parts and how many of them were made now, and under
-    `differs` where the file that came of it differs from the plan. Raises `Unusable` if a recording is gone or a sound is not whole.
-    Nothing is left under the final name unless it is whole.
+    Returns path, bytes, frames, seconds it took, size, what its sound measures, parts and how many of them were made
+    now, and under `differs` where the file that came of it differs from the plan. Raises `Unusable` if a recording
+    is gone or a sound is not whole. Nothing is left under the final name unless it is whole.
     """
     began = time.monotonic()
     length, clock = plan["length"], Rate(*plan["rate"])
@@ -141,11 +148,13 @@ def render(
     for f in src.values():
         if (kind.seen or this_output.kind == "still") and not Path(f["path"]).is_file():
             raise Unusable(
-                f"{f['name']} is off-line: {Path(f['path']).name} is not where it was. Bring it back, then render again."
+                f"{f['name']} is off-line: {Path(f['path']).name} is not where it was. "
+                "Bring it back, then render again."
             )
         if "sum" in f and checksum(Path(f["path"])) != f["sum"]:
             raise Unusable(
-                f"{f['name']} is another file now than the one that was brought in. Find the right one in Footage, then render again."
+                f"{f['name']} is another file now than the one that was brought in. "
+                "Find the right one in Footage, then render again."
             )
     sounds = plan_of(plan)
     check_inputs(sounds, src)
@@ -206,7 +215,9 @@ class Film:
         self.rows: list[tuple[int, int, list[Any]]] = self.plan["pictures"]
         self.length: int = self.plan["length"]
         self.count = frames_made(self.length, self.clock, self.output.rate)
-        self.burnt = Burnt(self.size, self.files, self.clock, self.begin, self.drop) if self.output.kind == "draft" else None
+        self.burnt = (
+            Burnt(self.size, self.files, self.clock, self.begin, self.drop) if self.output.kind == "draft" else None
+        )
 
     def first(self, at: int) -> int:
         """The first frame of the film that shows story frame `at` or a later one."""
@@ -236,8 +247,14 @@ class Film:
         at = rows[0][0]
         drawn = [x for _, _, layers in rows for x in _all(layers)]
         used = sorted({x[0] for x in drawn if x[0] is not None})
-        named = {d[n] for x in drawn if len(x) > 4
-                 for d in (*x[4].get("look", ()), x[4].get("title", {})) for n in ("table", "font") if d.get(n)}  # fmt: skip
+        named = {
+            d[n]
+            for x in drawn
+            if len(x) > 4
+            for d in (*x[4].get("look", ()), x[4].get("title", {}))
+            for n in ("table", "font")
+            if d.get(n)
+        }
         stamps = [
             (other.name, other.stat().st_mtime_ns)
             for path in self.folders
@@ -294,10 +311,12 @@ def _film(
             if chapters:
                 ends = [*(at for at, _ in chapters[1:]), film.length]
                 base = 1 / film.clock.fps
-                container.set_chapters([
-                    {"id": index, "start": at, "end": end, "time_base": base, "metadata": {"title": name}}
-                    for index, ((at, name), end) in enumerate(zip(chapters, ends, strict=True), 1)
-                ])  # fmt: skip
+                container.set_chapters(
+                    [
+                        {"id": index, "start": at, "end": end, "time_base": base, "metadata": {"title": name}}
+                        for index, ((at, name), end) in enumerate(zip(chapters, ends, strict=True), 1)
+                    ]
+                )
             v, samples = stream_like(container, made[0][0]), film.plan["samples"]
             stream = SoundStream(container, kind, samples, sound.block)
             if CONTAINER[kind] == "mov" and timecode:
@@ -309,9 +328,16 @@ def _film(
 
             joined(container, v, ((path, at) for path, at, _ in made), 1 / film.rate.fps, reached)
             stream.finish()
-        told = {"frames": film.count, "parts": len(made), "anew": sum(new for _, _, new in made), **stream.heard.result()}
+        told = {
+            "frames": film.count,
+            "parts": len(made),
+            "anew": sum(new for _, _, new in made),
+            **stream.heard.result(),
+        }
         if (count := frames_in(out)) != film.count:
-            differs.insert(0, Difference(0, film.count / float(film.rate.fps), f"{count} frames instead of {film.count}"))
+            differs.insert(
+                0, Difference(0, film.count / float(film.rate.fps), f"{count} frames instead of {film.count}")
+            )
         differs += caption_differences(film.plan, film.size, film.folders[1])
         return told | _checked(out, plan_of(film.plan), film.files, told["loudness"], differs)
 
@@ -336,8 +362,9 @@ def _stem_differences(paths: Sequence[Path], plan: Plan, files: Files, lanes: di
 
 
 def _parts(film: Film, folder: Path, progress: Progress) -> tuple[list[tuple[Path, int, bool]], list[Difference]]:
-    """Each part of a film: its file, the frame it begins at, and whether it was made now; and where those that were made now differ
-    from the plan: they are not kept. The end of one is encoded, and it is looked through, while the next is drawn."""
+    """Each part of a film: its file, the frame it begins at, and whether it was made now; and where those that were
+    made now differ from the plan: they are not kept. The end of one is encoded, and it is looked through, while the
+    next is drawn."""
     out: list[tuple[Path, int, bool]] = []
     rows, pid = film.rows, os.getpid()
     todo: list[tuple[Path, list[tuple[int, int, list[Any]]]]] = []
@@ -404,7 +431,9 @@ def _sound_alone(kind: str, sound: "Sound", samples: int, out: Path, progress: P
     return stream.heard.result()
 
 
-def _lanes(plan: dict[str, Any], files: dict[int, dict[str, Any]], lanes: dict[str, str]) -> dict[str, soundfiles.Block]:
+def _lanes(
+    plan: dict[str, Any], files: dict[int, dict[str, Any]], lanes: dict[str, str]
+) -> dict[str, soundfiles.Block]:
     """The sound of each lane that is heard."""
     out: dict[str, soundfiles.Block] = {}
     for lane in dict.fromkeys(lanes.values()):

@@ -17,7 +17,9 @@ from kovel.media.soundtrack import samples_of
 from kovel.media.whole_files import written_whole
 
 
-def retime(out: str, channels: int, name: str, pace: dict[str, Any], progress: Callable[[float], None]) -> dict[str, Any]:
+def retime(
+    out: str, channels: int, name: str, pace: dict[str, Any], progress: Callable[[float], None]
+) -> dict[str, Any]:
     """Make made/NAME of a recording."""
     folder, how = Path(out), Retimed.from_json(pace)
     (folder / "made").mkdir(exist_ok=True)

@@ -75,7 +75,9 @@ def _english(model: str) -> Bert | None:
     try:
         found = Bert(folder)
     except (OSError, KeyError, ValueError) as error:
-        raise Unusable(f"The model in {folder} cannot be read ({error}). Correct the setting, or leave it empty.") from None
+        raise Unusable(
+            f"The model in {folder} cannot be read ({error}). Correct the setting, or leave it empty."
+        ) from None
     if found.size != ENGLISH:
         raise Unusable(f"The model in {folder} gives {found.size} numbers a sentence; {ENGLISH} are needed.")
     return found
@@ -88,7 +90,11 @@ class Bert:
         from tokenizers import Tokenizer
 
         shape = json.loads((folder / "config.json").read_text())
-        self.heads, self.layers, self.size = shape["num_attention_heads"], shape["num_hidden_layers"], shape["hidden_size"]
+        self.heads, self.layers, self.size = (
+            shape["num_attention_heads"],
+            shape["num_hidden_layers"],
+            shape["hidden_size"],
+        )
         self.eps = shape["layer_norm_eps"]
         self.w = _weights(folder / "model.safetensors")
         self.tokens = Tokenizer.from_file(str(folder / "tokenizer.json"))
@@ -115,7 +121,9 @@ class Bert:
         hidden = np.where(there[:, None, None, :] > 0, np.float32(0), np.float32(-1e9))
         for k in range(self.layers):
             at = f"encoder.layer.{k}."
-            q, key, v = (self._heads(self._dense(x, f"{at}attention.self.{name}")) for name in ("query", "key", "value"))
+            q, key, v = (
+                self._heads(self._dense(x, f"{at}attention.self.{name}")) for name in ("query", "key", "value")
+            )
             s = q @ key.transpose(0, 1, 3, 2) / math.sqrt(q.shape[-1]) + hidden
             s = np.exp(s - s.max(-1, keepdims=True))
             seen = (s / s.sum(-1, keepdims=True)) @ v

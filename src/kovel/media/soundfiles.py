@@ -48,8 +48,8 @@ def wav(path: Path, block: Block, samples: int, told: Heard, feed: Callable[[np.
 
 
 def stems(out: Path, lanes: Mapping[str, Block], mix: Block, samples: int, told: Heard) -> list[Path]:
-    """LANE.wav for each lane in folder `out`. Their whole numbers add up to those of the mix, where that is not cut off: what
-    rounding leaves over goes into the last."""
+    """LANE.wav for each lane in folder `out`. Their whole numbers add up to those of the mix, where that is not cut
+    off: what rounding leaves over goes into the last."""
     out.mkdir(parents=True, exist_ok=True)
     paths = [out / f"{lane}.wav" for lane in lanes]
     parts = [path.with_name(f"{path.name}.{os.getpid()}.part") for path in paths]

@@ -5,7 +5,8 @@ peaks.bin    "KVP1", count of levels, pairs a level (uint32 LE), then int8 (min,
 power.npy    float32 (n, 3), each 100 ms: weighted power, peak, samples at full scale (core.sound.loudness)
 sound.json   samples and channels, once all of it is there
 
-Each try at making it works in a folder of its own; its files take their places, in one step each, once all of them are whole:
+Each try at making it works in a folder of its own; its files take their places, in one step each, once all of them are
+whole:
 
 growing-TRY/sound.pcm   the samples so far       |~~~~~~~~~~~>        read from there by `sound_file`
 growing-TRY/peaks.raw   the finest pairs so far
@@ -42,10 +43,17 @@ Progress = Callable[[float], None]
 
 
 def make_sound(
-    path: str, out: str, rate: list[int], picture: bool, frames: int | None, progress: Progress, heard: Sequence[int] = ()
+    path: str,
+    out: str,
+    rate: list[int],
+    picture: bool,
+    frames: int | None,
+    progress: Progress,
+    heard: Sequence[int] = (),
 ) -> dict[str, int]:
-    """Make the sound of one recording in folder `out`; its samples (at 48 kHz) and channels. `heard`: one or two channels, counted
-    over all tracks, as left and right; none: the first track. Sound that is whole already is left as it is."""
+    """Make the sound of one recording in folder `out`; its samples (at 48 kHz) and channels. `heard`: one or two
+    channels, counted over all tracks, as left and right; none: the first track. Sound that is whole already is left
+    as it is."""
     src, folder = Path(path), Path(out)
     folder.mkdir(parents=True, exist_ok=True)
     if made := sound_made(folder):
@@ -77,7 +85,8 @@ def make_sound(
 
 
 def sound_file(folder: Path) -> Path:
-    """Where a recording's samples are: sound.pcm once that is whole, before that what the latest try has made so far."""
+    """Where a recording's samples are: sound.pcm once that is whole, before that what the latest try has made so
+    far."""
     return folder / "sound.pcm" if whole_sound(folder) else _growing(folder) / "sound.pcm"
 
 
@@ -108,7 +117,8 @@ def clear_tries(folder: Path) -> None:
 
 
 class Patience:
-    """Waits for more of a recording's sound; `NoRoom`, so that it is tried again later, where none has come for a while."""
+    """Waits for more of a recording's sound; `NoRoom`, so that it is tried again later, where none has come for a
+    while."""
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
@@ -149,8 +159,8 @@ def peaks_file(pairs: np.ndarray) -> bytes:
 
 
 def _unsaid_delay(c: Any, stream: Any) -> Fraction:
-    """Seconds an encoder puts before the sound in a bare stream that has no place to say so: MP3 1105 samples, AAC 1024,
-    AC-3 256, WMA 2048 (common practice, no source). MP3 with a header says it, and its first stamp is past it."""
+    """Seconds an encoder puts before the sound in a bare stream that has no place to say so: MP3 1105 samples, AAC
+    1024, AC-3 256, WMA 2048 (common practice, no source). MP3 with a header says it, and its first stamp is past it."""
     samples = {"mp3": 1105, "aac": 1024, "ac3": 256, "asf": 2048}.get(c.format.name, 0)
     said = c.format.name == "mp3" and (stream.start_time or 0) > 0
     return Fraction(0 if said else samples, stream.codec_context.sample_rate)
@@ -191,10 +201,11 @@ class _Track:
 
 
 def _blocks(c: Any, a: Any, channels: int) -> Iterator[tuple[tuple[int, int] | None, np.ndarray]]:
-    """(time stamp in samples at 48 kHz, samples (n, channels) int16) of a stream, in order; broken packets are stepped over.
+    """(time stamp in samples at 48 kHz, samples (n, channels) int16) of a stream, in order; broken packets are stepped
+    over.
 
-    Sound that needs only to be rounded to 16 bits is, as libswresample does, a second at a time; other sound is resampled
-    by it.
+    Sound that needs only to be rounded to 16 bits is, as libswresample does, a second at a time; other sound is
+    resampled by it.
     """
     resample = av.AudioResampler("s16", "mono" if channels == 1 else "stereo", SAMPLE_RATE)
     plain: _Plain | None = None
@@ -221,7 +232,8 @@ def _blocks(c: Any, a: Any, channels: int) -> Iterator[tuple[tuple[int, int] | N
 
 
 class _Plain:
-    """Frames of 48 kHz floats gathered to blocks of a second, as long as they follow each other by their time stamps."""
+    """Frames of 48 kHz floats gathered to blocks of a second, as long as they follow each other by their time
+    stamps."""
 
     JUMP = 480  # samples by which one may lie elsewhere than behind the last
 
@@ -263,9 +275,9 @@ def _from(begin: Fraction, num: int, den: int) -> int:
 
 
 def _placed(src: Path, track: int, pick: Sequence[int] | None, zero: Fraction | None) -> Iterator[np.ndarray]:
-    """The samples (n, channels) int16 of one sound track, one block behind the other from `zero` on, by their time stamps (None: from
-    the track's own beginning, so that an encoder's delay is no silence): silence where there is a gap of 40 ms or more, cut where
-    before zero. `pick`: these of its channels; None: all, brought to two."""
+    """The samples (n, channels) int16 of one sound track, one block behind the other from `zero` on, by their time
+    stamps (None: from the track's own beginning, so that an encoder's delay is no silence): silence where there is a
+    gap of 40 ms or more, cut where before zero. `pick`: these of its channels; None: all, brought to two."""
     with open_media(src) as container:
         a = container.streams.audio[track]
         for other in container.streams:
@@ -333,7 +345,8 @@ def _side_by_side(left: Iterator[np.ndarray], right: Iterator[np.ndarray]) -> It
 def _sound(
     src: Path, folder: Path, zero: Fraction | None, seconds: float, progress: Progress, heard: Sequence[int] = ()
 ) -> tuple[int, int]:
-    """Raw samples as they are heard, into the folder of one try: of the first track, or of the channels `heard` of all tracks."""
+    """Raw samples as they are heard, into the folder of one try: of the first track, or of the channels `heard` of
+    all tracks."""
     with open_media(src) as container:
         every = channels_of(container)
         places = [every[k] for k in heard if k < len(every)]

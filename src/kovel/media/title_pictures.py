@@ -1,6 +1,8 @@
-"""Titles as pictures: words with a clear ground, drawn once into a file named after what it shows; player and renderer read it.
+"""Titles as pictures: words with a clear ground, drawn once into a file named after what it shows; player and renderer
+read it.
 
-The shaping is HarfBuzz's and FriBidi's (through Pillow's Raqm): joined scripts and those from right to left are set rightly.
+The shaping is HarfBuzz's and FriBidi's (through Pillow's Raqm): joined scripts and those from right to left are set
+rightly.
 """
 
 from __future__ import annotations
@@ -65,7 +67,8 @@ def font_of(path: Path, size: int, weight: int) -> ImageFont.FreeTypeFont:
 def drawn_title(
     spec: Mapping[str, Any], width: int, height: int, letters: int | None = None, fonts: Path | None = None
 ) -> Image.Image:
-    """A title as RGBA: as large as the picture, or (one that rolls) as high as its lines. `letters`: only so many of them."""
+    """A title as RGBA: as large as the picture, or (one that rolls) as high as its lines. `letters`: only so many of
+    them."""
     lines = str(spec["text"]).split("\n")
     size = max(4, round(height * float(spec["size"]) / 100))
     file = font_file(fonts, str(spec["font"]))
@@ -131,7 +134,9 @@ def _broken(line: str, font: ImageFont.FreeTypeFont, room: float) -> list[str]:
     return rows
 
 
-def title_file(folder: Path, spec: Mapping[str, Any], width: int, height: int, letters: int | None, fonts: Path | None) -> Path:
+def title_file(
+    folder: Path, spec: Mapping[str, Any], width: int, height: int, letters: int | None, fonts: Path | None
+) -> Path:
     """The title drawn once, in a file named after what it shows."""
     to = _place(folder, spec, width, height, letters)
     if not to.is_file():
@@ -159,7 +164,9 @@ def draw_title(
     return {"path": str(title_file(Path(folder), spec, width, height, letters, Path(fonts)))}
 
 
-def title_shown(folder: Path, spec: Mapping[str, Any], width: int, height: int, letters: int | None, fonts: Path) -> Path:
+def title_shown(
+    folder: Path, spec: Mapping[str, Any], width: int, height: int, letters: int | None, fonts: Path
+) -> Path:
     """As `title_file`, for a process that others wait for: a font that somebody sent is drawn with in a child."""
     to = _place(folder, spec, width, height, letters)
     if spec["font"] in OWN:

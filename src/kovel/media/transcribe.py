@@ -1,8 +1,8 @@
 """Words from sound, on this machine and without a network: recognised, then put where they sound.
 
-The recogniser (faster-whisper with a small model of English, one of many languages, or any model folder of the same format:
-media/models.py) gives the words; its times come late, so English is aligned to the sound once more (pocketsphinx), and the
-edges are kept out of proven silence. Voiced sounds it left out stay as marked words.
+The recogniser (faster-whisper with a small model of English, one of many languages, or any model folder of the same
+format: media/models.py) gives the words; its times come late, so English is aligned to the sound once more
+(pocketsphinx), and the edges are kept out of proven silence. Voiced sounds it left out stay as marked words.
 """
 
 from __future__ import annotations
@@ -60,8 +60,8 @@ class Ear:
 
 
 def ear_for(sound: Readable, parts: Sequence[Clip], *, model: str = "", language: str = "", models: Path) -> Ear:
-    """English is heard by the model of English, all else by that of many languages (or all by the editor's own `model`). A language
-    that was not said is found in the sound; where it is not sure, English is tried."""
+    """English is heard by the model of English, all else by that of many languages (or all by the editor's own
+    `model`). A language that was not said is found in the sound; where it is not sure, English is tried."""
     if model and not recogniser(model).model.is_multilingual:
         return Ear(model)
     if not language and parts:
@@ -72,8 +72,8 @@ def ear_for(sound: Readable, parts: Sequence[Clip], *, model: str = "", language
 
 
 def spoken_in(sound: Readable, parts: Sequence[Clip], model: str) -> str:
-    """The code of the language that most of a recording is in, by clips from its front, its middle and its end; empty where none
-    is likely."""
+    """The code of the language that most of a recording is in, by clips from its front, its middle and its end;
+    empty where none is likely."""
     sure: Counter[str] = Counter()
     picks = {0, len(parts) // 2, len(parts) - 1}
     for pick in picks:
@@ -84,16 +84,23 @@ def spoken_in(sound: Readable, parts: Sequence[Clip], model: str) -> str:
 
 
 def recognise(sounds_of: Sequence[Floats], ear: Ear, names: Sequence[str] = ()) -> list[list[Word]]:
-    """The words of each clip of 16 kHz sound, with the recogniser's own times in 48 kHz samples from the clip's start."""
+    """The words of each clip of 16 kHz sound, with the recogniser's own times in 48 kHz samples from the clip's
+    start."""
     import faster_whisper
 
     pipeline = faster_whisper.BatchedInferencePipeline(recogniser(ear.model))
     prompt = " ".join([*([f"{', '.join(names[:40])}."] if names else []), ear.language.hesitating]).strip() or None
     edges = np.concatenate([[0], np.cumsum([len(x) for x in sounds_of])])
     segments, _ = pipeline.transcribe(
-        np.concatenate(sounds_of), batch_size=8, beam_size=5, word_timestamps=True, initial_prompt=prompt, vad_filter=False,
-        language=ear.language.code, clip_timestamps=[{"start": start / RATE, "end": end / RATE} for start, end in pairwise(edges.tolist())],
-    )  # fmt: skip
+        np.concatenate(sounds_of),
+        batch_size=8,
+        beam_size=5,
+        word_timestamps=True,
+        initial_prompt=prompt,
+        vad_filter=False,
+        language=ear.language.code,
+        clip_timestamps=[{"start": start / RATE, "end": end / RATE} for start, end in pairwise(edges.tolist())],
+    )
     out: list[list[Word]] = [[] for _ in sounds_of]
     for segment in segments:
         for w in segment.words or ():
@@ -187,8 +194,8 @@ class Aligner:
 
 
 def place(aligner: Aligner | None, x: Floats, clip: Clip, words: Sequence[Word]) -> list[Word]:
-    """Words of a clip at their times in the recording: the aligner's where there is one and it found them, else the recogniser's,
-    moved by what it is late or early."""
+    """Words of a clip at their times in the recording: the aligner's where there is one and it found them, else the
+    recogniser's, moved by what it is late or early."""
     if aligner is None:
         return place_found(clip, words, [((word.start + EARLY) // TICK, (word.end + EARLY) // TICK) for word in words])
     found = aligner(x, [word.text for word in words])
@@ -224,9 +231,13 @@ class Heard:
 
 
 def transcribe_sound(
-    sound: Readable, levels: Levels, ear: Ear | None = None, names: Sequence[str] = (), progress: Progress = lambda x: None,
+    sound: Readable,
+    levels: Levels,
+    ear: Ear | None = None,
+    names: Sequence[str] = (),
+    progress: Progress = lambda x: None,
     so_far: Callable[[Sequence[Word]], None] = lambda words: None,
-) -> Heard:  # fmt: skip
+) -> Heard:
     """All words of a recording, from the front; `so_far` is given those up to where it is.
 
     `names`: people, places and tags of the project, so that they are heard as written.
@@ -368,7 +379,8 @@ def _later(tell: Callable[[Sequence[Word]], None], ticks: int) -> Callable[[Sequ
 
 
 def _pause_before(talking: Mask) -> int:
-    """The last tick in the middle of half a second without speech, within the last minute; the end where there is none."""
+    """The last tick in the middle of half a second without speech, within the last minute; the end where there is
+    none."""
     count = len(talking)
     for a, b in reversed(list(zip(*(run.tolist() for run in runs(~talking)), strict=True))):
         if b - a >= 50 and a > count - 6000:
@@ -377,9 +389,15 @@ def _pause_before(talking: Mask) -> int:
 
 
 def align_text(
-    out: str, channels: int, said: Sequence[str], speakers: Sequence[str], progress: Progress, model: str = "", language: str = "",
+    out: str,
+    channels: int,
+    said: Sequence[str],
+    speakers: Sequence[str],
+    progress: Progress,
+    model: str = "",
+    language: str = "",
     models: str = "",
-) -> dict[str, Any]:  # fmt: skip
+) -> dict[str, Any]:
     """Words of a text without times, and who says each, placed in a prepared recording in their order.
 
     What the recogniser hears gives the anchors; the words between two anchors are aligned to the sound between them, or
@@ -390,7 +408,9 @@ def align_text(
     parts = clips(speech(levels))
     ear = ear_for(sound, parts, model=model, language=language or guessed(said), models=Path(models or out))
     heard = [
-        word for word in transcribe_sound(sound, levels, ear, names, lambda x: progress(0.9 * x)).words if word.text != VOICE
+        word
+        for word in transcribe_sound(sound, levels, ear, names, lambda x: progress(0.9 * x)).words
+        if word.text != VOICE
     ]
     if not heard or not said:
         return {"words": [], "remark": "There is no speech in this recording to put the text to." if said else ""}
@@ -398,7 +418,9 @@ def align_text(
     words = snap(place_between(ear.aligner(), sound, said, heard, talking), talking, whole=True)
     share = sum(1 for _ in anchors(said, heard, nearly=False)) / len(said)
     remark = (
-        "" if share > 0.3 else "Few words of the text were heard in the recording. Check that it is the transcript of this one."
+        ""
+        if share > 0.3
+        else "Few words of the text were heard in the recording. Check that it is the transcript of this one."
     )
     rows = [[word.text, word.start, word.end, word.sure, who] for word, who in zip(words, speakers, strict=True)]
     return {"words": rows, "remark": remark, "language": ear.language.code}

@@ -16,7 +16,8 @@ from typing import Any
 
 @contextmanager
 def written_whole(path: Path) -> Iterator[Path]:
-    """Where to write what shall stand at `path`: it takes that place once the block ends well, and nothing is left of it otherwise.
+    """Where to write what shall stand at `path`: it takes that place once the block ends well, and nothing is left of
+    it otherwise.
 
     Two that write the same at once do not meet: each has a name of its own, and the later one replaces the earlier.
     """

@@ -1,5 +1,5 @@
-"""Whether what was made of a recording is as long as media.json says, by sizes and headers alone; and what is short taken apart, so
-that it is made again.
+"""Whether what was made of a recording is as long as media.json says, by sizes and headers alone; and what is short
+taken apart, so that it is made again.
 
 media.json says    |sound 67.6 s ───────────────────────|  frames 1690
 sound.pcm          |~~~~~~~~~~|                            short: 8.0 of 67.6 s
@@ -28,7 +28,8 @@ def sound_is_long_enough(folder: Path, facts: dict[str, Any]) -> bool:
 
 
 def short_sound(folder: Path, facts: dict[str, Any]) -> str:
-    """What a recording's sound lacks of the samples and channels stated, in words; empty where it is whole or has none."""
+    """What a recording's sound lacks of the samples and channels stated, in words; empty where it is whole or has
+    none."""
     if not facts.get("sound", True):
         return ""
     samples, width = int(facts["samples"]), SAMPLE * int(facts["channels"])
@@ -76,7 +77,8 @@ def _frames_of_proxy(folder: Path, facts: dict[str, Any]) -> int:
 
 
 def shortcomings(folder: Path) -> str:
-    """What is short of a recording that counts as whole, in words: its sound, its pictures; empty where all is there."""
+    """What is short of a recording that counts as whole, in words: its sound, its pictures; empty where all is
+    there."""
     facts = facts_in(folder / "media.json")
     if facts is None:
         return ""
@@ -84,7 +86,8 @@ def shortcomings(folder: Path) -> str:
 
 
 def sound_made(folder: Path) -> dict[str, int] | None:
-    """Samples and channels of a recording's sound, where every sample is there that media.json or sound.json states; else None."""
+    """Samples and channels of a recording's sound, where every sample is there that media.json or sound.json states;
+    else None."""
     facts = facts_in(folder / "media.json") or facts_in(folder / "sound.json")
     if facts is None or "samples" not in facts or short_sound(folder, facts):
         return None
@@ -97,8 +100,8 @@ def whole_sound(folder: Path) -> bool:
 
 
 def take_apart(folder: Path) -> str:
-    """A recording counts as whole no more: what is short of it goes, what is whole stays, and is not made again. What was short,
-    in words; empty (and nothing is done) where all is there."""
+    """A recording counts as whole no more: what is short of it goes, what is whole stays, and is not made again.
+    What was short, in words; empty (and nothing is done) where all is there."""
     facts = facts_in(folder / "media.json")
     told = shortcomings(folder)
     if facts is None or not told:

@@ -53,7 +53,9 @@ def _others(queue: str) -> Row:
     same = server["form"] == form()
     told = ", ".join(f"{worker['node']} ({worker['slots']} at a time)" for worker in workers) or "none"
     return Row(
-        "Workers", same, f"for {server['node']}: {told}" + ("" if same else f"; it is {server['form']}, here is {form()}")
+        "Workers",
+        same,
+        f"for {server['node']}: {told}" + ("" if same else f"; it is {server['form']}, here is {form()}"),
     )
 
 
@@ -73,7 +75,9 @@ def _rows(root: Path) -> Iterator[Row]:
     path = root / "kovel.db"
     wrong = backup.damage(path) if path.exists() else "there is none yet"
     yield Row("Database", not wrong, wrong or f"whole, form {NEWEST}, {path.stat().st_size / 1e6:.1f} MB")
-    kept = [f"{day} ({'damaged' if backup.damage(path) else 'whole'})" for day, path in backup.copies(root / "backups")[:3]]
+    kept = [
+        f"{day} ({'damaged' if backup.damage(path) else 'whole'})" for day, path in backup.copies(root / "backups")[:3]
+    ]
     yield Row("Copies", bool(kept), ", ".join(kept) or "none yet; one is made each day that Kovel runs")
     if not wrong:
         with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True)) as connection:
@@ -103,14 +107,19 @@ def _rows(root: Path) -> Iterator[Row]:
         heard = (of_english() / "model.bin").is_file()
     except Unusable:
         heard = False
-    yield Row("Recogniser", heard, "its model is here" if heard else "its model is not here: nothing can be transcribed")
+    yield Row(
+        "Recogniser", heard, "its model is here" if heard else "its model is not here: nothing can be transcribed"
+    )
     faces = all((Path(cv2.__file__).parent / "data" / name).exists() for name in CASCADES)
     yield Row("Faces", faces, f"OpenCV {cv2.__version__}")
     alone = subprocess.run(
-        [sys.executable, "-c", "from kovel.media.child import without_network as f; raise SystemExit(0 if f() else 1)"], check=False
-    ).returncode  # fmt: skip
+        [sys.executable, "-c", "from kovel.media.child import without_network as f; raise SystemExit(0 if f() else 1)"],
+        check=False,
+    ).returncode
     yield Row(
-        "Decoders", True, "without a network" if alone == 0 else "kept from the network by lists of containers and protocols"
+        "Decoders",
+        True,
+        "without a network" if alone == 0 else "kept from the network by lists of containers and protocols",
     )
 
 

@@ -1,4 +1,5 @@
-"""Files that somebody sends: kept for a moment under a name of their own, taken apart in a child with limits, forgotten."""
+"""Files that somebody sends: kept for a moment under a name of their own, taken apart in a child with limits,
+forgotten."""
 
 from __future__ import annotations
 
@@ -14,8 +15,8 @@ from kovel.media.files import NoRoom, Unusable
 
 
 def taken_apart(data: DataFolder, how: str, name: str, body: bytes | str, **more: Any) -> dict[str, Any]:
-    """What a call of exchange/sent_files.py makes of the file `name`; `Invalid` in words where it cannot be read, or takes more time
-    or memory than any such file should."""
+    """What a call of exchange/sent_files.py makes of the file `name`; `Invalid` in words where it cannot be read, or
+    takes more time or memory than any such file should."""
     raw = body.encode("utf-8", "replace") if isinstance(body, str) else body
     with tempfile.NamedTemporaryFile(dir=data.root, prefix="sent-") as kept:
         kept.write(raw)

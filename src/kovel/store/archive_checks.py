@@ -21,7 +21,8 @@ LONGEST_TEXT = 20_000
 
 
 def hold(db: Database, project: int) -> None:
-    """`Invalid`, in words, where a row of a project could not have been made here. To be called in the transaction that writes them."""
+    """`Invalid`, in words, where a row of a project could not have been made here. To be called in the transaction
+    that writes them."""
     if project in [number for number, _ in projects.broken(db)]:
         raise Invalid("its frame rate, size or start is none that a project can have")
     this_project = projects.get(db, project)
@@ -70,7 +71,9 @@ def _project(project: Project) -> None:
 def _recording(db: Database, recording: Recording) -> None:
     told = f"the recording “{str(recording.name)[:60]}”"
     rate: Rate = recording.rate
-    if not (_number(rate.num) and _number(rate.den) and rate.num > 0 and rate.den > 0 and SLOWEST <= rate.fps <= FASTEST):
+    if not (
+        _number(rate.num) and _number(rate.den) and rate.num > 0 and rate.den > 0 and SLOWEST <= rate.fps <= FASTEST
+    ):
         raise Invalid(f"{told} has no frame rate")
     if recording.frames is not None and not (_number(recording.frames) and 0 < recording.frames <= LONGEST * rate.fps):
         raise Invalid(f"{told} has no length")

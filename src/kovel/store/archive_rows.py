@@ -1,7 +1,7 @@
 """A whole project as rows, and back: every table that belongs to it, whatever tables there are (see docs/archive.md).
 
-Numbers of rows are moved up by what this folder has already, so that nothing meets; a project of an older Kovel is brought up to
-the present tables in a database of its own first.
+Numbers of rows are moved up by what this folder has already, so that nothing meets; a project of an older Kovel is
+brought up to the present tables in a database of its own first.
 """
 
 from __future__ import annotations
@@ -50,7 +50,8 @@ def _named(connection: sqlite3.Connection) -> dict[str, dict[str, str]]:
         if table in LEFT or table.startswith(("sqlite_", "sentence_search")):
             continue
         cols = {
-            row["from"]: _at_last(connection, row) for row in connection.execute(f"PRAGMA foreign_key_list({table})").fetchall()
+            row["from"]: _at_last(connection, row)
+            for row in connection.execute(f"PRAGMA foreign_key_list({table})").fetchall()
         }
         cols |= {col: to for (name, col), to in MORE.items() if name == table}
         if table in NUMBERED:
@@ -74,7 +75,9 @@ def _at_last(connection: sqlite3.Connection, key: sqlite3.Row) -> str:
 
 def _root(cols: dict[str, str]) -> tuple[str, str]:
     """(column, table) by which a row belongs to a recording, a story or the project."""
-    return next((col, to) for to in ("recording", "story", "project") for col, to_ in cols.items() if to_ == to and col == to)
+    return next(
+        (col, to) for to in ("recording", "story", "project") for col, to_ in cols.items() if to_ == to and col == to
+    )
 
 
 def rows_of(db: Database, project: int) -> tuple[int, Tables]:
@@ -183,13 +186,17 @@ def _put(db: Database, connection: sqlite3.Connection, tables: Tables, name: str
             f"UPDATE issued SET last = max(last, (SELECT coalesce(max(id), 0) FROM {text})) WHERE kind = ?", (text,)
         )
     (project,) = tables["project"]
-    return get(db, project["id"] + up["project"]), {r["id"]: r["id"] + up["recording"] for r in tables.get("recording", [])}
+    return get(db, project["id"] + up["project"]), {
+        r["id"]: r["id"] + up["recording"] for r in tables.get("recording", [])
+    }
 
 
 def _highest(connection: sqlite3.Connection, table: str) -> int:
     """The highest number that a row of a table has, or had."""
     last = connection.execute("SELECT last FROM issued WHERE kind = ?", (table,)).fetchone()
-    return max(int(connection.execute(f"SELECT coalesce(max(id), 0) FROM {table}").fetchone()[0]), int(last[0]) if last else 0)
+    return max(
+        int(connection.execute(f"SELECT coalesce(max(id), 0) FROM {table}").fetchone()[0]), int(last[0]) if last else 0
+    )
 
 
 def _patch(stored: dict[str, Any], up: int) -> dict[str, Any]:
@@ -231,7 +238,10 @@ def _step(stored: dict[str, Any], up: dict[str, int]) -> dict[str, Any]:
     return stored
 
 
-SHORT = "Only the pictures that a story uses are here, and all of its sound. Find again, with better versions, takes the whole one in its place."
+SHORT = (
+    "Only the pictures that a story uses are here, and all of its sound. "
+    "Find again, with better versions, takes the whole one in its place."
+)
 
 
 def shortened(db: Database, recording: int, size: int, checksum: str) -> None:

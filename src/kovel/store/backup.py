@@ -55,7 +55,9 @@ def damage(path: Path) -> str:
 def copies(folder: Path) -> list[tuple[date, Path]]:
     """The daily copies in a folder, newest first."""
     found = [
-        (date.fromisoformat(match[1]), path) for path in folder.glob("kovel-*.db") if (match := NAMED.fullmatch(path.name))
+        (date.fromisoformat(match[1]), path)
+        for path in folder.glob("kovel-*.db")
+        if (match := NAMED.fullmatch(path.name))
     ]
     return sorted(found, reverse=True)
 

@@ -20,7 +20,8 @@ def of_project(db: Database, project: int) -> list[Bin]:
     """By name."""
     inside: dict[int, set[int]] = {}
     for b, row in db.read().execute(
-        "SELECT x.bin, x.recording FROM bin_recording x JOIN bin b ON b.id = x.bin JOIN recording r ON r.id = x.recording"
+        "SELECT x.bin, x.recording FROM bin_recording x JOIN bin b ON b.id = x.bin JOIN recording r ON r.id = "
+        "x.recording"
         " WHERE b.project = ? AND r.gone IS NULL",
         (project,),
     ):
@@ -50,7 +51,9 @@ def make(db: Database, project: int, name: str, recordings: Sequence[int] = ()) 
         step.groups(project)
         bin_ = fresh(step.c, "bin")
         step.c.execute("INSERT INTO bin (id, project, name) VALUES (?,?,?)", (bin_, project, name))
-        step.c.executemany("INSERT OR IGNORE INTO bin_recording VALUES (?,?)", [(bin_, recording) for recording in recordings])
+        step.c.executemany(
+            "INSERT OR IGNORE INTO bin_recording VALUES (?,?)", [(bin_, recording) for recording in recordings]
+        )
     return get(db, project, bin_)
 
 
@@ -62,7 +65,11 @@ def put(db: Database, project: int, bin_: int, recordings: Sequence[int], out: b
         raise Invalid(f"They are {'not in' if out else 'in'} {folder.name} {'' if out else 'already'}".strip() + ".")
     with steps.step(db, project, f"{len(rows)} {'out of' if out else 'into'} bin {folder.name}") as step:
         step.groups(project)
-        sql = "DELETE FROM bin_recording WHERE bin = ? AND recording = ?" if out else "INSERT INTO bin_recording VALUES (?,?)"
+        sql = (
+            "DELETE FROM bin_recording WHERE bin = ? AND recording = ?"
+            if out
+            else "INSERT INTO bin_recording VALUES (?,?)"
+        )
         step.c.executemany(sql, [(bin_, row) for row in rows])
     return get(db, project, bin_)
 

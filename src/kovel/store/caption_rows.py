@@ -1,4 +1,5 @@
-"""Captions of a story as far as they are the editor's: texts that were changed, a file of them that was brought in, and their undo."""
+"""Captions of a story as far as they are the editor's: texts that were changed, a file of them that was brought in,
+and their undo."""
 
 import json
 import sqlite3
@@ -38,14 +39,18 @@ def brought(db: Database, story: int) -> tuple[str, list[Cue]] | None:
 def bring(db: Database, story: int, name: str, cues: list[Cue] | None, did: str = "") -> None:
     """Let the captions of a file stand for a story; None: its words again. Can be undone."""
     db.guard(story)
-    now = None if cues is None else (name, json.dumps([[cue.at, cue.end, list(cue.lines), cue.speaker] for cue in cues]))
+    now = (
+        None if cues is None else (name, json.dumps([[cue.at, cue.end, list(cue.lines), cue.speaker] for cue in cues]))
+    )
     with db.write() as connection:
         _step(connection, story, did or (f"{name} brought in" if now else "the words again"), (0, 0), now)
 
 
 def can(db: Database, story: int) -> tuple[bool, bool]:
     """Whether there is something to undo, and to do again."""
-    rows = {bool(row[0]) for row in db.read().execute("SELECT DISTINCT undone FROM caption_step WHERE story = ?", (story,))}
+    rows = {
+        bool(row[0]) for row in db.read().execute("SELECT DISTINCT undone FROM caption_step WHERE story = ?", (story,))
+    }
     return False in rows, True in rows
 
 

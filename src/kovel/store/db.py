@@ -43,7 +43,9 @@ def in_words(error: Exception) -> Told | None:
         or "unable to open" in text
     ):
         where = f" ({error.filename})" if isinstance(error, OSError) and error.filename else ""
-        return Held(f"Kovel's folder cannot be written{where}. Nothing was changed; allow writing there, then try again.")
+        return Held(
+            f"Kovel's folder cannot be written{where}. Nothing was changed; allow writing there, then try again."
+        )
     if (isinstance(error, OSError) and error.errno == errno.EIO) or "disk I/O" in text:
         return Held("The disk does not answer as it should. Nothing was changed; look after the disk, then try again.")
     if isinstance(error, sqlite3.DatabaseError) and ("malformed" in text or "not a database" in text):
@@ -57,15 +59,21 @@ LASTS = re.compile("readonly|disk I/O|unable to open")  # what a connection does
 
 
 class Database:
-    """Connections to one file, one a thread. `read()` for queries, `write()` for a transaction that all or nothing lands."""
+    """Connections to one file, one a thread. `read()` for queries, `write()` for a transaction that all or nothing
+    lands."""
 
     def __init__(self, path: Path) -> None:
         self.path = path
         self._local = threading.local()
         self.stories: dict[int, tuple[int, Story]] = {}  # by id: the revision last seen and the story at it
-        self.words: dict[int, tuple[str, tuple[Word, ...]]] = {}  # by recording: the state last seen and the words at it
+        self.words: dict[
+            int, tuple[str, tuple[Word, ...]]
+        ] = {}  # by recording: the state last seen and the words at it
         self.guard: Callable[[int], None] = lambda story: None  # raises where whoever asks may not change a story now
-        self.editor: Callable[[], tuple[str, str]] = lambda: ("", "")  # who asks, and what they are called; a program is nobody
+        self.editor: Callable[[], tuple[str, str]] = lambda: (
+            "",
+            "",
+        )  # who asks, and what they are called; a program is nobody
         self._all: list[tuple[threading.Thread, sqlite3.Connection]] = []
         try:
             path.parent.mkdir(parents=True, exist_ok=True)
@@ -73,7 +81,8 @@ class Database:
             connection = self._connection()
             if connection.execute("PRAGMA user_version").fetchone()[0] > NEWEST:
                 raise Unopened(
-                    f"{path.parent} was written by a newer Kovel. Open it with that one, or update this one; nothing was changed."
+                    f"{path.parent} was written by a newer Kovel. Open it with that one, or update this one; "
+                    "nothing was changed."
                 )
             migrate(connection)
         except (sqlite3.Error, OSError) as error:
@@ -102,8 +111,8 @@ class Database:
 
     @contextmanager
     def write(self) -> Iterator[sqlite3.Connection]:
-        """A transaction that holds the write lock from its first read; rolled back on any exception. Inside another one of
-        the same thread it is part of that."""
+        """A transaction that holds the write lock from its first read; rolled back on any exception. Inside another
+        one of the same thread it is part of that."""
         connection = self._connection()
         if connection.in_transaction:
             yield connection
@@ -155,7 +164,10 @@ class Database:
 def fresh(connection: sqlite3.Connection, table: str) -> int:
     """A number for a new row of a table, never one that a row had before; inside a transaction."""
     connection.execute("INSERT OR IGNORE INTO issued VALUES (?, 0)", (table,))
-    sql = f"UPDATE issued SET last = max(last, (SELECT coalesce(max(id), 0) FROM {table})) + 1 WHERE kind = ? RETURNING last"
+    sql = (
+        f"UPDATE issued SET last = max(last, (SELECT coalesce(max(id), 0) FROM {table})) + 1 WHERE kind = ? RETURNING "
+        "last"
+    )
     return int(connection.execute(sql, (table,)).fetchone()[0])
 
 
@@ -168,7 +180,8 @@ NEWEST = max(int(file.name[:4]) for file in _files())  # the schema this Kovel w
 
 
 def _statements(script: str) -> Iterator[str]:
-    """The statements of a script, each whole: those inside a trigger end no statement, and text and comments may hold semicolons."""
+    """The statements of a script, each whole: those inside a trigger end no statement, and text and comments may
+    hold semicolons."""
     begun = ""
     *parts, rest = script.split(";")
     for part in parts:
@@ -182,7 +195,8 @@ def _statements(script: str) -> Iterator[str]:
 
 
 def migrate(connection: sqlite3.Connection, until: int = 9999) -> None:
-    """Apply each migrations/NNNN_*.sql up to that number that this file has not seen, in order, each in a transaction of its own."""
+    """Apply each migrations/NNNN_*.sql up to that number that this file has not seen, in order, each in a
+    transaction of its own."""
     for file in _files():
         number = int(file.name[:4])
         if number > until:

@@ -1,5 +1,5 @@
-"""What an editor decided about a recording: Tighten's desk with its undo, the quick cut's choices, corrected beats; and how
-recordings were matched by sound."""
+"""What an editor decided about a recording: Tighten's desk with its undo, the quick cut's choices, corrected beats;
+and how recordings were matched by sound."""
 
 from __future__ import annotations
 
@@ -49,7 +49,9 @@ def _desk(connection: sqlite3.Connection, recording: int) -> Desk:
         "SELECT key, taken, start, end FROM tighten_decision WHERE recording = ? ORDER BY key", (recording,)
     ).fetchall()
     kinds = connection.execute("SELECT kind FROM tighten_kind_off WHERE recording = ? ORDER BY kind", (recording,))
-    safe = connection.execute("SELECT start, end FROM tighten_protected WHERE recording = ? ORDER BY start, end", (recording,))
+    safe = connection.execute(
+        "SELECT start, end FROM tighten_protected WHERE recording = ? ORDER BY start, end", (recording,)
+    )
     return Desk(
         Settings(row["shortest"], row["before"], row["after"], row["island"], row["threshold"]),
         [row["key"] for row in rows if row["taken"] == 0],
@@ -64,7 +66,9 @@ def put_desk(db: Database, recording: int, this_desk: Desk) -> None:
     """Keep a desk; the one before it is kept for `undo_desk`."""
     with db.write() as connection:
         was = json.dumps(asdict(_desk(connection, recording)))
-        n = connection.execute("SELECT coalesce(max(n), 0) + 1 FROM desk_step WHERE recording = ?", (recording,)).fetchone()[0]
+        n = connection.execute(
+            "SELECT coalesce(max(n), 0) + 1 FROM desk_step WHERE recording = ?", (recording,)
+        ).fetchone()[0]
         connection.execute("INSERT INTO desk_step VALUES (?, ?, ?)", (recording, n, was))
         _put_desk(connection, recording, this_desk)
 
@@ -112,7 +116,10 @@ def quick(db: Database, recording: int) -> QuickDesk:
         row = connection.execute("SELECT * FROM quick_cut WHERE recording = ?", (recording,)).fetchone()
         if row is None:
             return QuickDesk()
-        off = [x[0] for x in connection.execute("SELECT sample FROM hit_off WHERE recording = ? ORDER BY sample", (recording,))]
+        off = [
+            x[0]
+            for x in connection.execute("SELECT sample FROM hit_off WHERE recording = ? ORDER BY sample", (recording,))
+        ]
     how = Quick(row["before"], row["length"], bool(row["ring"]), row["most"], row["intro"], row["target"])
     return QuickDesk(how, row["sensitivity"], off, row["music"])
 
@@ -125,7 +132,9 @@ def put_quick(db: Database, recording: int, this_desk: QuickDesk) -> None:
             "INSERT INTO quick_cut VALUES (?,?,?,?,?,?,?,?,?)",
             (recording, q.before, q.length, q.ring, q.most, q.intro, q.target, this_desk.sensitivity, this_desk.music),
         )
-        connection.executemany("INSERT INTO hit_off VALUES (?, ?)", [(recording, s) for s in dict.fromkeys(this_desk.off)])
+        connection.executemany(
+            "INSERT INTO hit_off VALUES (?, ?)", [(recording, s) for s in dict.fromkeys(this_desk.off)]
+        )
 
 
 def beats(db: Database, recording: int) -> Beats | None:
@@ -147,7 +156,9 @@ def put_beats(db: Database, recording: int, this_beats: Beats | None) -> None:
                 "INSERT INTO beats_corrected VALUES (?, ?, ?, ?)",
                 (recording, this_beats.tempo, this_beats.first, this_beats.bar),
             )
-            connection.executemany("INSERT INTO beat VALUES (?, ?)", [(recording, s) for s in dict.fromkeys(this_beats.beats)])
+            connection.executemany(
+                "INSERT INTO beat VALUES (?, ?)", [(recording, s) for s in dict.fromkeys(this_beats.beats)]
+            )
 
 
 @dataclass(frozen=True, slots=True)
@@ -173,9 +184,16 @@ def put_match(db: Database, recording: int, curve: list[Any], windows: list[Any]
 
 # tables with one row or more for a recording, parents first: what a copy of a recording takes along
 OF_RECORDING = (
-    "tighten", "tighten_kind_off", "tighten_decision", "tighten_protected", "quick_cut", "hit_off", "beats_corrected", "beat",
+    "tighten",
+    "tighten_kind_off",
+    "tighten_decision",
+    "tighten_protected",
+    "quick_cut",
+    "hit_off",
+    "beats_corrected",
+    "beat",
     "sync_match",
-)  # fmt: skip
+)
 
 
 def copy(connection: sqlite3.Connection, ids: dict[int, int]) -> None:

@@ -12,18 +12,24 @@ RETOLD = ("a_recording", "a_start", "b_recording", "b_start", "better")
 def rows_of(connection: sqlite3.Connection, project: int) -> Rows:
     """Everything the editor sees of the themes and bins of a project."""
     return {
-        "theme": _all(connection, f"SELECT {', '.join(THEME)} FROM theme WHERE project = ? ORDER BY ordinal, id", project),
+        "theme": _all(
+            connection, f"SELECT {', '.join(THEME)} FROM theme WHERE project = ? ORDER BY ordinal, id", project
+        ),
         "statement": _all(
             connection,
-            f"SELECT {', '.join(f's.{name}' for name in STATEMENT)} FROM theme_statement s JOIN theme t ON t.id = s.theme"
+            f"SELECT {', '.join(f's.{name}' for name in STATEMENT)} FROM theme_statement s JOIN theme t ON t.id = "
+            "s.theme"
             " WHERE t.project = ? ORDER BY s.recording, s.start",
             project,
         ),
-        "retold": _all(connection, f"SELECT {', '.join(RETOLD)} FROM retold WHERE project = ? ORDER BY 1, 2, 3, 4", project),
+        "retold": _all(
+            connection, f"SELECT {', '.join(RETOLD)} FROM retold WHERE project = ? ORDER BY 1, 2, 3, 4", project
+        ),
         "bin": _all(connection, "SELECT id, name FROM bin WHERE project = ? ORDER BY id", project),
         "binned": _all(
             connection,
-            "SELECT r.bin, r.recording FROM bin_recording r JOIN bin b ON b.id = r.bin WHERE b.project = ? ORDER BY 1, 2",
+            "SELECT r.bin, r.recording FROM bin_recording r JOIN bin b ON b.id = r.bin WHERE b.project = ? ORDER BY "
+            "1, 2",
             project,
         ),
     }
@@ -34,11 +40,13 @@ def _all(connection: sqlite3.Connection, sql: str, project: int) -> list[list[An
 
 
 def put_rows(connection: sqlite3.Connection, project: int, rows: Rows) -> None:
-    """Inside a transaction: these instead of those there are. Statements of recordings that are gone are passed over."""
+    """Inside a transaction: these instead of those there are. Statements of recordings that are gone are passed
+    over."""
     connection.execute("DELETE FROM theme WHERE project = ?", (project,))
     connection.execute("DELETE FROM retold WHERE project = ?", (project,))
     connection.executemany(
-        f"INSERT INTO theme (project, {', '.join(THEME)}) VALUES (?,?,?,?,?,?)", [(project, *row) for row in rows["theme"]]
+        f"INSERT INTO theme (project, {', '.join(THEME)}) VALUES (?,?,?,?,?,?)",
+        [(project, *row) for row in rows["theme"]],
     )
     there = {row[0] for row in connection.execute("SELECT id FROM recording WHERE project = ?", (project,))}
     connection.executemany(
@@ -46,11 +54,14 @@ def put_rows(connection: sqlite3.Connection, project: int, rows: Rows) -> None:
         [row for row in rows["statement"] if row[0] in there],
     )
     connection.executemany(
-        f"INSERT INTO retold (project, {', '.join(RETOLD)}) VALUES (?,?,?,?,?,?)", [(project, *row) for row in rows["retold"]]
+        f"INSERT INTO retold (project, {', '.join(RETOLD)}) VALUES (?,?,?,?,?,?)",
+        [(project, *row) for row in rows["retold"]],
     )
     if "bin" in rows:  # a step of before there were any says nothing of them
         connection.execute("DELETE FROM bin WHERE project = ?", (project,))
         connection.executemany(
             "INSERT INTO bin (id, project, name) VALUES (?,?,?)", [(row[0], project, row[1]) for row in rows["bin"]]
         )
-        connection.executemany("INSERT INTO bin_recording VALUES (?,?)", [row for row in rows["binned"] if row[1] in there])
+        connection.executemany(
+            "INSERT INTO bin_recording VALUES (?,?)", [row for row in rows["binned"] if row[1] in there]
+        )

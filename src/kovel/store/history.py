@@ -1,4 +1,5 @@
-"""Undo, redo and the history of a story. Each editor takes back their own edits first, and is asked before somebody else's."""
+"""Undo, redo and the history of a story. Each editor takes back their own edits first, and is asked before somebody
+else's."""
 
 import json
 import sqlite3
@@ -38,7 +39,8 @@ def _line(connection: sqlite3.Connection, story: int) -> list[_Step]:
     rows = connection.execute(
         "WITH RECURSIVE line(id, depth) AS (SELECT head, 0 FROM story WHERE id = ? UNION ALL"
         " SELECT j.parent, depth + 1 FROM journal j JOIN line ON j.id = line.id)"
-        " SELECT j.id, command, did, editor, editor_name, params FROM line JOIN journal j ON j.id = line.id ORDER BY depth DESC",
+        " SELECT j.id, command, did, editor, editor_name, params FROM line JOIN journal j ON j.id = line.id ORDER BY "
+        "depth DESC",
         (story,),
     )
     return [
@@ -48,7 +50,8 @@ def _line(connection: sqlite3.Connection, story: int) -> list[_Step]:
 
 
 def _in_effect(line: Iterable[_Step]) -> tuple[list[_Step], list[_Step]]:
-    """The edits that are in effect, and the steps by which others were taken back, to be done again by whoever did that."""
+    """The edits that are in effect, and the steps by which others were taken back, to be done again by whoever did
+    that."""
     done: list[_Step] = []
     undone: list[_Step] = []
     for step in line:
@@ -87,13 +90,16 @@ def _turned(
 
 
 def undo(db: Database, story: int, revision: int | None = None, others: bool = False) -> tuple[Kept, Report]:
-    """Back to exactly the story before the last edit. Where somebody else made that one, one's own last edit is taken back from
-    under it, if nothing since builds on it; else `Others` says whose it is, and `others` takes it back all the same."""
+    """Back to exactly the story before the last edit. Where somebody else made that one, one's own last edit is
+    taken back from under it, if nothing since builds on it; else `Others` says whose it is, and `others` takes it
+    back all the same."""
     me = db.editor()[0]
     with db.write() as connection:
         kept = load_at(db, connection, story)
         not_stale(db, kept, revision)
-        last = connection.execute("SELECT j.* FROM journal j JOIN story s ON s.head = j.id WHERE s.id = ?", (story,)).fetchone()
+        last = connection.execute(
+            "SELECT j.* FROM journal j JOIN story s ON s.head = j.id WHERE s.id = ?", (story,)
+        ).fetchone()
         if last is None:
             raise Refused("There is nothing to undo.")
         turned = None
@@ -106,7 +112,11 @@ def undo(db: Database, story: int, revision: int | None = None, others: bool = F
             if not others:
                 turned = _turned(db, connection, kept, line, own[-1], UNDO) if own else None
                 if turned is None:
-                    mine = f"Your last edit (“{own[-1].did}”) cannot be undone alone: later ones build on it. " if own else ""
+                    mine = (
+                        f"Your last edit (“{own[-1].did}”) cannot be undone alone: later ones build on it. "
+                        if own
+                        else ""
+                    )
                     raise Others(f"{mine}The last edit is by {done[-1].by or 'somebody else'}: “{done[-1].did}”.")
             elif done[-1].id != last["id"]:
                 turned = _turned(db, connection, kept, line, done[-1], UNDO)
@@ -115,23 +125,27 @@ def undo(db: Database, story: int, revision: int | None = None, others: bool = F
             write_rows(connection, story, patch, last["parent"])
             turned = (
                 replace(
-                    kept, revision=kept.revision + 1, story=patch.apply(kept.story), can_undo=last["parent"] is not None,
+                    kept,
+                    revision=kept.revision + 1,
+                    story=patch.apply(kept.story),
+                    can_undo=last["parent"] is not None,
                     can_redo=True,
                 ),
                 Report(f"Undone: {last['did']}"),
-            )  # fmt: skip
+            )
     return remembered(db, turned[0]), turned[1]
 
 
 def redo(db: Database, story: int, revision: int | None = None, others: bool = False) -> tuple[Kept, Report]:
-    """Forward again along the newest branch; or, where that is somebody else's or there is none, one's own edit that was taken back
-    from under those of others. `Others` and `others` as `undo` has them."""
+    """Forward again along the newest branch; or, where that is somebody else's or there is none, one's own edit that
+    was taken back from under those of others. `Others` and `others` as `undo` has them."""
     me = db.editor()[0]
     with db.write() as connection:
         kept = load_at(db, connection, story)
         not_stale(db, kept, revision)
         row = connection.execute(
-            "SELECT * FROM journal WHERE story = ?1 AND parent IS (SELECT head FROM story WHERE id = ?1) ORDER BY id DESC LIMIT 1",
+            "SELECT * FROM journal WHERE story = ?1 AND parent IS (SELECT head FROM story WHERE id = ?1) ORDER BY id "
+            "DESC LIMIT 1",
             (story,),
         ).fetchone()
         theirs = row is not None and row["editor"] not in ("", me)
@@ -153,7 +167,11 @@ def redo(db: Database, story: int, revision: int | None = None, others: bool = F
                 "SELECT 1 FROM journal WHERE story = ? AND parent = ? LIMIT 1", (story, row["id"])
             ).fetchone()
             now = replace(
-                kept, revision=kept.revision + 1, story=patch.apply(kept.story), can_undo=True, can_redo=more is not None
+                kept,
+                revision=kept.revision + 1,
+                story=patch.apply(kept.story),
+                can_undo=True,
+                can_redo=more is not None,
             )
             turned = now, Report(f"Done again: {row['did']}")
     return remembered(db, turned[0]), turned[1]
@@ -169,7 +187,8 @@ def go_to(db: Database, story: int, entry: int | None, revision: int | None = No
         kept = load_at(db, connection, story)
         not_stale(db, kept, revision)
         rows = {
-            row["id"]: row for row in connection.execute("SELECT id, parent, did, patch FROM journal WHERE story = ?", (story,))
+            row["id"]: row
+            for row in connection.execute("SELECT id, parent, did, patch FROM journal WHERE story = ?", (story,))
         }
         if entry is not None and entry not in rows:
             raise Refused("That edit is not in this story's history.")
@@ -187,14 +206,17 @@ def go_to(db: Database, story: int, entry: int | None, revision: int | None = No
         for patch in steps:
             now = patch.apply(now)
         write_rows(connection, story, Patch.between(kept.story, now), entry)
-        redo = connection.execute("SELECT 1 FROM journal WHERE story = ? AND parent IS ? LIMIT 1", (story, entry)).fetchone()
+        redo = connection.execute(
+            "SELECT 1 FROM journal WHERE story = ? AND parent IS ? LIMIT 1", (story, entry)
+        ).fetchone()
     did = f"Back to: {rows[entry]['did']}" if entry is not None else "Back to the beginning"
     new = replace(kept, revision=kept.revision + 1, story=now, can_undo=entry is not None, can_redo=redo is not None)
     return remembered(db, new), Report(did)
 
 
 def entries(db: Database, story: int, limit: int = 300) -> list[dict[str, Any]]:
-    """Every edit there was, latest first: whether it is in what stands now, and whether it stands there as the last one."""
+    """Every edit there was, latest first: whether it is in what stands now, and whether it stands there as the last
+    one."""
     connection = db.read()
     head = connection.execute("SELECT head FROM story WHERE id = ?", (story,)).fetchone()
     line = {

@@ -77,10 +77,21 @@ class Job:
 
 def _job(row: sqlite3.Row) -> Job:
     return Job(
-        row["id"], row["project"], row["recording"], row["kind"], json.loads(row["params"]), JobState(row["state"]), row["progress"], row["started"],
-        row["finished"], row["message"], json.loads(row["result"]) if row["result"] else None, row["attempt"],
-        bool(row["paused"]), row["base"],
-    )  # fmt: skip
+        row["id"],
+        row["project"],
+        row["recording"],
+        row["kind"],
+        json.loads(row["params"]),
+        JobState(row["state"]),
+        row["progress"],
+        row["started"],
+        row["finished"],
+        row["message"],
+        json.loads(row["result"]) if row["result"] else None,
+        row["attempt"],
+        bool(row["paused"]),
+        row["base"],
+    )
 
 
 def add(db: Database, project: int, kind: str, params: dict[str, Any], recording: int | None = None) -> Job:
@@ -103,7 +114,9 @@ def get(db: Database, job: int) -> Job:
 def in_state(db: Database, *states: str) -> list[Job]:
     return [
         _job(row)
-        for row in db.read().execute(f"SELECT * FROM job WHERE state IN ({','.join('?' * len(states))}) ORDER BY id", states)
+        for row in db.read().execute(
+            f"SELECT * FROM job WHERE state IN ({','.join('?' * len(states))}) ORDER BY id", states
+        )
     ]
 
 
@@ -158,7 +171,8 @@ def end(db: Database, job: int, state: JobState, message: str = "", result: dict
     """Close a job that is still open; a cancelled one stays cancelled."""
     with db.write() as connection:
         connection.execute(
-            "UPDATE job SET state = ?, message = ?, result = ?, finished = ?, progress = CASE WHEN ? = 'done' THEN 1 ELSE progress END"
+            "UPDATE job SET state = ?, message = ?, result = ?, finished = ?, progress = CASE WHEN ? = 'done' THEN 1 "
+            "ELSE progress END"
             " WHERE id = ? AND state IN ('waiting', 'working')",
             (state, message, json.dumps(result) if result else None, time.time(), state, job),
         )
@@ -168,12 +182,14 @@ def hold(db: Database, job: int, why: str) -> None:
     """One under way cannot go on just now: it waits, and says why."""
     with db.write() as connection:
         connection.execute(
-            "UPDATE job SET state = 'waiting', started = NULL, message = ? WHERE id = ? AND state = 'working'", (why, job)
+            "UPDATE job SET state = 'waiting', started = NULL, message = ? WHERE id = ? AND state = 'working'",
+            (why, job),
         )
 
 
 def again(db: Database, job: int, *ended: JobState) -> None:
-    """Back into the queue, from one of these states (failed or cancelled, unless others are named); `Invalid` from others."""
+    """Back into the queue, from one of these states (failed or cancelled, unless others are named); `Invalid` from
+    others."""
     ended = ended or (JobState.FAILED, JobState.CANCELLED)
     with db.write() as connection:
         back = connection.execute(
@@ -190,7 +206,8 @@ def pause(db: Database, ids: Sequence[int], paused: bool) -> int:
     with db.write() as connection:
         return sum(
             connection.execute(
-                "UPDATE job SET paused = ?, state = 'waiting' WHERE id = ? AND paused != ? AND state IN ('waiting', 'working')",
+                "UPDATE job SET paused = ?, state = 'waiting' WHERE id = ? AND paused != ? AND state IN ('waiting', "
+                "'working')",
                 (paused, i, paused),
             ).rowcount
             for i in ids

@@ -1,4 +1,5 @@
-"""Settings that hold for every project: the recogniser's model, the words that count as fillers, the interviewer's name."""
+"""Settings that hold for every project: the recogniser's model, the words that count as fillers, the interviewer's
+name."""
 
 from kovel.store.db import Database
 

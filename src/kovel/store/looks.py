@@ -33,7 +33,8 @@ def save(db: Database, name: str, settings: dict[str, Any]) -> str:
         if connection.execute("SELECT count(*) FROM looks").fetchone()[0] >= MOST:
             raise Invalid(f"{MOST} looks are kept already. Take some away first.")
         connection.execute(
-            "INSERT INTO looks (name, settings) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET settings = excluded.settings",
+            "INSERT INTO looks (name, settings) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET settings = "
+            "excluded.settings",
             (name, json.dumps(kept.to_json())),
         )
     return name

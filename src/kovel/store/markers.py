@@ -24,7 +24,9 @@ def add(db: Database, recording: int, frame: int, name: str = "") -> Marker:
     name = clean_name(name, limit=120) if name.strip() else ""
     with steps.step(db, this_recording.project, f"marker on {this_recording.name}") as step:
         row = fresh(step.c, "marker")
-        step.c.execute("INSERT INTO marker (id, recording, frame, name) VALUES (?,?,?,?)", (row, recording, frame, name))
+        step.c.execute(
+            "INSERT INTO marker (id, recording, frame, name) VALUES (?,?,?,?)", (row, recording, frame, name)
+        )
         mid = step.made("marker", row)
     return get(db, mid)
 

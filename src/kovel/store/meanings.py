@@ -23,9 +23,11 @@ def said(db: Database, project: int, interviewer: str = "") -> list[Said]:
 
 
 def state(db: Database, project: int) -> str:
-    """What names the state of all words of a project, and of which recordings hear one moment: another one after each change."""
+    """What names the state of all words of a project, and of which recordings hear one moment: another one after
+    each change."""
     row = db.read().execute(
-        "SELECT count(*), total(said), total(id * aside), max(id), total(id * coalesce(sync_set, 0)), total(id * sync_offset),"
+        "SELECT count(*), total(said), total(id * aside), max(id), total(id * coalesce(sync_set, 0)), total(id * "
+        "sync_offset),"
         " total(id * ordinal) FROM recording WHERE project = ? AND gone IS NULL",
         (project,),
     )
@@ -34,7 +36,9 @@ def state(db: Database, project: int) -> str:
 
 def noted(db: Database, project: int) -> str:
     """What names the state of all that is noted in a project's log besides."""
-    row = db.read().execute("SELECT coalesce(max(id), 0), coalesce(sum(undone), 0) FROM log_step WHERE project = ?", (project,))
+    row = db.read().execute(
+        "SELECT coalesce(max(id), 0), coalesce(sum(undone), 0) FROM log_step WHERE project = ?", (project,)
+    )
     return " ".join(map(str, row.fetchone()))
 
 

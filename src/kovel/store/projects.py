@@ -54,9 +54,17 @@ def clean_name(name: str, what: str = "name", limit: int = NAME_LIMIT) -> str:
 
 def _project(row: sqlite3.Row) -> Project:
     return Project(
-        row["id"], row["name"], Rate(row["rate_num"], row["rate_den"]), row["width"], row["height"], row["start_frame"],
-        bool(row["drop_frame"]), row["created"], bool(row["archived"]), row["deleted"] is not None,
-    )  # fmt: skip
+        row["id"],
+        row["name"],
+        Rate(row["rate_num"], row["rate_den"]),
+        row["width"],
+        row["height"],
+        row["start_frame"],
+        bool(row["drop_frame"]),
+        row["created"],
+        bool(row["archived"]),
+        row["deleted"] is not None,
+    )
 
 
 def create(
@@ -82,7 +90,8 @@ def create(
     with db.write() as connection:
         pid = (
             connection.execute(
-                "INSERT INTO project (name, rate_num, rate_den, width, height, start_frame, drop_frame) VALUES (?,?,?,?,?,?,?)",
+                "INSERT INTO project (name, rate_num, rate_den, width, height, start_frame, drop_frame) VALUES "
+                "(?,?,?,?,?,?,?)",
                 (name, r.num, r.den, w, h, first, drop),
             ).lastrowid
             or 0
@@ -99,7 +108,8 @@ def get(db: Database, project: int) -> Project:
         raise Missing("There is no such project. It may have been deleted.")
     if not _is_whole(row):
         raise Invalid(
-            f"{row['name']} is damaged: its frame rate, size or start is none. It can only be deleted, on the start page."
+            f"{row['name']} is damaged: its frame rate, size or start is none. "
+            "It can only be deleted, on the start page."
         )
     return _project(row)
 
@@ -113,7 +123,8 @@ def name_of(db: Database, project: int) -> str:
 
 
 def listing(db: Database) -> list[Project]:
-    """Every project that is not deleted, newest first, archived ones last; without those whose row is none (`broken`)."""
+    """Every project that is not deleted, newest first, archived ones last; without those whose row is none
+    (`broken`)."""
     return [_project(row) for row in _rows(db) if _is_whole(row)]
 
 
@@ -167,8 +178,8 @@ def remove(db: Database, project: int) -> None:
 
 
 def duplicate(db: Database, project: int) -> Project:
-    """A second project with the same recordings, words, subclips, decisions of Tighten, hits and beats, and stories (their
-    present state, without history).
+    """A second project with the same recordings, words, subclips, decisions of Tighten, hits and beats, and stories
+    (their present state, without history).
 
     Derived media are made once more by the caller's jobs; recordings themselves are never copied.
     """
@@ -184,19 +195,27 @@ def duplicate(db: Database, project: int) -> Project:
             or 0
         )
         ids = {}
-        cols = "path, name, kind, roll, camera, day, ordinal, aside, size, checksum, rate_num, rate_den, frames, picture, sound, width, height, channels, start_timecode, remarks, sync_set, sync_offset, sync_ppm, sync_sure, sync_how, settings, changed, poster, microphones, heard, language, spoken"
-        for (rid,) in connection.execute("SELECT id FROM recording WHERE project = ? AND gone IS NULL", (project,)).fetchall():
+        cols = (
+            "path, name, kind, roll, camera, day, ordinal, aside, size, checksum, rate_num, rate_den, frames, "
+            "picture, sound, width, height, channels, start_timecode, remarks, sync_set, sync_offset, sync_ppm, "
+            "sync_sure, sync_how, settings, changed, poster, microphones, heard, language, spoken"
+        )
+        for (rid,) in connection.execute(
+            "SELECT id FROM recording WHERE project = ? AND gone IS NULL", (project,)
+        ).fetchall():
             ids[rid] = fresh(connection, "recording")
             connection.execute(
                 f"INSERT INTO recording (id, project, {cols}) SELECT ?, ?, {cols} FROM recording WHERE id = ?",
                 (ids[rid], new, rid),
             )
             connection.execute(
-                "INSERT INTO word (recording, i, text, start, end, speaker, sure) SELECT ?, i, text, start, end, speaker, sure FROM word WHERE recording = ?",
+                "INSERT INTO word (recording, i, text, start, end, speaker, sure) SELECT ?, i, text, start, end, "
+                "speaker, sure FROM word WHERE recording = ?",
                 (ids[rid], rid),
             )
             connection.execute(
-                "INSERT INTO sentence (recording, start, end, speaker, text) SELECT ?, start, end, speaker, text FROM sentence WHERE recording = ?",
+                "INSERT INTO sentence (recording, start, end, speaker, text) SELECT ?, start, end, speaker, text FROM "
+                "sentence WHERE recording = ?",
                 (ids[rid], rid),
             )
             connection.execute(
@@ -213,7 +232,9 @@ def duplicate(db: Database, project: int) -> Project:
             copied = fresh(connection, "bin")
             connection.execute("INSERT INTO bin (id, project, name) VALUES (?,?,?)", (copied, new, name))
             inside = connection.execute("SELECT recording FROM bin_recording WHERE bin = ?", (bid,)).fetchall()
-            connection.executemany("INSERT INTO bin_recording VALUES (?,?)", [(copied, ids[r]) for (r,) in inside if r in ids])
+            connection.executemany(
+                "INSERT INTO bin_recording VALUES (?,?)", [(copied, ids[r]) for (r,) in inside if r in ids]
+            )
         for (sid,) in connection.execute("SELECT id FROM story WHERE project = ?", (project,)).fetchall():
             kept = "name, next_id, locked, muted, soloed, target, along, settings"
             copy = fresh(connection, "story")

@@ -57,11 +57,21 @@ class Recording:
 
     @property
     def source(self) -> Source:
-        """What the core needs of it. Two recordings of one roll and camera share a setup; without a roll each is its own."""
+        """What the core needs of it. Two recordings of one roll and camera share a setup; without a roll each is its
+        own."""
         setup = f"{self.roll}/{self.camera}" if self.roll and self.kind == "interview" else f"#{self.id}"
         return Source(
-            self.id, self.name, self.rate, self.frames, self.picture, self.sound, setup, self.sync, self.settings, self.channels
-        )  # fmt: skip
+            self.id,
+            self.name,
+            self.rate,
+            self.frames,
+            self.picture,
+            self.sound,
+            setup,
+            self.sync,
+            self.settings,
+            self.channels,
+        )
 
     @property
     def tongue(self) -> str:
@@ -93,12 +103,38 @@ class Recording:
 @lru_cache(4096)  # the same row is asked for again and again: by every edit, by every page
 def _recording(row: sqlite3.Row) -> Recording:
     return Recording(
-        row["id"], row["project"], row["path"], row["name"], row["kind"], row["roll"], row["camera"], row["day"], bool(row["aside"]), row["size"],
-        row["checksum"], Rate(row["rate_num"], row["rate_den"]), row["frames"], bool(row["picture"]), bool(row["sound"]), row["width"],
-        row["height"], row["channels"], row["start_timecode"], tuple(json.loads(row["remarks"])), bool(row["ready"]), tuple(json.loads(row["microphones"])), tuple(json.loads(row["heard"])), row["poster"], row["changed"], row["language"], row["spoken"],
-        None if row["sync_set"] is None else Sync(row["sync_set"], row["sync_offset"], row["sync_ppm"]), row["sync_sure"], row["sync_how"],
+        row["id"],
+        row["project"],
+        row["path"],
+        row["name"],
+        row["kind"],
+        row["roll"],
+        row["camera"],
+        row["day"],
+        bool(row["aside"]),
+        row["size"],
+        row["checksum"],
+        Rate(row["rate_num"], row["rate_den"]),
+        row["frames"],
+        bool(row["picture"]),
+        bool(row["sound"]),
+        row["width"],
+        row["height"],
+        row["channels"],
+        row["start_timecode"],
+        tuple(json.loads(row["remarks"])),
+        bool(row["ready"]),
+        tuple(json.loads(row["microphones"])),
+        tuple(json.loads(row["heard"])),
+        row["poster"],
+        row["changed"],
+        row["language"],
+        row["spoken"],
+        None if row["sync_set"] is None else Sync(row["sync_set"], row["sync_offset"], row["sync_ppm"]),
+        row["sync_sure"],
+        row["sync_how"],
         Values.from_json(json.loads(row["settings"])),
-    )  # fmt: skip
+    )
 
 
 def add(
@@ -115,21 +151,46 @@ def add(
 ) -> Recording:
     """A new recording from what the probe found (`facts`); `Invalid` if that file is in the project already."""
     with db.write() as connection:
-        old = connection.execute("SELECT name, gone FROM recording WHERE project = ? AND path = ?", (project, path)).fetchone()
+        old = connection.execute(
+            "SELECT name, gone FROM recording WHERE project = ? AND path = ?", (project, path)
+        ).fetchone()
         if old and old["gone"]:
             raise Invalid(f"{old['name']} was taken out of this project. Bring it back, in Footage under “Taken out”.")
         if old:
             raise Invalid(f"{old['name']} is already in this project.")
         rid = fresh(connection, "recording")
         connection.execute(
-            "INSERT INTO recording (id, project, path, name, kind, roll, camera, day, ordinal, size, rate_num, rate_den, frames, picture, sound,"
+            "INSERT INTO recording (id, project, path, name, kind, roll, camera, day, ordinal, size, rate_num, "
+            "rate_den, frames, picture, sound,"
             " width, height, channels, start_timecode, remarks, changed, microphones, heard)"
-            " VALUES (?,?,?,?,?,?,?,?,(SELECT coalesce(max(ordinal), 0) + 1 FROM recording WHERE project = ?),?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
-            (rid, project, path, clean_name(name, limit=120), kind, roll, camera, day, project, facts["size"], facts["rate"][0], facts["rate"][1],
-             facts["frames"], facts["picture"], facts["sound"], facts["width"], facts["height"], facts["channels"],
-             facts["start_timecode"], json.dumps(facts["remarks"]), facts.get("changed", 0),
-             json.dumps(facts.get("microphones", [])), json.dumps(facts.get("heard", []))),
-        )  # fmt: skip
+            " VALUES (?,?,?,?,?,?,?,?,(SELECT coalesce(max(ordinal), 0) + 1 FROM recording WHERE project = "
+            "?),?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+            (
+                rid,
+                project,
+                path,
+                clean_name(name, limit=120),
+                kind,
+                roll,
+                camera,
+                day,
+                project,
+                facts["size"],
+                facts["rate"][0],
+                facts["rate"][1],
+                facts["frames"],
+                facts["picture"],
+                facts["sound"],
+                facts["width"],
+                facts["height"],
+                facts["channels"],
+                facts["start_timecode"],
+                json.dumps(facts["remarks"]),
+                facts.get("changed", 0),
+                json.dumps(facts.get("microphones", [])),
+                json.dumps(facts.get("heard", [])),
+            ),
+        )
     return get(db, rid)
 
 
@@ -141,7 +202,9 @@ def get(db: Database, recording: int) -> Recording:
 
 
 def of_project(db: Database, project: int) -> list[Recording]:
-    rows = db.read().execute("SELECT * FROM recording WHERE project = ? AND gone IS NULL ORDER BY ordinal, id", (project,))
+    rows = db.read().execute(
+        "SELECT * FROM recording WHERE project = ? AND gone IS NULL ORDER BY ordinal, id", (project,)
+    )
     return [_recording(row) for row in rows]
 
 
@@ -164,7 +227,9 @@ def sources(db: Database, project: int) -> dict[int, Source]:
 
 def in_stories(db: Database) -> set[int]:
     """Recordings that any story uses."""
-    rows = db.read().execute("SELECT source FROM piece UNION SELECT source FROM cover UNION SELECT source FROM laid_sound")
+    rows = db.read().execute(
+        "SELECT source FROM piece UNION SELECT source FROM cover UNION SELECT source FROM laid_sound"
+    )
     return {row[0] for row in rows}
 
 
@@ -200,13 +265,16 @@ def update_all(db: Database, rows: Sequence[tuple[int, Mapping[str, str | int]]]
 
 
 def set_value(db: Database, recording: int, setting: str, value: object) -> tuple[Recording, str]:
-    """Set a setting of a recording, in every story of its project, or (None) take it back; and what was done. Undone in the
-    log."""
+    """Set a setting of a recording, in every story of its project, or (None) take it back; and what was done. Undone
+    in the log."""
     with db.write():
         this_recording = get(db, recording)
         new = on_recording(this_recording.source, setting, value)
         this_setting = SETTINGS[setting]
-        did = f"{this_recording.name}: {this_setting.label.lower()} {'taken back' if value is None else this_setting.says(new[setting])}"
+        did = (
+            f"{this_recording.name}: {this_setting.label.lower()} "
+            f"{'taken back' if value is None else this_setting.says(new[setting])}"
+        )
         with steps.step(db, this_recording.project, did) as step:
             step.set(recording, json.dumps(new.to_json()))
     return get(db, recording), did
@@ -220,7 +288,9 @@ def reorder(db: Database, recording: int, before: int | None) -> None:
         raise Missing("There is no such recording in the project to put it before.")
     rest.insert(len(rest) if before is None else rest.index(before), recording)
     with db.write() as connection:
-        connection.executemany("UPDATE recording SET ordinal = ? WHERE id = ?", [(index, x) for index, x in enumerate(rest)])
+        connection.executemany(
+            "UPDATE recording SET ordinal = ? WHERE id = ?", [(index, x) for index, x in enumerate(rest)]
+        )
 
 
 def all_paths(db: Database) -> list[str]:
@@ -243,8 +313,8 @@ def set_whole(db: Database, recording: int, checksum: str, frames: int | None) -
 
 
 def remove(db: Database, recording: int) -> None:
-    """Take a recording out of its project (never its file), with its words and subclips: an undoable step of the log. Refused
-    while a story uses it."""
+    """Take a recording out of its project (never its file), with its words and subclips: an undoable step of the
+    log. Refused while a story uses it."""
     used = (
         db.read()
         .execute(
@@ -266,7 +336,8 @@ def remove(db: Database, recording: int) -> None:
 
 
 def bring_back(db: Database, recording: int) -> Recording:
-    """A recording that was taken out is in its project again, with all that belongs to it; an undoable step of the log."""
+    """A recording that was taken out is in its project again, with all that belongs to it; an undoable step of the
+    log."""
     this_recording = get(db, recording)
     with steps.step(db, this_recording.project, f"{this_recording.name} brought back") as step:
         step.taken_out(recording, out=False)
@@ -291,7 +362,8 @@ def set_heard(db: Database, recording: int, heard: Sequence[int]) -> None:
     """Which microphones of a recording are heard."""
     with db.write() as connection:
         connection.execute(
-            "UPDATE recording SET heard = ?, channels = ? WHERE id = ?", (json.dumps(list(heard)), len(heard), recording)
+            "UPDATE recording SET heard = ?, channels = ? WHERE id = ?",
+            (json.dumps(list(heard)), len(heard), recording),
         )
 
 
@@ -314,15 +386,28 @@ def set_checksum(db: Database, recording: int, checksum: str) -> None:
 
 
 def replace_file(db: Database, recording: int, path: str, facts: Mapping[str, Any]) -> None:
-    """Another file of the same recording takes its place: size, rate and picture are its own, the checksum is found anew."""
+    """Another file of the same recording takes its place: size, rate and picture are its own, the checksum is found
+    anew."""
     with db.write() as connection:
         connection.execute(
-            "UPDATE recording SET path = ?, size = ?, checksum = '', rate_num = ?, rate_den = ?, frames = ?, width = ?, height = ?,"
+            "UPDATE recording SET path = ?, size = ?, checksum = '', rate_num = ?, rate_den = ?, frames = ?, width = "
+            "?, height = ?,"
             " channels = ?, remarks = ?, changed = ?, microphones = ?, heard = ?, ready = 0 WHERE id = ?",
-            (path, facts["size"], *facts["rate"], facts["frames"], facts["width"], facts["height"], facts["channels"],
-             json.dumps(facts["remarks"]), facts.get("changed", 0), json.dumps(facts.get("microphones", [])),
-             json.dumps(facts.get("heard", [])), recording),
-        )  # fmt: skip
+            (
+                path,
+                facts["size"],
+                *facts["rate"],
+                facts["frames"],
+                facts["width"],
+                facts["height"],
+                facts["channels"],
+                json.dumps(facts["remarks"]),
+                facts.get("changed", 0),
+                json.dumps(facts.get("microphones", [])),
+                json.dumps(facts.get("heard", [])),
+                recording,
+            ),
+        )
 
 
 def set_sync(db: Database, rows: Sequence[tuple[int, Sync | None, float, str]]) -> None:
@@ -331,7 +416,8 @@ def set_sync(db: Database, rows: Sequence[tuple[int, Sync | None, float, str]]) 
         for recording, sync, sure, how in rows:
             where = (None, 0, 0.0) if sync is None else (sync.set, sync.offset, sync.ppm)
             connection.execute(
-                "UPDATE recording SET sync_set = ?, sync_offset = ?, sync_ppm = ?, sync_sure = ?, sync_how = ? WHERE id = ?",
+                "UPDATE recording SET sync_set = ?, sync_offset = ?, sync_ppm = ?, sync_sure = ?, sync_how = ? WHERE "
+                "id = ?",
                 (*where, sure, how, recording),
             )
 

@@ -1,7 +1,8 @@
 """Undo and redo in the log: each step keeps the rows it touched, as they were before and as they are after.
 
-Subclips and markers are kept by row; words as the slice of a recording that was replaced; settings of a recording whole; that
-one was taken out; its name and the like; the themes and bins of a project whole. A step lands in the same transaction as the change itself.
+Subclips and markers are kept by row; words as the slice of a recording that was replaced; settings of a recording
+whole; that one was taken out; its name and the like; the themes and bins of a project whole. A step lands in the
+same transaction as the change itself.
 """
 
 import json
@@ -82,13 +83,15 @@ def _put_fields(connection: sqlite3.Connection, recording: int, fields: Mapping[
     if set(fields) - FIELDS:
         raise Invalid("That cannot be changed on a recording.")
     connection.execute(
-        f"UPDATE recording SET {', '.join(f'{field} = ?' for field in fields)} WHERE id = ?", (*fields.values(), recording)
+        f"UPDATE recording SET {', '.join(f'{field} = ?' for field in fields)} WHERE id = ?",
+        (*fields.values(), recording),
     )
 
 
 def _put_out(connection: sqlite3.Connection, recording: int, out: bool) -> None:
     connection.execute(
-        "UPDATE recording SET gone = CASE WHEN ? THEN strftime('%Y-%m-%dT%H:%M:%fZ', 'now') END WHERE id = ?", (out, recording)
+        "UPDATE recording SET gone = CASE WHEN ? THEN strftime('%Y-%m-%dT%H:%M:%fZ', 'now') END WHERE id = ?",
+        (out, recording),
     )
 
 
@@ -98,7 +101,10 @@ def _flat(word: Word) -> list[Any]:
 
 def _rows(connection: sqlite3.Connection, table: str, ids: Sequence[int]) -> dict[int, list[Any]]:
     cols, marks = ", ".join(TABLES[table]), ",".join("?" * len(ids))
-    return {row["id"]: list(row) for row in connection.execute(f"SELECT {cols} FROM {table} WHERE id IN ({marks})", list(ids))}
+    return {
+        row["id"]: list(row)
+        for row in connection.execute(f"SELECT {cols} FROM {table} WHERE id IN ({marks})", list(ids))
+    }
 
 
 @contextmanager
@@ -123,11 +129,14 @@ def step(db: Database, project: int, did: str) -> Iterator[Step]:
         if s.grouped:
             change["groups"] = {"old": s.grouped[1], "new": rows_of(connection, s.grouped[0])}
         connection.execute("DELETE FROM log_step WHERE project = ? AND undone", (project,))
-        connection.execute("INSERT INTO log_step (project, did, change) VALUES (?,?,?)", (project, did, json.dumps(change)))
+        connection.execute(
+            "INSERT INTO log_step (project, did, change) VALUES (?,?,?)", (project, did, json.dumps(change))
+        )
 
 
 def undo_or_redo(db: Database, project: int, redo: bool = False) -> tuple[str, list[int]]:
-    """Undo the last step of a project's log, or do the last undone one again: what it was, and the recordings touched."""
+    """Undo the last step of a project's log, or do the last undone one again: what it was, and the recordings
+    touched."""
     with db.write() as connection:
         order = "undone = 1 ORDER BY id" if redo else "undone = 0 ORDER BY id DESC"
         row = connection.execute(f"SELECT * FROM log_step WHERE project = ? AND {order} LIMIT 1", (project,)).fetchone()
@@ -141,7 +150,9 @@ def undo_or_redo(db: Database, project: int, redo: bool = False) -> tuple[str, l
                 touched |= {r[1] for r in (before, after) if r}
                 connection.execute(f"DELETE FROM {name} WHERE id = ?", (i,))
                 if put and connection.execute("SELECT 1 FROM recording WHERE id = ?", (put[1],)).fetchone():
-                    connection.execute(f"INSERT INTO {name} ({', '.join(cols)}) VALUES ({','.join('?' * len(cols))})", put)
+                    connection.execute(
+                        f"INSERT INTO {name} ({', '.join(cols)}) VALUES ({','.join('?' * len(cols))})", put
+                    )
         if words := change.get("words"):
             old, new = (words["old"], words["new"]) if redo else (words["new"], words["old"])
             if not connection.execute("SELECT 1 FROM recording WHERE id = ?", (words["recording"],)).fetchone():
@@ -150,7 +161,8 @@ def undo_or_redo(db: Database, project: int, redo: bool = False) -> tuple[str, l
             touched.add(words["recording"])
         if settings := change.get("settings"):
             connection.execute(
-                "UPDATE recording SET settings = ? WHERE id = ?", (settings["new" if redo else "old"], settings["recording"])
+                "UPDATE recording SET settings = ? WHERE id = ?",
+                (settings["new" if redo else "old"], settings["recording"]),
             )
             touched.add(settings["recording"])
         if o := change.get("out"):

@@ -45,7 +45,8 @@ def current(db: Database, project: int) -> int:
     row = (
         db.read()
         .execute(
-            "SELECT s.id FROM story s JOIN project p ON p.id = s.project WHERE p.id = ? ORDER BY s.id = p.story DESC, s.id LIMIT 1",
+            "SELECT s.id FROM story s JOIN project p ON p.id = s.project WHERE p.id = ? ORDER BY s.id = p.story DESC, "
+            "s.id LIMIT 1",
             (project,),
         )
         .fetchone()
@@ -69,7 +70,8 @@ def load(db: Database, story: int) -> Kept:
 
 
 def load_at(db: Database, connection: sqlite3.Connection, story: int) -> Kept:
-    """The story at the revision this connection sees; its rows are read only when that is another one than last time."""
+    """The story at the revision this connection sees; its rows are read only when that is another one than last
+    time."""
     row = connection.execute(
         "SELECT s.*, p.rate_num, p.rate_den FROM story s JOIN project p ON p.id = s.project WHERE s.id = ?", (story,)
     ).fetchone()
@@ -83,12 +85,15 @@ def load_at(db: Database, connection: sqlite3.Connection, story: int) -> Kept:
         "SELECT 1 FROM journal WHERE story = ? AND (parent IS ? OR command = ? AND editor = ?) LIMIT 1",
         (story, row["head"], UNDO, db.editor()[0]),
     ).fetchone()
-    return Kept(row["id"], row["project"], row["name"], row["revision"], known, row["head"] is not None, redo is not None)
+    return Kept(
+        row["id"], row["project"], row["name"], row["revision"], known, row["head"] is not None, redo is not None
+    )
 
 
 @dataclass(frozen=True, slots=True)
 class _Table:
-    """Where one row of things of a story is kept: beside story, loose and ordinal the columns are those of its JSON row."""
+    """Where one row of things of a story is kept: beside story, loose and ordinal the columns are those of its JSON
+    row."""
 
     name: str
     loose: int | None = None
@@ -99,9 +104,14 @@ class _Table:
 
 
 _TABLES = {
-    "pieces": _Table("piece"), "covers": _Table("cover", 0), "loose": _Table("cover", 1), "sounds": _Table("laid_sound", 0),
-    "loose_sounds": _Table("laid_sound", 1), "transitions": _Table("seam"), "sections": _Table("section"),
-}  # fmt: skip
+    "pieces": _Table("piece"),
+    "covers": _Table("cover", 0),
+    "loose": _Table("cover", 1),
+    "sounds": _Table("laid_sound", 0),
+    "loose_sounds": _Table("laid_sound", 1),
+    "transitions": _Table("seam"),
+    "sections": _Table("section"),
+}
 
 _OWN = {"pieces", "covers", "loose", "sounds", "loose_sounds"}  # what has settings of its own, last in its row
 
@@ -171,7 +181,8 @@ def not_stale(db: Database, kept: Kept, revision: int | None) -> None:
     db.guard(kept.id)
     if revision is not None and revision != kept.revision:
         raise Stale(
-            "The story was changed elsewhere meanwhile. Here it is as it stands now; your edit was not made. Please try again."
+            "The story was changed elsewhere meanwhile. Here it is as it stands now; your edit was not made. "
+            "Please try again."
         )
 
 
@@ -190,13 +201,20 @@ def edit(db: Database, story: int, revision: int | None, name: str, params: Mapp
 
 
 def write_edit(
-    db: Database, connection: sqlite3.Connection, story: int, name: str, params: dict[str, Any], report: Report, patch: Patch
+    db: Database,
+    connection: sqlite3.Connection,
+    story: int,
+    name: str,
+    params: dict[str, Any],
+    report: Report,
+    patch: Patch,
 ) -> None:
     """Write an edit: its entry in the journal, and the rows that it changes."""
     head = connection.execute("SELECT head FROM story WHERE id = ?", (story,)).fetchone()[0]
     told = json.dumps(params), report.did, json.dumps(report.notes), json.dumps(patch.to_json(), separators=(",", ":"))
     entry = connection.execute(
-        "INSERT INTO journal (story, parent, command, params, did, notes, patch, editor, editor_name) VALUES (?,?,?,?,?,?,?,?,?)",
+        "INSERT INTO journal (story, parent, command, params, did, notes, patch, editor, editor_name) VALUES "
+        "(?,?,?,?,?,?,?,?,?)",
         (story, head, name, *told, *db.editor()),
     ).lastrowid
     write_rows(connection, story, patch, entry)
@@ -252,8 +270,9 @@ PROPOSED = "proposed"  # and for one that Kovel proposed
 def create_with(
     db: Database, project: int, name: str, story: Story, did: str, notes: Sequence[str] = (), how: str = BROUGHT_IN
 ) -> int:
-    """A new story that was made elsewhere, or (`how`) proposed; undo leads back to an empty one. `notes`: what could not be taken,
-    or why each piece is in it. One that was brought in is opened, a proposed one lies beside the one that is open."""
+    """A new story that was made elsewhere, or (`how`) proposed; undo leads back to an empty one. `notes`: what could
+    not be taken, or why each piece is in it. One that was brought in is opened, a proposed one lies beside the one
+    that is open."""
     held(story)
     with db.write() as connection:
         was = connection.execute("SELECT story FROM project WHERE id = ?", (project,)).fetchone()[0]
@@ -280,7 +299,8 @@ def not_taken(db: Database, story: int) -> list[str]:
 def proposed(db: Database, project: int) -> list[tuple[int, str, list[str]]]:
     """Stories that were proposed and are still there, the newest first: number, name, why each piece was in it."""
     rows = db.read().execute(
-        "SELECT s.id, s.name, j.notes FROM story s JOIN journal j ON j.story = s.id WHERE s.project = ? AND j.command = ?"
+        "SELECT s.id, s.name, j.notes FROM story s JOIN journal j ON j.story = s.id WHERE s.project = ? AND j.command "
+        "= ?"
         " ORDER BY s.id DESC",
         (project, PROPOSED),
     )

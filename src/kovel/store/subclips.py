@@ -33,12 +33,22 @@ class Subclip:
 def _subclip(row: sqlite3.Row) -> Subclip:
     tags = tuple(filter(None, row["tags"].split(",")))
     return Subclip(
-        row["id"], row["recording"], row["name"], row["start"], row["length"], row["note"], tags, row["verdict"], row["board"]
+        row["id"],
+        row["recording"],
+        row["name"],
+        row["start"],
+        row["length"],
+        row["note"],
+        tags,
+        row["verdict"],
+        row["board"],
     )
 
 
 def clean_tags(text: str) -> str:
-    return ",".join(dict.fromkeys(text.strip().lower()[:40] for text in text.replace(";", ",").split(",") if text.strip()))
+    return ",".join(
+        dict.fromkeys(text.strip().lower()[:40] for text in text.replace(";", ",").split(",") if text.strip())
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,7 +92,8 @@ def add_all(db: Database, project: int, rows: Sequence[New], did: str) -> list[S
             name = clean_name(new.name or f"{known[new.recording].name[:100]} {counts[new.recording]}", limit=120)
             row = fresh(step.c, "subclip")
             step.c.execute(
-                "INSERT INTO subclip (id, recording, name, start, length, note, tags, verdict) VALUES (?,?,?,?,?,?,?,?)",
+                "INSERT INTO subclip (id, recording, name, start, length, note, tags, verdict) VALUES "
+                "(?,?,?,?,?,?,?,?)",
                 (
                     row,
                     new.recording,
@@ -99,7 +110,15 @@ def add_all(db: Database, project: int, rows: Sequence[New], did: str) -> list[S
 
 
 def add(
-    db: Database, recording: int, start: int, end: int, *, name: str = "", note: str = "", tags: str = "", verdict: str = "keep"
+    db: Database,
+    recording: int,
+    start: int,
+    end: int,
+    *,
+    name: str = "",
+    note: str = "",
+    tags: str = "",
+    verdict: str = "keep",
 ) -> Subclip:
     """Keep [start, end) of a recording, in project frames on its clock."""
     project = recordings.get(db, recording).project
@@ -115,7 +134,8 @@ def get(db: Database, subclip: int) -> Subclip:
 
 
 def update(db: Database, ids: Sequence[int], **fields: str | int | float | None) -> list[Subclip]:
-    """Change one or several subclips in one step: name, note, tags, verdict, start, length, board; `add_tags` adds to theirs."""
+    """Change one or several subclips in one step: name, note, tags, verdict, start, length, board; `add_tags` adds
+    to theirs."""
     old = [get(db, i) for i in ids]
     if not old:
         raise Invalid("Choose a subclip first.")
@@ -137,7 +157,9 @@ def update(db: Database, ids: Sequence[int], **fields: str | int | float | None)
             a = int(fields.get("start", subclip.start) or 0)
             recording = recordings.get(db, subclip.recording)
             check(
-                recording, recording.length(rate), New(subclip.recording, a, a + int(fields.get("length", subclip.length) or 0))
+                recording,
+                recording.length(rate),
+                New(subclip.recording, a, a + int(fields.get("length", subclip.length) or 0)),
             )
     what = old[0].name if len(old) == 1 else f"{len(old)} subclips"
     with steps.step(db, first.project, f"{what} changed") as step:
@@ -148,7 +170,8 @@ def update(db: Database, ids: Sequence[int], **fields: str | int | float | None)
                 put["tags"] = clean_tags(",".join([*subclip.tags, more]))
             if put:
                 step.c.execute(
-                    f"UPDATE subclip SET {', '.join(f'{name} = ?' for name in put)} WHERE id = ?", (*put.values(), subclip.id)
+                    f"UPDATE subclip SET {', '.join(f'{name} = ?' for name in put)} WHERE id = ?",
+                    (*put.values(), subclip.id),
                 )
     return [get(db, i) for i in ids]
 
@@ -178,7 +201,9 @@ def arrange(db: Database, project: int, ids: Sequence[int]) -> None:
 
 def on_board(db: Database, project: int) -> list[Subclip]:
     """The storyboard, in its order."""
-    return sorted((subclip for subclip in of_project(db, project) if subclip.board is not None), key=lambda c: c.board or 0)
+    return sorted(
+        (subclip for subclip in of_project(db, project) if subclip.board is not None), key=lambda c: c.board or 0
+    )
 
 
 def of_recording(db: Database, recording: int) -> list[Subclip]:
@@ -189,7 +214,8 @@ def of_recording(db: Database, recording: int) -> list[Subclip]:
 def of_project(db: Database, project: int) -> list[Subclip]:
     cols = ", ".join(f"s.{c}" for c in COLUMNS.split(", "))
     rows = db.read().execute(
-        f"SELECT {cols} FROM subclip s JOIN recording r ON r.id = s.recording WHERE r.project = ? AND r.gone IS NULL ORDER BY r.ordinal, s.start, s.id",
+        f"SELECT {cols} FROM subclip s JOIN recording r ON r.id = s.recording WHERE r.project = ? AND r.gone IS NULL "
+        "ORDER BY r.ordinal, s.start, s.id",
         (project,),
     )
     return [_subclip(row) for row in rows]

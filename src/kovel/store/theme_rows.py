@@ -39,7 +39,9 @@ class Judged:
 
 
 def listing(db: Database, project: int) -> list[Theme]:
-    rows = db.read().execute("SELECT id, name, own, aside FROM theme WHERE project = ? ORDER BY aside, ordinal, id", (project,))
+    rows = db.read().execute(
+        "SELECT id, name, own, aside FROM theme WHERE project = ? ORDER BY aside, ordinal, id", (project,)
+    )
     return [Theme(row[0], row[1], bool(row[2]), bool(row[3])) for row in rows]
 
 
@@ -70,10 +72,12 @@ Group = tuple[int | None, str, Sequence[tuple[int, int, int]]]
 
 
 def put(db: Database, project: int, groups: Sequence[Group]) -> None:
-    """Statements (recording, start, end) into themes: those that are there (by number), and new ones (None) under a name. No step
-    of the log: it follows from new words."""
+    """Statements (recording, start, end) into themes: those that are there (by number), and new ones (None) under a
+    name. No step of the log: it follows from new words."""
     with db.write() as connection:
-        last = connection.execute("SELECT coalesce(max(ordinal), 0) FROM theme WHERE project = ?", (project,)).fetchone()[0]
+        last = connection.execute(
+            "SELECT coalesce(max(ordinal), 0) FROM theme WHERE project = ?", (project,)
+        ).fetchone()[0]
         for theme, name, rows in groups:
             if theme is None:
                 theme, last = fresh(connection, "theme"), last + 1
@@ -88,12 +92,14 @@ def put(db: Database, project: int, groups: Sequence[Group]) -> None:
 
 @contextmanager
 def grouping(db: Database, project: int) -> Iterator[None]:
-    """Group anew in here: what the editor neither named nor put anywhere is taken out first, and all of it is one undoable step."""
+    """Group anew in here: what the editor neither named nor put anywhere is taken out first, and all of it is one
+    undoable step."""
     with _changed(db, project, "statements grouped into themes") as step:
         own = "SELECT id FROM theme WHERE project = ? AND NOT own"
         step.c.execute(f"DELETE FROM theme_statement WHERE NOT own AND theme IN ({own})", (project,))
         step.c.execute(
-            f"DELETE FROM theme WHERE id IN ({own}) AND NOT EXISTS (SELECT 1 FROM theme_statement WHERE theme = theme.id)",
+            f"DELETE FROM theme WHERE id IN ({own}) AND NOT EXISTS (SELECT 1 FROM theme_statement WHERE theme = "
+            "theme.id)",
             (project,),
         )
         yield
@@ -103,8 +109,10 @@ def reshape(db: Database, rows: Sequence[tuple[int, int, int, int]]) -> None:
     """Statements whose edges are others now: (recording, start, new start, new end)."""
     with db.write() as connection:
         for recording, was, start, end in rows:
-            connection.execute("UPDATE OR REPLACE theme_statement SET start = ?, end = ? WHERE recording = ? AND start = ?",
-                      (start, end, recording, was))  # fmt: skip
+            connection.execute(
+                "UPDATE OR REPLACE theme_statement SET start = ?, end = ? WHERE recording = ? AND start = ?",
+                (start, end, recording, was),
+            )
 
 
 def rename(db: Database, project: int, theme: int, name: str) -> str:
@@ -146,7 +154,9 @@ def split(db: Database, project: int, theme: int, parts: Sequence[tuple[str, Seq
     this_theme = get(db, project, theme)
     with _changed(db, project, f"theme {this_theme.name} split") as step:
         at = step.c.execute("SELECT ordinal FROM theme WHERE id = ?", (theme,)).fetchone()[0]
-        step.c.execute("UPDATE theme SET ordinal = ordinal + ? WHERE project = ? AND ordinal > ?", (len(parts), project, at))
+        step.c.execute(
+            "UPDATE theme SET ordinal = ordinal + ? WHERE project = ? AND ordinal > ?", (len(parts), project, at)
+        )
         for index, (name, rows) in enumerate(parts):
             to = theme
             if index:
@@ -157,7 +167,8 @@ def split(db: Database, project: int, theme: int, parts: Sequence[tuple[str, Seq
             elif not this_theme.own:
                 step.c.execute("UPDATE theme SET name = ? WHERE id = ?", (name, theme))
             step.c.executemany(
-                "UPDATE theme_statement SET theme = ?, own = 1 WHERE recording = ? AND start = ?", [(to, *row) for row in rows]
+                "UPDATE theme_statement SET theme = ?, own = 1 WHERE recording = ? AND start = ?",
+                [(to, *row) for row in rows],
             )
     return [this_theme.name if this_theme.own else parts[0][0], *(name for name, _ in parts[1:])]
 
@@ -170,7 +181,9 @@ def move(db: Database, project: int, recording: int, start: int, theme: int | No
     with _changed(db, project, "statement moved to another theme") as step:
         if theme is None:
             theme = fresh(step.c, "theme")
-            last = step.c.execute("SELECT coalesce(max(ordinal), 0) FROM theme WHERE project = ?", (project,)).fetchone()[0]
+            last = step.c.execute(
+                "SELECT coalesce(max(ordinal), 0) FROM theme WHERE project = ?", (project,)
+            ).fetchone()[0]
             step.c.execute(
                 "INSERT INTO theme (id, project, name, own, ordinal) VALUES (?,?,?,1,?)",
                 (theme, project, "new theme", last + 1),
@@ -197,13 +210,18 @@ def judge(db: Database, project: int, a: tuple[int, int], b: tuple[int, int], be
     """Which of two tellings is the better one (`a`, `b`), that they are `apart`, or (empty) nothing."""
     if better not in ("a", "b", "apart", ""):
         raise Invalid("Say which telling is the better one, or that they tell different things.")
-    did = {"a": "better telling chosen", "b": "better telling chosen", "apart": "not told twice", "": "judgement taken back"}[
-        better
-    ]
+    did = {
+        "a": "better telling chosen",
+        "b": "better telling chosen",
+        "apart": "not told twice",
+        "": "judgement taken back",
+    }[better]
     with _changed(db, project, did) as step:
         key = (project, *a, *b)
         step.c.execute(
-            "DELETE FROM retold WHERE project = ? AND a_recording = ? AND a_start = ? AND b_recording = ? AND b_start = ?", key
+            "DELETE FROM retold WHERE project = ? AND a_recording = ? AND a_start = ? AND b_recording = ? AND b_start "
+            "= ?",
+            key,
         )
         if better:
             step.c.execute("INSERT INTO retold VALUES (?,?,?,?,?,?)", (*key, better))

@@ -39,7 +39,8 @@ def words_between(db: Database, recording: int, start: int, end: int) -> list[Wo
     """Words that begin in samples [start, end), and the one that is under way at `start`."""
     rows = db.read().execute(
         "SELECT text, start, end, speaker, sure FROM word WHERE recording = ?1 AND start < ?3"
-        " AND start >= coalesce((SELECT max(start) FROM word WHERE recording = ?1 AND start <= ?2), ?2) ORDER BY start, i",
+        " AND start >= coalesce((SELECT max(start) FROM word WHERE recording = ?1 AND start <= ?2), ?2) ORDER BY "
+        "start, i",
         (recording, start, end),
     )
     return [Word(*row) for row in rows]
@@ -49,25 +50,34 @@ UNSURE = 0.4  # of a word that needs a look
 
 
 def next_unsure(db: Database, recording: int, sample: int, back: bool = False) -> tuple[Word | None, int]:
-    """The first word from a sample on (or the last before it) that the recogniser was unsure of, and how many there are."""
+    """The first word from a sample on (or the last before it) that the recogniser was unsure of, and how many there
+    are."""
     way = "start < ? ORDER BY start DESC" if back else "start >= ? ORDER BY start"
     row = (
         db.read()
         .execute(
-            f"SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND sure < {UNSURE} AND {way} LIMIT 1",
+            f"SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND sure < {UNSURE} AND {way} "
+            "LIMIT 1",
             (recording, sample),
         )
         .fetchone()
     )
-    n = db.read().execute(f"SELECT count(*) FROM word WHERE recording = ? AND sure < {UNSURE}", (recording,)).fetchone()[0]
+    n = (
+        db.read()
+        .execute(f"SELECT count(*) FROM word WHERE recording = ? AND sure < {UNSURE}", (recording,))
+        .fetchone()[0]
+    )
     return Word(*row) if row else None, n
 
 
 def corrected(db: Database, project: int, most: int = 300) -> list[str]:
-    """Words that the editor wrote into transcripts which a recogniser made: those it did not know, the most frequent first."""
+    """Words that the editor wrote into transcripts which a recogniser made: those it did not know, the most frequent
+    first."""
     rows = db.read().execute(
-        "SELECT w.text FROM word w JOIN recording r ON r.id = w.recording WHERE r.project = ? AND w.sure = 1.0 AND EXISTS"
-        " (SELECT 1 FROM word x WHERE x.recording = w.recording AND x.sure < 1.0) GROUP BY w.text ORDER BY count(*) DESC LIMIT ?",
+        "SELECT w.text FROM word w JOIN recording r ON r.id = w.recording WHERE r.project = ? AND w.sure = 1.0 AND "
+        "EXISTS"
+        " (SELECT 1 FROM word x WHERE x.recording = w.recording AND x.sure < 1.0) GROUP BY w.text ORDER BY count(*) "
+        "DESC LIMIT ?",
         (project, most),
     )
     return [row[0] for row in rows]
@@ -76,7 +86,8 @@ def corrected(db: Database, project: int, most: int = 300) -> list[str]:
 def words_before(db: Database, recording: int, sample: int, count: int) -> list[Word]:
     """The last words that begin before a sample, the last one first."""
     rows = db.read().execute(
-        "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND start < ? ORDER BY start DESC, i DESC LIMIT ?",
+        "SELECT text, start, end, speaker, sure FROM word WHERE recording = ? AND start < ? ORDER BY start DESC, i "
+        "DESC LIMIT ?",
         (recording, sample, count),
     )
     return [Word(*row) for row in rows]
@@ -86,8 +97,8 @@ LONGEST = 4 * 48_000  # samples a word takes, hardly ever more
 
 
 def said_in(db: Database, ranges: Sequence[tuple[int, int, int]]) -> list[list[tuple[str, str]]]:
-    """The words (speaker, text) in each of the ranges (recording, first sample, end): one query for all. A word belongs where its
-    middle lies."""
+    """The words (speaker, text) in each of the ranges (recording, first sample, end): one query for all. A word
+    belongs where its middle lies."""
     rows = db.read().execute(
         "WITH r AS MATERIALIZED (SELECT key, value ->> 0 AS of, value ->> 1 AS a, value ->> 2 AS b FROM json_each(?))"
         " SELECT (SELECT group_concat(said, x'1e') FROM (SELECT w.speaker || x'1f' || w.text AS said FROM word w"
@@ -95,7 +106,9 @@ def said_in(db: Database, ranges: Sequence[tuple[int, int, int]]) -> list[list[t
         " AND (w.start + w.end) / 2 >= r.a AND (w.start + w.end) / 2 < r.b ORDER BY w.start, w.i)) FROM r ORDER BY key",
         (json.dumps(ranges),),
     )
-    return [[(w[0], w[2]) for x in row[0].split("\x1e") if (w := x.partition("\x1f"))] if row[0] else [] for row in rows]
+    return [
+        [(w[0], w[2]) for x in row[0].split("\x1e") if (w := x.partition("\x1f"))] if row[0] else [] for row in rows
+    ]
 
 
 def speakers(db: Database, recording: int) -> list[str]:
@@ -118,14 +131,16 @@ def speakers_of_project(db: Database, project: int) -> list[str]:
 def sentences_between(db: Database, recording: int, start: int, end: int) -> list[Said]:
     """Sentences that are heard in samples [start, end)."""
     rows = db.read().execute(
-        "SELECT recording, start, end, speaker, text FROM sentence WHERE recording = ? AND start < ? AND end > ? ORDER BY start",
+        "SELECT recording, start, end, speaker, text FROM sentence WHERE recording = ? AND start < ? AND end > ? "
+        "ORDER BY start",
         (recording, end, start),
     )
     return [Said(*row) for row in rows]
 
 
 def turns(db: Database, recording: int, apart: int) -> list[tuple[int, int, str]]:
-    """(start, end, speaker) in samples of what is said in one go: sentences of one speaker no more than `apart` from each other."""
+    """(start, end, speaker) in samples of what is said in one go: sentences of one speaker no more than `apart` from
+    each other."""
     out: list[tuple[int, int, str]] = []
     for a, b, who in db.read().execute(
         "SELECT start, end, speaker FROM sentence WHERE recording = ? ORDER BY start", (recording,)
@@ -139,7 +154,8 @@ def turns(db: Database, recording: int, apart: int) -> list[tuple[int, int, str]
 
 def has_words(db: Database, project: int) -> set[int]:
     rows = db.read().execute(
-        "SELECT id FROM recording r WHERE project = ? AND gone IS NULL AND EXISTS (SELECT 1 FROM word WHERE recording = r.id)",
+        "SELECT id FROM recording r WHERE project = ? AND gone IS NULL AND EXISTS (SELECT 1 FROM word WHERE recording "
+        "= r.id)",
         (project,),
     )
     return {row[0] for row in rows}
@@ -152,7 +168,8 @@ def set_words(db: Database, recording: int, said: Sequence[Word], did: str = "")
 
 
 def add_heard(db: Database, recording: int, heard: Sequence[Word]) -> None:
-    """The words that a transcription under way has heard behind those that are there; no step of the log: it is not done."""
+    """The words that a transcription under way has heard behind those that are there; no step of the log: it is not
+    done."""
     with db.write() as connection:
         have = connection.execute(
             "SELECT count(*), coalesce(max(end), 0) FROM word WHERE recording = ?", (recording,)
@@ -163,14 +180,16 @@ def add_heard(db: Database, recording: int, heard: Sequence[Word]) -> None:
 
 
 def forget_heard(db: Database, recording: int, heard: Sequence[Word]) -> None:
-    """Take the words of a transcription under way out again, if they are as it heard them: its end brings all of them."""
+    """Take the words of a transcription under way out again, if they are as it heard them: its end brings all of
+    them."""
     if [(word.text, word.start) for word in words(db, recording)] == [(word.text, word.start) for word in heard]:
         with db.write() as connection:
             write_words(connection, recording, 0, len(heard), ())
 
 
 def change_words(db: Database, recording: int, at: int, old: Sequence[Word], new: Sequence[Word], did: str) -> None:
-    """Put `new` in place of `old`, the words from index `at` on; one undoable step. `Invalid` if they are not there any more."""
+    """Put `new` in place of `old`, the words from index `at` on; one undoable step. `Invalid` if they are not there
+    any more."""
     project = get(db, recording).project
     with steps.step(db, project, did) as step:
         rows = step.c.execute(
@@ -212,7 +231,8 @@ class Found:
 
 
 def search(db: Database, project: int, asked: str, limit: int = 200) -> list[Found]:
-    """Sentences with all the words asked for, best first. "quoted words" stand together; a word with * at its end begins so."""
+    """Sentences with all the words asked for, best first. "quoted words" stand together; a word with * at its end
+    begins so."""
     terms = [q or w for q, w in re.findall(r'"([^"]+)"|([^\s"]+)', asked)]
     query = []
     for term in terms:

@@ -7,23 +7,33 @@ from kovel.core.words.transcript import Word, sentences
 
 
 def write_words(connection: sqlite3.Connection, recording: int, at: int, count: int, new: Sequence[Word]) -> None:
-    """Inside a transaction: rows for `new` in place of the `count` words from `at` on, and the sentences that changed."""
+    """Inside a transaction: rows for `new` in place of the `count` words from `at` on, and the sentences that
+    changed."""
     connection.execute("UPDATE recording SET said = said + 1 WHERE id = ?", (recording,))
     connection.execute("DELETE FROM word WHERE recording = ? AND i >= ? AND i < ?", (recording, at, at + count))
     shift = len(new) - count
     if shift:  # by way of negative numbers, so that no two rows ever share one
-        connection.execute("UPDATE word SET i = -(i + ?) WHERE recording = ? AND i >= ?", (shift, recording, at + count))
+        connection.execute(
+            "UPDATE word SET i = -(i + ?) WHERE recording = ? AND i >= ?", (shift, recording, at + count)
+        )
         connection.execute("UPDATE word SET i = -i WHERE recording = ? AND i < 0", (recording,))
     connection.executemany(
         "INSERT INTO word (recording, i, text, start, end, speaker, sure) VALUES (?,?,?,?,?,?,?)",
-        [(recording, at + index, word.text, word.start, word.end, word.speaker, word.sure) for index, word in enumerate(new)],
+        [
+            (recording, at + index, word.text, word.start, word.end, word.speaker, word.sure)
+            for index, word in enumerate(new)
+        ],
     )
     _sentences_around(connection, recording, at, len(new))
 
 
 def _sentences_around(connection: sqlite3.Connection, recording: int, at: int, count: int) -> None:
-    """Make the sentences anew that hold words [at, at + count) or touch them; what lies further off cannot have changed."""
-    edge = "SELECT s.start, s.end FROM sentence s JOIN word w ON w.recording = s.recording AND w.start >= s.start AND w.start < s.end WHERE w.recording = ? AND w.i = ?"
+    """Make the sentences anew that hold words [at, at + count) or touch them; what lies further off cannot have
+    changed."""
+    edge = (
+        "SELECT s.start, s.end FROM sentence s JOIN word w ON w.recording = s.recording AND w.start >= s.start AND "
+        "w.start < s.end WHERE w.recording = ? AND w.i = ?"
+    )
     before = connection.execute(edge, (recording, at - 1)).fetchone()
     after = connection.execute(edge, (recording, at + count)).fetchone()
     low, high = before[0] if before else -1, after[1] if after else 1 << 62
@@ -32,7 +42,8 @@ def _sentences_around(connection: sqlite3.Connection, recording: int, at: int, c
         (recording, low, high),
     )
     want = {
-        (sentence.start, sentence.end, sentence.speaker, sentence.text) for sentence in sentences([Word(*row) for row in rows])
+        (sentence.start, sentence.end, sentence.speaker, sentence.text)
+        for sentence in sentences([Word(*row) for row in rows])
     }
     have = {
         tuple(row)[1:]: row[0]

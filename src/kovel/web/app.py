@@ -34,7 +34,8 @@ from kovel.web.security import Guard, Sessions, signing
 
 
 class Problem(BaseModel):
-    """Why an answer is none, in words for the editor; asked for as a page (no `accept: application/json`), a report to show."""
+    """Why an answer is none, in words for the editor; asked for as a page (no `accept: application/json`), a report
+    to show."""
 
     error: str
 
@@ -84,7 +85,9 @@ def create_app(
         scheduler.stop()
         data.db.close()
 
-    app = FastAPI(title="Kovel", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None, responses=ANSWERS)
+    app = FastAPI(
+        title="Kovel", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None, responses=ANSWERS
+    )
     app.state.web = Application(data, roots or [Path.home()], passphrase)
     data.roots = [root.resolve() for root in app.state.web.roots]
     remember_all(data)
@@ -158,7 +161,8 @@ def create_app(
         return refuse(
             request,
             500,
-            "Something unforeseen went wrong. Nothing was lost: everything acknowledged is on disk. Reload the page and try again.",
+            "Something unforeseen went wrong. Nothing was lost: everything acknowledged is on disk. "
+            "Reload the page and try again.",
         )
 
     return app

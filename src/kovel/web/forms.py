@@ -1,7 +1,7 @@
 """Forms as they are sent, read into models: strings end here.
 
-A field that was emptied is an empty text, not a missing one (an editor who clears a note means it); a field that was not
-sent is not set, so a model's `model_fields_set` tells what is to be changed.
+A field that was emptied is an empty text, not a missing one (an editor who clears a note means it); a field that was
+not sent is not set, so a model's `model_fields_set` tells what is to be changed.
 """
 
 from typing import Annotated, Any
@@ -24,8 +24,9 @@ class Sent(BaseModel):
 
 
 def sent(model: Any) -> Any:
-    """A dependency that reads the fields of a form by `model`, a `Sent` or a union of them: `Annotated[Mark, sent(Mark)]`.
-    What cannot be read is refused: in the words of the field's reader if it has some, else by the names of the fields."""
+    """A dependency that reads the fields of a form by `model`, a `Sent` or a union of them: `Annotated[Mark,
+    sent(Mark)]`. What cannot be read is refused: in the words of the field's reader if it has some, else by the
+    names of the fields."""
     adapter: TypeAdapter[Any] = TypeAdapter(model)
 
     async def read(request: Request) -> Any:

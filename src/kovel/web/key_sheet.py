@@ -1,4 +1,5 @@
-"""The key sheet: what a key does in a room. Keys of edits come from the catalogue, those of looking and playing stand here."""
+"""The key sheet: what a key does in a room. Keys of edits come from the catalogue, those of looking and playing
+stand here."""
 
 from __future__ import annotations
 
@@ -95,7 +96,9 @@ def of_edits() -> list[KeyRow]:
         if entry.key:
             said = re.sub(r":? ?\b[A-Z]{4,}\b.*", "", entry.label)
             by_key.setdefault(entry.key, []).append(said[0].lower() + said[1:] if not said[1:2].isupper() else said)
-    return [KeyRow(tuple(name.split()), "; ".join(dict.fromkeys(does)) + HOW.get(name, "")) for name, does in by_key.items()]
+    return [
+        KeyRow(tuple(name.split()), "; ".join(dict.fromkeys(does)) + HOW.get(name, "")) for name, does in by_key.items()
+    ]
 
 
 def sound_keys() -> list[KeyRow]:

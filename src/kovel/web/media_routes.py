@@ -1,5 +1,5 @@
-"""Derived media by range, as far as they are made: by name from a fixed list. Of recordings themselves only the pictures of those
-that need no proxy."""
+"""Derived media by range, as far as they are made: by name from a fixed list. Of recordings themselves only the
+pictures of those that need no proxy."""
 
 import asyncio
 import contextlib
@@ -73,7 +73,11 @@ async def piece(request: Request, recording: int, number: int) -> Response:
         if made.exists():
             return FileResponse(made, media_type="application/octet-stream", headers=STANDS)
         if noted.exists() or (folder / "media.json").exists():
-            cut = (piece_of_own, application.data, recording, number) if noted.exists() else (piece_of_whole, folder, number)
+            cut = (
+                (piece_of_own, application.data, recording, number)
+                if noted.exists()
+                else (piece_of_whole, folder, number)
+            )
             data = await run_in_threadpool(*cut)
             if data is None:
                 break
@@ -92,9 +96,13 @@ def _making(request: Request, recording: int) -> dict[str, Any]:
     data = web(request).data
     this_recording = recordings.get(data.db, recording)
     return {
-        "recording": recording, "path": str(file_of(data, this_recording)), "out": str(data.derived(recording)), "rate": [this_recording.rate.num, this_recording.rate.den],
-        "frames": this_recording.frames or 1, "own": (media_facts(data, recording) or {}).get("own", 0),
-    }  # fmt: skip
+        "recording": recording,
+        "path": str(file_of(data, this_recording)),
+        "out": str(data.derived(recording)),
+        "rate": [this_recording.rate.num, this_recording.rate.den],
+        "frames": this_recording.frames or 1,
+        "own": (media_facts(data, recording) or {}).get("own", 0),
+    }
 
 
 @router.get("/media/{recording}/made/{name}.pcm")

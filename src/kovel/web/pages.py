@@ -124,7 +124,9 @@ def page(
 def say(request: Request, message: str, status: int) -> HTMLResponse:
     """A message: into the page's report line for a fragment request, as a page of its own otherwise."""
     if request.headers.get("hx-request") or request.headers.get("x-kovel"):
-        return HTMLResponse(report(message, error=True), status, headers={"hx-reswap": "none", "cache-control": "no-store"})
+        return HTMLResponse(
+            report(message, error=True), status, headers={"hx-reswap": "none", "cache-control": "no-store"}
+        )
     return page(request, "message.html", status=status, message=message)
 
 

@@ -10,7 +10,9 @@ from hashlib import sha256
 
 from kovel.core.errors import Told
 
-EDITOR: ContextVar[str | None] = ContextVar("editor", default=None)  # who asks; empty: a program; None: nobody over HTTP
+EDITOR: ContextVar[str | None] = ContextVar(
+    "editor", default=None
+)  # who asks; empty: a program; None: nobody over HTTP
 SOON = 4.0  # and after a page was closed: from one room to the next takes less
 GONE = 12.0  # seconds without a word after which somebody is not there any more
 
@@ -67,7 +69,9 @@ class Together:
         """Everybody else who is there, by name."""
         now = time.monotonic()
         with self._lock:
-            rows = [here for here in self._here.get(project, {}).values() if here.id != editor and now - here.seen < GONE]
+            rows = [
+                here for here in self._here.get(project, {}).values() if here.id != editor and now - here.seen < GONE
+            ]
         return sorted(rows, key=lambda h: h.name)
 
     def holder(self, story: int) -> Here | None:
@@ -91,7 +95,8 @@ class Together:
         here, asks = self.holder(story), EDITOR.get()
         if here is not None and asks is not None and asks != here.id:
             raise Taken(
-                f"{here.name} is working on this story. Nothing was changed; take it over at the top of the page, or wait."
+                f"{here.name} is working on this story. Nothing was changed; "
+                "take it over at the top of the page, or wait."
             )
 
     def hold(self, project: int, story: int, editor: str, on: bool) -> None:

@@ -19,13 +19,21 @@ from kovel.web.presence import EDITOR
 
 router = APIRouter(prefix="/p/{project}")
 COOKIE = "kovel-editor"
-ROOMS = {"story": "Story", "picture": "Picture", "sound": "Sound", "log": "Log", "footage": "Footage", "tighten": "Tighten",
-         "handoff": "Hand-off"}  # fmt: skip
+ROOMS = {
+    "story": "Story",
+    "picture": "Picture",
+    "sound": "Sound",
+    "log": "Log",
+    "footage": "Footage",
+    "tighten": "Tighten",
+    "handoff": "Hand-off",
+}
 
 
 class Asking:
-    """ASGI middleware: who asks, by their browser's cookie, is known to whatever is done for them. A browser that opens its first
-    page is given one with it: what several of its pages ask at once afterwards, one and the same editor asks."""
+    """ASGI middleware: who asks, by their browser's cookie, is known to whatever is done for them. A browser that
+    opens its first page is given one with it: what several of its pages ask at once afterwards, one and the same
+    editor asks."""
 
     def __init__(self, app: ASGIApp) -> None:
         self.app = app
@@ -61,14 +69,21 @@ def _cookie(editor: str, scheme: str) -> str:
 def together(
     request: Request, project: int, room: Annotated[str, Query(max_length=20)] = "", frame: int = 0, seen: int = -1
 ) -> HTMLResponse:
-    """Who else is there; asked again and again by every page. The page is told when the story was changed by another."""
+    """Who else is there; asked again and again by every page. The page is told when the story was changed by
+    another."""
     application = web(request)
     this_project = projects.get(application.data.db, project)
     editor = EDITOR.get() or token_hex(8)
     me = application.together.heard_of(project, editor, room, max(0, min(frame, 1 << 40)))
     kept = stories.load(application.data.db, stories.current(application.data.db, project))
-    others = [(here, ROOMS.get(here.room, ""), running(here.frame, this_project.rate) if here.room in ("story", "picture", "sound") else "")
-              for here in application.together.others(project, editor)]  # fmt: skip
+    others = [
+        (
+            here,
+            ROOMS.get(here.room, ""),
+            running(here.frame, this_project.rate) if here.room in ("story", "picture", "sound") else "",
+        )
+        for here in application.together.others(project, editor)
+    ]
     out = page(
         request,
         "parts/together.html",
@@ -87,7 +102,9 @@ def together(
 
 
 @router.post("/together/name")
-def name(request: Request, project: int, name: Annotated[str, Form()] = "", room: Annotated[str, Form()] = "") -> HTMLResponse:
+def name(
+    request: Request, project: int, name: Annotated[str, Form()] = "", room: Annotated[str, Form()] = ""
+) -> HTMLResponse:
     """What one is called here."""
     if editor := EDITOR.get():
         web(request).together.call(project, editor, clean_name(name, limit=24))
@@ -102,7 +119,9 @@ def left(request: Request, project: int) -> Response:
 
 
 @router.post("/together/hold")
-def hold(request: Request, project: int, on: Annotated[bool, Form()], room: Annotated[str, Form()] = "") -> HTMLResponse:
+def hold(
+    request: Request, project: int, on: Annotated[bool, Form()], room: Annotated[str, Form()] = ""
+) -> HTMLResponse:
     """Hold the story that is open (also one that another holds: it is taken over), or give it back."""
     application = web(request)
     if editor := EDITOR.get():

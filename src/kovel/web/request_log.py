@@ -1,5 +1,5 @@
-"""What is noted of requests: a line for each that failed or was slow, with a number that its answer carries too; nothing that was
-typed or sent."""
+"""What is noted of requests: a line for each that failed or was slow, with a number that its answer carries too;
+nothing that was typed or sent."""
 
 import logging
 import time
@@ -39,7 +39,12 @@ class Noted:
         finally:
             took = time.monotonic() - began
             if failed or status >= 500 or took > SLOW:
-                line = {"request": number, "method": scope["method"], "path": scope["path"][:300], "status": status or 500}
+                line = {
+                    "request": number,
+                    "method": scope["method"],
+                    "path": scope["path"][:300],
+                    "status": status or 500,
+                }
                 note(self.log, **line, ms=round(1000 * took), **({"failed": failed} if failed else {}))
 
 

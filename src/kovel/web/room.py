@@ -1,4 +1,5 @@
-"""What a room is: a folder in `web/rooms` with its routes, views, templates and scripts, and a line in `rooms/__init__.py`."""
+"""What a room is: a folder in `web/rooms` with its routes, views, templates and scripts, and a line in
+`rooms/__init__.py`."""
 
 from dataclasses import dataclass
 

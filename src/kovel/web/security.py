@@ -1,4 +1,5 @@
-"""Who may talk to Kovel: only pages it served itself, under a name it answers to, and off this machine only with a passphrase."""
+"""Who may talk to Kovel: only pages it served itself, under a name it answers to, and off this machine only with a
+passphrase."""
 
 from __future__ import annotations
 
@@ -20,8 +21,10 @@ from starlette.responses import PlainTextResponse, RedirectResponse, Response
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 CSP = (
-    "default-src 'none'; script-src 'self'; style-src-elem 'self'; style-src-attr 'unsafe-inline'; img-src 'self' data:; "
-    "media-src 'self' blob:; font-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
+    "default-src 'none'; script-src 'self'; style-src-elem 'self'; style-src-attr 'unsafe-inline'; "
+    "img-src 'self' data:; "
+    "media-src 'self' blob:; font-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none'; "
+    "frame-ancestors 'none'"
 )
 MB = 1_000_000
 BODY = 2 * MB  # of a form or an edit
@@ -41,7 +44,8 @@ class Guard:
     """ASGI middleware: Host and Origin checks, security headers, passphrase."""
 
     def __init__(self, app: ASGIApp, hosts: set[str], passphrase: str | None, sessions: Sessions | None = None) -> None:
-        """`sessions`: who is signed in, where there is a passphrase. `hosts`: further names it answers to; "*": under any numeric address, which no other site can take over."""
+        """`sessions`: who is signed in, where there is a passphrase. `hosts`: further names it answers to; "*":
+        under any numeric address, which no other site can take over."""
         self.app, self.hosts, self.passphrase, self.sessions = (
             app,
             LOCAL | {host.lower() for host in hosts},
@@ -61,16 +65,25 @@ class Guard:
             open_path = scope["path"] in ("/login", "/health") or scope["path"].startswith("/static/")
             if not open_path and not (self.sessions and self.sessions.is_open(request.session.get("in"))):
                 refusal = (
-                    RedirectResponse("/login", 303) if scope["method"] == "GET" else PlainTextResponse("Sign in first.", 401)
+                    RedirectResponse("/login", 303)
+                    if scope["method"] == "GET"
+                    else PlainTextResponse("Sign in first.", 401)
                 )
 
         async def with_headers(message: Message) -> None:
             if message["type"] == "http.response.start":
                 extra = {
-                    "content-security-policy": CSP, "x-content-type-options": "nosniff", "referrer-policy": "same-origin",
-                    "x-frame-options": "DENY", "cross-origin-opener-policy": "same-origin", "cross-origin-resource-policy": "same-origin",
-                }  # fmt: skip
-                message["headers"] = [*message["headers"], *((name.encode(), value.encode()) for name, value in extra.items())]
+                    "content-security-policy": CSP,
+                    "x-content-type-options": "nosniff",
+                    "referrer-policy": "same-origin",
+                    "x-frame-options": "DENY",
+                    "cross-origin-opener-policy": "same-origin",
+                    "cross-origin-resource-policy": "same-origin",
+                }
+                message["headers"] = [
+                    *message["headers"],
+                    *((name.encode(), value.encode()) for name, value in extra.items()),
+                ]
             await send(message)
 
         await (refusal or self.app)(scope, receive, with_headers)
@@ -81,7 +94,9 @@ class Guard:
         name = named["name"].lower().removesuffix(".") if named else ""
         if name not in self.hosts and not ("*" in self.hosts and _numeric(name)):
             return PlainTextResponse(
-                f"Kovel does not answer to the name {host[:80]!r}. Open it under the address it printed when it started.", 421
+                f"Kovel does not answer to the name {host[:80]!r}. "
+                "Open it under the address it printed when it started.",
+                421,
             )
         if scope["method"] in ("GET", "HEAD", "OPTIONS"):
             return None
@@ -138,12 +153,14 @@ def _refused(most: int) -> Receive:
 
 
 def _too_much(most: int) -> HTTPException:
-    return HTTPException(413, f"That is more than {most / MB:g} MB, the most that can be taken here. Nothing was changed.")
+    return HTTPException(
+        413, f"That is more than {most / MB:g} MB, the most that can be taken here. Nothing was changed."
+    )
 
 
 class Tries:
-    """Wrong passphrases: so many a minute from one address, more have to wait. Many from many addresses slow down every try, and lock
-    nobody out: whoever knows the passphrase gets in."""
+    """Wrong passphrases: so many a minute from one address, more have to wait. Many from many addresses slow down
+    every try, and lock nobody out: whoever knows the passphrase gets in."""
 
     ONE, ALL, WITHIN = 6, 40, 60.0
     SLOWER = 2.0  # seconds that each try takes then
@@ -172,8 +189,8 @@ class Tries:
 
 
 class Sessions:
-    """Who is signed in: a number each, drawn by chance, in the cookie; here only its hash. A cookie that was noted before somebody signed
-    out is worth nothing afterwards. Kept by `save`, so that a restart signs nobody out."""
+    """Who is signed in: a number each, drawn by chance, in the cookie; here only its hash. A cookie that was noted
+    before somebody signed out is worth nothing afterwards. Kept by `save`, so that a restart signs nobody out."""
 
     MOST = 500
 

@@ -1,4 +1,5 @@
-"""What is set on what is chosen, as the panels of the Picture and the Sound room show it, at the scope that is picked."""
+"""What is set on what is chosen, as the panels of the Picture and the Sound room show it, at the scope that is
+picked."""
 
 from __future__ import annotations
 
@@ -9,7 +10,19 @@ from typing import Any
 from kovel.core.plan.sounds import PICKED
 from kovel.core.story.levels_told import level_told
 from kovel.core.story.model import TITLE, Cover, Item, Piece, Sound, Sources, Story, kind_of, scope_keys
-from kovel.core.story.settings import ALONE, FRAMING, LAYERING, NONE, SETTINGS, TITLE_STYLE, Line, Value, Values, met, reaching
+from kovel.core.story.settings import (
+    ALONE,
+    FRAMING,
+    LAYERING,
+    NONE,
+    SETTINGS,
+    TITLE_STYLE,
+    Line,
+    Value,
+    Values,
+    met,
+    reaching,
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,26 +50,45 @@ class Field:
 TITLES = TITLE_STYLE
 SEEN = ("as_one", *FRAMING, *LAYERING)
 HEARD = tuple(
-    name for name, setting in SETTINGS.items() if setting.family == "level" and setting.line != "only" and name != "natural"
+    name
+    for name, setting in SETTINGS.items()
+    if setting.family == "level" and setting.line != "only" and name != "natural"
 )
 
 
 def fields(
-    names: tuple[str, ...], own: Mapping[str, Any] | Any, read: Callable[[str], Value], comes: Callable[[str], str],
-    named: Mapping[str, tuple[str, ...]] = {}, total: Callable[[str], str] = lambda name: "",
-) -> list[Field]:  # fmt: skip
-    """The panel's fields for these settings. `own` says what is set here, `read` what holds; `named`: tables and fonts there are."""
+    names: tuple[str, ...],
+    own: Mapping[str, Any] | Any,
+    read: Callable[[str], Value],
+    comes: Callable[[str], str],
+    named: Mapping[str, tuple[str, ...]] = {},
+    total: Callable[[str], str] = lambda name: "",
+) -> list[Field]:
+    """The panel's fields for these settings. `own` says what is set here, `read` what holds; `named`: tables and
+    fonts there are."""
     out = []
     for name in names:
         setting = SETTINGS[name]
         v = read(name)
-        how = "switch" if isinstance(setting.default, bool) else "choice" if setting.choices or setting.named else "number"
+        how = (
+            "switch"
+            if isinstance(setting.default, bool)
+            else "choice"
+            if setting.choices or setting.named
+            else "number"
+        )
         how = setting.named if setting.named in ("text", "colour") else "replaces" if setting.meets == "here" else how
         text = (
-            _ends(name, v) if isinstance(v, tuple) else f"{v:g}" if isinstance(v, (int, float)) and how == "number" else str(v)
+            _ends(name, v)
+            if isinstance(v, tuple)
+            else f"{v:g}"
+            if isinstance(v, (int, float)) and how == "number"
+            else str(v)
         )
         heard = (
-            tuple((c[0].upper(), str(list(PICKED[c]))) for c in ("left", "right", "both as one")) if name == "channels" else ()
+            tuple((c[0].upper(), str(list(PICKED[c]))) for c in ("left", "right", "both as one"))
+            if name == "channels"
+            else ()
         )
         out.append(
             Field(
@@ -86,8 +118,8 @@ def _ends(name: str, line: Line) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Scope:
-    """Where a setting can be set from what is chosen: `key` is `items`, `group 5`, `recording 3` (in this story), `story`, or
-    `recording` (in every story)."""
+    """Where a setting can be set from what is chosen: `key` is `items`, `group 5`, `recording 3` (in this story),
+    `story`, or `recording` (in every story)."""
 
     key: str
     label: str
@@ -107,9 +139,13 @@ def scopes_of(story: Story, sources: Sources, items: list[Item], needs: str = "s
 
 
 def panel_of(
-    story: Story, sources: Sources, items: list[Item], scope: str = "items", of: tuple[str, ...] = HEARD,
+    story: Story,
+    sources: Sources,
+    items: list[Item],
+    scope: str = "items",
+    of: tuple[str, ...] = HEARD,
     named: Mapping[str, tuple[str, ...]] = {},
-) -> list[Field]:  # fmt: skip
+) -> list[Field]:
     """The fields at a scope, of these settings; for what is chosen the first of them speaks for all."""
     clip = items[0]
     kinds = {kind_of(clip), scope.split()[0]}

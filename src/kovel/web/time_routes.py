@@ -41,7 +41,7 @@ def _frames(n: int) -> str:
 @router.get("/p/{project}/time")
 def time(
     request: Request, project: int, text: str, now: int = 0, kind: Kind = "moment", start: int = 0
-) -> JSONResponse:  # fmt: skip
+) -> JSONResponse:
     """A time as editors type it -> {"frame", "said"} at the project's rate: a moment, a length, a step either way, the
     length of a film in minutes and seconds, or seconds. `said` is what was understood."""
     this_project = projects.get(web(request).data.db, project)

@@ -1,1 +1,2 @@
-"""What an editor should look at before it goes out: findings, offers, loudness of the mix. Imports the plan and the story."""
+"""What an editor should look at before it goes out: findings, offers, loudness of the mix. Imports the plan and the
+story."""

@@ -39,11 +39,16 @@ def angles_out_of_step(look: LookedAt) -> Iterator[Finding]:
         number = story.index_at(at)
         piece = story.pieces[number]
         under = sources.get(piece.source) if piece.source is not None else None
-        if under is None or piece.take == "sound" or not piece.clock.as_shot:  # a voice is meant to run under other pictures
+        if (
+            under is None or piece.take == "sound" or not piece.clock.as_shot
+        ):  # a voice is meant to run under other pictures
             continue
         want = same_moment(under, sources[cover.source], piece.moment(at - story.starts[number]), look.rate)
         if want is not None and want != cover.start and abs(want - cover.start) < 5 * look.rate.fps:
-            text = f"{look.name(cover.source)} is {frames_in_words(cover.start - want)} out of step with the voice at {look.clock(at)}"
+            text = (
+                f"{look.name(cover.source)} is {frames_in_words(cover.start - want)} out of step with the voice at "
+                f"{look.clock(at)}"
+            )
             yield Finding("angle", at, text, 65)
 
 
@@ -76,7 +81,9 @@ def seen_twice(look: LookedAt) -> Iterator[Finding]:
         for (_, end, first), (start, _, second) in pairwise(sorted(rows)):
             if moves and start < end:
                 where = f"{look.clock(first)} and {look.clock(second)}"
-                yield Finding("twice", max(first, second), f"The same part of {look.name(source)} is seen twice: {where}", 28)
+                yield Finding(
+                    "twice", max(first, second), f"The same part of {look.name(source)} is seen twice: {where}", 28
+                )
 
 
 COVER_CHECKS = (flashes, short_and_long_covers, angles_out_of_step, bared_in_transitions, seen_twice)

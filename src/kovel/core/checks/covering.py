@@ -21,7 +21,8 @@ TURN = 1.5  # seconds without a word after which another sentence begins
 
 
 def sentence_around(words: Sequence[tuple[int, int, Word]], at: int, rate: Rate) -> tuple[int, int] | None:
-    """Story frames [a, b) of the sentence that is heard at a frame, or of the next one; None where nothing more is said.
+    """Story frames [a, b) of the sentence that is heard at a frame, or of the next one; None where nothing more is
+    said.
 
     `words` by time: first frame in the story, end, word. A sentence goes on over cuts, as it is heard.
     """
@@ -67,7 +68,13 @@ def covers_for(
         if length < 1:
             continue
         met, meant, short = stems(shot.text) & met_with, shot.near >= NEAR, 1 - length / need
-        score = 2.0 * len(met) + (4.0 * shot.near if meant else 0.0) - 1.5 * shot.used - 2.0 * short + ((steady or 0.5) - 0.5)
+        score = (
+            2.0 * len(met)
+            + (4.0 * shot.near if meant else 0.0)
+            - 1.5 * shot.used
+            - 2.0 * short
+            + ((steady or 0.5) - 0.5)
+        )
         why = [
             f"meets “{', '.join(sorted(met))}”" if met else "near in meaning" if meant else "",
             "not used yet" if not shot.used else f"used {shot.used} times" if shot.used > 1 else "used once",

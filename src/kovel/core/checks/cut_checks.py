@@ -1,5 +1,5 @@
-"""What to look at before a story goes out, worst first: jumps, flashes, cut words, loose ends. One function a check; a new one is a
-function and its place in CHECKS."""
+"""What to look at before a story goes out, worst first: jumps, flashes, cut words, loose ends. One function a check;
+a new one is a function and its place in CHECKS."""
 
 from __future__ import annotations
 
@@ -40,7 +40,9 @@ def cut_words(look: LookedAt) -> Iterator[Finding]:
     for seam, left, right in _cuts(look):
         for source, frame, side in ((left, seam.ends[0], "ends"), (right, seam.ends[1], "begins")):
             if word := look.cuts_word(source, frame):
-                yield Finding("word", seam.at, f"{look.name(source)} {side} inside “{word}” at {look.clock(seam.at)}", 55)
+                yield Finding(
+                    "word", seam.at, f"{look.name(source)} {side} inside “{word}” at {look.clock(seam.at)}", 55
+                )
 
 
 def steps_of_level(look: LookedAt) -> Iterator[Finding]:
@@ -75,7 +77,8 @@ def sounds_after_the_end(look: LookedAt) -> Iterator[Finding]:
 
 
 def music_that_ends_early(look: LookedAt) -> Iterator[Finding]:
-    """Music that ends within ten seconds of the end; a bed that ends long before is meant to (common practice, no source)."""
+    """Music that ends within ten seconds of the end; a bed that ends long before is meant to (common practice, no
+    source)."""
     story = look.story
     if "music" in story.muted:
         return
@@ -136,14 +139,16 @@ def checks(
 
 
 def _quick_cuts_as_one(look: LookedAt, found: list[Finding]) -> list[Finding]:
-    """Quick cuts are meant: three or more pieces of one recording in a row, each of ten frames or less (common practice), are
-    one finding, and what would be said of each of them is not."""
+    """Quick cuts are meant: three or more pieces of one recording in a row, each of ten frames or less (common
+    practice), are one finding, and what would be said of each of them is not."""
     pieces, starts = look.story.pieces, look.story.starts
     most = max(10, int(look.rate.fps / 3))
     first = 0
     while first < len(pieces):
         end = first
-        while end < len(pieces) and pieces[end].source == pieces[first].source is not None and pieces[end].length <= most:
+        while (
+            end < len(pieces) and pieces[end].source == pieces[first].source is not None and pieces[end].length <= most
+        ):
             end += 1
         if end - first >= 3:
             begins, ends = starts[first], starts[end]

@@ -1,4 +1,5 @@
-"""What was delivered held against the plan: is every sound there, as loud as its recording is, and every picture the one that was cut.
+"""What was delivered held against the plan: is every sound there, as loud as its recording is, and every picture the
+one that was cut.
 
 expected   ▂▃▃▂▅▅▆▅▅▂▃▃▂     from what was measured of each recording when it was prepared, through the plan's gains and fades
 delivered  ▂▃▃▂▁▁▁▁▁▂▃▃▂     from the file itself
@@ -52,14 +53,16 @@ def _clock(seconds: float) -> str:
 def heard_differences(
     plan: Plan, measured: Mapping[tuple[int, str], Rows], delivered: Powers, name: Callable[[int], str]
 ) -> list[Difference]:
-    """Where a file's sound, as weighted powers each 100 ms, is quieter or louder than the plan has it; `measured` by recording and
-    made sound, as `core.checks.mix_loudness.mixed` takes it, `name` of a recording."""
+    """Where a file's sound, as weighted powers each 100 ms, is quieter or louder than the plan has it; `measured` by
+    recording and made sound, as `core.checks.mix_loudness.mixed` takes it, `name` of a recording."""
     expected = mixed(plan, measured).power
     count = len(expected)
     found = np.concatenate([delivered[:count], np.zeros(max(0, count - len(delivered)))])
     want, have = _momentary(expected), _momentary(found)
     out = [
-        Difference(start * STEP / SAMPLE_RATE, end * STEP / SAMPLE_RATE, _lacking(plan, measured, start, end, want, have, name))
+        Difference(
+            start * STEP / SAMPLE_RATE, end * STEP / SAMPLE_RATE, _lacking(plan, measured, start, end, want, have, name)
+        )
         for start, end in _runs((want > AUDIBLE) & (have < want - APART))
     ]
     out += [
@@ -108,8 +111,9 @@ def _lacking(
 
 
 def seen_difference(expected: Tile | None, delivered: Tile, name: str, alike: bool) -> str:
-    """How a delivered picture differs from the recording's frame that the plan has there, both as small greys (0 to 255); empty
-    where it does not. `alike`: nothing is done to it, so that it has to be the same picture; else only whether it is black."""
+    """How a delivered picture differs from the recording's frame that the plan has there, both as small greys (0 to
+    255); empty where it does not. `alike`: nothing is done to it, so that it has to be the same picture; else only
+    whether it is black."""
     if expected is None:
         return ""
     if float(np.mean(delivered)) < DARK and float(np.mean(expected)) > BRIGHT:

@@ -57,7 +57,8 @@ class LookedAt:
         return stamp(frame, self.rate)
 
     def level_as_set(self, piece: Piece, moment: int) -> tuple[float, float] | None:
-        """Speech and background of a piece (dBFS) at the level it is set to at a moment of its recording; None where it is muted."""
+        """Speech and background of a piece (dBFS) at the level it is set to at a moment of its recording; None where
+        it is muted."""
         heard = None if piece.source is None else self.level(piece.source, *piece.used)
         if heard is None or self.story.value(piece, "mute", self.sources):
             return None

@@ -3,8 +3,8 @@
 recording A   [p p p p p p p]   music [p p p p p p]     p: power through the ear's weighting, peak, samples at full scale
 story         [ A .... ][ A ... ] + music at -6 dB  ->  blocks of 400 ms that overlap by three quarters, gated: LUFS
 
-Weighting, blocks and gates: ITU-R BS.1770-4; the target of -23 LUFS: EBU R 128. Sounds that are heard together are added
-by their power, as sounds of different origin do.
+Weighting, blocks and gates: ITU-R BS.1770-4; the target of -23 LUFS: EBU R 128. Sounds that are heard together are
+added by their power, as sounds of different origin do.
 """
 
 from __future__ import annotations
@@ -75,7 +75,11 @@ def target_of(story: Story) -> float:
 
 
 def sound_findings(
-    story: Story, sources: Sources, plan: Plan, measured: Mapping[tuple[int, str], Rows], peak: Callable[[int, int], float]
+    story: Story,
+    sources: Sources,
+    plan: Plan,
+    measured: Mapping[tuple[int, str], Rows],
+    peak: Callable[[int, int], float],
 ) -> list[Finding]:
     """Clipped recordings, a mix over full scale, loudness off the target. `peak(a, b)` is the exact peak of the mix."""
     rate = story.rate

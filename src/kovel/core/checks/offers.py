@@ -15,7 +15,35 @@ from kovel.core.story.sync import same_moment
 from kovel.core.words.transcript import Word
 
 NEAR = 0.2  # in meaning, from which on a shot is told to be near
-SMALL = {"the", "and", "that", "this", "with", "for", "was", "were", "you", "they", "have", "had", "are", "but", "not", "from", "what", "she", "his", "her", "our", "one", "out", "all", "its", "into", "then"}  # fmt: skip
+SMALL = {
+    "the",
+    "and",
+    "that",
+    "this",
+    "with",
+    "for",
+    "was",
+    "were",
+    "you",
+    "they",
+    "have",
+    "had",
+    "are",
+    "but",
+    "not",
+    "from",
+    "what",
+    "she",
+    "his",
+    "her",
+    "our",
+    "one",
+    "out",
+    "all",
+    "its",
+    "into",
+    "then",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,7 +88,9 @@ def cover_span(story: Story, seam: int, edges: Sequence[int], most: int) -> tupl
     cover       [────────────────────────)
     """
     fps = float(story.rate.fps)
-    starts = [edge for edge in edges if seam - 3 * fps <= edge <= seam - SPARE and edge >= 0] or [max(0, seam - int(fps))]
+    starts = [edge for edge in edges if seam - 3 * fps <= edge <= seam - SPARE and edge >= 0] or [
+        max(0, seam - int(fps))
+    ]
     best: tuple[float, int, int] | None = None
     for start in starts:
         ends = [
@@ -149,11 +179,13 @@ def pauses_between(words: Sequence[tuple[int, int, Word]], shortest: int = 4) ->
     return [end for end in ends if not any(end - 1 < start < end + shortest for start in starts)]
 
 
-def angles(story: Story, sources: Sources, begin: int, edges: Sequence[int] = (), length: int | None = None) -> list[Offer]:
+def angles(
+    story: Story, sources: Sources, begin: int, edges: Sequence[int] = (), length: int | None = None
+) -> list[Offer]:
     """The same moment from the other cameras of the sync set, over what stands from story frame `begin` on.
 
-    A cutaway to another angle is 5 s at first (common practice). It runs over a jump that lies in it or just behind, and on
-    to the next of `edges`, pauses, where one follows within two seconds, also beyond its piece.
+    A cutaway to another angle is 5 s at first (common practice). It runs over a jump that lies in it or just behind,
+    and on to the next of `edges`, pauses, where one follows within two seconds, also beyond its piece.
 
     talk    | A           | A' jumps    |..pause..
     angle      [──────────────────────────)
@@ -173,7 +205,11 @@ def angles(story: Story, sources: Sources, begin: int, edges: Sequence[int] = ()
             continue
         until = begin + (length or round(5 * rate.fps))
         jump = next(
-            (seam.at for seam in seams(story, sources) if begin < seam.at < until + SPARE and seam.kind in ("jump", "covered")),
+            (
+                seam.at
+                for seam in seams(story, sources)
+                if begin < seam.at < until + SPARE and seam.kind in ("jump", "covered")
+            ),
             0,
         )
         until = max(until, jump + SPARE)

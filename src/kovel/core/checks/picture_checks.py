@@ -1,4 +1,5 @@
-"""What to look at in how a story is seen: edges that show, looks that cut off, titles too short to read or out of sight."""
+"""What to look at in how a story is seen: edges that show, looks that cut off, titles too short to read or out of
+sight."""
 
 from __future__ import annotations
 
@@ -43,7 +44,9 @@ def picture_checks(story: Story, sources: Sources, ratio: float, cut: Cut, box: 
             if max(black, white) > CUT_OFF and key not in told:
                 told.add(key)
                 what = f"{white:g} % of it to white" if white >= black else f"{black:g} % of it to black"
-                out.append(Finding("cut off", at, f"The look of {source.name} cuts off {what} at {clock(at, rate)}", 26))
+                out.append(
+                    Finding("cut off", at, f"The look of {source.name} cuts off {what} at {clock(at, rate)}", 26)
+                )
         if isinstance(clip, Cover) and (missing := _bared(story, sources, at, clip)):
             out.append(missing)
     for scope, values in story.settings:
@@ -83,12 +86,15 @@ def _title(story: Story, sources: Sources, at: int, cover: Cover, box: Box) -> l
             Finding(
                 "unread",
                 at,
-                f"{name} is too short to read: {frames_in_words(seen)} for {words} words, {frames_in_words(need)} would do",
+                f"{name} is too short to read: {frames_in_words(seen)} for {words} words, {frames_in_words(need)} "
+                "would do",
                 42,
             )
         )
     if story.value(cover, "filled", sources) == FILLED[1] and not _under(story, at, cover):
-        out.append(Finding("unfilled", at, f"Nothing lies below {name} at {clock(at, rate)} that could fill its letters", 41))
+        out.append(
+            Finding("unfilled", at, f"Nothing lies below {name} at {clock(at, rate)} that could fill its letters", 41)
+        )
     found = None if story.value(cover, "rolls", sources) else box(cover)
     if found and (min(found[:2]) < SAFE or max(found[2:]) > 100 - SAFE):
         out.append(Finding("unsafe", at, f"{name} stands outside of the safe area at {clock(at, rate)}", 40))
@@ -98,8 +104,15 @@ def _title(story: Story, sources: Sources, at: int, cover: Cover, box: Box) -> l
 def _under(story: Story, at: int, cover: Cover) -> bool:
     """Whether a cover that is no title lies below it, all the time it is seen."""
     end = min(at + cover.length, story.length)
-    rows = sorted((start, until) for start, until, other in story.spans if other.source != TITLE and other.lane < cover.lane
-                  and f"cover {other.lane}" not in story.muted and start < end and until > at)  # fmt: skip
+    rows = sorted(
+        (start, until)
+        for start, until, other in story.spans
+        if other.source != TITLE
+        and other.lane < cover.lane
+        and f"cover {other.lane}" not in story.muted
+        and start < end
+        and until > at
+    )
     reached = at
     for start, until in rows:
         reached = max(reached, until) if start <= reached else reached
@@ -109,7 +122,9 @@ def _under(story: Story, at: int, cover: Cover) -> bool:
 def _bared(story: Story, sources: Sources, at: int, cover: Cover) -> Finding | None:
     """A dissolve between covers for which the one before has no material."""
     come = int(cover.settings["appear"])
-    before = [other for start, end, other in story.spans if end == at and other.lane == cover.lane and other.source in sources]
+    before = [
+        other for start, end, other in story.spans if end == at and other.lane == cover.lane and other.source in sources
+    ]
     if not come or not before or story.value(cover, "through", sources) == "black":
         return None
     have = min(come, room_behind(before[0], sources, story))

@@ -30,7 +30,8 @@ class Room:
 
 @dataclass(frozen=True, slots=True)
 class Pose:
-    """By how many frames the piece before ends later and the one after begins later, and how hard the jump is before and after."""
+    """By how many frames the piece before ends later and the one after begins later, and how hard the jump is before
+    and after."""
 
     out: int
     into: int
@@ -38,9 +39,12 @@ class Pose:
     after: int
 
 
-def room_in(pause: tuple[int, int] | None, edge: int, after: int, before: int, low: int = -REACH, high: int = REACH) -> Room:
-    """How far an edge at frame `edge` can be moved inside a pause [start, end) of its recording: `after` frames of air stay behind what
-    was said, `before` before what follows; an edge that lies nearer already comes no nearer. None: no pause, it stays."""
+def room_in(
+    pause: tuple[int, int] | None, edge: int, after: int, before: int, low: int = -REACH, high: int = REACH
+) -> Room:
+    """How far an edge at frame `edge` can be moved inside a pause [start, end) of its recording: `after` frames of
+    air stay behind what was said, `before` before what follows; an edge that lies nearer already comes no nearer.
+    None: no pause, it stays."""
     if pause is None or not pause[0] <= edge <= pause[1]:
         return Room(0, 0)
     a = min(edge, pause[0] + after)
@@ -49,9 +53,9 @@ def room_in(pause: tuple[int, int] | None, edge: int, after: int, before: int, l
 
 
 def closest(left: Grey, out: Room, right: Grey, into: Room) -> Pose | None:
-    """The pair of frames that differ least, as small grey pictures: `left` are those before the edge from CONTEXT + 1 + `out.low` back
-    up to `out.high` on, so that its last one is the last shown with the edge moved by `out.high`; `right` those from `into.low` on, up
-    to `into.high` + CONTEXT. None where no other cut is better by BETTER."""
+    """The pair of frames that differ least, as small grey pictures: `left` are those before the edge from CONTEXT +
+    1 + `out.low` back up to `out.high` on, so that its last one is the last shown with the edge moved by `out.high`;
+    `right` those from `into.low` on, up to `into.high` + CONTEXT. None where no other cut is better by BETTER."""
     n, m = out.high - out.low + 1, into.high - into.low + 1
     first = len(left) - n  # the last frame shown with the edge moved by out.low
     if first < 0 or len(right) < m:

@@ -1,11 +1,12 @@
 """What the numbers of a picture mean, and how every kind becomes BT.709 as Kovel shows and delivers it.
 
-Code points are those of ITU-T H.273: matrix, primaries and transfer as containers and codecs write them; 2 is "unspecified".
+Code points are those of ITU-T H.273: matrix, primaries and transfer as containers and codecs write them; 2 is
+"unspecified".
 
     coded picture --matrix, range--> coded RGB --table, where transfer or primaries differ--> RGB as in BT.709 --> BT.709, limited
 
-Standard-definition primaries (SMPTE C, EBU) and transfers count as those of BT.709: they differ little, and what carries
-the tag was seldom made on such a tube (common practice, no source).
+Standard-definition primaries (SMPTE C, EBU) and transfers count as those of BT.709: they differ little, and what
+carries the tag was seldom made on such a tube (common practice, no source).
 """
 
 from __future__ import annotations
@@ -30,7 +31,8 @@ GAMMA = 2.4  # of an SDR display (BT.1886)
 
 @dataclass(frozen=True, slots=True)
 class Coding:
-    """How a picture's numbers are to be read. `full`: black is 0 and white the highest number; None: nothing says so."""
+    """How a picture's numbers are to be read. `full`: black is 0 and white the highest number; None: nothing says
+    so."""
 
     matrix: int = UNSPECIFIED
     primaries: int = UNSPECIFIED
@@ -73,8 +75,8 @@ def hlg_light(v: Array) -> Array:
 
 
 def toned_down(y: Array) -> Array:
-    """Luminance in cd/m2 as an SDR display shows it, after BT.2446-1 method C: 0.838 of it up to 58.5 cd/m2, so that faces
-    keep their contrast, logarithmic above. Reference white, 203 cd/m2, comes to 90.7, a peak of 1000 to 118."""
+    """Luminance in cd/m2 as an SDR display shows it, after BT.2446-1 method C: 0.838 of it up to 58.5 cd/m2, so that
+    faces keep their contrast, logarithmic above. Reference white, 203 cd/m2, comes to 90.7, a peak of 1000 to 118."""
     k1, k2, k3, k4, knee = 0.83802, 15.09968, 0.74204, 78.99439, 58.5
     ip = knee / k1
     above = k2 * np.log(np.maximum(y / ip - k3, 1e-6)) + k4
@@ -83,7 +85,9 @@ def toned_down(y: Array) -> Array:
 
 # Linear RGB of BT.2020 and of P3 (D65) in terms of BT.709's (BT.2087 inverted; from the primaries of EG 432-1).
 _TO_709 = {
-    BT2020: np.array([[1.660491, -0.587641, -0.072850], [-0.124550, 1.132900, -0.008349], [-0.018151, -0.100579, 1.118730]]),
+    BT2020: np.array(
+        [[1.660491, -0.587641, -0.072850], [-0.124550, 1.132900, -0.008349], [-0.018151, -0.100579, 1.118730]]
+    ),
     11: np.array([[1.224940, -0.224940, 0.0], [-0.042057, 1.042057, 0.0], [-0.019638, -0.078636, 1.098274]]),
 }
 _TO_709[12] = _TO_709[11]

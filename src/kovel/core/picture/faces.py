@@ -31,7 +31,8 @@ class Face:
 
 
 def track(found: Sequence[Sequence[Face]]) -> list[Face]:
-    """The one face that goes through: of each frame's the one nearest to where the others stand; none where none is near.
+    """The one face that goes through: of each frame's the one nearest to where the others stand; none where none is
+    near.
 
     The largest that comes most often leads; what lies farther than its own width from the middle of its neighbours is
     taken for a mistake.

@@ -2,8 +2,8 @@
 
 colour in BT.709, 0..1  --each look in turn, from wide to near-->  colour out      table of 33 x 33 x 33, blue slowest
 
-Within a look: white balance and brightness in light, then contrast, blacks and whites, saturation, night, and its own table.
-Grey stays grey in all but warmth, tint and a table that was loaded.
+Within a look: white balance and brightness in light, then contrast, blacks and whites, saturation, night, and its
+own table. Grey stays grey in all but warmth, tint and a table that was loaded.
 """
 
 from __future__ import annotations
@@ -62,8 +62,8 @@ def looked(rgb: Array, look: Mapping[str, Any], kept: Kept = lambda _: None) -> 
 
 
 def balance(warmth: float, tint: float) -> Array:
-    """Factors of light for red, green and blue: a warmth of 100 % lifts red against blue by a stop, a tint of 100 % takes
-    half a stop of green; a grey keeps its luminance."""
+    """Factors of light for red, green and blue: a warmth of 100 % lifts red against blue by a stop, a tint of 100 %
+    takes half a stop of green; a grey keeps its luminance."""
     gains = np.array([2.0 ** (warmth / 200), 2.0 ** (-tint / 200), 2.0 ** (-warmth / 200)])
     return np.asarray(gains / (gains @ LUMA))
 

@@ -88,8 +88,8 @@ def look(rows: npt.NDArray[np.float16], fps: float) -> Look:
 
 
 def best_stretch(seen: Look, fps: float, seconds: tuple[float, float] = (3.0, 4.0)) -> tuple[int, int] | None:
-    """The best few seconds of a shot, frames [a, b): steady, neither dark nor burnt out nor changing light, clear of its
-    first and last half second where there is room. None for a shot shorter than `seconds[0]`.
+    """The best few seconds of a shot, frames [a, b): steady, neither dark nor burnt out nor changing light, clear of
+    its first and last half second where there is room. None for a shot shorter than `seconds[0]`.
 
     Three to four seconds is what b-roll usually stands (common practice, no source).
     """

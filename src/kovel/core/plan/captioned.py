@@ -28,9 +28,14 @@ STYLE = {
 }
 
 
-UPRIGHT = {"size": 3.6, "title_y": 82.0}  # in a picture that is not wider than it is high: smaller, and clear of the lower edge
+UPRIGHT = {
+    "size": 3.6,
+    "title_y": 82.0,
+}  # in a picture that is not wider than it is high: smaller, and clear of the lower edge
 LETTER = 0.56  # mean width of a letter of the sans serif, in sizes (common practice, no source)
-SAFE = 5.0  # percent of the picture's width and height that its edges are kept clear of (SMPTE ST 2046-1, safe title area)
+SAFE = (
+    5.0  # percent of the picture's width and height that its edges are kept clear of (SMPTE ST 2046-1, safe title area)
+)
 
 
 def style_for(ratio: float) -> dict[str, Any]:

@@ -18,18 +18,20 @@ from kovel.core.story.edit_rules import source_of
 from kovel.core.story.model import TITLE, Cover, Sources, Story
 from kovel.core.story.settings import FILLED, on_line
 
-Live = tuple[int, int, Cover, int]  # where a cover begins and ends, and its last frames that only the next one is seen over
+Live = tuple[
+    int, int, Cover, int
+]  # where a cover begins and ends, and its last frames that only the next one is seen over
 
 
 def covered(story: Story, sources: Sources, dialogue: list[Run]) -> list[Run]:
-    """The dialogue's runs with covers over them. In a frame shared by covers the highest lane is seen, and of one lane the
-    later; through one that is see-through, what lies under it. What runs past the story's end is cut there.
+    """The dialogue's runs with covers over them. In a frame shared by covers the highest lane is seen, and of one lane
+    the later; through one that is see-through, what lies under it. What runs past the story's end is cut there.
 
     dialogue  [ A ............ ][ B ...... ]
     cover          [boat ...]        [hands ..........)      ->   [ A .][boat ...][ A ][ B .][hands ]
 
-    A cover that comes in over n frames where another of its lane ends is a dissolve between them: that other one goes on
-    under it for as long as its shot lasts.
+    A cover that comes in over n frames where another of its lane ends is a dissolve between them: that other one
+    goes on under it for as long as its shot lasts.
     """
     spans = _in_place(story, sources)
     if not spans:
@@ -64,8 +66,8 @@ def covered(story: Story, sources: Sources, dialogue: list[Run]) -> list[Run]:
 
 
 def _over(seen: Seen, over: list[Live], under: Run, start: int, end: int) -> tuple[Layer, ...]:
-    """Story frames [a, b) of a run with what lies over it, from the top down. What is tied to a group that is seen as one
-    picture there is put together with it, up to the lane from which on something else lies over it."""
+    """Story frames [a, b) of a run with what lies over it, from the top down. What is tied to a group that is seen
+    as one picture there is put together with it, up to the lane from which on something else lies over it."""
     group = next((layer.image.group for layer in under.layers if layer.image.group), 0) if seen.whole else 0
     n = 0
     while group and n < len(over) and seen.whole_of(over[-1 - n][2]) == group:
@@ -127,13 +129,17 @@ def _in_place(story: Story, sources: Sources) -> list[Live]:
     ]
     rows.sort(key=itemgetter(0))
     comes = {
-        (a, cover.lane): int(cover.settings["appear"]) for a, _, cover in rows if cover.settings and cover.settings["appear"]
+        (a, cover.lane): int(cover.settings["appear"])
+        for a, _, cover in rows
+        if cover.settings and cover.settings["appear"]
     }
     out: list[Live] = []
     for start, end, cover in rows:
         over = comes.get((end, cover.lane), 0) if comes else 0
         over = min(over, room_behind(cover, sources, story)) if over else 0
-        out.append((start, min(end + over, story.length), cover, min(end + over, story.length) - min(end, story.length)))
+        out.append(
+            (start, min(end + over, story.length), cover, min(end + over, story.length) - min(end, story.length))
+        )
     return out
 
 

@@ -23,11 +23,13 @@ class Standing:
     cut: Rect
 
 
-def standing(image: tuple[float, float], picture: tuple[float, float], part: Part, place: Place, k: float = 0) -> Standing:
+def standing(
+    image: tuple[float, float], picture: tuple[float, float], part: Part, place: Place, k: float = 0
+) -> Standing:
     """How an image of that size stands in a picture of that size at frame k of its run.
 
-    It is fitted into its place, whole or filling it; that, bars included, is seen at the part's zoom, lying at its share of
-    the room that is left, or (under 100 %) of the room around it.
+    It is fitted into its place, whole or filling it; that, bars included, is seen at the part's zoom, lying at its
+    share of the room that is left, or (under 100 %) of the room around it.
     """
     width, height = picture
     edge = part.border * width

@@ -30,11 +30,13 @@ class TitleImage:
 
 @dataclass(frozen=True, slots=True)
 class Image:
-    """A recording from story frame `start` on (on its clock), a card, a title, layers put together, or (none of them) black.
+    """A recording from story frame `start` on (on its clock), a card, a title, layers put together, or (none of them)
+    black.
 
-    Of layers (`stack`, bottom first, on black; of story group `group`, if of any) only what the letters of `cut` cover is
-    there, if that is given. A retimed shot shows `speed` = (frames of the shot, frames of the story); `skip` story frames of
-    it have gone by. With fewer than 0 frames of the shot it runs backwards, `skip` story frames before it comes to `start`.
+    Of layers (`stack`, bottom first, on black; of story group `group`, if of any) only what the letters of `cut`
+    cover is there, if that is given. A retimed shot shows `speed` = (frames of the shot, frames of the story);
+    `skip` story frames of it have gone by. With fewer than 0 frames of the shot it runs backwards, `skip` story
+    frames before it comes to `start`.
     """
 
     source: int | None = None
@@ -93,7 +95,8 @@ Ease = Literal["both", "in", "out", "none"]
 
 
 def eased(t: float, ease: Ease) -> float:
-    """How much of a move is done after share `t` of its time: soft at its beginning ("in"), its end ("out"), both or none.
+    """How much of a move is done after share `t` of its time: soft at its beginning ("in"), its end ("out"), both or
+    none.
 
     Squares and the cubic 3t² - 2t³ (common practice, no source).
     """
@@ -108,11 +111,11 @@ class Part:
 
     moves    zoom   100 ____/‾‾‾‾ 112        moments of the run, eased between; as at its ends beyond them
 
-    `turn` in degrees clockwise about the middle of its place, `flip` mirrors left and right, `crop` cuts shares off the
-    image's left, top, right and bottom; `fit` says how an image of another shape fills its place; `border` is a black
-    edge inside of the place, in shares of the picture's width; `blur` makes it a ground to stand on, and around one that is
-    `clear` what is under it is seen instead of black. `drift` moves the whole about the picture, in shares of its width and
-    height: moments of the run like `moves`.
+    `turn` in degrees clockwise about the middle of its place, `flip` mirrors left and right, `crop` cuts shares off
+    the image's left, top, right and bottom; `fit` says how an image of another shape fills its place; `border` is a
+    black edge inside of the place, in shares of the picture's width; `blur` makes it a ground to stand on, and
+    around one that is `clear` what is under it is seen instead of black. `drift` moves the whole about the picture,
+    in shares of its width and height: moments of the run like `moves`.
     """
 
     zoom: float = 100.0
@@ -160,7 +163,11 @@ class Part:
 
     def to_json(self) -> dict[str, Any]:
         """What differs from the whole image."""
-        return {field.name: getattr(self, field.name) for field in fields(self) if getattr(self, field.name) != field.default}
+        return {
+            field.name: getattr(self, field.name)
+            for field in fields(self)
+            if getattr(self, field.name) != field.default
+        }
 
     @staticmethod
     def from_json(stored: dict[str, Any]) -> Part:
@@ -184,7 +191,9 @@ class Place:
     h: float = 1.0
 
 
-Look = tuple[tuple[tuple[str, Any], ...], ...]  # settings of looks that follow each other: recording's, story's, its own
+Look = tuple[
+    tuple[tuple[str, Any], ...], ...
+]  # settings of looks that follow each other: recording's, story's, its own
 OPAQUE, WHOLE, EVERYWHERE = Opacity(), Part(), Place()
 
 
@@ -203,9 +212,12 @@ class Layer:
         if not frames:
             return self
         return replace(
-            self, image=self.image.later(frames), opacity=self.opacity.later(frames), part=self.part.later(frames),
+            self,
+            image=self.image.later(frames),
+            opacity=self.opacity.later(frames),
+            part=self.part.later(frames),
             letters=self.letters.later(frames),
-        )  # fmt: skip
+        )
 
     @property
     def plain(self) -> bool:
@@ -213,7 +225,8 @@ class Layer:
         return self.opacity == OPAQUE and self.place == EVERYWHERE and not self.part.clear and not self.image.cut
 
     def to_json(self, ratio: Mapping[int | None, Fraction]) -> list[Any]:
-        """[source, base, num, den], and what is more than that in an object: see `Image.steps`. `ratio`: see `ratios`."""
+        """[source, base, num, den], and what is more than that in an object: see `Image.steps`. `ratio`: see
+        `ratios`."""
         image = self.image
         more: dict[str, Any] = {}
         if image.stack:
@@ -256,8 +269,8 @@ class Layer:
 
 
 class Stacked(NamedTuple):
-    """A layer as it is read from a plan's JSON: `steps` say which frame of its recording is seen, `stack` and `cut` what it
-    is put together from."""
+    """A layer as it is read from a plan's JSON: `steps` say which frame of its recording is seen, `stack` and `cut`
+    what it is put together from."""
 
     layer: Layer
     steps: tuple[int, int, int]
@@ -273,11 +286,13 @@ class Stacked(NamedTuple):
 
 
 def flat(layers: Iterable[Layer]) -> Iterator[Layer]:
-    """Layers without those of layers: what they are put together from instead, bottom first, with the look of the whole."""
+    """Layers without those of layers: what they are put together from instead, bottom first, with the look of the
+    whole."""
     for layer in layers:
         if layer.image.stack:
             yield from (
-                replace(other, look=(*other.look, *layer.look)) if layer.look else other for other in flat(layer.image.stack)
+                replace(other, look=(*other.look, *layer.look)) if layer.look else other
+                for other in flat(layer.image.stack)
             )
         else:
             yield layer
@@ -322,9 +337,14 @@ class Run:
             return False
         on = next_.at - self.at
         for first_layer, second_layer in zip(self.layers, next_.layers, strict=True):
-            first_image, second_image = first_layer.image, second_layer.image  # most differ here, and need no more looking at
+            first_image, second_image = (
+                first_layer.image,
+                second_layer.image,
+            )  # most differ here, and need no more looking at
             if first_image.source != second_image.source or (
-                first_image.speed == (1, 1) and first_image.source is not None and first_image.start + on != second_image.start
+                first_image.speed == (1, 1)
+                and first_image.source is not None
+                and first_image.start + on != second_image.start
             ):
                 return False
         return tuple(layer.later(on) for layer in self.layers) == next_.layers

@@ -30,10 +30,12 @@ MOST = 60  # frames a second of an output's own
 
 @dataclass(frozen=True, slots=True)
 class Kind:
-    """One kind of output. `bits`: of the picture a second, at 1920 x 1080 and 25 frames, high and small; `tight`: its rate is
-    held, whatever the rate of frames; `speed`: frames of 1080 lines a second (measured on two slow cores, with looks and titles).
+    """One kind of output. `bits`: of the picture a second, at 1920 x 1080 and 25 frames, high and small; `tight`: its
+    rate is held, whatever the rate of frames; `speed`: frames of 1080 lines a second (measured on two slow cores, with
+    looks and titles).
 
-    The bits of ProRes and DNxHR are what libav's encoders made of the demo, within a tenth; the others are asked for."""
+    The bits of ProRes and DNxHR are what libav's encoders made of the demo, within a tenth; the others are asked
+    for."""
 
     name: str
     label: str
@@ -70,8 +72,8 @@ KINDS = {
 
 @dataclass(frozen=True, slots=True)
 class Output:
-    """What is asked for. `height` 0, `rate` none and `shape` "as the story" are the story's own; `start` to `end` in its
-    frames, `end` none: to its end; `captions`: burnt in."""
+    """What is asked for. `height` 0, `rate` none and `shape` "as the story" are the story's own; `start` to `end` in
+    its frames, `end` none: to its end; `captions`: burnt in."""
 
     kind: str = "mp4"
     quality: str = "high"
@@ -84,7 +86,11 @@ class Output:
 
     def to_json(self) -> dict[str, Any]:
         """What differs from the plain whole."""
-        rows = {field.name: getattr(self, field.name) for field in fields(self) if getattr(self, field.name) != field.default}
+        rows = {
+            field.name: getattr(self, field.name)
+            for field in fields(self)
+            if getattr(self, field.name) != field.default
+        }
         return rows | ({"rate": [self.rate.num, self.rate.den]} if self.rate else {})
 
     @staticmethod
@@ -109,7 +115,9 @@ def checked(output: Output, story: Story) -> Output:
     end = story.length if output.end is None else min(output.end, story.length)
     if not 0 <= output.start < story.length:
         raise Refused(
-            "It would begin behind the end of the story." if output.start > 0 else "It would begin before the story does."
+            "It would begin behind the end of the story."
+            if output.start > 0
+            else "It would begin before the story does."
         )
     if end <= output.start:
         raise Refused("It would end before it begins. Set its end after its beginning.")
@@ -160,7 +168,9 @@ def between(plan: Plan, start: int, end: int) -> Plan:
     if (start, end) == (0, plan.length):
         return plan
     first, last = plan.rate.frame_to_sample(start), plan.rate.frame_to_sample(end)
-    runs = [run.part(max(start, run.at), min(end, run.end)) for run in plan.pictures if run.at < end and run.end > start]
+    runs = [
+        run.part(max(start, run.at), min(end, run.end)) for run in plan.pictures if run.at < end and run.end > start
+    ]
     sounds = tuple(
         replace(heard, at=heard.at - first, end=heard.end - first)
         for heard in plan.sounds

@@ -1,4 +1,5 @@
-"""A film in parts that are made one by one and kept: after a small change only those that hold other pictures are made anew.
+"""A film in parts that are made one by one and kept: after a small change only those that hold other pictures are made
+anew.
 
 plan       [ A ......... ][ B ... ][ C .. ][ D ............ ]      cut where runs meet, and in long shots where the
 parts      [ 1     ][ 2          ][ 3              ][ 4     ]      recording's own clock passes a multiple of ANCHOR
@@ -45,8 +46,8 @@ def divided(plan: Plan) -> Plan:
 
 
 def stretches(rows: Sequence[Row]) -> list[tuple[int, int]]:
-    """Which rows make a part: index ranges that fill all of them. A part ends behind a row that says so by what it holds, once
-    it is LEAST long; at the latest before it would be longer than MOST."""
+    """Which rows make a part: index ranges that fill all of them. A part ends behind a row that says so by what it
+    holds, once it is LEAST long; at the latest before it would be longer than MOST."""
     out: list[tuple[int, int]] = []
     first = 0
     for index, (at, end, layers) in enumerate(rows):

@@ -46,7 +46,9 @@ FINE = 1 << 16  # a ramp stands at parts of a frame this small, for recordings o
 MOVED = ("zoom", "across", "down")
 PLACE = next(iter(PLACES))
 STATIC = tuple(name for name in FRAMING if name not in (*MOVED, "ease", "place"))
-Over = tuple[int, Opacity, tuple[Layer, ...]]  # layers of a piece: of which group seen as one picture, how see-through they are
+Over = tuple[
+    int, Opacity, tuple[Layer, ...]
+]  # layers of a piece: of which group seen as one picture, how see-through they are
 
 
 class Seen:
@@ -69,8 +71,12 @@ class Seen:
         place = Place(*PLACES[values["place"]])
         look = tuple((name, values[name]) for name in values if name in LOOK)
         return Layer(
-            Image(), steady(values["opacity"]), _part(lambda n: values[n]), EVERYWHERE if place == EVERYWHERE else place, (look,) if look else ()
-        )  # fmt: skip
+            Image(),
+            steady(values["opacity"]),
+            _part(lambda n: values[n]),
+            EVERYWHERE if place == EVERYWHERE else place,
+            (look,) if look else (),
+        )
 
     def whole_of(self, clip: Piece | Cover) -> int:
         """The group that it is seen in as one picture: a piece's, a cover's by its tether; 0 for none."""
@@ -118,14 +124,18 @@ class Seen:
         return later(self._layers(piece, source, image, OPAQUE), k)
 
     def by_frame(self, clip: Piece | Cover) -> bool:
-        """Whether each of its frames is laid out alone: it has a ramp, or what lies between two of its frames is blended."""
+        """Whether each of its frames is laid out alone: it has a ramp, or what lies between two of its frames is
+        blended."""
         if not clip.settings or clip.source == TITLE:
             return False
         clock = clip.clock
-        return clock.ramp is not None or (not clip.as_shot and clock.held is None and self.read(clip, "between") == BETWEEN[1])
+        return clock.ramp is not None or (
+            not clip.as_shot and clock.held is None and self.read(clip, "between") == BETWEEN[1]
+        )
 
     def _alone(self, clip: Piece | Cover, source: Source, now: int | Fraction, k: int) -> tuple[Layer, ...]:
-        """Frame k of a thing, which shows moment `now`, alone: the frame there, or (blended) it and the next one over it."""
+        """Frame k of a thing, which shows moment `now`, alone: the frame there, or (blended) it and the next one
+        over it."""
         if self.read(clip, "between") != BETWEEN[1]:
             return self._still(clip, source, now, k)
         ratio = source.rate.fps / self.story.rate.fps
@@ -145,7 +155,8 @@ class Seen:
         return tuple(replace(layer, part=layer.part.later(k)) for layer in self._layers(clip, source, image, OPAQUE))
 
     def cover(self, cover: Cover, k: int = 0) -> tuple[Layer, ...]:
-        """What a cover shows from its frame k on, were it to hide what is under it; of one with a ramp, that frame alone."""
+        """What a cover shows from its frame k on, were it to hide what is under it; of one with a ramp, that frame
+        alone."""
         if cover.source == TITLE:
             return (Layer(Image(title=self._title(cover)), part=Part(clear=True)),)
         source = self.sources[cover.source]
@@ -165,7 +176,9 @@ class Seen:
         if not self.wide and not clip.settings.rows:
             return (Layer(image, opacity),)
         key = (clip.source, clip.group if isinstance(clip, Piece) else -1, clip.settings)
-        if key not in self._alike:  # what moves does so on its own clock; all else is the same for all that is set alike
+        if (
+            key not in self._alike
+        ):  # what moves does so on its own clock; all else is the same for all that is set alike
             place = Place(*PLACES[self.read(clip, "place")])
             part = _part(lambda n: self.read(clip, n), lambda own, lines: self._moves(clip, own, lines))
             found = part, EVERYWHERE if place == EVERYWHERE else place, self.read(clip, "fit"), self.look(clip, source)
@@ -209,10 +222,18 @@ def _part(read: Callable[[str], Any], moves: Callable[..., tuple[Move, ...]] = l
     if fit == FITS[0]:
         fit = "whole" if read("place") == PLACE else "filled"
     return Part(
-        flat["zoom"], flat["across"] / 100, flat["down"] / 100, rest["turn"], rest["flip"],
-        (crop[0], crop[1], crop[2], crop[3]), "filled" if fit == "filled" else "whole", rest["border"] / 100, clear=any(crop),
-        moves=moves(own, lines), ease=read("ease") if lines else "both",
-    )  # fmt: skip
+        flat["zoom"],
+        flat["across"] / 100,
+        flat["down"] / 100,
+        rest["turn"],
+        rest["flip"],
+        (crop[0], crop[1], crop[2], crop[3]),
+        "filled" if fit == "filled" else "whole",
+        rest["border"] / 100,
+        clear=any(crop),
+        moves=moves(own, lines),
+        ease=read("ease") if lines else "both",
+    )
 
 
 def steady(percent: float) -> Opacity:
@@ -237,10 +258,13 @@ def dialogue_runs(story: Story, sources: Sources) -> list[Run]:
         return seen.piece(pieces[i], k) if i in ramped else later(layers[i], k)
 
     def run(start: int, end: int, *parts: tuple[int, Opacity]) -> None:
-        """Story frames [a, b): these pieces over each other, each with its opacity; frame by frame where one has a ramp."""
+        """Story frames [a, b): these pieces over each other, each with its opacity; frame by frame where one has a
+        ramp."""
         step = 1 if any(i in ramped for i, _ in parts) else max(1, end - start)
         for t in range(start, end, step):
-            rows = [(seen.whole_of(pieces[i]), opacity.later(t - start), of(i, t - story.starts[i])) for i, opacity in parts]
+            rows = [
+                (seen.whole_of(pieces[i]), opacity.later(t - start), of(i, t - story.starts[i])) for i, opacity in parts
+            ]
             out.append(Run(t, t + step, seen.together(rows)))
 
     if not story.transitions and not ramped and not seen.whole:

@@ -38,7 +38,9 @@ class Plan:
     @property
     def seen(self) -> set[int]:
         """The recordings that are seen."""
-        return {layer.image.source for run in self.pictures for layer in flat(run.layers) if layer.image.source is not None}
+        return {
+            layer.image.source for run in self.pictures for layer in flat(run.layers) if layer.image.source is not None
+        }
 
     @property
     def sources(self) -> set[int]:
@@ -82,8 +84,8 @@ class Plan:
         return run.source, own_frame(run.image, frame - run.at, self.rate, sources[run.source].rate)
 
     def to_json(self, sources: Sources) -> dict[str, Any]:
-        """For player and renderer: runs [at, end, layers] (`Layer.to_json`), sounds (`Heard.to_json`), dips of the whole
-        [sample, dB]."""
+        """For player and renderer: runs [at, end, layers] (`Layer.to_json`), sounds (`Heard.to_json`), dips of the
+        whole [sample, dB]."""
         ratio = ratios(sources, self.rate)
         return {
             "form": FORM,
@@ -100,7 +102,9 @@ class Plan:
 def make_plan(story: Story, sources: Sources) -> Plan:
     """Flatten a story."""
     runs = covered(story, sources, dialogue_runs(story, sources))
-    dips = tuple((story.rate.frame_to_sample(moment), db) for moment, db in dict(story.settings).get("story", NONE)["dips"])
+    dips = tuple(
+        (story.rate.frame_to_sample(moment), db) for moment, db in dict(story.settings).get("story", NONE)["dips"]
+    )
     return Plan(story.rate, story.length, joined(runs), heard(story, sources), dips)
 
 

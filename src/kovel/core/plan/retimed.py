@@ -26,9 +26,9 @@ WAY = 1  # how it is made: another number makes every retimed sound anew
 
 @dataclass(frozen=True, slots=True)
 class Retimed:
-    """Frames [first, first + length) of a clock that runs over a recording at `speed` (a fraction) from `anchor` on, or
-    along the ramp `line`, and begins at `start` (a fraction); of the raw sound, or of the cleaned one called `of`. `pitch`:
-    whether it is kept, or follows the speed."""
+    """Frames [first, first + length) of a clock that runs over a recording at `speed` (a fraction) from `anchor` on,
+    or along the ramp `line`, and begins at `start` (a fraction); of the raw sound, or of the cleaned one called
+    `of`. `pitch`: whether it is kept, or follows the speed."""
 
     of: str
     rate: tuple[int, int]
@@ -69,15 +69,27 @@ class Retimed:
     @staticmethod
     def from_json(stored: dict[str, Any]) -> Retimed:
         pair = {n: (int(stored[n][0]), int(stored[n][1])) for n in ("rate", "start", "speed")}
-        return Retimed(**{**stored, **pair, "line": tuple((int(moment), float(value)) for moment, value in stored["line"])})
+        return Retimed(
+            **{**stored, **pair, "line": tuple((int(moment), float(value)) for moment, value in stored["line"])}
+        )
 
 
 def retimed(clock: Clock, start: int | Fraction, ends: tuple[int, int], rate: Rate, of: str, pitch: bool) -> Retimed:
-    """How the sound of frames [first, end) of a clock that begins at `start` is made, rounded out to whole stretches."""
+    """How the sound of frames [first, end) of a clock that begins at `start` is made, rounded out to whole
+    stretches."""
     size = STRETCH * rate.nominal
     first, end = ends[0] // size * size, -(-ends[1] // size) * size
     ramp = clock.ramp
     return Retimed(
-        of, (rate.num, rate.den), first, end - first, Fraction(start).as_integer_ratio(), clock.speed.as_integer_ratio(),
-        clock.anchor, ramp.line if ramp else (), ramp.soft if ramp else True, clock.backwards, pitch,
-    )  # fmt: skip
+        of,
+        (rate.num, rate.den),
+        first,
+        end - first,
+        Fraction(start).as_integer_ratio(),
+        clock.speed.as_integer_ratio(),
+        clock.anchor,
+        ramp.line if ramp else (),
+        ramp.soft if ramp else True,
+        clock.backwards,
+        pitch,
+    )

@@ -36,12 +36,13 @@ GainLine = tuple[tuple[int, float], ...]  # samples since the sound's beginning,
 
 @dataclass(frozen=True, slots=True)
 class Heard:
-    """Sound of story samples [at, end): source samples from `start` on, times `gain` and, if there is one, its gain line.
+    """Sound of story samples [at, end): source samples from `start` on, times `gain` and, if there is one, its gain
+    line.
 
-    It comes in over `rise` samples and goes out over `fall`: straight up to RAMP or if told so (`straight`), in a quarter
-    sine (equal power) beyond. `mix` says how left and right come of the recording's left and right; `of` is the piece,
-    cover or sound it belongs to; `made` names the sound made of the recording that is heard instead of the raw one, and
-    `pace`, where it is retimed, how that is made.
+    It comes in over `rise` samples and goes out over `fall`: straight up to RAMP or if told so (`straight`), in a
+    quarter sine (equal power) beyond. `mix` says how left and right come of the recording's left and right; `of` is
+    the piece, cover or sound it belongs to; `made` names the sound made of the recording that is heard instead of
+    the raw one, and `pace`, where it is retimed, how that is made.
     """
 
     at: int
@@ -94,7 +95,9 @@ class Heard:
         line = tuple((int(i), float(db)) for i, db in more.get("line", ()))
         mix: Mix = tuple(more["mix"]) if "mix" in more else AS_IT_IS
         at, end, source, start, gain, rise, fall, of = row[:8]
-        return Heard(at, end, source, start, gain, rise, fall, line, bool(more.get("straight")), mix, of, more.get("made", ""))
+        return Heard(
+            at, end, source, start, gain, rise, fall, line, bool(more.get("straight")), mix, of, more.get("made", "")
+        )
 
 
 def along(line: GainLine, at: npt.NDArray[np.floating | np.integer]) -> npt.NDArray[np.float64]:
@@ -132,7 +135,12 @@ def dialogue_sound(story: Story, sources: Sources) -> list[Heard]:
         if story.transitions:
             first_transition, second_transition = story.transition(index), story.transition(index + 1)
             x = to(story.starts[index] + first_transition.split - first_transition.cross // 2)
-            y = to(story.starts[index + 1] + second_transition.split + second_transition.cross - second_transition.cross // 2)
+            y = to(
+                story.starts[index + 1]
+                + second_transition.split
+                + second_transition.cross
+                - second_transition.cross // 2
+            )
             start -= samples[index] - x
             rise = to(first_transition.cross) or (
                 to(first_transition.length) if index == 0 and first_transition.length else rise
@@ -150,7 +158,8 @@ def dialogue_sound(story: Story, sources: Sources) -> list[Heard]:
 
 
 def _ramp(item: Item, name: str, to: Callable[[int], int]) -> int:
-    """Samples over which something comes or goes by its own fade; the one at the end gives way where both are too long."""
+    """Samples over which something comes or goes by its own fade; the one at the end gives way where both are too
+    long."""
     own = item.settings
     if not own:
         return RAMP
@@ -185,7 +194,9 @@ def _heard(
         left, right = min(1.0, 1 - balance / 100), min(1.0, 1 + balance / 100)
         mix = (mix[0] * left, mix[1] * left, mix[2] * right, mix[3] * right)
     straight = read(item, "fade") == "straight"
-    return Heard(place[0], place[1], source.id, place[2], start_gain * gain, *ramps, line, straight, mix, item.id, made, pace)
+    return Heard(
+        place[0], place[1], source.id, place[2], start_gain * gain, *ramps, line, straight, mix, item.id, made, pace
+    )
 
 
 def sounds_on(clip: Piece | Cover) -> bool:
@@ -194,7 +205,8 @@ def sounds_on(clip: Piece | Cover) -> bool:
 
 
 def _pace(story: Story, item: Item, source: Source, place: tuple[int, int, int]) -> Retimed | None:
-    """How the sound of something retimed is made, a little more of it than is heard; None for what runs as it was shot."""
+    """How the sound of something retimed is made, a little more of it than is heard; None for what runs as it was
+    shot."""
     if isinstance(item, Sound) or item.as_shot:
         return None
     start: int | Fraction = 0
@@ -253,8 +265,8 @@ def with_its_sound(story: Story, cover: Cover, sources: Sources) -> bool:
 
 
 def _level(level: float | Line, duck: Line, when: Callable[[int], int]) -> tuple[float, GainLine]:
-    """What level and ducking multiply its samples by: one gain, or a line. `when` says how many samples after it begins a
-    moment of the recording is heard."""
+    """What level and ducking multiply its samples by: one gain, or a line. `when` says how many samples after it
+    begins a moment of the recording is heard."""
     if not isinstance(level, tuple) and not duck:
         return (10 ** (float(level) / 20) if level else 1.0), ()
     both = added([level, duck] if duck else [level])
@@ -281,8 +293,8 @@ def heard(story: Story, sources: Sources) -> tuple[Heard, ...]:
 def ramped(block: npt.NDArray[np.float32], offset: int, sound: Heard) -> npt.NDArray[np.float32]:
     """Samples [offset, offset+len) of a sound, with its gain and both ramps applied.
 
-    Shapes: (n,) or (n, channels). Up to RAMP samples a ramp is straight: 0 at the first sample, 1 from sample RAMP on. A
-    longer one is a quarter sine, so that two that cross add up to the same power: -3.01 dB each in the middle.
+    Shapes: (n,) or (n, channels). Up to RAMP samples a ramp is straight: 0 at the first sample, 1 from sample RAMP
+    on. A longer one is a quarter sine, so that two that cross add up to the same power: -3.01 dB each in the middle.
     """
     gain = sound.gains(np.arange(offset, offset + len(block))) if sound.line else np.float32(sound.gain)
     env = (sound.ramps(np.arange(offset, offset + len(block), dtype=np.float32)) * gain).astype(np.float32)

@@ -1,4 +1,5 @@
-"""Loudness of the band in which speech is, from samples. Apart from the levels made of it, for what it needs is slow to load."""
+"""Loudness of the band in which speech is, from samples. Apart from the levels made of it, for what it needs is slow
+to load."""
 
 from __future__ import annotations
 
@@ -9,7 +10,8 @@ from kovel.core.sound.levels import RATE, STEP, Floats
 
 
 class LevelMaker:
-    """Takes 16 kHz mono float samples block by block (a block may have any length) and gives the level of each 10 ms."""
+    """Takes 16 kHz mono float samples block by block (a block may have any length) and gives the level of each 10
+    ms."""
 
     _SOS = butter(4, [200, 4000], "band", fs=RATE, output="sos")
 

@@ -64,7 +64,9 @@ def find_beats(x: Floats, new: Floats | None = None) -> Beats:
     # what comes nearly as regularly twice as often is the beat; softer sounds between beats stay well under that
     while 60 * FPS / (frame / 2) <= 190 and own[near(frame // 2)] > 0.72 * own[frame]:
         frame = near(frame // 2)
-    while 2 * frame < high and own[frame] < 0.6 * own[near(2 * frame)]:  # half of the beats only whisper: they are between
+    while (
+        2 * frame < high and own[frame] < 0.6 * own[near(2 * frame)]
+    ):  # half of the beats only whisper: they are between
         frame = near(2 * frame)
     a, b, c = again[frame - 1], again[frame], again[frame + 1]
     period = frame + (0.5 * (a - c) / (a - 2 * b + c) if a - 2 * b + c < 0 else 0.0)
@@ -86,7 +88,8 @@ def find_beats(x: Floats, new: Floats | None = None) -> Beats:
 
 
 def beat_strength(x: Floats) -> float:
-    """How much 24 kHz mono sound repeats after one beat, or after two: 0 (none is found, or hardly anything begins on it) to 1."""
+    """How much 24 kHz mono sound repeats after one beat, or after two: 0 (none is found, or hardly anything begins
+    on it) to 1."""
     new = novelty(x) if len(x) else x
     found = find_beats(x, new)
     hops = [sample // (2 * HOP) for sample in found.beats]
@@ -134,7 +137,8 @@ def _strength(of: Floats, path: Sequence[int]) -> Floats:
 
 
 def _first(x: Floats, d: Floats, low: Floats, path: Sequence[int]) -> int:
-    """Which of the first four beats begins a bar of four: where the low drum is strongest, the harmony changes, or all is loudest."""
+    """Which of the first four beats begins a bar of four: where the low drum is strongest, the harmony changes, or
+    all is loudest."""
     if len(path) < 8:
         return 0
     said = np.zeros(4)
@@ -146,8 +150,8 @@ def _first(x: Floats, d: Floats, low: Floats, path: Sequence[int]) -> int:
 
 
 def _changes(x: Floats, path: Sequence[int]) -> Floats:
-    """How much the notes of the two beats from each beat on differ from those of the two before it: one less the cosine of their
-    strengths by pitch class (chroma, Fujishima 1999)."""
+    """How much the notes of the two beats from each beat on differ from those of the two before it: one less the
+    cosine of their strengths by pitch class (chroma, Fujishima 1999)."""
     pitch = 12 * np.log2(np.maximum(np.fft.rfftfreq(NOTES, 1 / RATE), 1e-9) / 440)
     used = np.flatnonzero((pitch > -36) & (pitch < 24))
     of_class = (np.round(pitch[used]).astype(int) % 12)[None] == np.arange(12)[:, None]

@@ -3,11 +3,11 @@
 raw     ~~~▂▇~~▅▇~~~~▇▅~~~      ~ noise, heard alone in the pauses: there its picture is taken, pause by pause
 cleaned    ▂▇  ▅▇    ▇▅
 
-Steady noise: a gain for each frequency and moment that leaves the least error of the log spectrum (Ephraim and Malah 1985), from
-the ratio of speech to noise expected there, decision-directed from both sides; where speech is not likely it is held down
-(Cohen 2002). The noise of a moment lies between what the pauses before and after it hold, and follows what is heard of it between
-the partials of a voice (Gerkmann and Hendriks 2012). Clicks: samples that
-linear prediction cannot explain, put back by it (Janssen, Veldhuis and Vries 1986). Low cut: Butterworth, 24 dB an octave.
+Steady noise: a gain for each frequency and moment that leaves the least error of the log spectrum (Ephraim and Malah
+1985), from the ratio of speech to noise expected there, decision-directed from both sides; where speech is not
+likely it is held down (Cohen 2002). The noise of a moment lies between what the pauses before and after it hold, and
+follows what is heard of it between the partials of a voice (Gerkmann and Hendriks 2012). Clicks: samples that linear
+prediction cannot explain, put back by it (Janssen, Veldhuis and Vries 1986). Low cut: Butterworth, 24 dB an octave.
 """
 
 from __future__ import annotations
@@ -31,7 +31,11 @@ LEAD = 2 * RATE  # samples that filters and gains run before what is asked for
 MARGIN = 6  # ticks of a pause at either end that may hold speech still
 LEAST = 25  # ticks a pause needs to be a picture of the noise
 SMOOTH = 0.95  # how much of the ratio expected comes from the frame before (Ephraim and Malah 1984, equation 51)
-FOLLOW, BLOCK, BAND = 0.95, 8, 251  # how slowly noise is followed, by how many frames at a time, over how many bins (6 kHz)
+FOLLOW, BLOCK, BAND = (
+    0.95,
+    8,
+    251,
+)  # how slowly noise is followed, by how many frames at a time, over how many bins (6 kHz)
 CERTAIN = 31.6  # the ratio that speech is taken to have where it is (15 dB: Gerkmann and Hendriks 2012)
 NEAR, AROUND = (9, 9, 0.06), (13, 7, 0.35)  # frames, bins, and the ratio over them at which speech is as likely as not
 FOLD = 8  # bins that are one in what is AROUND
@@ -59,8 +63,8 @@ class Wanted:
 class Cleaner:
     """What was found out about a recording, so that any stretch of it can be cleaned alone.
 
-    `hum`: the frequencies taken out; `noise`: at some samples, the noise's power at each frequency, (k, bins); `gain`: samples
-    with dB that even out the voice.
+    `hum`: the frequencies taken out; `noise`: at some samples, the noise's power at each frequency, (k, bins);
+    `gain`: samples with dB that even out the voice.
     """
 
     wanted: Wanted
@@ -207,8 +211,11 @@ def _without_noise(x: Floats, first: int, at: npt.NDArray[np.float64], noise: Fl
     return out[WINDOW - HOP : WINDOW - HOP + n]
 
 
-def _gains(power: Floats, where: npt.NDArray[np.int64], at: npt.NDArray[np.float64], noise: Floats, floor: float) -> Floats:
-    """The gain of each frame and frequency, (frames, bins): what is expected from before and from after, met half-way."""
+def _gains(
+    power: Floats, where: npt.NDArray[np.int64], at: npt.NDArray[np.float64], noise: Floats, floor: float
+) -> Floats:
+    """The gain of each frame and frequency, (frames, bins): what is expected from before and from after, met
+    half-way."""
     k = np.interp(where[::BLOCK], at, np.arange(len(at))) if len(at) > 1 else np.zeros(-(-len(where) // BLOCK))
     low = np.minimum(k.astype(int), len(at) - 1)
     high, share = np.minimum(low + 1, len(at) - 1), (k - low).astype(np.float32)[:, None]
@@ -242,7 +249,8 @@ def _likely(ratio: Floats, frames: int, bins: int, even: float) -> Floats:
 
 
 def _followed(ratio: Floats) -> Floats:
-    """How much louder than its picture the noise of each frame is, (frames, 2, bins), from what is not likely to be speech."""
+    """How much louder than its picture the noise of each frame is, (frames, 2, bins), from what is not likely to be
+    speech."""
     level = np.empty_like(ratio)
     d, sure = np.ones(ratio.shape[1:], np.float32), np.zeros(ratio.shape[1:], np.float32)
     keep, keep_sure = FOLLOW**BLOCK, 0.9**BLOCK
@@ -260,7 +268,8 @@ def _followed(ratio: Floats) -> Floats:
 
 
 def _onward(ratio: Floats) -> Floats:
-    """The ratio of speech to noise expected in each frame, (frames, 2, bins), from what the frame before it left of its own."""
+    """The ratio of speech to noise expected in each frame, (frames, 2, bins), from what the frame before it left of
+    its own."""
     rows = np.empty_like(ratio)
     before = np.zeros(ratio.shape[1:], np.float32)
     one, keep, fresh = np.float32(1), np.float32(SMOOTH), np.float32(1 - SMOOTH)
@@ -275,8 +284,8 @@ ORDER, ODD, LONGEST, LONELY = 32, 9.0, 96, 1_200
 
 
 def without_clicks(x: Floats) -> Floats:
-    """(n,) with clicks put back by what lies around them. A click is up to 2 ms of what linear prediction cannot explain, with
-    no other near it: pulses of a voice come in rows."""
+    """(n,) with clicks put back by what lies around them. A click is up to 2 ms of what linear prediction cannot
+    explain, with no other near it: pulses of a voice come in rows."""
     y = x.copy()
     block = 8192
     for a in range(0, len(x), block):
@@ -309,7 +318,8 @@ def _prediction(x: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
 
 
 def _put_back(x: npt.NDArray[np.float64], i: int, j: int, poly: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
-    """Samples [i, j) that leave the least unexplained, given what lies around them (Janssen et al. 1986, equation 9)."""
+    """Samples [i, j) that leave the least unexplained, given what lies around them (Janssen et al. 1986, equation
+    9)."""
     b = np.correlate(poly, poly, "full")[ORDER:]
     n = j - i
     around = x[i - ORDER : j + ORDER].copy()

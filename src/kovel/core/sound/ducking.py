@@ -40,8 +40,8 @@ def spans_joined(spans: Iterable[Span], gap: int = 0) -> list[Span]:
 def ducked(speech: Iterable[Span], place: Span, ducking: Ducking) -> Moments:
     """The line in dB over story frames [place) that lies `depth` down wherever somebody speaks; nothing if nobody does.
 
-    It goes down before the first word, stays down in pauses that are too short to hold, come back and go down again, and comes
-    back `hold` frames after the last word.
+    It goes down before the first word, stays down in pauses that are too short to hold, come back and go down again,
+    and comes back `hold` frames after the last word.
     """
     begin, end = place
     talk = [
@@ -52,7 +52,12 @@ def ducked(speech: Iterable[Span], place: Span, ducking: Ducking) -> Moments:
     line: dict[int, float] = {}
     down, back = max(1, ducking.down), max(1, ducking.back)
     for start, until in talk:
-        line |= {start - down: 0.0, start: ducking.depth, until + ducking.hold: ducking.depth, until + ducking.hold + back: 0.0}
+        line |= {
+            start - down: 0.0,
+            start: ducking.depth,
+            until + ducking.hold: ducking.depth,
+            until + ducking.hold + back: 0.0,
+        }
     return _within(sorted(line.items()), begin, end)
 
 

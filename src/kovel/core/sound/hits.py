@@ -94,7 +94,8 @@ def candidates(x: Floats, new: Floats | None = None) -> list[Hit]:
 
 
 def at_sensitivity(rows: Sequence[Hit], sensitivity: float = 0.5) -> list[Hit]:
-    """Those plain enough for a sensitivity of 0 (only the plainest) to 1 (all that might be one), GAP apart at least."""
+    """Those plain enough for a sensitivity of 0 (only the plainest) to 1 (all that might be one), GAP apart at
+    least."""
     out: list[Hit] = []
     for hit in rows:
         if hit.needs >= sensitivity:
@@ -190,7 +191,8 @@ def thinned(cuts: Sequence[Cut], target: int) -> list[Cut]:
 
 
 def ring_out(x: Floats, hits: Sequence[Hit], most: float = 2.0) -> list[float]:
-    """For each hit, the seconds until its sound has fallen to a tenth of its power over the background, at most `most`."""
+    """For each hit, the seconds until its sound has fallen to a tenth of its power over the background, at most
+    `most`."""
     out = []
     e = uniform_filter1d(x.astype(np.float32) ** 2, 480)
     for hit in hits:
@@ -209,8 +211,8 @@ def ring_out(x: Floats, hits: Sequence[Hit], most: float = 2.0) -> list[float]:
 def on_beats(cuts: Sequence[Cut], hits: Sequence[int], beats: Sequence[int]) -> list[Cut]:
     """Pieces trimmed so that every hit lands on a beat: the piece before each gets shorter or longer at its end.
 
-    `beats`: story frames counted from where the quick cut begins. A piece may shrink until only its hit is seen, and grow
-    up to where the next one begins (two frames more at most); a hit that can meet no beat is left out.
+    `beats`: story frames counted from where the quick cut begins. A piece may shrink until only its hit is seen, and
+    grow up to where the next one begins (two frames more at most); a hit that can meet no beat is left out.
 
     beats   |    |    |    |          pieces  [a!──][b!───][c!─]    ! the hit, a frame or two in
     """
@@ -220,7 +222,9 @@ def on_beats(cuts: Sequence[Cut], hits: Sequence[int], beats: Sequence[int]) -> 
         lead = hits[cut.hit] - cut.start if cut.hit is not None else 0
         if index and out and cut.hit is not None:
             this_cut = out[-1]
-            shown = (hits[this_cut.hit] - this_cut.start + 1) if this_cut.hit is not None else 1  # its own hit must be seen
+            shown = (
+                (hits[this_cut.hit] - this_cut.start + 1) if this_cut.hit is not None else 1
+            )  # its own hit must be seen
             low, high = t - (this_cut.end - this_cut.start) + shown, t + max(2, cut.start - this_cut.end)
             near = [beat - lead for beat in beats if low <= beat - lead <= high]
             if near:

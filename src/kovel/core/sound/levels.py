@@ -1,4 +1,5 @@
-"""How loud a recording is and how likely somebody speaks, each 10 ms: computed once, kept, and read by everything after.
+"""How loud a recording is and how likely somebody speaks, each 10 ms: computed once, kept, and read by everything
+after.
 
 sound   ──▁▃▇▆▇▃▁────────▂▇▇▅▃▁───      one row each TICK samples at 48 kHz
 speech  00000111110000000001111110      probability from a detector; -1 where it has not listened yet
@@ -48,7 +49,9 @@ class Levels:
         if not count:
             return self.level
         s = uniform_filter1d(self.level, 5)
-        rows = np.sort(np.pad(s, (0, -count % 100), "edge").reshape(-1, 100), 1)[:, ::10]  # a tenth of a second's stands for it
+        rows = np.sort(np.pad(s, (0, -count % 100), "edge").reshape(-1, 100), 1)[
+            :, ::10
+        ]  # a tenth of a second's stands for it
         out = []
         for i in range(len(rows)):
             around = rows[max(0, i - 15) : i + 15].ravel()
@@ -73,7 +76,8 @@ class Levels:
 
 
 def local_floor(level: Floats, seconds: float = 20.0, percent: float = 10.0) -> Floats:
-    """The level that `percent` of the ticks within `seconds` around stay under, smoothed over 50 ms first; (n,) dBFS."""
+    """The level that `percent` of the ticks within `seconds` around stay under, smoothed over 50 ms first; (n,)
+    dBFS."""
     count = len(level)
     if not count:
         return level

@@ -27,8 +27,8 @@ Powers = npt.NDArray[np.float64]
 
 
 class PowerMaker:
-    """Takes 16-bit samples (n, 1) or (n, 2) block by block; gives a row for each 100 ms: weighted power of the stereo sound
-    it is heard as, peak (1.0: full scale), how many samples lie at full scale."""
+    """Takes 16-bit samples (n, 1) or (n, 2) block by block; gives a row for each 100 ms: weighted power of the
+    stereo sound it is heard as, peak (1.0: full scale), how many samples lie at full scale."""
 
     def __init__(self) -> None:
         self._left: list[npt.NDArray[np.int16]] = []
@@ -121,8 +121,8 @@ def sliding(power: npt.NDArray[np.floating], steps: int) -> Powers:
 
 
 def loudness_range(power: npt.NDArray[np.floating]) -> float | None:
-    """LRA in LU (EBU Tech 3342): between the 10th and the 95th percentile of short-term loudness every 100 ms, without what
-    lies under -70 LUFS or 20 LU under the rest; None where nothing is left."""
+    """LRA in LU (EBU Tech 3342): between the 10th and the 95th percentile of short-term loudness every 100 ms,
+    without what lies under -70 LUFS or 20 LU under the rest; None where nothing is left."""
     if len(power) < SHORT:
         return None
     short = sliding(power, SHORT)[SHORT - 1 :]
@@ -136,9 +136,9 @@ def loudness_range(power: npt.NDArray[np.floating]) -> float | None:
 
 
 class TruePeaks:
-    """Takes stereo floats (n, 2) block by block, each but the last a multiple of `step` long; gives the true peak of each
-    `step` samples, as a factor of full scale: the largest value between the samples at four times their rate (BS.1770-5,
-    annex 2)."""
+    """Takes stereo floats (n, 2) block by block, each but the last a multiple of `step` long; gives the true peak of
+    each `step` samples, as a factor of full scale: the largest value between the samples at four times their rate
+    (BS.1770-5, annex 2)."""
 
     REACH = 24  # samples that the filter looks to either side
 

@@ -22,8 +22,8 @@ Moments = tuple[tuple[int, float], ...]
 def tamed(peaks: npt.NDArray[np.floating], limit: float = LIMIT) -> Moments:
     """Dips (frame, dB) that hold the true peaks of each frame under a limit (dBTP); none where nothing goes over.
 
-    `peaks` are factors of full scale, one a frame; between its moments the line is straight, and over each frame it lies as
-    deep as that frame needs.
+    `peaks` are factors of full scale, one a frame; between its moments the line is straight, and over each frame it
+    lies as deep as that frame needs.
     """
     need = np.maximum(0.0, decibels(peaks) - (limit - SPARE))
     if not need.any():
@@ -44,7 +44,8 @@ def tamed(peaks: npt.NDArray[np.floating], limit: float = LIMIT) -> Moments:
 
 @dataclass(frozen=True, slots=True)
 class Mastered:
-    """What the story is made louder by, the dips that go with it, what it measures then, and whether its peaks let it get there."""
+    """What the story is made louder by, the dips that go with it, what it measures then, and whether its peaks let
+    it get there."""
 
     gain: float
     dips: Moments
@@ -57,8 +58,9 @@ def mastered(
 ) -> Mastered | None:
     """How a mix gets to `target` LUFS with no true peak over `limit`; None where it is silent.
 
-    `power` is its weighted power each 100 ms, `peaks` its true peaks each frame of `samples` samples, as it is without dips.
-    Dips take loudness away, so it goes round until both hold. Where that would take dips deeper than DEEPEST, it stays softer.
+    `power` is its weighted power each 100 ms, `peaks` its true peaks each frame of `samples` samples, as it is
+    without dips. Dips take loudness away, so it goes round until both hold. Where that would take dips deeper than
+    DEEPEST, it stays softer.
     """
     now = integrated(power)
     if now is None:
@@ -78,8 +80,8 @@ def mastered(
 
 
 def speech_loudness(power: npt.NDArray[np.floating], talk: npt.NDArray[np.bool_]) -> float | None:
-    """Loudness of the steps in which somebody speaks, in LUFS: those more than 10 LU under the rest left out (the relative gate
-    of BS.1770-5 on speech alone); None with less than half a second of it."""
+    """Loudness of the steps in which somebody speaks, in LUFS: those more than 10 LU under the rest left out (the
+    relative gate of BS.1770-5 on speech alone); None with less than half a second of it."""
     said = np.asarray(power[talk], np.float64)
     said = said[lufs(said) > -70]
     if len(said) < 5:

@@ -4,9 +4,9 @@ music    |intro|A|B|C|D|E|F|end~~       bars, from downbeat to downbeat
 shorter  |intro|A|B|E|F|end~~                  a jump from one downbeat to another: where both sides are most alike
 longer   |intro|A|B|C|D|C|D|E|F|end~~
 
-How alike the music is: beat by beat, twelve pitch classes and eight bands, compared by the cosine of the angle between them
-(beat-synchronous self-similarity, after Foote 1999); of all ways through the bars that have the length, the one with the
-fewest and most alike jumps (dynamic programming).
+How alike the music is: beat by beat, twelve pitch classes and eight bands, compared by the cosine of the angle
+between them (beat-synchronous self-similarity, after Foote 1999); of all ways through the bars that have the length,
+the one with the fewest and most alike jumps (dynamic programming).
 """
 
 from __future__ import annotations
@@ -34,8 +34,8 @@ class CannotFit(ValueError):
 
 @dataclass(frozen=True, slots=True)
 class Seam:
-    """A jump: what is heard stops at sample `end` of the recording and goes on at `start`, `at` samples into the fitted music;
-    `alike` from 0 to 1."""
+    """A jump: what is heard stops at sample `end` of the recording and goes on at `start`, `at` samples into the
+    fitted music; `alike` from 0 to 1."""
 
     at: int
     end: int
@@ -45,8 +45,8 @@ class Seam:
 
 @dataclass(frozen=True, slots=True)
 class Fitted:
-    """Ranges of samples that follow each other, their jumps, and how many samples all of it is longer than was asked for
-    (negative: shorter): less than half a bar."""
+    """Ranges of samples that follow each other, their jumps, and how many samples all of it is longer than was asked
+    for (negative: shorter): less than half a bar."""
 
     ranges: tuple[tuple[int, int], ...]
     seams: tuple[Seam, ...]
@@ -86,7 +86,8 @@ def beat_pictures(x: Floats, beats: Sequence[int]) -> Floats:
 def likeness(pictures: Floats, first: int, bar: int) -> Floats:
     """How alike it is to go on at bar j where bar i would come, (bars + 1, bars + 1), from 0 to 1.
 
-    The beats before and after both places are compared; what lies before the first beat or after the last counts for nothing.
+    The beats before and after both places are compared; what lies before the first beat or after the last counts for
+    nothing.
     """
     n = (len(pictures) - first) // bar + 1
     same = (pictures @ pictures.T).clip(0, 1)
@@ -138,7 +139,8 @@ def fit(beats: Beats, samples: int, wanted: int, alike: Floats, start: int = 0, 
 
 
 def _way(alike: Floats, first: int, last: int, count: int) -> tuple[float, list[int]]:
-    """The bars to play, `count` of them, from `first` to the one before downbeat `last`: least cost. Empty if there is none."""
+    """The bars to play, `count` of them, from `first` to the one before downbeat `last`: least cost. Empty if there
+    is none."""
     n = last + 1
     jump = JUMP + UNLIKE * (1 - alike[:n, :n].astype(np.float64)) ** 2
     jump[np.arange(n), np.arange(n)] = np.inf

@@ -18,15 +18,20 @@ Floats = NDArray[np.float32]
 WINDOW = 4096  # samples of a moment: 0.17 s
 TONES = (80.0, 2000.0)  # Hz in which tones are looked for
 ENOUGH = 90 * RATE  # samples that are looked at
-# Measured: five pieces of music, minute by minute, lie at 0.15 to 0.65 and 0.46 to 0.83; prompts that were read aloud have no beat and
-# 0.19; steps, hammering, gulls, water and a room's tone at most 0.14 of tones that stand.
+# Measured: five pieces of music, minute by minute, lie at 0.15 to 0.65 and 0.46 to 0.83; prompts that were read aloud
+# have no beat and 0.19; steps, hammering, gulls, water and a room's tone at most 0.14 of tones that stand.
 BEAT, STANDS, SPOKEN = 0.12, 0.4, 0.1
 
 
 def sounds_like_music(x: Floats, spoken: float) -> bool:
-    """Whether 24 kHz mono sound is music. `spoken`: the share of it in which somebody speaks, 0 to 1. Source: common practice (a
-    repeating onset curve, steady spectral peaks), with thresholds of our own."""
-    return spoken < SPOKEN and len(x) >= 8 * RATE and standing_tones(x[:ENOUGH]) >= STANDS and beat_strength(x[:ENOUGH]) >= BEAT
+    """Whether 24 kHz mono sound is music. `spoken`: the share of it in which somebody speaks, 0 to 1. Source: common
+    practice (a repeating onset curve, steady spectral peaks), with thresholds of our own."""
+    return (
+        spoken < SPOKEN
+        and len(x) >= 8 * RATE
+        and standing_tones(x[:ENOUGH]) >= STANDS
+        and beat_strength(x[:ENOUGH]) >= BEAT
+    )
 
 
 def standing_tones(x: Floats) -> float:

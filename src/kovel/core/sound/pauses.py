@@ -5,8 +5,8 @@
     pauses          [─────────]                  at least `shortest` long; less `after` and `before` as air
     cut            ..[─────]..
 
-A detector decides what is speech; where the signal stands clear of the noise floor, the level around an edge refines it.
-A threshold set by hand decides by level alone.
+A detector decides what is speech; where the signal stands clear of the noise floor, the level around an edge refines
+it. A threshold set by hand decides by level alone.
 """
 
 from __future__ import annotations
@@ -98,7 +98,8 @@ def speech(levels: Levels, settings: Settings | None = None) -> Mask:
 def pauses(
     levels: Levels, settings: Settings | None = None, words: Sequence[Spoken] = (), *, mask: Mask | None = None
 ) -> list[Pause]:
-    """Every pause of at least `settings.shortest`, in order. No pause takes in a word's middle: it ends before the word.
+    """Every pause of at least `settings.shortest`, in order. No pause takes in a word's middle: it ends before the
+    word.
 
     `mask` is `speech(levels, settings)`, for those who have it already.
     """
@@ -141,8 +142,8 @@ VOICE = "[voice]"  # how a voiced sound without a word stands among the words
 
 
 def noise_floor(levels: Levels) -> float:
-    """The usual level where nobody speaks, dBFS (what the quietest tenth stays under, while the detector has not listened);
-    QUIETEST for digital silence or nothing at all."""
+    """The usual level where nobody speaks, dBFS (what the quietest tenth stays under, while the detector has not
+    listened); QUIETEST for digital silence or nothing at all."""
     if not len(levels):
         return QUIETEST
     quiet = levels.level[levels.speech < OFF] if levels.heard else levels.level
@@ -235,8 +236,8 @@ def _edges_by_level(heard: Mask, loud: Mask) -> Mask:
 
 
 def _resting(level: Floats, heard: Mask) -> Floats:
-    """The mean level of the pause that each tick lies in, away from the speech beside it; (n,). Where a street swells, that is what
-    a faint sound has to stand clear of, and not the quietest of half a minute.
+    """The mean level of the pause that each tick lies in, away from the speech beside it; (n,). Where a street swells,
+    that is what a faint sound has to stand clear of, and not the quietest of half a minute.
 
     speech   ████▂               ▂███
     pause       |..[─ mean ─────]..|

@@ -21,7 +21,11 @@ class PeakMaker:
 
     def feed(self, samples: npt.NDArray[np.int16]) -> None:
         """samples: (n,) or (n, channels); channels are taken together (widest swing)."""
-        x = samples if samples.ndim == 1 else samples[np.arange(len(samples)), np.abs(samples.astype(np.int32)).argmax(1)]
+        x = (
+            samples
+            if samples.ndim == 1
+            else samples[np.arange(len(samples)), np.abs(samples.astype(np.int32)).argmax(1)]
+        )
         x = np.concatenate([self._left, x])
         n = len(x) // BASE * BASE
         self._left = x[n:]

@@ -32,16 +32,18 @@ def forwards(read: Read, course: npt.NDArray[np.float64]) -> tuple[Read, npt.NDA
     return (mirrored(read), -course) if course[-1] < course[0] else (read, course)
 
 
-def retimed(read: Read, course: npt.NDArray[np.float64], frames: npt.NDArray[np.int64], pitch: bool) -> Iterator[Samples]:
-    """The samples (n, channels) that are made, a block at a time, frames[-1] of them in all. `course` (in samples of the
-    recording) and `frames` (in samples of what is made) say where each frame begins; straight between."""
+def retimed(
+    read: Read, course: npt.NDArray[np.float64], frames: npt.NDArray[np.int64], pitch: bool
+) -> Iterator[Samples]:
+    """The samples (n, channels) that are made, a block at a time, frames[-1] of them in all. `course` (in samples of
+    the recording) and `frames` (in samples of what is made) say where each frame begins; straight between."""
     read, course = forwards(read, course)
     return _windows(read, course, frames) if pitch else _drawn_out(read, course, frames)
 
 
 def _drawn_out(read: Read, course: npt.NDArray[np.float64], frames: npt.NDArray[np.int64]) -> Iterator[Samples]:
-    """Interpolated by a sinc under a Kaiser window, its band made narrower where it runs faster, so that nothing folds back
-    (common practice; Smith and Gossett 1984)."""
+    """Interpolated by a sinc under a Kaiser window, its band made narrower where it runs faster, so that nothing
+    folds back (common practice; Smith and Gossett 1984)."""
     total = int(frames[-1])
     for a in range(0, total, BLOCK // 4):
         n = np.arange(a, min(total, a + BLOCK // 4))
@@ -68,8 +70,8 @@ def _filters(taps: int, band: float) -> Samples:
 
 
 def _windows(read: Read, course: npt.NDArray[np.float64], frames: npt.NDArray[np.int64]) -> Iterator[Samples]:
-    """Windows of the recording laid one over the other at HOP samples, each moved by up to SEEK to where it goes on best from
-    the one before (waveform similarity overlap-add: Verhelst and Roelands 1993)."""
+    """Windows of the recording laid one over the other at HOP samples, each moved by up to SEEK to where it goes on
+    best from the one before (waveform similarity overlap-add: Verhelst and Roelands 1993)."""
     total = int(frames[-1])
     window = (0.5 - 0.5 * np.cos(2 * np.pi * (np.arange(2 * HOP) + 0.5) / (2 * HOP))).astype(np.float32)[:, None]
     rest: Samples | None = None  # the second half of the last window

@@ -39,8 +39,8 @@ def quiet_pauses(read: Read, talk: Mask) -> list[tuple[int, int]]:
 def room_tone(read: Read, pauses: Sequence[tuple[int, int]], seconds: float = 30.0, seed: int = 1) -> Floats | None:
     """(n, channels) of room tone; None where there are less than two seconds of pauses to make it of.
 
-    Stretches of 0.35 to 2 s are drawn from the pauses anew and anew, so that none comes back the same way; their levels are
-    brought to the same.
+    Stretches of 0.35 to 2 s are drawn from the pauses anew and anew, so that none comes back the same way; their
+    levels are brought to the same.
     """
     if sum(end - start for start, end in pauses) < 2 * RATE:
         return None

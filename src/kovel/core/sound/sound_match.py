@@ -24,7 +24,8 @@ from kovel.core.time.rate import SAMPLE_RATE
 LOW = 8_000  # the rate all this is done at
 STEP = 100  # loudness values a second
 DOUBT = 6.0  # under this nothing stands out
-MATCH = 25.0  # peak of the loudness curves' correlation in standard deviations: above it, one moment (measured: 60 and more;
+# peak of the loudness curves' correlation in standard deviations: above it, one moment (measured: 60 and more;
+MATCH = 25.0
 # unrelated 12); below it the windows must agree
 
 Floats = npt.NDArray[np.float32]
@@ -39,8 +40,8 @@ class Unrelated(ValueError):
 class Match:
     """B on A's clock: B begins at `offset` seconds; its clock runs `ppm` millionths faster; `sure` 0..1.
 
-    `curve` is the correlation about the best offset, (offset in seconds, height in standard deviations) for the picture;
-    `windows` the single windows: (time in A, offset there, whether it agrees).
+    `curve` is the correlation about the best offset, (offset in seconds, height in standard deviations) for the
+    picture; `windows` the single windows: (time in A, offset there, whether it agrees).
     """
 
     offset: float
@@ -51,7 +52,8 @@ class Match:
 
 
 def low(samples: Callable[[int, int], Floats], count: int) -> Floats:
-    """A recording's sound at LOW, mono: every sixth sample behind a filter. `samples(a, b)` gives 48 kHz samples [a, b)."""
+    """A recording's sound at LOW, mono: every sixth sample behind a filter. `samples(a, b)` gives 48 kHz samples [a,
+    b)."""
     ratio = SAMPLE_RATE // LOW
     taps = np.hamming(8 * ratio + 1) * np.sinc(np.arange(-4 * ratio, 4 * ratio + 1) / ratio)
     taps = (taps / taps.sum()).astype(np.float32)
@@ -114,7 +116,9 @@ def _window(a: Array, b: Array, most: int) -> tuple[float, float]:
     return i - most, height
 
 
-def _scan(a: Floats, b: Floats, start: float, slope: float, length: float, hop: float, reach: float) -> tuple[Array, Array]:
+def _scan(
+    a: Floats, b: Floats, start: float, slope: float, length: float, hop: float, reach: float
+) -> tuple[Array, Array]:
     """Window by window: its middle on A's clock, and B's time there minus A's. B is read along the expected line."""
     most, n = int(reach * LOW), int(length * LOW)
     times, found = [], []

@@ -3,9 +3,9 @@
     sentences   [ a ][ b ][  c  ][d][   e   ]        each a cloud of mel cepstra, 100 a second where it is loud
     voices        1    1     2    1     2            two Gaussians that explain all clouds best, each sentence by one of them
 
-Mel-frequency cepstra: Davis and Mermelstein 1980. One Gaussian of full covariance a voice, and the Bayesian information criterion that
-says whether two explain more than one: Chen and Gopalakrishnan 1998. Levels and pitch are not asked: the same voice can be near or far.
-A voice that was recorded on several days can pass for two.
+Mel-frequency cepstra: Davis and Mermelstein 1980. One Gaussian of full covariance a voice, and the Bayesian
+information criterion that says whether two explain more than one: Chen and Gopalakrishnan 1998. Levels and pitch are
+not asked: the same voice can be near or far. A voice that was recorded on several days can pass for two.
 """
 
 from __future__ import annotations
@@ -35,8 +35,8 @@ FEW = 30  # frames a sentence must have to count in what a voice is
 
 @dataclass(frozen=True, slots=True)
 class Apart:
-    """Who says each sentence (0 or 1; the one who says more is 0), how sure that is (nats a frame between the two), and how much more two
-    voices explain than one (nats a frame, less what the criterion takes off)."""
+    """Who says each sentence (0 or 1; the one who says more is 0), how sure that is (nats a frame between the two),
+    and how much more two voices explain than one (nats a frame, less what the criterion takes off)."""
 
     voices: tuple[int, ...]
     sure: tuple[float, ...]
@@ -68,7 +68,8 @@ _BANK = _bank()
 
 
 def cepstra(x: Floats) -> Floats:
-    """(n, COEFFICIENTS): the mel cepstra of the loud parts of a sentence, its sound at 16 kHz; without the first, which is its level."""
+    """(n, COEFFICIENTS): the mel cepstra of the loud parts of a sentence, its sound at 16 kHz; without the first,
+    which is its level."""
     if len(x) < FRAME:
         return np.zeros((0, COEFFICIENTS), np.float32)
     x = np.append(x[0], x[1:] - np.float32(0.97) * x[:-1])
@@ -100,7 +101,9 @@ def _voice(clouds: Sequence[Cloud], all_of: np.ndarray | None) -> tuple[np.ndarr
     """Mean and covariance of what one voice says."""
     n = sum(cloud.count for cloud in clouds)
     mean = sum((cloud.sums for cloud in clouds), np.zeros(COEFFICIENTS)) / n
-    spread = sum((cloud.products for cloud in clouds), np.zeros((COEFFICIENTS, COEFFICIENTS))) / n - np.outer(mean, mean)
+    spread = sum((cloud.products for cloud in clouds), np.zeros((COEFFICIENTS, COEFFICIENTS))) / n - np.outer(
+        mean, mean
+    )
     if all_of is not None:
         spread = (n * spread + LENT * all_of) / (n + LENT)
     return mean, spread
@@ -118,8 +121,8 @@ def _likely(clouds: Sequence[Cloud], mean: np.ndarray, spread: np.ndarray) -> np
 
 
 def told_apart(frames: Sequence[Floats]) -> Apart:
-    """Which of two voices says each sentence, by its cepstra (each (n, COEFFICIENTS)); sentences too short to tell go to the nearer
-    one. With fewer than four that are long enough there is one voice."""
+    """Which of two voices says each sentence, by its cepstra (each (n, COEFFICIENTS)); sentences too short to tell
+    go to the nearer one. With fewer than four that are long enough there is one voice."""
     clouds = [Cloud.of(frame) for frame in frames]
     long = [index for index, cloud in enumerate(clouds) if cloud.count >= FEW]
     if len(long) < 4:
@@ -146,8 +149,9 @@ Models = list[tuple[np.ndarray, np.ndarray]]
 
 
 def _best(some: Sequence[Cloud], mean: np.ndarray, spread: np.ndarray) -> tuple[Models, float] | None:
-    """The two voices that explain all sentences best, from several beginnings: halves along the directions in which sentences differ
-    most, by what all of them spread; each then moved to whoever explains it better, until none moves."""
+    """The two voices that explain all sentences best, from several beginnings: halves along the directions in which
+    sentences differ most, by what all of them spread; each then moved to whoever explains it better, until none
+    moves."""
     middles = np.array([cloud.sums / cloud.count for cloud in some])
     even = (middles - mean) @ np.linalg.cholesky(np.linalg.inv(spread))
     directions = np.linalg.svd(even - even.mean(0), full_matrices=False)[2][:STARTS]

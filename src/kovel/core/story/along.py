@@ -1,4 +1,5 @@
-"""Which lanes go along when the dialogue is opened or closed up: what lies on them is cut there, and what follows keeps step.
+"""Which lanes go along when the dialogue is opened or closed up: what lies on them is cut there, and what follows keeps
+step.
 
 dialogue  | A      | B |   insert C of n at ^   ->   | A  | C | A' | B |
 music     [bed───────────)      stays:               [bed───────────)
@@ -55,8 +56,8 @@ def _goes(story: Story, laid: Laid, wanted: frozenset[str]) -> bool:
 
 
 def cut_along(story: Story, sources: Sources, at: int, wanted: frozenset[str]) -> Story:
-    """What lies across story frame `at` on the lanes that go along becomes two: nothing moves. A sound that is tied to a cover
-    is tied to the half that it begins under."""
+    """What lies across story frame `at` on the lanes that go along becomes two: nothing moves. A sound that is tied
+    to a cover is tied to the half that it begins under."""
     halves: dict[int, tuple[Cover, Cover, Cover]] = {}  # by id: a cover that was cut, and what it became
 
     def cut(story: Story, rows: tuple[L, ...]) -> tuple[tuple[L, ...], int]:
@@ -130,5 +131,6 @@ def out_of_step(story: Story, at: int, by: int, wanted: frozenset[str], several:
         return []
     kinds = " and ".join(sorted({sound.kind for sound in rows}))
     return [
-        f"{kinds.capitalize()} on the story's clock stays: from here on it lies {'up to ' if several else ''}{frames_in_words(by)} {'earlier' if by > 0 else 'later'} against the words."
+        f"{kinds.capitalize()} on the story's clock stays: from here on it lies "
+        f"{'up to ' if several else ''}{frames_in_words(by)} {'earlier' if by > 0 else 'later'} against the words."
     ]

@@ -1,5 +1,5 @@
-"""Edits of the pieces that are in the dialogue line: cut apart, joined, trimmed, moved; and which lanes are locked. As those in
-dialogue.py.
+"""Edits of the pieces that are in the dialogue line: cut apart, joined, trimmed, moved; and which lanes are locked.
+As those in dialogue.py.
 """
 
 from __future__ import annotations
@@ -29,10 +29,14 @@ def split(story: Story, sources: Sources, at: int) -> Edit:
     refuse_locked(story, DIALOGUE)
     if not 0 < at < story.length or at in story.starts:
         raise Refused(
-            "There is already a seam at the playhead." if at in story.starts else "There is nothing to split at the playhead."
+            "There is already a seam at the playhead."
+            if at in story.starts
+            else "There is nothing to split at the playhead."
         )
     new, i, parts = cut_at(story, at)
-    return settle(story, new, sources, f"Split at {clock(at, story.rate)}", split=parts, made=(new.pieces[i].id,), playhead=at)
+    return settle(
+        story, new, sources, f"Split at {clock(at, story.rate)}", split=parts, made=(new.pieces[i].id,), playhead=at
+    )
 
 
 @edit(entry("Join through", also="merge, rejoin, heal", piece="piece"))
@@ -135,7 +139,9 @@ def trimmed(story: Story, sources: Sources, piece: Piece, edge: str, delta: int)
     else:
         raise Refused("An edge is either in or out.")
     if new.length < 1:
-        raise Refused(f"That would leave nothing of {name_of(sources, piece)}: it is {frames_in_words(piece.length)} long.")
+        raise Refused(
+            f"That would leave nothing of {name_of(sources, piece)}: it is {frames_in_words(piece.length)} long."
+        )
     if piece.source is not None:
         source = source_of(sources, piece.source)
         if source.frames is None:
@@ -156,7 +162,10 @@ def move(story: Story, sources: Sources, piece: int, before: int | None) -> Edit
     """
     group = story.piece(piece).group
     return move_several(
-        story, sources, [other.id for other in story.pieces if other.id == piece or (group and other.group == group)], before
+        story,
+        sources,
+        [other.id for other in story.pieces if other.id == piece or (group and other.group == group)],
+        before,
     )
 
 
@@ -182,7 +191,9 @@ def move_several(story: Story, sources: Sources, pieces: list[int], before: int 
         raise Refused("It is already there.")
     did = f"{name_of(sources, taken[0])} moved" if len(taken) == 1 else f"{len(taken)} pieces moved"
     made = tuple(piece.id for piece in taken)
-    return settle(story, without(story, row), sources, did, made=made, playhead=sum(piece.length for piece in rest[:count]))
+    return settle(
+        story, without(story, row), sources, did, made=made, playhead=sum(piece.length for piece in rest[:count])
+    )
 
 
 @edit(entry("Swap with the next piece", "Y", also="exchange, reorder", first="piece", second="next piece"))
@@ -215,5 +226,7 @@ def set_lock(story: Story, sources: Sources, lane: str, locked: bool) -> Edit:
         notes = ("What is tethered on it still follows its words when the dialogue moves.",)
         clocked = sum(1 for sound in story.sounds if sound.tether.piece == 0)
         if lane == "sounds" and clocked:
-            notes += (f"{clocked} sound{'s' if clocked > 1 else ''} on the story's clock will not follow the dialogue.",)
+            notes += (
+                f"{clocked} sound{'s' if clocked > 1 else ''} on the story's clock will not follow the dialogue.",
+            )
     return replace(story, locked=now), Report(f"{lane.capitalize()} lane {'locked' if locked else 'unlocked'}", notes)

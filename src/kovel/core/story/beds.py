@@ -35,8 +35,9 @@ def parts_of(story: Story, sound: Sound) -> list[Sound]:
 def fit_music(story: Story, sources: Sources, sound: int, ranges: list[list[int]], at: int, until: int) -> Edit:
     """Put music (with its parts, if it was fitted before) in parts so that it ends at story frame `until`.
 
-    `ranges` are samples [a, b) of its recording that follow each other; each part begins on the sample its beat needs, by a
-    slip of less than a frame. It begins at `at`, or a little earlier or later, so that its end is to the frame.
+    `ranges` are samples [a, b) of its recording that follow each other; each part begins on the sample its beat
+    needs, by a slip of less than a frame. It begins at `at`, or a little earlier or later, so that its end is to the
+    frame.
     """
     refuse_locked(story, LANE)
     this_sound = story.sound(sound)
@@ -99,8 +100,15 @@ def fit_music(story: Story, sources: Sources, sound: int, ranges: list[list[int]
     seams = f", {len(ranges) - 1} seam{'s' if len(ranges) != 2 else ''}" if len(ranges) > 1 else ""
     did = f"{source.name} ends with the pictures at {clock(until, rate)}{seams}"
     new, report = settle(story, draft, sources, did, made=tuple(sound.id for sound in rows), playhead=first)
-    when = f"It begins {frames_in_words(abs(moved))} {'later' if moved > 0 else 'earlier'}, so that its last bar ends there."
-    lost = ["Its ducking went with the old parts: duck it again."] if any("duck" in sound.settings for sound in old) else []
+    when = (
+        f"It begins {frames_in_words(abs(moved))} {'later' if moved > 0 else 'earlier'}, so that its last bar ends "
+        "there."
+    )
+    lost = (
+        ["Its ducking went with the old parts: duck it again."]
+        if any("duck" in sound.settings for sound in old)
+        else []
+    )
     if any(isinstance(sound.settings["level"], tuple) for sound in old):
         lost.append("Its level line went with them; it is as loud as it began.")
     return new, report.with_notes([*([when] if moved else []), *lost])
@@ -112,8 +120,8 @@ def _kept(values: Values, old: Sound, name: str, length: int) -> Values:
 
 @edit()
 def lay_sounds(story: Story, sources: Sources, rows: list[list[Any]], did: str = "") -> Edit:
-    """Lay several sounds in one edit, each as [recording, start, length, at, kind, settings]; `at` is a story frame, and each
-    is tethered to what lies there."""
+    """Lay several sounds in one edit, each as [recording, start, length, at, kind, settings]; `at` is a story frame,
+    and each is tethered to what lies there."""
     refuse_locked(story, LANE)
     if not 0 < len(rows) <= MOST:
         raise Refused("There is nothing to lay.")
@@ -125,7 +133,8 @@ def lay_sounds(story: Story, sources: Sources, rows: list[list[Any]], did: str =
             or row[4] not in ("natural", "effect", "music", "voice")
         ):
             raise Refused(
-                "A sound to lay is a recording, its in point, its length, where it begins, its kind and what is set on it."
+                "A sound to lay is a recording, its in point, its length, where it begins, its kind and what is set "
+                "on it."
             )
         source, start, length, at, kind, settings = row
         this_source = source_of(sources, source)
@@ -141,15 +150,19 @@ def lay_sounds(story: Story, sources: Sources, rows: list[list[Any]], did: str =
         except ValueError as error:
             raise Refused(f"{error}.") from None
         lane = free_lane(story, [*story.sounds, *made], at, at + length)
-        made.append(Sound(story.next_id + index, source, start, length, story.tether_at(at), lane, kind, 0, values or NONE))
+        made.append(
+            Sound(story.next_id + index, source, start, length, story.tether_at(at), lane, kind, 0, values or NONE)
+        )
     draft = replace(story, sounds=(*story.sounds, *made), next_id=story.next_id + len(made))
-    return settle(story, draft, sources, did[:200] or f"{len(made)} sounds laid", made=tuple(sound.id for sound in made))
+    return settle(
+        story, draft, sources, did[:200] or f"{len(made)} sounds laid", made=tuple(sound.id for sound in made)
+    )
 
 
 @edit()
 def spread_along(story: Story, sources: Sources, marks: list[int], bars: int = 1) -> Edit:
-    """Bites along music on the story's clock: each begins on the next of the marks (bars, in story frames) that leaves so many
-    between it and the one before, with spaces between.
+    """Bites along music on the story's clock: each begins on the next of the marks (bars, in story frames) that leaves
+    so many between it and the one before, with spaces between.
 
     marks   |    |    |    |    |    |
     before  [A ][B    ][C ]
@@ -168,7 +181,9 @@ def spread_along(story: Story, sources: Sources, marks: list[int], bars: int = 1
         if rows:
             index = bisect_left(places, t)
             if index + bars - 1 >= len(places):
-                raise Refused("The music is too short for all the bites: fit it longer, or leave fewer bars between them.")
+                raise Refused(
+                    "The music is too short for all the bites: fit it longer, or leave fewer bars between them."
+                )
             gap = places[index + bars - 1] - t
             if gap:
                 own = spaces.pop(0) if spaces else Piece(n, None, 0, 1)

@@ -16,7 +16,8 @@ ITEMS = 20_000  # of a list that an edit is given
 
 
 def asked(params: Mapping[str, Any]) -> None:
-    """`Refused` for what no edit can be asked for: numbers beyond 2^53, texts and lists without end, what is no text at all."""
+    """`Refused` for what no edit can be asked for: numbers beyond 2^53, texts and lists without end, what is no text
+    at all."""
     stack: list[Any] = [
         value for name, value in params.items() if name != "value" or not isinstance(value, float)
     ]  # a setting says what it takes
@@ -43,15 +44,20 @@ def asked(params: Mapping[str, Any]) -> None:
 
 
 def could_be_cut(story: Story, sources: Sources) -> bool:
-    """Whether a story that comes from elsewhere could have been cut here: whole numbers, every range inside its recording, one number
-    for each thing, tethers and headings at pieces that are there. What edits always hold is not taken on trust."""
+    """Whether a story that comes from elsewhere could have been cut here: whole numbers, every range inside its
+    recording, one number for each thing, tethers and headings at pieces that are there. What edits always hold is
+    not taken on trust."""
     laid: list[Cover | Sound] = [*story.covers, *story.loose, *story.sounds, *story.loose_sounds]
     clips: list[Item] = [*story.pieces, *laid]
     ids = [*(clip.id for clip in clips), *(section.id for section in story.sections)]
     numbers = [n for clip in clips for n in (clip.id, clip.start, clip.length)] + [clip.lane for clip in laid]
     if not all(type(n) is int and abs(n) < NUMBER for n in (*numbers, story.next_id)):
         return False
-    if len(set(ids)) < len(ids) or not all(0 < i < story.next_id for i in ids) or not all(clip.length > 0 for clip in clips):
+    if (
+        len(set(ids)) < len(ids)
+        or not all(0 < i < story.next_id for i in ids)
+        or not all(clip.length > 0 for clip in clips)
+    ):
         return False
     for clip in clips:
         if clip.source is not None and clip.source != TITLE and not _inside(clip, sources, story):

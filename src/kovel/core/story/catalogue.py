@@ -92,7 +92,8 @@ def entries() -> list[tuple[str, Entry]]:
 
 
 def offered(story: Story) -> list[tuple[str, Entry]]:
-    """All edits as they are offered for a story: (name of the edit, entry); those of lanes once for each lane there is."""
+    """All edits as they are offered for a story: (name of the edit, entry); those of lanes once for each lane there
+    is."""
     every, go_along = marks.lanes(story), along.lanes(story)
     lanes = {
         "lanes": every,

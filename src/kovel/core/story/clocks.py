@@ -25,8 +25,9 @@ Time = int | Fraction
 
 @dataclass(frozen=True)
 class Clock:
-    """How moments of a recording are passed: at `speed` from `anchor` on, or along `ramp`; mirrored where it runs backwards
-    (the same frames in exact reverse); `held` at one moment. As it was shot it is the recording's own clock."""
+    """How moments of a recording are passed: at `speed` from `anchor` on, or along `ramp`; mirrored where it runs
+    backwards (the same frames in exact reverse); `held` at one moment. As it was shot it is the recording's own
+    clock."""
 
     speed: Fraction = Fraction(1)
     anchor: int = 0
@@ -94,7 +95,9 @@ class Clock:
             return []
         frame = SAMPLE_RATE / rate.fps
         return [
-            replace(word, start=round(self.at(word.start / frame) * frame), end=round(self.at(word.end / frame) * frame))
+            replace(
+                word, start=round(self.at(word.start / frame) * frame), end=round(self.at(word.end / frame) * frame)
+            )
             for word in said
         ]
 

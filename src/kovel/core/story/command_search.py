@@ -35,7 +35,8 @@ class Match(IntEnum):
 
 @dataclass(frozen=True, slots=True)
 class Named:
-    """Something that can be asked for by its name. `also`: other words for it; `fits`: it can be done to what is selected."""
+    """Something that can be asked for by its name. `also`: other words for it; `fits`: it can be done to what is
+    selected."""
 
     label: str
     typed: Typed = ""
@@ -50,8 +51,8 @@ class Named:
 
 @dataclass(frozen=True, slots=True)
 class Hit:
-    """The n-th name, the value that was typed after it, and how good a match it is. `runs`: Enter does it; else Enter only writes
-    its name, for nobody named it."""
+    """The n-th name, the value that was typed after it, and how good a match it is. `runs`: Enter does it; else
+    Enter only writes its name, for nobody named it."""
 
     number: int
     value: str
@@ -78,7 +79,9 @@ def searched(names: Sequence[Named], typed: str, rate: Rate) -> list[Hit]:
     if not found:
         near = {index for index, name in enumerate(names) for word in _words(typed) if _near(word, name)}
         found = {n: Hit(n, "", Match.NEAR, False) for n in near}
-    order = sorted(found.values(), key=lambda h: (h.match, not names[h.number].fits, len(names[h.number].title), h.number))
+    order = sorted(
+        found.values(), key=lambda h: (h.match, not names[h.number].fits, len(names[h.number].title), h.number)
+    )
     return order[:MOST]
 
 
@@ -105,7 +108,8 @@ def _match(name: Named, words: list[str]) -> Match | None:
 def _near(word: str, name: Named) -> bool:
     """Whether a word begins like one of a name, or lies in one."""
     return (
-        any(len(other) > 2 and (other.startswith(word[:3]) or word in other) for other in _words(name.title)) and len(word) > 2
+        any(len(other) > 2 and (other.startswith(word[:3]) or word in other) for other in _words(name.title))
+        and len(word) > 2
     )
 
 

@@ -23,7 +23,14 @@ Key = tuple[object, ...]
 
 
 def _key(piece: Piece) -> Key:
-    return (piece.source, piece.card, piece.start if piece.source is not None else 0, piece.length, piece.take, piece.settings)
+    return (
+        piece.source,
+        piece.card,
+        piece.start if piece.source is not None else 0,
+        piece.length,
+        piece.take,
+        piece.settings,
+    )
 
 
 def compare(old: Story, new: Story) -> list[Difference]:

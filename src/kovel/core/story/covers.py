@@ -55,13 +55,15 @@ def told_of_sound(story: Story, sources: Sources, clip: Piece | Cover) -> list[s
 
 
 def heard_as(clip: Piece | Cover) -> str:
-    """What becomes of the sound of something retimed: as it is set, else a piece keeps its pitch and a cover is silent."""
+    """What becomes of the sound of something retimed: as it is set, else a piece keeps its pitch and a cover is
+    silent."""
     set_ = str(clip.settings["heard"]) if clip.settings else HEARD[0]
     return set_ if set_ != HEARD[0] else HEARD[1] if isinstance(clip, Piece) else HEARD[-1]
 
 
 def voiced(story: Story, sources: Sources, cover: Cover) -> Cover:
-    """A cover that is retimed while its own sound is on: it goes on being heard, its pitch kept, unless something else is set."""
+    """A cover that is retimed while its own sound is on: it goes on being heard, its pitch kept, unless something
+    else is set."""
     unset = cover.source != TITLE and not cover.as_shot and "heard" not in cover.settings
     return with_setting(cover, "heard", HEARD[1]) if unset and story.value(cover, "natural", sources) else cover
 
@@ -69,7 +71,8 @@ def voiced(story: Story, sources: Sources, cover: Cover) -> Cover:
 def free_lane(story: Story, at: int, end: int, *, without: int | None = None) -> int:
     """The lowest lane on which [at, end) would be seen: above everything it meets."""
     return 1 + max(
-        (cover.lane for start, until, cover in story.spans if start < end and until > at and cover.id != without), default=0
+        (cover.lane for start, until, cover in story.spans if start < end and until > at and cover.id != without),
+        default=0,
     )
 
 
@@ -120,9 +123,18 @@ def three_points(
     ),
 )
 def lay_cover(
-    story: Story, sources: Sources, source: int, *, at: int | None = None, until: int | None = None,
-    start: int | None = None, end: int | None = None, lane: int | None = None, natural: bool = False, fit: bool = False,
-) -> Edit:  # fmt: skip
+    story: Story,
+    sources: Sources,
+    source: int,
+    *,
+    at: int | None = None,
+    until: int | None = None,
+    start: int | None = None,
+    end: int | None = None,
+    lane: int | None = None,
+    natural: bool = False,
+    fit: bool = False,
+) -> Edit:
     """Lay a shot over the dialogue by three points, picture only; it is tethered to the word under its first frame.
 
     With `fit` all four marks count: the shot between start and end is retimed to fill the place (400 % speed makes a
@@ -146,7 +158,9 @@ def lay_cover(
     check_range(sources, story.rate, source, source_in, span or length)
     if not 0 <= story_in < story.length:
         raise Refused(
-            "A cover must begin over the story." if story.length else "Add a soundbite first: a cover lies over dialogue."
+            "A cover must begin over the story."
+            if story.length
+            else "Add a soundbite first: a cover lies over dialogue."
         )
     if natural and not this_source.sound:
         raise Refused(f"{this_source.name} has no sound of its own.")
@@ -177,7 +191,9 @@ def lay_several(story: Story, sources: Sources, at: int, ranges: list[list[int]]
     new, place = story, at
     for source, start, length in ranges:
         if place >= story.length:
-            raise Refused(f"The {frames_in_words(sum(span[2] for span in ranges))} of them do not all begin over the story.")
+            raise Refused(
+                f"The {frames_in_words(sum(span[2] for span in ranges))} of them do not all begin over the story."
+            )
         new, report = lay_cover(new, sources, source, at=place, until=place + length, start=start)
         made += report.made
         notes += [note for note in report.notes if note not in notes]
@@ -229,7 +245,14 @@ def _set(story: Story, sources: Sources, cover: Cover, did: str, playhead: int |
 
 @edit(
     entry(
-        "In edge of the cover: LENGTH", "[", also="trim", typed="delta", default="1f", cover="cover", edge="=in", delta="typed"
+        "In edge of the cover: LENGTH",
+        "[",
+        also="trim",
+        typed="delta",
+        default="1f",
+        cover="cover",
+        edge="=in",
+        delta="typed",
     ),
     entry(
         "Out edge of the cover: LENGTH",
@@ -275,7 +298,9 @@ def slip_cover(story: Story, sources: Sources, cover: int, delta: int) -> Edit:
         raise Refused("It is already there.")
     new = replace(this_cover, start=this_cover.start + delta)
     check_handles(source, story.rate, (this_cover.start, this_cover.end), (new.start, new.end))
-    return _set(story, sources, new, f"{source.name} slipped {frames_in_words(delta)} {'later' if delta > 0 else 'earlier'}")
+    return _set(
+        story, sources, new, f"{source.name} slipped {frames_in_words(delta)} {'later' if delta > 0 else 'earlier'}"
+    )
 
 
 @edit(entry("Replace the cover with what is picked up", cover="cover", source="source", start="start"))
@@ -312,7 +337,8 @@ def replace_cover(
     )
 )
 def retime_cover(story: Story, sources: Sources, cover: int, span: int) -> Edit:
-    """Show `span` frames of the shot, from its in point on, in the cover's place; its own length again: normal speed."""
+    """Show `span` frames of the shot, from its in point on, in the cover's place; its own length again: normal
+    speed."""
     this_cover = _in_place(story, cover)
     source = source_of(sources, this_cover.source)
     if source.frames is None:
@@ -324,7 +350,11 @@ def retime_cover(story: Story, sources: Sources, cover: int, span: int) -> Edit:
     if new == this_cover:
         raise Refused("It runs at that speed already.")
     out, report = _set(
-        story, sources, new, f"{source.name} at {round(100 * span / this_cover.length)} %", playhead=story.at(this_cover)
+        story,
+        sources,
+        new,
+        f"{source.name} at {round(100 * span / this_cover.length)} %",
+        playhead=story.at(this_cover),
     )
     return out, report.with_notes(told_of_pace(story, sources, new))
 
@@ -365,7 +395,11 @@ def remove_cover(story: Story, sources: Sources, cover: int) -> Edit:
     this_cover = story.cover(cover)
     if this_cover not in story.loose:
         refuse_locked(story, lane_key(this_cover.lane))
-    name = begun(name_of(sources, this_cover)) if this_cover.source in sources or this_cover.source == TITLE else "The cover"
+    name = (
+        begun(name_of(sources, this_cover))
+        if this_cover.source in sources or this_cover.source == TITLE
+        else "The cover"
+    )
     draft = replace(
         story,
         covers=tuple(other for other in story.covers if other.id != cover),
@@ -374,7 +408,9 @@ def remove_cover(story: Story, sources: Sources, cover: int) -> Edit:
     return settle(story, draft, sources, f"{name} taken off")
 
 
-@edit(entry("Fill the marked stretch with the shot", at="range start", until="range end", source="source", start="start"))
+@edit(
+    entry("Fill the marked stretch with the shot", at="range start", until="range end", source="source", start="start")
+)
 def fill_space(story: Story, sources: Sources, at: int, until: int, source: int, start: int) -> Edit:
     """Overwrite a marked stretch with a shot's picture from its in point on; dialogue and music run on untouched.
 
@@ -390,5 +426,7 @@ def fill_space(story: Story, sources: Sources, at: int, until: int, source: int,
     new, report = lay_cover(story, sources, source, at=at, until=at + length, start=start)
     left = until - at - length
     return new, report.with_notes(
-        [f"{frames_in_words(left)} of the stretch {'is' if left == 1 else 'are'} left: the shot ends there."] if left else []
+        [f"{frames_in_words(left)} of the stretch {'is' if left == 1 else 'are'} left: the shot ends there."]
+        if left
+        else []
     )

@@ -1,5 +1,5 @@
-"""Edits that put something into the dialogue line. Pure: (story, sources, request) -> (new story, report), or `Refused` and
-nothing changed.
+"""Edits that put something into the dialogue line. Pure: (story, sources, request) -> (new story, report), or `Refused`
+and nothing changed.
 
 Lengths and times are story frames. Each ends in `settle`, which keeps every tether on its word.
 """
@@ -35,7 +35,9 @@ def insert(story: Story, sources: Sources, at: int, source: int, start: int, len
     refuse_locked(story, DIALOGUE)
     piece = new_piece(sources, story, source, start, length, take)
     place_in(story, at)
-    return put_in(story, sources, at, [piece], f"{sources[source].name}, {frames_in_words(length)}, {where_it_goes(story, at)}")
+    return put_in(
+        story, sources, at, [piece], f"{sources[source].name}, {frames_in_words(length)}, {where_it_goes(story, at)}"
+    )
 
 
 @edit(
@@ -56,7 +58,9 @@ def insert_several(story: Story, sources: Sources, at: int, ranges: list[list[in
     names = {sources[span[0]].name for span in ranges}
     what = names.pop() if len(names) == 1 else "Pieces"
     total = sum(piece.length for piece in new)
-    did = f"{what}: {len(new)} piece{'s' if len(new) != 1 else ''}, {frames_in_words(total)}, {where_it_goes(story, at)}"
+    did = (
+        f"{what}: {len(new)} piece{'s' if len(new) != 1 else ''}, {frames_in_words(total)}, {where_it_goes(story, at)}"
+    )
     return put_in(story, sources, at, new, did)
 
 
@@ -71,10 +75,13 @@ def insert_several(story: Story, sources: Sources, at: int, ranges: list[list[in
         length="typed",
         all_lanes=True,
     ),
-    entry("Gap on all lanes as long as what is picked up", "Shift N", at="playhead", length="hand length", all_lanes=True),
+    entry(
+        "Gap on all lanes as long as what is picked up", "Shift N", at="playhead", length="hand length", all_lanes=True
+    ),
 )
 def insert_space(story: Story, sources: Sources, at: int, length: int, all_lanes: bool = False) -> Edit:
-    """Insert an intended gap of `length` frames; with `all_lanes` covers and sounds are cut there and give way as well."""
+    """Insert an intended gap of `length` frames; with `all_lanes` covers and sounds are cut there and give way as
+    well."""
     refuse_locked(story, DIALOGUE)
     if length <= 0:
         raise Refused("A space needs a length of at least one frame.")
@@ -131,7 +138,9 @@ def set_card(story: Story, sources: Sources, piece: int, colour: str | None = No
 
 
 @edit(entry("Overwrite", "W", at="playhead", source="source", start="start", length="hand length"))
-def overwrite(story: Story, sources: Sources, at: int, source: int, start: int, length: int, take: str = "both") -> Edit:
+def overwrite(
+    story: Story, sources: Sources, at: int, source: int, start: int, length: int, take: str = "both"
+) -> Edit:
     """Put a range over [at, at+length): what stood there is replaced, the rest keeps its time.
 
     | A      | B      |   overwrite C   ->   | A  | C  | B'   |
@@ -168,20 +177,30 @@ def overwrite(story: Story, sources: Sources, at: int, source: int, start: int, 
         up = [replace(cover, lane=cover.lane + 1) if cover.id in over else cover for cover in new.covers]
         # what is seen stays as it is: covers that began over the words replaced are tethered to those in their place
         up = [
-            replace(cover, tether=Tether(made, start + over[cover.id] - at)) if at <= over.get(cover.id, -1) < end else cover
+            replace(cover, tether=Tether(made, start + over[cover.id] - at))
+            if at <= over.get(cover.id, -1) < end
+            else cover
             for cover in up
         ]
         new = replace(new, covers=(*up, *seen), next_id=new.next_id + len(seen))
     did = f"{sources[source].name} over {clock(at, story.rate)} to {clock(at + length, story.rate)}"
-    return settle(story, new, sources, did, split=split, made=(made,), playhead=at + length, keep_covers=take == "sound")
+    return settle(
+        story, new, sources, did, split=split, made=(made,), playhead=at + length, keep_covers=take == "sound"
+    )
 
 
 @edit(entry("Replace the piece with what is picked up", piece="piece", source="source", start="start"))
 def replace_piece(
-    story: Story, sources: Sources, piece: int, source: int, start: int | None = None, end: int | None = None,
+    story: Story,
+    sources: Sources,
+    piece: int,
+    source: int,
+    start: int | None = None,
+    end: int | None = None,
     length: int | None = None,
-) -> Edit:  # fmt: skip
-    """Another range in a piece's place, of the same length unless another is said, from `start` on, or back-timed to `end`."""
+) -> Edit:
+    """Another range in a piece's place, of the same length unless another is said, from `start` on, or back-timed to
+    `end`."""
     refuse_locked(story, DIALOGUE)
     index = story.index_of(piece)
     old = story.pieces[index]
@@ -189,11 +208,16 @@ def replace_piece(
     begin = start if start is not None else end - long if end is not None else 0
     other = new_piece(sources, story, source, begin, long, old.take)
     made = story.next_id
-    new = placed(without(story, [*story.pieces[:index], *story.pieces[index + 1 :]]), index, [replace(other, group=old.group)])
+    new = placed(
+        without(story, [*story.pieces[:index], *story.pieces[index + 1 :]]), index, [replace(other, group=old.group)]
+    )
     did = f"{sources[source].name} in place of {name_of(sources, old)}"
-    same = {piece: (made,)}  # its transitions and its heading go over to the new piece; what lay on its words comes loose
+    same = {
+        piece: (made,)
+    }  # its transitions and its heading go over to the new piece; what lay on its words comes loose
     new = replace(
-        new, sections=tuple(replace(section, piece=made) if section.piece == piece else section for section in new.sections)
+        new,
+        sections=tuple(replace(section, piece=made) if section.piece == piece else section for section in new.sections),
     )
     return settle(
         story, new, sources, did, split=same if old.source == source else {}, made=(made,), playhead=story.starts[index]
@@ -201,7 +225,14 @@ def replace_piece(
 
 
 @edit(
-    entry("Repeat the piece: NUMBER", also="duplicate, copy, loop", typed="number", default="1", piece="piece", times="typed")
+    entry(
+        "Repeat the piece: NUMBER",
+        also="duplicate, copy, loop",
+        typed="number",
+        default="1",
+        piece="piece",
+        times="typed",
+    )
 )
 def repeat(story: Story, sources: Sources, piece: int, times: int = 1) -> Edit:
     """The piece again, so many times, right after itself: a blow of the hammer three times over.
@@ -240,6 +271,7 @@ def spread(story: Story, sources: Sources, every: int) -> Edit:
         story,
         new,
         sources,
-        f"{next_id - story.next_id} space{'s' if next_id - story.next_id > 1 else ''} of {frames_in_words(every)} put in",
+        f"{next_id - story.next_id} space{'s' if next_id - story.next_id > 1 else ''} of {frames_in_words(every)} put "
+        "in",
         playhead=0,
     )

@@ -1,5 +1,6 @@
-"""How an edit is offered to the editor, declared beside its function: label, key, what is typed after it, what it takes from
-where. The list of all edits, the key sheet, the pages' keys, HTTP, the command line and the help are made from this.
+"""How an edit is offered to the editor, declared beside its function: label, key, what is typed after it, what it takes
+from where. The list of all edits, the key sheet, the pages' keys, HTTP, the command line and the help are made from
+this.
 
     @edit(entry("Slip the piece: LENGTH", typed="delta", default="1f", piece="piece", delta="typed"))
     def slip(story, sources, piece, delta): ...
@@ -18,7 +19,8 @@ F = TypeVar("F", bound=Callable[..., Any])
 Typed = Literal["", "length", "delta", "minutes", "number", "text"]
 Each = Literal["", "lanes", "heard", "along", "locks"]  # offered once for each lane of that sort that the story has
 
-# Where the value of a parameter comes from. A text that begins with = stands for itself; so does anything that is no text.
+# Where the value of a parameter comes from. A text that begins with = stands for itself; so does anything that is no
+# text.
 TAKEN_FROM = {
     "typed": "what is typed after the name",
     "minus typed": "the same, to the other side",
@@ -82,8 +84,9 @@ WANTING = {
 
 @dataclass(frozen=True, slots=True)
 class Entry:
-    """One way an edit is offered. `also`: other words of the trade that it is looked for by. `default` is used where nothing is typed, as it would be typed; none: it has to be.
-    `asks`: what it would dislodge is shown before it is done."""
+    """One way an edit is offered. `also`: other words of the trade that it is looked for by. `default` is used where
+    nothing is typed, as it would be typed; none: it has to be. `asks`: what it would dislodge is shown before it is
+    done."""
 
     label: str
     key: str
@@ -96,10 +99,18 @@ class Entry:
 
 
 def entry(
-    label: str, key: str = "", *, typed: Typed = "", default: str | None = None, asks: bool = False, each: Each = "", also: str = "",
+    label: str,
+    key: str = "",
+    *,
+    typed: Typed = "",
+    default: str | None = None,
+    asks: bool = False,
+    each: Each = "",
+    also: str = "",
     **params: Any,
-) -> Entry:  # fmt: skip
-    """A declaration; `also` are other words for it, with commas between; `params` say where each parameter comes from (TAKEN_FROM)."""
+) -> Entry:
+    """A declaration; `also` are other words for it, with commas between; `params` say where each parameter comes
+    from (TAKEN_FROM)."""
     for name, source in params.items():
         if isinstance(source, str) and not source.startswith("=") and source not in TAKEN_FROM:
             raise ValueError(f"{label}: {name} cannot be taken from {source!r}")

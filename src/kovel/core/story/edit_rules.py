@@ -74,7 +74,9 @@ def check_range(sources: Sources, rate: Rate, source: int, start: int, length: i
     return this_source
 
 
-def check_handles(source: Source, rate: Rate, old: tuple[int, int], new: tuple[int, int], clock: Clock = AS_SHOT) -> None:
+def check_handles(
+    source: Source, rate: Rate, old: tuple[int, int], new: tuple[int, int], clock: Clock = AS_SHOT
+) -> None:
     """Refuse a trim for which the recording has no material, saying how much there is."""
     ends = reach(source, rate, clock) or (0, new[1])
     if new[0] < ends[0]:

@@ -46,7 +46,8 @@ def longest(story: Story, sources: Sources, i: int, blend: str) -> int:
 
 
 def fitted(story: Story, sources: Sources, i: int, transition: Transition, earlier: int) -> Transition:
-    """The transition as far as its material reaches. `earlier` is the split of the seam before: no sound may turn negative.
+    """The transition as far as its material reaches. `earlier` is the split of the seam before: no sound may turn
+    negative.
 
     sound of left:  its length + this split - the earlier split, at least one frame
     """
@@ -80,12 +81,20 @@ def fit_transitions(
             if transition.left
             else 0
         )
-        right = next((q for q in split.get(transition.right, (transition.right,)) if q in index), 0) if transition.right else 0
+        right = (
+            next((q for q in split.get(transition.right, (transition.right,)) if q in index), 0)
+            if transition.right
+            else 0
+        )
         if not story.pieces:
             continue
         if transition.left == 0:
             count = 0
-        elif transition.left in index and transition.right in index and index[transition.right] == index[transition.left] + 1:
+        elif (
+            transition.left in index
+            and transition.right in index
+            and index[transition.right] == index[transition.left] + 1
+        ):
             count = index[transition.right]
         elif transition.right == 0:
             count = len(story.pieces)
@@ -95,7 +104,10 @@ def fit_transitions(
             notes.append(f"The {kind_of(transition)} was dropped: its two pieces parted.")
             changed.append(story.starts[index[right]] if right else 0)
             continue
-        ends = story.pieces[count - 1].id if count > 0 else 0, story.pieces[count].id if count < len(story.pieces) else 0
+        ends = (
+            story.pieces[count - 1].id if count > 0 else 0,
+            story.pieces[count].id if count < len(story.pieces) else 0,
+        )
         where[count] = replace(transition, left=ends[0], right=ends[1])
     out: list[Transition] = []
     for count in sorted(where):
@@ -114,7 +126,11 @@ def kind_of(transition: Transition) -> str:
     """What a transition is called in messages."""
     if transition.length:
         return (
-            "dissolve" if transition.blend == "dissolve" else "dip to black" if transition.left and transition.right else "fade"
+            "dissolve"
+            if transition.blend == "dissolve"
+            else "dip to black"
+            if transition.left and transition.right
+            else "fade"
         )
     return ("J-cut" if transition.split < 0 else "L-cut") if transition.split else "crossfade"
 

@@ -1,4 +1,5 @@
-"""Edits on how things are framed: a push, a frame at a moment, zoom in steps, every second jump punched in, several at once.
+"""Edits on how things are framed: a push, a frame at a moment, zoom in steps, every second jump punched in, several at
+once.
 
 piece     [ words ................ ]      a push stands on the recording's clock: it stays with its words
 zoom      100 ____________----- 112       through any trim, split or move
@@ -30,7 +31,12 @@ def _seen(story: Story, sources: Sources, item: int) -> Piece | Cover:
     """The piece or cover of that id; `Refused` where it has no picture, is loose or locked."""
     clip = story.item(item)
     source = sources.get(clip.source) if clip.source is not None else None
-    if isinstance(clip, Sound) or source is None or not source.picture or (isinstance(clip, Piece) and clip.take == "sound"):
+    if (
+        isinstance(clip, Sound)
+        or source is None
+        or not source.picture
+        or (isinstance(clip, Piece) and clip.take == "sound")
+    ):
         raise Refused(f"{begun(name_of(sources, clip))} has no picture to frame.")
     refuse_locked(story, DIALOGUE if isinstance(clip, Piece) else lane_key(clip.lane))
     if isinstance(clip, Cover):
@@ -75,7 +81,12 @@ def _value(setting: str, value: object) -> Any:
     ),
 )
 def push(
-    story: Story, sources: Sources, items: list[int], last: int | float, first: int | float | None = None, ease: str = "both"
+    story: Story,
+    sources: Sources,
+    items: list[int],
+    last: int | float,
+    first: int | float | None = None,
+    ease: str = "both",
 ) -> Edit:
     """Move in or out over the whole length of what is chosen, from `first` percent (none: as it stands) to `last`.
 
@@ -111,9 +122,15 @@ def push(
 
 @edit()
 def frame_here(
-    story: Story, sources: Sources, item: int, at: int, zoom: int | float | None = None, across: int | float | None = None,
-    down: int | float | None = None, move: bool = False,
-) -> Edit:  # fmt: skip
+    story: Story,
+    sources: Sources,
+    item: int,
+    at: int,
+    zoom: int | float | None = None,
+    across: int | float | None = None,
+    down: int | float | None = None,
+    move: bool = False,
+) -> Edit:
     """Frame one thing as it is dragged at story frame `at`: zoom in percent, across and down in percent of the room.
 
     Where it moves already, or (`move`) is to move, a moment is set there; else the whole of it is framed so.
@@ -122,11 +139,14 @@ def frame_here(
     begin = story.starts[story.index_of(clip.id)] if isinstance(clip, Piece) else story.at(clip)
     if not begin <= at < begin + clip.length:
         raise Refused(
-            f"That lies outside of it: it is seen from {clock(begin, story.rate)} to {clock(begin + clip.length, story.rate)}."
+            f"That lies outside of it: it is seen from {clock(begin, story.rate)} to "
+            f"{clock(begin + clip.length, story.rate)}."
         )
     moment = moment_of(clip, at - begin)
     given = {
-        name: _value(name, value) for name, value in (("zoom", zoom), ("across", across), ("down", down)) if value is not None
+        name: _value(name, value)
+        for name, value in (("zoom", zoom), ("across", across), ("down", down))
+        if value is not None
     }
     if not given or any(isinstance(v, tuple) for v in given.values()):
         raise Refused("Say how it is to be framed: zoom, across or down.")
@@ -153,18 +173,29 @@ def frame_here(
     told = ", ".join(f"{SETTINGS[name].label.lower()} {SETTINGS[name].says(value)}" for name, value in given.items())
     where = f" at {clock(at, story.rate)}" if moving else ""
     return settle(
-        story, story.with_items({item: new}), sources, f"{name_of(sources, clip)}: {told}{where}", made=(item,), playhead=at
+        story,
+        story.with_items({item: new}),
+        sources,
+        f"{name_of(sources, clip)}: {told}{where}",
+        made=(item,),
+        playhead=at,
     )
 
 
-@edit(entry("Zoom in steps: PERCENT PERCENT ...", typed="text", default="150 140 125", items="all chosen", values="typed"))
+@edit(
+    entry("Zoom in steps: PERCENT PERCENT ...", typed="text", default="150 140 125", items="all chosen", values="typed")
+)
 def stepped_zoom(story: Story, sources: Sources, items: list[int], values: str | list[float]) -> Edit:
-    """Give pieces one zoom after the other, from the first chosen one on: as many as there are values, or as are chosen.
+    """Give pieces one zoom after the other, from the first chosen one on: as many as there are values, or as are
+    chosen.
 
     A | B | C      150 140 125    ->   A at 150 %  | B at 140 % | C at 125 %
     """
     try:
-        steps = [float(v) for v in (values.replace("%", " ").replace(",", " ").split() if isinstance(values, str) else values)]
+        steps = [
+            float(v)
+            for v in (values.replace("%", " ").replace(",", " ").split() if isinstance(values, str) else values)
+        ]
     except ValueError:
         raise Refused("Type the percentages one after the other, for instance 150 140 125.") from None
     if not 0 < len(steps) <= 200:
@@ -174,7 +205,11 @@ def stepped_zoom(story: Story, sources: Sources, items: list[int], values: str |
     if not order:
         raise Refused("Choose the pieces, or the first of them.")
     rows = [story.pieces[i] for i in order] if len(order) > 1 else list(story.pieces[order[0] :])
-    framed = [piece for piece in rows if piece.source is not None and piece.source in sources and sources[piece.source].picture]
+    framed = [
+        piece
+        for piece in rows
+        if piece.source is not None and piece.source in sources and sources[piece.source].picture
+    ]
     changed: dict[int, Item] = {}
     for piece, zoom in zip(framed, zooms if len(order) == 1 else [*zooms, *[zooms[-1]] * len(rows)], strict=False):
         clip = _seen(story, sources, piece.id)
@@ -193,7 +228,8 @@ def stepped_zoom(story: Story, sources: Sources, items: list[int], values: str |
 
 @edit(entry("Punch in on every second exposed jump: PERCENT", typed="number", default="125", asks=True, zoom="typed"))
 def punch_in_jumps(story: Story, sources: Sources, zoom: int | float = 125) -> Edit:
-    """Take the jolt out of jump cuts by another size on one side: every second piece along exposed jumps is shown larger.
+    """Take the jolt out of jump cuts by another size on one side: every second piece along exposed jumps is shown
+    larger.
 
     A | A | A | A      jumps between       ->   A | A 125 % | A | A 125 %
     """
@@ -214,15 +250,20 @@ def punch_in_jumps(story: Story, sources: Sources, zoom: int | float = 125) -> E
             continue  # it moves already; a step into a move is another thing to judge
         _seen(story, sources, seam.right.id)
         large = before * size / 100
-        changed[seam.right.id] = with_setting(right, "zoom", _value("zoom", min(SETTINGS["zoom"].high, large)), keep=True)
+        changed[seam.right.id] = with_setting(
+            right, "zoom", _value("zoom", min(SETTINGS["zoom"].high, large)), keep=True
+        )
     if not changed:
         raise Refused("The pieces after these jumps move already: frame them by hand.")
     at = {i: story.starts[story.index_of(i)] for i in changed}
     new, report = settle(
-        story, story.with_items(changed), sources,
+        story,
+        story.with_items(changed),
+        sources,
         f"{len(changed)} of {len(story.pieces)} pieces punched in at {_many(len(jumps), 'jump')}",
-        made=tuple(changed), playhead=next(iter(at.values())),
-    )  # fmt: skip
+        made=tuple(changed),
+        playhead=next(iter(at.values())),
+    )
     notes = [
         f"{begun(name_of(sources, clip))} at {clock(at[key], story.rate)}: {clip.settings['zoom']:g} %"
         for key, clip in changed.items()
@@ -238,7 +279,8 @@ def _at(story: Story, sources: Sources, item: Item, moment: int) -> float:
 
 @edit(entry("Split screen of what is chosen", also="multi picture, picture in picture", items="all chosen"))
 def split_screen(story: Story, sources: Sources, items: list[int]) -> Edit:
-    """Show two, three or four pieces and covers side by side for as long as they lie over each other, in the order of lanes.
+    """Show two, three or four pieces and covers side by side for as long as they lie over each other, in the order of
+    lanes.
 
     cover 1     [ B ......... ]         A in the left half,
     dialogue  [ A ............... ]     B in the right half
@@ -255,12 +297,17 @@ def split_screen(story: Story, sources: Sources, items: list[int]) -> Edit:
         clip.id: with_setting(clip, "place", place) for clip, place in zip(xs, SPLITS[len(xs)], strict=True)
     }
     new, report = settle(
-        story, story.with_items(changed), sources, f"Split screen of {len(xs)}, {clock(end - start, story.rate)} long",
-        made=tuple(changed), playhead=start,
-    )  # fmt: skip
+        story,
+        story.with_items(changed),
+        sources,
+        f"Split screen of {len(xs)}, {clock(end - start, story.rate)} long",
+        made=tuple(changed),
+        playhead=start,
+    )
     more = [clip for begin, clip in zip(begins, given, strict=True) if begin < start or begin + clip.length > end]
     notes = [
-        f"{begun(name_of(sources, clip))} stands in its place before or after that too: split it there if it should not."
+        f"{begun(name_of(sources, clip))} stands in its place before or after that too: split it there if it should "
+        "not."
         for clip in more
     ]
     return new, report.with_notes(list(dict.fromkeys(notes)))
@@ -288,7 +335,9 @@ def as_filmed(story: Story, sources: Sources, items: list[int]) -> Edit:
             changed[i] = replace(clip, settings=own)
     if not changed:
         raise Refused(
-            "It is shown as it was filmed already." if len(items) == 1 else "They are shown as they were filmed already."
+            "It is shown as it was filmed already."
+            if len(items) == 1
+            else "They are shown as they were filmed already."
         )
     what = name_of(sources, story.item(next(iter(changed)))) if len(changed) == 1 else f"{len(changed)} things"
     return settle(story, story.with_items(changed), sources, f"{what}: framing and look as filmed", made=tuple(changed))

@@ -24,7 +24,9 @@ LEVEL = SETTINGS["level"]
 
 def _begins(story: Story, item: Item) -> int:
     """Story frame at which it begins; `Refused` for what is locked, loose or silent."""
-    refuse_locked(story, DIALOGUE if isinstance(item, Piece) else lane_key(item.lane) if isinstance(item, Cover) else "sounds")
+    refuse_locked(
+        story, DIALOGUE if isinstance(item, Piece) else lane_key(item.lane) if isinstance(item, Cover) else "sounds"
+    )
     return story.starts[story.index_of(item.id)] if isinstance(item, Piece) else story.at(item)
 
 
@@ -39,7 +41,8 @@ def moment_at(story: Story, item: Item, at: int) -> int:
     begin = _begins(story, item)
     if not begin <= at <= begin + item.length:
         raise Refused(
-            f"That lies outside of it: it is heard from {clock(begin, story.rate)} to {clock(begin + item.length, story.rate)}."
+            f"That lies outside of it: it is heard from {clock(begin, story.rate)} to "
+            f"{clock(begin + item.length, story.rate)}."
         )
     return moment_of(item, at - begin)
 
@@ -49,7 +52,9 @@ def held(db: float) -> float:
 
 
 @edit(
-    entry("Louder by DECIBELS", "+", also="volume, gain, up", typed="number", default="1", items="all chosen", by="typed"),
+    entry(
+        "Louder by DECIBELS", "+", also="volume, gain, up", typed="number", default="1", items="all chosen", by="typed"
+    ),
     entry(
         "Softer by DECIBELS",
         "-",
@@ -72,13 +77,17 @@ def change_level(story: Story, sources: Sources, items: list[int], by: int | flo
         _heard(sources, clip)
         _begins(story, clip)
         now: Value = clip.settings["level"]
-        value = tuple((moment, held(db + by)) for moment, db in now) if isinstance(now, tuple) else held(float(now) + by)
+        value = (
+            tuple((moment, held(db + by)) for moment, db in now) if isinstance(now, tuple) else held(float(now) + by)
+        )
         changed += value != now
         new = new.with_items({clip.id: with_setting(clip, "level", value)})
     if not changed:
         end = LEVEL.high if by > 0 else LEVEL.low
         raise Refused(
-            f"It is as {'loud' if by > 0 else 'soft'} as it can be set: {end:+g} dB." if rows else "Choose something first."
+            f"It is as {'loud' if by > 0 else 'soft'} as it can be set: {end:+g} dB."
+            if rows
+            else "Choose something first."
         )
     what = name_of(sources, rows[0]) if len(rows) == 1 else f"{len(rows)} things"
     now_at = f", now {level_told(new, sources, new.item(rows[0].id))}" if len(rows) == 1 else ""
@@ -104,8 +113,14 @@ def change_level(story: Story, sources: Sources, items: list[int], by: int | flo
     )
 )
 def level_point(
-    story: Story, sources: Sources, item: int, at: int, by: int | float | None = None, value: int | float | None = None, was: int | None = None
-) -> Edit:  # fmt: skip
+    story: Story,
+    sources: Sources,
+    item: int,
+    at: int,
+    by: int | float | None = None,
+    value: int | float | None = None,
+    was: int | None = None,
+) -> Edit:
     """Set a moment of a level line at story frame `at`: to `value` dB, or (`by`) so much over what the line says there.
 
     `was` is the frame of a moment that is moved here, else one is added. Moments that stand at the same frame are one.
@@ -183,11 +198,18 @@ def _put_dips(story: Story, sources: Sources, line: Line, did: str, at: int) -> 
 
 
 @edit(
-    entry("Peak dip here: DECIBELS", also="reduce peaks, limiter", typed="number", default="-3", at="playhead", value="typed")
+    entry(
+        "Peak dip here: DECIBELS",
+        also="reduce peaks, limiter",
+        typed="number",
+        default="-3",
+        at="playhead",
+        value="typed",
+    )
 )
 def dip_here(story: Story, sources: Sources, at: int, value: int | float, was: int | None = None) -> Edit:
-    """Let the whole mix dip to `value` dB at story frame `at`, down and back as steeply as dips that hold peaks. The dip at
-    frame `was` is the one that is moved or made deeper.
+    """Let the whole mix dip to `value` dB at story frame `at`, down and back as steeply as dips that hold peaks. The
+    dip at frame `was` is the one that is moved or made deeper.
 
     gain  ────────╲_╱──────
                    ^ at

@@ -18,12 +18,14 @@ EXACTLY_HALF = 20 * log10(0.5)  # what the plan takes a cover's own sound by
 
 
 def begins_at(item: Item) -> float:
-    """The level in dB that a clip's own is counted from: a cover's natural sound is at half until a level is set on it."""
+    """The level in dB that a clip's own is counted from: a cover's natural sound is at half until a level is set on
+    it."""
     return EXACTLY_HALF if isinstance(item, Cover) and "level" not in item.settings else 0.0
 
 
 def total_level(story: Story, sources: Sources, item: Item) -> float | Line:
-    """The level in dB that a clip is heard at, all scopes met: a number, or a line with moments on its recording's clock."""
+    """The level in dB that a clip is heard at, all scopes met: a number, or a line with moments on its recording's
+    clock."""
     return added([story.value(item, "level", sources), begins_at(item)])
 
 
@@ -34,7 +36,8 @@ def in_decibels(value: Value) -> str:
 
 
 def total_told(story: Story, sources: Sources, item: Item) -> str:
-    """The level that a clip is heard at, in as few words as can be: `-6.0 dB`, or `total -6.0 dB` where some of it is inherited."""
+    """The level that a clip is heard at, in as few words as can be: `-6.0 dB`, or `total -6.0 dB` where some of it
+    is inherited."""
     own, total = in_decibels(item.settings["level"]), in_decibels(total_level(story, sources, item))
     return total if own == total else f"total {total}"
 

@@ -87,9 +87,15 @@ def where_it_goes(story: Story, at: int) -> str:
 
 
 def put_in(
-    story: Story, sources: Sources, at: int, new: Sequence[Piece], did: str, *, stay: bool = False,
+    story: Story,
+    sources: Sources,
+    at: int,
+    new: Sequence[Piece],
+    did: str,
+    *,
+    stay: bool = False,
     along: frozenset[str] | None = None,
-) -> Edit:  # fmt: skip
+) -> Edit:
     """Put pieces in at `at`; `along`: the lanes that are cut there and give way (the story's own choice, if None)."""
     wanted, by = story.along if along is None else along, sum(piece.length for piece in new)
     draft = opened(story, sources, at, by, wanted) if at < story.length else story

@@ -79,9 +79,9 @@ def lined(
 ) -> LinedPage:
     """Lay a story out. A row is `frames_per_row` frames tall and holds about `chars` characters.
 
-    `words(source, start, length)` gives the words of a range of a recording, in story frames on its clock. With `view`
-    only what reaches into those story frames is laid out (words, lines and all), so that a screenful of a two-hour story
-    costs no more than one of a short film; columns and seams are always those of the whole story.
+    `words(source, start, length)` gives the words of a range of a recording, in story frames on its clock. With
+    `view` only what reaches into those story frames is laid out (words, lines and all), so that a screenful of a
+    two-hour story costs no more than one of a short film; columns and seams are always those of the whole story.
     """
     lo, hi = view or (0, story.length)
     columns = _columns(story, sources)
@@ -109,7 +109,9 @@ def lined(
             out_of_sight = under if source.picture and piece.take != "sound" else [(start, end)]
             stretches += _coverage(number[_column(source)], start, end, out_of_sight)
     lanes = max((cover.lane for cover in story.covers), default=1)
-    return LinedPage(tuple(blocks), tuple(columns.values()), tuple(stretches), tuple(near), tuple(seams(story, sources)), lanes)
+    return LinedPage(
+        tuple(blocks), tuple(columns.values()), tuple(stretches), tuple(near), tuple(seams(story, sources)), lanes
+    )
 
 
 def _column(source: Source) -> str:
@@ -127,7 +129,9 @@ def _columns(story: Story, sources: Sources) -> dict[str, str]:
     return out
 
 
-def _block(story: Story, piece: Piece, at: int, begin: int, end: int, words: Words, frames_per_row: float, chars: int) -> Block:
+def _block(
+    story: Story, piece: Piece, at: int, begin: int, end: int, words: Words, frames_per_row: float, chars: int
+) -> Block:
     """A piece with the words of its story frames [a, b) set in lines."""
     start, length = piece.start + begin - at, end - begin
     said = (
@@ -152,7 +156,8 @@ def _run_together(spans: Sequence[tuple[int, int]]) -> list[tuple[int, int]]:
 
 
 def _coverage(column: int, start: int, end: int, under: Sequence[tuple[int, int]]) -> Iterator[Stretch]:
-    """Story frames [a, b) of a coverage line: wavy where they are `under` a cover (runs apart, in order), else straight."""
+    """Story frames [a, b) of a coverage line: wavy where they are `under` a cover (runs apart, in order), else
+    straight."""
     t = start
     for x, y in under[bisect_right(under, start, key=lambda run: run[1]) :]:
         if x >= end:

@@ -15,7 +15,12 @@ from kovel.core.time.timecode import running
 @edit(
     entry("Heading: TEXT", also="section, chapter", typed="text", default="", piece="piece", heading="typed"),
     entry(
-        "Target length of this section: MINUTES", typed="minutes", default="0", piece="piece", heading="heading", target="typed"
+        "Target length of this section: MINUTES",
+        typed="minutes",
+        default="0",
+        piece="piece",
+        heading="heading",
+        target="typed",
     ),
 )
 def set_heading(story: Story, sources: Sources, piece: int, heading: str, target: int = 0) -> Edit:
@@ -30,7 +35,11 @@ def set_heading(story: Story, sources: Sources, piece: int, heading: str, target
         if old is None:
             raise Refused("There is no heading here. Type one.")
         return settle(
-            story, replace(story, sections=rest), sources, f"Heading “{old.heading}” taken away", playhead=story.starts[index]
+            story,
+            replace(story, sections=rest),
+            sources,
+            f"Heading “{old.heading}” taken away",
+            playhead=story.starts[index],
         )
     new = Section(old.id if old else story.next_id, piece, text, target)
     if new == old:
@@ -51,7 +60,15 @@ def sections(story: Story) -> list[tuple[Section | None, int, int]]:
     return out
 
 
-@edit(entry("Target length of the story: MINUTES", also="running time, duration", typed="minutes", default="0", length="typed"))
+@edit(
+    entry(
+        "Target length of the story: MINUTES",
+        also="running time, duration",
+        typed="minutes",
+        default="0",
+        length="typed",
+    )
+)
 def set_target(story: Story, sources: Sources, length: int) -> Edit:
     """How long the story is to be; 0: no target."""
     if length < 0:
@@ -99,8 +116,8 @@ def set_group(story: Story, sources: Sources, ids: list[int], on: bool = True) -
     entry("Group seen piece by piece", piece="piece", on=False),
 )
 def set_as_one(story: Story, sources: Sources, piece: int, on: bool = True) -> Edit:
-    """Put the pictures of a piece's group together first, with the covers tied to them: then the group's own framing, look and
-    opacity apply to the whole."""
+    """Put the pictures of a piece's group together first, with the covers tied to them: then the group's own
+    framing, look and opacity apply to the whole."""
     group = story.piece(piece).group
     if not group:
         raise Refused("That piece is in no group: choose several and group them first.")
@@ -109,7 +126,11 @@ def set_as_one(story: Story, sources: Sources, piece: int, on: bool = True) -> E
 
 def lanes(story: Story) -> list[str]:
     """What can be muted or soloed."""
-    return [DIALOGUE, *(lane_key(n) for n in range(1, 1 + max((cover.lane for cover in story.covers), default=1))), *SOUNDS]
+    return [
+        DIALOGUE,
+        *(lane_key(n) for n in range(1, 1 + max((cover.lane for cover in story.covers), default=1))),
+        *SOUNDS,
+    ]
 
 
 @edit(

@@ -140,8 +140,9 @@ class Piece:
 class Tether:
     """Ties something to a moment of a piece's source, in story frames on the piece's clock.
 
-    Piece 0 is the story's own clock: the moment is a story frame then. A sound may be tied to a cover as well (its id stands
-    in `piece`): it goes wherever that shot goes, so many frames into it as the moment lies behind the cover's in point.
+    Piece 0 is the story's own clock: the moment is a story frame then. A sound may be tied to a cover as well (its
+    id stands in `piece`): it goes wherever that shot goes, so many frames into it as the moment lies behind the
+    cover's in point.
     """
 
     piece: int
@@ -152,7 +153,8 @@ class Tether:
 class Cover:
     """Picture laid over the dialogue; its first frame stands at its tether. In a shared frame the higher lane is seen.
 
-    One of source TITLE is a title: what it says and how is in its settings, and what is under it is seen around the letters.
+    One of source TITLE is a title: what it says and how is in its settings, and what is under it is seen around the
+    letters.
     """
 
     id: int
@@ -267,8 +269,8 @@ def frames_to(item: Item, moment: int) -> int | Fraction:
 
 
 def scope_keys(item: Item) -> tuple[str, str, str, str, str]:
-    """What the scopes of an item are called, from wide to near: "recording" (in every story), "story", "recording 3" (in this
-    story), "group 5", "items" (itself)."""
+    """What the scopes of an item are called, from wide to near: "recording" (in every story), "story", "recording 3"
+    (in this story), "group 5", "items" (itself)."""
     group = 0 if isinstance(item, Cover) else item.group
     return "recording", "story", f"recording {item.source}", f"group {group}", "items"
 
@@ -313,7 +315,8 @@ class Section:
 
 @dataclass(frozen=True)
 class Story:
-    """Pieces in order; what is laid on them, in place or loose (its word is not in the story). Equal stories compare equal."""
+    """Pieces in order; what is laid on them, in place or loose (its word is not in the story). Equal stories compare
+    equal."""
 
     rate: Rate
     pieces: tuple[Piece, ...] = ()
@@ -391,8 +394,8 @@ class Story:
         return {cover.id: cover for cover in self.covers}
 
     def tie_like(self, sound: Sound, frame: int) -> Tether:
-        """A tether at a story frame of the kind that a sound has: to the clock, to the cover it is tied to as far as that
-        reaches, else to the word there."""
+        """A tether at a story frame of the kind that a sound has: to the clock, to the cover it is tied to as far as
+        that reaches, else to the word there."""
         if sound.tether.piece == 0:
             return Tether(0, frame)
         cover = self._by_id.get(sound.tether.piece)
@@ -405,7 +408,9 @@ class Story:
         """Story frame at which a cover or sound in place begins."""
         at = self.at_of(laid.tether)
         if at is None:
-            raise Refused(f"That {'cover' if isinstance(laid, Cover) else 'sound'} is loose: its word is not in the story.")
+            raise Refused(
+                f"That {'cover' if isinstance(laid, Cover) else 'sound'} is loose: its word is not in the story."
+            )
         return at
 
     def tether_at(self, frame: int) -> Tether:
@@ -426,15 +431,16 @@ class Story:
 
     @cached_property
     def _wide(self) -> dict[str, Values]:
-        """What the wider scopes say of the things in them: a group that is seen as one picture keeps how it is seen to itself."""
+        """What the wider scopes say of the things in them: a group that is seen as one picture keeps how it is seen
+        to itself."""
         return {
             name: Values(tuple(row for row in values.rows if row[0] not in OF_ONE)) if values["as_one"] else values
             for name, values in self.settings
         }
 
     def scopes(self, item: Item, sources: Sources) -> tuple[Values, ...]:
-        """Where settings of an item may stand, from wide to near: its recording, the story, its recording in this story, its group,
-        itself."""
+        """Where settings of an item may stand, from wide to near: its recording, the story, its recording in this
+        story, its group, itself."""
         source = sources.get(item.source) if item.source is not None else None
         wide = self._wide
         if not wide:
@@ -542,8 +548,8 @@ class Report:
 
     @property
     def costs(self) -> bool:
-        """Whether it is to be judged first: it dislodged or shortened something, or exposed more than the one jump that any
-        cut makes."""
+        """Whether it is to be judged first: it dislodged or shortened something, or exposed more than the one jump
+        that any cut makes."""
         return bool(self.judged or self.loosened or self.shortened or len(self.exposed) > 1)
 
     def with_notes(self, notes: Iterable[str]) -> Report:

@@ -1,4 +1,5 @@
-"""Edits on how fast a piece or a cover runs: a speed, a length to fill, backwards, a ramp, a frame held, a moment to land.
+"""Edits on how fast a piece or a cover runs: a speed, a length to fill, backwards, a ramp, a frame held, a moment to
+land.
 
 shot      [0 1 2 3 4 5 6 7)        200 %:  [0 2 4 6)      backwards:  (7 6 5 4 3 2 1 0]      held:  [3 3 3 3 3)
 """
@@ -56,7 +57,8 @@ def _begin(story: Story, clip: Piece | Cover, *within: int) -> int:
     begin = story.starts[story.index_of(clip.id)] if isinstance(clip, Piece) else story.at(clip)
     if not all(begin <= at < begin + clip.length for at in within):
         raise Refused(
-            f"That lies outside of it: it is seen from {clock(begin, story.rate)} to {clock(begin + clip.length, story.rate)}."
+            f"That lies outside of it: it is seen from {clock(begin, story.rate)} to "
+            f"{clock(begin + clip.length, story.rate)}."
         )
     return begin
 
@@ -74,7 +76,9 @@ def _put(story: Story, sources: Sources, new: Cover, did: str, *more: Cover) -> 
     draft = replace(story, covers=covers, next_id=story.next_id + len(more))
     made = tuple(cover.id for cover in (new, *more))
     out, report = settle(story, draft, sources, did, made=made, playhead=story.at(new))
-    return out, report.with_notes(dict.fromkeys(name for cover in (new, *more) for name in told_of_pace(story, sources, cover)))
+    return out, report.with_notes(
+        dict.fromkeys(name for cover in (new, *more) for name in told_of_pace(story, sources, cover))
+    )
 
 
 @edit(
@@ -87,7 +91,12 @@ def _put(story: Story, sources: Sources, new: Cover, did: str, *more: Cover) -> 
         percent="typed",
     ),
     entry(
-        "Speed of the piece in its place: PERCENT", typed="number", default="200", item="piece", percent="typed", keep="=place"
+        "Speed of the piece in its place: PERCENT",
+        typed="number",
+        default="200",
+        item="piece",
+        percent="typed",
+        keep="=place",
     ),
     entry(
         "Speed of the cover: PERCENT",
@@ -98,12 +107,17 @@ def _put(story: Story, sources: Sources, new: Cover, did: str, *more: Cover) -> 
         percent="typed",
     ),
     entry(
-        "Speed of the cover in its place: PERCENT", typed="number", default="200", item="cover", percent="typed", keep="=place"
+        "Speed of the cover in its place: PERCENT",
+        typed="number",
+        default="200",
+        item="cover",
+        percent="typed",
+        keep="=place",
     ),
 )
 def set_speed(story: Story, sources: Sources, item: int, percent: int | float, keep: Keep = "shot") -> Edit:
-    """Run a piece or a cover at so many percent: its length follows, or (`keep` "place") it stays and shows more or less of
-    the shot. After a piece whose length follows, the rest moves.
+    """Run a piece or a cover at so many percent: its length follows, or (`keep` "place") it stays and shows more or
+    less of the shot. After a piece whose length follows, the rest moves.
 
     400 % makes a quarter of the length (common practice).
     """
@@ -232,9 +246,12 @@ def _now_long(cover: Cover, new: Cover) -> str:
         keep="=place",
     ),
 )
-def ramp_here(story: Story, sources: Sources, item: int, at: int, percent: int | float | None, keep: Keep = "shot") -> Edit:
-    """Give the moment of a piece or a cover that is seen at story frame `at` a speed of its own: the shot gets faster or
-    slower towards it. The first such moment leaves its beginning as fast as it is; None takes the moment there out again.
+def ramp_here(
+    story: Story, sources: Sources, item: int, at: int, percent: int | float | None, keep: Keep = "shot"
+) -> Edit:
+    """Give the moment of a piece or a cover that is seen at story frame `at` a speed of its own: the shot gets faster
+    or slower towards it. The first such moment leaves its beginning as fast as it is; None takes the moment there out
+    again.
 
     speed %    100 ____/‾‾ 400         the moment stays on its frame of the shot, whatever is trimmed
     """
@@ -248,7 +265,9 @@ def ramp_here(story: Story, sources: Sources, item: int, at: int, percent: int |
             raise Refused("It has no ramp there.")
         del line[near]
     else:
-        first = clip.moment(0) if isinstance(clip, Piece) else clip.end - 1 if clip.settings["backwards"] else clip.start
+        first = (
+            clip.moment(0) if isinstance(clip, Piece) else clip.end - 1 if clip.settings["backwards"] else clip.start
+        )
         now = float(clip.clock.speed) if isinstance(clip, Piece) else clip.used / clip.length
         if len(line) == 1 and isinstance(clip, Piece):  # a plain speed
             line = {first: next(iter(line.values()))}
@@ -262,7 +281,8 @@ def ramp_here(story: Story, sources: Sources, item: int, at: int, percent: int |
 
 
 def _seen_at(story: Story, item: Item, moment: int) -> int:
-    """The story frame at which a moment of a piece or a cover is seen; its first or last frame, if that lies outside."""
+    """The story frame at which a moment of a piece or a cover is seen; its first or last frame, if that lies
+    outside."""
     begin = story.starts[story.index_of(item.id)] if isinstance(item, Piece) else story.at(item)
     return begin + min(max(round(frames_to(item, moment)), 0), item.length - 1)
 
@@ -294,7 +314,8 @@ def _seen_at(story: Story, item: Item, moment: int) -> int:
     ),
 )
 def ramp_over(story: Story, sources: Sources, item: int, speeds: str, keep: Keep = "shot") -> Edit:
-    """Let a piece or a cover get faster, or slower, over all that it shows: from the one speed to the other ("400 to 100").
+    """Let a piece or a cover get faster, or slower, over all that it shows: from the one speed to the other ("400 to
+    100").
 
     speed %    400 ‾‾\\____ 100        from its first frame to its last
     """
@@ -326,14 +347,18 @@ def _typed_percent(text: str) -> float:
     entry("Ramp of the cover straight from one speed to the next", item="cover", steps=False),
 )
 def set_ramp(
-    story: Story, sources: Sources, item: int, line: list[list[float]] | None = None, steps: bool | None = None,
+    story: Story,
+    sources: Sources,
+    item: int,
+    line: list[list[float]] | None = None,
+    steps: bool | None = None,
     keep: Keep = "shot",
-) -> Edit:  # fmt: skip
-    """Draw the speed of a piece or a cover as a line: moments of its shot with percent (10 to 1000), straight between them or
-    in steps.
+) -> Edit:
+    """Draw the speed of a piece or a cover as a line: moments of its shot with percent (10 to 1000), straight between
+    them or in steps.
 
-    Its length follows (`keep` "shot": what it shows of the shot stays), or its place is kept and it shows more or less. An
-    empty line takes the ramp out.
+    Its length follows (`keep` "shot": what it shows of the shot stays), or its place is kept and it shows more or
+    less. An empty line takes the ramp out.
     """
     cover = _running(story, sources, item)
     if any(len(r) != 2 or not isfinite(r[0]) for r in line or ()):
@@ -353,7 +378,9 @@ def set_ramp(
     assert isinstance(speed, tuple)
     steps = bool(cover.settings["steps"] if steps is None else steps)
     if isinstance(cover, Piece):
-        return put(story, sources, cover, on_clock(cover, paced(cover, speed, steps), _keeps(keep)), f"ramped {_speeds(speed)}")
+        return put(
+            story, sources, cover, on_clock(cover, paced(cover, speed, steps), _keeps(keep)), f"ramped {_speeds(speed)}"
+        )
     new = with_setting(with_setting(_plain(cover), "speed", speed), "steps", steps)
     if len(speed) == 1 and speed[0][1] == 100:
         new = _plain(cover)
@@ -364,7 +391,8 @@ def set_ramp(
     room = source_of(sources, cover.source).length(story.rate)
     if room is not None and new.end > room and new.end > cover.end:
         raise Refused(
-            f"The ramp runs out of the shot: {frames_in_words(new.end - room)} more would be needed. Make it shorter, or slower."
+            f"The ramp runs out of the shot: {frames_in_words(new.end - room)} more would be needed. "
+            "Make it shorter, or slower."
         )
     return _put(story, sources, new, f"{name_of(sources, cover)} ramped {_speeds(speed)}{_now_long(cover, new)}")
 
@@ -395,8 +423,8 @@ def _speeds(line: Line) -> str:
     ),
 )
 def hold_frame(story: Story, sources: Sources, item: int, at: int, length: int) -> Edit:
-    """Hold the frame that is seen at story frame `at` for so long. A piece goes on after it, and what follows moves down; of
-    a cover what comes before stays as it is, and the frame stands to its new end.
+    """Hold the frame that is seen at story frame `at` for so long. A piece goes on after it, and what follows moves
+    down; of a cover what comes before stays as it is, and the frame stands to its new end.
 
     piece   [0 1 2 3 4 5)      held at 3 for 5:    [0 1 2)[3 3 3 3 3)[3 4 5)
     cover   [0 1 2 3 4 5)      held at 3 for 5:    [0 1 2)[3 3 3 3 3)
@@ -409,7 +437,9 @@ def hold_frame(story: Story, sources: Sources, item: int, at: int, length: int) 
     if isinstance(clip, Piece):
         new, report = put_in(story, sources, at, [clock_held(clip, clip.moment(k), length)], said, stay=True)
         return new, report.with_notes(told_of_sound(new, sources, new.piece(report.made[0])))
-    held = with_setting(replace(_unramped(clip), start=floor(clip.shown(k)), length=length), "span", 1 if length > 1 else 0)
+    held = with_setting(
+        replace(_unramped(clip), start=floor(clip.shown(k)), length=length), "span", 1 if length > 1 else 0
+    )
     held = replace(
         held, settings=held.settings.without("appear").without("backwards") if k else held.settings.without("backwards")
     )
@@ -429,8 +459,8 @@ def _unramped(cover: Cover) -> Cover:
     entry("Land what the cover shows here on the out mark", item="cover", at="playhead", until="range end"),
 )
 def land_on(story: Story, sources: Sources, item: int, at: int, until: int) -> Edit:
-    """Change the speed of a piece or a cover so that the frame seen at story frame `at` is seen at `until`: on a beat, a
-    mark, a word. It stays as long as it is.
+    """Change the speed of a piece or a cover so that the frame seen at story frame `at` is seen at `until`: on a beat,
+    a mark, a word. It stays as long as it is.
 
     cover    [......x.....)           x at the beat:  [.........x..)
     beat                ^                                       ^

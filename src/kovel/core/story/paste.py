@@ -84,7 +84,11 @@ def paste(story: Story, sources: Sources, at: int, clip: Clip) -> Edit:
         for index, sound in enumerate(sounds)
         if sound.tether.piece in ids
     ]
-    new = replace(new, covers=(*new.covers, *made_covers), sounds=(*new.sounds, *made_sounds), next_id=next_id + len(sounds))
+    new = replace(
+        new, covers=(*new.covers, *made_covers), sounds=(*new.sounds, *made_sounds), next_id=next_id + len(sounds)
+    )
     total = sum(piece.length for piece in pieces)
     did = f"Pasted {frames_in_words(total)} at {clock(at, story.rate)}"
-    return settle(story, new, sources, did, split=split, made=tuple(ids[piece.id] for piece in pieces), playhead=at + total)
+    return settle(
+        story, new, sources, did, split=split, made=tuple(ids[piece.id] for piece in pieces), playhead=at + total
+    )

@@ -1,7 +1,7 @@
 """The difference between two stories as a small, invertible value: what undo and the journal keep.
 
-Each row of things (pieces, covers, transitions, ...) changes as one splice (index, old run, new run); locks and the like by
-what they were and what they are. Only what changed is kept.
+Each row of things (pieces, covers, transitions, ...) changes as one splice (index, old run, new run); locks and the
+like by what they were and what they are. Only what changed is kept.
 """
 
 from __future__ import annotations
@@ -96,12 +96,15 @@ def sound_row(sound: Sound) -> list[Any]:
 
 
 def sound_from(r: list[Any]) -> Sound:
-    """From a row; also from one of before there were settings, which ends in level (tenths of a dB), fades and group."""
+    """From a row; also from one of before there were settings, which ends in level (tenths of a dB), fades and
+    group."""
     first = (r[0], r[1], r[2], r[3], Tether(r[4], r[5]), r[6], r[7])
     if isinstance(r[-1], dict):
         return Sound(*first, r[8], Values.from_json(r[9]))
     level, rise, fall, group = r[8:]
-    return Sound(*first, group, NONE.with_value("level", level / 10).with_value("fade_in", rise).with_value("fade_out", fall))
+    return Sound(
+        *first, group, NONE.with_value("level", level / 10).with_value("fade_in", rise).with_value("fade_out", fall)
+    )
 
 
 def transition_row(transition: Transition) -> list[Any]:
@@ -147,7 +150,8 @@ def values_from(stored: dict[str, Any]) -> tuple[tuple[str, Values], ...]:
 
 
 def renamed(stored: dict[str, Any]) -> dict[str, Any]:
-    """The parts of a story or a patch under their present names, also of one kept while transitions were called joins."""
+    """The parts of a story or a patch under their present names, also of one kept while transitions were called
+    joins."""
     return {**stored, "transitions": stored["joins"]} if "joins" in stored else stored
 
 
@@ -190,7 +194,11 @@ class Patch:
         }
         plain = {name: [sorted(x) for x in value] for name, value in self.values.items() if name in SETS}
         plain |= {name: list(value) for name, value in self.values.items() if name in NUMBERS}
-        return rows | plain | {name: [values_json(x) for x in value] for name, value in self.values.items() if name in VALUES}
+        return (
+            rows
+            | plain
+            | {name: [values_json(x) for x in value] for name, value in self.values.items() if name in VALUES}
+        )
 
     @staticmethod
     def from_json(stored: dict[str, Any]) -> Patch:

@@ -32,7 +32,8 @@ def root(x: Fraction) -> Fraction:
 
 @dataclass(frozen=True)
 class Ramp:
-    """`line`: moments of the shot (story frames on its clock) with percent; `soft`: straight between them, else in steps."""
+    """`line`: moments of the shot (story frames on its clock) with percent; `soft`: straight between them, else in
+    steps."""
 
     line: Line
     soft: bool = True
@@ -65,7 +66,8 @@ class Ramp:
         return self.times[i] + 2 * gone / (v + self.speed(moment))
 
     def speed(self, moment: int | Fraction) -> Fraction:
-        """How fast it runs there: frames of the shot a story frame. Where it bends, the square of it is straight over the shot."""
+        """How fast it runs there: frames of the shot a story frame. Where it bends, the square of it is straight
+        over the shot."""
         i = max(0, bisect_right(self.moments, moment) - 1)
         v = self.speeds[i]
         if not self.soft or i + 1 == len(self.moments) or moment <= self.moments[i]:
@@ -93,7 +95,8 @@ class Ramp:
         return self.time(end) - self.time(start)
 
     def used(self, start: int, length: int) -> int:
-        """Frames of the shot that `length` story frames from moment `start` on use up: the last one shown is among them."""
+        """Frames of the shot that `length` story frames from moment `start` on use up: the last one shown is among
+        them."""
         return max(1, floor(self.later(start, length - 1)) + 1 - start)
 
 
@@ -110,13 +113,16 @@ def ramp_of(line: Line, soft: bool) -> Ramp:
 
 
 def landing(ramp: Ramp, start: int, moment: int, frames: int) -> Ramp:
-    """The same course faster or slower, so that `moment` of the shot is first seen `frames` story frames after `start` is.
+    """The same course faster or slower, so that `moment` of the shot is first seen `frames` story frames after `start`
+    is.
 
     ramp     [.....x......)          frames = 8:     [........x..)
     """
     factor = ramp.between(start, moment) / frames
     scaled = ramp
-    for nudge in range(200):  # speeds are kept to a thousandth of a percent: the nearest that shows exactly that frame there
+    for nudge in range(
+        200
+    ):  # speeds are kept to a thousandth of a percent: the nearest that shows exactly that frame there
         tried = factor * (1 + Fraction(nudge, 100_000))
         scaled = Ramp(tuple((moment, round(value * float(tried), 3)) for moment, value in ramp.line), ramp.soft)
         if floor(scaled.later(start, frames)) >= moment:

@@ -29,7 +29,8 @@ def extent(piece: Piece) -> tuple[Fraction, Fraction]:
 
 
 def paced(piece: Piece, speed: Line = (), steps: bool = False) -> Values:
-    """A piece's settings with another speed, in the direction that it runs in; one moment at 100 % is as it was shot."""
+    """A piece's settings with another speed, in the direction that it runs in; one moment at 100 % is as it was
+    shot."""
     own = piece.settings
     for n in ("speed", "steps", "held"):
         own = own.without(n)
@@ -39,8 +40,8 @@ def paced(piece: Piece, speed: Line = (), steps: bool = False) -> Values:
 
 
 def on_clock(piece: Piece, own: Values, keep: Keep, length: int | None = None) -> Piece:
-    """The piece with settings that give it another clock. `keep` "shot": it shows what it showed, and its length follows, or
-    is `length`; "place": it stays as long as it is."""
+    """The piece with settings that give it another clock. `keep` "shot": it shows what it showed, and its length
+    follows, or is `length`; "place": it stays as long as it is."""
     clock, (lo, hi) = clock_in(own), extent(piece)
     start, end = sorted(Fraction(clock.when(m)) for m in (lo, hi))
     if length is None:
@@ -58,7 +59,8 @@ def put(story: Story, sources: Sources, piece: Piece, new: Piece, did: str) -> E
         over = max(ends[0] - new.start, new.end - ends[1])
         if over > 1 or (over == 1 and new.length == 1):
             raise Refused(
-                f"That runs out of {source.name}: {frames_in_words(over)} more would be needed. Let its length follow, or make it slower."
+                f"That runs out of {source.name}: {frames_in_words(over)} more would be needed. "
+                "Let its length follow, or make it slower."
             )
         start = max(ends[0], new.start)  # a frame that only rounding asks for
         new = replace(new, start=start, length=min(new.end, ends[1]) - start)
@@ -73,9 +75,11 @@ def put(story: Story, sources: Sources, piece: Piece, new: Piece, did: str) -> E
         return replace(laid, tether=Tether(piece.id, at))
 
     draft = replace(
-        story, pieces=(*story.pieces[:index], new, *story.pieces[index + 1 :]), covers=tuple(moved(cover) for cover in story.covers),  # type: ignore[misc]
+        story,
+        pieces=(*story.pieces[:index], new, *story.pieces[index + 1 :]),
+        covers=tuple(moved(cover) for cover in story.covers),  # type: ignore[misc]
         sounds=tuple(moved(sound) for sound in story.sounds),  # type: ignore[misc]
-    )  # fmt: skip
+    )
     said = f", now {frames_in_words(new.length)}" if new.length != piece.length else ""
     out, report = settle(
         story, draft, sources, f"{name_of(sources, piece)} {did}{said}", made=(piece.id,), playhead=story.starts[index]

@@ -51,7 +51,9 @@ def take_out(story: Story, sources: Sources, cuts: list[list[int]]) -> Edit:
             k += 1
         for start, until in (*stays, (t, end)):
             if until > start:
-                pieces.append(replace(part_of(piece, piece.start + start - at, until - start), id=piece.id if first else n))
+                pieces.append(
+                    replace(part_of(piece, piece.start + start - at, until - start), id=piece.id if first else n)
+                )
                 ids.append(pieces[-1].id)
                 n, first = n + (not first), False
         if ids != [piece.id]:
@@ -64,11 +66,15 @@ def take_out(story: Story, sources: Sources, cuts: list[list[int]]) -> Edit:
 
 
 def taken_out(story: Story, sources: Sources) -> list[tuple[int, Piece, int]]:
-    """Where something of one recording was taken out between two pieces: (story frame, the piece before, frames gone)."""
+    """Where something of one recording was taken out between two pieces: (story frame, the piece before, frames
+    gone)."""
     return [
         (story.starts[index + 1], piece, other.start - piece.end)
         for index, (piece, other) in enumerate(pairwise(story.pieces))
-        if piece.source is not None and piece.source == other.source and piece.clock == other.clock and other.start > piece.end
+        if piece.source is not None
+        and piece.source == other.source
+        and piece.clock == other.clock
+        and other.start > piece.end
     ]
 
 
@@ -140,11 +146,17 @@ def take_only(story: Story, sources: Sources, a: int, b: int, what: str) -> Edit
     for k in range(i, j):
         piece = rows[k]
         source = sources.get(piece.source) if piece.source is not None else None
-        has = source is not None and (source.picture if what == "picture" else source.sound) and piece.take in ("both", what)
+        has = (
+            source is not None
+            and (source.picture if what == "picture" else source.sound)
+            and piece.take in ("both", what)
+        )
         if source is None or not has:
             continue
         other = (source.sound if what == "picture" else source.picture) and piece.take == "both"
-        rows[k] = replace(piece, take=rest) if other else Piece(n, None, 0, piece.length)  # nothing of it is left: a space
+        rows[k] = (
+            replace(piece, take=rest) if other else Piece(n, None, 0, piece.length)
+        )  # nothing of it is left: a space
         n += not other
     if rows == list(mid.pieces):
         raise Refused(f"There is no {what} of the dialogue's own in that range.")
@@ -153,7 +165,11 @@ def take_only(story: Story, sources: Sources, a: int, b: int, what: str) -> Edit
     return settle(story, replace(mid, pieces=tuple(rows), next_id=n), sources, did, split=split, made=made, playhead=a)
 
 
-@edit(entry("Lift, leave a space", "Shift X", also="delete, remove, leave a gap", asks=True, a="range start", b="range end"))
+@edit(
+    entry(
+        "Lift, leave a space", "Shift X", also="delete, remove, leave a gap", asks=True, a="range start", b="range end"
+    )
+)
 def lift(story: Story, sources: Sources, a: int, b: int) -> Edit:
     """Take out [a, b) and leave a space of the same length."""
     refuse_locked(story, DIALOGUE)
@@ -166,7 +182,14 @@ def lift(story: Story, sources: Sources, a: int, b: int) -> Edit:
 
 
 @edit(
-    entry("Take out, close up", "X", also="extract, ripple delete, delete, remove", asks=True, a="range start", b="range end")
+    entry(
+        "Take out, close up",
+        "X",
+        also="extract, ripple delete, delete, remove",
+        asks=True,
+        a="range start",
+        b="range end",
+    )
 )
 def extract(story: Story, sources: Sources, a: int, b: int) -> Edit:
     """Take out [a, b) and close up.
@@ -177,7 +200,9 @@ def extract(story: Story, sources: Sources, a: int, b: int) -> Edit:
     refuse_locked(story, DIALOGUE)
     draft = closed(story, sources, a, b, story.along) if 0 <= a < b <= story.length else story
     new, _, _, split = cut_out(draft, a, b)
-    out, report = settle(story, new, sources, f"Took out {frames_in_words(b - a)} and closed up", split=split, playhead=a)
+    out, report = settle(
+        story, new, sources, f"Took out {frames_in_words(b - a)} and closed up", split=split, playhead=a
+    )
     return out, report.with_notes(out_of_step(story, b, a - b, story.along))
 
 

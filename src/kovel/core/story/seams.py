@@ -39,7 +39,9 @@ class Seam(NamedTuple):
         first_piece, second_piece = self.left, self.right
         return (
             first_piece.source or 0,
-            floor(first_piece.clock.moment(first_piece.end) + Fraction(1, 2)) if first_piece.settings else first_piece.end,
+            floor(first_piece.clock.moment(first_piece.end) + Fraction(1, 2))
+            if first_piece.settings
+            else first_piece.end,
             second_piece.moment(0) if second_piece.settings else second_piece.start,
         )
 
@@ -64,7 +66,8 @@ def seams(story: Story, sources: Sources) -> list[Seam]:
 def _seams(story: Story, sources: Sources) -> list[Seam]:
     starts = story.starts
     everywhere = any(
-        "zoom" in values for values in (*dict(story.settings).values(), *(source.settings for source in sources.values()))
+        "zoom" in values
+        for values in (*dict(story.settings).values(), *(source.settings for source in sources.values()))
     )
     over = hiding(story, sources)
     spans = sorted(r[:2] for r in over)
@@ -119,13 +122,17 @@ def _runs_on(first_piece: Piece, second_piece: Piece) -> bool:
     first_clock, second_clock = first_piece.clock, second_piece.clock
     if first_clock is second_clock or first_clock == second_clock:
         return first_piece.start + first_piece.length == second_piece.start
-    same_way = first_clock.backwards == second_clock.backwards or first_clock.held is not None or second_clock.held is not None
-    return same_way and abs(Fraction(first_clock.moment(first_piece.end)) - second_clock.moment(second_piece.start)) <= 1
+    same_way = (
+        first_clock.backwards == second_clock.backwards or first_clock.held is not None or second_clock.held is not None
+    )
+    return (
+        same_way and abs(Fraction(first_clock.moment(first_piece.end)) - second_clock.moment(second_piece.start)) <= 1
+    )
 
 
 def hiding(story: Story, sources: Sources) -> list[tuple[int, int, Cover]]:
-    """The covers that hide what they lie over: (start, end, cover), without the frames in which they come or go. One that is
-    see-through, on a muted lane, or leaves room around it does not.
+    """The covers that hide what they lie over: (start, end, cover), without the frames in which they come or go. One
+    that is see-through, on a muted lane, or leaves room around it does not.
 
     One that comes in where another of its lane ends hides from its first frame on: that other one goes on under it.
     """

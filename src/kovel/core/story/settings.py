@@ -5,8 +5,9 @@
     recording 1 Maren, camera A, in this one                brightness +0.3
     piece       "I went over alone"           level -1 dB                 heard at +1 dB, seen at 105 % and brighter
 
-A family is a frozen dataclass; each annotated field is a setting, and the catalogue is read from them. Only what differs
-from the default is kept, beside what it belongs to, so that it goes wherever that goes: through splits, moves and copies.
+A family is a frozen dataclass; each annotated field is a setting, and the catalogue is read from them. Only what
+differs from the default is kept, beside what it belongs to, so that it goes wherever that goes: through splits,
+moves and copies.
 """
 
 from __future__ import annotations
@@ -21,7 +22,9 @@ Line = tuple[tuple[int, float], ...]  # moments on the source's clock (frames) w
 Value = int | float | bool | str | Line
 MOMENTS = 20_000  # of a line at most
 Meets = Literal["replaces", "adds", "follows", "here"]
-Kind = Literal["piece", "cover", "title", "sound", "recording", "group", "story"]  # the last three: only there, on no one thing
+Kind = Literal[
+    "piece", "cover", "title", "sound", "recording", "group", "story"
+]  # the last three: only there, on no one thing
 
 
 LONGEST = 2_000  # letters of a title
@@ -40,10 +43,11 @@ def _text(named: str, value: str) -> str | None:
 
 @dataclass(frozen=True, slots=True)
 class Setting:
-    """What is declared of a setting: `of` says what it applies to, `needs` what the recording must have for it, `meets`
-    how a nearer scope meets a wider one (looks follow each other: what the wider one made is changed by the nearer; "here": it is
-    said of its own scope alone); `wide` whether it may stand at a wider scope than the one thing at all. A text is
-    one of `choices`, or (`named`) the name of something that the project keeps; what is `line` "only" is never one number."""
+    """What is declared of a setting: `of` says what it applies to, `needs` what the recording must have for it,
+    `meets` how a nearer scope meets a wider one (looks follow each other: what the wider one made is changed by the
+    nearer; "here": it is said of its own scope alone); `wide` whether it may stand at a wider scope than the one
+    thing at all. A text is one of `choices`, or (`named`) the name of something that the project keeps; what is
+    `line` "only" is never one number."""
 
     label: str
     of: tuple[Kind, ...]
@@ -62,7 +66,8 @@ class Setting:
     default: Value = 0
 
     def as_kept(self, value: object) -> Value | None:
-        """The value as it is kept (a switch, a whole number, or one rounded to its step); None if it is no such value."""
+        """The value as it is kept (a switch, a whole number, or one rounded to its step); None if it is no such
+        value."""
         if isinstance(self.default, bool):
             return value if isinstance(value, bool) else None
         if self.named:
@@ -84,7 +89,11 @@ class Setting:
         good = all(len(row) == 2 and type(row[0]) is int and isinstance(row[1], (int, float)) for row in rows)
         if not rows or len(rows) > MOMENTS or not good or any(left[0] >= right[0] for left, right in pairwise(rows)):
             return None
-        return tuple((row[0], float(row[1])) for row in rows) if all(self.low <= row[1] <= self.high for row in rows) else None
+        return (
+            tuple((row[0], float(row[1])) for row in rows)
+            if all(self.low <= row[1] <= self.high for row in rows)
+            else None
+        )
 
     def says(self, value: Value) -> str:
         """A value in words: `125 %`, `-6.0 dB`, `on`."""
@@ -95,7 +104,11 @@ class Setting:
         if isinstance(value, tuple):
             return f"a line of {len(value)} moment{'s' if len(value) != 1 else ''}" if value else "none"
         text = (
-            f"{value:+.1f}" if self.unit == "dB" and self.low < 0 else f"{value:+g}" if self.unit == "stops" else f"{value:g}"
+            f"{value:+.1f}"
+            if self.unit == "dB" and self.low < 0
+            else f"{value:+g}"
+            if self.unit == "stops"
+            else f"{value:g}"
         )
         return f"{text} {self.unit}".strip()
 
@@ -164,7 +177,9 @@ class Framing:
 class Look:
     """How the picture looks. A nearer look follows a wider one: it changes what that has made."""
 
-    brightness: Annotated[float, Setting("Brightness", SEEN, "stops", -4, 4, 0.05, needs="picture", meets="follows")] = 0.0
+    brightness: Annotated[
+        float, Setting("Brightness", SEEN, "stops", -4, 4, 0.05, needs="picture", meets="follows")
+    ] = 0.0
     contrast: Annotated[int, Setting("Contrast", SEEN, "%", -100, 100, needs="picture", meets="follows")] = 0
     saturation: Annotated[int, Setting("Saturation", SEEN, "%", -100, 100, needs="picture", meets="follows")] = 0
     warmth: Annotated[int, Setting("Warmth", SEEN, "%", -100, 100, needs="picture", meets="follows")] = 0
@@ -183,9 +198,9 @@ class Layering:
     opacity: Annotated[float, Setting("Opacity", LAID, "%", 0, 100, 1, line=True, needs="picture")] = 100.0
     appear: Annotated[int, Setting("Comes in over", LAID, "frames", 0, 1_000, needs="picture", wide=False)] = 0
     leave: Annotated[int, Setting("Goes out over", LAID, "frames", 0, 1_000, needs="picture", wide=False)] = 0
-    through: Annotated[str, Setting("By way of", ("cover",), choices=("what lies under it", "black"), needs="picture")] = (
-        "what lies under it"
-    )
+    through: Annotated[
+        str, Setting("By way of", ("cover",), choices=("what lies under it", "black"), needs="picture")
+    ] = "what lies under it"
 
 
 ENTERS = ("fade", "slide", "rise", "letter by letter", "at once")
@@ -217,8 +232,8 @@ class Title:
 
 @dataclass(frozen=True, slots=True)
 class Together:
-    """Of a group of pieces: its pictures, with the covers tied to them, are put together first; then the framing, the look
-    and the opacity that are set on the group apply to the whole."""
+    """Of a group of pieces: its pictures, with the covers tied to them, are put together first; then the framing,
+    the look and the opacity that are set on the group apply to the whole."""
 
     as_one: Annotated[bool, Setting("As one picture", ("group",), needs="picture")] = False
 
@@ -228,7 +243,12 @@ SHAPES = {"as the project": 0.0, "16:9": 16 / 9, "9:16": 9 / 16, "1:1": 1.0, "4:
 HUMS = ("leave", "find it", "50 Hz", "60 Hz")
 FADES = ("equal power", "straight")
 BETWEEN = ("repeated", "blended")
-HEARD = ("as a rule", "pitch kept", "with the speed", "not heard")  # as a rule: of a piece as the next, of a cover as the last
+HEARD = (
+    "as a rule",
+    "pitch kept",
+    "with the speed",
+    "not heard",
+)  # as a rule: of a piece as the next, of a cover as the last
 MICROPHONES = ("as recorded", "left", "right", "both as one")
 
 
@@ -247,13 +267,16 @@ class Level:
     fade: Annotated[str, Setting("Fades", ANY, choices=FADES, needs="sound")] = "equal power"
     balance: Annotated[int, Setting("Balance", ANY, "%", -100, 100, needs="sound")] = 0
     channels: Annotated[str, Setting("Microphone", ANY, choices=MICROPHONES, needs="sound")] = "as recorded"
-    slip: Annotated[int, Setting("Slip of its sound", ("sound",), "samples", -48_000, 48_000, needs="sound", wide=False)] = 0
+    slip: Annotated[
+        int, Setting("Slip of its sound", ("sound",), "samples", -48_000, 48_000, needs="sound", wide=False)
+    ] = 0
     natural: Annotated[bool, Setting("Its own sound", ("cover",), needs="sound")] = False
 
 
 @dataclass(frozen=True, slots=True)
 class Cleaning:
-    """What is taken out of a recording's sound, once for every use: it makes a sound of its own, and the raw one stays."""
+    """What is taken out of a recording's sound, once for every use: it makes a sound of its own, and the raw one
+    stays."""
 
     low_cut: Annotated[int, Setting("Low cut", ("recording",), "Hz", 0, 300, needs="sound")] = 0
     hum: Annotated[str, Setting("Mains hum", ("recording",), choices=HUMS, needs="sound")] = "leave"
@@ -264,8 +287,8 @@ class Cleaning:
 
 @dataclass(frozen=True, slots=True)
 class Whole:
-    """Of the whole story: the shape of its picture; the loudness it is brought to, and short dips that keep its peaks under
-    the limit."""
+    """Of the whole story: the shape of its picture; the loudness it is brought to, and short dips that keep its
+    peaks under the limit."""
 
     shape: Annotated[str, Setting("Shape of the picture", ("story",), choices=tuple(SHAPES))] = "as the project"
     ratio: Annotated[float, Setting("Width over height", ("story",), "", 0.25, 4, 0.001)] = 1.778
@@ -276,12 +299,14 @@ class Whole:
 
 @dataclass(frozen=True, slots=True)
 class Pace:
-    """How fast a shot runs: `span` frames of it fill its place; 0: as it was shot; or `speed` is a ramp over the shot, in
-    steps or straight from one speed to the next; or one frame of it is `held`. All are set by retiming. `heard` says what
-    becomes of its sound, `between` what is seen between two of its frames."""
+    """How fast a shot runs: `span` frames of it fill its place; 0: as it was shot; or `speed` is a ramp over the
+    shot, in steps or straight from one speed to the next; or one frame of it is `held`. All are set by retiming.
+    `heard` says what becomes of its sound, `between` what is seen between two of its frames."""
 
     backwards: Annotated[bool, Setting("Backwards", SEEN, needs="picture", wide=False)] = False
-    span: Annotated[int, Setting("Frames of the shot shown", ("cover",), "frames", 0, 10**9, needs="picture", wide=False)] = 0
+    span: Annotated[
+        int, Setting("Frames of the shot shown", ("cover",), "frames", 0, 10**9, needs="picture", wide=False)
+    ] = 0
     speed: Annotated[Line, Setting("Speed", SEEN, "%", 10, 1000, 0.001, line="only", needs="picture", wide=False)] = ()
     steps: Annotated[bool, Setting("Speed in steps", SEEN, needs="picture", wide=False)] = False
     held: Annotated[int, Setting("Frame held", ("piece",), "", -1, 10**9, needs="picture", wide=False)] = -1
@@ -307,15 +332,22 @@ def _declared(families: Iterable[type]) -> dict[str, Setting]:
 SETTINGS: Mapping[str, Setting] = _declared((Framing, Look, Layering, Title, Together, Level, Cleaning, Whole, Pace))
 CLEANING = tuple(name for name, setting in SETTINGS.items() if setting.family == "cleaning")
 LOOK = tuple(name for name, setting in SETTINGS.items() if setting.family == "look" and setting.meets == "follows")
-ALONE = {"level": "level_alone", **dict.fromkeys(LOOK, "look_alone")}  # the switch by which a scope replaces what it inherits
+ALONE = {
+    "level": "level_alone",
+    **dict.fromkeys(LOOK, "look_alone"),
+}  # the switch by which a scope replaces what it inherits
 TITLE_STYLE = tuple(name for name, setting in SETTINGS.items() if setting.family == "title")
 TITLE_DRAWN = tuple(
     name for name in TITLE_STYLE if name not in ("enters", "goes", "filled")
 )  # what decides how its letters look
 LAYERING = tuple(name for name, setting in SETTINGS.items() if setting.family == "layering")
-PACE = tuple(name for name, setting in SETTINGS.items() if setting.family == "pace" and name not in ("heard", "between"))
+PACE = tuple(
+    name for name, setting in SETTINGS.items() if setting.family == "pace" and name not in ("heard", "between")
+)
 FRAMING = tuple(name for name, setting in SETTINGS.items() if setting.family == "framing")
-OF_ONE = frozenset((*FRAMING, *LOOK, "look_alone", *LAYERING))  # what a group that is seen as one picture has of its own
+OF_ONE = frozenset(
+    (*FRAMING, *LOOK, "look_alone", *LAYERING)
+)  # what a group that is seen as one picture has of its own
 
 
 @dataclass(frozen=True, slots=True)
@@ -341,7 +373,8 @@ class Values:
         return bool(self.rows)
 
     def with_value(self, name: str, value: Value, keep: bool = False) -> Values:
-        """With a value set; one that is the default is left out, unless it has to stand against a wider scope (`keep`)."""
+        """With a value set; one that is the default is left out, unless it has to stand against a wider scope
+        (`keep`)."""
         rest = [row for row in self.rows if row[0] != name]
         if keep or value != SETTINGS[name].default:
             rest.append((name, value))
@@ -370,7 +403,8 @@ NONE = Values()
 
 
 def reaching(name: str, scopes: Sequence[Values]) -> Sequence[Values]:
-    """Those of these scopes, from wide to near, that a setting is read from: from the nearest on that replaces what it inherits."""
+    """Those of these scopes, from wide to near, that a setting is read from: from the nearest on that replaces what
+    it inherits."""
     switch = ALONE.get(name)
     if switch is None:
         return scopes
@@ -394,7 +428,8 @@ def met(name: str, scopes: Sequence[Values]) -> Value:
 
 
 def added(values: Iterable[Value]) -> float | Line:
-    """Numbers and lines together: a number, or a line with the moments of all of them; straight between them as they are."""
+    """Numbers and lines together: a number, or a line with the moments of all of them; straight between them as they
+    are."""
     rows = list(values)
     flat = round(sum(row for row in rows if isinstance(row, (int, float))), 6)
     lines = [row for row in rows if isinstance(row, tuple)]

@@ -1,4 +1,5 @@
-"""What every edit ends in: tethers follow their words, transitions are fitted to their handles, consequences are told."""
+"""What every edit ends in: tethers follow their words, transitions are fitted to their handles, consequences are
+told."""
 
 from __future__ import annotations
 
@@ -39,14 +40,22 @@ class _Followed:
 
 
 def settle(
-    old: Story, new: Story, sources: Sources, did: str, *, split: Split | None = None, made: tuple[int, ...] = (),
-    playhead: int | None = None, keep_covers: bool = False,
-) -> Edit:  # fmt: skip
+    old: Story,
+    new: Story,
+    sources: Sources,
+    did: str,
+    *,
+    split: Split | None = None,
+    made: tuple[int, ...] = (),
+    playhead: int | None = None,
+    keep_covers: bool = False,
+) -> Edit:
     """The finished story from a draft `new`, and the report.
 
-    `split` says which pieces an old piece became. A cover or sound loses what its words lost (core/tethers.py); one that
-    lost all waits in its tray; a loose one whose word is back goes in place again. Two that now meet on one lane: the later
-    start moves up to a free lane. A transition whose neighbours parted is dropped, one whose handles shrank is shortened.
+    `split` says which pieces an old piece became. A cover or sound loses what its words lost (core/tethers.py); one
+    that lost all waits in its tray; a loose one whose word is back goes in place again. Two that now meet on one
+    lane: the later start moves up to a free lane. A transition whose neighbours parted is dropped, one whose handles
+    shrank is shortened.
     """
     split = split or {}
     laid = _follow_words(old, new, sources, split, keep_covers)
@@ -89,7 +98,9 @@ def _follow_words(old: Story, new: Story, sources: Sources, split: Split, keep_c
     length = {clip.id: clip.length for clip in _all(old.covers, old.sounds)}
     cut, kept_long = {*shorter, *shorter_sounds}, (*held, *held_sounds)
     lost = {
-        clip.id: length[clip.id] - clip.length for clip in _all(covers, sounds) if clip.id in cut and clip.id not in kept_long
+        clip.id: length[clip.id] - clip.length
+        for clip in _all(covers, sounds)
+        if clip.id in cut and clip.id not in kept_long
     }
     loosened = tuple(clip.id for clip in _all(loose, loose_sounds) if clip.id in length)
     returned = tuple(clip.id for clip in _all(covers, sounds) if clip.id in were_loose)
@@ -101,7 +112,9 @@ def _follow_words(old: Story, new: Story, sources: Sources, split: Split, keep_c
 
 def _names(laid: _Followed, sources: Sources) -> dict[int, str]:
     """What covers and sounds are called at the beginning of a sentence."""
-    return {clip.id: begun(name_of(sources, clip)) for clip in laid.every if clip.source in sources or clip.source == TITLE}
+    return {
+        clip.id: begun(name_of(sources, clip)) for clip in laid.every if clip.source in sources or clip.source == TITLE
+    }
 
 
 def _about_laid(old: Story, laid: _Followed, sources: Sources) -> Iterator[str]:

@@ -7,7 +7,15 @@ from dataclasses import replace
 
 from kovel.core.story.covers import three_points
 from kovel.core.story.edit_offers import edit, entry
-from kovel.core.story.edit_rules import Edit, beyond, check_handles, check_range, frames_in_words, refuse_locked, source_of
+from kovel.core.story.edit_rules import (
+    Edit,
+    beyond,
+    check_handles,
+    check_range,
+    frames_in_words,
+    refuse_locked,
+    source_of,
+)
 from kovel.core.story.levels_told import HALF
 from kovel.core.story.model import SOUNDS, Refused, Sound, Sources, Story, Tether
 from kovel.core.story.settings import NONE, SETTINGS, Value
@@ -26,9 +34,18 @@ def free_lane(story: Story, laid: Iterable[Sound], at: int, end: int) -> int:
 
 @edit(entry("Lay the sound", also="add music, effect", points="lay"))
 def lay_sound(
-    story: Story, sources: Sources, source: int, *, at: int | None = None, until: int | None = None, start: int | None = None,
-    end: int | None = None, kind: str = "effect", clock_bound: bool = False, level: float | None = None,
-) -> Edit:  # fmt: skip
+    story: Story,
+    sources: Sources,
+    source: int,
+    *,
+    at: int | None = None,
+    until: int | None = None,
+    start: int | None = None,
+    end: int | None = None,
+    kind: str = "effect",
+    clock_bound: bool = False,
+    level: float | None = None,
+) -> Edit:
     """Lay a sound by three points. It is tethered to the word under its first sample, or `clock_bound` to the story's
     own time. Music and natural sound start at half amplitude."""
     refuse_locked(story, LANE)
@@ -44,7 +61,9 @@ def lay_sound(
     loud = level if level is not None else HALF if kind in ("music", "natural") else 0.0
     tether = Tether(0, place) if clock_bound else story.tether_at(place)
     lane = free_lane(story, story.sounds, place, place + length)
-    sound = Sound(story.next_id, source, begin, length, tether, lane, kind, settings=NONE.with_value("level", at_level(loud)))
+    sound = Sound(
+        story.next_id, source, begin, length, tether, lane, kind, settings=NONE.with_value("level", at_level(loud))
+    )
     return _set(
         story,
         sources,
@@ -84,7 +103,14 @@ def _in_place(story: Story, sound: int) -> Sound:
 
 @edit(
     entry(
-        "In edge of the sound: LENGTH", "[", also="trim", typed="delta", default="1f", sound="sound", edge="=in", delta="typed"
+        "In edge of the sound: LENGTH",
+        "[",
+        also="trim",
+        typed="delta",
+        default="1f",
+        sound="sound",
+        edge="=in",
+        delta="typed",
     ),
     entry(
         "Out edge of the sound: LENGTH",
@@ -149,7 +175,8 @@ def split_sound(story: Story, sources: Sources, sound: int, at: int) -> Edit:
         raise Refused("The playhead is not inside the sound. Put it where the sound is to be split.")
     if at >= story.length and this_sound.tether.piece:
         raise Refused(
-            "There is no word here to keep the second part on: the story ends before. Split the sound further to the front."
+            "There is no word here to keep the second part on: the story ends before. "
+            "Split the sound further to the front."
         )
     left = replace(this_sound, length=k, settings=this_sound.settings.without("fade_out"))
     right = replace(
@@ -176,7 +203,11 @@ def repeat_sound(story: Story, sources: Sources, sound: int) -> Edit:
     bound = story.tie_like(this_sound, at)
     new = replace(this_sound, id=story.next_id, tether=bound)
     return _set(
-        story, sources, new, f"{source_of(sources, this_sound.source).name} once more from {clock(at, story.rate)}", playhead=at
+        story,
+        sources,
+        new,
+        f"{source_of(sources, this_sound.source).name} once more from {clock(at, story.rate)}",
+        playhead=at,
     )
 
 
@@ -196,7 +227,9 @@ def move_sound(story: Story, sources: Sources, sound: int, at: int, clock_bound:
     draft = story
     for y in (*story.sounds, *story.loose_sounds):
         if y.id == sound:
-            tie = story.tie_like(y, at) if clock_bound is None else Tether(0, at) if clock_bound else story.tether_at(at)
+            tie = (
+                story.tie_like(y, at) if clock_bound is None else Tether(0, at) if clock_bound else story.tether_at(at)
+            )
         elif this_sound.group and y.group == this_sound.group and story.at_of(y.tether) is not None:
             place = story.at(y) + delta
             if not 0 <= place < story.length:
@@ -221,7 +254,8 @@ def move_sound(story: Story, sources: Sources, sound: int, at: int, clock_bound:
 
 @edit(entry("Sound keeps to the shot over it", sound="sound"))
 def tie_sound(story: Story, sources: Sources, sound: int, cover: int | None = None) -> Edit:
-    """Tie a sound to a cover, where it lies: it goes wherever that shot goes, and waits in the tray once the shot is gone.
+    """Tie a sound to a cover, where it lies: it goes wherever that shot goes, and waits in the tray once the shot is
+    gone.
 
     Without `cover` to the uppermost one over its first frame.
     """
@@ -254,5 +288,8 @@ def remove_sound(story: Story, sources: Sources, sound: int) -> Edit:
         loose_sounds=tuple(other for other in story.loose_sounds if other.id != sound),
     )
     return settle(
-        story, draft, sources, f"{sources[this_sound.source].name if this_sound.source in sources else 'The sound'} taken off"
+        story,
+        draft,
+        sources,
+        f"{sources[this_sound.source].name if this_sound.source in sources else 'The sound'} taken off",
     )

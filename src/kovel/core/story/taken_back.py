@@ -19,7 +19,8 @@ from kovel.core.story.settings import Values
 
 
 def taken_back(before: Story, after: Story, now: Story, sources: Sources) -> Story | None:
-    """`now` without the edit that made `after` of `before`; None where something since has changed what it made, or stands on it."""
+    """`now` without the edit that made `after` of `before`; None where something since has changed what it made, or
+    stands on it."""
     parts: dict[str, Any] = {}
     for part in ROWS:
         was, made, is_now = (getattr(story, part) for story in (before, after, now))
@@ -45,7 +46,9 @@ def taken_back(before: Story, after: Story, now: Story, sources: Sources) -> Sto
     story = replace(now, **parts)
     if not _tied(story):
         return None
-    met = _overlapping(story) <= _overlapping(now) | _overlapping(before)  # (parts of fitted music go over into each other)
+    met = _overlapping(story) <= _overlapping(now) | _overlapping(
+        before
+    )  # (parts of fitted music go over into each other)
     return story if met and _stands(story, sources) else None
 
 

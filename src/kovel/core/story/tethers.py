@@ -3,8 +3,8 @@
     words   | a b c d e f |      c d leave      | a b e f |          a leaves        | b c d e f |
     cover      [─────────)           ->            [─────)               ->           [────────)    its picture moved on
 
-Its first words gone: it begins at the first that stays, later in the shot by as much. Its last gone: it ends with the last
-that stays. Its middle gone: it runs on and is shorter by what closed up. All gone: it is loose.
+Its first words gone: it begins at the first that stays, later in the shot by as much. Its last gone: it ends with
+the last that stays. Its middle gone: it runs on and is shorter by what closed up. All gone: it is loose.
 """
 
 from __future__ import annotations
@@ -22,8 +22,8 @@ Split = Mapping[int, tuple[int, ...]]
 
 
 def cut_short(c: L, sources: Sources, first: int, length: int) -> L:
-    """What is left of a cover or sound that begins `first` frames later and is `length` frames long. Retimed, it keeps its
-    speed to the nearest frame."""
+    """What is left of a cover or sound that begins `first` frames later and is `length` frames long. Retimed, it
+    keeps its speed to the nearest frame."""
     if isinstance(c, Cover):
         still = c.source == TITLE or (c.source in sources and sources[c.source].frames is None)
         return faded(replace(c, length=length) if still else part_of(c, first, length))
@@ -31,8 +31,8 @@ def cut_short(c: L, sources: Sources, first: int, length: int) -> L:
 
 
 def part_of(cover: Cover, first: int, length: int) -> Cover:
-    """A cover that begins `first` story frames later (or earlier) and is `length` long, at the speed it has: what is seen at
-    a story frame stays there, to the nearest frame of the shot.
+    """A cover that begins `first` story frames later (or earlier) and is `length` long, at the speed it has: what is
+    seen at a story frame stays there, to the nearest frame of the shot.
 
     cover    [0 2 4 6 8)      first 1, length 3:    [2 4 6)        backwards  (8 6 4 2 0]  ->  (6 4 2]
     """
@@ -82,7 +82,8 @@ class Kept:
             if (q := self.now.get(piece.id)) is None
             or (
                 q[1] is not piece
-                and (q[1].source, q[1].start, q[1].length, q[1].clock) != (piece.source, piece.start, piece.length, piece.clock)
+                and (q[1].source, q[1].start, q[1].length, q[1].clock)
+                != (piece.source, piece.start, piece.length, piece.clock)
             )
         ]
         self._from = [a for a, _ in changed]
@@ -95,8 +96,8 @@ class Kept:
         return index < len(self._from) and self._from[index] < end
 
     def _found(self, piece: Piece, start: int, end: int) -> list[tuple[int, int, int, int]]:
-        """Where the moments [a, b) of an old piece are now: (moment, end, piece, story frame). First in the piece itself, and
-        what it lost in those it was split into; a moment counts once."""
+        """Where the moments [a, b) of an old piece are now: (moment, end, piece, story frame). First in the piece
+        itself, and what it lost in those it was split into; a moment counts once."""
         out = []
         wanted = [(start, end)]
         for i in sorted(self.split.get(piece.id, (piece.id,)), key=lambda i: i != piece.id):
@@ -119,8 +120,9 @@ class Kept:
         return out
 
     def words(self, at: int, length: int) -> list[tuple[int, int, int, int]]:
-        """The runs of what stood in the old story's [at, at + length) that are still there, in their order: (first frame
-        from `at`, end, piece it is in now, story frame there). What hung over the old end hangs over the new one."""
+        """The runs of what stood in the old story's [at, at + length) that are still there, in their order: (first
+        frame from `at`, end, piece it is in now, story frame there). What hung over the old end hangs over the new
+        one."""
         out = []
         end = min(at + length, self.old.length)
         index = self.old.index_at(at)
@@ -156,17 +158,19 @@ class Kept:
         return replace(cut_short(c, sources, first, length), tether=Tether(piece, t))
 
     def would_begin(self, laid: Laid) -> int | None:
-        """The frame of the new story at which all of a cover or sound would begin, for what is left of its words to lie where it
-        lay over it (below 0 where less stands before them now); None if none of its words is left."""
+        """The frame of the new story at which all of a cover or sound would begin, for what is left of its words to
+        lie where it lay over it (below 0 where less stands before them now); None if none of its words is left."""
         runs = self.words(self._old[laid.tether.piece] + laid.tether.moment, laid.length)
         return runs[0][3] - runs[0][0] if runs else None
 
 
-def followed(kept: Kept, laid: Sequence[L], before: Sequence[L], sources: Sources) -> tuple[list[L], list[L], list[int]]:
+def followed(
+    kept: Kept, laid: Sequence[L], before: Sequence[L], sources: Sources
+) -> tuple[list[L], list[L], list[int]]:
     """In place; loose; and the ids of those that lost some of their length.
 
-    `laid` are the covers or sounds of a draft of the new story, `before` those in place in the old one. What the edit itself
-    set anew only has to find its word.
+    `laid` are the covers or sounds of a draft of the new story, `before` those in place in the old one. What the
+    edit itself set anew only has to find its word.
     """
     was = {c.id: c for c in before}
     placed: list[L] = []
@@ -180,7 +184,9 @@ def followed(kept: Kept, laid: Sequence[L], before: Sequence[L], sources: Source
             (placed if kept.new.holds(cover.tether) else loose).append(cover)
             continue
         old = was.get(cover.id)
-        if cover is old and cover.tether.piece and cover.tether.piece not in split:  # as it stood; most are never touched
+        if (
+            cover is old and cover.tether.piece and cover.tether.piece not in split
+        ):  # as it stood; most are never touched
             left = kept.left(cover, sources)
             if left is cover:
                 placed.append(cover)
@@ -198,8 +204,8 @@ def followed(kept: Kept, laid: Sequence[L], before: Sequence[L], sources: Source
 def kept_on_locked(
     kept: Kept, placed: Sequence[L], loose: Sequence[L], before: Sequence[L], locked: Callable[[L], bool]
 ) -> tuple[list[L], list[L], list[int]]:
-    """In place; loose; and the ids of those that would have lost something, but lie on a locked lane: what is there keeps its length,
-    over the words that are left, or where it stood in the film if all of its words went.
+    """In place; loose; and the ids of those that would have lost something, but lie on a locked lane: what is there
+    keeps its length, over the words that are left, or where it stood in the film if all of its words went.
 
     locked   [boat────────]          take out ~         [boat────────]
     words    | a b ~~~~ c d |            ->             | a b c d | ...
@@ -228,7 +234,11 @@ def _with_its_shot(kept: Kept, c: L) -> L:
     source = next((x.source for x in before if x.id == c.tether.piece), None)
     moment = c.tether.moment
     part = next(
-        (cover for cover in kept.new.covers if cover.source == source and cover.start <= moment < cover.start + cover.length),
+        (
+            cover
+            for cover in kept.new.covers
+            if cover.source == source and cover.start <= moment < cover.start + cover.length
+        ),
         None,
     )
     return replace(c, tether=Tether(part.id, moment)) if part and not any(x.id == part.id for x in before) else c

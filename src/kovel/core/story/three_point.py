@@ -21,9 +21,16 @@ from kovel.core.story.model import Refused, Sources, Story
     entry("Back-timed cover", how="=cover", take="=both", points="marks back"),
 )
 def place(
-    story: Story, sources: Sources, how: str, source: int, at: int | None = None, until: int | None = None,
-    start: int | None = None, end: int | None = None, take: str = "both",
-) -> Edit:  # fmt: skip
+    story: Story,
+    sources: Sources,
+    how: str,
+    source: int,
+    at: int | None = None,
+    until: int | None = None,
+    start: int | None = None,
+    end: int | None = None,
+    take: str = "both",
+) -> Edit:
     """Insert, overwrite, add, cover or sound by three points; the missing one follows from the others.
 
     With the shot's in point missing, the edit is back-timed from both out points.
@@ -35,7 +42,9 @@ def place(
         return sound_edits.lay_sound(story, sources, source, at=at, until=until, start=start, end=end, kind="voice")
     if how == "add":
         at, until = story.length, None
-    begin, source_in, length = three_points(at=at, until=until, start=start, end=end, most=this_source.length(story.rate))
+    begin, source_in, length = three_points(
+        at=at, until=until, start=start, end=end, most=this_source.length(story.rate)
+    )
     if begin < 0:
         raise Refused("Back-timed like that it would begin before the story does.")
     if how in ("insert", "add"):

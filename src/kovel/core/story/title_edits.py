@@ -21,24 +21,59 @@ from kovel.core.time.timecode import stamp as clock
 HOW: dict[str, dict[str, Value]] = {
     "title": {"size": 9.0, "appear": 12, "leave": 12},
     "lower third": {
-        "size": 5.0, "aligned": "left", "title_x": 6.0, "title_y": 82.0, "box": 55, "edge": 0.0, "under": 68, "enters": "slide",
-        "appear": 12, "leave": 12,
+        "size": 5.0,
+        "aligned": "left",
+        "title_x": 6.0,
+        "title_y": 82.0,
+        "box": 55,
+        "edge": 0.0,
+        "under": 68,
+        "enters": "slide",
+        "appear": 12,
+        "leave": 12,
     },
-    "time and place": {"size": 4.5, "aligned": "left", "title_x": 6.0, "title_y": 12.0, "appear": 20, "leave": 12,
-                       "enters": "letter by letter"},
+    "time and place": {
+        "size": 4.5,
+        "aligned": "left",
+        "title_x": 6.0,
+        "title_y": 12.0,
+        "appear": 20,
+        "leave": 12,
+        "enters": "letter by letter",
+    },
     "credits": {"size": 5.0, "rolls": True, "title_y": 0.0},
-}  # fmt: skip
+}
 SECONDS = {"title": 4, "lower third": 5, "time and place": 4, "credits": 12}
 
 
 @edit(
     entry("Title over pictures: TEXT", also="text, caption, super", typed="text", at="playhead", text="typed"),
-    entry("Lower third: NAME / ROLE", also="name, super, text", typed="text", at="playhead", text="typed", how="=lower third"),
+    entry(
+        "Lower third: NAME / ROLE",
+        also="name, super, text",
+        typed="text",
+        at="playhead",
+        text="typed",
+        how="=lower third",
+    ),
     entry("Time and place: TEXT", typed="text", at="playhead", text="typed", how="=time and place"),
-    entry("Rolling credits: LINE / LINE", also="end credits, text", typed="text", at="playhead", text="typed", how="=credits"),
+    entry(
+        "Rolling credits: LINE / LINE",
+        also="end credits, text",
+        typed="text",
+        at="playhead",
+        text="typed",
+        how="=credits",
+    ),
 )
 def lay_title(
-    story: Story, sources: Sources, at: int, text: str, how: str = "title", length: int | None = None, by_clock: bool = False
+    story: Story,
+    sources: Sources,
+    at: int,
+    text: str,
+    how: str = "title",
+    length: int | None = None,
+    by_clock: bool = False,
 ) -> Edit:
     """Write over the picture from story frame `at` on; a `/` between spaces begins a new line.
 
@@ -49,13 +84,17 @@ def lay_title(
     said = SETTINGS["text"].as_kept(text)
     if said is None:
         raise Refused(
-            "That text is too long for a title: 2,000 letters at most." if len(text) > 2_000 else "That text cannot be shown."
+            "That text is too long for a title: 2,000 letters at most."
+            if len(text) > 2_000
+            else "That text cannot be shown."
         )
     if not said:
         raise Refused("Type what the title says.")
     if not 0 <= at < story.length:
         raise Refused(
-            "A title must begin over the story." if story.length else "Add something to the story first: a title lies over it."
+            "A title must begin over the story."
+            if story.length
+            else "Add something to the story first: a title lies over it."
         )
     n = round(SECONDS[how] * story.rate.fps) if length is None else length
     n = min(n, story.length - at) if length is None else n
@@ -70,7 +109,9 @@ def lay_title(
     for name, value in {**rows, "text": said}.items():
         own = own.with_value(name, value)
     tether = story.tether_at(at)
-    cover = Cover(story.next_id, TITLE, 0, n, tether if not by_clock else replace(tether, piece=0, moment=at), lane, own)
+    cover = Cover(
+        story.next_id, TITLE, 0, n, tether if not by_clock else replace(tether, piece=0, moment=at), lane, own
+    )
     new = replace(story, covers=(*story.covers, cover), next_id=story.next_id + 1)
     did = f"{how.capitalize()} “{str(said).splitlines()[0][:40]}” at {clock(at, story.rate)}, {frames_in_words(n)}"
     return settle(story, new, sources, did, made=(cover.id,), playhead=at)
@@ -108,7 +149,10 @@ def title_style(story: Story, sources: Sources, title: int) -> Edit:
         raise Refused("They are all written like that already.")
     count = sum(cover.source == TITLE for cover in (*story.covers, *story.loose))
     return settle(
-        story, draft, sources, f"{count} title{'s' if count != 1 else ''} written like “{cover.title.splitlines()[0][:40]}”"
+        story,
+        draft,
+        sources,
+        f"{count} title{'s' if count != 1 else ''} written like “{cover.title.splitlines()[0][:40]}”",
     )
 
 

@@ -1,5 +1,5 @@
-"""How two pieces meet: split edits, dissolves, dips and fades, crossfades. Handles are checked; too long is refused with
-the longest that fits."""
+"""How two pieces meet: split edits, dissolves, dips and fades, crossfades. Handles are checked; too long is refused
+with the longest that fits."""
 
 from __future__ import annotations
 
@@ -73,8 +73,8 @@ def _with(story: Story, sources: Sources, i: int, transition: Transition, did: s
     entry("No fade at the end", piece=None, blend="=cut"),
 )
 def set_blend(story: Story, sources: Sources, piece: int | None, blend: str, length: int = 0) -> Edit:
-    """Dissolve or dip at the seam before a piece, or cut it hard. Before the first piece, or (None) after the last one, a
-    dip is a fade from or to black.
+    """Dissolve or dip at the seam before a piece, or cut it hard. Before the first piece, or (None) after the last one,
+    a dip is a fade from or to black.
 
     dissolve of 6:   left   ......\\\\\\
                      right     ///......      three frames on either side of the seam
@@ -104,7 +104,11 @@ def set_blend(story: Story, sources: Sources, piece: int | None, blend: str, len
             )
         )
     return _with(
-        story, sources, index, replace(transition, blend=blend, length=length), f"A {kind} of {frames_in_words(length)} at {at}"
+        story,
+        sources,
+        index,
+        replace(transition, blend=blend, length=length),
+        f"A {kind} of {frames_in_words(length)} at {at}",
     )
 
 
@@ -118,12 +122,18 @@ def set_blend(story: Story, sources: Sources, piece: int | None, blend: str, len
         frames="minus typed",
     ),
     entry(
-        "L-cut: sound LENGTH later", also="split edit, audio lags", typed="length", default="8f", piece="seam", frames="typed"
+        "L-cut: sound LENGTH later",
+        also="split edit, audio lags",
+        typed="length",
+        default="8f",
+        piece="seam",
+        frames="typed",
     ),
     entry("Sound and picture together", piece="seam", frames=0),
 )
 def split_edit(story: Story, sources: Sources, piece: int, frames: int) -> Edit:
-    """Let the sound before a piece change `frames` from its picture: before it (negative, J) or after it (positive, L)."""
+    """Let the sound before a piece change `frames` from its picture: before it (negative, J) or after it (positive,
+    L)."""
     refuse_locked(story, DIALOGUE)
     index = _seam(story, piece)
     if index == 0:
@@ -141,7 +151,16 @@ def split_edit(story: Story, sources: Sources, piece: int, frames: int) -> Edit:
     return _with(story, sources, index, asked, did)
 
 
-@edit(entry("Crossfade the sound: LENGTH", also="audio transition", typed="length", default="6f", piece="seam", frames="typed"))
+@edit(
+    entry(
+        "Crossfade the sound: LENGTH",
+        also="audio transition",
+        typed="length",
+        default="6f",
+        piece="seam",
+        frames="typed",
+    )
+)
 def crossfade(story: Story, sources: Sources, piece: int, frames: int) -> Edit:
     """Crossfade the sounds at the seam before a piece, at equal power: -3.01 dB on each side at its middle."""
     refuse_locked(story, DIALOGUE)
@@ -155,7 +174,11 @@ def crossfade(story: Story, sources: Sources, piece: int, frames: int) -> Edit:
     if can.cross != frames:
         raise Refused(
             "There is not enough sound for that. "
-            + (f"The longest crossfade that fits is {frames_in_words(can.cross)}." if can.cross else "No crossfade fits here.")
+            + (
+                f"The longest crossfade that fits is {frames_in_words(can.cross)}."
+                if can.cross
+                else "No crossfade fits here."
+            )
         )
     did = (
         f"Crossfade of {frames_in_words(frames)} at {clock(story.starts[index], story.rate)}"

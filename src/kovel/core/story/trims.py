@@ -7,7 +7,16 @@ from dataclasses import replace
 from kovel.core.story.arrangement import trim, trimmed
 from kovel.core.story.covers import trim_cover
 from kovel.core.story.edit_offers import edit, entry
-from kovel.core.story.edit_rules import DIALOGUE, Edit, begun, check_handles, frames_in_words, name_of, refuse_locked, source_of
+from kovel.core.story.edit_rules import (
+    DIALOGUE,
+    Edit,
+    begun,
+    check_handles,
+    frames_in_words,
+    name_of,
+    refuse_locked,
+    source_of,
+)
 from kovel.core.story.line import without
 from kovel.core.story.model import Piece, Refused, Report, Sources, Story
 from kovel.core.story.seams import exposed
@@ -21,7 +30,15 @@ def _later(delta: int) -> str:
 
 
 @edit(
-    entry("Roll the seam: LENGTH", "Alt → ←", also="trim, roll edit", typed="delta", default="1f", piece="seam", delta="typed")
+    entry(
+        "Roll the seam: LENGTH",
+        "Alt → ←",
+        also="trim, roll edit",
+        typed="delta",
+        default="1f",
+        piece="seam",
+        delta="typed",
+    )
 )
 def roll(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
     """Move the seam before a piece by `delta` frames: one piece grows as the other shrinks, nothing else moves.
@@ -45,7 +62,8 @@ def roll(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
 
 @edit()
 def set_poses(story: Story, sources: Sources, poses: list[list[int]]) -> Edit:
-    """Move the two edges of several seams at once: of each [piece after it, frames its left piece ends later, frames it begins later].
+    """Move the two edges of several seams at once: of each [piece after it, frames its left piece ends later, frames it
+    begins later].
 
     [AAAA|BBBB]  out -1, in +2  ->  [AAA|BB]
     """
@@ -67,7 +85,9 @@ def set_poses(story: Story, sources: Sources, poses: list[list[int]]) -> Edit:
     many = f"{len(told)} jumps" if len(told) > 1 else "the jump"
     index = story.index_of(poses[0][0])
     head = sum(piece.length for piece in pieces[:index])
-    new, report = settle(story, without(story, pieces), sources, f"Closest pose at {many}", made=(poses[0][0],), playhead=head)
+    new, report = settle(
+        story, without(story, pieces), sources, f"Closest pose at {many}", made=(poses[0][0],), playhead=head
+    )
     moved = {row[0] for row in poses}
     if (
         not {seam.right.id for seam in exposed(new, sources) if seam.at in report.exposed} - moved
@@ -145,9 +165,18 @@ def match_length(story: Story, sources: Sources, piece: int) -> Edit:
     return new, replace(report, playhead=story.starts[index])
 
 
-@edit(entry("Length of what is chosen: LENGTH", also="duration, how long", typed="length", items="all chosen", length="typed"))
+@edit(
+    entry(
+        "Length of what is chosen: LENGTH",
+        also="duration, how long",
+        typed="length",
+        items="all chosen",
+        length="typed",
+    )
+)
 def set_lengths(story: Story, sources: Sources, items: list[int], length: int) -> Edit:
-    """Make several pieces, covers and sounds `length` frames long, each at its out point; in one step. Those that cannot be are told.
+    """Make several pieces, covers and sounds `length` frames long, each at its out point; in one step. Those that
+    cannot be are told.
 
     | A     | B | C  |   each as long as ^   ->   | A | B | C |
         ^
@@ -162,7 +191,8 @@ def set_lengths(story: Story, sources: Sources, items: list[int], length: int) -
             if len(items) == 1:
                 raise
             notes.append(
-                f"{begun(name_of(sources, now.item(item)))} stays {frames_in_words(now.item(item).length)} long: {error}"
+                f"{begun(name_of(sources, now.item(item)))} stays {frames_in_words(now.item(item).length)} long: "
+                f"{error}"
             )
             continue
         made.append(item)
@@ -171,7 +201,9 @@ def set_lengths(story: Story, sources: Sources, items: list[int], length: int) -
         raise Refused(
             " ".join(notes) or f"{'It is' if len(items) == 1 else 'They are'} already {frames_in_words(length)} long."
         )
-    said = f"{len(made)} made {frames_in_words(length)} long" if len(items) > 1 else f"Made {frames_in_words(length)} long"
+    said = (
+        f"{len(made)} made {frames_in_words(length)} long" if len(items) > 1 else f"Made {frames_in_words(length)} long"
+    )
     return now, Report(said, tuple(dict.fromkeys(notes)), tuple(made))
 
 
@@ -202,7 +234,9 @@ def extend_to(story: Story, sources: Sources, piece: int, at: int) -> Edit:
         if index + 1 < len(story.pieces):
             return roll(story, sources, story.pieces[index + 1].id, at - end)
         return trim(story, sources, piece, "out", at - end)
-    raise Refused("The edge is already there." if at in (start, end) else "The playhead is not where this piece could reach.")
+    raise Refused(
+        "The edge is already there." if at in (start, end) else "The playhead is not where this piece could reach."
+    )
 
 
 @edit(entry("Top: cut away up to the playhead", also="trim start to playhead, head", asks=True, at="playhead"))

@@ -30,7 +30,9 @@ def uses(story: Story) -> list[Use]:
         for at, piece in zip(story.starts, story.pieces, strict=False)
         if piece.source is not None
     ]
-    out += [Use(cover.source, cover.start, cover.end, at, True) for at, _, cover in story.spans if cover.source != TITLE]
+    out += [
+        Use(cover.source, cover.start, cover.end, at, True) for at, _, cover in story.spans if cover.source != TITLE
+    ]
     return sorted(out, key=lambda u: (u.at, u.cover))
 
 

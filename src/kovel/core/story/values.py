@@ -9,7 +9,16 @@ from typing import Any
 
 from kovel.core.story.covers import told_of_sound, voiced
 from kovel.core.story.edit_offers import edit, entry
-from kovel.core.story.edit_rules import DIALOGUE, Edit, begun, frames_in_words, lane_key, name_of, refuse_locked, source_of
+from kovel.core.story.edit_rules import (
+    DIALOGUE,
+    Edit,
+    begun,
+    frames_in_words,
+    lane_key,
+    name_of,
+    refuse_locked,
+    source_of,
+)
 from kovel.core.story.levels_told import level_told
 from kovel.core.story.model import TITLE, Cover, Item, Piece, Refused, Source, Sources, Story, kind_of
 from kovel.core.story.pace import run_backwards
@@ -86,7 +95,14 @@ def on_recording(source: Source, setting: str, value: object) -> Values:
     entry("Fill the picture's shape", to="all chosen", setting="=fit", value="=filled"),
     entry("Whole, with bars", to="all chosen", setting="=fit", value="=whole"),
     entry("Whole, over its blurred enlargement", to="all chosen", setting="=fit", value="=blurred"),
-    entry("Place in the picture: NAME", typed="text", default="left half", to="all chosen", setting="=place", value="typed"),
+    entry(
+        "Place in the picture: NAME",
+        typed="text",
+        default="left half",
+        to="all chosen",
+        setting="=place",
+        value="typed",
+    ),
     entry("Border: PERCENT", typed="number", default="0.5", to="all chosen", setting="=border", value="typed"),
     entry(
         "Brightness: STOPS",
@@ -133,7 +149,12 @@ def on_recording(source: Source, setting: str, value: object) -> Values:
     entry("Cover comes and goes by way of black", to="cover", setting="=through", value="=black"),
     entry("Cover comes and goes over what lies under it", to="cover", setting="=through", value="=what lies under it"),
     entry(
-        "Shape of the story: 16:9, 9:16, 1:1, 4:5", typed="text", default="9:16", to="=story", setting="=shape", value="typed"
+        "Shape of the story: 16:9, 9:16, 1:1, 4:5",
+        typed="text",
+        default="9:16",
+        to="=story",
+        setting="=shape",
+        value="typed",
     ),
     entry("Mute what is chosen", also="silence", to="all chosen", setting="=mute", value=True),
     entry("Let what is chosen be heard", to="all chosen", setting="=mute", value=False),
@@ -147,7 +168,11 @@ def on_recording(source: Source, setting: str, value: object) -> Values:
         value="typed",
     ),
     entry(
-        "Microphone: as recorded, left, right, both as one", typed="text", to="all chosen", setting="=channels", value="typed"
+        "Microphone: as recorded, left, right, both as one",
+        typed="text",
+        to="all chosen",
+        setting="=channels",
+        value="typed",
     ),
     entry("Fades straight", to="all chosen", setting="=fade", value="=straight"),
     entry("Fades at equal power", to="all chosen", setting="=fade", value="=equal power"),
@@ -161,11 +186,31 @@ def on_recording(source: Source, setting: str, value: object) -> Values:
         value="typed",
     ),
     entry(
-        "Level: DECIBELS", also="volume, gain", typed="number", default="-6", to="all chosen", setting="=level", value="typed"
+        "Level: DECIBELS",
+        also="volume, gain",
+        typed="number",
+        default="-6",
+        to="all chosen",
+        setting="=level",
+        value="typed",
     ),
-    entry("Fade in: LENGTH", also="fade up", typed="length", default="1s", to="all chosen", setting="=fade_in", value="typed"),
     entry(
-        "Fade out: LENGTH", also="fade down", typed="length", default="2s", to="all chosen", setting="=fade_out", value="typed"
+        "Fade in: LENGTH",
+        also="fade up",
+        typed="length",
+        default="1s",
+        to="all chosen",
+        setting="=fade_in",
+        value="typed",
+    ),
+    entry(
+        "Fade out: LENGTH",
+        also="fade down",
+        typed="length",
+        default="2s",
+        to="all chosen",
+        setting="=fade_out",
+        value="typed",
     ),
     entry("Letters filled with the cover below", to="cover", setting="=filled", value="=the cover below"),
     entry("Letters filled with their colour", to="cover", setting="=filled", value="=their colour"),
@@ -176,8 +221,8 @@ def on_recording(source: Source, setting: str, value: object) -> Values:
 def set_value(
     story: Story, sources: Sources, to: To, setting: str, value: bool | int | float | str | list[list[float]]
 ) -> Edit:
-    """Set one setting of a piece, a cover, a sound, of several, of a group ("group 5"), of every use of a recording in this story
-    ("recording 3") or of the whole "story".
+    """Set one setting of a piece, a cover, a sound, of several, of a group ("group 5"), of every use of a recording in
+    this story ("recording 3") or of the whole "story".
 
     story        level 0                     ->   level +2 dB
     piece   | A  level -1 dB | B       |     ->   | A at +1 dB | B at +2 dB |
@@ -219,7 +264,8 @@ def reset_value(story: Story, sources: Sources, to: To, setting: str) -> Edit:
 def set_several(story: Story, sources: Sources, rows: list[list[Any]], did: str = "") -> Edit:
     """Set several settings in one edit, each as [to, setting, value]: what one action worked out, undone in one step.
 
-    `to` is one thing or "story"; a value of None takes a setting back. Those that are like that already are passed over.
+    `to` is one thing or "story"; a value of None takes a setting back. Those that are like that already are passed
+    over.
     """
     if not 0 < len(rows) <= 20_000:
         raise Refused("There is nothing to set.")
@@ -229,7 +275,9 @@ def set_several(story: Story, sources: Sources, rows: list[list[Any]], did: str 
             raise Refused("Each row is what it is set on, the setting, and its value.")
         to, name, value = row
         try:
-            new = (reset_value(new, sources, to, name) if value is None else set_value(new, sources, to, name, value))[0]
+            new = (reset_value(new, sources, to, name) if value is None else set_value(new, sources, to, name, value))[
+                0
+            ]
             changed += 1
         except _Same:
             continue
@@ -253,8 +301,12 @@ def copy_values(story: Story, sources: Sources, source: int, to: list[int] | str
         if kind_of(item) not in setting.of or name in (*RETIMED, "backwards"):
             raise Refused(f"{setting.label} is nothing that this can give to others.")
         value = item.settings[name]
+
+        def as_given(wide: Value, own: Values, setting: Setting = setting, value: Value = value) -> Values:
+            return own.with_value(setting.name, value, keep=_stands_against(setting, wide, value))
+
         try:
-            new, _ = _change(new, sources, to, setting, lambda wide, own, n=name, v=value, s=setting: own.with_value(n, v, keep=_stands_against(s, wide, v)), value)  # type: ignore[misc]  # fmt: skip
+            new, _ = _change(new, sources, to, setting, as_given, value)
         except _Same:
             continue
         did.append(f"{setting.label.lower()} {setting.says(value)}")
@@ -274,7 +326,9 @@ class _Same(Refused):
 def _setting(name: str) -> Setting:
     if name not in SETTINGS:
         like = get_close_matches(name, SETTINGS, 3, 0.5)
-        raise Refused(f"There is no setting called {name[:40]}." + (f" The nearest names: {', '.join(like)}." if like else ""))
+        raise Refused(
+            f"There is no setting called {name[:40]}." + (f" The nearest names: {', '.join(like)}." if like else "")
+        )
     return SETTINGS[name]
 
 
@@ -294,7 +348,9 @@ def _change(story: Story, sources: Sources, to: To, setting: Setting, change: Ch
         raise Refused("Choose something first.")
     as_kept = [clip for clip in (story.item(i) for i in ids) if kind_of(clip) in setting.of]
     if not as_kept:
-        raise Refused(f"{setting.label} is set on {WHERE.get(setting.of) or ' and '.join(f'{k}s' for k in setting.of)}.")
+        raise Refused(
+            f"{setting.label} is set on {WHERE.get(setting.of) or ' and '.join(f'{k}s' for k in setting.of)}."
+        )
     items = [clip for clip in as_kept if _has(clip, setting, sources)]
     if setting.name == "channels" and value not in (None, setting.default):
         items = [clip for clip in items if clip.source is not None and sources[clip.source].channels > 1]
@@ -333,11 +389,17 @@ def _change(story: Story, sources: Sources, to: To, setting: Setting, change: Ch
         if isinstance(clip, (Piece, Cover))
         for name in told_of_sound(new_story, sources, clip)
     ]
-    return new_story, report.with_notes(dict.fromkeys(told) if setting.name in ("natural", "backwards", "heard") else ())
+    return new_story, report.with_notes(
+        dict.fromkeys(told) if setting.name in ("natural", "backwards", "heard") else ()
+    )
 
 
-def _change_wide(story: Story, sources: Sources, scope: str, setting: Setting, change: Change, value: Value | None) -> Edit:
-    groups = {f"group {g}" for g in (*(piece.group for piece in story.pieces), *(sound.group for sound in story.sounds)) if g}
+def _change_wide(
+    story: Story, sources: Sources, scope: str, setting: Setting, change: Change, value: Value | None
+) -> Edit:
+    groups = {
+        f"group {g}" for g in (*(piece.group for piece in story.pieces), *(sound.group for sound in story.sounds)) if g
+    }
     items: list[Item] = [*story.pieces, *story.covers, *story.sounds]
     used = {f"recording {clip.source}" for clip in items if clip.source in sources}
     if scope != "story" and scope not in groups and scope not in used:
@@ -360,7 +422,9 @@ def _change_wide(story: Story, sources: Sources, scope: str, setting: Setting, c
     ):
         raise Refused("None of that group has a picture.")
     if isinstance(value, tuple) and setting.of != ("story",):
-        raise Refused(f"A line goes with one thing. On {scope_name(sources, scope)} {setting.label.lower()} is one value.")
+        raise Refused(
+            f"A line goes with one thing. On {scope_name(sources, scope)} {setting.label.lower()} is one value."
+        )
     now = dict(story.settings)
     was = now.get(scope, NONE)
     wider = [recording.settings] if recording else []
@@ -369,7 +433,9 @@ def _change_wide(story: Story, sources: Sources, scope: str, setting: Setting, c
     if new == was:
         raise _Same("It is like that already.")
     rows = tuple(sorted((name, values) for name, values in (now | {scope: new}).items() if values))
-    return settle(story, replace(story, settings=rows), sources, _did(begun(scope_name(sources, scope)), setting, value))
+    return settle(
+        story, replace(story, settings=rows), sources, _did(begun(scope_name(sources, scope)), setting, value)
+    )
 
 
 def scope_name(sources: Sources, scope: str) -> str:
@@ -391,7 +457,11 @@ def _begins(story: Story, item: Item) -> int | None:
 def _has(item: Item, setting: Setting, sources: Sources) -> bool:
     """Whether an item's recording has what a setting is about."""
     source = (
-        source_of(sources, TITLE) if item.source == TITLE else sources.get(item.source) if item.source is not None else None
+        source_of(sources, TITLE)
+        if item.source == TITLE
+        else sources.get(item.source)
+        if item.source is not None
+        else None
     )
     if not setting.needs:
         return True

@@ -91,7 +91,8 @@ def frame_shown(frame: int, clock: Rate, recording: Rate) -> int:
 
 
 def first_frame_showing(recording_frame: int, clock: Rate, recording: Rate) -> int:
-    """The first frame of `clock` that shows `recording_frame` or a later one (ceiling): how an in point changes clocks."""
+    """The first frame of `clock` that shows `recording_frame` or a later one (ceiling): how an in point changes
+    clocks."""
     return -(-recording_frame * clock.num * recording.den // (clock.den * recording.num))
 
 

@@ -21,7 +21,8 @@ def can_drop(rate: Rate) -> bool:
 def format_timecode(frame: int, rate: Rate, drop: bool = False) -> str:
     """`HH:MM:SS:FF`, or `HH:MM:SS;FF` in drop-frame; wraps at 24 hours, negative frames count back from midnight.
 
-    ST 12-1: drop-frame skips the first two frame *numbers* (four at 59.94) of each minute that is not a multiple of ten.
+    ST 12-1: drop-frame skips the first two frame *numbers* (four at 59.94) of each minute that is not a multiple of
+    ten.
     """
     nominal = rate.nominal
     drop = drop and can_drop(rate)
@@ -71,7 +72,9 @@ _PRINTED = re.compile(_SIGN + r"((?:[0-9]+:)?[0-9]+:[0-9]{2})\+([0-9]+)\s*$")
 _FIELDS = re.compile(_SIGN + r"([0-9]+(?:[:;.][0-9]+)*)\s*$")
 
 
-def parse_entry(text: str, rate: Rate, *, now: int = 0, drop: bool = False, start: int = 0, minutes: bool = False) -> int:
+def parse_entry(
+    text: str, rate: Rate, *, now: int = 0, drop: bool = False, start: int = 0, minutes: bool = False
+) -> int:
     """What an editor types in a time field -> a frame.
 
     | typed         | means                                              |
@@ -83,8 +86,9 @@ def parse_entry(text: str, rate: Rate, *, now: int = 0, drop: bool = False, star
     | `1.5s` `90s` `1m` `1m30s` `12f` | hours, minutes, seconds, frames by their letter |
     | `+12` `-1:00` | that far after or before `now`                     |
 
-    With `minutes`, as for the length of a film, fields without a letter are minutes and seconds: `1:00` is one minute. A
-    full, unsigned timecode is read against the `start` timecode (in frames); everything else counts from 0.
+    With `minutes`, as for the length of a film, fields without a letter are minutes and seconds: `1:00` is one
+    minute. A full, unsigned timecode is read against the `start` timecode (in frames); everything else counts from
+    0.
     """
     said = text.strip()[:40]
     full = False
@@ -145,7 +149,8 @@ def parse_seconds(text: str, rate: Rate) -> float:
 
 
 def stamp(frame: int, rate: Rate) -> str:
-    """A moment or a length as the pages print it, `0:14+06`: minutes, seconds by the real rate, and frames beyond them."""
+    """A moment or a length as the pages print it, `0:14+06`: minutes, seconds by the real rate, and frames beyond
+    them."""
     sign, frame = ("-" if frame < 0 else ""), abs(frame)
     s = int(frame / rate.fps)
     return f"{sign}{running(frame, rate)}+{frame - int(-(-s * rate.fps // 1)):02d}"

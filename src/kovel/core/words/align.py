@@ -14,21 +14,87 @@ from kovel.core.sound.levels import TICK, Mask, runs
 from kovel.core.words.transcript import Word
 
 LATE = 7_200  # samples that starts of the recogniser of English come late by (measured: 150-200 ms)
-EARLY = 3_840  # and samples that the one of many languages comes early by (measured on English against the aligner: 70-90 ms)
+# and samples that the one of many languages comes early by (measured on English against the aligner: 70-90 ms)
+EARLY = 3_840
 LETTER = 8 * TICK  # how long a letter of a word is said, at most
 LONGEST_TAIL = 50 * TICK
-NEAR, NEARER = 45, 30  # ticks to the edge of a stretch that its first or last word may take: by own times, by the aligner's
+NEAR, NEARER = (
+    45,
+    30,
+)  # ticks to the edge of a stretch that its first or last word may take: by own times, by the aligner's
 
-# Letters to phones of the aligner's set (ARPAbet), longest first; a rough reading is enough to find where a word stands.
+# Letters to phones of the aligner's set (ARPAbet), longest first; a rough reading is enough to find where a word
+# stands.
 _SOUNDS = {
-    "tion": "SH AH N", "ough": "AO", "augh": "AO", "eigh": "EY", "tch": "CH", "igh": "AY", "sch": "SH", "dge": "JH",
-    "ch": "CH", "sh": "SH", "th": "TH", "ph": "F", "gh": "G", "wh": "W", "ck": "K", "qu": "K W", "ng": "NG", "kn": "N", "wr": "R",
-    "ee": "IY", "ea": "IY", "oo": "UW", "ou": "AW", "ow": "OW", "oa": "OW", "oi": "OY", "oy": "OY", "ai": "EY", "ay": "EY",
-    "au": "AO", "aw": "AO", "ie": "IY", "ei": "EY", "ey": "IY", "eu": "Y UW", "ew": "UW", "ue": "UW", "ar": "AA R", "er": "ER",
-    "ir": "ER", "or": "AO R", "ur": "ER", "a": "AE", "b": "B", "c": "K", "d": "D", "e": "EH", "f": "F", "g": "G", "h": "HH",
-    "i": "IH", "j": "JH", "k": "K", "l": "L", "m": "M", "n": "N", "o": "AA", "p": "P", "q": "K", "r": "R", "s": "S", "t": "T",
-    "u": "AH", "v": "V", "w": "W", "x": "K S", "y": "IY", "z": "Z",
-}  # fmt: skip
+    "tion": "SH AH N",
+    "ough": "AO",
+    "augh": "AO",
+    "eigh": "EY",
+    "tch": "CH",
+    "igh": "AY",
+    "sch": "SH",
+    "dge": "JH",
+    "ch": "CH",
+    "sh": "SH",
+    "th": "TH",
+    "ph": "F",
+    "gh": "G",
+    "wh": "W",
+    "ck": "K",
+    "qu": "K W",
+    "ng": "NG",
+    "kn": "N",
+    "wr": "R",
+    "ee": "IY",
+    "ea": "IY",
+    "oo": "UW",
+    "ou": "AW",
+    "ow": "OW",
+    "oa": "OW",
+    "oi": "OY",
+    "oy": "OY",
+    "ai": "EY",
+    "ay": "EY",
+    "au": "AO",
+    "aw": "AO",
+    "ie": "IY",
+    "ei": "EY",
+    "ey": "IY",
+    "eu": "Y UW",
+    "ew": "UW",
+    "ue": "UW",
+    "ar": "AA R",
+    "er": "ER",
+    "ir": "ER",
+    "or": "AO R",
+    "ur": "ER",
+    "a": "AE",
+    "b": "B",
+    "c": "K",
+    "d": "D",
+    "e": "EH",
+    "f": "F",
+    "g": "G",
+    "h": "HH",
+    "i": "IH",
+    "j": "JH",
+    "k": "K",
+    "l": "L",
+    "m": "M",
+    "n": "N",
+    "o": "AA",
+    "p": "P",
+    "q": "K",
+    "r": "R",
+    "s": "S",
+    "t": "T",
+    "u": "AH",
+    "v": "V",
+    "w": "W",
+    "x": "K S",
+    "y": "IY",
+    "z": "Z",
+}
 
 
 def sounds(word: str) -> str:
@@ -57,9 +123,27 @@ def spoken(text: str) -> list[str]:
 
 
 _ONES = [
-    "zero", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten", "eleven", "twelve", "thirteen",
-    "fourteen", "fifteen", "sixteen", "seventeen", "eighteen", "nineteen",
-]  # fmt: skip
+    "zero",
+    "one",
+    "two",
+    "three",
+    "four",
+    "five",
+    "six",
+    "seven",
+    "eight",
+    "nine",
+    "ten",
+    "eleven",
+    "twelve",
+    "thirteen",
+    "fourteen",
+    "fifteen",
+    "sixteen",
+    "seventeen",
+    "eighteen",
+    "nineteen",
+]
 _TENS = ["-", "-", "twenty", "thirty", "forty", "fifty", "sixty", "seventy", "eighty", "ninety"]
 
 
@@ -119,8 +203,8 @@ def snap(words: Sequence[Word], talking: Mask, *, whole: bool = False, near: int
 
 
 def _to_the_end(words: Sequence[Word], e: Sequence[int], near: int) -> list[Word]:
-    """The last word of each stretch takes its end, if that is near, or if so many letters take as long: under noise an aligner takes
-    what fades away for silence."""
+    """The last word of each stretch takes its end, if that is near, or if so many letters take as long: under noise
+    an aligner takes what fades away for silence."""
     out = []
     for word, after in zip(words, [*words[1:], None], strict=False):
         index = bisect_left(e, word.end)
@@ -134,7 +218,8 @@ def _to_the_end(words: Sequence[Word], e: Sequence[int], near: int) -> list[Word
 
 
 def _without_pause(start: int, end: int, s: Sequence[int], e: Sequence[int]) -> tuple[int, int]:
-    """A word that reaches over a pause stands in the longer part: nobody is silent for a quarter of a second in a word."""
+    """A word that reaches over a pause stands in the longer part: nobody is silent for a quarter of a second in a
+    word."""
     parts: list[tuple[int, int]] = []
     for i in range(bisect_right(e, start), bisect_left(s, end)):
         x, y = max(start, s[i]), min(end, e[i])

@@ -37,7 +37,8 @@ def _samples(text: str) -> int | None:
 
 
 def caption_blocks(text: str) -> tuple[list[tuple[int, int, int, list[str]]], list[tuple[int, str]]]:
-    """The blocks of WebVTT or SubRip as (line number, start, end, lines), times in samples; and what could not be taken: (line number, why)."""
+    """The blocks of WebVTT or SubRip as (line number, start, end, lines), times in samples; and what could not be
+    taken: (line number, why)."""
     lines = text.lstrip("\ufeff").replace("\r\n", "\n").replace("\r", "\n").split("\n")
     out: list[tuple[int, int, int, list[str]]] = []
     refused: list[tuple[int, str]] = []
@@ -89,7 +90,9 @@ def read_captions(text: str) -> Read:
         for index, (start, end, text) in enumerate(group):  # cues that begin together have the time one after the other
             share = max(len(text) + 1, (min(end, after[0][0] if after else end) - start) // len(group))
             inner = _INNER.search(text)
-            for word in _cue(text, start, end) if inner else _cue(text, start + index * share, start + (index + 1) * share):
+            for word in (
+                _cue(text, start, end) if inner else _cue(text, start + index * share, start + (index + 1) * share)
+            ):
                 first = max(word.start, out[-1].end) if out else word.start
                 out.append(Word(word.text, first, max(word.end, first + 480), word.speaker))
     return Read(tuple(out), tuple(refused))
@@ -141,7 +144,9 @@ def write_vtt(words: Sequence[Word]) -> str:
         run = words[i : i + sentence.count]
         i += sentence.count
         safe = [word.text.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;") for word in run]
-        text = safe[0] + "".join(f" <{_stamp(word.start, '.')}>{text}" for word, text in zip(run[1:], safe[1:], strict=True))
+        text = safe[0] + "".join(
+            f" <{_stamp(word.start, '.')}>{text}" for word, text in zip(run[1:], safe[1:], strict=True)
+        )
         voice = f"<v {sentence.speaker}>" if sentence.speaker else ""
         out += [f"{_stamp(sentence.start, '.')} --> {_stamp(sentence.end, '.')}", voice + text, ""]
     return "\n".join(out)

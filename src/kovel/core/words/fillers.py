@@ -42,7 +42,14 @@ def proposals(found: Sequence[Pause], settings: Settings, of_words: Sequence[Pro
     """All that is proposed, in order of time; nothing overlaps. `of_words` is what `word_proposals` gives, which no
     setting of the pauses changes."""
     rows = [
-        Proposal(cut[0], cut[1], "pause", f"{(pause.end - pause.start) / 48000:.1f} s without speech", pause.sure, pause.start)
+        Proposal(
+            cut[0],
+            cut[1],
+            "pause",
+            f"{(pause.end - pause.start) / 48000:.1f} s without speech",
+            pause.sure,
+            pause.start,
+        )
         for pause in found
         if (cut := pause.cut(settings))
     ]
@@ -52,12 +59,14 @@ def proposals(found: Sequence[Pause], settings: Settings, of_words: Sequence[Pro
 def word_proposals(
     words: Sequence[Word], levels: Levels | None = None, of: Language = ENGLISH, interviewer: str = "interviewer"
 ) -> list[Proposal]:
-    """What the words of a language themselves propose: fillers, voiced sounds, repeats, false starts, the interviewer."""
+    """What the words of a language themselves propose: fillers, voiced sounds, repeats, false starts, the
+    interviewer."""
     return [*_fillers(words, of.fillers), *_repeats(words, of), *questions(words, levels, interviewer, of)]
 
 
 def _apart(rows: Sequence[Proposal]) -> list[Proposal]:
-    """Without overlaps: questions before false starts before words before pauses; a pause is cut down to what is left."""
+    """Without overlaps: questions before false starts before words before pauses; a pause is cut down to what is
+    left."""
     rank = {"question": 0, "false start": 1, "repeat": 2, "filler": 3, "voice": 4, "pause": 5}
     out: list[Proposal] = []  # by time, no two overlapping
     for proposal in sorted(rows, key=lambda p: (rank[p.kind], p.start)):
@@ -83,7 +92,9 @@ def _around(words: Sequence[Word], i: int, j: int) -> tuple[int, int]:
 
 
 def _fillers(words: Sequence[Word], fillers: Sequence[str]) -> list[Proposal]:
-    lists = sorted(([plain(word) for word in filler.split()] for filler in fillers if filler.strip()), key=len, reverse=True)
+    lists = sorted(
+        ([plain(word) for word in filler.split()] for filler in fillers if filler.strip()), key=len, reverse=True
+    )
     said = [plain(word.text) for word in words]
     out: list[Proposal] = []
     i = 0
@@ -96,7 +107,9 @@ def _fillers(words: Sequence[Word], fillers: Sequence[str]) -> list[Proposal]:
         if hit is None:
             i += 1
             continue
-        alone = len(hit) == 1 or words[i + len(hit) - 1].text[-1:] in ",.…" or (i > 0 and words[i - 1].text[-1:] in ",.…")
+        alone = (
+            len(hit) == 1 or words[i + len(hit) - 1].text[-1:] in ",.…" or (i > 0 and words[i - 1].text[-1:] in ",.…")
+        )
         out.append(
             Proposal(
                 *_around(words, i, i + len(hit)),
@@ -150,7 +163,9 @@ def _repeats(words: Sequence[Word], of: Language) -> list[Proposal]:
         false = n >= 2 or j - i > n
         start, end = words[i].start, max(words[j - 1].end, words[j].start - NUDGE)
         out.append(
-            Proposal(start, end, "false start" if false else "repeat", f"“{text}” is said again", 0.85 if n >= 2 else 0.7)
+            Proposal(
+                start, end, "false start" if false else "repeat", f"“{text}” is said again", 0.85 if n >= 2 else 0.7
+            )
         )
         i = j
     return out
@@ -159,8 +174,8 @@ def _repeats(words: Sequence[Word], of: Language) -> list[Proposal]:
 def questions(
     words: Sequence[Word], levels: Levels | None, interviewer: str = "interviewer", of: Language = ENGLISH
 ) -> list[Proposal]:
-    """What the interviewer says: by the speaker's name; else what stands farther from the microphone and asks (`_farther`), or a
-    question that is much softer than the talk around it."""
+    """What the interviewer says: by the speaker's name; else what stands farther from the microphone and asks
+    (`_farther`), or a question that is much softer than the talk around it."""
     out: list[Proposal] = []
     named = any(word.speaker == interviewer for word in words)
     rows = sentences([word for word in words if word.text != VOICE])
@@ -189,8 +204,8 @@ def questions(
 
 
 def _farther(asks: Sequence[bool], loud: Sequence[float]) -> set[int]:
-    """Which sentences are of somebody off camera: the softer of two groups of loudness (Otsu 1979), if they lie clearly apart and the
-    softer ones ask.
+    """Which sentences are of somebody off camera: the softer of two groups of loudness (Otsu 1979), if they lie clearly
+    apart and the softer ones ask.
 
     dBFS   -33 ∙∙          -25 ∙∙∙∙∙∙∙∙       two groups, FAR dB apart, each narrower than SPREAD
     asks       ??              ∙∙∙∙∙?∙∙

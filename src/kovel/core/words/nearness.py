@@ -1,7 +1,7 @@
 """Sentences of like meaning, ranked for a question.
 
-Each sentence has a row of numbers (media.meaning makes them): MANY of a model of many languages, ENGLISH of an English one.
-What stands beside a sentence in the same answer says what it is about as well, so it counts too:
+Each sentence has a row of numbers (media.meaning makes them): MANY of a model of many languages, ENGLISH of an English
+one. What stands beside a sentence in the same answer says what it is about as well, so it counts too:
 
     answer     [My boy had polio.] [They kept him behind glass, I could only wave.] [He walked with an iron ...]
     likeness         0.51   ────────▶          0.20 + AROUND * (0.51 + 0.32) / 2          ◀──── 0.32
@@ -60,15 +60,16 @@ def foreign(text: str) -> bool:
 
 
 def alike(asked: Floats, rows: Floats, english: bool) -> Floats:
-    """How alike in meaning a question, (WIDTH,), and each sentence, (n, WIDTH), are; both models' cosines added. `english` False:
-    the question is in another language, which the English model knows nothing of."""
+    """How alike in meaning a question, (WIDTH,), and each sentence, (n, WIDTH), are; both models' cosines added.
+    `english` False: the question is in another language, which the English model knows nothing of."""
     many = rows[:, :MANY] @ asked[:MANY]
     out: Floats = many + rows[:, MANY:] @ asked[MANY:] if english else many
     return out
 
 
 def with_context(likeness: Floats, same: npt.NDArray[np.bool_]) -> Floats:
-    """Likeness with that of the neighbours in the same answer; `same[i]`: sentence i + 1 is of the answer that i is of."""
+    """Likeness with that of the neighbours in the same answer; `same[i]`: sentence i + 1 is of the answer that i is
+    of."""
     if len(likeness) < 2:
         return likeness
     near = np.zeros_like(likeness)
@@ -82,19 +83,24 @@ def with_context(likeness: Floats, same: npt.NDArray[np.bool_]) -> Floats:
 
 
 def same_answer(rows: Sequence[Said]) -> npt.NDArray[np.bool_]:
-    """For each sentence but the last: whether the next one is of the same answer (recording, speaker, no long pause)."""
+    """For each sentence but the last: whether the next one is of the same answer (recording, speaker, no long
+    pause)."""
     return np.array(
         [
-            spoken.recording == sentence.recording and spoken.speaker == sentence.speaker and sentence.start - spoken.end < TURN
+            spoken.recording == sentence.recording
+            and spoken.speaker == sentence.speaker
+            and sentence.start - spoken.end < TURN
             for spoken, sentence in pairwise(rows)
         ],
         bool,
     )
 
 
-def nearest(asked: Floats, rows: Floats, same: npt.NDArray[np.bool_], question: str, most: int) -> list[tuple[int, float]]:
-    """The sentences nearest in meaning to a question, best first: (index, likeness). Those that are about something else are
-    left out, however few are left."""
+def nearest(
+    asked: Floats, rows: Floats, same: npt.NDArray[np.bool_], question: str, most: int
+) -> list[tuple[int, float]]:
+    """The sentences nearest in meaning to a question, best first: (index, likeness). Those that are about something
+    else are left out, however few are left."""
     if not len(rows):
         return []
     english = not foreign(question) and bool(np.any(asked[MANY:]))

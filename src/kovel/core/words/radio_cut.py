@@ -24,7 +24,9 @@ Order = Literal["theme", "time"]
 NAMED = 4  # words within which somebody has to be named
 MOST = 6  # sentences of a bite
 SHORTEST, LONGEST = 2 * 48_000, 30 * 48_000  # samples of one
-NEW = 0.45  # how much what is new counts beside what is worth it (Carbonell and Goldstein 1998 weigh both by one number)
+NEW = (
+    0.45  # how much what is new counts beside what is worth it (Carbonell and Goldstein 1998 weigh both by one number)
+)
 WITHIN = 0.03  # of the target: what is aimed at; 0.05 is what is promised
 SAME = 0.62  # mean cosine over which two sentences are taken to say the same
 KEPT = {"keep": 0.25, "maybe": 0.08, "": 0.0}  # what a verdict in the log adds
@@ -36,8 +38,8 @@ class TooLittle(Told, ValueError):
 
 @dataclass(frozen=True, slots=True)
 class Sentence:
-    """A sentence that can be told: its theme and how near to its middle it is; where it can be cut before and after (samples; None:
-    no pause there); what the log says of it; how fluent it is, 0 to 1."""
+    """A sentence that can be told: its theme and how near to its middle it is; where it can be cut before and after
+    (samples; None: no pause there); what the log says of it; how fluent it is, 0 to 1."""
 
     said: Said
     theme: int
@@ -50,7 +52,8 @@ class Sentence:
 
 @dataclass(frozen=True, slots=True)
 class Bite:
-    """Sentences [first, last) as one piece: samples [start, end) of a recording; its worth, and whether it stands on its own."""
+    """Sentences [first, last) as one piece: samples [start, end) of a recording; its worth, and whether it stands on
+    its own."""
 
     first: int
     last: int
@@ -74,14 +77,15 @@ class Chosen:
 
 
 def alone(text: str) -> bool:
-    """Whether a sentence stands on its own: it does not begin by leaning on the one before, says who is meant, and is more than a word
-    or two."""
+    """Whether a sentence stands on its own: it does not begin by leaning on the one before, says who is meant, and
+    is more than a word or two."""
     words = [plain(word) for word in text.split()]
     return len(words) >= 4 and words[0] not in LEANING and not SOMEBODY & set(words[:NAMED])
 
 
 def bites(rows: Sequence[Sentence]) -> list[Bite]:
-    """Every run of whole sentences of one statement of one theme from one proven pause to another. `rows` by recording and time."""
+    """Every run of whole sentences of one statement of one theme from one proven pause to another. `rows` by
+    recording and time."""
     out = []
     for index, sentence in enumerate(rows):
         if sentence.before is None or sentence.verdict == "drop":
@@ -99,20 +103,28 @@ def bites(rows: Sequence[Sentence]) -> list[Bite]:
             if t.after is None or not SHORTEST <= t.after - sentence.before <= LONGEST:
                 continue
             some = rows[index : j + 1]
-            worth = float(np.mean([sentence.near + KEPT[sentence.verdict] + 0.15 * (sentence.fluent - 1) for sentence in some]))
+            worth = float(
+                np.mean([sentence.near + KEPT[sentence.verdict] + 0.15 * (sentence.fluent - 1) for sentence in some])
+            )
             on_its_own = alone(sentence.said.text)
             out.append(Bite(index, j + 1, sentence.before, t.after, worth - (0 if on_its_own else 0.12), on_its_own))
     return out
 
 
 def proposal(
-    rows: Sequence[Sentence], meaning: Floats, target: int, themes: Sequence[int], retold: Collection[tuple[int, int]] = (),
-    better: Mapping[tuple[int, int], int] | None = None, order: Order = "theme",
-) -> list[Chosen]:  # fmt: skip
+    rows: Sequence[Sentence],
+    meaning: Floats,
+    target: int,
+    themes: Sequence[int],
+    retold: Collection[tuple[int, int]] = (),
+    better: Mapping[tuple[int, int], int] | None = None,
+    order: Order = "theme",
+) -> list[Chosen]:
     """Bites of about `target` samples in all, in their order, each with its reason.
 
-    `rows`: sentences of the themes by recording and time, without questions; `meaning` theirs, (n, WIDTH); `retold`: pairs of rows that
-    tell the same, `better` which of them was picked. `TooLittle` where there is not so much to tell.
+    `rows`: sentences of the themes by recording and time, without questions; `meaning` theirs, (n, WIDTH); `retold`:
+    pairs of rows that tell the same, `better` which of them was picked. `TooLittle` where there is not so much to
+    tell.
     """
     worse = {(set(key) - {b}).pop() for key, b in (better or {}).items()}
     cut = _Cut(rows, meaning, [bite for bite in bites(rows) if not worse & set(range(bite.first, bite.last))], retold)
@@ -122,7 +134,8 @@ def proposal(
     if not cut.bites or abs(cut.length - target) > 0.05 * target:
         most = cut.length / 48_000
         raise TooLittle(
-            f"Of these themes {most:.0f} s can be told in whole sentences without telling anything twice; {target / 48_000:.0f} s were "
+            f"Of these themes {most:.0f} s can be told in whole sentences without telling anything twice; "
+            f"{target / 48_000:.0f} s were "
             "asked for. Choose more themes, or another length."
         )
     return cut.told(_in_order(cut.bites, rows, themes, order), themes)
@@ -202,7 +215,8 @@ class _Cut:
         self.near = np.maximum(self.near, np.where(self.inside, mean[self.at], 0).sum(1) / np.maximum(1, self.count))
 
     def fit(self, target: int) -> None:
-        """Exchange, add or leave out bites, one at a time, as long as it comes nearer to the length: first what costs least."""
+        """Exchange, add or leave out bites, one at a time, as long as it comes nearer to the length: first what
+        costs least."""
         for _ in range(40):
             off = abs(self.length - target)
             if off <= WITHIN * target or not self.chosen:

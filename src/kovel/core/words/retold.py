@@ -17,7 +17,11 @@ from kovel.core.words.transcript import Word
 Floats = npt.NDArray[np.float32]
 CLOSE = 0.34  # of a pair: twice its likeness less how near each one's own nearest are (Conneau et al. 2018: CSLS)
 PLAINLY = 0.1  # more than that, and it need not be the nearest
-NEIGHBOURS, BESIDE, USUAL = 4, 0.3, 0.3  # sentences on each side, how much their likeness counts, what of it is nothing special
+NEIGHBOURS, BESIDE, USUAL = (
+    4,
+    0.3,
+    0.3,
+)  # sentences on each side, how much their likeness counts, what of it is nothing special
 FLOOR = 0.46  # mean cosine under which two sentences are not the same, however far all others are
 AROUND = 10  # of the nearest that this is measured by
 LEAST = 5  # words of a sentence that can be told twice: "Yes, I think so" is told often
@@ -35,8 +39,8 @@ class Pair:
 
 @dataclass(frozen=True, slots=True)
 class Telling:
-    """How something was told: words, samples, what disturbs it (fillers, false starts, repeats), seconds of pauses inside, words
-    a minute."""
+    """How something was told: words, samples, what disturbs it (fillers, false starts, repeats), seconds of pauses
+    inside, words a minute."""
 
     words: int
     length: int
@@ -54,8 +58,8 @@ class Telling:
 def told_twice(said: Sequence[Said], rows: Floats, close: float = CLOSE) -> list[Pair]:
     """Pairs of sentences that tell the same, most alike first. `rows`: their meaning, (n, WIDTH).
 
-    What is said before and after counts a little: a retelling comes among what belongs to it. Each goes with the one it is nearest to,
-    or with all that are plainly the same.
+    What is said before and after counts a little: a retelling comes among what belongs to it. Each goes with the one
+    it is nearest to, or with all that are plainly the same.
     """
     worth = [
         index

@@ -3,8 +3,9 @@
 words    | We | haul | the | ferry | by | hand, | two | of | us | on | the | chain. |
 cues     [ We haul the ferry by hand,          ][ two of us on the chain.           ]
 
-Lines of at most 37 letters, two at most; read at 160 to 180 words a minute (BBC Subtitle Guidelines); a cue that stands a little
-longer than it is said, and closes up to the next one where less than a blink lies between (common practice, no source).
+Lines of at most 37 letters, two at most; read at 160 to 180 words a minute (BBC Subtitle Guidelines); a cue that
+stands a little longer than it is said, and closes up to the next one where less than a blink lies between (common
+practice, no source).
 """
 
 from __future__ import annotations
@@ -25,14 +26,63 @@ BLINK = 0.25  # seconds: less than that between two cues is closed
 CUE, FEW = 40, 14  # what another cue costs, and each letter that it is shorter than this
 SHORT = 18  # letters: so short a sentence stands with the next one
 # English: a line does not end behind these, and may well begin with those
-LOOSE = frozenset((
-    "a", "an", "the", "of", "to", "in", "on", "at", "by", "for", "from", "with", "and", "or", "but", "that", "which", "who",
-    "my", "your", "his", "her", "its", "our", "their", "this",
-))  # fmt: skip
-LEADING = frozenset((
-    "and", "or", "but", "because", "that", "which", "who", "when", "where", "while", "if", "so", "then", "than", "as",
-    "with", "from", "by", "for", "in", "on", "at", "to",
-))  # fmt: skip
+LOOSE = frozenset(
+    (
+        "a",
+        "an",
+        "the",
+        "of",
+        "to",
+        "in",
+        "on",
+        "at",
+        "by",
+        "for",
+        "from",
+        "with",
+        "and",
+        "or",
+        "but",
+        "that",
+        "which",
+        "who",
+        "my",
+        "your",
+        "his",
+        "her",
+        "its",
+        "our",
+        "their",
+        "this",
+    )
+)
+LEADING = frozenset(
+    (
+        "and",
+        "or",
+        "but",
+        "because",
+        "that",
+        "which",
+        "who",
+        "when",
+        "where",
+        "while",
+        "if",
+        "so",
+        "then",
+        "than",
+        "as",
+        "with",
+        "from",
+        "by",
+        "for",
+        "in",
+        "on",
+        "at",
+        "to",
+    )
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +97,8 @@ class Said:
 
 @dataclass(frozen=True, slots=True)
 class Cue:
-    """A caption: story frames [at, end), its lines. `key`: the recording and sample of its first word; (0, n): of a file."""
+    """A caption: story frames [at, end), its lines. `key`: the recording and sample of its first word; (0, n): of a
+    file."""
 
     at: int
     end: int
@@ -62,13 +113,17 @@ class Cue:
 
     def pace(self, rate: Rate) -> int:
         """Words a minute."""
-        return round(len(without_name(self.text, self.speaker).split()) * 60 * float(rate.fps) / max(1, self.end - self.at))
+        return round(
+            len(without_name(self.text, self.speaker).split()) * 60 * float(rate.fps) / max(1, self.end - self.at)
+        )
 
 
 Edits = Mapping[tuple[int, int], tuple[str, str]]  # by key: what it said when it was changed, what it says
 
 
-def cues(said: Sequence[Said], rate: Rate, *, chars: int = CHARS, names: bool = False, edits: Edits | None = None) -> list[Cue]:
+def cues(
+    said: Sequence[Said], rate: Rate, *, chars: int = CHARS, names: bool = False, edits: Edits | None = None
+) -> list[Cue]:
     """The captions of words in the order they are heard. `names`: a new speaker is named; `edits` by the editor."""
     out: list[Cue] = []
     last = ""
@@ -145,7 +200,8 @@ def _shared(run: list[Said], chars: int) -> list[list[Said]]:
 
 
 def _break(left: str, right: str) -> float:
-    """How much a break between two words costs: least behind a stop, little before a word that leads on, most behind an article."""
+    """How much a break between two words costs: least behind a stop, little before a word that leads on, most behind
+    an article."""
     bare = left.lower().strip(".,;:?!…\"'")
     if left.endswith((".", "?", "!", "…")):
         return 0.0
@@ -157,8 +213,8 @@ def _break(left: str, right: str) -> float:
 
 
 def broken(text: str, chars: int = CHARS) -> tuple[str, ...]:
-    """A text in lines of at most `chars` letters: one if it fits, two at the best place, more where they are needed. Lines that
-    were made by hand stay."""
+    """A text in lines of at most `chars` letters: one if it fits, two at the best place, more where they are needed.
+    Lines that were made by hand stay."""
     if "\n" in text:
         return tuple(x for part in text.split("\n") for x in broken(part, chars) if x)
     words = text.split()

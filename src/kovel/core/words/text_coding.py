@@ -48,4 +48,6 @@ def _decoded(body: bytes, coding: str) -> str:
     try:
         return body.decode(coding)
     except UnicodeDecodeError:
-        raise NotText("It begins as a text and then is none: it was cut off or is damaged. Save it again as UTF-8.") from None
+        raise NotText(
+            "It begins as a text and then is none: it was cut off or is damaged. Save it again as UTF-8."
+        ) from None

@@ -23,7 +23,8 @@ from kovel.core.words.small_words import TALK
 Floats = npt.NDArray[np.float32]
 LONGEST = 30 * 48_000  # samples of a statement
 FEWEST = 2  # sentences on each side of where a long statement is cut
-APART = 1.40  # Ward distance from which on two groups stay apart: about that of two directions that have nothing in common, √2
+# Ward distance from which on two groups stay apart: about that of two directions that have nothing in common, √2
+APART = 1.40
 SMALL = TALK | frozenset(ENGLISH.small) | OTHER
 TELLING = 14  # words of a group that are weighed for its name
 WEIGHT = 0.06  # of how much a word tells, beside how near it is in meaning
@@ -33,7 +34,8 @@ LIKE = 0.12  # cosine over which a new statement goes to a theme that is there
 
 @dataclass(frozen=True, slots=True)
 class Statement:
-    """What somebody says in one go about one thing: samples of a recording; sentences [first, last) of those it was made of."""
+    """What somebody says in one go about one thing: samples of a recording; sentences [first, last) of those it was
+    made of."""
 
     recording: int
     start: int
@@ -55,7 +57,13 @@ def statements(said: Sequence[Said], rows: Floats) -> list[Statement]:
                 text = " ".join(spoken.text for spoken in said[start:end])
                 out.append(
                     Statement(
-                        said[start].recording, said[start].start, said[end - 1].end, said[start].speaker, text, start, end
+                        said[start].recording,
+                        said[start].start,
+                        said[end - 1].end,
+                        said[start].speaker,
+                        text,
+                        start,
+                        end,
                     )
                 )
             first = i
@@ -95,7 +103,9 @@ def grouped(meaning: Floats) -> list[int]:
     if count < 2:
         return [0] * count
     labels = fcluster(ward(meaning[:MOST]), APART, "distance").tolist()
-    middles = {label: _mean(meaning[:MOST][[index for index, x in enumerate(labels) if x == label]]) for label in set(labels)}
+    middles = {
+        label: _mean(meaning[:MOST][[index for index, x in enumerate(labels) if x == label]]) for label in set(labels)
+    }
     labels += [max(middles, key=lambda g: float(middles[g] @ row)) for row in meaning[MOST:]]
     order = {g: index for index, (g, _) in enumerate(Counter(labels).most_common())}
     return [order[label] for label in labels]
@@ -120,9 +130,9 @@ def names(
     words: Mapping[str, Floats] | None = None,
     count: int = 3,
 ) -> dict[int, str]:
-    """A name for each group: of the words that tell it from all others (their log odds with the whole as prior: Monroe, Colaresi
-    and Quinn 2008) those that mean most alike to it. `meaning`: of the texts, (n, WIDTH); `words`: that of single words, as far as
-    it is known."""
+    """A name for each group: of the words that tell it from all others (their log odds with the whole as prior:
+    Monroe, Colaresi and Quinn 2008) those that mean most alike to it. `meaning`: of the texts, (n, WIDTH); `words`:
+    that of single words, as far as it is known."""
     every: Counter[str] = Counter()
     inside: dict[int, Counter[str]] = {g: Counter() for g in sorted(set(groups))}
     spread: dict[int, Counter[str]] = {g: Counter() for g in inside}
@@ -134,7 +144,8 @@ def names(
     out: dict[int, str] = {}
     for group, own in inside.items():
         telling = {
-            word: _odds(own[word], own.total(), every[word], every.total()) * (1 + log(spread[group][word])) for word in own
+            word: _odds(own[word], own.total(), every[word], every.total()) * (1 + log(spread[group][word]))
+            for word in own
         }
         best = sorted(telling, key=lambda w: (-telling[w], w))[:TELLING]
         if meaning is not None and words:

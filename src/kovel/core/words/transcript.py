@@ -62,7 +62,8 @@ def sentences(words: Sequence[Word], pause: int = 72_000) -> list[Sentence]:
 
 
 def with_speakers(words: Sequence[Word], named: Sequence[Word]) -> list[Word]:
-    """Words with the speaker of whichever of the `named` words stands nearest to each: names outlast a new transcript."""
+    """Words with the speaker of whichever of the `named` words stands nearest to each: names outlast a new
+    transcript."""
     if not any(word.speaker for word in named):
         return list(words)
     middles = [(word.start + word.end) // 2 for word in named]
@@ -83,7 +84,9 @@ def corrected(word: Word, text: str) -> list[Word]:
     parts = text.split()
     size = [len(part) + 1 for part in parts]
     edges = [word.start + (word.end - word.start) * sum(size[:i]) // max(1, sum(size)) for i in range(len(parts) + 1)]
-    return [replace(word, text=part, start=edges[index], end=edges[index + 1], sure=1.0) for index, part in enumerate(parts)]
+    return [
+        replace(word, text=part, start=edges[index], end=edges[index + 1], sure=1.0) for index, part in enumerate(parts)
+    ]
 
 
 def joined(run: Sequence[Word]) -> Word:
@@ -92,7 +95,8 @@ def joined(run: Sequence[Word]) -> Word:
 
 
 def replaced(words: Sequence[Word], find: str, put: str) -> tuple[list[Word], int]:
-    """Every place where the words `find` were said, in whatever case and punctuation, with `put` instead; and how often.
+    """Every place where the words `find` were said, in whatever case and punctuation, with `put` instead; and how
+    often.
 
     A capital at the beginning and punctuation at the end are kept; times stay those of the words replaced.
     """
@@ -121,7 +125,8 @@ def _sentence(run: Sequence[Word]) -> Sentence:
 
 
 def words_in(words: Sequence[Word], rate: Rate, start: int, length: int) -> list[tuple[int, Word]]:
-    """Words whose middle lies in [start, start+length) frames: a word cut in two belongs to the side that keeps more."""
+    """Words whose middle lies in [start, start+length) frames: a word cut in two belongs to the side that keeps
+    more."""
     begin, end = rate.frame_to_sample(start), rate.frame_to_sample(start + length)
     index = bisect_left(words, begin, key=lambda w: w.start)
     while index > 0 and words[index - 1].end > begin:

@@ -1,4 +1,5 @@
-"""A text without times beside what was heard: which of its words are which, and where the others are to be looked for."""
+"""A text without times beside what was heard: which of its words are which, and where the others are to be looked
+for."""
 
 from __future__ import annotations
 
@@ -13,7 +14,8 @@ from kovel.core.words.transcript import Word
 
 
 def anchors(said: Sequence[str], heard: Sequence[Word], nearly: bool = True) -> Iterator[tuple[int, int, int]]:
-    """(word of the text, start, end in samples) for each that was heard, in order; `nearly` the same will do (ferry, fairy).
+    """(word of the text, start, end in samples) for each that was heard, in order; `nearly` the same will do (ferry,
+    fairy).
 
     Spoken words are compared, so `twenty three` is heard in `23`.
     """
@@ -66,7 +68,9 @@ def alike(a: Sequence[str], b: Sequence[str], least: float = 0.5) -> list[tuple[
     return out[::-1]
 
 
-def windows(words: Sequence[str], at: int | None, until: int | None, talking: Mask) -> list[tuple[Sequence[str], int, int]]:
+def windows(
+    words: Sequence[str], at: int | None, until: int | None, talking: Mask
+) -> list[tuple[Sequence[str], int, int]]:
     """The words between two anchors, and the ticks [first, last) each run of them is looked for in.
 
     Where far more is said than they are, they stand beside their anchors: up to the end of a sentence after the one before,
@@ -79,7 +83,9 @@ def windows(words: Sequence[str], at: int | None, until: int | None, talking: Ma
     need = 45 * len(words) + 30  # ticks: about as slowly as anybody speaks
     if not len(heard) or heard[-1] <= 2 * need:
         return [(words, first, last)]
-    closes = next((index + 1 for index, word in enumerate(words) if word.rstrip("\"')").endswith((".", "?", "!"))), len(words))
+    closes = next(
+        (index + 1 for index, word in enumerate(words) if word.rstrip("\"')").endswith((".", "?", "!"))), len(words)
+    )
     before = 0 if at is None else len(words) if until is None else closes
     left = first + int(np.searchsorted(heard, 45 * before + 30))
     right = first + int(np.searchsorted(heard, heard[-1] - 45 * (len(words) - before) - 30))

@@ -42,7 +42,8 @@ def _asks_in_greek(text: str) -> bool:
 
 
 def together(words: Iterable[str]) -> str:
-    """Written words as one text: with spaces between, but for scripts that have none (Chinese, Japanese, Thai, Lao, Khmer, Burmese)."""
+    """Written words as one text: with spaces between, but for scripts that have none (Chinese, Japanese, Thai, Lao,
+    Khmer, Burmese)."""
     out = ""
     for word in words:
         out += word if not out or not word or (_unspaced(out[-1]) and _unspaced(word[0])) else f" {word}"

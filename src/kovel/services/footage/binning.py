@@ -1,4 +1,5 @@
-"""Recordings as they are looked for: by bin, day, camera, roll or kind, by a word, in an order; and named by a pattern."""
+"""Recordings as they are looked for: by bin, day, camera, roll or kind, by a word, in an order; and named by a
+pattern."""
 
 from __future__ import annotations
 
@@ -36,7 +37,8 @@ def natural(text: str) -> tuple[object, ...]:
 
 @dataclass(frozen=True, slots=True)
 class Shown:
-    """Which recordings are shown and how: `bin` is `""` (all), `aside`, `none` (in no bin), a bin's number, or `day:2`, `kind:music`..."""
+    """Which recordings are shown and how: `bin` is `""` (all), `aside`, `none` (in no bin), a bin's number, or
+    `day:2`, `kind:music`..."""
 
     bin: str = ""
     q: str = ""
@@ -62,9 +64,12 @@ def shown(query: str) -> Shown:
     order = row.get("order", "own")
     count = row.get("count", "")
     return Shown(
-        row.get("bin", "")[:80], row.get("q", "")[:120], order if order in ORDERS else "own", bool(row.get("frames")),
+        row.get("bin", "")[:80],
+        row.get("q", "")[:120],
+        order if order in ORDERS else "own",
+        bool(row.get("frames")),
         min(5000, max(FIRST, int(count))) if count.isdecimal() and len(count) < 6 else FIRST,
-    )  # fmt: skip
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,8 +92,15 @@ def heaps(data: DataFolder, project: int, rows: Sequence[Recording]) -> list[tup
     own = bin_rows.of_project(data.db, project)
     if own:
         loose = [recording for recording in rows if not any(recording.id in folder.recordings for folder in own)]
-        out.append(("bins", [*(Heap(str(folder.id), folder.name, len(folder.recordings), folder.id) for folder in own),
-                             *([Heap("none", "in no bin", len(loose))] if loose else [])]))  # fmt: skip
+        out.append(
+            (
+                "bins",
+                [
+                    *(Heap(str(folder.id), folder.name, len(folder.recordings), folder.id) for folder in own),
+                    *([Heap("none", "in no bin", len(loose))] if loose else []),
+                ],
+            )
+        )
     if aside := sum(recording.aside for recording in rows):
         out.append(("", [Heap("aside", "set aside", aside)]))
     return out
@@ -99,13 +111,20 @@ def chosen(data: DataFolder, project: int, rows: Sequence[Recording], s: Shown) 
     own = bin_rows.of_project(data.db, project) if s.bin else []
     words = s.q.casefold().split()
     clock = recordings.clock_of(data.db, project)
-    found = [recording for recording in rows if _in(recording, s.bin, own) and all(word in _text(recording) for word in words)]
+    found = [
+        recording
+        for recording in rows
+        if _in(recording, s.bin, own) and all(word in _text(recording) for word in words)
+    ]
     key = ORDERS[s.order][1]
     return sorted(found, key=lambda r: key(r, clock)) if s.order != "own" else found
 
 
 def _text(recording: Recording) -> str:
-    return f"{recording.name} {recording.kind} {recording.day} {recording.roll} {recording.camera} {recording.path} {' '.join(recording.remarks)}".casefold()
+    return (
+        f"{recording.name} {recording.kind} {recording.day} {recording.roll} {recording.camera} {recording.path} "
+        f"{' '.join(recording.remarks)}"
+    ).casefold()
 
 
 def _in(recording: Recording, choice: str, own: Sequence[Bin]) -> bool:
@@ -120,8 +139,8 @@ def _in(recording: Recording, choice: str, own: Sequence[Bin]) -> bool:
 
 
 def names(data: DataFolder, project: int, ids: Sequence[int], pattern: str) -> list[tuple[Recording, str]]:
-    """New names by a pattern: {name}, {n} (counted; {n:3} as 001), {day}, {camera}, {roll}, {kind}, {timecode}, {file}. `Invalid` for a
-    field that is none, and for names that would be alike."""
+    """New names by a pattern: {name}, {n} (counted; {n:3} as 001), {day}, {camera}, {roll}, {kind}, {timecode},
+    {file}. `Invalid` for a field that is none, and for names that would be alike."""
     if not pattern.strip():
         raise Invalid("Type a pattern, for example {day}-{camera}-{n:3}.")
     rows = [recordings.get(data.db, i) for i in ids]
@@ -133,13 +152,25 @@ def names(data: DataFolder, project: int, ids: Sequence[int], pattern: str) -> l
     if fields - known or "{" in rest or "}" in rest:
         what = ", ".join(sorted(fields - known)) or "a brace that stands alone"
         raise Invalid(
-            f"A pattern cannot hold {what}. It can hold {', '.join(f'{{{name}}}' for name in sorted(known))}; {{n:3}} counts 001, 002."
+            f"A pattern cannot hold {what}. It can hold {', '.join(f'{{{name}}}' for name in sorted(known))}; "
+            f"{{n:3}} counts 001, 002."
         )
-    taken = {recording.name.casefold() for recording in recordings.of_project(data.db, project) if recording.id not in set(ids)}
+    taken = {
+        recording.name.casefold()
+        for recording in recordings.of_project(data.db, project)
+        if recording.id not in set(ids)
+    }
     out: list[tuple[Recording, str]] = []
     for index, recording in enumerate(rows, 1):
-        value = {"name": recording.name, "day": recording.day, "camera": recording.camera, "roll": recording.roll, "kind": recording.kind, "timecode": recording.start_timecode.replace(":", ""),
-                 "file": recording.path.rsplit("/", 1)[-1].rsplit(".", 1)[0]}  # fmt: skip
+        value = {
+            "name": recording.name,
+            "day": recording.day,
+            "camera": recording.camera,
+            "roll": recording.roll,
+            "kind": recording.kind,
+            "timecode": recording.start_timecode.replace(":", ""),
+            "file": recording.path.rsplit("/", 1)[-1].rsplit(".", 1)[0],
+        }
         put = lambda m, n=index, value=value: str(n).zfill(int(m[2] or 1)) if m[1] == "n" else value[m[1]]  # noqa: E731
         name = projects.clean_name(FIELD.sub(put, pattern), limit=120)
         if name.casefold() in taken:
@@ -166,12 +197,14 @@ def _said(field: str, value: str | int) -> str:
 
 
 def set_all(data: DataFolder, ids: Sequence[int], fields: dict[str, str | int]) -> str:
-    """The same kind, day, roll, camera, language or aside for several recordings, in one undoable step; what was done."""
+    """The same kind, day, roll, camera, language or aside for several recordings, in one undoable step; what was
+    done."""
     clean = recordings.cleaned(fields)
     if not clean:
         raise Invalid("Choose what is to be set: kind, day, roll, camera, language or aside.")
     did = (
-        f"{len(ids)} recording{'s' if len(ids) != 1 else ''}: {', '.join(_said(name, value) for name, value in clean.items())}"
+        f"{len(ids)} recording{'s' if len(ids) != 1 else ''}: "
+        f"{', '.join(_said(name, value) for name, value in clean.items())}"
     )
     recordings.update_all(data.db, [(i, clean) for i in ids], did)
     return did

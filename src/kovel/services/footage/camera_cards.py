@@ -55,7 +55,11 @@ def listing(data: DataFolder, project: int) -> list[Card]:
     """The cards that are plugged in, and what of each is here already."""
     folder = place(data)
     return (
-        [card_at(data, project, path) for path in sorted(folder.iterdir()) if path.is_dir() and not path.name.startswith(".")]
+        [
+            card_at(data, project, path)
+            for path in sorted(folder.iterdir())
+            if path.is_dir() and not path.name.startswith(".")
+        ]
         if folder.is_dir()
         else []
     )
@@ -97,7 +101,9 @@ def find(data: DataFolder, project: int, name: str) -> Card:
     raise Missing(f"There is no card called {name} plugged in, and no such folder.")
 
 
-def start_copy(data: DataFolder, project: int, card: Card, files: list[str] | None = None, to: Path | None = None) -> Job:
+def start_copy(
+    data: DataFolder, project: int, card: Card, files: list[str] | None = None, to: Path | None = None
+) -> Job:
     """Copy files of a card (those that are not here yet, unless some are named), verify them, bring them in."""
     this_project = projects.get(data.db, project)
     here = {file.path: file for file in card.files}

@@ -68,7 +68,8 @@ def of_project(data: DataFolder, project: int) -> int:
 
 @dataclass(frozen=True, slots=True)
 class Out:
-    """A recording that was taken out, and what its going for good would free: what was made of it, and its upload if it was one."""
+    """A recording that was taken out, and what its going for good would free: what was made of it, and its upload if
+    it was one."""
 
     id: int
     name: str
@@ -81,7 +82,11 @@ def taken_out(data: DataFolder, project: int) -> list[Out]:
     kept = {recording.path for recording in recordings.of_project(data.db, project)}
     out = []
     for recording in rows:
-        upload = recording.path if Path(recording.path).parent == data.uploads(project) and recording.path not in kept else ""
+        upload = (
+            recording.path
+            if Path(recording.path).parent == data.uploads(project) and recording.path not in kept
+            else ""
+        )
         out.append(
             Out(
                 recording.id,
@@ -94,7 +99,8 @@ def taken_out(data: DataFolder, project: int) -> list[Out]:
 
 
 def empty(data: DataFolder, project: int) -> int:
-    """What was taken out goes for good: rows, what was made, uploads. Bytes freed. Files elsewhere are never touched."""
+    """What was taken out goes for good: rows, what was made, uploads. Bytes freed. Files elsewhere are never
+    touched."""
     rows = taken_out(data, project)
     recordings.forget(data.db, [o.id for o in rows])
     for o in rows:
@@ -128,7 +134,8 @@ def free(data: DataFolder) -> int:
 
 
 def throw_pictures_away(data: DataFolder, recording: int) -> int:
-    """The pictures of a recording go; it stays open to work on, and they are made again as somebody looks. Bytes freed."""
+    """The pictures of a recording go; it stays open to work on, and they are made again as somebody looks. Bytes
+    freed."""
     folder = data.derived(recording)
     before = taken(folder).pictures
     whole = folder / "media.json"

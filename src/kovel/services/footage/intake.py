@@ -33,13 +33,15 @@ def allowed(path: str, roots: list[Path]) -> Path:
     if not any(this_path == path or path in this_path.parents for path in roots):
         names = ", ".join(str(path) for path in roots)
         raise Invalid(
-            f"{this_path.name} lies outside the folders Kovel may read ({names}). Move it there, or start Kovel with --media FOLDER."
+            f"{this_path.name} lies outside the folders Kovel may read ({names}). "
+            "Move it there, or start Kovel with --media FOLDER."
         )
     return this_path
 
 
 def may_open(data: DataFolder, recording: Recording) -> bool:
-    """Whether a recording's file lies where Kovel may read: asked wherever one is opened, for a row may come out of an archive."""
+    """Whether a recording's file lies where Kovel may read: asked wherever one is opened, for a row may come out of
+    an archive."""
     if data.roots is None:
         return True
     try:
@@ -57,7 +59,8 @@ def _remembered(data: DataFolder) -> list[Path]:
 
 
 def remember(data: DataFolder, path: Path) -> None:
-    """A file was brought in from here, by somebody who may: those beside it may be read from now on as well, also by a server."""
+    """A file was brought in from here, by somebody who may: those beside it may be read from now on as well, also by
+    a server."""
     folder, known = path.resolve().parent, _remembered(data)
     if not any(folder == path or path in folder.parents for path in known):
         kept_settings.put(data.db, BROUGHT_IN, json.dumps([str(path) for path in (*known, folder)]))
@@ -77,7 +80,8 @@ def file_of(data: DataFolder, recording: Recording) -> Path:
     """A recording's file, to be opened; `Invalid` where it lies outside of what Kovel may read."""
     if not may_open(data, recording):
         raise Invalid(
-            f"{recording.name}: its file lies outside the folders Kovel may read. Move it into one of them and find it again in Footage, or start "
+            f"{recording.name}: its file lies outside the folders Kovel may read. "
+            "Move it into one of them and find it again in Footage, or start "
             "Kovel with --media FOLDER."
         )
     return Path(recording.path)
@@ -122,10 +126,19 @@ NO_RECORDINGS = (
 
 
 def bring_in(
-    data: DataFolder, project: int, path: Path, *, name: str = "", kind: str = "", roll: str = "", camera: str = "", day: str = "",
+    data: DataFolder,
+    project: int,
+    path: Path,
+    *,
+    name: str = "",
+    kind: str = "",
+    roll: str = "",
+    camera: str = "",
+    day: str = "",
     facts: dict[str, Any] | None = None,
-) -> Recording:  # fmt: skip
-    """Probe a file in a child, add it as a recording, queue its preparation. `Unusable` or `Invalid` and nothing is added.
+) -> Recording:
+    """Probe a file in a child, add it as a recording, queue its preparation. `Unusable` or `Invalid` and nothing is
+    added.
 
     `facts`: what a probe found already in a file that ships with Kovel.
     """
@@ -136,8 +149,11 @@ def bring_in(
 SAME_FILE = "It is the same file as"
 
 
-def bring_in_all(data: DataFolder, project: int, paths: list[Path], *, kind: str = "") -> tuple[list[Recording], list[str]]:
-    """Bring in several files in their order, looking at a few at a time; those taken, and why each other one was not."""
+def bring_in_all(
+    data: DataFolder, project: int, paths: list[Path], *, kind: str = ""
+) -> tuple[list[Recording], list[str]]:
+    """Bring in several files in their order, looking at a few at a time; those taken, and why each other one was
+    not."""
 
     def look(path: Path) -> dict[str, Any] | Unusable:
         try:
@@ -199,7 +215,9 @@ def _add(
         (
             recording
             for recording in there
-            if recording.size == facts["size"] and recording.path != str(path) and _same_file(Path(recording.path), path)
+            if recording.size == facts["size"]
+            and recording.path != str(path)
+            and _same_file(Path(recording.path), path)
         ),
         None,
     )
@@ -208,7 +226,9 @@ def _add(
     remember(data, path)
     with data.db.write():  # several are brought in at once: each gets a name that none of the others has
         taken = {
-            recording.name.casefold() for recording in recordings.of_project(data.db, project) if recording.path != str(path)
+            recording.name.casefold()
+            for recording in recordings.of_project(data.db, project)
+            if recording.path != str(path)
         }
         name = apart_from(name, path, taken)
         recording = recordings.add(
@@ -219,8 +239,8 @@ def _add(
 
 
 def in_project(facts: dict[str, Any], rate: Rate) -> dict[str, Any]:
-    """What was found in a file as a project of this rate counts it: sound alone in its frames, and interlaced pictures by
-    the field where the project runs at the rate of the fields."""
+    """What was found in a file as a project of this rate counts it: sound alone in its frames, and interlaced
+    pictures by the field where the project runs at the rate of the fields."""
     own = Rate(*facts["rate"])
     if facts.get("began") and not facts["start_timecode"]:
         clock = rate if not facts["picture"] else own
@@ -229,14 +249,18 @@ def in_project(facts: dict[str, Any], rate: Rate) -> dict[str, Any]:
     if not facts["picture"]:
         return {**facts, "rate": [rate.num, rate.den], "frames": max(1, length_in(facts["frames"], own, rate))}
     if facts["interlaced"] and own.fps * 2 == rate.fps:
-        return {**facts, "rate": [rate.num, rate.den], "frames": facts["frames"] * 2,
-                "remarks": [*facts["remarks"], f"Each field is a picture here, {rate} a second."]}  # fmt: skip
+        return {
+            **facts,
+            "rate": [rate.num, rate.den],
+            "frames": facts["frames"] * 2,
+            "remarks": [*facts["remarks"], f"Each field is a picture here, {rate} a second."],
+        }
     return facts
 
 
 def apart_from(name: str, path: Path, taken: Container[str]) -> str:
-    """A name that no other recording of the project has: cameras name alike on every card. The folder tells them apart, or a
-    number."""
+    """A name that no other recording of the project has: cameras name alike on every card. The folder tells them
+    apart, or a number."""
     for key in (name, f"{name} ({path.parent.name})", *(f"{name} {k}" for k in range(2, 10_000))):
         if key[:120].casefold() not in taken:
             return key[:120]
@@ -251,9 +275,9 @@ def _same_file(first_path: Path, second_path: Path) -> bool:
 
 
 def prepare(data: DataFolder, recording: Recording, own: int | None = None, mended: str = "") -> Job:
-    """Queue making everything derived from a recording. It can be opened at once, and fills as it is made. `own`: frames a group
-    where its own pictures are shown, 0 where a proxy is made (media/own_pictures.py); None: as its folder says, or the file itself.
-    `mended`: what was found short of it, if it was whole before."""
+    """Queue making everything derived from a recording. It can be opened at once, and fills as it is made. `own`:
+    frames a group where its own pictures are shown, 0 where a proxy is made (media/own_pictures.py); None: as its
+    folder says, or the file itself. `mended`: what was found short of it, if it was whole before."""
     file_of(data, recording)
     known = {
         "rate": [recording.rate.num, recording.rate.den],
@@ -287,21 +311,25 @@ def _own(recording: Recording) -> int:
 
 
 def choose_microphones(data: DataFolder, recording: int, heard: list[int]) -> Recording:
-    """Other microphones of a recording are heard from now on: one, or two as left and right. Its sound is made anew; its words, subclips
-    and pieces stay."""
+    """Other microphones of a recording are heard from now on: one, or two as left and right. Its sound is made anew;
+    its words, subclips and pieces stay."""
     this_recording = recordings.get(data.db, recording)
     if (
         not 1 <= len(heard) <= 2
         or len(set(heard)) < len(heard)
         or not all(0 <= k < len(this_recording.microphones) for k in heard)
     ):
-        raise Invalid(f"Choose one or two of the {len(this_recording.microphones)} microphones of {this_recording.name}.")
+        raise Invalid(
+            f"Choose one or two of the {len(this_recording.microphones)} microphones of {this_recording.name}."
+        )
     if not Path(this_recording.path).is_file():
         raise Invalid(f"{this_recording.name} is off-line: find its file again, then choose its microphones.")
     if tuple(heard) == this_recording.heard:
         raise Invalid("They are heard already.")
     recordings.set_heard(data.db, recording, heard)
-    shutil.rmtree(data.derived(recording), ignore_errors=True)  # all of it is made again, with the sound that is heard now
+    shutil.rmtree(
+        data.derived(recording), ignore_errors=True
+    )  # all of it is made again, with the sound that is heard now
     prepare(data, recordings.get(data.db, recording))
     return this_recording
 
@@ -312,7 +340,8 @@ def safe(name: str) -> str:
 
 
 def put_under_free_name(part: Path, folder: Path, stem: str, suffix: str) -> Path:
-    """Give a file that is whole a name in a folder that nothing has, however many ask for one like it at once; where it is now."""
+    """Give a file that is whole a name in a folder that nothing has, however many ask for one like it at once; where
+    it is now."""
     while True:
         to = free_name(folder, stem, suffix)
         try:

@@ -1,4 +1,5 @@
-"""Recordings that count as whole held against what was stated of them; what is short is made again, and the editor is told."""
+"""Recordings that count as whole held against what was stated of them; what is short is made again, and the editor
+is told."""
 
 from __future__ import annotations
 
@@ -29,7 +30,8 @@ _one_at_a_time = threading.Lock()  # pages ask for many seconds of a sound at on
 
 
 def mend(data: DataFolder, recording: int) -> str:
-    """What was short of a recording that counts as whole, in a sentence; it is being prepared again now. Empty where all is there."""
+    """What was short of a recording that counts as whole, in a sentence; it is being prepared again now. Empty where
+    all is there."""
     folder = data.derived(recording)
     if not shortcomings(folder):
         return ""
@@ -42,8 +44,8 @@ def mend(data: DataFolder, recording: int) -> str:
 
 
 def whole_sound_of(data: DataFolder, recording: int, then: str) -> dict[str, Any]:
-    """What is known of a recording whose sound is all there; `Invalid` where it is not: it is made first. `then`: what is to be done
-    once it is there, as "Render"."""
+    """What is known of a recording whose sound is all there; `Invalid` where it is not: it is made first. `then`:
+    what is to be done once it is there, as "Render"."""
     this_recording = recordings.get(data.db, recording)
     if told := mend(data, recording):
         raise Invalid(f"{told} {then} when it is there.")
@@ -68,8 +70,8 @@ def _said(recording: Recording, job: Job) -> str:
 
 
 def mend_all(data: DataFolder) -> list[str]:
-    """Every recording of every project held against what was stated of it, as a server does when it starts: by sizes and headers
-    alone. What was mended, a sentence each."""
+    """Every recording of every project held against what was stated of it, as a server does when it starts: by sizes
+    and headers alone. What was mended, a sentence each."""
     told = []
     for recording in _prepared(data):
         try:

@@ -1,7 +1,7 @@
 """Pieces of pictures that a page asks for before they are made: a child of its own, kept warm, makes them at once.
 
-What was asked for last comes first: somebody who scrubs is already elsewhere. The child is ended when nobody has asked for a
-while, and begun anew after so many pieces, so that no limit of it is ever met.
+What was asked for last comes first: somebody who scrubs is already elsewhere. The child is ended when nobody has
+asked for a while, and begun anew after so many pieces, so that no limit of it is ever met.
 """
 
 import contextlib
@@ -25,7 +25,9 @@ class Now:
     """Ask with `want` as long as it is wanted; it is there once its file is."""
 
     def __init__(self) -> None:
-        self._wanted: dict[tuple[int, int], tuple[float, dict[str, Any]]] = {}  # asked for: when last, and how it is made
+        self._wanted: dict[
+            tuple[int, int], tuple[float, dict[str, Any]]
+        ] = {}  # asked for: when last, and how it is made
         self._failed: dict[tuple[int, int], float] = {}
         self._wake = threading.Condition()
         self._thread: threading.Thread | None = None
@@ -111,7 +113,9 @@ class Now:
         timer = threading.Timer(LOST, child.kill)
         timer.start()
         try:
-            child.stdin.write(json.dumps({**{k: params[k] for k in ("path", "out", "rate", "frames")}, "piece": number}) + "\n")
+            child.stdin.write(
+                json.dumps({**{k: params[k] for k in ("path", "out", "rate", "frames")}, "piece": number}) + "\n"
+            )
             child.stdin.flush()
             answer = child.stdout.readline()
             return bool(answer) and bool(json.loads(answer).get("made"))

@@ -51,7 +51,14 @@ def steps(job: Job, out: Sequence[JobStep], workers: int) -> list[JobStep]:
             []
             if busy
             else [
-                JobStep("all", "derive", {**whole, "heard": p.get("heard", [])}, WHOLE, brings_sound=p["sound"], makes_all=True)
+                JobStep(
+                    "all",
+                    "derive",
+                    {**whole, "heard": p.get("heard", [])},
+                    WHOLE,
+                    brings_sound=p["sound"],
+                    makes_all=True,
+                )
             ]
         )
     new: list[JobStep] = []
@@ -88,7 +95,9 @@ def _stretches(
     free: list[tuple[int, int | None]] = []
     for start, until in gaps:
         end = total if until is None else until
-        cuts = sorted((x, total if y is None else y) for x, y in taken if x < max(end, start + 1) and (y is None or y > start))
+        cuts = sorted(
+            (x, total if y is None else y) for x, y in taken if x < max(end, start + 1) and (y is None or y > start)
+        )
         at = start
         for x, y in cuts:
             if x > at:
@@ -109,7 +118,11 @@ def _stretches(
     threads = 1 if workers > 1 else 0
     return [
         JobStep(
-            f"pieces {start}", "make_pieces", {**base, "first": start, "last": end, "threads": threads}, PICTURE, (start, end)
+            f"pieces {start}",
+            "make_pieces",
+            {**base, "first": start, "last": end, "threads": threads},
+            PICTURE,
+            (start, end),
         )
         for start, end in out
     ]
@@ -133,7 +146,8 @@ def progress(job: Job, told: dict[str, float]) -> float:
 
 
 def take_step(data: DataFolder, job: Job, step: JobStep, result: Result) -> Outcome:
-    """What a step brought: its sound is listened to, and at the end the whole recording is held against what was stated of it."""
+    """What a step brought: its sound is listened to, and at the end the whole recording is held against what was
+    stated of it."""
     assert job.recording is not None
     if "short" in result:
         return Outcome(short=result["short"])

@@ -1,5 +1,5 @@
-"""Pieces of a recording's pictures where none lie in files of their own: cut out of its whole proxy as they were before they
-were put together, or out of the recording itself where its own pictures are shown."""
+"""Pieces of a recording's pictures where none lie in files of their own: cut out of its whole proxy as they were
+before they were put together, or out of the recording itself where its own pictures are shown."""
 
 import base64
 import json
@@ -18,14 +18,17 @@ from kovel.store import recordings
 
 
 def piece_of_own(data: DataFolder, recording: int, number: int) -> bytes | None:
-    """Piece `number` of a recording whose own pictures are shown; None behind its end, or where its file is not there."""
+    """Piece `number` of a recording whose own pictures are shown; None behind its end, or where its file is not
+    there."""
     return own_piece(data.derived(recording), file_of(data, recordings.get(data.db, recording)), number)
 
 
 def shown_file(data: DataFolder, recording: int) -> Path:
     """The file whose pictures the page shows: a proxy, or the recording itself."""
     facts = media_facts(data, recording) or {}
-    return file_of(data, recordings.get(data.db, recording)) if facts.get("own") else data.derived(recording) / "proxy.mp4"
+    return (
+        file_of(data, recordings.get(data.db, recording)) if facts.get("own") else data.derived(recording) / "proxy.mp4"
+    )
 
 
 def piece_of_whole(folder: Path, number: int) -> bytes | None:

@@ -1,4 +1,5 @@
-"""Recordings whose files are not where they were, found again: by checksum, whatever they are called now; or a better version."""
+"""Recordings whose files are not where they were, found again: by checksum, whatever they are called now; or a
+better version."""
 
 import re
 import shutil
@@ -25,7 +26,8 @@ AT_ONCE = 300_000_000  # bytes of a file that is compared while somebody waits
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """What became of a search: (recording, where it is now); those that are still missing; those replaced, and why others not."""
+    """What became of a search: (recording, where it is now); those that are still missing; those replaced, and why
+    others not."""
 
     again: tuple[tuple[str, str], ...] = ()
     missing: tuple[str, ...] = ()
@@ -59,8 +61,8 @@ def offline(data: DataFolder, project: int) -> list[Recording]:
 
 
 def there(recording: Recording) -> bool:
-    """Whether a recording's file is where it was, and the same one: by size and time, and by its checksum where the time is
-    another. A large file's is found only before a render (`unsure`): it takes long."""
+    """Whether a recording's file is where it was, and the same one: by size and time, and by its checksum where the
+    time is another. A large file's is found only before a render (`unsure`): it takes long."""
     try:
         st = Path(recording.path).stat()
     except OSError:
@@ -78,7 +80,9 @@ def unsure(recording: Recording) -> bool:
         st = Path(recording.path).stat()
     except OSError:
         return False
-    return bool(recording.changed and recording.checksum) and st.st_mtime_ns != recording.changed and st.st_size > AT_ONCE
+    return (
+        bool(recording.changed and recording.checksum) and st.st_mtime_ns != recording.changed and st.st_size > AT_ONCE
+    )
 
 
 @lru_cache(1024)
@@ -99,7 +103,8 @@ def take_as_it_is(data: DataFolder, recording: int) -> Recording:
     facts = in_project(call("probe", {"path": str(file_of(data, this_recording))}), clock)
     if why := _differs(this_recording, facts, clock):
         raise Invalid(
-            f"What is there now cannot take the place of {this_recording.name}: {why}. Bring it in as a recording of its own."
+            f"What is there now cannot take the place of {this_recording.name}: {why}. "
+            "Bring it in as a recording of its own."
         )
     recordings.replace_file(data.db, this_recording.id, this_recording.path, facts)
     shutil.rmtree(data.derived(this_recording.id), ignore_errors=True)  # all of it was made of the other file
@@ -108,8 +113,9 @@ def take_as_it_is(data: DataFolder, recording: int) -> Recording:
 
 
 def search(data: DataFolder, project: int, folder: Path, better: bool = False) -> Job:
-    """Queue looking for missing recordings in a folder and all below it: the same file by size and checksum, renamed or not. With
-    `better` also files of a recording's name that last as long and begin at the same timecode take its place, missing or not."""
+    """Queue looking for missing recordings in a folder and all below it: the same file by size and checksum, renamed
+    or not. With `better` also files of a recording's name that last as long and begin at the same timecode take its
+    place, missing or not."""
     projects.get(data.db, project)
     if any(job.is_open for job in jobs.of_project(data.db, project, "relink")):
         raise Invalid("A folder is being looked through already. Wait for it, or stop it.")
@@ -143,7 +149,9 @@ def take_found(data: DataFolder, job: Job, result: dict[str, Any]) -> Found:
             _made_again(data, recording.id)
             break
     replaced, left = _better(data, project, result["facts"], taken)
-    return Found(tuple(again), tuple(recording.name for recording in offline(data, project)), tuple(replaced), tuple(left))
+    return Found(
+        tuple(again), tuple(recording.name for recording in offline(data, project)), tuple(replaced), tuple(left)
+    )
 
 
 def _size(path: Path) -> int:
@@ -193,7 +201,8 @@ def _better(
 
 
 def _names(recording: Recording) -> set[str]:
-    """What a file of the same recording may be called: as its file, and as that was called before it lay in a project's one file."""
+    """What a file of the same recording may be called: as its file, and as that was called before it lay in a
+    project's one file."""
     stem = Path(recording.path).stem
     return {stem.casefold(), re.sub(r"^\d+ |, used pictures$", "", stem).casefold()}
 
@@ -203,7 +212,11 @@ def _differs(recording: Recording, facts: dict[str, object], clock: Rate) -> str
     rate, frames = Rate(*facts["rate"]), facts["frames"]  # type: ignore[misc]
     if (recording.frames is None) != (frames is None):
         return "one is a still"
-    if recording.frames is not None and isinstance(frames, int) and length_in(frames, rate, clock) != recording.length(clock):
+    if (
+        recording.frames is not None
+        and isinstance(frames, int)
+        and length_in(frames, rate, clock) != recording.length(clock)
+    ):
         return f"it lasts {length_in(frames, rate, clock)} frames, not {recording.length(clock)}"
     if recording.start_timecode and facts["start_timecode"] != recording.start_timecode:
         return f"it begins at {facts['start_timecode'] or 'no timecode'}, not {recording.start_timecode}"

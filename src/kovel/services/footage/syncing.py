@@ -34,7 +34,9 @@ def sync_by_timecode(data: DataFolder, project: int, ids: Sequence[int]) -> str:
     if without:
         raise Invalid(f"{without[0]} has no start timecode. Sync by sound instead.")
     try:
-        frames = [parse_entry(recording.start_timecode, rate, drop=";" in recording.start_timecode) for recording in chosen]
+        frames = [
+            parse_entry(recording.start_timecode, rate, drop=";" in recording.start_timecode) for recording in chosen
+        ]
     except TimeError as error:
         raise Invalid(str(error)) from None
     number = recordings.new_set(data.db)
@@ -47,7 +49,9 @@ def sync_by_timecode(data: DataFolder, project: int, ids: Sequence[int]) -> str:
         ],
     )
     far = [recording.name for recording, place in zip(chosen, places, strict=True) if abs(place) > 12 * 3600]
-    return f"{len(chosen)} recordings synced by timecode." + (f" {far[0]} lies hours away from the others." if far else "")
+    return f"{len(chosen)} recordings synced by timecode." + (
+        f" {far[0]} lies hours away from the others." if far else ""
+    )
 
 
 def sync_by_sound(data: DataFolder, project: int, ids: Sequence[int]) -> Job:
@@ -83,7 +87,9 @@ def take_sync(data: DataFolder, job: Job, result: dict[str, Any]) -> str:
     return " ".join(bad)
 
 
-def nudge(data: DataFolder, recording: int, milliseconds: float = 0, frames: int = 0, rate: Rate | None = None) -> Recording:
+def nudge(
+    data: DataFolder, recording: int, milliseconds: float = 0, frames: int = 0, rate: Rate | None = None
+) -> Recording:
     """Move a recording on its set's clock, where the ear says otherwise."""
     this_recording = recordings.get(data.db, recording)
     if this_recording.sync is None:

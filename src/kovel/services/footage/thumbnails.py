@@ -59,7 +59,8 @@ def small_of(data: DataFolder, recording: Recording, frame: int, clock: Rate) ->
 
 
 def small_alone(data: DataFolder, recording: int, sheet: str, number: int) -> bytes | None:
-    """A small frame as a JPEG of its own: a page that shows one of a recording need not hold a hundred. None where it is not."""
+    """A small frame as a JPEG of its own: a page that shows one of a recording need not hold a hundred. None where
+    it is not."""
     try:
         with (data.derived(recording) / f"{sheet}.singles").open("rb") as file:
             sizes = np.frombuffer(file.read(4 * ACROSS * ACROSS), "<u4")
@@ -91,15 +92,17 @@ def _sheet(path: Path, stamp: int) -> npt.NDArray[np.uint8]:
 
 
 def near(data: DataFolder, recording: Recording, moments: Sequence[int], clock: Rate) -> list[Rgb | None]:
-    """Pictures close to these moments, as large as the page has them: of the key frames before; the small ones where there are
-    none."""
+    """Pictures close to these moments, as large as the page has them: of the key frames before; the small ones where
+    there are none."""
     owns = [] if recording.frames is None else [_own(recording, moment, clock) for moment in moments]
     made = (
         _of_itself(data, recording, owns)
         if (media_facts(data, recording.id) or {}).get("own")
         else _of_proxy(data.derived(recording.id) / "proxy.mp4", recording, owns)
     )
-    return [found if found is not None else colours(data, recording, n, clock) for n, found in zip_longest(moments, made)]
+    return [
+        found if found is not None else colours(data, recording, n, clock) for n, found in zip_longest(moments, made)
+    ]
 
 
 def _of_itself(data: DataFolder, recording: Recording, frames: Sequence[int]) -> list[Rgb | None]:

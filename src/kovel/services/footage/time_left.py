@@ -20,7 +20,8 @@ SOME = 0.05  # and how much of all must be done by then
 
 @dataclass(frozen=True, slots=True)
 class Work:
-    """A recording that is, or was, prepared: its length in seconds, how far it is, when it began and ended (seconds since 1970)."""
+    """A recording that is, or was, prepared: its length in seconds, how far it is, when it began and ended (seconds
+    since 1970)."""
 
     length: float
     progress: float
@@ -37,7 +38,9 @@ def seconds_left(coming: Sequence[Work], before: Sequence[Work], now: float) -> 
     if not begun:
         return round(to_do / known) if known else None
     spent = max(0.0, now - began)
-    done = sum(work.length * work.progress for work in coming) + sum(work.length * _share(work, began) for work in before)
+    done = sum(work.length * work.progress for work in coming) + sum(
+        work.length * _share(work, began) for work in before
+    )
     share = min(1.0, spent / SURE)
     if known is None and (spent < STEADY or done < SOME * (done + to_do)):
         return None
@@ -54,8 +57,11 @@ def _share(work: Work, began: float) -> float:
 
 
 def _pace(before: Sequence[Work]) -> float | None:
-    """Seconds of recordings that were prepared in a second of work; what ran side by side counts once. None where little is known."""
-    spans = sorted((work.started, work.finished) for work in before if work.started is not None and work.finished is not None)
+    """Seconds of recordings that were prepared in a second of work; what ran side by side counts once. None where
+    little is known."""
+    spans = sorted(
+        (work.started, work.finished) for work in before if work.started is not None and work.finished is not None
+    )
     length = sum(work.length for work in before if work.started is not None and work.finished is not None)
     busy, until = 0.0, 0.0
     for start, end in spans:

@@ -53,7 +53,9 @@ def used(data: DataFolder, project: int) -> set[int]:
     out: set[int] = set()
     for kept in stories.of_project(data.db, project):
         story = kept.story
-        out |= make_plan(story, sources).sources | {cover.source for cover in (*story.covers, *story.loose) if cover.source}
+        out |= make_plan(story, sources).sources | {
+            cover.source for cover in (*story.covers, *story.loose) if cover.source
+        }
         out |= {piece.source for piece in story.pieces if piece.source} | {
             sound.source for sound in (*story.sounds, *story.loose_sounds)
         }
@@ -61,8 +63,8 @@ def used(data: DataFolder, project: int) -> set[int]:
 
 
 def used_ranges(data: DataFolder, project: int, handle: float = HANDLE) -> dict[int, list[tuple[Fraction, Fraction]]]:
-    """By recording: seconds from its first picture that the stories show, also under covers and in what came loose, with `handle`
-    seconds around each; those that meet are one."""
+    """By recording: seconds from its first picture that the stories show, also under covers and in what came loose,
+    with `handle` seconds around each; those that meet are one."""
     fps = projects.get(data.db, project).rate.fps
     found: dict[int, list[tuple[int, int]]] = {}
     for kept in stories.of_project(data.db, project):
@@ -93,12 +95,14 @@ def used_ranges(data: DataFolder, project: int, handle: float = HANDLE) -> dict[
 def start_archive(
     data: DataFolder, project: int, media: Media = "none", out: Path | None = None, handle: float = HANDLE
 ) -> tuple[Job, Archived]:
-    """Queue a project's one file; the job, and what will be in it. `pictures`: of the recordings used only the pictures used, with
-    `handle` seconds around, and all sound."""
+    """Queue a project's one file; the job, and what will be in it. `pictures`: of the recordings used only the
+    pictures used, with `handle` seconds around, and all sound."""
     this_project = projects.get(data.db, project)
     number, tables = archive_rows.rows_of(data.db, project)
     rows = recordings.of_project(data.db, project)
-    wanted = {recording.id for recording in rows} if media == "all" else used(data, project) if media != "none" else set()
+    wanted = (
+        {recording.id for recording in rows} if media == "all" else used(data, project) if media != "none" else set()
+    )
     inside = {
         recording.id: recording
         for recording in rows
@@ -110,31 +114,50 @@ def start_archive(
     if need > shutil.disk_usage(out.parent).free:
         raise Invalid(f"Its recordings take {need / 1e9:.1f} GB; there is less room than that where it is written.")
     about = {
-        "form": FORM, "schema": number, "made": datetime.now(UTC).isoformat(timespec="seconds"),
-        "media": {str(key): name for key, name in names.items()}, "tables": tables,
-    }  # fmt: skip
+        "form": FORM,
+        "schema": number,
+        "made": datetime.now(UTC).isoformat(timespec="seconds"),
+        "media": {str(key): name for key, name in names.items()},
+        "tables": tables,
+    }
     text = json.dumps(about, ensure_ascii=False, indent=1)
     described = data.root / "archives" / f"{uuid4().hex}.json"  # as it stands now; the job takes it away
     described.parent.mkdir(exist_ok=True)
     described.write_text(text)
-    files = {f"{path.name}/{other.name}": str(other) for path in (data.tables, data.fonts) if path.is_dir() for other in sorted(path.iterdir())
-             if json.dumps(other.stem, ensure_ascii=False)[1:-1] in text}  # fmt: skip
+    files = {
+        f"{path.name}/{other.name}": str(other)
+        for path in (data.tables, data.fonts)
+        if path.is_dir()
+        for other in sorted(path.iterdir())
+        if json.dumps(other.stem, ensure_ascii=False)[1:-1] in text
+    }
     ranges = used_ranges(data, project, handle) if media == "pictures" else {}
     cuts = [
-        {"number": key, "name": names[key], "path": recording.path, "rate": [*recording.rate.fps.as_integer_ratio()],
-         "ranges": [[list(start.as_integer_ratio()), list(end.as_integer_ratio())] for start, end in ranges.get(key, ())]}
-        for key, recording in inside.items() if media == "pictures" and recording.picture and recording.frames is not None and recording.frames > 1
-    ]  # fmt: skip
+        {
+            "number": key,
+            "name": names[key],
+            "path": recording.path,
+            "rate": [*recording.rate.fps.as_integer_ratio()],
+            "ranges": [
+                [list(start.as_integer_ratio()), list(end.as_integer_ratio())] for start, end in ranges.get(key, ())
+            ],
+        }
+        for key, recording in inside.items()
+        if media == "pictures" and recording.picture and recording.frames is not None and recording.frames > 1
+    ]
     shortened = {cut["number"] for cut in cuts}
     files |= {names[key]: recording.path for key, recording in inside.items() if key not in shortened}
-    job = jobs.add(data.db, project, "archive", {"about": str(described), "files": files, "out": str(out), "cuts": cuts})
+    job = jobs.add(
+        data.db, project, "archive", {"about": str(described), "files": files, "out": str(out), "cuts": cuts}
+    )
     missing = tuple(recording.name for recording in rows if recording.id in wanted and recording.id not in inside)
     return job, Archived(str(out), project, this_project.name, len(rows), len(inside), missing)
 
 
 def read(data: DataFolder, path: Path, told: Progress = lambda x: None, called: str = "") -> Archived:
-    """A project out of an archive: under its name, or one like it, its recordings beside what was brought in. `called`: its name,
-    where it is read out of another file. `Invalid`, and nothing is made, for what is no archive, or holds what no project can."""
+    """A project out of an archive: under its name, or one like it, its recordings beside what was brought in.
+    `called`: its name, where it is read out of another file. `Invalid`, and nothing is made, for what is no archive,
+    or holds what no project can."""
     name = called or path.name
     folder = data.root / "archives" / f"in-{uuid4().hex}"
     try:
@@ -147,7 +170,16 @@ def read(data: DataFolder, path: Path, told: Progress = lambda x: None, called: 
         raise Invalid(f"{name} cannot be read: {why}. Nothing was brought in.") from None
     except Told as error:
         raise Invalid(str(error) if name in str(error) else f"{name} cannot be brought in: {error}") from None
-    except (sqlite3.Error, ValueError, TypeError, KeyError, IndexError, AttributeError, ArithmeticError, RecursionError):
+    except (
+        sqlite3.Error,
+        ValueError,
+        TypeError,
+        KeyError,
+        IndexError,
+        AttributeError,
+        ArithmeticError,
+        RecursionError,
+    ):
         raise Invalid(f"{name} is no archive of Kovel, or it is damaged. Nothing was brought in.") from None
     finally:
         shutil.rmtree(folder, ignore_errors=True)
@@ -158,7 +190,9 @@ def _read(data: DataFolder, path: Path, inside: dict[str, Any], called: str) -> 
     if not isinstance(about, dict) or about.get("form") != FORM:
         raise Invalid(f"{called} is an archive of another kind. This Kovel reads “{FORM}”.")
     files = {
-        int(key): inside[name] for key, name in about["media"].items() if name in inside and inside[name]["kind"] == "media"
+        int(key): inside[name]
+        for key, name in about["media"].items()
+        if name in inside and inside[name]["kind"] == "media"
     }
     (row,) = about["tables"]["project"]
     project, ids = archive_rows.put(data.db, about["schema"], about["tables"], _free(data, str(row["name"])))
@@ -177,7 +211,8 @@ def _read(data: DataFolder, path: Path, inside: dict[str, Any], called: str) -> 
 
 
 def _looks_and_letters(data: DataFolder, inside: dict[str, Any]) -> None:
-    """Tables of colours and fonts that the project uses, each read as one that an editor loads; those that are here already stay."""
+    """Tables of colours and fonts that the project uses, each read as one that an editor loads; those that are here
+    already stay."""
     for name, member in inside.items():
         folder = {"tables": data.tables, "fonts": data.fonts}.get(member["kind"])
         if folder is None or (to := folder / Path(name).name).exists():
@@ -193,8 +228,8 @@ def _looks_and_letters(data: DataFolder, inside: dict[str, Any]) -> None:
 def _media(
     data: DataFolder, project: Project, files: dict[int, dict[str, Any]], cut: dict[str, Any], ids: dict[int, int]
 ) -> list[str]:
-    """The recordings' files out of the archive, each held against its size and checksum; those that are not here. `cut`: what those
-    are that came with some of their pictures."""
+    """The recordings' files out of the archive, each held against its size and checksum; those that are not here.
+    `cut`: what those are that came with some of their pictures."""
     folder, missing = data.uploads(project.id), []
     for old, new in ids.items():
         recording = recordings.get(data.db, new)

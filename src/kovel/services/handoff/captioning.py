@@ -1,4 +1,5 @@
-"""The captions of a story: worked out from its words and the editor's changes, or those of a file that was brought in."""
+"""The captions of a story: worked out from its words and the editor's changes, or those of a file that was brought
+in."""
 
 from collections.abc import Sequence
 from dataclasses import replace
@@ -34,7 +35,8 @@ def said(data: DataFolder, kept: stories.Kept) -> list[Said]:
 
 
 def captions_of(data: DataFolder, kept: stories.Kept, *, chars: int = CHARS, names: bool | None = None) -> list[Cue]:
-    """As they are shown, written and burnt in. `names`: whether a new speaker is named; none said: where there are several."""
+    """As they are shown, written and burnt in. `names`: whether a new speaker is named; none said: where there are
+    several."""
     file = caption_rows.brought(data.db, kept.id)
     if file:
         rows = [cue for cue in file[1] if cue.at < kept.story.length]
@@ -74,7 +76,9 @@ def change(data: DataFolder, kept: stories.Kept, key: tuple[int, int], text: str
         if key not in plain:
             raise Invalid("That caption is no longer there: its words were changed or left the story.")
         was, text = plain[key].text, without_name(text, plain[key].speaker)
-        caption_rows.change(data.db, kept.id, key, was, "" if text.replace("\n", " ") == was and "\n" not in text else text)
+        caption_rows.change(
+            data.db, kept.id, key, was, "" if text.replace("\n", " ") == was and "\n" not in text else text
+        )
     return next(cue for cue in captions_of(data, kept) if cue.key == key)
 
 
@@ -111,7 +115,9 @@ def chapters_of(story: Story, output: Output) -> list[tuple[int, str]]:
     return [(0, before[-1] if before else "Beginning"), *inside]
 
 
-def caption_file(data: DataFolder, kept: stories.Kept, format: CaptionFormat, chars: int = CHARS) -> tuple[str, list[Cue]]:
+def caption_file(
+    data: DataFolder, kept: stories.Kept, format: CaptionFormat, chars: int = CHARS
+) -> tuple[str, list[Cue]]:
     """The captions of a story, or its chapters, as the text of a file; and the cues that are in it."""
     rows = [] if format.is_chapters else captions_of(data, kept, chars=chars)
     chapters = chapters_of(kept.story, checked(Output(), kept.story)) if format.is_chapters else []

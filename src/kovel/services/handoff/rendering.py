@@ -1,4 +1,5 @@
-"""Outputs of a story: asked for, worked out beforehand, queued; ready-made choices; the parts of films that are kept."""
+"""Outputs of a story: asked for, worked out beforehand, queued; ready-made choices; the parts of films that are
+kept."""
 
 import json
 import time
@@ -56,7 +57,9 @@ def estimate(data: DataFolder, kept: stories.Kept, asked: Output) -> Estimate:
     size, length = size_made(output, kept.story, project.width, project.height), output.end - output.start
     lanes = len({lane for lane in lanes_of(kept.story).values()})
     bytes_, seconds = expected(output, size, project.rate, length, lanes)
-    return Estimate(size, 1 if output.kind == "still" else length, bytes_, seconds * _pace(data, project.id, output.kind))
+    return Estimate(
+        size, 1 if output.kind == "still" else length, bytes_, seconds * _pace(data, project.id, output.kind)
+    )
 
 
 def _pace(data: DataFolder, project: int, kind: str) -> float:
@@ -109,7 +112,7 @@ def start_output(data: DataFolder, story: int, asked: Output | None = None, out:
         "begin": project.start_frame + output.start,
         "timecode": format_timecode(project.start_frame + output.start, project.rate, project.drop),
         "drop": project.drop,
-    }  # fmt: skip
+    }
     if output.kind == "stems":
         params["lanes"] = {str(key): lane for key, lane in lanes_of(kept.story).items()}
     for failed in want_retimed(data, project.id, plan):
@@ -127,7 +130,8 @@ def _files(data: DataFolder, plan: Plan) -> dict[str, dict[str, Any]]:
             file_of(data, recording)
         if source in plan.seen and Path(recording.path).is_file() and not there(recording):
             raise Invalid(
-                f"{recording.name} is another file now than the one that was brought in. Find the right one in Footage, then render again."
+                f"{recording.name} is another file now than the one that was brought in. "
+                "Find the right one in Footage, then render again."
             )
         facts = whole_sound_of(data, source, "Render")
         made = {name: str(made_file(data, source, name)) for name in plan.made.get(source, ())}
@@ -136,16 +140,23 @@ def _files(data: DataFolder, plan: Plan) -> dict[str, dict[str, Any]]:
             files[str(source)]["sum"] = recording.checksum
         if made and (job := want_cleaned(data, source)) and job.has_failed:
             raise Invalid(
-                f"{recording.name} could not be cleaned: {job.message} Try again in the Sound room, or leave it as recorded."
+                f"{recording.name} could not be cleaned: {job.message} Try again in the Sound room, or leave it as "
+                "recorded."
             )
     return files
 
 
 def _file(data: DataFolder, recording: Recording) -> dict[str, Any]:
     return {
-        "name": recording.name, "path": recording.path, "rate": [recording.rate.num, recording.rate.den], "still": recording.frames is None, "first": recording.first,
-        "drop": recording.drops, "derived": str(data.derived(recording.id)), "pcm": str(data.derived(recording.id) / "sound.pcm") if recording.sound else None,
-    }  # fmt: skip
+        "name": recording.name,
+        "path": recording.path,
+        "rate": [recording.rate.num, recording.rate.den],
+        "still": recording.frames is None,
+        "first": recording.first,
+        "drop": recording.drops,
+        "derived": str(data.derived(recording.id)),
+        "pcm": str(data.derived(recording.id) / "sound.pcm") if recording.sound else None,
+    }
 
 
 def _named(data: DataFolder, project: Project, kept: stories.Kept, output: Output) -> Path:
@@ -154,7 +165,10 @@ def _named(data: DataFolder, project: Project, kept: stories.Kept, output: Outpu
     shape = "" if output.shape == "as the story" else f" {output.shape.replace(':', ' to ')}"
     what = {"draft": " draft", "stems": " stems", "still": " still"}.get(output.kind, "")
     return free_name(
-        data.renders(project.id), f"{safe(project.name)} - {safe(kept.name)}{shape}{what}", KINDS[output.kind].ending, coming
+        data.renders(project.id),
+        f"{safe(project.name)} - {safe(kept.name)}{shape}{what}",
+        KINDS[output.kind].ending,
+        coming,
     )
 
 
@@ -206,7 +220,9 @@ def _hold(data: DataFolder, job: Job) -> Hold | None:
         return held
     coming = {str(job.recording) for job in jobs.unfinished(data.db) if job.kind == "prepare"}
     files = job.params.get("files", {})
-    mended = (file.get("pcm") and key in coming and not whole_sound(Path(file["pcm"]).parent) for key, file in files.items())
+    mended = (
+        file.get("pcm") and key in coming and not whole_sound(Path(file["pcm"]).parent) for key, file in files.items()
+    )
     return Hold() if any(mended) else None
 
 

@@ -1,4 +1,5 @@
-"""Stems: each lane of the story as a sound file as long as the whole; together they are the mix. And fitted music as one file.
+"""Stems: each lane of the story as a sound file as long as the whole; together they are the mix. And fitted music as
+one file.
 
 dialogue  |~~~ ~~~~~  ~~~|
 music     |~~~~~~~~~~~~~~|      24-bit WAV, 48 kHz, stereo; peak dips of the whole are in every one

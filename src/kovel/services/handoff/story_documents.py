@@ -18,7 +18,9 @@ def pdf_of(data: DataFolder, kept: stories.Kept, kind: str) -> tuple[Document, b
     from kovel.exchange.document_pdf import to_pdf  # takes a second to load
 
     made = document(data, kept, kind)
-    own = sorted(path for path in data.fonts.iterdir() if path.suffix in (".ttf", ".otf")) if data.fonts.is_dir() else []
+    own = (
+        sorted(path for path in data.fonts.iterdir() if path.suffix in (".ttf", ".otf")) if data.fonts.is_dir() else []
+    )
     project = projects.get(data.db, kept.project)
     return made, to_pdf(made, project.name, kept.name, stamp(kept.story.length, kept.story.rate), own)
 

@@ -11,7 +11,8 @@ from kovel.store import projects, recordings, stories, subclips, transcripts
 
 
 def log_lines(data: DataFolder, project: int, said: bool = True) -> list[Line]:
-    """Every subclip of a project, in the order of its recordings; without `said` nothing of what is said in them and by whom."""
+    """Every subclip of a project, in the order of its recordings; without `said` nothing of what is said in them and
+    by whom."""
     rows = {recording.id: recording for recording in recordings.of_project(data.db, project)}
     found = by_source(uses(stories.load(data.db, stories.current(data.db, project)).story))
     lines = []

@@ -1,4 +1,5 @@
-"""What is proposed from what is said: a first radio cut of themes, and other tellings for a piece of the story; cut in pauses."""
+"""What is proposed from what is said: a first radio cut of themes, and other tellings for a piece of the story; cut
+in pauses."""
 
 from __future__ import annotations
 
@@ -91,12 +92,16 @@ def _sentences(
         for i, (before, after) in zip(own, cuts, strict=True):
             sentence = known.said[i]
             if asks(sentence.text) or any(
-                overlap((proposal.start, proposal.end), (sentence.start, sentence.end)) > (sentence.end - sentence.start) // 2
+                overlap((proposal.start, proposal.end), (sentence.start, sentence.end))
+                > (sentence.end - sentence.start) // 2
                 for proposal in asked
             ):
                 continue
             verdict = _verdict(
-                clips.get(recording, ()), sentence, clock.sample_to_frame(sentence.start), clock.sample_to_frame(sentence.end)
+                clips.get(recording, ()),
+                sentence,
+                clock.sample_to_frame(sentence.start),
+                clock.sample_to_frame(sentence.end),
             )
             fluent = retold.telling(words_said(data, sentence), of).fluent
             out.append(radio_cut.Sentence(sentence, theme_of[i], near[i], before, after, verdict, fluent))
@@ -117,8 +122,8 @@ def _verdict(clips: Iterable[Subclip], sentence: Said, start: int, end: int) -> 
 def cut_points(
     data: DataFolder, recording: int, words: Sequence[Word], rows: Sequence[Said], clock: Rate
 ) -> list[tuple[int | None, int | None]]:
-    """Where each sentence can be cut before and after: the first sample of a frame of the project that lies inside the pause there,
-    with a little air; None without a pause.
+    """Where each sentence can be cut before and after: the first sample of a frame of the project that lies inside the
+    pause there, with a little air; None without a pause.
 
     speech  ███ ████            ███████ ██
     pause          [──────────]
@@ -126,12 +131,18 @@ def cut_points(
     """
     if levels(data, recording) is None:  # not listened to yet: where no word stands
         gaps = [(word.end, other.start) for word, other in pairwise(words) if other.start - word.end >= GAP]
-        found = [(max(0, words[0].start - GAP), words[0].start), *gaps, (words[-1].end, words[-1].end + GAP)] if words else []
+        found = (
+            [(max(0, words[0].start - GAP), words[0].start), *gaps, (words[-1].end, words[-1].end + GAP)]
+            if words
+            else []
+        )
     else:
         found = [(pause.start, pause.end) for pause in found_pauses(data, recording, None, words)]
     out: list[tuple[int | None, int | None]] = []
     for sentence in rows:
-        before = next((p for p in reversed(found) if p[1] <= sentence.start + NEAR and sentence.start - p[1] < GAP), None)
+        before = next(
+            (p for p in reversed(found) if p[1] <= sentence.start + NEAR and sentence.start - p[1] < GAP), None
+        )
         after = next((p for p in found if p[0] >= sentence.end - NEAR and p[0] - sentence.end < GAP), None)
         out.append((_first(clock, before, sentence.start), _last(clock, after, sentence.end)))
     return out
@@ -175,23 +186,32 @@ def _pairs(
 
 
 def _as_story(
-    data: DataFolder, project: int, rows: Sequence[radio_cut.Sentence], picked: Sequence[radio_cut.Chosen], name: Mapping[int, str],
-    order: radio_cut.Order, seconds: float,
-) -> Proposed:  # fmt: skip
+    data: DataFolder,
+    project: int,
+    rows: Sequence[radio_cut.Sentence],
+    picked: Sequence[radio_cut.Chosen],
+    name: Mapping[int, str],
+    order: radio_cut.Order,
+    seconds: float,
+) -> Proposed:
     """The pieces of a proposal as a story: cut at frames inside the pauses, a heading where a theme begins."""
     this_project = projects.get(data.db, project)
     sources = recordings.sources(data.db, project)
     story, why, last = Story(this_project.rate), [], None
     for chosen in picked:
         said = rows[chosen.bite.first].said
-        first, end = this_project.rate.sample_to_frame(chosen.bite.start), this_project.rate.sample_to_frame(chosen.bite.end)
+        first, end = (
+            this_project.rate.sample_to_frame(chosen.bite.start),
+            this_project.rate.sample_to_frame(chosen.bite.end),
+        )
         total = sources[said.recording].length(this_project.rate) or end
         story, _ = catalogue.run(
             story, sources, "add_at_end", {"source": said.recording, "start": first, "length": min(end, total) - first}
         )
         text = " ".join(sentence.said.text for sentence in rows[chosen.bite.first : chosen.bite.last])
         why.append(
-            f"{said.speaker or sources[said.recording].name}: “{text[:80]}{'…' if len(text) > 80 else ''}”: {name[chosen.theme]}; {chosen.why}"
+            f"{said.speaker or sources[said.recording].name}: “{text[:80]}{'…' if len(text) > 80 else ''}”: "
+            f"{name[chosen.theme]}; {chosen.why}"
         )
         if order == "theme" and chosen.theme != last:
             story, _ = catalogue.run(
@@ -206,7 +226,8 @@ def _as_story(
 
 
 def alternates(data: DataFolder, project: int, recording: int, start: int, end: int) -> list[Said]:
-    """Other tellings of what is said in samples [start, end) of a recording, those that were picked as the better ones first."""
+    """Other tellings of what is said in samples [start, end) of a recording, those that were picked as the better
+    ones first."""
     known = meant(data, project)
     mine = {
         (sentence.recording, sentence.start)

@@ -17,7 +17,9 @@ def of_code(data: DataFolder, code: str) -> Language:
     known = language(code or "en")
 
     def own(which: str, at_first: tuple[str, ...]) -> tuple[str, ...]:
-        return tuple(word for word in kept_settings.get(data.db, _key(which, known.code)).split("\n") if word) or at_first
+        return (
+            tuple(word for word in kept_settings.get(data.db, _key(which, known.code)).split("\n") if word) or at_first
+        )
 
     return replace(known, fillers=own("fillers", known.fillers), asking=own("asking", known.asking))
 
@@ -30,7 +32,9 @@ def spoken(data: DataFolder, recording: Recording) -> Language:
 def set_list(data: DataFolder, which: str, code: str, text: str) -> None:
     """The editor's own list for a language, with commas or lines between; nothing: the one that Kovel begins with."""
     rows = list(
-        dict.fromkeys(" ".join(word.split()).lower()[:40] for word in text.replace(",", "\n").split("\n") if word.strip())
+        dict.fromkeys(
+            " ".join(word.split()).lower()[:40] for word in text.replace(",", "\n").split("\n") if word.strip()
+        )
     )
     before = getattr(language(code), which)
     kept_settings.put(data.db, _key(which, code), "" if tuple(rows) == before else "\n".join(rows[:200]))
@@ -41,14 +45,17 @@ def _key(which: str, code: str) -> str:
 
 
 def code_of(said: str) -> str:
-    """The code of a language by its code or English name; empty for none, found by itself. `Invalid` for what is no language."""
+    """The code of a language by its code or English name; empty for none, found by itself. `Invalid` for what is no
+    language."""
     text = said.strip().casefold()
     if text in ("", "auto") or text in NAMES:
         return "" if text == "auto" else text
     for code, name in NAMES.items():
         if name.casefold() == text:
             return code
-    raise Invalid(f"“{said.strip()[:40]}” is no language that can be heard. Say it as a code (fr) or in English (French).")
+    raise Invalid(
+        f"“{said.strip()[:40]}” is no language that can be heard. Say it as a code (fr) or in English (French)."
+    )
 
 
 def choices(recording: Recording) -> list[tuple[str, str]]:

@@ -1,4 +1,5 @@
-"""What is said, by its meaning: worked out as a job whenever words come, searched, and kept ready while nothing changes."""
+"""What is said, by its meaning: worked out as a job whenever words come, searched, and kept ready while nothing
+changes."""
 
 import json
 from collections.abc import Sequence
@@ -34,7 +35,8 @@ ALIKE = 3  # sentences that two recordings say at one distance, from which on th
 
 @dataclass(frozen=True)
 class Meant:
-    """All sentences of a project and their meaning, (n, WIDTH); `same`: see `same_answer`; those that are not worked out yet."""
+    """All sentences of a project and their meaning, (n, WIDTH); `same`: see `same_answer`; those that are not worked
+    out yet."""
 
     said: tuple[Said, ...]
     rows: Floats
@@ -73,14 +75,16 @@ def meant(data: DataFolder, project: int) -> Meant:
 
 
 def heard_once(said: Sequence[Said], sources: Sources) -> list[Said]:
-    """Without the sentences that another recording of the same moment has heard already: one that is synced to it, or one that says the
-    same words at the same distance.
+    """Without the sentences that another recording of the same moment has heard already: one that is synced to it, or
+    one that says the same words at the same distance.
 
     A   [We haul]  [She said]        B   ~~~~~~~~~~ [She said] [Every]      of B only "Every" is left
     """
     apart = _same_words(said)
     out: list[Said] = []
-    taken: dict[object, list[tuple[Fraction, Fraction, int]]] = {}  # by moment: stretches in seconds, and whose they are
+    taken: dict[
+        object, list[tuple[Fraction, Fraction, int]]
+    ] = {}  # by moment: stretches in seconds, and whose they are
     for spoken in said:
         source = sources.get(spoken.recording)
         moment: object = None
@@ -93,7 +97,11 @@ def heard_once(said: Sequence[Said], sources: Sources) -> list[Said]:
             start, end = (Fraction(x - samples, SAMPLE_RATE) for x in (spoken.start, spoken.end))
         if moment is not None:
             there = taken.setdefault(moment, [])
-            if any(2 * (min(end, y) - max(start, x)) > min(end - start, y - x) for x, y, r in there if r != spoken.recording):
+            if any(
+                2 * (min(end, y) - max(start, x)) > min(end - start, y - x)
+                for x, y, r in there
+                if r != spoken.recording
+            ):
                 continue
             there.append((start, end, spoken.recording))
         out.append(spoken)
@@ -101,7 +109,8 @@ def heard_once(said: Sequence[Said], sources: Sources) -> list[Said]:
 
 
 def _same_words(said: Sequence[Said]) -> dict[int, tuple[int, int]]:
-    """Recordings that say word for word what another one says, at one distance: the other one, and that distance in samples.
+    """Recordings that say word for word what another one says, at one distance: the other one, and that distance in
+    samples.
 
     Nobody tells ALIKE sentences again with the same words in the same time.
 
@@ -128,7 +137,8 @@ def _same_words(said: Sequence[Said]) -> dict[int, tuple[int, int]]:
 
 
 def texts_of(data: DataFolder, project: int) -> list[str]:
-    """Everything of a project whose meaning is wanted: its sentences, what is noted of shots, and the words that can name themes."""
+    """Everything of a project whose meaning is wanted: its sentences, what is noted of shots, and the words that can
+    name themes."""
     said = meanings.said(data.db, project)
     if not said:
         return []  # there is nothing that a shot could be near to
@@ -162,7 +172,8 @@ def shot_texts(data: DataFolder, project: int) -> list[tuple[tuple[int, int], st
 
 
 def shots_near(data: DataFolder, project: int, said: Sequence[Said]) -> dict[tuple[int, int], float]:
-    """How near in meaning each shot (recording, first frame) is to what is said, 0 to 1; what is not worked out is not near."""
+    """How near in meaning each shot (recording, first frame) is to what is said, 0 to 1; what is not worked out is
+    not near."""
     asked = meanings.vectors(data.db, [content(spoken.text) for spoken in said])
     asked = asked[asked.any(1)]
     shots = shot_texts(data, project)
@@ -205,14 +216,15 @@ def clear_up(job: Job) -> None:
 
 
 def set_model(data: DataFolder, folder: str) -> None:
-    """Use another English model (a folder with model.safetensors, config.json and tokenizer.json that gives as many numbers); empty for
-    the one that is installed. Everything is worked out anew."""
+    """Use another English model (a folder with model.safetensors, config.json and tokenizer.json that gives as many
+    numbers); empty for the one that is installed. Everything is worked out anew."""
     path = Path(folder.strip()).expanduser() if folder.strip() else None
     if path is not None:
         for name in ("model.safetensors", "config.json", "tokenizer.json"):
             if not (path / name).is_file():
                 raise Invalid(
-                    f"There is no {name} in {folder.strip()[:200]}. A model is a folder with model.safetensors, config.json and tokenizer.json."
+                    f"There is no {name} in {folder.strip()[:200]}. "
+                    "A model is a folder with model.safetensors, config.json and tokenizer.json."
                 )
         try:
             size = json.loads((path / "config.json").read_text()).get("hidden_size")
@@ -227,7 +239,8 @@ def set_model(data: DataFolder, folder: str) -> None:
 
 
 def keep_up(data: DataFolder, seen: dict[int, str]) -> None:
-    """Queue what is lacking in every project whose words changed since the last look; not while they are being heard."""
+    """Queue what is lacking in every project whose words changed since the last look; not while they are being
+    heard."""
     heard = {job.project for job in jobs.unfinished(data.db) if job.kind in ("transcribe", "align", "meaning")}
     for project in projects.listing(data.db):
         state = f"{meanings.state(data.db, project.id)} {meanings.noted(data.db, project.id)}"
@@ -237,7 +250,8 @@ def keep_up(data: DataFolder, seen: dict[int, str]) -> None:
 
 
 def search(data: DataFolder, project: int, question: str, limit: int = 20, model: str = "") -> list[Hit]:
-    """Sentences for a question: first those with all its words, then those that are near it in meaning. Each sentence once."""
+    """Sentences for a question: first those with all its words, then those that are near it in meaning. Each
+    sentence once."""
     from kovel.media.sentence_vectors import vectors  # the models are read when somebody asks
 
     question = " ".join(question.split())

@@ -34,7 +34,9 @@ def tell_apart(data: DataFolder, recording: int) -> Job:
     if not said:
         raise Invalid(f"{this_recording.name} has no words yet. Transcribe it, then tell its voices apart.")
     if facts is None or not facts["sounded"]:
-        raise Invalid(f"The sound of {this_recording.name} is still being made. Tell its voices apart when it is there.")
+        raise Invalid(
+            f"The sound of {this_recording.name} is still being made. Tell its voices apart when it is there."
+        )
     running = jobs.latest_of_recordings(data.db, this_recording.project, *WORD_JOBS).get(recording)
     if running and running.is_open:
         raise Invalid(f"{this_recording.name} is being listened to already.")
@@ -61,15 +63,21 @@ def take_voices(data: DataFolder, job: Job, result: dict[str, Any]) -> str:
     return (
         f"Two voices: {names[0]} ({counts[0]} sentences) and {names[1]} ({counts[1]})."
         + ("" if result["plain"] else " They differ little: listen to some before you trust it.")
-        + (" Click a name to say who it is, everywhere at once." if any(name.startswith("Voice ") for name in names) else "")
-    )  # fmt: skip
+        + (
+            " Click a name to say who it is, everywhere at once."
+            if any(name.startswith("Voice ") for name in names)
+            else ""
+        )
+    )
 
 
 def with_voices(said: Sequence[Word], voice: Sequence[int]) -> tuple[list[Word], tuple[str, str]]:
-    """Words with the name of the voice that says each. A name that mostly one voice had is its name; a name that both had told neither
-    of them, and goes to the one that had more of it. Words that were named otherwise keep their name."""
+    """Words with the name of the voice that says each. A name that mostly one voice had is its name; a name that
+    both had told neither of them, and goes to the one that had more of it. Words that were named otherwise keep
+    their name."""
     had = [
-        Counter(word.speaker for word, value in zip(said, voice, strict=True) if value == k and word.speaker) for k in (0, 1)
+        Counter(word.speaker for word, value in zip(said, voice, strict=True) if value == k and word.speaker)
+        for k in (0, 1)
     ]
     total = [max(1, sum(v == k for v in voice)) for k in (0, 1)]
     vague = {name for name in had[0] if all(had[k][name] / total[k] > BOTH for k in (0, 1))}

@@ -64,7 +64,8 @@ class Theme:
 
 @dataclass(frozen=True, slots=True)
 class Twice:
-    """Two sentences that tell the same, how each was told, how loud speech and room are there (dBFS), and what the editor said."""
+    """Two sentences that tell the same, how each was told, how loud speech and room are there (dBFS), and what the
+    editor said."""
 
     a: Said
     b: Said
@@ -123,10 +124,13 @@ def listing(data: DataFolder, project: int) -> list[Theme]:
 
 
 def group(data: DataFolder, project: int) -> list[Theme]:
-    """Group all statements by meaning. What the editor named, moved, merged or split stays; the rest is grouped around it."""
+    """Group all statements by meaning. What the editor named, moved, merged or split stays; the rest is grouped
+    around it."""
     known, found, _ = _now(data, project)
     if known.lacking:
-        raise Invalid("What is said is still being worked out. Group it when that is done; the bar above shows how far it is.")
+        raise Invalid(
+            "What is said is still being worked out. Group it when that is done; the bar above shows how far it is."
+        )
     if len(found) < 2:
         raise Invalid("There is too little said in this project to group: transcribe the interviews first.")
     with theme_rows.grouping(data.db, project):
@@ -135,15 +139,20 @@ def group(data: DataFolder, project: int) -> list[Theme]:
 
 
 def follow(data: DataFolder, project: int, *, first: bool = False) -> int:
-    """Put statements that are in no theme yet into the one they are nearest to, the rest into new ones; how many. Themes that are
-    there stay as they are. Nothing happens before the first grouping (`first`)."""
+    """Put statements that are in no theme yet into the one they are nearest to, the rest into new ones; how many.
+    Themes that are there stay as they are. Nothing happens before the first grouping (`first`)."""
     known, found, rows = _now(data, project)
     there = theme_rows.listing(data.db, project)
     if known.lacking or (not there and not first):
         return 0
     where = _where(data, project, found)
-    moved = [(statement.recording, placed.start, statement.start, statement.end) for statement, placed in zip(found, where, strict=True)
-             if placed and (placed.start, placed.end) != (statement.start, statement.end) and sum(other is placed for other in where) == 1]  # fmt: skip
+    moved = [
+        (statement.recording, placed.start, statement.start, statement.end)
+        for statement, placed in zip(found, where, strict=True)
+        if placed
+        and (placed.start, placed.end) != (statement.start, statement.end)
+        and sum(other is placed for other in where) == 1
+    ]
     if moved:
         theme_rows.reshape(data.db, moved)
     new = [index for index, placed in enumerate(where) if placed is None]
@@ -153,7 +162,9 @@ def follow(data: DataFolder, project: int, *, first: bool = False) -> int:
     for index, placed in enumerate(where):
         if placed:
             inside.setdefault(placed.theme, []).append(index)
-    middles = {key: rows[ids].mean(0) / max(1e-9, float(np.linalg.norm(rows[ids].mean(0)))) for key, ids in inside.items()}
+    middles = {
+        key: rows[ids].mean(0) / max(1e-9, float(np.linalg.norm(rows[ids].mean(0)))) for key, ids in inside.items()
+    }
     to: dict[int | None, list[int]] = {}
     for index in new:
         to.setdefault(nearest_theme(rows[index], middles), []).append(index)
@@ -164,8 +175,17 @@ def follow(data: DataFolder, project: int, *, first: bool = False) -> int:
         (key, "", [(found[i].recording, found[i].start, found[i].end) for i in ids]) for key, ids in to.items()
     ]
     for g in sorted(said):
-        groups.append((None, said[g], [(found[i].recording, found[i].start, found[i].end)
-                                       for i, x in zip(rest, of_rest, strict=True) if x == g]))  # fmt: skip
+        groups.append(
+            (
+                None,
+                said[g],
+                [
+                    (found[i].recording, found[i].start, found[i].end)
+                    for i, x in zip(rest, of_rest, strict=True)
+                    if x == g
+                ],
+            )
+        )
     theme_rows.put(data.db, project, groups)
     return len(new)
 
@@ -177,7 +197,9 @@ def _named(
     vocabulary = sorted({word for text in texts for word in words_of(text)})
     vectors = meanings.vectors(data.db, vocabulary)
     rows = np.array([known.rows[found[i].first : found[i].last].mean(0) for i in ids], np.float32)
-    return names(texts, groups, rows, {word: vector for word, vector in zip(vocabulary, vectors, strict=True) if vector.any()})
+    return names(
+        texts, groups, rows, {word: vector for word, vector in zip(vocabulary, vectors, strict=True) if vector.any()}
+    )
 
 
 def split(data: DataFolder, project: int, theme: int) -> list[str]:
@@ -219,7 +241,9 @@ def told_twice(data: DataFolder, project: int, most: int = 100) -> list[Twice]:
         first_spoken, second_spoken = known.said[pair.a], known.said[pair.b]
         if _one_moment(first_spoken, second_spoken, sources):
             continue
-        better = said_of.get(((first_spoken.recording, first_spoken.start), (second_spoken.recording, second_spoken.start)), "")
+        better = said_of.get(
+            ((first_spoken.recording, first_spoken.start), (second_spoken.recording, second_spoken.start)), ""
+        )
         if better != "apart":
             la, na = _loudness(data, first_spoken)
             lb, nb = _loudness(data, second_spoken)
@@ -241,7 +265,9 @@ def _one_moment(first_spoken: Said, second_spoken: Said, sources: Sources) -> bo
     ):
         return False
     begin, end = (set_time(first_sync, Fraction(n, SAMPLE_RATE)) for n in (first_spoken.start, first_spoken.end))
-    other_begin, other_end = (set_time(second_sync, Fraction(n, SAMPLE_RATE)) for n in (second_spoken.start, second_spoken.end))
+    other_begin, other_end = (
+        set_time(second_sync, Fraction(n, SAMPLE_RATE)) for n in (second_spoken.start, second_spoken.end)
+    )
     return begin < other_end and other_begin < end
 
 
@@ -262,7 +288,9 @@ def all_pairs(data: DataFolder, project: int, known: Meant) -> list[retold.Pair]
         for theme in listing(data, project):
             ids = [i for shown in theme.shown for i in range(shown.statement.first, shown.statement.last)][:COMPARED]
             pairs = retold.told_twice([known.said[i] for i in ids], known.rows[ids])
-            found += [retold.Pair(min(ids[pair.a], ids[pair.b]), max(ids[pair.a], ids[pair.b]), pair.alike) for pair in pairs]
+            found += [
+                retold.Pair(min(ids[pair.a], ids[pair.b]), max(ids[pair.a], ids[pair.b]), pair.alike) for pair in pairs
+            ]
         found.sort(key=lambda p: -p.alike)
     if len(_twice) > 4:
         _twice.clear()

@@ -29,16 +29,23 @@ def listen(data: DataFolder, recording: int) -> Job | None:
     facts = media_facts(data, recording)
     if not this_recording.sound or facts is None or not facts["sounded"]:
         return None
-    asked = {"out": str(data.derived(recording)), "channels": facts["channels"], "music": this_recording.kind == "sound"}
+    asked = {
+        "out": str(data.derived(recording)),
+        "channels": facts["channels"],
+        "music": this_recording.kind == "sound",
+    }
     return jobs.add(data.db, this_recording.project, "listen", asked, recording)
 
 
 def take_listened(data: DataFolder, recording: int, result: dict[str, Any]) -> str:
-    """What was found while listening: a sound with a beat and tones that stand is music, unless it was called something else."""
+    """What was found while listening: a sound with a beat and tones that stand is music, unless it was called
+    something else."""
     this_recording = recordings.get(data.db, recording)
     if not result.get("music") or this_recording.kind != "sound":
         return ""
-    recordings.update_all(data.db, [(recording, {"kind": "music"})], f"{this_recording.name} sounds like music: its kind")
+    recordings.update_all(
+        data.db, [(recording, {"kind": "music"})], f"{this_recording.name} sounds like music: its kind"
+    )
     return "It sounds like music, so that is its kind now."
 
 
@@ -55,7 +62,11 @@ def names_of(data: DataFolder, project: int) -> list[str]:
             out[this_text] = None
     for text in transcripts.corrected(data.db, project):  # what was corrected once is known from then on
         this_text = re.sub(r"^\W+|\W+$|['’]s$", "", text)
-        if _names_in(this_text) == [this_text] and this_text.lower() not in TALK and this_text.lower() not in ENGLISH.small:
+        if (
+            _names_in(this_text) == [this_text]
+            and this_text.lower() not in TALK
+            and this_text.lower() not in ENGLISH.small
+        ):
             out[this_text] = None
     return list(out)[:60]
 
@@ -77,9 +88,13 @@ def transcribe(data: DataFolder, recording: int) -> Job:
     if running and running.is_open:
         raise Invalid(f"{this_recording.name} is being transcribed already.")
     params = {
-        "out": str(data.derived(recording)), "channels": facts["channels"], "model": kept_settings.get(data.db, "model"),
-        "names": names_of(data, this_recording.project), "language": this_recording.language, "models": str(data.models),
-    }  # fmt: skip
+        "out": str(data.derived(recording)),
+        "channels": facts["channels"],
+        "model": kept_settings.get(data.db, "model"),
+        "names": names_of(data, this_recording.project),
+        "language": this_recording.language,
+        "models": str(data.models),
+    }
     return jobs.add(data.db, this_recording.project, "transcribe", params, recording)
 
 
@@ -93,9 +108,14 @@ def align(data: DataFolder, recording: int, text: str) -> Job:
     if not said:
         raise Invalid(f"There are no words in that text. The words of {this_recording.name} are as they were.")
     params = {
-        "out": str(data.derived(recording)), "channels": facts["channels"], "said": said, "speakers": speakers,
-        "model": kept_settings.get(data.db, "model"), "language": this_recording.language, "models": str(data.models),
-    }  # fmt: skip
+        "out": str(data.derived(recording)),
+        "channels": facts["channels"],
+        "said": said,
+        "speakers": speakers,
+        "model": kept_settings.get(data.db, "model"),
+        "language": this_recording.language,
+        "models": str(data.models),
+    }
     return jobs.add(data.db, this_recording.project, "align", params, recording)
 
 
@@ -135,7 +155,9 @@ class SoFar:
             return
         self._stamp = stamp
         last = self._kept[-1].end if self._kept else 0
-        new = [word for word in (Word(str(t), int(a), int(b), "", float(s)) for t, a, b, s in rows) if word.start >= last]
+        new = [
+            word for word in (Word(str(t), int(a), int(b), "", float(s)) for t, a, b, s in rows) if word.start >= last
+        ]
         self._kept += new
         transcripts.add_heard(self.data.db, self.recording, new)
 
@@ -162,16 +184,18 @@ def set_model(data: DataFolder, folder: str) -> None:
     """Use another recogniser model of the same format (a folder with model.bin); empty for the bundled one."""
     if folder.strip() and not (Path(folder.strip()).expanduser() / "model.bin").is_file():
         raise Invalid(
-            f"There is no model.bin in {folder.strip()[:200]}. A model is a folder with model.bin, config.json and its vocabulary."
+            f"There is no model.bin in {folder.strip()[:200]}. "
+            "A model is a folder with model.bin, config.json and its vocabulary."
         )
     kept_settings.put(data.db, "model", str(Path(folder.strip()).expanduser()) if folder.strip() else "")
 
 
 def take_words(data: DataFolder, recording: Recording, name: str, text: str) -> tuple[int, list[str]]:
-    """Words with times from WebVTT, SubRip, or JSON ({"words": [{"text", "start", "end", "speaker", "sure"}]}, seconds).
+    """Words with times from WebVTT, SubRip, or JSON ({"words": [{"text", "start", "end", "speaker", "sure"}]},
+    seconds).
 
-    Returns how many were taken, and each thing left out with its line and reason. `Invalid` if there is nothing to take;
-    the words there were stay then.
+    Returns how many were taken, and each thing left out with its line and reason. `Invalid` if there is nothing to
+    take; the words there were stay then.
     """
     left: list[str] = []
     if name.lower().endswith(".json"):
@@ -221,7 +245,9 @@ def transcript(said: Sequence[Word], kind: str) -> str:
         return write_srt(said)
     if kind == "txt":
         return (
-            "\n\n".join(f"{sentence.speaker + ': ' if sentence.speaker else ''}{sentence.text}" for sentence in sentences(said))
+            "\n\n".join(
+                f"{sentence.speaker + ': ' if sentence.speaker else ''}{sentence.text}" for sentence in sentences(said)
+            )
             + "\n"
         )
     rows = [
@@ -248,6 +274,13 @@ def _take_words(data: DataFolder, job: Job, result: Result) -> Outcome:
 # somebody waits for pauses and for cameras in step: before short recordings are made whole, of whatever project
 LISTEN = JobKind("listen", "listen", 0.8, _take_listened)
 TRANSCRIBE = JobKind(
-    "transcribe", "transcribe", 5, _take_words, needs_sound=NeededSound.SOME, is_long=True, fills_machine=True, follow=SoFar
+    "transcribe",
+    "transcribe",
+    5,
+    _take_words,
+    needs_sound=NeededSound.SOME,
+    is_long=True,
+    fills_machine=True,
+    follow=SoFar,
 )
 ALIGN = JobKind("align", "align_text", 4, _take_words, needs_sound=NeededSound.ALL)

@@ -1,4 +1,5 @@
-"""Framing on faces: what is chosen sits on the speaker's face, jumps are punched in on it, a story in another shape keeps it."""
+"""Framing on faces: what is chosen sits on the speaker's face, jumps are punched in on it, a story in another shape
+keeps it."""
 
 from __future__ import annotations
 
@@ -28,9 +29,11 @@ OFTEN = {"interview": 0.2}  # of them in which a face must be found to be one; e
 Rows = list[list[Any]]
 
 
-def face_path(data: DataFolder, recording: Recording, clip: Piece | Cover, story: Story) -> list[tuple[int, float, float]]:
-    """Where the face is while a piece or cover is seen, or where there is none, what moves: (frame of its recording, x, y);
-    empty where neither is found. What was found is kept beside the recording."""
+def face_path(
+    data: DataFolder, recording: Recording, clip: Piece | Cover, story: Story
+) -> list[tuple[int, float, float]]:
+    """Where the face is while a piece or cover is seen, or where there is none, what moves: (frame of its recording,
+    x, y); empty where neither is found. What was found is kept beside the recording."""
     a, n = clip.start, clip.used if isinstance(clip, Cover) else clip.length
     moments = [a] if recording.frames is None else sorted({a + n * (2 * k + 1) // (2 * MOST) for k in range(MOST)})
     pixels = [(moment, c) for moment in moments if (c := colours(data, recording, moment, story.rate)) is not None]
@@ -40,7 +43,9 @@ def face_path(data: DataFolder, recording: Recording, clip: Piece | Cover, story
     except (OSError, ValueError):
         kept = {}
     unknown = {str(moment // GOP): moment for moment, _ in pixels if str(moment // GOP) not in kept}
-    for (name, m), picture in zip(unknown.items(), near(data, recording, list(unknown.values()), story.rate), strict=True):
+    for (name, m), picture in zip(
+        unknown.items(), near(data, recording, list(unknown.values()), story.rate), strict=True
+    ):
         kept[name] = [[face.x, face.y, face.size] for face in faces_in(picture, m)] if picture is not None else []
     found = [[paths.Face(moment, *row) for row in kept[str(moment // GOP)]] for moment, _ in pixels]
     if unknown:
@@ -52,7 +57,8 @@ def face_path(data: DataFolder, recording: Recording, clip: Piece | Cover, story
 
 
 def on_faces(data: DataFolder, project: int, story: Story, items: list[Piece | Cover]) -> tuple[Rows, list[str]]:
-    """Rows for `set_several` that frame these on the speaker's face or on what moves, and the names of those with neither."""
+    """Rows for `set_several` that frame these on the speaker's face or on what moves, and the names of those with
+    neither."""
     this_project = projects.get(data.db, project)
     rows_of = {recording.id: recording for recording in recordings.of_project(data.db, project)}
     sources = {key: recording.source for key, recording in rows_of.items()}
@@ -91,7 +97,10 @@ def _told(did: str, lacking: list[str]) -> str:
     if not lacking:
         return did
     names = list(dict.fromkeys(lacking))
-    return f"{did}; no face and nothing that moves in {', '.join(names[:3])}{' and others' if len(names) > 3 else ''}: framed on the middle"
+    return (
+        f"{did}; no face and nothing that moves in {', '.join(names[:3])}{' and others' if len(names) > 3 else ''}: "
+        "framed on the middle"
+    )
 
 
 def sit_on_faces(data: DataFolder, project: int, story: Story, items: list[int]) -> Asked:
@@ -107,7 +116,8 @@ def sit_on_faces(data: DataFolder, project: int, story: Story, items: list[int])
 
 
 def punch_in(data: DataFolder, project: int, story: Story, zoom: float) -> tuple[Asked, Report]:
-    """One edit that punches in on every second exposed jump, on the speaker's face; and what there is to judge of it."""
+    """One edit that punches in on every second exposed jump, on the speaker's face; and what there is to judge of
+    it."""
     sources: Sources = recordings.sources(data.db, project)
     new, report = run(story, sources, "punch_in_jumps", {"zoom": zoom})
     changed = [new.piece(i) for i in report.made]

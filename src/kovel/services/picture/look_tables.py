@@ -1,4 +1,5 @@
-"""Looks in a project: tables that were loaded, one recording matched to another, white found, levels before and after."""
+"""Looks in a project: tables that were loaded, one recording matched to another, white found, levels before and
+after."""
 
 from __future__ import annotations
 
@@ -92,7 +93,11 @@ def keep_table(data: DataFolder, name: str, table: looks.Table) -> str:
 
 
 def font_names(data: DataFolder) -> list[str]:
-    return sorted(path.stem for path in data.fonts.iterdir() if not path.name.startswith(".")) if data.fonts.is_dir() else []
+    return (
+        sorted(path.stem for path in data.fonts.iterdir() if not path.name.startswith("."))
+        if data.fonts.is_dir()
+        else []
+    )
 
 
 def take_in_font(data: DataFolder, name: str, body: bytes) -> str:
@@ -131,7 +136,8 @@ def own_look(recording: Recording) -> dict[str, Any]:
 
 
 def match(data: DataFolder, recording: int, other: int) -> tuple[str, str]:
-    """Give a recording the colours of another: a table is made, kept and set on the recording. (what was done, the table).
+    """Give a recording the colours of another: a table is made, kept and set on the recording. (what was done, the
+    table).
 
     Where both are of one moment (synced) the same moments are compared, else each as a whole.
     """
@@ -152,7 +158,9 @@ def match(data: DataFolder, recording: int, other: int) -> tuple[str, str]:
     return f"{mine.name} has the colours of {theirs.name} now, compared {how}", name
 
 
-def _pixels(data: DataFolder, mine: Recording, theirs: Recording, rate: Rate) -> tuple[Array | None, Array | None, bool]:
+def _pixels(
+    data: DataFolder, mine: Recording, theirs: Recording, rate: Rate
+) -> tuple[Array | None, Array | None, bool]:
     n = mine.length(rate) or 1
     moments = [n * (2 * k + 1) // (2 * SAMPLES) for k in range(SAMPLES)]
     there = [same_moment(mine.source, theirs.source, moment, rate) for moment in moments]
@@ -170,8 +178,9 @@ def _pixels(data: DataFolder, mine: Recording, theirs: Recording, rate: Rate) ->
 
 @dataclass(frozen=True, slots=True)
 class Levels:
-    """How a picture's levels are spread, as lines of drawings `WIDE` wide and `HIGH` high: how often each level comes, and
-    from left to right between which levels the picture lies; and how much of it is cut off at either end, in percent."""
+    """How a picture's levels are spread, as lines of drawings `WIDE` wide and `HIGH` high: how often each level
+    comes, and from left to right between which levels the picture lies; and how much of it is cut off at either end,
+    in percent."""
 
     often: str
     spread: str
@@ -194,6 +203,8 @@ def levels(pixels: Array) -> Levels:
     edge += [f"{WIDE * k / n:.0f},{HIGH - (HIGH - 3) * value:.1f}" for k, value in reversed(list(enumerate(low)))]
     cut = pixels.reshape(-1, 3)
     return Levels(
-        line, " ".join(edge),
-        round(100 * float((cut.max(1) <= 1 / 255).mean()), 1), round(100 * float((cut.max(1) >= 254 / 255).mean()), 1),
-    )  # fmt: skip
+        line,
+        " ".join(edge),
+        round(100 * float((cut.max(1) <= 1 / 255).mean()), 1),
+        round(100 * float((cut.max(1) >= 254 / 255).mean()), 1),
+    )

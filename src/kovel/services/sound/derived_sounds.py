@@ -1,4 +1,5 @@
-"""Sounds made of recordings: cleaned by what is set on them, and retimed; asked for, found, thrown away when they are old."""
+"""Sounds made of recordings: cleaned by what is set on them, and retimed; asked for, found, thrown away when they
+are old."""
 
 import contextlib
 import json
@@ -43,9 +44,11 @@ def want_cleaned(data: DataFolder, recording: int) -> Job | None:
     if facts is None or not facts["sounded"]:
         raise Invalid(f"The sound of {this_recording.name} is still being made. Clean it when it is there.")
     params = {
-        "out": str(data.derived(recording)), "channels": facts["channels"], "name": name,
+        "out": str(data.derived(recording)),
+        "channels": facts["channels"],
+        "name": name,
         "wanted": {name: this_recording.settings[name] for name in CLEANING},
-    }  # fmt: skip
+    }
     return jobs.add(data.db, this_recording.project, "clean", params, recording)
 
 
@@ -65,8 +68,11 @@ def want_retimed(data: DataFolder, project: int, plan: Plan) -> list[Job]:
                 failed.append(old)
             elif old is None or old.state in (JobState.DONE, JobState.CANCELLED):
                 params = {
-                    "out": str(data.derived(key)), "channels": facts["channels"], "name": name, "pace": wanted[name].to_json()
-                }  # fmt: skip
+                    "out": str(data.derived(key)),
+                    "channels": facts["channels"],
+                    "name": name,
+                    "pace": wanted[name].to_json(),
+                }
                 jobs.add(data.db, project, "retime", params, key)
                 if wanted[name].of:
                     want_cleaned(data, key)
@@ -118,7 +124,9 @@ def hear(data: DataFolder, recording: int, start: int, end: int, settings: Mappi
         kept = SETTINGS[name].as_kept(value) if name in CLEANING else None
         if kept is None:
             said = (
-                f"{SETTINGS[name].label} is set to {SETTINGS[name].between}" if name in CLEANING else f"{name} cleans nothing"
+                f"{SETTINGS[name].label} is set to {SETTINGS[name].between}"
+                if name in CLEANING
+                else f"{name} cleans nothing"
             )
             raise Invalid(f"{said}.")
         wanted[name] = kept
@@ -156,7 +164,9 @@ def hold_for_sounds(data: DataFolder, job: Job) -> Hold | None:
         if maker is None or maker.state is JobState.CANCELLED:
             return Hold("The sound of a recording was changed while it waited. Try again.")
         if maker.has_failed and maker.kind == "clean":
-            return Hold(f"A recording could not be cleaned: {maker.message} Try again in the Sound room, then once more here.")
+            return Hold(
+                f"A recording could not be cleaned: {maker.message} Try again in the Sound room, then once more here."
+            )
         if maker.has_failed:
             return Hold(f"The sound of a retimed shot could not be made: {maker.message} Try again.")
     return Hold()

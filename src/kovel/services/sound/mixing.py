@@ -45,7 +45,8 @@ def speech_of(data: DataFolder, recording: int, start: int, end: int) -> list[Sp
     said: list[Word] = transcripts.words_between(data.db, recording, start, end)
     if said:
         return spans_joined(
-            ((max(start, word.start), min(end, word.end)) for word in said if word.text != VOICE), int(WORD_GAP * SAMPLE_RATE)
+            ((max(start, word.start), min(end, word.end)) for word in said if word.text != VOICE),
+            int(WORD_GAP * SAMPLE_RATE),
         )
     if levels(data, recording) is None:
         return [(start, end)]
@@ -98,7 +99,9 @@ def duck(data: DataFolder, project: int, story: Story, items: Sequence[int], how
         elif "duck" in clip.settings:
             rows.append([clip.id, "duck", None])
     if not rows:
-        raise Invalid("There is no music in the story, or nobody speaks over it." if not items else "Nobody speaks over that.")
+        raise Invalid(
+            "There is no music in the story, or nobody speaks over it." if not items else "Nobody speaks over that."
+        )
     count = len(rows)
     what = f"{count} sounds go" if count != 1 else f"{_name(sources, chosen[0])} goes"
     return "set_several", {"rows": rows, "did": f"{what} down by {abs(how.depth):g} dB where somebody speaks"}
@@ -110,7 +113,8 @@ def _name(sources: Sources, item: Item) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Voice:
-    """One voice of the story: who it is, the pieces and voice-overs in which it is heard, and how loud its speech is now (LUFS)."""
+    """One voice of the story: who it is, the pieces and voice-overs in which it is heard, and how loud its speech is
+    now (LUFS)."""
 
     name: str
     pieces: tuple[int, ...]
@@ -118,8 +122,8 @@ class Voice:
 
 
 def voices(data: DataFolder, project: int, story: Story, apart: str = "speaker") -> list[Voice]:
-    """The voices of a story: by speaker (and recording), or each piece for itself. Their loudness is that of speech alone, with
-    all that is set on them."""
+    """The voices of a story: by speaker (and recording), or each piece for itself. Their loudness is that of speech
+    alone, with all that is set on them."""
     sources = recordings.sources(data.db, project)
     measured = powers(data, make_plan(story, sources))
     read = story.reading(sources)
@@ -242,7 +246,9 @@ def measure(data: DataFolder, project: int, story: Story, dips: bool = True) -> 
     return Measured(np.array(got["power"]), np.array(got["peaks"]))
 
 
-def to_target(data: DataFolder, project: int, story: Story, target: float | None = None) -> tuple[Asked, dict[str, float]]:
+def to_target(
+    data: DataFolder, project: int, story: Story, target: float | None = None
+) -> tuple[Asked, dict[str, float]]:
     """One edit that brings the story to its target, peaks tamed; and what it measured before and will after."""
     own = dict(story.settings).get("story", NONE)
     aim = target_of(story) if target is None else target
@@ -259,7 +265,8 @@ def to_target(data: DataFolder, project: int, story: Story, target: float | None
     bounds = SETTINGS["level"]
     if not bounds.low <= level <= bounds.high:
         raise Invalid(
-            f"The story would have to be made {done.gain:+.1f} dB louder, more than a level can be set. Even out its voices first."
+            f"The story would have to be made {done.gain:+.1f} dB louder, more than a level can be set. "
+            "Even out its voices first."
         )
     rows: list[list[Any]] = [["story", "target", aim], ["story", "level", level]]
     rows.append(["story", "dips", [list(dip) for dip in done.dips] if done.dips else None])
@@ -269,14 +276,17 @@ def to_target(data: DataFolder, project: int, story: Story, target: float | None
         did += f". Louder would take dips deeper than 12 dB: even out its voices first, or aim lower than {aim:g}"
     before = now.loudness
     return ("set_several", {"rows": rows, "did": did}), {
-        "before": round(before if before is not None else -120.0, 1), "after": round(done.loudness, 1), "gain": done.gain,
-    }  # fmt: skip
+        "before": round(before if before is not None else -120.0, 1),
+        "after": round(done.loudness, 1),
+        "gain": done.gain,
+    }
 
 
 def fit_music(
     data: DataFolder, project: int, story: Story, sound: int, until: int | None = None
 ) -> tuple[Asked, list[dict[str, Any]]]:
-    """One edit that fits music so that it ends with the pictures (or at frame `until`); and its seams: where, how alike."""
+    """One edit that fits music so that it ends with the pictures (or at frame `until`); and its seams: where, how
+    alike."""
     from kovel.core.sound.music_fit import CannotFit, beat_pictures, fit, likeness
     from kovel.media.listen import sound24
 
@@ -322,8 +332,12 @@ def spread(data: DataFolder, story: Story, sound: int, bars: int = 1) -> Asked:
     if this_sound.tether.piece:
         raise Invalid("Music that bites are spread along keeps to the story's clock. Set that first (All edits).")
     rate = story.rate
-    marks = [story.at(sound) + rate.sample_to_frame(downbeat) - sound.start for sound in parts_of(story, this_sound) for downbeat in beats(data, sound.source).downbeats
-             if sound.start <= rate.sample_to_frame(downbeat) < sound.end]  # fmt: skip
+    marks = [
+        story.at(sound) + rate.sample_to_frame(downbeat) - sound.start
+        for sound in parts_of(story, this_sound)
+        for downbeat in beats(data, sound.source).downbeats
+        if sound.start <= rate.sample_to_frame(downbeat) < sound.end
+    ]
     if not marks:
         find(data, this_sound.source)
         raise Invalid("Its beats are being found. Try again in a moment.")
@@ -336,7 +350,8 @@ TONE = "Room tone, "
 
 
 def lay_room_tone(data: DataFolder, project: int, story: Story) -> Asked:
-    """One edit that lays room tone under every space of the story, of the recording that is heard beside it and as loud."""
+    """One edit that lays room tone under every space of the story, of the recording that is heard beside it and as
+    loud."""
     sources = recordings.sources(data.db, project)
     read = story.reading(sources)
     rows: list[list[Any]] = []
@@ -347,7 +362,11 @@ def lay_room_tone(data: DataFolder, project: int, story: Story) -> Asked:
     ]
     for index, (piece, at) in enumerate(zip(story.pieces, story.starts, strict=False)):
         silent = piece.source is None or piece.take == "picture" or read(piece, "mute")
-        if not silent or piece.card is not None or any(start <= at and at + piece.length <= end for start, end in covered):
+        if (
+            not silent
+            or piece.card is not None
+            or any(start <= at and at + piece.length <= end for start, end in covered)
+        ):
             continue
         near = [
             piece

@@ -17,7 +17,9 @@ from kovel.store.recordings import Recording
 MOST = 48_000 * 2 * 3600 + 1_000  # bytes: an hour
 
 
-def take_in(data: DataFolder, project: int, story: Story, sound: BinaryIO, at: int, late: int = 0) -> tuple[Recording, Asked]:
+def take_in(
+    data: DataFolder, project: int, story: Story, sound: BinaryIO, at: int, late: int = 0
+) -> tuple[Recording, Asked]:
     """Keep a take (WAV), bring it in as a voice, and the edit that lays it at story frame `at`.
 
     `late` is by how many samples the microphone came late: so much is left out at its beginning.
@@ -45,4 +47,7 @@ def take_in(data: DataFolder, project: int, story: Story, sound: BinaryIO, at: i
         raise
     start = min(recording.length(story.rate) - 1, max(0, story.rate.sample_to_frame(max(0, late))))
     length = min(recording.length(story.rate) - start, story.length - at)
-    return recording, ("lay_sound", {"source": recording.id, "at": at, "start": start, "end": start + length, "kind": "voice"})
+    return recording, (
+        "lay_sound",
+        {"source": recording.id, "at": at, "start": start, "end": start + length, "kind": "voice"},
+    )

@@ -1,4 +1,5 @@
-"""The closest pose at exposed jumps of a story: looked for within the pauses on both sides, in the small grey pictures."""
+"""The closest pose at exposed jumps of a story: looked for within the pauses on both sides, in the small grey
+pictures."""
 
 from __future__ import annotations
 
@@ -63,7 +64,8 @@ def _pose(data: DataFolder, sources: Sources, seam: Seam, clock: Rate) -> Pose |
 
 
 def _greys(data: DataFolder, sources: Sources, piece: Piece, start: int, end: int, clock: Rate) -> Grey | None:
-    """The small grey pictures of frames [a, b) of a piece's recording, on the project's clock; the first one stands for those before."""
+    """The small grey pictures of frames [a, b) of a piece's recording, on the project's clock; the first one stands
+    for those before."""
     every = pictures(data, piece.source or 0)
     if every is None or not len(every):
         return None
@@ -79,7 +81,11 @@ def pose_at(data: DataFolder, project: int, story: Story, seam: Seam) -> At | No
 
 def poses(data: DataFolder, project: int, story: Story) -> list[At]:
     """What can be gained at every exposed jump. A piece between two jumps is moved at both of its ends."""
-    return [at for seam in exposed(story, recordings.sources(data.db, project)) if (at := pose_at(data, project, story, seam))]
+    return [
+        at
+        for seam in exposed(story, recordings.sources(data.db, project))
+        if (at := pose_at(data, project, story, seam))
+    ]
 
 
 def offered(data: DataFolder, project: int, story: Story, seam: Seam) -> list[Offer]:

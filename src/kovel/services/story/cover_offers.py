@@ -43,7 +43,9 @@ def covers(data: DataFolder, project: int, story: Story, at: int, until: int | N
     near = shots_near(data, project, said_between(data, story, start, end))
     shots = [replace(shot, near=near.get((shot.source, shot.start), 0.0)) for shot in shelf(data, project, story)]
     if not shots:
-        raise Invalid("There are no shots to cover with. Bring in b-roll or stills under Footage, or set their kind there.")
+        raise Invalid(
+            "There are no shots to cover with. Bring in b-roll or stills under Footage, or set their kind there."
+        )
     looks = {i: seen for i in {shot.source for shot in shots} if (seen := _look(data, i))}
     return Covers(start, end, said, covers_for(span, story.rate, shots, said, looks))
 

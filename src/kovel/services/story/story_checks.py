@@ -72,7 +72,11 @@ def strength_of(data: DataFolder, sources: Sources, clock: Rate) -> Callable[[Se
         end, begin = seam.ends
         before = frames(seam.left.source, max(seam.left.used[0], end - AROUND), end)
         after = frames(seam.right.source, begin, min(seam.right.used[1], begin + AROUND))
-        return jump_strength(before, after) if before is not None and after is not None and len(before) and len(after) else None
+        return (
+            jump_strength(before, after)
+            if before is not None and after is not None and len(before) and len(after)
+            else None
+        )
 
     return measure
 
@@ -123,7 +127,9 @@ def _sounds(data: DataFolder, sources: Sources, story: Story) -> list[Finding]:
 def powers(data: DataFolder, plan: Plan) -> dict[tuple[int, str], np.ndarray]:
     """What is measured of each sound that a plan has, raw or made, every 100 ms."""
     out = {}
-    for i, made in {(heard.source, heard.made) for heard in plan.sounds} | {(heard.source, "") for heard in plan.sounds}:
+    for i, made in {(heard.source, heard.made) for heard in plan.sounds} | {
+        (heard.source, "") for heard in plan.sounds
+    }:
         path = data.derived(i) / (f"made/{made}.power.npy" if made else "power.npy")
         if path.exists():
             out[i, made] = _power(path, path.stat().st_mtime_ns)
@@ -138,7 +144,10 @@ def mix_of(data: DataFolder, plan: Plan) -> Sound:
         if (path := sound_file(data.derived(i))).exists() and (facts := media_facts(data, i))
     }
     made = {
-        (key, name): path for key, names in plan.made.items() for name in names if (path := made_file(data, key, name)).exists()
+        (key, name): path
+        for key, names in plan.made.items()
+        for name in names
+        if (path := made_file(data, key, name)).exists()
     }
     return Sound([heard for heard in plan.sounds if heard.source in raw], raw, made, plan.dips)
 
@@ -161,7 +170,8 @@ def findings(data: DataFolder, project: int, story: Story) -> list[Finding]:
         Finding(
             "offline",
             None,
-            f"{recording.name} is off-line: {'another file is' if Path(recording.path).exists() else 'its file is not'} where it was",
+            f"{recording.name} is off-line: "
+            f"{'another file is' if Path(recording.path).exists() else 'its file is not'} where it was",
             95,
         )
         for recording in recordings.of_project(data.db, project)
@@ -179,7 +189,9 @@ def _seen(data: DataFolder, project: int, story: Story, sources: Sources) -> lis
 
     def cut(clip: Piece | Cover) -> tuple[float, float]:
         pixels = (
-            colours(data, rows[clip.source], moment_of(clip, clip.length // 2), story.rate) if clip.source in rows else None
+            colours(data, rows[clip.source], moment_of(clip, clip.length // 2), story.rate)
+            if clip.source in rows
+            else None
         )
         if pixels is None or clip.source is None:
             return 0.0, 0.0
@@ -208,7 +220,9 @@ def words_around(data: DataFolder, story: Story, begin: int, end: int) -> list[t
         lo, hi = max(begin, at), min(end, at + piece.length)
         start = piece.start + lo - at
         for f, word in words_in(spoken_in(data, piece, start, hi - lo, story.rate), story.rate, start, hi - lo):
-            out.append((at + f - piece.start, min(at + word.frames(story.rate)[1] - piece.start, at + piece.length), word))
+            out.append(
+                (at + f - piece.start, min(at + word.frames(story.rate)[1] - piece.start, at + piece.length), word)
+            )
     return out
 
 
@@ -243,7 +257,10 @@ def shelf(data: DataFolder, project: int, story: Story) -> list[Shot]:
             times_used(found, recording.id, 0, recording.length(story.rate)),
         )
         for recording in rows.values()
-        if recording.kind in ("b-roll", "still") and not recording.aside and recording.picture and recording.id not in has
+        if recording.kind in ("b-roll", "still")
+        and not recording.aside
+        and recording.picture
+        and recording.id not in has
     ]
     return out
 

@@ -14,11 +14,13 @@ UNFORESEEN = (ValueError, TypeError, KeyError, IndexError, AttributeError, Arith
 
 
 def bring_in(data: DataFolder, project: int, kind: str, file: str, body: bytes) -> tuple[int, str, list[str]]:
-    """The new story's number and name, and what could not be taken, line by line. `Refused`, and nothing is made, where it
-    cannot be read."""
+    """The new story's number and name, and what could not be taken, line by line. `Refused`, and nothing is made,
+    where it cannot be read."""
     format = TIMELINES.get(kind)
     if format is None:
-        known = " and ".join(f"{timeline_format.label} (.{timeline_format.name})" for timeline_format in TIMELINES.values())
+        known = " and ".join(
+            f"{timeline_format.label} (.{timeline_format.name})" for timeline_format in TIMELINES.values()
+        )
         raise Invalid(f"Kovel cannot read {file} as a timeline. It reads {known}: export one of these and import that.")
     this_project = projects.get(data.db, project)
     rows = {recording.id: recording for recording in recordings.of_project(data.db, project)}
@@ -38,7 +40,8 @@ def bring_in(data: DataFolder, project: int, kind: str, file: str, body: bytes) 
         if isinstance(error, Told):
             raise
         raise Invalid(
-            f"{file} holds something that cannot be taken as a story ({type(error).__name__}). Nothing was taken from it."
+            f"{file} holds something that cannot be taken as a story ({type(error).__name__}). "
+            "Nothing was taken from it."
         ) from None
     names = {kept.name for kept in stories.of_project(data.db, project)}
     base = taken.name.removeprefix(f"{this_project.name} - ")[:70]

@@ -1,7 +1,7 @@
 """Tightening: what is proposed for a recording, what the editor decided, and the pieces that come of it.
 
-The editor's decisions are kept beside the recording, by what a proposal stands for (a pause, a word); so more or less air
-loses none of them.
+The editor's decisions are kept beside the recording, by what a proposal stands for (a pause, a word); so more or
+less air loses none of them.
 """
 
 import csv
@@ -78,7 +78,12 @@ def rows(data: DataFolder, recording: int, rate: Rate, this_desk: Desk | None = 
     pauses = found_pauses(data, recording, this_desk.settings, said)
     state = transcripts.said(data.db, recording)
     of_words = _of_words(
-        data, recording, state, levels(data, recording), spoken(data, recordings.get(data.db, recording)), interviewer(data)
+        data,
+        recording,
+        state,
+        levels(data, recording),
+        spoken(data, recordings.get(data.db, recording)),
+        interviewer(data),
     )
     found = proposals(pauses, this_desk.settings, of_words)
     out: list[Row] = []
@@ -97,7 +102,15 @@ def rows(data: DataFolder, recording: int, rate: Rate, this_desk: Desk | None = 
         safe = any(x < end and start < y for x, y in this_desk.protected)
         take = not safe and (key in on or (key not in off and proposal.kind not in this_desk.kinds_off))
         out.append(
-            Row(key, start, end, proposal.kind, proposal.why if not safe else f"protected; {proposal.why}", proposal.sure, take)
+            Row(
+                key,
+                start,
+                end,
+                proposal.kind,
+                proposal.why if not safe else f"protected; {proposal.why}",
+                proposal.sure,
+                take,
+            )
         )
     return out
 
@@ -109,8 +122,8 @@ def _proposal(data: DataFolder, recording: int, rate: Rate, key: str, this_desk:
     return row
 
 
-# Each decision reads the desk and keeps it in one transaction: two pages that decide at once lose nothing. What was done,
-# in words, comes back.
+# Each decision reads the desk and keeps it in one transaction: two pages that decide at once lose nothing. What was
+# done, in words, comes back.
 
 
 def toggle(data: DataFolder, recording: int, rate: Rate, key: str) -> str:
@@ -178,15 +191,23 @@ def reset(data: DataFolder, recording: int) -> str:
         return "All decisions taken back; the settings stay."
 
 
-WITHIN = {"shortest": (0.05, 10.0), "before": (0.0, 5.0), "after": (0.0, 5.0), "island": (0.0, 2.0), "threshold": (-90.0, 0.0)}
+WITHIN = {
+    "shortest": (0.05, 10.0),
+    "before": (0.0, 5.0),
+    "after": (0.0, 5.0),
+    "island": (0.0, 2.0),
+    "threshold": (-90.0, 0.0),
+}
 
 
 def set_up(
     data: DataFolder, recording: int, values: Mapping[str, float | None], lists: Mapping[str, str], asking: str | None
 ) -> str:
-    """Change how pauses are looked for (`values` of `Settings`, kept `WITHIN` their bounds; a threshold of None is found
-    anew), the `lists` of the recording's language, and the name the interviewer stands under."""
-    kept: dict[str, Any] = {name: None if value is None else within(*WITHIN[name], value) for name, value in values.items()}
+    """Change how pauses are looked for (`values` of `Settings`, kept `WITHIN` their bounds; a threshold of None is
+    found anew), the `lists` of the recording's language, and the name the interviewer stands under."""
+    kept: dict[str, Any] = {
+        name: None if value is None else within(*WITHIN[name], value) for name, value in values.items()
+    }
     with data.db.write():
         this_desk = desk(data, recording)
         this_desk.settings = replace(this_desk.settings, **kept)
@@ -221,8 +242,11 @@ class StoryCut:
         return self.end - self.at
 
 
-def story_cuts(data: DataFolder, story: Story, only: int | None = None, this_desk: Desk | None = None) -> list[StoryCut]:
-    """All that is decided to go and stands in the story, in its order (`only` of one recording, by desk `d` if given)."""
+def story_cuts(
+    data: DataFolder, story: Story, only: int | None = None, this_desk: Desk | None = None
+) -> list[StoryCut]:
+    """All that is decided to go and stands in the story, in its order (`only` of one recording, by desk `d` if
+    given)."""
     out: list[StoryCut] = []
     known: dict[int, list[Row]] = {}
     for at, piece in zip(story.starts, story.pieces, strict=False):

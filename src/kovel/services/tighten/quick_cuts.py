@@ -97,11 +97,18 @@ WITHIN = {"before": (0, 10), "length": (1, 25), "intro": (0, 10_000), "target": 
 
 
 def set_up(
-    data: DataFolder, recording: int, how: Mapping[str, int | None], ring: bool, sensitivity: float | None, music: int | None
+    data: DataFolder,
+    recording: int,
+    how: Mapping[str, int | None],
+    ring: bool,
+    sensitivity: float | None,
+    music: int | None,
 ) -> str:
-    """How hits become pieces (`how`: frames of `Quick`, kept `WITHIN` their bounds), whether a piece lasts while its hit
-    rings, how plain a hit must be (0 to 1; None: as it was), and the recording whose beats they go to."""
-    kept: dict[str, Any] = {name: None if value is None else int(within(*WITHIN[name], value)) for name, value in how.items()}
+    """How hits become pieces (`how`: frames of `Quick`, kept `WITHIN` their bounds), whether a piece lasts while its
+    hit rings, how plain a hit must be (0 to 1; None: as it was), and the recording whose beats they go to."""
+    kept: dict[str, Any] = {
+        name: None if value is None else int(within(*WITHIN[name], value)) for name, value in how.items()
+    }
     with data.db.write():
         desk = decisions.quick(data.db, recording)
         desk.how = replace(desk.how, ring=ring, **kept)

@@ -31,9 +31,14 @@ def _of(request: Request, project: int, ids: list[int] | None) -> list[int]:
 def chosen(request: Request, project: int, ids: Annotated[list[int] | None, Query()] = None) -> HTMLResponse:
     """How many are chosen and how long they are together."""
     this_project = projects.get(web(request).data.db, project)
-    rows = [recording for recording in recordings.of_project(web(request).data.db, project) if recording.id in set(ids or ())]
+    rows = [
+        recording
+        for recording in recordings.of_project(web(request).data.db, project)
+        if recording.id in set(ids or ())
+    ]
     total = stamp(
-        sum(recording.length(this_project.rate) for recording in rows if recording.frames is not None), this_project.rate
+        sum(recording.length(this_project.rate) for recording in rows if recording.frames is not None),
+        this_project.rate,
     )
     return page(request, "footage/chosen.html", project=this_project, count=len(rows), total=total)
 
@@ -66,13 +71,26 @@ def set_all(request: Request, project: int, asked: Annotated[ToAll, sent(ToAll)]
 
 @router.post("/footage/names")
 def names(
-    request: Request, project: int, pattern: Annotated[str, Form()] = "", ids: Ids = None, sure: Annotated[bool, Form()] = False
+    request: Request,
+    project: int,
+    pattern: Annotated[str, Form()] = "",
+    ids: Ids = None,
+    sure: Annotated[bool, Form()] = False,
 ) -> HTMLResponse:
     """Names by a pattern: shown first, done when it is sure."""
     data = web(request).data
     rows = _of(request, project, ids)
-    order = {recording.id: index for index, recording in enumerate(binning.chosen(data, project, recordings.of_project(data.db, project),
-                                                          binning.shown(request.headers.get("x-shown", ""))))}  # fmt: skip
+    order = {
+        recording.id: index
+        for index, recording in enumerate(
+            binning.chosen(
+                data,
+                project,
+                recordings.of_project(data.db, project),
+                binning.shown(request.headers.get("x-shown", "")),
+            )
+        )
+    }
     rows.sort(key=lambda i: order.get(i, len(order)))
     if sure:
         return listed(request, project, f"{binning.rename(data, project, rows, pattern)}.")
@@ -94,7 +112,9 @@ def put(
 ) -> HTMLResponse:
     """What is chosen into a bin, or out of it."""
     folder = bin_rows.put(web(request).data.db, project, to, _of(request, project, ids), out)
-    return listed(request, project, f"{'Out of' if out else 'In'} {folder.name}: {len(folder.recordings)} are in it now.")
+    return listed(
+        request, project, f"{'Out of' if out else 'In'} {folder.name}: {len(folder.recordings)} are in it now."
+    )
 
 
 @router.post("/footage/bins/{number}/name")

@@ -34,7 +34,9 @@ class Row:
     copied: str
 
 
-def _list(request: Request, project: int, folder: str = "", template: str = "footage/camera_card_list.html") -> HTMLResponse:
+def _list(
+    request: Request, project: int, folder: str = "", template: str = "footage/camera_card_list.html"
+) -> HTMLResponse:
     application = web(request)
     found = camera_cards.listing(application.data, project)
     if folder.strip():
@@ -46,13 +48,20 @@ def _list(request: Request, project: int, folder: str = "", template: str = "foo
     for card in found:
         job = latest.get(str(card.folder))
         own = card.folder.parent == camera_cards.place(application.data)
-        rows.append(Row(card, MADE_UP[card.name][0] if own and card.name in MADE_UP else card.name, own, job, _copied(job)))
+        rows.append(
+            Row(card, MADE_UP[card.name][0] if own and card.name in MADE_UP else card.name, own, job, _copied(job))
+        )
     inside = {card.name for card in found}
     return page(
-        request, template, room="footage", project=projects.get(application.data.db, project), rows=rows, folder=folder,
+        request,
+        template,
+        room="footage",
+        project=projects.get(application.data.db, project),
+        rows=rows,
+        folder=folder,
         out=[(name, label) for name, (label, _) in MADE_UP.items() if name not in inside],
         busy=any(row.job and row.job.is_open for row in rows),
-    )  # fmt: skip
+    )
 
 
 def _copied(job: jobs.Job | None) -> str:
@@ -94,9 +103,12 @@ def switch(request: Request, project: int, name: Annotated[str, Form()], on: Ann
 
 @router.post("/cards/copy")
 def copy(
-    request: Request, project: int, card: Annotated[str, Form()], files: Annotated[list[str] | None, Form()] = None,
+    request: Request,
+    project: int,
+    card: Annotated[str, Form()],
+    files: Annotated[list[str] | None, Form()] = None,
     folder: Annotated[str, Form()] = "",
-) -> HTMLResponse:  # fmt: skip
+) -> HTMLResponse:
     """Copy what is chosen of a card."""
     data = web(request).data
     found = camera_cards.card_at(data, project, _folder(request, card))

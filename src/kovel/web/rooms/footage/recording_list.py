@@ -108,9 +108,18 @@ def footage(request: Request, project: int) -> FootageView:
         job, heard, online = making.get(recording.id), hearing.get(recording.id), there(recording)
         lost = job is not None and job.is_done and media_facts(data, recording.id) is None
         return RowDrawn(
-            recording, job, face_of(data, recording, recording.face(this_project.rate), this_project.rate), online, not online and Path(recording.path).is_file(), lost, recording.id in have,
-            heard if heard and heard.state in UNENDED else None, microphones(recording), taken_lately(data.derived(recording.id)).all, being_mended(data, recording.id) if job and job.state in OPEN else "",
-        )  # fmt: skip
+            recording,
+            job,
+            face_of(data, recording, recording.face(this_project.rate), this_project.rate),
+            online,
+            not online and Path(recording.path).is_file(),
+            lost,
+            recording.id in have,
+            heard if heard and heard.state in UNENDED else None,
+            microphones(recording),
+            taken_lately(data.derived(recording.id)).all,
+            being_mended(data, recording.id) if job and job.state in OPEN else "",
+        )
 
     coming = [job for recording in every if (job := making.get(recording.id)) and job.state in OPEN]
     running = any(job.state in OPEN for job in hearing.values())
@@ -118,21 +127,41 @@ def footage(request: Request, project: int) -> FootageView:
     matched = jobs.of_project(data.db, project, "sync")
     syncing = [job for job in matched if job.state in OPEN]
     listening = {key for key, job in jobs.latest_of_recordings(data.db, project, "listen").items() if job.state in OPEN}
-    judged = any(recording.kind == "sound" and recording.id in listening for recording in every)  # it may turn out to be music
+    judged = any(
+        recording.kind == "sound" and recording.id in listening for recording in every
+    )  # it may turn out to be music
     newest = max(matched, key=lambda j: j.id, default=None)
     looking = searching_of(data.db, project)
     out = taken_out(data, project)
     return FootageView(
-        project=this_project, rows=[row(recording) for recording in found[: s.count]], sets=_sets(data, project), shown=s, every=len(every), found=len(found),
-        more=replace(s, count=s.count + FIRST) if len(found) > s.count else None, heaps=heaps(data, project, every),
-        bins=bin_rows.of_project(data.db, project), orders={key: name for key, (name, _) in ORDERS.items()}, kinds=recordings.KINDS,
-        languages=BY_NAME, busy=bool(coming or running or syncing or judged or (looking is not None and looking.state in OPEN)),
-        coming=len([job for job in coming if not job.paused]), held=len([job for job in coming if job.paused]), left=preparing_ends(data.db, coming),
-        silent=sum(1 for recording in every if speaks(recording) and recording.id not in have and recording.id not in asked), hearing=running,
-        syncing=syncing[-1] if syncing else None, sync_failed=newest.message if newest and (newest.is_done or newest.has_failed) else "",
-        search=looking, missing=sum(not there(recording) for recording in every), out=out, frees=sum(o.frees for o in out),
+        project=this_project,
+        rows=[row(recording) for recording in found[: s.count]],
+        sets=_sets(data, project),
+        shown=s,
+        every=len(every),
+        found=len(found),
+        more=replace(s, count=s.count + FIRST) if len(found) > s.count else None,
+        heaps=heaps(data, project, every),
+        bins=bin_rows.of_project(data.db, project),
+        orders={key: name for key, (name, _) in ORDERS.items()},
+        kinds=recordings.KINDS,
+        languages=BY_NAME,
+        busy=bool(coming or running or syncing or judged or (looking is not None and looking.state in OPEN)),
+        coming=len([job for job in coming if not job.paused]),
+        held=len([job for job in coming if job.paused]),
+        left=preparing_ends(data.db, coming),
+        silent=sum(
+            1 for recording in every if speaks(recording) and recording.id not in have and recording.id not in asked
+        ),
+        hearing=running,
+        syncing=syncing[-1] if syncing else None,
+        sync_failed=newest.message if newest and (newest.is_done or newest.has_failed) else "",
+        search=looking,
+        missing=sum(not there(recording) for recording in every),
+        out=out,
+        frees=sum(o.frees for o in out),
         uploads=any(o.upload for o in out),
-    )  # fmt: skip
+    )
 
 
 def _sets(data: DataFolder, project: int) -> list[list[Member]]:
@@ -152,22 +181,31 @@ def _sets(data: DataFolder, project: int) -> list[list[Member]]:
 
 
 def microphones(recording: Recording) -> list[tuple[str, str, bool]]:
-    """What can be heard of a recording with more than two: (value, names, whether it is heard): each alone, and pairs."""
+    """What can be heard of a recording with more than two: (value, names, whether it is heard): each alone, and
+    pairs."""
     if len(recording.microphones) < 3:
         return []
-    names = [f"{index + 1} {name}" if name != str(index + 1) else name for index, name in enumerate(recording.microphones)]
+    names = [
+        f"{index + 1} {name}" if name != str(index + 1) else name for index, name in enumerate(recording.microphones)
+    ]
     pairs = [(a, a + 1) for a in range(len(names) - 1)]
-    out = [(f"{start} {end}", f"{names[start]} · {names[end]}", recording.heard == (start, end)) for start, end in pairs]
+    out = [
+        (f"{start} {end}", f"{names[start]} · {names[end]}", recording.heard == (start, end)) for start, end in pairs
+    ]
     out += [(str(a), names[a], recording.heard == (a,)) for a in range(len(names))]
     return (
         out
         if any(x[2] for x in out)
-        else [("", "the first track" if not recording.heard else " · ".join(names[k] for k in recording.heard), True), *out]
+        else [
+            ("", "the first track" if not recording.heard else " · ".join(names[k] for k in recording.heard), True),
+            *out,
+        ]
     )
 
 
 def what_is_shown(request: Request) -> Shown:
-    """Which recordings the page shows: told by the address where the list is asked for, by a header beside what is done to it."""
+    """Which recordings the page shows: told by the address where the list is asked for, by a header beside what is
+    done to it."""
     asked = request.url.query if request.url.path.endswith(("/footage", "/footage/list")) else ""
     return shown(asked or request.headers.get("x-shown", ""))
 

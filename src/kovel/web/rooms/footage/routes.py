@@ -80,7 +80,8 @@ def transcribe_none(request: Request, project: int) -> HTMLResponse:
 
 @router.get("/preparing")
 def preparing(request: Request, project: int, seen: int = 0) -> HTMLResponse:
-    """How many recordings are still being prepared, for the head of every room; the Story reloads once all are there."""
+    """How many recordings are still being prepared, for the head of every room; the Story reloads once all are
+    there."""
     db = web(request).data.db
     busy = [job for job in jobs.latest_of_recordings(db, project).values() if job.is_open]
     out = page(request, "footage/preparing.html", project=projects.get(db, project), count=len(busy))
@@ -89,7 +90,9 @@ def preparing(request: Request, project: int, seen: int = 0) -> HTMLResponse:
     return out
 
 
-def listed(request: Request, project: int, did: str, notes: list[str] | None = None, error: bool = False) -> HTMLResponse:
+def listed(
+    request: Request, project: int, did: str, notes: list[str] | None = None, error: bool = False
+) -> HTMLResponse:
     return joined(listing(request, project), report(did, tuple(notes or ()), error=error))
 
 
@@ -304,7 +307,10 @@ def retry(request: Request, project: int, recording: int) -> HTMLResponse:
 
 @router.post("/footage/sync")
 def sync(
-    request: Request, project: int, how: Annotated[str, Form()] = "sound", ids: Annotated[list[int] | None, Form()] = None
+    request: Request,
+    project: int,
+    how: Annotated[str, Form()] = "sound",
+    ids: Annotated[list[int] | None, Form()] = None,
 ) -> HTMLResponse:
     """Put the chosen recordings on one clock, by sound or by timecode."""
     data = web(request).data

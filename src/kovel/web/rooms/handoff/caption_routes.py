@@ -40,9 +40,17 @@ class Row:
 
 def _row(cue: Cue, rate: Rate) -> Row:
     return Row(
-        cue.at, stamp(cue.at, rate), f"{float((cue.end - cue.at) / rate.fps):.1f} s", "\n".join(cue.lines), cue.speaker,
-        f"{cue.key[0]}-{cue.key[1]}", cue.edited, cue.pace(rate), too_fast(cue, rate), max(1, len(cue.lines)),
-    )  # fmt: skip
+        cue.at,
+        stamp(cue.at, rate),
+        f"{float((cue.end - cue.at) / rate.fps):.1f} s",
+        "\n".join(cue.lines),
+        cue.speaker,
+        f"{cue.key[0]}-{cue.key[1]}",
+        cue.edited,
+        cue.pace(rate),
+        too_fast(cue, rate),
+        max(1, len(cue.lines)),
+    )
 
 
 @router.get("/captions")
@@ -57,10 +65,24 @@ def _list(request: Request, project: int, template: str = "handoff/caption_rows.
     file = caption_rows.brought(data.db, kept.id)
     hard = sum(bool(row.trouble) for row in rows)
     return page(
-        request, template, room="handoff", project=projects.get(data.db, project), kept=kept, rows=rows, hard=hard,
-        file=file and file[0], formats=[caption_format for caption_format in CAPTION_FORMATS.values() if kept.story.sections or not caption_format.is_chapters],
-        read_suffixes=",".join(caption_format.suffix for caption_format in CAPTION_FORMATS.values() if caption_format.is_read), undo_redo=caption_rows.can(data.db, kept.id),
-    )  # fmt: skip
+        request,
+        template,
+        room="handoff",
+        project=projects.get(data.db, project),
+        kept=kept,
+        rows=rows,
+        hard=hard,
+        file=file and file[0],
+        formats=[
+            caption_format
+            for caption_format in CAPTION_FORMATS.values()
+            if kept.story.sections or not caption_format.is_chapters
+        ],
+        read_suffixes=",".join(
+            caption_format.suffix for caption_format in CAPTION_FORMATS.values() if caption_format.is_read
+        ),
+        undo_redo=caption_rows.can(data.db, kept.id),
+    )
 
 
 @router.post("/captions/{key}")
@@ -74,7 +96,9 @@ def type_(request: Request, project: int, key: str, text: Annotated[str, Form()]
         raise Missing("There is no such caption.") from None
     cue = change(data, kept, (recording, sample), text)
     this_project = projects.get(data.db, project)
-    can = render("handoff/caption_undo.html", project=this_project, undo_redo=caption_rows.can(data.db, kept.id), oob=True)
+    can = render(
+        "handoff/caption_undo.html", project=this_project, undo_redo=caption_rows.can(data.db, kept.id), oob=True
+    )
     return joined(render("handoff/caption.html", r=_row(cue, kept.story.rate), project=this_project), can)
 
 

@@ -35,6 +35,12 @@ def to_print(request: Request, project: int, kind: str) -> HTMLResponse:
     data = web(request).data
     kept = opened(request, project)
     return page(
-        request, "handoff/documents.html", project=projects.get(data.db, project), kept=kept, kind=kind, kinds=DOCUMENTS.values(),
-        paper=document(data, kept, kind), length=stamp(kept.story.length, kept.story.rate),
-    )  # fmt: skip
+        request,
+        "handoff/documents.html",
+        project=projects.get(data.db, project),
+        kept=kept,
+        kind=kind,
+        kinds=DOCUMENTS.values(),
+        paper=document(data, kept, kind),
+        length=stamp(kept.story.length, kept.story.rate),
+    )

@@ -1,4 +1,5 @@
-"""The Hand-off room: what to look at before, outputs with what is to be expected of them and what they became, open formats."""
+"""The Hand-off room: what to look at before, outputs with what is to be expected of them and what they became, open
+formats."""
 
 from __future__ import annotations
 
@@ -99,14 +100,21 @@ class Asked(BaseModel):
         own = f"{this_output.rate.num}/{this_output.rate.den}" if this_output.rate else ""
         start = stamp(this_output.start, rate) if this_output.start else ""
         return Asked(
-            kind=this_output.kind, quality=this_output.quality, shape=this_output.shape, height=str(this_output.height or ""), rate=own, start=start,
-            end="" if this_output.end is None else stamp(this_output.end, rate), captions=this_output.captions,
-        )  # fmt: skip
+            kind=this_output.kind,
+            quality=this_output.quality,
+            shape=this_output.shape,
+            height=str(this_output.height or ""),
+            rate=own,
+            start=start,
+            end="" if this_output.end is None else stamp(this_output.end, rate),
+            captions=this_output.captions,
+        )
 
 
 @dataclass(frozen=True, slots=True)
 class OutputForm:
-    """The form of an output: what is asked, what may be chosen, and what is to be expected of it or why it cannot be made."""
+    """The form of an output: what is asked, what may be chosen, and what is to be expected of it or why it cannot be
+    made."""
 
     asked: Asked
     kinds: tuple[tuple[str, str], ...]
@@ -137,10 +145,19 @@ def _form(request: Request, kept: Kept, asked: Asked) -> OutputForm:
         refused = "The story is empty: there is nothing to render yet."
     choices = ready(data)
     return OutputForm(
-        asked, tuple((kind.name, kind.label) for kind in KINDS.values()), ("as the story", *(shape for shape in SHAPES if SHAPES[shape])),
-        HEIGHTS, tuple((f"{rate.num}/{rate.den}", str(rate)) for rate in RATES), tuple(choices), tuple(choice for choice in choices if choice not in READY),
-        bool(kind and kind.seen), asked.kind == "still", told, refused, not kept.story.pieces,
-    )  # fmt: skip
+        asked,
+        tuple((kind.name, kind.label) for kind in KINDS.values()),
+        ("as the story", *(shape for shape in SHAPES if SHAPES[shape])),
+        HEIGHTS,
+        tuple((f"{rate.num}/{rate.den}", str(rate)) for rate in RATES),
+        tuple(choices),
+        tuple(choice for choice in choices if choice not in READY),
+        bool(kind and kind.seen),
+        asked.kind == "still",
+        told,
+        refused,
+        not kept.story.pieces,
+    )
 
 
 HEIGHTS = ("720", "1080", "1440", "2160")
@@ -173,7 +190,10 @@ def _timelines(data: DataFolder, project: int, kept: Kept) -> list[TimelineRow]:
     of, rows = projects.get(data.db, project), _rows(data, project)
     return [
         TimelineRow(
-            timeline_format.name, timeline_format.label, timeline_format.holds, timeline_format.left(kept.story, of, rows)
+            timeline_format.name,
+            timeline_format.label,
+            timeline_format.holds,
+            timeline_format.left(kept.story, of, rows),
         )
         for timeline_format in TIMELINES.values()
     ]
@@ -251,7 +271,12 @@ def _strip(request: Request, kept: Kept, most: int = 10) -> list[Step]:
         run = plan.picture_at(t)
         recording = rows.get(run.source) if run.source is not None else None
         out.append(
-            Step(t, face_of(application.data, recording, run.image.later(t - run.at).start, plan.rate) if recording else None)
+            Step(
+                t,
+                face_of(application.data, recording, run.image.later(t - run.at).start, plan.rate)
+                if recording
+                else None,
+            )
         )
     return out
 
@@ -270,7 +295,10 @@ def _facts(data: DataFolder, kept: Kept) -> list[tuple[str, str]]:
         ("Length", stamp(story.length, story.rate) + aim),
         ("Pieces", str(len(story.pieces))),
         ("Recordings used", str(len(used))),
-        ("Covers", f"{sum(not cover.title for cover in story.covers)}{f', {len(story.loose)} loose' if story.loose else ''}"),
+        (
+            "Covers",
+            f"{sum(not cover.title for cover in story.covers)}{f', {len(story.loose)} loose' if story.loose else ''}",
+        ),
         ("Titles", str(sum(bool(cover.title) for cover in story.covers))),
         ("Sounds", str(len(story.sounds))),
         ("Exposed jumps", str(exposed)),
@@ -308,7 +336,10 @@ def _checked(job: jobs.Job) -> tuple[str, list[str]]:
     if not job.is_done or differs is None:
         return "", []
     seen = KINDS[Output.from_json(job.params["output"]).kind].seen
-    return "" if differs else f"Checked: every {'picture and sound' if seen else 'sound'} is there as in the story.", differs
+    return (
+        "" if differs else f"Checked: every {'picture and sound' if seen else 'sound'} is there as in the story.",
+        differs,
+    )
 
 
 @router.get("/handoff/renders")
@@ -358,7 +389,9 @@ def file(request: Request, project: int, job: int) -> FileResponse:
         raise Missing("That file is not there any more. Render again.")
     if os.path.isdir(path):  # stems, as one file
         return FileResponse(zipped(Path(path)), media_type="application/zip", filename=f"{Path(path).name}.zip")
-    return FileResponse(path, media_type=mimetypes.guess_type(path)[0] or "application/octet-stream", filename=Path(path).name)
+    return FileResponse(
+        path, media_type=mimetypes.guess_type(path)[0] or "application/octet-stream", filename=Path(path).name
+    )
 
 
 @router.post("/timeline.in")
@@ -368,7 +401,9 @@ def timeline_in(request: Request, project: int, file: Annotated[UploadFile, File
     name = Path(file.filename or "timeline").name
     body = file.file.read(LARGEST + 1)
     *_, left = bring_in(data, project, Path(name).suffix.lower().lstrip("."), name, body)
-    return Response(status_code=204, headers={"hx-redirect": f"/p/{project}/handoff" if left else f"/p/{project}/story"})
+    return Response(
+        status_code=204, headers={"hx-redirect": f"/p/{project}/handoff" if left else f"/p/{project}/story"}
+    )
 
 
 @router.post("/handoff/archive")

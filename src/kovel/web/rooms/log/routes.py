@@ -58,7 +58,8 @@ def _clips(request: Request, project: int, recording: int) -> Clips:
     this_recording = the_recording(request, project, recording)
     clips = subclips.of_recording(application.data.db, recording)
     rows = [
-        ClipDrawn(subclip, face_of(application.data, this_recording, subclip.start, this_project.rate)) for subclip in clips
+        ClipDrawn(subclip, face_of(application.data, this_recording, subclip.start, this_project.rate))
+        for subclip in clips
     ]
     return Clips(
         this_project,
@@ -91,10 +92,17 @@ def room(request: Request, project: int, rec: int | None = None) -> HTMLResponse
     names = sorted({tag for subclip in subclips.of_project(application.data.db, project) for tag in subclip.tags})
     is_shot = chosen.kind in ("b-roll", "still") and chosen.ready
     return page(
-        request, "log/room.html", _clips(request, project, chosen.id), room="log", rows=rows, faces=faces, tags=names,
-        words=words_part(request, chosen), making=render("parts/making.html", making_of(request, chosen)),
+        request,
+        "log/room.html",
+        _clips(request, project, chosen.id),
+        room="log",
+        rows=rows,
+        faces=faces,
+        tags=names,
+        words=words_part(request, chosen),
+        making=render("parts/making.html", making_of(request, chosen)),
         shot=shot(request, this_project, chosen) if is_shot else None,
-    )  # fmt: skip
+    )
 
 
 @router.get("/recordings/{recording}/plan")
@@ -114,7 +122,8 @@ def marks(request: Request, project: int, recording: int) -> JSONResponse:
     the_recording(request, project, recording)
     to_frame = this_project.rate.sample_to_frame
     speakers = [
-        (to_frame(start), to_frame(end), who) for start, end, who in transcripts.turns(application.data.db, recording, 96_000)
+        (to_frame(start), to_frame(end), who)
+        for start, end, who in transcripts.turns(application.data.db, recording, 96_000)
     ]
     story = stories.load(application.data.db, stories.current(application.data.db, project)).story
     pauses = [[to_frame(pause.start), to_frame(pause.end)] for pause in found_pauses(application.data, recording)]
@@ -131,12 +140,19 @@ def typed(text: str, rate: Rate, what: str, now: int = 0) -> int:
 
 @router.post("/recordings/{recording}/subclips")
 def keep(
-    request: Request, project: int, recording: int, start: Annotated[str, Form()] = "", end: Annotated[str, Form()] = "", name: Annotated[str, Form()] = "",
-    note: Annotated[str, Form()] = "", tags: Annotated[str, Form()] = "", verdict: Annotated[str, Form()] = "keep",
+    request: Request,
+    project: int,
+    recording: int,
+    start: Annotated[str, Form()] = "",
+    end: Annotated[str, Form()] = "",
+    name: Annotated[str, Form()] = "",
+    note: Annotated[str, Form()] = "",
+    tags: Annotated[str, Form()] = "",
+    verdict: Annotated[str, Form()] = "keep",
     again: Annotated[Literal["", "change", "both"], Form()] = "",
-) -> HTMLResponse:  # fmt: skip
-    """Keep in to out; with the verdict `open` it is a slice that waits to be judged. Where the name is kept already, the page
-    is asked first (202) whether the one there is to be changed, or both kept (`again`)."""
+) -> HTMLResponse:
+    """Keep in to out; with the verdict `open` it is a slice that waits to be judged. Where the name is kept already,
+    the page is asked first (202) whether the one there is to be changed, or both kept (`again`)."""
     verdict = "" if verdict == "open" else verdict
     db = web(request).data.db
     this_project = projects.get(db, project)
@@ -146,7 +162,8 @@ def keep(
     begin, until = typed(start, this_project.rate, "In"), typed(end, this_project.rate, "Out")
     called = " ".join(name.split()).casefold()
     old = next(
-        (subclip for subclip in subclips.of_recording(db, recording) if called and subclip.name.casefold() == called), None
+        (subclip for subclip in subclips.of_recording(db, recording) if called and subclip.name.casefold() == called),
+        None,
     )
     if old and not again and (old.start, old.end) != (begin, until):
         return HTMLResponse("", 202, headers={"hx-reswap": "none", "x-again": str(old.id)})
@@ -156,7 +173,9 @@ def keep(
         (subclip,) = subclips.update(db, [old.id], **change_)
         return _listed(request, project, recording, f"“{subclip.name}” is this range now.")
     subclip = subclips.add(db, recording, begin, until, name=name, note=note, tags=tags, verdict=verdict)
-    return _listed(request, project, recording, f"Kept “{subclip.name}”." if verdict else f"Slice kept as “{subclip.name}”.")
+    return _listed(
+        request, project, recording, f"Kept “{subclip.name}”." if verdict else f"Slice kept as “{subclip.name}”."
+    )
 
 
 def of_project(request: Request, project: int, ids: list[int]) -> list[Subclip]:
@@ -258,7 +277,9 @@ def _pulled(request: Request, project: projects.Project, recording: int, frame: 
 
 
 @router.get("/recordings/{recording}/pull")
-def pull(request: Request, project: int, recording: int, start: int | None = None, end: int | None = None) -> JSONResponse:
+def pull(
+    request: Request, project: int, recording: int, start: int | None = None, end: int | None = None
+) -> JSONResponse:
     """Marks at the nearest pause: frames; a mark with no pause within 1.5 s stays."""
     this_project = projects.get(web(request).data.db, project)
     the_recording(request, project, recording)
@@ -295,7 +316,9 @@ def pull_slices(request: Request, project: int, recording: int) -> HTMLResponse:
 def keep_used(request: Request, project: int, recording: int) -> HTMLResponse:
     """Every range of this recording that the story uses becomes a subclip named by its first words."""
     count = keep_all_used(request, project, recording)
-    return _listed(request, project, recording, f"{count} range{'s' if count != 1 else ''} the story uses kept as subclips.")
+    return _listed(
+        request, project, recording, f"{count} range{'s' if count != 1 else ''} the story uses kept as subclips."
+    )
 
 
 def keep_all_used(request: Request, project: int, only: int | None = None) -> int:

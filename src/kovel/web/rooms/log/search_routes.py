@@ -47,7 +47,9 @@ def search(request: Request, project: int, q: str = "") -> HTMLResponse:
                 rows[same] = replace(rows[same], also=names[found.recording])
                 continue
             heard[sync.set, second] = len(rows)
-        parts = [(chunk, index % 2 == 1) for index, chunk in enumerate(found.text.replace("\x03", "\x02").split("\x02"))]
+        parts = [
+            (chunk, index % 2 == 1) for index, chunk in enumerate(found.text.replace("\x03", "\x02").split("\x02"))
+        ]
         rows.append(Found(found, names[found.recording], this_project.rate.sample_to_frame(found.start), parts))
     return page(request, "log/found.html", project=this_project, rows=rows, q=q)
 
@@ -69,7 +71,9 @@ def _near(request: Request, project: int, hits: list[Hit], title: str) -> HTMLRe
     rows = []
     for hit in hits:
         recording, frame = rs[hit.said.recording], this_project.rate.sample_to_frame(hit.said.start)
-        rows.append(Near(hit.said, recording.name, frame, face_of(application.data, recording, frame, this_project.rate)))
+        rows.append(
+            Near(hit.said, recording.name, frame, face_of(application.data, recording, frame, this_project.rate))
+        )
     return page(request, "log/near.html", project=this_project, rows=rows, title=title)
 
 
@@ -80,12 +84,17 @@ def by_meaning(request: Request, project: int, q: str = "") -> HTMLResponse:
     projects.get(data.db, project)
     hits = [hit for hit in search_meaning(data, project, q, 40) if hit.how == "meaning"][:12] if q.strip() else []
     title = "Nearby in meaning" if hits else "Nothing nearby in meaning"
-    return _near(request, project, hits, f"{title}; more is being worked out" if meant(data, project).lacking else title)
+    return _near(
+        request, project, hits, f"{title}; more is being worked out" if meant(data, project).lacking else title
+    )
 
 
 @router.get("/search/like")
-def alike(request: Request, project: int, recording: int, start: int | None = None, frame: int | None = None) -> HTMLResponse:
-    """Sentences that mean what another one means: one that is heard at a sample (`start`), or at a frame of the project's clock."""
+def alike(
+    request: Request, project: int, recording: int, start: int | None = None, frame: int | None = None
+) -> HTMLResponse:
+    """Sentences that mean what another one means: one that is heard at a sample (`start`), or at a frame of the
+    project's clock."""
     clock = projects.get(web(request).data.db, project).rate
     start = clock.frame_to_sample(max(0, min(frame or 0, 1 << 40))) if start is None else start
     return _near(request, project, more_like(web(request).data, project, recording, start), "More like this")

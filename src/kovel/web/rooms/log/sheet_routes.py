@@ -44,7 +44,9 @@ class Asked:
 
 def _asked(request: Request) -> Asked:
     """From the query, or from that of the page a form was sent from."""
-    asked = Asked(**{field.name: text[:120] for field in fields(Asked) if (text := request.query_params.get(field.name))})
+    asked = Asked(
+        **{field.name: text[:120] for field in fields(Asked) if (text := request.query_params.get(field.name))}
+    )
     return replace(
         asked,
         view=asked.view if asked.view in VIEWS else "rows",
@@ -57,7 +59,9 @@ def _chosen(all_lines: list[Line], asked: Asked) -> list[Line]:
     """The lines asked for, in the order asked for."""
 
     def fits(line: Line) -> bool:
-        text = f"{line.clip.name} {line.clip.note} {' '.join(line.clip.tags)} {line.words} {line.recording.name}".casefold()
+        text = (
+            f"{line.clip.name} {line.clip.note} {' '.join(line.clip.tags)} {line.words} {line.recording.name}"
+        ).casefold()
         return (
             all(word in text for word in asked.q.casefold().split())
             and asked.verdict in ("", line.clip.verdict or "open")
@@ -71,9 +75,11 @@ def _chosen(all_lines: list[Line], asked: Asked) -> list[Line]:
     if asked.view == "board":
         return sorted((line for line in rows if line.clip.board is not None), key=lambda x: x.clip.board or 0)
     key: Any = {
-        "name": lambda x: x.clip.name.casefold(), "length": lambda x: -x.clip.length, "verdict": lambda x: RANK[x.clip.verdict],
+        "name": lambda x: x.clip.name.casefold(),
+        "length": lambda x: -x.clip.length,
+        "verdict": lambda x: RANK[x.clip.verdict],
         "used": lambda x: -x.used,
-    }.get(asked.sort)  # fmt: skip
+    }.get(asked.sort)
     return sorted(rows, key=key) if key else rows
 
 
@@ -83,9 +89,11 @@ def _groups(rows: list[Line], by: str) -> list[tuple[str, list[Line]]]:
     out: dict[str, list[Line]] = {}
     for line in rows:
         keys = {
-            "tag": list(line.clip.tags) or ["no tag"], "speaker": [line.speaker or "nobody named"], "recording": [line.recording.name],
+            "tag": list(line.clip.tags) or ["no tag"],
+            "speaker": [line.speaker or "nobody named"],
+            "recording": [line.recording.name],
             "day": [f"day {line.recording.day}" if line.recording.day else "no day"],
-        }[by]  # fmt: skip
+        }[by]
         for key in keys:
             out.setdefault(key, []).append(line)
     return sorted(out.items()) if by == "tag" else list(out.items())
@@ -134,13 +142,26 @@ def _sheet(request: Request, project: int) -> Sheet:
     window = rows if asked.view == "board" else rows[: _window(request)]
     window = window if by_said else with_said(application.data, project, window)
     return Sheet(
-        project=this_project, asked=asked, groups=_groups(window, asked.group if asked.view != "board" else ""), shown=rows,
-        more=len(window) + WINDOW if len(window) < len(rows) else 0, hidden=len(rows) - len(window), count=len(every),
-        faces={line.clip.id: face_of(application.data, line.recording, line.clip.start, this_project.rate) for line in window},
-        tags=sorted({tag for line in every for tag in line.clip.tags}), speakers=transcripts.speakers_of_project(application.data.db, project),
+        project=this_project,
+        asked=asked,
+        groups=_groups(window, asked.group if asked.view != "board" else ""),
+        shown=rows,
+        more=len(window) + WINDOW if len(window) < len(rows) else 0,
+        hidden=len(rows) - len(window),
+        count=len(every),
+        faces={
+            line.clip.id: face_of(application.data, line.recording, line.clip.start, this_project.rate)
+            for line in window
+        },
+        tags=sorted({tag for line in every for tag in line.clip.tags}),
+        speakers=transcripts.speakers_of_project(application.data.db, project),
         rows=sorted({(line.recording.id, line.recording.name) for line in every}),
-        total=sum(line.clip.length for line in rows), query=str(request.query_params), views=VIEWS, sorts=SORTS, group_names=GROUPS,
-    )  # fmt: skip
+        total=sum(line.clip.length for line in rows),
+        query=str(request.query_params),
+        views=VIEWS,
+        sorts=SORTS,
+        group_names=GROUPS,
+    )
 
 
 def _shown(request: Request, project: int, did: str, notes: tuple[str, ...] = ()) -> HTMLResponse:
@@ -161,11 +182,17 @@ def printed(request: Request, project: int) -> HTMLResponse:
 
 @router.post("/log/several")
 def several(
-    request: Request, project: int, do: Annotated[str, Form()], ids: Annotated[list[int] | None, Form()] = None,
-    verdict: Annotated[str, Form()] = "", tags: Annotated[str, Form()] = "", at: Annotated[int | None, Form()] = None,
+    request: Request,
+    project: int,
+    do: Annotated[str, Form()],
+    ids: Annotated[list[int] | None, Form()] = None,
+    verdict: Annotated[str, Form()] = "",
+    tags: Annotated[str, Form()] = "",
+    at: Annotated[int | None, Form()] = None,
     every: Annotated[bool, Form(alias="all")] = False,
-) -> HTMLResponse:  # fmt: skip
-    """Do one thing to the chosen subclips, or, asked for and for sending only, to all shown that are not dropped: one step."""
+) -> HTMLResponse:
+    """Do one thing to the chosen subclips, or, asked for and for sending only, to all shown that are not dropped:
+    one step."""
     db = web(request).data.db
     sheet = _sheet(request, project)
     chosen = of_project(request, project, ids or [])
@@ -189,10 +216,14 @@ def several(
         subclips.remove(db, pick)
         return _shown(request, project, f"{n} taken out of the log. Ctrl Z brings them back.")
     if do == "board":
-        subclips.arrange(db, project, list(dict.fromkeys([*(subclip.id for subclip in subclips.on_board(db, project)), *pick])))
+        subclips.arrange(
+            db, project, list(dict.fromkeys([*(subclip.id for subclip in subclips.on_board(db, project)), *pick]))
+        )
         return _shown(request, project, f"{n} put on the storyboard.")
     if do == "off-board":
-        subclips.arrange(db, project, [subclip.id for subclip in subclips.on_board(db, project) if subclip.id not in pick])
+        subclips.arrange(
+            db, project, [subclip.id for subclip in subclips.on_board(db, project) if subclip.id not in pick]
+        )
         return _shown(request, project, f"{n} taken off the storyboard.")
     if do not in ("to-end", "to-playhead"):
         raise Invalid("That cannot be done to subclips.")
@@ -242,7 +273,9 @@ def otio_out(request: Request, project: int) -> Response:
         [line.clip for line in _chosen(log_lines(web(request).data, project), _asked(request))],
         marked,
     )
-    return download(otio.adapters.write_to_string(made, "otio_json"), f"{this_project.name} - log.otio", "application/json")
+    return download(
+        otio.adapters.write_to_string(made, "otio_json"), f"{this_project.name} - log.otio", "application/json"
+    )
 
 
 @router.post("/log/csv")
@@ -253,7 +286,9 @@ async def csv_in(request: Request, project: int, sheet: UploadFile) -> HTMLRespo
     def take() -> HTMLResponse:
         db = web(request).data.db
         this_project = projects.get(db, project)
-        new, left = from_csv(text_of(sheet.filename or "The sheet", raw), recordings.of_project(db, project), this_project.rate)
+        new, left = from_csv(
+            text_of(sheet.filename or "The sheet", raw), recordings.of_project(db, project), this_project.rate
+        )
         if not new:
             raise Invalid(f"Nothing was taken from {sheet.filename}. " + " ".join(left[:4]))
         subclips.add_all(db, project, new, f"log taken from {sheet.filename}")

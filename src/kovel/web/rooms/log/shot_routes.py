@@ -26,7 +26,9 @@ def _curve(values: np.ndarray, wide: float = 1000, high: float = 40) -> str:
         return ""
     parts = np.array_split(values, min(POINTS, len(values)))
     y = [float(part.mean()) for part in parts]
-    return " ".join(f"{wide * (index + 0.5) / len(y):.0f},{high * (1 - min(1.0, value)):.1f}" for index, value in enumerate(y))
+    return " ".join(
+        f"{wide * (index + 0.5) / len(y):.0f},{high * (1 - min(1.0, value)):.1f}" for index, value in enumerate(y)
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,9 +51,15 @@ class Shot:
 def shot(request: Request, project: Project, recording: Recording) -> Shot:
     application = web(request)
     total = recording.length(project.rate)
-    faces = [face_of(application.data, recording, total * (2 * i + 1) // (2 * FACES), project.rate) for i in range(FACES)]
+    faces = [
+        face_of(application.data, recording, total * (2 * i + 1) // (2 * FACES), project.rate) for i in range(FACES)
+    ]
     out = Shot(
-        recording, total, total / float(project.rate.fps), faces, subclips.of_recording(application.data.db, recording.id)
+        recording,
+        total,
+        total / float(project.rate.fps),
+        faces,
+        subclips.of_recording(application.data.db, recording.id),
     )
     try:
         rows = np.load(application.data.derived(recording.id) / "motion.npy")
@@ -62,9 +70,12 @@ def shot(request: Request, project: Project, recording: Recording) -> Shot:
     fps = float(recording.rate.fps)
     seen = look(rows, fps)
     out = replace(
-        out, steady=_curve(seen.steady), bright=_curve(seen.bright), steadiness=round(100 * float(seen.steady.mean())),
+        out,
+        steady=_curve(seen.steady),
+        bright=_curve(seen.bright),
+        steadiness=round(100 * float(seen.steady.mean())),
         brightness=round(100 * float(seen.bright.mean())),
-    )  # fmt: skip
+    )
     if best := best_stretch(seen, fps):
         k = float(project.rate.fps) / fps
         start, end = round(best[0] * k), min(total, round(best[1] * k))

@@ -80,7 +80,9 @@ def _map(data: DataFolder, project: int) -> tuple[list[Column], list[Row]]:
     rows = theming.listing(data, project)
     spoken = {shown.statement.recording for theme in rows for shown in theme.shown}
     rs = [recording for recording in recordings.of_project(data.db, project) if recording.id in spoken]
-    long = {recording.id: max(1, this_project.rate.frame_to_sample(recording.length(this_project.rate))) for recording in rs}
+    long = {
+        recording.id: max(1, this_project.rate.frame_to_sample(recording.length(this_project.rate))) for recording in rs
+    }
     room = 100 - GAP * max(0, len(rs) - 1)
     total = sum(long.values()) or 1
     at, columns, left = 0.0, [], {}
@@ -95,11 +97,20 @@ def _map(data: DataFolder, project: int) -> tuple[list[Column], list[Row]]:
         for shown in theme.shown:
             s = shown.statement
             wide = room * (s.end - s.start) / total
-            told = f"{s.speaker or 'said'}, {running(this_project.rate.sample_to_frame(s.start), this_project.rate)}: {s.text[:160]}"
+            told = (
+                f"{s.speaker or 'said'}, {running(this_project.rate.sample_to_frame(s.start), this_project.rate)}: "
+                f"{s.text[:160]}"
+            )
             blocks.append(
-                Block(s.recording, s.start, f"{left[s.recording] + room * s.start / total:.3f}%", f"{max(0.35, wide):.3f}%",
-                      round(100 * shown.kept / max(1, s.end - s.start)), told)
-            )  # fmt: skip
+                Block(
+                    s.recording,
+                    s.start,
+                    f"{left[s.recording] + room * s.start / total:.3f}%",
+                    f"{max(0.35, wide):.3f}%",
+                    round(100 * shown.kept / max(1, s.end - s.start)),
+                    told,
+                )
+            )
         out.append(
             Row(
                 theme.id,
@@ -133,9 +144,15 @@ def _values(request: Request, project: int) -> Map:
     job = next((job for job in jobs.of_project(data.db, project, "meaning") if job.is_open), None)
     known = meant(data, project)
     return Map(
-        projects.get(data.db, project), columns, rows, job, len(known.said), known.lacking, kept_settings.get(data.db, "meaning model"),
+        projects.get(data.db, project),
+        columns,
+        rows,
+        job,
+        len(known.said),
+        known.lacking,
+        kept_settings.get(data.db, "meaning model"),
         stories.proposed(data.db, project),
-    )  # fmt: skip
+    )
 
 
 @router.get("/log/themes")
@@ -223,12 +240,23 @@ def statement(request: Request, project: int, recording: int, start: int) -> HTM
     s = found.statement
     this_recording = recordings.get(data.db, recording)
     frame = this_project.rate.sample_to_frame(s.start)
-    near = [(hit, recordings.get(data.db, hit.said.recording).name, this_project.rate.sample_to_frame(hit.said.start))
-            for hit in more_like(data, project, recording, start, 6)]  # fmt: skip
+    near = [
+        (hit, recordings.get(data.db, hit.said.recording).name, this_project.rate.sample_to_frame(hit.said.start))
+        for hit in more_like(data, project, recording, start, 6)
+    ]
     return page(
-        request, "log/statement.html", project=this_project, s=s, r=this_recording, frame=frame, themes=rows, theme=found.theme, near=near,
-        face=face_of(data, this_recording, frame, this_project.rate), length=_length(s.end - s.start, this_project.rate),
-    )  # fmt: skip
+        request,
+        "log/statement.html",
+        project=this_project,
+        s=s,
+        r=this_recording,
+        frame=frame,
+        themes=rows,
+        theme=found.theme,
+        near=near,
+        face=face_of(data, this_recording, frame, this_project.rate),
+        length=_length(s.end - s.start, this_project.rate),
+    )
 
 
 @router.post("/log/themes/move")
@@ -241,8 +269,15 @@ def move(
 ) -> HTMLResponse:
     """A statement into another theme; 0: into one of its own."""
     db = web(request).data.db
-    placed = next((shown for theme in theming.listing(web(request).data, project) for shown in theme.shown
-                   if (shown.statement.recording, shown.statement.start) == (recording, start)), None)  # fmt: skip
+    placed = next(
+        (
+            shown
+            for theme in theming.listing(web(request).data, project)
+            for shown in theme.shown
+            if (shown.statement.recording, shown.statement.start) == (recording, start)
+        ),
+        None,
+    )
     if placed is None:
         raise Invalid("That statement is not there any more. Reload the page.")
     this_theme = theme_rows.move(db, project, recording, start, theme or None)
@@ -264,7 +299,12 @@ def _telling(data: DataFolder, t: theming.Twice, which: int, names: dict[int, st
     facts += [f"{recording.width} × {recording.height}"] if recording.picture else ["sound only"]
     frame = rate.sample_to_frame(spoken.start)
     return Told(
-        spoken, names[spoken.recording], frame, face_of(data, recording, frame, rate), tuple(facts), t.better == "ab"[which]
+        spoken,
+        names[spoken.recording],
+        frame,
+        face_of(data, recording, frame, rate),
+        tuple(facts),
+        t.better == "ab"[which],
     )
 
 
@@ -283,9 +323,14 @@ def twice(request: Request, project: int) -> HTMLResponse:
 
 @router.post("/log/themes/judge")
 def judge(
-    request: Request, project: int, a_recording: Annotated[int, Form()], a_start: Annotated[int, Form()],
-    b_recording: Annotated[int, Form()], b_start: Annotated[int, Form()], better: Annotated[str, Form()] = "",
-) -> HTMLResponse:  # fmt: skip
+    request: Request,
+    project: int,
+    a_recording: Annotated[int, Form()],
+    a_start: Annotated[int, Form()],
+    b_recording: Annotated[int, Form()],
+    b_start: Annotated[int, Form()],
+    better: Annotated[str, Form()] = "",
+) -> HTMLResponse:
     """Which telling is the better one, or that they tell different things; again: that is taken back."""
     db = web(request).data.db
     for r in (a_recording, b_recording):
@@ -298,9 +343,12 @@ def judge(
 
 @router.post("/log/propose")
 def propose(
-    request: Request, project: int, length: Annotated[str, Form()] = "", order: Annotated[Order, Form()] = "theme",
+    request: Request,
+    project: int,
+    length: Annotated[str, Form()] = "",
+    order: Annotated[Order, Form()] = "theme",
     ids: Annotated[list[int] | None, Form()] = None,
-) -> HTMLResponse:  # fmt: skip
+) -> HTMLResponse:
     """A first radio cut of the chosen themes, as a story beside the others."""
     data = web(request).data
     this_project = projects.get(data.db, project)
@@ -312,5 +360,6 @@ def propose(
     return _shown(
         request,
         project,
-        f"{done.name}: {stamp(done.length, this_project.rate)} in {len(done.why)} pieces, beside your stories. Nothing else was changed.",
+        f"{done.name}: {stamp(done.length, this_project.rate)} in {len(done.why)} pieces, beside your stories. "
+        "Nothing else was changed.",
     )

@@ -29,7 +29,8 @@ router = APIRouter(prefix="/p/{project}")
 
 @dataclass(frozen=True, slots=True)
 class SaidWord:
-    """A word of the transcript: frames [frame, end), the sample it begins at, and how it looks (a voice without words, unsure)."""
+    """A word of the transcript: frames [frame, end), the sample it begins at, and how it looks (a voice without
+    words, unsure)."""
 
     text: str
     frame: int
@@ -80,10 +81,18 @@ def words_part(request: Request, recording: Recording, *, oob: bool = False) -> 
     project = projects.get(application.data.db, recording.project)
     said = transcripts.words_at(application.data.db, recording.id, 0, FIRST + 1)
     return render(
-        "log/words.html", project=project, r=recording, turns=turns(said[:FIRST], project.rate), more=FIRST if len(said) > FIRST else 0,
-        speakers=transcripts.speakers(application.data.db, recording.id), hearing=hearing(request, recording), model=kept_settings.get(application.data.db, "model"),
-        oob=oob, seen=len(said), languages=choices(recording),
-    )  # fmt: skip
+        "log/words.html",
+        project=project,
+        r=recording,
+        turns=turns(said[:FIRST], project.rate),
+        more=FIRST if len(said) > FIRST else 0,
+        speakers=transcripts.speakers(application.data.db, recording.id),
+        hearing=hearing(request, recording),
+        model=kept_settings.get(application.data.db, "model"),
+        oob=oob,
+        seen=len(said),
+        languages=choices(recording),
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -132,7 +141,8 @@ async def words_in(request: Request, project: int, recording: int, transcript_fi
     def take() -> HTMLResponse:
         if not text.strip() or "\x00" in text:
             raise Invalid(
-                f"{name} is {'empty' if not text.strip() else 'not a text file'}. The words of {this_recording.name} are as they were."
+                f"{name} is {'empty' if not text.strip() else 'not a text file'}. "
+                f"The words of {this_recording.name} are as they were."
             )
         if "-->" not in text and not name.lower().endswith((".json", ".vtt", ".srt")):
             align(application.data, recording, text)
@@ -172,7 +182,11 @@ def in_language(request: Request, project: int, recording: int, language: Annota
     """Which language a recording is in; none: it is found when it is transcribed."""
     this_recording = the_recording(request, project, recording)
     did = set_all(web(request).data, [recording], {"language": code_of(language)})
-    again = " Transcribe it anew to have it heard so." if transcripts.words_at(web(request).data.db, recording, 0, 1) else ""
+    again = (
+        " Transcribe it anew to have it heard so."
+        if transcripts.words_at(web(request).data.db, recording, 0, 1)
+        else ""
+    )
     return _shown(request, recordings.get(web(request).data.db, this_recording.id), f"{did}.{again}")
 
 
@@ -185,10 +199,14 @@ def how_far(request: Request, project: int, recording: int, seen: int = 0) -> HT
         db = web(request).data.db
         this_project = projects.get(db, project)
         new = transcripts.words_at(db, recording, seen, 8000)
-        far = page(request, "log/hearing.html", project=this_project, r=this_recording, hearing=now, seen=seen + len(new))
+        far = page(
+            request, "log/hearing.html", project=this_project, r=this_recording, hearing=now, seen=seen + len(new)
+        )
         if not new:
             return far
-        came = render("log/turns.html", project=this_project, r=this_recording, turns=turns(new, this_project.rate), more=0)
+        came = render(
+            "log/turns.html", project=this_project, r=this_recording, turns=turns(new, this_project.rate), more=0
+        )
         return pages.joined(far, f'<div hx-swap-oob="beforebegin:#words-end">{came}</div>')
     return pages.joined(words_part(request, this_recording), hx_retarget="#words", hx_reswap="outerHTML")
 
@@ -223,7 +241,9 @@ def unsure(request: Request, project: int, recording: int, frame: int = 0, back:
     total = max(0, min(frame, this_recording.length(clock)))
     word, left = transcripts.next_unsure(db, recording, clock.frame_to_sample(total + (not back)), back)
     if word is None:
-        return JSONResponse({"frame": None, "said": f"No {'earlier' if back else 'later'} word is unsure; {left} in all."})
+        return JSONResponse(
+            {"frame": None, "said": f"No {'earlier' if back else 'later'} word is unsure; {left} in all."}
+        )
     said = f"“{word.text}”: {word.sure:.0%} sure; {left} in all. E corrects it."
     return JSONResponse({"frame": word.frames(clock)[0], "said": said})
 
@@ -236,16 +256,27 @@ def more(request: Request, project: int, recording: int, at: int) -> HTMLRespons
     this_project = projects.get(db, project)
     said = transcripts.words_at(db, recording, max(1, at) - 1, 8001)
     return page(
-        request, "log/turns.html", project=this_project, r=this_recording, turns=turns(said[1:], this_project.rate, said[0].speaker if said else ""),
+        request,
+        "log/turns.html",
+        project=this_project,
+        r=this_recording,
+        turns=turns(said[1:], this_project.rate, said[0].speaker if said else ""),
         more=at + 8000 if len(said) > 8000 else 0,
-    )  # fmt: skip
+    )
 
 
 @router.post("/recordings/{recording}/words/correct")
 def correct(
-    request: Request, project: int, recording: int, start: Annotated[int, Form()], was: Annotated[str, Form()],
-    first: Annotated[int, Form()], count: Annotated[int, Form()], text: Annotated[str, Form()] = "", how: Annotated[str, Form()] = "correct",
-) -> HTMLResponse:  # fmt: skip
+    request: Request,
+    project: int,
+    recording: int,
+    start: Annotated[int, Form()],
+    was: Annotated[str, Form()],
+    first: Annotated[int, Form()],
+    count: Annotated[int, Form()],
+    text: Annotated[str, Form()] = "",
+    how: Annotated[str, Form()] = "correct",
+) -> HTMLResponse:
     """Other text for a word (several words share its time; none takes it out), or the word and the next one as one.
 
     `first` and `count` say which words the turn has that the word stands in; that turn comes back.
@@ -281,9 +312,14 @@ def correct(
 
 @router.post("/recordings/{recording}/words/speaker")
 def speaker(
-    request: Request, project: int, recording: int, start: Annotated[int, Form()], count: Annotated[int, Form()],
-    name: Annotated[str, Form()] = "", everywhere: Annotated[bool, Form()] = False,
-) -> HTMLResponse:  # fmt: skip
+    request: Request,
+    project: int,
+    recording: int,
+    start: Annotated[int, Form()],
+    count: Annotated[int, Form()],
+    name: Annotated[str, Form()] = "",
+    everywhere: Annotated[bool, Form()] = False,
+) -> HTMLResponse:
     """Who says these words; or, everywhere, the name that stood here replaced by another one."""
     db = web(request).data.db
     this_recording = the_recording(request, project, recording)
@@ -297,15 +333,21 @@ def speaker(
     new = [replace(word, speaker=name) if not everywhere or word.speaker == old else word for word in said[begin:end]]
     transcripts.change_words(db, recording, begin, said[begin:end], new, f"speaker {name or 'unnamed'}")
     return _shown(
-        request, this_recording, f"{name or 'Nobody'} says this{' wherever it was ' + (old or 'nobody') if everywhere else ''}."
+        request,
+        this_recording,
+        f"{name or 'Nobody'} says this{' wherever it was ' + (old or 'nobody') if everywhere else ''}.",
     )
 
 
 @router.post("/recordings/{recording}/words/replace")
 def find_and_replace(
-    request: Request, project: int, recording: int, find: Annotated[str, Form()] = "", put: Annotated[str, Form()] = "",
+    request: Request,
+    project: int,
+    recording: int,
+    find: Annotated[str, Form()] = "",
+    put: Annotated[str, Form()] = "",
     everywhere: Annotated[bool, Form()] = False,
-) -> HTMLResponse:  # fmt: skip
+) -> HTMLResponse:
     """Replace words in this recording, or in all of the project."""
     db = web(request).data.db
     this_recording = the_recording(request, project, recording)
@@ -320,8 +362,12 @@ def find_and_replace(
             transcripts.change_words(db, x.id, 0, said, new, f"“{find.strip()}” replaced by “{put.strip()}”")
             total, where = total + n, [*where, x.name]
     if not total:
-        raise Invalid(f"“{find.strip()[:60]}” does not stand {'anywhere' if everywhere else f'in {this_recording.name}'}.")
-    return _shown(request, this_recording, f"Replaced {total} time{'s' if total != 1 else ''}, in {', '.join(where[:4])}.")
+        raise Invalid(
+            f"“{find.strip()[:60]}” does not stand {'anywhere' if everywhere else f'in {this_recording.name}'}."
+        )
+    return _shown(
+        request, this_recording, f"Replaced {total} time{'s' if total != 1 else ''}, in {', '.join(where[:4])}."
+    )
 
 
 @router.post("/recogniser")
@@ -331,7 +377,8 @@ def recogniser(request: Request, project: int, model: Annotated[str, Form()] = "
     folder = str(allowed(model, application.roots)) if model.strip() else ""
     set_model(application.data, folder)
     return pages.joined(
-        report(f"The model in {folder} is used from now on." if folder else "The bundled model is used."), hx_reswap="none"
+        report(f"The model in {folder} is used from now on." if folder else "The bundled model is used."),
+        hx_reswap="none",
     )
 
 

@@ -1,4 +1,5 @@
-"""The film strip of the Picture room: pieces and covers as they lie, with small frames. Places are worked out here, in pixels.
+"""The film strip of the Picture room: pieces and covers as they lie, with small frames. Places are worked out here, in
+pixels.
 
 cover 1        [boat ... ]   [hands ]
 dialogue  [ A ....... ][ B ........ ]
@@ -86,11 +87,15 @@ def film(story: Story, sources: Sources, px: float, face: Callable[[int, int], F
             for index, moment in enumerate(moments)
             if clip.source is not None
         )
-        name = source.name if source else (clip.card.text or "card") if isinstance(clip, Piece) and clip.card else "space"
+        name = (
+            source.name if source else (clip.card.text or "card") if isinstance(clip, Piece) and clip.card else "space"
+        )
         if isinstance(clip, Cover) and clip.source == TITLE:
             name = clip.title.replace("\n", " / ")
         kind = kind_of(clip)
-        return Shot(clip.id, kind, start, max(2, until - start - 1), at, end - at, name, faces, marks_of(clip), tells_of(clip))
+        return Shot(
+            clip.id, kind, start, max(2, until - start - 1), at, end - at, name, faces, marks_of(clip), tells_of(clip)
+        )
 
     rows = []
     for lane in sorted({cover.lane for cover in story.covers}, reverse=True):

@@ -1,4 +1,5 @@
-"""How fast a piece or a cover runs, as the Picture room draws it: its speed over the shot, with moments that can be dragged."""
+"""How fast a piece or a cover runs, as the Picture room draws it: its speed over the shot, with moments that can be
+dragged."""
 
 from __future__ import annotations
 
@@ -31,7 +32,8 @@ class Moment:
 
 @dataclass(frozen=True, slots=True)
 class Pace:
-    """`path` in a drawing of WIDE by TALL, faster further up; `begin` and `end` of the shot; `lines`: (top in percent, its name)."""
+    """`path` in a drawing of WIDE by TALL, faster further up; `begin` and `end` of the shot; `lines`: (top in
+    percent, its name)."""
 
     item: int
     percent: str
@@ -69,7 +71,12 @@ def pace_of(item: Item, story: Story, sources: Sources, rate: Rate) -> Pace | No
         begin, end = floor(lo), max(ceil(hi), floor(lo) + 1)
         flat, sounds = 100 * float(hi - lo) / item.length, source.sound and item.take != "picture"
     else:
-        ramp, begin, plain, sounds = item.ramp, item.start, item.as_shot, source.sound and bool(item.settings["natural"])
+        ramp, begin, plain, sounds = (
+            item.ramp,
+            item.start,
+            item.as_shot,
+            source.sound and bool(item.settings["natural"]),
+        )
         end = ceil(ramp.later(begin, item.length)) if ramp else item.end
         flat = 100 * (end - begin) / item.length
 
@@ -86,7 +93,9 @@ def pace_of(item: Item, story: Story, sources: Sources, rate: Rate) -> Pace | No
         }
         marks = [(m, 100 * float(ramp.speed(m))) for m in sorted(inside)]
         if not ramp.soft:  # upright where it steps
-            marks = [p for (mark, v), w in zip(marks, (marks[0], *marks), strict=False) for p in ((mark, w[1]), (mark, v))]
+            marks = [
+                p for (mark, v), w in zip(marks, (marks[0], *marks), strict=False) for p in ((mark, w[1]), (mark, v))
+            ]
     path = " ".join(f"{left(moment) * WIDE / 100:g},{_top(value) * TALL / 100:.1f}" for moment, value in marks)
     line = item.settings["speed"] if ramp else ()
     moments = tuple(
@@ -97,7 +106,19 @@ def pace_of(item: Item, story: Story, sources: Sources, rate: Rate) -> Pace | No
     lines = tuple((round(_top(p), 2), f"{p} %") for p in MARKED)
     own = item.settings
     return Pace(
-        item.id, f"{flat:.4g}", stamp(item.length, rate), own["backwards"], own["steps"], path, moments, lines, begin, end, LOW, HIGH,
-        json.dumps(line), heard_as(item) if sounds and not plain else None,
+        item.id,
+        f"{flat:.4g}",
+        stamp(item.length, rate),
+        own["backwards"],
+        own["steps"],
+        path,
+        moments,
+        lines,
+        begin,
+        end,
+        LOW,
+        HIGH,
+        json.dumps(line),
+        heard_as(item) if sounds and not plain else None,
         story.value(item, "between", sources) if min([flat, *(value for _, value in line)]) < 99.9 else None,
-    )  # fmt: skip
+    )

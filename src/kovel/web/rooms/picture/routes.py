@@ -1,4 +1,5 @@
-"""The Picture room: how the film looks. One thing large, the strip of the story below, what is set at the scope picked."""
+"""The Picture room: how the film looks. One thing large, the strip of the story below, what is set at the scope
+picked."""
 
 import json
 from fractions import Fraction
@@ -41,9 +42,14 @@ def room(request: Request, project: int) -> HTMLResponse:
     data = web(request).data
     kept = opened(request, project)
     return page(
-        request, "picture/room.html", room="picture", project=projects.get(data.db, project), key_rows=picture_keys(), kept=kept,
+        request,
+        "picture/room.html",
+        room="picture",
+        project=projects.get(data.db, project),
+        key_rows=picture_keys(),
+        kept=kept,
         stories=named(data, project, kept),
-    )  # fmt: skip
+    )
 
 
 @router.get("/picture/film")
@@ -54,9 +60,11 @@ def the_film(request: Request, project: int, px: Annotated[float, Query(gt=0, le
     rows = {recording.id: recording for recording in recordings.of_project(data.db, project)}
     rate = kept.story.rate
     drawn = film(
-        kept.story, {key: recording.source for key, recording in rows.items()}, px,
+        kept.story,
+        {key: recording.source for key, recording in rows.items()},
+        px,
         lambda source, frame: face_of(data, rows[source], frame, rate) if source in rows else None,
-    )  # fmt: skip
+    )
     return page(request, "picture/film_strip.html", film=drawn, kept=kept)
 
 
@@ -83,12 +91,19 @@ def panel(request: Request, project: int, items: str = "", scope: str = "items")
     named = {"table": ("", *look_tables.table_names(data)), "font": ("Serif", "Sans", *look_tables.font_names(data))}
     title = isinstance(chosen[0], Cover) and chosen[0].source == TITLE
     return page(
-        request, "picture/panel.html", chosen=",".join(str(clip.id) for clip in chosen), scopes=scopes, scope=scope,
-        about=about(kept.story, sources, rows), recording=chosen[0].source,
-        framing=panel_of(kept.story, sources, rows, scope, (*TITLES, *SEEN) if title else SEEN, named), title=title,
+        request,
+        "picture/panel.html",
+        chosen=",".join(str(clip.id) for clip in chosen),
+        scopes=scopes,
+        scope=scope,
+        about=about(kept.story, sources, rows),
+        recording=chosen[0].source,
+        framing=panel_of(kept.story, sources, rows, scope, (*TITLES, *SEEN) if title else SEEN, named),
+        title=title,
         look=panel_of(kept.story, sources, rows, scope, ("look_alone", *LOOK), named),
-        saved=list(saved_looks.saved(data.db)), pace=pace_of(chosen[0], kept.story, sources, kept.story.rate) if scope == "items" else None,
-    )  # fmt: skip
+        saved=list(saved_looks.saved(data.db)),
+        pace=pace_of(chosen[0], kept.story, sources, kept.story.rate) if scope == "items" else None,
+    )
 
 
 def _look_at(request: Request, project: int, at: int, item: int | None) -> tuple[Recording, int, Look] | None:
@@ -141,7 +156,9 @@ def levels(request: Request, project: int, at: Annotated[int, Query(ge=0)], item
 def look_table(request: Request, project: int, of: Annotated[str, Query(max_length=4_000)]) -> Response:
     """The table of looks that follow each other, as the player applies it: 33 x 33 x 33 times red, green, blue."""
     table = look_tables.table_of(web(request).data, _asked_look(of))
-    return Response((table * 255 + 0.5).astype("uint8").tobytes(), media_type="application/octet-stream", headers=STANDS)
+    return Response(
+        (table * 255 + 0.5).astype("uint8").tobytes(), media_type="application/octet-stream", headers=STANDS
+    )
 
 
 def _asked_look(of: str) -> Look:
@@ -166,7 +183,11 @@ def look_out(request: Request, project: int, at: Annotated[int, Query(ge=0)], it
 @router.get("/picture/others")
 def others(request: Request, project: int, recording: int) -> JSONResponse:
     """Recordings whose colours another one can be given: those of its sync set first."""
-    rows = [other for other in recordings.of_project(web(request).data.db, project) if other.picture and other.id != recording]
+    rows = [
+        other
+        for other in recordings.of_project(web(request).data.db, project)
+        if other.picture and other.id != recording
+    ]
     mine = the_recording(request, project, recording).source.sync
     rows.sort(key=lambda r: (not (mine and r.source.sync and r.source.sync.set == mine.set), r.kind != "interview"))
     return JSONResponse([[recording.id, recording.name] for recording in rows])
@@ -188,7 +209,8 @@ def own(request: Request, project: int, item: int) -> JSONResponse:
         [
             setting
             for setting in opened(request, project).story.item(item).settings
-            if (setting in (*SEEN, *LOOK, "look_alone", *TITLES) and SETTINGS[setting].wide) or setting in ("appear", "leave")
+            if (setting in (*SEEN, *LOOK, "look_alone", *TITLES) and SETTINGS[setting].wide)
+            or setting in ("appear", "leave")
         ]
     )
 
@@ -247,7 +269,9 @@ class ShapeAsked(_Asked):
 def faces(request: Request, project: int, asked: FacesAsked) -> JSONResponse:
     """What is chosen sits on the speaker's face: one edit."""
     story = opened(request, project).story
-    return edited(request, project, asked.revision, face_framing.sit_on_faces(web(request).data, project, story, asked.items))
+    return edited(
+        request, project, asked.revision, face_framing.sit_on_faces(web(request).data, project, story, asked.items)
+    )
 
 
 @router.post("/picture/punch")

@@ -35,9 +35,17 @@ def room(request: Request, project: int) -> HTMLResponse:
     data = web(request).data
     kept = opened(request, project)
     return page(
-        request, "sound/room.html", room="sound", project=projects.get(data.db, project), key_rows=sound_keys(), kept=kept,
-        target=target_of(kept.story), targets=TARGETS, weighting=WEIGHTING, stories=named(data, project, kept),
-    )  # fmt: skip
+        request,
+        "sound/room.html",
+        room="sound",
+        project=projects.get(data.db, project),
+        key_rows=sound_keys(),
+        kept=kept,
+        target=target_of(kept.story),
+        targets=TARGETS,
+        weighting=WEIGHTING,
+        stories=named(data, project, kept),
+    )
 
 
 @router.get("/strip")
@@ -60,7 +68,9 @@ def the_strip(request: Request, project: int) -> JSONResponse:
 
 
 @router.get("/words")
-def the_words(request: Request, project: int, a: Annotated[int, Query(ge=0)], b: Annotated[int, Query(ge=0)]) -> JSONResponse:
+def the_words(
+    request: Request, project: int, a: Annotated[int, Query(ge=0)], b: Annotated[int, Query(ge=0)]
+) -> JSONResponse:
     """The words of the dialogue that begin in story frames [a, b): [frame, end, text]."""
     kept = opened(request, project)
     rows = words_around(web(request).data, kept.story, a, min(b, a + 5_000))
@@ -87,7 +97,8 @@ def faces(request: Request, project: int, at: str) -> JSONResponse:
 
 @router.get("/loudness")
 def loudness(request: Request, project: int) -> JSONResponse:
-    """Loudness as it is worked out of what was measured of each recording: momentary, short-term, of the whole, its range."""
+    """Loudness as it is worked out of what was measured of each recording: momentary, short-term, of the whole, its
+    range."""
     data = web(request).data
     kept = opened(request, project)
     plan = make_plan(kept.story, recordings.sources(data.db, project))
@@ -129,11 +140,20 @@ def panel(request: Request, project: int, items: str = "", scope: str = "items")
     name = made_of(recording.source) if recording else ""
     found = derived_sounds.found_in(data, recording.id) if recording and name else None
     return page(
-        request, "sound/panel.html", chosen=",".join(str(clip.id) for clip in chosen), r=recording, scopes=scopes, scope=scope,
-        fields=panel_of(kept.story, sources, chosen, scope), about=about(kept.story, sources, chosen),
-        cleaning=cleaning, cleaned=name, found=found, spread=_spread(found),
+        request,
+        "sound/panel.html",
+        chosen=",".join(str(clip.id) for clip in chosen),
+        r=recording,
+        scopes=scopes,
+        scope=scope,
+        fields=panel_of(kept.story, sources, chosen, scope),
+        about=about(kept.story, sources, chosen),
+        cleaning=cleaning,
+        cleaned=name,
+        found=found,
+        spread=_spread(found),
         job=job if job and (job.is_open or job.has_failed) and job.params["name"] == name else None,
-    )  # fmt: skip
+    )
 
 
 def _spread(found: dict[str, Any] | None) -> dict[str, str] | None:
@@ -194,7 +214,8 @@ def even(request: Request, project: int, asked: EvenAsked) -> JSONResponse:
     edit, found = mixing.even_voices(web(request).data, project, story, asked.apart)
     target = target_of(story)
     was = [
-        {"name": voice.name, "loudness": round(voice.loudness, 1), "set": round(target - voice.loudness, 1)} for voice in found
+        {"name": voice.name, "loudness": round(voice.loudness, 1), "set": round(target - voice.loudness, 1)}
+        for voice in found
     ]
     return edited(request, project, asked.revision, edit, voices=was)
 

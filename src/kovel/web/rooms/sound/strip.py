@@ -21,7 +21,8 @@ Moment = tuple[int, float]
 
 @dataclass(frozen=True, slots=True)
 class Block:
-    """One thing on the strip: where it lies, what is heard of it, and what is set on it. Lines are moments in story frames."""
+    """One thing on the strip: where it lies, what is heard of it, and what is set on it. Lines are moments in story
+    frames."""
 
     id: int
     kind: str
@@ -79,14 +80,33 @@ class Drawn:
         line = _in_story(own, clip, at) if isinstance(own, tuple) else ()
         flat = None if isinstance(own, tuple) else float(own)
         wide = _first(total_level(self.story, self.sources, clip)) - _first(own)
-        name = source.name if source else (clip.card.text or "card") if isinstance(clip, Piece) and clip.card else "space"
+        name = (
+            source.name if source else (clip.card.text or "card") if isinstance(clip, Piece) and clip.card else "space"
+        )
         return Block(
-            clip.id, kind_of(clip), lane, row, at, clip.length, clip.source, moment_of(clip, 0), _run(clip), name, heard, flat, line, round(wide, 2),
-            _in_story(clip.settings["duck"], clip, at), clip.settings["fade_in"], clip.settings["fade_out"],
-            self.read(clip, "fade") == "straight", bool(self.read(clip, "mute")),
-            0 if isinstance(clip, Cover) else clip.group, None if isinstance(clip, Piece) or not clip.tether.piece else at,
+            clip.id,
+            kind_of(clip),
+            lane,
+            row,
+            at,
+            clip.length,
+            clip.source,
+            moment_of(clip, 0),
+            _run(clip),
+            name,
+            heard,
+            flat,
+            line,
+            round(wide, 2),
+            _in_story(clip.settings["duck"], clip, at),
+            clip.settings["fade_in"],
+            clip.settings["fade_out"],
+            self.read(clip, "fade") == "straight",
+            bool(self.read(clip, "mute")),
+            0 if isinstance(clip, Cover) else clip.group,
+            None if isinstance(clip, Piece) or not clip.tether.piece else at,
             level_told(self.story, self.sources, clip) + (", ducked" if clip.settings["duck"] else ""),
-        )  # fmt: skip
+        )
 
 
 def _first(value: Value) -> float:
@@ -120,14 +140,25 @@ def strip(story: Story, sources: Sources, beats: list[int]) -> dict[str, Any]:
     rows = {lane: 1 + max((block.row for block in blocks if block.lane == lane), default=-1) for lane in LANES}
     solo = story.soloed
     lanes = [
-        {"name": lane, "rows": rows[lane], "muted": lane in story.muted, "solo": lane in solo,
-         "heard": lane not in story.muted and (not solo or lane in solo)}
+        {
+            "name": lane,
+            "rows": rows[lane],
+            "muted": lane in story.muted,
+            "solo": lane in solo,
+            "heard": lane not in story.muted and (not solo or lane in solo),
+        }
         for lane in LANES
-    ]  # fmt: skip
+    ]
     own = dict(story.settings).get("story")
     dips = [list(m) for m in own["dips"]] if own else []
     return {
-        "length": story.length, "rate": [story.rate.num, story.rate.den], "lanes": lanes,
-        "blocks": [asdict(block) for block in blocks], "seams": list(story.starts[1:-1]), "beats": beats, "dips": dips,
-        "low": SETTINGS["level"].low, "high": SETTINGS["level"].high,
-    }  # fmt: skip
+        "length": story.length,
+        "rate": [story.rate.num, story.rate.den],
+        "lanes": lanes,
+        "blocks": [asdict(block) for block in blocks],
+        "seams": list(story.starts[1:-1]),
+        "beats": beats,
+        "dips": dips,
+        "low": SETTINGS["level"].low,
+        "high": SETTINGS["level"].high,
+    }

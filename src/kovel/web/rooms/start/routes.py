@@ -28,7 +28,8 @@ router = APIRouter()
 
 @dataclass(frozen=True, slots=True)
 class Card:
-    """A project on the start page: its recordings, the length of its story in frames, what it takes on the disk in bytes."""
+    """A project on the start page: its recordings, the length of its story in frames, what it takes on the disk in
+    bytes."""
 
     project: Project
     recordings: int
@@ -93,7 +94,9 @@ def index(request: Request) -> HTMLResponse:
     data = web(request).data
     most = disk_space.budget(data)
     cards, damaged = _cards(request)
-    disk = Disk(sum(card.takes for card in cards), disk_space.free(data), "" if most is None else f"{most / disk_space.GB:g}")
+    disk = Disk(
+        sum(card.takes for card in cards), disk_space.free(data), "" if most is None else f"{most / disk_space.GB:g}"
+    )
     crew = _crew(request.app.state.crew)
     return page(
         request,
@@ -134,9 +137,13 @@ def _list(request: Request, message: str, undo: int | None = None) -> HTMLRespon
 
 @router.post("/projects")
 def create(
-    request: Request, name: Annotated[str, Form()] = "", rate: Annotated[str, Form()] = "25", size: Annotated[str, Form()] = "1920x1080",
-    start: Annotated[str, Form()] = "", drop: Annotated[bool, Form()] = False,
-) -> Response:  # fmt: skip
+    request: Request,
+    name: Annotated[str, Form()] = "",
+    rate: Annotated[str, Form()] = "25",
+    size: Annotated[str, Form()] = "1920x1080",
+    start: Annotated[str, Form()] = "",
+    drop: Annotated[bool, Form()] = False,
+) -> Response:
     project = projects.create(web(request).data.db, name, rate, size, start, drop)
     return Response(status_code=204, headers={"hx-redirect": f"/p/{project.id}/footage"})
 

@@ -12,7 +12,9 @@ from kovel.web.pace_notes import pace_note
 
 def transition_note(transition: Transition) -> str:
     """What is set at a seam: `dissolve 12 J 4`."""
-    rows = [f"{'dissolve' if transition.blend == 'dissolve' else 'dip'} {transition.length}"] if transition.length else []
+    rows = (
+        [f"{'dissolve' if transition.blend == 'dissolve' else 'dip'} {transition.length}"] if transition.length else []
+    )
     rows += [f"{'J' if transition.split < 0 else 'L'} {abs(transition.split)}"] if transition.split else []
     rows += [f"crossfade {transition.cross}"] if transition.cross else []
     return " ".join(rows)
@@ -34,7 +36,11 @@ def piece_note(story: Story, sources: Sources, piece: Piece) -> str:
         if SETTINGS[setting].family != "pace" and setting != "level"
     ]
     level = [total_told(story, sources, piece)] if "level" in piece.settings else []
-    notes = [*([note] if (note := pace_note(piece)) else []), *level, *(_note(setting, value) for setting, value in told)]
+    notes = [
+        *([note] if (note := pace_note(piece)) else []),
+        *level,
+        *(_note(setting, value) for setting, value in told),
+    ]
     return ", ".join([*notes, *([f"only its {piece.take}"] if piece.take != "both" else [])])
 
 
@@ -59,7 +65,9 @@ def cover_note(story: Story, sources: Sources, cover: Cover, at: int) -> str:
         index = story.index_at(at)
         piece = story.pieces[index]
         if piece.source is not None and piece.source in sources and cover.source in sources and piece.take != "sound":
-            want = same_moment(sources[piece.source], sources[cover.source], piece.moment(at - story.starts[index]), story.rate)
+            want = same_moment(
+                sources[piece.source], sources[cover.source], piece.moment(at - story.starts[index]), story.rate
+            )
             if want is not None:
                 notes.append("in step" if want == cover.start else f"{cover.start - want:+d} frames out of step")
     return ", ".join(notes)

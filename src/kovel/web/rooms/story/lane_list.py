@@ -40,7 +40,9 @@ def lane_list(story: Story) -> list[Lane]:
             Lane(
                 lane,
                 (
-                    Switch("set_along", lane, "on", f"{lane} goes along", lane in story.along) if lane in along else None,
+                    Switch("set_along", lane, "on", f"{lane} goes along", lane in story.along)
+                    if lane in along
+                    else None,
                     Switch("set_lock", lock, "locked", f"{lock} locked", lock in story.locked),
                     Switch("set_muted", lane, "muted", f"{lane} muted", lane in story.muted),
                     Switch("set_solo", lane, "solo", f"{lane} on solo", lane in story.soloed)

@@ -69,7 +69,9 @@ def places(laid: LinedPage, sound_lanes: int) -> Places:
     column = 38 if n <= 3 else max(18, 130 // n)
     covers = 530 + column * n
     lane = max(40, min(126, (RIGHT - covers - 28 - SOUND * sound_lanes) // max(1, laid.lanes)))
-    return Places(column, covers, lane, covers + 6 + laid.lanes * lane, column * len(laid.columns) + 8, 6 if column > 30 else 2)
+    return Places(
+        column, covers, lane, covers + 6 + laid.lanes * lane, column * len(laid.columns) + 8, 6 if column > 30 else 2
+    )
 
 
 def pixels_a_frame(story: Story, zoom: int) -> float:
@@ -103,9 +105,15 @@ class Drawing:
     """One story at one zoom and view, drawn part by part."""
 
     def __init__(
-        self, story: Story, sources: Sources, rows: dict[int, Recording], zoom: int, view: str,
-        words: Callable[[int, int, int], Sequence[Word]], faces: Faces,
-    ) -> None:  # fmt: skip
+        self,
+        story: Story,
+        sources: Sources,
+        rows: dict[int, Recording],
+        zoom: int,
+        view: str,
+        words: Callable[[int, int, int], Sequence[Word]],
+        faces: Faces,
+    ) -> None:
         self.story, self.sources, self.rows, self.zoom, self.faces = story, sources, rows, zoom, faces
         self.rate: Rate = story.rate
         self.fps = float(self.rate.fps)
@@ -122,19 +130,35 @@ class Drawing:
         target = f" of {stamp(story.target, self.rate)}" if story.target else ""
         box = f"0 {lo * self.px:.2f} {self.places.coverage} {(hi - lo) * self.px:.0f}"
         own = {
-            "length": story.length, "px": self.px, "fps": self.fps, "target": story.target, "from": lo, "to": hi,
+            "length": story.length,
+            "px": self.px,
+            "fps": self.fps,
+            "target": story.target,
+            "from": lo,
+            "to": hi,
             "jumps": sum(seam.kind == "jump" for seam in self.laid.seams),
-            "used": ",".join(map(str, sorted({cover.source for cover in story.covers if cover.source} | {piece.source for piece in story.pieces if piece.source}))),
-            "said": lanes_said(story), "total": stamp(story.length, self.rate) + target,
+            "used": ",".join(
+                map(
+                    str,
+                    sorted(
+                        {cover.source for cover in story.covers if cover.source}
+                        | {piece.source for piece in story.pieces if piece.source}
+                    ),
+                )
+            ),
+            "said": lanes_said(story),
+            "total": stamp(story.length, self.rate) + target,
             "over": int(0 < story.target < story.length),
-        }  # fmt: skip
+        }
         return Sheet(
             data={f"data-{name}": value for name, value in {**data, **own}.items()},
             height=story.length * self.px + 8,
             crowded=self.crowded,
             empty=not story.pieces,
             zoom=self.zoom,
-            columns=tuple((column.split(" ")[0].rstrip(",")[: self.places.letters], column) for column in self.laid.columns),
+            columns=tuple(
+                (column.split(" ")[0].rstrip(",")[: self.places.letters], column) for column in self.laid.columns
+            ),
             column_width=self.places.column,
             locks=self.locks(),
             ticks=self.ticks(),
@@ -142,11 +166,16 @@ class Drawing:
             seams=self.seams(),
             headings=self.headings(),
             coverage=tuple(self.coverage()),
-            coverage_box={"viewBox": box, "top": f"{lo * self.px:.2f}", "height": f"{(hi - lo) * self.px:.0f}", "width": str(self.places.coverage)},
+            coverage_box={
+                "viewBox": box,
+                "top": f"{lo * self.px:.2f}",
+                "height": f"{(hi - lo) * self.px:.0f}",
+                "width": str(self.places.coverage),
+            },
             covers=tuple(self.cover(*cover) for cover in self.laid.covers),
             sounds=tuple(self.sounds()),
             loose=self.loose(),
-        )  # fmt: skip
+        )
 
     def name(self, source: int | None) -> str:
         return self.rows[source].name if source in self.rows else "?"
@@ -165,7 +194,9 @@ class Drawing:
             on = "sounds" in story.locked
             place = f"width:60px;left:{at.sounds - 6}px"
             out.append(
-                LockButton("sounds", on, f"sounds{': locked' if on else ''}", place, "Lock the sounds: edits leave them")
+                LockButton(
+                    "sounds", on, f"sounds{': locked' if on else ''}", place, "Lock the sounds: edits leave them"
+                )
             )
         return tuple(out)
 
@@ -184,11 +215,18 @@ class Drawing:
         tall = piece.length * px
         label = self.rows[piece.source].name if piece.source in self.rows else SPACE
         return PieceBlock(
-            piece, block.at, _box(block.at * px, tall), f"{label}, {stamp(piece.length, self.rate)}", drawn=tall >= FINE, note=piece_note(self.story, self.sources, piece),
+            piece,
+            block.at,
+            _box(block.at * px, tall),
+            f"{label}, {stamp(piece.length, self.rate)}",
+            drawn=tall >= FINE,
+            note=piece_note(self.story, self.sources, piece),
             told=self.told(piece, tall),
-            colour=piece.card.colour if piece.card else None, speaker=block.speaker if tall > 40 else "", wave=self.wave(block),
+            colour=piece.card.colour if piece.card else None,
+            speaker=block.speaker if tall > 40 else "",
+            wave=self.wave(block),
             rows=tuple(self.row(block, line.top, line.words) for line in block.lines) if tall >= LINE else (),
-        )  # fmt: skip
+        )
 
     def told(self, piece: Piece, tall: float) -> str:
         """What stands in a piece instead of words, where there is room for it."""
@@ -232,19 +270,23 @@ class Drawing:
             half, early = (transition.length // 2) * self.px, min(transition.split, 0) * self.px
             out.append(
                 SeamMark(
-                    seam, f"top:{seam.at * self.px:.2f}px", f"Seam at {stamp(seam.at, self.rate)}: {seam.said} {marks}".rstrip(),
+                    seam,
+                    f"top:{seam.at * self.px:.2f}px",
+                    f"Seam at {stamp(seam.at, self.rate)}: {seam.said} {marks}".rstrip(),
                     f"{marks} {called}".strip() if room else "",
                     _box(6 - half, transition.length * self.px) if transition.length else None,
                     _box(6 + early, abs(transition.split) * self.px) if transition.split else None,
                 )
-            )  # fmt: skip
+            )
         return tuple(out)
 
     def headings(self) -> tuple[Heading, ...]:
         out = []
         for section, start, end in sections(self.story):
             if section is not None and self.view[0] <= start <= self.view[1]:
-                long = stamp(end - start, self.rate) + (f" of {stamp(section.target, self.rate)}" if section.target else "")
+                long = stamp(end - start, self.rate) + (
+                    f" of {stamp(section.target, self.rate)}" if section.target else ""
+                )
                 out.append(Heading(section.piece, start, section.heading, f"top:{start * self.px:.2f}px", long))
         return tuple(out)
 
@@ -252,7 +294,9 @@ class Drawing:
         out = []
         for stretch in self.laid.stretches:
             x, start, end = 13 + self.places.column * stretch.column, stretch.a * self.px, stretch.b * self.px
-            out.append(Coverage(x, round(start + 2, 1), round(end - 2, 1), None if stretch.seen else wavy(x, start, end)))
+            out.append(
+                Coverage(x, round(start + 2, 1), round(end - 2, 1), None if stretch.seen else wavy(x, start, end))
+            )
         return out
 
     def cover(self, start: int, end: int, cover: Cover) -> CoverBlock:
@@ -270,9 +314,15 @@ class Drawing:
                     faces.append((f"top:{tall / n * i:.1f}px", face))
         at = self.places
         box = _box(
-            start * self.px, max(tall, 1 if self.crowded else 5), left=at.covers + (cover.lane - 1) * at.lane, width=at.lane - 6
+            start * self.px,
+            max(tall, 1 if self.crowded else 5),
+            left=at.covers + (cover.lane - 1) * at.lane,
+            width=at.lane - 6,
         )
-        label = f"{'Title' if cover.source == TITLE else 'Cover'}: {name}, {stamp(cover.length, self.rate)}, lane {cover.lane}{', ' if note else ''}{note}"
+        label = (
+            f"{'Title' if cover.source == TITLE else 'Cover'}: {name}, {stamp(cover.length, self.rate)}, lane "
+            f"{cover.lane}{', ' if note else ''}{note}"
+        )
         return CoverBlock(cover, start, box, label, name if tall > 16 else None, note, tuple(faces))
 
     def sounds(self) -> list[SoundBlock]:
@@ -291,7 +341,8 @@ class Drawing:
         return out
 
     def stroke(self, sound: Sound) -> str:
-        """Level and ducking as points of a line down the sound's lane, quiet on the left; nothing where the level stands."""
+        """Level and ducking as points of a line down the sound's lane, quiet on the left; nothing where the level
+        stands."""
         line = added([v for v in (self.story.value(sound, "level", self.sources), sound.settings["duck"]) if v != ()])
         if not isinstance(line, tuple):
             return ""
@@ -302,7 +353,8 @@ class Drawing:
             (sound.end, on_line(line, sound.end)),
         ]
         return " ".join(
-            f"{wide * max(0.0, min(1.0, (db + 48) / 60)):.1f},{(moment - sound.start) * self.px:.1f}" for moment, db in rows
+            f"{wide * max(0.0, min(1.0, (db + 48) / 60)):.1f},{(moment - sound.start) * self.px:.1f}"
+            for moment, db in rows
         )
 
     def loose(self) -> tuple[ShelfItem, ...]:
@@ -319,9 +371,11 @@ class Drawing:
         return tuple(out)
 
 
-def told_apart(story: Story, found: Sequence[Seam], px: float, view: tuple[int, int]) -> list[tuple[Seam, Transition, bool]]:
-    """Seams in view that can be told apart, what is set at them, and whether there is room for their label. Where many crowd,
-    an exposed jump stands for them."""
+def told_apart(
+    story: Story, found: Sequence[Seam], px: float, view: tuple[int, int]
+) -> list[tuple[Seam, Transition, bool]]:
+    """Seams in view that can be told apart, what is set at them, and whether there is room for their label. Where
+    many crowd, an exposed jump stands for them."""
     kept: list[Seam] = []
     for seam in found:
         if not view[0] <= seam.at <= view[1]:

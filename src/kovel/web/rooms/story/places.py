@@ -27,7 +27,11 @@ PLACES = (
     Place("Fit music to a length (Sound)", "sound", ("shorten music", "music length")),
     Place("Frame and crop by hand (Picture)", "picture", ("crop", "reframe", "zoom", "upright", "vertical")),
     Place("Grade: one camera matched to another (Picture)", "picture", ("grade", "colour", "color", "lut", "look")),
-    Place("Take out pauses, fillers and false starts (Tighten)", "tighten", ("silence", "filler", "um", "jump cuts", "pauses")),
+    Place(
+        "Take out pauses, fillers and false starts (Tighten)",
+        "tighten",
+        ("silence", "filler", "um", "jump cuts", "pauses"),
+    ),
     Place("Render the film (Hand-off)", "handoff", ("export", "render", "deliver", "output", "save")),
     Place("Captions (Hand-off)", "handoff", ("subtitles", "captions")),
     Place("Import recordings (Footage)", "footage", ("import", "bring in", "upload", "add footage")),

@@ -79,9 +79,14 @@ def _sheet(request: Request, kept: Kept) -> Sheet:
 
     view = request.headers.get("x-view") or request.query_params.get("view") or ""
     drawing = Drawing(
-        kept.story, {key: recording.source for key, recording in rows.items()}, rows, _zoom(request), view, words,
+        kept.story,
+        {key: recording.source for key, recording in rows.items()},
+        rows,
+        _zoom(request),
+        view,
+        words,
         lambda source, frame: face_of(data, rows[source], frame, project.rate),
-    )  # fmt: skip
+    )
     return drawing.sheet(revision=kept.revision, story=kept.id, undo=int(kept.can_undo), redo=int(kept.can_redo))
 
 
@@ -102,9 +107,16 @@ def room(request: Request, project: int) -> HTMLResponse:
     data = web(request).data
     kept = opened(request, project)
     return page(
-        request, "story/room.html", room="story", project=projects.get(data.db, project), key_rows=story_keys(),
-        shelf=shelf_of(data, project).pages(), zooms=ZOOMS, sheet=_sheet(request, kept), stories=named(data, project, kept),
-    )  # fmt: skip
+        request,
+        "story/room.html",
+        room="story",
+        project=projects.get(data.db, project),
+        key_rows=story_keys(),
+        shelf=shelf_of(data, project).pages(),
+        zooms=ZOOMS,
+        sheet=_sheet(request, kept),
+        stories=named(data, project, kept),
+    )
 
 
 @router.get("/story/shelf/{kind}")
@@ -128,7 +140,10 @@ def fresh(request: Request, project: int) -> HTMLResponse:
 def edits(request: Request, project: int) -> JSONResponse:
     """Every edit as it is offered for the story as it stands, and what is said where something is wanting."""
     story = opened(request, project).story
-    rows = [{"command": name, **asdict(entry), "value": meant(entry, story.rate)} for name, entry in catalogue.offered(story)]
+    rows = [
+        {"command": name, **asdict(entry), "value": meant(entry, story.rate)}
+        for name, entry in catalogue.offered(story)
+    ]
     return JSONResponse({"entries": rows, "wanting": WANTING, "places": [asdict(place) for place in PLACES]})
 
 
@@ -140,7 +155,8 @@ class OwnAction(BaseModel):
 
 
 class SearchAsked(BaseModel):
-    """Part of a name that is typed; which of the edits fit what is selected, by their number; what the page does besides."""
+    """Part of a name that is typed; which of the edits fit what is selected, by their number; what the page does
+    besides."""
 
     text: str = Field(max_length=500)
     fits: list[int] = Field(max_length=2000)
@@ -149,7 +165,8 @@ class SearchAsked(BaseModel):
 
 @router.post("/story/edits/search")
 def search_edits(request: Request, project: int, asked: SearchAsked) -> JSONResponse:
-    """Which edits somebody means: [number, value, whether Enter does it]; numbered as `edits` has them, then places, then the page's."""
+    """Which edits somebody means: [number, value, whether Enter does it]; numbered as `edits` has them, then places,
+    then the page's."""
     story = opened(request, project).story
     fitting = set(asked.fits)
     names = [
@@ -167,7 +184,11 @@ def preview_edit(request: Request, project: int, asked: Annotated[EditRequest, B
     before = stories.load(db, sid).story
     after, would = stories.previewed(db, sid, asked.command, asked.params())
     lengths = [stamp(story.length, story.rate) for story in (before, after)]
-    told = f"the story stays {lengths[0]} long" if before.length == after.length else f"the story: {lengths[0]} → {lengths[1]}"
+    told = (
+        f"the story stays {lengths[0]} long"
+        if before.length == after.length
+        else f"the story: {lengths[0]} → {lengths[1]}"
+    )
     return JSONResponse({"told": " · ".join([would.did, *would.notes[:2], told])})
 
 
@@ -192,9 +213,17 @@ def plan(request: Request, project: int, only: str = "") -> JSONResponse:
     beats = beats_of(application.data, story)
     of = projects.get(application.data.db, project)
     return plan_answer(
-        application, made, sources, revision=kept.revision, pieces=pieces, seams=found, covers=covers, beats=beats, project=project,
+        application,
+        made,
+        sources,
+        revision=kept.revision,
+        pieces=pieces,
+        seams=found,
+        covers=covers,
+        beats=beats,
+        project=project,
         size=size_of(story, of.width, of.height),
-    )  # fmt: skip
+    )
 
 
 def _answer(request: Request, kept: Kept, done: Report) -> Response:
@@ -244,20 +273,31 @@ def edit(request: Request, project: int, asked: Annotated[EditRequest, Body()]) 
 
 @router.post("/story/undo")
 def undo(
-    request: Request, project: int, revision: Annotated[int | None, Form()] = None, others: Annotated[bool, Form()] = False
+    request: Request,
+    project: int,
+    revision: Annotated[int | None, Form()] = None,
+    others: Annotated[bool, Form()] = False,
 ) -> Response:
     return _turn(request, project, history.undo, revision, others, "Undo")
 
 
 @router.post("/story/redo")
 def redo(
-    request: Request, project: int, revision: Annotated[int | None, Form()] = None, others: Annotated[bool, Form()] = False
+    request: Request,
+    project: int,
+    revision: Annotated[int | None, Form()] = None,
+    others: Annotated[bool, Form()] = False,
 ) -> Response:
     return _turn(request, project, history.redo, revision, others, "Redo")
 
 
 def _turn(
-    request: Request, project: int, turn: Callable[..., tuple[Kept, Report]], revision: int | None, others: bool, do: str
+    request: Request,
+    project: int,
+    turn: Callable[..., tuple[Kept, Report]],
+    revision: int | None,
+    others: bool,
+    do: str,
 ) -> Response:
     """Undo or redo; asked about first (202) where the edit is somebody else's."""
     try:

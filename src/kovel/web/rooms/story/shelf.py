@@ -15,7 +15,10 @@ from kovel.web.rooms.story.page_sheet import ShelfItem
 from kovel.web.small_frames import face_of
 
 SHOTS = ("b-roll", "still")
-SOUND_KINDS = {"music": ("music", "music bed"), "b-roll": ("natural", "natural sound")}  # kind of recording: of sound, said
+SOUND_KINDS = {
+    "music": ("music", "music bed"),
+    "b-roll": ("natural", "natural sound"),
+}  # kind of recording: of sound, said
 
 
 PAGE = 120  # items sent at first, and at each scroll to their end
@@ -101,6 +104,8 @@ def shelf_of(data: DataFolder, project: int) -> Shelf:
             *(partial(shot, recording) for recording in here if recording.kind in SHOTS),
         ),
         tuple(
-            partial(bed, recording) for recording in here if recording.sound and recording.kind in ("music", "sound", "b-roll")
+            partial(bed, recording)
+            for recording in here
+            if recording.sound and recording.kind in ("music", "sound", "b-roll")
         ),
     )

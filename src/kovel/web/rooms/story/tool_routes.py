@@ -48,9 +48,16 @@ def _side(story: Story, sources: Sources, piece: Piece, which: Literal["out", "i
     total = src.length(story.rate) if src else None
     last = which == "out"
     return Side(
-        which, piece, src, src.name if src else "card" if piece.card else "space", edge, edge - 1 if last else edge, total,
-        (total or edge) - edge if last else edge, Seen(story, sources).piece(piece, piece.length - 1 if last else 0)[-1].to_json({})[4:],
-    )  # fmt: skip
+        which,
+        piece,
+        src,
+        src.name if src else "card" if piece.card else "space",
+        edge,
+        edge - 1 if last else edge,
+        total,
+        (total or edge) - edge if last else edge,
+        Seen(story, sources).piece(piece, piece.length - 1 if last else 0)[-1].to_json({})[4:],
+    )
 
 
 @router.get("/story/seam")
@@ -65,13 +72,26 @@ def seam(request: Request, project: int, piece: int) -> HTMLResponse:
     of = projects.get(data.db, project)
     w, h = size_of(story, of.width, of.height)
     return page(
-        request, "story/seam.html", project=of, frame=(480, round(480 * h / w)) if w >= h else (round(360 * w / h), 360), s=s, sides=sides, join=story.transition(index), sound=_sound_of(story.transition(index).split),
+        request,
+        "story/seam.html",
+        project=of,
+        frame=(480, round(480 * h / w)) if w >= h else (round(360 * w / h), 360),
+        s=s,
+        sides=sides,
+        join=story.transition(index),
+        sound=_sound_of(story.transition(index).split),
         most={b: longest(story, sources, index, b) for b in ("dissolve", "dip")},
         strength=strength_of(data, sources, story.rate)(s) if s.kind == "jump" else None,
         offers=[*offered(data, project, story, s), *offers_for(data, project, story, s)] if s.kind == "jump" else [],
-        angles=[] if s.kind == "jump" else angles(story, sources, s.at, pauses_between(words_around(data, story, s.at, s.at + 14 * story.rate.nominal))),
-        number=index, of=len(story.pieces) - 1, rate=story.rate,
-    )  # fmt: skip
+        angles=[]
+        if s.kind == "jump"
+        else angles(
+            story, sources, s.at, pauses_between(words_around(data, story, s.at, s.at + 14 * story.rate.nominal))
+        ),
+        number=index,
+        of=len(story.pieces) - 1,
+        rate=story.rate,
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,7 +117,10 @@ def other_cameras(request: Request, project: int, at: int) -> JSONResponse:
     ends = pauses_between(words_around(data, kept.story, at, at + 14 * rate.nominal))
     found = angles(kept.story, recordings.sources(data.db, project), at, ends)
     return JSONResponse(
-        [{"name": offer.name, "why": offer.why, "command": offer.command, "params": dict(offer.params)} for offer in found]
+        [
+            {"name": offer.name, "why": offer.why, "command": offer.command, "params": dict(offer.params)}
+            for offer in found
+        ]
     )
 
 
@@ -106,7 +129,10 @@ def tellings(request: Request, project: int, at: int) -> JSONResponse:
     """The same told elsewhere, to stand in the place of the piece at the playhead."""
     found = other_tellings(web(request).data, project, opened(request, project).story, at)
     return JSONResponse(
-        [{"name": offer.name, "why": offer.why, "command": offer.command, "params": dict(offer.params)} for offer in found]
+        [
+            {"name": offer.name, "why": offer.why, "command": offer.command, "params": dict(offer.params)}
+            for offer in found
+        ]
     )
 
 
@@ -148,9 +174,14 @@ def checks(request: Request, project: int) -> HTMLResponse:
     kept = opened(request, project)
     gone = taken_out(kept.story, recordings.sources(data.db, project))
     return page(
-        request, "story/checks.html", project=projects.get(data.db, project), findings=findings(data, project, kept.story),
-        gone=gone, rate=kept.story.rate, names={recording.id: recording.name for recording in recordings.of_project(data.db, project)},
-    )  # fmt: skip
+        request,
+        "story/checks.html",
+        project=projects.get(data.db, project),
+        findings=findings(data, project, kept.story),
+        gone=gone,
+        rate=kept.story.rate,
+        names={recording.id: recording.name for recording in recordings.of_project(data.db, project)},
+    )
 
 
 @router.get("/story/copy")

@@ -83,16 +83,35 @@ def _quick(request: Request, project: int, recording: Recording) -> QuickView:
         worst = max(off, default=0)
     job = _job(request, recording)
     if job is None and beats is not None and not beats.beats and desk.music is not None:
-        job = _job(request, recordings.get(application.data.db, desk.music))  # its beats are being found: the page follows that
+        job = _job(
+            request, recordings.get(application.data.db, desk.music)
+        )  # its beats are being found: the page follows that
     faces = [
         face_of(application.data, recording, cut.start if cut.hit is None else hits[cut.hit], this_project.rate)
         for cut in cuts[:SHOWN]
     ]
     return QuickView(
-        this_project, recording, recording.length(this_project.rate), float(this_project.rate.fps), job, _coming(application.data, recording), quick_cuts.pulse(application.data, recording.id) is not None, desk, marks, len(hits),
-        [CutDrawn(cut, face) for cut, face in zip(cuts, faces, strict=False)], len(cuts), max(0, len(cuts) - SHOWN), sum(cut.length for cut in cuts),
-        [recording for recording in recordings.of_project(application.data.db, project) if recording.kind == "music" and recording.ready], worst,
-    )  # fmt: skip
+        this_project,
+        recording,
+        recording.length(this_project.rate),
+        float(this_project.rate.fps),
+        job,
+        _coming(application.data, recording),
+        quick_cuts.pulse(application.data, recording.id) is not None,
+        desk,
+        marks,
+        len(hits),
+        [CutDrawn(cut, face) for cut, face in zip(cuts, faces, strict=False)],
+        len(cuts),
+        max(0, len(cuts) - SHOWN),
+        sum(cut.length for cut in cuts),
+        [
+            recording
+            for recording in recordings.of_project(application.data.db, project)
+            if recording.kind == "music" and recording.ready
+        ],
+        worst,
+    )
 
 
 def _rows(request: Request, project: int) -> list[Recording]:
@@ -185,7 +204,9 @@ class QuickAsked(Sent):
 
 
 @router.post("/hits/{recording}")
-def change(request: Request, project: int, recording: int, asked: Annotated[QuickAsked, sent(QuickAsked)]) -> HTMLResponse:
+def change(
+    request: Request, project: int, recording: int, asked: Annotated[QuickAsked, sent(QuickAsked)]
+) -> HTMLResponse:
     data = web(request).data
     this_recording = the_recording(request, project, recording)
     if asked.toggle is not None:
@@ -201,7 +222,9 @@ class BeatsAsked(Sent):
 
 
 @router.post("/beats/{recording}")
-def correct(request: Request, project: int, recording: int, asked: Annotated[BeatsAsked, sent(BeatsAsked)]) -> HTMLResponse:
+def correct(
+    request: Request, project: int, recording: int, asked: Annotated[BeatsAsked, sent(BeatsAsked)]
+) -> HTMLResponse:
     """The beats of a music bed, corrected by hand."""
     this_recording = the_recording(request, project, recording)
     did = quick_cuts.correct_beats(web(request).data, recording, asked.do, asked.by, asked.taps)
@@ -214,14 +237,18 @@ def plan(request: Request, project: int, recording: int) -> JSONResponse:
     application = web(request)
     this_project = projects.get(application.data.db, project)
     this_recording = the_recording(request, project, recording)
-    cuts = quick_cuts.pieces(application.data, recording, this_project.rate, decisions.quick(application.data.db, recording))
+    cuts = quick_cuts.pieces(
+        application.data, recording, this_project.rate, decisions.quick(application.data.db, recording)
+    )
     story = Story(
         this_project.rate,
         tuple(Piece(index, this_recording.id, cut.start, cut.length) for index, cut in enumerate(cuts, 1)),
         next_id=len(cuts) + 1,
     )
     return plan_answer(
-        application, make_plan(story, {this_recording.id: this_recording.source}), {this_recording.id: this_recording.source}
+        application,
+        make_plan(story, {this_recording.id: this_recording.source}),
+        {this_recording.id: this_recording.source},
     )
 
 
@@ -237,7 +264,9 @@ def send(
     application = web(request)
     this_project = projects.get(application.data.db, project)
     the_recording(request, project, recording)
-    cuts = quick_cuts.pieces(application.data, recording, this_project.rate, decisions.quick(application.data.db, recording))
+    cuts = quick_cuts.pieces(
+        application.data, recording, this_project.rate, decisions.quick(application.data.db, recording)
+    )
     if not cuts:
         raise Invalid("There are no hits to make pieces of. Raise the sensitivity, or choose another take.")
     ranges = [(recording, cut.start, cut.length) for cut in cuts]

@@ -85,14 +85,21 @@ def _struck(words: Sequence[Word], found: list[proposals.Row], rate: Rate) -> li
     """Runs [i, j) of words that a proposal is about: its key, and 1 if it takes them out."""
     middles = [(word.start + word.end) // 2 for word in words]
     to = rate.frame_to_sample
-    runs = [(bisect_right(middles, to(row.start)), bisect_left(middles, to(row.end)), row.key, int(row.out)) for row in found]
+    runs = [
+        (bisect_right(middles, to(row.start)), bisect_left(middles, to(row.end)), row.key, int(row.out))
+        for row in found
+    ]
     return [run for run in runs if run[0] < run[1]]
 
 
 NAMES = {
-    "pause": "Pauses", "filler": "Fillers", "voice": "Sounds without a word", "repeat": "Repeats", "false start": "False starts",
+    "pause": "Pauses",
+    "filler": "Fillers",
+    "voice": "Sounds without a word",
+    "repeat": "Repeats",
+    "false start": "False starts",
     "question": "Questions",
-}  # fmt: skip
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,7 +122,8 @@ class Listened:
 
 @dataclass(frozen=True, slots=True)
 class DeskView:
-    """What is proposed for a recording, or for a subclip of it, as parts/tighten.html draws it. Frames of the project."""
+    """What is proposed for a recording, or for a subclip of it, as parts/tighten.html draws it. Frames of the
+    project."""
 
     project: Project
     r: Recording
@@ -159,7 +167,9 @@ def _desk(request: Request, project: int, recording: Recording, clip: int | None
         part = heard.between(begin, until)
         mask = speech_levels.speaking(application.data, recording.id, desk.settings)[begin // TICK : -(-until // TICK)]
         picture = _drawn_hills(hills(part, mask[: len(part)], desk.settings))
-    said = [word for word in transcripts.words(application.data.db, recording.id) if word.end > begin and word.start < until]
+    said = [
+        word for word in transcripts.words(application.data.db, recording.id) if word.end > begin and word.start < until
+    ]
     told = _listened(
         application.data,
         recording.id,
@@ -168,15 +178,31 @@ def _desk(request: Request, project: int, recording: Recording, clip: int | None
         this_project.rate,
     )
     return DeskView(
-        project=this_project, r=recording, clip=clip, clip_name=name, start=start, end=end, fps=float(this_project.rate.fps), desk=desk,
-        shown=found[:MOST], more=max(0, len(found) - MOST),
+        project=this_project,
+        r=recording,
+        clip=clip,
+        clip_name=name,
+        start=start,
+        end=end,
+        fps=float(this_project.rate.fps),
+        desk=desk,
+        shown=found[:MOST],
+        more=max(0, len(found) - MOST),
         kinds=[Kind(name, NAMES[name], len(outs), sum(outs)) for name, outs in as_kept.items() if outs],
-        sums=proposals.saved(proposals.left(found, start, end), start, end), picture=picture, words=said,
-        struck=_struck(said, found, this_project.rate), voice=VOICE, tongue=spoken(application.data, recording),
-        breath=round((desk.settings.before + desk.settings.after) * float(this_project.rate.fps)), awaited=told.awaited, listened=told.listened,
+        sums=proposals.saved(proposals.left(found, start, end), start, end),
+        picture=picture,
+        words=said,
+        struck=_struck(said, found, this_project.rate),
+        voice=VOICE,
+        tongue=spoken(application.data, recording),
+        breath=round((desk.settings.before + desk.settings.after) * float(this_project.rate.fps)),
+        awaited=told.awaited,
+        listened=told.listened,
         interviewer=proposals.interviewer(application.data),
-        clips=[subclip for subclip in subclips.of_recording(application.data.db, recording.id) if subclip.verdict != "drop"],
-    )  # fmt: skip
+        clips=[
+            subclip for subclip in subclips.of_recording(application.data.db, recording.id) if subclip.verdict != "drop"
+        ],
+    )
 
 
 def _listened(data: DataFolder, recording: int, heard: Levels | None, job: jobs.Job | None, rate: Rate) -> Listened:
@@ -196,7 +222,9 @@ def _listened(data: DataFolder, recording: int, heard: Levels | None, job: jobs.
 def _drawn(
     request: Request, project: int, recording: Recording, clip: int | None, did: str, notes: tuple[str, ...] = ()
 ) -> HTMLResponse:
-    return joined(render("tighten/proposals.html", _desk(request, project, recording, clip), drawn=True), report(did, notes))
+    return joined(
+        render("tighten/proposals.html", _desk(request, project, recording, clip), drawn=True), report(did, notes)
+    )
 
 
 @router.get("/tighten")
@@ -216,7 +244,9 @@ def room(request: Request, project: int, rec: int | None = None, clip: int | Non
         for recording in rows
     }
     if chosen is None or not chosen.ready:
-        return page(request, "tighten/room.html", room="tighten", rows=rows, faces=faces, project=this_project, r=chosen)
+        return page(
+            request, "tighten/room.html", room="tighten", rows=rows, faces=faces, project=this_project, r=chosen
+        )
     view = _desk(request, project, chosen, clip)
     return page(request, "tighten/room.html", view, room="tighten", rows=rows, faces=faces, drawn=False)
 
@@ -337,7 +367,9 @@ def hear(
     else:
         stays = kept(a, b, [(first, last)] if without else [])
     pieces = tuple(Piece(index, this_recording.id, s, e - s) for index, (s, e) in enumerate(stays, 1))
-    made = make_plan(Story(this_project.rate, pieces, next_id=len(pieces) + 1), {this_recording.id: this_recording.source})
+    made = make_plan(
+        Story(this_project.rate, pieces, next_id=len(pieces) + 1), {this_recording.id: this_recording.source}
+    )
     return plan_answer(application, made, {this_recording.id: this_recording.source}, stays=stays)
 
 
@@ -352,7 +384,8 @@ def as_csv(request: Request, project: int, recording: int) -> Response:
 
 @router.get("/tighten/{recording}/in-place")
 def in_place(request: Request, project: int, recording: int, where: str = "place") -> HTMLResponse:
-    """Everything that would go from the story as it stands, in one list, and what that would cost; nothing is changed."""
+    """Everything that would go from the story as it stands, in one list, and what that would cost; nothing is
+    changed."""
     application = web(request)
     the_recording(request, project, recording)
     sid = stories.current(application.data.db, project)
@@ -365,16 +398,30 @@ def in_place(request: Request, project: int, recording: int, where: str = "place
     after = story.length - sum(end - start for start, end in cuts)
     this_project = projects.get(application.data.db, project)
     return page(
-        request, "tighten/in_place.html", project=this_project, recording=recording, where=where, found=found, would=would, names=names,
-        before=story.length, after=after,
-    )  # fmt: skip
+        request,
+        "tighten/in_place.html",
+        project=this_project,
+        recording=recording,
+        where=where,
+        found=found,
+        would=would,
+        names=names,
+        before=story.length,
+        after=after,
+    )
 
 
 @router.post("/tighten/{recording}/send")
 def send(
-    request: Request, project: int, recording: int, where: Annotated[str, Form()] = "end", at: Annotated[int | None, Form()] = None,
-    clip: int | None = None, also: Annotated[list[int] | None, Form()] = None, cut: Annotated[list[str] | None, Form()] = None,
-) -> HTMLResponse:  # fmt: skip
+    request: Request,
+    project: int,
+    recording: int,
+    where: Annotated[str, Form()] = "end",
+    at: Annotated[int | None, Form()] = None,
+    clip: int | None = None,
+    also: Annotated[list[int] | None, Form()] = None,
+    cut: Annotated[list[str] | None, Form()] = None,
+) -> HTMLResponse:
     """What stays, as pieces: at the end, at the playhead, or in place of what stands in the story. One undo step."""
     application = web(request)
     this_recording = the_recording(request, project, recording)
@@ -399,7 +446,8 @@ def send(
     order = {recording.id: index for index, recording in enumerate(recordings.of_project(application.data.db, project))}
     for x, start, end in sorted(chosen, key=lambda c: order[c[0].id]):
         ranges += [
-            [x.id, s, e - s] for s, e in proposals.left(proposals.rows(application.data, x.id, this_project.rate), start, end)
+            [x.id, s, e - s]
+            for s, e in proposals.left(proposals.rows(application.data, x.id, this_project.rate), start, end)
         ]
     if not ranges:
         raise Invalid("Nothing is left: everything would be taken out. Leave something in first.")
