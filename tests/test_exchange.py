@@ -11,7 +11,8 @@ from kovel.core.story.settings import Values
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import format_timecode, parse_entry
 from kovel.data_folder import DataFolder
-from kovel.exchange.story_formats import to_edl, to_otio
+from kovel.exchange.edl_out import to_edl
+from kovel.exchange.otio_out import to_otio
 from kovel.store import projects, recordings, stories
 from kovel.store.recordings import Recording
 from tests.sent import timeline

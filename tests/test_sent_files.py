@@ -24,7 +24,7 @@ from kovel.core.words.transcript import Word
 from kovel.data_folder import DataFolder
 from kovel.demo.project import FOOTAGE
 from kovel.exchange.cells import begins_formula
-from kovel.exchange.story_formats import to_otio
+from kovel.exchange.otio_out import to_otio
 from kovel.media.child import call
 from kovel.media.files import Unusable
 from kovel.services.footage.intake import bring_in_all

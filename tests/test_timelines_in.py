@@ -15,7 +15,8 @@ from kovel.core.plan.plan import Plan, make_plan
 from kovel.core.story.catalogue import run
 from kovel.core.story.model import Refused, Story
 from kovel.data_folder import DataFolder
-from kovel.exchange.story_formats import to_edl, to_otio
+from kovel.exchange.edl_out import to_edl
+from kovel.exchange.otio_out import to_otio
 from kovel.media.files import Unusable
 from kovel.services.story.timeline_import import bring_in
 from kovel.store import history, projects, recordings, stories

@@ -12,7 +12,7 @@ import opentimelineio as otio
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import TimeError, format_timecode, parse_entry
 from kovel.exchange.cells import begins_formula
-from kovel.exchange.story_formats import clip_of
+from kovel.exchange.otio_out import clip_of
 from kovel.store.markers import Marker
 from kovel.store.projects import Project
 from kovel.store.recordings import Recording

@@ -8,8 +8,9 @@ import opentimelineio as otio
 
 from kovel.core.story.model import Story
 from kovel.exchange.edl_in import from_edl
+from kovel.exchange.edl_out import not_in_an_edl, to_edl
 from kovel.exchange.otio_in import from_otio
-from kovel.exchange.story_formats import not_in_an_edl, to_edl, to_otio
+from kovel.exchange.otio_out import to_otio
 from kovel.exchange.uses import Taken
 from kovel.store.projects import Project
 from kovel.store.recordings import Recording

@@ -96,6 +96,111 @@ def reel_of(recording: Recording) -> str:
     )
 
 
+@dataclass
+class _Builder:
+    """A story on its way: what is built of it so far, and the sounds that no piece has taken yet, a row a track."""
+
+    rate: Rate
+    recordings: dict[int, Recording]
+    spare: list[list[Use]]
+    left: list[str]
+    next_id: int = 1
+    pieces: list[Piece] = field(default_factory=list)
+    transitions: list[Transition] = field(default_factory=list)
+    heard: dict[int, Use] = field(default_factory=dict)  # by piece: the sound that it took
+
+    def number(self) -> int:
+        """The number of the next thing in the story."""
+        self.next_id += 1
+        return self.next_id - 1
+
+    def fit(self, use: Use) -> Use | None:
+        """A use as far as its recording reaches."""
+        return _within(use, self.rate, self.recordings, self.left)
+
+    def dialogue(self, base: list[Use]) -> int:
+        """Pieces of the lowest pictures, gaps between them; what overlaps is told. Returns where they end."""
+        reached = 0
+        for index, use in enumerate(base):
+            if use.at < reached:
+                self.left.append(f"A clip at frame {use.at} overlaps the one before it on its track.")
+                continue
+            self.gap(use.at - reached)
+            reached = use.at
+            fit = self.fit(use)
+            if fit is not None:
+                self.piece(fit, use, base[index + 1] if index + 1 < len(base) else None)
+                reached = fit.end
+        return reached
+
+    def gap(self, length: int) -> None:
+        """A gap at the end, where it has a length."""
+        if length > 0:
+            self.pieces.append(Piece(self.number(), None, 0, length))
+
+    def piece(self, fit: Use, use: Use, after: Use | None) -> None:
+        """One piece, with the sound that lies in step with it; `after` is the use that comes next."""
+        number = self.number()
+        own = self.take_sound(number, fit, use, after)
+        take = "both"
+        if fit.source and self.recordings[fit.source].source.sound:
+            take = "sound" if use.unseen else "both" if own else "picture"
+        settings, start = _paced(fit)
+        self.pieces.append(Piece(number, fit.source, start, fit.end - fit.at, fit.card, take, 0, settings))
+        if fit.blend and len(self.pieces) > 1:
+            left = self.pieces[-2].id
+            self.transitions.append(Transition(left, number, blend="dissolve", length=fit.blend))
+
+    def take_sound(self, number: int, fit: Use, use: Use, after: Use | None) -> bool:
+        """Whether a spare sound lies in step with a piece; it is the piece's then, up to where the next one begins."""
+        for track in self.spare:
+            for sound in track:
+                if not (sound.source and sound.in_step(fit) and sound.at < fit.end and sound.end > fit.at):
+                    continue
+                track.remove(sound)
+                if after and after.at == use.end < sound.end and sound.in_step(after):  # it runs on in the next piece
+                    track.append(replace(sound, at=use.end, start=sound.start + use.end - sound.at))
+                    sound = replace(sound, end=use.end)
+                self.heard[number] = sound
+                return True
+        return False
+
+    def covers(self, story: Story, upper: list[list[Use]]) -> tuple[Cover, ...]:
+        """Covers of the pictures above, a lane a track."""
+        uses = ((lane, use) for lane, track in enumerate(upper, 1) for use in track)
+        rows = (self.cover(story, lane, use) for lane, use in uses)
+        return tuple(cover for cover in rows if cover)
+
+    def cover(self, story: Story, lane: int, use: Use) -> Cover | None:
+        """One cover; None for a card, a gap, and what begins after the story."""
+        fit = self.fit(use)
+        if fit is None or fit.card or fit.source is None or fit.at >= story.length:
+            return None
+        length, own = fit.end - fit.at, fit.settings
+        if fit.speed != 1 and fit.source:
+            used = max(1, round(length * abs(fit.speed)))
+            if "speed" not in own:
+                own = own.with_value("span", 0 if used == length else used)
+            own = own.with_value("backwards", fit.speed < 0)
+        if fit.blend and not own["appear"]:
+            own = own.with_value("appear", fit.blend)
+        return Cover(self.number(), fit.source, fit.start, length, story.tether_at(fit.at), lane, own)
+
+    def sounds(self) -> tuple[Sound, ...]:
+        """What no piece took, on the story's clock, a lane a track."""
+        uses = ((lane, use) for lane, track in enumerate(self.spare, 1) for use in track)
+        rows = (self.sound(lane, use) for lane, use in uses)
+        return tuple(sound for sound in rows if sound)
+
+    def sound(self, lane: int, use: Use) -> Sound | None:
+        """One sound; None where there is nothing to hear."""
+        fit = self.fit(use)
+        if fit is None or not fit.source or not self.recordings[fit.source].sound:
+            return None
+        kind = {"music": "music", "voice": "voice"}.get(self.recordings[fit.source].kind, "effect")
+        return Sound(self.number(), fit.source, fit.start, fit.end - fit.at, Tether(0, fit.at), lane, kind)
+
+
 def built(
     rate: Rate,
     base: list[Use],
@@ -105,89 +210,22 @@ def built(
     left: list[str],
 ) -> Story:
     """A story of uses: the lowest pictures are its pieces, those above covers, what is heard apart sounds on its
-    clock."""
-    pieces: list[Piece] = []
-    transitions: list[Transition] = []
-    spare = [list(row) for row in sounds]
-    n, t = 1, 0
-    heard: dict[int, Use] = {}
-    for index, use in enumerate(base):
-        if use.source == 0:  # a title on the lowest track lies over black
-            upper = [[*(upper[0] if upper else []), use], *upper[1:]]
-            continue
-        if use.at > t:
-            pieces.append(Piece(n, None, 0, use.at - t))
-            n += 1
-        elif use.at < t:
-            left.append(f"A clip at frame {use.at} overlaps the one before it on its track.")
-            continue
-        fit = _within(use, rate, recordings, left)
-        if fit is None:
-            continue
-        source = recordings[fit.source].source if fit.source else None
-        own = next(
-            (
-                (track, use)
-                for track in spare
-                for use in track
-                if use.source and use.in_step(fit) and use.at < fit.end and use.end > fit.at
-            ),
-            None,
-        )
-        take = "both"
-        if source is not None and source.sound:
-            take = "sound" if use.unseen else "both" if own else "picture"
-        if own:
-            own[0].remove(own[1])
-            heard[n] = own[1]
-            after = base[index + 1] if index + 1 < len(base) else None
-            if after and after.at == use.end < own[1].end and own[1].in_step(after):  # it runs on in the next piece
-                heard[n] = replace(own[1], end=use.end)
-                own[0].append(replace(own[1], at=use.end, start=own[1].start + use.end - own[1].at))
-        settings, start = _paced(fit)
-        pieces.append(Piece(n, fit.source, start, fit.end - fit.at, fit.card, take, 0, settings))
-        if fit.blend and len(pieces) > 1:
-            transitions.append(Transition(pieces[-2].id, n, blend="dissolve", length=fit.blend))
-        n, t = n + 1, fit.end
-    ends = [use.end for track in (*upper, *spare) for use in track]
-    if ends and max(ends) > t:
-        pieces.append(Piece(n, None, 0, max(ends) - t))
-        n += 1
-    story = Story(rate, tuple(pieces), next_id=n)
-    transitions = _split(story, heard, transitions)
-    covers: list[Cover] = []
-    for lane, track in enumerate(upper, 1):
-        for use in track:
-            fit = _within(use, rate, recordings, left)
-            if fit is None or fit.card or not (fit.source == 0 or fit.source):
-                continue
-            length = fit.end - fit.at
-            own_ = fit.settings
-            if fit.speed != 1 and fit.source:
-                used = max(1, round(length * abs(fit.speed)))
-                own_ = own_.with_value("span", 0 if used == length else used) if "speed" not in own_ else own_
-                own_ = own_.with_value("backwards", fit.speed < 0)
-            if fit.blend and not own_["appear"]:
-                own_ = own_.with_value("appear", fit.blend)
-            if fit.at >= story.length:
-                continue
-            covers.append(Cover(n, fit.source or 0, fit.start, length, story.tether_at(fit.at), lane, own_))
-            n += 1
-    laid: list[Sound] = []
-    for lane, track in enumerate(spare, 1):
-        for use in track:
-            fit = _within(use, rate, recordings, left)
-            if fit is None or not fit.source or not recordings[fit.source].sound:
-                continue
-            kind = {"music": "music", "voice": "voice"}.get(recordings[fit.source].kind, "effect")
-            laid.append(Sound(n, fit.source, fit.start, fit.end - fit.at, Tether(0, fit.at), lane, kind))
-            n += 1
+    clock. What cannot be taken is added to `left`, in words."""
+    over_black = [use for use in base if use.source == 0]  # titles on the lowest track
+    if over_black:
+        upper = [[*(upper[0] if upper else []), *over_black], *upper[1:]]
+    builder = _Builder(rate, recordings, [list(track) for track in sounds], left)
+    reached = builder.dialogue([use for use in base if use.source != 0])
+    builder.gap(max((use.end for track in (*upper, *builder.spare) for use in track), default=0) - reached)
+    story = Story(rate, tuple(builder.pieces), next_id=builder.next_id)
+    transitions = _split(story, builder.heard, builder.transitions)
+    covers, laid = builder.covers(story, upper), builder.sounds()
     return replace(
         story,
-        covers=tuple(covers),
-        sounds=tuple(laid),
+        covers=covers,
+        sounds=laid,
         transitions=tuple(transition for transition in transitions if not transition.plain),
-        next_id=n,
+        next_id=builder.next_id,
     )
 
 
@@ -215,20 +253,14 @@ def _split(story: Story, heard: dict[int, Use], transitions: list[Transition]) -
     for first_piece, second_piece in pairwise(story.pieces):
         first_use, second_use = heard.get(first_piece.id), heard.get(second_piece.id)
         at = story.starts[story.index_of(second_piece.id)]
-        edge = (
-            second_use.at
-            if second_use and (first_use is None or first_use.end == second_use.at)
-            else first_use.end
-            if first_use and second_use is None
-            else at
-        )
-        split = (
-            edge - at
-            if (first_use and second_use)
-            or (first_use and second_piece.source is None)
-            or (second_use and first_piece.source is None)
-            else 0
-        )
+        if second_use and (first_use is None or first_use.end == second_use.at):
+            edge = second_use.at
+        elif first_use and second_use is None:
+            edge = first_use.end
+        else:
+            edge = at
+        over_a_gap = (first_use and second_piece.source is None) or (second_use and first_piece.source is None)
+        split = edge - at if (first_use and second_use) or over_a_gap else 0
         if split and -first_piece.length < split < second_piece.length:
             transition = out.get((first_piece.id, second_piece.id), Transition(first_piece.id, second_piece.id))
             out[first_piece.id, second_piece.id] = replace(transition, split=split)

@@ -508,6 +508,10 @@ class Story:
         right = self.pieces[i].id if i < len(self.pieces) else 0
         return self._transitions.get((left, right)) or Transition(left, right)
 
+    def sound_span(self, i: int) -> tuple[int, int]:
+        """Story frames over which the sound of the piece at index i is heard: its own, moved by split edits."""
+        return self.starts[i] + self.transition(i).split, self.starts[i + 1] + self.transition(i + 1).split
+
     @cached_property
     def shifts(self) -> dict[int, int]:
         """By piece: what a moment of it is ahead of its story frame. 0, the story's own clock, is none."""
