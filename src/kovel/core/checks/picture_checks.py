@@ -3,7 +3,8 @@ sight."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from functools import partial
 from math import cos, radians, sin
 from typing import Any
 
@@ -25,10 +26,9 @@ Box = Callable[[Cover], tuple[float, float, float, float] | None]  # where the l
 def picture_checks(story: Story, sources: Sources, ratio: float, cut: Cut, box: Box) -> list[Finding]:
     """Findings of how it is seen. `ratio` is the picture's width over its height."""
     out: list[Finding] = []
-    rate = story.rate
     rows: list[tuple[int, Piece | Cover]] = [*zip(story.starts, story.pieces, strict=False)]
     rows += [(a, cover) for a, _, cover in story.spans if f"cover {cover.lane}" not in story.muted and a < story.length]
-    told: set[tuple[int | None, str]] = set()
+    told: set[tuple[int | None, str]] = set()  # looks that were told already: one finding for each
     for at, clip in rows:
         if isinstance(clip, Cover) and clip.source == TITLE:
             out += _title(story, sources, at, clip, box)
@@ -36,29 +36,43 @@ def picture_checks(story: Story, sources: Sources, ratio: float, cut: Cut, box: 
         source = sources.get(clip.source) if clip.source is not None else None
         if source is None or not source.picture or (isinstance(clip, Piece) and clip.take == "sound"):
             continue
-        if edge := _edges(lambda n, x=clip: story.value(x, n, sources), ratio):  # type: ignore[misc]
-            out.append(Finding("edges", at, f"The edges of {source.name} are seen at {clock(at, rate)}: {edge}", 44))
-        if any(story.value(clip, name, sources) for name in LOOK):
-            black, white = cut(clip)
+        if edge := _edges(partial(_read, story, sources, clip), ratio):
+            text = f"The edges of {source.name} are seen at {clock(at, story.rate)}: {edge}"
+            out.append(Finding("edges", at, text, 44))
+        if cut_off := _cut_off(story, sources, at, clip, cut):
             key = (clip.source, f"{story.scopes(clip, sources)}")
-            if max(black, white) > CUT_OFF and key not in told:
-                told.add(key)
-                what = f"{white:g} % of it to white" if white >= black else f"{black:g} % of it to black"
-                out.append(
-                    Finding("cut off", at, f"The look of {source.name} cuts off {what} at {clock(at, rate)}", 26)
-                )
+            out += [cut_off] if key not in told else []
+            told.add(key)
         if isinstance(clip, Cover) and (missing := _bared(story, sources, at, clip)):
             out.append(missing)
+    return [*out, *_edges_as_one(story, ratio)]
+
+
+def _read(story: Story, sources: Sources, clip: Piece | Cover, name: str) -> Any:
+    """What is set on a clip."""
+    return story.value(clip, name, sources)
+
+
+def _cut_off(story: Story, sources: Sources, at: int, clip: Piece | Cover, cut: Cut) -> Finding | None:
+    """A look that cuts off much of a picture, black or white."""
+    if not any(story.value(clip, name, sources) for name in LOOK):
+        return None
+    black, white = cut(clip)
+    if max(black, white) <= CUT_OFF or clip.source is None:
+        return None
+    what = f"{white:g} % of it to white" if white >= black else f"{black:g} % of it to black"
+    text = f"The look of {sources[clip.source].name} cuts off {what} at {clock(at, story.rate)}"
+    return Finding("cut off", at, text, 26)
+
+
+def _edges_as_one(story: Story, ratio: float) -> Iterator[Finding]:
+    """Black beside a group that is seen as one picture."""
     for scope, values in story.settings:
-        of = [
-            start
-            for start, piece in zip(story.starts, story.pieces, strict=False)
-            if values["as_one"] and scope == f"group {piece.group}"
-        ]
-        if of and (edge := _edges(lambda n, v=values: v[n], ratio)):  # type: ignore[misc]
-            text = f"The edges of what is seen as one picture are seen at {clock(of[0], rate)}: {edge}"
-            out.append(Finding("edges", of[0], text, 44))
-    return out
+        rows = zip(story.starts, story.pieces, strict=False)
+        starts = [start for start, piece in rows if values["as_one"] and scope == f"group {piece.group}"]
+        if starts and (edge := _edges(values.__getitem__, ratio)):
+            at = clock(starts[0], story.rate)
+            yield Finding("edges", starts[0], f"The edges of what is seen as one picture are seen at {at}: {edge}", 44)
 
 
 def _edges(read: Callable[[str], Any], ratio: float) -> str:

@@ -112,8 +112,20 @@ def read_cube(text: str) -> Table:
 
     Raises `BadTable` for what is none, saying where.
     """
+    size, flat, low, high, values = _cube_lines(text)
+    at = (grid(SIZE) - low) / (high - low)
+    if flat:
+        x = np.linspace(0, 1, size)
+        return np.stack([np.interp(at[:, c], x, values[:, c]) for c in range(3)], -1).clip(0, 1).astype(np.float32)
+    if size == SIZE and not low.any() and (high == 1).all():
+        return values.clip(0, 1).astype(np.float32)
+    return applied(values.astype(np.float32), at).clip(0, 1).astype(np.float32)
+
+
+def _cube_lines(text: str) -> tuple[int, bool, Array, Array, Array]:
+    """What the lines of a .cube say: (points a side, whether of one dimension, lower bounds, upper bounds, colours)."""
     size, flat, rows = 0, False, []
-    low, high = np.zeros(3), np.ones(3)
+    bounds = {"DOMAIN_MIN": np.zeros(3), "DOMAIN_MAX": np.ones(3)}
     for index, raw in enumerate(text.splitlines(), 1):
         line = raw.strip()
         if not line or line.startswith(("#", "TITLE")):
@@ -122,36 +134,39 @@ def read_cube(text: str) -> Table:
         try:
             if words[0] in ("LUT_3D_SIZE", "LUT_1D_SIZE"):
                 size, flat = int(words[1]), words[0] == "LUT_1D_SIZE"
-                if not 2 <= size <= (65_536 if flat else LARGEST):
-                    raise BadTable(f"The table is {size} points wide: 2 to {65_536 if flat else LARGEST} can be read.")
-            elif words[0] in ("DOMAIN_MIN", "DOMAIN_MAX"):
-                bound = np.array([float(word) for word in words[1:4]])
-                low, high = (bound, high) if words[0] == "DOMAIN_MIN" else (low, bound)
+                _refuse_size(size, flat)
+            elif words[0] in bounds:
+                bounds[words[0]] = np.array([float(word) for word in words[1:4]])
             else:
-                rows.append([float(word) for word in words])
-                if len(rows[-1]) != 3 or not np.isfinite(rows[-1]).all():
-                    raise ValueError
-        except BadTable:
-            raise
+                rows.append(_colour(words))
         except (ValueError, IndexError):
             raise BadTable(f"Line {index} of the table is no line of a .cube table: {line[:40]}") from None
         if size and len(rows) > (size if flat else size**3):
             break
     want = size if flat else size**3
-    if not size or len(rows) != want:
-        raise BadTable(
-            f"The table has {len(rows)} colours where {want} were told." if size else "It does not say how large it is."
-        )
+    if not size:
+        raise BadTable("It does not say how large it is.")
+    if len(rows) != want:
+        raise BadTable(f"The table has {len(rows)} colours where {want} were told.")
+    low, high = bounds["DOMAIN_MIN"], bounds["DOMAIN_MAX"]
     if low.shape != (3,) or high.shape != (3,) or not (high > low).all():
         raise BadTable("The bounds of the table (DOMAIN_MIN, DOMAIN_MAX) do not go upwards.")
-    values = np.array(rows)
-    at = (grid(SIZE) - low) / (high - low)
-    if flat:
-        x = np.linspace(0, 1, size)
-        return np.stack([np.interp(at[:, c], x, values[:, c]) for c in range(3)], -1).clip(0, 1).astype(np.float32)
-    if size == SIZE and not low.any() and (high == 1).all():
-        return values.clip(0, 1).astype(np.float32)
-    return applied(values.astype(np.float32), at).clip(0, 1).astype(np.float32)
+    return size, flat, low, high, np.array(rows)
+
+
+def _refuse_size(size: int, flat: bool) -> None:
+    """Raises `BadTable` for a size that is not read."""
+    largest = 65_536 if flat else LARGEST
+    if not 2 <= size <= largest:
+        raise BadTable(f"The table is {size} points wide: 2 to {largest} can be read.")
+
+
+def _colour(words: list[str]) -> list[float]:
+    """A line's three numbers; raises `ValueError` for anything else."""
+    colour = [float(word) for word in words]
+    if len(colour) != 3 or not np.isfinite(colour).all():
+        raise ValueError
+    return colour
 
 
 # Reinhard et al., Color transfer between images (2001): LMS of RGB, then the decorrelated log space.

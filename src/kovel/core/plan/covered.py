@@ -181,34 +181,41 @@ def _opacity(seen: Seen, cover: Cover, at: int, end: int, start: int, until: int
     if not cover.settings and not seen.wide:
         return None, OPAQUE
     come, go = int(cover.settings["appear"]), int(cover.settings["leave"])
-    line = seen.read(cover, "opacity")
-    if isinstance(line, tuple):
-        x, y = (round(10 * on_line(line, cover.start + t - at)) for t in (start, until))
-        base = (
-            Opacity(x * (until - start), y - x, 1000 * (until - start))
-            if x != y
-            else OPAQUE
-            if x == 1000
-            else Opacity(x, 0, 1000)
-        )
-    else:
-        base = steady(line)
+    base = _own_opacity(seen, cover, start - at, until - at)
     if seen.read(cover, "through") == "black":
-        if start < at + come // 2:
-            return Opacity.rising(come // 2, start - at), Opacity(0, 0, 1)
-        if start < at + come:
-            return OPAQUE, times(base, Opacity.rising(come - come // 2, start - at - come // 2))
-        if start >= end - go + go // 2 and go:
-            rest = go - go // 2
-            return Opacity.falling(rest, start - (end - rest)), Opacity(0, 0, 1)
-        if start >= end - go and go:
-            return OPAQUE, times(base, Opacity.falling(go // 2, start - (end - go)))
-        return None, base
+        return _through_black(base, start - at, end - start, come, go)
     title = cover.source == TITLE  # one that slides or is written stays as clear as it is
     if come and start < at + come and not (title and seen.read(cover, "enters") not in ("fade", "rise")):
         base = times(base, Opacity.rising(come, start - at))
-    if go and start >= end - go and not (title and seen.read(cover, "goes") not in ("fade", "rise")):
-        base = times(base, Opacity.falling(go, start - (end - go))) if start < end else base
+    if go and end - go <= start < end and not (title and seen.read(cover, "goes") not in ("fade", "rise")):
+        base = times(base, Opacity.falling(go, start - (end - go)))
+    return None, base
+
+
+def _own_opacity(seen: Seen, cover: Cover, start: int, until: int) -> Opacity:
+    """What is set on a cover, over its frames [start, until), which lie between two of its moments."""
+    line = seen.read(cover, "opacity")
+    if not isinstance(line, tuple):
+        return steady(line)
+    first, last = (round(10 * on_line(line, cover.start + k)) for k in (start, until))
+    if first != last:
+        return Opacity(first * (until - start), last - first, 1000 * (until - start))
+    return OPAQUE if first == 1000 else Opacity(first, 0, 1000)
+
+
+def _through_black(base: Opacity, since: int, left: int, come: int, go: int) -> tuple[Opacity | None, Opacity]:
+    """(of the black, of the cover) of a cover that comes and goes through black, from its frame `since` on, with so
+    many frames `left` of it."""
+    unseen = Opacity(0, 0, 1)
+    rest = go - go // 2
+    if since < come // 2:
+        return Opacity.rising(come // 2, since), unseen
+    if since < come:
+        return OPAQUE, times(base, Opacity.rising(come - come // 2, since - come // 2))
+    if go and left <= rest:
+        return Opacity.falling(rest, rest - left), unseen
+    if go and left <= go:
+        return OPAQUE, times(base, Opacity.falling(go // 2, go - left))
     return None, base
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from itertools import groupby
 from math import floor
@@ -24,7 +24,7 @@ from kovel.core.plan.layers import (
     Run,
     TitleImage,
 )
-from kovel.core.story.model import TITLE, Cover, Piece, Source, Sources, Story, frames_to
+from kovel.core.story.model import TITLE, Cover, Piece, Source, Sources, Story, Transition, frames_to
 from kovel.core.story.settings import (
     BETWEEN,
     FITS,
@@ -248,58 +248,79 @@ def dialogue_runs(story: Story, sources: Sources) -> list[Run]:
     |  A       |  B      |   dip of 4        ->   [ A ...][A↘][B↗][ B ... ]
     """
     seen = Seen(story, sources)
-    pieces = story.pieces
-    layers = [seen.piece(piece) for piece in pieces]
-    ramped = {index for index, piece in enumerate(pieces) if piece.settings and seen.by_frame(piece)}
+    layers = [seen.piece(piece) for piece in story.pieces]
+    ramped = {index for index, piece in enumerate(story.pieces) if piece.settings and seen.by_frame(piece)}
     count = len(layers)
-    out: list[Run] = []
-
-    def of(i: int, k: int) -> tuple[Layer, ...]:
-        return seen.piece(pieces[i], k) if i in ramped else later(layers[i], k)
-
-    def run(start: int, end: int, *parts: tuple[int, Opacity]) -> None:
-        """Story frames [a, b): these pieces over each other, each with its opacity; frame by frame where one has a
-        ramp."""
-        step = 1 if any(i in ramped for i, _ in parts) else max(1, end - start)
-        for t in range(start, end, step):
-            rows = [
-                (seen.whole_of(pieces[i]), opacity.later(t - start), of(i, t - story.starts[i])) for i, opacity in parts
-            ]
-            out.append(Run(t, t + step, seen.together(rows)))
-
     if not story.transitions and not ramped and not seen.whole:
         return [Run(story.starts[i], story.starts[i + 1], layers[i]) for i in range(count)]
+    line = _Dialogue(story, seen, layers, ramped)
     between = [story.transition(i) for i in range(count + 1)]
-    head = [
-        transition.length - transition.length // 2 if 0 < index < count else transition.length
-        for index, transition in enumerate(between)
-    ]  # of a blend after its seam
-    foot = [
-        transition.length // 2 if 0 < index < count else transition.length for index, transition in enumerate(between)
-    ]  # and before it
+    foot, head = zip(*(_around(transition, 0 < i < count) for i, transition in enumerate(between)), strict=True)
     for i in range(count):
         start, end = story.starts[i], story.starts[i + 1]
-        if size := between[i].length:
-            before = foot[i] if i else 0
-            if not i:
-                run(start, start + head[i], (i, Opacity.rising(size)))
-            elif between[i].blend == "dip":  # neither side needs material beyond its edge
-                down, up = Opacity(size - 1, -2, size + 1), Opacity(2 * before + 1 - size, 2, size + 1)
-                run(start - before, start, (i - 1, down))
-                run(start, start + head[i], (i, up))
-            else:
-                run(start - before, start + head[i], (i - 1, OPAQUE), (i, Opacity.rising(size)))
+        if between[i].length:
+            line.blend(i, between[i], foot[i], head[i])
         x, y = start + head[i], end - foot[i + 1]
         if x > y:  # a fade in and a fade out on the only piece meet in its middle
             x = y = (x + y) // 2
-            while out and out[-1].end > x:
-                last = out.pop()
-                out += [last.part(last.at, x)] if last.at < x else []
-        run(x, y, (i, OPAQUE))
+            line.cut_at(x)
+        line.show(x, y, (i, OPAQUE))
     if (size := between[count].length) and count:
-        start = max(story.length - size, out[-1].end)
-        run(start, story.length, (count - 1, Opacity.falling(size, start - (story.length - size))))
-    return out
+        start = max(story.length - size, line.runs[-1].end)
+        line.show(start, story.length, (count - 1, Opacity.falling(size, start - (story.length - size))))
+    return line.runs
+
+
+def _around(transition: Transition, inner: bool) -> tuple[int, int]:
+    """How much of a blend lies before its seam and how much after it; one at either end lies wholly on its piece."""
+    half = transition.length // 2
+    return (half, transition.length - half) if inner else (transition.length, transition.length)
+
+
+@dataclass
+class _Dialogue:
+    """The dialogue line's runs, as far as they are made. `ramped`: pieces that have to be seen frame by frame."""
+
+    story: Story
+    seen: Seen
+    layers: list[tuple[Layer, ...]]
+    ramped: set[int]
+    runs: list[Run] = field(default_factory=list)
+
+    def show(self, start: int, end: int, *parts: tuple[int, Opacity]) -> None:
+        """Story frames [start, end): these pieces over each other, each with its opacity; frame by frame where one has
+        a ramp."""
+        pieces, starts = self.story.pieces, self.story.starts
+        step = 1 if any(i in self.ramped for i, _ in parts) else max(1, end - start)
+        for t in range(start, end, step):
+            rows = [
+                (self.seen.whole_of(pieces[i]), opacity.later(t - start), self.of(i, t - starts[i]))
+                for i, opacity in parts
+            ]
+            self.runs.append(Run(t, t + step, self.seen.together(rows)))
+
+    def of(self, i: int, k: int) -> tuple[Layer, ...]:
+        """The layers of a piece from its frame k on."""
+        return self.seen.piece(self.story.pieces[i], k) if i in self.ramped else later(self.layers[i], k)
+
+    def blend(self, i: int, transition: Transition, before: int, after: int) -> None:
+        """The blend into the piece at index i: so many frames before its seam, so many after it."""
+        start, size = self.story.starts[i], transition.length
+        if not i:
+            self.show(start, start + after, (i, Opacity.rising(size)))
+        elif transition.blend == "dip":  # neither side needs material beyond its edge
+            down, up = Opacity(size - 1, -2, size + 1), Opacity(2 * before + 1 - size, 2, size + 1)
+            self.show(start - before, start, (i - 1, down))
+            self.show(start, start + after, (i, up))
+        else:
+            self.show(start - before, start + after, (i - 1, OPAQUE), (i, Opacity.rising(size)))
+
+    def cut_at(self, frame: int) -> None:
+        """Take away what was made from a story frame on."""
+        while self.runs and self.runs[-1].end > frame:
+            last = self.runs.pop()
+            if last.at < frame:
+                self.runs.append(last.part(last.at, frame))
 
 
 def later(layers: tuple[Layer, ...], frames: int) -> tuple[Layer, ...]:

@@ -6,6 +6,7 @@ music  [intro A B ][ E F end]      parts of one recording in a group, joined on 
 from __future__ import annotations
 
 from bisect import bisect_left
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -15,6 +16,7 @@ from kovel.core.story.model import Piece, Refused, Sound, Sources, Story
 from kovel.core.story.settings import NONE, SETTINGS, Values
 from kovel.core.story.settling import settle
 from kovel.core.story.sound_edits import LANE, at_level, free_lane
+from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import stamp as clock
 
 OVER = 2  # frames that two parts of fitted music lie over each other
@@ -53,15 +55,8 @@ def fit_music(story: Story, sources: Sources, sound: int, ranges: list[list[int]
     first = rate.sample_to_frame(begin)
     if begin < 0 or not 0 <= first < min(until, story.length):
         raise Refused("It would begin before the story does.")
-    most = source.length(rate) or 0
-    group = (
-        this_sound.group
-        if len(old) > 1
-        else 1 + max([*(sound.group for sound in story.sounds), *(piece.group for piece in story.pieces), 0])
-    )
-    own = old[0].settings.without("fade_in").without("fade_out").without("duck").without("slip")
-    if isinstance(own["level"], tuple):
-        own = own.without("level").with_value("level", at_level(own["level"][0][1]))
+    group = this_sound.group if len(old) > 1 else free_group(story)
+    own = _without_fades(old[0].settings)
     rows: list[Sound] = []
     done, number = 0, story.next_id
     for index, (a, b) in enumerate(ranges):
@@ -69,49 +64,69 @@ def fit_music(story: Story, sources: Sources, sound: int, ranges: list[list[int]
         f0 = rate.sample_to_frame(t0) - (OVER // 2 if index else 0)
         f1 = until if index == len(ranges) - 1 else rate.sample_to_frame(t1) + OVER // 2
         exact = a + rate.frame_to_sample(f0) - t0  # the sample of the recording heard at the part's first frame
-        start = rate.sample_to_frame(max(0, exact))
-        length = min(f1 - f0, most - start)
-        if length < 2 * OVER:
-            raise Refused("A part of it would be too short to go on from another.")
-        check_range(sources, rate, this_sound.source, start, length)
-        values = own.with_value("slip", exact - rate.frame_to_sample(start))
+        start, length, values = _part(sources, rate, this_sound.source, exact, f1 - f0, own)
         values = values.with_value("fade_in", OVER) if index else _kept(values, old[0], "fade_in", length)
         last = index == len(ranges) - 1
         values = values.with_value("fade_out", OVER) if not last else _kept(values, old[-1], "fade_out", length)
-        tether = story.tie_like(this_sound, f0)
         rows.append(
-            Sound(
-                old[index].id if index < len(old) else number,
-                this_sound.source,
-                start,
-                length,
-                tether,
-                this_sound.lane,
-                this_sound.kind,
-                group if len(ranges) > 1 else 0,
-                values,
+            replace(
+                this_sound,
+                id=old[index].id if index < len(old) else number,
+                start=start,
+                length=length,
+                tether=story.tie_like(this_sound, f0),
+                group=group if len(ranges) > 1 else 0,
+                settings=values,
             )
         )
         number += index >= len(old)
         done += b - a
     gone = {sound.id for sound in old}
     draft = replace(story, sounds=(*(sound for sound in story.sounds if sound.id not in gone), *rows), next_id=number)
-    moved = first - at
     seams = f", {len(ranges) - 1} seam{'s' if len(ranges) != 2 else ''}" if len(ranges) > 1 else ""
     did = f"{source.name} ends with the pictures at {clock(until, rate)}{seams}"
     new, report = settle(story, draft, sources, did, made=tuple(sound.id for sound in rows), playhead=first)
-    when = (
-        f"It begins {frames_in_words(abs(moved))} {'later' if moved > 0 else 'earlier'}, so that its last bar ends "
-        "there."
-    )
-    lost = (
-        ["Its ducking went with the old parts: duck it again."]
-        if any("duck" in sound.settings for sound in old)
-        else []
-    )
+    return new, report.with_notes(_fit_notes(first - at, old))
+
+
+def free_group(story: Story) -> int:
+    """A number that no group has."""
+    groups = [*(sound.group for sound in story.sounds), *(piece.group for piece in story.pieces)]
+    return 1 + max(groups, default=0)
+
+
+def _without_fades(values: Values) -> Values:
+    """The settings that all parts of a bed share: without fades, ducking and slip, at the level it begins with."""
+    own = values.without("fade_in").without("fade_out").without("duck").without("slip")
+    if isinstance(own["level"], tuple):
+        own = own.without("level").with_value("level", at_level(own["level"][0][1]))
+    return own
+
+
+def _part(sources: Sources, rate: Rate, source: int, exact: int, room: int, own: Values) -> tuple[int, int, Values]:
+    """One part of a bed that begins on the sample `exact`: (its first frame, its length, its settings with the slip).
+
+    Raises `Refused` where it is too short to go on from another.
+    """
+    start = rate.sample_to_frame(max(0, exact))
+    length = min(room, (source_of(sources, source).length(rate) or 0) - start)
+    if length < 2 * OVER:
+        raise Refused("A part of it would be too short to go on from another.")
+    check_range(sources, rate, source, start, length)
+    return start, length, own.with_value("slip", exact - rate.frame_to_sample(start))
+
+
+def _fit_notes(moved: int, old: Sequence[Sound]) -> list[str]:
+    """What an editor should know of music that was fitted: where it begins now, and what went with its old parts."""
+    notes = []
+    if moved:
+        way = "later" if moved > 0 else "earlier"
+        notes.append(f"It begins {frames_in_words(abs(moved))} {way}, so that its last bar ends there.")
+    if any("duck" in sound.settings for sound in old):
+        notes.append("Its ducking went with the old parts: duck it again.")
     if any(isinstance(sound.settings["level"], tuple) for sound in old):
-        lost.append("Its level line went with them; it is as loud as it began.")
-    return new, report.with_notes([*([when] if moved else []), *lost])
+        notes.append("Its level line went with them; it is as loud as it began.")
+    return notes
 
 
 def _kept(values: Values, old: Sound, name: str, length: int) -> Values:

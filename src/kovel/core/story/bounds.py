@@ -47,33 +47,45 @@ def could_be_cut(story: Story, sources: Sources) -> bool:
     """Whether a story that comes from elsewhere could have been cut here: whole numbers, every range inside its
     recording, one number for each thing, tethers and headings at pieces that are there. What edits always hold is
     not taken on trust."""
+    return _numbers_hold(story) and _ranges_hold(story, sources) and _ties_hold(story) and _cards_hold(story)
+
+
+def _numbers_hold(story: Story) -> bool:
+    """Whole numbers of a sensible size; one number for each thing, none yet to be given."""
     laid: list[Cover | Sound] = [*story.covers, *story.loose, *story.sounds, *story.loose_sounds]
     clips: list[Item] = [*story.pieces, *laid]
     ids = [*(clip.id for clip in clips), *(section.id for section in story.sections)]
-    numbers = [n for clip in clips for n in (clip.id, clip.start, clip.length)] + [clip.lane for clip in laid]
-    if not all(type(n) is int and abs(n) < NUMBER for n in (*numbers, story.next_id)):
+    numbers = [number for clip in clips for number in (clip.id, clip.start, clip.length)]
+    numbers += [*(clip.lane for clip in laid), story.next_id]
+    if not all(type(number) is int and abs(number) < NUMBER for number in numbers):
         return False
-    if (
-        len(set(ids)) < len(ids)
-        or not all(0 < i < story.next_id for i in ids)
-        or not all(clip.length > 0 for clip in clips)
-    ):
-        return False
-    for clip in clips:
-        if clip.source is not None and clip.source != TITLE and not _inside(clip, sources, story):
-            return False
+    return len(set(ids)) == len(ids) and all(0 < number < story.next_id for number in ids)
+
+
+def _ranges_hold(story: Story, sources: Sources) -> bool:
+    """Every clip has a length, and what is used of a recording lies inside it."""
+    clips: list[Item] = [*story.pieces, *story.covers, *story.loose, *story.sounds, *story.loose_sounds]
+    of_recordings = (clip for clip in clips if clip.source is not None and clip.source != TITLE)
+    return all(clip.length > 0 for clip in clips) and all(_inside(clip, sources, story) for clip in of_recordings)
+
+
+def _ties_hold(story: Story) -> bool:
+    """Tethers, headings and transitions stand at pieces that are there."""
     pieces = {piece.id for piece in story.pieces}
-    tethers = [*(cover.tether for cover in story.covers), *(sound.tether for sound in story.sounds)]
     hosts = pieces | {cover.id for cover in story.covers}  # a sound may be tied to a shot
+    tethers = [*(cover.tether for cover in story.covers), *(sound.tether for sound in story.sounds)]
     if not all(type(tether.moment) is int and (not tether.piece or tether.piece in hosts) for tether in tethers):
         return False
     if not all(section.piece in pieces and isinstance(section.heading, str) for section in story.sections):
         return False
-    if not all(
-        transition.left in {0, *pieces} and transition.right in {0, *pieces} and transition.length >= 0
+    return all(
+        {transition.left, transition.right} <= {0, *pieces} and transition.length >= 0
         for transition in story.transitions
-    ):
-        return False
+    )
+
+
+def _cards_hold(story: Story) -> bool:
+    """Cards have a text and a colour."""
     cards = [piece.card for piece in story.pieces if piece.card is not None]
     return all(isinstance(card.text, str) and re.fullmatch("#[0-9a-f]{6}", str(card.colour)) for card in cards)
 

@@ -71,55 +71,46 @@ def fit_transitions(
     story: Story, sources: Sources, split: Mapping[int, tuple[int, ...]]
 ) -> tuple[tuple[Transition, ...], list[str], list[int]]:
     """The transitions that still stand, in story order; what was dropped or shortened, in words and by story frame."""
+    if not story.pieces:
+        return (), [], []
     index = {piece.id: index for index, piece in enumerate(story.pieces)}
     where: dict[int, Transition] = {}
     notes: list[str] = []
     changed: list[int] = []
     for transition in story.transitions:
-        left = (
-            next((q for q in reversed(split.get(transition.left, (transition.left,))) if q in index), 0)
-            if transition.left
-            else 0
-        )
-        right = (
-            next((q for q in split.get(transition.right, (transition.right,)) if q in index), 0)
-            if transition.right
-            else 0
-        )
-        if not story.pieces:
-            continue
-        if transition.left == 0:
-            count = 0
-        elif (
-            transition.left in index
-            and transition.right in index
-            and index[transition.right] == index[transition.left] + 1
-        ):
-            count = index[transition.right]
-        elif transition.right == 0:
-            count = len(story.pieces)
-        elif left and right and index[right] == index[left] + 1:
-            count = index[right]
-        else:
+        left = next((part for part in reversed(split.get(transition.left, (transition.left,))) if part in index), 0)
+        right = next((part for part in split.get(transition.right, (transition.right,)) if part in index), 0)
+        seam = _seam_of(transition, index, left, right)
+        if seam is None:
             notes.append(f"The {kind_of(transition)} was dropped: its two pieces parted.")
             changed.append(story.starts[index[right]] if right else 0)
             continue
-        ends = (
-            story.pieces[count - 1].id if count > 0 else 0,
-            story.pieces[count].id if count < len(story.pieces) else 0,
-        )
-        where[count] = replace(transition, left=ends[0], right=ends[1])
+        before = story.pieces[seam - 1].id if seam > 0 else 0
+        after = story.pieces[seam].id if seam < len(story.pieces) else 0
+        where[seam] = replace(transition, left=before, right=after)
     out: list[Transition] = []
-    for count in sorted(where):
-        earlier = out[-1].split if out and count and out[-1].right == story.pieces[count - 1].id else 0
-        transition = fitted(story, sources, count, where[count], earlier)
-        at = story.starts[count]
-        if transition != where[count]:
+    for seam, wanted in sorted(where.items()):
+        earlier = out[-1].split if out and seam and out[-1].right == story.pieces[seam - 1].id else 0
+        transition = fitted(story, sources, seam, wanted, earlier)
+        at = story.starts[seam]
+        if transition != wanted:
             changed.append(at)
-            notes.append(_shorter(where[count], transition, clock(at, story.rate)))
+            notes.append(_shorter(wanted, transition, clock(at, story.rate)))
         if not transition.plain:
             out.append(transition)
     return tuple(out), notes, changed
+
+
+def _seam_of(transition: Transition, index: Mapping[int, int], left: int, right: int) -> int | None:
+    """The index of the piece that a transition leads into, len(pieces) at the story's end; None where its pieces have
+    parted. `left` and `right` are what is left of its pieces, 0 for nothing."""
+    if transition.left == 0:
+        return 0
+    pairs = ((transition.left, transition.right), (left, right))
+    beside = [index[b] for a, b in pairs if a in index and b in index and index[b] == index[a] + 1]
+    if beside and transition.right:
+        return beside[0]
+    return len(index) if transition.right == 0 else None
 
 
 def kind_of(transition: Transition) -> str:

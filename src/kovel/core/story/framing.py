@@ -14,7 +14,7 @@ from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.edit_rules import DIALOGUE, Edit, begun, lane_key, name_of, refuse_locked
 from kovel.core.story.model import Cover, Item, Piece, Refused, Sound, Sources, Story, moment_of, with_setting
 from kovel.core.story.seams import PUNCH, exposed
-from kovel.core.story.settings import FRAMING, LOOK, SETTINGS, Line, met, on_line, reaching
+from kovel.core.story.settings import FRAMING, LOOK, SETTINGS, Value, met, on_line, reaching
 from kovel.core.story.settling import settle
 from kovel.core.time.timecode import stamp as clock
 
@@ -138,48 +138,45 @@ def frame_here(
     clip = _seen(story, sources, item)
     begin = story.starts[story.index_of(clip.id)] if isinstance(clip, Piece) else story.at(clip)
     if not begin <= at < begin + clip.length:
-        raise Refused(
-            f"That lies outside of it: it is seen from {clock(begin, story.rate)} to "
-            f"{clock(begin + clip.length, story.rate)}."
-        )
-    moment = moment_of(clip, at - begin)
-    given = {
-        name: _value(name, value)
-        for name, value in (("zoom", zoom), ("across", across), ("down", down))
-        if value is not None
-    }
-    if not given or any(isinstance(v, tuple) for v in given.values()):
+        seen = f"{clock(begin, story.rate)} to {clock(begin + clip.length, story.rate)}"
+        raise Refused(f"That lies outside of it: it is seen from {seen}.")
+    asked = (("zoom", zoom), ("across", across), ("down", down))
+    given = {name: _value(name, value) for name, value in asked if value is not None}
+    if not given or any(isinstance(value, tuple) for value in given.values()):
         raise Refused("Say how it is to be framed: zoom, across or down.")
     moving = move or any(isinstance(story.value(clip, name, sources), tuple) for name in MOVED)
     new: Piece | Cover = clip
-    for name in MOVED:
-        now = story.value(clip, name, sources)
-        said = on_line(now, moment) if isinstance(now, tuple) else float(now)
-        want = float(given.get(name, said))
-        if not moving:
-            if name in given and want != said:
-                new = with_setting(new, name, _value(name, want), keep=True)
-            continue
-        line: dict[int, float] = dict(now) if isinstance(now, tuple) else {}
-        if name in given or isinstance(now, tuple):
-            if not isinstance(now, tuple) and move:  # it stands as it stood at the other end
-                first, last = _ends(clip)
-                line[first if moment != first else last] = said
-            line[moment] = float(_value(name, want))
-            made: Line = tuple(sorted(line.items()))
-            new = with_setting(new, name, made)
+    if moving:
+        new = _moved_here(story, sources, clip, moment_of(clip, at - begin), given, move)
+    else:
+        for name, value in given.items():
+            if float(value) != float(story.value(clip, name, sources)):
+                new = with_setting(new, name, value, keep=True)
     if new == clip:
         raise Refused("It is like that already.")
     told = ", ".join(f"{SETTINGS[name].label.lower()} {SETTINGS[name].says(value)}" for name, value in given.items())
     where = f" at {clock(at, story.rate)}" if moving else ""
-    return settle(
-        story,
-        story.with_items({item: new}),
-        sources,
-        f"{name_of(sources, clip)}: {told}{where}",
-        made=(item,),
-        playhead=at,
-    )
+    did = f"{name_of(sources, clip)}: {told}{where}"
+    return settle(story, story.with_items({item: new}), sources, did, made=(item,), playhead=at)
+
+
+def _moved_here(
+    story: Story, sources: Sources, clip: Piece | Cover, moment: int, given: dict[str, Value], move: bool
+) -> Piece | Cover:
+    """A clip whose framing has a moment here: what is given of it, and the rest as it is seen there now."""
+    new = clip
+    for name in MOVED:
+        now = story.value(clip, name, sources)
+        if name not in given and not isinstance(now, tuple):
+            continue
+        line: dict[int, float] = dict(now) if isinstance(now, tuple) else {}
+        seen = on_line(now, moment) if isinstance(now, tuple) else float(now)
+        if not isinstance(now, tuple) and move:  # it stands as it stood at the other end
+            first, last = _ends(clip)
+            line[first if moment != first else last] = seen
+        line[moment] = float(_value(name, given.get(name, seen)))
+        new = with_setting(new, name, tuple(sorted(line.items())))
+    return new
 
 
 @edit(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from itertools import pairwise
 
@@ -21,48 +22,57 @@ def take_out(story: Story, sources: Sources, cuts: list[list[int]]) -> Edit:
     | A ~~ A | B ~~~ B |   take out ~   ->   | A | A | B | B |
     """
     refuse_locked(story, DIALOGUE)
-    if not cuts or any(len(cut) != 2 for cut in cuts):
-        raise Refused(
-            "There is nothing to take out: each stretch is its first frame and its end."
-            if cuts
-            else "There is nothing to take out."
-        )
-    edges = sorted((start, end) for start, end in cuts)
-    if any(start >= end for start, end in edges) or edges[0][0] < 0 or edges[-1][1] > story.length:
-        raise Refused("A stretch to take out is empty, or lies outside the story.")
-    if any(b > a for (_, b), (a, _) in pairwise(edges)):
-        raise Refused("Two stretches to take out overlap.")
+    edges = _stretches(story, cuts)
     draft = story
     for start, until in reversed(edges):  # from the end, so that what is still to come lies where it lay
         draft = closed(draft, sources, start, until, story.along)
     pieces: list[Piece] = []
     parts: dict[int, tuple[int, ...]] = {}
-    n, k = draft.next_id, 0
+    number, first = draft.next_id, 0
     for at, piece in zip(story.starts, story.pieces, strict=False):
-        end, t, first = at + piece.length, at, True
-        ids = []
-        while k > 0 and edges[k - 1][1] > at:
-            k -= 1
-        stays = []
-        while k < len(edges) and edges[k][0] < end:
-            start, until = max(edges[k][0], at), min(edges[k][1], end)
-            stays.append((t, start))
-            t = max(t, until)
-            k += 1
-        for start, until in (*stays, (t, end)):
-            if until > start:
-                pieces.append(
-                    replace(part_of(piece, piece.start + start - at, until - start), id=piece.id if first else n)
-                )
-                ids.append(pieces[-1].id)
-                n, first = n + (not first), False
+        while first < len(edges) and edges[first][1] <= at:  # those before it
+            first += 1
+        ids: list[int] = []
+        for start, until in _left_of(at, at + piece.length, edges, first):
+            part = part_of(piece, piece.start + start - at, until - start)
+            ids.append(number if ids else piece.id)
+            number += len(ids) > 1
+            pieces.append(replace(part, id=ids[-1]))
         if ids != [piece.id]:
             parts[piece.id] = tuple(ids)
     total = sum(end - start for start, end in edges)
     did = f"Took out {len(edges)} stretch{'es' if len(edges) != 1 else ''}, {frames_in_words(total)}"
-    new = replace(draft, pieces=tuple(pieces), next_id=n)
+    new = replace(draft, pieces=tuple(pieces), next_id=number)
     out, report = settle(story, new, sources, did, split=parts, playhead=edges[0][0])
     return out, report.with_notes(out_of_step(story, edges[0][1], -total, story.along, several=len(edges) > 1))
+
+
+def _stretches(story: Story, cuts: list[list[int]]) -> list[tuple[int, int]]:
+    """Stretches to take out, in order; refused where one is empty or outside the story, or two overlap."""
+    if not cuts:
+        raise Refused("There is nothing to take out.")
+    if any(len(cut) != 2 for cut in cuts):
+        raise Refused("There is nothing to take out: each stretch is its first frame and its end.")
+    edges = sorted((start, end) for start, end in cuts)
+    if any(start >= end for start, end in edges) or edges[0][0] < 0 or edges[-1][1] > story.length:
+        raise Refused("A stretch to take out is empty, or lies outside the story.")
+    if any(b > a for (_, b), (a, _) in pairwise(edges)):
+        raise Refused("Two stretches to take out overlap.")
+    return edges
+
+
+def _left_of(at: int, end: int, edges: Sequence[tuple[int, int]], first: int) -> Iterator[tuple[int, int]]:
+    """What is left of story frames [at, end) when the edges, from the first one on, are taken out; parts with a
+    length."""
+    for number in range(first, len(edges)):
+        start, until = edges[number]
+        if start >= end:
+            break
+        if start > at:
+            yield at, start
+        at = max(at, min(until, end))
+    if at < end:
+        yield at, end
 
 
 def taken_out(story: Story, sources: Sources) -> list[tuple[int, Piece, int]]:

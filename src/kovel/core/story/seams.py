@@ -64,55 +64,53 @@ def seams(story: Story, sources: Sources) -> list[Seam]:
 
 
 def _seams(story: Story, sources: Sources) -> list[Seam]:
-    starts = story.starts
-    everywhere = any(
-        "zoom" in values
-        for values in (*dict(story.settings).values(), *(source.settings for source in sources.values()))
-    )
     over = hiding(story, sources)
     spans = sorted(r[:2] for r in over)
-    begins = {a: cover.source for a, _, cover in over}
-    ends = {b: cover.source for _, b, cover in over}
+    begins = {a: _of(cover.source, sources) for a, _, cover in over}
+    ends = {b: _of(cover.source, sources) for _, b, cover in over}
     setup = {i: _of(i, sources) for i in {piece.source for piece in story.pieces} if i is not None}
+    zooms = _zooms(story, sources)
+    out: list[Seam] = []
+    i = reach = 0
+    for index, (left, right) in enumerate(pairwise(story.pieces), 1):
+        at = story.starts[index]
+        # furthest end among covers that begin early enough to hide this seam (spans are sorted, seams too)
+        while i < len(spans) and spans[i][0] <= at - SPARE:
+            reach = max(reach, spans[i][1])
+            i += 1
+        if left.source is None or right.source is None:
+            kind = "clean"
+        else:
+            before, after = zooms.get(left.id, PLAIN)[1], zooms.get(right.id, PLAIN)[0]
+            setups = setup[left.source], setup[right.source]
+            # one side of it is never seen where the picture changes to or from a cover just here
+            at_a_cover = begins.get(at, setups[0]) != setups[0] or ends.get(at, setups[1]) != setups[1]
+            if left.source == right.source and before == after and _runs_on(left, right):
+                kind = "through"
+            elif reach >= at + SPARE:
+                kind = "covered"
+            elif setups[0] != setups[1] or "sound" in (left.take, right.take) or at_a_cover:
+                kind = "clean"
+            elif max(before, after) >= PUNCH * min(before, after) or story.transition(index).length:
+                kind = "soft"
+            else:
+                kind = "jump"
+        out.append(Seam(at, left, right, kind))
+    return out
+
+
+def _zooms(story: Story, sources: Sources) -> dict[int, tuple[float, float]]:
+    """By piece: how large its first and its last frame are seen, in percent; those that nothing frames are left out."""
+    wide = (*dict(story.settings).values(), *(source.settings for source in sources.values()))
+    everywhere = any("zoom" in values for values in wide)
     framed = story.pieces if everywhere else [piece for piece in story.pieces if piece.settings]
-    zooms = {
+    return {
         piece.id: (
             story.value_at(piece, "zoom", sources, piece.moment(0)),
             story.value_at(piece, "zoom", sources, piece.moment(piece.length - 1)),
         )
         for piece in framed
     }
-    out: list[Seam] = []
-    i = reach = 0
-    for index, (first_piece, second_piece) in enumerate(pairwise(story.pieces), 1):
-        at = starts[index]
-        # furthest end among covers that begin early enough to hide this seam (spans are sorted, seams too)
-        while i < len(spans) and spans[i][0] <= at - SPARE:
-            reach = max(reach, spans[i][1])
-            i += 1
-        if first_piece.source is None or second_piece.source is None:
-            out.append(Seam(at, first_piece, second_piece, "clean"))
-            continue
-        x, y = (zooms.get(first_piece.id, PLAIN)[1], zooms.get(second_piece.id, PLAIN)[0]) if zooms else (100.0, 100.0)
-        kind = "jump"
-        if first_piece.source == second_piece.source and x == y and _runs_on(first_piece, second_piece):
-            kind = "through"
-        elif reach >= at + SPARE:
-            kind = "covered"
-        elif (
-            setup[first_piece.source] != setup[second_piece.source]
-            or first_piece.take == "sound"
-            or second_piece.take == "sound"
-        ):
-            kind = "clean"
-        elif (at in begins and _of(begins[at], sources) != setup[first_piece.source]) or (
-            at in ends and _of(ends[at], sources) != setup[second_piece.source]
-        ):
-            kind = "clean"  # one side of it is never seen: the picture changes to or from a cover just here
-        elif max(x, y) >= PUNCH * min(x, y) or (story.transitions and story.transition(index).length):
-            kind = "soft"
-        out.append(Seam(at, first_piece, second_piece, kind))
-    return out
 
 
 def _runs_on(first_piece: Piece, second_piece: Piece) -> bool:

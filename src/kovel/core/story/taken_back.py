@@ -59,24 +59,32 @@ def _key(row: Any) -> Hashable:
 def _merged(before: Sequence[Any], after: Sequence[Any], now: Sequence[Any]) -> list[Any] | None:
     """The rows of `now` with what changed from `before` to `after` changed back; None where they have changed since."""
     was, made, is_now = ({_key(row): row for row in rows} for rows in (before, after, now))
-    changed = [k for k in made if made[k] != was.get(k)]
-    if any(is_now.get(k) != made[k] for k in changed) or any(k in is_now for k in was if k not in made):
+    changed = {key for key in made if made[key] != was.get(key)}
+    if any(is_now.get(key) != made[key] for key in changed) or any(key in is_now for key in was.keys() - made.keys()):
         return None
     rows = {key: was[key] if key in changed else row for key, row in is_now.items() if key not in changed or key in was}
-    order = list(rows)
-    if list(was) != list(made) and [k for k in is_now if k in made] != [k for k in made if k in is_now]:
-        return None  # they stand in another order since
-    if [k for k in was if k in made] != [k for k in made if k in was]:  # it moved some
-        if list(is_now) != list(made):
+    order = _order_back(list(was), list(made), list(is_now), list(rows))
+    if order is None:
+        return None
+    for key, left in zip(was, [None, *was], strict=False):
+        if key in made:
+            continue
+        if left is not None and left not in order:
             return None
-        order = [k for k in was if k in made]
-    for k, left in zip(was, [None, *was], strict=False):
-        if k not in made:
-            if left is not None and left not in order:
-                return None
-            order.insert(0 if left is None else order.index(left) + 1, k)
-            rows[k] = was[k]
-    return [rows[k] for k in order]
+        order.insert(0 if left is None else order.index(left) + 1, key)
+        rows[key] = was[key]
+    return [rows[key] for key in order]
+
+
+def _order_back(was: list[Any], made: list[Any], now: list[Any], left: list[Any]) -> list[Any] | None:
+    """The order of the rows that are left when an edit is taken back, by their keys; None where they stand in another
+    order since."""
+    if was != made and [key for key in now if key in made] != [key for key in made if key in now]:
+        return None
+    in_both = [key for key in was if key in made]
+    if in_both == [key for key in made if key in was]:  # it moved none
+        return left
+    return in_both if now == made else None
 
 
 def _by_setting(story: Story) -> list[tuple[str, str, Any]]:

@@ -343,35 +343,10 @@ Change = Callable[[Value, Values], Values]  # (what the wider scopes say, the va
 def _change(story: Story, sources: Sources, to: To, setting: Setting, change: Change, value: Value | None) -> Edit:
     if isinstance(to, str):
         return _change_wide(story, sources, to, setting, change, value)
-    ids = [to] if isinstance(to, int) else list(dict.fromkeys(to))
-    if not ids:
-        raise Refused("Choose something first.")
-    as_kept = [clip for clip in (story.item(i) for i in ids) if kind_of(clip) in setting.of]
-    if not as_kept:
-        raise Refused(
-            f"{setting.label} is set on {WHERE.get(setting.of) or ' and '.join(f'{k}s' for k in setting.of)}."
-        )
-    items = [clip for clip in as_kept if _has(clip, setting, sources)]
-    if setting.name == "channels" and value not in (None, setting.default):
-        items = [clip for clip in items if clip.source is not None and sources[clip.source].channels > 1]
-        if not items:
-            raise Refused("Its sound has one channel: there is no other microphone to choose.")
-    if not items:
-        what = "picture" if setting.needs == "picture" else "sound of its own"
-        raise Refused(f"That has no {what}." if len(ids) == 1 else f"None of them has a {what}.")
+    items = _that_can(story, sources, [to] if isinstance(to, int) else list(dict.fromkeys(to)), setting, value)
     changed: dict[int, Item] = {}
     for clip in items:
-        if _begins(story, clip) is None:
-            raise Refused("That is loose: its word is not in the story. Lay it first.")
-        refuse_locked(
-            story, DIALOGUE if isinstance(clip, Piece) else lane_key(clip.lane) if isinstance(clip, Cover) else "sounds"
-        )
-        wide = met(setting.name, story.scopes(clip, sources)[:-1])
-        new = replace(clip, settings=change(wide, clip.settings))
-        if isinstance(new, Cover) and setting.name == "natural" and value is True:
-            new = voiced(story, sources, new)
-        if any(setting.name in pair and sum(new.settings[name] for name in pair) > new.length for pair in FADES):
-            raise Refused(f"The fades are longer than the {kind_of(new)}: it is {frames_in_words(new.length)} long.")
+        new = _with_change(story, sources, clip, setting, change, value)
         if new != clip:
             changed[clip.id] = new
     if not changed:
@@ -383,44 +358,67 @@ def _change(story: Story, sources: Sources, to: To, setting: Setting, change: Ch
     if setting.name in ("level", "level_alone") and len(items) == 1:
         did = f"{what}: level {level_told(draft, sources, next(iter(changed.values())))}"
     new_story, report = settle(story, draft, sources, did, made=tuple(clip.id for clip in items), playhead=at)
-    told = [
-        name
-        for clip in changed.values()
-        if isinstance(clip, (Piece, Cover))
-        for name in told_of_sound(new_story, sources, clip)
-    ]
+    if setting.name not in ("natural", "backwards", "heard"):
+        return new_story, report
+    seen = [clip for clip in changed.values() if isinstance(clip, (Piece, Cover))]
     return new_story, report.with_notes(
-        dict.fromkeys(told) if setting.name in ("natural", "backwards", "heard") else ()
+        dict.fromkeys(told for clip in seen for told in told_of_sound(new_story, sources, clip))
     )
+
+
+def _that_can(story: Story, sources: Sources, ids: list[int], setting: Setting, value: Value | None) -> list[Item]:
+    """Those of the clips that a setting can be set on; refused where none can."""
+    if not ids:
+        raise Refused("Choose something first.")
+    of_kind = [clip for clip in (story.item(i) for i in ids) if kind_of(clip) in setting.of]
+    if not of_kind:
+        kinds = WHERE.get(setting.of) or " and ".join(f"{kind}s" for kind in setting.of)
+        raise Refused(f"{setting.label} is set on {kinds}.")
+    items = [clip for clip in of_kind if _has(clip, setting, sources)]
+    if setting.name == "channels" and value not in (None, setting.default):
+        items = [clip for clip in items if clip.source is not None and sources[clip.source].channels > 1]
+        if not items:
+            raise Refused("Its sound has one channel: there is no other microphone to choose.")
+    if not items:
+        what = "picture" if setting.needs == "picture" else "sound of its own"
+        raise Refused(f"That has no {what}." if len(ids) == 1 else f"None of them has a {what}.")
+    return items
+
+
+def _lane_of(clip: Item) -> str:
+    """The lane that a lock on a clip is looked up by."""
+    if isinstance(clip, Piece):
+        return DIALOGUE
+    return lane_key(clip.lane) if isinstance(clip, Cover) else "sounds"
+
+
+def _with_change(
+    story: Story, sources: Sources, clip: Item, setting: Setting, change: Change, value: Value | None
+) -> Item:
+    """A clip with its values changed; refused where it is loose or locked, and where its fades would not fit."""
+    if _begins(story, clip) is None:
+        raise Refused("That is loose: its word is not in the story. Lay it first.")
+    refuse_locked(story, _lane_of(clip))
+    wide = met(setting.name, story.scopes(clip, sources)[:-1])
+    new = replace(clip, settings=change(wide, clip.settings))
+    if isinstance(new, Cover) and setting.name == "natural" and value is True:
+        new = voiced(story, sources, new)
+    if any(setting.name in pair and sum(new.settings[name] for name in pair) > new.length for pair in FADES):
+        raise Refused(f"The fades are longer than the {kind_of(new)}: it is {frames_in_words(new.length)} long.")
+    return new
 
 
 def _change_wide(
     story: Story, sources: Sources, scope: str, setting: Setting, change: Change, value: Value | None
 ) -> Edit:
-    groups = {
-        f"group {g}" for g in (*(piece.group for piece in story.pieces), *(sound.group for sound in story.sounds)) if g
-    }
     items: list[Item] = [*story.pieces, *story.covers, *story.sounds]
     used = {f"recording {clip.source}" for clip in items if clip.source in sources}
-    if scope != "story" and scope not in groups and scope not in used:
+    if scope != "story" and scope not in used and scope not in _groups(story):
         raise Refused(f"There is no {scope[:40]} in this story.")
-    if not setting.wide or setting.of == ("recording",):
-        where = "one thing" if not setting.wide else "a recording in every story (kovel set)"
-        raise Refused(f"{setting.label} is set on {where}, not on {scope_name(sources, scope)}.")
-    if setting.of in (("story",), ("group",)) and scope.split()[0] != setting.of[0]:
-        raise Refused(f"{setting.label} is set on {WHERE[setting.of]}.")
+    _refuse_scope(story, sources, scope, setting)
     recording = sources[int(scope.split()[1])] if scope in used else None
     if recording is not None:
-        if setting.of == ("title",):
-            raise Refused(f"{setting.label} is set on titles, not on a recording.")
-        if not (recording.picture if setting.needs == "picture" else recording.sound):
-            raise Refused(f"{recording.name} has no {setting.needs}.")
-        if setting.name == "channels" and value not in (None, setting.default) and recording.channels < 2:
-            raise Refused(f"The sound of {recording.name} has one channel: there is no other microphone to choose.")
-    if setting.of == ("group",) and not any(
-        scope == f"group {piece.group}" and _has(piece, setting, sources) for piece in story.pieces
-    ):
-        raise Refused("None of that group has a picture.")
+        _refuse_recording(recording, setting, value)
     if isinstance(value, tuple) and setting.of != ("story",):
         raise Refused(
             f"A line goes with one thing. On {scope_name(sources, scope)} {setting.label.lower()} is one value."
@@ -433,9 +431,36 @@ def _change_wide(
     if new == was:
         raise _Same("It is like that already.")
     rows = tuple(sorted((name, values) for name, values in (now | {scope: new}).items() if values))
-    return settle(
-        story, replace(story, settings=rows), sources, _did(begun(scope_name(sources, scope)), setting, value)
-    )
+    did = _did(begun(scope_name(sources, scope)), setting, value)
+    return settle(story, replace(story, settings=rows), sources, did)
+
+
+def _groups(story: Story) -> set[str]:
+    """The scopes of the story's groups."""
+    numbers = (*(piece.group for piece in story.pieces), *(sound.group for sound in story.sounds))
+    return {f"group {number}" for number in numbers if number}
+
+
+def _refuse_scope(story: Story, sources: Sources, scope: str, setting: Setting) -> None:
+    """Refuses a setting at a scope that is too wide, or not the one that it is set on."""
+    if not setting.wide or setting.of == ("recording",):
+        where = "one thing" if not setting.wide else "a recording in every story (kovel set)"
+        raise Refused(f"{setting.label} is set on {where}, not on {scope_name(sources, scope)}.")
+    if setting.of in (("story",), ("group",)) and scope.split()[0] != setting.of[0]:
+        raise Refused(f"{setting.label} is set on {WHERE[setting.of]}.")
+    of_group = (piece for piece in story.pieces if scope == f"group {piece.group}")
+    if setting.of == ("group",) and not any(_has(piece, setting, sources) for piece in of_group):
+        raise Refused("None of that group has a picture.")
+
+
+def _refuse_recording(recording: Source, setting: Setting, value: Value | None) -> None:
+    """Refuses a setting on all of a recording that has nothing for it."""
+    if setting.of == ("title",):
+        raise Refused(f"{setting.label} is set on titles, not on a recording.")
+    if not (recording.picture if setting.needs == "picture" else recording.sound):
+        raise Refused(f"{recording.name} has no {setting.needs}.")
+    if setting.name == "channels" and value not in (None, setting.default) and recording.channels < 2:
+        raise Refused(f"The sound of {recording.name} has one channel: there is no other microphone to choose.")
 
 
 def scope_name(sources: Sources, scope: str) -> str:

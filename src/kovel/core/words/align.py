@@ -175,31 +175,42 @@ def snap(words: Sequence[Word], talking: Mask, *, whole: bool = False, near: int
     near *= TICK
     out: list[Word] = []
     for word in words:
-        start, end = word.start, max(word.end, word.start + 2 * TICK)
-        if out:
-            start = max(start, out[-1].end)
-        i = bisect_right(s, (start + end) // 2) - 1  # the stretch its middle lies in, or the nearest one
-        if i < 0 or (start + end) // 2 >= e[i]:
-            options = [j for j in (i, i + 1) if 0 <= j < len(s)]
-            i = min(options, key=lambda j: max(s[j] - end, start - e[j], 0))
+        before = out[-1].end if out else 0
+        start, end = max(word.start, before), max(word.end, word.start + 2 * TICK)
+        i = _stretch_of(start, end, s, e)
         if start >= e[i]:  # all of it after the nearest stretch: it belongs to the next one, or to the end of this one
             if i + 1 < len(s) and s[i + 1] - end < 60 * TICK:
                 i += 1
             else:
-                start = max(e[i] - (end - start), out[-1].end if out else 0)
+                start = max(e[i] - (end - start), before)
                 if start > e[i] - 2 * TICK and not whole:
                     continue  # nothing is said there
-        first = not out or out[-1].end <= s[i]
+        first = not out or before <= s[i]
         if start < s[i] or (first and start - s[i] <= near):
             start = s[i]
         if end > e[i] and (end - e[i] <= near or not talking[min(len(talking) - 1, (end - 1) // TICK)]):
-            index = bisect_left(e, end)  # a word may reach over a short gap into the next stretch
-            end = e[i] if index == i or index >= len(s) or end <= s[index] or end - s[index] < 6 * TICK else end
-        if out and start < out[-1].end:
-            start = out[-1].end
+            end = _end_in(end, i, s, e)
+        start = max(start, before)
         start, end = _without_pause(start, max(end, start + 2 * TICK), s, e)
         out.append(replace(word, start=start, end=end))
     return _to_the_end(out, e, near)
+
+
+def _stretch_of(start: int, end: int, s: Sequence[int], e: Sequence[int]) -> int:
+    """The stretch of speech that the middle of a word lies in, or else the nearest one, by its index."""
+    middle = (start + end) // 2
+    i = bisect_right(s, middle) - 1
+    if i >= 0 and middle < e[i]:
+        return i
+    options = [j for j in (i, i + 1) if 0 <= j < len(s)]
+    return min(options, key=lambda j: max(s[j] - end, start - e[j], 0))
+
+
+def _end_in(end: int, i: int, s: Sequence[int], e: Sequence[int]) -> int:
+    """Where a word that ends after its stretch i ends: there, unless it reaches over a short gap into the next one."""
+    after = bisect_left(e, end)
+    reaches_over = after != i and after < len(s) and s[after] < end and end - s[after] >= 6 * TICK
+    return end if reaches_over else e[i]
 
 
 def _to_the_end(words: Sequence[Word], e: Sequence[int], near: int) -> list[Word]:

@@ -7,7 +7,7 @@ proposed         ~~~ ~~~~~~~~~~~~~~~~~~~~~~
 from __future__ import annotations
 
 from bisect import bisect_left, bisect_right, insort
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -132,43 +132,42 @@ def _repeats(words: Sequence[Word], of: Language) -> list[Proposal]:
     out: list[Proposal] = []
     i = 0
     while i < len(words):
-        best: tuple[int, int] | None = None
-        if said[i] not in said[i + 1 : i + 12]:
+        found = _said_again(words, said, i, skip, of) if said[i] in said[i + 1 : i + 12] else None
+        if found is None:
             i += 1
             continue
-        for n in range(6, 0, -1):  # words that come again
-            head = said[i : i + n]
-            if len(head) < n or any(word in skip or not word for word in head):
-                continue
-            for gap in range(0, 6 if n >= 2 else 2):  # words between, that were given up
-                j = i + n + gap
-                between = said[i + n : j]
-                if said[j : j + n] != head or words[i].speaker != words[min(j, len(words) - 1)].speaker:
-                    continue
-                if n == 1 and any(word not in skip for word in between):
-                    continue
-                if n == 1 and head[0] in of.doubled:
-                    continue
-                if words[j].start - words[i].start > 48_000 * 8 or any(ends(word.text) for word in words[i:j]):
-                    continue
-                best = (n, j)
-                break
-            if best:
-                break
-        if best is None:
-            i += 1
-            continue
-        n, j = best
-        text = together(word.text for word in words[i:j]).rstrip(",.")
-        false = n >= 2 or j - i > n
-        start, end = words[i].start, max(words[j - 1].end, words[j].start - NUDGE)
-        out.append(
-            Proposal(
-                start, end, "false start" if false else "repeat", f"“{text}” is said again", 0.85 if n >= 2 else 0.7
-            )
-        )
-        i = j
+        count, again = found
+        text = together(word.text for word in words[i:again]).rstrip(",.")
+        kind = "false start" if count >= 2 or again - i > count else "repeat"
+        start, end = words[i].start, max(words[again - 1].end, words[again].start - NUDGE)
+        out.append(Proposal(start, end, kind, f"“{text}” is said again", 0.85 if count >= 2 else 0.7))
+        i = again
     return out
+
+
+def _said_again(words: Sequence[Word], said: list[str], i: int, skip: set[str], of: Language) -> tuple[int, int] | None:
+    """How many words from i on come again, at most six, and where: (how many, index of the first). None if none do."""
+    for count in range(6, 0, -1):
+        head = said[i : i + count]
+        if len(head) < count or any(word in skip or not word for word in head):
+            continue
+        if count == 1 and head[0] in of.doubled:
+            continue
+        for given_up in range(0, 6 if count >= 2 else 2):  # words between
+            again = i + count + given_up
+            if said[again : again + count] != head:
+                continue
+            between = said[i + count : again]
+            if (count > 1 or all(word in skip for word in between)) and _one_breath(words, i, again):
+                return count, again
+    return None
+
+
+def _one_breath(words: Sequence[Word], i: int, again: int) -> bool:
+    """Whether the words at both indices are of one speaker, within eight seconds, with no sentence ended between."""
+    if words[i].speaker != words[again].speaker or words[again].start - words[i].start > 48_000 * 8:
+        return False
+    return not any(ends(word.text) for word in words[i:again])
 
 
 def questions(
@@ -176,28 +175,37 @@ def questions(
 ) -> list[Proposal]:
     """What the interviewer says: by the speaker's name; else what stands farther from the microphone and asks
     (`_farther`), or a question that is much softer than the talk around it."""
-    out: list[Proposal] = []
-    named = any(word.speaker == interviewer for word in words)
     rows = sentences([word for word in words if word.text != VOICE])
+    if any(word.speaker == interviewer for word in words):
+        return _joined(
+            Proposal(sentence.start, sentence.end, "question", "the interviewer speaks", 0.95)
+            for sentence in rows
+            if sentence.speaker == interviewer
+        )
+    if levels is None or not rows:
+        return []
+    asks = [asked(sentence.text, of) for sentence in rows]
     loud = [_level(levels, sentence.start, sentence.end) for sentence in rows]
-    usual = float(np.median(np.repeat(loud, [sentence.count for sentence in rows]))) if loud else 0.0
-    far = _farther([asked(sentence.text, of) for sentence in rows], loud) if levels is not None and not named else set()
-    for index, (sentence, level) in enumerate(zip(rows, loud, strict=True)):
-        asks = asked(sentence.text, of)
-        soft = usual - level
-        if named:
-            if sentence.speaker == interviewer:
-                out.append(Proposal(sentence.start, sentence.end, "question", "the interviewer speaks", 0.95))
-        elif index in far or (levels is not None and soft > 7 and (asks or soft > 10)):
-            why = f"{'a question, ' if asks else ''}{soft:.0f} dB softer than the talk around it"
-            sure = (0.8 if asks else 0.6) + (0.1 if index in far else 0)
+    usual = float(np.median(np.repeat(loud, [sentence.count for sentence in rows])))
+    far = _farther(asks, loud)
+    out: list[Proposal] = []
+    for index, sentence in enumerate(rows):
+        soft = usual - loud[index]
+        if index in far or (soft > 7 and (asks[index] or soft > 10)):
+            why = f"{'a question, ' if asks[index] else ''}{soft:.0f} dB softer than the talk around it"
+            sure = (0.8 if asks[index] else 0.6) + (0.1 if index in far else 0)
             out.append(Proposal(sentence.start, sentence.end, "question", why, sure))
+    return _joined(out)
+
+
+def _joined(rows: Iterable[Proposal]) -> list[Proposal]:
+    """Questions less than a second apart as one."""
     joined: list[Proposal] = []
-    for proposal in out:
+    for proposal in rows:
         if joined and proposal.start - joined[-1].end < 48_000:
-            joined[-1] = Proposal(
-                joined[-1].start, proposal.end, "question", joined[-1].why, min(joined[-1].sure, proposal.sure)
-            )
+            last = joined[-1]
+            sure = min(last.sure, proposal.sure)
+            joined[-1] = Proposal(last.start, proposal.end, "question", last.why, sure)
         else:
             joined.append(proposal)
     return joined
