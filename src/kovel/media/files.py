@@ -2,6 +2,7 @@
 
 import errno
 import shutil
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -48,6 +49,51 @@ def refused(error: OSError) -> Unusable:
     return Unusable(f"The disk refused: {error.strerror or error}. Make room or check the folder, then try again.")
 
 
+def _begins(*marks: bytes, at: int = 0) -> Callable[[bytes], bool]:
+    """Whether a file has one of these marks at a byte of it."""
+    return lambda head: head[at:].startswith(marks)
+
+
+def _chunked(*forms: bytes, of: tuple[bytes, ...] = (b"RIFF", b"RF64")) -> Callable[[bytes], bool]:
+    """Whether a file is of chunks, and its form is one of these."""
+    return lambda head: head.startswith(of) and head[8:12] in forms
+
+
+def _transport_stream(head: bytes) -> bool:
+    """Packets of 188 bytes, or of 192 as camcorders write them, each beginning with its sync byte."""
+    return len(head) > 388 and (head[0] == head[188] == head[376] == 0x47 or head[4] == head[196] == head[388] == 0x47)
+
+
+def _sync_word(mask: int, value: int) -> Callable[[bytes], bool]:
+    """Whether a file begins with the sync word of MPEG audio, its layer as told."""
+    return lambda head: len(head) > 1 and head[0] == 0xFF and head[1] & mask == value
+
+
+SIGNATURES: tuple[tuple[str, Callable[[bytes], bool]], ...] = (  # the first that fits tells the kind
+    ("still", lambda head: head[4:8] == b"ftyp" and head[8:12] in STILL_BRANDS),
+    ("mov", _begins(b"ftyp", b"moov", b"mdat", b"wide", b"free", b"skip", at=4)),
+    ("matroska", _begins(b"\x1a\x45\xdf\xa3")),
+    ("avi", _chunked(b"AVI ")),
+    ("wav", _chunked(b"WAVE")),
+    ("still", _chunked(b"WEBP")),
+    ("aiff", _chunked(b"AIFF", b"AIFC", of=(b"FORM",))),
+    ("flac", _begins(b"fLaC")),
+    ("ogg", _begins(b"OggS")),
+    ("mxf", _begins(b"\x06\x0e\x2b\x34")),
+    ("mpegts", _transport_stream),
+    ("mpeg", _begins(b"\x00\x00\x01\xba")),
+    ("dv", _begins(b"\x1f\x07\x00")),
+    ("asf", _begins(b"\x30\x26\xb2\x75")),
+    ("caf", _begins(b"caff")),
+    ("w64", _begins(b"riff\x2e\x91\xcf\x11\xa5\xd6\x28\xdb\x04\xc1\x00\x00")),
+    ("ac3", _begins(b"\x0bw")),
+    ("aac", _sync_word(0xF6, 0xF0)),
+    ("still", _begins(*STILLS)),
+    ("mp3", _begins(b"ID3")),
+    ("mp3", _sync_word(0xE6, 0xE2)),
+)
+
+
 def kind_of(path: Path) -> str:
     """The demuxer for a file, or `still`; `Unusable` for anything not on the list (playlists among them).
 
@@ -63,47 +109,9 @@ def kind_of(path: Path) -> str:
         raise Unusable(f"{path.name} cannot be read. Check that it is still there and that you may open it.") from None
     if size == 0:
         raise Unusable(f"{path.name} is empty (0 bytes). The copy probably broke off; copy it from the card again.")
-    if head[4:8] == b"ftyp" and head[8:12] in STILL_BRANDS:
-        return "still"
-    if head[4:8] in (b"ftyp", b"moov", b"mdat", b"wide", b"free", b"skip"):
-        return "mov"
-    if head[:4] == b"\x1a\x45\xdf\xa3":
-        return "matroska"
-    if head[:4] in (b"RIFF", b"RF64"):
-        if head[8:12] == b"AVI ":
-            return "avi"
-        if head[8:12] == b"WAVE":
-            return "wav"
-        if head[8:12] == b"WEBP":
-            return "still"
-    if head[:4] == b"FORM" and head[8:12] in (b"AIFF", b"AIFC"):
-        return "aiff"
-    if head[:4] == b"fLaC":
-        return "flac"
-    if head[:4] == b"OggS":
-        return "ogg"
-    if head[:4] == b"\x06\x0e\x2b\x34":
-        return "mxf"
-    if len(head) > 388 and (head[0] == head[188] == head[376] == 0x47 or head[4] == head[196] == head[388] == 0x47):
-        return "mpegts"  # of 188 bytes a packet, or of 192 as camcorders write it
-    if head[:4] == b"\x00\x00\x01\xba":
-        return "mpeg"
-    if head[:3] == b"\x1f\x07\x00":
-        return "dv"
-    if head[:4] == b"\x30\x26\xb2\x75":
-        return "asf"
-    if head[:4] == b"caff":
-        return "caf"
-    if head[:16] == b"riff\x2e\x91\xcf\x11\xa5\xd6\x28\xdb\x04\xc1\x00\x00":
-        return "w64"
-    if head[:2] == b"\x0bw":
-        return "ac3"
-    if head[0] == 0xFF and head[1] & 0xF6 == 0xF0:
-        return "aac"
-    if any(head.startswith(m) for m in STILLS):
-        return "still"
-    if head[:3] == b"ID3" or (head[0] == 0xFF and head[1] & 0xE6 == 0xE2):
-        return "mp3"
+    kind = next((kind for kind, has_signature in SIGNATURES if has_signature(head)), None)
+    if kind is not None:
+        return kind
     if head.lstrip()[:7] == b"#EXTM3U":
         raise Unusable(f"{path.name} is a playlist, not a recording. Bring in the recordings it names.")
     if b"\x00" not in head:

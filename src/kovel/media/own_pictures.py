@@ -41,24 +41,7 @@ def group_of(c: Any, video: Any, first: Any, rate: Rate) -> int:
     BT.709), frame n is packet n by the rule of media/reader.py, and every group is short, of one length and stands
     alone.
     """
-    coding = coding_of(first, filmed(video).coding)
-    codec = video.codec_context
-    plain = (
-        c.format.name.startswith("mov")
-        and codec.name == "h264"
-        and codec.profile in PROFILES
-        and first.format.name == "yuv420p"
-        and not codec.has_b_frames
-        and not first.interlaced_frame
-        and not int(getattr(first, "rotation", 0) or 0) % 360
-        and Fraction(video.sample_aspect_ratio or 1) == 1
-        and min(first.width, first.height) <= MOST_LINES
-        and max(first.width, first.height) <= 2 * MOST_LINES
-        and not (first.width % 2 or first.height % 2)
-        and (coding.plain and coding.matrix == BT709 and not coding.full)
-        and bytes(codec.extradata or b"\0")[0] == 1
-    )
-    entries = list(video.index_entries) if plain else []
+    entries = list(video.index_entries) if _any_page_decodes(c, video, first) else []
     if len(entries) < 2 or any(entry.is_discard for entry in entries):
         return 0
     keys = np.flatnonzero([entry.is_keyframe for entry in entries])
@@ -72,14 +55,26 @@ def group_of(c: Any, video: Any, first: Any, rate: Rate) -> int:
     if sum(entry.size for entry in entries) * 8 * float(rate.fps) / len(entries) > MOST_BITS:
         return 0
     spots = sorted({int(key) for key in keys[np.linspace(0, len(keys) - 1, min(SPOTS, len(keys))).astype(int)]})
-    return (
-        group
-        if all(
-            _stands_alone(c, video, [(entry.timestamp, entry.size) for entry in entries[spot : spot + group]])
-            for spot in spots
-        )
-        else 0
+    groups = ([(entry.timestamp, entry.size) for entry in entries[spot : spot + group]] for spot in spots)
+    return group if all(_stands_alone(c, video, rows) for rows in groups) else 0
+
+
+def _any_page_decodes(c: Any, video: Any, first: Any) -> bool:
+    """Whether the coding and the shape of a picture are what every browser shows as it is."""
+    coding, codec = coding_of(first, filmed(video).coding), video.codec_context
+    coded = (
+        c.format.name.startswith("mov")
+        and codec.name == "h264"
+        and codec.profile in PROFILES
+        and first.format.name == "yuv420p"
+        and not codec.has_b_frames
+        and bytes(codec.extradata or b"\0")[0] == 1
     )
+    upright = not int(getattr(first, "rotation", 0) or 0) % 360 and Fraction(video.sample_aspect_ratio or 1) == 1
+    low, high = sorted((first.width, first.height))
+    small = low <= MOST_LINES and high <= 2 * MOST_LINES and not (low % 2 or high % 2)
+    usual = coding.plain and coding.matrix == BT709 and not coding.full
+    return bool(coded and upright and small and usual and not first.interlaced_frame)
 
 
 def _stands_alone(c: Any, video: Any, wanted: list[tuple[int, int]]) -> bool:

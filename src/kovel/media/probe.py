@@ -92,19 +92,12 @@ def _moving(path: Path, c: Any) -> dict[str, Any]:
     audio = next(iter(c.streams.audio), None)
     remarks: list[str] = []
     facts = _facts(path, sound=audio is not None, channels=min(audio.codec_context.channels, 2) if audio else 0)
-    if audio and (audio.codec_context.sample_rate or 0) < SLOWEST:
-        raise Unusable(f"{path.name}: its sound cannot be read. Save it anew from the program that made it.")
     if audio:
+        if (audio.codec_context.sample_rate or 0) < SLOWEST:
+            raise Unusable(f"{path.name}: its sound cannot be read. Save it anew from the program that made it.")
         facts |= _microphones(path, c, remarks)
-    length = Fraction(c.duration or 0, 1_000_000)
     if video is None:
-        if audio is None:
-            raise Unusable(f"{path.name} has neither picture nor sound in it.")
-        if not any(len(f.to_ndarray()[0]) for f in _first(c, audio)):
-            raise Unusable(f"{path.name} has no sound in it: it is cut off or empty.")
-        _bounded(path, length)
-        frames = max(1, int(length * 25))
-        return {**facts, "frames": frames, "kind": "sound", "remarks": ["Sound only.", *remarks]}
+        return _sound_alone(path, c, audio, facts, remarks)
     first = next(iter(_first(c, video)), None)
     if first is None:
         raise Unusable(
@@ -112,61 +105,85 @@ def _moving(path: Path, c: Any) -> dict[str, Any]:
         )
     if video.width * video.height > MOST_PIXELS:
         raise Unusable(f"{path.name} is too large: {video.width} by {video.height}.")
-    average = Fraction(video.average_rate or video.guessed_rate or 25)
-    step, variable = _spacing(c, video)
-    if step and (variable or abs(step * average - 1) > Fraction(1, 5)):  # some containers count fields for frames
-        average = 1 / step
-    rate = Rate.nearest(average) if variable else exact_rate(average)
-    if not 1 <= rate.fps <= 240:
-        rate, variable = Rate.nearest(average), True
+    rate, variable = _rate_of(c, video)
     if variable:
         remarks.append(f"Its frame rate varies; it is treated as {rate} frames a second, in step with its sound.")
-    rotation = int(getattr(first, "rotation", 0) or 0) % 360
-    sar = video.sample_aspect_ratio or Fraction(1)
-    w, h = round(video.width * sar), video.height
-    if rotation in (90, 270):
-        w, h = h, w
-    if rotation:
-        remarks.append("The camera was turned; the picture is shown upright.")
-    if sar != 1:
-        remarks.append("Its pixels are not square; the picture is shown in its true shape.")
-    if first.interlaced_frame:
-        remarks.append("It is interlaced; whole pictures are made of its fields.")
-    if w % 2 or h % 2:
-        remarks.append("Its size is odd; one line of pixels is scaled away in renders.")
+    shape = _shape(video, first, remarks)
     if audio is None:
         remarks.append("It has no sound.")
-    if video.duration:
-        length = Fraction(video.duration * video.time_base)
-    if (
-        not 0 < length <= LONGEST and c.format.name == "mpegts"
-    ):  # its clock has 33 bits, and may begin anew while it runs
-        length = _counted(c, video) / rate.fps
+    length = _length(c, video, rate)
     _bounded(path, length)
     frames = max(1, round(length * rate.fps))
     own = 0 if variable or len(video.index_entries) != frames else group_of(c, video, first, rate)
     if own:
         remarks.append("Its own pictures are played: it needs no proxy.")
-    tc = (
-        video.metadata.get("timecode")
-        or c.metadata.get("timecode")
-        or next((stream.metadata["timecode"] for stream in c.streams if stream.metadata.get("timecode")), "")
-    )
     return {
         **facts,
+        **shape,
         "rate": [rate.num, rate.den],
         "frames": frames,
         "picture": True,
-        "width": w,
-        "height": h,
-        "rotation": rotation,
-        "start_timecode": tc,
+        "start_timecode": _start_timecode(c, video),
         "variable": variable,
         "interlaced": bool(first.interlaced_frame),
         "own": own,
         "remarks": remarks,
         "kind": "interview" if audio and length > 40 else "b-roll",
     }
+
+
+def _sound_alone(path: Path, c: Any, audio: Any, facts: dict[str, Any], remarks: list[str]) -> dict[str, Any]:
+    """The facts of a file without pictures. Raises `Unusable` where it has no sound either."""
+    if audio is None:
+        raise Unusable(f"{path.name} has neither picture nor sound in it.")
+    if not any(len(frame.to_ndarray()[0]) for frame in _first(c, audio)):
+        raise Unusable(f"{path.name} has no sound in it: it is cut off or empty.")
+    length = Fraction(c.duration or 0, 1_000_000)
+    _bounded(path, length)
+    frames = max(1, int(length * 25))
+    return {**facts, "frames": frames, "kind": "sound", "remarks": ["Sound only.", *remarks]}
+
+
+def _rate_of(c: Any, video: Any) -> tuple[Rate, bool]:
+    """(the frame rate, whether it varies: then the nearest usual one)."""
+    average = Fraction(video.average_rate or video.guessed_rate or 25)
+    step, variable = _spacing(c, video)
+    if step and (variable or abs(step * average - 1) > Fraction(1, 5)):  # some containers count fields for frames
+        average = 1 / step
+    rate = Rate.nearest(average) if variable else exact_rate(average)
+    return (rate, variable) if 1 <= rate.fps <= 240 else (Rate.nearest(average), True)
+
+
+def _shape(video: Any, first: Any, remarks: list[str]) -> dict[str, int]:
+    """Width, height and rotation of the picture as it is shown; what was done for that is added to the remarks."""
+    rotation = int(getattr(first, "rotation", 0) or 0) % 360
+    pixel = video.sample_aspect_ratio or Fraction(1)
+    width, height = round(video.width * pixel), video.height
+    if rotation in (90, 270):
+        width, height = height, width
+    if rotation:
+        remarks.append("The camera was turned; the picture is shown upright.")
+    if pixel != 1:
+        remarks.append("Its pixels are not square; the picture is shown in its true shape.")
+    if first.interlaced_frame:
+        remarks.append("It is interlaced; whole pictures are made of its fields.")
+    if width % 2 or height % 2:
+        remarks.append("Its size is odd; one line of pixels is scaled away in renders.")
+    return {"width": width, "height": height, "rotation": rotation}
+
+
+def _length(c: Any, video: Any, rate: Rate) -> Fraction:
+    """Seconds of picture; counted where the container's clock cannot be believed."""
+    length = Fraction(video.duration * video.time_base) if video.duration else Fraction(c.duration or 0, 1_000_000)
+    # the clock of a transport stream has 33 bits, and may begin again while it runs
+    doubtful = c.format.name == "mpegts" and not 0 < length <= LONGEST
+    return _counted(c, video) / rate.fps if doubtful else length
+
+
+def _start_timecode(c: Any, video: Any) -> str:
+    """The timecode of the first frame: of the pictures, else of the file, else of any other stream."""
+    tagged = (video.metadata, c.metadata, *(stream.metadata for stream in c.streams))
+    return next((tags["timecode"] for tags in tagged if tags.get("timecode")), "")
 
 
 def _microphones(path: Path, c: Any, remarks: list[str]) -> dict[str, Any]:

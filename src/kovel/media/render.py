@@ -13,6 +13,7 @@ import time
 from bisect import bisect_left
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import closing
 from dataclasses import dataclass, replace
 from math import ceil
 from pathlib import Path
@@ -105,6 +106,21 @@ class Sound:
         return ramped(x, lo, heard)
 
 
+def _refuse_changed(src: dict[int, dict[str, Any]], has_pictures: bool) -> None:
+    """Raises `Unusable` where a recording is gone, or another file lies at its path."""
+    for file in src.values():
+        if has_pictures and not Path(file["path"]).is_file():
+            raise Unusable(
+                f"{file['name']} is off-line: {Path(file['path']).name} is not where it was. "
+                "Bring it back, then render again."
+            )
+        if "sum" in file and checksum(Path(file["path"])) != file["sum"]:
+            raise Unusable(
+                f"{file['name']} is another file now than the one that was brought in. "
+                "Find the right one in Footage, then render again."
+            )
+
+
 def render(
     plan: dict[str, Any],
     files: dict[str, dict[str, Any]],
@@ -144,18 +160,8 @@ def render(
     if plan.get("form") != FORM:
         raise Unusable("This render was asked for with an older Kovel. Render the story again.")
     this_output, src = Output.from_json(output), {int(name): file for name, file in files.items()}
-    kind = KINDS[this_output.kind]
-    for f in src.values():
-        if (kind.seen or this_output.kind == "still") and not Path(f["path"]).is_file():
-            raise Unusable(
-                f"{f['name']} is off-line: {Path(f['path']).name} is not where it was. "
-                "Bring it back, then render again."
-            )
-        if "sum" in f and checksum(Path(f["path"])) != f["sum"]:
-            raise Unusable(
-                f"{f['name']} is another file now than the one that was brought in. "
-                "Find the right one in Footage, then render again."
-            )
+    has_pictures = KINDS[this_output.kind].seen or this_output.kind == "still"
+    _refuse_changed(src, has_pictures)
     sounds = plan_of(plan)
     check_inputs(sounds, src)
     final = Path(out)
@@ -164,21 +170,18 @@ def render(
     sound = sound_of(plan, src)
     told: dict[str, Any] = {"frames": length}
     try:
-        if kind.seen or this_output.kind == "still":
-            folders = [Path(x) if x else None for x in (drawn, tables, fonts)]
-            pictures = Pictures(src, width, height, *folders)
-            try:
+        if has_pictures:
+            folders = [Path(folder) if folder else None for folder in (drawn, tables, fonts)]
+            with closing(Pictures(src, width, height, *folders)) as pictures:
                 job = Film(plan, src, this_output, (width, height), pictures, clock, begin, drop, folders[1:])
                 if this_output.kind == "still":
                     job.still(part)
                 else:
                     told |= _film(job, sound, part, Path(parts) if parts else None, chapters, timecode, progress)
-            finally:
-                pictures.close()
         elif this_output.kind == "stems":
             part.mkdir()
-            files_ = soundfiles.stems(part, _lanes(plan, src, lanes or {}), sound.block, plan["samples"], progress)
-            told["differs"] = _stem_differences(files_, sounds, src, lanes or {})
+            stems = soundfiles.stems(part, _lanes(plan, src, lanes or {}), sound.block, plan["samples"], progress)
+            told["differs"] = _stem_differences(stems, sounds, src, lanes or {})
         else:
             told |= _sound_alone(this_output.kind, sound, plan["samples"], part, progress)
             told |= _checked(part, sounds, src, told["loudness"], [])
@@ -192,7 +195,7 @@ def render(
             shutil.rmtree(part, ignore_errors=True)
         part.unlink(missing_ok=True)
     size = sum(path.stat().st_size for path in final.iterdir()) if final.is_dir() else final.stat().st_size
-    seen = [width, height] if kind.seen or this_output.kind == "still" else None
+    seen = [width, height] if has_pictures else None
     return {"path": str(final), "bytes": size, "size": seen, "took": round(time.monotonic() - began, 1), **told}
 
 

@@ -11,7 +11,7 @@ import hashlib
 import json
 from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from PIL import Image, ImageColor, ImageDraw, ImageFont
 
@@ -70,57 +70,74 @@ def drawn_title(
     """A title as RGBA: as large as the picture, or (one that rolls) as high as its lines. `letters`: only so many of
     them."""
     lines = str(spec["text"]).split("\n")
-    size = max(4, round(height * float(spec["size"]) / 100))
-    file = font_file(fonts, str(spec["font"]))
-    rolls, aligned = bool(spec["rolls"]), str(spec["aligned"])
-    room = width * WIDEST
-    if aligned != "middle" and not rolls:
-        share = float(spec["title_x"]) / 100
-        room = width * min(WIDEST, max(0.2, (1 - share if aligned == "left" else share) - 0.04))
-    weight, less = int(spec["weight"]), int(spec["under"]) / 100
-    rows: list[tuple[str, bool]] = [(line, index > 0) for index, line in enumerate(lines)]
-    while True:  # written smaller until it fits
-        fonts_ = (
-            font_of(file, size, weight),
-            font_of(file, max(4, round(size * less)), weight if less == 1 else max(200, weight - 200)),
-        )
-        if not rolls:
-            rows = [(r, index > 0) for index, line in enumerate(lines) for r in _broken(line, fonts_[index > 0], room)]
-        fits = not spec.get("caption") or len(rows) <= len(
-            lines
-        )  # captions are written smaller before they are broken once more
-        wide = max(fonts_[u].getlength(r) for r, u in rows)
-        steps = [LINE * size * (less if u else 1) for _, u in rows]
-        if size <= 4 or (fits and wide <= room and (rolls or sum(steps) <= height * WIDEST)):
-            break
-        size = size * 19 // 20
-    tall = height
+    rolls = bool(spec["rolls"])
+    written = _written(spec, lines, width, height, fonts)
+    steps, tall = written.steps, height
     if rolls:  # as high as the plan counts on
         tall = min(TALLEST, round(len(lines) * height * float(spec["size"]) / 100 * LINE))
-        steps = [tall / len(rows)] * len(rows)
-    im = Image.new("RGBA", (width, max(2, tall)), (0, 0, 0, 0))
-    draw = ImageDraw.Draw(im)
+        steps = [tall / len(written.rows)] * len(written.rows)
+    picture = Image.new("RGBA", (width, max(2, tall)), (0, 0, 0, 0))
+    draw = ImageDraw.Draw(picture)
     x = width * float(spec["title_x"]) / 100
     y = 0.0 if rolls else height * float(spec["title_y"]) / 100 - sum(steps) / 2
-    shift = {"left": 0.0, "middle": 0.5, "right": 1.0}[aligned]
+    shift = {"left": 0.0, "middle": 0.5, "right": 1.0}[str(spec["aligned"])]
     if (box := int(spec["box"])) and not rolls:
-        pad = size * 0.45
-        left = x - wide * shift
-        where = (left - pad, y - pad * 0.5, left + wide + pad, y + sum(steps) + pad * 0.5)
+        pad = written.size * 0.45
+        left = x - written.wide * shift
+        where = (left - pad, y - pad * 0.5, left + written.wide + pad, y + sum(steps) + pad * 0.5)
         draw.rectangle(where, fill=(16, 15, 13, round(255 * box / 100)))
-    edge = round(size * float(spec["edge"]) / 100)
+    edge = round(written.size * float(spec["edge"]) / 100)
     colour = ImageColor.getrgb(str(spec["colour"]))
     dark = (16, 15, 13, 255) if sum(colour[:3]) > 300 else (244, 238, 226, 255)
     left_over = letters
-    for (row, below), step in zip(rows, steps, strict=True):
-        font = fonts_[below]
+    for (row, below), step in zip(written.rows, steps, strict=True):
+        font = written.fonts[below]
         text = row if left_over is None else row[: max(0, left_over)]
         left_over = None if left_over is None else left_over - len(row)
         if text:  # from its left edge on, so that what is there does not move as the rest is written
             at = x - font.getlength(row) * shift, y + step / 2
             draw.text(at, text, font=font, fill=(*colour[:3], 255), anchor="lm", stroke_width=edge, stroke_fill=dark)
         y += step
-    return im
+    return picture
+
+
+class _Written(NamedTuple):
+    """A title's lines as they are broken: (text, whether it stands below the first line), and how large they are."""
+
+    rows: list[tuple[str, bool]]
+    fonts: tuple[ImageFont.FreeTypeFont, ImageFont.FreeTypeFont]  # of the first line, of those below
+    size: int
+    wide: float
+    steps: list[float]  # from line to line, in pixels
+
+
+def _written(spec: Mapping[str, Any], lines: list[str], width: int, height: int, fonts: Path | None) -> _Written:
+    """The lines of a title as large as it asks, or smaller until they fit."""
+    rolls, room = bool(spec["rolls"]), _room(spec, width)
+    file = font_file(fonts, str(spec["font"]))
+    weight, less = int(spec["weight"]), int(spec["under"]) / 100
+    size = max(4, round(height * float(spec["size"]) / 100))
+    while True:
+        lighter = weight if less == 1 else max(200, weight - 200)
+        pair = font_of(file, size, weight), font_of(file, max(4, round(size * less)), lighter)
+        rows: list[tuple[str, bool]] = []
+        for below, line in ((index > 0, line) for index, line in enumerate(lines)):
+            rows += [(row, below) for row in ([line] if rolls else _broken(line, pair[below], room))]
+        wide = max(pair[below].getlength(row) for row, below in rows)
+        steps = [LINE * size * (less if below else 1) for _, below in rows]
+        # captions are written smaller before they are broken once more
+        unbroken = not spec.get("caption") or len(rows) <= len(lines)
+        if size <= 4 or (unbroken and wide <= room and (rolls or sum(steps) <= height * WIDEST)):
+            return _Written(rows, pair, size, wide, steps)
+        size = size * 19 // 20
+
+
+def _room(spec: Mapping[str, Any], width: int) -> float:
+    """Pixels that a line may be wide: from where it is aligned to the edge of the picture."""
+    aligned, share = str(spec["aligned"]), float(spec["title_x"]) / 100
+    if aligned == "middle" or spec["rolls"]:
+        return width * WIDEST
+    return width * min(WIDEST, max(0.2, (1 - share if aligned == "left" else share) - 0.04))
 
 
 def _broken(line: str, font: ImageFont.FreeTypeFont, room: float) -> list[str]:

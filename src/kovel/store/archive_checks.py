@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from pathlib import PurePosixPath
 
 from kovel.core.errors import Invalid
 from kovel.core.story.bounds import LONGEST, NUMBER, could_be_cut, held
-from kovel.core.time.rate import RATES, Rate
+from kovel.core.story.model import Sources
+from kovel.core.time.rate import RATES
 from kovel.core.time.timecode import can_drop
 from kovel.store import caption_rows, markers, projects, recordings, stories, subclips, transcripts
 from kovel.store.db import Database
 from kovel.store.projects import Project
 from kovel.store.recordings import Recording
+from kovel.store.stories import Kept
 
 SMALLEST, LARGEST = 16, 16_384  # pixels either way
 SLOWEST, FASTEST = 1, 1000  # frames a second of a recording
@@ -32,14 +35,7 @@ def hold(db: Database, project: int) -> None:
         _recording(db, recording)
     sources = recordings.sources(db, project)
     for kept in stories.of_project(db, project):
-        held(kept.story)
-        if not could_be_cut(kept.story, sources):
-            raise Invalid(f"the story “{kept.name}” holds ranges or numbers that no story can have")
-        caption_rows.edits(db, kept.id)
-        caption_rows.brought(db, kept.id)
-        for entry in db.read().execute("SELECT patch FROM journal WHERE story = ?", (kept.id,)):
-            if not isinstance(json.loads(entry["patch"]), dict):
-                raise Invalid(f"the history of “{kept.name}” cannot be read")
+        _story(db, kept, sources)
     for clip in subclips.of_project(db, project):
         recording = rows[clip.recording]
         total = recording.length(this_project.rate)
@@ -68,41 +64,74 @@ def _project(project: Project) -> None:
         raise Invalid("its start timecode is none")
 
 
+def _story(db: Database, kept: Kept, sources: Sources) -> None:
+    held(kept.story)
+    if not could_be_cut(kept.story, sources):
+        raise Invalid(f"the story “{kept.name}” holds ranges or numbers that no story can have")
+    caption_rows.edits(db, kept.id)
+    caption_rows.brought(db, kept.id)
+    for entry in db.read().execute("SELECT patch FROM journal WHERE story = ?", (kept.id,)):
+        if not isinstance(json.loads(entry["patch"]), dict):
+            raise Invalid(f"the history of “{kept.name}” cannot be read")
+
+
 def _recording(db: Database, recording: Recording) -> None:
     told = f"the recording “{str(recording.name)[:60]}”"
-    rate: Rate = recording.rate
-    if not (
-        _number(rate.num) and _number(rate.den) and rate.num > 0 and rate.den > 0 and SLOWEST <= rate.fps <= FASTEST
-    ):
-        raise Invalid(f"{told} has no frame rate")
-    if recording.frames is not None and not (_number(recording.frames) and 0 < recording.frames <= LONGEST * rate.fps):
-        raise Invalid(f"{told} has no length")
-    if not (
-        _number(recording.channels)
-        and 0 <= recording.channels <= MOST_CHANNELS
-        and _number(recording.size)
-        and recording.size >= 0
-    ):
-        raise Invalid(f"{told} has no size or no channels that can be")
-    if recording.picture and not all(_number(n) and 0 < n <= LARGEST for n in (recording.width, recording.height)):
-        raise Invalid(f"{told} has no size of its picture")
-    if (
-        recording.kind not in recordings.KINDS
-        or not isinstance(recording.name, str)
-        or not 0 < len(recording.name) <= LONGEST_TEXT
-    ):
-        raise Invalid(f"{told} has no kind or name")
-    if not isinstance(recording.path, str) or not PurePosixPath(recording.path).is_absolute() or "\0" in recording.path:
-        raise Invalid(f"{told} has no file")
+    for what, holds in HELD.items():
+        if not holds(recording):
+            raise Invalid(f"{told} has {what}")
     for word in transcripts.words(db, recording.id):
-        if not (
-            isinstance(word.text, str)
-            and len(word.text) <= LONGEST_TEXT
-            and _number(word.start)
-            and _number(word.end)
-            and 0 <= word.start < word.end
-        ):
+        timed = _number(word.start) and _number(word.end) and 0 <= word.start < word.end
+        if not (timed and isinstance(word.text, str) and len(word.text) <= LONGEST_TEXT):
             raise Invalid(f"a word of {told} has no place")
     for mark in markers.of_recording(db, recording.id):
         if not _number(mark.frame) or mark.frame < 0:
             raise Invalid(f"a marker of {told} has no place")
+
+
+def _has_rate(recording: Recording) -> bool:
+    """A frame rate between the slowest and the fastest."""
+    rate = recording.rate
+    whole = _number(rate.num) and _number(rate.den) and rate.num > 0 and rate.den > 0
+    return whole and SLOWEST <= rate.fps <= FASTEST
+
+
+def _has_length(recording: Recording) -> bool:
+    """A number of frames, or none (a still)."""
+    if recording.frames is None:
+        return True
+    return _number(recording.frames) and 0 < recording.frames <= LONGEST * recording.rate.fps
+
+
+def _has_size(recording: Recording) -> bool:
+    """Channels and bytes that can be."""
+    channels, size = recording.channels, recording.size
+    return _number(channels) and 0 <= channels <= MOST_CHANNELS and _number(size) and size >= 0
+
+
+def _has_picture_size(recording: Recording) -> bool:
+    """Width and height, where there is a picture."""
+    sides = (recording.width, recording.height)
+    return not recording.picture or all(_number(side) and 0 < side <= LARGEST for side in sides)
+
+
+def _has_name(recording: Recording) -> bool:
+    """A kind, and a name of a length."""
+    named = isinstance(recording.name, str) and 0 < len(recording.name) <= LONGEST_TEXT
+    return named and recording.kind in recordings.KINDS
+
+
+def _has_file(recording: Recording) -> bool:
+    """An absolute path."""
+    path = recording.path
+    return isinstance(path, str) and PurePosixPath(path).is_absolute() and "\0" not in path
+
+
+HELD: dict[str, Callable[[Recording], bool]] = {  # what is said of a recording for which it does not hold
+    "no frame rate": _has_rate,
+    "no length": _has_length,
+    "no size or no channels that can be": _has_size,
+    "no size of its picture": _has_picture_size,
+    "no kind or name": _has_name,
+    "no file": _has_file,
+}

@@ -35,49 +35,44 @@ PICTURE = 6  # pieces after everything
 
 def steps(job: Job, out: Sequence[JobStep], workers: int) -> list[JobStep]:
     """What can be done next for a recording, beside the steps that are `out` already."""
-    p, folder = job.params, Path(job.params["out"])
+    params, folder = job.params, Path(job.params["out"])
     busy = list(out)
-    named = {job_step.name for job_step in busy}
-    if "finish" in named or "all" in named:
+    if any(job_step.name in ("finish", "all") for job_step in busy):
         return []  # what it makes whole is nobody else's to make
-    frames = p["frames"] or 1
-    base = {k: p[k] for k in ("path", "out", "rate")}
-    own = p.get("own", 0)  # jobs of older versions say nothing of it
-    whole = {**base, **{k: p[k] for k in ("picture", "sound", "frames")}, "own": own}
+    base = {key: params[key] for key in ("path", "out", "rate")}
+    own = params.get("own", 0)  # jobs of older versions say nothing of it
+    whole = {**base, **{key: params[key] for key in ("picture", "sound", "frames")}, "own": own}
     if (folder / "media.json").exists():  # it is made already; a server may have ended before that was noted
         return [] if busy else [JobStep("finish", "finish", whole, WHOLE)]
-    if not p["picture"] or p["frames"] is None or frames / Rate(*p["rate"]).fps <= SHORT:
-        return (
-            []
-            if busy
-            else [
-                JobStep(
-                    "all",
-                    "derive",
-                    {**whole, "heard": p.get("heard", [])},
-                    WHOLE,
-                    brings_sound=p["sound"],
-                    makes_all=True,
-                )
-            ]
-        )
+    frames = params["frames"]
+    if not params["picture"] or frames is None or frames / Rate(*params["rate"]).fps <= SHORT:
+        heard = {**whole, "heard": params.get("heard", [])}
+        at_once = JobStep("all", "derive", heard, WHOLE, brings_sound=params["sound"], makes_all=True)
+        return [] if busy else [at_once]
+    return _by_pieces(params, folder, busy, base, whole, workers)
+
+
+def _by_pieces(
+    params: dict[str, Any],
+    folder: Path,
+    busy: list[JobStep],
+    base: dict[str, Any],
+    whole: dict[str, Any],
+    workers: int,
+) -> list[JobStep]:
+    """Next steps of a long recording: its sound, its index or first looks, then its pictures piece by piece."""
+    named = {job_step.name for job_step in busy}
+    frames, own = params["frames"] or 1, whole["own"]
     new: list[JobStep] = []
-    sounded = not p["sound"] or whole_sound(folder)
-    if not sounded and "sound" not in named:
-        new.append(
-            JobStep(
-                "sound",
-                "make_heard_sound",
-                {**base, "picture": True, "frames": p["frames"], "heard": p.get("heard", [])},
-                FIRST,
-                brings_sound=True,
-            )
-        )
-    joined = (folder / "picture.json").exists()
-    looked = joined or (folder / "look.json").exists()
     noted = not own or (folder / "own.json").exists()
     if not noted and "own" not in named:
-        new.insert(0, JobStep("own", "make_index", {**base, "group": own}, FIRST))
+        new.append(JobStep("own", "make_index", {**base, "group": own}, FIRST))
+    sounded = not params["sound"] or whole_sound(folder)
+    if not sounded and "sound" not in named:
+        heard = {**base, "picture": True, "frames": params["frames"], "heard": params.get("heard", [])}
+        new.append(JobStep("sound", "make_heard_sound", heard, FIRST, brings_sound=True))
+    joined = (folder / "picture.json").exists()
+    looked = joined or (folder / "look.json").exists()
     if not looked and "look" not in named and not there(folder, bool(own)):
         new.append(JobStep("look", "make_look", {**base, "frames": frames}, FIRST))
     gaps = [] if joined else missing(folder, frames, bool(own))
@@ -91,22 +86,7 @@ def _stretches(
     gaps: list[tuple[int, int | None]], busy: list[JobStep], total: int, base: dict[str, Any], workers: int
 ) -> list[JobStep]:
     """The gaps that nobody works on, cut into stretches for so many workers."""
-    taken = [job_step.pieces for job_step in busy if job_step.pieces]
-    free: list[tuple[int, int | None]] = []
-    for start, until in gaps:
-        end = total if until is None else until
-        cuts = sorted(
-            (x, total if y is None else y) for x, y in taken if x < max(end, start + 1) and (y is None or y > start)
-        )
-        at = start
-        for x, y in cuts:
-            if x > at:
-                free.append((at, x))
-            at = max(at, y)
-        if at < end:
-            free.append((at, until))
-        elif until is None and not taken and len(gaps) == 1:  # only what lies behind the expected end
-            free.append((at, None))
+    free = _free(gaps, [job_step.pieces for job_step in busy if job_step.pieces], total)
     left = sum((total if end is None else end) - start for start, end in free)
     size = max(LEAST, min(STRETCH, -(-left // (2 * workers))))
     out: list[tuple[int, int | None]] = []
@@ -126,6 +106,26 @@ def _stretches(
         )
         for start, end in out
     ]
+
+
+def _free(
+    gaps: list[tuple[int, int | None]], taken: list[tuple[int, int | None]], total: int
+) -> list[tuple[int, int | None]]:
+    """The parts of the gaps that no step has; an end that is None reaches behind the `total` that is expected."""
+    spans = sorted((start, total if end is None else end, end is None) for start, end in taken)
+    free: list[tuple[int, int | None]] = []
+    for start, until in gaps:
+        at, end = start, total if until is None else until
+        for first, last, is_open in spans:
+            if first < max(end, start + 1) and (is_open or last > start):
+                if first > at:
+                    free.append((at, first))
+                at = max(at, last)
+        if at < end:
+            free.append((at, until))
+        elif until is None and not taken and len(gaps) == 1:  # only what lies behind the expected end
+            free.append((at, None))
+    return free
 
 
 def progress(job: Job, told: dict[str, float]) -> float:

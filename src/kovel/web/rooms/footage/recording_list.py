@@ -1,11 +1,13 @@
 """The list of a project's recordings: what is shown of each, and what is under way."""
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import NamedTuple
 
 from fastapi import Request
 
+from kovel.core.time.rate import Rate
 from kovel.data_folder import DataFolder, media_facts
 from kovel.services.footage.binning import FIRST, ORDERS, Heap, Shown, chosen, heaps, shown
 from kovel.services.footage.disk_space import Out, taken_lately, taken_out
@@ -16,13 +18,13 @@ from kovel.services.footage.time_left import preparing_ends
 from kovel.services.log.recording_languages import BY_NAME
 from kovel.store import bin_rows, jobs, projects, recordings, transcripts
 from kovel.store.db import Database
+from kovel.store.jobs import Job
 from kovel.store.projects import Project
 from kovel.store.recordings import Recording
 from kovel.web.pages import web
 from kovel.web.small_frames import Face, face_of
 
-OPEN = ("waiting", "working")  # states of a job
-UNENDED = (*OPEN, "failed")  # what still stands beside a recording
+UNENDED = ("waiting", "working", "failed")  # jobs that still stand beside a recording
 
 
 def _match_line(curve: list[tuple[float, float]]) -> str:
@@ -38,13 +40,13 @@ class RowDrawn:
     """A recording in the list, and what is said of it."""
 
     r: Recording
-    job: jobs.Job | None
+    job: Job | None
     face: Face | None
     online: bool
     another: bool  # a file that is not it lies where it was
     lost: bool  # what was made of it is gone
     words: bool
-    hearing: jobs.Job | None
+    hearing: Job | None
     hear: list[tuple[str, str, bool]]
     takes: int  # bytes on the disk
     mended: str = ""  # what was found short of it, as long as it is being made again
@@ -83,59 +85,94 @@ class FootageView:
     left: int | None  # seconds
     silent: int  # interviews without words
     hearing: bool
-    syncing: jobs.Job | None
+    syncing: Job | None
     sync_failed: str
-    search: jobs.Job | None
+    search: Job | None
     missing: int
     out: list[Out]
     frees: int  # bytes, when what is taken out goes for good
     uploads: bool  # whether files go with it
 
 
+class _Work(NamedTuple):
+    """The jobs that the list tells of."""
+
+    making: dict[int, Job]  # the latest of each recording
+    hearing: dict[int, Job]
+    sync: list[Job]
+    coming: list[Job]  # those of `making` that are under way
+    to_be_judged: bool  # a sound is listened to: it may turn out to be music
+    search: Job | None
+
+    @property
+    def is_hearing(self) -> bool:
+        """Whether words are being heard."""
+        return any(job.is_open for job in self.hearing.values())
+
+    @property
+    def syncing(self) -> Job | None:
+        """The matching by sound that is under way."""
+        return next((job for job in reversed(self.sync) if job.is_open), None)
+
+    @property
+    def sync_told(self) -> str:
+        """What the last matching said, once it has ended."""
+        newest = max(self.sync, key=lambda job: job.id, default=None)
+        return newest.message if newest and (newest.is_done or newest.has_failed) else ""
+
+    @property
+    def is_busy(self) -> bool:
+        """Whether the list will change by itself."""
+        searching = self.search is not None and self.search.is_open
+        return bool(self.coming or self.is_hearing or self.syncing or self.to_be_judged or searching)
+
+
+def _work(data: DataFolder, project: int, every: list[Recording]) -> _Work:
+    making = jobs.latest_of_recordings(data.db, project)
+    listening = jobs.latest_of_recordings(data.db, project, "listen")
+    open_ones = {recording for recording, job in listening.items() if job.is_open}
+    return _Work(
+        making,
+        jobs.latest_of_recordings(data.db, project, "transcribe", "align"),
+        jobs.of_project(data.db, project, "sync"),
+        [job for recording in every if (job := making.get(recording.id)) and job.is_open],
+        any(recording.kind == "sound" and recording.id in open_ones for recording in every),
+        searching_of(data.db, project),
+    )
+
+
+def _row(data: DataFolder, rate: Rate, recording: Recording, work: _Work, have_words: Collection[int]) -> RowDrawn:
+    job, heard, online = work.making.get(recording.id), work.hearing.get(recording.id), there(recording)
+    return RowDrawn(
+        recording,
+        job,
+        face_of(data, recording, recording.face(rate), rate),
+        online,
+        not online and Path(recording.path).is_file(),
+        job is not None and job.is_done and media_facts(data, recording.id) is None,
+        recording.id in have_words,
+        heard if heard and heard.state in UNENDED else None,
+        microphones(recording),
+        taken_lately(data.derived(recording.id)).all,
+        being_mended(data, recording.id) if job and job.is_open else "",
+    )
+
+
 def footage(request: Request, project: int) -> FootageView:
     """What of a project's recordings the page asks for."""
-    application = web(request)
-    data = application.data
+    data = web(request).data
     this_project = projects.get(data.db, project)
-    making = jobs.latest_of_recordings(data.db, project)
-    hearing = jobs.latest_of_recordings(data.db, project, "transcribe", "align")
-    have = transcripts.has_words(data.db, project)
     every = recordings.of_project(data.db, project)
+    have_words = transcripts.has_words(data.db, project)
+    work = _work(data, project, every)
+    asked = {recording for recording, job in work.hearing.items() if job.state in UNENDED}
+    silent = (recording for recording in every if recording.id not in have_words and recording.id not in asked)
     s = what_is_shown(request)
     found = chosen(data, project, every, s)
-
-    def row(recording: Recording) -> RowDrawn:
-        job, heard, online = making.get(recording.id), hearing.get(recording.id), there(recording)
-        lost = job is not None and job.is_done and media_facts(data, recording.id) is None
-        return RowDrawn(
-            recording,
-            job,
-            face_of(data, recording, recording.face(this_project.rate), this_project.rate),
-            online,
-            not online and Path(recording.path).is_file(),
-            lost,
-            recording.id in have,
-            heard if heard and heard.state in UNENDED else None,
-            microphones(recording),
-            taken_lately(data.derived(recording.id)).all,
-            being_mended(data, recording.id) if job and job.state in OPEN else "",
-        )
-
-    coming = [job for recording in every if (job := making.get(recording.id)) and job.state in OPEN]
-    running = any(job.state in OPEN for job in hearing.values())
-    asked = {key for key, job in hearing.items() if job.state in UNENDED}
-    matched = jobs.of_project(data.db, project, "sync")
-    syncing = [job for job in matched if job.state in OPEN]
-    listening = {key for key, job in jobs.latest_of_recordings(data.db, project, "listen").items() if job.state in OPEN}
-    judged = any(
-        recording.kind == "sound" and recording.id in listening for recording in every
-    )  # it may turn out to be music
-    newest = max(matched, key=lambda j: j.id, default=None)
-    looking = searching_of(data.db, project)
     out = taken_out(data, project)
     return FootageView(
         project=this_project,
-        rows=[row(recording) for recording in found[: s.count]],
+        rows=[_row(data, this_project.rate, recording, work, have_words) for recording in found[: s.count]],
         sets=_sets(data, project),
         shown=s,
         every=len(every),
@@ -146,21 +183,19 @@ def footage(request: Request, project: int) -> FootageView:
         orders={key: name for key, (name, _) in ORDERS.items()},
         kinds=recordings.KINDS,
         languages=BY_NAME,
-        busy=bool(coming or running or syncing or judged or (looking is not None and looking.state in OPEN)),
-        coming=len([job for job in coming if not job.paused]),
-        held=len([job for job in coming if job.paused]),
-        left=preparing_ends(data.db, coming),
-        silent=sum(
-            1 for recording in every if speaks(recording) and recording.id not in have and recording.id not in asked
-        ),
-        hearing=running,
-        syncing=syncing[-1] if syncing else None,
-        sync_failed=newest.message if newest and (newest.is_done or newest.has_failed) else "",
-        search=looking,
+        busy=work.is_busy,
+        coming=sum(not job.paused for job in work.coming),
+        held=sum(bool(job.paused) for job in work.coming),
+        left=preparing_ends(data.db, work.coming),
+        silent=sum(speaks(recording) for recording in silent),
+        hearing=work.is_hearing,
+        syncing=work.syncing,
+        sync_failed=work.sync_told,
+        search=work.search,
         missing=sum(not there(recording) for recording in every),
         out=out,
-        frees=sum(o.frees for o in out),
-        uploads=any(o.upload for o in out),
+        frees=sum(taken.frees for taken in out),
+        uploads=any(taken.upload for taken in out),
     )
 
 
@@ -215,7 +250,7 @@ def speaks(recording: Recording) -> bool:
     return recording.kind == "interview" and recording.sound and recording.ready and not recording.aside
 
 
-def searching_of(db: Database, project: int) -> jobs.Job | None:
+def searching_of(db: Database, project: int) -> Job | None:
     """The newest search for missing files, as long as it runs or what it found is not put away."""
     job = max(jobs.of_project(db, project, "relink"), key=lambda j: j.id, default=None)
     return job if job and (job.is_open or job.message) else None
