@@ -342,6 +342,8 @@ def test_burnt_in_captions_stay_inside_any_shape(shape: str, coded: Coded, tmp_p
     assert titles and all(
         len(t.split("\n")) <= 2 and max(map(len, t.split("\n"))) <= letters_for(ratio) for t in titles
     )
+    if shape != "9:16":  # the narrowest is looked at as a file
+        return
     finish(data)
     assert (jobs.get(data.db, job.id).result or {})["differs"] == []
     with av.open(str(tmp_path / "up.mp4")) as c:

@@ -110,7 +110,7 @@ def test_the_length_follows_the_speed(start: int, length: int, percent: float) -
     assert frames(filled, 0)[-1] < start + length
 
 
-@settings(max_examples=50)
+@settings(max_examples=20)
 @given(st.integers(1, 99), st.integers(1, 99), lines, st.booleans())
 def test_a_moment_lands_on_its_frame(at: int, to: int, line: tuple[tuple[int, float], ...], ramped: bool) -> None:
     """Off by 0 frames, also along a ramp."""

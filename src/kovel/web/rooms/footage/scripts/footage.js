@@ -58,6 +58,10 @@ document.addEventListener("drop", (e) => {
   }
   dragged = null;
 });
+document.addEventListener("dragend", () => {
+  clear();
+  dragged = null;
+});
 document.addEventListener("keydown", (e) => {
   const row = inside(e, "tr[data-recording]");
   if (row && e.altKey && (e.key === "ArrowUp" || e.key === "ArrowDown")) {
@@ -65,9 +69,15 @@ document.addEventListener("keydown", (e) => {
     reorder(url(row), { step: e.key === "ArrowUp" ? -1 : 1 });
   }
 });
-// The list refreshes itself while recordings are prepared, but never under the fingers of somebody typing.
-document.body.addEventListener("htmx:beforeRequest", (/** @type {any} */ e) => {
-  const busy =
-    focused()?.closest("#recordings input, #recordings select") || $("[name=ids]:checked, #with-chosen[open]");
-  if (e.detail.elt.id === "recordings" && busy && e.detail.requestConfig?.verb === "get") e.preventDefault();
+// The list refreshes itself while recordings are prepared, but never under the fingers of somebody who types or drags.
+const inUse = () =>
+  dragged ||
+  focused()?.closest("#recordings input, #recordings select") ||
+  $("[name=ids]:checked, #with-chosen[open]");
+const isPoll = (/** @type {any} */ e) => e.detail.elt.id === "recordings" && e.detail.requestConfig?.verb === "get";
+document.body.addEventListener("htmx:beforeRequest", (e) => {
+  if (isPoll(e) && inUse()) e.preventDefault();
+});
+document.body.addEventListener("htmx:beforeSwap", (/** @type {any} */ e) => {
+  if (isPoll(e) && inUse()) e.detail.shouldSwap = false;
 });
