@@ -36,12 +36,15 @@ class DataFolder:
         self.db = Database(self.root / "kovel.db")
 
     def derived(self, recording: int) -> Path:
+        """The folder of what is made of a recording."""
         return self.root / "derived" / str(recording)
 
     def uploads(self, project: int) -> Path:
+        """The folder of a project's uploads."""
         return self.root / "uploads" / str(project)
 
     def renders(self, project: int) -> Path:
+        """The folder of a project's renders."""
         return self.root / "renders" / str(project)
 
     @property
@@ -66,10 +69,12 @@ class DataFolder:
 
     @property
     def logs(self) -> Path:
+        """The folder of notebooks."""
         return self.root / "logs"
 
     @property
     def backups(self) -> Path:
+        """The folder of copies of the database."""
         return self.root / "backups"
 
     def secret(self) -> str:
@@ -94,6 +99,7 @@ class DataFolder:
 
     @property
     def queue(self) -> Path:
+        """The file of calls that wait."""
         return self.root / "queue.db"
 
     def lock(self) -> int | None:

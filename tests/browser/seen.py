@@ -23,7 +23,7 @@ def truth(data: DataFolder, project: int) -> tuple[stories.Kept, list[tuple[int,
     return kept, want, number
 
 
-def until(page: Page, what: str, arg: object = None, seconds: float = 60) -> None:
+def until(page: Page, what: str, arg: object = None, seconds: float = 150) -> None:
     """Wait for something to be true in the page (Playwright's own waiting needs eval, which the page forbids)."""
     end = time.monotonic() + seconds
     while not page.evaluate(what if "=>" in what else f"() => Boolean({what})", arg):

@@ -49,9 +49,11 @@ class Lazy(Group):
     """Commands by name, imported on demand."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:
+        """The commands by name, none of them loaded."""
         return sorted(COMMANDS)
 
     def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        """One command; its module is loaded only now."""
         if name not in COMMANDS:
             return None
         module, function = COMMANDS[name].split(".")

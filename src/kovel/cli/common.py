@@ -33,6 +33,7 @@ class Refusal(click.ClickException):
         self.code = told.exit_code
 
     def show(self, file: Any = None) -> None:
+        """Prints what was refused and ends with its code."""
         super().show(file)
         sys.exit(self.code)
 
@@ -41,6 +42,7 @@ class Group(click.Group):
     """Errors of ours are told in one line; nothing an editor types brings a traceback."""
 
     def invoke(self, ctx: click.Context) -> Any:
+        """Runs a command; what Kovel refuses is said in words, without a traceback."""
         try:
             return super().invoke(ctx)
         except Told as error:

@@ -33,6 +33,7 @@ class _Page(FPDF):
         self.set_creator("Kovel")
 
     def footer(self) -> None:
+        """What the paper is of, and the number of the page."""
         self.set_y(-MARGIN)
         self.set_font("words", "", SMALL)
         self.set_text_color(*SOFT)

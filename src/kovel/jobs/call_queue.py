@@ -39,6 +39,7 @@ class Lasting(SqliteStorage):  # type: ignore[misc]
 
     @contextmanager
     def db(self, commit: bool = False, close: bool = False) -> Iterator[Any]:
+        """A cursor; after a failure the connection is made again."""
         try:
             with super().db(commit, close) as cursor:
                 yield cursor
@@ -61,10 +62,12 @@ class Queue:
         self.huey.enqueue(self._task.s(key, name, params, id=key))
 
     def progress(self, key: str) -> float | None:
+        """How far a call is, 0 to 1; None before it says."""
         told: float | None = self.huey.get(f"progress {key}", peek=True)
         return told
 
     def cancel(self, key: str) -> None:
+        """Asks whoever makes a call to stop."""
         self.huey.put(f"cancel {key}", time.time())
 
     def result(self, key: str) -> dict[str, Any] | None:

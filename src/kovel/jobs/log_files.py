@@ -15,6 +15,7 @@ class Lines(RotatingFileHandler):
     """What cannot be written, for the disk is full, is let go without a word."""
 
     def handleError(self, record: logging.LogRecord) -> None:
+        """A notebook that cannot be written holds up nothing."""
         pass
 
 

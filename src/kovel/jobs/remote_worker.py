@@ -38,6 +38,7 @@ class Asked:
     name: str
 
     def line(self) -> str:
+        """As it is given to the worker: one line of JSON."""
         return json.dumps(asdict(self)) + "\n"
 
 

@@ -197,6 +197,7 @@ class Crew:
         self.redis.set(SERVER, json.dumps(self._who), px=int(self.lease * 3000))
 
     def stop(self) -> None:
+        """Says good-bye: workers elsewhere end their calls."""
         self._stop.set()
         if self._thread:
             self._thread.join(2 * PATIENCE)

@@ -44,6 +44,7 @@ class Out:
 
     @property
     def key(self) -> str:
+        """The key of the call, of its job, step and try."""
         return f"{self.job.key} {self.step.name} {self.once}" if self.step else f"{self.job.key} {self.once}"
 
 
@@ -87,6 +88,7 @@ class Scheduler:
         self._held: dict[int, float] = {}  # jobs that the disk holds up, and when they are tried again
 
     def start(self) -> bool:
+        """Begins in a thread of its own; False where another process serves this folder."""
         if not self._begin():
             return False
         self._thread = threading.Thread(target=self._run, name="scheduler", daemon=True)
@@ -131,6 +133,7 @@ class Scheduler:
         self._process = begin("kovel.jobs.worker", [str(self.data.queue), str(self.workers + SPARE)], WARM)
 
     def stop(self) -> None:
+        """Ends; what is out is handed out again at the next start."""
         self._stop.set()
         if self._thread:
             self._thread.join(30)

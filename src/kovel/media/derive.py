@@ -169,6 +169,7 @@ class Sheets:
         self._singles: list[bytes] = []
 
     def add(self, rgb: np.ndarray) -> None:
+        """One more small frame (height, width, 3)."""
         y, x = divmod(self.count % SHEET, 10)
         image = Image.fromarray(rgb)
         self._sheet.paste(image, (x * self.size[0], y * self.size[1]))
@@ -180,6 +181,7 @@ class Sheets:
             self._save()
 
     def close(self) -> None:
+        """Writes the last sheet."""
         if self.count % SHEET:
             self._save()
 
@@ -193,6 +195,7 @@ class Sheets:
         self._singles = []
 
     def facts(self, every: int) -> dict[str, Any]:
+        """What the page needs to find a frame on its sheet; one every so many frames."""
         return {"every": every, "count": self.count, "width": self.size[0], "height": self.size[1], "name": self.name}
 
 

@@ -169,6 +169,7 @@ class Pictures:
         return done
 
     def close(self) -> None:
+        """Closes the files that are open."""
         for frame_reader in self.readers.values():
             frame_reader.close()
 

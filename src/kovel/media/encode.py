@@ -73,6 +73,7 @@ class PictureFile:
         self.v, self.base, self.count = stream, 1 / rate.fps, 0
 
     def add(self, f: Any) -> None:
+        """One more frame."""
         if self.format != "yuv420p":
             f = f.reformat(format=self.format)
         f.pts, f.time_base, f.pict_type = self.count, self.base, 0
@@ -81,10 +82,12 @@ class PictureFile:
         self.count += 1
 
     def finish(self) -> None:
+        """Writes what is left, and closes."""
         self.c.mux(self.v.encode(None))
         self.c.close()
 
     def give_up(self) -> None:
+        """Closes without writing what is left."""
         self.c.close()
 
 
@@ -121,6 +124,7 @@ class SoundStream:
             self.done += n
 
     def finish(self) -> None:
+        """Writes the sound to its end."""
         self.until(self.samples)
         self.c.mux(self.a.encode(None))
 
@@ -148,6 +152,7 @@ class Measured:
         self._power, self._peaks = Weigher(), TruePeaks(4_800)
 
     def feed(self, x: np.ndarray) -> None:
+        """More samples (n, 2)."""
         self._power.feed(x)
         self._peaks.feed(x)
 

@@ -52,6 +52,7 @@ class Forked:
         self.pid = int(first)
 
     def poll(self) -> int | None:
+        """Its exit code; None while it runs."""
         with suppress(subprocess.TimeoutExpired):
             return self.wait(0)
         return None
@@ -82,6 +83,7 @@ class Forked:
             self.returncode = int(self._heard)
 
     def kill(self) -> None:
+        """Ends it at once."""
         if self.poll() is None:
             with suppress(ProcessLookupError):
                 os.kill(self.pid, signal.SIGKILL)

@@ -47,6 +47,7 @@ class Piece:
     packets: tuple[bytes, ...]
 
     def to_bytes(self) -> bytes:
+        """As it lies on disk and goes to the page."""
         sizes = [len(packet) for packet in self.packets]
         head = struct.pack(f"<4I{len(sizes)}I", self.width, self.height, len(self.setup), len(sizes), *sizes)
         return MAGIC + head[:16] + self.setup + head[16:] + b"".join(self.packets)
@@ -169,6 +170,7 @@ class Maker:
         (folder / "pieces").mkdir(parents=True, exist_ok=True)
 
     def close(self) -> None:
+        """Closes the recording."""
         self.reader.close()
 
     def run(self, first: int, last: int | None) -> Iterator[int]:
@@ -254,6 +256,7 @@ class _Encoding:
         return grey
 
     def add(self, n: int, frame: Any, motion: tuple[float, float, float, float]) -> None:
+        """Frame n, with how it differs from the one before."""
         grey, f = self.grey(frame), self._last[1]
         self.wide.append(grey)
         self.greys.append(grey.reshape(HIGH // 4, 4, GREY_WIDE // 4, 4).mean((1, 3)).astype(np.uint8))
@@ -268,6 +271,7 @@ class _Encoding:
         self.packets += [length_prefixed(bytes(p)) for p in self.codec.encode(f)]
 
     def finish(self) -> None:
+        """Takes what is left in the encoder."""
         if self.codec:
             self.packets += [length_prefixed(bytes(p)) for p in self.codec.encode(None)]
 

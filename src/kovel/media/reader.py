@@ -116,6 +116,7 @@ class FrameReader:
         self._keys = sorted(entry.timestamp * self._unit for entry in entries if entry.is_keyframe)
 
     def close(self) -> None:
+        """Closes the recording."""
         self.container.close()
 
     def _open(self) -> None:

@@ -242,6 +242,7 @@ class Film:
             yield self.burnt.over(frame, t, stack, k) if self.burnt else frame
 
     def still(self, path: Path) -> None:
+        """Writes the first frame as a PNG."""
         f = next(self.frames(self.rows))
         Image.fromarray(rgb_of(f.reformat(format="yuv444p"))).save(path, "PNG")
 

@@ -125,6 +125,7 @@ class Patience:
         self._size, self._since = -1, time.monotonic()
 
     def wait(self) -> None:
+        """Waits a little for more sound. Raises `Unusable` where none has come for long."""
         try:
             size = sound_file(self.folder).stat().st_size
         except OSError:
@@ -183,6 +184,7 @@ class _Track:
             self.keep()
 
     def keep(self) -> None:
+        """Writes what is held. Raises `Unusable` where the sound does not end."""
         if not self._held:
             return
         if self.length > LONGEST * SAMPLE_RATE:
@@ -243,6 +245,7 @@ class _Plain:
         self._count = 0  # samples in it
 
     def add(self, f: Any) -> Iterator[tuple[tuple[int, int] | None, np.ndarray]]:
+        """Decoded sound -> (where it begins, samples), as it comes."""
         stamp = _samples(f)
         if self._count and stamp and self._stamp:
             off = stamp[0] * self._stamp[1] - (self._stamp[0] + self._count * self._stamp[1]) * stamp[1]
@@ -257,6 +260,7 @@ class _Plain:
             yield from self.rest()
 
     def rest(self) -> Iterator[tuple[tuple[int, int] | None, np.ndarray]]:
+        """What is left at the end."""
         frame = self._fifo.read()
         self._count = 0
         if frame is not None:

@@ -44,7 +44,8 @@ Progress = Callable[[float], None]
 class Readable(Protocol):
     """16 kHz samples [start, end) of a sound."""
 
-    def read(self, start: int, end: int) -> Floats: ...
+    def read(self, start: int, end: int) -> Floats:
+        """Samples [start, end), mono."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -303,6 +304,7 @@ class Stretch:
         self.sound, self.first = sound, first * 160
 
     def read(self, start: int, end: int) -> Floats:
+        """Samples [start, end) of the stretch."""
         return self.sound.read(self.first + start, self.first + end)
 
 

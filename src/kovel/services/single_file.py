@@ -27,6 +27,7 @@ class Ready:
 
     @property
     def rate(self) -> Rate:
+        """The recording's frame rate."""
         return Rate(*self.facts["rate"])
 
 

@@ -107,6 +107,7 @@ class Database:
         return connection
 
     def read(self) -> sqlite3.Connection:
+        """The connection of this thread, for reading."""
         return self._connection()
 
     @contextmanager

@@ -51,10 +51,12 @@ class Job:
 
     @property
     def is_done(self) -> bool:
+        """Whether it came out as asked."""
         return self.state is JobState.DONE
 
     @property
     def has_failed(self) -> bool:
+        """Whether it failed."""
         return self.state is JobState.FAILED
 
     @property
@@ -64,6 +66,7 @@ class Job:
 
     @property
     def percent(self) -> int:
+        """How far it is, in percent."""
         return round(100 * self.progress)
 
     @property

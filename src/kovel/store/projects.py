@@ -36,9 +36,11 @@ class Project:
 
     @property
     def start_timecode(self) -> str:
+        """The timecode of the first frame."""
         return format_timecode(self.start_frame, self.rate, self.drop)
 
     def timecode(self, frame: int) -> str:
+        """The timecode of a frame of a story."""
         return format_timecode(self.start_frame + frame, self.rate, self.drop)
 
 

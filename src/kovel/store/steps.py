@@ -40,15 +40,18 @@ class Step:
         self.grouped: tuple[int, Rows] | None = None
 
     def before(self, table: str, ids: Sequence[int]) -> None:
+        """Notes rows as they are before they are changed."""
         self.rows[table] |= _rows(self.c, table, ids)
         self.ids[table] |= set(ids)
 
     def made(self, table: str, row: int | None) -> int:
+        """Notes a row that is new, and gives its number back."""
         assert row is not None
         self.ids[table].add(row)
         return row
 
     def replaced(self, recording: int, at: int, old: Sequence[Word], new: Sequence[Word]) -> None:
+        """Notes words of a recording that took the place of others."""
         self.words = {
             "recording": recording,
             "at": at,

@@ -100,6 +100,7 @@ class _Table:
 
     @property
     def where(self) -> str:
+        """The condition for a story's rows."""
         return "story = ?" if self.loose is None else f"story = ? AND loose = {self.loose}"
 
 

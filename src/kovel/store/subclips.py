@@ -27,6 +27,7 @@ class Subclip:
 
     @property
     def end(self) -> int:
+        """The frame after its last."""
         return self.start + self.length
 
 

@@ -59,6 +59,7 @@ class Together:
                 rows[editor] = replace(rows[editor], seen=time.monotonic() - GONE + SOON)
 
     def call(self, project: int, editor: str, name: str) -> None:
+        """Gives an editor a name."""
         with self._lock:
             self._names[editor] = name
             rows = self._here.get(project, {})

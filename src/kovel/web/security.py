@@ -184,6 +184,7 @@ class Tries:
             return self.SLOWER if len(self._wrong) >= self.ALL else 0.0
 
     def failed(self, address: str) -> None:
+        """Notes a wrong passphrase from an address."""
         with self._lock:
             self._wrong.append((time.monotonic(), address))
 
@@ -206,11 +207,13 @@ class Sessions:
         return token
 
     def close(self, token: object) -> None:
+        """Ends a session."""
         with self._lock:
             self._open = [text for text in self._open if text != _hashed(token)]
             self._save(self._open)
 
     def is_open(self, token: object) -> bool:
+        """Whether a token belongs to a session that is open."""
         return isinstance(token, str) and _hashed(token) in self._open
 
 

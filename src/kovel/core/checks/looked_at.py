@@ -30,6 +30,7 @@ class LookedAt:
 
     @property
     def rate(self) -> Rate:
+        """The story's frame rate."""
         return self.story.rate
 
     @cached_property

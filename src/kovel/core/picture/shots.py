@@ -34,6 +34,7 @@ class MotionMaker:
         return self._rows[-1]
 
     def feed(self, grey: Grey) -> None:
+        """One more frame, as its small grey."""
         if self._last is not None and np.array_equal(grey, self._last):
             self._rows.append((float(grey.mean()), 0.0, 0.0, 0.0))
             return

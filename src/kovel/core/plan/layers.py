@@ -75,9 +75,11 @@ class Opacity:
     of: int = 1
 
     def at(self, k: int) -> float:
+        """Opacity (0 to 1) at frame k."""
         return min(1.0, max(0.0, (self.first + k * self.step) / self.of))
 
     def later(self, frames: int) -> Opacity:
+        """The same line, begun so many frames later."""
         return Opacity(self.first + frames * self.step, self.step, self.of) if self.step else self
 
     @staticmethod
@@ -87,6 +89,7 @@ class Opacity:
 
     @staticmethod
     def falling(n: int, first: int = 0) -> Opacity:
+        """A fall over n frames, from its frame `first` on; the frame after the last would be clear."""
         return Opacity(n - first, -1, n + 1)
 
 
@@ -156,6 +159,7 @@ class Part:
         return x0 + (x1 - x0) * share, y0 + (y1 - y0) * share
 
     def later(self, frames: int) -> Part:
+        """The same framing, begun so many frames later: moves lie so much earlier."""
         if not (self.moves or self.drift) or not frames:
             return self
         moves = tuple((k - frames, z, x, y) for k, z, x, y in self.moves)
@@ -171,6 +175,7 @@ class Part:
 
     @staticmethod
     def from_json(stored: dict[str, Any]) -> Part:
+        """What `to_json` wrote."""
         rows = dict(stored)
         if "crop" in rows:
             rows["crop"] = tuple(rows["crop"])
@@ -209,6 +214,7 @@ class Layer:
     letters: Opacity = OPAQUE  # the share of a title's letters that are written
 
     def later(self, frames: int) -> Layer:
+        """The same layer, begun so many frames later."""
         if not frames:
             return self
         return replace(
@@ -317,10 +323,12 @@ class Run:
 
     @property
     def source(self) -> int | None:
+        """The recording of the lowest layer; None for black."""
         return self.image.source
 
     @property
     def start(self) -> int:
+        """The frame of it that is shown first."""
         return self.image.start
 
     def part(self, start: int, end: int) -> Run:

@@ -95,6 +95,7 @@ class Output:
 
     @staticmethod
     def from_json(stored: dict[str, Any]) -> Output:
+        """What `to_json` wrote."""
         return Output(**{**stored, "rate": Rate(*stored["rate"]) if stored.get("rate") else None})
 
 

@@ -33,6 +33,7 @@ class Plan:
 
     @property
     def samples(self) -> int:
+        """Length in samples."""
         return self.rate.frame_to_sample(self.length)
 
     @property

@@ -44,11 +44,13 @@ class Retimed:
 
     @property
     def name(self) -> str:
+        """The name of the file that holds it: the same for the same sound."""
         rows = json.dumps([WAY, *asdict(self).values()])
         return RETIMED + hashlib.sha256(rows.encode()).hexdigest()[:12]
 
     @property
     def clock(self) -> Clock:
+        """The clock that it runs by."""
         ramp = ramp_of(self.line, self.soft) if self.line else None
         return Clock(Fraction(*self.speed), self.anchor, ramp, self.backwards)
 
@@ -64,10 +66,12 @@ class Retimed:
         return np.array([to(self.first + k) - to(self.first) for k in range(self.length + 1)])
 
     def to_json(self) -> dict[str, Any]:
+        """As the plan carries it."""
         return asdict(self)
 
     @staticmethod
     def from_json(stored: dict[str, Any]) -> Retimed:
+        """What `to_json` wrote."""
         pair = {n: (int(stored[n][0]), int(stored[n][1])) for n in ("rate", "start", "speed")}
         return Retimed(
             **{**stored, **pair, "line": tuple((int(moment), float(value)) for moment, value in stored["line"])}

@@ -91,6 +91,7 @@ class Heard:
 
     @staticmethod
     def from_json(row: list[Any]) -> Heard:
+        """What `to_json` wrote."""
         more: dict[str, Any] = row[8] if len(row) > 8 else {}
         line = tuple((int(i), float(db)) for i, db in more.get("line", ()))
         mix: Mix = tuple(more["mix"]) if "mix" in more else AS_IT_IS

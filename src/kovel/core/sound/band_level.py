@@ -21,6 +21,7 @@ class LevelMaker:
         self._rows: list[Floats] = []
 
     def feed(self, x: Floats) -> None:
+        """More samples, of any number."""
         y, self._state = sosfilt(self._SOS.astype(np.float32), x, zi=self._state)
         y = np.concatenate([self._left, y.astype(np.float32)])
         n = len(y) // STEP
@@ -30,6 +31,7 @@ class LevelMaker:
             self._rows.append(10 * np.log10(np.einsum("ij,ij->i", z, z) / STEP + 1e-9))
 
     def finish(self) -> Floats:
+        """dB of each tick; half a tick at the end counts as one."""
         rows = [*self._rows]
         if len(self._left) >= STEP // 2:
             rows.append(np.array([10 * np.log10(float(np.mean(self._left**2)) + 1e-9)], np.float32))

@@ -34,6 +34,7 @@ class Beats:
 
     @property
     def downbeats(self) -> tuple[int, ...]:
+        """The first beat of each bar, in samples."""
         return self.beats[self.first :: self.bar]
 
 

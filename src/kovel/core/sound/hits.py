@@ -146,6 +146,7 @@ class Cut:
 
     @property
     def length(self) -> int:
+        """Length in frames."""
         return self.end - self.start
 
 

@@ -71,6 +71,7 @@ class Levels:
 
     @staticmethod
     def from_array(rows: npt.NDArray[np.float16]) -> Levels:
+        """What is kept on disk: three columns as half floats."""
         s, lv, f = rows.astype(np.float32).T.copy()
         return Levels(s, lv, f)
 

@@ -37,6 +37,7 @@ class PowerMaker:
         self._rows: list[Rows] = []
 
     def feed(self, x: npt.NDArray[np.int16]) -> None:
+        """More samples, of any number."""
         self._left.append(x)
         self._held += len(x)
         if self._held >= 20 * STEP:
@@ -92,6 +93,7 @@ class Weigher:
         self._rows: list[Powers] = []
 
     def feed(self, x: npt.NDArray[np.floating]) -> None:
+        """More samples (n, channels), of any number."""
         from scipy.signal import sosfilt
 
         z, self._state = sosfilt(np.array(WEIGHTING), x.astype(np.float64), axis=0, zi=self._state)
@@ -152,6 +154,7 @@ class TruePeaks:
         self._rows: list[Powers] = []
 
     def feed(self, x: npt.NDArray[np.floating]) -> None:
+        """More samples (n, 2), of any number."""
         self._held = np.concatenate([self._held, x])
         self._take((len(self._held) - 2 * self.REACH) // self.step)
 
@@ -167,6 +170,7 @@ class TruePeaks:
         self._held = self._held[n:]
 
     def finish(self) -> Powers:
+        """The highest true peak of each step; the last may be a part of one."""
         left = len(self._held) - self.REACH
         if left > 0:
             rows = -(-left // self.step)

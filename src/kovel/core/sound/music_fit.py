@@ -54,6 +54,7 @@ class Fitted:
 
     @property
     def length(self) -> int:
+        """Length of all ranges, in samples."""
         return sum(end - start for start, end in self.ranges)
 
 

@@ -27,11 +27,16 @@ class Spoken(Protocol):
     """What a word is here: its text, and the samples [start, end) it takes."""
 
     @property
-    def text(self) -> str: ...
+    def text(self) -> str:
+        """What is said."""
+
     @property
-    def start(self) -> int: ...
+    def start(self) -> int:
+        """First sample."""
+
     @property
-    def end(self) -> int: ...
+    def end(self) -> int:
+        """The sample after the last."""
 
 
 ON, OFF = 0.5, 0.25  # probability at which speech is taken to begin and to go on

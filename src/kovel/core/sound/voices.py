@@ -44,10 +44,12 @@ class Apart:
 
     @property
     def two(self) -> bool:
+        """Whether two voices explain it better than one."""
         return self.gain > TWO
 
     @property
     def plain(self) -> bool:
+        """Whether they do so plainly enough to be told without a question."""
         return self.gain > PLAIN
 
 
@@ -93,6 +95,7 @@ class Cloud:
 
     @classmethod
     def of(cls, frames: Floats) -> Cloud:
+        """The cloud of these frames (n, features)."""
         f = frames.astype(float)
         return cls(len(f), f.sum(0), f.T @ f)
 

@@ -37,6 +37,7 @@ class Clock:
 
     @property
     def as_shot(self) -> bool:
+        """Whether it runs as it was shot: forwards at 100 %."""
         return self is AS_SHOT or self == AS_SHOT
 
     def _forward(self, time: Time) -> Time:

@@ -41,6 +41,7 @@ class Block:
     speaker: str
 
     def story_frame(self, source_frame: int) -> int:
+        """The story frame of a frame of its source."""
         return self.at + source_frame - self.piece.start
 
 

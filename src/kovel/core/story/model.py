@@ -106,9 +106,11 @@ class Piece:
 
     @property
     def end(self) -> int:
+        """The frame of its recording after its last one."""
         return self.start + self.length
 
     def holds(self, moment: int) -> bool:
+        """Whether a moment of its source lies in it."""
         return self.start <= moment < self.start + self.length
 
     @property
@@ -189,6 +191,7 @@ class Cover:
 
     @property
     def end(self) -> int:
+        """The frame of its recording after the last one used."""
         return self.start + self.used
 
     @property
@@ -239,6 +242,7 @@ class Sound:
 
     @property
     def end(self) -> int:
+        """The frame of its recording after its last one."""
         return self.start + self.length
 
 
@@ -300,6 +304,7 @@ class Transition:
 
     @property
     def plain(self) -> bool:
+        """Whether it is a plain cut of picture and sound."""
         return not (self.split or self.length or self.cross)
 
 
@@ -348,6 +353,7 @@ class Story:
 
     @property
     def length(self) -> int:
+        """Length in frames."""
         return self.starts[-1]
 
     @cached_property
@@ -355,12 +361,14 @@ class Story:
         return {piece.id: index for index, piece in enumerate(self.pieces)}
 
     def index_of(self, piece: int) -> int:
+        """The index of a piece in the dialogue line. Raises `Refused` where it is gone."""
         try:
             return self._index[piece]
         except KeyError:
             raise Refused("That piece is no longer in the story.") from None
 
     def piece(self, piece: int) -> Piece:
+        """A piece by its number. Raises `Refused` where it is gone."""
         return self.pieces[self.index_of(piece)]
 
     def index_at(self, frame: int) -> int:
@@ -414,6 +422,7 @@ class Story:
         return at
 
     def tether_at(self, frame: int) -> Tether:
+        """The tether of what is laid at a story frame: its piece, and the moment of its source."""
         index = self.index_at(frame)
         piece = self.pieces[index]
         return Tether(piece.id, piece.start + frame - self.starts[index])
@@ -487,12 +496,14 @@ class Story:
         )
 
     def cover(self, cover: int) -> Cover:
+        """A cover by its number, loose ones too. Raises `Refused` where it is gone."""
         for this_cover in (*self.covers, *self.loose):
             if this_cover.id == cover:
                 return this_cover
         raise Refused("That cover is no longer in the story.")
 
     def sound(self, sound: int) -> Sound:
+        """A sound by its number, loose ones too. Raises `Refused` where it is gone."""
         for this_sound in (*self.sounds, *self.loose_sounds):
             if this_sound.id == sound:
                 return this_sound
@@ -557,4 +568,5 @@ class Report:
         return bool(self.judged or self.loosened or self.shortened or len(self.exposed) > 1)
 
     def with_notes(self, notes: Iterable[str]) -> Report:
+        """The same report with more notes."""
         return replace(self, notes=(*self.notes, *notes))

@@ -37,11 +37,13 @@ class Splice:
         return Splice(lo, a[lo : len(a) - hi], b[lo : len(b) - hi])
 
     def apply(self, rows: tuple[T, ...]) -> tuple[T, ...]:
+        """The rows with the change made. Raises `ValueError` where they are not those it was made of."""
         if rows[self.index : self.index + len(self.old)] != self.old:
             raise ValueError("this change does not fit the story it is applied to")
         return rows[: self.index] + self.new + rows[self.index + len(self.old) :]
 
     def inverse(self) -> Splice:
+        """The change back."""
         return Splice(self.index, self.new, self.old)
 
 
@@ -164,6 +166,7 @@ class Patch:
 
     @staticmethod
     def between(first_story: Story, second_story: Story) -> Patch:
+        """What makes the second story of the first."""
         rows = {
             table: Splice.between(getattr(first_story, table), getattr(second_story, table))
             for table in ROWS
@@ -177,17 +180,20 @@ class Patch:
         return Patch(rows, values)
 
     def inverse(self) -> Patch:
+        """The patch back."""
         return Patch(
             {name: splice.inverse() for name, splice in self.rows.items()},
             {name: value[::-1] for name, value in self.values.items()},
         )
 
     def apply(self, story: Story) -> Story:
+        """The story after it. Raises `ValueError` where it does not fit."""
         changed: dict[str, Any] = {name: splice.apply(getattr(story, name)) for name, splice in self.rows.items()}
         changed |= {name: value[1] for name, value in self.values.items()}
         return replace(story, **changed)
 
     def to_json(self) -> dict[str, Any]:
+        """As the journal keeps it."""
         rows = {
             name: [splice.index, [ROWS[name][0](x) for x in splice.old], [ROWS[name][0](x) for x in splice.new]]
             for name, splice in self.rows.items()
@@ -202,6 +208,7 @@ class Patch:
 
     @staticmethod
     def from_json(stored: dict[str, Any]) -> Patch:
+        """What `to_json` wrote, in this version or an older one."""
         stored = renamed(stored)
 
         def splice(name: str, row: list[Any]) -> Splice:

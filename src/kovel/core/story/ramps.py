@@ -40,10 +40,12 @@ class Ramp:
 
     @cached_property
     def moments(self) -> tuple[int, ...]:
+        """The moments of the shot at which a speed is set."""
         return tuple(moment for moment, _ in self.line)
 
     @cached_property
     def speeds(self) -> tuple[Fraction, ...]:
+        """The speeds there, as factors."""
         return tuple(Fraction(round(value * 1000), 100_000) for _, value in self.line)
 
     @cached_property

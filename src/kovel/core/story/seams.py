@@ -31,6 +31,7 @@ class Seam(NamedTuple):
 
     @property
     def said(self) -> str:
+        """Its kind in words."""
         return KINDS[self.kind]
 
     @property

@@ -381,9 +381,11 @@ class Values:
         return Values(tuple(sorted(rest)))
 
     def without(self, name: str) -> Values:
+        """The same values without one of them."""
         return Values(tuple(row for row in self.rows if row[0] != name))
 
     def to_json(self) -> dict[str, Any]:
+        """By name; lines as lists."""
         return {name: [list(m) for m in value] if isinstance(value, tuple) else value for name, value in self.rows}
 
     @staticmethod

@@ -21,6 +21,7 @@ class Rate:
 
     @property
     def fps(self) -> Fraction:
+        """Frames a second."""
         return Fraction(self.num, self.den)
 
     @property
@@ -30,6 +31,7 @@ class Rate:
 
     @property
     def ntsc(self) -> bool:
+        """Whether it is a rate over 1.001."""
         return self.den == 1001
 
     def __str__(self) -> str:
@@ -66,6 +68,7 @@ class Rate:
         return int((seconds * self.fps + Fraction(1, 2)) // 1)
 
     def frame_to_seconds(self, frame: int) -> Fraction:
+        """When a frame begins, exact."""
         return frame / self.fps
 
 

@@ -253,6 +253,7 @@ class Clip:
 
     @property
     def length(self) -> int:
+        """Length of all parts, in samples."""
         return sum(end - start for start, end in self.parts)
 
     def on_recording(self, tick: int, *, end: bool = False) -> int:

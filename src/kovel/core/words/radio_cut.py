@@ -64,6 +64,7 @@ class Bite:
 
     @property
     def length(self) -> int:
+        """Length in frames."""
         return self.end - self.start
 
 
@@ -171,10 +172,12 @@ class _Cut:
 
     @property
     def bites(self) -> list[Bite]:
+        """The bites chosen so far, in the order they were chosen."""
         return [self.found[k] for k in self.chosen]
 
     @property
     def length(self) -> int:
+        """Their length, in frames."""
         return int(self.length_of[self.chosen].sum()) if self.chosen else 0
 
     def _who(self, bite: Bite) -> tuple[int, str]:
@@ -208,6 +211,7 @@ class _Cut:
         return int(np.argmax(np.where(fits, gain, -np.inf))) if fits.any() else None
 
     def take(self, k: int) -> None:
+        """Chooses one more bite; those that repeat it are out."""
         self.chosen.append(k)
         self.blocked |= self.repeats(k)
         bite = self.found[k]
@@ -245,6 +249,7 @@ class _Cut:
         return {int(self.who[k]) for k in some} == {int(self.who[k]) for k in some if self.on_its_own[k]}
 
     def told(self, order: Sequence[Bite], themes: Sequence[int]) -> list[Chosen]:
+        """The bites in order, each with why it was chosen."""
         out, heard = [], set()
         for bite in order:
             some = self.rows[bite.first : bite.last]

@@ -109,6 +109,7 @@ class Cue:
 
     @property
     def text(self) -> str:
+        """Its lines as one."""
         return " ".join(self.lines)
 
     def pace(self, rate: Rate) -> int:

@@ -48,6 +48,7 @@ class Shown:
 
     @property
     def query(self) -> str:
+        """The same as a query string."""
         rows = {
             "bin": self.bin,
             "q": self.q,

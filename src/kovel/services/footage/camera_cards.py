@@ -27,6 +27,7 @@ class OnCard:
 
     @property
     def name(self) -> str:
+        """The file's name."""
         return self.path.rsplit("/", 1)[-1]
 
 
@@ -39,10 +40,12 @@ class Card:
 
     @property
     def new(self) -> tuple[OnCard, ...]:
+        """The files that were not taken before."""
         return tuple(file for file in self.files if not file.taken)
 
     @property
     def bytes(self) -> int:
+        """Bytes of all files."""
         return sum(file.size for file in self.files)
 
 

@@ -53,10 +53,12 @@ class Now:
         return True
 
     def let_go(self, recording: int, number: int) -> None:
+        """Nobody waits for this piece any more."""
         with self._wake:
             self._wanted.pop((recording, number), None)
 
     def stop(self) -> None:
+        """Ends, with the child that makes pieces."""
         with self._wake:
             self._stopped = True
             self._wake.notify()

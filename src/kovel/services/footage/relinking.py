@@ -42,6 +42,7 @@ class Found:
 
     @property
     def said(self) -> str:
+        """What was found, in words."""
         parts = [f"{len(self.again)} found again"] if self.again else []
         parts += [f"{len(self.better)} replaced by a better version"] if self.better else []
         parts += [f"{len(self.missing)} still missing"] if self.missing else []

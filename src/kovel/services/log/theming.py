@@ -55,10 +55,12 @@ class Theme:
 
     @property
     def said(self) -> int:
+        """Samples of all its statements."""
         return sum(shown.statement.end - shown.statement.start for shown in self.shown)
 
     @property
     def kept(self) -> int:
+        """How many of them are kept."""
         return sum(shown.kept for shown in self.shown)
 
 

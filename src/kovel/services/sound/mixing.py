@@ -212,22 +212,27 @@ class Measured:
 
     @property
     def loudness(self) -> float | None:
+        """Integrated loudness in LUFS (ITU-R BS.1770); None where it is silent."""
         return integrated(self.power)
 
     @property
     def range(self) -> float | None:
+        """Loudness range in LU (EBU Tech 3342)."""
         return loudness_range(self.power)
 
     @property
     def peak(self) -> float:
+        """The true peak in dBTP."""
         return float(decibels(self.peaks.max(initial=0)))
 
     @property
     def momentary(self) -> np.ndarray:
+        """LUFS over 400 ms, every 100 ms."""
         return sliding(self.power, 4)
 
     @property
     def short(self) -> np.ndarray:
+        """LUFS over 3 s, every 100 ms."""
         return sliding(self.power, 30)
 
 

@@ -39,6 +39,7 @@ class Row:
 
     @property
     def length(self) -> int:
+        """Length in samples."""
         return self.end - self.start
 
 
@@ -239,6 +240,7 @@ class StoryCut:
 
     @property
     def length(self) -> int:
+        """Length in frames."""
         return self.end - self.at
 
 

@@ -55,6 +55,7 @@ class ToAll(Sent):
 
     @property
     def filled(self) -> dict[str, str | int]:
+        """What is filled in."""
         texts = {name: value.strip() for name, value in self.given("kind", "day", "roll", "camera").items()}
         out: dict[str, str | int] = {name: text for name, text in texts.items() if text}
         if self.aside:

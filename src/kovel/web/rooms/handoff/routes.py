@@ -97,6 +97,7 @@ class Asked(BaseModel):
 
     @staticmethod
     def of(this_output: Output, rate: Rate) -> Asked:
+        """An output as the form shows it."""
         own = f"{this_output.rate.num}/{this_output.rate.den}" if this_output.rate else ""
         start = stamp(this_output.start, rate) if this_output.start else ""
         return Asked(

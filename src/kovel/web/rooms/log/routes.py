@@ -199,6 +199,7 @@ class Changed(Sent):
     end: str = ""
 
     def changes(self, old: Subclip, rate: Rate) -> dict[str, Any]:
+        """What is to be changed, times read. Raises `Invalid` where they cannot be."""
         out = self.given("name", "note", "tags", "verdict")
         if self.start or self.end:
             a = typed(self.start, rate, "In", old.start) if self.start else old.start

@@ -106,6 +106,7 @@ class Hearing:
 
     @property
     def open(self) -> bool:
+        """Whether it is under way."""
         return self.job.is_open
 
 

@@ -66,6 +66,7 @@ class Drawn:
         self.story, self.sources, self.read = story, sources, story.reading(sources)
 
     def blocks(self) -> list[Block]:
+        """Everything on the strip, lane by lane."""
         story = self.story
         rows = [self._block(piece, "dialogue", 0, at) for piece, at in zip(story.pieces, story.starts, strict=False)]
         rows += [self._block(cover, "natural", 0, at) for at, _, cover in story.spans if self.read(cover, "natural")]

@@ -126,6 +126,7 @@ class Drawing:
         self.crowded = story.length * px < 2 * FINE * len(story.pieces)
 
     def sheet(self, **data: object) -> Sheet:
+        """All of the page that is drawn now."""
         story, (lo, hi) = self.story, self.view
         target = f" of {stamp(story.target, self.rate)}" if story.target else ""
         box = f"0 {lo * self.px:.2f} {self.places.coverage} {(hi - lo) * self.px:.0f}"
@@ -178,9 +179,11 @@ class Drawing:
         )
 
     def name(self, source: int | None) -> str:
+        """A recording's name."""
         return self.rows[source].name if source in self.rows else "?"
 
     def locks(self) -> tuple[LockButton, ...]:
+        """A lock for each lane, at its place above the page."""
         story, at = self.story, self.places
         out = []
         for n in range(1, self.laid.lanes + 1):
@@ -211,6 +214,7 @@ class Drawing:
         )
 
     def piece(self, block: Block) -> PieceBlock:
+        """The block of a piece."""
         piece, px = block.piece, self.px
         tall = piece.length * px
         label = self.rows[piece.source].name if piece.source in self.rows else SPACE
@@ -237,6 +241,7 @@ class Drawing:
         return f"space, {stamp(piece.length, self.rate)}" if tall >= LINE else ""
 
     def row(self, block: Block, top: int, words: Sequence[tuple[int, Word]]) -> Row:
+        """A line of words."""
         end = block.at + block.piece.length
         said = [
             Said(
@@ -250,6 +255,7 @@ class Drawing:
         return Row(f"top:{top * ROW}px", tuple(said))
 
     def wave(self, block: Block) -> Wave | None:
+        """The waveform in the margin of a block; None where nothing is heard of it."""
         piece = block.piece
         if (
             piece.source is None
@@ -263,6 +269,7 @@ class Drawing:
         return Wave(of, _box((a - block.at) * self.px, (z - a) * self.px), "thin" if block.lines else "broad")
 
     def seams(self) -> tuple[SeamMark, ...]:
+        """The marks of the seams in sight."""
         out = []
         for seam, transition, room in told_apart(self.story, self.laid.seams, self.px, self.view):
             marks = transition_note(transition)
@@ -281,6 +288,7 @@ class Drawing:
         return tuple(out)
 
     def headings(self) -> tuple[Heading, ...]:
+        """The headings in sight, with their lengths."""
         out = []
         for section, start, end in sections(self.story):
             if section is not None and self.view[0] <= start <= self.view[1]:
@@ -291,6 +299,7 @@ class Drawing:
         return tuple(out)
 
     def coverage(self) -> list[Coverage]:
+        """The lines beside the words: straight where the speaker is seen, wavy under a cover."""
         out = []
         for stretch in self.laid.stretches:
             x, start, end = 13 + self.places.column * stretch.column, stretch.a * self.px, stretch.b * self.px
@@ -300,6 +309,7 @@ class Drawing:
         return out
 
     def cover(self, start: int, end: int, cover: Cover) -> CoverBlock:
+        """The block of a cover over story frames [start, end)."""
         tall = (end - start) * self.px
         name, note = (
             cover.title.replace("\n", " / ") or self.name(cover.source),
@@ -326,6 +336,7 @@ class Drawing:
         return CoverBlock(cover, start, box, label, name if tall > 16 else None, note, tuple(faces))
 
     def sounds(self) -> list[SoundBlock]:
+        """The lines of the sounds in sight."""
         story, (lo, hi) = self.story, self.view
         out = []
         for sound in story.sounds:
@@ -358,6 +369,7 @@ class Drawing:
         )
 
     def loose(self) -> tuple[ShelfItem, ...]:
+        """What waits in the tray."""
         trays: tuple[Cover | Sound, ...] = (*self.story.loose, *self.story.loose_sounds)
         out = []
         for clip in trays:

@@ -17,6 +17,7 @@ class Place:
 
     @property
     def named(self) -> Named:
+        """Its name and the words it is found by."""
         return Named(self.label, also=self.also)
 
 

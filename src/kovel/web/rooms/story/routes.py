@@ -43,6 +43,7 @@ class _Edit(BaseModel):
     command: str
 
     def params(self) -> dict[str, Any]:
+        """The edit's own parameters, as they were sent."""
         return self.model_dump(exclude={"revision", "command", "story", "ask"}, exclude_unset=True)
 
 

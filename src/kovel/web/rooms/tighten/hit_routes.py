@@ -199,6 +199,7 @@ class QuickAsked(Sent):
 
     @property
     def how(self) -> dict[str, int | None]:
+        """The settings of a quick cut that were sent."""
         kept = {name: value for name, value in (("before", self.before), ("length", self.length)) if value is not None}
         return {**kept, "intro": self.intro or 0, "target": self.target}
 
