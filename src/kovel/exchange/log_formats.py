@@ -9,6 +9,7 @@ from pathlib import Path
 
 import opentimelineio as otio
 
+from kovel.core.errors import Invalid
 from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import TimeError, format_timecode, parse_entry
 from kovel.exchange.cells import begins_formula
@@ -82,78 +83,67 @@ def from_csv(text: str, rows: Sequence[Recording], rate: Rate) -> tuple[list[New
     """Ranges to keep, and for each row that does not fit its line and why. Columns by name: recording, in and out
     are needed, `length` may stand for out; recordings are known by name or by file name, or, where several are
     called alike, by their number behind it (`C0001 #7`); times are as editors type them."""
-    known: dict[str, list[Recording]] = {}
-    for recording in rows:
-        file = Path(recording.path)
-        for name in {
-            recording.name.casefold(),
-            file.name.casefold(),
-            file.stem.casefold(),
-            f"#{recording.id}",
-            f"{recording.name.casefold()} #{recording.id}",
-        }:
-            known.setdefault(name, []).append(recording)
-    for name in list(known):  # a recording's name counts before another one's file name
-        named = [recording for recording in known[name] if recording.name.casefold() == name]
-        known[name] = named if len(named) == 1 else known[name]
+    known = _by_name(rows)
     text = text.lstrip("\ufeff")
     first = text.split("\n", 1)[0]
     sheet = csv.DictReader(io.StringIO(text), delimiter=max(",;\t", key=first.count))
-    heads = {(h or "").strip().casefold() for h in sheet.fieldnames or ()}
+    heads = {(head or "").strip().casefold() for head in sheet.fieldnames or ()}
     if not {"recording", "in"} <= heads or not heads & {"out", "length"}:
         return [], ["Line 1: the columns recording, in and out are needed, named like that in the first line."]
     made: list[New] = []
     left: list[str] = []
     for row in sheet:
-        line = sheet.line_num
-        v = {
-            (name or "").strip().casefold(): (x or "").strip().removeprefix("'")
-            for name, x in row.items()
-            if isinstance(x, str | None)
+        cells = {
+            (name or "").strip().casefold(): (cell or "").strip().removeprefix("'")
+            for name, cell in row.items()
+            if isinstance(cell, str | None)
         }
-        if not any(v.values()):
-            continue
-        called = v.get("recording", "")
-        found = known.get(called.casefold(), [])
-        if len(found) != 1:
-            several = ", ".join(f"“{called[:60]} #{r.id}”" for r in found)
-            left.append(
-                f"Line {line}: {len(found)} recordings are called “{called[:60]}”. Write which: {several}."
-                if found
-                else f"Line {line}: there is no recording called “{called[:60]}” in this project."
-            )
-            continue
-        recording = found[0]
-        try:
-            frame = parse_entry(v["in"], rate)
-            this_frame = (
-                parse_entry(v["out"], rate, now=frame)
-                if v.get("out")
-                else frame + parse_entry(v.get("length", ""), rate)
-            )
-        except (TimeError, KeyError) as error:
-            left.append(f"Line {line}: {error}")
-            continue
-        verdict = v.get("verdict", "keep").casefold()
-        if verdict not in VERDICTS:
-            left.append(f"Line {line}: “{verdict[:30]}” is no verdict (keep, maybe or drop).")
-        elif this_frame <= frame:
-            left.append(f"Line {line}: the out point is not after the in point.")
-        elif frame < 0 or this_frame > recording.length(rate):
-            left.append(f"Line {line}: the range runs past the {'start' if frame < 0 else 'end'} of {recording.name}.")
-        else:
-            made.append(
-                New(
-                    recording.id,
-                    frame,
-                    this_frame,
-                    v.get("name", "")[:120],
-                    v.get("note", ""),
-                    v.get("tags", ""),
-                    verdict,
-                )
-            )
+        if any(cells.values()):
+            try:
+                made.append(_range_of(cells, known, rate))
+            except (Invalid, TimeError) as error:
+                left.append(f"Line {sheet.line_num}: {error}")
     return made, left
+
+
+def _by_name(rows: Sequence[Recording]) -> dict[str, list[Recording]]:
+    """Recordings by everything they are called; a recording's name counts before another one's file name."""
+    known: dict[str, list[Recording]] = {}
+    for recording in rows:
+        file, name = Path(recording.path), recording.name.casefold()
+        number = f"#{recording.id}"
+        for called in {name, file.name.casefold(), file.stem.casefold(), number, f"{name} {number}"}:
+            known.setdefault(called, []).append(recording)
+    for called, found in known.items():
+        named = [recording for recording in found if recording.name.casefold() == called]
+        known[called] = named if len(named) == 1 else found
+    return known
+
+
+def _range_of(cells: dict[str, str], known: dict[str, list[Recording]], rate: Rate) -> New:
+    """The range that a row asks for. Raises `Invalid` or `TimeError` where it does not fit."""
+    called = cells.get("recording", "")
+    found = known.get(called.casefold(), [])
+    if not found:
+        raise Invalid(f"there is no recording called “{called[:60]}” in this project.")
+    if len(found) > 1:
+        several = ", ".join(f"“{called[:60]} #{recording.id}”" for recording in found)
+        raise Invalid(f"{len(found)} recordings are called “{called[:60]}”. Write which: {several}.")
+    recording = found[0]
+    start = parse_entry(cells.get("in", ""), rate)
+    if cells.get("out"):
+        end = parse_entry(cells["out"], rate, now=start)
+    else:
+        end = start + parse_entry(cells.get("length", ""), rate)
+    verdict = cells.get("verdict", "keep").casefold()
+    if verdict not in VERDICTS:
+        raise Invalid(f"“{verdict[:30]}” is no verdict (keep, maybe or drop).")
+    if end <= start:
+        raise Invalid("the out point is not after the in point.")
+    if start < 0 or end > recording.length(rate):
+        raise Invalid(f"the range runs past the {'start' if start < 0 else 'end'} of {recording.name}.")
+    name, note, tags = cells.get("name", "")[:120], cells.get("note", ""), cells.get("tags", "")
+    return New(recording.id, start, end, name, note, tags, verdict)
 
 
 def to_otio(

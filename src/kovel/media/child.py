@@ -5,6 +5,8 @@ the child ends). Answers are JSON lines: {"progress": x}, and last {"result": ..
 room": ["why", "what to do"]}.
 """
 
+from __future__ import annotations
+
 import contextlib
 import ctypes
 import glob
@@ -22,7 +24,7 @@ from typing import Any
 
 from kovel.media.calls import CALLS
 from kovel.media.files import NoRoom, Unusable, refused
-from kovel.media.fork_server import begin
+from kovel.media.fork_server import Forked, begin
 
 SILENT = 300.0  # seconds without progress before a child is given up
 
@@ -42,67 +44,91 @@ def call(
     asked = CALLS[name]
     limits = [str(asked.cpu), str(round(asked.memory * 2**30))]
     process = begin("kovel.media.child", limits, ["kovel.media.child", "av", asked.path], errors=True)
-    assert process.stdin and process.stdout and process.stderr
-    answers: list[dict[str, Any]] = []
-    heard = time.monotonic()
-
-    def listen() -> None:
-        nonlocal heard
-        assert process.stdout
-        for line in process.stdout:
-            heard = time.monotonic()
-            with contextlib.suppress(ValueError):
-                got = json.loads(line)
-                if "progress" in got:
-                    if on_progress:
-                        on_progress(got["progress"])
-                else:
-                    answers.append(got)
-
-    noise: list[str] = []
-    threads = [
-        threading.Thread(target=listen, daemon=True),
-        threading.Thread(target=lambda: noise.extend(process.stderr or ()), daemon=True),
-    ]
-    for thread in threads:
-        thread.start()
-    began = time.monotonic()
+    listener = _Listener(process, on_progress)
     name_of = os.path.basename(params.get("path") or params.get("out") or "The file")
     try:
-        process.stdin.write(json.dumps({"call": name, "params": params}) + "\n")
-        process.stdin.flush()
-        while process.poll() is None:
-            with contextlib.suppress(subprocess.TimeoutExpired):
-                process.wait(0.1)
-            if cancelled and cancelled():
-                raise Cancelled
-            now = time.monotonic()
-            if (asked.wall and now - began > asked.wall) or now - heard > SILENT:
-                raise Unusable(
-                    f"{name_of} took too long to read and was given up. It may be damaged; copy it from the card again."
-                )
+        listener.ask({"call": name, "params": params})
+        _wait_for(process, listener, asked.wall, name_of, cancelled)
     except BrokenPipeError:
         pass
     finally:
         if process.poll() is None:
             process.kill()
             process.wait()
-        for thread in threads:
-            thread.join(5)
-        process.stdin.close()
-        process.stdout.close()
-        process.stderr.close()
+        listener.close()
         if asked.begins_files:
             swept(params, process.pid)
-    for answer in answers:
+    for answer in listener.answers:
         if "result" in answer:
             return answer["result"]
         if "no room" in answer:
             raise NoRoom(*answer["no room"])
         if "unusable" in answer:
             raise Unusable(answer["unusable"])
-    why = noise[-1].strip() if noise else f"code {process.returncode}"
+    why = listener.noise[-1].strip() if listener.noise else f"code {process.returncode}"
     raise Unusable(f"{name_of} could not be worked on: it is damaged or needs more memory than allowed ({why[:160]}).")
+
+
+def _wait_for(
+    process: Forked | subprocess.Popen[str],
+    listener: _Listener,
+    wall: float | None,
+    name_of: str,
+    cancelled: Callable[[], bool] | None,
+) -> None:
+    """Waits for the end of a child. Raises `Cancelled` when asked, `Unusable` where it takes longer than `wall`
+    seconds or says nothing for long."""
+    began = time.monotonic()
+    while process.poll() is None:
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            process.wait(0.1)
+        if cancelled and cancelled():
+            raise Cancelled
+        now = time.monotonic()
+        if (wall and now - began > wall) or now - listener.heard > SILENT:
+            raise Unusable(
+                f"{name_of} took too long to read and was given up. It may be damaged; copy it from the card again."
+            )
+
+
+class _Listener:
+    """Hears what a child says, in threads of its own: answers and progress by line, and its errors."""
+
+    def __init__(self, process: Forked | subprocess.Popen[str], on_progress: Callable[[float], None] | None) -> None:
+        assert process.stdin and process.stdout and process.stderr
+        self.stdin, self.stdout, self.stderr = process.stdin, process.stdout, process.stderr
+        self.answers: list[dict[str, Any]] = []
+        self.noise: list[str] = []
+        self.heard = time.monotonic()  # when it last said something
+        self._on_progress = on_progress
+        self._threads = [threading.Thread(target=hear, daemon=True) for hear in (self._lines, self._errors)]
+        for thread in self._threads:
+            thread.start()
+
+    def ask(self, line: dict[str, Any]) -> None:
+        """Tells the child what to do."""
+        self.stdin.write(json.dumps(line) + "\n")
+        self.stdin.flush()
+
+    def _lines(self) -> None:
+        for line in self.stdout:
+            self.heard = time.monotonic()
+            with contextlib.suppress(ValueError):
+                said = json.loads(line)
+                if "progress" not in said:
+                    self.answers.append(said)
+                elif self._on_progress:
+                    self._on_progress(said["progress"])
+
+    def _errors(self) -> None:
+        self.noise.extend(self.stderr)
+
+    def close(self) -> None:
+        """Waits for the last lines of a child that has ended."""
+        for thread in self._threads:
+            thread.join(5)
+        for pipe in (self.stdin, self.stdout, self.stderr):
+            pipe.close()
 
 
 def swept(params: dict[str, Any], pid: int | None = None) -> None:

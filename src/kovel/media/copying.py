@@ -33,49 +33,26 @@ def copy(card: str, files: list[str], out: str, progress: Callable[[float], None
     before: list[str] = []
     for file in files:
         size = _size(root, file)
-        if (
-            file in known
-            and known[file]["size"] == size
-            and (to / file).is_file()
-            and (to / file).stat().st_size == size
-        ):
+        if file in known and known[file]["size"] == size and _is_whole(to / file, size):
             before.append(file)
             done += size
             continue
-        md5, sha = hashlib.md5(usedforsecurity=False), hashlib.sha256()
-        final = to / file
-        final.parent.mkdir(parents=True, exist_ok=True)
-        part = final.with_name(f"{final.name}.{os.getpid()}.part")
+        report = lambda copied, done=done: progress(0.9 * (done + copied) / total)  # noqa: E731
         try:
-            with (root / file).open("rb") as src, part.open("wb") as dst:
-                while block := src.read(BLOCK if limit is None else min(BLOCK, max(1, limit - done))):
-                    if limit is not None and done >= limit:
-                        raise OSError
-                    md5.update(block)
-                    sha.update(block)
-                    dst.write(block)
-                    done += len(block)
-                    progress(0.9 * done / total)
-                dst.flush()
-                os.fsync(dst.fileno())
-        except OSError:
-            part.unlink(missing_ok=True)
+            known[file] = _copied(root / file, to / file, None if limit is None else limit - done, report)
+        except CardGone:
             whole = len(fresh) + len(before)
             raise Unusable(
                 f"The card could not be read any further, at {file}: it was pulled out or is failing. "
                 f"{whole} of {len(files)} files are "
                 "safely copied; put it back and try again, and it goes on from there."
             ) from None
-        if mhl.md5_of(part) != md5.hexdigest():
-            part.unlink(missing_ok=True)
+        except Spoilt:
             raise Unusable(
                 f"{file} did not come out as it was read: the disk it is copied to may be failing. "
                 "Try again, or another disk."
-            )
-        st = (root / file).stat()
-        os.utime(part, (st.st_atime, st.st_mtime))
-        os.replace(part, final)
-        known[file] = {"size": size, "md5": md5.hexdigest(), "sha256": sha.hexdigest(), "changed": st.st_mtime}
+            ) from None
+        done += size
         keep(log, known)
         fresh.append(file)
     listed = {hashed.path for generation in mhl.generations(to) for hashed in mhl.read(to / "ascmhl" / generation)}
@@ -84,6 +61,50 @@ def copy(card: str, files: list[str], out: str, progress: Callable[[float], None
     progress(1.0)
     rows = [{"path": str(to / f), "size": known[f]["size"], "sha256": known[f]["sha256"]} for f in (*before, *fresh)]
     return {"copied": rows, "before": before, "bytes": sum(known[f]["size"] for f in fresh), "folder": out}
+
+
+class CardGone(Exception):
+    """The card, or the disk, could not be read or written any further."""
+
+
+class Spoilt(Exception):
+    """What was written is not what was read."""
+
+
+def _is_whole(path: Path, size: int) -> bool:
+    """Whether a file of this size is there."""
+    return path.is_file() and path.stat().st_size == size
+
+
+def _copied(source: Path, final: Path, limit: int | None, report: Callable[[int], None]) -> dict[str, Any]:
+    """Copy one file and read it back; its size, sums and time. `limit`: bytes that the card still gives (a simulated
+    card that is pulled out). Raises `CardGone` or `Spoilt`, and leaves nothing then."""
+    md5, sha = hashlib.md5(usedforsecurity=False), hashlib.sha256()
+    final.parent.mkdir(parents=True, exist_ok=True)
+    part = final.with_name(f"{final.name}.{os.getpid()}.part")
+    copied = 0
+    try:
+        with source.open("rb") as src, part.open("wb") as dst:
+            while block := src.read(BLOCK if limit is None else min(BLOCK, max(1, limit - copied))):
+                if limit is not None and copied >= limit:
+                    raise OSError
+                md5.update(block)
+                sha.update(block)
+                dst.write(block)
+                copied += len(block)
+                report(copied)
+            dst.flush()
+            os.fsync(dst.fileno())
+    except OSError:
+        part.unlink(missing_ok=True)
+        raise CardGone from None
+    if mhl.md5_of(part) != md5.hexdigest():
+        part.unlink(missing_ok=True)
+        raise Spoilt
+    stat = source.stat()
+    os.utime(part, (stat.st_atime, stat.st_mtime))
+    os.replace(part, final)
+    return {"size": copied, "md5": md5.hexdigest(), "sha256": sha.hexdigest(), "changed": stat.st_mtime}
 
 
 def _size(root: Path, f: str) -> int:

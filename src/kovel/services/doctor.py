@@ -60,11 +60,8 @@ def _others(queue: str) -> Row:
 
 
 def _rows(root: Path) -> Iterator[Row]:
-    yield Row(
-        "Kovel",
-        True,
-        f"{__version__}, Python {sys.version.split()[0]}, SQLite {sqlite3.sqlite_version}, PyAV {av.__version__}",
-    )
+    versions = f"{__version__}, Python {sys.version.split()[0]}, SQLite {sqlite3.sqlite_version}, PyAV {av.__version__}"
+    yield Row("Kovel", True, versions)
     if not root.is_dir():
         yield Row("Data folder", False, f"{root} is not there yet. `kovel serve` makes it.")
         return
@@ -75,52 +72,49 @@ def _rows(root: Path) -> Iterator[Row]:
     path = root / "kovel.db"
     wrong = backup.damage(path) if path.exists() else "there is none yet"
     yield Row("Database", not wrong, wrong or f"whole, form {NEWEST}, {path.stat().st_size / 1e6:.1f} MB")
-    kept = [
-        f"{day} ({'damaged' if backup.damage(path) else 'whole'})" for day, path in backup.copies(root / "backups")[:3]
-    ]
+    copies = backup.copies(root / "backups")[:3]
+    kept = [f"{day} ({'damaged' if backup.damage(path) else 'whole'})" for day, path in copies]
     yield Row("Copies", bool(kept), ", ".join(kept) or "none yet; one is made each day that Kovel runs")
     if not wrong:
-        with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True)) as connection:
-            states = Counter(dict(connection.execute("SELECT state, count(*) FROM job GROUP BY state").fetchall()))
-            failed = [
-                row[0]
-                for row in connection.execute(
-                    "SELECT message FROM job WHERE state = 'failed' AND message != '' ORDER BY id DESC LIMIT 3"
-                )
-            ]
-            names = dict(connection.execute("SELECT id, name FROM recording ORDER BY id").fetchall())
-        short = {name: found for name in names if (found := shortcomings(root / "derived" / str(name)))}
-        told = "; ".join(f"{names[key]}: {found}" for key, found in short.items())
-        yield Row(
-            "Recordings",
-            not short,
-            f"{told}. `kovel serve` makes them again." if short else f"{len(names)}, what is made of them is whole",
-        )
-        yield Row("Jobs", not failed, ", ".join(f"{n} {s}" for s, n in sorted(states.items())) or "none")
-        kept_lines = root / "logs" / "jobs.log"
-        yield Row("Log of jobs", True, str(kept_lines) if kept_lines.exists() else "nothing was done yet")
-        for why in failed:
-            yield Row("Failed", False, why)
-    lacking = [c for c in CODECS if not _can(c)]
+        yield from _kept_rows(root, path)
+    yield from _tool_rows()
+
+
+def _kept_rows(root: Path, path: Path) -> Iterator[Row]:
+    """What the database says of recordings and jobs."""
+    with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True)) as connection:
+        states = Counter(dict(connection.execute("SELECT state, count(*) FROM job GROUP BY state").fetchall()))
+        failed = connection.execute(
+            "SELECT message FROM job WHERE state = 'failed' AND message != '' ORDER BY id DESC LIMIT 3"
+        ).fetchall()
+        names = dict(connection.execute("SELECT id, name FROM recording ORDER BY id").fetchall())
+    short = {name: found for name in names if (found := shortcomings(root / "derived" / str(name)))}
+    told = "; ".join(f"{names[key]}: {found}" for key, found in short.items())
+    whole = f"{len(names)}, what is made of them is whole"
+    yield Row("Recordings", not short, f"{told}. `kovel serve` makes them again." if short else whole)
+    yield Row("Jobs", not failed, ", ".join(f"{count} {state}" for state, count in sorted(states.items())) or "none")
+    lines = root / "logs" / "jobs.log"
+    yield Row("Log of jobs", True, str(lines) if lines.exists() else "nothing was done yet")
+    for (why,) in failed:
+        yield Row("Failed", False, why)
+
+
+def _tool_rows() -> Iterator[Row]:
+    """What the machine and the installation can do."""
+    lacking = [codec for codec in CODECS if not _can(codec)]
     yield Row("Encoders", not lacking, f"lacking: {', '.join(lacking)}" if lacking else ", ".join(CODECS))
     try:
         heard = (of_english() / "model.bin").is_file()
     except Unusable:
         heard = False
-    yield Row(
-        "Recogniser", heard, "its model is here" if heard else "its model is not here: nothing can be transcribed"
-    )
+    told = "its model is here" if heard else "its model is not here: nothing can be transcribed"
+    yield Row("Recogniser", heard, told)
     faces = all((Path(cv2.__file__).parent / "data" / name).exists() for name in CASCADES)
     yield Row("Faces", faces, f"OpenCV {cv2.__version__}")
-    alone = subprocess.run(
-        [sys.executable, "-c", "from kovel.media.child import without_network as f; raise SystemExit(0 if f() else 1)"],
-        check=False,
-    ).returncode
-    yield Row(
-        "Decoders",
-        True,
-        "without a network" if alone == 0 else "kept from the network by lists of containers and protocols",
-    )
+    script = "from kovel.media.child import without_network as f; raise SystemExit(0 if f() else 1)"
+    alone = subprocess.run([sys.executable, "-c", script], check=False).returncode == 0
+    listed = "kept from the network by lists of containers and protocols"
+    yield Row("Decoders", True, "without a network" if alone else listed)
 
 
 def _can(codec: str) -> bool:

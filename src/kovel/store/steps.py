@@ -7,7 +7,7 @@ same transaction as the change itself.
 
 import json
 import sqlite3
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import Any
 
@@ -139,40 +139,17 @@ def step(db: Database, project: int, did: str) -> Iterator[Step]:
 
 def undo_or_redo(db: Database, project: int, redo: bool = False) -> tuple[str, list[int]]:
     """Undo the last step of a project's log, or do the last undone one again: what it was, and the recordings
-    touched."""
+    touched. Raises `Invalid` where there is none, `Missing` where its recording is gone."""
     with db.write() as connection:
         order = "undone = 1 ORDER BY id" if redo else "undone = 0 ORDER BY id DESC"
         row = connection.execute(f"SELECT * FROM log_step WHERE project = ? AND {order} LIMIT 1", (project,)).fetchone()
         if row is None:
             raise Invalid(f"There is nothing to {'do again' if redo else 'undo'} in the log.")
         change = json.loads(row["change"])
-        touched: set[int] = set()
-        for name, cols in TABLES.items():
-            for i, before, after in change.get(name, ()):
-                put = after if redo else before
-                touched |= {r[1] for r in (before, after) if r}
-                connection.execute(f"DELETE FROM {name} WHERE id = ?", (i,))
-                if put and connection.execute("SELECT 1 FROM recording WHERE id = ?", (put[1],)).fetchone():
-                    connection.execute(
-                        f"INSERT INTO {name} ({', '.join(cols)}) VALUES ({','.join('?' * len(cols))})", put
-                    )
-        if words := change.get("words"):
-            old, new = (words["old"], words["new"]) if redo else (words["new"], words["old"])
-            if not connection.execute("SELECT 1 FROM recording WHERE id = ?", (words["recording"],)).fetchone():
-                raise Missing("That recording is not in the project any more.")
-            write_words(connection, words["recording"], words["at"], len(old), [Word(*x) for x in new])
-            touched.add(words["recording"])
-        if settings := change.get("settings"):
-            connection.execute(
-                "UPDATE recording SET settings = ? WHERE id = ?",
-                (settings["new" if redo else "old"], settings["recording"]),
-            )
-            touched.add(settings["recording"])
-        if o := change.get("out"):
-            if not connection.execute("SELECT 1 FROM recording WHERE id = ?", (o["recording"],)).fetchone():
-                raise Missing("That recording was taken out for good.")
-            _put_out(connection, o["recording"], o["out"] if redo else not o["out"])
-            touched.add(o["recording"])
+        touched = _put_rows(connection, change, redo)
+        for kind, put in PUT.items():
+            if kept := change.get(kind):
+                touched.add(put(connection, kept, redo))
         for i, was, now in change.get("fields", ()):
             _put_fields(connection, i, now if redo else was)
             touched.add(i)
@@ -180,3 +157,54 @@ def undo_or_redo(db: Database, project: int, redo: bool = False) -> tuple[str, l
             put_rows(connection, project, groups["new" if redo else "old"])
         connection.execute("UPDATE log_step SET undone = ? WHERE id = ?", (not redo, row["id"]))
     return row["did"], sorted(touched)
+
+
+def _is_there(connection: sqlite3.Connection, recording: int) -> bool:
+    """Whether a recording has a row."""
+    return connection.execute("SELECT 1 FROM recording WHERE id = ?", (recording,)).fetchone() is not None
+
+
+def _put_rows(connection: sqlite3.Connection, change: dict[str, Any], redo: bool) -> set[int]:
+    """Rows of the log's tables as they were, or are to be again; the recordings they belong to."""
+    touched: set[int] = set()
+    for table, columns in TABLES.items():
+        for i, before, after in change.get(table, ()):
+            put = after if redo else before
+            touched |= {row[1] for row in (before, after) if row}
+            connection.execute(f"DELETE FROM {table} WHERE id = ?", (i,))
+            if put and _is_there(connection, put[1]):
+                places = ",".join("?" * len(columns))
+                connection.execute(f"INSERT INTO {table} ({', '.join(columns)}) VALUES ({places})", put)
+    return touched
+
+
+def _put_words(connection: sqlite3.Connection, words: dict[str, Any], redo: bool) -> int:
+    """Words that took the place of others."""
+    old, new = (words["old"], words["new"]) if redo else (words["new"], words["old"])
+    if not _is_there(connection, words["recording"]):
+        raise Missing("That recording is not in the project any more.")
+    write_words(connection, words["recording"], words["at"], len(old), [Word(*row) for row in new])
+    return int(words["recording"])
+
+
+def _put_settings(connection: sqlite3.Connection, settings: dict[str, Any], redo: bool) -> int:
+    """The settings of a recording."""
+    value = settings["new" if redo else "old"]
+    connection.execute("UPDATE recording SET settings = ? WHERE id = ?", (value, settings["recording"]))
+    return int(settings["recording"])
+
+
+def _put_taken_out(connection: sqlite3.Connection, taken: dict[str, Any], redo: bool) -> int:
+    """A recording that was taken out of the project, or brought back."""
+    if not _is_there(connection, taken["recording"]):
+        raise Missing("That recording was taken out for good.")
+    _put_out(connection, taken["recording"], taken["out"] if redo else not taken["out"])
+    return int(taken["recording"])
+
+
+# what of one recording a step may change: each puts it back, or again, and gives the recording
+PUT: dict[str, Callable[[sqlite3.Connection, dict[str, Any], bool], int]] = {
+    "words": _put_words,
+    "settings": _put_settings,
+    "out": _put_taken_out,
+}

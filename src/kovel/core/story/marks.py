@@ -86,29 +86,33 @@ def set_target(story: Story, sources: Sources, length: int) -> Edit:
 )
 def set_group(story: Story, sources: Sources, ids: list[int], on: bool = True) -> Edit:
     """Pieces, or sounds, as one group that moves together; or no longer."""
-    pieces = [piece for piece in story.pieces if piece.id in ids]
-    sounds = [sound for sound in story.sounds if sound.id in ids]
-    if len(pieces) + len(sounds) < len(set(ids)) or not ids:
+    chosen = set(ids)
+    pieces = [piece for piece in story.pieces if piece.id in chosen]
+    sounds = [sound for sound in story.sounds if sound.id in chosen]
+    _refuse_mixed(len(chosen), len(pieces), len(sounds))
+    if on and len(chosen) < 2:
+        raise Refused("A group needs at least two.")
+    refuse_locked(story, DIALOGUE if pieces else "sounds")
+    groups = [*(piece.group for piece in pieces), *(sound.group for sound in sounds)]
+    if not on and not any(groups):
+        raise Refused("They are in no group.")
+    group = story.next_id if on else 0
+    new = replace(
+        story,
+        pieces=tuple(replace(piece, group=group) if piece.id in chosen else piece for piece in story.pieces),
+        sounds=tuple(replace(sound, group=group) if sound.id in chosen else sound for sound in story.sounds),
+        next_id=story.next_id + on,
+    )
+    what = f"{len(chosen)} {'pieces' if pieces else 'sounds'}"
+    return settle(story, new, sources, f"{what} grouped" if on else f"{what} no longer grouped")
+
+
+def _refuse_mixed(chosen: int, pieces: int, sounds: int) -> None:
+    """Refuses to group what is not all pieces, or all sounds, of the story."""
+    if not chosen or pieces + sounds < chosen:
         raise Refused("Choose pieces or sounds that are in the story.")
     if pieces and sounds:
         raise Refused("Group either pieces or sounds; covers and sounds follow their words anyway.")
-    if on and len(set(ids)) < 2:
-        raise Refused("A group needs at least two.")
-    if pieces:
-        refuse_locked(story, DIALOGUE)
-    else:
-        refuse_locked(story, "sounds")
-    n = story.next_id if on else 0
-    new = replace(
-        story,
-        pieces=tuple(replace(piece, group=n) if piece.id in ids else piece for piece in story.pieces),
-        sounds=tuple(replace(sound, group=n) if sound.id in ids else sound for sound in story.sounds),
-        next_id=story.next_id + (1 if on else 0),
-    )
-    if not on and new.pieces == story.pieces and new.sounds == story.sounds:
-        raise Refused("They are in no group.")
-    what = f"{len(set(ids))} {'pieces' if pieces else 'sounds'}"
-    return settle(story, new, sources, f"{what} grouped" if on else f"{what} no longer grouped")
 
 
 @edit(

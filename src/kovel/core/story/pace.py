@@ -360,41 +360,44 @@ def set_ramp(
     Its length follows (`keep` "shot": what it shows of the shot stays), or its place is kept and it shows more or
     less. An empty line takes the ramp out.
     """
-    cover = _running(story, sources, item)
-    if any(len(r) != 2 or not isfinite(r[0]) for r in line or ()):
-        raise Refused("A ramp is moments of the shot, each with its speed in percent.")
-    rows = (
-        [[int(moment), value] for moment, value in line]
-        if line is not None
-        else [list(setting) for setting in cover.settings["speed"]]
-    )
-    if line is None and len(rows) < 1 + isinstance(cover, Piece):
-        raise Refused("It has no ramp: give one of its moments a speed first.")
+    clip = _running(story, sources, item)
+    rows = _ramp_rows(clip, line)
     if not rows:
         return set_speed(story, sources, item, 100, keep)
     speed = SETTINGS["speed"].as_kept(rows)
     if speed is None:
         raise Refused(f"A ramp is moments of the shot, in order, each with {SETTINGS['speed'].between}.")
     assert isinstance(speed, tuple)
-    steps = bool(cover.settings["steps"] if steps is None else steps)
-    if isinstance(cover, Piece):
-        return put(
-            story, sources, cover, on_clock(cover, paced(cover, speed, steps), _keeps(keep)), f"ramped {_speeds(speed)}"
-        )
-    new = with_setting(with_setting(_plain(cover), "speed", speed), "steps", steps)
+    steps = bool(clip.settings["steps"] if steps is None else steps)
+    if isinstance(clip, Piece):
+        clock = on_clock(clip, paced(clip, speed, steps), _keeps(keep))
+        return put(story, sources, clip, clock, f"ramped {_speeds(speed)}")
+    new = with_setting(with_setting(_plain(clip), "speed", speed), "steps", steps)
     if len(speed) == 1 and speed[0][1] == 100:
-        new = _plain(cover)
+        new = _plain(clip)
     elif _keeps(keep) == "shot":
-        new = replace(new, length=max(1, round(ramp_of(speed, not steps).between(cover.start, cover.end))))
-    if new == cover:
+        new = replace(new, length=max(1, round(ramp_of(speed, not steps).between(clip.start, clip.end))))
+    if new == clip:
         raise Refused("It runs like that already.")
-    room = source_of(sources, cover.source).length(story.rate)
-    if room is not None and new.end > room and new.end > cover.end:
+    room = source_of(sources, clip.source).length(story.rate)
+    if room is not None and new.end > room and new.end > clip.end:
         raise Refused(
             f"The ramp runs out of the shot: {frames_in_words(new.end - room)} more would be needed. "
             "Make it shorter, or slower."
         )
-    return _put(story, sources, new, f"{name_of(sources, cover)} ramped {_speeds(speed)}{_now_long(cover, new)}")
+    return _put(story, sources, new, f"{name_of(sources, clip)} ramped {_speeds(speed)}{_now_long(clip, new)}")
+
+
+def _ramp_rows(clip: Piece | Cover, line: list[list[float]] | None) -> list[list[float]]:
+    """The moments of a ramp that are asked for, or those that the clip has already."""
+    if line is not None:
+        if any(len(row) != 2 or not isfinite(row[0]) for row in line):
+            raise Refused("A ramp is moments of the shot, each with its speed in percent.")
+        return [[int(moment), value] for moment, value in line]
+    rows = [list(row) for row in clip.settings["speed"]]
+    if len(rows) < 1 + isinstance(clip, Piece):
+        raise Refused("It has no ramp: give one of its moments a speed first.")
+    return rows
 
 
 def _speeds(line: Line) -> str:

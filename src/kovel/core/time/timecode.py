@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from fractions import Fraction
 
 from kovel.core.errors import Told
@@ -90,40 +91,47 @@ def parse_entry(
     minute. A full, unsigned timecode is read against the `start` timecode (in frames); everything else counts from
     0.
     """
-    said = text.strip()[:40]
-    full = False
-    if m := _PRINTED.match(text):
-        sign, clock_, ff = m.groups()
-        h, mi, s = [0, 0, *(int(x) for x in clock_.split(":"))][-3:]
-        value = int(-(-((h * 60 + mi) * 60 + s) * rate.fps // 1)) + int(ff)
-    elif (m := _UNITS.match(text)) and any(m.groups()[1:]):
-        sign, *parts = m.groups()
-        h2, m2, s2, f2 = (Fraction((part or "0").replace(",", ".")) for part in parts)
-        value = rate.seconds_to_frame((h2 * 60 + m2) * 60 + s2) + int(f2)
-    elif m := _FIELDS.match(text):
-        sign, fields = m.groups()
-        numbers = [int(x) for x in re.split(r"[:;.]", fields)]
-        if minutes and len(numbers) < 4:
-            h, mi, s = [0, 0, *numbers][-3:]
-            value = rate.seconds_to_frame(Fraction((h * 60 + mi) * 60 + s))
-        elif len(numbers) > 4:
-            raise TimeError(f"“{said}” has more than hours, minutes, seconds and frames.")
-        else:
-            full = len(numbers) == 4
-            h, mi, s, f = [0] * (4 - len(numbers)) + numbers
-            value = timecode_to_frame(h, mi, s, f, rate, (drop or ";" in fields) and full and not sign)
-    else:
-        what = (
-            "4:30 (minutes and seconds), 90s or 1m30s"
-            if minutes
-            else "3:15 (seconds and frames), 0:28+15, 1.5s, 1m, +12 or -1:00"
-        )
-        raise TimeError(f"“{said}” is not a time. Type {what}.")
+    value, sign, full = _frames_typed(text, rate, drop, minutes)
     if value > MOST * rate.nominal:
-        raise TimeError(f"“{said}” is longer than a day.")
+        raise TimeError(f"“{text.strip()[:40]}” is longer than a day.")
     if sign:
         return now + (value if sign == "+" else -value)
     return value - start if full and value >= start else value
+
+
+def _frames_typed(text: str, rate: Rate, drop: bool, minutes: bool) -> tuple[int, str, bool]:
+    """(frames, + or - or nothing, whether it was typed as a full timecode)."""
+    if match := _PRINTED.match(text):
+        sign, clock, frames = match.groups()
+        whole = int(-(-_seconds([int(part) for part in clock.split(":")]) * rate.fps // 1))
+        return whole + int(frames), sign, False
+    if (match := _UNITS.match(text)) and any(match.groups()[1:]):
+        sign, *parts = match.groups()
+        *units, frames_ = (Fraction((part or "0").replace(",", ".")) for part in parts)
+        return rate.seconds_to_frame(_seconds(units)) + int(frames_), sign, False
+    if match := _FIELDS.match(text):
+        sign, fields = match.groups()
+        numbers = [int(part) for part in re.split(r"[:;.]", fields)]
+        if minutes and len(numbers) < 4:
+            return rate.seconds_to_frame(_seconds(numbers)), sign, False
+        if len(numbers) > 4:
+            raise TimeError(f"“{text.strip()[:40]}” has more than hours, minutes, seconds and frames.")
+        full = len(numbers) == 4
+        hours, mins, seconds, frames = [0] * (4 - len(numbers)) + numbers
+        dropped = (drop or ";" in fields) and full and not sign
+        return timecode_to_frame(hours, mins, seconds, frames, rate, dropped), sign, full
+    what = (
+        "4:30 (minutes and seconds), 90s or 1m30s"
+        if minutes
+        else "3:15 (seconds and frames), 0:28+15, 1.5s, 1m, +12 or -1:00"
+    )
+    raise TimeError(f"“{text.strip()[:40]}” is not a time. Type {what}.")
+
+
+def _seconds(parts: Sequence[int | Fraction]) -> Fraction:
+    """Seconds of hours, minutes and seconds, of which the first may be left out."""
+    hours, minutes, seconds = [0, 0, *parts][-3:]
+    return Fraction((hours * 60 + minutes) * 60 + seconds)
 
 
 MOST = 24 * 3600  # seconds; timecode counts no further (ST 12-1)

@@ -60,7 +60,7 @@ class Theme:
 
     @property
     def kept(self) -> int:
-        """How many of them are kept."""
+        """Samples of them that were kept in the log."""
         return sum(shown.kept for shown in self.shown)
 
 

@@ -9,7 +9,7 @@ from typing import Any
 from kovel.core.errors import Invalid
 from kovel.core.picture import faces as paths
 from kovel.core.plan.geometry import standing
-from kovel.core.plan.layers import WHOLE
+from kovel.core.plan.layers import WHOLE, Layer
 from kovel.core.plan.pictures import Seen
 from kovel.core.plan.plan import size_of
 from kovel.core.story.catalogue import run
@@ -27,6 +27,8 @@ from kovel.store.recordings import Recording
 MOST = 14  # small frames that are looked at in one piece
 OFTEN = {"interview": 0.2}  # of them in which a face must be found to be one; elsewhere in most
 Rows = list[list[Any]]
+Found = list[tuple[int, float, float]]  # (frame of the recording, across, down)
+ALL = 0.999  # of a side: so much of it seen is all of it
 
 
 def face_path(
@@ -71,26 +73,36 @@ def on_faces(data: DataFolder, project: int, story: Story, items: list[Piece | C
         if recording is None or not recording.picture or (isinstance(clip, Piece) and clip.take == "sound"):
             continue
         layer = (seen.piece(clip) if isinstance(clip, Piece) else seen.cover(clip))[-1]
-        part = layer.part
-        zoom = max([move[1] for move in part.moves], default=part.zoom)
-        image = (recording.width or 16, recording.height or 9)
-        scale = standing(image, picture, WHOLE if part.fit == "whole" else part, layer.place).matrix
-        size = (abs(scale[0]) + abs(scale[1])) * (zoom / part.at(0)[0] if part.fit != "whole" else zoom / 100)
-        place = layer.place.w * picture[0], layer.place.h * picture[1]
-        window = place[0] / (image[0] * size), place[1] / (image[1] * size)
-        if min(window) >= 0.999:
+        window = _window(layer, (recording.width or 16, recording.height or 9), picture)
+        if min(window) >= ALL:
             continue  # all of it is seen
-        found = face_path(data, recording, clip, story)
-        if not found:
+        if found := face_path(data, recording, clip, story):
+            out += _framed_on(clip, found, window)
+        else:
             lacking.append(recording.name)
-            continue
-        across = [[m, paths.across_for(px, window[0])] for m, px, _ in found]
-        down = [[m, paths.down_for(py, window[1])] for m, _, py in found]
-        for name, line, open_ in (("across", across, window[0] < 0.999), ("down", down, window[1] < 0.999)):
-            if open_:
-                still = max(value for _, value in line) - min(value for _, value in line) < 2
-                out.append([clip.id, name, line[len(line) // 2][1] if still else line])
     return out, lacking
+
+
+def _window(layer: Layer, image: tuple[int, int], picture: tuple[int, int]) -> tuple[float, float]:
+    """How much of an image's width and height is seen at its closest, 0 to 1 and more."""
+    part = layer.part
+    zoom = max([move[1] for move in part.moves], default=part.zoom)
+    scale = standing(image, picture, WHOLE if part.fit == "whole" else part, layer.place).matrix
+    size = (abs(scale[0]) + abs(scale[1])) * (zoom / part.at(0)[0] if part.fit != "whole" else zoom / 100)
+    return layer.place.w * picture[0] / (image[0] * size), layer.place.h * picture[1] / (image[1] * size)
+
+
+def _framed_on(clip: Piece | Cover, found: Found, window: tuple[float, float]) -> Rows:
+    """Rows that keep what was found in the window: one value where it hardly moves, else a line."""
+    across = [[moment, paths.across_for(px, window[0])] for moment, px, _ in found]
+    down = [[moment, paths.down_for(py, window[1])] for moment, _, py in found]
+    rows: Rows = []
+    for name, line, share in (("across", across, window[0]), ("down", down, window[1])):
+        if share < ALL:
+            values = [value for _, value in line]
+            still = max(values) - min(values) < 2
+            rows.append([clip.id, name, line[len(line) // 2][1] if still else line])
+    return rows
 
 
 def _told(did: str, lacking: list[str]) -> str:

@@ -14,6 +14,7 @@ from kovel.exchange.log_formats import Line, from_csv, to_csv, to_otio
 from kovel.services.log.log_rows import log_lines, with_said
 from kovel.services.received_files import text_of
 from kovel.store import markers, projects, recordings, stories, subclips, transcripts
+from kovel.store.db import Database
 from kovel.store.projects import Project
 from kovel.web.forms import sent
 from kovel.web.pages import download, joined, page, render, report, web
@@ -202,34 +203,37 @@ def several(
         chosen = [line.clip for line in sheet.shown if line.clip.verdict != "drop"]
     if not chosen:
         raise Invalid("Choose at least one subclip: tick it, or press X on it.")
-    n = f"{len(chosen)} subclip{'s' if len(chosen) != 1 else ''}"
     pick = [subclip.id for subclip in chosen]
-    if do == "verdict":
-        subclips.update(db, pick, verdict=verdict)
-        return _shown(request, project, f"{n}: {verdict or 'not judged'}.")
-    if do == "tags":
-        if not tags.strip():
-            raise Invalid("Type the tags to add first.")
-        subclips.update(db, pick, add_tags=tags)
-        return _shown(request, project, f"{n} tagged {tags.strip()}.")
-    if do == "remove":
-        subclips.remove(db, pick)
-        return _shown(request, project, f"{n} taken out of the log. Ctrl Z brings them back.")
-    if do == "board":
-        subclips.arrange(
-            db, project, list(dict.fromkeys([*(subclip.id for subclip in subclips.on_board(db, project)), *pick]))
-        )
-        return _shown(request, project, f"{n} put on the storyboard.")
-    if do == "off-board":
-        subclips.arrange(
-            db, project, [subclip.id for subclip in subclips.on_board(db, project) if subclip.id not in pick]
-        )
-        return _shown(request, project, f"{n} taken off the storyboard.")
-    if do not in ("to-end", "to-playhead"):
-        raise Invalid("That cannot be done to subclips.")
-    ranges = [(subclip.recording, subclip.start, subclip.length) for subclip in chosen]
-    done = stories.put_in(db, project, ranges, at if do == "to-playhead" else None)
-    return _shown(request, project, done.did + ".", done.notes)
+    if do in ("to-end", "to-playhead"):
+        ranges = [(subclip.recording, subclip.start, subclip.length) for subclip in chosen]
+        done = stories.put_in(db, project, ranges, at if do == "to-playhead" else None)
+        return _shown(request, project, done.did + ".", done.notes)
+    many = f"{len(chosen)} subclip{'s' if len(chosen) != 1 else ''}"
+    return _shown(request, project, many + _do_to(db, project, do, pick, verdict, tags))
+
+
+def _do_to(db: Database, project: int, do: str, pick: list[int], verdict: str, tags: str) -> str:
+    """Does one thing to subclips of the log: what was done to them, in words. Raises `Invalid` for anything else."""
+    on_board = [subclip.id for subclip in subclips.on_board(db, project)]
+    match do:
+        case "verdict":
+            subclips.update(db, pick, verdict=verdict)
+            return f": {verdict or 'not judged'}."
+        case "tags":
+            if not tags.strip():
+                raise Invalid("Type the tags to add first.")
+            subclips.update(db, pick, add_tags=tags)
+            return f" tagged {tags.strip()}."
+        case "remove":
+            subclips.remove(db, pick)
+            return " taken out of the log. Ctrl Z brings them back."
+        case "board":
+            subclips.arrange(db, project, list(dict.fromkeys([*on_board, *pick])))
+            return " put on the storyboard."
+        case "off-board":
+            subclips.arrange(db, project, [subclip for subclip in on_board if subclip not in pick])
+            return " taken off the storyboard."
+    raise Invalid("That cannot be done to subclips.")
 
 
 @router.post("/log/board")

@@ -6,9 +6,11 @@ from __future__ import annotations
 import json
 from dataclasses import dataclass
 from math import ceil, floor, log
+from typing import NamedTuple
 
 from kovel.core.story.covers import heard_as
-from kovel.core.story.model import Item, Piece, Sound, Sources, Story
+from kovel.core.story.model import Cover, Item, Piece, Sound, Source, Sources, Story
+from kovel.core.story.ramps import Ramp
 from kovel.core.story.reclocked import extent
 from kovel.core.story.settings import BETWEEN, HEARD, SETTINGS
 from kovel.core.time.rate import Rate
@@ -64,61 +66,76 @@ def pace_of(item: Item, story: Story, sources: Sources, rate: Rate) -> Pace | No
     source = sources.get(item.source) if item.source else None
     if isinstance(item, Sound) or source is None or source.frames is None or not source.picture:
         return None
-    if isinstance(item, Piece):
-        if item.clock.held is not None:
-            return None
-        ramp, (lo, hi), plain = item.clock.ramp, extent(item), item.clock.as_shot
-        begin, end = floor(lo), max(ceil(hi), floor(lo) + 1)
-        flat, sounds = 100 * float(hi - lo) / item.length, source.sound and item.take != "picture"
-    else:
-        ramp, begin, plain, sounds = (
-            item.ramp,
-            item.start,
-            item.as_shot,
-            source.sound and bool(item.settings["natural"]),
-        )
-        end = ceil(ramp.later(begin, item.length)) if ramp else item.end
-        flat = 100 * (end - begin) / item.length
+    if isinstance(item, Piece) and item.clock.held is not None:
+        return None
+    drawn = _of_piece(item, source) if isinstance(item, Piece) else _of_cover(item, source)
+    begin, end = drawn.begin, drawn.end
 
-    def left(m: float) -> float:
-        return round(100 * (m - begin) / max(1, end - begin), 2)
+    def left(moment: float) -> float:
+        return round(100 * (moment - begin) / max(1, end - begin), 2)
 
-    marks: list[tuple[float, float]] = [(begin, flat), (end, flat)]
-    if ramp:
-        inside = {
-            begin,
-            end,
-            *(moment for moment in ramp.moments if begin < moment < end),
-            *(begin + (end - begin) * k // 60 for k in range(60)),
-        }
-        marks = [(m, 100 * float(ramp.speed(m))) for m in sorted(inside)]
-        if not ramp.soft:  # upright where it steps
-            marks = [
-                p for (mark, v), w in zip(marks, (marks[0], *marks), strict=False) for p in ((mark, w[1]), (mark, v))
-            ]
-    path = " ".join(f"{left(moment) * WIDE / 100:g},{_top(value) * TALL / 100:.1f}" for moment, value in marks)
-    line = item.settings["speed"] if ramp else ()
-    moments = tuple(
-        Moment(moment, value, left(moment), round(_top(value), 2), f"{value:g} % at {stamp(moment, rate)} of the shot")
-        for moment, value in line
-        if begin <= moment <= end
-    )
-    lines = tuple((round(_top(p), 2), f"{p} %") for p in MARKED)
+    line = item.settings["speed"] if drawn.ramp else ()
+    path = " ".join(f"{left(moment) * WIDE / 100:g},{_top(value) * TALL / 100:.1f}" for moment, value in drawn.marks())
     own = item.settings
+    slowest = min([drawn.flat, *(value for _, value in line)])
     return Pace(
         item.id,
-        f"{flat:.4g}",
+        f"{drawn.flat:.4g}",
         stamp(item.length, rate),
         own["backwards"],
         own["steps"],
         path,
-        moments,
-        lines,
+        tuple(
+            Moment(
+                moment, value, left(moment), round(_top(value), 2), f"{value:g} % at {stamp(moment, rate)} of the shot"
+            )
+            for moment, value in line
+            if begin <= moment <= end
+        ),
+        tuple((round(_top(percent), 2), f"{percent} %") for percent in MARKED),
         begin,
         end,
         LOW,
         HIGH,
         json.dumps(line),
-        heard_as(item) if sounds and not plain else None,
-        story.value(item, "between", sources) if min([flat, *(value for _, value in line)]) < 99.9 else None,
+        heard_as(item) if drawn.sounds and not drawn.plain else None,
+        story.value(item, "between", sources) if slowest < 99.9 else None,
     )
+
+
+class _Run(NamedTuple):
+    """Frames [begin, end) of a shot as they run: along a ramp, or at a speed of `flat` percent."""
+
+    ramp: Ramp | None
+    begin: int
+    end: int
+    flat: float
+    plain: bool
+    sounds: bool
+
+    def marks(self) -> list[tuple[float, float]]:
+        """(moment, percent) along the line that is drawn; upright where it steps."""
+        begin, end, ramp = self.begin, self.end, self.ramp
+        if ramp is None:
+            return [(begin, self.flat), (end, self.flat)]
+        between = (begin + (end - begin) * k // 60 for k in range(60))
+        moments = sorted({begin, end, *(moment for moment in ramp.moments if begin < moment < end), *between})
+        marks = [(float(moment), 100 * float(ramp.speed(moment))) for moment in moments]
+        if ramp.soft:
+            return marks
+        pairs = zip(marks, (marks[0], *marks), strict=False)
+        return [mark for (moment, value), before in pairs for mark in ((moment, before[1]), (moment, value))]
+
+
+def _of_piece(piece: Piece, source: Source) -> _Run:
+    low, high = extent(piece)
+    begin = floor(low)
+    flat = 100 * float(high - low) / piece.length
+    sounds = source.sound and piece.take != "picture"
+    return _Run(piece.clock.ramp, begin, max(ceil(high), begin + 1), flat, piece.clock.as_shot, sounds)
+
+
+def _of_cover(cover: Cover, source: Source) -> _Run:
+    end = ceil(cover.ramp.later(cover.start, cover.length)) if cover.ramp else cover.end
+    flat = 100 * (end - cover.start) / cover.length
+    return _Run(cover.ramp, cover.start, end, flat, cover.as_shot, source.sound and bool(cover.settings["natural"]))
