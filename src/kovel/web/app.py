@@ -17,6 +17,7 @@ from starlette.middleware.sessions import SessionMiddleware
 
 from kovel import __version__
 from kovel.core.errors import Told
+from kovel.core.story.settings import ranges
 from kovel.data_folder import DataFolder
 from kovel.jobs.log_files import notebook
 from kovel.jobs.remote_workers import Crew
@@ -114,6 +115,7 @@ def create_app(
         if scripts.is_dir():
             app.mount(f"/static/{room.key}", StaticFiles(directory=scripts), name=room.key)
     app.mount("/static", StaticFiles(directory=Path(__file__).parent / "static"), name="static")
+    environment().globals["declared"] = ranges()
     environment().globals["rooms"] = [room for room in ROOMS if room.name]
     for router in (
         *(router for room in ROOMS for router in room.routers),

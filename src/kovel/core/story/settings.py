@@ -330,6 +330,14 @@ def _declared(families: Iterable[type]) -> dict[str, Setting]:
 
 
 SETTINGS: Mapping[str, Setting] = _declared((Framing, Look, Layering, Title, Together, Level, Cleaning, Whole, Pace))
+
+
+def ranges() -> dict[str, dict[str, float]]:
+    """Range and step of every setting that is a number, as pages read them."""
+    numbers = {name: setting for name, setting in SETTINGS.items() if setting.low < setting.high}
+    return {name: {"low": own.low, "high": own.high, "step": own.step} for name, own in numbers.items()}
+
+
 CLEANING = tuple(name for name, setting in SETTINGS.items() if setting.family == "cleaning")
 LOOK = tuple(name for name, setting in SETTINGS.items() if setting.family == "look" and setting.meets == "follows")
 ALONE = {

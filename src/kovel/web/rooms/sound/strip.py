@@ -161,5 +161,4 @@ def strip(story: Story, sources: Sources, beats: list[int]) -> dict[str, Any]:
         "beats": beats,
         "dips": dips,
         "low": SETTINGS["level"].low,
-        "high": SETTINGS["level"].high,
     }

@@ -1,4 +1,5 @@
 // In every room: the look, the key sheet, and the report line that fades once read.
+import { room } from "./room.js";
 import { Queue } from "./queue.js";
 import { $, byId, inside, focused, target } from "./dom.js";
 import "./times.js";
@@ -71,8 +72,8 @@ export function silent() {
 // Who else is there is asked for with where this page is; whoever types in it is left alone.
 document.body.addEventListener("htmx:configRequest", (/** @type {any} */ e) => {
   if (e.detail.elt.id !== "together") return;
-  e.detail.parameters.frame = window.kovel?.player?.frame ?? 0;
-  const seen = window.kovel?.stands?.().revision ?? byId("page")?.dataset.revision;
+  e.detail.parameters.frame = room.player?.frame ?? 0;
+  const seen = room.stands?.().revision ?? byId("page")?.dataset.revision;
   if (seen !== undefined) e.detail.parameters.seen = seen;
 });
 document.body.addEventListener("htmx:beforeRequest", (/** @type {any} */ e) => {

@@ -1,41 +1,26 @@
 // How a room that shows the story sideways sends its edits: one after the other, each against the revision that stands.
 import { say, silent } from "./base.js";
-import { ask } from "./asking.js";
-import { Queue } from "./queue.js";
+import { EditClient } from "./editclient.js";
+import { room } from "./room.js";
 
 /**
- * @param {object} room
- * @param {string} room.story where the story's routes lie
- * @param {() => {revision: number, story: number}} room.stands
- * @param {() => Promise<void>} room.anew shows everything as it stands now
- * @param {() => void} room.refused shows again what stands, where something typed was refused
- * @param {(got: any, chosenThen: string) => Promise<void>} room.done
- * @param {() => string} room.said what is chosen, as one text
+ * @param {object} own
+ * @param {string} own.story where the story's routes lie
+ * @param {() => {revision: number, story: number}} own.stands
+ * @param {() => Promise<void>} own.anew shows everything as it stands now
+ * @param {() => void} own.refused shows again what stands, where something typed was refused
+ * @param {(got: any, chosenThen: string) => Promise<void>} own.done
+ * @param {() => string} own.said what is chosen, as one text
  */
 export function roomEdits({ story, stands, anew, refused, done, said }) {
-  const queue = new Queue();
-  const post = (url, body) => {
-    const form = body instanceof FormData,
-      sent = { ...body, ...(body.revision === null ? { revision: stands().revision } : {}) };
-    return fetch(url, {
-      method: "POST",
-      headers: {
-        "X-Kovel": "1",
-        Accept: "application/json",
-        ...(form ? {} : { "Content-Type": "application/json" }),
-      },
-      body: form ? body : JSON.stringify(sent),
-    }).catch(() => null);
-  };
+  const client = new EditClient(story, stands, () => ({ Accept: "application/json" }));
+  const { queue } = client;
   /** @type {(url: string, body: any, then?: (got: any) => any) => Promise<any>} */
   const send = (url, body, then = () => {}) => {
     const chosenThen = said();
     return queue.add(async () => {
-      let r = await post(url, body);
-      if (r?.status === 202) {
-        if (!(await ask(await r.text()))) return undefined;
-        r = await post(url, { ...body, ask: false });
-      }
+      const r = await client.agreed(url, body).catch(() => null);
+      if (r === undefined) return undefined;
       if (!r) return silent();
       const got = await r.json();
       if (r.status === 409) {
@@ -50,44 +35,23 @@ export function roomEdits({ story, stands, anew, refused, done, said }) {
       return then(got);
     });
   };
-  const edit = (command, params = {}, then = undefined) =>
-    send(`${story}/edit`, { command, ...params, revision: null, story: stands().story }, then);
+  const edit = (command, params = {}, then = undefined) => send(`${story}/edit`, client.edit(command, params), then);
   /** The same, judged first where it would do more than was asked. */
   const wide = (command, params = {}) => edit(command, { ...params, ask: true });
   const step = (where) =>
     queue.add(async () => {
-      const turn = (others) =>
-        fetch(`${story}/${where}`, {
-          method: "POST",
-          headers: {
-            "X-Kovel": "1",
-            Accept: "application/json",
-            "Content-Type": "application/x-www-form-urlencoded",
-          },
-          body: new URLSearchParams({ revision: String(stands().revision), others: String(others) }),
-        });
-      let r = await turn(false);
-      if (r.status === 202) {
-        if (!(await ask(await r.text()))) return;
-        r = await turn(true);
-      }
+      const r = await client.agreed(`${story}/${where}`, {}, { form: true }).catch(() => null);
+      if (r === undefined) return undefined;
+      if (!r) return silent();
       const got = await r.json();
       if (!r.ok) say(got.error, true);
-      if (r.ok || r.status === 409) await done(got, said());
+      return r.ok || r.status === 409 ? done(got, said()) : undefined;
     });
-  // Another window or the command line may edit the same story: the room follows.
-  const follow = () => {
-    if (document.hidden || queue.open) return;
-    queue.add(async () => {
-      const { revision, story: id } = stands();
-      const r = await fetch(`${story}/revision?seen=${revision}&story=${id}`).catch(() => null);
-      if (r?.status !== 200) return;
-      await anew();
-      say("The story was changed elsewhere; this is how it stands now.");
-    });
-  };
-  setInterval(follow, 3000);
-  document.body.addEventListener("moved", follow); // by somebody else who is there
+  client.follow(async () => {
+    await anew();
+    say("The story was changed elsewhere; this is how it stands now.");
+  });
+  room.stands = stands;
   window.kovel = { ...window.kovel, stands };
   return { queue, send, edit, wide, step };
 }

@@ -1,4 +1,5 @@
 // Times as editors type them. The server reads them; what it understood stands beside the field while one types.
+import { room } from "./room.js";
 import { inside, focused } from "./dom.js";
 
 const project = () => location.pathname.match(/^\/p\/(\d+)/)?.[1];
@@ -68,7 +69,7 @@ document.addEventListener("input", (e) => {
     understand(f, f.dataset.time, f.value, {
       rate: form?.rate?.value,
       drop: form?.drop?.checked,
-      now: window.kovel?.player?.frame || 0,
+      now: room.player?.frame || 0,
       start: Number(f.dataset.start || 0),
     });
 });

@@ -1,4 +1,5 @@
 // Transport row and its keys, the same in every room with a picture.
+import { room } from "./room.js";
 import { $, inside } from "./dom.js";
 import { say, typing } from "./base.js";
 import { Player } from "./player.js";
@@ -120,6 +121,7 @@ export async function transport(root, planUrl) {
   });
   field.addEventListener("blur", back);
   await player.reload();
+  room.player = player;
   window.kovel = { ...(window.kovel || {}), player };
   return player;
 }

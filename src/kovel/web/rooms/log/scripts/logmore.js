@@ -1,24 +1,24 @@
 // In the Log: the frame that stands for the recording, and a walk through the words that the recogniser was unsure of.
 import { byId, inside } from "/static/js/dom.js";
+import { room } from "/static/js/room.js";
 import { post, say, typing } from "/static/js/base.js";
 
 const log = byId("log");
 const here = `/p/${log.dataset.project}/recordings/${log.dataset.recording}`;
 
 async function unsure(back = false) {
-  const q = new URLSearchParams({ frame: String(window.kovel.player.frame), back: String(back) });
+  const q = new URLSearchParams({ frame: String(room.player.frame), back: String(back) });
   const got = await (await fetch(`${here}/unsure?${q}`, { headers: { Accept: "application/json" } })).json();
   if (got.frame === null || got.error) return say(got.error || got.said);
-  window.kovel.player.seek(got.frame);
+  room.player.seek(got.frame);
   say(got.said);
 }
 
 document.addEventListener("click", (e) => {
-  if (inside(e, "[data-poster]"))
-    post(`${here}/poster`, { values: { frame: window.kovel.player.frame }, swap: "none" });
+  if (inside(e, "[data-poster]")) post(`${here}/poster`, { values: { frame: room.player.frame }, swap: "none" });
   if (inside(e, "[data-unsure]")) unsure();
   if (inside(e, "[data-alike]")) {
-    const q = new URLSearchParams({ recording: log.dataset.recording, frame: String(window.kovel.player.frame) });
+    const q = new URLSearchParams({ recording: log.dataset.recording, frame: String(room.player.frame) });
     htmx.ajax("GET", `/p/${log.dataset.project}/search/like?${q}`, { target: "#found", swap: "innerHTML" });
   }
 });

@@ -2,6 +2,7 @@
 // of the plan; what stands is set by one edit when the hand lets go.
 import { leaves } from "/static/js/nested.js";
 import { say } from "/static/js/base.js";
+import { within } from "/static/js/declared.js";
 import { frameCrop } from "./framecrop.js";
 import { at as partAt, WHOLE } from "/static/js/framing.js";
 
@@ -147,7 +148,7 @@ export function frameDrag(player, { one, edit, tell }) {
       if (held && now) void keep(held, now);
     }, 350);
   }
-  const zoomed = (by) => step(([z, x, y]) => [clamp(round(z + by), 25, 400), x, y]);
+  const zoomed = (by) => step(([z, x, y]) => [within("zoom", z + by), x, y]);
   canvas.addEventListener(
     "wheel",
     (e) => {
@@ -165,7 +166,7 @@ export function frameDrag(player, { one, edit, tell }) {
       const held = begin();
       if (!held) return undefined;
       const far = Array.isArray(held.part.moves) && held.part.moves.length > 0;
-      return keep(held, far ? held.was : [Math.min(400, held.was[0] * 1.12), held.was[1], held.was[2]], true);
+      return keep(held, far ? held.was : [within("zoom", held.was[0] * 1.12), held.was[1], held.was[2]], true);
     },
   };
 }

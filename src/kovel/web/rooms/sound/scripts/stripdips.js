@@ -1,4 +1,5 @@
 // Peak dips under the strip: dragged deeper or elsewhere, taken away with Alt. Attached before other dragging.
+import { declared, within } from "/static/js/declared.js";
 const NEAR = 6, // pixels
   TALL = 3; // pixels a decibel, as they are drawn
 
@@ -46,7 +47,7 @@ export function dipping(strip, room) {
     e.stopImmediatePropagation();
     const [f, db] = drag.dip;
     drag.f = Math.max(0, Math.min(strip.data.length - 1, Math.round(f + (at[0] - drag.from[0]) / strip.px)));
-    drag.db = Math.max(-24, Math.min(-0.1, Math.round((db - (at[1] - drag.from[1]) / TALL) * 10) / 10));
+    drag.db = Math.min(-declared("dips").step, within("dips", db - (at[1] - drag.from[1]) / TALL));
     strip.data.dips = drag.rows.map((m) => (m === drag.dip ? [drag.f, drag.db] : m));
     room.tell(`The whole dips to ${drag.db.toFixed(1)} dB`);
     strip.draw();

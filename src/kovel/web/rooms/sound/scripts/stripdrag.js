@@ -1,5 +1,6 @@
 // Pointer on the strip: choose, go there, drag level lines, moments, fades, edges and sounds. What is dragged is drawn
 // as it would be; the edit goes to the server when it is let go.
+import { within } from "/static/js/declared.js";
 import { along, momentOf, under } from "./striplines.js";
 
 const NEAR = 6; // pixels
@@ -129,12 +130,9 @@ export function dragging(strip, room) {
       room.tell(`${drag.by > 0 ? "+" : ""}${drag.by.toFixed(1)} dB`);
     } else if (what === "moment" || what === "duck moment") {
       const key = what === "moment" ? "line" : "duck",
-        top = key === "duck" ? 0 : strip.data.high;
+        setting = key === "duck" ? "duck" : "level";
       drag.at = Math.max(b.at, Math.min(b.at + b.length, snap(f + by, e, b.id)));
-      drag.value = Math.min(
-        top,
-        Math.max(-60, Math.round((db + (strip.db(y, box) - strip.db(drag.y, box)) * fine) * 10) / 10),
-      );
+      drag.value = within(setting, db + (strip.db(y, box) - strip.db(drag.y, box)) * fine);
       const rows = b[key].filter(([m]) => m !== f && m !== drag.at);
       rows.push([drag.at, drag.value]);
       rows.sort((p, q) => p[0] - q[0]);
@@ -169,7 +167,7 @@ export function dragging(strip, room) {
     }
   }
 
-  const held = (db) => Math.round(Math.max(-60, Math.min(12, db)) * 10) / 10;
+  const held = (db) => within("level", db);
 
   /** @param {{b: import("./strip.js").Block, f?: number}} held */
   function withoutDuck({ b, f }) {

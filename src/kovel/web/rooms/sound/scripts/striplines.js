@@ -67,4 +67,4 @@ export function under(strip, x, y) {
  * The moment of its recording that something on the strip plays at a story frame.
  * @param {import("./strip.js").Block} b
  */
-export const momentOf = (b, f) => Math.round(b.start + (f - b.at) * b.run);
+export const momentOf = (b, f) => Math.floor(b.start + (f - b.at) * b.run + 1e-6);

@@ -1,11 +1,9 @@
 // Sends edits one after the other and puts what comes back on the page. The server holds the story.
-import { ask } from "/static/js/asking.js";
 import { $, byId, num } from "/static/js/dom.js";
 import { silent } from "/static/js/base.js";
-import { Queue } from "/static/js/queue.js";
+import { EditClient } from "/static/js/editclient.js";
 
 export class Sender {
-  queue = new Queue();
   /** Answers were taken without their page, because more edits waited. */ behind = false;
   /** @type {Promise<any>} */ reloading = Promise.resolve();
   asked = false;
@@ -22,10 +20,24 @@ export class Sender {
     this.base = base;
     this.page = page;
     this.story = story;
+    this.client = new EditClient(
+      base,
+      () => this.stands(),
+      () => this.asking(),
+    );
+    this.queue = this.client.queue;
     for (const el of page.sheet().children) asCame(el);
     page.scroll.addEventListener("scroll", () => this.fill(), { passive: true });
-    setInterval(() => this.follow(), 3000);
-    document.body.addEventListener("moved", () => this.follow()); // by somebody else who is there
+    this.client.follow(async (answer) => {
+      this.put(await answer.text());
+      await this.refresh();
+    });
+  }
+
+  /** What the page shows. */
+  stands() {
+    const { revision, story } = this.page.sheet().dataset;
+    return { revision: num(revision), story: num(story) };
   }
 
   get px() {
@@ -33,7 +45,7 @@ export class Sender {
   }
 
   edit(command, params = {}, more = {}) {
-    return this.send("edit", { command, ...params, ...more });
+    return this.send("edit", this.client.edit(command, { ...params, ...more }));
   }
 
   /** Asked about first if it costs something. */
@@ -62,30 +74,26 @@ export class Sender {
 
   async go(where, body, form) {
     const { sheet } = this.page,
-      revision = num(sheet().dataset.revision),
       hurry = this.queue.waiting > 0 && form;
     const began = performance.now();
-    const r = await fetch(`${this.base}/${where}`, {
-      method: "POST",
-      headers: {
-        "Content-Type": form ? "application/x-www-form-urlencoded" : "application/json",
-        "X-Kovel": "1",
-        ...this.asking(hurry ? "none" : this.view(0.6)),
-      },
-      body: form
-        ? new URLSearchParams({ revision, ...body })
-        : JSON.stringify({ revision, story: num(sheet().dataset.story), ...body }),
+    const caughtUp = async () => {
+      if (this.behind) await this.again(this.view());
+      this.behind = false;
+    };
+    const r = await this.client.agreed(`${this.base}/${where}`, body, {
+      form,
+      headers: this.asking(hurry ? "none" : this.view(0.6)),
+      asking: caughtUp,
     });
+    if (!r) return null;
     const html = await r.text();
     if (r.status === 200 && hurry) {
       sheet().dataset.revision = r.headers.get("x-revision");
       this.behind = true;
       return undefined;
     }
-    if (this.behind && r.status !== 200 && r.status !== 409) await this.again(this.view());
+    if (r.status !== 200 && r.status !== 409) await caughtUp();
     this.behind = false;
-    if (r.status === 202)
-      return (await ask(html)) ? this.go(where, { ...body, [form ? "others" : "ask"]: form }, form) : null;
     this.put(html);
     if (r.status === 200) {
       void this.stand(body, r.headers.get("x-playhead"), r.headers.get("x-made"));
@@ -144,20 +152,6 @@ export class Sender {
       this.fetching = false;
     }
     requestAnimationFrame(() => this.fill());
-  }
-
-  /** Another window or the command line may edit the same story: the page follows. */
-  follow() {
-    if (document.hidden || this.queue.open) return;
-    void this.queue.add(async () => {
-      const { revision, story } = this.page.sheet().dataset;
-      const r = await fetch(`${this.base}/revision?seen=${revision}&story=${story}`, {
-        headers: this.asking(),
-      }).catch(() => null);
-      if (r?.status !== 200) return;
-      this.put(await r.text());
-      await this.refresh();
-    });
   }
 
   /** Fragments: the page, and beside it the report line. */
