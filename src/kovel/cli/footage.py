@@ -108,6 +108,13 @@ def bring_timeline(data: DataFolder, project: projects.Project, kind: str, file:
     answer(as_json, {"story": sid, "name": name, "left": left}, "\n".join(told))
 
 
+def _prepared(data: DataFolder, project: int, numbers: set[int], quiet: bool) -> list[str]:
+    """Waits until these recordings are prepared: what failed, in words."""
+    latest = jobs.latest_of_recordings(data.db, project).values()
+    done = wait_for(data, [job.id for job in latest if job.recording in numbers], quiet=quiet)
+    return [job.message for job in done if job.has_failed]
+
+
 @click.command("import")
 @click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path))
 @data_option
@@ -158,27 +165,11 @@ def import_(
     if words and len(made) == 1:
         bad += take_words(data, made[0], words.name, text_of(words.name, words.read_bytes()))[1]
     if made and not no_wait:
-        done = wait_for(
-            data,
-            [
-                job.id
-                for job in jobs.latest_of_recordings(data.db, project.id).values()
-                if job.recording in {recording.id for recording in made}
-            ],
-            quiet=as_json,
-        )
-        bad += [job.message for job in done if job.has_failed]
-    value = {
-        "project": project.id,
-        "recordings": [
-            {"id": recording.id, "name": recording.name, "ready": recordings.get(data.db, recording.id).ready}
-            for recording in made
-        ],
-        "refused": bad,
-    }
-    answer(
-        as_json, value, "\n".join(f"{recording.name}: in {project.name} as number {recording.id}" for recording in made)
-    )
+        bad += _prepared(data, project.id, {recording.id for recording in made}, quiet=as_json)
+    rows = [{"id": one.id, "name": one.name, "ready": recordings.get(data.db, one.id).ready} for one in made]
+    value = {"project": project.id, "recordings": rows, "refused": bad}
+    lines = [f"{recording.name}: in {project.name} as number {recording.id}" for recording in made]
+    answer(as_json, value, "\n".join(lines))
     for why in [] if as_json else bad:
         click.echo(why, err=True)
     if not made:

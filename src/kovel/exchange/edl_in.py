@@ -78,14 +78,11 @@ def _event(
 ) -> Use | None:
     if m[2].upper() == "BL":
         return Use(at, end, None, card=Card())
-    said = {
-        name: v.strip() for name, _, v in (note.lstrip("* ").partition(":") for note in notes if note.startswith("*"))
-    }
-    names = [said.get(k, "") for k in ("SOURCE FILE", "FROM CLIP NAME", "TO CLIP NAME")]
-    try:
-        about = rate.frame_to_seconds(
-            parse_entry(m[6], rate)
-        )  # to tell those of one name apart, a second is near enough
+    pairs = (note.lstrip("* ").partition(":") for note in notes if note.startswith("*"))
+    said = {name: value.strip() for name, _, value in pairs}
+    names = [said.get(name, "") for name in ("SOURCE FILE", "FROM CLIP NAME", "TO CLIP NAME")]
+    try:  # to tell those of one name apart, a second is near enough
+        about = rate.frame_to_seconds(parse_entry(m[6], rate))
     except TimeError:
         about = None
     recording = found(recordings, (*names, m[2]), about, "" if any(names) else m[2])
@@ -97,19 +94,25 @@ def _event(
     except TimeError as error:
         left.append(f"Line {i}: {error}")
         return None
+    left += [f"Line {i}: “{note[:60]}” is not taken." for note in notes if not note.startswith(("*", "M2", "FCM"))]
+    first = first_frame_showing(own, rate, recording.rate)
+    return Use(at, end, recording.id, first, _speed(notes, recording.rate))
+
+
+def _speed(notes: list[str], own: Rate) -> Fraction:
+    """How fast an event runs by its last M2 line, which says frames a second; a usual rate where it is near one."""
     speed = Fraction(1)
-    for note in notes:
-        if note.startswith("M2") and len(note.split()) >= 3:
-            try:
-                fps = Fraction(note.split()[2]).limit_denominator(1000)
-            except ValueError:
-                continue
-            near = Rate.nearest(abs(fps)) if fps else recording.rate
-            exact = near.fps if abs(near.fps - abs(fps)) < Fraction(1, 20) else abs(fps)
-            speed = exact / recording.rate.fps * (-1 if fps < 0 else 1)
-        elif not note.startswith(("*", "M2", "FCM")):
-            left.append(f"Line {i}: “{note[:60]}” is not taken.")
-    return Use(at, end, recording.id, first_frame_showing(own, rate, recording.rate), speed)
+    for words in (note.split() for note in notes if note.startswith("M2")):
+        if len(words) < 3:
+            continue
+        try:
+            fps = Fraction(words[2]).limit_denominator(1000)
+        except ValueError:
+            continue
+        near = Rate.nearest(abs(fps)) if fps else own
+        exact = near.fps if abs(near.fps - abs(fps)) < Fraction(1, 20) else abs(fps)
+        speed = exact / own.fps * (-1 if fps < 0 else 1)
+    return speed
 
 
 def _of_events(

@@ -79,6 +79,12 @@ def coding_of(frame: Any, said: Coding) -> Coding:
     return own.settled(frame.width, frame.height)
 
 
+def _is_plain(frame: Any, coding: Coding) -> bool:
+    """Whether a frame is coded as everything here is: BT.709, limited range, 8 bit 4:2:0."""
+    usual = coding.plain and coding.matrix == BT709 and not coding.full
+    return bool(usual and frame.format.name == "yuv420p")
+
+
 class FrameReader:
     """Exact access to one recording's pictures. Decodes forward; seeks only when a later key frame makes it worth it.
 
@@ -310,17 +316,15 @@ class Fit:
     def _build(self, frame: Any, rotation: int, coding: Coding) -> Any:
         w, h = self.size
         fw, fh = fitted(frame, rotation, self.of.pixel, self.size) if self.pad else self.size
-        turned = rotation in (90, 270)
-        fits = (fw, fh) == (w, h) == ((frame.height, frame.width) if turned else (frame.width, frame.height))
-        as_it_is = coding.plain and coding.matrix == BT709 and not coding.full and frame.format.name == "yuv420p"
-        if fits and as_it_is and not rotation:
+        as_shown = (frame.height, frame.width) if rotation in (90, 270) else (frame.width, frame.height)
+        if (fw, fh) == (w, h) == as_shown and _is_plain(frame, coding) and not rotation:
             return None
         name = frame.format.name.replace("yuvj", "yuv")  # what "j" says is said by the range
         span = "pc" if coding.full else "tv"
         yuv = coding.matrix != RGB_MATRIX
         declared = f":colorspace={SPACES[coding.matrix]}:range={span}" if yuv else ""
-        steps = list(TURNS.get(rotation, ()))
         read = f":in_color_matrix={MATRICES[coding.matrix]}:in_range={span}" if yuv else ""
+        steps = list(TURNS.get(rotation, ()))
         even = not (frame.width % 2 or frame.height % 2)
         if coding.plain and yuv and even and name in PLANAR and (coding.matrix != BT709 or coding.full):
             space = f"ispace={SPACES[coding.matrix]}:irange={span}:space=bt709:range=tv"

@@ -139,6 +139,8 @@ def _cube_lines(text: str) -> tuple[int, bool, Array, Array, Array]:
                 bounds[words[0]] = np.array([float(word) for word in words[1:4]])
             else:
                 rows.append(_colour(words))
+        except BadTable:
+            raise
         except (ValueError, IndexError):
             raise BadTable(f"Line {index} of the table is no line of a .cube table: {line[:40]}") from None
         if size and len(rows) > (size if flat else size**3):

@@ -8,7 +8,7 @@ from itertools import pairwise
 from math import floor
 from typing import Any, NamedTuple
 
-from kovel.core.story.model import TITLE, Cover, Piece, Sources, Story
+from kovel.core.story.model import TITLE, Cover, Piece, Sources, Story, Transition
 
 PUNCH = 1.2  # from this change of size on a jump is taken for another framing (common practice, no source)
 SPARE = 3  # frames by which a cover must overlap a seam on each side to hide it (common practice, no source)
@@ -80,24 +80,27 @@ def _seams(story: Story, sources: Sources) -> list[Seam]:
             reach = max(reach, spans[i][1])
             i += 1
         if left.source is None or right.source is None:
+            out.append(Seam(at, left, right, "clean"))
+            continue
+        sizes = zooms.get(left.id, PLAIN)[1], zooms.get(right.id, PLAIN)[0]
+        setups = setup[left.source], setup[right.source]
+        if left.source == right.source and sizes[0] == sizes[1] and _runs_on(left, right):
+            kind = "through"
+        elif reach >= at + SPARE:
+            kind = "covered"
+        elif setups[0] != setups[1] or "sound" in (left.take, right.take):
             kind = "clean"
+        elif (begins.get(at, setups[0]), ends.get(at, setups[1])) != setups:
+            kind = "clean"  # one side of it is never seen: the picture changes to or from a cover just here
         else:
-            before, after = zooms.get(left.id, PLAIN)[1], zooms.get(right.id, PLAIN)[0]
-            setups = setup[left.source], setup[right.source]
-            # one side of it is never seen where the picture changes to or from a cover just here
-            at_a_cover = begins.get(at, setups[0]) != setups[0] or ends.get(at, setups[1]) != setups[1]
-            if left.source == right.source and before == after and _runs_on(left, right):
-                kind = "through"
-            elif reach >= at + SPARE:
-                kind = "covered"
-            elif setups[0] != setups[1] or "sound" in (left.take, right.take) or at_a_cover:
-                kind = "clean"
-            elif max(before, after) >= PUNCH * min(before, after) or story.transition(index).length:
-                kind = "soft"
-            else:
-                kind = "jump"
+            kind = "soft" if _is_soft(sizes, story.transition(index)) else "jump"
         out.append(Seam(at, left, right, kind))
     return out
+
+
+def _is_soft(sizes: tuple[float, float], transition: Transition) -> bool:
+    """Whether a dissolve or a clear change of framing takes the jolt out."""
+    return max(sizes) >= PUNCH * min(sizes) or transition.length > 0
 
 
 def _zooms(story: Story, sources: Sources) -> dict[int, tuple[float, float]]:

@@ -9,7 +9,7 @@ import json
 import os
 import shutil
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from fractions import Fraction
@@ -28,6 +28,7 @@ from kovel.services.footage.intake import free_name, may_open, prepare, safe
 from kovel.store import archive_rows, jobs, projects, recordings, stories
 from kovel.store.jobs import Job
 from kovel.store.projects import Project
+from kovel.store.recordings import Recording
 
 FORM = "kovel project 1"
 Media = Literal["none", "pictures", "used", "all"]
@@ -92,6 +93,28 @@ def used_ranges(data: DataFolder, project: int, handle: float = HANDLE) -> dict[
     return out
 
 
+def _cut(recording: Recording, name: str, ranges: Iterable[tuple[Fraction, Fraction]]) -> dict[str, Any]:
+    """What the job needs to take only these ranges (seconds) of a recording's pictures."""
+    return {
+        "number": recording.id,
+        "name": name,
+        "path": recording.path,
+        "rate": [*recording.rate.fps.as_integer_ratio()],
+        "ranges": [[list(start.as_integer_ratio()), list(end.as_integer_ratio())] for start, end in ranges],
+    }
+
+
+def _kept_files(data: DataFolder, text: str) -> dict[str, str]:
+    """Tables of colours and fonts that a project's description names, by their place in the archive."""
+    return {
+        f"{folder.name}/{file.name}": str(file)
+        for folder in (data.tables, data.fonts)
+        if folder.is_dir()
+        for file in sorted(folder.iterdir())
+        if json.dumps(file.stem, ensure_ascii=False)[1:-1] in text
+    }
+
+
 def start_archive(
     data: DataFolder, project: int, media: Media = "none", out: Path | None = None, handle: float = HANDLE
 ) -> tuple[Job, Archived]:
@@ -100,14 +123,10 @@ def start_archive(
     this_project = projects.get(data.db, project)
     number, tables = archive_rows.rows_of(data.db, project)
     rows = recordings.of_project(data.db, project)
-    wanted = (
-        {recording.id for recording in rows} if media == "all" else used(data, project) if media != "none" else set()
-    )
-    inside = {
-        recording.id: recording
-        for recording in rows
-        if recording.id in wanted and Path(recording.path).is_file() and may_open(data, recording)
-    }
+    wanted = {"all": {recording.id for recording in rows}, "none": set()}.get(media)
+    wanted = used(data, project) if wanted is None else wanted
+    asked = [recording for recording in rows if recording.id in wanted]
+    inside = {row.id: row for row in asked if Path(row.path).is_file() and may_open(data, row)}
     names = {key: f"media/{key:04d} {safe(Path(recording.path).name)}" for key, recording in inside.items()}
     out = out or free_name(data.renders(project), safe(this_project.name), ".kovel.zip")
     need = sum(recording.size for recording in inside.values())
@@ -124,33 +143,18 @@ def start_archive(
     described = data.root / "archives" / f"{uuid4().hex}.json"  # as it stands now; the job takes it away
     described.parent.mkdir(exist_ok=True)
     described.write_text(text)
-    files = {
-        f"{path.name}/{other.name}": str(other)
-        for path in (data.tables, data.fonts)
-        if path.is_dir()
-        for other in sorted(path.iterdir())
-        if json.dumps(other.stem, ensure_ascii=False)[1:-1] in text
-    }
     ranges = used_ranges(data, project, handle) if media == "pictures" else {}
     cuts = [
-        {
-            "number": key,
-            "name": names[key],
-            "path": recording.path,
-            "rate": [*recording.rate.fps.as_integer_ratio()],
-            "ranges": [
-                [list(start.as_integer_ratio()), list(end.as_integer_ratio())] for start, end in ranges.get(key, ())
-            ],
-        }
+        _cut(recording, names[key], ranges.get(key, []))
         for key, recording in inside.items()
-        if media == "pictures" and recording.picture and recording.frames is not None and recording.frames > 1
+        if media == "pictures" and recording.picture and (recording.frames or 0) > 1
     ]
     shortened = {cut["number"] for cut in cuts}
+    files = _kept_files(data, text)
     files |= {names[key]: recording.path for key, recording in inside.items() if key not in shortened}
-    job = jobs.add(
-        data.db, project, "archive", {"about": str(described), "files": files, "out": str(out), "cuts": cuts}
-    )
-    missing = tuple(recording.name for recording in rows if recording.id in wanted and recording.id not in inside)
+    params = {"about": str(described), "files": files, "out": str(out), "cuts": cuts}
+    job = jobs.add(data.db, project, "archive", params)
+    missing = tuple(recording.name for recording in asked if recording.id not in inside)
     return job, Archived(str(out), project, this_project.name, len(rows), len(inside), missing)
 
 
