@@ -11,6 +11,7 @@ import sys
 from dataclasses import replace
 from pathlib import Path
 
+import av
 import pytest
 from click.testing import CliRunner
 from fastapi.testclient import TestClient
@@ -18,12 +19,15 @@ from pypdf import PdfReader
 from timecode import Timecode
 
 from kovel.cli import main
+from kovel.core.plan.outputs import KINDS, Coding, Kind, Output
+from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
 from kovel.data_folder import DataFolder
 from kovel.exchange.caption_formats import CAPTION_FORMATS, CaptionFormat
 from kovel.exchange.document_pdf import to_pdf
 from kovel.exchange.documents import DOCUMENTS, Document, DocumentKind, to_csv
 from kovel.exchange.timelines import TIMELINES
+from kovel.media.encode import PictureFile
 from kovel.services.handoff.story_documents import document
 from kovel.store import stories, transcripts
 from kovel.store.recordings import Recording
@@ -146,22 +150,42 @@ def test_a_paper_as_pdf_has_every_word_on_its_pages(
     assert all(heads[-1] in p.extract_text() for p in long.pages) and f"2 of {len(long.pages)}" in words
 
 
-def test_a_new_format_is_one_entry(coded: Coded, monkeypatch: pytest.MonkeyPatch) -> None:
-    """A document, a caption format and a timeline format of one's own: on the page, at their address, on the command
-    line."""
+def with_pictures(path: Path) -> None:
+    """Two frames written as the kind that a test has added."""
+    file = PictureFile(path, Output(kind="mkv"), (64, 48), Rate(25))
+    for _ in range(2):
+        file.add(av.VideoFrame(64, 48, "yuv420p"))
+    file.finish()
+    with av.open(str(path)) as container:
+        assert container.format.name.startswith("matroska") and len(list(container.decode(video=0))) == 2
+
+
+def test_a_new_format_is_one_entry(coded: Coded, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A document, a caption format, a timeline format and an output of one's own: on the page, at their address, on the
+    command line."""
     data, r = coded
     stories.edit(data.db, 1, None, "add_at_end", {"source": r["talk"].id, "start": 0, "length": 50})
     lasts = DocumentKind("lasts", "Running order", ("Lasts",), lambda told: iter([(str(told.story.length),)]))
     monkeypatch.setitem(DOCUMENTS, "lasts", lasts)
     counted = CaptionFormat("count", "Count", ".txt", "text/plain", lambda c: f"{len(c.cues)} in {c.length}")
     monkeypatch.setitem(CAPTION_FORMATS, "count", counted)
+    mkv = Kind(
+        "mkv", "MKV: H.264 and FLAC", ".mkv", (8_000_000, 2_500_000), coding=Coding("matroska", "flac", "libx264")
+    )
+    monkeypatch.setitem(KINDS, "mkv", mkv)
+    with_pictures(tmp_path / "new.mkv")
     edl = TIMELINES["edl"]
     monkeypatch.setitem(
         TIMELINES, "names", replace(edl, name="names", label="Names", write=lambda story, name, *of: name)
     )
     with TestClient(create_app(data, [], jobs=False), base_url="http://localhost:8463") as page:
         handoff = page.get("/p/1/handoff").text
-        assert "running order" in handoff and ">Names</a>" in handoff and ".otio,.edl,.names" in handoff
+        assert (
+            "MKV: H.264 and FLAC" in handoff
+            and "running order" in handoff
+            and ">Names</a>" in handoff
+            and ".otio,.edl,.names" in handoff
+        )
         assert ">Count</a>" in page.get("/p/1/captions").text and page.get("/p/1/captions.count").text == "0 in 50"
         assert page.get("/p/1/papers/lasts.csv").text.split() == ["Lasts", "50"]
         assert page.get("/p/1/export/names").text == stories.load(data.db, 1).name

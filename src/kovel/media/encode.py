@@ -9,63 +9,37 @@ from typing import Any
 import av
 import numpy as np
 
-from kovel.core.plan.outputs import KINDS, Output, bit_rate
+from kovel.core.plan.outputs import KINDS, Coding, Output, bit_rate
 from kovel.core.sound.loudness import TruePeaks, Weigher, integrated
 from kovel.core.time.rate import SAMPLE_RATE, Rate
 from kovel.media.reader import tag_bt709
 from kovel.media.soundfiles import to_24
 
-# encoder, pixel format, container of a part, its options: for each kind, high and small
-PICTURE: dict[str, tuple[str, str, str, tuple[dict[str, str], dict[str, str]]]] = {
-    "mp4": ("libx264", "yuv420p", "mp4", ({"preset": "veryfast"},) * 2),
-    "draft": ("libx264", "yuv420p", "mp4", ({"preset": "ultrafast"},) * 2),
-    "webm": ("libvpx-vp9", "yuv420p", "webm", ({"deadline": "realtime", "cpu-used": "6", "row-mt": "1"},) * 2),
-    "av1": ("libsvtav1", "yuv420p", "webm", ({"preset": "9"}, {"preset": "10"})),
-    "prores": (
-        "prores_ks",
-        "yuv422p10le",
-        "mov",
-        ({"profile": "standard"}, {"profile": "lt"}),
-    ),
-    "dnxhr": ("dnxhd", "yuv422p", "mov", ({"profile": "dnxhr_hq"}, {"profile": "dnxhr_sq"})),
-}
-SOUND = {
-    "mp4": "aac",
-    "draft": "aac",
-    "webm": "libopus",
-    "av1": "libopus",
-    "prores": "pcm_s24le",
-    "dnxhr": "pcm_s24le",
-    "m4a": "aac",
-    "flac": "flac",
-}
-FORMATS = {"aac": "fltp", "libopus": "flt", "pcm_s24le": "s32", "flac": "s32"}
-CONTAINER = {
-    "mp4": "mp4",
-    "draft": "mp4",
-    "webm": "webm",
-    "av1": "webm",
-    "prores": "mov",
-    "dnxhr": "mov",
-    "m4a": "ipod",
-    "flac": "flac",
-}
+FORMATS = {"aac": "fltp", "libopus": "flt", "pcm_s24le": "s32", "flac": "s32"}  # samples as each encoder takes them
+
+
+def coding_of(kind: str) -> Coding:
+    """How a kind of output is coded."""
+    coding = KINDS[kind].coding
+    assert coding, kind
+    return coding
 
 
 class PictureFile:
     """Frames in yuv420p, BT.709 in limited range, encoded into a file of their own, from frame 0 on."""
 
     def __init__(self, path: Path, output: Output, size: tuple[int, int], rate: Rate) -> None:
-        encoder, self.format, container, options = PICTURE[output.kind]
-        self.c = av.open(str(path), "w", format=container)
-        stream: Any = self.c.add_stream(encoder, rate=rate.fps, options=dict(options[output.quality == "small"]))
+        coding = coding_of(output.kind)
+        self.format = coding.pixels
+        self.c = av.open(str(path), "w", format=coding.container)
+        stream: Any = self.c.add_stream(coding.picture, rate=rate.fps, options=coding.options(output.quality))
         stream.width, stream.height, stream.pix_fmt = *size, self.format
-        if encoder not in ("prores_ks", "dnxhd"):
+        if not KINDS[output.kind].tight:
             stream.bit_rate = bit_rate(
                 output, size, rate
             )  # no more than that: a bound on its peaks makes x264 differ from run to run
         stream.codec_context.time_base = 1 / rate.fps
-        if encoder == "libx264":
+        if coding.picture == "libx264":
             stream.codec_context.thread_type, stream.codec_context.thread_count = "FRAME", 0
         else:
             stream.codec_context.thread_count = 0
@@ -100,7 +74,7 @@ class SoundStream:
 
     def __init__(self, container: Any, kind: str, samples: int, block: Block) -> None:
         self.c, self.block, self.samples = container, block, samples
-        name = SOUND[kind]
+        name = coding_of(kind).sound
         self.format = FORMATS[name]
         stream: Any = container.add_stream(name, rate=SAMPLE_RATE, layout="stereo", format=self.format)
         if name in ("aac", "libopus"):

@@ -35,7 +35,7 @@ from kovel.media import soundfiles
 from kovel.media.burn import Burnt
 from kovel.media.derive import checksum
 from kovel.media.drawing import Pictures
-from kovel.media.encode import CONTAINER, PICTURE, Measured, PictureFile, SoundStream, joined, stream_like
+from kovel.media.encode import Measured, PictureFile, SoundStream, coding_of, joined, stream_like
 from kovel.media.files import Unusable, spare
 from kovel.media.film_check import (
     Files,
@@ -310,8 +310,8 @@ def _film(
         folder.mkdir(parents=True, exist_ok=True)
         made, differs = _parts(film, folder, progress)
         kind = film.output.kind
-        options = {"movflags": "faststart"} if CONTAINER[kind] in ("mp4", "mov") else {}
-        with av.open(str(out), "w", format=CONTAINER[kind], options=options) as container:
+        options = {"movflags": "faststart"} if coding_of(kind).container in ("mp4", "mov") else {}
+        with av.open(str(out), "w", format=coding_of(kind).container, options=options) as container:
             if chapters:
                 ends = [*(at for at, _ in chapters[1:]), film.length]
                 base = 1 / film.clock.fps
@@ -323,7 +323,7 @@ def _film(
                 )
             v, samples = stream_like(container, made[0][0]), film.plan["samples"]
             stream = SoundStream(container, kind, samples, sound.block)
-            if CONTAINER[kind] == "mov" and timecode:
+            if coding_of(kind).container == "mov" and timecode:
                 container.metadata["timecode"] = timecode
 
             def reached(at: int) -> None:
@@ -376,7 +376,7 @@ def _parts(film: Film, folder: Path, progress: Progress) -> tuple[list[tuple[Pat
         some, at = rows[start:end], film.first(rows[start][0])
         if (film.first(rows[end][0]) if end < len(rows) else film.count) <= at:
             continue  # a stretch between two frames of a slower film
-        path = folder / f"{division.name_of(some, film.made_with(some))}.{PICTURE[film.output.kind][2]}"
+        path = folder / f"{division.name_of(some, film.made_with(some))}.{coding_of(film.output.kind).container}"
         new = not path.exists() and not any(other == path for other, _ in todo)
         if new:
             todo.append((path, some))
@@ -426,7 +426,7 @@ def _sound_alone(kind: str, sound: "Sound", samples: int, out: Path, progress: P
         heard = Measured()
         soundfiles.wav(out, sound.block, samples, progress, heard.feed)
         return heard.result()
-    with av.open(str(out), "w", format=CONTAINER[kind]) as container:
+    with av.open(str(out), "w", format=coding_of(kind).container) as container:
         stream = SoundStream(container, kind, samples, sound.block)
         for a in range(0, samples, 48_000 * 10):
             stream.until(a)

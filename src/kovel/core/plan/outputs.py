@@ -12,7 +12,8 @@ wav flac m4a    the sound alone          stems    a WAV a lane       still    on
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields, replace
+from collections.abc import Mapping
+from dataclasses import dataclass, field, fields, replace
 from fractions import Fraction
 from math import floor
 from typing import Any
@@ -29,8 +30,25 @@ MOST = 60  # frames a second of an output's own
 
 
 @dataclass(frozen=True, slots=True)
+class Coding:
+    """How a kind is coded, by libav's names: container, sound encoder, picture encoder with its pixel format, and the
+    picture encoder's options for high and for small."""
+
+    container: str
+    sound: str
+    picture: str = ""
+    pixels: str = "yuv420p"
+    high: Mapping[str, str] = field(default_factory=dict)
+    small: Mapping[str, str] = field(default_factory=dict)
+
+    def options(self, quality: str) -> dict[str, str]:
+        """The picture encoder's options for a quality."""
+        return dict(self.small if quality == "small" else self.high)
+
+
+@dataclass(frozen=True, slots=True)
 class Kind:
-    """One kind of output. `bits`: of the picture a second, at 1920 x 1080 and 25 frames, high and small; `tight`: its
+    """One kind of output, with everything that is decided by its kind. `bits`: of the picture a second, at 1920 x 1080 and 25 frames, high and small; `tight`: its
     rate is held, whatever the rate of frames; `speed`: frames of 1080 lines a second (measured on two slow cores, with
     looks and titles).
 
@@ -44,6 +62,7 @@ class Kind:
     sound: int = 0  # bits a second of its sound
     tight: bool = False
     speed: float = 10.0
+    coding: Coding | None = None  # none: written by `media/soundfiles.py`, or as a picture
 
     @property
     def seen(self) -> bool:
@@ -52,18 +71,47 @@ class Kind:
 
 
 PCM = SAMPLE_RATE * 2 * 24
+H264 = Coding("mp4", "aac", "libx264", high={"preset": "veryfast"}, small={"preset": "veryfast"})
+QUICK = {"preset": "ultrafast"}
+VP9 = {"deadline": "realtime", "cpu-used": "6", "row-mt": "1"}
+PRORES = Coding("mov", "pcm_s24le", "prores_ks", "yuv422p10le", high={"profile": "standard"}, small={"profile": "lt"})
+DNXHR = Coding("mov", "pcm_s24le", "dnxhd", "yuv422p", high={"profile": "dnxhr_hq"}, small={"profile": "dnxhr_sq"})
 KINDS = {
     kind.name: kind
     for kind in (
-        Kind("mp4", "MP4: H.264 and AAC", ".mp4", (8_000_000, 2_500_000), 192_000, speed=10),
-        Kind("webm", "WebM: VP9 and Opus", ".webm", (5_000_000, 1_600_000), 160_000, speed=8),
-        Kind("av1", "WebM: AV1 and Opus", ".webm", (3_600_000, 1_200_000), 160_000, speed=9),
-        Kind("prores", "MOV: ProRes 422 and PCM", ".mov", (122_000_000, 85_000_000), PCM, True, 4),
-        Kind("dnxhr", "MOV: DNxHR and PCM", ".mov", (185_000_000, 121_000_000), PCM, True, 11),
-        Kind("draft", "Draft for a review, times and names burnt in", ".mp4", (1_500_000, 800_000), 128_000, speed=8),
+        Kind("mp4", "MP4: H.264 and AAC", ".mp4", (8_000_000, 2_500_000), 192_000, speed=10, coding=H264),
+        Kind(
+            "webm",
+            "WebM: VP9 and Opus",
+            ".webm",
+            (5_000_000, 1_600_000),
+            160_000,
+            speed=8,
+            coding=Coding("webm", "libopus", "libvpx-vp9", high=VP9, small=VP9),
+        ),
+        Kind(
+            "av1",
+            "WebM: AV1 and Opus",
+            ".webm",
+            (3_600_000, 1_200_000),
+            160_000,
+            speed=9,
+            coding=Coding("webm", "libopus", "libsvtav1", high={"preset": "9"}, small={"preset": "10"}),
+        ),
+        Kind("prores", "MOV: ProRes 422 and PCM", ".mov", (122_000_000, 85_000_000), PCM, True, 4, PRORES),
+        Kind("dnxhr", "MOV: DNxHR and PCM", ".mov", (185_000_000, 121_000_000), PCM, True, 11, DNXHR),
+        Kind(
+            "draft",
+            "Draft for a review, times and names burnt in",
+            ".mp4",
+            (1_500_000, 800_000),
+            128_000,
+            speed=8,
+            coding=replace(H264, high=QUICK, small=QUICK),
+        ),
         Kind("wav", "Sound alone: WAV, 24 bit", ".wav", sound=PCM),
-        Kind("flac", "Sound alone: FLAC", ".flac", sound=PCM * 2 // 5),
-        Kind("m4a", "Sound alone: AAC in M4A", ".m4a", sound=256_000),
+        Kind("flac", "Sound alone: FLAC", ".flac", sound=PCM * 2 // 5, coding=Coding("flac", "flac")),
+        Kind("m4a", "Sound alone: AAC in M4A", ".m4a", sound=256_000, coding=Coding("ipod", "aac")),
         Kind("stems", "Stems: a WAV for each lane", "", sound=PCM),
         Kind("still", "Still: PNG of one frame", ".png"),
     )
