@@ -50,6 +50,21 @@ class Job:
         return self.state in (JobState.WAITING, JobState.WORKING)
 
     @property
+    def is_waiting(self) -> bool:
+        """Whether it waits for its turn."""
+        return self.state is JobState.WAITING
+
+    @property
+    def is_working(self) -> bool:
+        """Whether it is worked on."""
+        return self.state is JobState.WORKING
+
+    @property
+    def was_cancelled(self) -> bool:
+        """Whether somebody stopped it."""
+        return self.state is JobState.CANCELLED
+
+    @property
     def is_done(self) -> bool:
         """Whether it came out as asked."""
         return self.state is JobState.DONE

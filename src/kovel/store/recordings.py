@@ -21,6 +21,9 @@ from kovel.store.projects import clean_name
 KINDS = ("interview", "b-roll", "sound", "music", "still", "voice")
 
 
+CLEAR = 0.6  # how sure a match by sound is that shows one clear peak
+
+
 @dataclass(frozen=True, slots=True)
 class Recording:
     id: int
@@ -54,6 +57,11 @@ class Recording:
     sync_sure: float = 0.0
     sync_how: str = ""
     settings: Values = NONE
+
+    @property
+    def sync_is_clear(self) -> bool:
+        """Whether its sound matches at one offset far better than at any other."""
+        return self.sync_sure > CLEAR
 
     @property
     def source(self) -> Source:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+GRAVE = 45  # weight from which a finding is marked in red
+
 
 @dataclass(frozen=True, slots=True)
 class Finding:
@@ -13,6 +15,11 @@ class Finding:
     at: int | None
     text: str
     weight: int
+
+    @property
+    def is_grave(self) -> bool:
+        """Whether it is marked, not only listed."""
+        return self.weight >= GRAVE
 
     @property
     def mend(self) -> tuple[str, str, str] | None:

@@ -48,9 +48,9 @@ class Coding:
 
 @dataclass(frozen=True, slots=True)
 class Kind:
-    """One kind of output, with everything that is decided by its kind. `bits`: of the picture a second, at 1920 x 1080 and 25 frames, high and small; `tight`: its
-    rate is held, whatever the rate of frames; `speed`: frames of 1080 lines a second (measured on two slow cores, with
-    looks and titles).
+    """One kind of output, with everything that is decided by its kind. `bits`: of the picture a second, at 1920 x 1080
+    and 25 frames, high and small; `tight`: its rate is held, whatever the rate of frames; `speed`: frames of 1080 lines
+    a second (measured on two slow cores, with looks and titles).
 
     The bits of ProRes and DNxHR are what libav's encoders made of the demo, within a tenth; the others are asked
     for."""
