@@ -23,11 +23,18 @@ def truth(data: DataFolder, project: int) -> tuple[stories.Kept, list[tuple[int,
     return kept, want, number
 
 
+STANDS = """() => JSON.stringify({ // where a page stands that did not get ready in time
+  state: document.readyState, url: location.href, kovel: Object.keys(window.kovel || {}),
+  report: document.querySelector("#report")?.textContent,
+  open: performance.getEntriesByType("resource").filter((e) => !e.responseEnd || e.responseStatus >= 400).map((e) => e.name),
+  got: performance.getEntriesByType("resource").length })"""
+
+
 def until(page: Page, what: str, arg: object = None, seconds: float = 150) -> None:
     """Wait for something to be true in the page (Playwright's own waiting needs eval, which the page forbids)."""
     end = time.monotonic() + seconds
     while not page.evaluate(what if "=>" in what else f"() => Boolean({what})", arg):
-        assert time.monotonic() < end, what
+        assert time.monotonic() < end, f"{what}: {page.evaluate(STANDS)}"
         page.wait_for_timeout(15)
 
 
