@@ -47,6 +47,12 @@ def test_footage_by_hand(page: Page, coded: tuple[DataFolder, dict], serve: Call
     rows.nth(2).locator("td").nth(7).drag_to(rows.nth(0).locator("td").nth(7))
     expect(page.locator("#report")).to_contain_text("Order changed")
     assert names() == ["boat", "talk", "fifty"]
+    held = """held => { // the list asks for itself while recordings are prepared: is the row still the same one?
+      const row = document.querySelector("tr[data-recording]"), list = document.getElementById("recordings");
+      row.dispatchEvent(new DragEvent(held ? "dragstart" : "dragend", { bubbles: true, dataTransfer: new DataTransfer() }));
+      return htmx.ajax("GET", location.href + "/list", { source: list, target: list, swap: "outerHTML" })
+        .then(() => new Promise((done) => setTimeout(() => done(row.isConnected), 300))); }"""
+    assert page.evaluate(held, True) and not page.evaluate(held, False)
     page.get_by_label("Kind of boat").focus()
     page.keyboard.press("Alt+ArrowDown")
     expect(rows.nth(1).get_by_label("Name", exact=True)).to_have_value("boat")

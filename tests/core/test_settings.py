@@ -16,7 +16,7 @@ from kovel.core.story.lined_page import lined
 from kovel.core.story.model import Refused, Source, Story
 from kovel.core.story.patch import story_from_json, story_to_json
 from kovel.core.story.seams import seams
-from kovel.core.story.settings import MOMENTS, NONE, SETTINGS, Values, added, met, on_line
+from kovel.core.story.settings import MOMENTS, NONE, SETTINGS, Values, added, met, on_line, ranges
 from tests.core.stories import SOURCES, R, do, three
 
 levels = st.floats(-20, 6).map(lambda x: round(x, 1))
@@ -328,3 +328,12 @@ def test_a_line_between_and_beyond_its_moments() -> None:
         added([2.0, line, ((15, 1.0),)]) == ((10, 3.0), (15, 8.0), (20, 13.0), (40, -7.0))
         and added([1.0, -3.0]) == -2.0
     )
+
+
+def test_pages_read_the_ranges_that_edits_hold_to() -> None:
+    """What a page takes a dragged value for is what the edit takes, and a step more is refused."""
+    for name in ("level", "zoom", "across"):
+        own = ranges()[name]
+        for value, more in ((own["low"], -own["step"]), (own["high"], own["step"])):
+            assert SETTINGS[name].as_kept(value) == value and SETTINGS[name].as_kept(value + more) is None
+    assert "font" not in ranges() and ranges()["dips"]["low"] == -24

@@ -155,21 +155,21 @@ def _plain(key: str, value: Any) -> Any:
 
 def write_rows(connection: sqlite3.Connection, story: int, patch: Patch, head: int | None) -> None:
     """Change the rows by a patch; the one place that does. All that goes goes first: an id may come back elsewhere."""
-    for part, splice in patch.rows.items():
+    for part, change in patch.rows.items():
         t = _TABLES[part]
-        if splice.old:
+        if change.old:
             connection.execute(
                 f"DELETE FROM {t.name} WHERE {t.where} AND ordinal >= ? AND ordinal < ?",
-                (story, splice.index, splice.index + len(splice.old)),
+                (story, change.index, change.index + len(change.old)),
             )
-    for part, splice in patch.rows.items():
-        t, grow = _TABLES[part], len(splice.new) - len(splice.old)
+    for part, change in patch.rows.items():
+        t, grow = _TABLES[part], len(change.new) - len(change.old)
         if grow:
             connection.execute(
                 f"UPDATE {t.name} SET ordinal = ordinal + ? WHERE {t.where} AND ordinal >= ?",
-                (grow, story, splice.index + len(splice.old)),
+                (grow, story, change.index + len(change.old)),
             )
-        rows = [_to_sql(story, t, splice.index + index, part, x) for index, x in enumerate(splice.new)]
+        rows = [_to_sql(story, t, change.index + index, part, x) for index, x in enumerate(change.new)]
         if rows:
             connection.executemany(f"INSERT INTO {t.name} VALUES ({','.join('?' * len(rows[0]))})", rows)
     connection.execute("UPDATE story SET revision = revision + 1, head = ? WHERE id = ?", (head, story))

@@ -17,7 +17,7 @@ from kovel.core.story.edit_rules import (
     refuse_locked,
     source_of,
 )
-from kovel.core.story.line import cut_at, without
+from kovel.core.story.line import as_one_piece, cut_at, without
 from kovel.core.story.model import Piece, Refused, Report, Sources, Story
 from kovel.core.story.settling import settle
 from kovel.core.time.timecode import stamp as clock
@@ -62,31 +62,8 @@ def join_through(story: Story, sources: Sources, piece: int) -> Edit:
         for t in (*(cover.tether.piece for cover in story.covers), *(sound.tether.piece for sound in story.sounds))
     ):
         raise Refused("Something is laid on the second one. Move it first.")
-    new = without(
-        story,
-        [
-            *story.pieces[:index],
-            replace(first_piece, length=first_piece.length + second_piece.length),
-            *story.pieces[index + 2 :],
-        ],
-    )
-    new = replace(
-        new,
-        transitions=tuple(
-            transition
-            for transition in story.transitions
-            if (transition.left, transition.right) != (first_piece.id, second_piece.id)
-        ),
-    )
-    return settle(
-        story,
-        new,
-        sources,
-        "Joined through",
-        split={second_piece.id: (first_piece.id,), first_piece.id: (first_piece.id,)},
-        made=(first_piece.id,),
-        playhead=story.starts[index + 1],
-    )
+    whole = replace(first_piece, length=first_piece.length + second_piece.length)
+    return as_one_piece(story, sources, index, whole, "Joined through")
 
 
 @edit(

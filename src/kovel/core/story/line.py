@@ -104,3 +104,24 @@ def put_in(
     head = at if stay else at + by
     out, report = settle(story, placed(mid, i, new), sources, did, split=split, made=made, playhead=head)
     return out, report.with_notes(out_of_step(story, at, by, wanted) if at < story.length else ())
+
+
+def as_one_piece(story: Story, sources: Sources, index: int, whole: Piece, did: str) -> Edit:
+    """The pieces at `index` and after it as one; what is set between them is what is closed, so it goes without a
+    word.
+
+    | A | A' |   ->   | A    |
+    """
+    first, second = story.pieces[index], story.pieces[index + 1]
+    new = without(story, [*story.pieces[:index], whole, *story.pieces[index + 2 :]])
+    between = (first.id, second.id)
+    left = tuple(transition for transition in story.transitions if (transition.left, transition.right) != between)
+    return settle(
+        story,
+        replace(new, transitions=left),
+        sources,
+        did,
+        split={second.id: (first.id,), first.id: (first.id,)},
+        made=(first.id,),
+        playhead=story.starts[index + 1],
+    )

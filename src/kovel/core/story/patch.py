@@ -182,21 +182,21 @@ class Patch:
     def inverse(self) -> Patch:
         """The patch back."""
         return Patch(
-            {name: splice.inverse() for name, splice in self.rows.items()},
+            {name: change.inverse() for name, change in self.rows.items()},
             {name: value[::-1] for name, value in self.values.items()},
         )
 
     def apply(self, story: Story) -> Story:
         """The story after it. Raises `ValueError` where it does not fit."""
-        changed: dict[str, Any] = {name: splice.apply(getattr(story, name)) for name, splice in self.rows.items()}
+        changed: dict[str, Any] = {name: change.apply(getattr(story, name)) for name, change in self.rows.items()}
         changed |= {name: value[1] for name, value in self.values.items()}
         return replace(story, **changed)
 
     def to_json(self) -> dict[str, Any]:
         """As the journal keeps it."""
         rows = {
-            name: [splice.index, [ROWS[name][0](x) for x in splice.old], [ROWS[name][0](x) for x in splice.new]]
-            for name, splice in self.rows.items()
+            name: [change.index, [ROWS[name][0](x) for x in change.old], [ROWS[name][0](x) for x in change.new]]
+            for name, change in self.rows.items()
         }
         plain = {name: [sorted(x) for x in value] for name, value in self.values.items() if name in SETS}
         plain |= {name: list(value) for name, value in self.values.items() if name in NUMBERS}

@@ -9,7 +9,7 @@ from itertools import pairwise
 from kovel.core.story.along import closed, out_of_step
 from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.edit_rules import DIALOGUE, Edit, frames_in_words, refuse_locked
-from kovel.core.story.line import cut_at, cut_out, part_of, placed, without
+from kovel.core.story.line import as_one_piece, cut_at, cut_out, part_of, placed, without
 from kovel.core.story.model import Piece, Refused, Sources, Story
 from kovel.core.story.settling import settle
 from kovel.core.time.timecode import stamp as clock
@@ -110,25 +110,7 @@ def open_again(story: Story, sources: Sources, piece: int) -> Edit:
     whole = replace(first_piece, length=second_piece.end - first_piece.start)
     gap = second_piece.start - first_piece.end
     did = f"{frames_in_words(gap)} put back" if gap else "Joined through"
-    new = without(story, [*story.pieces[:index], whole, *story.pieces[index + 2 :]])
-    # what is set between the two is what is closed, so it goes without a word
-    new = replace(
-        new,
-        transitions=tuple(
-            transition
-            for transition in story.transitions
-            if (transition.left, transition.right) != (first_piece.id, second_piece.id)
-        ),
-    )
-    return settle(
-        story,
-        new,
-        sources,
-        did,
-        split={second_piece.id: (first_piece.id,), first_piece.id: (first_piece.id,)},
-        made=(first_piece.id,),
-        playhead=story.starts[index + 1],
-    )
+    return as_one_piece(story, sources, index, whole, did)
 
 
 @edit(
