@@ -72,7 +72,7 @@ document.addEventListener("keydown", (e) => {
 // The list refreshes itself while recordings are prepared, but never under the fingers of somebody who types or drags.
 const inUse = () =>
   dragged ||
-  dragged || focused()?.closest("#recordings input, #recordings select") ||
+  focused()?.closest("#recordings input, #recordings select") ||
   $("[name=ids]:checked, #with-chosen[open]");
 const isPoll = (/** @type {any} */ e) => e.detail.elt.id === "recordings" && e.detail.requestConfig?.verb === "get";
 document.body.addEventListener("htmx:beforeRequest", (e) => {
