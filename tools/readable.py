@@ -18,7 +18,7 @@ Function = ast.FunctionDef | ast.AsyncFunctionDef
 LIMITS = {  # at most, or at least where it begins with "least"; aimed at are 12, 6, 0, 0 and 90
     "one-letter locals, in a hundred": 8.9,
     "least mean length of a local's name": 4.66,
-    "functions over complexity 15": 75,
+    "functions over complexity 15": 0,
     "module names used more than once": 0,
     "lines over 120 letters": 32,
     "lines that the formatter is told to leave": 0,

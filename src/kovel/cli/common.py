@@ -134,6 +134,12 @@ def check_folder(out: Path) -> None:
         raise Invalid(f"{out} is a folder. Name a file in it.")
 
 
+def _how_far(rows: Sequence[jobs.Job]) -> str:
+    left = max((job.seconds_left or 0 for job in rows), default=0)
+    share = sum(job.progress for job in rows) / max(1, len(rows))
+    return f"{share:.0%}{f', {left} s left' if left else ''}   "
+
+
 def wait_for(data: DataFolder, ids: list[int], quiet: bool = False, most: float = float("inf")) -> list[jobs.Job]:
     """Until these jobs are over, or `most` seconds have passed. If no running Kovel looks after the folder, this
     process does meanwhile."""
@@ -143,16 +149,10 @@ def wait_for(data: DataFolder, ids: list[int], quiet: bool = False, most: float 
     try:
         while True:
             rows = [jobs.get(data.db, i) for i in ids]
+            is_over = not any(job.is_open for job in rows) or time.monotonic() > end
             if not quiet and sys.stderr.isatty():
-                left = max((job.seconds_left or 0 for job in rows), default=0)
-                click.echo(
-                    f"\r{sum(job.progress for job in rows) / max(1, len(rows)):.0%}{f', {left} s left' if left else ''}   ",
-                    nl=False,
-                    err=True,
-                )
-            if not any(job.is_open for job in rows) or time.monotonic() > end:
-                if not quiet and sys.stderr.isatty():
-                    click.echo("\r", nl=False, err=True)
+                click.echo(f"\r{'' if is_over else _how_far(rows)}", nl=False, err=True)
+            if is_over:
                 return rows
             time.sleep(0.1)
             if not own:

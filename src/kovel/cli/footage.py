@@ -1,6 +1,7 @@
 """Recordings, their log and their words."""
 
 import sys
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -154,26 +155,41 @@ def import_(
     if len(files) == 2 and str(files[0]) in TIMELINES and not files[0].exists():
         bring_timeline(data, the_project(data, project_name), str(files[0]), files[1], as_json)
         return
-    paths = [path for given in files for path in (files_in(given.resolve()) if given.exists() else [given.absolute()])]
-    if not paths:
-        raise Invalid(f"There are no recordings in {', '.join(map(str, files))}. Nothing was made.")
+    paths = _recordings_at(files, tell=not as_json)
     project = projects.create(data.db, new, rate, size, start, drop) if new else the_project(data, project_name)
-    for given in files:
-        if given.is_dir() and not as_json:
-            click.echo(f"{given}: {len(files_in(given.resolve()))} files", err=True)
     made, bad = bring_in_all(data, project.id, paths, kind=kind)
     if words and len(made) == 1:
         bad += take_words(data, made[0], words.name, text_of(words.name, words.read_bytes()))[1]
     if made and not no_wait:
         bad += _prepared(data, project.id, {recording.id for recording in made}, quiet=as_json)
-    rows = [{"id": one.id, "name": one.name, "ready": recordings.get(data.db, one.id).ready} for one in made]
-    value = {"project": project.id, "recordings": rows, "refused": bad}
-    lines = [f"{recording.name}: in {project.name} as number {recording.id}" for recording in made]
-    answer(as_json, value, "\n".join(lines))
-    for why in [] if as_json else bad:
-        click.echo(why, err=True)
+    _tell_what_came(data, project, made, bad, as_json)
     if not made:
         sys.exit(1)
+
+
+def _recordings_at(given: Sequence[Path], tell: bool) -> list[Path]:
+    """The files that were named, and those in the folders that were named; refused where there is none."""
+    paths: list[Path] = []
+    counts: list[str] = []
+    for path in given:
+        inside = files_in(path.resolve()) if path.exists() else [path.absolute()]
+        paths += inside
+        counts += [f"{path}: {len(inside)} files"] if path.is_dir() else []
+    if not paths:
+        raise Invalid(f"There are no recordings in {', '.join(map(str, given))}. Nothing was made.")
+    for count in counts if tell else []:
+        click.echo(count, err=True)
+    return paths
+
+
+def _tell_what_came(
+    data: DataFolder, project: projects.Project, made: list[recordings.Recording], bad: list[str], as_json: bool
+) -> None:
+    rows = [{"id": one.id, "name": one.name, "ready": recordings.get(data.db, one.id).ready} for one in made]
+    lines = [f"{recording.name}: in {project.name} as number {recording.id}" for recording in made]
+    answer(as_json, {"project": project.id, "recordings": rows, "refused": bad}, "\n".join(lines))
+    for why in [] if as_json else bad:
+        click.echo(why, err=True)
 
 
 @click.command()

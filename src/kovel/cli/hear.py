@@ -2,8 +2,10 @@
 
 import json
 import sys
+from collections.abc import Sequence
 from contextlib import ExitStack
 from pathlib import Path
+from typing import Any
 
 import click
 
@@ -21,6 +23,7 @@ from kovel.core.sound.hits import Hit, at_sensitivity
 from kovel.core.sound.levels import QUIETEST
 from kovel.core.sound.pauses import Settings, noise_floor, pauses
 from kovel.core.words.transcript import sentences
+from kovel.data_folder import DataFolder
 from kovel.media.child import call
 from kovel.media.files import Unusable
 from kovel.services.footage import binning, syncing
@@ -28,6 +31,7 @@ from kovel.services.log import speaker_separation, transcription
 from kovel.services.log.recording_languages import code_of
 from kovel.services.single_file import ready
 from kovel.store import jobs, recordings, transcripts
+from kovel.store.projects import Project
 
 
 @click.command()
@@ -216,6 +220,49 @@ def beats_(file: Path, as_json: bool) -> None:
     answer(as_json, {"tempo": got["tempo"], "beats": times, "downbeats": times[got["first"] :: got["bar"]]}, text)
 
 
+def _synced_in(
+    data: DataFolder, project: Project, files: Sequence[str], timecode: bool, quiet: bool
+) -> list[dict[str, Any]]:
+    """Recordings of a project as a sync set: each one's place on the first one's clock."""
+    ids = [the_recording(data, project.id, file).id for file in files]
+    if timecode:
+        syncing.sync_by_timecode(data, project.id, ids)
+    else:
+        (done,) = wait_for(data, [syncing.sync_by_sound(data, project.id, ids).id], quiet=quiet)
+        if not done.is_done or done.message:
+            raise click.ClickException(done.message or "The matching was stopped.")
+    kept = [recordings.get(data.db, i) for i in ids]
+    first = kept[0].sync.offset if kept[0].sync else 0
+    return [
+        {
+            "file": file,
+            "offset": (recording.sync.offset - first) / 48000,
+            "drift_ppm": recording.sync.ppm,
+            "confidence": recording.sync_sure,
+        }
+        for file, recording in zip(files, kept, strict=True)
+        if recording.sync
+    ]
+
+
+def _synced(files: Sequence[str]) -> list[dict[str, Any]]:
+    """Files that are in no project: each one's place on the first one's clock, by their sound."""
+    with ExitStack() as stack:
+        made = [stack.enter_context(ready(Path(file), levels=False)) for file in files]
+        members = [
+            {"out": str(other.folder), "channels": other.channels, "name": Path(file).name}
+            for file, other in zip(files, made, strict=True)
+        ]
+        found = call("sync_by_sound", {"members": members}, _told if sys.stderr.isatty() else None)["members"]
+    bad = [member["unrelated"] for member in found if "unrelated" in member]
+    if bad:
+        raise Unusable(" ".join(bad))
+    return [
+        {"file": file, "offset": member["offset"], "drift_ppm": member["ppm"], "confidence": member["sure"]}
+        for file, member in zip(files, found, strict=True)
+    ]
+
+
 @click.command("sync")
 @click.argument("files", nargs=-1, required=True)
 @click.option("--timecode", is_flag=True, help="By start timecode instead of by sound (with --project).")
@@ -226,45 +273,13 @@ def sync_(files: tuple[str, ...], timecode: bool, folder: Path | None, project_n
     """Where recordings of one moment begin on the first one's clock. With --project they become a sync set."""
     if len(files) < 2:
         raise click.UsageError("Name two or more recordings of the same moment.")
+    if timecode and not project_name:
+        raise click.UsageError("By timecode needs --project.")
     if project_name:
         data = open_data(folder)
-        project = the_project(data, project_name)
-        ids = [the_recording(data, project.id, file).id for file in files]
-        if timecode:
-            syncing.sync_by_timecode(data, project.id, ids)
-        else:
-            (done,) = wait_for(data, [syncing.sync_by_sound(data, project.id, ids).id], quiet=as_json)
-            if not done.is_done or done.message:
-                raise click.ClickException(done.message or "The matching was stopped.")
-        kept = [recordings.get(data.db, i) for i in ids]
-        first = kept[0].sync.offset if kept[0].sync else 0
-        rows = [
-            {
-                "file": file,
-                "offset": (recording.sync.offset - first) / 48000,
-                "drift_ppm": recording.sync.ppm,
-                "confidence": recording.sync_sure,
-            }
-            for file, recording in zip(files, kept, strict=True)
-            if recording.sync
-        ]
+        rows = _synced_in(data, the_project(data, project_name), files, timecode, quiet=as_json)
     else:
-        if timecode:
-            raise click.UsageError("By timecode needs --project.")
-        with ExitStack() as stack:
-            made = [stack.enter_context(ready(Path(file), levels=False)) for file in files]
-            members = [
-                {"out": str(other.folder), "channels": other.channels, "name": Path(file).name}
-                for file, other in zip(files, made, strict=True)
-            ]
-            found = call("sync_by_sound", {"members": members}, _told if sys.stderr.isatty() else None)["members"]
-        bad = [m["unrelated"] for m in found if "unrelated" in m]
-        if bad:
-            raise Unusable(" ".join(bad))
-        rows = [
-            {"file": file, "offset": m["offset"], "drift_ppm": m["ppm"], "confidence": m["sure"]}
-            for file, m in zip(files, found, strict=True)
-        ]
+        rows = _synced(files)
     text = "\n".join(
         f"{row['offset']:+12.5f} s  {row['drift_ppm']:+7.2f} ppm  {row['confidence']:.0%}  {row['file']}"
         for row in rows

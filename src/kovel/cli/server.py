@@ -35,6 +35,48 @@ class At:
     key: Path | None
     queue: str | None
 
+    @property
+    def is_local(self) -> bool:
+        """Whether only this machine reaches it."""
+        return self.host in ("127.0.0.1", "localhost", "::1")
+
+    @property
+    def is_everywhere(self) -> bool:
+        """Whether it answers at every address of this machine."""
+        return self.host in ("0.0.0.0", "::")
+
+
+def _free_port(at: At) -> int:
+    family = socket.AF_INET6 if ":" in at.host else socket.AF_INET
+    with socket.socket(family) as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind((at.host, at.port))
+        except OSError:
+            raise click.ClickException(
+                f"Port {at.port} is taken, perhaps by another Kovel. Choose another: --port {at.port + 1}"
+            ) from None
+        port: int = probe.getsockname()[1]
+        return port
+
+
+def _hosts_answered(at: At) -> set[str]:
+    """The names of this machine that a request may ask for, beside those of its own loopback."""
+    if at.is_local:
+        return set()
+    name = socket.gethostname().lower()
+    return {"*" if at.is_everywhere else at.host, name, name if name.endswith(".local") else f"{name}.local"}
+
+
+def _named_in_address(at: At) -> str:
+    if at.is_everywhere:
+        return "127.0.0.1"
+    return f"[{at.host}]" if ":" in at.host else at.host
+
+
+def _has_screen() -> bool:
+    return sys.platform == "darwin" or any(os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY"))
+
 
 def _serve(data: DataFolder, at: At, path: str = "/") -> None:
     import uvicorn
@@ -43,43 +85,27 @@ def _serve(data: DataFolder, at: At, path: str = "/") -> None:
     from kovel.web.app import create_app
 
     passphrase = os.environ.pop("KOVEL_PASSPHRASE", "") or None  # nobody this process starts needs to know it
-    host, port = at.host, at.port
     if (at.cert is None) != (at.key is None):
         raise click.ClickException("TLS needs both: --cert FILE and --key FILE, in PEM form.")
-    local = host in ("127.0.0.1", "localhost", "::1")
-    if not local and not passphrase:
+    if not at.is_local and not passphrase:
         raise click.ClickException(
             "Open to other machines, Kovel needs a passphrase: set KOVEL_PASSPHRASE and start again."
         )
-    family = socket.AF_INET6 if ":" in host else socket.AF_INET
-    with socket.socket(family) as probe:
-        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        try:
-            probe.bind((host, port))
-        except OSError:
-            raise click.ClickException(
-                f"Port {port} is taken, perhaps by another Kovel. Choose another: --port {port + 1}"
-            ) from None
-        port = probe.getsockname()[1]
+    port = _free_port(at)
     roots = [
         Path.home(),
         FOOTAGE,
         *(path.expanduser().resolve() for path in at.media),
         *(path for path in (Path("/media"), Path("/mnt"), Path("/Volumes")) if path.is_dir()),
     ]
-    wild = host in ("0.0.0.0", "::")  # every address of this machine
-    name = socket.gethostname().lower()
-    hosts = set() if local else {"*" if wild else host, name, name if name.endswith(".local") else f"{name}.local"}
-    address = (
-        f"http{'s' if at.cert else ''}://{'127.0.0.1' if wild else f'[{host}]' if ':' in host else host}:{port}{path}"
-    )
+    address = f"http{'s' if at.cert else ''}://{_named_in_address(at)}:{port}{path}"
     crew = Crew(at.queue, data.root, [path.expanduser().resolve() for path in at.media]) if at.queue else None
     if crew:
         crew.look_first()
-    app = create_app(data, roots, hosts=hosts, passphrase=passphrase, secure=bool(at.cert), crew=crew)
+    app = create_app(data, roots, hosts=_hosts_answered(at), passphrase=passphrase, secure=bool(at.cert), crew=crew)
     config = uvicorn.Config(
         app,
-        host=host,
+        host=at.host,
         port=port,
         log_level="warning",
         access_log=False,
@@ -100,7 +126,7 @@ def _serve(data: DataFolder, at: At, path: str = "/") -> None:
             time.sleep(0.02)
         click.echo(f"Kovel is at {address}   (data in {data.root}; Ctrl-C ends it)")
         sys.stdout.flush()
-        if at.browser and (sys.platform == "darwin" or os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")):
+        if at.browser and _has_screen():
             webbrowser.open(address)
 
     threading.Thread(target=announce, daemon=True).start()

@@ -1,7 +1,7 @@
 """The story from the command line."""
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, get_args, get_origin
 
@@ -246,23 +246,29 @@ def _value(kind: Any, text: str, rate: Rate) -> Any:
     """What was given for a parameter of this type: text, yes or no, a number or a time, `none`, or several with commas
     between (`pieces=2,5`; stretches as `cuts=10-20,40-55`, ranges as `ranges=1-0-50`)."""
     kinds = get_args(kind) or (kind,)
-    origin = get_origin(kind)
     if type(None) in kinds and text == "none":
         return None
     if bool in kinds and text in ("true", "false"):
         return text == "true"
-    if kind is bool:
+    if kinds == (bool,):
         raise ValueError("say true or false.")
-    if str in kinds and not (set(kinds) & {int, float} and re.fullmatch(r"[-+.,0-9]+", text)):
+    if str in kinds and not ({int, float} & set(kinds) and re.fullmatch(r"[-+.,0-9]+", text)):
         return text
     if float in kinds and "," not in text:
         return float(text) if "." in text else int(text)
-    if origin is list or any(get_origin(kind) is list for kind in kinds):
-        rows = [x for x in text.split(",") if x.strip()]
-        if get_args(kind) and get_origin(get_args(kind)[0]) is list:
-            return [[_number(x, rate) for x in row.split("-")] for row in rows]
-        if origin is list or len(rows) > 1:
-            return [_number(row, rate) for row in rows]
+    return _values(kind, text, rate)
+
+
+def _values(kind: Any, text: str, rate: Rate) -> Any:
+    """A number; where a list is taken, numbers with commas between, or rows of them with hyphens."""
+    takes_only_list = get_origin(kind) is list
+    if not takes_only_list and all(get_origin(one) is not list for one in get_args(kind)):
+        return _number(text, rate)
+    rows = [row for row in text.split(",") if row.strip()]
+    if get_args(kind) and get_origin(get_args(kind)[0]) is list:
+        return [[_number(number, rate) for number in row.split("-")] for row in rows]
+    if takes_only_list or len(rows) > 1:
+        return [_number(row, rate) for row in rows]
     return _number(text, rate)
 
 
@@ -279,36 +285,45 @@ def story_set(values: tuple[str, ...], folder: Path | None, project_name: str | 
     setting back; a line is moments in frames of the recording with values, `level=100:-6,150:0`."""
     data = open_data(folder)
     project = the_project(data, project_name)
-    to: list[int | str] = []
-    set_: dict[str, Any] = {}
-    for value in values:
-        k, eq, x = value.partition("=")
-        if k in ("piece", "cover", "title", "sound") and x.isdecimal():
-            to.append(int(x))
-        elif k in ("group", "recording", "story") and (k == "story") != bool(eq):
-            to.append("story" if k == "story" else f"{k} {x}")
-        elif eq and k in SETTINGS:
-            set_[k] = _setting(k, x)
+    scopes, settings = _scopes_and_settings(values)
+    asked = _as_edit([(scope, name, value) for scope in scopes for name, value in settings.items()])
+    tell(data, as_json, *stories.edit(data.db, stories.current(data.db, project.id), None, *asked))
+
+
+def _scopes_and_settings(words: Sequence[str]) -> tuple[list[int | str], dict[str, Any]]:
+    """Where something is to be set, and what; a value of None takes it back."""
+    scopes: list[int | str] = []
+    settings: dict[str, Any] = {}
+    for word in words:
+        name, equals, value = word.partition("=")
+        if name in ("piece", "cover", "title", "sound") and value.isdecimal():
+            scopes.append(int(value))
+        elif word == "story":
+            scopes.append("story")
+        elif name in ("group", "recording") and equals:
+            scopes.append(f"{name} {value}")
+        elif equals and name in SETTINGS:
+            settings[name] = _setting(name, value)
         else:
             raise Invalid(
-                f"{value[:40]} is neither a scope (piece=4, cover=, title=, sound=, group=, recording=, story) nor a "
+                f"{word[:40]} is neither a scope (piece=4, cover=, title=, sound=, group=, recording=, story) nor a "
                 "setting (kovel story settings lists them)."
             )
-    if not to or not set_:
+    if not scopes or not settings:
         raise Invalid("Say on what, and what: kovel story set piece=4 level=-16")
-    rows = [[t, name, x] for t in to for name, x in set_.items()]
-    said = ", ".join(f"{name} {'taken back' if x is None else x}" for name, x in set_.items())
-    did = f"{', '.join(map(str, to))}: {said}" if len(rows) > 1 else ""
+    return scopes, settings
+
+
+def _as_edit(rows: Sequence[tuple[int | str, str, Any]]) -> tuple[str, dict[str, Any]]:
+    """The edit that sets (scope, setting, value): its name and what it is asked with."""
     if len(rows) == 1:
-        t, k, x = rows[0]
-        asked = (
-            ("reset_value", {"to": t, "setting": k})
-            if x is None
-            else ("set_value", {"to": t, "setting": k, "value": x})
-        )
-    else:
-        asked = ("set_several", {"rows": rows, "did": did})
-    tell(data, as_json, *stories.edit(data.db, stories.current(data.db, project.id), None, *asked))
+        ((scope, setting, value),) = rows
+        if value is None:
+            return "reset_value", {"to": scope, "setting": setting}
+        return "set_value", {"to": scope, "setting": setting, "value": value}
+    scopes = dict.fromkeys(str(scope) for scope, _, _ in rows)
+    settings = dict.fromkeys(f"{name} {'taken back' if value is None else value}" for _, name, value in rows)
+    return "set_several", {"rows": [list(row) for row in rows], "did": f"{', '.join(scopes)}: {', '.join(settings)}"}
 
 
 @story.command("settings")

@@ -1,6 +1,7 @@
 """Tightening from the command line."""
 
 from pathlib import Path
+from typing import Any
 
 import click
 
@@ -11,6 +12,13 @@ from kovel.core.words.fillers import KINDS
 from kovel.services.tighten import proposals as work
 from kovel.store import stories
 from kovel.store.decisions import Desk
+
+
+def _kinds_named(text: str) -> list[str]:
+    names = [name.strip() for name in text.split(",") if name.strip()]
+    if unknown := [name for name in names if name not in KINDS]:
+        raise Invalid(f"There is no kind called {unknown[0]}. The kinds are: {', '.join(KINDS)}.")
+    return names
 
 
 @click.command()
@@ -60,9 +68,7 @@ def tighten(
     """Make pieces of RECORDINGS without their pauses, fillers and false starts: one undo step in the story."""
     data = open_data(folder)
     project = the_project(data, project_name)
-    wanted = [name.strip() for name in kinds.split(",") if name.strip()]
-    if unknown := [name for name in wanted if name not in KINDS]:
-        raise Invalid(f"There is no kind called {unknown[0]}. The kinds are: {', '.join(KINDS)}.")
+    wanted = _kinds_named(kinds)
     sid = stories.current(data.db, project.id)
     story = stories.load(data.db, sid).story
     before, ranges, cuts, desks = 0, [], [], []
@@ -82,14 +88,11 @@ def tighten(
     if not dry:
         if in_place and not cuts:
             raise Invalid("Nothing of what would be taken out stands in the story.")
-        asked = (
-            ("take_out", {"cuts": sorted(cuts)})
-            if in_place
-            else ("insert_several", {"at": story.length, "ranges": ranges})
-        )
-        did = stories.edit(data.db, sid, None, *asked)[1].did
+        asked: tuple[str, dict[str, Any]] = ("insert_several", {"at": story.length, "ranges": ranges})
         if in_place:
-            for i, desk in desks:
-                work.put(data, i, desk)
+            asked = ("take_out", {"cuts": sorted(cuts)})
+        did = stories.edit(data.db, sid, None, *asked)[1].did
+        for recording_id, desk in desks if in_place else []:
+            work.put(data, recording_id, desk)
     seconds = [float(x / project.rate.fps) for x in (before, after)]
     answer(as_json, value, f"{did} {seconds[0]:.1f} s before, {seconds[1]:.1f} s after, {len(ranges)} pieces.")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_right
+from collections.abc import Sequence
 from dataclasses import replace
 from fractions import Fraction
 from itertools import pairwise
@@ -16,6 +17,21 @@ from kovel.store.projects import Project
 from kovel.store.recordings import Recording
 
 
+def _place(fields: Sequence[str], line: int, project: Project, shift: int, left: list[str]) -> tuple[int, int] | None:
+    """Story frames [a, b) that an event takes; None where it has none that can be taken, which is said in `left`."""
+    try:
+        at, end = (
+            parse_entry(fields[k], project.rate, drop=project.drop) - project.start_frame - shift for k in (8, 9)
+        )
+    except TimeError as error:
+        left.append(f"Line {line}: {error}")
+        return None
+    if end <= at or at < 0:
+        left.append(f"Line {line}: it lies before the story’s start, {project.start_timecode}, or is empty.")
+        return None
+    return at, end
+
+
 def from_edl(told: dict[str, Any], project: Project, recordings: dict[int, Recording]) -> Taken:
     """A story of the events of an edit decision list (exchange/sent_files.py): what is heard on A is the dialogue,
     what is seen beside it covers. A list that begins at another hour than the story is moved to its start, and says
@@ -27,15 +43,8 @@ def from_edl(told: dict[str, Any], project: Project, recordings: dict[int, Recor
     shift = _shift(told["events"], project, left)
     for i, fields, notes in told["events"]:
         m = ["", *fields]
-        try:
-            at, end = (parse_entry(m[k], rate, drop=project.drop) - project.start_frame - shift for k in (8, 9))
-        except TimeError as error:
-            left.append(f"Line {i}: {error}")
-            continue
-        if end <= at or at < 0:
-            left.append(f"Line {i}: it lies before the story’s start, {project.start_timecode}, or is empty.")
-            continue
-        use = _event(m, i, notes, at, end, rate, recordings, left)
+        place = _place(m, i, project, shift, left)
+        use = _event(m, i, notes, *place, rate, recordings, left) if place else None
         if use is None:
             continue
         if m[4].startswith(("W", "K")):
@@ -115,24 +124,24 @@ def _speed(notes: list[str], own: Rate) -> Fraction:
     return speed
 
 
+def _heard_for(use: Use, heard: list[Use]) -> int:
+    """For how many frames of it something is heard."""
+    return sum(min(use.end, other.end) - max(use.at, other.at) for other in _met(use, heard))
+
+
 def _of_events(
     rate: Rate, seen: list[Use], heard: list[Use], recordings: dict[int, Recording], left: list[str]
 ) -> Story:
     """What is heard, or seen alone, makes the pieces; what is seen beside it lies over them."""
     length = max((use.end for use in (*seen, *heard)), default=0)
     seen, heard = sorted(seen, key=lambda u: u.at), sorted(heard, key=lambda u: u.at)
-    alone = [
-        use
-        for use in seen
-        if not use.card
-        and sum(min(use.end, other.end) - max(use.at, other.at) for other in _met(use, heard)) < use.end - use.at
-    ]
+    alone = [use for use in seen if not use.card and _heard_for(use, heard) < use.end - use.at]
     black = [use for use in seen if use.card]
     edges = sorted({0, length, *(e for use in (*heard, *alone, *black) for e in (use.at, use.end))})
     base: list[Use] = []
     for begin, end in pairwise(edges):
         slot = Use(begin, end, None)
-        use = next(iter(_met(slot, heard)), None) or next(iter(_met(slot, alone)), None)
+        use = next(iter([*_met(slot, heard), *_met(slot, alone)]), None)
         if use is not None:
             start = use.start + round((begin - use.at) * use.speed)
             base.append(replace(use, at=begin, end=end, start=start, unseen=bool(_met(slot, black)) and use in heard))

@@ -38,10 +38,9 @@ def from_otio(told: dict[str, Any], project: Project, recordings: dict[int, Reco
             tracks[t["kind"]].append(uses)
     if sum(len(row) for rows in tracks.values() for row in rows) > MOST:
         raise Refused("That timeline is too long.")
-    while tracks["Video"] and not tracks["Video"][0] and len(tracks["Video"]) > 1:
-        tracks["Video"].pop(0)
-    base = tracks["Video"][0] if tracks["Video"] else []
-    story = built(project.rate, base, tracks["Video"][1:], tracks["Audio"], recordings, left)
+    pictures = tracks["Video"] or [[]]
+    first = next((number for number, uses in enumerate(pictures) if uses), len(pictures) - 1)
+    story = built(project.rate, pictures[first], pictures[first + 1 :], tracks["Audio"], recordings, left)
     marks = [(marker, project.rate.seconds_to_frame(Fraction(*at))) for marker, at in told["markers"]]
     return Taken(name, headed(story, marks), left)
 
@@ -101,25 +100,38 @@ def _uses(track: dict[str, Any], project: Project, recordings: dict[int, Recordi
     return out
 
 
+def _settings_on(x: dict[str, Any], left: list[str], where: str) -> Values:
+    try:
+        return Values.from_json(x["settings"] or {})
+    except (ValueError, AttributeError, TypeError, KeyError, IndexError):
+        left.append(f"{where}: what is set on “{x['name']}” cannot be read.")
+        return NONE
+
+
+def _generated(x: dict[str, Any], at: int, end: int, own: Values, left: list[str], where: str) -> Use | None:
+    """A title or a card; None for what another generator makes, which is said in `left`."""
+    if x["generator"] == "Title":
+        return Use(at, end, 0, settings=own)
+    if x["generator"] == "SolidColor":
+        return _card(at, end, x["parameters"], left, where)
+    left.append(f"{where}: “{x['name']}” is made by a generator ({x['generator']}) that is not known here.")
+    return None
+
+
+def _file_named(url: str) -> str:
+    try:
+        return Path(unquote(urlparse(url).path)).name
+    except ValueError:
+        return ""
+
+
 def _use(
     x: dict[str, Any], at: int, end: int, rate: Rate, recordings: dict[int, Recording], left: list[str], where: str
 ) -> Use | None:
-    own = NONE
-    try:
-        own = Values.from_json(x["settings"] or {})
-    except (ValueError, AttributeError, TypeError, KeyError, IndexError):
-        left.append(f"{where}: what is set on “{x['name']}” cannot be read.")
+    own = _settings_on(x, left, where)
     if x["generator"] is not None:
-        if x["generator"] == "Title":
-            return Use(at, end, 0, settings=own)
-        if x["generator"] == "SolidColor":
-            return _card(at, end, x["parameters"], left, where)
-        left.append(f"{where}: “{x['name']}” is made by a generator ({x['generator']}) that is not known here.")
-        return None
-    try:
-        file = Path(unquote(urlparse(x["url"]).path)).name
-    except ValueError:
-        file = ""
+        return _generated(x, at, end, own, left, where)
+    file = _file_named(x["url"])
     first = Fraction(*x["first"]) if x["first"] else Fraction(0)
     begun = Fraction(*x["begun"]) if x["begun"] else None
     recording = found(recordings, (file, x["media"], x["name"]), None if begun is not None else first)
@@ -132,11 +144,7 @@ def _use(
             speed = Fraction(scalar).limit_denominator(10_000)
         else:
             left.append(f"{where}: the effect {effect} on “{x['name']}” is not taken.")
-    zero = (
-        rate.seconds_to_frame(begun)
-        if begun is not None
-        else rate.seconds_to_frame(recording.rate.frame_to_seconds(recording.first))
-    )
+    zero = rate.seconds_to_frame(begun if begun is not None else recording.rate.frame_to_seconds(recording.first))
     start = rate.seconds_to_frame(first) - zero
     if begun is None and start < 0:  # counted from its beginning, without timecode
         start = rate.seconds_to_frame(first)

@@ -118,6 +118,25 @@ def _track(track: Any) -> dict[str, Any]:
     return {"kind": str(track.kind), "name": str(track.name or ""), "items": items}
 
 
+def _settings_of(x: Any) -> Any:
+    """What Kovel wrote on a clip; `?` where that cannot be read."""
+    try:
+        kovel = _plain(x.metadata.get("kovel", {}))
+        return kovel.get("settings") if isinstance(kovel, dict) else "?"
+    except (ValueError, AttributeError, TypeError):
+        return "?"
+
+
+def _effect(effect: Any) -> list[Any]:
+    """[how much faster it runs, or None where it is no change of pace; its name]."""
+    import opentimelineio as otio
+
+    scalar = getattr(effect, "time_scalar", None) if isinstance(effect, otio.schema.LinearTimeWarp) else None
+    fine = isinstance(scalar, (int, float)) and math.isfinite(scalar) and abs(scalar) <= 1000
+    name = str(effect.effect_name or effect.name or type(effect).__name__)
+    return [float(scalar) if fine and scalar is not None else None, name]
+
+
 def _clip(x: Any) -> dict[str, Any]:
     import opentimelineio as otio
 
@@ -132,11 +151,7 @@ def _clip(x: Any) -> dict[str, Any]:
         "media": "",
         "generator": None,
     }
-    try:
-        kovel = _plain(x.metadata.get("kovel", {}))
-        row["settings"] = kovel.get("settings") if isinstance(kovel, dict) else "?"
-    except (ValueError, AttributeError, TypeError):
-        row["settings"] = "?"
+    row["settings"] = _settings_of(x)
     if isinstance(media, otio.schema.GeneratorReference):
         parameters = _plain(media.parameters)
         return row | {
@@ -152,15 +167,7 @@ def _clip(x: Any) -> dict[str, Any]:
         )
     except (ValueError, AttributeError):
         row["is"] = "broken"
-    for effect in x.effects:
-        scalar = getattr(effect, "time_scalar", None) if isinstance(effect, otio.schema.LinearTimeWarp) else None
-        fine = isinstance(scalar, (int, float)) and math.isfinite(scalar) and abs(scalar) <= 1000
-        row["effects"].append(
-            [
-                float(scalar) if fine and scalar is not None else None,
-                str(effect.effect_name or effect.name or type(effect).__name__),
-            ]
-        )
+    row["effects"] = [_effect(effect) for effect in x.effects]
     return row
 
 

@@ -253,14 +253,12 @@ def _split(story: Story, heard: dict[int, Use], transitions: list[Transition]) -
     for first_piece, second_piece in pairwise(story.pieces):
         first_use, second_use = heard.get(first_piece.id), heard.get(second_piece.id)
         at = story.starts[story.index_of(second_piece.id)]
-        if second_use and (first_use is None or first_use.end == second_use.at):
-            edge = second_use.at
-        elif first_use and second_use is None:
-            edge = first_use.end
+        if first_use and second_use:
+            split = second_use.at - at if first_use.end == second_use.at else 0
+        elif second_use:
+            split = second_use.at - at if first_piece.source is None else 0
         else:
-            edge = at
-        over_a_gap = (first_use and second_piece.source is None) or (second_use and first_piece.source is None)
-        split = edge - at if (first_use and second_use) or over_a_gap else 0
+            split = first_use.end - at if first_use and second_piece.source is None else 0
         if split and -first_piece.length < split < second_piece.length:
             transition = out.get((first_piece.id, second_piece.id), Transition(first_piece.id, second_piece.id))
             out[first_piece.id, second_piece.id] = replace(transition, split=split)

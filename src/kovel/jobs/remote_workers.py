@@ -234,25 +234,30 @@ class Crew:
             before = []
         self.settled = self.settled or not before
         with self._lock:
-            for name, t in told.items():
-                if name not in self.hands and t["epoch"] == self.epoch and not self.redis.sismember(GONE, name):
-                    self.hands[name] = Hand(
-                        queue_of(self.pool, name), int(t["slots"]), name, tuple(t["roots"]), str(t["node"])
-                    )
+            self._welcome(told)
             for name, hand in list(self.hands.items()):
                 if name in told and told[name]["beat"] != hand.beat:
                     hand.beat, hand.heard = told[name]["beat"], now
                 left = name not in told and hand.dismissed is None  # it has ended, and said so
-                if (
-                    left
-                    or now - hand.heard > self.dead
-                    or (hand.dismissed is not None and now - hand.dismissed > self.dead)
-                ):
-                    self.redis.sadd(GONE, name)
-                    self.redis.hdel(CREW, name)
-                    hand.queue.clear()
-                    del self.hands[name]
-                    self._gone.add(name)
+                if left or self._is_silent(hand, now):
+                    self._give_up(name, hand)
+
+    def _welcome(self, told: dict[str, Any]) -> None:
+        for name, t in told.items():
+            if name not in self.hands and t["epoch"] == self.epoch and not self.redis.sismember(GONE, name):
+                queue = queue_of(self.pool, name)
+                self.hands[name] = Hand(queue, int(t["slots"]), name, tuple(t["roots"]), str(t["node"]))
+
+    def _is_silent(self, hand: Hand, now: float) -> bool:
+        dismissed_long = hand.dismissed is not None and now - hand.dismissed > self.dead
+        return now - hand.heard > self.dead or dismissed_long
+
+    def _give_up(self, name: str, hand: Hand) -> None:
+        self.redis.sadd(GONE, name)
+        self.redis.hdel(CREW, name)
+        hand.queue.clear()
+        del self.hands[name]
+        self._gone.add(name)
 
     def dismiss(self, hand: Hand) -> None:
         """What it has is not known any more: it is to end, and its calls go to others once it surely has."""

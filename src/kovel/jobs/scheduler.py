@@ -7,7 +7,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from secrets import token_hex
@@ -56,6 +56,12 @@ WARM = [
 HELD = 10.0  # seconds until what the disk holds up is tried again
 TAKE_OVER = 2.0  # seconds between two looks whether the work is to be taken over
 TRIES = 3  # at making a recording whole
+
+
+def ended_how(answer: Mapping[str, Any]) -> str:
+    """How a call ended, in a word: cancelled, held, done or failed."""
+    ended = "done" if "result" in answer else "failed"
+    return next((how for how in ("cancelled", "held") if how in answer), ended)
 
 
 class Scheduler:
@@ -259,17 +265,22 @@ class Scheduler:
         self._end_the_silent(rows)
         hands = self._hands()
         free = {hand.name: hand.slots for hand in hands}
-        for o in self._out.values():
-            free[o.hand.name] = free.get(o.hand.name, 0) - 1
-        if all(n <= -SPARE for n in free.values()):
+        for out in self._out.values():
+            free[out.hand.name] = free.get(out.hand.name, 0) - 1
+        if all(places <= -SPARE for places in free.values()):
             return
-        db = self.data.db
-        shown = recordings.in_stories(db)
-        looked = looked_at(self.data)
-        under_way = {o.job.id for o in self._out.values()}
-        coming = {o.job.recording for o in self._out.values() if o.step and o.step.brings_sound}
         workers = sum(hand.slots for hand in hands)
-        calls: list[tuple[tuple[float, ...], jobs.Job, JobStep | None]] = []
+        for _, job, step in sorted(self._calls_of(rows, workers), key=lambda call: call[0]):
+            self._offer(job, step, hands, free)
+
+    def _calls_of(
+        self, rows: list[jobs.Job], workers: int
+    ) -> Iterator[tuple[tuple[float, ...], jobs.Job, JobStep | None]]:
+        """(how urgent, job, step) of every call that can be made now: what comes first has the smallest."""
+        shown = recordings.in_stories(self.data.db)
+        looked = looked_at(self.data)
+        under_way = {out.job.id for out in self._out.values()}
+        coming = {out.job.recording for out in self._out.values() if out.step and out.step.brings_sound}
         for job in rows:
             if job.paused or self._held.get(job.id, 0.0) > time.monotonic():
                 continue
@@ -277,12 +288,10 @@ class Scheduler:
             unseen = job.recording not in shown
             if kind.steps is not None:
                 wanted = -looked.get(job.recording or 0, 0.0)  # what was looked at last, first
-                for index, job_step in enumerate(self._steps_of(kind.steps, job, workers)):
-                    calls.append(((job_step.urgency, wanted, unseen, job.id + index / 1e4), job, job_step))
+                for index, step in enumerate(self._steps_of(kind.steps, job, workers)):
+                    yield (step.urgency, wanted, unseen, job.id + index / 1e4), job, step
             elif job.state is JobState.WAITING and job.id not in under_way and self._is_ready(kind, job, coming):
-                calls.append(((kind.urgency, unseen, 0, job.id), job, None))
-        for _, job, step in sorted(calls, key=lambda c: c[0]):
-            self._offer(job, step, hands, free)
+                yield (kind.urgency, unseen, 0, job.id), job, None
 
     def _steps_of(self, steps: Steps, job: jobs.Job, workers: int) -> list[JobStep]:
         """What can be done next of a job in several calls; nothing while an earlier try of it is still ending."""
@@ -328,14 +337,17 @@ class Scheduler:
         spare = SPARE if call.is_swift else min(SPARE, swift)  # the swift ones take the spare place
         able = [hand for hand in hands if free[hand.name] > (0 if hand.name else -spare)]
         if kind.is_long:
-            there = [(o.hand.name, o.job.kind) for o in self._out.values() if self.kinds[o.job.kind].is_long]
-            able = [hand for hand in able if sum(name == hand.name for name, _ in there) < max(1, hand.slots - 1)]
-            able = [hand for hand in able if not kind.fills_machine or (hand.name, kind.name) not in there]
+            able = [hand for hand in able if self._has_room_for_long(hand, kind)]
         here = [hand for hand in able if not hand.name]
         if call.place is Place.HERE or (call.place is Place.NEAR and here):
             able = here
         able = [hand for hand in able if hand.roots is None or reached(params, hand.roots)]
         return max(able, key=lambda h: (bool(h.name), free[h.name]), default=None)
+
+    def _has_room_for_long(self, hand: Hand, kind: JobKind) -> bool:
+        there = [out.job.kind for out in self._out.values() if out.hand.name == hand.name]
+        long = [name for name in there if self.kinds[name].is_long]
+        return len(long) < max(1, hand.slots - 1) and not (kind.fills_machine and kind.name in long)
 
     def _give(self, out: Out) -> None:
         self._out[out.key] = out
@@ -363,6 +375,20 @@ class Scheduler:
         for key in list(self._out):
             self._let_go(key)
 
+    def _keep_result(self, key: str, out: Out, answer: dict[str, Any]) -> None:
+        """What it brought and its end, together and once. Raises what went wrong, until it did so five times."""
+        try:
+            with self.data.db.write():
+                self._end(out, answer)
+        except Exception as error:
+            self._failed[key] = self._failed.get(key, 0) + 1
+            if self._failed[key] < 5:  # a full disk or a foreign lock may pass
+                raise
+            what = in_words(error) or f"({type(error).__name__}: {error})"
+            why = f"Its result could not be kept. {what} Try again."
+            jobs.end(self.data.db, out.job.id, JobState.FAILED, why)
+            self._log(out, "not kept", why)
+
     def _look_after(self, key: str, out: Out) -> None:
         """Progress noted, or the end applied; a try that counts no more is told to stop, and its answer passed over."""
         try:
@@ -378,22 +404,10 @@ class Scheduler:
                 self._note(now, key, out)
             return
         if key not in self._failed:
-            how = next((k for k in ("cancelled", "held") if k in answer), "done" if "result" in answer else "failed")
+            how = ended_how(answer)
             self._log(out, how if current else f"{how}, passed over", answer.get("unusable") or answer.get("held", ""))
         if current:
-            try:
-                with self.data.db.write():  # what it brought and its end, together and once
-                    self._end(out, answer)
-            except Exception as error:
-                self._failed[key] = self._failed.get(key, 0) + 1
-                if self._failed[key] < 5:  # a full disk or a foreign lock may pass
-                    raise
-                why = (
-                    f"Its result could not be kept. {in_words(error) or f'({type(error).__name__}: {error})'} Try "
-                    "again."
-                )
-                jobs.end(self.data.db, out.job.id, JobState.FAILED, why)
-                self._log(out, "not kept", why)
+            self._keep_result(key, out, answer)
         clear = self.kinds[out.job.kind].clear
         if clear is not None and not any(job.id == out.job.id for job in jobs.unfinished(self.data.db)):
             clear(out.job)

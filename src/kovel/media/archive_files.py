@@ -6,7 +6,7 @@ import shutil
 import time
 import zipfile
 import zlib
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from fractions import Fraction
 from hashlib import sha256
 from pathlib import Path
@@ -111,30 +111,39 @@ def _members(path: Path, folder: Path, progress: Callable[[float], None]) -> dic
         total, done = sum(member.file_size for member, name in wanted if name == "media") or 1, 0
         spare(folder, float(total))
         for index, (member, kind) in enumerate(wanted):
-            most = LARGEST.get(kind)
-            if most is not None and member.file_size > most:
-                raise Unusable(
-                    f"{Path(member.filename).name} in it is larger than such a file can be "
-                    f"({member.file_size / 1e6:.0f} MB)"
-                )
             to, sha, size = folder / f"{index}", sha256(), 0
-            with z.open(member) as src, to.open("xb") as dst:
-                while block := src.read(BLOCK):
-                    size += len(block)
-                    if size > member.file_size or (most is not None and size > most):
-                        raise Unusable(f"{Path(member.filename).name} in it is larger than it says")
-                    sha.update(block)
-                    dst.write(block)
-                    if kind == "media":
-                        done += len(block)
-                        progress(min(1.0, done / total))
+            for block in _written(z, member, LARGEST.get(kind), to):
+                sha.update(block)
+                size += len(block)
+                if kind == "media":
+                    done += len(block)
+                    progress(min(1.0, done / total))
             found[member.filename] = {"file": str(to), "size": size, "checksum": sha.hexdigest(), "kind": kind}
             if kind == "project.json":
-                try:
-                    json.loads(to.read_text("utf-8"))
-                except (RecursionError, UnicodeDecodeError, MemoryError):
-                    raise Unusable("the project in it cannot be read") from None
+                _refuse_unreadable(to)
     return found
+
+
+def _written(z: zipfile.ZipFile, member: zipfile.ZipInfo, most: int | None, to: Path) -> Iterator[bytes]:
+    """The blocks of a member, each written to `to`. Raises `Unusable` where it is larger than `most` or than it says."""
+    name = Path(member.filename).name
+    if most is not None and member.file_size > most:
+        raise Unusable(f"{name} in it is larger than such a file can be ({member.file_size / 1e6:.0f} MB)")
+    left = member.file_size
+    with z.open(member) as src, to.open("xb") as dst:
+        while block := src.read(BLOCK):
+            left -= len(block)
+            if left < 0:
+                raise Unusable(f"{name} in it is larger than it says")
+            dst.write(block)
+            yield block
+
+
+def _refuse_unreadable(project: Path) -> None:
+    try:
+        json.loads(project.read_text("utf-8"))
+    except (RecursionError, UnicodeDecodeError, MemoryError):
+        raise Unusable("the project in it cannot be read") from None
 
 
 def _kind(name: str) -> str:

@@ -4,7 +4,7 @@ passed over."""
 import hashlib
 import json
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +14,26 @@ from kovel.media.whole_files import keep
 
 BLOCK = 4 << 20
 FAULT = ".fails-after"  # in the folder of a made-up card: so many bytes can be read of it
+
+
+def _why_not(error: Exception, file: str, whole: int, count: int) -> str:
+    if isinstance(error, CardGone):
+        return (
+            f"The card could not be read any further, at {file}: it was pulled out or is failing. {whole} of {count} "
+            "files are safely copied; put it back and try again, and it goes on from there."
+        )
+    return (
+        f"{file} did not come out as it was read: the disk it is copied to may be failing. Try again, or another disk."
+    )
+
+
+def _list(folder: Path, files: Iterable[str], known: Mapping[str, Any]) -> None:
+    """Write a generation of the manifest with those that stand in none yet."""
+    generations = (mhl.read(folder / "ascmhl" / generation) for generation in mhl.generations(folder))
+    listed = {hashed.path for rows in generations for hashed in rows}
+    new = [(file, known[file]) for file in files if file not in listed]
+    if new:
+        mhl.write(folder, [mhl.Hashed(file, facts["size"], facts["changed"], facts["md5"]) for file, facts in new])
 
 
 def copy(card: str, files: list[str], out: str, progress: Callable[[float], None]) -> dict[str, Any]:
@@ -40,24 +60,12 @@ def copy(card: str, files: list[str], out: str, progress: Callable[[float], None
         report = lambda copied, done=done: progress(0.9 * (done + copied) / total)  # noqa: E731
         try:
             known[file] = _copied(root / file, to / file, None if limit is None else limit - done, report)
-        except CardGone:
-            whole = len(fresh) + len(before)
-            raise Unusable(
-                f"The card could not be read any further, at {file}: it was pulled out or is failing. "
-                f"{whole} of {len(files)} files are "
-                "safely copied; put it back and try again, and it goes on from there."
-            ) from None
-        except Spoilt:
-            raise Unusable(
-                f"{file} did not come out as it was read: the disk it is copied to may be failing. "
-                "Try again, or another disk."
-            ) from None
+        except (CardGone, Spoilt) as error:
+            raise Unusable(_why_not(error, file, len(fresh) + len(before), len(files))) from None
         done += size
         keep(log, known)
         fresh.append(file)
-    listed = {hashed.path for generation in mhl.generations(to) for hashed in mhl.read(to / "ascmhl" / generation)}
-    if new := [f for f in (*before, *fresh) if f not in listed]:
-        mhl.write(to, [mhl.Hashed(f, known[f]["size"], known[f]["changed"], known[f]["md5"]) for f in new])
+    _list(to, (*before, *fresh), known)
     progress(1.0)
     rows = [{"path": str(to / f), "size": known[f]["size"], "sha256": known[f]["sha256"]} for f in (*before, *fresh)]
     return {"copied": rows, "before": before, "bytes": sum(known[f]["size"] for f in fresh), "folder": out}

@@ -10,7 +10,7 @@ them as of any other, only nothing is coded.
 
 import base64
 import json
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from fractions import Fraction
 from functools import lru_cache
 from pathlib import Path
@@ -41,40 +41,60 @@ def group_of(c: Any, video: Any, first: Any, rate: Rate) -> int:
     BT.709), frame n is packet n by the rule of media/reader.py, and every group is short, of one length and stands
     alone.
     """
-    entries = list(video.index_entries) if _any_page_decodes(c, video, first) else []
+    if not _any_page_decodes(c, video, first):
+        return 0
+    entries = list(video.index_entries)
     if len(entries) < 2 or any(entry.is_discard for entry in entries):
         return 0
     keys = np.flatnonzero([entry.is_keyframe for entry in entries])
-    group = int(keys[1]) if len(keys) > 1 else len(entries)
+    group = int([*keys, len(entries)][1])
     if group > LONGEST_GROUP or not np.array_equal(keys, np.arange(0, len(entries), group)):
         return 0
-    stamps = np.array([entry.timestamp for entry in entries], np.int64)
-    early = (stamps - stamps[0]) * float(video.time_base * rate.fps) - np.arange(len(stamps))
-    if early.max() > 0.25 or early.min() <= -0.75:
-        return 0
-    if sum(entry.size for entry in entries) * 8 * float(rate.fps) / len(entries) > MOST_BITS:
+    if _bits_a_second(entries, rate) > MOST_BITS or not _is_numbered(entries, float(video.time_base * rate.fps)):
         return 0
     spots = sorted({int(key) for key in keys[np.linspace(0, len(keys) - 1, min(SPOTS, len(keys))).astype(int)]})
     groups = ([(entry.timestamp, entry.size) for entry in entries[spot : spot + group]] for spot in spots)
     return group if all(_stands_alone(c, video, rows) for rows in groups) else 0
 
 
+def _bits_a_second(entries: Sequence[Any], rate: Rate) -> float:
+    return sum(int(entry.size) for entry in entries) * 8 * float(rate.fps) / len(entries)
+
+
+def _is_numbered(entries: Sequence[Any], per_tick: float) -> bool:
+    """Whether packet n is frame n by its time; `per_tick`: frames in a tick of the time stamps."""
+    stamps = np.array([entry.timestamp for entry in entries], np.int64)
+    early = (stamps - stamps[0]) * per_tick - np.arange(len(stamps))
+    return bool(early.max() <= 0.25 and early.min() > -0.75)
+
+
 def _any_page_decodes(c: Any, video: Any, first: Any) -> bool:
     """Whether the coding and the shape of a picture are what every browser shows as it is."""
-    coding, codec = coding_of(first, filmed(video).coding), video.codec_context
-    coded = (
-        c.format.name.startswith("mov")
-        and codec.name == "h264"
+    coding = coding_of(first, filmed(video).coding)
+    usual = coding.plain and coding.matrix == BT709 and not coding.full
+    return bool(
+        c.format.name.startswith("mov") and usual and _is_simple_h264(video, first) and _is_simple_shape(video, first)
+    )
+
+
+def _is_simple_h264(video: Any, first: Any) -> bool:
+    """Whether it is H.264 of 8 bit 4:2:0 without frames that lean on later ones, packed with lengths before its units."""
+    codec = video.codec_context
+    return bool(
+        codec.name == "h264"
         and codec.profile in PROFILES
         and first.format.name == "yuv420p"
         and not codec.has_b_frames
         and bytes(codec.extradata or b"\0")[0] == 1
     )
+
+
+def _is_simple_shape(video: Any, first: Any) -> bool:
+    """Whether it is upright, of square pixels, progressive, even and not too large."""
     upright = not int(getattr(first, "rotation", 0) or 0) % 360 and Fraction(video.sample_aspect_ratio or 1) == 1
     low, high = sorted((first.width, first.height))
     small = low <= MOST_LINES and high <= 2 * MOST_LINES and not (low % 2 or high % 2)
-    usual = coding.plain and coding.matrix == BT709 and not coding.full
-    return bool(coded and upright and small and usual and not first.interlaced_frame)
+    return bool(upright and small and not first.interlaced_frame)
 
 
 def _stands_alone(c: Any, video: Any, wanted: list[tuple[int, int]]) -> bool:

@@ -288,6 +288,24 @@ def linked(frame: Any, base: Fraction, steps: Iterable[tuple[str, str]], tags: s
     return graph
 
 
+def _range(coding: Coding) -> str:
+    return "pc" if coding.full else "tv"
+
+
+def _colour_steps(frame: Any, coding: Coding, name: str) -> tuple[list[tuple[str, str]], str]:
+    """The filters that bring colours to BT.709 before they are scaled, and how scaling is to read what it gets."""
+    is_yuv = coding.matrix != RGB_MATRIX
+    read = f":in_color_matrix={MATRICES[coding.matrix]}:in_range={_range(coding)}" if is_yuv else ""
+    if not coding.plain:
+        return [("scale", f"flags={EXACT}{read}"), ("format", "gbrp10le"), ("lut3d", "")], ""
+    even = not (frame.width % 2 or frame.height % 2)
+    if is_yuv and even and name in PLANAR and (coding.matrix != BT709 or coding.full):
+        space = f"ispace={SPACES[coding.matrix]}:irange={_range(coding)}:space=bt709:range=tv"
+        step = ("colorspace", f"iall=bt709:all=bt709:{space}:fast=1")
+        return [step], ":in_color_matrix=bt709:in_range=tv"
+    return [], read
+
+
 class Fit:
     """Brings frames of any size, turn, shape and coding to w x h yuv420p, BT.709 in limited range, letterboxed in
     black.
@@ -314,33 +332,27 @@ class Fit:
         return self._graph.pull()
 
     def _build(self, frame: Any, rotation: int, coding: Coding) -> Any:
+        """The open filter graph for frames like this one; None where they pass as they are."""
         w, h = self.size
         fw, fh = fitted(frame, rotation, self.of.pixel, self.size) if self.pad else self.size
         as_shown = (frame.height, frame.width) if rotation in (90, 270) else (frame.width, frame.height)
         if (fw, fh) == (w, h) == as_shown and _is_plain(frame, coding) and not rotation:
             return None
         name = frame.format.name.replace("yuvj", "yuv")  # what "j" says is said by the range
-        span = "pc" if coding.full else "tv"
-        yuv = coding.matrix != RGB_MATRIX
-        declared = f":colorspace={SPACES[coding.matrix]}:range={span}" if yuv else ""
-        read = f":in_color_matrix={MATRICES[coding.matrix]}:in_range={span}" if yuv else ""
-        steps = list(TURNS.get(rotation, ()))
-        even = not (frame.width % 2 or frame.height % 2)
-        if coding.plain and yuv and even and name in PLANAR and (coding.matrix != BT709 or coding.full):
-            space = f"ispace={SPACES[coding.matrix]}:irange={span}:space=bt709:range=tv"
-            steps.append(("colorspace", f"iall=bt709:all=bt709:{space}:fast=1"))
-            read = ":in_color_matrix=bt709:in_range=tv"
-        if not coding.plain:
-            steps += [("scale", f"flags={EXACT}{read}"), ("format", "gbrp10le"), ("lut3d", "")]
-            read = ""
+        colours, read = _colour_steps(frame, coding, name)
         flags = self.flags if name in PLANAR and coding.plain else EXACT
-        steps += [
+        steps = [
+            *TURNS.get(rotation, ()),
+            *colours,
             ("scale", f"{fw}:{fh}:flags={flags}{read}:out_color_matrix=bt709:out_range=tv"),
             ("format", "yuv420p"),
             ("setsar", "1"),
         ]
         if (fw, fh) != (w, h):
             steps.append(("pad", f"{w}:{h}:{(w - fw) // 4 * 2}:{(h - fh) // 4 * 2}:black"))
+        declared = ""
+        if coding.matrix != RGB_MATRIX:
+            declared = f":colorspace={SPACES[coding.matrix]}:range={_range(coding)}"
         if coding.plain:
             return linked(frame, Fraction(1, 1000), steps, declared, name)
         with tempfile.TemporaryDirectory(prefix="kovel-") as folder:  # libav reads the table once, from a file

@@ -121,6 +121,28 @@ def _refuse_changed(src: dict[int, dict[str, Any]], has_pictures: bool) -> None:
             )
 
 
+def _refuse_plan(plan: dict[str, Any]) -> None:
+    if plan["length"] == 0:
+        raise Unusable("The story is empty: there is nothing to render yet.")
+    if plan.get("form") != FORM:
+        raise Unusable("This render was asked for with an older Kovel. Render the story again.")
+
+
+def _give_its_name(part: Path, final: Path) -> None:
+    """What is whole gets its own name; of a folder of stems that is there already, file by file."""
+    if final.is_dir() and part.is_dir():
+        for path in part.iterdir():
+            os.replace(path, final / path.name)
+    else:
+        os.replace(part, final)
+
+
+def _remove(part: Path) -> None:
+    if part.is_dir():
+        shutil.rmtree(part, ignore_errors=True)
+    part.unlink(missing_ok=True)
+
+
 def render(
     plan: dict[str, Any],
     files: dict[str, dict[str, Any]],
@@ -155,10 +177,7 @@ def render(
     """
     began = time.monotonic()
     length, clock = plan["length"], Rate(*plan["rate"])
-    if length == 0:
-        raise Unusable("The story is empty: there is nothing to render yet.")
-    if plan.get("form") != FORM:
-        raise Unusable("This render was asked for with an older Kovel. Render the story again.")
+    _refuse_plan(plan)
     this_output, src = Output.from_json(output), {int(name): file for name, file in files.items()}
     has_pictures = KINDS[this_output.kind].seen or this_output.kind == "still"
     _refuse_changed(src, has_pictures)
@@ -185,15 +204,9 @@ def render(
         else:
             told |= _sound_alone(this_output.kind, sound, plan["samples"], part, progress)
             told |= _checked(part, sounds, src, told["loudness"], [])
-        if final.is_dir() and this_output.kind == "stems":
-            for path in part.iterdir():
-                os.replace(path, final / path.name)
-        else:
-            os.replace(part, final)
+        _give_its_name(part, final)
     finally:
-        if part.is_dir():
-            shutil.rmtree(part, ignore_errors=True)
-        part.unlink(missing_ok=True)
+        _remove(part)
     size = sum(path.stat().st_size for path in final.iterdir()) if final.is_dir() else final.stat().st_size
     seen = [width, height] if has_pictures else None
     return {"path": str(final), "bytes": size, "size": seen, "took": round(time.monotonic() - began, 1), **told}

@@ -278,6 +278,17 @@ def _from(begin: Fraction, num: int, den: int) -> int:
     return (2 * n + d) // (2 * d)
 
 
+def _gap_before(due: int | None, length: int) -> int:
+    """Samples of silence between the `length` that were read and where the next ones are due; 0 for what is shorter
+    than 40 ms or cannot be."""
+    return due - length if due is not None and 1920 <= due - length < SAMPLE_RATE * 3600 else 0
+
+
+def _silence(count: int, width: int) -> Iterator[np.ndarray]:
+    for done in range(0, count, SAMPLE_RATE):
+        yield np.zeros((min(SAMPLE_RATE, count - done), width), np.int16)
+
+
 def _placed(src: Path, track: int, pick: Sequence[int] | None, zero: Fraction | None) -> Iterator[np.ndarray]:
     """The samples (n, channels) int16 of one sound track, one block behind the other from `zero` on, by their time
     stamps (None: from the track's own beginning, so that an encoder's delay is no silence): silence where there is a
@@ -295,14 +306,12 @@ def _placed(src: Path, track: int, pick: Sequence[int] | None, zero: Fraction | 
         count = length = 0
         for stamp, x in _picked(container, a, pick) if pick else _blocks(container, a, width):
             due = None if stamp is None else _from(begin, *stamp)
-            gap = 0
             if first is None:
                 first = due or 0
                 gap = max(0, first)
-            elif due is not None and first >= 0 and 1920 <= due - length < SAMPLE_RATE * 3600:
-                gap = due - length
-            for n in range(0, gap, SAMPLE_RATE):
-                yield np.zeros((min(SAMPLE_RATE, gap - n), width), np.int16)
+            else:
+                gap = _gap_before(due, length) if first >= 0 else 0
+            yield from _silence(gap, width)
             skip = min(max(0, -first - count), len(x)) if first < 0 else 0
             count += len(x)
             length += gap + len(x) - skip

@@ -116,20 +116,28 @@ def _written(spec: Mapping[str, Any], lines: list[str], width: int, height: int,
     rolls, room = bool(spec["rolls"]), _room(spec, width)
     file = font_file(fonts, str(spec["font"]))
     weight, less = int(spec["weight"]), int(spec["under"]) / 100
+    lighter = weight if less == 1 else max(200, weight - 200)
     size = max(4, round(height * float(spec["size"]) / 100))
     while True:
-        lighter = weight if less == 1 else max(200, weight - 200)
         pair = font_of(file, size, weight), font_of(file, max(4, round(size * less)), lighter)
-        rows: list[tuple[str, bool]] = []
-        for below, line in ((index > 0, line) for index, line in enumerate(lines)):
-            rows += [(row, below) for row in ([line] if rolls else _broken(line, pair[below], room))]
+        rows = _rows(lines, pair, None if rolls else room)
         wide = max(pair[below].getlength(row) for row, below in rows)
         steps = [LINE * size * (less if below else 1) for _, below in rows]
         # captions are written smaller before they are broken once more
         unbroken = not spec.get("caption") or len(rows) <= len(lines)
-        if size <= 4 or (unbroken and wide <= room and (rolls or sum(steps) <= height * WIDEST)):
+        fits = unbroken and wide <= room and (rolls or sum(steps) <= height * WIDEST)
+        if fits or size <= 4:
             return _Written(rows, pair, size, wide, steps)
         size = size * 19 // 20
+
+
+def _rows(lines: list[str], pair: tuple[Any, Any], room: float | None) -> list[tuple[str, bool]]:
+    """(what stands on it, whether it is below the first line) for each row; broken where it is wider than `room`."""
+    rows: list[tuple[str, bool]] = []
+    for index, line in enumerate(lines):
+        below = index > 0
+        rows += [(row, below) for row in ([line] if room is None else _broken(line, pair[below], room))]
+    return rows
 
 
 def _room(spec: Mapping[str, Any], width: int) -> float:

@@ -99,6 +99,16 @@ def whole_sound(folder: Path) -> bool:
     return sound_made(folder) is not None
 
 
+def _keep_facts(folder: Path, facts: dict[str, Any]) -> None:
+    """What is known of it, as preparing keeps it step by step, for as far as it is whole."""
+    of_all = ("rate", "picture", "sound", "frames", *(("own", "gop", "piece") if facts.get("own") else ()))
+    keep(folder / "begun.json", {name: facts[name] for name in of_all} | {"channels": facts.get("channels", 1)})
+    keep(folder / "look.json", {"small": facts["small"]} if facts.get("small") else {})
+    if facts["picture"] and not short_picture(folder, facts):
+        sound = ("rate", "picture", "sound", "samples", "channels")
+        keep(folder / "picture.json", {name: fact for name, fact in facts.items() if name not in sound})
+
+
 def take_apart(folder: Path) -> str:
     """A recording counts as whole no more: what is short of it goes, what is whole stays, and is not made again.
     What was short, in words; empty (and nothing is done) where all is there."""
@@ -106,14 +116,7 @@ def take_apart(folder: Path) -> str:
     told = shortcomings(folder)
     if facts is None or not told:
         return ""
-    begun = {k: facts[k] for k in ("rate", "picture", "sound", "frames")} | {"channels": facts.get("channels", 1)}
-    if facts.get("own"):
-        begun |= {k: facts[k] for k in ("own", "gop", "piece")}
-    keep(folder / "begun.json", begun)
-    keep(folder / "look.json", {"small": facts["small"]} if facts.get("small") else {})
-    if facts["picture"] and not short_picture(folder, facts):
-        sound = ("rate", "picture", "sound", "samples", "channels")
-        keep(folder / "picture.json", {name: fact for name, fact in facts.items() if name not in sound})
+    _keep_facts(folder, facts)
     gone: tuple[str, ...] = () if (folder / "picture.json").exists() else OF_PICTURE
     if facts["sound"] and not short_sound(folder, facts):
         keep(folder / "sound.json", {k: facts[k] for k in ("samples", "channels")})

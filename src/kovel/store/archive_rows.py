@@ -149,6 +149,20 @@ def _insert(connection: sqlite3.Connection, table: str, rows: list[dict[str, Any
         connection.execute(f"INSERT INTO {table} ({','.join(cols)}) VALUES ({marks})", [row[column] for column in cols])
 
 
+def _renumber_inside(table: str, row: dict[str, Any], up: dict[str, int]) -> None:
+    """What a row keeps as JSON gets the numbers that it has here; a recording is prepared anew here."""
+    if table == "recording":
+        row["ready"] = 0
+    elif table == "story":
+        row["settings"] = json.dumps(rescoped(json.loads(row["settings"]), lambda i: i + up["recording"]))
+    elif table == "journal":
+        row["patch"] = json.dumps(_patch(json.loads(row["patch"]), up["recording"]))
+        if row["command"] in (UNDO, REDO):
+            row["params"] = json.dumps({"entry": json.loads(row["params"])["entry"] + up["journal"]})
+    elif table == "log_step":
+        row["change"] = json.dumps(_step(json.loads(row["change"]), up))
+
+
 def _put(db: Database, connection: sqlite3.Connection, tables: Tables, name: str) -> tuple[Project, dict[int, int]]:
     connection.execute("PRAGMA defer_foreign_keys = ON")
     named = _named(connection)
@@ -165,18 +179,9 @@ def _put(db: Database, connection: sqlite3.Connection, tables: Tables, name: str
             for row in rows
         ]
         for row in new:
-            if table == "project":
-                row["name"], row["archived"], row["deleted"] = name, 0, None
-            elif table == "recording":
-                row["ready"] = 0
-            elif table == "story":
-                row["settings"] = json.dumps(rescoped(json.loads(row["settings"]), lambda i: i + up["recording"]))
-            elif table == "journal":
-                row["patch"] = json.dumps(_patch(json.loads(row["patch"]), up["recording"]))
-                if row["command"] in (UNDO, REDO):
-                    row["params"] = json.dumps({"entry": json.loads(row["params"])["entry"] + up["journal"]})
-            elif table == "log_step":
-                row["change"] = json.dumps(_step(json.loads(row["change"]), up))
+            _renumber_inside(table, row, up)
+        if table == "project":
+            new = [{**row, "name": name, "archived": 0, "deleted": None} for row in new]
         if table == "sentence":  # numbered by its search
             new = [{name: value for name, value in row.items() if name != "id"} for row in new]
         _insert(connection, table, new)

@@ -33,20 +33,18 @@ class Held(Told):
 def in_words(error: Exception) -> Told | None:
     """What a failure of disk or database means to the editor; None for what is none."""
     text = str(error)
-    if (isinstance(error, OSError) and error.errno in (errno.ENOSPC, errno.EDQUOT)) or "disk is full" in text:
+    number = error.errno if isinstance(error, OSError) else None
+    if number in (errno.ENOSPC, errno.EDQUOT) or "disk is full" in text:
         return Held("The disk is full: nothing was changed. Make room on it, then try again.")
     if isinstance(error, sqlite3.OperationalError) and "locked" in text:
         return Held("Another program holds Kovel's database. Nothing was changed; close that program, then try again.")
-    if (
-        (isinstance(error, OSError) and error.errno in (errno.EACCES, errno.EPERM, errno.EROFS))
-        or "readonly" in text
-        or "unable to open" in text
-    ):
-        where = f" ({error.filename})" if isinstance(error, OSError) and error.filename else ""
+    if number in (errno.EACCES, errno.EPERM, errno.EROFS) or "readonly" in text or "unable to open" in text:
+        file = getattr(error, "filename", None)
+        where = f" ({file})" if file else ""
         return Held(
             f"Kovel's folder cannot be written{where}. Nothing was changed; allow writing there, then try again."
         )
-    if (isinstance(error, OSError) and error.errno == errno.EIO) or "disk I/O" in text:
+    if number == errno.EIO or "disk I/O" in text:
         return Held("The disk does not answer as it should. Nothing was changed; look after the disk, then try again.")
     if isinstance(error, sqlite3.DatabaseError) and ("malformed" in text or "not a database" in text):
         return Unopened(

@@ -134,22 +134,29 @@ def get(db: Database, subclip: int) -> Subclip:
     return _subclip(row)
 
 
+def _cleaned(fields: dict[str, str | int | float | None]) -> dict[str, str | int | float | None]:
+    """What is to be changed, as it is kept. Raises `Invalid`."""
+    if set(fields) - {"name", "note", "tags", "verdict", "start", "length", "board", "add_tags"}:
+        raise Invalid("That cannot be changed on a subclip.")
+    out = dict(fields)
+    if "name" in out:
+        out["name"] = clean_name(str(out["name"]), limit=120)
+    if "note" in out:
+        out["note"] = str(out["note"]).strip()[:2000]
+    if "tags" in out:
+        out["tags"] = clean_tags(str(out["tags"]))
+    if out.get("verdict", "keep") not in VERDICTS:
+        raise Invalid("A verdict is keep, maybe or drop.")
+    return out
+
+
 def update(db: Database, ids: Sequence[int], **fields: str | int | float | None) -> list[Subclip]:
     """Change one or several subclips in one step: name, note, tags, verdict, start, length, board; `add_tags` adds
     to theirs."""
     old = [get(db, i) for i in ids]
     if not old:
         raise Invalid("Choose a subclip first.")
-    if set(fields) - {"name", "note", "tags", "verdict", "start", "length", "board", "add_tags"}:
-        raise Invalid("That cannot be changed on a subclip.")
-    if "name" in fields:
-        fields["name"] = clean_name(str(fields["name"]), limit=120)
-    if "note" in fields:
-        fields["note"] = str(fields["note"]).strip()[:2000]
-    if "tags" in fields:
-        fields["tags"] = clean_tags(str(fields["tags"]))
-    if fields.get("verdict", "keep") not in VERDICTS:
-        raise Invalid("A verdict is keep, maybe or drop.")
+    fields = _cleaned(fields)
     more = str(fields.pop("add_tags", "") or "")
     first = recordings.get(db, old[0].recording)
     rate = recordings.clock_of(db, first.project)
@@ -166,9 +173,7 @@ def update(db: Database, ids: Sequence[int], **fields: str | int | float | None)
     with steps.step(db, first.project, f"{what} changed") as step:
         step.before("subclip", list(ids))
         for subclip in old:
-            put = dict(fields)
-            if more:
-                put["tags"] = clean_tags(",".join([*subclip.tags, more]))
+            put = fields | ({"tags": clean_tags(",".join([*subclip.tags, more]))} if more else {})
             if put:
                 step.c.execute(
                     f"UPDATE subclip SET {', '.join(f'{name} = ?' for name in put)} WHERE id = ?",

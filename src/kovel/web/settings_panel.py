@@ -138,6 +138,21 @@ def scopes_of(story: Story, sources: Sources, items: list[Item], needs: str = "s
     return out + ([Scope(everywhere, f"{source.name} in every story")] if source else [])
 
 
+def _has_several_channels(clip: Item, sources: Sources) -> bool:
+    return clip.source is not None and clip.source in sources and sources[clip.source].channels > 1
+
+
+def _comes_from(name: str, found: Sequence[tuple[int, Value]], own: Values) -> str:
+    """From which wider scopes a value comes, in words; empty where it is set here, or nowhere."""
+    is_replaced = SETTINGS[name].meets == "replaces"
+    if not found or (is_replaced and name in own):
+        return ""
+    if is_replaced:
+        return f"from {WIDER[found[-1][0]]}"
+    rows = ", ".join(f"{SETTINGS[name].says(value)} from {WIDER[scope]}" for scope, value in found)
+    return f"{'replaces' if name in ALONE and own[ALONE[name]] else 'inherits'} {rows}"
+
+
 def panel_of(
     story: Story,
     sources: Sources,
@@ -152,7 +167,7 @@ def panel_of(
     here = dict(story.settings).get(scope, NONE)
     names = tuple(name for name in of if kinds & {*SETTINGS[name].of} and (scope == "items" or SETTINGS[name].wide))
     names += ("opacity",) if here["as_one"] and "opacity" in of else ()
-    if scope != "story" and (clip.source is None or clip.source not in sources or sources[clip.source].channels < 2):
+    if scope != "story" and not _has_several_channels(clip, sources):
         names = tuple(name for name in names if name != "channels")
     keys, rows = scope_keys(clip), story.scopes(clip, sources)
     at = keys.index(scope)
@@ -165,13 +180,7 @@ def panel_of(
     )
 
     def comes(name: str) -> str:
-        found = _inherited(name, wider)
-        if not found or (SETTINGS[name].meets == "replaces" and name in own):
-            return ""
-        if SETTINGS[name].meets == "replaces":
-            return f"from {WIDER[found[-1][0]]}"
-        rows = ", ".join(f"{SETTINGS[name].says(value)} from {WIDER[k]}" for k, value in found)
-        return f"{'replaces' if name in ALONE and own[ALONE[name]] else 'inherits'} {rows}"
+        return _comes_from(name, _inherited(name, wider), own)
 
     def total(name: str) -> str:
         if name != "level" or scope != "items":

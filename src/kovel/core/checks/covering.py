@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 
-from kovel.core.checks.offers import NEAR, Offer, Shot, stems
+from kovel.core.checks.offers import Offer, Shot, meeting_in_words, stems, use_in_words, worth_of
 from kovel.core.picture.shots import Look, best_stretch
 from kovel.core.time.rate import Rate
 from kovel.core.words.transcript import Word
@@ -55,32 +55,33 @@ def covers_for(
     need, met_with = end - begin, stems(said)
     out = []
     for shot in shots:
-        start, length, steady = shot.start + max(0, shot.length - need) // 3, min(need, shot.length), None
-        if shot.source in looks:
-            look, own = looks[shot.source]
-            k = float(own.fps / rate.fps)
-            i, j = round(shot.start * k), round((shot.start + shot.length) * k)
-            part = Look(look.bright[i:j], look.steady[i:j], look.change[i:j])
-            seconds = length / float(rate.fps)
-            if (best := best_stretch(part, float(own.fps), (seconds, seconds))) and best[1] - best[0] > 0:
-                start = min(shot.start + round(best[0] / k), shot.start + shot.length - length)
-                steady = float(part.steady[best[0] : best[1]].mean())
+        length = min(need, shot.length)
         if length < 1:
             continue
-        met, meant, short = stems(shot.text) & met_with, shot.near >= NEAR, 1 - length / need
-        score = (
-            2.0 * len(met)
-            + (4.0 * shot.near if meant else 0.0)
-            - 1.5 * shot.used
-            - 2.0 * short
-            + ((steady or 0.5) - 0.5)
-        )
+        start, steady = _steadiest(shot, length, rate, looks)
+        shared, short = stems(shot.text) & met_with, 1 - length / need
+        score = worth_of(shot, shared) - 2.0 * short + ((steady or 0.5) - 0.5)
         why = [
-            f"meets “{', '.join(sorted(met))}”" if met else "near in meaning" if meant else "",
-            "not used yet" if not shot.used else f"used {shot.used} times" if shot.used > 1 else "used once",
+            meeting_in_words(shot, shared),
+            use_in_words(shot),
             "shaky" if steady is not None and steady < 0.6 else "",
             f"{(need - length) / float(rate.fps):.1f} s too short" if short else "",
         ]
         params = {"source": shot.source, "at": begin, "until": begin + length, "start": start}
         out.append(Offer("cover", shot.name, ", ".join(word for word in why if word), "lay_cover", params, score))
     return sorted(out, key=lambda o: -o.score)[:MOST]
+
+
+def _steadiest(shot: Shot, length: int, rate: Rate, looks: Mapping[int, tuple[Look, Rate]]) -> tuple[int, float | None]:
+    """Where the steadiest stretch of `length` story frames begins in a shot, and how steady it is from 0 to 1; a third
+    of what is to spare behind its beginning, and None, where nothing is known of it."""
+    if shot.source in looks:
+        look, own = looks[shot.source]
+        per_frame = float(own.fps / rate.fps)
+        first, last = round(shot.start * per_frame), round((shot.start + shot.length) * per_frame)
+        part = Look(look.bright[first:last], look.steady[first:last], look.change[first:last])
+        seconds = length / float(rate.fps)
+        if (best := best_stretch(part, float(own.fps), (seconds, seconds))) and best[1] - best[0] > 0:
+            start = min(shot.start + round(best[0] / per_frame), shot.start + shot.length - length)
+            return start, float(part.steady[best[0] : best[1]].mean())
+    return shot.start + max(0, shot.length - length) // 3, None

@@ -9,7 +9,7 @@ added by their power, as sounds of different origin do.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from math import floor
 
@@ -22,6 +22,7 @@ from kovel.core.plan.sounds import AS_IT_IS, along
 from kovel.core.sound.loudness import STEP, Rows, integrated
 from kovel.core.story.model import Sources, Story, frames_to
 from kovel.core.story.settings import NONE
+from kovel.core.time.rate import Rate
 from kovel.core.time.timecode import stamp as clock
 
 OFF = 1.0  # LU by which it may miss the target (R 128 for live programmes)
@@ -82,8 +83,17 @@ def sound_findings(
     peak: Callable[[int, int], float],
 ) -> list[Finding]:
     """Clipped recordings, a mix over full scale, loudness off the target. `peak(a, b)` is the exact peak of the mix."""
+    mix = mixed(plan, measured)
+    return [
+        *_clipped(story, sources, measured),
+        *_over_full_scale(story.rate, plan, mix.most, peak),
+        *_off_target(story, integrated(mix.power)),
+    ]
+
+
+def _clipped(story: Story, sources: Sources, measured: Mapping[tuple[int, str], Rows]) -> Iterator[Finding]:
+    """Pieces whose recordings are clipped where they are used."""
     rate = story.rate
-    out: list[Finding] = []
     for at, piece in zip(story.starts, story.pieces, strict=False):
         rows = measured.get((piece.source, "")) if piece.source is not None else None
         if rows is None or piece.take == "picture":
@@ -94,17 +104,14 @@ def sound_findings(
         if len(clipped) and piece.source is not None:
             f = at + max(0, floor(frames_to(piece, rate.sample_to_frame((i + int(clipped[0])) * STEP))))
             name = sources[piece.source].name if piece.source in sources else "A recording"
-            out.append(
-                Finding(
-                    "clip",
-                    f,
-                    f"{name} is clipped in its recording at {clock(f, rate)}, for {len(clipped) / 10:.1f} s in all",
-                    40,
-                )
-            )
-    mix = mixed(plan, measured)
+            told = f"{name} is clipped in its recording at {clock(f, rate)}, for {len(clipped) / 10:.1f} s in all"
+            yield Finding("clip", f, told, 40)
+
+
+def _over_full_scale(rate: Rate, plan: Plan, most: np.ndarray, peak: Callable[[int, int], float]) -> Iterator[Finding]:
+    """Stretches where the mix goes over full scale: those close together are one."""
     over: list[list[tuple[int, float]]] = []  # blocks over full scale and their peaks; those close together are one
-    for k in np.flatnonzero(mix.most > 1).tolist()[:MOST]:
+    for k in np.flatnonzero(most > 1).tolist()[:MOST]:
         high = peak(k * STEP, min((k + 1) * STEP, plan.samples))
         if high > 1.0001:
             if over and k - over[-1][-1][0] <= NEAR:
@@ -116,10 +123,12 @@ def sound_findings(
         there, first = (clock(rate.sample_to_frame(k * STEP), rate) for k in (worst, run[0][0]))
         text = f"The sounds together go {20 * np.log10(high):.1f} dB over full scale at {there}"
         text += f", and {len(run) - 1} times more from {first} on" if len(run) > 1 else ""
-        out.append(Finding("over", rate.sample_to_frame(worst * STEP), text, 44))
-    loud = integrated(mix.power)
+        yield Finding("over", rate.sample_to_frame(worst * STEP), text, 44)
+
+
+def _off_target(story: Story, loud: float | None) -> Iterator[Finding]:
+    """A whole that is louder or softer than was asked for."""
     target = target_of(story)
     if loud is not None and abs(loud - target) > OFF:
         said = ", for broadcast (EBU R 128)" if target == -23 else ""
-        out.append(Finding("loudness", None, f"The whole measures {loud:.1f} LUFS; {target:g} is asked for{said}", 15))
-    return out
+        yield Finding("loudness", None, f"The whole measures {loud:.1f} LUFS; {target:g} is asked for{said}", 15)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -88,23 +88,40 @@ def cover_span(story: Story, seam: int, edges: Sequence[int], most: int) -> tupl
     cover       [────────────────────────)
     """
     fps = float(story.rate.fps)
-    starts = [edge for edge in edges if seam - 3 * fps <= edge <= seam - SPARE and edge >= 0] or [
-        max(0, seam - int(fps))
-    ]
-    best: tuple[float, int, int] | None = None
+    first, last = max(0.0, seam - 3 * fps), seam - SPARE
+    starts = [edge for edge in edges if first <= edge <= last] or [max(0, seam - int(fps))]
+    spans: list[tuple[int, int]] = []
     for start in starts:
-        ends = [
-            edge
-            for edge in edges
-            if edge >= seam + SPARE and edge - start <= min(most, int(4.5 * fps)) and edge <= story.length
-        ]
-        for b in ends or [min(story.length, start + min(most, int(3.5 * fps)))]:
-            if b < seam + SPARE or start > seam - SPARE or b - start > most:
-                continue
-            cost = abs((b - start) / fps - 3.5) + abs((seam - start) / fps - 1.2) * 0.5
-            if best is None or cost < best[0]:
-                best = (cost, start, b)
-    return best[1:] if best else None
+        latest = min(story.length, start + min(most, int(4.5 * fps)))
+        ends = [edge for edge in edges if seam + SPARE <= edge <= latest]
+        spans += [(start, end) for end in ends or [min(story.length, start + min(most, int(3.5 * fps)))]]
+
+    def cost(span: tuple[int, int]) -> float:
+        start, end = span
+        return abs((end - start) / fps - 3.5) + abs((seam - start) / fps - 1.2) * 0.5
+
+    clear = [(a, b) for a, b in spans if a <= seam - SPARE and seam + SPARE <= b <= a + most]
+    return min(clear, key=cost, default=None)
+
+
+def worth_of(shot: Shot, shared: Collection[str]) -> float:
+    """What a shot is worth over words with which it shares these word stems: more the more it has to do with them,
+    less for every use."""
+    return 2.0 * len(shared) + (4.0 * shot.near if shot.near >= NEAR else 0.0) - 1.5 * shot.used
+
+
+def meeting_in_words(shot: Shot, shared: Collection[str]) -> str:
+    """What a shot has to do with what is said; empty where nothing."""
+    if shared:
+        return f"meets “{', '.join(sorted(shared))}”"
+    return "near in meaning" if shot.near >= NEAR else ""
+
+
+def use_in_words(shot: Shot) -> str:
+    """How often a shot is in the story already."""
+    if not shot.used:
+        return "not used yet"
+    return f"used {shot.used} times" if shot.used > 1 else "used once"
 
 
 def offers(
@@ -119,20 +136,9 @@ def offers(
         span = cover_span(story, seam.at, edges, shot.length)
         if span is None:
             continue
-        met = stems(shot.text) & near
-        meant = shot.near >= NEAR
-        score = (
-            2.0 * len(met)
-            + (4.0 * shot.near if meant else 0.0)
-            - 1.5 * shot.used
-            + (0.5 if shot.length >= 3 * rate.fps else -1)
-        )
-        why = ", ".join(
-            [
-                *([f"meets “{', '.join(sorted(met))}”"] if met else ["near in meaning"] if meant else []),
-                "not used yet" if not shot.used else f"used {shot.used} times" if shot.used > 1 else "used once",
-            ]
-        )
+        shared = stems(shot.text) & near
+        score = worth_of(shot, shared) + (0.5 if shot.length >= 3 * rate.fps else -1)
+        why = ", ".join(reason for reason in (meeting_in_words(shot, shared), use_in_words(shot)) if reason)
         start = shot.start + max(0, (shot.length - (span[1] - span[0])) // 3)
         params = {"source": shot.source, "at": span[0], "until": span[1], "start": start}
         out.append(Offer("cover", shot.name, why, "lay_cover", params, score))
@@ -179,6 +185,15 @@ def pauses_between(words: Sequence[tuple[int, int, Word]], shortest: int = 4) ->
     return [end for end in ends if not any(end - 1 < start < end + shortest for start in starts)]
 
 
+def _angle_end(story: Story, sources: Sources, begin: int, edges: Sequence[int], length: int | None) -> tuple[int, int]:
+    """(the jump that another camera laid from `begin` on hides, or 0; where it ends if it is long enough)."""
+    until = begin + (length or round(5 * story.rate.fps))
+    jumps = (seam.at for seam in seams(story, sources) if seam.kind in ("jump", "covered"))
+    jump = next((at for at in jumps if begin < at < until + SPARE), 0)
+    until = max(until, jump + SPARE)
+    return jump, next((edge for edge in edges if until <= edge <= until + 2 * story.rate.fps), until)
+
+
 def angles(
     story: Story, sources: Sources, begin: int, edges: Sequence[int] = (), length: int | None = None
 ) -> list[Offer]:
@@ -198,23 +213,13 @@ def angles(
     if piece.source is None or piece.source not in sources:
         return []
     out = []
+    jump, aimed = _angle_end(story, sources, begin, edges, length)
     for source in sources.values():
         frame = same_moment(sources[piece.source], source, piece.moment(begin - story.starts[index]), rate)
         total = source.length(rate)
         if frame is None or source.id == piece.source or not source.picture or total is None or not 0 <= frame < total:
             continue
-        until = begin + (length or round(5 * rate.fps))
-        jump = next(
-            (
-                seam.at
-                for seam in seams(story, sources)
-                if begin < seam.at < until + SPARE and seam.kind in ("jump", "covered")
-            ),
-            0,
-        )
-        until = max(until, jump + SPARE)
-        until = next((edge for edge in edges if until <= edge <= until + 2 * rate.fps), until)
-        until = min(until, story.length, begin + total - frame)
+        until = min(aimed, story.length, begin + total - frame)
         step = min(until, _in_step(story, sources, index, source.id, frame - begin))
         if until > begin:
             params = {"source": source.id, "at": begin, "until": until, "start": frame}

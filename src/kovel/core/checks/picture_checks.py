@@ -11,7 +11,7 @@ from typing import Any
 from kovel.core.checks.findings import Finding
 from kovel.core.plan.covered import room_behind
 from kovel.core.story.edit_rules import begun, frames_in_words, name_of
-from kovel.core.story.model import TITLE, Cover, Piece, Sources, Story
+from kovel.core.story.model import TITLE, Cover, Piece, Source, Sources, Story
 from kovel.core.story.settings import FILLED, LOOK
 from kovel.core.time.timecode import stamp as clock
 
@@ -21,6 +21,13 @@ SAFE = 5.0  # percent of width and height at each edge that a title keeps free (
 
 Cut = Callable[[Piece | Cover], tuple[float, float]]  # percent of a picture cut off black and white by its look
 Box = Callable[[Cover], tuple[float, float, float, float] | None]  # where the letters of a title stand, in percent
+
+
+def _pictured(clip: Piece | Cover, sources: Sources) -> Source | None:
+    """The recording of which a clip shows the picture; None where it shows none."""
+    source = sources.get(clip.source) if clip.source is not None else None
+    only_heard = isinstance(clip, Piece) and clip.take == "sound"
+    return source if source is not None and source.picture and not only_heard else None
 
 
 def picture_checks(story: Story, sources: Sources, ratio: float, cut: Cut, box: Box) -> list[Finding]:
@@ -33,8 +40,8 @@ def picture_checks(story: Story, sources: Sources, ratio: float, cut: Cut, box: 
         if isinstance(clip, Cover) and clip.source == TITLE:
             out += _title(story, sources, at, clip, box)
             continue
-        source = sources.get(clip.source) if clip.source is not None else None
-        if source is None or not source.picture or (isinstance(clip, Piece) and clip.take == "sound"):
+        source = _pictured(clip, sources)
+        if source is None:
             continue
         if edge := _edges(partial(_read, story, sources, clip), ratio):
             text = f"The edges of {source.name} are seen at {clock(at, story.rate)}: {edge}"

@@ -126,10 +126,8 @@ def _cube_lines(text: str) -> tuple[int, bool, Array, Array, Array]:
     """What the lines of a .cube say: (points a side, whether of one dimension, lower bounds, upper bounds, colours)."""
     size, flat, rows = 0, False, []
     bounds = {"DOMAIN_MIN": np.zeros(3), "DOMAIN_MAX": np.ones(3)}
-    for index, raw in enumerate(text.splitlines(), 1):
-        line = raw.strip()
-        if not line or line.startswith(("#", "TITLE")):
-            continue
+    lines = ((number, raw.strip()) for number, raw in enumerate(text.splitlines(), 1))
+    for number, line in ((n, line) for n, line in lines if line and not line.startswith(("#", "TITLE"))):
         words = line.split()
         try:
             if words[0] in ("LUT_3D_SIZE", "LUT_1D_SIZE"):
@@ -142,18 +140,26 @@ def _cube_lines(text: str) -> tuple[int, bool, Array, Array, Array]:
         except BadTable:
             raise
         except (ValueError, IndexError):
-            raise BadTable(f"Line {index} of the table is no line of a .cube table: {line[:40]}") from None
-        if size and len(rows) > (size if flat else size**3):
+            raise BadTable(f"Line {number} of the table is no line of a .cube table: {line[:40]}") from None
+        if size and len(rows) > _colours_in(size, flat):
             break
-    want = size if flat else size**3
+    low, high = bounds["DOMAIN_MIN"], bounds["DOMAIN_MAX"]
+    _refuse_cube(size, len(rows), _colours_in(size, flat), low, high)
+    return size, flat, low, high, np.array(rows)
+
+
+def _colours_in(size: int, flat: bool) -> int:
+    return size if flat else size**3
+
+
+def _refuse_cube(size: int, count: int, want: int, low: Array, high: Array) -> None:
+    """What makes a table of `count` colours none: no size, another number of colours, bounds that do not go up."""
     if not size:
         raise BadTable("It does not say how large it is.")
-    if len(rows) != want:
-        raise BadTable(f"The table has {len(rows)} colours where {want} were told.")
-    low, high = bounds["DOMAIN_MIN"], bounds["DOMAIN_MAX"]
+    if count != want:
+        raise BadTable(f"The table has {count} colours where {want} were told.")
     if low.shape != (3,) or high.shape != (3,) or not (high > low).all():
         raise BadTable("The bounds of the table (DOMAIN_MIN, DOMAIN_MAX) do not go upwards.")
-    return size, flat, low, high, np.array(rows)
 
 
 def _refuse_size(size: int, flat: bool) -> None:

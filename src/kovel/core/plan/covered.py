@@ -23,6 +23,17 @@ Live = tuple[
 ]  # where a cover begins and ends, and its last frames that only the next one is seen over
 
 
+def _edges(story: Story, seen: Seen, spans: Sequence[Live], dialogue: Sequence[Run]) -> list[int]:
+    """Where what is seen may change: at the edges of runs and covers, and where the opacity of a cover bends."""
+    edges = {0, story.length}
+    for run in dialogue:
+        edges |= {run.at, run.end}
+    for start, end, cover, extra in spans:
+        edges |= {start, end}
+        edges.update(bend for bend in _bends(seen, cover, start, end - extra) if start < bend < min(end, story.length))
+    return sorted(edges)
+
+
 def covered(story: Story, sources: Sources, dialogue: list[Run]) -> list[Run]:
     """The dialogue's runs with covers over them. In a frame shared by covers the highest lane is seen, and of one lane
     the later; through one that is see-through, what lies under it. What runs past the story's end is cut there.
@@ -37,19 +48,10 @@ def covered(story: Story, sources: Sources, dialogue: list[Run]) -> list[Run]:
     if not spans:
         return dialogue
     seen = Seen(story, sources)
-    edges = {
-        0,
-        story.length,
-        *(e for start, end, _, _ in spans for e in (start, end)),
-        *(run.at for run in dialogue),
-        *(run.end for run in dialogue),
-    }
-    for start, end, cover, extra in spans:
-        edges.update(bend for bend in _bends(seen, cover, start, end - extra) if start < bend < min(end, story.length))
     rows: list[Run] = []
     live: list[Live] = []
     i = k = 0
-    for start, end in pairwise(sorted(edges)):
+    for start, end in pairwise(_edges(story, seen, spans, dialogue)):
         while i < len(spans) and spans[i][0] <= start:
             live.append(spans[i])
             i += 1

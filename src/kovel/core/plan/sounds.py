@@ -118,44 +118,37 @@ def dialogue_sound(story: Story, sources: Sources) -> list[Heard]:
     Sample `frame_to_sample(t)` of the story carries sample `frame_to_sample(source frame)` of the recording.
     """
     out: list[Heard] = []
-    to = story.rate.frame_to_sample
-    samples = [to(start) for start in story.starts]
-    count = len(story.pieces)
     read = story.reading(sources)
     for index, piece in enumerate(story.pieces):
         source = sources.get(piece.source) if piece.source is not None else None
         if not source or not source.sound or piece.take == "picture" or read(piece, "mute") or not sounds_on(piece):
             continue
-        x, y, start, rise, fall = (
-            samples[index],
-            samples[index + 1],
-            to(piece.start),
-            _ramp(piece, "fade_in", to),
-            _ramp(piece, "fade_out", to),
-        )
-        if story.transitions:
-            first_transition, second_transition = story.transition(index), story.transition(index + 1)
-            x = to(story.starts[index] + first_transition.split - first_transition.cross // 2)
-            y = to(
-                story.starts[index + 1]
-                + second_transition.split
-                + second_transition.cross
-                - second_transition.cross // 2
-            )
-            start -= samples[index] - x
-            rise = to(first_transition.cross) or (
-                to(first_transition.length) if index == 0 and first_transition.length else rise
-            )
-            fall = to(second_transition.cross) or (
-                to(second_transition.length) if index == count - 1 and second_transition.length else fall
-            )
-        new = _heard(story, piece, read, source, (x, y, start), (rise, fall))
+        span, ramps = _edges_heard(story, index)
+        new = _heard(story, piece, read, source, span, ramps)
         last = out[-1] if out else None
         if last and _runs_on(last, new):
-            out[-1] = replace(last, end=y, fall=fall)
+            out[-1] = replace(last, end=new.end, fall=new.fall)
         else:
             out.append(new)
     return out
+
+
+def _edges_heard(story: Story, index: int) -> tuple[tuple[int, int, int], tuple[int, int]]:
+    """Of a piece's sound, in samples: ((where it begins in the story, ends, begins in its recording), (rise, fall))."""
+    to, piece = story.rate.frame_to_sample, story.pieces[index]
+    begin, end, start = to(story.starts[index]), to(story.starts[index + 1]), to(piece.start)
+    rise, fall = _ramp(piece, "fade_in", to), _ramp(piece, "fade_out", to)
+    if not story.transitions:
+        return (begin, end, start), (rise, fall)
+    before, after = story.transition(index), story.transition(index + 1)
+    heard_from = to(story.starts[index] + before.split - before.cross // 2)
+    heard_until = to(story.starts[index + 1] + after.split + after.cross - after.cross // 2)
+    fades_up = to(before.length) if index == 0 else 0
+    fades_down = to(after.length) if index == len(story.pieces) - 1 else 0
+    return (
+        (heard_from, heard_until, start - (begin - heard_from)),
+        (to(before.cross) or fades_up or rise, to(after.cross) or fades_down or fall),
+    )
 
 
 def _ramp(item: Item, name: str, to: Callable[[int], int]) -> int:

@@ -44,11 +44,23 @@ def find_beats(x: Floats, new: Floats | None = None) -> Beats:
     `new` is `novelty(x)`, for those who have it already."""
     if len(x) < 4 * RATE:
         return Beats((), 0.0)
-    d = novelty(x) if new is None else new
-    if d.max() < 0.5:
+    news = novelty(x) if new is None else new
+    if news.max() < 0.5:
         return Beats((), 0.0)
-    d, low = _evened(d), low_novelty(x)
-    own = _again(d)
+    news, low = _evened(news), low_novelty(x)
+    period = _period(news, low)
+    if period is None:
+        return Beats((), 0.0)
+    path = _on_the_beat(_along(news, period), low, period)
+    tempo = 60 * FPS / float(np.median(np.diff(path))) if len(path) > 1 else 0.0
+    exact = 60 * FPS / period
+    samples = tuple(int(i * HOP * 2) for i in path)
+    return Beats(samples, round(exact if abs(exact - tempo) < 2 else tempo, 2), _first(x, news, low, path))
+
+
+def _period(news: Floats, low: Floats) -> float | None:
+    """Frames from beat to beat, from how alike what is new is to itself some frames later; None without a pulse."""
+    own = _again(news)
     again = own + _again(_evened(low)) if low.max() > 0.3 else own
     lag = np.arange(len(again))
     half = lag[: len(again) // 2]
@@ -65,27 +77,25 @@ def find_beats(x: Floats, new: Floats | None = None) -> Beats:
     # what comes nearly as regularly twice as often is the beat; softer sounds between beats stay well under that
     while 60 * FPS / (frame / 2) <= 190 and own[near(frame // 2)] > 0.72 * own[frame]:
         frame = near(frame // 2)
-    while (
-        2 * frame < high and own[frame] < 0.6 * own[near(2 * frame)]
-    ):  # half of the beats only whisper: they are between
+    # half of the beats only whisper: they are between
+    while 2 * frame < high and own[frame] < 0.6 * own[near(2 * frame)]:
         frame = near(2 * frame)
-    a, b, c = again[frame - 1], again[frame], again[frame + 1]
-    period = frame + (0.5 * (a - c) / (a - 2 * b + c) if a - 2 * b + c < 0 else 0.0)
     if own[frame] < 0.06:
-        return Beats((), 0.0)
-    path = _along(d, float(period))
+        return None
+    a, b, c = again[frame - 1], again[frame], again[frame + 1]  # the top of a parabola through three points
+    return float(frame + (0.5 * (a - c) / (a - 2 * b + c) if a - 2 * b + c < 0 else 0.0))
+
+
+def _on_the_beat(path: list[int], low: Floats, period: float) -> list[int]:
+    """The beats themselves, where a path went through what sounds between them, or through both."""
     on, between = _strength(low, path), _strength(low, [(start + end) // 2 for start, end in pairwise(path)])
     if between.mean() > 1.5 * on.mean() and between.mean() > 0.3:  # the loudest is what sounds between the beats
-        path = _along(_evened(low), float(period))
-    else:
-        for k in (0, 1):  # every second one is without a low end: it is between
-            if on[k::2].mean() > 3 * on[1 - k :: 2].mean() + 0.1 and 2 * period <= 60 * FPS / SLOWEST:
-                path = path[k::2]
-                break
-    tempo = 60 * FPS / float(np.median(np.diff(path))) if len(path) > 1 else 0.0
-    exact = 60 * FPS / float(period)
-    samples = tuple(int(i * HOP * 2) for i in path)
-    return Beats(samples, round(exact if abs(exact - tempo) < 2 else tempo, 2), _first(x, d, low, path))
+        return _along(_evened(low), period)
+    if 2 * period <= 60 * FPS / SLOWEST:
+        for first in (0, 1):  # every second one is without a low end: it is between
+            if on[first::2].mean() > 3 * on[1 - first :: 2].mean() + 0.1:
+                return path[first::2]
+    return path
 
 
 def beat_strength(x: Floats) -> float:

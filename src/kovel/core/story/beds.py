@@ -33,6 +33,29 @@ def parts_of(story: Story, sound: Sound) -> list[Sound]:
     return sorted(rows, key=story.at) if rows else [sound]
 
 
+def _faded(values: Values, length: int, first: Sound | None, last: Sound | None) -> Values:
+    """A part's settings with what goes over into its neighbours; at the music's beginning and end the fades that it
+    had there (`first`, `last`: the parts that stood there)."""
+    into = _kept(values, first, "fade_in", length) if first else values.with_value("fade_in", OVER)
+    return _kept(into, last, "fade_out", length) if last else into.with_value("fade_out", OVER)
+
+
+def _seams_in_words(count: int) -> str:
+    return f", {count} seam{'s' if count > 1 else ''}" if count else ""
+
+
+def _sound_in_place(story: Story, sound: int) -> Sound:
+    this_sound = story.sound(sound)
+    if this_sound in story.loose_sounds:
+        raise Refused("That sound is loose. Lay it under a word first.")
+    return this_sound
+
+
+def _refuse_ranges(ranges: Sequence[Sequence[int]]) -> None:
+    if not 0 < len(ranges) <= MOST or any(len(span) != 2 or not 0 <= span[0] < span[1] for span in ranges):
+        raise Refused("Music is fitted by ranges of samples, each with its beginning and its end.")
+
+
 @edit()
 def fit_music(story: Story, sources: Sources, sound: int, ranges: list[list[int]], at: int, until: int) -> Edit:
     """Put music (with its parts, if it was fitted before) in parts so that it ends at story frame `until`.
@@ -42,12 +65,9 @@ def fit_music(story: Story, sources: Sources, sound: int, ranges: list[list[int]
     frame.
     """
     refuse_locked(story, LANE)
-    this_sound = story.sound(sound)
-    if this_sound in story.loose_sounds:
-        raise Refused("That sound is loose. Lay it under a word first.")
+    this_sound = _sound_in_place(story, sound)
     source, rate = source_of(sources, this_sound.source), story.rate
-    if not 0 < len(ranges) <= MOST or any(len(span) != 2 or not 0 <= span[0] < span[1] for span in ranges):
-        raise Refused("Music is fitted by ranges of samples, each with its beginning and its end.")
+    _refuse_ranges(ranges)
     old = parts_of(story, this_sound)
     total = sum(end - start for start, end in ranges)
     end = rate.frame_to_sample(until)
@@ -55,36 +75,27 @@ def fit_music(story: Story, sources: Sources, sound: int, ranges: list[list[int]
     first = rate.sample_to_frame(begin)
     if begin < 0 or not 0 <= first < min(until, story.length):
         raise Refused("It would begin before the story does.")
+    is_in_parts = len(ranges) > 1
     group = this_sound.group if len(old) > 1 else free_group(story)
     own = _without_fades(old[0].settings)
     rows: list[Sound] = []
     done, number = 0, story.next_id
     for index, (a, b) in enumerate(ranges):
+        is_last = index == len(ranges) - 1
         t0, t1 = begin + done, begin + done + b - a  # where it lies in the story, in samples
         f0 = rate.sample_to_frame(t0) - (OVER // 2 if index else 0)
-        f1 = until if index == len(ranges) - 1 else rate.sample_to_frame(t1) + OVER // 2
+        f1 = until if is_last else rate.sample_to_frame(t1) + OVER // 2
         exact = a + rate.frame_to_sample(f0) - t0  # the sample of the recording heard at the part's first frame
         start, length, values = _part(sources, rate, this_sound.source, exact, f1 - f0, own)
-        values = values.with_value("fade_in", OVER) if index else _kept(values, old[0], "fade_in", length)
-        last = index == len(ranges) - 1
-        values = values.with_value("fade_out", OVER) if not last else _kept(values, old[-1], "fade_out", length)
-        rows.append(
-            replace(
-                this_sound,
-                id=old[index].id if index < len(old) else number,
-                start=start,
-                length=length,
-                tether=story.tie_like(this_sound, f0),
-                group=group if len(ranges) > 1 else 0,
-                settings=values,
-            )
-        )
-        number += index >= len(old)
+        values = _faded(values, length, None if index else old[0], old[-1] if is_last else None)
+        part = replace(this_sound, start=start, length=length, tether=story.tie_like(this_sound, f0), settings=values)
+        is_new = index >= len(old)
+        rows.append(replace(part, id=number if is_new else old[index].id, group=group if is_in_parts else 0))
+        number += is_new
         done += b - a
     gone = {sound.id for sound in old}
     draft = replace(story, sounds=(*(sound for sound in story.sounds if sound.id not in gone), *rows), next_id=number)
-    seams = f", {len(ranges) - 1} seam{'s' if len(ranges) != 2 else ''}" if len(ranges) > 1 else ""
-    did = f"{source.name} ends with the pictures at {clock(until, rate)}{seams}"
+    did = f"{source.name} ends with the pictures at {clock(until, rate)}{_seams_in_words(len(ranges) - 1)}"
     new, report = settle(story, draft, sources, did, made=tuple(sound.id for sound in rows), playhead=first)
     return new, report.with_notes(_fit_notes(first - at, old))
 
@@ -190,26 +201,23 @@ def spread_along(story: Story, sources: Sources, marks: list[int], bars: int = 1
         raise Refused("There are no two bites to spread along the music.")
     if not places or bars < 1:
         raise Refused("There are no bars to spread the bites along.")
-    rows: list[Piece] = []
-    n, t, spaces = story.next_id, 0, [piece for piece in story.pieces if piece.source is None and piece.card is None]
-    for piece in bites:
-        if rows:
-            index = bisect_left(places, t)
-            if index + bars - 1 >= len(places):
-                raise Refused(
-                    "The music is too short for all the bites: fit it longer, or leave fewer bars between them."
-                )
-            gap = places[index + bars - 1] - t
-            if gap:
-                own = spaces.pop(0) if spaces else Piece(n, None, 0, 1)
-                n += own.id == n
-                rows.append(replace(own, start=0, length=gap))
-                t += gap
+    rows: list[Piece] = [bites[0]]
+    next_id, end = story.next_id, bites[0].length
+    spaces = [piece for piece in story.pieces if piece.source is None and piece.card is None]
+    for piece in bites[1:]:
+        index = bisect_left(places, end) + bars - 1
+        if index >= len(places):
+            raise Refused("The music is too short for all the bites: fit it longer, or leave fewer bars between them.")
+        gap = places[index] - end
+        if gap:
+            space = spaces.pop(0) if spaces else Piece(next_id, None, 0, 1)
+            next_id += space.id == next_id
+            rows.append(replace(space, start=0, length=gap))
         rows.append(piece)
-        t += piece.length
+        end += gap + piece.length
     if tuple(rows) == story.pieces:
         raise Refused("They lie like that already.")
-    new = replace(story, pieces=tuple(rows), next_id=n)
+    new = replace(story, pieces=tuple(rows), next_id=next_id)
     out, report = settle(story, new, sources, f"{len(bites)} bites along the music, each on a bar", playhead=0)
     ducked = any("duck" in sound.settings for sound in story.sounds)
     return out, report.with_notes(["What is ducked lies as it did: duck it again."] if ducked else [])

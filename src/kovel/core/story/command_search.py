@@ -60,22 +60,29 @@ class Hit:
     runs: bool
 
 
-def searched(names: Sequence[Named], typed: str, rate: Rate) -> list[Hit]:
-    """What is meant, best first; with nothing typed all that fits the selection, and then the rest, in their order."""
-    tokens = typed.split()
-    if not tokens:
-        rows = sorted(range(len(names)), key=lambda n: not names[n].fits)
-        return [Hit(row, "", Match.WITHIN, True) for row in rows]
+def _matching(names: Sequence[Named], tokens: Sequence[str], rate: Rate) -> dict[int, Hit]:
+    """Those whose names match, by their numbers: with as many of the words as can be taken for the name, and the rest
+    for what it is asked with."""
     found: dict[int, Hit] = {}
-    for k in range(len(tokens), 0, -1):
-        words = _words(" ".join(tokens[:k]))
-        value = " ".join(tokens[k:]).lstrip(": ")
+    for count in range(len(tokens), 0, -1):
+        words = _words(" ".join(tokens[:count]))
+        value = " ".join(tokens[count:]).lstrip(": ")
         for index, name in enumerate(names):
             if index in found or not words or (value and not _takes(name.typed, value, rate)):
                 continue
             match = _match(name, words)
             if match is not None and (match < Match.ALSO or not value):
                 found[index] = Hit(index, value, match, match < Match.ALSO)
+    return found
+
+
+def searched(names: Sequence[Named], typed: str, rate: Rate) -> list[Hit]:
+    """What is meant, best first; with nothing typed all that fits the selection, and then the rest, in their order."""
+    tokens = typed.split()
+    if not tokens:
+        rows = sorted(range(len(names)), key=lambda n: not names[n].fits)
+        return [Hit(row, "", Match.WITHIN, True) for row in rows]
+    found = _matching(names, tokens, rate)
     if not found:
         near = {index for index, name in enumerate(names) for word in _words(typed) if _near(word, name)}
         found = {n: Hit(n, "", Match.NEAR, False) for n in near}

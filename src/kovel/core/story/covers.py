@@ -18,7 +18,7 @@ from kovel.core.story.edit_rules import (
     refuse_locked,
     source_of,
 )
-from kovel.core.story.model import TITLE, Cover, Piece, Refused, Report, Sources, Story, Tether, with_setting
+from kovel.core.story.model import TITLE, Cover, Piece, Refused, Report, Source, Sources, Story, Tether, with_setting
 from kovel.core.story.settings import BETWEEN, HEARD, NONE, PACE
 from kovel.core.story.settling import settle
 from kovel.core.story.tethers import cut_short
@@ -94,20 +94,25 @@ def three_points(
         start = 0
     if at is not None and until is not None:
         length = until - at
-        source = start if start is not None else (end or 0) - length
-    elif start is not None and end is not None:
-        length = end - start
-        source = start
+    elif start is None:
+        raise Refused("Set an in point in the shot, or an out point in the story.")
     else:
-        if start is None:
-            raise Refused("Set an in point in the shot, or an out point in the story.")
-        if most is None:
+        last = end if end is not None else most
+        if last is None:
             raise Refused("A still has no length of its own: set an out point in the story.")
-        length = most - start
-        source = start
+        length = last - start
+    source = start if start is not None else (end or 0) - length
     if length <= 0:
         raise Refused("In and out are at the same place: the range is empty. Set the out point after the in point.")
     return (at if at is not None else (until or 0) - length), source, length
+
+
+def _span_to_fit(story: Story, sources: Sources, source: Source, start: int, end: int, length: int) -> int:
+    """How much of a shot goes into `length` story frames; 0 where it is as long as that, or is a still."""
+    span = end - start
+    check_range(sources, story.rate, source.id, start, span)
+    check_speed(length, span)
+    return 0 if span == length or source.frames is None else span
 
 
 @edit(
@@ -143,25 +148,20 @@ def lay_cover(
     this_source = source_of(sources, source)
     if not this_source.picture:
         raise Refused(f"{this_source.name} has no picture to cover with.")
-    span = 0
     if fit:
         if at is None or until is None or start is None or end is None:
             raise Refused("To fit a shot to its place, all four marks are needed: in and out of both.")
-        story_in, source_in, length, span = at, start, until - at, end - start
-        check_range(sources, story.rate, source, start, span)
-        check_speed(length, span)
-        span = 0 if span == length or this_source.frames is None else span
+        story_in, source_in, length = at, start, until - at
+        span = _span_to_fit(story, sources, this_source, start, end, length)
     else:
-        story_in, source_in, length = three_points(
-            at=at, until=until, start=start, end=end, most=this_source.length(story.rate)
-        )
+        most = this_source.length(story.rate)
+        story_in, source_in, length = three_points(at=at, until=until, start=start, end=end, most=most)
+        span = 0
     check_range(sources, story.rate, source, source_in, span or length)
+    if not story.length:
+        raise Refused("Add a soundbite first: a cover lies over dialogue.")
     if not 0 <= story_in < story.length:
-        raise Refused(
-            "A cover must begin over the story."
-            if story.length
-            else "Add a soundbite first: a cover lies over dialogue."
-        )
+        raise Refused("A cover must begin over the story.")
     if natural and not this_source.sound:
         raise Refused(f"{this_source.name} has no sound of its own.")
     seen = free_lane(story, story_in, story_in + length)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Container, Iterable, Mapping
 from dataclasses import replace
 
 from kovel.core.story.clocks import FAR
@@ -67,6 +67,11 @@ def fitted(story: Story, sources: Sources, i: int, transition: Transition, earli
     return replace(transition, split=split, cross=cross if cross > 1 else 0)
 
 
+def _first_there(parts: Iterable[int], pieces: Container[int]) -> int:
+    """The first of a split piece's parts that is in the story; 0 where none is left."""
+    return next((part for part in parts if part in pieces), 0)
+
+
 def fit_transitions(
     story: Story, sources: Sources, split: Mapping[int, tuple[int, ...]]
 ) -> tuple[tuple[Transition, ...], list[str], list[int]]:
@@ -78,8 +83,8 @@ def fit_transitions(
     notes: list[str] = []
     changed: list[int] = []
     for transition in story.transitions:
-        left = next((part for part in reversed(split.get(transition.left, (transition.left,))) if part in index), 0)
-        right = next((part for part in split.get(transition.right, (transition.right,)) if part in index), 0)
+        left = _first_there(reversed(split.get(transition.left, (transition.left,))), index)
+        right = _first_there(split.get(transition.right, (transition.right,)), index)
         seam = _seam_of(transition, index, left, right)
         if seam is None:
             notes.append(f"The {kind_of(transition)} was dropped: its two pieces parted.")
@@ -90,8 +95,8 @@ def fit_transitions(
         where[seam] = replace(transition, left=before, right=after)
     out: list[Transition] = []
     for seam, wanted in sorted(where.items()):
-        earlier = out[-1].split if out and seam and out[-1].right == story.pieces[seam - 1].id else 0
-        transition = fitted(story, sources, seam, wanted, earlier)
+        follows = bool(out) and seam > 0 and out[-1].right == story.pieces[seam - 1].id
+        transition = fitted(story, sources, seam, wanted, out[-1].split if follows else 0)
         at = story.starts[seam]
         if transition != wanted:
             changed.append(at)

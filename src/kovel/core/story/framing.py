@@ -179,6 +179,17 @@ def _moved_here(
     return new
 
 
+def _zooms_typed(values: str | list[float]) -> list[Any]:
+    typed = values.replace("%", " ").replace(",", " ").split() if isinstance(values, str) else values
+    try:
+        steps = [float(value) for value in typed]
+    except ValueError:
+        steps = []
+    if not 0 < len(steps) <= 200:
+        raise Refused("Type the percentages one after the other, for instance 150 140 125.")
+    return [_value("zoom", step) for step in steps]
+
+
 @edit(
     entry("Zoom in steps: PERCENT PERCENT ...", typed="text", default="150 140 125", items="all chosen", values="typed")
 )
@@ -188,25 +199,13 @@ def stepped_zoom(story: Story, sources: Sources, items: list[int], values: str |
 
     A | B | C      150 140 125    ->   A at 150 %  | B at 140 % | C at 125 %
     """
-    try:
-        steps = [
-            float(v)
-            for v in (values.replace("%", " ").replace(",", " ").split() if isinstance(values, str) else values)
-        ]
-    except ValueError:
-        raise Refused("Type the percentages one after the other, for instance 150 140 125.") from None
-    if not 0 < len(steps) <= 200:
-        raise Refused("Type the percentages one after the other, for instance 150 140 125.")
-    zooms = [_value("zoom", step) for step in steps]
+    zooms = _zooms_typed(values)
     order = sorted(story.index_of(i) for i in dict.fromkeys(items) if isinstance(story.item(i), Piece))
     if not order:
         raise Refused("Choose the pieces, or the first of them.")
     rows = [story.pieces[i] for i in order] if len(order) > 1 else list(story.pieces[order[0] :])
-    framed = [
-        piece
-        for piece in rows
-        if piece.source is not None and piece.source in sources and sources[piece.source].picture
-    ]
+    pictured = {source.id for source in sources.values() if source.picture}
+    framed = [piece for piece in rows if piece.source in pictured]
     changed: dict[int, Item] = {}
     for piece, zoom in zip(framed, zooms if len(order) == 1 else [*zooms, *[zooms[-1]] * len(rows)], strict=False):
         clip = _seen(story, sources, piece.id)

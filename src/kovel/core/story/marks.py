@@ -6,7 +6,7 @@ from dataclasses import replace
 
 from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.edit_rules import DIALOGUE, Edit, lane_key, refuse_locked
-from kovel.core.story.model import SOUNDS, Refused, Report, Section, Sources, Story
+from kovel.core.story.model import SOUNDS, Piece, Refused, Report, Section, Sound, Sources, Story
 from kovel.core.story.settling import settle
 from kovel.core.story.values import set_value
 from kovel.core.time.timecode import running
@@ -97,10 +97,9 @@ def set_group(story: Story, sources: Sources, ids: list[int], on: bool = True) -
     if not on and not any(groups):
         raise Refused("They are in no group.")
     group = story.next_id if on else 0
+    clips: tuple[Piece | Sound, ...] = (*pieces, *sounds)
     new = replace(
-        story,
-        pieces=tuple(replace(piece, group=group) if piece.id in chosen else piece for piece in story.pieces),
-        sounds=tuple(replace(sound, group=group) if sound.id in chosen else sound for sound in story.sounds),
+        story.with_items({clip.id: replace(clip, group=group) for clip in clips}),
         next_id=story.next_id + on,
     )
     what = f"{len(chosen)} {'pieces' if pieces else 'sounds'}"

@@ -8,7 +8,7 @@ from typing import Any
 from kovel.core.story.edit_offers import edit, entry
 from kovel.core.story.edit_rules import DIALOGUE, Edit, check_range, frames_in_words, refuse_locked
 from kovel.core.story.line import cut_at, cut_out, placed
-from kovel.core.story.model import Laid, Refused, Sources, Story, Tether
+from kovel.core.story.model import Cover, Laid, Piece, Refused, Sound, Sources, Story, Tether
 from kovel.core.story.patch import cover_from, cover_row, piece_from, piece_row, sound_from, sound_row
 from kovel.core.story.settling import settle
 from kovel.core.time.timecode import stamp as clock
@@ -46,27 +46,30 @@ def _tied(story: Story, start: int, end: int) -> list[list[Any]]:
     return [sound_row(sound) for sound in story.sounds if sound.tether.piece in shots]
 
 
-@edit(entry("Paste", "Ctrl V", also="duplicate", at="playhead", clip="copied"))
-def paste(story: Story, sources: Sources, at: int, clip: Clip) -> Edit:
-    """Insert a copied stretch at story frame `at`, with what lay on it; everything gets ids of its own."""
-    refuse_locked(story, DIALOGUE)
+def _parts_of(clip: Clip) -> tuple[list[Piece], list[Cover], list[Sound]]:
+    """What a copied stretch holds. Raises `Refused` where it is none, or empty."""
     try:
-        pieces = [piece_from(r) for r in clip["pieces"]]
-        covers = [cover_from(r) for r in clip.get("covers", [])]
-        sounds = [sound_from(r) for r in clip.get("sounds", [])]
+        pieces = [piece_from(row) for row in clip["pieces"]]
+        covers = [cover_from(row) for row in clip.get("covers", [])]
+        sounds = [sound_from(row) for row in clip.get("sounds", [])]
     except (KeyError, TypeError, IndexError, ValueError):
         raise Refused("That is no stretch of a story. Copy one first.") from None
     if not pieces:
         raise Refused("There is nothing to paste. Copy a stretch first.")
+    return pieces, covers, sounds
+
+
+@edit(entry("Paste", "Ctrl V", also="duplicate", at="playhead", clip="copied"))
+def paste(story: Story, sources: Sources, at: int, clip: Clip) -> Edit:
+    """Insert a copied stretch at story frame `at`, with what lay on it; everything gets ids of its own."""
+    refuse_locked(story, DIALOGUE)
+    pieces, covers, sounds = _parts_of(clip)
     if not 0 <= at <= story.length:
         raise Refused("The playhead is past the end of the story.")
-    for piece in pieces:
-        if piece.source is not None:
-            start, end = piece.used
-            check_range(sources, story.rate, piece.source, start, end - start)
+    uses = [(piece.source, *piece.used) for piece in pieces if piece.source is not None]
     laid: list[Laid] = [*covers, *sounds]
-    for c in laid:
-        check_range(sources, story.rate, c.source, c.start, c.end - c.start)
+    for source, start, end in (*uses, *((clip.source, clip.start, clip.end) for clip in laid)):
+        check_range(sources, story.rate, source, start, end - start)
     mid, i, split = cut_at(story, at)
     first = mid.next_id
     ids = {piece.id: first + index for index, piece in enumerate(pieces)}

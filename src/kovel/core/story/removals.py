@@ -113,6 +113,15 @@ def open_again(story: Story, sources: Sources, piece: int) -> Edit:
     return as_one_piece(story, sources, index, whole, did)
 
 
+def _parts_used(piece: Piece, sources: Sources) -> set[str]:
+    """What a piece takes of its recording, as far as that has it: `picture`, `sound`, both, or nothing."""
+    source = sources.get(piece.source) if piece.source is not None else None
+    if source is None:
+        return set()
+    has = {"picture": source.picture, "sound": source.sound}
+    return {part for part, there in has.items() if there and piece.take in ("both", part)}
+
+
 @edit(
     entry("Take out only the picture", also="delete video", a="range start", b="range end", what="=picture"),
     entry("Take out only the sound", also="delete audio", a="range start", b="range end", what="=sound"),
@@ -134,27 +143,21 @@ def take_only(story: Story, sources: Sources, a: int, b: int, what: str) -> Edit
         root = next((key for key, value in split.items() if old in value), old)
         split[root] = tuple(dict.fromkeys((*split.get(root, ()), *ids)))
     rest = "sound" if what == "picture" else "picture"
-    rows, n = list(mid.pieces), mid.next_id
-    for k in range(i, j):
-        piece = rows[k]
-        source = sources.get(piece.source) if piece.source is not None else None
-        has = (
-            source is not None
-            and (source.picture if what == "picture" else source.sound)
-            and piece.take in ("both", what)
-        )
-        if source is None or not has:
-            continue
-        other = (source.sound if what == "picture" else source.picture) and piece.take == "both"
-        rows[k] = (
-            replace(piece, take=rest) if other else Piece(n, None, 0, piece.length)
-        )  # nothing of it is left: a space
-        n += not other
+    rows, next_id = list(mid.pieces), mid.next_id
+    for index in range(i, j):
+        piece = rows[index]
+        parts = _parts_used(piece, sources)
+        if what in parts:
+            space = Piece(next_id, None, 0, piece.length)  # where nothing of it is left
+            rows[index] = replace(piece, take=rest) if rest in parts else space
+            next_id += rest not in parts
     if rows == list(mid.pieces):
         raise Refused(f"There is no {what} of the dialogue's own in that range.")
     made = tuple(piece.id for piece in rows[i:j])
     did = f"The {what} of {frames_in_words(b - a)} taken out at {clock(a, story.rate)}"
-    return settle(story, replace(mid, pieces=tuple(rows), next_id=n), sources, did, split=split, made=made, playhead=a)
+    return settle(
+        story, replace(mid, pieces=tuple(rows), next_id=next_id), sources, did, split=split, made=made, playhead=a
+    )
 
 
 @edit(

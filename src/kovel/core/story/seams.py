@@ -64,12 +64,23 @@ def seams(story: Story, sources: Sources) -> list[Seam]:
     return memo[key]
 
 
+def _setups(story: Story, sources: Sources) -> dict[int, Any]:
+    """The camera setup of every recording that stands in the dialogue line."""
+    return {i: _of(i, sources) for i in {piece.source for piece in story.pieces} if i is not None}
+
+
+def _changes_setup(left: Piece, right: Piece, setups: tuple[Any, Any], beside: tuple[Any, Any]) -> bool:
+    """Whether the viewer sees another camera setup from one frame to the next, or one of the two sides not at all:
+    there is no picture, or it changes to or from a cover just there."""
+    return setups[0] != setups[1] or "sound" in (left.take, right.take) or beside != setups
+
+
 def _seams(story: Story, sources: Sources) -> list[Seam]:
     over = hiding(story, sources)
     spans = sorted(r[:2] for r in over)
     begins = {a: _of(cover.source, sources) for a, _, cover in over}
     ends = {b: _of(cover.source, sources) for _, b, cover in over}
-    setup = {i: _of(i, sources) for i in {piece.source for piece in story.pieces} if i is not None}
+    setup = _setups(story, sources)
     zooms = _zooms(story, sources)
     out: list[Seam] = []
     i = reach = 0
@@ -84,14 +95,13 @@ def _seams(story: Story, sources: Sources) -> list[Seam]:
             continue
         sizes = zooms.get(left.id, PLAIN)[1], zooms.get(right.id, PLAIN)[0]
         setups = setup[left.source], setup[right.source]
+        beside = begins.get(at, setups[0]), ends.get(at, setups[1])
         if left.source == right.source and sizes[0] == sizes[1] and _runs_on(left, right):
             kind = "through"
         elif reach >= at + SPARE:
             kind = "covered"
-        elif setups[0] != setups[1] or "sound" in (left.take, right.take):
+        elif _changes_setup(left, right, setups, beside):
             kind = "clean"
-        elif (begins.get(at, setups[0]), ends.get(at, setups[1])) != setups:
-            kind = "clean"  # one side of it is never seen: the picture changes to or from a cover just here
         else:
             kind = "soft" if _is_soft(sizes, story.transition(index)) else "jump"
         out.append(Seam(at, left, right, kind))

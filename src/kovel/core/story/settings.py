@@ -70,14 +70,20 @@ class Setting:
         value."""
         if isinstance(self.default, bool):
             return value if isinstance(value, bool) else None
-        if self.named:
-            return _text(self.named, value) if isinstance(value, str) else None
-        if isinstance(self.default, str):
-            return value if isinstance(value, str) and value in self.choices else None
+        if self.named or isinstance(self.default, str):
+            return self._word(value)
         if self.line and isinstance(value, (list, tuple)):
             return self._line(value)
-        if self.line == "only":
+        return None if self.line == "only" else self._number(value)
+
+    def _word(self, value: object) -> Value | None:
+        if not isinstance(value, str):
             return None
+        if self.named:
+            return _text(self.named, value)
+        return value if value in self.choices else None
+
+    def _number(self, value: object) -> Value | None:
         if isinstance(value, bool) or not isinstance(value, (int, float)) or not self.low <= value <= self.high:
             return None
         if isinstance(self.default, int):

@@ -6,7 +6,7 @@ edits    A inserts piece 5   B lays a cover on piece 5     ->     A's cannot go 
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterable, Sequence
+from collections.abc import Container, Hashable, Iterable, Sequence
 from dataclasses import replace
 from itertools import pairwise
 from typing import Any
@@ -21,35 +21,44 @@ from kovel.core.story.settings import Values
 def taken_back(before: Story, after: Story, now: Story, sources: Sources) -> Story | None:
     """`now` without the edit that made `after` of `before`; None where something since has changed what it made, or
     stands on it."""
+    parts = _parts_back(before, after, now)
+    if parts is None:
+        return None
+    story = replace(now, **parts)
+    if not _tied(story):
+        return None
+    # parts of fitted music go over into each other
+    met = _overlapping(story) <= _overlapping(now) | _overlapping(before)
+    return story if met and _stands(story, sources) else None
+
+
+def _parts_back(before: Story, after: Story, now: Story) -> dict[str, Any] | None:
+    """What of a story the edit changed, as it is without it; None where something since has changed it too."""
     parts: dict[str, Any] = {}
     for part in ROWS:
         was, made, is_now = (getattr(story, part) for story in (before, after, now))
-        if was == made:
-            continue
-        rows = _merged(was, made, is_now)
-        if rows is None:
-            return None
-        parts[part] = tuple(rows)
+        if was != made:
+            rows = _merged(was, made, is_now)
+            if rows is None:
+                return None
+            parts[part] = tuple(rows)
     for part in SETS:
-        was, made, is_now = (getattr(story, part) for story in (before, after, now))
-        if not (made - was <= is_now and is_now.isdisjoint(was - made)):
+        parts[part] = _members_back(*(getattr(story, part) for story in (before, after, now)))
+        if parts[part] is None:
             return None
-        parts[part] = (is_now - (made - was)) | (was - made)
     if before.target != after.target:
         if now.target != after.target:
             return None
         parts["target"] = before.target
-    settings = _merged(*(_by_setting(story) for story in (before, after, now)))
-    if settings is None:
-        return None
-    parts["settings"] = _by_scope(settings)
-    story = replace(now, **parts)
-    if not _tied(story):
-        return None
-    met = _overlapping(story) <= _overlapping(now) | _overlapping(
-        before
-    )  # (parts of fitted music go over into each other)
-    return story if met and _stands(story, sources) else None
+    settings = _merged(*map(_by_setting, (before, after, now)))
+    return None if settings is None else parts | {"settings": _by_scope(settings)}
+
+
+def _members_back(before: frozenset[Any], after: frozenset[Any], now: frozenset[Any]) -> frozenset[Any] | None:
+    """The members of `now` without what came and with what went from `before` to `after`; None where they have changed
+    since."""
+    came, went = after - before, before - after
+    return (now - came) | went if came <= now and now.isdisjoint(went) else None
 
 
 def _key(row: Any) -> Hashable:
@@ -64,16 +73,21 @@ def _merged(before: Sequence[Any], after: Sequence[Any], now: Sequence[Any]) -> 
         return None
     rows = {key: was[key] if key in changed else row for key, row in is_now.items() if key not in changed or key in was}
     order = _order_back(list(was), list(made), list(is_now), list(rows))
-    if order is None:
+    if order is None or (order := _with_what_went(order, list(was), made)) is None:
         return None
+    every = was | rows
+    return [every[key] for key in order]
+
+
+def _with_what_went(order: list[Any], was: Sequence[Any], made: Container[Any]) -> list[Any] | None:
+    """The order with what was taken out back behind what it stood behind; None where that is gone."""
     for key, left in zip(was, [None, *was], strict=False):
         if key in made:
             continue
         if left is not None and left not in order:
             return None
         order.insert(0 if left is None else order.index(left) + 1, key)
-        rows[key] = was[key]
-    return [rows[key] for key in order]
+    return order
 
 
 def _order_back(was: list[Any], made: list[Any], now: list[Any], left: list[Any]) -> list[Any] | None:

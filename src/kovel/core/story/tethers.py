@@ -172,32 +172,27 @@ def followed(
     `laid` are the covers or sounds of a draft of the new story, `before` those in place in the old one. What the
     edit itself set anew only has to find its word.
     """
-    was = {c.id: c for c in before}
+    was = {clip.id: clip for clip in before}
     placed: list[L] = []
     loose: list[L] = []
     shorter = []
-    split = kept.split
-    shots = {x.id for x in (*kept.old.covers, *kept.old.loose, *kept.new.covers, *kept.new.loose)}
-    for cover in laid:
-        if cover.tether.piece in shots:
-            cover = _with_its_shot(kept, cover)
-            (placed if kept.new.holds(cover.tether) else loose).append(cover)
-            continue
-        old = was.get(cover.id)
-        if (
-            cover is old and cover.tether.piece and cover.tether.piece not in split
-        ):  # as it stood; most are never touched
-            left = kept.left(cover, sources)
-            if left is cover:
-                placed.append(cover)
+    shots = {cover.id for cover in (*kept.old.covers, *kept.old.loose, *kept.new.covers, *kept.new.loose)}
+    for clip in laid:
+        if clip.tether.piece in shots:
+            clip = _with_its_shot(kept, clip)
+        else:
+            old = was.get(clip.id)
+            stays = old is not None and bool(old.tether.piece) and _same_place(clip, old)
+            left = kept.left(clip, sources) if stays else None
+            if left is clip and clip is old and clip.tether.piece not in kept.split:
+                placed.append(clip)  # as it stood; most are never touched
                 continue
-        if old is not None and old.tether.piece and _same_place(cover, old):
-            left = kept.left(cover, sources)
-            if left is not None and left.length != cover.length:
-                shorter.append(cover.id)
-            cover = left if left is not None else cover
-        cover = _moved_over(kept, cover)
-        (placed if kept.new.holds(cover.tether) else loose).append(cover)
+            if left is not None:
+                if left.length != clip.length:
+                    shorter.append(clip.id)
+                clip = left
+            clip = _moved_over(kept, clip)
+        (placed if kept.new.holds(clip.tether) else loose).append(clip)
     return placed, loose, shorter
 
 

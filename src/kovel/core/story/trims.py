@@ -60,14 +60,8 @@ def roll(story: Story, sources: Sources, piece: int, delta: int) -> Edit:
     )
 
 
-@edit()
-def set_poses(story: Story, sources: Sources, poses: list[list[int]]) -> Edit:
-    """Move the two edges of several seams at once: of each [piece after it, frames its left piece ends later, frames it
-    begins later].
-
-    [AAAA|BBBB]  out -1, in +2  ->  [AAA|BB]
-    """
-    refuse_locked(story, DIALOGUE)
+def _posed(story: Story, sources: Sources, poses: list[list[int]]) -> tuple[list[Piece], list[str]]:
+    """(the pieces with their edges moved, what was done at each seam, in words)."""
     pieces = list(story.pieces)
     told = []
     for row in poses:
@@ -76,10 +70,22 @@ def set_poses(story: Story, sources: Sources, poses: list[list[int]]) -> Edit:
         index = story.index_of(row[0])
         if index == 0:
             raise Refused("There is no seam before the first piece.")
-        for k, edge, delta in ((index - 1, "out", row[1]), (index, "in", row[2])):
+        for number, edge, delta in ((index - 1, "out", row[1]), (index, "in", row[2])):
             if delta:
-                pieces[k] = trimmed(story, sources, pieces[k], edge, delta)
+                pieces[number] = trimmed(story, sources, pieces[number], edge, delta)
         told.append(f"At {clock(story.starts[index], story.rate)}: out {_by(row[1])}, in {_by(row[2])}")
+    return pieces, told
+
+
+@edit()
+def set_poses(story: Story, sources: Sources, poses: list[list[int]]) -> Edit:
+    """Move the two edges of several seams at once: of each [piece after it, frames its left piece ends later, frames it
+    begins later].
+
+    [AAAA|BBBB]  out -1, in +2  ->  [AAA|BB]
+    """
+    refuse_locked(story, DIALOGUE)
+    pieces, told = _posed(story, sources, poses)
     if not told or pieces == list(story.pieces):
         raise Refused("No edge would move.")
     many = f"{len(told)} jumps" if len(told) > 1 else "the jump"
@@ -88,10 +94,8 @@ def set_poses(story: Story, sources: Sources, poses: list[list[int]]) -> Edit:
     new, report = settle(
         story, without(story, pieces), sources, f"Closest pose at {many}", made=(poses[0][0],), playhead=head
     )
-    moved = {row[0] for row in poses}
-    if (
-        not {seam.right.id for seam in exposed(new, sources) if seam.at in report.exposed} - moved
-    ):  # the same jumps, a little elsewhere
+    now_exposed = {seam.right.id for seam in exposed(new, sources) if seam.at in report.exposed}
+    if now_exposed <= {row[0] for row in poses}:  # the same jumps, a little elsewhere
         report = replace(report, exposed=(), notes=tuple(note for note in report.notes if "exposed now" not in note))
     if len(told) == 1:
         return new, report

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from difflib import get_close_matches
 from typing import Any
@@ -352,11 +352,8 @@ def _change(story: Story, sources: Sources, to: To, setting: Setting, change: Ch
     if not changed:
         raise _Same("It is like that already." if len(items) == 1 else "They are like that already.")
     draft = story.with_items(changed)
-    what = name_of(sources, items[0]) if len(items) == 1 else f"{len(items)} things"
     at = min(_begins(story, clip) or 0 for clip in items)
-    did = _did(what, setting, value)
-    if setting.name in ("level", "level_alone") and len(items) == 1:
-        did = f"{what}: level {level_told(draft, sources, next(iter(changed.values())))}"
+    did = _did_on(draft, sources, items, setting, value)
     new_story, report = settle(story, draft, sources, did, made=tuple(clip.id for clip in items), playhead=at)
     if setting.name not in ("natural", "backwards", "heard"):
         return new_story, report
@@ -364,6 +361,21 @@ def _change(story: Story, sources: Sources, to: To, setting: Setting, change: Ch
     return new_story, report.with_notes(
         dict.fromkeys(told for clip in seen for told in told_of_sound(new_story, sources, clip))
     )
+
+
+def _with_several_channels(items: Iterable[Item], sources: Sources) -> list[Item]:
+    several = [clip for clip in items if clip.source is not None and sources[clip.source].channels > 1]
+    if not several:
+        raise Refused("Its sound has one channel: there is no other microphone to choose.")
+    return several
+
+
+def _did_on(draft: Story, sources: Sources, items: Sequence[Item], setting: Setting, value: Value | None) -> str:
+    """What was done to these in the draft: of one that was made louder, what its level is now."""
+    what = name_of(sources, items[0]) if len(items) == 1 else f"{len(items)} things"
+    if setting.name in ("level", "level_alone") and len(items) == 1:
+        return f"{what}: level {level_told(draft, sources, draft.item(items[0].id))}"
+    return _did(what, setting, value)
 
 
 def _that_can(story: Story, sources: Sources, ids: list[int], setting: Setting, value: Value | None) -> list[Item]:
@@ -376,9 +388,7 @@ def _that_can(story: Story, sources: Sources, ids: list[int], setting: Setting, 
         raise Refused(f"{setting.label} is set on {kinds}.")
     items = [clip for clip in of_kind if _has(clip, setting, sources)]
     if setting.name == "channels" and value not in (None, setting.default):
-        items = [clip for clip in items if clip.source is not None and sources[clip.source].channels > 1]
-        if not items:
-            raise Refused("Its sound has one channel: there is no other microphone to choose.")
+        items = _with_several_channels(items, sources)
     if not items:
         what = "picture" if setting.needs == "picture" else "sound of its own"
         raise Refused(f"That has no {what}." if len(ids) == 1 else f"None of them has a {what}.")

@@ -99,6 +99,18 @@ def parse_entry(
     return value - start if full and value >= start else value
 
 
+EXAMPLES = {
+    False: "3:15 (seconds and frames), 0:28+15, 1.5s, 1m, +12 or -1:00",
+    True: "4:30 (minutes and seconds), 90s or 1m30s",
+}
+
+
+def _frames_of_fields(numbers: list[int], rate: Rate, dropped: bool) -> int:
+    """Frames of up to four numbers: hours, minutes, seconds, frames, of which the first may be left out."""
+    hours, mins, seconds, frames = [0] * (4 - len(numbers)) + numbers
+    return timecode_to_frame(hours, mins, seconds, frames, rate, dropped)
+
+
 def _frames_typed(text: str, rate: Rate, drop: bool, minutes: bool) -> tuple[int, str, bool]:
     """(frames, + or - or nothing, whether it was typed as a full timecode)."""
     if match := _PRINTED.match(text):
@@ -112,20 +124,14 @@ def _frames_typed(text: str, rate: Rate, drop: bool, minutes: bool) -> tuple[int
     if match := _FIELDS.match(text):
         sign, fields = match.groups()
         numbers = [int(part) for part in re.split(r"[:;.]", fields)]
+        full = len(numbers) == 4
         if minutes and len(numbers) < 4:
             return rate.seconds_to_frame(_seconds(numbers)), sign, False
         if len(numbers) > 4:
             raise TimeError(f"“{text.strip()[:40]}” has more than hours, minutes, seconds and frames.")
-        full = len(numbers) == 4
-        hours, mins, seconds, frames = [0] * (4 - len(numbers)) + numbers
         dropped = (drop or ";" in fields) and full and not sign
-        return timecode_to_frame(hours, mins, seconds, frames, rate, dropped), sign, full
-    what = (
-        "4:30 (minutes and seconds), 90s or 1m30s"
-        if minutes
-        else "3:15 (seconds and frames), 0:28+15, 1.5s, 1m, +12 or -1:00"
-    )
-    raise TimeError(f"“{text.strip()[:40]}” is not a time. Type {what}.")
+        return _frames_of_fields(numbers, rate, dropped), sign, full
+    raise TimeError(f"“{text.strip()[:40]}” is not a time. Type {EXAMPLES[minutes]}.")
 
 
 def _seconds(parts: Sequence[int | Fraction]) -> Fraction:

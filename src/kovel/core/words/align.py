@@ -185,15 +185,19 @@ def snap(words: Sequence[Word], talking: Mask, *, whole: bool = False, near: int
                 start = max(e[i] - (end - start), before)
                 if start > e[i] - 2 * TICK and not whole:
                     continue  # nothing is said there
-        first = not out or before <= s[i]
-        if start < s[i] or (first and start - s[i] <= near):
-            start = s[i]
+        start = _start_in(start, s[i], near, is_first=not out or before <= s[i])
         if end > e[i] and (end - e[i] <= near or not talking[min(len(talking) - 1, (end - 1) // TICK)]):
             end = _end_in(end, i, s, e)
         start = max(start, before)
         start, end = _without_pause(start, max(end, start + 2 * TICK), s, e)
         out.append(replace(word, start=start, end=end))
     return _to_the_end(out, e, near)
+
+
+def _start_in(start: int, speech: int, near: int, is_first: bool) -> int:
+    """Where a word begins in a stretch of speech that begins at `speech`: there, where it began in the silence before
+    it, or is the first word of it and began nearly there."""
+    return speech if start < speech or (is_first and start - speech <= near) else start
 
 
 def _stretch_of(start: int, end: int, s: Sequence[int], e: Sequence[int]) -> int:

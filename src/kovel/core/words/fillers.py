@@ -15,7 +15,7 @@ import numpy as np
 from kovel.core.sound.levels import TICK, Levels, Mask, runs
 from kovel.core.sound.pauses import VOICE, Pause, Settings, speech
 from kovel.core.words.languages import ENGLISH, Language, asked
-from kovel.core.words.transcript import Word, sentences
+from kovel.core.words.transcript import Sentence, Word, sentences
 from kovel.core.words.writing import ends, plain, together
 
 KINDS = ("pause", "filler", "voice", "repeat", "false start", "question")
@@ -177,25 +177,25 @@ def questions(
     (`_farther`), or a question that is much softer than the talk around it."""
     rows = sentences([word for word in words if word.text != VOICE])
     if any(word.speaker == interviewer for word in words):
-        return _joined(
-            Proposal(sentence.start, sentence.end, "question", "the interviewer speaks", 0.95)
-            for sentence in rows
-            if sentence.speaker == interviewer
-        )
+        own = [sentence for sentence in rows if sentence.speaker == interviewer]
+        return _joined(Proposal(said.start, said.end, "question", "the interviewer speaks", 0.95) for said in own)
     if levels is None or not rows:
         return []
     asks = [asked(sentence.text, of) for sentence in rows]
     loud = [_level(levels, sentence.start, sentence.end) for sentence in rows]
     usual = float(np.median(np.repeat(loud, [sentence.count for sentence in rows])))
     far = _farther(asks, loud)
-    out: list[Proposal] = []
-    for index, sentence in enumerate(rows):
-        soft = usual - loud[index]
-        if index in far or (soft > 7 and (asks[index] or soft > 10)):
-            why = f"{'a question, ' if asks[index] else ''}{soft:.0f} dB softer than the talk around it"
-            sure = (0.8 if asks[index] else 0.6) + (0.1 if index in far else 0)
-            out.append(Proposal(sentence.start, sentence.end, "question", why, sure))
-    return _joined(out)
+    rated = ((sentence, usual - loud[n], asks[n], n in far) for n, sentence in enumerate(rows))
+    return _joined(
+        _question(*one)
+        for one in rated
+        if one[3] or one[1] > (7 if one[2] else 10)  # dB softer than usual
+    )
+
+
+def _question(sentence: Sentence, softer: float, asks: bool, is_far: bool) -> Proposal:
+    why = f"{'a question, ' if asks else ''}{softer:.0f} dB softer than the talk around it"
+    return Proposal(sentence.start, sentence.end, "question", why, (0.8 if asks else 0.6) + (0.1 if is_far else 0))
 
 
 def _joined(rows: Iterable[Proposal]) -> list[Proposal]:

@@ -225,24 +225,30 @@ class _Cut:
             off = abs(self.length - target)
             if off <= WITHIN * target or not self.chosen:
                 return
-            clash = np.array([self.repeats(c) for c in self.chosen])  # (chosen, bites)
-            best, cost = None, np.inf
-            for k in range(len(self.chosen) + 1):
-                rest = self.chosen[:k] + self.chosen[k + 1 :]
-                base = self.length - (int(self.length_of[self.chosen[k]]) if k < len(self.chosen) else 0)
-                lost = float(self.worth[self.chosen[k]]) if k < len(self.chosen) else 0.0
-                free = ~np.delete(clash, k, 0).any(0) if k < len(self.chosen) else ~clash.any(0)
-                new = np.abs(base + self.length_of - target)
-                price = np.where(free & (new < off), new / target + 0.2 * (lost - self.worth), np.inf)
-                for j in np.argsort(price, kind="stable")[:8].tolist():
-                    if price[j] < cost and self._stands([*rest, j]):
-                        best, cost = [*rest, j], float(price[j])
-                left_out = abs(base - target) / target + 0.2 * lost
-                if abs(base - target) < off and left_out < cost and self._stands(rest):
-                    best, cost = rest, left_out
+            best = self._nearer(target, off)
             if best is None:
                 return
             self.chosen = best
+
+    def _nearer(self, target: int, off: int) -> list[int] | None:
+        """The choice with one bite exchanged, added or left out that comes nearer than `off` to the length at the least
+        cost; None where none does."""
+        clash = np.array([self.repeats(bite) for bite in self.chosen])  # (chosen, bites)
+        best, cost = None, np.inf
+        for place, out in enumerate([*self.chosen, None]):  # which one goes; None: none does
+            rest = self.chosen[:place] + self.chosen[place + 1 :]
+            base = self.length - (0 if out is None else int(self.length_of[out]))
+            lost = 0.0 if out is None else float(self.worth[out])
+            free = ~(clash if out is None else np.delete(clash, place, 0)).any(0)
+            new = np.abs(base + self.length_of - target)
+            price = np.where(free & (new < off), new / target + 0.2 * (lost - self.worth), np.inf)
+            for bite in np.argsort(price, kind="stable")[:8].tolist():
+                if price[bite] < cost and self._stands([*rest, bite]):
+                    best, cost = [*rest, bite], float(price[bite])
+            left_out = abs(base - target) / target + 0.2 * lost
+            if abs(base - target) < off and left_out < cost and self._stands(rest):
+                best, cost = rest, left_out
+        return best
 
     def _stands(self, some: Sequence[int]) -> bool:
         """Whether each speaker has a bite that stands on its own."""

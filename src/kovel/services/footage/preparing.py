@@ -61,25 +61,23 @@ def _by_pieces(
     workers: int,
 ) -> list[JobStep]:
     """Next steps of a long recording: its sound, its index or first looks, then its pictures piece by piece."""
-    named = {job_step.name for job_step in busy}
-    frames, own = params["frames"] or 1, whole["own"]
-    new: list[JobStep] = []
-    noted = not own or (folder / "own.json").exists()
-    if not noted and "own" not in named:
-        new.append(JobStep("own", "make_index", {**base, "group": own}, FIRST))
-    sounded = not params["sound"] or whole_sound(folder)
-    if not sounded and "sound" not in named:
+    frames, is_own = params["frames"] or 1, bool(whole["own"])
+    lacking = []  # those of its steps that go first
+    if whole["own"] and not (folder / "own.json").exists():
+        lacking.append(JobStep("own", "make_index", {**base, "group": whole["own"]}, FIRST))
+    if params["sound"] and not whole_sound(folder):
         heard = {**base, "picture": True, "frames": params["frames"], "heard": params.get("heard", [])}
-        new.append(JobStep("sound", "make_heard_sound", heard, FIRST, brings_sound=True))
+        lacking.append(JobStep("sound", "make_heard_sound", heard, FIRST, brings_sound=True))
     joined = (folder / "picture.json").exists()
-    looked = joined or (folder / "look.json").exists()
-    if not looked and "look" not in named and not there(folder, bool(own)):
-        new.append(JobStep("look", "make_look", {**base, "frames": frames}, FIRST))
-    gaps = [] if joined else missing(folder, frames, bool(own))
-    new += _stretches(gaps, busy, pieces_of(frames), {**base, "frames": frames, "own": bool(own)}, workers)
-    if not gaps and sounded and noted and not busy:
-        new.append(JobStep("finish", "finish", whole, LAST))
-    return new
+    gaps = [] if joined else missing(folder, frames, is_own)
+    if not gaps and not lacking and not busy:
+        return [JobStep("finish", "finish", whole, LAST)]
+    looked = joined or (folder / "look.json").exists() or there(folder, is_own)
+    if not looked:
+        lacking.append(JobStep("look", "make_look", {**base, "frames": frames}, FIRST))
+    named = {job_step.name for job_step in busy}
+    pieces = _stretches(gaps, busy, pieces_of(frames), {**base, "frames": frames, "own": is_own}, workers)
+    return [*(job_step for job_step in lacking if job_step.name not in named), *pieces]
 
 
 def _stretches(

@@ -9,7 +9,7 @@ import json
 import os
 import shutil
 import sqlite3
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from fractions import Fraction
@@ -115,6 +115,20 @@ def _kept_files(data: DataFolder, text: str) -> dict[str, str]:
     }
 
 
+def _asked_for(data: DataFolder, project: int, rows: Sequence[Recording], media: Media) -> list[Recording]:
+    """The recordings whose files go along: all, none, or those that a story uses."""
+    if media == "none":
+        return []
+    in_use = used(data, project) if media != "all" else {recording.id for recording in rows}
+    return [recording for recording in rows if recording.id in in_use]
+
+
+def _refuse_too_large(inside: Iterable[Recording], folder: Path) -> None:
+    need = sum(recording.size for recording in inside)
+    if need > shutil.disk_usage(folder).free:
+        raise Invalid(f"Its recordings take {need / 1e9:.1f} GB; there is less room than that where it is written.")
+
+
 def start_archive(
     data: DataFolder, project: int, media: Media = "none", out: Path | None = None, handle: float = HANDLE
 ) -> tuple[Job, Archived]:
@@ -123,15 +137,11 @@ def start_archive(
     this_project = projects.get(data.db, project)
     number, tables = archive_rows.rows_of(data.db, project)
     rows = recordings.of_project(data.db, project)
-    wanted = {"all": {recording.id for recording in rows}, "none": set()}.get(media)
-    wanted = used(data, project) if wanted is None else wanted
-    asked = [recording for recording in rows if recording.id in wanted]
+    asked = _asked_for(data, project, rows, media)
     inside = {row.id: row for row in asked if Path(row.path).is_file() and may_open(data, row)}
     names = {key: f"media/{key:04d} {safe(Path(recording.path).name)}" for key, recording in inside.items()}
     out = out or free_name(data.renders(project), safe(this_project.name), ".kovel.zip")
-    need = sum(recording.size for recording in inside.values())
-    if need > shutil.disk_usage(out.parent).free:
-        raise Invalid(f"Its recordings take {need / 1e9:.1f} GB; there is less room than that where it is written.")
+    _refuse_too_large(inside.values(), out.parent)
     about = {
         "form": FORM,
         "schema": number,
@@ -143,12 +153,11 @@ def start_archive(
     described = data.root / "archives" / f"{uuid4().hex}.json"  # as it stands now; the job takes it away
     described.parent.mkdir(exist_ok=True)
     described.write_text(text)
-    ranges = used_ranges(data, project, handle) if media == "pictures" else {}
-    cuts = [
-        _cut(recording, names[key], ranges.get(key, []))
-        for key, recording in inside.items()
-        if media == "pictures" and recording.picture and (recording.frames or 0) > 1
-    ]
+    cuts = []
+    if media == "pictures":
+        ranges = used_ranges(data, project, handle)
+        filmed = {key: row for key, row in inside.items() if row.picture and (row.frames or 0) > 1}
+        cuts = [_cut(recording, names[key], ranges.get(key, [])) for key, recording in filmed.items()]
     shortened = {cut["number"] for cut in cuts}
     files = _kept_files(data, text)
     files |= {names[key]: recording.path for key, recording in inside.items() if key not in shortened}

@@ -1,7 +1,7 @@
 """Who says which sentence: two voices of one recording told apart by how they sound, as a job on its words."""
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -75,26 +75,31 @@ def with_voices(said: Sequence[Word], voice: Sequence[int]) -> tuple[list[Word],
     """Words with the name of the voice that says each. A name that mostly one voice had is its name; a name that
     both had told neither of them, and goes to the one that had more of it. Words that were named otherwise keep
     their name."""
-    had = [
-        Counter(word.speaker for word, value in zip(said, voice, strict=True) if value == k and word.speaker)
-        for k in (0, 1)
-    ]
-    total = [max(1, sum(v == k for v in voice)) for k in (0, 1)]
-    vague = {name for name in had[0] if all(had[k][name] / total[k] > BOTH for k in (0, 1))}
-    names = ["", ""]
-    for name, _ in (had[0] + had[1]).most_common():
-        k = 0 if had[0][name] / total[0] >= had[1][name] / total[1] else 1
-        if not names[k]:
-            names[k] = name
-    taken = set(had[0]) | set(had[1])
-    for k in (0, 1):
-        if not names[k]:
-            names[k] = next(f"Voice {i}" for i in range(k + 1, 100) if f"Voice {i}" not in taken)
+    had = (Counter[str](), Counter[str]())
+    for word, value in zip(said, voice, strict=True):
+        if word.speaker:
+            had[value][word.speaker] += 1
+    count = Counter(voice)
+    share = {name: tuple(had[k][name] / max(1, count[k]) for k in (0, 1)) for name in had[0] | had[1]}
+    vague = {name for name, shares in share.items() if min(shares) > BOTH}
+    names = _names_of_voices(had, share)
     new = [
         replace(word, speaker=names[value]) if not word.speaker or word.speaker in vague else word
         for word, value in zip(said, voice, strict=True)
     ]
-    return new, (names[0], names[1])
+    return new, names
+
+
+def _names_of_voices(had: tuple[Counter[str], Counter[str]], share: Mapping[str, tuple[float, ...]]) -> tuple[str, str]:
+    """To each voice the commonest of the names of which it had the larger share; a new one where none is left."""
+    names = ["", ""]
+    for name, _ in (had[0] + had[1]).most_common():
+        k = 0 if share[name][0] >= share[name][1] else 1
+        names[k] = names[k] or name
+    for k in (0, 1):
+        free = (f"Voice {number}" for number in range(k + 1, 100))
+        names[k] = names[k] or next(name for name in free if name not in share)
+    return names[0], names[1]
 
 
 def _take(data: DataFolder, job: Job, result: Result) -> Outcome:

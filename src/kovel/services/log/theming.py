@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from functools import partial
@@ -140,14 +140,8 @@ def group(data: DataFolder, project: int) -> list[Theme]:
     return listing(data, project)
 
 
-def follow(data: DataFolder, project: int, *, first: bool = False) -> int:
-    """Put statements that are in no theme yet into the one they are nearest to, the rest into new ones; how many.
-    Themes that are there stay as they are. Nothing happens before the first grouping (`first`)."""
-    known, found, rows = _now(data, project)
-    there = theme_rows.listing(data.db, project)
-    if known.lacking or (not there and not first):
-        return 0
-    where = _where(data, project, found)
+def _reshape(data: DataFolder, found: Sequence[Statement], where: Sequence[theme_rows.Placed | None]) -> None:
+    """Statements that are alone in where they were placed, and begin or end elsewhere now, are placed as they are."""
     moved = [
         (statement.recording, placed.start, statement.start, statement.end)
         for statement, placed in zip(found, where, strict=True)
@@ -157,37 +151,45 @@ def follow(data: DataFolder, project: int, *, first: bool = False) -> int:
     ]
     if moved:
         theme_rows.reshape(data.db, moved)
-    new = [index for index, placed in enumerate(where) if placed is None]
-    if not new:
-        return 0
+
+
+def _middles(where: Sequence[theme_rows.Placed | None], rows: Floats) -> dict[int, Floats]:
+    """The mean of what is said in each theme, of length 1."""
     inside: dict[int, list[int]] = {}
     for index, placed in enumerate(where):
         if placed:
             inside.setdefault(placed.theme, []).append(index)
-    middles = {
-        key: rows[ids].mean(0) / max(1e-9, float(np.linalg.norm(rows[ids].mean(0)))) for key, ids in inside.items()
-    }
+    means = {theme: rows[indexes].mean(0) for theme, indexes in inside.items()}
+    return {theme: mean / max(1e-9, float(np.linalg.norm(mean))) for theme, mean in means.items()}
+
+
+def _spans(found: Sequence[Statement], indexes: Iterable[int]) -> list[tuple[int, int, int]]:
+    return [(found[index].recording, found[index].start, found[index].end) for index in indexes]
+
+
+def follow(data: DataFolder, project: int, *, first: bool = False) -> int:
+    """Put statements that are in no theme yet into the one they are nearest to, the rest into new ones; how many.
+    Themes that are there stay as they are. Nothing happens before the first grouping (`first`)."""
+    known, found, rows = _now(data, project)
+    there = theme_rows.listing(data.db, project)
+    if known.lacking or (not there and not first):
+        return 0
+    where = _where(data, project, found)
+    _reshape(data, found, where)
+    new = [index for index, placed in enumerate(where) if placed is None]
+    if not new:
+        return 0
+    middles = _middles(where, rows)
     to: dict[int | None, list[int]] = {}
     for index in new:
         to.setdefault(nearest_theme(rows[index], middles), []).append(index)
     rest = to.pop(None, [])
     of_rest = grouped(rows[rest])
     said = _named(data, known, found, rest, of_rest)
-    groups: list[theme_rows.Group] = [
-        (key, "", [(found[i].recording, found[i].start, found[i].end) for i in ids]) for key, ids in to.items()
-    ]
-    for g in sorted(said):
-        groups.append(
-            (
-                None,
-                said[g],
-                [
-                    (found[i].recording, found[i].start, found[i].end)
-                    for i, x in zip(rest, of_rest, strict=True)
-                    if x == g
-                ],
-            )
-        )
+    groups: list[theme_rows.Group] = [(key, "", _spans(found, ids)) for key, ids in to.items()]
+    for number in sorted(said):
+        together = [index for index, group in zip(rest, of_rest, strict=True) if group == number]
+        groups.append((None, said[number], _spans(found, together)))
     theme_rows.put(data.db, project, groups)
     return len(new)
 

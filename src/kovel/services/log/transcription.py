@@ -190,6 +190,23 @@ def set_model(data: DataFolder, folder: str) -> None:
     kept_settings.put(data.db, "model", str(Path(folder.strip()).expanduser()) if folder.strip() else "")
 
 
+def _words_of_json(name: str, text: str) -> list[Word]:
+    try:
+        said = [
+            Word(
+                " ".join(str(row["text"]).split()),
+                round(row["start"] * 48000),
+                round(row["end"] * 48000),
+                str(row.get("speaker") or ""),
+                float(row.get("sure", 1.0)),
+            )
+            for row in json.loads(text)["words"]
+        ]
+    except (ValueError, KeyError, TypeError, AttributeError):
+        raise Invalid(f"{name} holds no words with times.") from None
+    return sorted((word for word in said if word.text and 0 <= word.start < word.end), key=lambda w: w.start)
+
+
 def take_words(data: DataFolder, recording: Recording, name: str, text: str) -> tuple[int, list[str]]:
     """Words with times from WebVTT, SubRip, or JSON ({"words": [{"text", "start", "end", "speaker", "sure"}]},
     seconds).
@@ -199,21 +216,7 @@ def take_words(data: DataFolder, recording: Recording, name: str, text: str) -> 
     """
     left: list[str] = []
     if name.lower().endswith(".json"):
-        try:
-            rows = json.loads(text)["words"]
-            said = [
-                Word(
-                    " ".join(str(row["text"]).split()),
-                    round(row["start"] * 48000),
-                    round(row["end"] * 48000),
-                    str(row.get("speaker") or ""),
-                    float(row.get("sure", 1.0)),
-                )
-                for row in rows
-            ]
-        except (ValueError, KeyError, TypeError, AttributeError):
-            raise Invalid(f"{name} holds no words with times.") from None
-        said = sorted((word for word in said if word.text and 0 <= word.start < word.end), key=lambda w: w.start)
+        said = _words_of_json(name, text)
     elif "-->" in text:
         told = taken_apart(data, "read_words", name, text)
         said = [Word(*row) for row in told["words"]]
@@ -222,9 +225,8 @@ def take_words(data: DataFolder, recording: Recording, name: str, text: str) -> 
         raise Invalid(f"{name} is not a transcript with times. Kovel takes WebVTT, SRT, JSON and plain text.")
     if recording.frames is not None:
         total = recording.rate.frame_to_sample(recording.frames)
-        late = sum(1 for word in said if word.start >= total)
-        if late:
-            left.append(f"{late} words lie after the end of {recording.name}. Left out.")
+        late = [word for word in said if word.start >= total]
+        left += [f"{len(late)} words lie after the end of {recording.name}. Left out."] if late else []
         said = [Word(word.text, word.start, min(word.end, total), word.speaker) for word in said if word.start < total]
     if not said:
         raise Invalid(

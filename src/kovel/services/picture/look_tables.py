@@ -161,19 +161,28 @@ def match(data: DataFolder, recording: int, other: int) -> tuple[str, str]:
 def _pixels(
     data: DataFolder, mine: Recording, theirs: Recording, rate: Rate
 ) -> tuple[Array | None, Array | None, bool]:
-    n = mine.length(rate) or 1
-    moments = [n * (2 * k + 1) // (2 * SAMPLES) for k in range(SAMPLES)]
+    """Colours of frames of both recordings, and whether they are of the same moments."""
+    count, most = mine.length(rate) or 1, theirs.length(rate) or 1
+    moments = _spread(count)
     there = [same_moment(mine.source, theirs.source, moment, rate) for moment in moments]
-    most = theirs.length(rate) or 1
-    pairs = [(moment, t) for moment, t in zip(moments, there, strict=True) if t is not None and 0 <= t < most]
+    pairs = [
+        (moment, other) for moment, other in zip(moments, there, strict=True) if other is not None and 0 <= other < most
+    ]
     together = len(pairs) >= 5
     if not together:
-        pairs = [(moment, most * (2 * index + 1) // (2 * SAMPLES)) for index, moment in enumerate(moments)]
-    rows = []
-    for recording, times in ((mine, [moment for moment, _ in pairs]), (theirs, [t for _, t in pairs])):
-        found = [c for c in (colours(data, recording, time, rate) for time in times) if c is not None]
-        rows.append(np.concatenate([c[::2, ::2].reshape(-1, 3) for c in found]) if found else None)
-    return rows[0], rows[1], together
+        pairs = list(zip(moments, _spread(most), strict=True))
+    of_mine = _colours_at(data, mine, [moment for moment, _ in pairs], rate)
+    return of_mine, _colours_at(data, theirs, [other for _, other in pairs], rate), together
+
+
+def _spread(length: int) -> list[int]:
+    """Frames in the middles of equal parts of a recording."""
+    return [length * (2 * part + 1) // (2 * SAMPLES) for part in range(SAMPLES)]
+
+
+def _colours_at(data: DataFolder, recording: Recording, frames: Sequence[int], rate: Rate) -> Array | None:
+    found = [seen for seen in (colours(data, recording, frame, rate) for frame in frames) if seen is not None]
+    return np.concatenate([seen[::2, ::2].reshape(-1, 3) for seen in found]) if found else None
 
 
 @dataclass(frozen=True, slots=True)

@@ -37,6 +37,7 @@ from kovel.services.tighten.quick_cuts import beats, find
 from kovel.store import recordings, transcripts
 
 Asked = tuple[str, dict[str, Any]]
+REACH = 3  # frames by which room tone reaches under its neighbours, to come and go
 WORD_GAP = 0.12  # seconds between words that are one stretch of speech
 
 
@@ -121,6 +122,13 @@ class Voice:
     loudness: float
 
 
+def _levels_at(level: Value, frames: np.ndarray) -> np.ndarray:
+    """dB at each of these frames, of a level or of a line of levels."""
+    if isinstance(level, tuple):
+        return np.array([on_line(level, frame) for frame in frames])
+    return np.full(len(frames), float(level))
+
+
 def voices(data: DataFolder, project: int, story: Story, apart: str = "speaker") -> list[Voice]:
     """The voices of a story: by speaker (and recording), or each piece for itself. Their loudness is that of speech
     alone, with all that is set on them."""
@@ -130,24 +138,18 @@ def voices(data: DataFolder, project: int, story: Story, apart: str = "speaker")
     groups: dict[tuple[str, int], list[tuple[int, np.ndarray]]] = {}
     to = story.rate.frame_to_sample
     for clip, _, source in _speaking(story, sources):
-        rows = measured.get((source, made_of(sources[source])))
-        if rows is None:
-            rows = measured.get((source, ""))
+        rows = next(
+            (measured[key] for key in ((source, made_of(sources[source])), (source, "")) if key in measured), None
+        )
         if rows is None:
             continue
         start, end = (to(f) for f in (clip.used if isinstance(clip, Piece) else (clip.start, clip.end)))
-        k0, k1 = start // STEP, min(len(rows), -(-end // STEP))
-        talk = np.zeros(max(0, k1 - k0), bool)
-        for x, y in speech_of(data, source, start, end):
-            talk[max(0, -(-x // STEP) - k0) : max(0, y // STEP - k0)] = True
-        level: Value = read(clip, "level")
-        frames = np.arange(k0, k1) * STEP / SAMPLE_RATE * float(story.rate.fps)
-        db = (
-            np.array([on_line(level, frame) for frame in frames])
-            if isinstance(level, tuple)
-            else np.full(len(frames), float(level))
-        )
-        said = rows[k0:k1, 0][talk] * 10 ** (db[talk] / 10)
+        first, last = start // STEP, min(len(rows), -(-end // STEP))
+        talk = np.zeros(max(0, last - first), bool)
+        for begin, until in speech_of(data, source, start, end):
+            talk[max(0, -(-begin // STEP) - first) : max(0, until // STEP - first)] = True
+        frames = np.arange(first, last) * STEP / SAMPLE_RATE * float(story.rate.fps)
+        said = rows[first:last, 0][talk] * 10 ** (_levels_at(read(clip, "level"), frames)[talk] / 10)
         who = _speaker(data, source, start, end) if apart == "speaker" else ""
         name = sources[source].name
         key = (who or name, 0 if who else source) if apart == "speaker" else (name, clip.id)
@@ -359,53 +361,55 @@ def lay_room_tone(data: DataFolder, project: int, story: Story) -> Asked:
     loud."""
     sources = recordings.sources(data.db, project)
     read = story.reading(sources)
+    of_story = float(dict(story.settings).get("story", NONE)["level"])
     rows: list[list[Any]] = []
-    covered = [
-        (story.at(sound), story.at(sound) + sound.length)
-        for sound in story.sounds
-        if sources[sound.source].name.startswith(TONE)
-    ]
-    for index, (piece, at) in enumerate(zip(story.pieces, story.starts, strict=False)):
-        silent = piece.source is None or piece.take == "picture" or read(piece, "mute")
-        if (
-            not silent
-            or piece.card is not None
-            or any(start <= at and at + piece.length <= end for start, end in covered)
-        ):
+    for index in _spaces(story, sources):
+        near = _heard_beside(story, index)
+        if near is None or near.source is None:
             continue
-        near = [
-            piece
-            for piece in (*reversed(story.pieces[:index]), *story.pieces[index + 1 :])
-            if piece.source is not None and piece.take != "picture"
-        ]
-        if not near or near[0].source is None:
-            continue
-        tone = tone_of(data, project, near[0].source)
-        level = read(near[0], "level")
-        level = float(level[-1][1] if isinstance(level, tuple) else level) - float(
-            dict(story.settings).get("story", NONE)["level"]
-        )
-        over = 3  # frames by which it reaches under its neighbours, to come and go
-        begin, end = max(0, at - over), min(story.length, at + piece.length + over)
-        total = tone.length(story.rate)
-        t = begin
-        while t < end:
-            count = min(end - t, total)
-            rows.append(
-                [
-                    tone.id,
-                    0,
-                    count,
-                    t,
-                    "natural",
-                    {"level": held(level), "fade_in": min(2 * over, count // 2), "fade_out": min(2 * over, count // 2)},
-                ]
-            )
-            t += max(1, count - over) if count == total else count
+        level = read(near, "level")
+        own = float(level[-1][1] if isinstance(level, tuple) else level) - of_story
+        begin = max(0, story.starts[index] - REACH)
+        end = min(story.length, story.starts[index + 1] + REACH)
+        tone = tone_of(data, project, near.source)
+        rows += _tone_rows(tone.id, tone.length(story.rate), begin, end, own)
     if not rows:
         raise Invalid("There is no space without sound in the story, or it has its room tone.")
     count = len(rows)
     return "lay_sounds", {"rows": rows, "did": f"Room tone under {count} space{'s' if count != 1 else ''}"}
+
+
+def _spaces(story: Story, sources: Sources) -> list[int]:
+    """The pieces, by their place, under which nothing is heard and no room tone lies yet; not the cards."""
+    read = story.reading(sources)
+    toned = [
+        (story.at(sound), story.at(sound) + sound.length)
+        for sound in story.sounds
+        if sources[sound.source].name.startswith(TONE)
+    ]
+    silent = [
+        index
+        for index, piece in enumerate(story.pieces)
+        if piece.card is None and (piece.source is None or piece.take == "picture" or read(piece, "mute"))
+    ]
+    spans = ((index, story.starts[index], story.starts[index + 1]) for index in silent)
+    return [index for index, at, end in spans if not any(a <= at and end <= b for a, b in toned)]
+
+
+def _heard_beside(story: Story, index: int) -> Piece | None:
+    """The nearest piece before a place that is heard, else the nearest behind it."""
+    beside = (*reversed(story.pieces[:index]), *story.pieces[index + 1 :])
+    return next((piece for piece in beside if piece.source is not None and piece.take != "picture"), None)
+
+
+def _tone_rows(tone: int, total: int, begin: int, end: int, level: float) -> Iterator[list[Any]]:
+    """Room tone of `total` frames over story frames [begin, end), one after the other where it is too short."""
+    at = begin
+    while at < end:
+        count = min(end - at, total)
+        fade = min(2 * REACH, count // 2)
+        yield [tone, 0, count, at, "natural", {"level": held(level), "fade_in": fade, "fade_out": fade}]
+        at += max(1, count - REACH) if count == total else count
 
 
 def tone_of(data: DataFolder, project: int, recording: int) -> recordings.Recording:

@@ -61,14 +61,20 @@ def _top(percent: float) -> float:
     return 100 * (1 - log(percent / LOW) / log(HIGH / LOW))
 
 
+def _drawn(item: Item, source: Source | None) -> _Run | None:
+    if isinstance(item, Sound) or source is None or source.frames is None or not source.picture:
+        return None
+    if isinstance(item, Cover):
+        return _of_cover(item, source)
+    return _of_piece(item, source) if item.clock.held is None else None
+
+
 def pace_of(item: Item, story: Story, sources: Sources, rate: Rate) -> Pace | None:
     """The pace of a piece or a cover; None for what has none, and for a frame that is held."""
     source = sources.get(item.source) if item.source else None
-    if isinstance(item, Sound) or source is None or source.frames is None or not source.picture:
+    drawn = _drawn(item, source)
+    if drawn is None or isinstance(item, Sound):
         return None
-    if isinstance(item, Piece) and item.clock.held is not None:
-        return None
-    drawn = _of_piece(item, source) if isinstance(item, Piece) else _of_cover(item, source)
     begin, end = drawn.begin, drawn.end
 
     def left(moment: float) -> float:

@@ -10,11 +10,9 @@ from pydantic import BaseModel, ConfigDict, Field
 from kovel.core.checks.mix_loudness import mixed, target_of
 from kovel.core.errors import Invalid
 from kovel.core.plan.plan import make_plan
-from kovel.core.plan.sounds import made_of
 from kovel.core.sound.ducking import Ducking
 from kovel.core.sound.loudness import WEIGHTING, integrated, loudness_range, sliding
 from kovel.core.story.model import Refused
-from kovel.core.story.settings import CLEANING
 from kovel.services.sound import derived_sounds, mixing, voice_over
 from kovel.services.story.story_checks import powers, words_around
 from kovel.services.tighten.quick_cuts import beats_of
@@ -23,7 +21,8 @@ from kovel.web.key_sheet import sound_keys
 from kovel.web.open_story import edited, named, opened
 from kovel.web.pages import page, web
 from kovel.web.rooms.sound.strip import strip
-from kovel.web.settings_panel import about, fields, panel_of, scopes_of
+from kovel.web.rooms.sound.views import PanelView, cleaned_of
+from kovel.web.settings_panel import about, panel_of, scopes_of
 from kovel.web.small_frames import face_of
 
 router = APIRouter(prefix="/p/{project}/sound")
@@ -129,46 +128,19 @@ def panel(request: Request, project: int, items: str = "", scope: str = "items")
         return page(request, "sound/panel.html", chosen=None)
     scopes = scopes_of(kept.story, sources, chosen)
     scope = scope if scope in {scope.key for scope in scopes} else "items"
-    source = chosen[0].source
-    recording = recordings.get(data.db, source) if source is not None else None
-    cleaning = (
-        fields(CLEANING, recording.settings, lambda n: recording.settings[n], lambda n: "")
-        if recording and recording.sound
-        else []
-    )
-    job = jobs.latest_of_recordings(data.db, project, "clean").get(recording.id) if recording else None
-    name = made_of(recording.source) if recording else ""
-    found = derived_sounds.found_in(data, recording.id) if recording and name else None
     return page(
         request,
         "sound/panel.html",
-        chosen=",".join(str(clip.id) for clip in chosen),
-        r=recording,
-        scopes=scopes,
-        scope=scope,
-        fields=panel_of(kept.story, sources, chosen, scope),
-        about=about(kept.story, sources, chosen),
-        cleaning=cleaning,
-        cleaned=name,
-        found=found,
-        spread=_spread(found),
-        job=job if job and (job.is_open or job.has_failed) and job.params["name"] == name else None,
+        PanelView(
+            ",".join(str(clip.id) for clip in chosen),
+            chosen[0].source,
+            scopes,
+            scope,
+            panel_of(kept.story, sources, chosen, scope),
+            about(kept.story, sources, chosen),
+            cleaned_of(data, project, chosen[0].source),
+        ),
     )
-
-
-def _spread(found: dict[str, Any] | None) -> dict[str, str] | None:
-    """How loud a recording is before and after, as lines of a small drawing 180 wide and 36 high."""
-    if not found:
-        return None
-    most = max([*found["before"], *found["after"], 1])
-    count = len(found["before"])
-
-    def line(rows: list[int]) -> str:
-        return " ".join(
-            f"{180 * index / (count - 1):.0f},{36 - 34 * (row / most) ** 0.5:.1f}" for index, row in enumerate(rows)
-        )
-
-    return {"before": line(found["before"]), "after": line(found["after"])}
 
 
 class _Asked(BaseModel):

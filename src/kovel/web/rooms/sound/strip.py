@@ -73,17 +73,23 @@ class Drawn:
         rows += [self._block(sound, sound.kind, 0, story.at(sound)) for sound in story.sounds]
         return _in_rows(rows)
 
+    def _named(self, clip: Item) -> str:
+        if clip.source is not None and clip.source in self.sources:
+            return self.sources[clip.source].name
+        return (clip.card.text or "card") if isinstance(clip, Piece) and clip.card else "space"
+
+    def _is_heard(self, clip: Item) -> bool:
+        if clip.source is None or clip.source not in self.sources or not self.sources[clip.source].sound:
+            return False
+        if isinstance(clip, Piece) and clip.take == "picture":
+            return False
+        return isinstance(clip, Sound) or sounds_on(clip)
+
     def _block(self, clip: Item, lane: str, row: int, at: int) -> Block:
-        source = self.sources.get(clip.source) if clip.source is not None else None
-        heard = bool(source and source.sound and not (isinstance(clip, Piece) and clip.take == "picture"))
-        heard = heard and (isinstance(clip, Sound) or sounds_on(clip))
         own: Value = clip.settings["level"]
         line = _in_story(own, clip, at) if isinstance(own, tuple) else ()
         flat = None if isinstance(own, tuple) else float(own)
         wide = _first(total_level(self.story, self.sources, clip)) - _first(own)
-        name = (
-            source.name if source else (clip.card.text or "card") if isinstance(clip, Piece) and clip.card else "space"
-        )
         return Block(
             clip.id,
             kind_of(clip),
@@ -94,8 +100,8 @@ class Drawn:
             clip.source,
             moment_of(clip, 0),
             _run(clip),
-            name,
-            heard,
+            self._named(clip),
+            self._is_heard(clip),
             flat,
             line,
             round(wide, 2),

@@ -61,13 +61,18 @@ def cover_note(story: Story, sources: Sources, cover: Cover, at: int) -> str:
         else _note(setting, cover.settings[setting.name])
         for setting in told
     ]
-    if at < story.length:
-        index = story.index_at(at)
-        piece = story.pieces[index]
-        if piece.source is not None and piece.source in sources and cover.source in sources and piece.take != "sound":
-            want = same_moment(
-                sources[piece.source], sources[cover.source], piece.moment(at - story.starts[index]), story.rate
-            )
-            if want is not None:
-                notes.append("in step" if want == cover.start else f"{cover.start - want:+d} frames out of step")
+    notes += _step_note(story, sources, cover, at)
     return ", ".join(notes)
+
+
+def _step_note(story: Story, sources: Sources, cover: Cover, at: int) -> list[str]:
+    """Whether a cover that shows the moment that is heard under it, from another camera, is in step with it."""
+    index = story.index_at(at) if at < story.length else None
+    piece = story.pieces[index] if index is not None else None
+    mine, theirs = sources.get(piece.source or 0) if piece else None, sources.get(cover.source)
+    if index is None or piece is None or mine is None or theirs is None or piece.take == "sound":
+        return []
+    moment = same_moment(mine, theirs, piece.moment(at - story.starts[index]), story.rate)
+    if moment is None:
+        return []
+    return ["in step" if moment == cover.start else f"{cover.start - moment:+d} frames out of step"]

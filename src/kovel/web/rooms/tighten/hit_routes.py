@@ -12,6 +12,7 @@ from kovel.core.plan.plan import make_plan
 from kovel.core.sound.beats import Beats
 from kovel.core.sound.hits import Cut
 from kovel.core.story.model import Piece, Story
+from kovel.core.time.rate import Rate
 from kovel.data_folder import DataFolder, media_facts
 from kovel.services.tighten import quick_cuts
 from kovel.services.tighten.quick_cuts import Mark
@@ -75,17 +76,10 @@ def _quick(request: Request, project: int, recording: Recording) -> QuickView:
     cuts = quick_cuts.pieces(application.data, recording.id, this_project.rate, desk)
     hits = [mark.frame for mark in marks if mark.on]
     beats = quick_cuts.beats(application.data, desk.music) if desk.music is not None else None
-    worst = None
-    if beats and beats.beats:
-        off = quick_cuts.off_beat(
-            cuts, hits, [this_project.rate.sample_to_frame(beat - beats.beats[0]) for beat in beats.beats]
-        )
-        worst = max(off, default=0)
     job = _job(request, recording)
     if job is None and beats is not None and not beats.beats and desk.music is not None:
-        job = _job(
-            request, recordings.get(application.data.db, desk.music)
-        )  # its beats are being found: the page follows that
+        # its beats are being found: the page follows that
+        job = _job(request, recordings.get(application.data.db, desk.music))
     faces = [
         face_of(application.data, recording, cut.start if cut.hit is None else hits[cut.hit], this_project.rate)
         for cut in cuts[:SHOWN]
@@ -105,13 +99,17 @@ def _quick(request: Request, project: int, recording: Recording) -> QuickView:
         len(cuts),
         max(0, len(cuts) - SHOWN),
         sum(cut.length for cut in cuts),
-        [
-            recording
-            for recording in recordings.of_project(application.data.db, project)
-            if recording.kind == "music" and recording.ready
-        ],
-        worst,
+        [row for row in recordings.of_project(application.data.db, project) if row.kind == "music" and row.ready],
+        _worst(cuts, hits, beats, this_project.rate),
     )
+
+
+def _worst(cuts: list[Cut], hits: list[int], beats: Beats | None, rate: Rate) -> int | None:
+    """Frames by which a hit lies off its beat at most; None without beats."""
+    if beats is None or not beats.beats:
+        return None
+    on = [rate.sample_to_frame(beat - beats.beats[0]) for beat in beats.beats]
+    return max(quick_cuts.off_beat(cuts, hits, on), default=0)
 
 
 def _rows(request: Request, project: int) -> list[Recording]:
