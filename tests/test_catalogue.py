@@ -11,10 +11,11 @@ from kovel.cli import main
 from kovel.core.story.catalogue import COMMANDS, about, entries, offered, parameters
 from kovel.core.story.edit_offers import TAKEN_FROM, WANTING, entry, meant
 from kovel.core.time.rate import Rate
-from kovel.web.key_sheet import STORY, of_edits
+from kovel.web.keys import SHEETS, STORY, Key, of_edits, sheet
 from tests.core.stories import EMPTY, do, three
 
-SCRIPTS = Path(__file__).parents[1] / "src" / "kovel" / "web" / "static" / "js"
+WEB = Path(__file__).parents[1] / "src" / "kovel" / "web"
+SCRIPTS = WEB / "static" / "js"
 ALWAYS = {
     "typed",
     "minus typed",
@@ -58,7 +59,7 @@ def test_every_offer_fits_its_edit() -> None:
 
 
 def test_scripts_know_no_edit_and_no_source_of_their_own() -> None:
-    text = "\n".join(f.read_text() for f in SCRIPTS.glob("*.js"))
+    text = "\n".join(file.read_text() for file in [*SCRIPTS.glob("*.js"), *WEB.glob("rooms/*/scripts/*.js")])
     named = set(re.findall(r'(?:edit|wide)\("(\w+)"', text)) | set(re.findall(r'command: "(\w+)"', text))
     assert named and named <= set(COMMANDS), named - set(COMMANDS)
     read = set(re.findall(r'case "([^"]+)":', (SCRIPTS / "edits.js").read_text()))
@@ -76,6 +77,26 @@ def test_the_command_line_lists_every_edit() -> None:
 def test_no_key_of_the_room_is_an_edits() -> None:
     """An edit's key comes first in the Story: a key of the room that is one would never be heard."""
     edits = {e.key for _, e in entries() if e.key}
-    for row in STORY:
-        held = row.keys[0] in ("Shift", "Ctrl", "Alt")
-        assert not {" ".join(row.keys)} & edits if held else not set(row.keys) & edits, row.does
+    own = {chord for row in STORY for chord in row.acts}
+    assert len(own) > 40 and not own & edits
+
+
+ROOM_OF = {"whole_log": "log", "shots": "log", "themes": "log", "hits": "tighten"}
+
+
+@pytest.mark.parametrize("name", SHEETS)
+def test_each_act_of_a_key_is_given_by_a_script_of_its_room(name: str) -> None:
+    room = WEB / "rooms" / ROOM_OF.get(name, name or "footage") / "scripts"
+    text = "\n".join(file.read_text() for file in [*room.glob("*.js"), *SCRIPTS.glob("*.js")])
+    given = set(re.findall(r"^\s+(?:\.\.\.)?(\w+)(?=[:,(])", text, re.M)) | set(
+        re.findall(r"[{,] (\w+)(?=[:,} ])", text)
+    )
+    made = {f"tab_{n}" for n in range(1, 7)} | {
+        f"move_{far}{way}" for far in ("", "far_") for way in ("left", "right", "up", "down")
+    }
+    assert set(SHEETS[name].acts.values()) <= given | made
+
+
+def test_a_chord_stands_once_on_a_sheet() -> None:
+    with pytest.raises(ValueError, match="Ctrl Z is both undo and copy"):
+        sheet(Key("Ctrl Z", "undo", {"Ctrl Z": "undo"}), Key("Ctrl Z", "copy", {"Ctrl Z": "copy"}))

@@ -27,6 +27,8 @@ TAKEN_FROM = {
     "playhead": "the frame under the playhead",
     "story end": "the end of the story",
     "piece": "the chosen piece, or the one under the playhead",
+    "left piece": "the piece before the chosen seam, else the chosen one, or the one under the playhead",
+    "right piece": "the piece after the chosen seam, else the chosen one, or the one under the playhead",
     "next piece": "the piece after that one",
     "piece before": "the piece before that one",
     "piece after next": "the piece after the next one, or the end",
@@ -58,6 +60,8 @@ TAKEN_FROM = {
 # What is said where it is wanting.
 WANTING = {
     "piece": "Choose a piece first (G).",
+    "left piece": "Choose a piece first (G).",
+    "right piece": "Choose a piece first (G).",
     "chosen": "Choose a piece, a cover or a sound first.",
     "all chosen": "Choose a piece, a cover or a sound first.",
     "next piece": "Choose a piece that has another one after it.",

@@ -25,7 +25,6 @@ from kovel.store import looks as saved_looks
 from kovel.store import projects, recordings, stories
 from kovel.store.recordings import Recording
 from kovel.store.stories import Kept
-from kovel.web.key_sheet import picture_keys
 from kovel.web.open_story import edited, named, opened
 from kovel.web.pages import download, page, the_recording, web
 from kovel.web.rooms.picture.film_strip import film
@@ -46,7 +45,6 @@ def room(request: Request, project: int) -> HTMLResponse:
         "picture/room.html",
         room="picture",
         project=projects.get(data.db, project),
-        key_rows=picture_keys(),
         kept=kept,
         stories=named(data, project, kept),
     )

@@ -17,7 +17,6 @@ from kovel.services.sound import derived_sounds, mixing, voice_over
 from kovel.services.story.story_checks import powers, words_around
 from kovel.services.tighten.quick_cuts import beats_of
 from kovel.store import jobs, projects, recordings
-from kovel.web.key_sheet import sound_keys
 from kovel.web.open_story import edited, named, opened
 from kovel.web.pages import page, web
 from kovel.web.rooms.sound.strip import strip
@@ -38,7 +37,6 @@ def room(request: Request, project: int) -> HTMLResponse:
         "sound/room.html",
         room="sound",
         project=projects.get(data.db, project),
-        key_rows=sound_keys(),
         kept=kept,
         target=target_of(kept.story),
         targets=TARGETS,

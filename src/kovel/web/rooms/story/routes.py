@@ -21,7 +21,6 @@ from kovel.services.sound.derived_sounds import want_retimed
 from kovel.services.tighten.quick_cuts import beats_of
 from kovel.store import history, projects, recordings, stories, transcripts
 from kovel.store.stories import Kept, Stale
-from kovel.web.key_sheet import story_keys
 from kovel.web.open_story import named, opened
 from kovel.web.pages import page, plan_answer, render, report, web
 from kovel.web.rooms.story.lane_list import COLUMNS, lane_list
@@ -112,7 +111,6 @@ def room(request: Request, project: int) -> HTMLResponse:
         "story/room.html",
         room="story",
         project=projects.get(data.db, project),
-        key_rows=story_keys(),
         shelf=shelf_of(data, project).pages(),
         zooms=ZOOMS,
         sheet=_sheet(request, kept),

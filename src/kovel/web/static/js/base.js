@@ -2,11 +2,8 @@
 import { room } from "./room.js";
 import { Queue } from "./queue.js";
 import { $, byId, inside, focused, target } from "./dom.js";
+import { onKeys } from "./keys.js";
 import "./times.js";
-
-// Keys belong to the page unless one is typing, or a control that uses them has the focus.
-export const typing = (e) =>
-  inside(e, "input:not([type=checkbox],[type=radio]), textarea, select, [contenteditable]");
 
 const root = document.documentElement;
 $("[data-theme-toggle]").addEventListener("click", () => {
@@ -17,12 +14,7 @@ $("[data-theme-toggle]").addEventListener("click", () => {
 const sheet = byId("keys");
 const help = () => (sheet.open ? sheet.close() : sheet.showModal());
 $("[data-help]").addEventListener("click", help);
-document.addEventListener("keydown", (e) => {
-  if (e.key === "?" && !typing(e)) {
-    e.preventDefault();
-    help();
-  }
-});
+onKeys({ help });
 
 $(".rail [aria-current]")?.scrollIntoView({ block: "nearest" }); // what is open is seen in a long list of recordings
 

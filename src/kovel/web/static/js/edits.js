@@ -43,16 +43,13 @@ export class Edits {
     return this.entries.filter((e) => e.key === chord).reverse();
   }
 
-  /** Does what a key stands for; false if it stands for nothing. */
-  async press(chord) {
-    const all = this.ofKey(chord);
-    for (const e of all)
-      if (this.fits(e)) {
-        await this.run(e);
-        return true;
-      }
-    if (all.length) await this.run(all[all.length - 1]);
-    return all.length > 0;
+  /** Does what a key stands for, with a value where one is given; false if it stands for nothing. */
+  press(chord, value = undefined) {
+    const all = this.ofKey(chord),
+      entry = all.find((e) => this.fits(e)) ?? all.at(-1);
+    if (!entry) return false;
+    void this.run(entry, value === undefined ? this.unsaid(entry) : { value });
+    return true;
   }
 
   fits(entry) {
@@ -151,6 +148,12 @@ export class Edits {
         return rows[0]?.id ?? 0;
       case "next piece":
         return next(1)?.id;
+      case "left piece": {
+        const right = chosen?.kind === "seam" ? rows.findIndex((x) => x.id === chosen.id) : 0;
+        return right > 0 ? rows[right - 1].id : under()?.id;
+      }
+      case "right piece":
+        return chosen?.kind === "seam" ? chosen.id : under()?.id;
       case "piece before":
         return next(-1)?.id;
       case "piece after next":
@@ -216,16 +219,4 @@ export class Edits {
       ...(m.a !== null && m.b !== null ? { until: m.b } : { end: hand.start + hand.length }),
     };
   }
-}
-
-/** A key as the catalogue writes it: `Shift X`, `Ctrl V`, `Alt ↑`. */
-export function chord(e) {
-  const arrows = { arrowup: "↑", arrowdown: "↓", arrowleft: "←", arrowright: "→", delete: "X", backspace: "X" };
-  const k = e.key.toLowerCase();
-  const held = [
-    (e.ctrlKey || e.metaKey) && "Ctrl",
-    e.altKey && "Alt",
-    e.shiftKey && (k.length > 1 || /[a-z]/.test(k)) && "Shift",
-  ].filter(Boolean);
-  return [...held, arrows[k] || k.toUpperCase()].join(" ");
 }

@@ -40,7 +40,8 @@ export function imageOf(player, images, l, plain) {
   g.globalAlpha = 1;
   g.fillStyle = "#000";
   g.fillRect(0, 0, width, height);
-  for (const x of l.stack) player.layer(imageOf(player, images, x, plain), plain ? { ...x, look: undefined } : x, g);
+  for (const x of l.stack)
+    player.drawing.layer(imageOf(player, images, x, plain), plain ? { ...x, look: undefined } : x, g);
   g.globalAlpha = 1;
   if (l.cut) {
     const [dx, dy] = drifted(l.cut.part, l.cut.k);

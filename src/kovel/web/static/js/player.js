@@ -1,35 +1,19 @@
 // Plays a plan on a canvas. The plan says what is seen and heard; nothing is decided here. The audio clock leads.
-import { EVERYWHERE, WHOLE, around, drawPart, drifted } from "./framing.js";
+import { Drawing } from "./drawing.js";
+import { EVERYWHERE } from "./framing.js";
 import { Looks } from "./looks.js";
 import { every, flat, imageOf, keyOf } from "./nested.js";
 import { Frames } from "./picture.js";
-import { Recording } from "./media.js";
+import { layersAt, runAt } from "./plan.js";
 import { VideoPool } from "./pool.js";
 import { RATE, Sound } from "./sound.js";
 
 const AHEAD = 22;
-const OPAQUE = [1, 0, 1];
 const BUSY = 30; // ms of a frame's drawing from which on looks are drawn at half size while it plays
-
-/** What the plan says of a layer besides its image, at frame k of its run. */
-export const layerOf = (more, k) => {
-  const [first, step, of] = more?.opacity || OPAQUE;
-  return {
-    k,
-    card: more?.card,
-    share: Math.min(1, Math.max(0, (first + k * step) / of)),
-    part: more?.part ? { ...WHOLE, ...more.part } : WHOLE,
-    place: more?.place || EVERYWHERE,
-    look: more?.look,
-    title: more?.title,
-    letters: more?.letters,
-  };
-};
 
 export class Player extends EventTarget {
   /** How many frames each recording has: a frame behind its end is its last. @type {Map<number, number>} */ lengths =
     new Map();
-  /** Cards drawn, by file. @type {Map<string, ImageBitmap|null>} */ cards = new Map();
   /** Ids of what alone is heard, comma between; empty: everything. */ alone = "";
   /** Told of every frame drawn. @type {(frame: number) => void} */ drawn = () => {};
   /** Without looks: what was filmed. */ plainly = false;
@@ -45,6 +29,7 @@ export class Player extends EventTarget {
     this.paint = canvas.getContext("2d", { alpha: false });
     this.pictures = pool || !Frames.usable() ? new VideoPool() : new Frames();
     this.sound = new Sound();
+    this.drawing = new Drawing(this);
     this.plan = null;
     this.frame = 0;
     this.speed = 0;
@@ -89,41 +74,15 @@ export class Player extends EventTarget {
     if (speed) this.play(speed);
   }
 
-  // Index of the picture run under a frame.
-  run(t) {
-    let lo = 0,
-      hi = this.plan.pictures.length - 1;
-    while (lo < hi) {
-      const m = (lo + hi) >> 1;
-      if (this.plan.pictures[m][1] > t) hi = m;
-      else lo = m + 1;
-    }
-    return lo;
-  }
-
-  // What is drawn at a story frame, bottom first: {id, n, k, card, share, part, place, look}; id null: black, a card,
-  // or a `stack` of such layers put together (of which only what the title `cut` covers may be seen).
+  /** What is drawn at a story frame, bottom first. @param {number} t */
   layers(t) {
-    if (!this.plan || !this.plan.pictures.length) return [];
-    t = Math.max(0, Math.min(t, this.plan.length - 1));
-    const [at, , stack] = this.plan.pictures[this.run(t)];
-    return stack.map((row) => this.read(row, t - at));
-  }
-
-  read([id, base, num, den, more], k) {
-    return {
-      ...layerOf(this.plainly && more ? { ...more, look: undefined } : more, k),
-      id,
-      n: id === null ? 0 : Math.floor((base + k * num) / den),
-      stack: more?.stack?.map((row) => this.read(row, k)),
-      cut: more?.cut && this.read(more.cut, k),
-    };
+    return layersAt(this.plan, t, this.plainly);
   }
 
   // [recording, its frame] of the first image at a story frame; null for black.
   picture(t) {
     const l = flat(this.layers(t)).find((x) => x.id !== null);
-    return l ? [l.id, l.n] : null;
+    return l && [l.id, l.n];
   }
 
   ahead(t, step, count) {
@@ -205,7 +164,7 @@ export class Player extends EventTarget {
     if (gen !== this.starting || this.shown === "none" || this.shown?.startsWith("near")) return;
     this.paint.fillStyle = "#000";
     this.paint.fillRect(0, 0, this.canvas.width, this.canvas.height);
-    this.waiting();
+    this.drawing.waiting();
     this.shown = null;
   }
 
@@ -224,8 +183,7 @@ export class Player extends EventTarget {
   }
 
   toggle() {
-    if (this.playing) this.stop();
-    else this.play(1);
+    return this.playing ? this.stop() : this.play(1);
   }
 
   // Faster in the same direction at each press; forwards up to 3 the sound keeps its pitch, beyond there is none.
@@ -261,7 +219,7 @@ export class Player extends EventTarget {
   // The picture runs of the next three seconds, for the pool: [recording, first frame, seconds until].
   cuts(t, speed) {
     const out = [];
-    for (let i = this.run(t); i < this.plan.pictures.length && out.length < 6; i++) {
+    for (let i = runAt(this.plan, t); i < this.plan.pictures.length && out.length < 6; i++) {
       const at = Math.max(this.plan.pictures[i][0], t),
         wait = (at - t) / this.fps / speed;
       if (wait > 3) break;
@@ -311,26 +269,15 @@ export class Player extends EventTarget {
       looked = every(layers).filter((l) => l.look);
     /** @type {Map<any, any>} */ const images = new Map();
     for (const l of flat(layers)) {
-      const f = l.title
-        ? this.title(l)
-        : l.card
-          ? this.card(l.card)
-          : l.id === null
-            ? "black"
-            : this.pictures.get(...this.limit([l.id, l.n]));
+      const f = l.id === null || l.title ? this.drawing.made(l) : this.pictures.get(...this.limit([l.id, l.n]));
       if (!f && this.pictures.failed && l.id !== null && this.shown !== "none") {
-        this.paint.fillStyle = "#191816";
-        this.paint.fillRect(0, 0, c.width, c.height);
-        this.paint.fillStyle = "#ece4d5";
-        this.paint.font = "28px sans-serif";
-        this.paint.textAlign = "center";
-        this.paint.fillText("This recording is not prepared yet", c.width / 2, c.height / 2);
+        this.drawing.told("This recording is not prepared yet");
         this.shown = "none";
       }
       if (!f) {
         if (this.playing && !this.missed) this.late++;
         this.missed = true;
-        this.nearest(l);
+        this.drawing.nearest(l);
         return false;
       }
       images.set(l, f);
@@ -342,134 +289,12 @@ export class Player extends EventTarget {
     this.paint.fillStyle = "#000";
     if (!layers.length || layers[0].share < 1 || layers[0].place !== EVERYWHERE || layers[0].part.clear)
       this.paint.fillRect(0, 0, c.width, c.height);
-    for (const l of layers) this.layer(imageOf(this, images, l, false), l);
+    for (const l of layers) this.drawing.layer(imageOf(this, images, l, false), l);
     this.paint.globalAlpha = 1;
-    if (this.halves) this.half(layers, images);
+    if (this.halves) this.drawing.half(layers, images);
     if (this.playing && looked.length && performance.now() - began > BUSY) this.looks.half = true;
     this.shown = id;
     this.drawn(t);
     return true;
-  }
-
-  // The left half without looks, beside the right one with them.
-  half(layers, images) {
-    const c = this.canvas,
-      g = this.paint;
-    g.save();
-    g.beginPath();
-    g.rect(0, 0, c.width / 2, c.height);
-    g.clip();
-    for (const l of layers) this.layer(imageOf(this, images, l, true), { ...l, look: undefined });
-    g.restore();
-    g.globalAlpha = 1;
-    g.fillStyle = "#ece4d5";
-    g.fillRect(c.width / 2 - 1, 0, 2, c.height);
-  }
-
-  // Until a picture is made: the small frame nearest to it, with a quiet mark.
-  nearest({ id, n }) {
-    const rec = Recording.here(id),
-      small = rec && !rec.facts.whole && rec.near(n),
-      key = `near ${id} ${small && small.image.src} ${small && small.x} ${small && small.y}`;
-    if (!small || this.shown === key) return;
-    const c = this.canvas,
-      g = this.paint,
-      k = Math.min(c.width / small.width, c.height / small.height),
-      [w, h] = [small.width * k, small.height * k];
-    g.fillStyle = "#000";
-    g.fillRect(0, 0, c.width, c.height);
-    g.drawImage(
-      small.image,
-      small.x,
-      small.y,
-      small.width,
-      small.height,
-      (c.width - w) / 2,
-      (c.height - h) / 2,
-      w,
-      h,
-    );
-    this.waiting();
-    this.shown = key;
-  }
-
-  // Three dots in the corner: the picture is not here yet.
-  waiting() {
-    const c = this.canvas,
-      g = this.paint;
-    g.fillStyle = "rgba(25, 24, 22, 0.72)";
-    g.fillRect(c.width - 66, 14, 52, 26);
-    g.fillStyle = "#ece4d5";
-    for (let i = 0; i < 3; i++) g.fillRect(c.width - 54 + i * 12, 25, 5, 5);
-  }
-
-  // One layer over what is there, by its opacity, as the renderer draws it.
-  layer(f, { share, part, place, look, k, title }, g = this.paint) {
-    const c = g.canvas;
-    if (!share) return;
-    g.globalAlpha = share;
-    if (f === "black") {
-      g.fillStyle = "#000";
-      g.fillRect(place[0] * c.width, place[1] * c.height, place[2] * c.width, place[3] * c.height);
-      return;
-    }
-    if (title) {
-      const [dx, dy] = drifted(part, k);
-      g.drawImage(f, Math.round(dx * c.width), Math.round(dy * c.height));
-      return;
-    }
-    const fw = f.displayWidth || f.videoWidth || f.width,
-      fh = f.displayHeight || f.videoHeight || f.height;
-    const image = look ? this.looks.drawn(f, fw, fh, look, c.width * (part.zoom / 100)) : f;
-    if (part !== WHOLE || place !== EVERYWHERE) {
-      const size = image === f ? [fw, fh] : [image.width, image.height];
-      drawPart(g, image, size[0], size[1], part, place, k);
-      return;
-    }
-    const fit = Math.min(c.width / fw, c.height / fh),
-      dw = Math.round(fw * fit),
-      dh = Math.round(fh * fit);
-    const [x, y] = [(c.width - dw) >> 1, (c.height - dh) >> 1];
-    if (dw < c.width || dh < c.height) {
-      const hole = [x, y, x + dw, y, x + dw, y + dh, x, y + dh];
-      around(g, [0, 0, c.width, c.height], [hole.slice(0, 2), hole.slice(2, 4), hole.slice(4, 6), hole.slice(6)]);
-    }
-    g.drawImage(image, x, y, dw, dh);
-  }
-
-  // The picture of a title at the canvas's size, as many letters of it as are written; null until it is there.
-  title({ title, letters, k }) {
-    const all = title.text.replaceAll("\n", "").length,
-      n = letters
-        ? Math.floor(all * Math.min(1, Math.max(0, (letters[0] + k * letters[1]) / letters[2])) + 1e-9)
-        : null;
-    const { width, height } = this.canvas,
-      of = JSON.stringify(title);
-    const ask = (m) => {
-      const asked = new URLSearchParams({ of, width: String(width), height: String(height) });
-      if (m !== null) asked.set("letters", String(m));
-      return this.fetched(`/p/${this.plan.project}/title.png?${asked}`);
-    };
-    if (n !== null) for (let m = n; m <= Math.min(all, n + 8); m++) ask(m);
-    return ask(n);
-  }
-
-  fetched(url) {
-    if (!this.cards.has(url)) {
-      this.cards.set(url, null);
-      fetch(url)
-        .then((r) => (r.ok ? r.blob() : Promise.reject(new Error(r.statusText))))
-        .then(createImageBitmap)
-        .then((b) => this.cards.set(url, b))
-        .catch(() => setTimeout(() => this.cards.delete(url), 2000)); // another try, but not with every frame
-    }
-    return this.cards.get(url);
-  }
-
-  // The picture of a card, made by the server; null until it is there.
-  card(card) {
-    return this.fetched(
-      `/p/${this.plan.project}/card.png?${new URLSearchParams({ colour: card[0], text: card[1] })}`,
-    );
   }
 }

@@ -1,7 +1,8 @@
 // Transport row and its keys, the same in every room with a picture.
 import { room } from "./room.js";
 import { $, inside } from "./dom.js";
-import { say, typing } from "./base.js";
+import { say } from "./base.js";
+import { onKeys } from "./keys.js";
 import { Player } from "./player.js";
 import { readTime } from "./times.js";
 
@@ -20,8 +21,6 @@ export function timecode(frame, rate, start = 0, drop = false) {
     s = Math.floor(f / n);
   return `${p(Math.floor(s / 3600) % 24)}:${p(Math.floor(s / 60) % 60)}:${p(s % 60)}${drop ? ";" : ":"}${p(f % n)}`;
 }
-
-export { typing };
 
 export async function transport(root, planUrl) {
   const canvas = $("canvas", root);
@@ -70,20 +69,19 @@ export async function transport(root, planUrl) {
     const b = inside(e, "[data-act]");
     if (b) acts[b.dataset.act]?.();
   });
-  document.addEventListener("keydown", (e) => {
-    if (typing(e) || e.ctrlKey || e.metaKey || e.altKey || $("dialog[open]")) return;
-    const k = e.key;
-    if (k === " " && !inside(e, "button, summary, a, [role=button]")) player.toggle();
-    else if (k === "j" || k === "J") player.shuttle(-1);
-    else if (k === "k" || k === "K") player.stop();
-    else if (k === "l" || k === "L") player.shuttle(1);
-    else if (k === "ArrowLeft") step(e.shiftKey ? -5 : -1);
-    else if (k === "ArrowRight") step(e.shiftKey ? 5 : 1);
-    else if (k === "Home") acts.start();
-    else if (k === "End") acts.end();
-    else if (k === "f" || k === "F") acts.time();
-    else return;
-    e.preventDefault();
+  onKeys({
+    // what can be pressed is pressed by it
+    toggle: (e) => (inside(e, "button, summary, a, [role=button]") ? false : player.toggle()),
+    reverse: acts.reverse,
+    stop: () => player.stop(),
+    forward: acts.forward,
+    frame_back: acts.back,
+    frame_on: acts.ahead,
+    five_back: () => step(-5),
+    five_on: () => step(5),
+    start: acts.start,
+    end: acts.end,
+    time: () => acts.time(),
   });
   // A clicked button gives the keyboard back, so that the space bar plays instead of pressing it again.
   document.addEventListener("click", (e) => {

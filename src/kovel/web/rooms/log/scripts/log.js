@@ -1,12 +1,18 @@
 // The Log room: marks by key, by word and by dragging; where the playhead is among the words.
-import { $, $$, byId, inside, focused, target, num } from "/static/js/dom.js";
+import { $, $$, byId, inside, focused } from "/static/js/dom.js";
 import { post, say } from "/static/js/base.js";
+import { markFields, pulling } from "./logfields.js";
+import { judging, keep } from "./logjudging.js";
+import { sweeping } from "./logsweep.js";
+import { overviewOf } from "./logoverview.js";
+import { goToAddress } from "./logmore.js";
 import { alongTheRecording } from "./logmarks.js";
 import { correcting } from "./logwords.js";
 import { Loupe } from "/static/js/loupe.js";
-import { forget, wave, waves } from "/static/js/peaks.js";
-import { readTime } from "/static/js/times.js";
-import { timecode, transport, typing } from "/static/js/transport.js";
+import { waves } from "/static/js/peaks.js";
+import { nearest } from "/static/js/snapping.js";
+import { onKeys } from "/static/js/keys.js";
+import { timecode, transport } from "/static/js/transport.js";
 
 const log = byId("log"),
   total = Number(log.dataset.total),
@@ -43,30 +49,18 @@ const loupes = ["in", "out"].map(
       get: () => marks[which],
       set: (f) => mark(which, f),
       go: (f) => player.seek(f),
-      near: (f, reach) => (snapping ? nearest(which, f, reach) : f),
+      near: (f, reach) => (snapping ? snapped(f, reach) : f),
     }),
 );
 
 // The word or pause edge within reach of a frame; the frame itself where there is none.
-function nearest(which, f, reach) {
-  let best = f,
-    gap = reach + 1;
-  const look = (x) => {
-    if (Math.abs(x - f) < gap) {
-      gap = Math.abs(x - f);
-      best = x;
-    }
-  };
-  for (let i = Math.max(0, find(f) - 4); i < words.length && words[i].a < f + reach; i++) {
-    look(words[i].a);
-    look(words[i].b);
-  }
-  for (const [a, b] of along.known.pauses)
-    if (b > f - reach && a < f + reach) {
-      look(a);
-      look(b);
-    }
-  return best;
+function snapped(f, reach) {
+  const near = words.slice(Math.max(0, find(f) - 4), find(f + reach)),
+    pauses = along.known.pauses.filter(([a, b]) => b > f - reach && a < f + reach);
+  return nearest(f, reach + 1, [
+    ["word", near.flatMap(({ a, b }) => [a, b])],
+    ["pause", pauses.flat()],
+  ]).at;
 }
 
 let lit = []; // words inside in and out
@@ -131,77 +125,28 @@ player.addEventListener("time", () => {
   if (player.playing) w?.scrollIntoView({ block: "nearest" });
 });
 
-// click a word to go there; drag over words to set in and out at the speech's edges, with a little air
-const AIR = Math.round(fps * 0.08);
-let from = null;
-document.addEventListener("pointerdown", (e) => {
-  from = inside(e, "#words .w");
-  if (from) e.preventDefault();
+sweeping({
+  words,
+  find,
+  total,
+  fps,
+  player,
+  set: (now) => {
+    marks = now;
+    show();
+  },
 });
-document.addEventListener("pointermove", (e) => {
-  if (!from || !e.buttons) return;
-  const to = document.elementFromPoint(e.clientX, e.clientY)?.closest?.("#words .w");
-  if (!to || to === from) return;
-  const index = (el) => {
-    let i = find(Number(el.dataset.a)) - 1;
-    while (i > 0 && words[i].el !== el) i--;
-    return i;
-  };
-  const [x, y] = [index(from), index(to)].sort((p, q) => p - q);
-  marks = {
-    in: Math.max(words[x - 1]?.b ?? 0, words[x].a - AIR, 0),
-    out: Math.min(words[y + 1]?.a ?? total, words[y].b + AIR, total),
-  };
-  show();
+overviewOf({
+  overview,
+  total,
+  fps,
+  recording: log.dataset.recording,
+  player,
+  mark,
+  edge: (which) => marks[which],
+  redrawn: () => loupes.forEach((l) => l.draw()),
+  grown: () => along.loadAlong(),
 });
-document.addEventListener("click", (e) => {
-  const w = inside(e, "#words .w");
-  if (w && w === from) player.seek(Number(w.dataset.a));
-});
-document.addEventListener("pointerup", () =>
-  setTimeout(() => {
-    from = null;
-  }),
-);
-
-// the whole recording: click or drag to go, drag the edges
-const frameAt = (e) => {
-  const r = overview.getBoundingClientRect();
-  return ((e.clientX - r.left) / r.width) * total;
-};
-let held = null;
-overview.addEventListener("pointerdown", (e) => {
-  if (inside(e, ".kept, .marker, .used")) return;
-  held = target(e).id === "edge-in" ? "in" : target(e).id === "edge-out" ? "out" : "head";
-  overview.setPointerCapture(e.pointerId);
-  if (held === "head") player.seek(frameAt(e));
-});
-overview.addEventListener("pointermove", (e) => {
-  if (!held || !e.buttons) return;
-  if (held === "head") player.seek(frameAt(e));
-  else {
-    mark(held, frameAt(e));
-    player.seek(marks[held] ?? player.frame);
-  }
-});
-overview.addEventListener("pointerup", () => {
-  held = null;
-});
-const draw = () => wave($("canvas", overview), log.dataset.recording, 0, total / fps);
-draw();
-new ResizeObserver(draw).observe(overview);
-const redrawn = () => {
-  draw();
-  loupes.forEach((l) => l.draw());
-};
-document.addEventListener("look", redrawn);
-// There is more of its sound, or all of it.
-document.body.addEventListener("grown", () => {
-  for (const id of [log.dataset.recording, num(log.dataset.recording)]) forget(id);
-  redrawn();
-  along.loadAlong();
-});
-
 const choose = (a, b) => {
   marks = { in: a, out: b };
   show();
@@ -211,8 +156,15 @@ const along = alongTheRecording(here, total, { choose, seek: (f) => player.seek(
   editWord = correcting(here);
 along.keptMarks();
 along.loadAlong();
-let coming = 0,
-  walking = null; // id of the subclip being walked through
+let coming = 0;
+const { boundary, endSlices, walk, judge, stand, standAt } = judging({
+  base,
+  here,
+  player,
+  rate,
+  marks: () => marks,
+  choose,
+});
 document.body.addEventListener("htmx:afterSettle", (/** @type {any} */ e) => {
   if (inside(e, "#clips")) {
     along.keptMarks();
@@ -250,99 +202,21 @@ document.body.addEventListener("htmx:afterRequest", (/** @type {any} */ e) => {
 document.addEventListener("click", (e) => {
   const c = inside(e, "[data-goto]")?.closest("[data-clip]");
   if (c) {
-    walking = c.dataset.clip;
     choose(Number(c.dataset.start), Number(c.dataset.end));
-    stand();
+    standAt(c.dataset.clip);
   }
   const go = inside(e, "#clips [data-go]");
   if (go) player.seek(Number(go.dataset.go));
 });
 
-// ---- slices: cut while it plays, judge after
-let slice = null;
-const keep = (url, values) => post(url, { target: "#clips", swap: "outerHTML", values });
-function boundary() {
-  const f = player.frame;
-  if (slice === null) {
-    slice = f;
-    say("Slicing: S at each boundary, Shift S to end.");
-  } else if (f > slice) {
-    keep(`${here}/subclips`, { start: slice, end: f, verdict: "open" });
-    slice = f;
-  }
-  tellSlice();
-}
-function endSlices() {
-  if (slice !== null && player.frame > slice) boundary();
-  slice = null;
-  tellSlice();
-}
-const tellSlice = () => {
-  byId("slicing").textContent = slice === null ? "" : `Slicing from ${timecode(slice, rate)}`;
-};
-const rows = () => $$("#clips [data-clip]", document);
-const stand = () => {
-  for (const c of rows()) c.classList.toggle("is-here", c.dataset.clip === walking);
-};
-function walk(by, play = false) {
-  const all = rows();
-  if (!all.length) return;
-  const i = all.findIndex((c) => c.dataset.clip === walking);
-  const c = all[Math.max(0, Math.min(all.length - 1, i < 0 ? (by > 0 ? 0 : all.length - 1) : i + by))];
-  walking = c.dataset.clip;
-  stand();
-  c.scrollIntoView({ block: "nearest" });
-  choose(Number(c.dataset.start), Number(c.dataset.end));
-  if (play) player.play(1, marks.out);
-}
-let judging = Promise.resolve(); // a verdict is for the subclip the one before led to, however fast they come
-const judge = (verdict) => {
-  judging = judging.then(() => judged(verdict));
-};
-async function judged(verdict) {
-  if (!rows().some((c) => c.dataset.clip === walking)) {
-    const open = rows().find((c) => !c.dataset.verdict);
-    if (!open) {
-      say("Choose a subclip first: ↓ and ↑.", true);
-      return;
-    }
-    walking = open.dataset.clip;
-  }
-  const was = player.playing;
-  await keep(`${base}/subclips/${walking}`, { verdict });
-  const all = rows(),
-    i = all.findIndex((c) => c.dataset.clip === walking);
-  const next = [...all.slice(i + 1), ...all.slice(0, i)].find((c) => !c.dataset.verdict);
-  if (next) {
-    walking = next.dataset.clip;
-    player.stop();
-    choose(Number(next.dataset.start), Number(next.dataset.end));
-    if (was) player.play(1, marks.out);
-    next.scrollIntoView({ block: "nearest" });
-  }
-  stand();
-}
-async function pull() {
-  if (marks.in === null && marks.out === null) {
-    say("Set an in or an out point first.", true);
-    return;
-  }
-  const q = new URLSearchParams();
-  if (marks.in !== null) q.set("start", marks.in);
-  if (marks.out !== null) q.set("end", marks.out);
-  const got = await (await fetch(`${here}/pull?${q}`)).json();
-  if (!got.found.some(Boolean)) {
-    say("There is no pause within a second and a half of these marks.", true);
-    return;
-  }
-  if (got.start !== null && got.end !== null && got.start >= got.end) {
-    say("Both marks would land in one pause. They stay where they are.", true);
-    return;
-  }
-  marks = { in: got.start, out: got.end };
-  show();
-  say("Pulled to the nearest pause.");
-}
+const pull = pulling({
+  here,
+  marks: () => marks,
+  set: (now) => {
+    marks = now;
+    show();
+  },
+});
 function around() {
   const f = marks[moved] ?? marks.in ?? marks.out ?? player.frame,
     s = Math.round(fps);
@@ -381,115 +255,46 @@ const playRange = () => {
   player.play(1, marks.out);
 };
 byId("play-range").addEventListener("click", playRange);
-// A typed in or out is read when it is left, and before the range is kept: what is kept is what the fields show.
-async function readMark(which, stay = true) {
-  const field = byId(`${which}-tc`),
-    text = field.value.trim();
-  if (text === shown[which]) return true;
-  if (!text) {
+markFields({
+  form,
+  player,
+  shown: () => shown,
+  mark,
+  unset: (which) => {
     marks[which] = null;
     show();
-    return true;
-  }
-  const got = await readTime(text, "moment", { now: player.frame });
-  if (field.value.trim() !== text) return true; // typed on meanwhile
-  if (got.error) {
-    say(`${which === "in" ? "In" : "Out"}: ${got.error}`, true);
-    if (stay) {
-      field.focus();
-      field.select();
-    }
-    return false;
-  }
-  mark(which, got.frame);
-  player.seek(got.frame);
-  return true;
-}
-for (const which of ["in", "out"]) byId(`${which}-tc`).addEventListener("change", () => readMark(which, false));
-document.body.addEventListener("htmx:afterRequest", (/** @type {any} */ e) => {
-  if (e.detail.elt !== form || e.detail.xhr.status !== 202) return;
-  const change = confirm(
-    `“${form.elements.name.value.trim()}” is kept already. OK gives it this range; Cancel keeps both.`,
-  );
-  const again = document.createElement("input");
-  Object.assign(again, { type: "hidden", name: "again", value: change ? "change" : "both" });
-  form.append(again);
-  form.requestSubmit();
-  setTimeout(() => again.remove());
-});
-let read = false; // the fields were read for the submit that follows
-document.addEventListener(
-  "submit",
-  async (e) => {
-    if (e.target !== form || read) return;
-    if (["in", "out"].every((w) => byId(`${w}-tc`).value.trim() === shown[w])) return;
-    e.preventDefault();
-    e.stopImmediatePropagation();
-    const last = focused() === byId("in-tc") ? ["out", "in"] : ["in", "out"]; // what was typed last has the last word
-    if (!(await readMark(last[0])) || !(await readMark(last[1]))) return;
-    read = true;
-    form.requestSubmit();
-    read = false;
   },
-  true,
-);
-document.addEventListener("keydown", (e) => {
-  if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "z" && !typing(e)) {
-    e.preventDefault();
-    turnBack(e.shiftKey);
-    return;
-  }
-  if ($("dialog[open]") || e.ctrlKey || e.metaKey || e.altKey) return;
-  if (typing(e)) {
-    if (e.key === "Escape") target(e).blur();
-    const name = form.elements.name;
-    if (e.key === "Enter" && target(e).id === "out-tc" && !name.value.trim()) {
-      e.preventDefault(); // the range is set; what has no name yet is not kept by it
-      name.focus();
-    }
-    return;
-  }
-  const k = e.key.toLowerCase();
-  if (k === "i") {
-    if (e.shiftKey) player.seek(marks.in ?? player.frame);
-    else mark("in", player.frame);
-  } else if (k === "o") {
-    if (e.shiftKey) player.seek(marks.out ?? player.frame);
-    else mark("out", player.frame);
-  } else if (k === "p") playRange();
-  else if (k === "a") around();
-  else if (k === "g") pull();
-  else if (k === "w") snap();
-  else if (k === "b") useBest();
-  else if (k === "s") {
-    if (e.shiftKey) endSlices();
-    else boundary();
-  } else if (k === "m") {
-    if (e.shiftKey) {
-      const all = $$("#clips [data-marker]");
-      $("#clips [data-marker] input[value='']")?.focus() ?? all[all.length - 1]?.querySelector("input").focus();
-    } else keep(`${here}/markers`, { frame: player.frame });
-  } else if (k === "arrowdown" || k === "arrowup") walk(k === "arrowdown" ? 1 : -1, player.playing);
-  else if (k === "1" || k === "2" || k === "3") judge(["keep", "maybe", "drop"][num(k) - 1]);
-  else if (k === "e") {
+});
+onKeys({
+  undo: () => turnBack(false),
+  redo: () => turnBack(true),
+  mark_in: () => mark("in", player.frame),
+  mark_out: () => mark("out", player.frame),
+  go_in: () => player.seek(marks.in ?? player.frame),
+  go_out: () => player.seek(marks.out ?? player.frame),
+  play_range: playRange,
+  around,
+  pull,
+  snap,
+  best: useBest,
+  slice: boundary,
+  end_slices: endSlices,
+  marker: () => keep(`${here}/markers`, { frame: player.frame }),
+  name_marker: () => ($("#clips [data-marker] input[value='']") ?? $$("#clips [data-marker] input").at(-1))?.focus(),
+  next: () => walk(1, player.playing),
+  last: () => walk(-1, player.playing),
+  keep: () => judge("keep"),
+  maybe: () => judge("maybe"),
+  drop: () => judge("drop"),
+  correct: () => {
     const w = words[Math.max(0, find(player.frame) - 1)];
     if (w) editWord(w.el);
-  } else if (k === "/") byId("q").focus();
-  else if (k === "n") form.elements.name.focus();
-  else if (k === "enter" && !inside(e, "button, a, select")) form.requestSubmit();
-  else return;
-  e.preventDefault();
+  },
+  search: () => byId("q").focus(),
+  name: () => form.elements.name.focus(),
+  keep_range: (e) => (inside(e, "button, a, select") ? false : form.requestSubmit()),
 });
 show();
 waves(document);
-const goTo = () => {
-  const m = location.hash.match(/^#(\d+)(-play)?$/);
-  if (!m) return;
-  player.stop();
-  player.seek(Number(m[1]));
-  now?.scrollIntoView({ block: "center" });
-  if (m[2]) player.play(1);
-};
-addEventListener("hashchange", goTo);
-goTo();
+goToAddress();
 window.kovel.marks = () => marks;

@@ -1,7 +1,8 @@
 // In the Log: the frame that stands for the recording, and a walk through the words that the recogniser was unsure of.
-import { byId, inside } from "/static/js/dom.js";
+import { $, byId, inside } from "/static/js/dom.js";
 import { room } from "/static/js/room.js";
-import { post, say, typing } from "/static/js/base.js";
+import { post, say } from "/static/js/base.js";
+import { onKeys } from "/static/js/keys.js";
 
 const log = byId("log");
 const here = `/p/${log.dataset.project}/recordings/${log.dataset.recording}`;
@@ -22,8 +23,15 @@ document.addEventListener("click", (e) => {
     htmx.ajax("GET", `/p/${log.dataset.project}/search/like?${q}`, { target: "#found", swap: "innerHTML" });
   }
 });
-document.addEventListener("keydown", (e) => {
-  if (e.key.toLowerCase() !== "u" || e.ctrlKey || e.metaKey || e.altKey || typing(e)) return;
-  e.preventDefault();
-  unsure(e.shiftKey);
-});
+onKeys({ unsure: () => unsure(), unsure_before: () => unsure(true) });
+
+// An address may say where to go, and to play from there.
+export function goToAddress() {
+  const m = location.hash.match(/^#(\d+)(-play)?$/);
+  if (!m) return;
+  room.player.stop();
+  room.player.seek(Number(m[1]));
+  $("#words .w.is-now")?.scrollIntoView({ block: "center" });
+  if (m[2]) void room.player.play(1);
+}
+addEventListener("hashchange", goToAddress);

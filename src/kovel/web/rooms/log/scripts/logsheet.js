@@ -1,7 +1,7 @@
 // The whole log: keys along the rows and cards, choosing, arranging the storyboard.
-import { $, byId, inside, focused, target, num } from "/static/js/dom.js";
+import { $, byId, inside, focused, target } from "/static/js/dom.js";
 import { post, say } from "/static/js/base.js";
-import { typing } from "/static/js/transport.js";
+import { onKeys } from "/static/js/keys.js";
 
 const project = byId("logsheet").dataset.project,
   base = `/p/${project}/log`;
@@ -50,47 +50,47 @@ function arrange(id, before) {
   return send(`${base}/board?${query()}`, Object.fromEntries([["ids", ids]]));
 }
 
-document.addEventListener("keydown", (e) => {
-  if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "z" && !typing(e)) {
-    e.preventDefault();
-    post(`${base}/undo${e.shiftKey ? "?redo=true" : ""}`, { target: "#report", swap: "none" });
-    return;
-  }
-  if (e.ctrlKey || e.metaKey || $("dialog[open]")) return;
-  if (typing(e)) {
-    if (e.key === "Escape") target(e).blur();
-    return;
-  }
+const stepped = (by) => {
+  const all = rows();
+  all[Math.max(0, Math.min(all.length - 1, all.indexOf(at()) + by))]?.focus();
+};
+function judge(verdict) {
+  const here = at(),
+    pick = here && $("select[name=verdict]", here);
+  if (!here) return false;
+  send(`${base}/edit/${here.dataset.id}`, { verdict }, "none");
+  if (pick) pick.value = verdict;
+  here.className = here.className.replace(/verdict-\w+/, `verdict-${verdict}`);
+  return stepped(1);
+}
+/** Moves the card that has the focus on the storyboard. */
+function moved(by) {
   const here = at(),
     all = rows(),
-    i = all.indexOf(here),
-    k = e.key.toLowerCase();
-  if (e.altKey) {
-    if (here?.closest("[data-board]") && (k === "arrowleft" || k === "arrowright")) {
-      e.preventDefault();
-      const other = all[i + (k === "arrowleft" ? -1 : 2)];
-      if (k === "arrowleft" ? i > 0 : i < all.length - 1) arrange(here.dataset.id, other?.dataset.id);
-    }
-    return;
-  }
-  if (k === "arrowdown" || k === "arrowright") all[Math.min(all.length - 1, i + 1)]?.focus();
-  else if (k === "arrowup" || k === "arrowleft") all[Math.max(0, i - 1)]?.focus();
-  else if (k === "/") byId("filter").focus();
-  else if (k === "x" && here) {
-    const c = $("[name=ids]", here);
-    c.checked = !c.checked;
-    count();
-  } else if ((k === "1" || k === "2" || k === "3") && here) {
-    const verdict = ["keep", "maybe", "drop"][num(k) - 1],
-      pick = $("select[name=verdict]", here);
-    send(`${base}/edit/${here.dataset.id}`, { verdict }, "none");
-    if (pick) pick.value = verdict;
-    here.className = here.className.replace(/verdict-\w+/, `verdict-${verdict}`);
-    all[Math.min(all.length - 1, i + 1)]?.focus();
-  } else if (k === "enter" && here && e.target === here) location.href = here.dataset.desk;
-  else if (k === "b") sheet().querySelector('[name=do][value="to-end"]').click();
-  else return;
-  e.preventDefault();
+    to = all.indexOf(here) + by;
+  if (!here?.closest("[data-board]")) return false;
+  return all[to] && arrange(here.dataset.id, all[by < 0 ? to : to + 1]?.dataset.id);
+}
+const turned = (redo) => post(`${base}/undo${redo ? "?redo=true" : ""}`, { target: "#report", swap: "none" });
+onKeys({
+  undo: () => turned(false),
+  redo: () => turned(true),
+  next: () => stepped(1),
+  last: () => stepped(-1),
+  card_back: () => moved(-1),
+  card_on: () => moved(1),
+  filter: () => byId("filter").focus(),
+  tick: () => {
+    const box = at() && $("[name=ids]", at());
+    if (!box) return false;
+    box.checked = !box.checked;
+    return count();
+  },
+  keep: () => judge("keep"),
+  maybe: () => judge("maybe"),
+  drop: () => judge("drop"),
+  open: (e) => (at() && e.target === at() ? location.assign(at().dataset.desk) : false),
+  to_end: () => sheet().querySelector('[name=do][value="to-end"]').click(),
 });
 
 let held = null;

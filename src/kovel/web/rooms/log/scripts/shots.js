@@ -2,7 +2,8 @@
 import { $, $$, byId } from "/static/js/dom.js";
 import { say } from "/static/js/base.js";
 import { waves } from "/static/js/peaks.js";
-import { timecode, typing } from "/static/js/transport.js";
+import { typing } from "/static/js/keys.js";
+import { timecode } from "/static/js/transport.js";
 
 const room = byId("shots"),
   rate = room.dataset.rate.split("/").map(Number);

@@ -1,5 +1,6 @@
 // Framing by hand: the picture is dragged, zoomed with the wheel or by keys. What is seen meanwhile is a draft
 // of the plan; what stands is set by one edit when the hand lets go.
+import { runAt } from "/static/js/plan.js";
 import { leaves } from "/static/js/nested.js";
 import { say } from "/static/js/base.js";
 import { within } from "/static/js/declared.js";
@@ -23,7 +24,7 @@ export function frameDrag(player, { one, edit, tell }) {
     const b = one();
     if (!b) return void say("Choose one piece or cover first (G, V).", true);
     if (player.frame < b.at || player.frame >= b.at + b.length) player.seek(b.at);
-    const run = player.plan.pictures[player.run(player.frame)];
+    const run = player.plan.pictures[runAt(player.plan, player.frame)];
     const rows = leaves(run[2]).filter((l) => l[0] !== null);
     const l = b.kind === "cover" ? rows.at(-1) : rows[0];
     if (!l) return void say("There is no picture to frame.", true);

@@ -1,13 +1,18 @@
 // The Picture room: turns keys, clicks and drags into requests. The server holds the story and makes strip and panels.
-import { $, $$, byId, inside, num, target } from "/static/js/dom.js";
+import { $, byId, inside, num } from "/static/js/dom.js";
 import { redraw, say } from "/static/js/base.js";
-import { transport, typing } from "/static/js/transport.js";
+import { onKeys } from "/static/js/keys.js";
+import { transport } from "/static/js/transport.js";
 import { Edits } from "/static/js/edits.js";
 import { allEdits } from "/static/js/alledits.js";
 import { laneList } from "/static/js/lanelist.js";
 import { roomChoice, roomEdits, roomLends } from "/static/js/roomedits.js";
 import { settingsPanel } from "/static/js/settingspanel.js";
+import { levels, safe } from "./overpicture.js";
+import { filmStrip } from "./filmstrip.js";
+import { dialogs } from "./picturedialogs.js";
 import { frameDrag } from "./framedrag.js";
+import { walking } from "./picturewalk.js";
 import { paceLine } from "./paceline.js";
 
 const room = byId("pictureroom"),
@@ -25,49 +30,9 @@ await known;
 
 // ---- the strip
 /** @type {Set<number>} */ const chosen = new Set();
-const film = () => byId("film-in"),
-  shots = () => $$(".film-shot", place),
-  shot = (id) => $(`.film-shot[data-id="${id}"]`, place),
-  about = (el) => ({
-    id: num(el.dataset.id),
-    kind: el.dataset.kind === "piece" ? "piece" : "cover", // a title is laid like one
-    at: num(el.dataset.at),
-    length: num(el.dataset.length),
-    lane: el.closest(".film-row").dataset.lane,
-  });
-const px = () => num(film()?.dataset.px) || 1;
-function scale() {
-  const length = Math.max(1, player.plan.length),
-    least = Math.min(8, (place.clientWidth - 4) / length);
-  return least * (8 / least) ** (num(zoom.value) / 100);
-}
-async function drawFilm() {
-  const r = await fetch(`${base}/film?px=${scale().toFixed(5)}`);
-  if (!r.ok) return;
-  const html = await r.text(),
-    mid = (place.scrollLeft + place.clientWidth / 2) / px();
-  const near = film() ? mid : player.frame;
-  place.innerHTML = html;
-  place.scrollLeft = near * px() - place.clientWidth / 2;
-  for (const id of [...chosen]) if (!shot(id)) chosen.delete(id);
-  mark();
-  head();
-  for (const what of ["undo", "redo"]) $(`[data-do=${what}]`).disabled = film().dataset[what] !== "1";
-}
-function mark() {
-  for (const el of shots()) el.setAttribute("aria-pressed", String(chosen.has(num(el.dataset.id))));
-  const one = shot([...chosen][0]);
-  byId("chosen-said").textContent =
-    chosen.size === 1 && one ? one.dataset.tells : chosen.size ? `${chosen.size} things chosen` : "";
-}
-function head() {
-  const el = byId("film-head");
-  if (!el) return;
-  const x = player.frame * px();
-  el.style.left = `${x}px`;
-  if (player.playing && (x < place.scrollLeft || x > place.scrollLeft + place.clientWidth - 20))
-    place.scrollLeft = x - place.clientWidth / 8;
-}
+const strip = filmStrip({ base, place, zoom, player, chosen }),
+  { film, shots, shot, about, px, mark } = strip,
+  drawFilm = strip.draw;
 
 // ---- what is chosen
 let asked = 0;
@@ -93,23 +58,7 @@ async function showPanel() {
   pace.drawn();
   void showLevels();
 }
-let levelled = 0;
-async function showLevels() {
-  const el = byId("levels"),
-    one = [...chosen][0];
-  if (!el || player.playing) return;
-  const mine = ++levelled,
-    r = await fetch(`${base}/levels?at=${player.frame}&item=${one}`);
-  const html = await r.text();
-  if (r.ok && mine === levelled && byId("levels")) byId("levels").innerHTML = html;
-}
-let later = 0;
-player.addEventListener("time", () => {
-  head();
-  if (player.playing) return;
-  clearTimeout(later);
-  later = setTimeout(showLevels, 150);
-});
+const showLevels = levels({ base, player, chosen, head: strip.head });
 const one = () => (chosen.size === 1 && shot([...chosen][0]) ? about(shot([...chosen][0])) : null);
 const first = () => (chosen.size && shot([...chosen][0]) ? about(shot([...chosen][0])) : null);
 const said = () => [...chosen].join(" ");
@@ -164,7 +113,6 @@ async function setRows(settings, did) {
   await edit("set_several", { rows, did });
 }
 const need = () => chosen.size || say("Choose a piece or a cover first (G, V).", true) || false;
-let copiedFrom = null;
 const toggle = (name, on) => $(`[data-do=${name}]`).setAttribute("aria-pressed", String(on));
 const acts = {
   undo: () => step("undo"),
@@ -190,7 +138,7 @@ const acts = {
     const el = byId("over");
     el.hidden = !el.hidden;
     toggle("edges", !el.hidden);
-    safe();
+    safe(player.canvas);
   },
   match: () => {
     const id = byId("panel-of")?.dataset.recording;
@@ -239,111 +187,12 @@ function nearer(by) {
   void drawFilm();
 }
 zoom.addEventListener("change", () => void drawFilm());
-function safe() {
-  const c = player.canvas,
-    r = c.getBoundingClientRect(),
-    o = byId("big").getBoundingClientRect(),
-    k = Math.min(r.width / c.width, r.height / c.height),
-    el = byId("over");
-  el.style.left = `${r.left - o.left + (r.width - c.width * k) / 2}px`;
-  el.style.top = `${r.top - o.top + (r.height - c.height * k) / 2}px`;
-  el.style.width = `${c.width * k}px`;
-  el.style.height = `${c.height * k}px`;
-}
 addEventListener("resize", () => {
-  safe();
+  safe(player.canvas);
   void drawFilm();
 });
 
-// A grey that is picked: the mean of a few pixels of the picture as filmed.
-player.canvas.addEventListener("click", async (e) => {
-  const c = player.canvas;
-  if (c.dataset.pick !== "1") return;
-  const r = c.getBoundingClientRect(),
-    k = Math.min(r.width / c.width, r.height / c.height);
-  const x = (e.clientX - r.left - (r.width - c.width * k) / 2) / k,
-    y = (e.clientY - r.top - (r.height - c.height * k) / 2) / k;
-  const was = player.plainly;
-  player.plainly = true;
-  player.shown = null;
-  player.draw(player.frame);
-  const d = c.getContext("2d").getImageData(Math.max(0, x - 3), Math.max(0, y - 3), 7, 7).data;
-  player.plainly = was;
-  player.shown = null;
-  acts.white();
-  const rgb = [0, 1, 2].map((i) => {
-    let sum = 0;
-    for (let p = i; p < d.length; p += 4) sum += d[p];
-    return Math.min(1, sum / (d.length / 4) / 255);
-  });
-  const answer = await fetch(`${base}/white`, {
-    method: "POST",
-    headers: { "Content-Type": "application/json", "X-Kovel": "1", Accept: "application/json" },
-    body: JSON.stringify({ rgb }),
-  });
-  const got = await answer.json();
-  if (!answer.ok) return void say(got.error, true);
-  return void setRows(got, `White set by what was picked: warmth ${got.warmth} %, tint ${got.tint} %`);
-});
-
-// ---- dialogs and the panel's own controls
-byId("match-dialog").addEventListener("toggle", async () => {
-  if (!byId("match-dialog").open) return;
-  const r = await fetch(`${base}/others?recording=${byId("panel-of").dataset.recording}`);
-  const list = byId("match-other");
-  list.replaceChildren(...(await r.json()).map(([id, name]) => new Option(name, id)));
-});
-byId("match-form").addEventListener("submit", () => {
-  const other = num(byId("match-other").value);
-  if (other) void send(`${base}/match`, { recording: num(byId("panel-of").dataset.recording), other });
-});
-byId("upright-form").addEventListener("submit", () => {
-  say("Framing every piece…");
-  void send(`${base}/shape`, { shape: byId("upright-shape").value }, () => location.reload());
-});
-// A lower third names who speaks at the playhead, until something else is typed.
-byId("title-how").addEventListener("change", async () => {
-  const text = byId("title-text");
-  if (byId("title-how").value !== "lower third" || text.value.trim()) return;
-  const r = await fetch(`${base}/speaker?at=${player.frame}`),
-    { name } = await r.json();
-  if (r.ok && name && !text.value.trim()) {
-    text.value = `${name}\n`;
-    text.focus();
-  }
-});
-byId("title-form").addEventListener("submit", () => {
-  const text = byId("title-text").value.trim();
-  if (text) void edit("lay_title", { at: player.frame, text, how: byId("title-how").value });
-  byId("title-text").value = "";
-});
-byId("save-form").addEventListener("submit", () => {
-  const b = first();
-  if (b) void send(`${base}/looks`, { name: byId("save-name").value, item: b.id });
-});
-panel.addEventListener("change", async (e) => {
-  const el = target(e);
-  if (el.id === "table-in" && el.files.length) {
-    const form = new FormData();
-    form.append("table", el.files[0]);
-    await send(`${base}/tables`, form, (got) => void setRows({ table: got.name }, `Table ${got.name}`));
-    el.value = "";
-  } else if (el.id === "font-in" && el.files.length) {
-    const form = new FormData();
-    form.append("font", el.files[0]);
-    await send(`${base}/fonts`, form, (got) => void setRows({ font: got.name }, `Font ${got.name}`));
-    el.value = "";
-  } else if (el.id === "saved" && el.value) {
-    const r = await fetch(`${base}/looks/rows`, {
-      method: "POST",
-      headers: { "Content-Type": "application/json", "X-Kovel": "1", Accept: "application/json" },
-      body: JSON.stringify({ name: el.value }),
-    });
-    const got = await r.json();
-    if (!r.ok) say(got.error, true);
-    else await setRows(got.settings, `Look: ${el.value}`);
-  }
-});
+dialogs({ base, panel, player, acts, first, edit, send, setRows });
 
 // ---- choosing
 place.addEventListener("click", (e) => {
@@ -356,44 +205,7 @@ place.addEventListener("click", (e) => {
   if (!e.shiftKey) player.seek(Math.max(b.at, Math.min(b.at + b.length - 1, at)));
   return choose(b.id, e.shiftKey);
 });
-function next(kind) {
-  const rows = shots()
-    .map(about)
-    .filter((b) => b.kind === kind && b.at <= player.frame && player.frame < b.at + b.length);
-  if (!rows.length) return say(`There is no ${kind} at the playhead.`, true);
-  const i = rows.findIndex((b) => chosen.has(b.id));
-  return choose(rows[(i + 1) % rows.length].id);
-}
-function along(by) {
-  const b = first(),
-    lane = b ? b.lane : "dialogue",
-    rows = $$(`.film-row[data-lane="${lane}"] .film-shot`, place).map(about),
-    i = b ? rows.findIndex((x) => x.id === b.id) : by > 0 ? -1 : rows.length;
-  const to = rows[i + by];
-  if (!to) return say(`There is nothing ${by > 0 ? "after" : "before"} it in its lane.`);
-  player.stop();
-  player.seek(to.at);
-  choose(to.id);
-  return shot(to.id)?.scrollIntoView({ block: "nearest", inline: "nearest" });
-}
-async function alike() {
-  const b = first();
-  if (!b) return say("Choose a piece or a cover first (G, V).", true);
-  const r = await fetch(`${base}/alike?item=${b.id}`);
-  for (const id of await r.json()) chosen.add(id);
-  mark();
-  return showPanel();
-}
-async function paste() {
-  if (copiedFrom === null) return say("Nothing was copied yet: choose something and press Ctrl C.", true);
-  if (!need()) return undefined;
-  const to = [...chosen].filter((id) => id !== copiedFrom);
-  if (!to.length) return say("Choose what is to get it, then press Ctrl V.", true);
-  const r = await fetch(`${base}/own?item=${copiedFrom}`);
-  const names = await r.json();
-  if (!names.length) return say("Nothing is set on what was copied itself.", true);
-  return edit("copy_values", { source: copiedFrom, to, settings: names });
-}
+const { next, along, alike, copy, paste } = walking({ base, place, player, strip, choose, showPanel, need, edit });
 
 // ---- keys
 const seams = () => [0, ...player.plan.seams.map((s) => s[0]), player.plan.length];
@@ -401,53 +213,45 @@ const seek = (f) => {
   player.stop();
   player.seek(f);
 };
-/** @type {Record<string, (e: KeyboardEvent) => any>} */
-const KEYS = {
-  arrowup: () => seek(seams().findLast((j) => j < player.frame) ?? 0),
-  arrowdown: () => seek(seams().find((j) => j > player.frame) ?? player.frame),
-  ".": () => nearer(8),
-  ",": () => nearer(-8),
-  0: () => nearer(-100),
-  g: () => next("piece"),
-  v: () => next("cover"),
-  t: (e) => along(e.shiftKey ? -1 : 1),
-  a: alike,
-  "+": () => frame.zoom(1),
-  "=": () => frame.zoom(1),
-  "*": () => frame.zoom(10),
-  "-": () => frame.zoom(-1),
-  _: () => frame.zoom(-10),
-  p: () => frame.push(),
-  c: acts.before,
-  h: acts.halves,
-  w: acts.white,
-  e: acts.edges,
-  n: acts.title,
-  s: acts.faces,
-  q: acts.all,
-  z: (e) => (e.shiftKey ? acts.redo : acts.undo)(),
-  escape: () => (player.canvas.dataset.pick ? acts.white() : choose(null)),
-};
-const NUDGES = { arrowleft: [-1, 0], arrowright: [1, 0], arrowup: [0, -1], arrowdown: [0, 1] };
-document.addEventListener("keydown", (e) => {
-  if (typing(e) || $("dialog[open]")) {
-    if (e.key === "Escape" && typing(e)) target(e).blur();
-    return;
-  }
-  const k = e.key.toLowerCase();
-  if (e.ctrlKey || e.metaKey) {
-    if (k === "z") KEYS.z(e);
-    else if (k === "c" && chosen.size) {
-      copiedFrom = [...chosen][0];
-      say("Copied: Ctrl V gives its framing and look to what is chosen then.");
-    } else if (k === "v") void paste();
-    else return;
-  } else if (e.altKey && NUDGES[k]) {
-    const by = (e.shiftKey ? 10 : 1) / 100;
-    frame.nudge(NUDGES[k][0] * by, NUDGES[k][1] * by);
-  } else if (!e.altKey && KEYS[k]) KEYS[k](e);
-  else return;
-  e.preventDefault();
+onKeys({
+  seam_before: () => seek(seams().findLast((j) => j < player.frame) ?? 0),
+  seam_after: () => seek(seams().find((j) => j > player.frame) ?? player.frame),
+  nearer: acts.nearer,
+  farther: acts.farther,
+  whole: () => nearer(-100),
+  choose_piece: () => next("piece"),
+  choose_cover: () => next("cover"),
+  next: () => along(1),
+  last: () => along(-1),
+  alike,
+  zoom_in: () => frame.zoom(1),
+  zoom_far_in: () => frame.zoom(10),
+  zoom_out: () => frame.zoom(-1),
+  zoom_far_out: () => frame.zoom(-10),
+  ...Object.fromEntries(
+    [
+      ["left", -1, 0],
+      ["right", 1, 0],
+      ["up", 0, -1],
+      ["down", 0, 1],
+    ].flatMap(([way, x, y]) => [
+      [`move_${way}`, () => frame.nudge(num(x) / 100, num(y) / 100)],
+      [`move_far_${way}`, () => frame.nudge(num(x) / 10, num(y) / 10)],
+    ]),
+  ),
+  push_here: () => frame.push(),
+  before: acts.before,
+  halves: acts.halves,
+  white: acts.white,
+  edges: acts.edges,
+  title: acts.title,
+  faces: acts.faces,
+  copy,
+  paste,
+  all: acts.all,
+  undo: acts.undo,
+  redo: acts.redo,
+  nothing: () => (player.canvas.dataset.pick ? acts.white() : choose(null)),
 });
 
 const lends = roomLends({

@@ -1,9 +1,9 @@
 // The Sound room: turns keys, clicks and drags on the strip into requests. The server holds the story.
-import { $, $$, byId, focused, inside, num, target } from "/static/js/dom.js";
+import { $, $$, byId, focused, inside, num } from "/static/js/dom.js";
 import { redraw, say } from "/static/js/base.js";
-import { readTime } from "/static/js/times.js";
-import { transport, typing } from "/static/js/transport.js";
-import { Edits, chord } from "/static/js/edits.js";
+import { edges, onKeys, onOtherKeys, typing } from "/static/js/keys.js";
+import { transport } from "/static/js/transport.js";
+import { Edits } from "/static/js/edits.js";
 import { laneList } from "/static/js/lanelist.js";
 import { allEdits } from "/static/js/alledits.js";
 import { Strip } from "./strip.js";
@@ -11,8 +11,10 @@ import { dragging } from "./stripdrag.js";
 import { dipping } from "./stripdips.js";
 import { momentOf } from "./striplines.js";
 import { Meter } from "./meters.js";
+import { ofTheMix } from "./mixacts.js";
 import { roomChoice, roomEdits, roomLends } from "/static/js/roomedits.js";
 import { settingsPanel } from "/static/js/settingspanel.js";
+import { walking } from "./stripwalk.js";
 import { voiceTake } from "./voicetake.js";
 import { BeforeAfter } from "./beforeafter.js";
 
@@ -107,73 +109,10 @@ async function whole() {
   ])
     $(`[data-do=${what}]`).disabled = !can;
 }
-function told(title, rows, notes = []) {
-  byId("told-title").textContent = title;
-  const list = document.createElement("table");
-  list.className = "table";
-  for (const cells of rows) {
-    const tr = list.insertRow();
-    for (const text of cells) tr.insertCell().textContent = text;
-  }
-  const said = notes.map((note) => Object.assign(document.createElement("p"), { textContent: note }));
-  byId("told-rows").replaceChildren(...said, list);
-  byId("told-dialog").showModal();
-}
-const at = (f) =>
-  `${Math.floor(f / strip.fps / 60)}:${((Math.floor((f / strip.fps) * 10) / 10) % 60).toFixed(1).padStart(4, "0")}`;
-const revision = () => ({ revision: null }); // the one that stands when it is sent
-const music = () => {
-  const b = first();
-  return b?.kind === "sound" ? b : strip.data.blocks.find((x) => x.lane === "music");
-};
 const acts = {
+  ...ofTheMix({ base, strip, first, block, send }),
   undo: () => step("undo"),
   redo: () => step("redo"),
-  even: (apart = "speaker") =>
-    send(`${base}/even`, { apart, ...revision() }, (got) =>
-      told(got.did.split(":")[0], [
-        ["Voice", "its speech was at", "changed by"],
-        ...got.voices.map((v) => [v.name, `${v.loudness} LUFS`, `${v.set > 0 ? "+" : ""}${v.set} dB`]),
-      ]),
-    ),
-  duck: () => byId("duck-dialog").showModal(),
-  fit: () => {
-    const b = music();
-    if (!b) return say("There is no music in the story. Lay some in the Story room first.", true);
-    return send(`${base}/fit`, { sound: b.id, until: strip.marks.b, ...revision() }, (got) => {
-      if (got.seams.length)
-        told(
-          "Music fitted by bars",
-          [
-            ["Seam at", "goes on from", "how alike"],
-            ...got.seams.map((j) => [
-              at(j.at),
-              `${j.from.toFixed(1)} s to ${j.to.toFixed(1)} s`,
-              `${Math.round(j.alike * 100)} %`,
-            ]),
-          ],
-          got.notes, // that it begins later, or earlier, than it did
-        );
-    });
-  },
-  spread: () => {
-    const b = music();
-    if (!b) return say("There is no music in the story. Lay some in the Story room first.", true);
-    return send(`${base}/spread`, { sound: b.id, ...revision() });
-  },
-  tone: () => send(`${base}/tone`, revision()),
-  target: () => {
-    say("Measuring the whole mix…");
-    return send(`${base}/target`, { target: num(byId("target").value), ...revision() });
-  },
-  measure: async () => {
-    say("Measuring the whole mix…");
-    const r = await fetch(`${base}/measured`, { headers: { Accept: "application/json" } }),
-      got = await r.json();
-    if (!r.ok) return say(got.error, true);
-    const n = (x) => (x === null ? "–" : x.toFixed(1));
-    return say(`Measured: ${n(got.whole)} LUFS, range ${n(got.range)} LU, true peak ${n(got.peak)} dBTP.`);
-  },
   alone: () => {
     if (!alone && !strip.chosen.size) return say("Choose what is to be heard alone first.", true);
     alone = !alone;
@@ -207,23 +146,6 @@ room.addEventListener("click", (e) => {
   const b = inside(e, "[data-do]");
   if (b) acts[b.dataset.do]?.();
 });
-byId("duck-form").addEventListener("submit", async () => {
-  const frames = async (name) => {
-    const got = await readTime(byId(`duck-${name}`).value, "length");
-    if (got.error) throw new Error(got.error);
-    return got.frame;
-  };
-  try {
-    const depth = -Math.abs(Number(byId("duck-depth").value.replace(",", ".")));
-    if (!depth) throw new Error("Type by how many dB the music goes down, for instance 12.");
-    const items = [...strip.chosen].filter((i) => block(i)?.kind !== "piece"),
-      [down, hold, back] = await Promise.all([frames("down"), frames("hold"), frames("back")]);
-    await send(`${base}/duck`, { items, depth, down, hold, back, ...revision() });
-  } catch (error) {
-    say(/** @type {Error} */ (error).message, true);
-  }
-});
-
 // ---- the panel
 const scope = settingsPanel(panel, {
   chosenNow: () => strip.chosen,
@@ -300,51 +222,32 @@ tick();
 const take = voiceTake({ project, player, done });
 
 // ---- keys
-const here = (test) =>
-  strip.data.blocks.filter((b) => test(b) && b.at <= player.frame && player.frame < b.at + b.length);
-function next(test) {
-  const rows = here(test);
-  if (!rows.length) return say("Nothing of that lies at the playhead.", true);
-  const i = rows.findIndex((b) => strip.chosen.has(b.id));
-  return choose(rows[(i + 1) % rows.length].id);
-}
-function along(by) {
-  const b = first(),
-    lane = b ? b.lane : "dialogue",
-    rows = strip.data.blocks.filter((x) => x.lane === lane),
-    i = b ? rows.findIndex((x) => x.id === b.id) : by > 0 ? -1 : rows.length;
-  const to = rows[i + by];
-  if (!to) return say(`There is nothing ${by > 0 ? "after" : "before"} it in its lane.`);
-  seek(to.at);
-  return choose(to.id);
-}
-const seams = () => [0, ...strip.data.seams, strip.data.length];
-function mark(which, clear) {
-  strip.marks[which] = clear ? null : player.frame;
-  const { a, b } = strip.marks;
-  if (a !== null && b !== null && b <= a) strip.marks[which === "a" ? "b" : "a"] = null;
-  strip.draw();
-}
-/** @type {Record<string, (e: KeyboardEvent) => any>} */
-const KEYS = {
-  arrowup: () => seek(seams().findLast((j) => j < player.frame) ?? 0),
-  arrowdown: () => seek(seams().find((j) => j > player.frame) ?? player.frame),
-  ".": () => nearer(8),
-  ",": () => nearer(-8),
-  0: () => nearer(-100),
-  g: () => next((b) => b.kind === "piece"),
-  v: () => next((b) => b.kind === "cover"),
-  e: () => next((b) => b.kind === "sound"),
-  t: (e) => along(e.shiftKey ? -1 : 1),
-  a: acts.alone,
-  c: acts.compare,
-  h: acts.voice,
-  i: (e) => mark("a", e.shiftKey),
-  o: (e) => mark("b", e.shiftKey),
-  q: acts.all,
-  z: (e) => (e.shiftKey ? acts.redo : acts.undo)(),
-  escape: () => (comparing.on ? comparing.press(true) : choose(null)),
-};
+const { next, along, seams, mark } = walking({ strip, player, first, choose, seek });
+onKeys({
+  seam_before: () => seek(seams().findLast((j) => j < player.frame) ?? 0),
+  seam_after: () => seek(seams().find((j) => j > player.frame) ?? player.frame),
+  nearer: acts.nearer,
+  farther: acts.farther,
+  whole: () => nearer(-100),
+  choose_piece: () => next((b) => b.kind === "piece"),
+  choose_cover: () => next((b) => b.kind === "cover"),
+  choose_sound: () => next((b) => b.kind === "sound"),
+  next: () => along(1),
+  last: () => along(-1),
+  alone: acts.alone,
+  compare: acts.compare,
+  voice: acts.voice,
+  mark_in: () => mark("a", false),
+  mark_out: () => mark("b", false),
+  unmark_in: () => mark("a", true),
+  unmark_out: () => mark("b", true),
+  all: acts.all,
+  undo: acts.undo,
+  redo: acts.redo,
+  nothing: () => (comparing.on ? comparing.press(true) : choose(null)),
+});
+edges((key, by) => edits.press(key, by));
+onOtherKeys((chord) => edits.press(chord));
 document.addEventListener(
   "keydown",
   (e) => {
@@ -356,23 +259,6 @@ document.addEventListener(
   },
   true,
 );
-document.addEventListener("keydown", (e) => {
-  if (typing(e) || $("dialog[open]")) {
-    if (e.key === "Escape" && typing(e)) target(e).blur();
-    return;
-  }
-  const k = e.key.toLowerCase(),
-    edge = { BracketLeft: "in", BracketRight: "out" }[e.code];
-  if (e.ctrlKey || e.metaKey) {
-    if (k !== "z") return;
-    KEYS.z(e);
-  } else if (edge && first()?.kind === "sound")
-    edit("trim_sound", { sound: first().id, edge, delta: (e.altKey ? -1 : 1) * (e.shiftKey ? 5 : 1) });
-  else if (!e.altKey && KEYS[k]) KEYS[k](e);
-  else if (edits.ofKey(chord(e)).length) edits.press(chord(e));
-  else return;
-  e.preventDefault();
-});
 
 const lends = roomLends({
   base: story,

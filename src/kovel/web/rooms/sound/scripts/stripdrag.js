@@ -1,6 +1,7 @@
 // Pointer on the strip: choose, go there, drag level lines, moments, fades, edges and sounds. What is dragged is drawn
 // as it would be; the edit goes to the server when it is let go.
 import { within } from "/static/js/declared.js";
+import { nearest } from "/static/js/snapping.js";
 import { along, momentOf, under } from "./striplines.js";
 
 const NEAR = 6; // pixels
@@ -18,7 +19,7 @@ export function dragging(strip, room) {
 
   /**
    * What a pointer there would take hold of.
-   * @returns {{what: string, b: import("./strip.js").Block, f?: number, db?: number} | null}
+   * @returns {{what: string, b: import("./stripblocks.js").Block, f?: number, db?: number} | null}
    */
   function hold(x, y) {
     const b = under(strip, x, y);
@@ -54,20 +55,16 @@ export function dragging(strip, room) {
   /** The nearest cut, mark, beat, word or the playhead, if it is near. */
   function snap(f, e, own) {
     if (e.shiftKey) return Math.round(f);
-    const d = strip.data,
-      near = [0, d.length, strip.frame, strip.marks.a, strip.marks.b, ...d.seams, ...d.beats];
-    for (const b of d.blocks) if (b.id !== own && b.kind !== "piece") near.push(b.at, b.at + b.length);
-    for (const [w] of strip.words.between(f - 100, f + 100)) near.push(w);
-    let best = Math.round(f),
-      far = SNAPS / strip.px;
-    for (const n of near) {
-      if (n === null) continue;
-      if (Math.abs(n - f) < far) {
-        far = Math.abs(n - f);
-        best = n;
-      }
-    }
-    return best;
+    const { blocks, length, seams, beats } = strip.data,
+      others = blocks.filter((b) => b.id !== own && b.kind !== "piece");
+    const to = nearest(f, SNAPS / strip.px, [
+      ["cut", [0, length, ...seams]],
+      ["mark", [strip.frame, strip.marks.a, strip.marks.b]],
+      ["beat", beats],
+      ["edge", others.flatMap((b) => [b.at, b.at + b.length])],
+      ["word", strip.words.between(f - 100, f + 100).map(([w]) => w)],
+    ]);
+    return to.what ? to.at : Math.round(f);
   }
 
   canvas.addEventListener("pointerdown", (e) => {
@@ -169,7 +166,7 @@ export function dragging(strip, room) {
 
   const held = (db) => within("level", db);
 
-  /** @param {{b: import("./strip.js").Block, f?: number}} held */
+  /** @param {{b: import("./stripblocks.js").Block, f?: number}} held */
   function withoutDuck({ b, f }) {
     const rows = inOrder(b.duck.filter(([m]) => m !== f).map(([m, d]) => [momentOf(b, m), d]));
     room.edit(rows.length ? "set_value" : "reset_value", {

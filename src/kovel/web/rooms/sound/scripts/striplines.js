@@ -65,6 +65,6 @@ export function under(strip, x, y) {
 
 /**
  * The moment of its recording that something on the strip plays at a story frame.
- * @param {import("./strip.js").Block} b
+ * @param {import("./stripblocks.js").Block} b
  */
 export const momentOf = (b, f) => Math.floor(b.start + (f - b.at) * b.run + 1e-6);

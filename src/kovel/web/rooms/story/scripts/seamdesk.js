@@ -3,7 +3,7 @@ import { readTime } from "/static/js/times.js";
 import { $, $$, inside, num } from "/static/js/dom.js";
 import { redraw, say } from "/static/js/base.js";
 import { Loupe } from "/static/js/loupe.js";
-import { layerOf } from "/static/js/player.js";
+import { layerOf } from "/static/js/plan.js";
 import { Frames } from "/static/js/picture.js";
 import { Recording } from "/static/js/media.js";
 
@@ -85,7 +85,7 @@ export function seamDesk(story) {
     const layer = layerOf(JSON.parse(from.dataset.layer)[0], 0);
     if (layer.look && !player.looks.ready(layer.look)) return false;
     const g = c.getContext("2d");
-    player.layer(f, { ...layer, share }, g);
+    player.drawing.layer(f, { ...layer, share }, g);
     g.globalAlpha = 1;
     return true;
   }

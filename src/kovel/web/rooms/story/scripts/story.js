@@ -1,19 +1,23 @@
 // The Story room: turns keys, clicks and drags into requests. The server holds the story.
-import { $, $$, byId, inside, num, target } from "/static/js/dom.js";
+import { $, $$, byId, inside, num } from "/static/js/dom.js";
 import { say } from "/static/js/base.js";
 import { waves } from "/static/js/peaks.js";
-import { readTime } from "/static/js/times.js";
-import { transport, typing } from "/static/js/transport.js";
-import { Edits, chord } from "/static/js/edits.js";
+import { edges, onKeys, onOtherKeys } from "/static/js/keys.js";
+import { transport } from "/static/js/transport.js";
+import { Edits } from "/static/js/edits.js";
 import { laneList } from "/static/js/lanelist.js";
 import { allEdits } from "/static/js/alledits.js";
 import { Choice } from "./storychoice.js";
 import { dragging } from "./storydrag.js";
 import { coverThis } from "./storycovers.js";
+import { copying, others } from "./storyothers.js";
+import { laying } from "./storylay.js";
 import { aroundThePage } from "./storymap.js";
 import { Sender } from "./storysend.js";
 import { Hand, shelf } from "./storyshelf.js";
 import { seamDesk } from "./seamdesk.js";
+import { choosing } from "./storypage.js";
+import { seamsOf } from "./storyseams.js";
 
 const room = byId("story"),
   project = `/p/${room.dataset.project}`,
@@ -94,53 +98,7 @@ function dress() {
 }
 
 // ---- what can be done
-// Lays what is in hand: over the chosen words, else at a frame, up to another.
-async function coverAt(at, until) {
-  const p = hand.picked?.dataset,
-    chosen = choice.what;
-  if (!p) return say("Pick a shot up first: Enter on it in the shelf.", true);
-  if (p.kind === "loose") return edit("move_cover", { cover: num(p.cover), at });
-  if (p.kind === "loose-sound") return edit("move_sound", { sound: num(p.cover), at });
-  const most = num(p.length),
-    source = num(p.source);
-  if (p.kind === "sound") {
-    const r = choice.range(),
-      from = r && chosen ? r[0] : at,
-      end = r ? Math.max(r[1], from + 1) : num(sheet().dataset.length),
-      kind = p.soundKind;
-    return edit("lay_sound", {
-      source,
-      at: from,
-      until: Math.min(from + most, end),
-      start: 0,
-      kind,
-      clock_bound: kind === "music",
-    });
-  }
-  const swept = chosen?.kind === "words" ? chosen : null,
-    one = swept && $$(".w.is-on", sheet()).length === 1; // a word that was clicked says where, not how long
-  if (one && until === undefined) at = swept.a;
-  const r = one ? null : swept;
-  const each = r ? 0 : await typedLength($("#cover-length"));
-  if (each === null) return null;
-  if (hand.all.length > 1) {
-    const ranges = hand.ranges().map(([s, a, n]) => [s, a, Math.min(n, each || n)]);
-    return edit("lay_several", { at: r ? r.a : at, ranges });
-  }
-  if (until === undefined) until = r ? r.b : at + Math.min(most, each);
-  if (r) at = r.a;
-  if (until - at > most && p.kind === "shot") until = at + most;
-  return edit("lay_cover", { source, at, until, start: num(p.from) });
-}
-// A typed length in frames; null where it cannot be read: it says so, field and text stay.
-async function typedLength(field) {
-  const got = await readTime(field.value, "length");
-  if (!got.error) return got.frame;
-  say(got.error, true);
-  field.focus();
-  field.select();
-  return null;
-}
+const coverAt = laying({ sheet, player, choice, hand, edit });
 const acts = {
   undo,
   redo,
@@ -180,26 +138,7 @@ function frameAt(y) {
   const f = Math.round((y - sheet().getBoundingClientRect().top) / px());
   return Math.max(0, Math.min(num(sheet().dataset.length), f));
 }
-let from = null,
-  swept = false; // a sweep over words ends in a click that must not choose anything else
-scroll.addEventListener("pointerdown", (e) => {
-  swept = false;
-  from = inside(e, ".w");
-  if (from) e.preventDefault();
-});
-scroll.addEventListener("pointermove", (e) => {
-  if (!from || !e.buttons) return;
-  const to = /** @type {any} */ (document.elementFromPoint(e.clientX, e.clientY))?.closest(".w");
-  if (to && to !== from) swept = true;
-  if (!swept || !to) return;
-  const a = Math.min(num(from.dataset.f), num(to.dataset.f));
-  choose({ kind: "words", a, b: Math.max(num(from.dataset.e), num(to.dataset.e)) });
-});
-document.addEventListener("pointerup", () =>
-  setTimeout(() => {
-    from = null;
-  }),
-);
+const page = choosing(scroll, { player, choice, frameAt });
 const drag = dragging(scroll, {
   sheet,
   px,
@@ -209,47 +148,8 @@ const drag = dragging(scroll, {
   hand,
   edit,
   coverAt,
-  swept: () => {
-    swept = true;
-  },
+  swept: () => page.swept(),
 });
-scroll.addEventListener("click", (e) => {
-  if (swept || inside(e, "[data-lock]")) return;
-  const chosen = choice.what,
-    w = inside(e, ".w"),
-    p = inside(e, ".piece"),
-    c = inside(e, ".laid"),
-    s = inside(e, ".seam"),
-    l = inside(e, ".sound-line"),
-    h = inside(e, ".section-head");
-  if (c) {
-    choose({ kind: "cover", id: num(c.dataset.cover) });
-    player.seek(num(c.dataset.at));
-  } else if (s) {
-    player.seek(num(s.dataset.at));
-    choose({ kind: "seam", id: num(s.dataset.right) });
-  } else if (l) choose({ kind: "sound", id: num(l.dataset.sound) });
-  else if (h) {
-    player.seek(num(h.dataset.at));
-    choose({ kind: "piece", id: num(h.dataset.heading) });
-  } else if (w && from === w) {
-    const a = num(w.dataset.f),
-      b = num(w.dataset.e),
-      on = e.shiftKey && chosen?.kind === "words";
-    choose({ kind: "words", a: on ? Math.min(chosen.a, a) : a, b: on ? Math.max(chosen.b, b) : b });
-    player.seek(a);
-  } else if (!w && p && e.shiftKey && ["piece", "pieces"].includes(chosen?.kind)) {
-    // from the piece chosen before to this one
-    const rows = choice.pieces(),
-      ids = chosen.ids || [chosen.id],
-      at = [...ids, num(p.dataset.piece)].map((id) => rows.findIndex((x) => x.id === id));
-    choose({ kind: "pieces", ids: rows.slice(Math.min(...at), Math.max(...at) + 1).map((x) => x.id) });
-  } else if (!w) {
-    if (p) choose({ kind: "piece", id: num(p.dataset.piece) });
-    player.seek(frameAt(e.clientY));
-  }
-});
-
 // ---- the playhead
 let now = null; // the word that is said
 function head(follow = false) {
@@ -275,80 +175,14 @@ player.addEventListener("time", () => {
 });
 
 // ---- seams and edges
-function nudge(edge, e) {
-  const delta = (e.altKey ? -1 : 1) * (e.shiftKey ? 5 : 1),
-    chosen = choice.what;
-  if (choice.cover()) return edit("trim_cover", { cover: chosen.id, edge, delta });
-  if (chosen?.kind === "sound") return edit("trim_sound", { sound: chosen.id, edge, delta });
-  if (chosen?.kind === "seam") {
-    const rows = choice.pieces(),
-      i = rows.findIndex((p) => p.id === chosen.id);
-    if (i > 0) return edit("trim", { piece: edge === "in" ? rows[i].id : rows[i - 1].id, edge, delta });
-  }
-  if (choice.piece()) return edit("trim", { piece: chosen.id, edge, delta });
-  return say("Choose a piece (G) or a cover (V) first.", true);
-}
-function seamAt(f) {
-  const s = player.plan.seams.find((x) => x[0] === f);
-  if (s) choose({ kind: "seam", id: s[2] });
-}
-function seamStep(by, kind) {
-  const rows = player.plan.seams.filter((x) => !kind || x[1] === kind),
-    to = by > 0 ? rows.find((x) => x[0] > player.frame) : rows.findLast((x) => x[0] < player.frame);
-  if (!to) return say(`There is no ${kind ? "exposed jump" : "seam"} ${by > 0 ? "after" : "before"} this.`);
-  player.stop();
-  player.seek(to[0]);
-  return choose({ kind: "seam", id: to[2] });
-}
-// The seam that is chosen, else the one nearest to the playhead.
-function theSeam() {
-  const { seams } = player.plan,
-    chosen = choice.what?.kind === "seam" && seams.find((x) => x[2] === choice.what.id),
-    far = (x) => Math.abs(x[0] - player.frame);
-  return chosen || seams.reduce((a, x) => (!a || far(x) < far(a) ? x : a), null);
-}
-async function loopSeam() {
-  const s = theSeam();
-  if (!s) return say("There is no seam in the story yet.", true);
-  const beside = Math.round(player.fps);
-  player.stop();
-  player.seek(Math.max(0, s[0] - beside));
-  return player.play(1, Math.min(player.plan.length, s[0] + beside));
-}
-function rollSeam(delta) {
-  const s = theSeam();
-  if (!s) return say("There is no seam in the story yet.", true);
-  choose({ kind: "seam", id: s[2] });
-  return edit("roll", { piece: s[2], delta });
-}
-async function otherCamera() {
-  const found = await (await fetch(`${base}/angles?at=${player.frame}`)).json();
-  if (!found.length)
-    return say("No other camera of a sync set shows this moment. Sync recordings under Footage.", true);
-  return edit(found[0].command, found[0].params);
-}
-async function otherTelling() {
-  const got = await (
-    await fetch(`${base}/tellings?at=${player.frame}`, { headers: { Accept: "application/json" } })
-  ).json();
-  if (got.error) return say(got.error, true);
-  if (!got.length) return say("This is told once only, as far as the Themes of the log know.", true);
-  return edit(got[0].command, got[0].params);
-}
+const { seamAt, seamStep, theSeam, loopSeam, rollSeam } = seamsOf({ player, choice, edits });
+edges((key, by) => {
+  const can = choice.laid() || choice.piece() || choice.what?.kind === "seam";
+  return can ? edits.press(key, by) : say("Choose a piece (G) or a cover (V) first.", true);
+});
 const covering = coverThis({ base, player, choice, edit });
-let copied = null;
-try {
-  copied = JSON.parse(sessionStorage.getItem("kovel-copied"));
-} catch {
-  // nothing copied
-}
-async function copyRange() {
-  const r = choice.range();
-  if (!r) return say("Choose words or pieces first, or mark in and out (I, O).", true);
-  copied = await (await fetch(`${base}/copy?a=${r[0]}&b=${r[1]}`)).json();
-  sessionStorage.setItem("kovel-copied", JSON.stringify(copied)); // goes with the editor into another story
-  return say("Copied. Ctrl V pastes it at the playhead, here or in another story.");
-}
+const { otherCamera, otherTelling } = others({ base, player, edit });
+const { copied, copyRange } = copying({ base, choice });
 
 // ---- keys
 const seams = () => [...player.plan.pieces.map((p) => p[1]), player.plan.length];
@@ -356,56 +190,46 @@ const go = (frame) => {
   player.stop();
   player.seek(frame);
 };
-/** What a key does in this room beside the edits, by its letter. @type {Record<string, (e: KeyboardEvent) => any>} */
-const KEYS = {
-  arrowup: () => go(seams().findLast((j) => j < player.frame) ?? 0),
-  arrowdown: () => go(seams().find((j) => j > player.frame) ?? player.frame),
-  z: (e) => (e.shiftKey ? redo : undo)(),
-  g: () => {
+onKeys({
+  seam_before: () => go(seams().findLast((j) => j < player.frame) ?? 0),
+  seam_after: () => go(seams().find((j) => j > player.frame) ?? player.frame),
+  undo,
+  redo,
+  choose_piece: () => {
     const p = choice.pieces().find((x) => x.at <= player.frame && player.frame < x.at + x.length);
     choose(p ? { kind: "piece", id: p.id } : null);
   },
-  v: (e) => {
-    if (e.shiftKey) return covering();
+  choose_cover: () => {
     const c = under(".laid");
     if (c) choose({ kind: "cover", id: num(c.dataset.cover) });
     else say("No cover lies at the playhead.", true);
-    return undefined;
   },
-  i: (e) => choice.setMark("a", e.shiftKey),
-  o: (e) => choice.setMark("b", e.shiftKey),
-  t: (e) => seamStep(e.shiftKey ? -1 : 1),
-  u: (e) => seamStep(e.shiftKey ? -1 : 1, "jump"),
-  a: loopSeam,
-  h: (e) => (e.shiftKey ? otherTelling : otherCamera)(),
-  q: acts.all,
-  "/": () => document.dispatchEvent(new Event("find")),
-  escape: () => {
+  covering,
+  mark_in: () => choice.setMark("a", false),
+  mark_out: () => choice.setMark("b", false),
+  unmark_in: () => choice.setMark("a", true),
+  unmark_out: () => choice.setMark("b", true),
+  next_seam: () => seamStep(1),
+  last_seam: () => seamStep(-1),
+  next_jump: () => seamStep(1, "jump"),
+  last_jump: () => seamStep(-1, "jump"),
+  loop: loopSeam,
+  other_camera: otherCamera,
+  other_telling: otherTelling,
+  copy: () => (String(getSelection()) ? false : copyRange()),
+  all: acts.all,
+  find: () => document.dispatchEvent(new Event("find")),
+  roll_back: () => rollSeam(-1),
+  roll_on: () => rollSeam(1),
+  roll_five_back: () => rollSeam(-5),
+  roll_five_on: () => rollSeam(5),
+  nothing: () => {
     choose(null);
     hand.pick(null);
   },
-};
-for (const n of [1, 2, 3, 4, 5, 6]) KEYS[n] = () => tabs.nth(n);
-document.addEventListener("keydown", (e) => {
-  if (typing(e) || $("dialog[open]")) {
-    if (e.key === "Escape" && typing(e)) target(e).blur();
-    return;
-  }
-  const k = e.key.toLowerCase(),
-    edge = { BracketLeft: "in", BracketRight: "out" }[e.code],
-    aside = { arrowleft: -1, arrowright: 1 }[k];
-  if (e.ctrlKey || e.metaKey) {
-    if (k === "z") KEYS.z(e);
-    else if (k === "c" && !String(getSelection())) copyRange();
-    else if (edits.ofKey(chord(e)).length) edits.press(chord(e));
-    else return;
-  } else if (edge) nudge(edge, e);
-  else if (e.altKey && aside) rollSeam(aside * (e.shiftKey ? 5 : 1));
-  else if (edits.ofKey(chord(e)).length) edits.press(chord(e));
-  else if (!e.altKey && KEYS[k]) KEYS[k](e);
-  else return;
-  e.preventDefault();
+  ...Object.fromEntries([1, 2, 3, 4, 5, 6].map((n) => [`tab_${n}`, () => tabs.nth(n)])),
 });
+onOtherKeys((chord) => edits.press(chord));
 
 zoom.addEventListener("change", async () => {
   const stood = player.frame;
@@ -440,7 +264,7 @@ const here = {
   otherTelling,
   covering,
   copyRange,
-  copied: () => copied,
+  copied,
 };
 edits.story = here;
 seamDesk(here);

@@ -1,5 +1,6 @@
 // Dragging on the lined page: shots and bites onto words, pieces by their grip, covers by themselves and by their ends.
 import { $$, inside, num } from "/static/js/dom.js";
+import { nearest } from "/static/js/snapping.js";
 
 /**
  * @param {HTMLElement} scroll
@@ -50,27 +51,18 @@ export function dragging(scroll, story) {
   function snapped(f, free = false) {
     caught = "";
     if (free) return f;
-    let best = f,
-      d = Math.max(2, 6 / px());
-    const near = (b, what) => {
-      if (b === null || Math.abs(b - f) >= d) return;
-      d = Math.abs(b - f);
-      best = b;
-      caught = what;
-    };
-    for (const p of player.plan.pieces) near(p[1], "cut");
-    near(player.plan.length, "cut");
-    near(choice.marks.a, "in");
-    near(choice.marks.b, "out");
-    near(player.frame, "playhead");
-    const own = end?.id ?? drag?.id;
-    for (const [id, a, b] of player.plan.covers || [])
-      if (id !== own) {
-        near(a, "cover");
-        near(b, "cover");
-      }
-    for (const b of player.plan.beats || []) near(b, "beat");
-    return best;
+    const { plan } = player,
+      own = end?.id ?? drag?.id;
+    const to = nearest(f, Math.max(2, 6 / px()), [
+      ["cut", [...plan.pieces.map((p) => p[1]), plan.length]],
+      ["in", [choice.marks.a]],
+      ["out", [choice.marks.b]],
+      ["playhead", [player.frame]],
+      ["cover", (plan.covers || []).filter(([id]) => id !== own).flatMap(([, a, b]) => [a, b])],
+      ["beat", plan.beats || []],
+    ]);
+    caught = to.what;
+    return to.at;
   }
 
   function landingLine(at) {

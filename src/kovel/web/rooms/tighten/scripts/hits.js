@@ -1,8 +1,9 @@
 // Hits and beats: marks along a take, chosen by key or click; taps while music plays. The server finds and keeps.
-import { $, $$, byId, inside, target } from "/static/js/dom.js";
+import { $, $$, byId, inside } from "/static/js/dom.js";
 import { post, redraw } from "/static/js/base.js";
 import { forget, wave } from "/static/js/peaks.js";
-import { transport, typing } from "/static/js/transport.js";
+import { onKeys } from "/static/js/keys.js";
+import { transport } from "/static/js/transport.js";
 
 const room = byId("hits");
 const total = Number(room.dataset.total),
@@ -124,26 +125,20 @@ overview.addEventListener("pointerdown", (e) => {
   back();
   player.seek(((e.clientX - r.left) / r.width) * total);
 });
-document.addEventListener("keydown", (e) => {
-  if (typing(e) && target(e).type !== "range") return;
-  if ($("dialog[open]") || e.ctrlKey || e.metaKey) return;
-  if (e.altKey) {
-    if (e.key === "ArrowRight" || e.key === "ArrowLeft") {
-      e.preventDefault();
-      walk(e.key === "ArrowRight" ? 1 : -1);
-    }
-    return;
-  }
-  const k = e.key.toLowerCase();
-  if (k === "x") toggle();
-  else if (k === "p" && !music) play();
-  else if (k === "b" && !music) $('#send [value="end"]').click();
-  else if (k === "t" && music && player.playing && !e.repeat) {
-    taps.push(Math.round((player.now() / fps) * 48000));
-    const t = byId("taps");
-    if (t) t.textContent = `${taps.length} taps`;
-  } else return;
-  e.preventDefault();
+function tapped(e) {
+  if (!music || !player.playing || e.repeat) return false;
+  taps.push(Math.round((player.now() / fps) * 48000));
+  const t = byId("taps");
+  if (t) t.textContent = `${taps.length} taps`;
+  return true;
+}
+onKeys({
+  next: () => walk(1),
+  last: () => walk(-1),
+  decide: toggle,
+  play_cut: () => (music ? false : play()),
+  to_end: () => (music ? false : $('#send [value="end"]').click()),
+  tap: tapped,
 });
 const picture = () => wave($("#overview canvas"), rec, 0, total / fps);
 picture();

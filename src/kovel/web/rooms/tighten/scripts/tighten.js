@@ -1,8 +1,11 @@
 // The Tighten room: go through what is proposed by key, hear it, move its edges. The server proposes and keeps.
+import "./inplace.js";
+import { thresholdLine } from "./thresholdline.js";
 import { $, $$, byId, inside, target, num } from "/static/js/dom.js";
 import { post, redraw, say } from "/static/js/base.js";
 import { forget, wave } from "/static/js/peaks.js";
-import { transport, typing } from "/static/js/transport.js";
+import { edges, onKeys } from "/static/js/keys.js";
+import { transport } from "/static/js/transport.js";
 
 const room = byId("tighten");
 const fps = Number(room.dataset.fps),
@@ -205,31 +208,7 @@ document.addEventListener("click", (e) => {
   }
 });
 
-// ---- the threshold is a line to drag
-let held = false;
-const dbAt = (e) => {
-  const r = byId("hills").getBoundingClientRect();
-  return Math.round(Math.max(-80, Math.min(0, -80 + (80 * (e.clientX - r.left)) / r.width)) * 2) / 2;
-};
-function line(db) {
-  byId("line").setAttribute("transform", `translate(${(300 * (db + 80)) / 80} 0)`);
-  byId("settings").elements.threshold.value = db;
-}
-document.addEventListener("pointerdown", (e) => {
-  if (inside(e, "#hills")) {
-    held = true;
-    line(dbAt(e));
-  }
-});
-document.addEventListener("pointermove", (e) => {
-  if (held) line(dbAt(e));
-});
-document.addEventListener("pointerup", () => {
-  if (held) {
-    held = false;
-    set();
-  }
-});
+thresholdLine(set);
 
 // ---- drag over the recording's line: a stretch to protect; a click goes there
 const overview = byId("overview");
@@ -269,55 +248,29 @@ function protect() {
   byId("range").hidden = true;
 }
 
-document.addEventListener("keydown", (e) => {
-  if (target(e).id === "hills" && (e.key === "ArrowLeft" || e.key === "ArrowRight")) {
-    e.preventDefault();
-    e.stopPropagation();
-    line(Number(target(e).getAttribute("aria-valuenow")) + (e.key === "ArrowLeft" ? -1 : 1));
-    set();
-    return;
-  }
-  if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "z" && !typing(e)) {
-    e.preventDefault();
-    send({ do: "undo" });
-    return;
-  }
-  if (typing(e) || e.ctrlKey || e.metaKey || $("dialog[open]")) return;
-  const k = e.key,
-    p = here(),
-    by = (e.altKey ? -1 : 1) * (e.shiftKey ? 5 : 1);
-  const nudge = { BracketLeft: ["start", by], BracketRight: ["end", by] }[e.code];
-  if (e.altKey && !nudge) return;
-  if (k === "ArrowDown") walk(1);
-  else if (k === "ArrowUp") walk(-1);
-  else if (k === "h") hearOne(false);
-  else if (k === "H") hearOne(true);
-  else if (k === "p") hearAll();
-  else if (k === "x" && p) send({ do: "toggle", key: p.key });
-  else if (k === "g") protect();
-  else if (k === "b") {
+const nudge = (key, by) => {
+  const p = here();
+  return p ? send({ do: "nudge", key: p.key, edge: key === "[" ? "start" : "end", by }) : false;
+};
+onKeys({
+  undo: () => send({ do: "undo" }),
+  next: () => walk(1),
+  last: () => walk(-1),
+  hear: () => hearOne(false),
+  hear_raw: () => hearOne(true),
+  hear_all: hearAll,
+  decide: () => (here() ? send({ do: "toggle", key: here().key }) : false),
+  protect,
+  to_end: () => {
     const b = $('#send [value="end"]');
-    htmx.process(b.form);
+    htmx.process(b.form); // the form may have come just now
     b.click();
-  } // the form may have come just now
-  else if (nudge && p) send({ do: "nudge", key: p.key, edge: nudge[0], by: nudge[1] });
-  else return;
-  e.preventDefault();
+  },
 });
+edges(nudge);
 picture();
 new ResizeObserver(picture).observe(overview);
 document.addEventListener("look", picture);
 settle();
 
-// What would go from the story in place: a list to look through before it is done.
-const placeDialog = byId("in-place-dialog");
-document.body.addEventListener("htmx:afterSwap", (/** @type {any} */ e) => {
-  if (e.detail.target.id === "in-place" && !placeDialog.open) placeDialog.showModal();
-});
-placeDialog.addEventListener("click", (e) => {
-  if (inside(e, "[data-close]")) placeDialog.close();
-});
-placeDialog.addEventListener("htmx:afterRequest", (/** @type {any} */ e) => {
-  if (e.detail.requestConfig.verb === "post" && e.detail.successful) placeDialog.close();
-});
 window.kovel.tighten = true; // all keys are listened to
