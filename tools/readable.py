@@ -20,7 +20,7 @@ LIMITS = {  # at most, or at least where it begins with "least"; aimed at are 12
     "least mean length of a local's name": 4.66,
     "functions over complexity 15": 0,
     "module names used more than once": 0,
-    "lines over 120 letters": 32,
+    "lines over 120 letters": 0,
     "lines that the formatter is told to leave": 0,
     "least methods with a docstring, in a hundred": 100.0,
 }

@@ -6,12 +6,12 @@ from dataclasses import replace
 import pytest
 
 from kovel.core.sound.pauses import Settings
-from kovel.core.words.caption_text import read_captions, write_srt, write_vtt
 from kovel.core.words.fillers import proposals, word_proposals
 from kovel.core.words.languages import LISTED, NAMES, asked, guessed, language
 from kovel.core.words.nearness import foreign
 from kovel.core.words.transcript import Word, replaced, sentences
 from kovel.core.words.writing import ASKS, ENDS, asks, ends, named, plain, together
+from kovel.exchange.caption_files import read_captions, write_srt, write_vtt
 
 
 def spoken(text: str) -> list[Word]:

@@ -40,7 +40,8 @@ def _told(data: DataFolder, project: int, as_json: bool) -> None:
         }
         for folder in rows
     ]
-    text = "\n".join(f"{b['name']}: {', '.join(map(str, b['recordings'])) or 'empty'}" for b in value)  # type: ignore[call-overload]
+    rows: list[dict[str, Any]] = value
+    text = "\n".join(f"{row['name']}: {', '.join(map(str, row['recordings'])) or 'empty'}" for row in rows)
     answer(as_json, {"bins": value}, text or "There are no bins yet.")
 
 

@@ -7,25 +7,35 @@ from dataclasses import dataclass
 from typing import Any
 from xml.sax.saxutils import escape, quoteattr
 
+from webvtt import Caption
+
 from kovel.core.time.rate import SAMPLE_RATE, Rate
-from kovel.core.words.caption_text import stamped
 from kovel.core.words.subtitles import Cue
+from kovel.exchange.caption_files import as_srt, as_vtt, stamped
 
 MOST = 20_000  # cues of a file
 
 
-def _stamp(frame: int, rate: Rate, mark: str = ".") -> str:
+def _stamp(frame: int, rate: Rate) -> str:
     """A story frame as a time of the film, to the millisecond."""
-    return stamped(round(frame * 1000 / rate.fps), mark)
+    return stamped(round(frame * 1000 / rate.fps))
 
 
 def to_vtt(cues: Sequence[Cue], rate: Rate) -> str:
-    out = ["WEBVTT", ""]
-    for cue in cues:
-        voice = f"<v {_plain(cue.speaker)}>" if cue.speaker else ""
-        text = "\n".join(_plain(line) for line in cue.lines)
-        out += [f"{_stamp(cue.at, rate)} --> {_stamp(cue.end, rate)}", voice + text, ""]
-    return "\n".join(out)
+    return as_vtt(
+        [
+            _caption(cue.at, cue.end, rate, (f"<v {_plain(cue.speaker)}>" if cue.speaker else "") + _lines(cue))
+            for cue in cues
+        ]
+    )
+
+
+def _lines(cue: Cue) -> str:
+    return "\n".join(_plain(line) for line in cue.lines)
+
+
+def _caption(at: int, end: int, rate: Rate, text: str, identifier: str | None = None) -> Caption:
+    return Caption(_stamp(at, rate), _stamp(end, rate), text, identifier)
 
 
 def _plain(text: str) -> str:
@@ -33,23 +43,20 @@ def _plain(text: str) -> str:
 
 
 def to_srt(cues: Sequence[Cue], rate: Rate) -> str:
-    rows = []
-    for index, cue in enumerate(cues, 1):
-        lines = "\n".join(cue.lines)
-        rows.append(f"{index}\n{_stamp(cue.at, rate, ',')} --> {_stamp(cue.end, rate, ',')}\n{lines}\n")
-    return "\n".join(rows)
+    return as_srt([_caption(cue.at, cue.end, rate, "\n".join(cue.lines)) for cue in cues])
 
 
 def to_ttml(cues: Sequence[Cue], rate: Rate, language: str = "en") -> str:
     """EBU-TT-D: times of the media, one region at the lower edge, white on black boxes."""
     body = "\n".join(
-        f'      <p xml:id="c{index}" region="below" style="all" begin="{_stamp(cue.at, rate)}" end="{_stamp(cue.end, rate)}">'
+        f'      <p xml:id="c{index}" region="below" style="all"'
+        f' begin="{_stamp(cue.at, rate)}" end="{_stamp(cue.end, rate)}">'
         f'<span style="words">{"<br/>".join(escape(line) for line in cue.lines)}</span></p>'
         for index, cue in enumerate(cues, 1)
     )
     return f"""<?xml version="1.0" encoding="UTF-8"?>
-<tt xmlns="http://www.w3.org/ns/ttml" xmlns:ttp="http://www.w3.org/ns/ttml#parameter" xmlns:tts="http://www.w3.org/ns/ttml#styling"
-    xmlns:ebuttm="urn:ebu:tt:metadata" ttp:timeBase="media" ttp:cellResolution="50 30" xml:lang={quoteattr(language)}>
+<tt xmlns="http://www.w3.org/ns/ttml" xmlns:ttp="http://www.w3.org/ns/ttml#parameter"
+    xmlns:tts="http://www.w3.org/ns/ttml#styling" xmlns:ebuttm="urn:ebu:tt:metadata" ttp:timeBase="media" ttp:cellResolution="50 30" xml:lang={quoteattr(language)}>
   <head>
     <metadata>
       <ebuttm:documentMetadata>
@@ -75,11 +82,13 @@ def to_ttml(cues: Sequence[Cue], rate: Rate, language: str = "en") -> str:
 
 def chapters_vtt(rows: Sequence[tuple[int, str]], length: int, rate: Rate) -> str:
     """Chapters (frame, heading) as WebVTT: each until the next one."""
-    out = ["WEBVTT", ""]
     ends = [*(at for at, _ in rows[1:]), length]
-    for index, ((at, name), end) in enumerate(zip(rows, ends, strict=True), 1):
-        out += [str(index), f"{_stamp(at, rate)} --> {_stamp(end, rate)}", _plain(name), ""]
-    return "\n".join(out)
+    return as_vtt(
+        [
+            _caption(at, end, rate, _plain(name), str(index))
+            for index, ((at, name), end) in enumerate(zip(rows, ends, strict=True), 1)
+        ]
+    )
 
 
 @dataclass(frozen=True, slots=True)

@@ -19,7 +19,8 @@ from typing import Any
 from kovel.core.picture import look as looks
 from kovel.core.picture.colour import cube_text
 from kovel.core.time.rate import Rate
-from kovel.core.words.caption_text import caption_blocks, plain, read_captions, voice_of
+from kovel.core.words.caption_text import plain
+from kovel.exchange.caption_files import caption_blocks, read_captions
 from kovel.media.files import Unusable
 from kovel.media.title_pictures import check_font
 from kovel.media.whole_files import written_whole
@@ -239,12 +240,12 @@ def read_cues(path: str, most: int, progress: Progress) -> dict[str, Any]:
     why]."""
     blocks, refused = caption_blocks(Path(path).read_text("utf-8"))
     cues: list[list[Any]] = []
-    for number, start, end, body in sorted(blocks[:most], key=lambda x: x[1:3]):
-        lines = [x for x in map(plain, body) if x]
+    for block in sorted(blocks[:most], key=lambda block: (block.start, block.end)):
+        lines = [line for line in map(plain, block.text.split("\n")) if line]
         if lines:
-            cues.append([start, end, lines, voice_of("\n".join(body))])
+            cues.append([block.start, block.end, lines, block.speaker])
         else:
-            refused.append((number, "it says nothing"))
+            refused.append((block.line, "it says nothing"))
     return {"cues": cues, "refused": [list(r) for r in sorted(refused)]}
 
 

@@ -1,6 +1,6 @@
 """Workers on other machines, by Redis, as the server sees them: who is there, what each can take, and who is gone.
 
-    server   kovel:server {form, roots, lease, ...} ─┐         ┌─ kovel:crew {worker: {beat, slots, roots, ...}}   workers
+    server   kovel:server {form, roots, lease, ...} ─┐       ┌─ kovel:crew {worker: {beat, slots, roots, ...}}   workers
              kovel:epoch  which start of it this is ─┤  Redis  ├─ answers, progress
              a queue for each worker ────────────────┘         └─ kovel:gone   who may not come back under his name
 

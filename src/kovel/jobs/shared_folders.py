@@ -1,7 +1,7 @@
 """Folders that several machines share, each under a path of its own: what a call names there, and here.
 
 server   /srv/footage/day 1/a.mov     /var/kovel/derived/7
-worker   /mnt/nas/day 1/a.mov         /mnt/kovel/derived/7      --media /srv/footage=/mnt/nas --media /var/kovel=/mnt/kovel
+worker   /mnt/nas/day 1/a.mov      /mnt/kovel/derived/7      --media /srv/footage=/mnt/nas --media /var/kovel=/mnt/kovel
 """
 
 from __future__ import annotations

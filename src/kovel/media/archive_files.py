@@ -125,7 +125,8 @@ def _members(path: Path, folder: Path, progress: Callable[[float], None]) -> dic
 
 
 def _written(z: zipfile.ZipFile, member: zipfile.ZipInfo, most: int | None, to: Path) -> Iterator[bytes]:
-    """The blocks of a member, each written to `to`. Raises `Unusable` where it is larger than `most` or than it says."""
+    """The blocks of a member, each written to `to`. Raises `Unusable` where it is larger than `most` or
+    than it says."""
     name = Path(member.filename).name
     if most is not None and member.file_size > most:
         raise Unusable(f"{name} in it is larger than such a file can be ({member.file_size / 1e6:.0f} MB)")

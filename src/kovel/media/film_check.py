@@ -2,9 +2,9 @@
 of.
 
 Before   every sound that the plan reads is there, to its last sample
-after    each part of the pictures is decoded: as many frames as the plan has, and at its cuts the recording's own picture
-         (against the small greys that were kept when it was prepared); the whole file's sound is decoded and measured (against
-         the power that was measured of each recording then)
+after    each part of the pictures is decoded: as many frames as the plan has, and at its cuts the recording's own
+         picture (against the small greys that were kept when it was prepared); the whole file's sound is decoded and
+         measured (against the power that was measured of each recording then)
 """
 
 from __future__ import annotations

@@ -1,6 +1,6 @@
 """A recording that already is what a proxy must be: its own pictures are shown, and none are made for the page.
 
-file       |head|key ··|··|··|sound|key ··|··|··|sound| ...      packets of H.264, no B-frames, a key frame every so many
+file       |head|key ··|··|··|sound|key ··|··|··|sound| ...   packets of H.264, no B-frames, a key frame every so many
 own.npz         at[0], size[0]                                   where the packet of each frame lies in the file
 own.json   what the page's decoder needs (group, width, height, avcc), and the bytes of the file: kept with own.npz
 
@@ -78,7 +78,7 @@ def _any_page_decodes(c: Any, video: Any, first: Any) -> bool:
 
 
 def _is_simple_h264(video: Any, first: Any) -> bool:
-    """Whether it is H.264 of 8 bit 4:2:0 without frames that lean on later ones, packed with lengths before its units."""
+    """Whether it is H.264 of 8 bit 4:2:0 with no frame that leans on later ones, packed with lengths before its units."""
     codec = video.codec_context
     return bool(
         codec.name == "h264"

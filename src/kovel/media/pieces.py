@@ -6,7 +6,7 @@ pieces/     0.kvp 0.npz    1.kvp 1.npz    2.kvp ...       48 frames each, the la
 
 K.kvp        "KVPP", width, height, bytes of the decoder's set-up, count of frames (uint32 LE); the set-up (avcC); a
              uint32 a frame: its packet's size; the packets (H.264, no B-frames), end to end
-K.npz        of each frame: `greys` (9 x 16, uint8) and `motion` (core.picture.shots, but for the first frame's movement);
+K.npz        of each frame: `greys` (9 x 16, uint8) and `motion` (core.picture.shots, but for the first frame's);
              `small`: its small frames; `ends`: its first and last frame at 64 x 36, grey
 end.json     how many frames there are, once one piece met the end of the recording
 

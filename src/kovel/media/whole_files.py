@@ -1,6 +1,6 @@
 """Files that are there whole or not at all: each is written under a name of its own and takes its place in one step.
 
-peaks.bin.4711.9f3c.part  |~~~~~~~~~~~~~~~~|                    whoever reads peaks.bin sees the old one, or all of the new
+peaks.bin.4711.9f3c.part  |~~~~~~~~~~~~~~~~|          whoever reads peaks.bin sees the old one, or all of the new
 peaks.bin                 |old ............|new ............|
                                            ^ renamed over it
 """

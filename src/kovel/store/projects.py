@@ -262,7 +262,9 @@ OWNERS = {  # what a request names by its number: which project it is of
     "recording": "SELECT project FROM recording WHERE id = ? AND gone IS NULL",
     "story": "SELECT project FROM story WHERE id = ?",
     "job": "SELECT project FROM job WHERE id = ?",
-    "subclip": "SELECT r.project FROM subclip s JOIN recording r ON r.id = s.recording WHERE s.id = ? AND r.gone IS NULL",
+    "subclip": (
+        "SELECT r.project FROM subclip s JOIN recording r ON r.id = s.recording WHERE s.id = ? AND r.gone IS NULL"
+    ),
     "marker": "SELECT r.project FROM marker m JOIN recording r ON r.id = m.recording WHERE m.id = ? AND r.gone IS NULL",
 }
 

@@ -1,7 +1,7 @@
 """What was delivered held against the plan: is every sound there, as loud as its recording is, and every picture the
 one that was cut.
 
-expected   ▂▃▃▂▅▅▆▅▅▂▃▃▂     from what was measured of each recording when it was prepared, through the plan's gains and fades
+expected   ▂▃▃▂▅▅▆▅▅▂▃▃▂     from what was measured of each recording as it was prepared, by the plan's gains and fades
 delivered  ▂▃▃▂▁▁▁▁▁▂▃▃▂     from the file itself
                └────┘         "0:12 to 0:17: Maren, camera A is not heard"
 """
@@ -71,7 +71,8 @@ def heard_differences(
             end * STEP / SAMPLE_RATE,
             f"something is heard that the story does not have ({have[start:end].max():.0f} LUFS)"
             if want[start:end].max() < AUDIBLE
-            else f"it is louder than the story ({have[start:end].max():.0f} LUFS instead of {want[start:end].max():.0f})",
+            else "it is louder than the story "
+            f"({have[start:end].max():.0f} LUFS instead of {want[start:end].max():.0f})",
         )
         for start, end in _runs(have > np.maximum(want, UNWANTED) + APART)
     ]

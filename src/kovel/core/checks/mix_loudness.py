@@ -1,6 +1,6 @@
 """Loudness and peaks of a whole story, from what is measured of each recording every 100 ms.
 
-recording A   [p p p p p p p]   music [p p p p p p]     p: power through the ear's weighting, peak, samples at full scale
+recording A   [p p p p p p p]   music [p p p p p p]     p: power by the ear's weighting, peak, samples at full scale
 story         [ A .... ][ A ... ] + music at -6 dB  ->  blocks of 400 ms that overlap by three quarters, gated: LUFS
 
 Weighting, blocks and gates: ITU-R BS.1770-4; the target of -23 LUFS: EBU R 128. Sounds that are heard together are

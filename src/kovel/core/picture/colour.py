@@ -3,7 +3,7 @@
 Code points are those of ITU-T H.273: matrix, primaries and transfer as containers and codecs write them; 2 is
 "unspecified".
 
-    coded picture --matrix, range--> coded RGB --table, where transfer or primaries differ--> RGB as in BT.709 --> BT.709, limited
+    coded picture --matrix, range--> coded RGB --table, where it differs--> RGB as in BT.709 --> BT.709, limited
 
 Standard-definition primaries (SMPTE C, EBU) and transfers count as those of BT.709: they differ little, and what
 carries the tag was seldom made on such a tube (common practice, no source).

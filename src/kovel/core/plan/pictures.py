@@ -216,7 +216,10 @@ def _part(read: Callable[[str], Any], moves: Callable[..., tuple[Move, ...]] = l
     own: dict[str, Any] = {name: read(name) for name in MOVED}
     rest = {name: read(name) for name in STATIC}
     lines: dict[str, Line] = {name: value for name, value in own.items() if isinstance(value, tuple)}
-    flat = {name: float(SETTINGS[name].default if name in lines else value) for name, value in own.items()}  # type: ignore[arg-type]
+    flat: dict[str, float] = {
+        name: float(SETTINGS[name].default if name in lines else value)  # type: ignore[arg-type]
+        for name, value in own.items()
+    }
     crop = tuple(rest[f"crop_{side}"] / 100 for side in ("left", "top", "right", "bottom"))
     fit = rest["fit"]
     if fit == FITS[0]:

@@ -1,6 +1,6 @@
 """The whole brought to its loudness, with peaks tamed by short dips in gain; and voices brought to one loudness.
 
-peaks   ▁▂▃▇▃▂▁▁█▂     gain  ────╲_╱──╲_╱──     deep enough over every frame that goes over the limit, and back in a moment
+peaks   ▁▂▃▇▃▂▁▁█▂  gain  ────╲_╱──╲_╱──     deep enough over every frame that goes over the limit, and back in a moment
 """
 
 from __future__ import annotations

@@ -1,7 +1,7 @@
 """Two recordings of one moment by their sound: the offset to a fraction of a sample, and the drift of their clocks.
 
 A  ______████__███_____█████____        first by their loudness curves, roughly; then in short windows by the phase of
-B     ___▃▃▃▃__▃▃▃_____▃▃▃▃▃___         their sound (generalised cross-correlation with phase transform, Knapp and Carter
+B     ___▃▃▃▃__▃▃▃_____▃▃▃▃▃___        their sound (generalised cross-correlation with phase transform, Knapp and Carter
   |-->| offset                          1976), a line through most of the windows; then once more with the drift undone
 
 Agreement of the windows is no proof in a very reverberant room, so the match is shown and can be nudged.

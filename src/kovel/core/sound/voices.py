@@ -1,7 +1,7 @@
 """Two voices in one recording told apart, by the shape of their spectrum: who says which sentence.
 
     sentences   [ a ][ b ][  c  ][d][   e   ]        each a cloud of mel cepstra, 100 a second where it is loud
-    voices        1    1     2    1     2            two Gaussians that explain all clouds best, each sentence by one of them
+    voices        1    1     2    1     2       two Gaussians that explain all clouds best, each sentence by one of them
 
 Mel-frequency cepstra: Davis and Mermelstein 1980. One Gaussian of full covariance a voice, and the Bayesian
 information criterion that says whether two explain more than one: Chen and Gopalakrishnan 1998. Levels and pitch are

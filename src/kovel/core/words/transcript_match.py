@@ -73,7 +73,8 @@ def windows(
 ) -> list[tuple[Sequence[str], int, int]]:
     """The words between two anchors, and the ticks [first, last) each run of them is looked for in.
 
-    Where far more is said than they are, they stand beside their anchors: up to the end of a sentence after the one before,
+    Where far more is said than they are, they stand beside their anchors: up to the end of a sentence after the one
+    before,
     the rest before the one that follows.
         text      ... [anchor] was twenty three. And then [anchor] ...
         recording     [anchor][was twenty three]███████[and then][anchor]

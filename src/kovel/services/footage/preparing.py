@@ -1,6 +1,6 @@
 """How a recording is prepared: sound first, something to see, then its pictures piece by piece, over all cores.
 
-    sound   |====|                                     what is there is seen in the folder: a kill loses the piece at hand
+    sound   |====|                         what is there is seen in the folder: a kill loses the piece at hand
     look    |=|
     pieces       |====|====|    |====|  worker 1
                       |====|====|====|  worker 2

@@ -8,12 +8,12 @@ from pathlib import Path
 from typing import Any
 
 from kovel.core.errors import Invalid
-from kovel.core.words.caption_text import write_srt, write_vtt
 from kovel.core.words.languages import ENGLISH, guessed
 from kovel.core.words.small_words import TALK
 from kovel.core.words.transcript import Word, sentences, with_speakers
 from kovel.core.words.writing import named
 from kovel.data_folder import DataFolder, media_facts
+from kovel.exchange.caption_files import write_srt, write_vtt
 from kovel.jobs.kinds import JobKind, NeededSound, Outcome, Result
 from kovel.services.received_files import taken_apart
 from kovel.store import jobs, kept_settings, recordings, subclips, transcripts

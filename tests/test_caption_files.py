@@ -6,8 +6,8 @@ from itertools import pairwise
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kovel.core.words.caption_text import read_captions, write_srt, write_vtt
 from kovel.core.words.transcript import Word, sentences
+from kovel.exchange.caption_files import read_captions, write_srt, write_vtt
 
 W3C = """WEBVTT
 
