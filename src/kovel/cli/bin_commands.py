@@ -31,17 +31,10 @@ def _found(data: DataFolder, project: int, name: str) -> bin_rows.Bin:
 
 def _told(data: DataFolder, project: int, as_json: bool) -> None:
     names = {recording.id: recording.name for recording in recordings.of_project(data.db, project)}
-    rows = bin_rows.of_project(data.db, project)
-    value = [
-        {
-            "id": folder.id,
-            "name": folder.name,
-            "recordings": [names[name] for name in names if name in folder.recordings],
-        }
-        for folder in rows
-    ]
-    rows: list[dict[str, Any]] = value
-    text = "\n".join(f"{row['name']}: {', '.join(map(str, row['recordings'])) or 'empty'}" for row in rows)
+    folders = bin_rows.of_project(data.db, project)
+    inside = {folder.id: [names[number] for number in names if number in folder.recordings] for folder in folders}
+    value = [{"id": folder.id, "name": folder.name, "recordings": inside[folder.id]} for folder in folders]
+    text = "\n".join(f"{folder.name}: {', '.join(inside[folder.id]) or 'empty'}" for folder in folders)
     answer(as_json, {"bins": value}, text or "There are no bins yet.")
 
 

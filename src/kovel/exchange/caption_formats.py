@@ -56,7 +56,8 @@ def to_ttml(cues: Sequence[Cue], rate: Rate, language: str = "en") -> str:
     )
     return f"""<?xml version="1.0" encoding="UTF-8"?>
 <tt xmlns="http://www.w3.org/ns/ttml" xmlns:ttp="http://www.w3.org/ns/ttml#parameter"
-    xmlns:tts="http://www.w3.org/ns/ttml#styling" xmlns:ebuttm="urn:ebu:tt:metadata" ttp:timeBase="media" ttp:cellResolution="50 30" xml:lang={quoteattr(language)}>
+    xmlns:tts="http://www.w3.org/ns/ttml#styling" xmlns:ebuttm="urn:ebu:tt:metadata"
+    ttp:timeBase="media" ttp:cellResolution="50 30" xml:lang={quoteattr(language)}>
   <head>
     <metadata>
       <ebuttm:documentMetadata>

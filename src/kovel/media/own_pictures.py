@@ -78,7 +78,7 @@ def _any_page_decodes(c: Any, video: Any, first: Any) -> bool:
 
 
 def _is_simple_h264(video: Any, first: Any) -> bool:
-    """Whether it is H.264 of 8 bit 4:2:0 with no frame that leans on later ones, packed with lengths before its units."""
+    """Whether it is H.264 of 8 bit 4:2:0, with no frame that leans on later ones, and lengths before its units."""
     codec = video.codec_context
     return bool(
         codec.name == "h264"

@@ -6,8 +6,8 @@
                          what the sheet says
 
 A chord is written as `chord()` in static/js/keys.js writes it: `Shift I`, `Ctrl Z`, `Alt ←`, `Space`. A row without
-acts tells of keys that one control listens to while it has the focus, or of a gesture. Keys of edits come from the catalogue
-(core/story/edit_offers.py), and are pressed where the page declares none itself.
+acts tells of keys that one control listens to while it has the focus, or of a gesture. Keys of edits come from the
+catalogue (core/story/edit_offers.py), and are pressed where the page declares none itself.
 """
 
 from __future__ import annotations
