@@ -26,6 +26,7 @@ from kovel.services.job_kinds import scheduler_for
 from kovel.store import kept_settings
 from kovel.store.db import in_words
 from kovel.web import media_routes, presence_routes, time_routes
+from kovel.web.glossary import OURS
 from kovel.web.keys import SHEETS
 from kovel.web.pages import Application, environment, say
 from kovel.web.presence_routes import Asking
@@ -117,7 +118,7 @@ def create_app(
             app.mount(f"/static/{room.key}", StaticFiles(directory=scripts), name=room.key)
     app.mount("/static", StaticFiles(directory=Path(__file__).parent / "static"), name="static")
     environment().globals["declared"] = ranges()
-    environment().globals["key_sheets"] = SHEETS
+    environment().globals |= {"key_sheets": SHEETS, "our_words": OURS}
     environment().globals["rooms"] = [room for room in ROOMS if room.name]
     for router in (
         *(router for room in ROOMS for router in room.routers),
